@@ -1,0 +1,187 @@
+"""verrou harden and verrou undo, and the one way in which every command changes a machine."""
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import click
+
+from verrou.cli.options import (
+    baseline_option,
+    collect_passwords,
+    hand_over,
+    load_baseline,
+    machine_option,
+    tell_troubles,
+)
+from verrou.core.errors import MachineRefused
+from verrou.core.model import Posture
+from verrou.core.steps import Step
+from verrou.machines import Machine, Outcome, StepResult
+
+
+def change(
+    machine: Machine,
+    posture: Posture,
+    steps: Sequence[Step],
+    *,
+    command: str,
+    yes: bool,
+    preview: bool,
+    typed: bool = True,
+    password_file: Path | None = None,
+    baseline: str = "",
+    carry_on: bool = False,
+) -> None:
+    """Show the worksheet, ask, do it, and tell what became of each step. Leaves with the exit code on a refusal."""
+    from verrou.core import guards
+    from verrou.records.carry_out import carry_out
+    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.views import BAD, results_sheet, worksheet_sheet
+
+    out = console()
+    print_sheet(out, worksheet_sheet(steps, posture))
+    out.print()
+    guards.check(posture, steps)
+    if preview:
+        out.print("This is a preview; nothing was changed.")
+        return
+    if not yes:
+        click.confirm(
+            f"Do {'this step' if len(steps) == 1 else f'these {len(steps)} steps'} on {machine.name}?", abort=True
+        )
+    secrets, generated = collect_passwords(steps, posture, typed)
+    done = 0
+
+    def tell(step: Step, result: StepResult) -> None:
+        nonlocal done
+        done += 1
+        print_sheet(out, results_sheet(done, step, result))
+
+    run = carry_out(
+        machine,
+        steps,
+        posture.fingerprint,
+        secrets,
+        command=command,
+        baseline=baseline,
+        carry_on=carry_on,
+        tell=tell,
+    )
+    made = {step.account for step, r in run.results if r.outcome is Outcome.DONE and hasattr(step, "account")}
+    for name in set(generated) - made:
+        del generated[name]
+    hand_over(generated, password_file)
+    for surprise in run.surprises:
+        out.print(
+            f"{surprise.rule} came out otherwise: asked for {surprise.asked}, the machine says {surprise.came_out}",
+            style=BAD,
+        )
+    out.print(f"Journal entry {run.entry}; verrou undo goes back.")
+    if not run.all_well:
+        raise MachineRefused("not every step came out as asked; the lines above say which")
+
+
+@click.command()
+@machine_option
+@baseline_option
+@click.option("--preview", is_flag=True, help="Show the worksheet and stop.")
+@click.option("--only", "families", multiple=True, metavar="FAMILY", help="Only this family of rules; may be repeated.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@click.option("--password", type=click.Choice(["ask", "stdin"]), default="ask", help="Where typed passwords come from.")
+@click.option("--password-file", type=click.Path(path_type=Path), help="A new file for generated passwords.")
+@click.option("--carry-on", is_flag=True, help="Go on although the last run broke off.")
+def harden(
+    machine: Machine,
+    baseline_name: str,
+    preview: bool,
+    families: tuple[str, ...],
+    yes: bool,
+    password: str,
+    password_file: Path | None,
+    carry_on: bool,
+) -> None:
+    """Close what falls short: show the worksheet, ask, do it, and read the machine again."""
+    from verrou.core.audit import audit as hold_against
+    from verrou.core.plan import plan
+    from verrou.core.rules import CATALOGUE
+    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.views import by_hand_sheet
+
+    known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
+    for family in families:
+        if family not in known:
+            raise click.BadParameter(f"found {family!r}, accepted: {', '.join(known)}", param_hint="--only")
+    baseline = load_baseline(baseline_name)
+    posture = machine.observe()
+    tell_troubles(posture)
+    worksheet = plan(posture, baseline, hold_against(posture, baseline), frozenset(families))
+    out = console()
+    if worksheet.by_hand:
+        print_sheet(out, by_hand_sheet(worksheet))
+        out.print()
+    if not worksheet.steps:
+        out.print(f"{machine.name}: there is nothing that a step could close.")
+        return
+    change(
+        machine,
+        posture,
+        worksheet.steps,
+        command="harden",
+        yes=yes,
+        preview=preview,
+        typed=password == "ask",
+        password_file=password_file,
+        baseline=baseline.title,
+        carry_on=carry_on,
+    )
+    after = hold_against(machine.observe(), baseline)
+    out.print(f"{after.score}. verrou verify proves it by trials.", style="bold")
+    click.get_current_context().exit(0 if after.all_well else 1)
+
+
+@click.command()
+@machine_option
+@click.option("--entry", type=int, help="Go back over this entry of the journal instead of the last one.")
+@click.option("--list", "only_list", is_flag=True, help="Show the journal and stop.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+def undo(machine: Machine, entry: int | None, only_list: bool, yes: bool) -> None:
+    """The way back: put back what stood there before the last run, wherever nobody else wrote since."""
+    from verrou.records.carry_out import undo as go_back
+    from verrou.records.journal import Journal
+    from verrou.reports.sheets import Sheet, columns_of, console, print_sheet, shown
+    from verrou.reports.views import BAD, GOOD
+
+    out = console()
+    entries = Journal(machine.records_folder()).entries()
+    if only_list:
+        rows = tuple(
+            {
+                "entry": e.number,
+                "at": e.begun,
+                "by": e.by,
+                "command": e.command,
+                "state": f"undone {e.undone}" if e.undone else "done" if e.finished else "broke off",
+                "steps": len(e.steps),
+            }
+            for e in entries
+        )
+        columns = columns_of(*((key, key) for key in ("entry", "at", "by", "command", "state", "steps")))
+        print_sheet(out, Sheet("journal", columns, rows))
+        return
+    if not yes:
+        left = [e for e in entries if e.undone is None and entry in (None, e.number)]
+        if left:
+            steps = "; ".join(left[-1].steps)
+            out.print(f"Entry {left[-1].number}, {left[-1].command} of {left[-1].begun}: {shown(steps)}")
+            click.confirm(f"Go back over it on {machine.name}?", abort=True)
+    gone_over, items = go_back(machine, entry)
+    for item in items:
+        style = BAD if item.outcome is Outcome.REFUSED else GOOD
+        out.print(f"  {item.outcome:<8} {shown(item.item)}{f': {item.said}' if item.said else ''}", style=style)
+    if any(item.outcome is Outcome.REFUSED for item in items):
+        raise MachineRefused(
+            f"entry {gone_over.number} is undone in part; look at what was left alone, then run verrou undo again"
+        )
+    out.print(
+        f"Entry {gone_over.number} ({gone_over.command}, {gone_over.begun}) is undone: {len(items)} items put back."
+    )

@@ -1,0 +1,86 @@
+"""verrou survey and verrou audit: commands that only look."""
+
+from pathlib import Path
+
+import click
+
+from verrou.cli.options import (
+    baseline_option,
+    format_option,
+    load_baseline,
+    machine_option,
+    print_facts,
+    tell_troubles,
+)
+from verrou.machines import SURVEY_SUFFIX, Machine
+
+
+@click.command()
+@machine_option
+@format_option
+@click.option("--all", "everyone", is_flag=True, help="Show system and service accounts too.")
+@click.option("--save", type=click.Path(path_type=Path), help=f"Write a survey file (NAME{SURVEY_SUFFIX}).")
+def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> None:
+    """Who and what is on this machine: accounts, what each amounts to, and every rule with what decided it."""
+    from verrou.core.rules import CATALOGUE
+    from verrou.reports.sheets import as_json, console, print_sheet
+    from verrou.reports.views import MOST_IN_TEXT, accounts_sheet, rules_sheet, summary_lines
+
+    posture = machine.observe()
+    tell_troubles(posture)
+    accounts, folded = accounts_sheet(posture, everyone or style != "text")
+
+    def data() -> object:
+        from verrou.core.survey import survey_data
+
+        return survey_data(posture)
+
+    def text() -> None:
+        from attrs import evolve
+
+        out = console()
+        for line in summary_lines(posture):
+            out.print(line)
+        out.print()
+        print_sheet(out, evolve(accounts, rows=accounts.rows[:MOST_IN_TEXT]))
+        if len(accounts.rows) > MOST_IN_TEXT:
+            out.print(f"{len(accounts.rows) - MOST_IN_TEXT} more accounts; --format csv lists all")
+        if folded:
+            out.print(f"{folded} system and service accounts that cannot sign in are folded away; --all shows them")
+        out.print()
+        print_sheet(out, rules_sheet(posture, CATALOGUE.values()))
+
+    if save is not None:
+        if not save.name.endswith(SURVEY_SUFFIX):
+            save = save.with_name(save.name + SURVEY_SUFFIX)
+        save.write_text(as_json(data()), encoding="utf-8")
+        click.echo(f"Saved: {save}", err=True)
+    print_facts(style, accounts, data() if style == "json" else None, text)
+
+
+@click.command()
+@machine_option
+@baseline_option
+@format_option
+@click.option("--short", is_flag=True, help="In text, leave out what holds.")
+def audit(machine: Machine, baseline_name: str, style: str, short: bool) -> None:
+    """What falls short of a baseline, how much it matters, and what decided it."""
+    from verrou.core.audit import audit as hold_against
+    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.views import audit_data, audit_sheet
+
+    baseline = load_baseline(baseline_name)
+    posture = machine.observe()
+    tell_troubles(posture)
+    found = hold_against(posture, baseline)
+
+    def text() -> None:
+        out = console()
+        out.print(f"{found.machine} held against: {found.baseline}")
+        out.print()
+        print_sheet(out, audit_sheet(found, every=not short))
+        out.print()
+        out.print(f"{found.score}.", style="bold")
+
+    print_facts(style, audit_sheet(found), audit_data(found), text)
+    click.get_current_context().exit(0 if found.all_well else 1)

@@ -1,0 +1,192 @@
+"""What several commands share: which machine, which baseline, which format, and passwords that nobody sees."""
+
+import sys
+from collections.abc import Callable, Sequence
+from functools import cache
+from importlib import resources
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from verrou.core.errors import BadInput
+from verrou.machines import Machine, Secrets, open_machine
+
+if TYPE_CHECKING:
+    from verrou.core.baseline import Baseline
+    from verrou.core.model import Posture
+    from verrou.core.steps import Step
+    from verrou.reports.sheets import Sheet
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+class MachineType(click.ParamType):  # type: ignore[type-arg,unused-ignore]
+    """An address that becomes a machine."""
+
+    name = "machine"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Machine:
+        return open_machine(value) if isinstance(value, str) else value
+
+
+def machine_option(command: F) -> F:
+    """``-m MACHINE``; this computer without it."""
+    return click.option(
+        "-m",
+        "--machine",
+        type=MachineType(),
+        default="this",
+        envvar="VERROU_MACHINE",
+        show_default=True,
+        metavar="MACHINE",
+        help="this, a folder holding a Linux root, a bench file or a survey file; also VERROU_MACHINE.",
+    )(command)
+
+
+def baseline_option(command: F) -> F:
+    """``-b BASELINE``."""
+    return click.option(
+        "-b",
+        "--baseline",
+        "baseline_name",
+        required=True,
+        metavar="BASELINE",
+        help=f"A baseline file, or one that ships: {', '.join(shipped_baselines())}.",
+    )(command)
+
+
+def format_option(command: F) -> F:
+    """``--format``."""
+    return click.option(
+        "--format",
+        "style",
+        type=click.Choice(["text", "json", "csv"]),
+        default="text",
+        show_default=True,
+        help="Text is for people.",
+    )(command)
+
+
+@cache
+def shipped_baselines() -> tuple[str, ...]:
+    """The names of the baselines that ship."""
+    folder = resources.files("verrou") / "baselines"
+    return tuple(sorted(f.name.removesuffix(".toml") for f in folder.iterdir() if f.name.endswith(".toml")))
+
+
+def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
+    """The text of a baseline and where it stands: one that ships, or a file beside the one that names it.
+
+    Raises:
+        BadInput: there is none, or it cannot be read.
+    """
+    if name in shipped_baselines():
+        return (resources.files("verrou") / "baselines" / f"{name}.toml").read_text(encoding="utf-8"), name
+    path = Path(named_in).parent / name if named_in else Path(name)
+    try:
+        return path.read_text(encoding="utf-8"), str(path)
+    except FileNotFoundError:
+        from verrou.core.values import nearest
+
+        close = nearest(name, shipped_baselines())
+        hint = f"did you mean {close}?" if close else f"baselines that ship: {', '.join(shipped_baselines())}"
+        raise BadInput(f"{path}: there is no such baseline; {hint}") from None
+    except UnicodeDecodeError:
+        raise BadInput(f"{path}: this is no text; a baseline is a TOML file in UTF-8") from None
+    except OSError as error:
+        raise BadInput(f"{path}: {error.strerror}; name a baseline file that can be read") from None
+
+
+def load_baseline(name: str) -> "Baseline":
+    """The baseline of that name, with all it builds on."""
+    from verrou.core.baseline import read_baseline
+
+    return read_baseline(*fetch_baseline(name), fetch_baseline)
+
+
+def tell_troubles(posture: "Posture") -> None:
+    """What the machine keeps in a broken state, a line each, on standard error."""
+    from verrou.reports.sheets import shown
+
+    for trouble in posture.troubles:
+        click.echo(f"verrou: {shown(trouble)}", err=True)
+
+
+def print_facts(style: str, sheet: "Sheet", data: object, text: Callable[[], None]) -> None:
+    """Facts in the asked format."""
+    from verrou.reports.sheets import as_csv, as_json
+
+    if style == "json":
+        click.echo(as_json(data), nl=False)
+    elif style == "csv":
+        click.echo(as_csv(sheet), nl=False)
+    else:
+        text()
+
+
+def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) -> tuple[Secrets, Secrets]:
+    """The passwords that the steps need, and those of them that were generated and must be handed over.
+
+    A typed one comes from a hidden prompt, twice, or with ``typed`` False from standard input, a line each, in the
+    order of the steps. One that breaks the machine's rules is refused with every rule it breaks.
+    """
+    from random import SystemRandom
+
+    from verrou.core.passwords import broken_rules, make_password, policy_of
+    from verrou.core.steps import NEEDS_PASSWORD
+
+    policy = policy_of(posture)
+    secrets, generated = Secrets(), Secrets()
+    for step in steps:
+        if not isinstance(step, NEEDS_PASSWORD) or step.password == "blank":
+            continue
+        name = step.account
+        if step.password == "generate":
+            secrets[name] = generated[name] = make_password(policy, name, SystemRandom())
+            continue
+        while True:
+            candidate = _prompt(name) if typed else _from_stdin(name)
+            broken = broken_rules(candidate, policy, name) if candidate else {"password": "it is empty"}
+            if not broken:
+                break
+            for rule_id, what in broken.items():
+                click.echo(f"verrou: password for {name}: {what} ({rule_id})", err=True)
+            if not typed:
+                raise BadInput(f"the password for {name} breaks the machine's rules; nothing was changed")
+        secrets[name] = candidate
+    return secrets, generated
+
+
+def _prompt(name: str) -> str:
+    if not sys.stdin.isatty():
+        raise BadInput(
+            f"a password for {name} must be typed, and there is no terminal; use --password stdin or --password generate"
+        )
+    answer: str = click.prompt(f"Password for {name}", hide_input=True, confirmation_prompt=True, err=True)
+    return answer
+
+
+def _from_stdin(name: str) -> str:
+    line = sys.stdin.readline()
+    if not line:
+        raise BadInput(f"standard input ended before a password for {name}; give one line for each account")
+    return line.removesuffix("\n")
+
+
+def hand_over(generated: Secrets, file: Path | None) -> None:
+    """Generated passwords, shown once or written to a new file that only its owner can read."""
+    import os
+
+    if not generated:
+        return
+    lines = [f"{name}: {password}" for name, password in generated.items()]
+    if file is None:
+        click.echo("Generated passwords, shown this once:")
+        for line in lines:
+            click.echo(f"  {line}")
+        return
+    descriptor = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
+    with os.fdopen(descriptor, "w") as stream:
+        stream.write("\n".join(lines) + "\n")
+    click.echo(f"Generated passwords are in {file}, readable for you alone; hand them over and delete it.")

@@ -1,0 +1,127 @@
+"""verrou rule: the catalogue, its explanations, and single rules of a machine."""
+
+from typing import TYPE_CHECKING
+
+import click
+
+from verrou.cli.options import format_option, machine_option, print_facts, tell_troubles
+from verrou.core.errors import BadInput
+from verrou.machines import Machine
+
+if TYPE_CHECKING:
+    from verrou.core.rules import Rule
+
+
+def _rules(ids: tuple[str, ...]) -> list["Rule"]:
+    """The rules of these ids or families; all without any."""
+    from verrou.core.rules import CATALOGUE
+    from verrou.core.values import nearest
+
+    chosen: list[Rule] = []
+    for name in ids:
+        fitting = [rule for rule in CATALOGUE.values() if name in (rule.id, rule.family)]
+        if not fitting:
+            known = [*CATALOGUE, *{rule.family for rule in CATALOGUE.values()}]
+            close = nearest(name, known)
+            hint = f"did you mean {close}?" if close else "verrou rule list shows them"
+            raise BadInput(f"there is no rule or family {name!r}; {hint}")
+        chosen += fitting
+    return chosen or list(CATALOGUE.values())
+
+
+@click.group()
+def rule() -> None:
+    """Rules: which there are, what each is for, how they stand on a machine, and setting one."""
+
+
+@rule.command("list")
+@format_option
+def list_rules(style: str) -> None:
+    """Every rule of the catalogue."""
+    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.views import rule_list_sheet
+
+    sheet = rule_list_sheet()
+    print_facts(style, sheet, [dict(row) for row in sheet.rows], lambda: print_sheet(console(), sheet))
+
+
+@rule.command("explain")
+@click.argument("ids", metavar="RULE", nargs=-1, required=True)
+@format_option
+def explain(ids: tuple[str, ...], style: str) -> None:
+    """What a rule protects against, what it costs people, and where each kind of machine keeps it."""
+    from rich.table import Table
+    from rich.text import Text
+
+    from verrou.reports.sheets import Sheet, columns_of, console
+    from verrou.reports.views import explanation
+
+    rules = _rules(ids)
+    rows = tuple({"rule": r.id, "about": about, "text": text} for r in rules for about, text in explanation(r))
+    sheet = Sheet("explanations", columns_of(("rule", "rule"), ("about", "about"), ("text", "text")), rows)
+
+    def text() -> None:
+        out = console()
+        for position, each in enumerate(rules):
+            if position:
+                out.print()
+            out.print(each.id, style="bold")
+            table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
+            table.add_column(no_wrap=True)
+            table.add_column()
+            for about, words in explanation(each):
+                table.add_row(Text(about, style="dim"), Text(words))
+            out.print(table)
+
+    data = {r.id: [{"about": about, "text": words} for about, words in explanation(r)] for r in rules}
+    print_facts(style, sheet, data, text)
+
+
+@rule.command("show")
+@click.argument("ids", metavar="[RULE]", nargs=-1)
+@machine_option
+@format_option
+def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
+    """How rules stand on a machine: value, what decided it and what that overruled, when a change holds."""
+    from verrou.core.rules import reading_of
+    from verrou.core.survey import reading_data
+    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.views import rules_sheet
+
+    rules = _rules(ids)
+    posture = machine.observe()
+    tell_troubles(posture)
+    sheet = rules_sheet(posture, rules)
+    data = {each.id: reading_data(each, reading_of(each, posture)) for each in rules} if style == "json" else None
+    print_facts(style, sheet, data, lambda: print_sheet(console(), sheet))
+
+
+@rule.command("set")
+@click.argument("assignments", metavar="RULE=VALUE", nargs=-1, required=True)
+@machine_option
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@click.option("--preview", is_flag=True, help="Show the worksheet and stop.")
+def set_rule(assignments: tuple[str, ...], machine: Machine, yes: bool, preview: bool) -> None:
+    """Set rules, those that depend on each other together: verrou rule set lockout.after=5 "lockout.lasts=45 minutes"."""
+    from verrou.cli.change import change
+    from verrou.core.plan import rule_steps
+    from verrou.core.values import NameSet, Unacceptable, Value
+
+    wanted: dict[str, Value] = {}
+    for assignment in assignments:
+        name, equals, raw = assignment.partition("=")
+        if not equals:
+            raise BadInput(f"found {assignment!r}, accepted: RULE=VALUE, such as lockout.after=5")
+        found = _rules((name,))[0]
+        if found.id != name:
+            raise BadInput(f"{name} is a family; name one rule of it, such as {found.id}")
+        if found.derive is not None or found.family == "population":
+            raise BadInput(f"{name} follows from the accounts; change them with verrou account")
+        given: object = raw.split(",") if isinstance(found.kind, NameSet) else raw
+        try:
+            wanted[name] = found.kind.parse(given)
+        except Unacceptable as unacceptable:
+            raise BadInput(f"{name}: {unacceptable}") from None
+    posture = machine.observe()
+    tell_troubles(posture)
+    change(machine, posture, rule_steps(posture, wanted), command="rule set", yes=yes, preview=preview)

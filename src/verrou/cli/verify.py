@@ -1,0 +1,54 @@
+"""verrou verify: audit again, and prove by trials."""
+
+import click
+
+from verrou.cli.options import (
+    baseline_option,
+    format_option,
+    load_baseline,
+    machine_option,
+    print_facts,
+    tell_troubles,
+)
+from verrou.machines import Machine
+
+
+@click.command()
+@machine_option
+@baseline_option
+@format_option
+def verify(machine: Machine, baseline_name: str, style: str) -> None:
+    """Audit again, then try: lock a throwaway account out, and give it passwords that each break one rule."""
+    from random import SystemRandom
+
+    from verrou.core.audit import audit as hold_against
+    from verrou.core.trials import Proof, run_trials
+    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.views import audit_data, audit_sheet, trials_sheet
+
+    baseline = load_baseline(baseline_name)
+    posture = machine.observe()
+    tell_troubles(posture)
+    found = hold_against(posture, baseline)
+    with console(stderr=True).status("Trying on a throwaway account"):
+        results = list(run_trials(machine, posture, SystemRandom()))
+    sheet = trials_sheet(results)
+
+    def text() -> None:
+        out = console()
+        out.print(f"{found.machine} held against: {found.baseline}")
+        out.print()
+        short = audit_sheet(found, every=False)
+        if short.rows:
+            print_sheet(out, short)
+            out.print()
+        print_sheet(out, sheet)
+        out.print()
+        counts = {proof: sum(r.proof is proof for r in results) for proof in Proof}
+        tried = ", ".join(f"{count} {proof}" for proof, count in counts.items() if count)
+        out.print(f"Read back: {found.score}. Tried: {tried}.", style="bold")
+
+    data = {**audit_data(found), "trials": [dict(row) for row in sheet.rows]}
+    print_facts(style, sheet, data, text)
+    disproved = any(result.proof is Proof.DISPROVED for result in results)
+    click.get_current_context().exit(0 if found.all_well and not disproved else 1)

@@ -1,0 +1,1 @@
+"""The computation: no files, no clock, no printing. Everything here works on values it is handed."""

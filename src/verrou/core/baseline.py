@@ -1,0 +1,374 @@
+"""What a machine should be: the model of a baseline, and reading it from TOML with every error told at once."""
+
+import tomllib
+from collections.abc import Callable, Iterable, Mapping
+from datetime import date, datetime
+from itertools import product
+from typing import Any, Literal, TypeVar, get_args
+
+from attrs import AttrsInstance, define, evolve, field, fields, frozen
+from cattrs import Converter
+from cattrs.errors import ClassValidationError
+
+from verrou.core.desired import AnyOf, AtLeast, Between, Desired, Exactly
+from verrou.core.errors import BadInput
+from verrou.core.model import Role
+from verrou.core.rules import CATALOGUE, Rule, agreements
+from verrou.core.toml_lines import Path, line_index, line_of
+from verrou.core.values import Count, Span, Unacceptable, Value, nearest, show_raw
+
+PasswordWord = Literal["blank", "ask", "generate", "keep"]
+Way = Literal["console", "network", "remote-screen", "remote-shell"]
+ACCOUNT_ROLES = (Role.ADMINISTRATOR, Role.STANDARD, Role.GUEST)
+
+T = TypeVar("T", bound=AttrsInstance)
+
+
+@frozen
+class Mark:
+    """A place in a baseline file."""
+
+    file: str
+    line: int | None
+
+    def __str__(self) -> str:
+        return self.file if self.line is None else f"{self.file}:{self.line}"
+
+
+@frozen
+class Demand:
+    """What a baseline asks of one rule, why in its own words, and where it asks."""
+
+    rule: Rule
+    desired: Desired
+    because: str
+    mark: Mark
+
+
+@frozen
+class WantedAccount:
+    """``[accounts.NAME]``. ``password`` says how the first one comes about; a secret never stands in a baseline."""
+
+    name: str
+    mark: Mark
+    role: Role = Role.STANDARD
+    password: PasswordWord = "ask"
+    enabled: bool = True
+    full_name: str = ""
+    ways_in: tuple[Way, ...] = ()
+    expires: date | None = None
+    because: str = ""
+
+
+@frozen
+class WantedGroup:
+    """``[groups.NAME]``: who must at least be a member."""
+
+    name: str
+    mark: Mark
+    members: tuple[str, ...] = ()
+    because: str = ""
+
+
+@frozen
+class Waiver:
+    """``[[waiver]]``: a rule that may fall short on a machine (on every machine when none is named) until a day."""
+
+    rule: str
+    reason: str
+    by: str
+    until: date
+    mark: Mark
+    machine: str | None = None
+
+
+@frozen
+class Baseline:
+    """The whole of it, what it builds on included."""
+
+    title: str
+    demands: Mapping[str, Demand] = field(factory=dict)
+    accounts: Mapping[str, WantedAccount] = field(factory=dict)
+    groups: Mapping[str, WantedGroup] = field(factory=dict)
+    waivers: tuple[Waiver, ...] = ()
+
+
+class BaselineRefused(BadInput):
+    """A baseline that cannot be used. The message holds one line for each error found."""
+
+    def __init__(self, problems: list[str]) -> None:
+        self.problems = problems
+        super().__init__("\n".join(problems))
+
+
+Fetch = Callable[[str, str], tuple[str, str]]
+"""From (name in ``builds_on``, file that names it) to (text, place of the text); raises BadInput when there is none."""
+
+
+def read_baseline(text: str, place: str, fetch: Fetch) -> Baseline:
+    """A baseline from the TOML ``text`` that stands at ``place``.
+
+    Raises:
+        BaselineRefused: with every error of the file and of those it builds on, each with file and line.
+    """
+    problems: list[str] = []
+    baseline = _read(text, place, fetch, (place,), problems)
+    if not problems:
+        problems += _contradictions(baseline)
+    if problems:
+        raise BaselineRefused(problems)
+    return baseline
+
+
+def _read(text: str, place: str, fetch: Fetch, trail: tuple[str, ...], problems: list[str]) -> Baseline:
+    try:
+        document = tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        reason = str(error) if isinstance(error, tomllib.TOMLDecodeError) else "tables nested too deeply"
+        problems.append(f"{place}: this is not valid TOML: {reason}")
+        return Baseline(place)
+    reader = _Reader(place, line_index(text), problems)
+    head = reader.table(document.pop("baseline", {}), ("baseline",))
+    title = reader.text(head, "title", ("baseline",)) or place
+    for key in sorted(head.keys() - {"title", "builds_on"}):
+        reader.unknown(("baseline", key), key, ["title", "builds_on"])
+    built_on = Baseline(title)
+    for name in reader.names(head.get("builds_on", []), ("baseline", "builds_on")):
+        try:
+            below_text, below_place = fetch(name, place)
+        except BadInput as error:
+            reader.problem(("baseline", "builds_on"), str(error))
+            continue
+        if below_place in trail:
+            reader.problem(("baseline", "builds_on"), f"{name} builds on this file again: {' > '.join(trail)}")
+            continue
+        built_on = _over(built_on, _read(below_text, below_place, fetch, (*trail, below_place), problems))
+    return evolve(_over(built_on, reader.own(document, title)), title=title)
+
+
+def _over(below: Baseline, above: Baseline) -> Baseline:
+    """``above`` laid over ``below``: what both say, ``above`` decides."""
+    return Baseline(
+        title=above.title,
+        demands={**below.demands, **above.demands},
+        accounts={**below.accounts, **above.accounts},
+        groups={**below.groups, **above.groups},
+        waivers=below.waivers + above.waivers,
+    )
+
+
+@define
+class _Reader:
+    """Reads the tables of one file; collects what is wrong instead of stopping at it."""
+
+    place: str
+    lines: Mapping[Path, int]
+    problems: list[str]
+
+    def mark(self, path: Path) -> Mark:
+        return Mark(self.place, line_of(self.lines, path))
+
+    def problem(self, path: Path, message: str) -> None:
+        self.problems.append(f"{self.mark(path)}: {message}")
+
+    def unknown(self, path: Path, found: str, choices: Iterable[str]) -> None:
+        known = sorted(choices)
+        close = nearest(found, known)
+        hint = f"did you mean {close!r}?" if close else f"known here: {', '.join(known)}"
+        self.problem(path, f"{'.'.join(map(str, path))}: nothing is called {found!r}; {hint}")
+
+    def table(self, raw: object, path: Path) -> dict[str, object]:
+        if isinstance(raw, dict):
+            return raw
+        self.problem(path, f"{'.'.join(map(str, path))}: found {show_raw(raw)}, accepted: a table of keys")
+        return {}
+
+    def text(self, table: dict[str, object], key: str, path: Path) -> str:
+        raw = table.get(key, "")
+        if isinstance(raw, str):
+            return raw
+        self.problem((*path, key), f"{key}: found {show_raw(raw)}, accepted: a text in quotes")
+        return ""
+
+    def names(self, raw: object, path: Path) -> list[str]:
+        if isinstance(raw, list) and all(isinstance(item, str) for item in raw):
+            return list(raw)
+        self.problem(path, f"{path[-1]}: found {show_raw(raw)}, accepted: a list of names")
+        return []
+
+    def own(self, document: dict[str, object], title: str) -> Baseline:
+        demands: dict[str, Demand] = {}
+        accounts: dict[str, WantedAccount] = {}
+        groups: dict[str, WantedGroup] = {}
+        waivers: list[Waiver] = []
+        families = {rule.family for rule in CATALOGUE.values()}
+        for name, raw in document.items():
+            path: Path = (name,)
+            if name == "accounts":
+                for key, section in self.table(raw, path).items():
+                    account = self.section(WantedAccount, section, (*path, key), {"name": key})
+                    accounts.update({key: account} if account else {})
+            elif name == "groups":
+                for key, section in self.table(raw, path).items():
+                    group = self.section(WantedGroup, section, (*path, key), {"name": key})
+                    groups.update({key: group} if group else {})
+            elif name == "waiver":
+                if not isinstance(raw, list):
+                    self.problem(path, 'waiver: write each waiver under a heading of its own, "[[waiver]]"')
+                    continue
+                for position, section in enumerate(raw):
+                    waiver = self.section(Waiver, section, (*path, position), {})
+                    if waiver and self.known_subject(waiver.rule, (*path, position, "rule")):
+                        waivers.append(waiver)
+            elif name in families:
+                for key, value in self.table(raw, path).items():
+                    demand = self.demand(value, (name, key))
+                    demands.update({demand.rule.id: demand} if demand else {})
+            else:
+                self.unknown(path, name, [*families, "baseline", "accounts", "groups", "waiver"])
+        return Baseline(title, demands, accounts, groups, tuple(waivers))
+
+    def known_subject(self, subject: str, path: Path) -> bool:
+        known = subject in CATALOGUE or subject.partition(".")[0] in ("accounts", "groups")
+        if not known:
+            self.unknown(path, subject, CATALOGUE)
+        return known
+
+    def demand(self, raw: object, path: Path) -> Demand | None:
+        rule_id = ".".join(map(str, path))
+        rule = CATALOGUE.get(rule_id)
+        if rule is None:
+            self.unknown(path, str(path[-1]), [r.key for r in CATALOGUE.values() if r.family == path[0]])
+            return None
+        because = ""
+        if isinstance(raw, dict):
+            raw = dict(raw)
+            because = self.text(raw, "because", path)
+            raw.pop("because", None)
+        try:
+            return Demand(rule, _desired(rule, raw), because, self.mark(path))
+        except Unacceptable as unacceptable:
+            self.problem(path, f"{rule_id}: {unacceptable}")
+            return None
+
+    def section(self, cls: type[T], raw: object, path: Path, given: dict[str, object]) -> T | None:
+        """One table as an instance of ``cls``; ``given`` are fields that the table's place decides, not its keys."""
+        before = len(self.problems)
+        table = self.table(raw, path)
+        own_keys = {a.name for a in fields(cls)} - {"mark", *given}
+        for key in sorted(table.keys() - own_keys):
+            self.unknown((*path, key), key, own_keys)
+        values = {k: v for k, v in table.items() if k in own_keys}
+        try:
+            structured = _CONVERTER.structure({**values, **given, "mark": self.mark(path)}, cls)
+        except ClassValidationError as invalid:
+            for error, note in invalid.group_exceptions()[0]:
+                key = note.name
+                if isinstance(error, KeyError):
+                    self.problem(path, f"{'.'.join(map(str, path))}: {key} is missing")
+                else:
+                    self.problem((*path, key), f"{'.'.join(map(str, path))}.{key}: {error}")
+            return None
+        return structured if len(self.problems) == before else None
+
+
+FORMS = 'a value, { exactly = … }, { from = …, to = … }, { any_of = […] } or { value = … }, each with because = "…" if wanted'
+
+
+def _desired(rule: Rule, raw: object) -> Desired:
+    """What ``raw`` asks of ``rule``; raises Unacceptable."""
+    parse = rule.kind.parse
+    if not isinstance(raw, dict):
+        return AtLeast(parse(raw))
+    match raw:
+        case {"value": value} if len(raw) == 1:
+            return AtLeast(parse(value))
+        case {"exactly": value} if len(raw) == 1:
+            return Exactly(parse(value))
+        case {"any_of": list(values)} if len(raw) == 1 and values:
+            return AnyOf(tuple(parse(value) for value in values))
+        case {"from": low, "to": high} if len(raw) == 2:
+            if not isinstance(rule.kind, Count | Span):
+                raise Unacceptable(raw, f"{rule.kind.accepted} (it has no from and to)")
+            between = Between(parse(low), parse(high))
+            if rule.kind.amount(between.low) > rule.kind.amount(between.high):
+                raise Unacceptable(raw, "a from that is not above its to")
+            return between
+    known = ["exactly", "from", "to", "any_of", "value", "because"]
+    strange = next((key for key in raw if key not in known), None)
+    raise Unacceptable(raw, FORMS, nearest(strange, known) if strange else None)
+
+
+def _converter() -> Converter:
+    """Strict: no value is turned into another type to make it fit, and every refusal says what is accepted."""
+    converter = Converter(detailed_validation=True)
+
+    def exactly(kind: type, accepted: str) -> None:
+        def take(raw: object, _: object) -> object:
+            if isinstance(raw, kind) and not (isinstance(raw, datetime) and kind is date):
+                return raw
+            raise Unacceptable(raw, accepted)
+
+        converter.register_structure_hook_func(lambda asked: asked is kind, take)
+
+    def one_of(kind: Any, choices: tuple[str, ...]) -> None:
+        def take(raw: object, _: object) -> object:
+            if isinstance(raw, str) and raw in choices:
+                return kind(raw) if isinstance(kind, type) else raw
+            raise Unacceptable(raw, "one of " + ", ".join(f'"{c}"' for c in choices), nearest(raw, choices))
+
+        if isinstance(kind, type):
+            converter.register_structure_hook(kind, take)
+        else:
+            converter.register_structure_hook_func(lambda asked: asked == kind, take)
+
+    exactly(str, "a text in quotes")
+    exactly(bool, "true or false")
+    exactly(date, "a day without quotes, such as 2027-03-31")
+    converter.register_structure_hook(Mark, lambda mark, _: mark)
+    converter.register_structure_hook_func(
+        lambda asked: asked in (tuple[str, ...], tuple[Way, ...]),
+        lambda raw, asked: tuple(converter.structure(item, asked.__args__[0]) for item in _listed(raw)),
+    )
+    one_of(Role, ACCOUNT_ROLES)
+    one_of(PasswordWord, get_args(PasswordWord))
+    one_of(Way, get_args(Way))
+    return converter
+
+
+def _listed(raw: object) -> list[object]:
+    if isinstance(raw, list):
+        return raw
+    raise Unacceptable(raw, "a list in square brackets")
+
+
+_CONVERTER = _converter()
+
+
+def _contradictions(baseline: Baseline) -> list[str]:
+    """What the baseline asks for that cannot hold together on any machine."""
+    problems = []
+    for rule, agreement, other in agreements():
+        mine, theirs = baseline.demands.get(rule.id), baseline.demands.get(other.id)
+        if mine is None or theirs is None:
+            continue
+        pairs = product(mine.desired.candidates(rule), theirs.desired.candidates(other))
+        if not any(agreement.holds(_amount(rule, a), _amount(other, b)) for a, b in pairs):
+            problems.append(
+                f"{mine.mark}: {rule.id} ({mine.desired.say(rule)}) {agreement.words} {other.id} "
+                f"({theirs.desired.say(other)}, {theirs.mark}); change one of the two"
+            )
+    blank = baseline.demands.get("population.blank_passwords")
+    for account in baseline.accounts.values():
+        needed: Value = "guests" if account.role is Role.GUEST else "anybody"
+        if account.password == "blank" and blank and not blank.desired.met_by(blank.rule, needed):
+            problems.append(
+                f"{account.mark}: accounts.{account.name} asks for a blank password, but population.blank_passwords "
+                f"({blank.desired.say(blank.rule)}, {blank.mark}) forbids it; change one of the two"
+            )
+    return problems
+
+
+def _amount(rule: Rule, value: Value) -> float:
+    assert isinstance(rule.kind, Count | Span), "only numbers and durations have agreements"
+    return rule.kind.amount(value)

@@ -1,0 +1,104 @@
+"""What a baseline can ask of one rule: at least, exactly, from-to, or any of."""
+
+from typing import TypeAlias
+
+from attrs import frozen
+
+from verrou.core.rules import Rule
+from verrou.core.values import Count, Name, NameSet, Span, Value
+
+
+@frozen
+class AtLeast:
+    """The value, or anything stricter."""
+
+    value: Value
+
+    def met_by(self, rule: Rule, value: Value) -> bool:
+        if isinstance(rule.kind, Name):
+            return rule.kind.matches(value, self.value)
+        if isinstance(rule.kind, NameSet):
+            return isinstance(value, frozenset) and isinstance(self.value, frozenset) and value <= self.value
+        return rule.kind.rank(value) >= rule.kind.rank(self.value)
+
+    def target(self, rule: Rule, value: Value | None) -> Value:
+        return self.value
+
+    def candidates(self, rule: Rule) -> list[Value]:
+        return [self.value]
+
+    def say(self, rule: Rule) -> str:
+        return f"{rule.kind.direction()} {rule.kind.say(self.value)}".strip()
+
+
+@frozen
+class Exactly:
+    """The value and no other."""
+
+    value: Value
+
+    def met_by(self, rule: Rule, value: Value) -> bool:
+        if isinstance(rule.kind, Name):
+            return rule.kind.matches(value, self.value)
+        return value == self.value
+
+    def target(self, rule: Rule, value: Value | None) -> Value:
+        return self.value
+
+    def candidates(self, rule: Rule) -> list[Value]:
+        return [self.value]
+
+    def say(self, rule: Rule) -> str:
+        return f"exactly {rule.kind.say(self.value)}"
+
+
+@frozen
+class Between:
+    """From ``low`` to ``high`` on the plain number scale, both included."""
+
+    low: Value
+    high: Value
+
+    def met_by(self, rule: Rule, value: Value) -> bool:
+        scale = _scale(rule)
+        return scale.amount(self.low) <= scale.amount(value) <= scale.amount(self.high)
+
+    def target(self, rule: Rule, value: Value | None) -> Value:
+        """The bound that is nearer to what is; the stricter one where nothing is set."""
+        scale = _scale(rule)
+        if value is None:
+            return max(self.low, self.high, key=scale.rank)
+        return self.low if scale.amount(value) < scale.amount(self.low) else self.high
+
+    def candidates(self, rule: Rule) -> list[Value]:
+        return [self.low, self.high]
+
+    def say(self, rule: Rule) -> str:
+        return f"from {rule.kind.say(self.low)} to {rule.kind.say(self.high)}"
+
+
+@frozen
+class AnyOf:
+    """One of the values; the first is the one to set."""
+
+    values: tuple[Value, ...]
+
+    def met_by(self, rule: Rule, value: Value) -> bool:
+        return any(Exactly(accepted).met_by(rule, value) for accepted in self.values)
+
+    def target(self, rule: Rule, value: Value | None) -> Value:
+        return self.values[0]
+
+    def candidates(self, rule: Rule) -> list[Value]:
+        return list(self.values)
+
+    def say(self, rule: Rule) -> str:
+        return " or ".join(rule.kind.say(value) for value in self.values)
+
+
+Desired: TypeAlias = AtLeast | Exactly | Between | AnyOf
+
+
+def _scale(rule: Rule) -> Count | Span:
+    assert isinstance(rule.kind, Count | Span), "only numbers and durations have a from and a to"
+    return rule.kind

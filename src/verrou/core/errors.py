@@ -1,0 +1,35 @@
+"""What can go wrong, each with the exit code that the command line gives it.
+
+0 all well; 1 something falls short or is disproved; 2 wrong use or unreadable input; 3 a guard refused;
+4 the machine refused or the run broke off; 5 not enough rights.
+"""
+
+
+class VerrouError(Exception):
+    """A failure that is told to the person in one line. ``exit_code`` is what the command ends with."""
+
+    exit_code = 2
+
+
+class BadInput(VerrouError):
+    """A file or an argument that cannot be used; the message says what was found, where, and what to do."""
+
+    exit_code = 2
+
+
+class GuardRefused(VerrouError):
+    """A worksheet that would break a promise; nothing was touched."""
+
+    exit_code = 3
+
+
+class MachineRefused(VerrouError):
+    """The machine's own authority said no, or a run broke off."""
+
+    exit_code = 4
+
+
+class NotEnoughRights(VerrouError):
+    """The operating system did not let us read or write what is needed."""
+
+    exit_code = 5

@@ -1,0 +1,112 @@
+"""Does a candidate satisfy a machine's rules, and which not; and making one that does, or that breaks just one."""
+
+import random
+import string
+from collections.abc import Mapping, Sequence
+
+from attrs import frozen
+
+from verrou.core.model import Posture, Status
+from verrou.core.rules import CATALOGUE, reading_of
+
+CLASSES = {
+    "lower": string.ascii_lowercase,
+    "upper": string.ascii_uppercase,
+    "digit": string.digits,
+    "symbol": "!#%+-.:=?@_",
+}
+_READABLE = {name: "".join(c for c in chars if c not in "il1IO0o|") for name, chars in CLASSES.items()}
+
+
+@frozen
+class Policy:
+    """What a machine asks of a new password, as far as it was read and is in force."""
+
+    min_length: int = 0
+    classes: int = 0
+    may_contain_name: bool = True
+    dictionary: bool = False
+    remember: int = 0
+
+
+def policy_of(posture: Posture) -> Policy:
+    """The policy that the machine's readings say is in force."""
+
+    def value(rule_id: str, otherwise: object) -> object:
+        reading = reading_of(CATALOGUE[rule_id], posture)
+        usable = reading.status is Status.READ and reading.in_force and reading.value is not None
+        return reading.value if usable else otherwise
+
+    return Policy(
+        min_length=int(str(value("password.min_length", 0))),
+        classes=int(str(value("password.classes", 0))),
+        may_contain_name=bool(value("password.may_contain_name", True)),
+        dictionary=value("password.dictionary", "unchecked") == "checked",
+        remember=int(str(value("password.remember", 0))),
+    )
+
+
+def classes_in(candidate: str) -> set[str]:
+    """Which of lower, upper, digit and symbol a candidate holds; any other character counts as a symbol."""
+    kinds = {"lower": str.islower, "upper": str.isupper, "digit": str.isdigit}
+    return {next((name for name, test in kinds.items() if test(c)), "symbol") for c in candidate}
+
+
+def broken_rules(candidate: str, policy: Policy, account: str) -> Mapping[str, str]:
+    """Every rule the candidate breaks, by id, with what is wrong in words. The dictionary is the machine's to ask."""
+    broken = {}
+    if len(candidate) < policy.min_length:
+        broken["password.min_length"] = f"it has {len(candidate)} characters; at least {policy.min_length} are needed"
+    held = classes_in(candidate)
+    if len(held) < policy.classes:
+        broken["password.classes"] = (
+            f"it has {len(held)} of lower, upper, digit and symbol; at least {policy.classes} are needed"
+        )
+    if not policy.may_contain_name and account and account.casefold() in candidate.casefold():
+        broken["password.may_contain_name"] = "it contains the account's name"
+    return broken
+
+
+def make_password(policy: Policy, account: str, rng: random.Random, longest: int = 64) -> str:
+    """A password of groups of readable characters, so that it can be read aloud, that satisfies ``policy``.
+
+    ``rng`` must be ``random.SystemRandom`` for a password that anybody will use.
+    """
+    length = max(policy.min_length, 16)
+    while True:
+        groups: list[str] = []
+        while len("-".join(groups)) < length:
+            pools = [_READABLE["lower"]] * 3 + [_READABLE["digit"]]
+            if policy.classes >= 4 or not groups:
+                pools[0] = _READABLE["upper"]
+            groups.append("".join(rng.choice(pool) for pool in pools))
+        candidate = "-".join(groups)[: max(longest, length)]
+        if not broken_rules(candidate, policy, account):
+            return candidate
+
+
+def breaking(rule_id: str, policy: Policy, account: str, rng: random.Random) -> str | None:
+    """A candidate that breaks ``rule_id`` and no other rule of ``policy``; None where there can be none."""
+    good = make_password(policy, account, rng)
+    candidates: Sequence[str]
+    match rule_id:
+        case "password.min_length":
+            candidates = [_mixed(policy.min_length - 1, max(policy.classes, 3), rng)] if policy.min_length > 1 else []
+        case "password.classes":
+            candidates = [_mixed(max(policy.min_length, 16), policy.classes - 1, rng)] if policy.classes > 1 else []
+        case "password.may_contain_name":
+            # Without a symbol next to it, and with random characters around it, nothing but the name is wrong.
+            candidates = [f"{good}-{account}", f"{good}{account}"]
+        case "password.dictionary":
+            candidates = ["Observatory-7", "Observatory-777"] if policy.min_length <= 15 else []
+        case _:
+            candidates = []
+    return next((c for c in candidates if set(broken_rules(c, policy, account)) <= {rule_id}), None)
+
+
+def _mixed(length: int, classes: int, rng: random.Random) -> str:
+    """``length`` random characters of exactly the first ``classes`` classes, as far as the length allows."""
+    pools = list(_READABLE.values())[: max(1, min(classes, 4))]
+    drawn = [rng.choice(pools[i % len(pools)]) for i in range(length)]
+    rng.shuffle(drawn)
+    return "".join(drawn)

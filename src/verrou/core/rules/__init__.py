@@ -1,0 +1,40 @@
+"""The catalogue of rules, and the questions everyone asks of it."""
+
+from collections.abc import Mapping
+from functools import cache
+
+from verrou.core.model import Posture, Reading, absent
+from verrou.core.rules import builtin, lockout, password, population
+from verrou.core.rules.declaration import Agreement, Rule, Severity
+
+__all__ = ["CATALOGUE", "Agreement", "Rule", "Severity", "agreements", "reading_of", "set_together"]
+
+CATALOGUE: Mapping[str, Rule] = {
+    rule.id: rule for family in (builtin, population, password, lockout) for rule in family.RULES
+}
+
+
+def reading_of(rule: Rule, posture: Posture) -> Reading:
+    """The reading of a rule, derived from the accounts or as the machine gave it."""
+    if rule.derive is not None:
+        return rule.derive(posture)
+    return posture.readings.get(rule.id) or absent(f"a {posture.machine.kind} machine has no such rule")
+
+
+@cache
+def agreements() -> tuple[tuple[Rule, Agreement, Rule], ...]:
+    """Every pair of rules that must agree, as (rule, agreement, other rule)."""
+    return tuple(
+        (rule, agreement, CATALOGUE[agreement.other]) for rule in CATALOGUE.values() for agreement in rule.agreements
+    )
+
+
+@cache
+def set_together(rule_id: str) -> tuple[str, ...]:
+    """The rules that are set in one step with ``rule_id``, itself included, in the catalogue's order."""
+    ties = [{rule.id, other.id} for rule, _, other in agreements()]
+    ties += [{rule.id, *rule.set_with} for rule in CATALOGUE.values() if rule.set_with]
+    tied = {rule_id}
+    while grown := [tie for tie in ties if tie & tied and not tie <= tied]:
+        tied = tied.union(*grown)
+    return tuple(other for other in CATALOGUE if other in tied)

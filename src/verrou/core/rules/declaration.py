@@ -1,0 +1,77 @@
+"""What the declaration of a rule holds. Everything else about a rule follows from it."""
+
+from collections.abc import Callable, Mapping
+from enum import StrEnum
+
+from attrs import frozen
+
+from verrou.core.model import Effect, Posture, Reading
+from verrou.core.values import Kind
+
+
+class Severity(StrEnum):
+    """How much it matters when a rule falls short."""
+
+    GRAVE = "grave"
+    SERIOUS = "serious"
+    SLIGHT = "slight"
+
+    @property
+    def weight(self) -> int:
+        """For sorting: the gravest first."""
+        return list(Severity).index(self)
+
+
+@frozen
+class Agreement:
+    """This rule must stand in ``relation`` (one of ``>``, ``>=``, ``<``) to the rule ``other``."""
+
+    relation: str
+    other: str
+
+    def holds(self, mine: float, theirs: float) -> bool:
+        """Whether two places on the common scale agree."""
+        return {">": mine > theirs, ">=": mine >= theirs, "<": mine < theirs}[self.relation]
+
+    @property
+    def words(self) -> str:
+        """``must be longer than``, ``must not be shorter than``, ``must be shorter than``."""
+        return {
+            ">": "must be longer than",
+            ">=": "must not be shorter than",
+            "<": "must be shorter than",
+        }[self.relation]
+
+
+@frozen
+class Rule:
+    """One rule of the catalogue.
+
+    ``kept`` says, by kind of machine, where it is kept. ``controls`` are NIST SP 800-53 Rev. 5 controls it serves.
+    ``derive`` computes the reading from the accounts where no machine keeps the rule as such. ``set_with`` names rules
+    that a machine may change by itself when this one is set.
+    """
+
+    id: str
+    title: str
+    kind: Kind
+    severity: Severity
+    why_severe: str
+    takes_effect: Effect
+    protects: str
+    costs: str
+    kept: Mapping[str, str]
+    controls: tuple[str, ...] = ()
+    agreements: tuple[Agreement, ...] = ()
+    set_with: tuple[str, ...] = ()
+    derive: Callable[[Posture], Reading] | None = None
+
+    @property
+    def family(self) -> str:
+        """The part before the dot, which is also the table of the baseline file."""
+        return self.id.partition(".")[0]
+
+    @property
+    def key(self) -> str:
+        """The part after the dot, which is also the key in the baseline file."""
+        return self.id.partition(".")[2]

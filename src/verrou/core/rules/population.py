@@ -1,0 +1,83 @@
+"""Who has an account at all: rules that are read off the accounts, not off a setting."""
+
+from verrou.core.access import is_person, role_of, usable_administrators
+from verrou.core.model import Account, Effect, PasswordState, Posture, Reading, Role, Source, absent
+from verrou.core.rules.declaration import Rule, Severity
+from verrou.core.values import Choice, Count
+
+FROM_ACCOUNTS = {"linux": "derived from the accounts", "bench": "derived from the accounts"}
+
+
+def blank_accounts(posture: Posture) -> list[Account]:
+    """Enabled accounts that a blank password opens."""
+    return [a for a in posture.accounts if a.enabled and a.password is PasswordState.BLANK]
+
+
+def _administrators(posture: Posture) -> Reading:
+    names = [account.name for account in usable_administrators(posture)]
+    return Reading(len(names), source=Source("accounts", text=name_list(names) or "nobody"))
+
+
+def _blank_passwords(posture: Posture) -> Reading:
+    blank = blank_accounts(posture)
+    guests_only = all(role_of(a, posture) is Role.GUEST for a in blank)
+    value = "nobody" if not blank else "guests" if guests_only else "anybody"
+    return Reading(value, source=Source("accounts", text=name_list([a.name for a in blank]) or "no blank one"))
+
+
+def unlisted(posture: Posture, listed: frozenset[str]) -> list[Account]:
+    """Enabled accounts of people that ``listed`` does not name; built-in ones have rules of their own."""
+    return [
+        account
+        for account in posture.accounts
+        if account.enabled and account.builtin is None and is_person(account) and account.name not in listed
+    ]
+
+
+def name_list(names: list[str], most: int = 4) -> str:
+    """Names for one line: the first few and how many more."""
+    shown = ", ".join(names[:most])
+    return shown if len(names) <= most else f"{shown} and {len(names) - most} more"
+
+
+RULES = (
+    Rule(
+        id="population.unlisted",
+        title="accounts that the baseline does not list",
+        kind=Choice(("leave", "report", "disable")),
+        severity=Severity.SERIOUS,
+        why_severe="an account nobody asked for is a door nobody watches",
+        takes_effect=Effect.NEXT_SIGN_IN,
+        protects="Accounts left over from earlier seasons come to light, or are closed.",
+        costs="Every account that shall stay must be listed in the baseline.",
+        kept=FROM_ACCOUNTS,
+        controls=("AC-2",),
+        derive=lambda _: absent("it compares the accounts with a baseline: verrou audit shows it"),
+    ),
+    Rule(
+        id="population.administrators",
+        title="administrators who could sign in now",
+        kind=Count("administrators", 1, 99, more_is_stricter=False),
+        severity=Severity.GRAVE,
+        why_severe="with none nobody can mend the machine; with many nobody knows who did what",
+        takes_effect=Effect.NEXT_SIGN_IN,
+        protects="Few people can change everything, and never nobody.",
+        costs="Somebody who was an administrator has to ask.",
+        kept=FROM_ACCOUNTS,
+        controls=("AC-6(5)",),
+        derive=_administrators,
+    ),
+    Rule(
+        id="population.blank_passwords",
+        title="who may have a blank password",
+        kind=Choice(("anybody", "guests", "nobody")),
+        severity=Severity.GRAVE,
+        why_severe="a blank password is no password",
+        takes_effect=Effect.NOW,
+        protects="Nobody gets in as somebody else by pressing the return key.",
+        costs="Each account needs a password, or must be disabled.",
+        kept=FROM_ACCOUNTS,
+        controls=("IA-5",),
+        derive=_blank_passwords,
+    ),
+)

@@ -1,0 +1,244 @@
+"""Attempts that show by behaviour that a rule holds. What is tried is decided here; the machine's authority answers."""
+
+import random
+from collections.abc import Iterator
+from contextlib import AbstractContextManager
+from datetime import timedelta
+from enum import StrEnum
+from typing import Protocol
+
+from attrs import frozen
+
+from verrou.core.model import Posture, Reading, Status
+from verrou.core.passwords import Policy, breaking, make_password, policy_of
+from verrou.core.rules import CATALOGUE, reading_of
+
+
+class Proof(StrEnum):
+    """Of a trial. NOT_TRIED always comes with the reason."""
+
+    PROVED = "proved"
+    DISPROVED = "disproved"
+    NOT_TRIED = "not-tried"
+
+
+@frozen
+class Answer:
+    """What the authority answered to an attempt, in its own words."""
+
+    accepted: bool
+    said: str = ""
+
+
+class Rehearsal(Protocol):
+    """A throwaway account on the machine's own authority, and what can be tried with it."""
+
+    account: str
+    password: str
+
+    def sign_in(self, password: str) -> Answer:
+        """Sign in at the console."""
+        ...
+
+    def change_password(self, old: str, new: str) -> Answer:
+        """Change the password as the account's owner."""
+        ...
+
+    def reset_password(self, new: str) -> None:
+        """Give the account a password as an administrator."""
+        ...
+
+    def age_password(self) -> None:
+        """Make the password old enough that its owner may change it, and not so old that it has ended."""
+        ...
+
+    def pass_time(self, span: timedelta) -> None:
+        """Let ``span`` go by for the account's recorded tries."""
+        ...
+
+    def unlock(self) -> None:
+        """Lift a lock as an administrator."""
+        ...
+
+
+@frozen
+class TrialResult:
+    """One thing that was tried: what should happen, what happened."""
+
+    rule: str
+    tried: str
+    proof: Proof
+    seen: str = ""
+
+
+class Rehearsing(Protocol):
+    """A machine that can be tried on; raises :class:`CannotTry` with the reason when it cannot."""
+
+    def rehearse(self) -> AbstractContextManager[Rehearsal]: ...
+
+
+class CannotTry(Exception):
+    """A trial cannot run here; the message is the reason."""
+
+
+_MARGIN = timedelta(seconds=30)
+_TRIED_FOR = ("lockout.after", "password.min_length")
+
+
+def run_trials(machine: Rehearsing, posture: Posture, rng: random.Random) -> Iterator[TrialResult]:
+    """Both trials, each on an account of its own; yields results as they come."""
+    for trial, about in zip((lockout_trial, weak_password_trial), _TRIED_FOR, strict=True):
+        try:
+            with machine.rehearse() as rehearsal:
+                yield from trial(rehearsal, posture, rng)
+        except CannotTry as reason:
+            yield TrialResult(about, "nothing was tried", Proof.NOT_TRIED, str(reason))
+
+
+def _in_force(rule_id: str, posture: Posture) -> Reading | None:
+    reading = reading_of(CATALOGUE[rule_id], posture)
+    good = reading.status is Status.READ and reading.in_force and reading.value is not None
+    return reading if good else None
+
+
+def _judge(rule: str, tried: str, answer: Answer, should_accept: bool) -> TrialResult:
+    expected = answer.accepted is should_accept
+    seen = "accepted" if answer.accepted else "refused"
+    return TrialResult(
+        rule,
+        tried,
+        Proof.PROVED if expected else Proof.DISPROVED,
+        f"{seen}: {answer.said}" if answer.said else seen,
+    )
+
+
+def lockout_trial(rehearsal: Rehearsal, posture: Posture, rng: random.Random) -> Iterator[TrialResult]:
+    """N wrong tries, the right password refused, then time or an unlocking, and the right password accepted."""
+    after = _in_force("lockout.after", posture)
+    right, wrong = rehearsal.password, rehearsal.password + "x"
+    control = rehearsal.sign_in(right)
+    if not control.accepted:
+        raise CannotTry(f"the throwaway account could not sign in at all: {control.said}")
+    if after is None or not isinstance(after.value, int):
+        yield TrialResult("lockout.after", "nothing was tried", Proof.NOT_TRIED, "no lock-out is in force")
+        return
+    tries = int(after.value)
+    if tries > 50:
+        yield TrialResult("lockout.after", "nothing was tried", Proof.NOT_TRIED, f"{tries} wrong tries are too many")
+        return
+    if tries > 1:
+        _mistype(rehearsal, wrong, tries - 1)
+        yield _judge(
+            "lockout.after", f"{tries - 1} wrong tries, then the right password", rehearsal.sign_in(right), True
+        )
+    _mistype(rehearsal, wrong, tries)
+    yield _judge("lockout.after", f"{tries} wrong tries, then the right password", rehearsal.sign_in(right), False)
+    yield from _lock_ends(rehearsal, posture, right)
+    forget = _in_force("lockout.forget_after", posture)
+    if forget is not None and isinstance(forget.value, timedelta) and tries > 1:
+        _mistype(rehearsal, wrong, tries - 1)
+        rehearsal.pass_time(forget.value + _MARGIN)
+        _mistype(rehearsal, wrong, 1)
+        said = CATALOGUE["lockout.forget_after"].kind.say(forget.value)
+        yield _judge(
+            "lockout.forget_after",
+            f"{tries - 1} wrong tries, {said} later one more, then the right password",
+            rehearsal.sign_in(right),
+            True,
+        )
+
+
+def _lock_ends(rehearsal: Rehearsal, posture: Posture, right: str) -> Iterator[TrialResult]:
+    lasts = _in_force("lockout.lasts", posture)
+    if lasts is not None and isinstance(lasts.value, timedelta):
+        said = CATALOGUE["lockout.lasts"].kind.say(lasts.value)
+        rehearsal.pass_time(lasts.value - 2 * _MARGIN)
+        yield _judge("lockout.lasts", f"the right password shortly before {said}", rehearsal.sign_in(right), False)
+        rehearsal.pass_time(3 * _MARGIN)
+        yield _judge("lockout.lasts", f"the right password after {said}", rehearsal.sign_in(right), True)
+    else:
+        rehearsal.unlock()
+        yield _judge("lockout.lasts", "the right password after an unlocking", rehearsal.sign_in(right), True)
+
+
+def _mistype(rehearsal: Rehearsal, wrong: str, times: int) -> None:
+    for _ in range(times):
+        if rehearsal.sign_in(wrong).accepted:
+            raise CannotTry("the machine accepts wrong passwords: something in its sign-in lets everybody in")
+
+
+def weak_password_trial(rehearsal: Rehearsal, posture: Posture, rng: random.Random) -> Iterator[TrialResult]:
+    """The owner tries passwords that each break one rule; a good one goes in at the end, or the rest proves nothing."""
+    policy = policy_of(posture)
+    old = rehearsal.password
+    results: list[TrialResult] = []
+    rehearsal.age_password()
+    for rule_id, tried in _WEAK.items():
+        if not _asks(rule_id, policy):
+            continue
+        candidate = breaking(rule_id, policy, rehearsal.account, rng)
+        if candidate is None:
+            results.append(TrialResult(rule_id, tried, Proof.NOT_TRIED, "no candidate breaks this rule alone"))
+            continue
+        answer = rehearsal.change_password(old, candidate)
+        results.append(_judge(rule_id, tried, answer, False))
+        if answer.accepted:
+            rehearsal.reset_password(old)
+            rehearsal.age_password()
+    good = make_password(policy, rehearsal.account, rng)
+    control = rehearsal.change_password(old, good)
+    if not control.accepted:
+        for result in results:
+            yield TrialResult(result.rule, result.tried, Proof.NOT_TRIED, f"a good one was refused too: {control.said}")
+        return
+    yield from results
+    if _asks("password.remember", policy):
+        yield from _remembered(rehearsal, policy, good, rng)
+    yield from _too_soon(rehearsal, posture, policy, rng)
+
+
+_WEAK = {
+    "password.min_length": "a password one character too short",
+    "password.classes": "a password of too few kinds of character",
+    "password.may_contain_name": "a password that contains the account's name",
+    "password.dictionary": "a password made of a dictionary word",
+}
+
+
+def _asks(rule_id: str, policy: Policy) -> bool:
+    """Whether the policy refuses anything by this rule."""
+    return {
+        "password.min_length": policy.min_length > 1,
+        "password.classes": policy.classes > 1,
+        "password.may_contain_name": not policy.may_contain_name,
+        "password.dictionary": policy.dictionary,
+        "password.remember": policy.remember > 0,
+    }[rule_id]
+
+
+def _remembered(rehearsal: Rehearsal, policy: Policy, first: str, rng: random.Random) -> Iterator[TrialResult]:
+    """Change until ``first`` is the oldest that is still remembered, then try to go back to it."""
+    current = first
+    for _ in range(policy.remember - 1):
+        following = make_password(policy, rehearsal.account, rng)
+        rehearsal.age_password()
+        if not rehearsal.change_password(current, following).accepted:
+            break
+        current = following
+    rehearsal.age_password()
+    said = f"the password of {policy.remember - 1} changes ago" if current != first else "the password in use"
+    yield _judge("password.remember", said, rehearsal.change_password(current, first), False)
+
+
+def _too_soon(rehearsal: Rehearsal, posture: Posture, policy: Policy, rng: random.Random) -> Iterator[TrialResult]:
+    """A fresh password may not be changed before its minimum age."""
+    min_age = _in_force("password.min_age", posture)
+    if min_age is None or not isinstance(min_age.value, timedelta) or not min_age.value:
+        return
+    first, second = (make_password(policy, rehearsal.account, rng) for _ in range(2))
+    rehearsal.reset_password(first)
+    rehearsal.age_password()
+    if not rehearsal.change_password(first, second).accepted:
+        return
+    third = make_password(policy, rehearsal.account, rng)
+    yield _judge("password.min_age", "a second change on the same day", rehearsal.change_password(second, third), False)

@@ -1,0 +1,383 @@
+"""The authority of a bench machine: a simulated workstation, kept in one JSON file.
+
+It is the other side. It knows nothing of Verrou's rules, words or ranges, keeps its own numbers with their own trap
+values, refuses what it does not take, and does more than it was asked to, as real ones do.
+
+Policy numbers, all whole: ``try_limit`` (0: never), ``lock_minutes`` (0: until unlocked), ``window_minutes``,
+``length``, ``classes``, ``history``, ``age_max_days`` (0: never), ``age_min_days``, ``warn_days``; switches:
+``lock_keeper``, ``name_inside``, ``blank_console_only``.
+"""
+
+import hashlib
+import json
+import os
+import secrets
+import string
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+KEEPER, VISITOR, PATTERN = 500, 501, 503
+ADMINISTRATORS, USERS, GUESTS, REMOTE_USERS = 544, 545, 546, 555
+ROUNDS = 5_000
+LONGEST_NAME = 20
+FORBIDDEN = '"/\\[]:;|=,+*?<>@'
+
+LANGUAGES: dict[str, dict[int, str]] = {
+    "en": {
+        KEEPER: "keeper",
+        VISITOR: "visitor",
+        PATTERN: "pattern",
+        ADMINISTRATORS: "administrators",
+        USERS: "users",
+        GUESTS: "guests",
+        REMOTE_USERS: "remote users",
+    },
+    "fr": {
+        KEEPER: "gardien",
+        VISITOR: "visiteur",
+        PATTERN: "patron",
+        ADMINISTRATORS: "gestionnaires",
+        USERS: "utilisateurs",
+        GUESTS: "invités",
+        REMOTE_USERS: "utilisateurs distants",
+    },
+}
+
+SHIPPED_POLICY: dict[str, Any] = {
+    "try_limit": 0,
+    "lock_minutes": None,
+    "window_minutes": None,
+    "lock_keeper": False,
+    "length": 0,
+    "classes": 0,
+    "history": 0,
+    "age_max_days": 42,
+    "age_min_days": 0,
+    "warn_days": 5,
+    "name_inside": True,
+    "blank_console_only": True,
+}
+LIMITS = {
+    "try_limit": (0, 999),
+    "lock_minutes": (0, 99_999),
+    "window_minutes": (1, 99_999),
+    "length": (0, 128),
+    "classes": (0, 4),
+    "history": (0, 24),
+    "age_max_days": (0, 999),
+    "age_min_days": (0, 998),
+    "warn_days": (0, 99),
+}
+
+
+class No(Exception):
+    """The authority does not do it; the message says why."""
+
+
+class Damaged(Exception):
+    """The file is not one of this authority's."""
+
+
+class Authority:
+    """One bench machine. Changes stay in memory until :meth:`save`."""
+
+    def __init__(self, text: str) -> None:
+        try:
+            self._data = json.loads(text)
+            if self._data["bench"] != 1:
+                raise Damaged(f"made for another version: {self._data['bench']!r}")
+            self.clock = datetime.fromisoformat(self._data["clock"])
+            for account in self._data["accounts"]:
+                account["id"], account["name"], account["open"], account["password"], account["tries"]
+            for group in self._data["groups"]:
+                group["id"], group["name"], group["members"]
+            self._data["policy"] = {**SHIPPED_POLICY, **self._data["policy"]}
+            self.name, self.edition = str(self._data["name"]), str(self._data["edition"])
+        except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
+            raise Damaged(f"{type(error).__name__}: {error}") from None
+
+    @classmethod
+    def fresh(cls, name: str, clock: datetime, edition: str = "full", language: str = "en") -> "Authority":
+        """A machine as it comes out of the box."""
+        words = LANGUAGES[language]
+        accounts = [_account(i, words[i], clock) for i in (KEEPER, VISITOR, PATTERN)]
+        for account in accounts[1:]:
+            account["open"] = False
+        members = {ADMINISTRATORS: [KEEPER], USERS: [], GUESTS: [VISITOR], REMOTE_USERS: []}
+        data = {
+            "bench": 1,
+            "name": name,
+            "edition": edition,
+            "language": language,
+            "clock": clock.isoformat(),
+            "next": 1000,
+            "accounts": accounts,
+            "groups": [{"id": i, "name": words[i], "members": m} for i, m in members.items()],
+            "policy": dict(SHIPPED_POLICY),
+        }
+        return cls(json.dumps(data))
+
+    def text(self) -> str:
+        """The whole machine as it is kept."""
+        self._data["clock"] = self.clock.isoformat()
+        return json.dumps(self._data, indent=1, ensure_ascii=False) + "\n"
+
+    def save(self, path: Path) -> None:
+        """Keep it; the file is the old one or the new one at every instant."""
+        staged = path.with_name(path.name + ".staged")
+        with open(staged, "w", encoding="utf-8") as stream:
+            stream.write(self.text())
+            stream.flush()
+            os.fsync(stream.fileno())
+        os.replace(staged, path)
+
+    # Looking
+
+    def accounts(self) -> list[dict[str, Any]]:
+        """Every account with its groups, and without what its password is made of."""
+        shown = []
+        for account in self._data["accounts"]:
+            kept = account["password"]
+            shown.append(
+                {
+                    **{k: v for k, v in account.items() if k not in ("password", "history", "tries")},
+                    "password": "none" if kept is None else "blank" if kept["blank"] else "set",
+                    "scheme": kept["scheme"] if kept else "",
+                    "password_set": kept["at"] if kept else None,
+                    "groups": [g["name"] for g in self._data["groups"] if account["id"] in g["members"]],
+                    "recent_tries": len(self._recent(account)),
+                    "locked_until": self._locked_until(account),
+                    "shipped_name": LANGUAGES[self._data["language"]].get(account["id"]),
+                }
+            )
+        return shown
+
+    def groups(self) -> list[dict[str, Any]]:
+        """Every group with its members by name."""
+        names = {a["id"]: a["name"] for a in self._data["accounts"]}
+        return [{**g, "members": [names[m] for m in g["members"] if m in names]} for g in self._data["groups"]]
+
+    def policy(self) -> dict[str, Any]:
+        """The numbers and switches as they stand."""
+        return dict(self._data["policy"])
+
+    # Changing
+
+    def set_policy(self, key: str, value: Any) -> None:
+        """Set one number or switch. The lockout numbers pull each other along, without a word."""
+        policy = self._data["policy"]
+        if key not in SHIPPED_POLICY:
+            raise No(f"this machine has no {key}")
+        if key in LIMITS:
+            low, high = LIMITS[key]
+            if isinstance(value, bool) or not isinstance(value, int) or not low <= value <= high:
+                raise No(f"{key} goes from {low} to {high}, not {value}")
+        elif not isinstance(value, bool):
+            raise No(f"{key} is on or off, not {value}")
+        if key in ("lock_minutes", "window_minutes") and not policy["try_limit"]:
+            raise No(f"{key} means nothing while accounts never lock")
+        if key == "age_min_days" and policy["age_max_days"] and value >= policy["age_max_days"]:
+            raise No(f"age_min_days must stay below age_max_days, which is {policy['age_max_days']}")
+        if key == "age_max_days" and value and value <= policy["age_min_days"]:
+            raise No(f"age_max_days must stay above age_min_days, which is {policy['age_min_days']}")
+        policy[key] = value
+        if key == "try_limit" and value:
+            for partner in ("lock_minutes", "window_minutes"):
+                if policy[partner] is None:
+                    policy[partner] = 30
+        elif key == "try_limit":
+            policy["lock_minutes"] = policy["window_minutes"] = None
+        elif key == "lock_minutes" and value and policy["window_minutes"] > value:
+            policy["window_minutes"] = value
+        elif key == "window_minutes" and policy["lock_minutes"] and policy["lock_minutes"] < value:
+            policy["lock_minutes"] = value
+
+    def add(self, name: str, full_name: str, password: str, must_change: bool) -> int:
+        """Make an account; it joins the users by itself. Answers with its identity."""
+        self._check_name(name)
+        self._check_password(name, password)
+        identity: int = self._data["next"]
+        self._data["next"] = identity + 1
+        account = _account(identity, name, self.clock)
+        account |= {"full_name": full_name, "must_change": must_change, "password": self._kept(password)}
+        self._data["accounts"].append(account)
+        self._group(USERS)["members"].append(identity)
+        return identity
+
+    def rename(self, name: str, new_name: str) -> None:
+        """Another name for an account, built-in ones included."""
+        account = self._account(name)
+        self._check_name(new_name, but=account["id"])
+        account["name"] = new_name
+
+    def set_open(self, name: str, is_open: bool) -> None:
+        """Open or close an account."""
+        self._account(name)["open"] = is_open
+
+    def join(self, name: str, group: str) -> None:
+        """Make an account a member."""
+        members = self._group(group)["members"]
+        identity = self._account(name)["id"]
+        if identity in members:
+            raise No(f"{name} is in {group} already")
+        members.append(identity)
+
+    def leave(self, name: str, group: str) -> None:
+        """Take an account out of a group."""
+        identity = self._account(name)["id"]
+        members = self._group(group)["members"]
+        if identity not in members:
+            raise No(f"{name} is not in {group}")
+        if identity == KEEPER and self._group(group)["id"] == ADMINISTRATORS:
+            raise No(f"{name} stays in {group}")
+        members.remove(identity)
+
+    def reset_password(self, name: str, password: str, must_change: bool = False) -> None:
+        """An administrator's reset: length, classes and name count, history and age do not."""
+        account = self._account(name)
+        self._check_password(name, password)
+        self._store(account, password)
+        account["must_change"] = must_change
+
+    def change_password(self, name: str, old: str, new: str) -> None:
+        """A change by the account's owner: history and the shortest age count too."""
+        account = self._account(name)
+        if account["cannot_change"]:
+            raise No("this account may not change its password")
+        if not self._matches(account["password"], old):
+            raise No("the present password is another one")
+        policy = self._data["policy"]
+        age = self.clock - datetime.fromisoformat(account["password"]["at"])
+        if age < timedelta(days=policy["age_min_days"]) and not account["must_change"]:
+            raise No(f"the password is younger than {policy['age_min_days']} days")
+        self._check_password(name, new)
+        earlier = [account["password"], *account["history"]][: policy["history"]]
+        if any(self._matches(kept, new) for kept in earlier):
+            raise No("the password was used before")
+        self._store(account, new)
+        account["must_change"] = False
+
+    def unlock(self, name: str) -> None:
+        """Lift a lock and forget the tries."""
+        account = self._account(name)
+        account["tries"], account["locked_at"] = [], None
+
+    def sign_in(self, name: str, password: str, way: str = "console") -> None:
+        """Let somebody in, or say No and count the try."""
+        account = self._account(name)
+        if not account["open"]:
+            raise No("the account is closed")
+        if self._locked_until(account) is not None:
+            raise No("the account is locked")
+        if not self._matches(account["password"], password):
+            self._count_try(account)
+            raise No("the password is wrong")
+        if account["ends"] and self.clock >= datetime.fromisoformat(account["ends"]):
+            raise No("the account has ended")
+        if password == "" and way != "console" and self._data["policy"]["blank_console_only"]:
+            raise No("a blank password is good at the console only")
+        if account["must_change"]:
+            raise No("the password must be changed first")
+        account["tries"], account["locked_at"] = [], None
+        account["last_sign_in"] = self.clock.isoformat()
+
+    # Within
+
+    def _count_try(self, account: dict[str, Any]) -> None:
+        policy = self._data["policy"]
+        account["tries"] = [*self._recent(account), self.clock.isoformat()]
+        locks = account["id"] != KEEPER or policy["lock_keeper"]
+        if locks and policy["try_limit"] and len(account["tries"]) >= policy["try_limit"]:
+            account["locked_at"] = self.clock.isoformat()
+
+    def _recent(self, account: dict[str, Any]) -> list[str]:
+        window = self._data["policy"]["window_minutes"]
+        if window is None:
+            return []
+        since = self.clock - timedelta(minutes=window)
+        return [t for t in account["tries"] if datetime.fromisoformat(t) > since]
+
+    def _locked_until(self, account: dict[str, Any]) -> str | None:
+        if not account["locked_at"] or not self._data["policy"]["try_limit"]:
+            return None
+        minutes = self._data["policy"]["lock_minutes"]
+        if not minutes:
+            return "unlocked"
+        until = datetime.fromisoformat(account["locked_at"]) + timedelta(minutes=minutes)
+        return until.isoformat() if until > self.clock else None
+
+    def _check_password(self, name: str, password: str) -> None:
+        policy = self._data["policy"]
+        if len(password) < policy["length"]:
+            raise No(f"the password is shorter than {policy['length']} characters")
+        tests = (string.ascii_lowercase, string.ascii_uppercase, string.digits)
+        kinds = {next((i for i, pool in enumerate(tests) if c in pool), 3) for c in password}
+        if len(kinds) < policy["classes"]:
+            raise No(f"the password has fewer than {policy['classes']} kinds of character")
+        if password and not policy["name_inside"] and name.casefold() in password.casefold():
+            raise No("the password holds the account's name")
+
+    def _check_name(self, name: str, but: int | None = None) -> None:
+        if not name.strip() or len(name) > LONGEST_NAME or not name.isprintable() or set(name) & set(FORBIDDEN):
+            raise No(f"{name!r} is no account name: 1 to {LONGEST_NAME} printable characters, none of {FORBIDDEN}")
+        things = [*self._data["accounts"], *self._data["groups"]]
+        taken = {thing["name"].casefold() for thing in things if thing["id"] != but} | {self.name.casefold()}
+        if name.casefold() in taken:
+            raise No(f"{name} is taken by an account, a group or the machine")
+
+    def _store(self, account: dict[str, Any], password: str) -> None:
+        if account["password"] is not None:
+            account["history"] = [account["password"], *account["history"]][:24]
+        account["password"] = self._kept(password)
+
+    def _kept(self, password: str) -> dict[str, Any]:
+        salt = secrets.token_bytes(16)
+        return {
+            "scheme": "pbkdf2",
+            "salt": salt.hex(),
+            "hash": _hashed(password, salt),
+            "blank": password == "",
+            "at": self.clock.isoformat(),
+        }
+
+    @staticmethod
+    def _matches(kept: dict[str, Any] | None, password: str) -> bool:
+        return kept is not None and _hashed(password, bytes.fromhex(kept["salt"])) == kept["hash"]
+
+    def _account(self, name: str) -> dict[str, Any]:
+        for account in self._data["accounts"]:
+            if account["name"].casefold() == name.casefold():
+                found: dict[str, Any] = account
+                return found
+        raise No(f"there is no account {name}")
+
+    def _group(self, which: str | int) -> dict[str, Any]:
+        for group in self._data["groups"]:
+            if which in (group["name"], group["id"]):
+                found: dict[str, Any] = group
+                return found
+        raise No(f"there is no group {which}")
+
+
+def _account(identity: int, name: str, clock: datetime) -> dict[str, Any]:
+    return {
+        "id": identity,
+        "name": name,
+        "full_name": "",
+        "open": True,
+        "password": None,
+        "history": [],
+        "must_change": False,
+        "cannot_change": False,
+        "never_ends": False,
+        "ends": None,
+        "tries": [],
+        "locked_at": None,
+        "last_sign_in": None,
+        "made": clock.isoformat(),
+    }
+
+
+def _hashed(password: str, salt: bytes) -> str:
+    return hashlib.pbkdf2_hmac("sha256", password.encode(), salt, ROUNDS).hex()

@@ -1,0 +1,149 @@
+"""passwd(5), shadow(5), group(5) and gshadow(5): parsed and edited line by line, every other byte kept."""
+
+from collections.abc import Iterable, Iterator, Mapping
+
+from attrs import define, field, frozen
+
+PASSWD, SHADOW, GROUP, GSHADOW = "/etc/passwd", "/etc/shadow", "/etc/group", "/etc/gshadow"
+SUBUID, SUBGID = "/etc/subuid", "/etc/subgid"
+FIELDS: Mapping[str, int] = {PASSWD: 7, SHADOW: 9, GROUP: 4, GSHADOW: 4, SUBUID: 3, SUBGID: 3}
+NUMBERS: Mapping[str, tuple[int, ...]] = {PASSWD: (2, 3), GROUP: (2,)}
+DASHES = ("+", "-")
+
+
+@frozen
+class Broken:
+    """A line that the system passes over."""
+
+    file: str
+    line: int
+    what: str
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}: {self.what}; the system passes over this line, mend it (vipw, vigr) first"
+
+
+@frozen
+class Record:
+    """One good line: its fields, and where it stands (``line`` counts from 1)."""
+
+    name: str
+    fields: tuple[str, ...]
+    line: int
+
+
+@define
+class AccountFile:
+    """One of the account files. Lines that are not records (comments, blank, ``+`` and ``-`` of NIS, broken) stay."""
+
+    name: str
+    lines: list[str]
+    final_newline: bool = True
+    _index: dict[str, int] | None = field(default=None, init=False, repr=False)
+
+    @classmethod
+    def parse(cls, name: str, text: str) -> "AccountFile":
+        """Any text at all; :meth:`text` gives the same one back."""
+        final = text.endswith("\n")
+        return cls(name, text.removesuffix("\n").split("\n") if text else [], final or not text)
+
+    def text(self) -> str:
+        """The whole file."""
+        return "\n".join(self.lines) + ("\n" if self.final_newline and self.lines else "")
+
+    def records(self) -> Iterator[Record]:
+        """The good lines in order; of two with one name both."""
+        want, numbers = FIELDS[self.name], NUMBERS.get(self.name, ())
+        for number, line in enumerate(self.lines, start=1):
+            fields = line.split(":")
+            if len(fields) == want and fields[0] and fields[0][0] not in "+-#" and _numeric(fields, numbers):
+                yield Record(fields[0], tuple(fields), number)
+
+    def broken(self) -> Iterator[Broken]:
+        """The lines that mean to be records and are none."""
+        want, numbers = FIELDS[self.name], NUMBERS.get(self.name, ())
+        for number, line in enumerate(self.lines, start=1):
+            if not line.strip() or line[0] in "+-#":
+                continue
+            fields = line.split(":")
+            if len(fields) != want:
+                yield Broken(self.name, number, f"found {len(fields)} fields, accepted: {want}")
+            elif not fields[0]:
+                yield Broken(self.name, number, "found an empty name")
+            elif not _numeric(fields, numbers):
+                yield Broken(self.name, number, "found a number field that is no number")
+
+    def find(self, name: str) -> Record | None:
+        """The first record of that name."""
+        if self._index is None:
+            self._index = {}
+            for record in self.records():
+                self._index.setdefault(record.name, record.line)
+        line = self._index.get(name)
+        if line is None:
+            return None
+        return Record(name, tuple(self.lines[line - 1].split(":")), line)
+
+    def replace(self, record: Record, fields: Iterable[str]) -> None:
+        """Put other fields into the record's line."""
+        values = list(fields)
+        assert not any(set(value) & {":", "\n"} for value in values), "a field may not hold a colon or a line end"
+        self.lines[record.line - 1] = ":".join(values)
+        if values[0] != record.name:
+            self._index = None
+
+    def change(self, name: str, **values: str) -> None:
+        """Put values into the fields of a record, by position: ``f1="!"`` is the second field."""
+        record = self.find(name)
+        assert record is not None, f"{name} is not in {self.name}"
+        fields = list(record.fields)
+        for key, value in values.items():
+            fields[int(key[1:])] = value
+        self.replace(record, fields)
+
+    def add(self, *fields: str) -> None:
+        """A new record at the end, before the first NIS line if there is one, since what follows that is not read."""
+        assert len(fields) == FIELDS[self.name]
+        assert not any(set(value) & {":", "\n"} for value in fields), "a field may not hold a colon or a line end"
+        position = next((i for i, line in enumerate(self.lines) if line[:1] in DASHES), len(self.lines))
+        self.lines.insert(position, ":".join(fields))
+        self.final_newline = True
+        if self._index is None:
+            return
+        if position == len(self.lines) - 1:
+            self._index.setdefault(fields[0], position + 1)
+        else:
+            self._index = None
+
+
+def _numeric(fields: list[str], positions: tuple[int, ...]) -> bool:
+    return all(fields[i].isascii() and fields[i].isdigit() and len(fields[i]) <= 10 for i in positions)
+
+
+def members_of(text: str) -> list[str]:
+    """The member list of a group or gshadow line."""
+    return [name for name in text.split(",") if name]
+
+
+def merge_lines(before: bytes, after: bytes, now: bytes) -> tuple[bytes, list[str]]:
+    """Undo our change in a file that somebody else changed too, record by record (by first field).
+
+    Answers with the merged file and the names of records that somebody else changed as well, which stay as they are.
+    """
+
+    def keyed(content: bytes) -> dict[bytes, bytes]:
+        return {line.split(b":", 1)[0]: line for line in content.split(b"\n") if line}
+
+    was, ours, theirs = keyed(before), keyed(after), keyed(now)
+    kept = []
+    merged = dict(theirs)
+    for name in [*was, *(n for n in ours if n not in was)]:
+        if was.get(name) == ours.get(name):
+            continue
+        if theirs.get(name) != ours.get(name):
+            kept.append(name.decode("utf-8", "backslashreplace"))
+        elif name in was:
+            merged[name] = was[name]
+        else:
+            del merged[name]
+    return b"".join(line + b"\n" for line in merged.values()), kept

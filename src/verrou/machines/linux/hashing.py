@@ -1,0 +1,41 @@
+"""Password hashes by the system's own libcrypt (crypt(3)): yescrypt, as Debian's PAM writes it."""
+
+import ctypes
+from functools import cache
+
+from verrou.core.errors import MachineRefused
+
+YESCRYPT = b"$y$"
+CRYPT_OUTPUT = 384
+CRYPT_DATA = 32768
+
+
+@cache
+def _libcrypt() -> ctypes.CDLL:
+    for name in ("libcrypt.so.1", "libcrypt.so.2"):
+        try:
+            library = ctypes.CDLL(name)
+        except OSError:
+            continue
+        if hasattr(library, "crypt_gensalt_rn"):
+            library.crypt_gensalt_rn.restype = ctypes.c_char_p
+            library.crypt_rn.restype = ctypes.c_char_p
+            return library
+    raise MachineRefused("this computer has no libcrypt that can make yescrypt hashes; install the package libcrypt1")
+
+
+def hashed(password: str) -> str:
+    """A fresh yescrypt hash of ``password``.
+
+    Raises:
+        MachineRefused: the library is missing or refuses (a password may hold no zero byte).
+    """
+    library = _libcrypt()
+    setting = ctypes.create_string_buffer(CRYPT_OUTPUT)
+    salt = library.crypt_gensalt_rn(YESCRYPT, ctypes.c_ulong(0), None, 0, setting, len(setting))
+    data = ctypes.create_string_buffer(CRYPT_DATA)
+    encoded = password.encode("utf-8")
+    made = library.crypt_rn(encoded, salt, data, len(data)) if salt and b"\0" not in encoded else None
+    if not made or not made.startswith(YESCRYPT):
+        raise MachineRefused("libcrypt made no hash of this password; use another one")
+    return str(made.decode("ascii"))

@@ -1,0 +1,185 @@
+"""What pam_faillock(8) does on this system: its settings and their places, its place in the stack, its tallies."""
+
+import struct
+from collections.abc import Iterator, Mapping
+from datetime import datetime, timedelta
+
+from attrs import define, frozen
+
+from verrou.core.model import Reading, Source, absent, unreadable
+from verrou.core.values import Value
+from verrou.machines.linux.pam_stack import PamLine, Stack, load_stack
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.settings_files import settings
+
+FAILLOCK_CONF = "/etc/security/faillock.conf"
+MODULE = "pam_faillock.so"
+TALLIES = "/run/faillock"
+TALLY = struct.Struct("<52sHHQ")
+VALID = 1
+DEFAULTS = {"deny": "3", "unlock_time": "600", "fail_interval": "900"}
+FLAGS = ("audit", "silent", "no_log_info", "local_users_only", "nodelay", "even_deny_root")
+MODULE_FOLDERS = (
+    "/usr/lib/x86_64-linux-gnu/security",
+    "/usr/lib/aarch64-linux-gnu/security",
+    "/usr/lib64/security",
+    "/usr/lib/security",
+    "/lib/security",
+)
+
+
+def module_installed(root: Root, module: str) -> bool:
+    """Whether a PAM module is on the system."""
+    folders = [f"/usr/lib/{name}/security" for name in root.names_in("/usr/lib") if name.endswith("-gnu")]
+    return any(root.exists(f"{folder}/{module}") for folder in dict.fromkeys([*folders, *MODULE_FOLDERS]))
+
+
+@frozen
+class Decided:
+    """A setting with the place that decided it; ``line`` is the PAM line when an argument did."""
+
+    value: str
+    source: Source
+    overruled: tuple[Source, ...] = ()
+    by_argument: bool = False
+
+
+@define
+class Faillock:
+    """The whole of it for one service."""
+
+    settings: Mapping[str, Decided]
+    lines: tuple[PamLine, ...]
+    gap: str
+    """Why nothing locks although it may be configured; "" when the stack is in order."""
+    broken: tuple[Source, ...]
+    installed: bool
+
+
+def load_faillock(root: Root, service: str = "login") -> Faillock:
+    """The lock-out of the console's service."""
+    stack = load_stack(root, service, "auth")
+    lines = tuple(stack.having(MODULE))
+    conf: dict[str, Decided] = {}
+    for setting in settings(FAILLOCK_CONF, root.lines(FAILLOCK_CONF)):
+        source = Source(FAILLOCK_CONF, setting.line, f"{setting.key} = {setting.value}".removesuffix(" = "))
+        earlier = conf.get(setting.key)
+        conf[setting.key] = Decided(setting.value, source, (*earlier.overruled, earlier.source) if earlier else ())
+    decided = dict(conf)
+    for line in lines:
+        for key in (*DEFAULTS, "root_unlock_time", "even_deny_root", "dir"):
+            value = line.argument(key)
+            if value is not None:
+                below = (conf[key].source,) if key in conf else ()
+                decided[key] = Decided(value, line.source, below, by_argument=True)
+    return Faillock(decided, lines, _gap(stack), stack.broken, module_installed(root, MODULE))
+
+
+def _gap(stack: Stack) -> str:
+    before = stack.having(MODULE, "preauth")
+    failed = stack.having(MODULE, "authfail")
+    if not before and not failed:
+        return f"{MODULE} is not in the auth stack of {stack.service}"
+    if not failed:
+        return f"{MODULE} counts nothing: the line with authfail is missing from the auth stack of {stack.service}"
+    if not before:
+        return f"{MODULE} refuses nobody: the line with preauth is missing from the auth stack of {stack.service}"
+    if skipped := stack.skipped_by(before[0]):
+        return f"{skipped.source.place}:{skipped.first} lets people in before {MODULE} is asked"
+    if before[0].control in ("optional", "sufficient"):
+        return f"{before[0].source.place}:{before[0].first} asks {MODULE} but does not heed it ({before[0].control})"
+    return ""
+
+
+def readings(faillock: Faillock) -> Iterator[tuple[str, Reading]]:
+    """The readings of the lockout family."""
+    rules: tuple[tuple[str, str], ...] = (
+        ("lockout.after", "deny"),
+        ("lockout.lasts", "unlock_time"),
+        ("lockout.forget_after", "fail_interval"),
+        ("lockout.covers_admin", "even_deny_root"),
+    )
+    for rule_id, key in rules:
+        if not faillock.installed:
+            yield rule_id, absent(f"{MODULE} is not installed", "install the package libpam-modules")
+        elif faillock.broken:
+            where = faillock.broken[0]
+            yield (
+                rule_id,
+                unreadable(f"{where}: libpam cannot use this line and lets nobody in by it", f"mend {where}", where),
+            )
+        else:
+            yield rule_id, _reading(rule_id, key, faillock)
+
+
+def _reading(rule_id: str, key: str, faillock: Faillock) -> Reading:
+    decided = faillock.settings.get(key)
+    if rule_id == "lockout.covers_admin":
+        # root_unlock_time implies even_deny_root: pam_faillock(8)
+        decided = decided or faillock.settings.get("root_unlock_time")
+        value: Value = decided is not None
+    else:
+        value = _value(key, decided.value if decided else DEFAULTS[key])
+    source = decided.source if decided else Source("shipped default", text=f"{key} = {DEFAULTS.get(key, 'no')}")
+    if faillock.gap and rule_id == "lockout.after":
+        configured = (source,) if decided else ()
+        return Reading(
+            "never", source=Source("PAM stack", text=faillock.gap), overruled=configured, reason=faillock.gap
+        )
+    return Reading(
+        value,
+        source=source,
+        overruled=decided.overruled if decided else (),
+        in_force=not faillock.gap,
+        reason=faillock.gap,
+    )
+
+
+def _value(key: str, text: str) -> Value:
+    """A number as pam_faillock(8) takes it: a bad one counts as the default, 0 or never as no end."""
+    if text == "never" and key == "unlock_time":
+        return "until-unlocked"
+    amount = int(text) if text.isascii() and text.isdigit() and len(text) < 10 else int(DEFAULTS[key])
+    if key == "deny":
+        return amount or "never"
+    if key == "unlock_time" and amount == 0:
+        return "until-unlocked"
+    return timedelta(seconds=amount)
+
+
+def locks(root: Root, faillock: Faillock, now: datetime) -> Mapping[str, tuple[int, datetime | None]]:
+    """By name: the wrong tries that still count, and until when the account is locked (datetime.max: no end)."""
+    folder = faillock.settings["dir"].value if "dir" in faillock.settings else TALLIES
+    read = {rule_id: _reading(rule_id, key, faillock).value for rule_id, key in _NUMBERS.items()}
+    after, lasts, forget = read["lockout.after"], read["lockout.lasts"], read["lockout.forget_after"]
+    found: dict[str, tuple[int, datetime | None]] = {}
+    for name in root.names_in(folder):
+        times = valid_times(root.place(f"{folder}/{name}").read_bytes())
+        if not times or not isinstance(forget, timedelta):
+            continue
+        latest = datetime.fromtimestamp(max(times))
+        counted = sum(max(times) - t < forget.total_seconds() for t in times)
+        until = None
+        if isinstance(after, int) and counted >= after:
+            until = latest + lasts if isinstance(lasts, timedelta) else datetime.max
+        found[name] = (counted, until if until and until > now else None)
+    return found
+
+
+_NUMBERS = {"lockout.after": "deny", "lockout.lasts": "unlock_time", "lockout.forget_after": "fail_interval"}
+
+
+def valid_times(tally: bytes) -> list[int]:
+    """The moments (seconds since 1970) of the tries that a tally file still counts."""
+    whole = len(tally) - len(tally) % TALLY.size
+    return [when for _, _, status, when in TALLY.iter_unpack(tally[:whole]) if status & VALID]
+
+
+def moved_back(tally: bytes, span: timedelta) -> bytes:
+    """The tally with every try ``span`` longer ago."""
+    seconds = int(span.total_seconds())
+    whole = len(tally) - len(tally) % TALLY.size
+    moved = [
+        TALLY.pack(a, b, status, max(0, when - seconds)) for a, b, status, when in TALLY.iter_unpack(tally[:whole])
+    ]
+    return b"".join(moved) + tally[whole:]

@@ -1,0 +1,119 @@
+"""A small client of libpam (pam(3)), for trials: it signs in and changes passwords with scripted answers.
+
+Everything it imports is imported before a chroot; the library itself is the one of the system inside.
+"""
+
+import ctypes
+import os
+from collections.abc import Callable
+
+from attrs import define, field
+
+PAM_SUCCESS, PAM_CONV_ERR, PAM_NEW_AUTHTOK_REQD = 0, 19, 12
+PAM_TTY, PAM_FAIL_DELAY = 3, 10
+ECHO_OFF, ECHO_ON, ERROR_MSG, TEXT_INFO = 1, 2, 3, 4
+CONSOLE = b"tty1"
+
+
+class _Message(ctypes.Structure):
+    _fields_ = (("style", ctypes.c_int), ("text", ctypes.c_char_p))
+
+
+class _Response(ctypes.Structure):
+    _fields_ = (("text", ctypes.c_void_p), ("code", ctypes.c_int))
+
+
+_CONVERSE = ctypes.CFUNCTYPE(
+    ctypes.c_int,
+    ctypes.c_int,
+    ctypes.POINTER(ctypes.POINTER(_Message)),
+    ctypes.POINTER(ctypes.POINTER(_Response)),
+    ctypes.c_void_p,
+)
+_NO_DELAY = ctypes.CFUNCTYPE(None, ctypes.c_int, ctypes.c_uint, ctypes.c_void_p)
+
+
+class _Conversation(ctypes.Structure):
+    _fields_ = (("converse", _CONVERSE), ("data", ctypes.c_void_p))
+
+
+@define
+class Session:
+    """One PAM transaction; ``answer`` is asked for each prompt that hides what is typed, by its number from 0."""
+
+    service: str
+    account: str
+    answer: Callable[[int], str]
+    said: list[str] = field(factory=list)
+    _asked: int = 0
+
+    def sign_in(self) -> tuple[bool, str]:
+        """Authenticate and check the account at the console. Answers with whether it let us in, and what it said."""
+
+        def attempt(pam: ctypes.CDLL, handle: ctypes.c_void_p) -> int:
+            result = int(pam.pam_authenticate(handle, 0))
+            return result or int(pam.pam_acct_mgmt(handle, 0))
+
+        return self._run(attempt)
+
+    def change_password(self) -> tuple[bool, str]:
+        """Change the password, as passwd(1) does."""
+        return self._run(lambda pam, handle: int(pam.pam_chauthtok(handle, 0)))
+
+    def _run(self, attempt: Callable[[ctypes.CDLL, ctypes.c_void_p], int]) -> tuple[bool, str]:
+        pam = ctypes.CDLL("libpam.so.0")
+        libc = ctypes.CDLL(None)
+        libc.calloc.restype = libc.strdup.restype = ctypes.c_void_p
+        pam.pam_strerror.restype = ctypes.c_char_p
+        handle = ctypes.c_void_p()
+        converse = _CONVERSE(self._converse(libc))
+        conversation = _Conversation(converse, None)
+        result = pam.pam_start(
+            self.service.encode(), self.account.encode(), ctypes.byref(conversation), ctypes.byref(handle)
+        )
+        if result != PAM_SUCCESS:
+            return False, f"PAM does not start the service {self.service}"
+        no_delay = _NO_DELAY(lambda code, delay, data: None)
+        pam.pam_set_item(handle, PAM_FAIL_DELAY, no_delay)
+        pam.pam_set_item(handle, PAM_TTY, CONSOLE)
+        result = attempt(pam, handle)
+        meaning = pam.pam_strerror(handle, result).decode(errors="replace")
+        pam.pam_end(handle, result)
+        if result == PAM_SUCCESS:
+            return True, ""
+        # The modules' own words say which rule was broken; the result's meaning is only general.
+        words = [text.rstrip(".") for text in dict.fromkeys(self.said) if not text.startswith("Changing password for")]
+        return False, "; ".join(words) or meaning
+
+    def _converse(self, libc: ctypes.CDLL) -> Callable[..., int]:
+        def converse(count: int, messages: object, responses: object, _: object) -> int:
+            try:
+                replies = libc.calloc(count, ctypes.sizeof(_Response))
+                array = ctypes.cast(replies, ctypes.POINTER(_Response))
+                for i in range(count):
+                    message = messages[i].contents  # type: ignore[index]
+                    if message.style in (ECHO_OFF, ECHO_ON):
+                        array[i].text = libc.strdup(self.answer(self._asked).encode())
+                        self._asked += 1
+                    elif message.text:
+                        self.said.append(message.text.decode(errors="replace").strip())
+                responses[0] = array  # type: ignore[index]
+                return PAM_SUCCESS
+            except Exception:
+                return PAM_CONV_ERR
+
+        return converse
+
+
+def sign_in(account: str, password: str, service: str = "login") -> tuple[bool, str]:
+    """Sign in at the console with a password."""
+    return Session(service, account, lambda _: password).sign_in()
+
+
+def change_password(account: str, uid: int, old: str, new: str) -> tuple[bool, str]:
+    """Change a password as its owner. In a child only: the identity of the process changes for good.
+
+    The first prompt asks for the present password, every later one for the new one, however often it is refused.
+    """
+    os.setresuid(uid, 0, 0)
+    return Session("passwd", account, lambda number: old if number == 0 else new).change_password()

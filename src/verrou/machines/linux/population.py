@@ -1,0 +1,276 @@
+"""The accounts and groups of a Linux system, from its account files, sudoers, tallies and lastlog."""
+
+import mmap
+import struct
+from collections.abc import Callable, Iterable, Mapping
+from datetime import date, datetime, timedelta
+
+from attrs import define, frozen
+
+from verrou.core.model import Account, Builtin, Grant, Group, Origin, PasswordState, Source
+from verrou.machines.linux.account_files import (
+    GROUP,
+    GSHADOW,
+    PASSWD,
+    SHADOW,
+    AccountFile,
+    Record,
+    members_of,
+)
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.settings_files import settings
+from verrou.machines.linux.sudoers import elevations
+
+LOGIN_DEFS = "/etc/login.defs"
+LASTLOG = "/var/log/lastlog"
+LASTLOG_RECORD = struct.Struct("<i32s256s")
+EPOCH = date(1970, 1, 1)
+NEVER_DAYS = 99999
+NO_SHELLS = ("nologin", "false", "sync", "shutdown", "halt")
+SCHEMES = {
+    "y": "yescrypt",
+    "gy": "gost-yescrypt",
+    "7": "scrypt",
+    "2": "bcrypt",
+    "2a": "bcrypt",
+    "2b": "bcrypt",
+    "2y": "bcrypt",
+    "6": "sha512",
+    "5": "sha256",
+    "1": "md5",
+    "md5": "md5",
+    "sha1": "sha1",
+}
+"""Prefixes of crypt(5); a hash without a prefix is the old DES one."""
+
+
+@frozen
+class Ageing:
+    """The ageing fields of one shadow line, in days; None where a field is empty or counts as never."""
+
+    changed: int | None
+    minimum: int | None
+    maximum: int | None
+    warning: int | None
+    inactive: int | None
+    expires: int | None
+
+
+@define
+class AccountFiles:
+    """The four account files of a system, parsed once."""
+
+    passwd: AccountFile
+    shadow: AccountFile | None
+    group: AccountFile
+    gshadow: AccountFile | None
+
+    @classmethod
+    def load(cls, root: Root) -> "AccountFiles":
+        def parsed(name: str) -> AccountFile | None:
+            text = root.text(name)
+            return None if text is None else AccountFile.parse(name, text)
+
+        passwd = parsed(PASSWD) or AccountFile.parse(PASSWD, "")
+        group = parsed(GROUP) or AccountFile.parse(GROUP, "")
+        return cls(passwd, parsed(SHADOW), group, parsed(GSHADOW))
+
+    def troubles(self) -> list[str]:
+        """Every line that the system passes over, one message each."""
+        files = [file for file in (self.passwd, self.shadow, self.group, self.gshadow) if file]
+        return [str(broken) for file in files for broken in file.broken()]
+
+
+def number(text: str) -> int | None:
+    """A field of digits, with a sign; None for an empty or a wrong one."""
+    try:
+        return int(text) if text.isascii() and len(text) < 12 else None
+    except ValueError:
+        return None
+
+
+def ageing(fields: tuple[str, ...]) -> Ageing:
+    """The fields of a shadow(5) line; 99999 days and more, and negative numbers, mean never."""
+
+    return Ageing(number(fields[2]), *map(limit_in_days, fields[3:8]))
+
+
+def limit_in_days(text: str) -> int | None:
+    """One ageing field; None where it is empty or means never."""
+    days = number(text)
+    return None if days is None or days < 0 or days >= NEVER_DAYS else days
+
+
+def scheme_of(hashed: str) -> str:
+    """The name of a stored hash's scheme; "" when nothing is stored."""
+    hashed = hashed.lstrip("!")
+    if not hashed or hashed.startswith("*"):
+        return ""
+    if hashed.startswith("$"):
+        return SCHEMES.get(hashed.split("$")[1], "unknown")
+    return "des"
+
+
+def login_defs(root: Root) -> Mapping[str, tuple[str, Source]]:
+    """login.defs(5): the last line of a key counts."""
+    lines = root.lines(LOGIN_DEFS)
+    return {
+        s.key: (s.value, Source(LOGIN_DEFS, s.line, f"{s.key} {s.value}"))
+        for s in settings(LOGIN_DEFS, lines, comments_anywhere=False)
+    }
+
+
+def defined_number(defs: Mapping[str, tuple[str, Source]], key: str, default: int) -> int:
+    """A number of login.defs, or what the tools take without it."""
+    found = number(defs[key][0]) if key in defs else None
+    return default if found is None else found
+
+
+@define
+class Population:
+    """All accounts and groups, and what is broken about them."""
+
+    accounts: tuple[Account, ...]
+    groups: tuple[Group, ...]
+    troubles: list[str]
+
+
+def day(days: int | None) -> date | None:
+    """Days since 1970-01-01 as a date; None beyond the calendar."""
+    try:
+        return None if days is None else EPOCH + timedelta(days=days)
+    except OverflowError:
+        return None
+
+
+def population(
+    root: Root, files: AccountFiles, now: datetime, locks: Mapping[str, tuple[int, datetime | None]]
+) -> Population:
+    """Everybody. ``locks`` gives, by name, counted wrong tries and until when the account is locked."""
+    troubles = files.troubles()
+    given, passed_over = elevations(root)
+    troubles += [f"{source.place}: {source.text}" for source in passed_over]
+    by_user = {e.who: e for e in given if not e.who.startswith("%")}
+    by_group = {e.who.removeprefix("%"): e for e in given if e.who.startswith("%")}
+    everyone = "ALL" in by_user
+    defs = login_defs(root)
+    people = range(defined_number(defs, "UID_MIN", 1000), defined_number(defs, "UID_MAX", 60000) + 1)
+    memberships: dict[str, list[str]] = {}
+    primary: dict[str, str] = {}
+    group_records = list(files.group.records())
+    for record in group_records:
+        primary.setdefault(record.fields[2], record.name)
+        for member in members_of(record.fields[3]):
+            memberships.setdefault(member, []).append(record.name)
+    in_primary: dict[str, list[str]] = {}
+    last_seen = _last_sign_ins(root)
+    accounts = []
+    for record in files.passwd.records():
+        main_group = primary.get(record.fields[3])
+        if main_group:
+            in_primary.setdefault(main_group, []).append(record.name)
+        groups = ([main_group] if main_group else []) + memberships.get(record.name, [])
+        uid = int(record.fields[2])
+        elevated = uid == 0 or everyone or record.name in by_user or f"#{uid}" in by_user
+        tries, locked = locks.get(record.name, (0, None))
+        shadow = files.shadow.find(record.name) if files.shadow else None
+        accounts.append(
+            _account(record, shadow, uid, people, tuple(groups), elevated, tries, locked, last_seen(uid), now.date())
+        )
+    names = {a.name for a in accounts}
+    if len(names) != len(accounts):
+        twice = sorted({a.name for a in accounts if sum(b.name == a.name for b in accounts) > 1})
+        troubles += [f"{PASSWD}: two accounts are called {name}; the system uses the first" for name in twice]
+    groups_out = tuple(
+        Group(
+            record.name,
+            record.fields[2],
+            tuple(dict.fromkeys([*in_primary.get(record.name, []), *members_of(record.fields[3])])),
+            (Grant.ADMINISTRATION,) if record.name in by_group or f"#{record.fields[2]}" in by_group else (),
+            Source(GROUP, record.line),
+        )
+        for record in group_records
+    )
+    return Population(tuple(accounts), groups_out, troubles)
+
+
+def _account(
+    record: Record,
+    shadow: Record | None,
+    uid: int,
+    people: range,
+    groups: tuple[str, ...],
+    elevated: bool,
+    tries: int,
+    locked: datetime | None,
+    last_seen: datetime | None,
+    today: date,
+) -> Account:
+    hashed = record.fields[1]
+    age = None
+    if hashed == "x":
+        hashed = shadow.fields[1] if shadow else "*"
+        age = ageing(shadow.fields) if shadow else None
+    usable = not hashed.startswith(("!", "*"))
+    state = PasswordState.BLANK if hashed == "" else PasswordState.SET if usable else PasswordState.NONE
+    changed = day(age.changed) if age else None
+    expires = day(age.expires) if age else None
+    ends = None
+    if age and changed and age.maximum is not None:
+        ends = day((age.changed or 0) + age.maximum)
+        if age.inactive is not None and ends is not None:
+            closed = ends + timedelta(days=age.inactive)
+            expires = min(expires or closed, closed)
+    if uid == 0:
+        origin = Origin.BUILT_IN
+    elif uid in people:
+        origin = Origin.ADDED
+    else:
+        origin = Origin.SYSTEM if uid < 100 or uid == 65534 else Origin.SERVICE
+    return Account(
+        name=record.name,
+        identity=record.fields[2],
+        origin=origin,
+        builtin=Builtin.ADMIN if uid == 0 else None,
+        full_name=record.fields[4].split(",")[0],
+        groups=groups,
+        grants=(Grant.ADMINISTRATION,) if elevated else (),
+        enabled=usable and not (age is not None and age.expires in (0, 1)),
+        may_sign_in=record.fields[6].rpartition("/")[2] not in NO_SHELLS,
+        password=state,
+        password_scheme=scheme_of(hashed),
+        password_changed=None if age is None or age.changed == 0 else changed,
+        password_ages=age is not None and age.maximum is not None,
+        must_change=usable and age is not None and (age.changed == 0 or (ends is not None and ends < today)),
+        expires=expires,
+        locked_until=locked,
+        wrong_tries=tries,
+        last_sign_in=last_seen,
+        home=record.fields[5],
+        shell=record.fields[6],
+        source=Source(PASSWD, record.line),
+    )
+
+
+def _last_sign_ins(root: Root) -> Callable[[int], datetime | None]:
+    """The last sign-in by uid, from lastlog(8): a sparse file that can be far larger than its content."""
+    try:
+        with open(root.place(LASTLOG), "rb") as stream:
+            records: bytes | mmap.mmap = mmap.mmap(stream.fileno(), 0, access=mmap.ACCESS_READ)
+    except (OSError, ValueError):
+        records = b""
+
+    def last_sign_in(uid: int) -> datetime | None:
+        start = uid * LASTLOG_RECORD.size
+        if start + LASTLOG_RECORD.size > len(records):
+            return None
+        when, _, _ = LASTLOG_RECORD.unpack_from(records, start)
+        return datetime.fromtimestamp(when) if when > 0 else None
+
+    return last_sign_in
+
+
+def people_with_passwords(accounts: Iterable[Account]) -> list[Account]:
+    """Accounts whose password somebody types: the ones that ageing is about."""
+    people = (Origin.ADDED, Origin.BUILT_IN)
+    return [a for a in accounts if a.origin in people and a.password is PasswordState.SET]

@@ -1,0 +1,47 @@
+"""Files of settings, one on a line: ``key = value`` (pwquality.conf, faillock.conf) or ``KEY value`` (login.defs)."""
+
+import re
+from collections.abc import Iterator
+
+from attrs import frozen
+
+_SETTING = re.compile(r"\s*([A-Za-z_][A-Za-z0-9_]*)(\s*=\s*|\s+)?(.*?)\s*$", re.DOTALL)
+
+
+@frozen
+class Setting:
+    """One line that sets something: ``value`` is empty for a bare flag. ``line`` counts from 1."""
+
+    file: str
+    line: int
+    key: str
+    value: str
+
+
+def settings(file: str, lines: list[str], comments_anywhere: bool = True) -> Iterator[Setting]:
+    """What the lines set, in order. With ``comments_anywhere``, what follows a ``#`` on a line does not count."""
+    for number, line in enumerate(lines, start=1):
+        text = line.split("#", 1)[0] if comments_anywhere else line
+        if not text.strip() or text.lstrip().startswith("#"):
+            continue
+        match = _SETTING.match(text)
+        yield Setting(file, number, match[1], match[3]) if match else Setting(file, number, text.strip(), "")
+
+
+def with_setting(text: str, key: str, value: str | None, *, separator: str = " = ", line: int | None = None) -> str:
+    """``text`` with ``key`` set to ``value`` on ``line`` (1 for the first), or on a new last line when None.
+
+    An empty value writes a bare flag; None takes the setting away by taking its line. All other bytes stay.
+    """
+    setting = key if value == "" else f"{key}{separator}{value}"
+    lines = text.split("\n")
+    if line is not None:
+        if value is None:
+            del lines[line - 1]
+        else:
+            comment = re.search(r"\s*#.*$", lines[line - 1])
+            lines[line - 1] = setting + (comment[0] if comment else "")
+        return "\n".join(lines)
+    if value is None:
+        return text
+    return text + ("" if not text or text.endswith("\n") else "\n") + setting + "\n"

@@ -1,0 +1,54 @@
+"""A survey file: a machine that can only be observed."""
+
+import json
+from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager
+from pathlib import Path
+
+from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
+from verrou.core.model import Posture
+from verrou.core.steps import Step
+from verrou.core.survey import posture_from
+from verrou.core.trials import CannotTry, Rehearsal
+from verrou.machines import SURVEY_SUFFIX, Memento, PutBack, Secrets, StepResult
+
+ONLY_READ = "a survey file can only be read; give the machine itself with -m"
+
+
+class SurveyFile:
+    """What ``verrou survey --save`` wrote."""
+
+    kind = "survey"
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.address = str(path)
+        self.name = path.name.removesuffix(SURVEY_SUFFIX)
+
+    def observe(self) -> Posture:
+        try:
+            return posture_from(json.loads(self.path.read_text(encoding="utf-8")))
+        except PermissionError:
+            raise NotEnoughRights(f"{self.path}: not readable for this account; run as one that may") from None
+        except (OSError, ValueError, RecursionError) as error:
+            raise BadInput(f"{self.path}: this is no survey file ({error}); save it again") from None
+        except BadInput as error:
+            raise BadInput(f"{self.path}: {error}") from None
+
+    def perform(self, steps: Sequence[Step], secrets: Secrets) -> Iterator[StepResult]:
+        raise MachineRefused(ONLY_READ)
+
+    def rehearse(self) -> AbstractContextManager[Rehearsal]:
+        raise CannotTry(ONLY_READ)
+
+    def remember(self, steps: Sequence[Step]) -> Memento:
+        raise MachineRefused(ONLY_READ)
+
+    def foresee(self, memento: Memento) -> Posture:
+        raise MachineRefused(ONLY_READ)
+
+    def put_back(self, before: Memento, after: Memento | None) -> Iterator[PutBack]:
+        raise MachineRefused(ONLY_READ)
+
+    def records_folder(self) -> Path:
+        raise MachineRefused(ONLY_READ)

@@ -1,0 +1,137 @@
+"""Facts as sheets of rows, printed as text for people, as JSON or as CSV from the same rows."""
+
+import csv
+import io
+import json
+import sys
+import unicodedata
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+from attrs import field, frozen
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+PIPE_WIDTH = 100
+
+
+@frozen
+class Column:
+    """``key`` in CSV, ``title`` over the text. ``text`` and ``data`` say where it is shown; ``keep_whole`` columns are
+    never broken over lines; ``under`` names a key whose value stands below in quieter letters."""
+
+    key: str
+    title: str
+    text: bool = True
+    data: bool = True
+    keep_whole: bool = False
+    under: str = ""
+    separator: str = ", "
+
+
+@frozen
+class Sheet:
+    """One table of facts. ``styles`` colours the first cell of a row, by row number."""
+
+    name: str
+    columns: tuple[Column, ...]
+    rows: tuple[Mapping[str, Any], ...]
+    styles: Mapping[int, str] = field(factory=dict)
+
+
+def shown(value: object, separator: str = ", ") -> str:
+    """A value as it may stand on a screen: lists joined, nothing in it that moves a cursor or turns a line."""
+    if value is None:
+        return ""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list | tuple):
+        return separator.join(shown(item) for item in value)
+    text = str(value)
+    if text.isprintable():
+        return text
+    return "".join(c if c.isprintable() or c == " " else _escaped(c) for c in text)
+
+
+def _escaped(character: str) -> str:
+    if unicodedata.category(character) == "Cs":
+        return f"\\x{ord(character) & 0xFF:02x}"
+    return character.encode("unicode_escape").decode("ascii")
+
+
+def as_json(data: object) -> str:
+    """Stable, readable JSON; bytes that were no UTF-8 are shown as escapes."""
+    text = json.dumps(data, indent=2, ensure_ascii=False, default=str) + "\n"
+    return text.encode("utf-8", "backslashreplace").decode("utf-8")
+
+
+def as_csv(sheet: Sheet) -> str:
+    """The rows with a heading line. A cell that a spreadsheet would run as a formula gets an apostrophe before it."""
+    stream = io.StringIO()
+    writer = csv.writer(stream, lineterminator="\n")
+    keys = [column.key for column in sheet.columns if column.data]
+    writer.writerow(keys)
+    for row in sheet.rows:
+        writer.writerow([_cell(shown(row.get(key))) for key in keys])
+    return stream.getvalue()
+
+
+def _cell(text: str) -> str:
+    return f"'{text}" if text.lstrip().startswith(("=", "+", "-", "@", "\t", "\r")) else text
+
+
+def console(*, stderr: bool = False) -> "Console":
+    """Where text for people goes: as wide as the terminal, without colour in a pipe or with NO_COLOR."""
+    from rich.console import Console
+
+    stream = sys.stderr if stderr else sys.stdout
+    width = None if stream.isatty() else PIPE_WIDTH
+    return Console(file=stream, width=width, highlight=False, markup=False, emoji=False, soft_wrap=False)
+
+
+def print_sheet(out: "Console", sheet: Sheet) -> None:
+    """The sheet as a table, a heading over each column."""
+    from rich.table import Table
+    from rich.text import Text
+
+    columns = [column for column in sheet.columns if column.text]
+    headed = any(column.title for column in columns)
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_header=headed)
+    for column in columns:
+        table.add_column(column.title, overflow="fold", no_wrap=column.keep_whole)
+    for number, row in enumerate(sheet.rows):
+        style = sheet.styles.get(number, "")
+        cells = []
+        for position, column in enumerate(columns):
+            cell = Text(shown(row.get(column.key), column.separator), style=style if position == 0 else "")
+            if column.under and row.get(column.under):
+                cell.append("\n" + shown(row[column.under]), style="dim")
+            cells.append(cell)
+        table.add_row(*cells)
+    out.print(table)
+
+
+def columns_of(
+    *pairs: tuple[str, str],
+    whole: Sequence[str] = (),
+    hidden: Sequence[str] = (),
+    only_text: Sequence[str] = (),
+    under: Mapping[str, str] | None = None,
+    listed: Sequence[str] = (),
+) -> tuple[Column, ...]:
+    """Columns from (key, title) pairs; ``hidden`` stay out of the text, ``only_text`` out of CSV; ``listed``
+    ones have a line for each item."""
+    below = under or {}
+    return tuple(
+        Column(
+            key,
+            title,
+            text=key not in hidden,
+            data=key not in only_text,
+            keep_whole=key in whole,
+            under=below.get(key, ""),
+            separator="\n  " if key in listed else ", ",
+        )
+        for key, title in pairs
+    )
