@@ -86,7 +86,7 @@ def list_accounts(machine: Machine, style: str, everyone: bool) -> None:
     """Who has an account, what each amounts to, and what stands out."""
     from verrou.core.survey import account_data
     from verrou.reports.sheets import console, print_sheet
-    from verrou.reports.views import accounts_sheet
+    from verrou.reports.surveys import accounts_sheet
 
     posture = machine.observe()
     tell_troubles(posture)

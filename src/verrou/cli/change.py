@@ -35,8 +35,8 @@ def change(
     """Show the worksheet, ask, do it, and tell what became of each step. Leaves with the exit code on a refusal."""
     from verrou.core import guards
     from verrou.records.carry_out import carry_out
-    from verrou.reports.sheets import console, print_sheet
-    from verrou.reports.views import BAD, results_sheet, worksheet_sheet
+    from verrou.reports.sheets import BAD, console, print_sheet
+    from verrou.reports.worksheets import results_sheet, worksheet_sheet
 
     out = console()
     print_sheet(out, worksheet_sheet(steps, posture))
@@ -44,7 +44,7 @@ def change(
     guards.check(posture, steps)
     if preview:
         out.print("This is a preview; nothing was changed.")
-        return
+        click.get_current_context().exit(0)
     if not yes:
         click.confirm(
             f"Do {'this step' if len(steps) == 1 else f'these {len(steps)} steps'} on {machine.name}?", abort=True
@@ -105,7 +105,7 @@ def harden(
     from verrou.core.plan import plan
     from verrou.core.rules import CATALOGUE
     from verrou.reports.sheets import console, print_sheet
-    from verrou.reports.views import by_hand_sheet
+    from verrou.reports.worksheets import by_hand_sheet
 
     known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
     for family in families:
@@ -148,8 +148,7 @@ def undo(machine: Machine, entry: int | None, only_list: bool, yes: bool) -> Non
     """The way back: put back what stood there before the last run, wherever nobody else wrote since."""
     from verrou.records.carry_out import undo as go_back
     from verrou.records.journal import Journal
-    from verrou.reports.sheets import Sheet, columns_of, console, print_sheet, shown
-    from verrou.reports.views import BAD, GOOD
+    from verrou.reports.sheets import BAD, GOOD, Sheet, columns_of, console, print_sheet, shown
 
     out = console()
     entries = Journal(machine.records_folder()).entries()

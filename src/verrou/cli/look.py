@@ -24,7 +24,7 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> N
     """Who and what is on this machine: accounts, what each amounts to, and every rule with what decided it."""
     from verrou.core.rules import CATALOGUE
     from verrou.reports.sheets import as_json, console, print_sheet
-    from verrou.reports.views import MOST_IN_TEXT, accounts_sheet, rules_sheet, summary_lines
+    from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, rules_sheet, summary_lines
 
     posture = machine.observe()
     tell_troubles(posture)
@@ -66,8 +66,8 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> N
 def audit(machine: Machine, baseline_name: str, style: str, short: bool) -> None:
     """What falls short of a baseline, how much it matters, and what decided it."""
     from verrou.core.audit import audit as hold_against
+    from verrou.reports.findings import audit_data, audit_sheet
     from verrou.reports.sheets import console, print_sheet
-    from verrou.reports.views import audit_data, audit_sheet
 
     baseline = load_baseline(baseline_name)
     posture = machine.observe()

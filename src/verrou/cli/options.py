@@ -3,12 +3,12 @@
 import sys
 from collections.abc import Callable, Sequence
 from functools import cache
-from importlib import resources
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+import verrou
 from verrou.core.errors import BadInput
 from verrou.machines import Machine, Secrets, open_machine
 
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from verrou.core.steps import Step
     from verrou.reports.sheets import Sheet
 
+SHIPPED = Path(verrou.__file__).parent / "baselines"
 F = TypeVar("F", bound=Callable[..., Any])
 
 
@@ -71,8 +72,7 @@ def format_option(command: F) -> F:
 @cache
 def shipped_baselines() -> tuple[str, ...]:
     """The names of the baselines that ship."""
-    folder = resources.files("verrou") / "baselines"
-    return tuple(sorted(f.name.removesuffix(".toml") for f in folder.iterdir() if f.name.endswith(".toml")))
+    return tuple(sorted(path.stem for path in SHIPPED.glob("*.toml")))
 
 
 def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
@@ -82,7 +82,7 @@ def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
         BadInput: there is none, or it cannot be read.
     """
     if name in shipped_baselines():
-        return (resources.files("verrou") / "baselines" / f"{name}.toml").read_text(encoding="utf-8"), name
+        return (SHIPPED / f"{name}.toml").read_text(encoding="utf-8"), name
     path = Path(named_in).parent / name if named_in else Path(name)
     try:
         return path.read_text(encoding="utf-8"), str(path)
@@ -161,7 +161,8 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
 def _prompt(name: str) -> str:
     if not sys.stdin.isatty():
         raise BadInput(
-            f"a password for {name} must be typed, and there is no terminal; use --password stdin or --password generate"
+            f"a password for {name} must be typed, and there is no terminal; "
+            "use --password stdin or --password generate"
         )
     answer: str = click.prompt(f"Password for {name}", hide_input=True, confirmation_prompt=True, err=True)
     return answer

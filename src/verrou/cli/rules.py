@@ -38,8 +38,8 @@ def rule() -> None:
 @format_option
 def list_rules(style: str) -> None:
     """Every rule of the catalogue."""
+    from verrou.reports.catalogue import rule_list_sheet
     from verrou.reports.sheets import console, print_sheet
-    from verrou.reports.views import rule_list_sheet
 
     sheet = rule_list_sheet()
     print_facts(style, sheet, [dict(row) for row in sheet.rows], lambda: print_sheet(console(), sheet))
@@ -53,8 +53,8 @@ def explain(ids: tuple[str, ...], style: str) -> None:
     from rich.table import Table
     from rich.text import Text
 
+    from verrou.reports.catalogue import explanation
     from verrou.reports.sheets import Sheet, columns_of, console
-    from verrou.reports.views import explanation
 
     rules = _rules(ids)
     rows = tuple({"rule": r.id, "about": about, "text": text} for r in rules for about, text in explanation(r))
@@ -86,7 +86,7 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
     from verrou.core.rules import reading_of
     from verrou.core.survey import reading_data
     from verrou.reports.sheets import console, print_sheet
-    from verrou.reports.views import rules_sheet
+    from verrou.reports.surveys import rules_sheet
 
     rules = _rules(ids)
     posture = machine.observe()
@@ -102,7 +102,7 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @click.option("--preview", is_flag=True, help="Show the worksheet and stop.")
 def set_rule(assignments: tuple[str, ...], machine: Machine, yes: bool, preview: bool) -> None:
-    """Set rules, those that depend on each other together: verrou rule set lockout.after=5 "lockout.lasts=45 minutes"."""
+    """Set rules, tied ones together: verrou rule set lockout.after=5 "lockout.lasts=45 minutes"."""
     from verrou.cli.change import change
     from verrou.core.plan import rule_steps
     from verrou.core.values import NameSet, Unacceptable, Value

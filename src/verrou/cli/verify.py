@@ -23,8 +23,8 @@ def verify(machine: Machine, baseline_name: str, style: str) -> None:
 
     from verrou.core.audit import audit as hold_against
     from verrou.core.trials import Proof, run_trials
+    from verrou.reports.findings import audit_data, audit_sheet, trials_sheet
     from verrou.reports.sheets import console, print_sheet
-    from verrou.reports.views import audit_data, audit_sheet, trials_sheet
 
     baseline = load_baseline(baseline_name)
     posture = machine.observe()

@@ -64,6 +64,9 @@ def states_of(account: Account, posture: Posture) -> list[str]:
     """What is out of the ordinary about an account, the gravest first, in words for a table."""
     now = posture.machine.now
     states = []
+    twin = next((other for other in posture.by_identity[account.identity] if other is not account), None)
+    if twin is not None:
+        states.append(f"same identity as {twin.name}")
     if account.password is PasswordState.BLANK and account.enabled:
         states.append("blank password")
     if not account.enabled:

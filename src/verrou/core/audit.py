@@ -8,9 +8,9 @@ from attrs import evolve, frozen
 
 from verrou.core.access import role_of
 from verrou.core.baseline import Baseline, Demand, Waiver, WantedAccount, WantedGroup
-from verrou.core.model import PasswordState, Posture, Reading, Role, Source, Status
-from verrou.core.rules import Rule, Severity, reading_of
-from verrou.core.rules.population import name_list, unlisted
+from verrou.core.model import PasswordState, Posture, Reading, Role, Source, Status, name_list
+from verrou.core.rules import Severity, reading_of, value_now
+from verrou.core.rules.population import unlisted
 
 
 class Verdict(StrEnum):
@@ -94,18 +94,6 @@ def audit(posture: Posture, baseline: Baseline) -> Audit:
     order = {Verdict.SHORT: 0, Verdict.UNREADABLE: 1, Verdict.ABSENT: 2, Verdict.WAIVED: 3, Verdict.HOLDS: 4}
     waived.sort(key=lambda finding: (order[finding.verdict], finding.severity.weight))
     return Audit(posture.machine.name, baseline.title, tuple(waived))
-
-
-def value_now(rule: Rule, reading: Reading) -> str:
-    """What a reading says, in words for a table: its value, or why there is none."""
-    if reading.status is not Status.READ:
-        return reading.status.value
-    text = "not set" if reading.value is None else rule.kind.say(reading.value)
-    if not reading.in_force:
-        text += ", not in force"
-    if reading.pending is not None:
-        text += f" ({rule.kind.say(reading.pending)} after {rule.takes_effect})"
-    return text
 
 
 def meets(demand: Demand, reading: Reading) -> bool:

@@ -272,7 +272,10 @@ class _Reader:
         return structured if len(self.problems) == before else None
 
 
-FORMS = 'a value, { exactly = … }, { from = …, to = … }, { any_of = […] } or { value = … }, each with because = "…" if wanted'
+FORMS = (
+    "a value, { value = … }, { exactly = … }, { from = …, to = … } or { any_of = […] }, "
+    'each with because = "…" if wanted'
+)
 
 
 def _desired(rule: Rule, raw: object) -> Desired:

@@ -1,4 +1,4 @@
-"""What no worksheet may do. Each guard is a promise about the machine after the worksheet, and after each step of it."""
+"""What no worksheet may do. Each guard is a promise about the machine after each of its steps."""
 
 from collections.abc import Callable, Iterator, Sequence
 

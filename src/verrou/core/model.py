@@ -1,6 +1,5 @@
 """What a machine is now: accounts, groups, readings of rules, and where each of them stands."""
 
-import hashlib
 from collections.abc import Iterable, Mapping
 from datetime import date, datetime
 from enum import StrEnum
@@ -194,6 +193,14 @@ class Posture:
         return {account.name: account for account in reversed(self.accounts)}
 
     @cached_property
+    def by_identity(self) -> Mapping[str, tuple[Account, ...]]:
+        """Accounts by identity; more than one for an identity is worth a look."""
+        found: dict[str, tuple[Account, ...]] = {}
+        for account in self.accounts:
+            found[account.identity] = (*found.get(account.identity, ()), account)
+        return found
+
+    @cached_property
     def granting(self) -> Mapping[str, frozenset[Grant]]:
         """What each group gives, by group name."""
         return {group.name: frozenset(group.grants) for group in self.groups if group.grants}
@@ -213,6 +220,8 @@ class Posture:
     @cached_property
     def fingerprint(self) -> str:
         """A digest of all a worksheet may rest on; sign-in times and tries do not count."""
+        import hashlib  # only a change needs it; a survey starts faster without
+
         moving = {"last_sign_in": None, "wrong_tries": 0, "locked_until": None}
         digest = hashlib.sha256()
         parts: Iterable[object] = (
@@ -223,3 +232,9 @@ class Posture:
         for part in parts:
             digest.update(repr(part).encode("utf-8", "backslashreplace"))
         return digest.hexdigest()
+
+
+def name_list(names: list[str], most: int = 4) -> str:
+    """Names for one line: the first few and how many more."""
+    shown = ", ".join(names[:most])
+    return shown if len(names) <= most else f"{shown} and {len(names) - most} more"

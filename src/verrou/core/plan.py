@@ -5,12 +5,22 @@ from collections.abc import Callable, Iterator
 from attrs import evolve, frozen
 
 from verrou.core.access import role_of
-from verrou.core.audit import Audit, Finding, Verdict, shortfalls
+from verrou.core.audit import Audit, Finding, Verdict, audit, shortfalls
 from verrou.core.baseline import Baseline, WantedAccount
 from verrou.core.model import Builtin, Effect, Grant, PasswordState, Posture, Role
 from verrou.core.rules import CATALOGUE, agreements, reading_of, set_together
 from verrou.core.rules.population import blank_accounts, unlisted
-from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetRules, Step
+from verrou.core.steps import (
+    ROLE_GRANTS,
+    ROLES_COME_FROM,
+    CreateAccount,
+    Join,
+    Leave,
+    Rename,
+    SetEnabled,
+    SetRules,
+    Step,
+)
 from verrou.core.values import NOT_SHIPPED, BuiltinName, Count, Span, Value
 
 
@@ -62,7 +72,21 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
     _keep_what_holds(posture, baseline, wanted_values)
     steps += rule_steps(posture, wanted_values)
     steps.sort(key=_place)
-    return Worksheet(posture.machine.name, tuple(_merged(steps)), tuple(by_hand), posture.fingerprint)
+    ordered = _merged(steps)
+    left = _still_short(posture, baseline, ordered)
+    return Worksheet(
+        posture.machine.name,
+        tuple(ordered),
+        tuple(item for item in by_hand if item.subject in left),
+        posture.fingerprint,
+    )
+
+
+def _still_short(posture: Posture, baseline: Baseline, steps: list[Step]) -> set[str]:
+    """What would not hold after the steps; the rest needs no hand."""
+    for step in steps:
+        posture = step.foresee(posture)
+    return {f.subject for f in audit(posture, baseline).findings if f.verdict is not Verdict.HOLDS}
 
 
 def _keep_what_holds(posture: Posture, baseline: Baseline, wanted: dict[str, Value]) -> None:
@@ -82,9 +106,8 @@ def rule_steps(posture: Posture, wanted: dict[str, Value]) -> list[Step]:
         values = {rule_id: left.pop(rule_id) for rule_id in tied if rule_id in left}
         asked = dict(values)
         _bring_into_agreement(posture, values)
-        along = [rule_id for rule_id in values if rule_id not in asked]
-        along = ", ".join(rule_id for rule_id in values if rule_id not in asked)
-        why = f"{along} set along: as it is, it would contradict the others" if along else ""
+        pulled = ", ".join(rule_id for rule_id in values if rule_id not in asked)
+        why = f"{pulled} set along: as it is, it would contradict the others" if pulled else ""
         effect = max((CATALOGUE[rule_id].takes_effect for rule_id in values), key=list(Effect).index)
         ordered = tuple((rule_id, values[rule_id]) for rule_id in tied if rule_id in values)
         steps.append(SetRules(values=ordered, why=why, effect=effect))
@@ -245,17 +268,22 @@ def _creation(posture: Posture, wanted: WantedAccount, subject: str) -> Iterator
 
 
 def _role_change(posture: Posture, wanted: WantedAccount, role: Role, subject: str) -> Iterator[Step | ByHand]:
-    """Promote, or demote by leaving each group that gives administration."""
-    gate = posture.group_with(Grant.ADMINISTRATION)
+    """Join what gives the wanted role, leave what gives more or other."""
     account = posture.by_name[wanted.name]
-    if wanted.role is Role.ADMINISTRATOR and gate is not None:
-        yield Join(wanted.name, gate.name, why=subject)
-    elif wanted.role is Role.STANDARD and role is Role.ADMINISTRATOR and not account.grants:
-        for group in posture.groups:
-            if Grant.ADMINISTRATION in group.grants and group.name in account.groups:
-                yield Leave(wanted.name, group.name, why=subject)
-    else:
-        yield ByHand(subject, f"{wanted.name} is {role} and should be {wanted.role}; change its groups by hand")
+    needed = ROLE_GRANTS[wanted.role]
+    given_by_itself = set(account.grants) - set(needed)
+    gates = {grant: posture.group_with(grant) for grant in needed}
+    essential = needed[-1]
+    if given_by_itself or (gates[essential] is None and wanted.role is not Role.STANDARD):
+        yield ByHand(subject, f"{wanted.name} is {role} and should be {wanted.role}; no group here can change that")
+        return
+    for group in gates.values():
+        if group is not None and group.name not in account.groups:
+            yield Join(wanted.name, group.name, why=subject)
+    for name in account.groups:
+        group = posture.group(name)
+        if group and set(group.grants) & ROLES_COME_FROM and not set(group.grants) & set(needed):
+            yield Leave(wanted.name, name, why=subject)
 
 
 def _place(step: Step) -> int:

@@ -1,6 +1,6 @@
 """What a worksheet can hold: each step says what it does, and what the machine is afterwards."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import TypeAlias
 
 from attrs import evolve, field, frozen
@@ -9,6 +9,13 @@ from verrou.core.model import Account, Effect, Grant, PasswordState, Posture, Ro
 from verrou.core.rules import CATALOGUE, Rule
 from verrou.core.values import Value
 
+ROLE_GRANTS: Mapping[Role, tuple[Grant, ...]] = {
+    Role.STANDARD: (Grant.ORDINARY_USE,),
+    Role.GUEST: (Grant.GUEST_USE,),
+    Role.ADMINISTRATOR: (Grant.ORDINARY_USE, Grant.ADMINISTRATION),
+}
+"""What an account needs to be given to amount to a role, what makes the role last."""
+ROLES_COME_FROM = {grant for grants in ROLE_GRANTS.values() for grant in grants}
 HOW_A_PASSWORD_COMES = {
     "ask": "a password you type",
     "generate": "a generated password",
@@ -71,12 +78,8 @@ class CreateAccount(_Step):
             password=state,
             must_change=self.must_change,
         )
-        joins = {
-            Role.ADMINISTRATOR: (Grant.ORDINARY_USE, Grant.ADMINISTRATION),
-            Role.GUEST: (Grant.GUEST_USE,),
-        }.get(self.role, (Grant.ORDINARY_USE,))
         posture = evolve(posture, accounts=(*posture.accounts, made))
-        for grant in joins:
+        for grant in ROLE_GRANTS[self.role]:
             if group := posture.group_with(grant):
                 posture = Join(account=self.account, group=group.name).foresee(posture)
         return posture

@@ -4,14 +4,16 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from enum import StrEnum
 from pathlib import Path
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from attrs import frozen
 
 from verrou.core.errors import BadInput
-from verrou.core.model import Posture
-from verrou.core.steps import Step
-from verrou.core.trials import Rehearsal
+
+if TYPE_CHECKING:
+    from verrou.core.model import Posture
+    from verrou.core.steps import Step
+    from verrou.core.trials import Rehearsal
 
 
 class Outcome(StrEnum):
@@ -72,7 +74,7 @@ class Machine(Protocol):
     name: str
     address: str
 
-    def observe(self) -> Posture:
+    def observe(self) -> "Posture":
         """What the machine is now.
 
         Raises:
@@ -80,7 +82,7 @@ class Machine(Protocol):
         """
         ...
 
-    def perform(self, steps: Sequence[Step], secrets: Secrets) -> Iterator[StepResult]:
+    def perform(self, steps: "Sequence[Step]", secrets: Secrets) -> Iterator[StepResult]:
         """Do the steps in order and say what became of each; a refused one does not stop the rest.
 
         Raises:
@@ -88,7 +90,7 @@ class Machine(Protocol):
         """
         ...
 
-    def rehearse(self) -> AbstractContextManager[Rehearsal]:
+    def rehearse(self) -> "AbstractContextManager[Rehearsal]":
         """A throwaway account to try things with, gone afterwards whatever happens.
 
         Raises:
@@ -96,11 +98,11 @@ class Machine(Protocol):
         """
         ...
 
-    def remember(self, steps: Sequence[Step]) -> Memento:
+    def remember(self, steps: "Sequence[Step]") -> Memento:
         """What stands now in every place that the steps may touch; all of them for no steps."""
         ...
 
-    def foresee(self, memento: Memento) -> Posture:
+    def foresee(self, memento: Memento) -> "Posture":
         """What the machine would be with the memento's items put back."""
         ...
 

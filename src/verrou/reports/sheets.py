@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 PIPE_WIDTH = 100
+BAD, DOUBTFUL, GOOD, QUIET = "bold red", "yellow", "green", "dim"
 
 
 @frozen

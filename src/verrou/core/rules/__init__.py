@@ -3,11 +3,11 @@
 from collections.abc import Mapping
 from functools import cache
 
-from verrou.core.model import Posture, Reading, absent
+from verrou.core.model import Posture, Reading, Status, absent
 from verrou.core.rules import builtin, lockout, password, population
 from verrou.core.rules.declaration import Agreement, Rule, Severity
 
-__all__ = ["CATALOGUE", "Agreement", "Rule", "Severity", "agreements", "reading_of", "set_together"]
+__all__ = ["CATALOGUE", "Agreement", "Rule", "Severity", "agreements", "reading_of", "set_together", "value_now"]
 
 CATALOGUE: Mapping[str, Rule] = {
     rule.id: rule for family in (builtin, population, password, lockout) for rule in family.RULES
@@ -38,3 +38,15 @@ def set_together(rule_id: str) -> tuple[str, ...]:
     while grown := [tie for tie in ties if tie & tied and not tie <= tied]:
         tied = tied.union(*grown)
     return tuple(other for other in CATALOGUE if other in tied)
+
+
+def value_now(rule: Rule, reading: Reading) -> str:
+    """What a reading says, in words for a table: its value, or why there is none."""
+    if reading.status is not Status.READ:
+        return reading.status.value
+    text = "not set" if reading.value is None else rule.kind.say(reading.value)
+    if not reading.in_force:
+        text += ", not in force"
+    if reading.pending is not None:
+        text += f" ({rule.kind.say(reading.pending)} after {rule.takes_effect})"
+    return text

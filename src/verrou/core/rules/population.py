@@ -1,7 +1,7 @@
 """Who has an account at all: rules that are read off the accounts, not off a setting."""
 
 from verrou.core.access import is_person, role_of, usable_administrators
-from verrou.core.model import Account, Effect, PasswordState, Posture, Reading, Role, Source, absent
+from verrou.core.model import Account, Effect, PasswordState, Posture, Reading, Role, Source, absent, name_list
 from verrou.core.rules.declaration import Rule, Severity
 from verrou.core.values import Choice, Count
 
@@ -32,12 +32,6 @@ def unlisted(posture: Posture, listed: frozenset[str]) -> list[Account]:
         for account in posture.accounts
         if account.enabled and account.builtin is None and is_person(account) and account.name not in listed
     ]
-
-
-def name_list(names: list[str], most: int = 4) -> str:
-    """Names for one line: the first few and how many more."""
-    shown = ", ".join(names[:most])
-    return shown if len(names) <= most else f"{shown} and {len(names) - most} more"
 
 
 RULES = (

@@ -3,12 +3,13 @@
 import os
 import re
 import shutil
+import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from attrs import define, field
 
-from verrou.core.model import Naming, Role, Source
+from verrou.core.model import Role, Source
 from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetPassword, Step
 from verrou.machines import Outcome, Secrets, StepResult
 from verrou.machines.linux.account_files import (
@@ -23,20 +24,20 @@ from verrou.machines.linux.account_files import (
     members_of,
 )
 from verrou.machines.linux.hashing import hashed
-from verrou.machines.linux.population import defined_number, login_defs, number
+from verrou.machines.linux.population import NAMING, defined_number, login_defs, number
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.sudoers import elevations
 
-NAMING = Naming(
-    pattern=r"[a-z_][a-z0-9_-]*",
-    longest=32,
-    words="1 to 32 of a-z, 0-9, - and _, not beginning with a digit or -",
-)
 SHELL = "/bin/bash"
 SKELETON = "/etc/skel"
 HOMES = "/home"
 CLOSED_FOR_GOOD = "1"
 """The end date that closes an account for keys as well: the second day of 1970. shadow(5) warns against 0."""
+
+
+def today_in_days() -> int:
+    """Days since 1970-01-01 in universal time, as shadow(5) counts them."""
+    return int(time.time() // 86400)
 
 
 class Refused(Exception):

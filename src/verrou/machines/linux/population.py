@@ -7,7 +7,7 @@ from datetime import date, datetime, timedelta
 
 from attrs import define, frozen
 
-from verrou.core.model import Account, Builtin, Grant, Group, Origin, PasswordState, Source
+from verrou.core.model import Account, Builtin, Grant, Group, Naming, Origin, PasswordState, Source
 from verrou.machines.linux.account_files import (
     GROUP,
     GSHADOW,
@@ -26,6 +26,11 @@ LASTLOG = "/var/log/lastlog"
 LASTLOG_RECORD = struct.Struct("<i32s256s")
 EPOCH = date(1970, 1, 1)
 NEVER_DAYS = 99999
+NAMING = Naming(
+    pattern=r"[a-z_][a-z0-9_-]*",
+    longest=32,
+    words="1 to 32 of a-z, 0-9, - and _, not beginning with a digit or -",
+)
 NO_SHELLS = ("nologin", "false", "sync", "shutdown", "halt")
 SCHEMES = {
     "y": "yescrypt",
@@ -164,7 +169,8 @@ def population(
             memberships.setdefault(member, []).append(record.name)
     in_primary: dict[str, list[str]] = {}
     last_seen = _last_sign_ins(root)
-    accounts = []
+    accounts: list[Account] = []
+    root_seen = False
     for record in files.passwd.records():
         main_group = primary.get(record.fields[3])
         if main_group:
@@ -174,8 +180,22 @@ def population(
         elevated = uid == 0 or everyone or record.name in by_user or f"#{uid}" in by_user
         tries, locked = locks.get(record.name, (0, None))
         shadow = files.shadow.find(record.name) if files.shadow else None
+        shipped = uid == 0 and not root_seen
+        root_seen = root_seen or shipped
         accounts.append(
-            _account(record, shadow, uid, people, tuple(groups), elevated, tries, locked, last_seen(uid), now.date())
+            _account(
+                record,
+                shadow,
+                uid,
+                people,
+                tuple(groups),
+                elevated=elevated,
+                shipped=shipped,
+                tries=tries,
+                locked=locked,
+                last_seen=last_seen(uid),
+                today=now.date(),
+            )
         )
     names = {a.name for a in accounts}
     if len(names) != len(accounts):
@@ -200,7 +220,9 @@ def _account(
     uid: int,
     people: range,
     groups: tuple[str, ...],
+    *,
     elevated: bool,
+    shipped: bool,
     tries: int,
     locked: datetime | None,
     last_seen: datetime | None,
@@ -221,9 +243,9 @@ def _account(
         if age.inactive is not None and ends is not None:
             closed = ends + timedelta(days=age.inactive)
             expires = min(expires or closed, closed)
-    if uid == 0:
+    if shipped:
         origin = Origin.BUILT_IN
-    elif uid in people:
+    elif uid == 0 or uid in people:
         origin = Origin.ADDED
     else:
         origin = Origin.SYSTEM if uid < 100 or uid == 65534 else Origin.SERVICE
@@ -231,7 +253,7 @@ def _account(
         name=record.name,
         identity=record.fields[2],
         origin=origin,
-        builtin=Builtin.ADMIN if uid == 0 else None,
+        builtin=Builtin.ADMIN if shipped else None,
         full_name=record.fields[4].split(",")[0],
         groups=groups,
         grants=(Grant.ADMINISTRATION,) if elevated else (),

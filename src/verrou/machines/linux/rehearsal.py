@@ -25,7 +25,7 @@ from verrou.core.passwords import Policy, make_password
 from verrou.core.trials import Answer, CannotTry, Rehearsal
 from verrou.machines.linux import pam_client
 from verrou.machines.linux.account_files import GROUP, GSHADOW, PASSWD, SHADOW, AccountFile
-from verrou.machines.linux.account_steps import ageing_of_new_accounts
+from verrou.machines.linux.account_steps import ageing_of_new_accounts, today_in_days
 from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.inside import enter, mount_new, move_mount, own_mounts
 from verrou.machines.linux.lockout import TALLIES, load_faillock, moved_back
@@ -36,8 +36,8 @@ TRIAL_UID = 59_990
 
 
 @contextmanager
-def rehearse(root: Root, policy: Policy, today_days: int) -> Iterator[Rehearsal]:
-    """A throwaway account on the system's own PAM; ``today_days`` counts from 1970-01-01.
+def rehearse(root: Root, policy: Policy) -> Iterator[Rehearsal]:
+    """A throwaway account on the system's own PAM.
 
     Raises:
         CannotTry: with the reason.
@@ -52,7 +52,7 @@ def rehearse(root: Root, policy: Policy, today_days: int) -> Iterator[Rehearsal]
     sys.stdout.flush()
     child = os.fork()
     if child == 0:
-        _leave_alone(lambda: _serve(root, staging, account, password, today_days, to_child[0], from_child[1]))
+        _leave_alone(lambda: _serve(root, staging, account, password, today_in_days(), to_child[0], from_child[1]))
     os.close(to_child[0])
     os.close(from_child[1])
     try:

@@ -1,0 +1,64 @@
+"""verrou demo."""
+
+import shlex
+from contextlib import chdir
+from pathlib import Path
+
+import click
+
+from verrou.core.errors import BadInput
+from verrou.demo.scenario import lay_out
+
+WALK = (
+    ("Who has an account on the terminal in the bird hide, and what stands out?", "account list -m hide-01.bench.json"),
+    ("What falls short of the station's baseline?", "audit -m hide-01.bench.json -b hide-01.toml --short"),
+    ("Close it. The second administrator comes first.", "harden -m hide-01.bench.json -b hide-01.toml --yes"),
+    ("Prove it, by reading back and by trying.", "verify -m hide-01.bench.json -b hide-01.toml"),
+    ("And there is a way back.", "undo -m hide-01.bench.json --list"),
+)
+NEXT = (
+    ("the laptop in the ringing hut, in French", "verrou harden -m ringing-02.bench.json -b ringing-02.toml --preview"),
+    ("a Linux system, mounted at a folder", "verrou survey -m warden-03"),
+    ("why its lock-out does not lock", "verrou rule show lockout -m warden-03"),
+    ("what a rule is for", "verrou rule explain lockout.lasts"),
+    ("a baseline with five errors", "verrou baseline check with-errors.toml"),
+    ("back to where the bird hide began", "verrou undo -m hide-01.bench.json"),
+)
+
+
+@click.command()
+@click.argument("folder", type=click.Path(path_type=Path), default=Path("verrou-demo"))
+@click.option("--quiet", is_flag=True, help="Lay the machines out and leave out the walk.")
+def demo(folder: Path, quiet: bool) -> None:
+    """Lay out three made-up machines in FOLDER (verrou-demo), and walk the whole job on one of them."""
+    from verrou.reports.sheets import console
+
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise BadInput(f"{folder} is there already and not empty; name another folder, or delete it first")
+    folder.mkdir(parents=True, exist_ok=True)
+    lay_out(folder)
+    out = console()
+    out.print(f"Three computers of the Cap Fauvel seabird observatory, all made up, are in {folder}.")
+    if not quiet:
+        with chdir(folder):
+            for question, line in WALK:
+                _show(question, line)
+    out.print()
+    out.print(f"What to try next, in {folder}:", style="bold")
+    for about, command in NEXT:
+        out.print(f"  {command}")
+        out.print(f"      {about}", style="dim")
+
+
+def _show(question: str, line: str) -> None:
+    from verrou.cli.main import cli
+    from verrou.reports.sheets import console
+
+    out = console()
+    out.print()
+    out.rule(question, align="left", style="dim", characters="-")
+    out.print(f"$ verrou {line}", style="bold")
+    out.print()
+    code = cli.main(shlex.split(line), prog_name="verrou", standalone_mode=False)
+    if code:
+        out.print(f"(exit {code})", style="dim")

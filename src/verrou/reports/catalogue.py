@@ -1,0 +1,45 @@
+"""The catalogue and its explanations."""
+
+from verrou.core.rules import CATALOGUE, Rule
+from verrou.reports.sheets import Sheet, columns_of
+
+
+def explanation(rule: Rule) -> list[tuple[str, str]]:
+    """All that is declared of a rule, as (heading, text)."""
+    parts = [
+        ("What it sets", f"{rule.title}; {rule.kind.accepted}"),
+        ("A plain value means", f"{rule.kind.direction() or 'that, or stricter'}".strip()),
+        ("Protects", rule.protects),
+        ("Costs", rule.costs),
+        ("When it falls short", f"{rule.severity}: {rule.why_severe}"),
+        ("Takes effect", str(rule.takes_effect)),
+        *((f"Kept on {kind}", text) for kind, text in rule.kept.items()),
+        *(("Must agree", f"{agreement.words} {agreement.other}") for agreement in rule.agreements),
+        *(("Set together with", other) for other in rule.set_with),
+        *(("NIST SP 800-53", ", ".join(rule.controls)) for _ in rule.controls[:1]),
+    ]
+    return [(heading, text) for heading, text in parts if text]
+
+
+def rule_list_sheet() -> Sheet:
+    """The catalogue."""
+    rows = [
+        {
+            "rule": rule.id,
+            "title": rule.title,
+            "accepted": rule.kind.accepted,
+            "severity": str(rule.severity),
+            "takes_effect": str(rule.takes_effect),
+        }
+        for rule in CATALOGUE.values()
+    ]
+    columns = columns_of(
+        ("rule", "rule"),
+        ("title", "what it sets"),
+        ("accepted", "accepted"),
+        ("severity", "severity"),
+        ("takes_effect", "takes effect"),
+        whole=("rule", "severity"),
+        hidden=("takes_effect",),
+    )
+    return Sheet("catalogue", columns, tuple(rows))

@@ -1,0 +1,128 @@
+"""Accounts and rules of a machine as sheets."""
+
+from collections.abc import Iterable
+
+from verrou.core.access import expired, needs_a_look, role_of, states_of
+from verrou.core.model import Account, Posture, Reading, Role, Status, name_list
+from verrou.core.rules import Rule, reading_of, value_now
+from verrou.reports.sheets import BAD, DOUBTFUL, Sheet, columns_of, shown
+
+MOST_IN_TEXT = 200
+
+
+def accounts_sheet(posture: Posture, everyone: bool) -> tuple[Sheet, int]:
+    """The accounts worth a look (or all), and how many were folded away."""
+    chosen = [a for a in posture.accounts if everyone or needs_a_look(a, posture)]
+    chosen.sort(key=lambda a: (list(Role).index(role_of(a, posture)), not a.enabled))
+    rows, styles = [], {}
+    for number, account in enumerate(chosen):
+        states = states_of(account, posture)
+        worry = _worry(account, posture)
+        if worry:
+            styles[number] = BAD
+        rows.append(
+            {
+                "mark": "!" if worry else "",
+                "account": account.name,
+                "role": str(role_of(account, posture)),
+                "state": states or ["in use" if account.may_sign_in else "cannot sign in"],
+                "last_sign_in": f"{account.last_sign_in:%Y-%m-%d}" if account.last_sign_in else "never",
+                "password_since": str(account.password_changed or ""),
+                "groups": list(account.groups),
+                "shipped": _shipped(account),
+                "full_name": account.full_name,
+                "identity": account.identity,
+            }
+        )
+    columns = columns_of(
+        ("mark", ""),
+        ("account", "account"),
+        ("role", "role"),
+        ("state", "state"),
+        ("last_sign_in", "last in"),
+        ("password_since", "password of"),
+        ("groups", "groups"),
+        ("shipped", "origin"),
+        ("full_name", "full name"),
+        ("identity", "identity"),
+        whole=("mark", "account", "role", "last_sign_in", "password_since"),
+        hidden=("full_name", "identity"),
+    )
+    return Sheet("accounts", columns, tuple(rows), styles), len(posture.accounts) - len(chosen)
+
+
+def _worry(account: Account, posture: Posture) -> bool:
+    """What should stand out: a blank password, plumbing that can sign in, an end that has passed."""
+    states = states_of(account, posture)
+    role = role_of(account, posture)
+    plumbing_gets_in = role in (Role.SERVICE, Role.SYSTEM) and account.enabled and account.may_sign_in
+    doubled = account.builtin is None and len(posture.by_identity[account.identity]) > 1
+    ended = expired(account, posture.machine.now.date()) and account.enabled
+    return "blank password" in states or plumbing_gets_in or doubled or ended
+
+
+def _shipped(account: Account) -> str:
+    if account.builtin is None:
+        return ""
+    renamed = account.shipped_name is not None and account.shipped_name.casefold() != account.name.casefold()
+    return f"built in, was {account.shipped_name}" if renamed else "built in"
+
+
+def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Sheet:
+    """Each rule with its value, what decided it, and when a change holds."""
+    rows, styles = [], {}
+    for number, rule in enumerate(rules):
+        reading = reading_of(rule, posture)
+        if reading.status is not Status.READ or not reading.in_force:
+            styles[number] = DOUBTFUL
+        rows.append(
+            {
+                "rule": rule.id,
+                "value": value_now(rule, reading),
+                "decided_by": decided_by(reading),
+                "overruled": [str(source) for source in reading.overruled],
+                "takes_effect": str(rule.takes_effect),
+                "status": str(reading.status),
+                "in_force": reading.in_force,
+            }
+        )
+    columns = columns_of(
+        ("rule", "rule"),
+        ("value", "is"),
+        ("takes_effect", "takes effect"),
+        ("decided_by", "decided by"),
+        ("overruled", "overruled"),
+        ("status", "status"),
+        ("in_force", "in force"),
+        whole=("rule", "takes_effect"),
+        hidden=("decided_by", "overruled", "status", "in_force"),
+        under={"value": "decided_by"},
+    )
+    return Sheet("rules", columns, tuple(rows), styles)
+
+
+def decided_by(reading: Reading) -> str:
+    """Source and reason in one cell, each said once."""
+    parts = [str(reading.source)] if reading.source else []
+    if reading.reason and not any(reading.reason in part for part in parts):
+        parts.append(reading.reason)
+    parts += [f"overrules {source}" for source in reading.overruled[:2]]
+    if reading.remedy:
+        parts.append(reading.remedy)
+    return "; ".join(parts)
+
+
+def summary_lines(posture: Posture) -> list[str]:
+    """The machine in three lines: what it is, how many accounts of each role, what is broken."""
+    facts = posture.machine
+    roles = [role_of(account, posture) for account in posture.accounts]
+    counts = ", ".join(f"{roles.count(role)} {role}" for role in Role if role in roles)
+    gates = [group for group in posture.groups if group.grants and group.members]
+    given = "; ".join(
+        f"{group.name} gives {', '.join(group.grants)} to {name_list(list(group.members))}" for group in gates
+    )
+    return [
+        f"{shown(facts.name)}: {shown(facts.system)}, {facts.now:%Y-%m-%d %H:%M}",
+        f"{len(roles)} accounts: {counts}",
+        *([shown(given)] if given else []),
+    ]
