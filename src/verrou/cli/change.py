@@ -148,7 +148,8 @@ def undo(machine: Machine, entry: int | None, only_list: bool, yes: bool) -> Non
     """The way back: put back what stood there before the last run, wherever nobody else wrote since."""
     from verrou.records.carry_out import undo as go_back
     from verrou.records.journal import Journal
-    from verrou.reports.sheets import BAD, GOOD, Sheet, columns_of, console, print_sheet, shown
+    from verrou.reports.sheets import Sheet, columns_of, console, print_sheet, shown
+    from verrou.reports.worksheets import put_back_sheet
 
     out = console()
     entries = Journal(machine.records_folder()).entries()
@@ -174,13 +175,9 @@ def undo(machine: Machine, entry: int | None, only_list: bool, yes: bool) -> Non
             out.print(f"Entry {left[-1].number}, {left[-1].command} of {left[-1].begun}: {shown(steps)}")
             click.confirm(f"Go back over it on {machine.name}?", abort=True)
     gone_over, items = go_back(machine, entry)
-    for item in items:
-        style = BAD if item.outcome is Outcome.REFUSED else GOOD
-        out.print(f"  {item.outcome:<8} {shown(item.item)}{f': {item.said}' if item.said else ''}", style=style)
+    print_sheet(out, put_back_sheet(items))
     if any(item.outcome is Outcome.REFUSED for item in items):
         raise MachineRefused(
             f"entry {gone_over.number} is undone in part; look at what was left alone, then run verrou undo again"
         )
-    out.print(
-        f"Entry {gone_over.number} ({gone_over.command}, {gone_over.begun}) is undone: {len(items)} items put back."
-    )
+    out.print(f"Entry {gone_over.number} ({gone_over.command}, {gone_over.begun}) is undone.")

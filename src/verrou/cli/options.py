@@ -129,14 +129,18 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
     """The passwords that the steps need, and those of them that were generated and must be handed over.
 
     A typed one comes from a hidden prompt, twice, or with ``typed`` False from standard input, a line each, in the
-    order of the steps. One that breaks the machine's rules is refused with every rule it breaks.
+    order of the steps. One that breaks the machine's rules, as they are or as the steps set them, is refused with every
+    rule it breaks.
     """
     from random import SystemRandom
 
     from verrou.core.passwords import broken_rules, make_password, policy_of
     from verrou.core.steps import NEEDS_PASSWORD
 
-    policy = policy_of(posture)
+    policy, foreseen = policy_of(posture), posture
+    for step in steps:
+        foreseen = step.foresee(foreseen)
+        policy = policy.together(policy_of(foreseen))
     secrets, generated = Secrets(), Secrets()
     for step in steps:
         if not isinstance(step, NEEDS_PASSWORD) or step.password == "blank":

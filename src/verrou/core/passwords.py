@@ -28,6 +28,16 @@ class Policy:
     dictionary: bool = False
     remember: int = 0
 
+    def together(self, other: "Policy") -> "Policy":
+        """What satisfies both: for a password that must do before and after a change of rules."""
+        return Policy(
+            max(self.min_length, other.min_length),
+            max(self.classes, other.classes),
+            self.may_contain_name and other.may_contain_name,
+            self.dictionary or other.dictionary,
+            max(self.remember, other.remember),
+        )
+
 
 def policy_of(posture: Posture) -> Policy:
     """The policy that the machine's readings say is in force."""

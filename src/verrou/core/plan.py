@@ -238,10 +238,12 @@ def _declared(posture: Posture, baseline: Baseline, finding: Finding) -> Iterato
     role = role_of(account, posture)
     if role is not wanted.role:
         yield from _role_change(posture, wanted, role, finding.subject)
-    if account.enabled is not wanted.enabled:
+    blank = account.password is PasswordState.BLANK and wanted.password != "blank" and wanted.enabled
+    if blank:
+        opened = "" if account.enabled else f", then verrou account enable {name}"
+        yield ByHand(finding.subject, f"verrou account password {name}{opened}")
+    elif account.enabled is not wanted.enabled:
         yield SetEnabled(name, wanted.enabled, why=finding.subject, effect=Effect.NEXT_SIGN_IN)
-    if account.password is PasswordState.BLANK and wanted.password != "blank" and account.enabled:
-        yield ByHand(finding.subject, f"verrou account password {name}")
     if any("ends" in should for _, should in shortfalls(posture, wanted)):
         yield ByHand(finding.subject, f"give {name} the end date {wanted.expires} with the system's own means")
 

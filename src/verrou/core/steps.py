@@ -70,6 +70,8 @@ class CreateAccount(_Step):
         return f"create {self.role} account {self.account} with {how}{change}"
 
     def foresee(self, posture: Posture) -> Posture:
+        if self.account in posture.by_name:
+            return posture
         state = PasswordState.BLANK if self.password == "blank" else PasswordState.SET
         made = Account(
             name=self.account,
@@ -187,6 +189,8 @@ def _member(posture: Posture, account: str, group: str, *, joins: bool) -> Postu
     def without(names: tuple[str, ...], name: str) -> tuple[str, ...]:
         return tuple(other for other in names if other != name)
 
+    if account not in posture.by_name:
+        return posture
     posture = _changed(
         posture,
         account,

@@ -178,7 +178,8 @@ class Span:
     def parse(self, raw: object) -> Value:
         if isinstance(raw, str) and raw in self.words:
             return raw
-        if isinstance(raw, int) and not isinstance(raw, bool):
+        bare = isinstance(raw, int) and not isinstance(raw, bool)
+        if bare or (isinstance(raw, str) and raw.isascii() and raw.isdigit()):
             raise Unacceptable(raw, self.accepted, f"{raw} {self.unit}s")
         try:
             span = parse_duration(raw, self.accepted)

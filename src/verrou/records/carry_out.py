@@ -8,7 +8,7 @@ from attrs import frozen
 
 from verrou.core import guards
 from verrou.core.desired import AtLeast, Exactly
-from verrou.core.errors import BadInput, MachineRefused
+from verrou.core.errors import BadInput, MachineRefused, VerrouError
 from verrou.core.model import Posture, Status
 from verrou.core.rules import reading_of
 from verrou.core.steps import SetRules, Step
@@ -72,10 +72,15 @@ def carry_out(
     before = machine.remember(steps)
     number = journal.begin(command, _who(), baseline, (), [step.what for step in steps], before)
     results: list[tuple[Step, StepResult]] = []
-    for step, result in zip(steps, machine.perform(steps, secrets), strict=False):
-        results.append((step, result))
-        journal.step(number, step.what, result.outcome, result.said)
-        tell(step, result)
+    try:
+        for step, result in zip(steps, machine.perform(steps, secrets), strict=False):
+            results.append((step, result))
+            journal.step(number, step.what, result.outcome, result.said)
+            tell(step, result)
+    except VerrouError:
+        if machine.remember(steps) == before:
+            journal.finish(number, before)
+        raise
     journal.finish(number, machine.remember(steps))
     after = machine.observe()
     return Run(number, tuple(results), tuple(_surprises(results, after)), after)

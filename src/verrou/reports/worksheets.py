@@ -6,7 +6,7 @@ from verrou.core.model import Posture
 from verrou.core.plan import Worksheet
 from verrou.core.rules import CATALOGUE, reading_of, value_now
 from verrou.core.steps import SetRules, Step
-from verrou.machines import Outcome, StepResult
+from verrou.machines import Outcome, PutBack, StepResult
 from verrou.reports.sheets import BAD, GOOD, QUIET, Sheet, columns_of
 
 
@@ -65,3 +65,12 @@ def results_sheet(number: int, step: Step, result: StepResult) -> Sheet:
     }
     columns = columns_of(("outcome", ""), ("what", ""), whole=("outcome",), under={"what": "said"})
     return Sheet("results", columns, (row,), {0: style})
+
+
+def put_back_sheet(items: Sequence[PutBack]) -> Sheet:
+    """What became of each thing that an undo put back."""
+    rows = tuple({"outcome": str(item.outcome), "item": item.item, "said": item.said} for item in items)
+    styles = {i: BAD if item.outcome is Outcome.REFUSED else GOOD for i, item in enumerate(items)}
+    return Sheet(
+        "undo", columns_of(("outcome", ""), ("item", ""), whole=("outcome",), under={"item": "said"}), rows, styles
+    )

@@ -61,7 +61,7 @@ def _edit_accounts(root: Root, steps: Sequence[Step], secrets: Secrets) -> list[
     """Read under the locks, edited in memory, and swapped in."""
     with account_files_locked(root):
         if broken := AccountFiles.load(root).troubles():
-            raise BadInput(broken[0])
+            raise BadInput(f"nothing was changed: {broken[0]}")
         edit = AccountEdit(root, today_in_days())
         results = [edit.apply(step, secrets) for step in steps]
         edit.swap_in()
@@ -69,9 +69,13 @@ def _edit_accounts(root: Root, steps: Sequence[Step], secrets: Secrets) -> list[
 
 
 def _set(root: Root, step: SetRules) -> StepResult:
+    """Set the rules of one step; when one of them is refused, none of them is left set."""
+    before = remember(root.path, [step])
     try:
         return StepResult(Outcome.DONE, set_rules(root, step))
     except Refused as refused:
+        for _ in put_back(root.place, before, remember(root.path, [step]), lambda _: None):
+            pass
         return StepResult(Outcome.REFUSED, str(refused))
 
 

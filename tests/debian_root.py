@@ -1,0 +1,138 @@
+"""Throwaway Debian roots: a base built once by mmdebstrap and cached, and private overlays over it."""
+
+import contextlib
+import fcntl
+import hashlib
+import os
+import shutil
+import stat
+import subprocess
+from collections.abc import Iterator
+from pathlib import Path
+
+from attrs import frozen
+
+SUITE = "bookworm"
+PACKAGES = (
+    "cracklib-runtime",
+    "libpam-modules",
+    "libpam-pwquality",
+    "libpam-runtime",
+    "login",
+    "openssh-server",
+    "pamtester",
+    "passwd",
+    "sudo",
+    "wamerican",
+)
+
+
+class Unavailable(Exception):
+    """No real root can be had here; the message says why."""
+
+
+def base_root() -> Path:
+    """The cached base; built when it is not there."""
+    if os.geteuid() != 0:
+        raise Unavailable("only root can build and enter one")
+    if shutil.which("mmdebstrap") is None:
+        raise Unavailable("install the package mmdebstrap")
+    recipe = hashlib.sha256(f"1 {SUITE} {PACKAGES}".encode()).hexdigest()[:12]
+    cache = Path(os.environ.get("VERROU_TEST_CACHE", "/var/cache/verrou-tests"))
+    base = cache / f"{SUITE}-{recipe}"
+    if base.exists():
+        return base
+    cache.mkdir(parents=True, exist_ok=True)
+    with open(cache / "lock", "w") as lock:
+        fcntl.lockf(lock, fcntl.LOCK_EX)
+        return base if base.exists() else _build(cache, base)
+
+
+def _build(cache: Path, base: Path) -> Path:
+    building = cache / f"building-{os.getpid()}"
+    command = ["mmdebstrap", "--variant=minbase", f"--include={','.join(PACKAGES)}", SUITE, str(building)]
+    built = subprocess.run(command, capture_output=True, text=True, check=False)
+    if built.returncode:
+        shutil.rmtree(building, ignore_errors=True)
+        raise Unavailable(f"mmdebstrap: {built.stderr.strip().splitlines()[-1:]}")
+    building.rename(base)
+    return base
+
+
+@frozen
+class PrivateRoot:
+    """A writable root that belongs to one test."""
+
+    path: Path
+
+    @classmethod
+    @contextlib.contextmanager
+    def over(cls, base: Path, path: Path) -> Iterator["PrivateRoot"]:
+        """Overlay ``base`` at ``path``, with devices and processes, and take all of it down again."""
+        layers = path.with_name(f"{path.name}-layers")
+        layers.mkdir()
+        path.mkdir()
+        mount("tmpfs", layers, "-t", "tmpfs")
+        for name in ("upper", "work"):
+            (layers / name).mkdir()
+        options = f"lowerdir={base},upperdir={layers}/upper,workdir={layers}/work"
+        mount("overlay", path, "-t", "overlay", "-o", options)
+        mount("/dev", path / "dev", "--bind")
+        mount("proc", path / "proc", "-t", "proc")
+        mount("tmpfs", path / "run", "-t", "tmpfs")
+        try:
+            yield cls(path)
+        finally:
+            for place in ("run", "proc", "dev", "."):
+                subprocess.run(["umount", "-l", str(path / place)], check=True)
+            subprocess.run(["umount", "-l", str(layers)], check=True)
+
+    def inside(self, *command: str, user: str = "root", typed: str = "") -> subprocess.CompletedProcess[str]:
+        """Run one of the system's own programs inside, as a user."""
+        return subprocess.run(
+            ["chroot", f"--userspec={user}", str(self.path), *command],
+            input=typed,
+            capture_output=True,
+            text=True,
+            env={"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C"},
+            check=False,
+        )
+
+    def signs_in(self, account: str, password: str, service: str = "sshd") -> bool:
+        """Ask PAM itself, by a client that is not ours. The service has no delay of its own on top of pam_unix."""
+        ended = self.inside("pamtester", service, account, "authenticate", "acct_mgmt", typed=password + "\n")
+        return ended.returncode == 0
+
+    def write(self, name: str, text: str) -> None:
+        """Put a text into a file of the root."""
+        path = self.path / name.lstrip("/")
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(text)
+
+    def read(self, name: str) -> str:
+        """The text of a file of the root."""
+        return (self.path / name.lstrip("/")).read_text()
+
+    def tree(self) -> dict[str, tuple[object, ...]]:
+        """Everything in the root but Verrou's own records: kind, mode, owner, content."""
+        found: dict[str, tuple[object, ...]] = {}
+        for folder, folders, names in os.walk(self.path):
+            here = Path(folder)
+            if here == self.path:
+                folders[:] = [name for name in folders if name not in ("dev", "proc", "run", "sys", "tmp")]
+            folders[:] = [name for name in folders if here / name != self.path / "var/lib/verrou"]
+            for name in (*folders, *names):
+                path = here / name
+                now = path.lstat()
+                content: object = None
+                if stat.S_ISLNK(now.st_mode):
+                    content = os.readlink(path)
+                elif stat.S_ISREG(now.st_mode):
+                    content = hashlib.sha256(path.read_bytes()).hexdigest()
+                found[str(path.relative_to(self.path))] = (now.st_mode, now.st_uid, now.st_gid, content)
+        return found
+
+
+def mount(source: str, target: Path, *options: str) -> None:
+    """mount(8), or a failure that says why."""
+    subprocess.run(["mount", *options, source, str(target)], check=True)

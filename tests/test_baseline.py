@@ -1,0 +1,168 @@
+"""The baseline file: the whole grammar, every error at once, and what contradicts itself."""
+
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Verrou
+from verrou.core.baseline import Baseline, BaselineRefused, read_baseline
+from verrou.core.errors import BadInput
+from verrou.core.rules import CATALOGUE
+from verrou.core.values import Count, Span, Unacceptable
+
+FILES = {
+    "below.toml": '[password]\nmin_length = 8\nclasses = 3\n[accounts.tern]\nrole = "standard"\n',
+    "round.toml": '[baseline]\nbuilds_on = ["round.toml"]\n',
+}
+
+
+def fetch(name: str, _: str) -> tuple[str, str]:
+    if name not in FILES:
+        raise BadInput(f"no baseline {name}")
+    return FILES[name], name
+
+
+def read(text: str) -> Baseline:
+    return read_baseline(text, "site.toml", fetch)
+
+
+def errors(text: str) -> list[str]:
+    with pytest.raises(BaselineRefused) as refused:
+        read(text)
+    return refused.value.problems
+
+
+@pytest.mark.parametrize(
+    ("rule", "asked", "said", "met", "not_met"),
+    [
+        ("lockout.after", "5", "at most 5 wrong tries", [1, 5], [6, "never"]),
+        ("lockout.after", '"never"', "at most never", [5, "never"], []),
+        ("lockout.lasts", '"1 hour"', "at least 1 hour", ["60 minutes", "until-unlocked"], ["59 minutes"]),
+        ("lockout.lasts", '{ exactly = "until-unlocked" }', "exactly until-unlocked", ["until-unlocked"], ["9 days"]),
+        ("password.max_age", '"90 days"', "at most 90 days", ["1 day", "90 days"], ["91 days", "never"]),
+        ("password.remember", "{ from = 3, to = 6 }", "from 3 passwords to 6 passwords", [3, 6], [2, 7]),
+        ("password.min_length", "{ any_of = [9, 12] }", "9 characters or 12 characters", [9, 12], [10, 13]),
+        ("password.dictionary", '"checked"', "checked", ["checked"], ["unchecked"]),
+        ("password.may_contain_name", '{ value = false, because = "x" }', "no", [False], [True]),
+        ("password.storage", '["yescrypt", "sha512"]', "only sha512, yescrypt", [["yescrypt"]], [["sha256", "sha512"]]),
+        ("builtin.admin_name", '"Beacon"', "Beacon", ["beacon"], ["keeper"]),
+        ("population.blank_passwords", '"guests"', "guests", ["guests", "nobody"], ["anybody"]),
+    ],
+)
+def test_what_is_asked_and_what_meets_it(
+    rule: str, asked: str, said: str, met: list[object], not_met: list[object]
+) -> None:
+    family, _, key = rule.partition(".")
+    demand = read(f"[{family}]\n{key} = {asked}\n").demands[rule]
+    parse = demand.rule.kind.parse
+    assert demand.desired.say(demand.rule) == said
+    assert all(demand.desired.met_by(demand.rule, parse(value)) for value in met)
+    assert not any(demand.desired.met_by(demand.rule, parse(value)) for value in not_met)
+
+
+def test_building_on_another_keeps_what_is_not_said_again() -> None:
+    baseline = read('[baseline]\nbuilds_on = ["below.toml"]\n[password]\nmin_length = 14\n')
+    asked = {d.rule.id: (d.desired.say(d.rule), str(d.mark)) for d in baseline.demands.values()}
+    assert asked["password.min_length"] == ("at least 14 characters", "site.toml:4")
+    assert asked["password.classes"][1] == "below.toml:3"
+    assert list(baseline.accounts) == ["tern"]
+
+
+def test_five_errors_are_told_at_once_each_with_its_line(verrou: Verrou, tmp_path: Path) -> None:
+    (tmp_path / "five.toml").write_text(
+        '[baseline]\nbuilds_on = ["esential"]\n\n[password]\nmin_lenght = 12\nmax_age = 90\n\n'
+        '[lockout]\nafter = 0\n\n[accounts.daypass]\nrole = "gest"\n'
+    )
+    told = verrou("audit", "-b", "five.toml", "-m", "nowhere.bench.json", code=2).stderr
+    assert "nowhere.bench.json" in told
+    told = verrou("baseline", "check", "five.toml", code=2).stderr.splitlines()
+    expected = (
+        ("five.toml:2", "did you mean essential?"),
+        ("five.toml:5", "did you mean 'min_length'?"),
+        ("five.toml:6", "did you mean '90 days'?"),
+        ("five.toml:9", 'accepted: a whole number from 1 to 999, or "never"'),
+        ("five.toml:12", "did you mean 'guest'?"),
+    )
+    assert len(told) == len(expected)
+    for line, (place, words) in zip(told, expected, strict=True):
+        assert place in line and words in line
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        (
+            '[lockout]\nlasts = "10 minutes"\nforget_after = "20 minutes"\n',
+            "must not be shorter than lockout.forget_after",
+        ),
+        ('[password]\nmax_age = "30 days"\nmin_age = "30 days"\n', "must be longer than password.min_age"),
+        (
+            '[population]\nblank_passwords = "nobody"\n[accounts.day]\nrole = "guest"\npassword = "blank"\n',
+            "blank password",
+        ),
+        ('[baseline]\nbuilds_on = ["round.toml"]\n', "builds on this file again"),
+        (
+            '[[waiver]]\nrule = "lockout.aftr"\nreason = "r"\nby = "b"\nuntil = 2027-01-01\n',
+            "did you mean 'lockout.after'?",
+        ),
+        ("[lockout]\nlasts = { from = 3 }\n", "{ from = …, to = … }"),
+        ("[password]\nremember = { from = 6, to = 3 }\n", "a from that is not above its to"),
+        ("[accounts.tern]\nexpires = 2027-01-01T10:00:00\n", "a day without quotes"),
+        ("[lockout\nafter = 5\n", "not valid TOML"),
+        ("a = " + "[" * 5000, "not valid TOML"),
+        ("lockout = 5\n", "accepted: a table of keys"),
+    ],
+)
+def test_what_is_refused(text: str, words: str) -> None:
+    (told,) = errors(text)
+    assert words in told and told.startswith(("site.toml", "round.toml"))
+
+
+def test_a_plan_that_only_seems_to_contradict_is_taken() -> None:
+    read('[lockout]\nlasts = { any_of = ["10 minutes", "1 hour"] }\nforget_after = "20 minutes"\n')
+
+
+RAW = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats() | st.text(max_size=12) | st.dates(),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=6), inner, max_size=3),
+    max_leaves=5,
+)
+
+
+@given(st.sampled_from(sorted(CATALOGUE)), RAW)
+def test_any_value_is_taken_or_refused_in_words(rule_id: str, raw: object) -> None:
+    kind = CATALOGUE[rule_id].kind
+    try:
+        value = kind.parse(raw)
+    except Unacceptable as unacceptable:
+        assert str(unacceptable).isprintable()
+    else:
+        assert kind.parse(kind.dump(value)) == value, "what is written reads back as the same"
+
+
+@given(st.text(max_size=200))
+def test_any_text_is_a_baseline_or_refused(text: str) -> None:
+    try:
+        read(text)
+    except BaselineRefused as refused:
+        assert all(problem.startswith("site.toml") for problem in refused.problems)
+
+
+@given(st.sampled_from([r for r in CATALOGUE.values() if isinstance(r.kind, Count | Span)]), st.data())
+def test_a_stricter_value_meets_whatever_a_looser_one_meets(rule, data) -> None:  # type: ignore[no-untyped-def]
+    numbers = st.integers(rule.kind.low, rule.kind.high)
+    raws = [data.draw(numbers | st.sampled_from(list(rule.kind.words) or [rule.kind.low])) for _ in range(2)]
+    unit = f" {rule.kind.unit}s" if isinstance(rule.kind, Span) else ""
+    one, other = (rule.kind.parse(raw if isinstance(raw, str) or not unit else f"{raw}{unit}") for raw in raws)
+    stricter, looser = sorted((one, other), key=rule.kind.rank, reverse=True)
+    assert rule.kind.rank(stricter) >= rule.kind.rank(looser)
+    more = rule.kind.amount(stricter) >= rule.kind.amount(looser)
+    assert more is rule.kind.more_is_stricter or rule.kind.amount(one) == rule.kind.amount(other)
+
+
+def test_every_rule_is_fully_declared() -> None:
+    for rule in CATALOGUE.values():
+        assert {"linux", "bench"} <= set(rule.kept), rule.id
+        assert rule.protects and rule.costs and rule.why_severe and rule.controls, rule.id

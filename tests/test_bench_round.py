@@ -1,0 +1,245 @@
+"""The whole round on bench machines, with the built program; and what the authority does that nobody asked for."""
+
+import csv
+import io
+import json
+from datetime import datetime
+from pathlib import Path
+
+import pytest
+
+from conftest import GOOD_PASSWORD, Verrou
+from verrou.machines import Secrets
+from verrou.machines.bench.authority import Authority, No
+from verrou.machines.bench.machine import BenchMachine
+from verrou.records.journal import Journal
+
+SITE = """
+[baseline]
+builds_on = ["public-terminal"]
+[builtin]
+admin_name = "lamplighter"
+[population]
+unlisted = "disable"
+[accounts.warden]
+role = "administrator"
+[accounts.tern]
+role = "standard"
+password = "ask"
+[accounts.daypass]
+role = "guest"
+password = "blank"
+[[waiver]]
+rule = "password.classes"
+machine = "hide-01"
+reason = "broken shift key"
+by = "site warden"
+until = 2027-06-30
+[[waiver]]
+rule = "password.remember"
+reason = "over"
+by = "site warden"
+until = 2026-06-30
+"""
+
+
+def authority(path: Path) -> Authority:
+    return Authority(path.read_text())
+
+
+def flawed(bench: Path) -> None:
+    machine = authority(bench)
+    machine.add("daypass", "day visitors", "", must_change=False)
+    machine.add("guillemot", "Gil", GOOD_PASSWORD, must_change=False)
+    machine.save(bench)
+
+
+def test_the_whole_round(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
+    flawed(bench)
+    start = bench.read_bytes()
+    (tmp_path / "site.toml").write_text(SITE)
+    b = ("-m", bench, "-b", "site.toml")
+    rows = list(csv.DictReader(io.StringIO(verrou("audit", *b, "--format", "csv", code=1).stdout)))
+    verdicts = {row["subject"]: row["verdict"] for row in rows}
+    assert verdicts["password.classes"] == "waived"
+    assert verdicts["password.remember"] == "short", "a waiver that ended waives nothing"
+    assert verdicts["accounts.daypass"] == verdicts["accounts.tern"] == "short"
+
+    preview = verrou("harden", *b, "--preview").stdout
+    assert "nothing was changed" in preview and bench.read_bytes() == start
+    order = [
+        preview.index(words) for words in ("create standard account tern", "lockout.after", "disable account lamp")
+    ]
+    assert order == sorted(order), "give first, then set, then take away"
+
+    refused = verrou("harden", *b, "--yes", "--password", "stdin", typed="tern1\n", code=2).stderr
+    verrou("harden", *b, "--yes", "--password", "stdin", typed="Sandbar-kittiwake-5\n")
+    assert "password.min_length" in refused, "a first password must satisfy the rules that the worksheet sets"
+    accounts = {a["id"]: a for a in authority(bench).accounts()}
+    assert (accounts[500]["name"], accounts[500]["open"]) == ("lamplighter", False)
+    assert not accounts[501]["open"]
+    guest = next(a for a in accounts.values() if a["name"] == "daypass")
+    assert guest["groups"] == ["guests"]
+    policy = authority(bench).policy()
+    assert [policy[key] for key in ("try_limit", "lock_minutes", "window_minutes")] == [5, 60, 60]
+
+    verrou("audit", *b)
+    told = json.loads(verrou("verify", *b, "--format", "json").stdout)
+    assert {trial["proof"] for trial in told["trials"]} == {"proved"}
+    verrou("undo", "-m", bench, "--yes")
+    assert bench.read_bytes() == start
+
+
+@pytest.mark.parametrize("lasts", ["45 minutes", "10 minutes", "until-unlocked"])
+@pytest.mark.parametrize("forget", ["45 minutes", "10 minutes", "2 minutes"])
+def test_lockout_rules_stand_although_the_authority_pulls_them_along(
+    bench: Path, verrou: Verrou, lasts: str, forget: str
+) -> None:
+    contradiction = lasts == "10 minutes" and forget == "45 minutes"
+    rules = (f"lockout.lasts={lasts}", f"lockout.forget_after={forget}", "lockout.after=4")
+    verrou("rule", "set", *rules, "-m", bench, "--yes", code=3 if contradiction else 0)
+    shown = json.loads(verrou("rule", "show", "lockout", "-m", bench, "--format", "json").stdout)
+    stands = (shown["lockout.lasts"]["value"], shown["lockout.forget_after"]["value"])
+    assert stands == ((None, None) if contradiction else (lasts, forget))
+
+
+def test_a_rule_that_came_out_otherwise_is_said(
+    bench: Path, verrou: Verrou, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """An authority that answers yes and keeps another number."""
+    from verrou.cli.main import cli
+
+    honest = Authority.set_policy
+
+    def stubborn(self: Authority, key: str, value: object) -> None:
+        honest(self, key, 15 if key == "window_minutes" else value)
+
+    monkeypatch.setattr(Authority, "set_policy", stubborn)
+    rules = ("lockout.after=4", "lockout.lasts=45 minutes", "lockout.forget_after=20 minutes")
+    code = cli.main(["rule", "set", *rules, "-m", str(bench), "--yes"], standalone_mode=False)
+    told = capsys.readouterr()
+    assert code == 4
+    assert "lockout.forget_after came out otherwise: asked for 20 minutes, the machine says 15 minutes" in told.out
+
+
+def test_a_way_round_a_rule_is_disproved(bench: Path, verrou: Verrou, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What reads well and does not act: the trial finds it, the audit does not."""
+    from random import Random
+
+    from verrou.core.trials import run_trials
+
+    verrou("rule", "set", "lockout.after=4", "-m", bench, "--yes")
+    monkeypatch.setattr(Authority, "_count_try", lambda self, account: None)
+    machine = BenchMachine(bench)
+    proofs = {r.tried: r.proof for r in run_trials(machine, machine.observe(), Random(1)) if r.rule == "lockout.after"}
+    assert proofs["4 wrong tries, then the right password"] == "disproved"
+
+
+def test_the_last_administrator_stays(bench: Path, verrou: Verrou) -> None:
+    start = bench.read_bytes()
+    verrou("account", "disable", "keeper", "-m", bench, "--yes")
+    told = verrou("account", "disable", "warden", "-m", bench, "--yes", code=3)
+    assert "guard last-administrator refuses step 1" in told.stderr
+    verrou("group", "leave", "administrators", "warden", "-m", bench, "--yes", code=3)
+    verrou("undo", "-m", bench, "--yes")
+    assert bench.read_bytes() == start
+
+
+def test_the_authority_keeps_its_own_counsel(bench: Path) -> None:
+    machine = authority(bench)
+    for refused in (
+        lambda: machine.add("a" * 21, "", "", must_change=False),
+        lambda: machine.add("WARDEN", "", "", must_change=False),
+        lambda: machine.rename("warden", "Users"),
+        lambda: machine.set_policy("lock_minutes", 5),
+        lambda: machine.leave("keeper", "administrators"),
+        lambda: machine.change_password("warden", "wrong", "new"),
+    ):
+        with pytest.raises(No):
+            refused()
+    machine.set_policy("try_limit", 3)
+    assert machine.policy()["lock_minutes"] == machine.policy()["window_minutes"] == 30
+    for _ in range(9):
+        with pytest.raises(No, match="wrong"):
+            machine.sign_in("keeper", "wrong")
+    for words in ("wrong", "wrong", "wrong", "locked"):
+        with pytest.raises(No, match=words):
+            machine.sign_in("warden", "wrong")
+
+
+def test_undo_beside_somebody_else(bench: Path, verrou: Verrou) -> None:
+    verrou("rule", "set", "lockout.after=4", "password.min_length=9", "-m", bench, "--yes")
+    machine = authority(bench)
+    machine.set_policy("length", 11)
+    machine.set_open("visitor", True)
+    machine.save(bench)
+    told = verrou("undo", "-m", bench, "--yes").stdout
+    assert "left as they are: policy length" in " ".join(told.split())
+    policy = authority(bench).policy()
+    assert (policy["try_limit"], policy["length"]) == (0, 11)
+    assert next(a for a in authority(bench).accounts() if a["name"] == "visitor")["open"]
+
+
+def test_a_run_that_broke_off_is_said_and_undone(bench: Path, verrou: Verrou, monkeypatch: pytest.MonkeyPatch) -> None:
+    from verrou.core.steps import SetEnabled
+    from verrou.records.carry_out import carry_out
+
+    start = bench.read_bytes()
+    machine = BenchMachine(bench)
+    steps = [SetEnabled("keeper", False), SetEnabled("visitor", True)]
+    whole = Journal.step
+
+    def dies(self: Journal, *told: object) -> None:
+        whole(self, *told)  # type: ignore[arg-type]
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(Journal, "step", dies)
+    with pytest.raises(KeyboardInterrupt):
+        carry_out(machine, steps, machine.observe().fingerprint, Secrets(), command="test")
+    assert bench.read_bytes() != start
+    told = verrou("account", "enable", "visitor", "-m", bench, "--yes", code=4).stderr
+    assert "entry 1 of the journal (test" in told and "broke off" in told
+    verrou("undo", "-m", bench, "--yes")
+    assert bench.read_bytes() == start
+
+
+def test_the_journal_shows_a_gap_and_holds_no_secret(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
+    secret = "Sandbar-kittiwake-5"
+    verrou("account", "add", "tern", "-m", bench, "--yes", "--password", "stdin", typed=secret + "\n")
+    verrou("account", "disable", "tern", "-m", bench, "--yes")
+    folder = tmp_path / "hide-01.verrou"
+    assert not any(secret.encode() in path.read_bytes() for path in folder.rglob("*") if path.is_file())
+    journal = folder / "journal.jsonl"
+    assert "pbkdf2" not in journal.read_text() and journal.stat().st_mode & 0o077 == 0
+    lines = journal.read_text().splitlines(keepends=True)
+    journal.write_text("".join(lines[:1] + lines[2:]))
+    assert "journal.jsonl:2: the chain breaks here" in verrou("undo", "-m", bench, "--yes", code=2).stderr
+    journal.write_text("".join(lines) + '{"told": {"entry": 3, "wh')
+    verrou("undo", "-m", bench, "--yes")
+
+
+def test_passwords_come_in_safely(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
+    verrou("rule", "set", "password.min_length=12", "password.may_contain_name=no", "-m", bench, "--yes")
+    told = verrou("account", "add", "tern", "-m", bench, "--yes", "--password", "stdin", typed="tern7\n", code=2).stderr
+    assert "password.min_length" in told and "password.may_contain_name" in told, "every broken rule is named"
+    verrou("account", "add", "tern", "-m", bench, "--yes", code=2)
+    out = verrou(
+        *("account", "add", "tern", "-m", bench, "--yes", "--password", "generate", "--keep-password"),
+        *("--password-file", "handover.txt"),
+    ).stdout
+    handed = (tmp_path / "handover.txt").read_text().strip().partition(": ")[2]
+    assert (tmp_path / "handover.txt").stat().st_mode & 0o777 == 0o600
+    assert handed and handed not in out
+    authority(bench).sign_in("tern", handed)
+
+
+def test_a_machine_of_another_language_is_found_by_identity(tmp_path: Path, verrou: Verrou) -> None:
+    path = tmp_path / "ringing-02.bench.json"
+    machine = Authority.fresh("ringing-02", datetime(2026, 9, 14), language="fr")
+    machine.rename("gardien", "phare")
+    machine.save(path)
+    listed = json.loads(verrou("account", "list", "-m", path, "--format", "json").stdout)
+    assert {(a["name"], a["role"], a["builtin"]) for a in listed} >= {
+        ("phare", "administrator", "admin"),
+        ("visiteur", "guest", "guest"),
+    }

@@ -1,0 +1,266 @@
+"""The parsers of Linux files: every byte they do not mean to change stays, and they read what the system reads."""
+
+import ctypes
+import json
+import os
+import string
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import GOOD_PASSWORD
+from debian_root import PrivateRoot
+from verrou.core.model import Status
+from verrou.core.rules import CATALOGUE
+from verrou.machines.linux import password_rules
+from verrou.machines.linux.account_files import GROUP, PASSWD, SHADOW, AccountFile, merge_lines
+from verrou.machines.linux.hashing import hashed
+from verrou.machines.linux.lockout import load_faillock, readings
+from verrou.machines.linux.pam_stack import load_stack, with_argument
+from verrou.machines.linux.root import Root, decode, encode
+from verrou.machines.linux.settings_files import settings, with_setting
+from verrou.machines.linux.sudoers import elevations
+
+ANY_LINES = st.lists(st.text(st.characters(exclude_characters="\n", exclude_categories=()), max_size=30), max_size=12)
+NAMES = st.text(string.ascii_lowercase, min_size=1, max_size=6)
+
+
+@given(st.binary(max_size=300))
+def test_any_bytes_come_back(content: bytes) -> None:
+    assert encode(AccountFile.parse(PASSWD, decode(content)).text()) == content
+
+
+@given(ANY_LINES, NAMES, NAMES)
+def test_adding_and_changing_touch_one_line(lines: list[str], name: str, other: str) -> None:
+    text = "".join(line + "\n" for line in lines)
+    file = AccountFile.parse(GROUP, text)
+    file.add(name, "x", "1000", "")
+    record = file.find(name)
+    assert record is not None
+    file.change(name, f3=other)
+    left = file.text().split("\n")
+    changed = left.pop(file.find(name).line - 1)  # type: ignore[union-attr]
+    earlier = any(line.split(":")[0] == name and len(line.split(":")) == 4 for line in lines)
+    assert changed.split(":")[0] == name and changed.endswith(f":{other}")
+    if not earlier:
+        assert left == text.split("\n")
+
+
+@given(st.dictionaries(NAMES, NAMES, max_size=5), st.dictionaries(NAMES, NAMES, max_size=3), NAMES)
+def test_merging_takes_back_ours_and_keeps_theirs(was: dict[str, str], ours: dict[str, str], new: str) -> None:
+    def text(records: dict[str, str]) -> bytes:
+        return "".join(f"{k}:{v}\n" for k, v in records.items()).encode()
+
+    theirs = {**was, **ours, f"{new}9": "theirs"}
+    merged, kept = merge_lines(text(was), text({**was, **ours}), text(theirs))
+    assert merged == text({**was, f"{new}9": "theirs"})
+    assert kept == []
+
+
+def test_lines_the_system_passes_over_are_found() -> None:
+    text = "root:x:0:0:root:/root:/bin/sh\ntern:x:10:1:/home/tern\n:x:1:1::/:\nana:x:one:1::/:\n# note\n+nis\n"
+    file = AccountFile.parse(PASSWD, text)
+    assert [record.name for record in file.records()] == ["root"]
+    assert [(broken.line, broken.what.split(",")[0]) for broken in file.broken()] == [
+        (2, "found 5 fields"),
+        (3, "found an empty name"),
+        (4, "found a number field that is no number"),
+    ]
+
+
+@given(ANY_LINES, st.integers(0, 99))
+def test_settings_change_one_line(lines: list[str], value: int) -> None:
+    text = "".join(line + "\n" for line in lines)
+    added = with_setting(text, "deny", str(value))
+    assert added == text + f"deny = {value}\n"
+    again = with_setting(added, "deny", "7", line=len(lines) + 1)
+    assert again == text + "deny = 7\n"
+    assert with_setting(again, "deny", None, line=len(lines) + 1) == text
+    assert [s.value for s in settings("f", added.split("\n")) if s.key == "deny"][-1] == str(value)
+
+
+SETTINGS = st.sampled_from(
+    [
+        *(
+            "minlen = 15",
+            "minlen 9",
+            "MinLen=3",
+            "minclass=7",
+            "minclass = 2",
+            "minlen = 11 # long",
+            "# minlen = 30",
+            "",
+        ),
+        *("dcredit = -1", "usercheck=0", "dictcheck = x", "minclas = 3", "enforce_for_root", "badwords = gull tern"),
+    ]
+)
+
+
+@pytest.mark.real_root
+@given(main=st.lists(SETTINGS, max_size=5), drop_in=st.lists(SETTINGS, max_size=3))
+def test_pwquality_is_read_as_the_library_reads_it(root: PrivateRoot, main: list[str], drop_in: list[str]) -> None:
+    root.write(password_rules.PWQUALITY_CONF, "\n".join(main) + "\n")
+    root.write(f"{password_rules.PWQUALITY_FOLDER}/a.conf", "\n".join(drop_in) + "\n")
+    ours = password_rules.quality_settings(Root(root.path), None)
+    assert (ours.number("minlen"), ours.number("minclass"), ours.stopped_at is not None) == library_says(root)
+
+
+def library_says(root: PrivateRoot) -> tuple[int, int, bool]:
+    """libpwquality's own minlen and minclass, and whether it stopped reading; asked in a child inside the root."""
+    reading, writing = os.pipe()
+    if os.fork() == 0:
+        os.chroot(root.path)
+        library = ctypes.CDLL("libpwquality.so.1")
+        library.pwquality_default_settings.restype = ctypes.c_void_p
+        handle, detail = ctypes.c_void_p(library.pwquality_default_settings()), ctypes.c_void_p()
+        stopped = library.pwquality_read_config(handle, None, ctypes.byref(detail)) != 0
+        values = []
+        for number in (3, 8):  # PWQ_SETTING_MIN_LENGTH and PWQ_SETTING_MIN_CLASS of pwquality.h
+            value = ctypes.c_int()
+            library.pwquality_get_int_value(handle, number, ctypes.byref(value))
+            values.append(value.value)
+        os.write(writing, json.dumps([*values, stopped]).encode())
+        os._exit(0)
+    os.close(writing)
+    with os.fdopen(reading, "rb") as stream:
+        length, classes, stopped = json.loads(stream.read())
+    os.wait()
+    return length, classes, stopped
+
+
+def tree(folder: Path, **files: str) -> Root:
+    for name, text in files.items():
+        path = folder / name.replace("__", "/").replace("_DOT_", ".").replace("_DASH_", "-")
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(text)
+    return Root(folder)
+
+
+FAILLOCK_STACK = (
+    "auth requisite pam_faillock.so preauth\n"
+    "auth [success=1 default=ignore] pam_unix.so\n"
+    "auth [default=die] pam_faillock.so authfail\n"
+)
+
+
+@pytest.mark.parametrize(
+    ("stack", "conf", "after", "lasts", "force"),
+    [
+        (FAILLOCK_STACK, "deny = 4\nunlock_time = 60\n", 4, "1 minute", True),
+        (FAILLOCK_STACK, "deny = 4\ndeny = 6\n", 6, "10 minutes", True),
+        (FAILLOCK_STACK, "deny = many\nunlock_time = never\n", 3, "until-unlocked", True),
+        (FAILLOCK_STACK.replace("authfail", "authfail deny=9 unlock_time=0"), "deny = 4\n", 9, "until-unlocked", True),
+        (
+            FAILLOCK_STACK.replace("auth requisite pam_faillock.so preauth\n", ""),
+            "deny = 4\n",
+            "never",
+            "10 minutes",
+            False,
+        ),
+        ("auth sufficient pam_permit.so\n" + FAILLOCK_STACK, "deny = 4\n", "never", "10 minutes", False),
+        (FAILLOCK_STACK.replace("requisite", "optional"), "deny = 4\n", "never", "10 minutes", False),
+        ("auth required pam_unix.so\n", "deny = 4\n", "never", "10 minutes", False),
+    ],
+)
+def test_what_decides_the_lockout(
+    tmp_path: Path, stack: str, conf: str, after: object, lasts: str, force: bool
+) -> None:
+    root = tree(
+        tmp_path,
+        etc__pam_DOT_d__login="@include common-auth\n",
+        etc__pam_DOT_d__common_DASH_auth=stack,
+        etc__security__faillock_DOT_conf=conf,
+        usr__lib__security__pam_faillock_DOT_so="",
+    )
+    found = dict(readings(load_faillock(root)))
+    assert found["lockout.after"].value == after
+    said = found["lockout.lasts"].value
+    assert said is not None and CATALOGUE["lockout.lasts"].kind.say(said) == lasts
+    assert found["lockout.lasts"].in_force is force
+    if not force:
+        assert "faillock.conf:1 (deny = 4)" in str(found["lockout.after"].overruled[0]), "what was overruled is named"
+
+
+def test_includes_in_a_circle_and_broken_lines_are_unreadable(tmp_path: Path) -> None:
+    root = tree(
+        tmp_path,
+        etc__pam_DOT_d__login="@include login\nauth required\n",
+        usr__lib__security__pam_faillock_DOT_so="",
+    )
+    assert dict(readings(load_faillock(root)))["lockout.after"].status is Status.UNREADABLE
+    assert [source.line for source in load_stack(root, "login", "auth").broken if source.line] == [2] * 17
+
+
+@given(st.lists(st.sampled_from(["deny=3", "unlock_time=60", "silent", "[x=a b]"]), max_size=4), st.integers(1, 9))
+def test_an_argument_is_set_once_and_the_rest_of_the_file_stays(arguments: list[str], deny: int) -> None:
+    line = " ".join(["auth\trequired pam_faillock.so", *arguments])
+    text = f"# above\n{line}\nauth required pam_deny.so\n"
+
+    class OneFile(Root):
+        def text(self, name: str) -> str | None:
+            return text
+
+        def exists(self, name: str) -> bool:
+            return True
+
+    first = load_stack(OneFile(Path("/nowhere")), "login", "auth").lines[0]
+    changed = with_argument(text, first, "deny", str(deny)).split("\n")
+    assert changed[0] == "# above" and changed[2:] == ["auth required pam_deny.so", ""]
+    assert changed[1].count("deny=") == 1 and f"deny={deny}" in changed[1].split()
+
+
+@pytest.mark.real_root
+@pytest.mark.parametrize(
+    ("sudoers", "administrators"),
+    [
+        ("%sudo ALL=(ALL:ALL) ALL\n", {"warden"}),
+        ("tern ALL=(ALL) NOPASSWD: ALL\n", {"tern"}),
+        ("tern ALL=(ALL) ALL\ntern ALL=(ALL) !ALL\n", set()),
+        ("User_Alias NIGHT = ana, bors\nNIGHT ALL = ALL\n", {"ana", "bors"}),
+        ("Cmnd_Alias ANYTHING = ALL\nana ALL=(root) ANYTHING\n", {"ana"}),
+        ("ana ALL=(www-data) ALL\nbors ALL=/usr/bin/apt\n", set()),
+        ("ana, \\\n  bors ALL=(ALL) ALL\n", {"ana", "bors"}),
+        ("@includedir /etc/more.d\n", {"ana"}),
+    ],
+)
+def test_administrators_are_whom_sudo_says(root: PrivateRoot, sudoers: str, administrators: set[str]) -> None:
+    for name in ("warden", "tern", "ana", "bors"):
+        root.inside("useradd", name)
+    root.inside("usermod", "-aG", "sudo", "warden")
+    root.write("/etc/sudoers", sudoers)
+    for name in ("season", "season.old"):
+        root.write(f"/etc/more.d/{name}", ("ana" if name == "season" else "bors") + " ALL=(ALL) ALL\n")
+        (root.path / "etc/more.d" / name).chmod(0o440)
+    given, _ = elevations(Root(root.path))
+    users = {e.who for e in given}
+    ours = {n for n in ("warden", "tern", "ana", "bors") if n in users or (n == "warden" and "%sudo" in users)}
+    theirs = {
+        n
+        for n in ("warden", "tern", "ana", "bors")
+        if root.inside("sudo", "-n", "true", user=n).returncode == 0
+        or (
+            "may run" in root.inside("sudo", "-l", "-U", n).stdout
+            and root.inside("sudo", "-l", "-U", n, "-u", "root", "/usr/bin/id").returncode == 0
+        )
+    }
+    assert ours == administrators == theirs
+
+
+def test_links_never_lead_out_of_the_root(tmp_path: Path) -> None:
+    root = tree(tmp_path / "root", etc__passwd="root:x:0:0::/:\n")
+    (tmp_path / "outside").write_text("secret")
+    (tmp_path / "root/etc/shadow").symlink_to(tmp_path / "outside")
+    (tmp_path / "root/etc/group").symlink_to("../../../../outside")
+    (tmp_path / "root/etc/motd").symlink_to("/etc/passwd")
+    assert root.text(SHADOW) is None and root.text(GROUP) is None
+    assert root.text("/etc/motd") == "root:x:0:0::/:\n"
+
+
+@pytest.mark.real_root
+def test_a_hash_of_ours_is_taken_by_the_system(root: PrivateRoot) -> None:
+    root.inside("useradd", "tern")
+    root.inside("usermod", "-p", hashed(GOOD_PASSWORD), "tern")
+    assert root.signs_in("tern", GOOD_PASSWORD)
+    assert not root.signs_in("tern", GOOD_PASSWORD + "x")

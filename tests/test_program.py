@@ -1,0 +1,121 @@
+"""The built program as a person meets it: the demo, the formats, hostile input, exit codes."""
+
+import json
+from pathlib import Path
+
+import pytest
+
+from conftest import Verrou
+from verrou.core.rules import CATALOGUE
+from verrou.core.survey import posture_from, survey_data
+from verrou.machines import open_machine
+
+
+def test_the_demo_walks_the_whole_job(verrou: Verrou, tmp_path: Path) -> None:
+    told = verrou("demo", "cap").stdout
+    for line in ("$ verrou audit", "$ verrou harden", "proved  lockout.after", "What to try next"):
+        assert line in told
+    assert "disproved" not in told
+    following = [line.split()[1:] for line in told.splitlines() if line.startswith("  verrou ")]
+    assert len(following) >= 5
+    expected = {"check": 2, "survey": 0, "show": 0, "explain": 0, "harden": 0, "undo": 0}
+    for arguments in following:
+        placed = [f"cap/{a}" if (tmp_path / "cap" / a).exists() else a for a in arguments]
+        code = next(expected[word] for word in arguments if word in expected)
+        verrou(*placed, *(["--yes"] if "undo" in arguments else []), code=code)
+    verrou("demo", "cap", code=2)
+
+
+def test_the_sample_root_shows_what_decides(verrou: Verrou) -> None:
+    verrou("demo", "cap", "--quiet")
+    ended = verrou("survey", "-m", "cap/warden-03", "--format", "json")
+    survey = json.loads(ended.stdout)
+    readings = survey["readings"]
+    assert readings["lockout.after"]["value"] == "never"
+    assert readings["lockout.after"]["overruled"][0]["text"] == "deny = 5"
+    assert "reads no further" in readings["password.classes"]["reason"]
+    assert readings["password.min_length"]["overruled"][0]["place"].endswith("10-station.conf")
+    states = {account["name"]: (account["role"], account["states"]) for account in survey["accounts"]}
+    assert states["skua"] == ("administrator", ["same identity as root", "password never ends"])
+    assert states["ringer"][0] == "administrator" and "blank password" in states["ringer"][1]
+    assert "expired" in states["guillemot"][1]
+    assert "tern" not in states and "/etc/passwd:11" in ended.stderr
+    assert "season.2026" in ended.stderr
+
+
+def test_a_survey_file_is_a_machine_to_look_at(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
+    verrou("survey", "-m", bench, "--save", "monday")
+    posture = open_machine(str(bench)).observe()
+    assert posture_from(json.loads(json.dumps(survey_data(posture)))) == posture
+    for style in ("text", "json", "csv"):
+        arguments = ("audit", "-b", "shared-desk", "--format", style)
+        live, saved = (verrou(*arguments, "-m", m, code=1).stdout for m in (bench, "monday.survey.json"))
+        assert live == saved
+    told = verrou("account", "disable", "warden", "-m", "monday.survey.json", "--yes", code=4).stderr
+    assert "can only be read" in told
+    (tmp_path / "monday.survey.json").write_text('{"format": "verrou survey 1", "machine": 3}')
+    assert "damaged" in verrou("audit", "-b", "essential", "-m", "monday.survey.json", code=2).stderr
+
+
+def test_nothing_hostile_reaches_the_screen_or_a_spreadsheet(verrou: Verrou, bench: Path) -> None:
+    machine = json.loads(bench.read_text())
+    for account, name in zip(machine["accounts"], ("a\x1b[2Jb", "=1+1", "x\u202ey", "[red]z"), strict=True):
+        account["name"] = name
+    bench.write_text(json.dumps(machine))
+    text = verrou("account", "list", "-m", bench, "--all").stdout
+    assert "\x1b" not in text and "\u202e" not in text
+    assert "a\\x1b[2Jb" in text and "x\\u202ey" in text and "[red]z" in text
+    assert ",'=1+1," in verrou("account", "list", "-m", bench, "--format", "csv").stdout
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        (("adit",), "did you mean audit?"),
+        (("survey", "-m", "nowhere"), "nowhere: found nothing; a machine is this"),
+        (("survey", "-m", "."), "a folder without etc/passwd"),
+        (("audit", "-m", "BENCH", "-b", "shared-dsk"), "did you mean shared-desk?"),
+        (("rule", "explain", "lockout.aftr"), "did you mean lockout.after?"),
+        (("rule", "set", "lockout.after=0", "-m", "BENCH"), 'accepted: a whole number from 1 to 999, or "never"'),
+        (("rule", "set", "lockout.lasts=45", "-m", "BENCH"), "did you mean '45 minutes'?"),
+        (("rule", "set", "population.administrators=1", "-m", "BENCH"), "follows from the accounts"),
+        (("account", "disable", "wardn", "-m", "BENCH"), "did you mean warden?"),
+        (("account", "add", "a/b", "-m", "BENCH"), "accepted: 1 to 20 characters"),
+        (("account", "add", "users", "-m", "BENCH"), "has an account or a group 'users' already"),
+        (("group", "join", "admins", "warden", "-m", "BENCH"), "has no group 'admins'"),
+        (("harden", "-b", "essential", "-m", "BENCH", "--only", "lockut"), "accepted: accounts, builtin"),
+        (("undo", "-m", "BENCH"), "the journal holds nothing"),
+    ],
+)
+def test_wrong_use_gets_one_line_and_changes_nothing(
+    verrou: Verrou, bench: Path, arguments: tuple[str, ...], words: str
+) -> None:
+    start = bench.read_bytes()
+    told = verrou(*[str(bench) if a == "BENCH" else a for a in arguments], code=2).stderr
+    assert words in " ".join(told.split())
+    assert bench.read_bytes() == start
+
+
+@pytest.mark.parametrize("content", [b"", b"{}", b"[" * 9999, b'{"bench": 1}', b"\xff\xfe", b'{"bench": 2}'])
+def test_a_damaged_bench_file_is_told(verrou: Verrou, bench: Path, content: bytes) -> None:
+    bench.write_bytes(content)
+    told = verrou("survey", "-m", bench, code=2).stderr
+    assert "this is no bench machine" in told and len(told.splitlines()) == 1
+
+
+def test_every_rule_is_explained_and_shown(verrou: Verrou, bench: Path) -> None:
+    told = verrou("rule", "explain", *CATALOGUE).stdout
+    for rule in CATALOGUE.values():
+        assert rule.id in told
+    assert "NIST SP 800-53" in told and "45 minutes" not in told
+    shown = json.loads(verrou("rule", "show", "-m", bench, "--format", "json").stdout)
+    assert list(shown) == list(CATALOGUE)
+    listed = json.loads(verrou("rule", "list", "--format", "json").stdout)
+    assert [row["rule"] for row in listed] == list(CATALOGUE)
+
+
+def test_shipped_baselines_give_a_reason_for_every_value(verrou: Verrou) -> None:
+    for name in ("essential", "shared-desk", "public-terminal"):
+        asked = json.loads(verrou("baseline", "show", name, "--format", "json").stdout)["asks"]
+        assert asked and all(row["because"] for row in asked)
+    verrou("baseline", "check", "essential", "shared-desk", "public-terminal")

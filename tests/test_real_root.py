@@ -1,0 +1,227 @@
+"""The whole round on a real Debian root, judged by the system's own tools and by PAM itself."""
+
+import json
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from conftest import GOOD_PASSWORD, Verrou
+from debian_root import PrivateRoot
+
+pytestmark = pytest.mark.real_root
+
+
+def content_judges(root: PrivateRoot) -> None:
+    """pwck and grpck find nothing new, visudo finds nothing."""
+    complaints = [line for line in root.inside("pwck", "-r").stdout.splitlines() if "does not exist" not in line]
+    assert complaints in ([], ["pwck: no changes"])
+    assert root.inside("grpck", "-r").returncode == 0
+    assert root.inside("visudo", "-c", "-s").returncode == 0
+
+
+def test_the_whole_round(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    root = manned_root
+    m = ("-m", root.path)
+    first = json.loads(verrou("audit", *m, "-b", "shared-desk", "--format", "json", code=1).stdout)
+    assert {"lockout.after", "password.min_length", "password.remember"} <= {
+        f["subject"] for f in first["findings"] if f["verdict"] == "short"
+    }
+
+    verrou("harden", *m, "-b", "shared-desk", "--yes")
+
+    content_judges(root)
+    ages = root.inside("chage", "-l", "warden").stdout
+    assert [line.split(":")[1].strip() for line in ages.splitlines()[4:]] == ["1", "365", "14"]
+    assert "sudo" in root.inside("id", "warden").stdout
+    assert "(ALL : ALL) ALL" in root.inside("sudo", "-l", "-U", "warden").stdout
+
+    assert root.signs_in("warden", GOOD_PASSWORD)
+    for _ in range(4):
+        assert not root.signs_in("warden", "wrong")
+    assert root.signs_in("warden", GOOD_PASSWORD), "four wrong tries do not lock"
+    for _ in range(5):
+        assert not root.signs_in("warden", "wrong")
+    assert not root.signs_in("warden", GOOD_PASSWORD), "five wrong tries lock"
+    listed = json.loads(verrou("account", "list", *m, "--format", "json").stdout)
+    warden = next(account for account in listed if account["name"] == "warden")
+    assert warden["wrong_tries"] == 5 and warden["locked_until"]
+    root.inside("faillock", "--user", "warden", "--reset")
+
+    def changes(old: str, new: str) -> bool:
+        """passwd(1) as the account's owner, with the minimum age out of the way."""
+        root.inside("chage", "-d", "2026-01-01", "warden")
+        return root.inside("passwd", user="warden", typed=f"{old}\n{new}\n{new}\n").returncode == 0
+
+    assert not changes(GOOD_PASSWORD, "gul-Pie-123")
+    assert changes(GOOD_PASSWORD, "razorbill-Skerry-17")
+    assert not changes("razorbill-Skerry-17", GOOD_PASSWORD), "an earlier password comes not again"
+    assert changes("razorbill-Skerry-17", "shearwater-Sound-99")
+
+
+def test_undo_brings_back_every_byte(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    m = ("-m", manned_root.path)
+    start = manned_root.tree()
+    verrou("harden", *m, "-b", "shared-desk", "--yes")
+    assert manned_root.tree() != start
+    verrou("verify", *m, "-b", "shared-desk")
+    verrou("undo", *m, "--yes")
+    assert manned_root.tree() == start
+
+
+def test_verify_proves_on_real_pam_and_leaves_nothing(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    m = ("-m", manned_root.path)
+    verrou("harden", *m, "-b", "shared-desk", "--yes")
+    start = manned_root.tree()
+    told = json.loads(verrou("verify", *m, "-b", "shared-desk", "--format", "json").stdout)
+    assert {(t["rule"], t["proof"]) for t in told["trials"]} == {
+        (rule, "proved")
+        for rule in (
+            "lockout.after",
+            "lockout.lasts",
+            "lockout.forget_after",
+            "password.min_length",
+            "password.classes",
+            "password.may_contain_name",
+            "password.dictionary",
+            "password.remember",
+            "password.min_age",
+        )
+    }
+    assert manned_root.tree() == start
+    assert list((manned_root.path / "run").iterdir()) == []
+
+
+def test_verify_disproves_what_only_reads_well(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    """A module that lets everybody past the check stands where no reading looks: only the trial finds it."""
+    m = ("-m", manned_root.path)
+    verrou("harden", *m, "-b", "shared-desk", "--yes")
+    text = manned_root.read("/etc/pam.d/common-auth")
+    manned_root.write(
+        "/etc/pam.d/common-auth", text.replace("pam_faillock.so authfail", "pam_faillock.so authfail dir=/tmp")
+    )
+    told = json.loads(verrou("verify", *m, "-b", "shared-desk", "--format", "json", code=1).stdout)
+    assert "disproved" in {t["proof"] for t in told["trials"] if t["rule"] == "lockout.after"}
+
+
+def test_undo_leaves_what_somebody_else_wrote(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    m = ("-m", manned_root.path)
+    verrou("account", "disable", "warden", *m, "--yes", code=3)
+    verrou("account", "add", "tern", *m, "--password", "generate", "--yes")
+    verrou("account", "disable", "tern", *m, "--yes")
+    before = manned_root.read("/etc/shadow").splitlines()[-1]
+    manned_root.inside("useradd", "bors")
+    told = verrou("undo", *m, "--yes").stdout
+    assert "somebody wrote to it since" in told
+    lines = {line.split(":")[0]: line for line in manned_root.read("/etc/shadow").splitlines()}
+    assert "bors" in lines, "the other's account stays"
+    assert not lines["tern"].split(":")[1].startswith("!"), "our own change is taken back"
+    assert before.split(":")[1].startswith("!")
+    manned_root.inside("chage", "-M", "77", "warden")
+    content_judges(manned_root)
+
+
+def test_account_steps_as_the_system_sees_them(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    root, m = manned_root, ("-m", manned_root.path, "--yes")
+    verrou("account", "add", "ringer", "--password", "stdin", *m, typed="puffin-Burrow-31\n")
+    assert "Password expired" not in root.inside("pamtester", "sshd", "ringer", "authenticate").stdout
+    assert not root.signs_in("ringer", "puffin-Burrow-31"), "a first password must be changed"
+    home = root.path / "home/ringer"
+    skeleton = {path.name for path in (root.path / "etc/skel").iterdir()}
+    assert {path.name for path in home.iterdir()} == skeleton
+    owner = root.inside("stat", "-c", "%U:%G %a", "/home/ringer", "/home/ringer/.bashrc").stdout.split("\n")
+    assert owner[:2] == ["ringer:ringer 700", "ringer:ringer 644"]
+    verrou("group", "join", "sudo", "ringer", *m)
+    verrou("account", "rename", "ringer", "bors", *m)
+    assert "sudo" in root.inside("id", "bors").stdout
+    verrou("group", "leave", "sudo", "bors", *m)
+    assert "sudo" not in root.inside("id", "bors").stdout
+    verrou("account", "password", "bors", "--password", "stdin", "--keep-password", *m, typed="skerry-Lantern-8\n")
+    assert root.signs_in("bors", "skerry-Lantern-8")
+    verrou("account", "disable", "bors", *m)
+    assert not root.signs_in("bors", "skerry-Lantern-8")
+    assert root.inside("passwd", "-S", "bors").stdout.split()[1] == "L"
+    verrou("account", "enable", "bors", *m)
+    assert root.signs_in("bors", "skerry-Lantern-8")
+    content_judges(root)
+
+
+def test_a_missing_module_is_named_and_the_rest_goes_on(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    m = ("-m", manned_root.path)
+    manned_root.inside("dpkg", "--purge", "--force-depends", "libpam-pwquality")
+    shown = verrou("harden", *m, "-b", "shared-desk", "--yes", code=None).stdout
+    assert "install the package libpam-pwquality" in shown
+    found = json.loads(verrou("audit", *m, "-b", "shared-desk", "--format", "json", code=None).stdout)["findings"]
+    verdicts = {f["subject"]: f["verdict"] for f in found}
+    assert verdicts["password.min_length"] == "absent"
+    assert verdicts["lockout.after"] == "holds"
+
+
+def test_a_stack_edited_by_hand_is_told_and_not_forced(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    name = "/etc/pam.d/common-auth"
+    edited = manned_root.read(name).replace("auth	[success", "auth	optional	pam_warn.so\nauth	[success")
+    manned_root.write(name, edited)
+    start = manned_root.tree()
+    told = verrou("rule", "set", "lockout.after=4", "-m", manned_root.path, "--yes", code=4).stdout
+    assert "edited the managed block" in told
+    assert manned_root.tree() == start
+
+
+def broken_pam(root: PrivateRoot) -> None:
+    root.write("/etc/pam.d/common-auth", "auth requisite\n" + root.read("/etc/pam.d/common-auth"))
+
+
+def short_passwd_line(root: PrivateRoot) -> None:
+    root.write("/etc/passwd", root.read("/etc/passwd") + "tern:x:1009:1009:/home/tern\n")
+
+
+def shadow_is_a_folder(root: PrivateRoot) -> None:
+    (root.path / "etc/shadow").unlink()
+    (root.path / "etc/shadow").mkdir()
+
+
+@pytest.mark.parametrize(
+    ("damage", "arguments", "code", "words"),
+    [
+        (broken_pam, ("rule", "set", "lockout.after=5"), 4, "/etc/pam.d/common-auth:1 (no module)"),
+        (short_passwd_line, ("account", "disable", "bors"), 2, "/etc/passwd:22: found 5 fields, accepted: 7"),
+        (shadow_is_a_folder, ("rule", "set", "lockout.after=5"), 2, "/etc/shadow cannot be read"),
+    ],
+)
+def test_what_is_broken_is_told_in_a_line_and_nothing_changes(
+    manned_root: PrivateRoot,
+    verrou: Verrou,
+    damage: Callable[[PrivateRoot], None],
+    arguments: tuple[str, ...],
+    code: int,
+    words: str,
+) -> None:
+    verrou("account", "add", "bors", "-m", manned_root.path, "--password", "generate", "--yes")
+    damage(manned_root)
+    start = manned_root.tree()
+    told = verrou(*arguments, "-m", manned_root.path, "--yes", code=code)
+    assert words in told.stdout + told.stderr
+    assert manned_root.tree() == start
+    assert "broke off" not in verrou("undo", "--list", "-m", manned_root.path).stdout
+
+
+def test_not_being_root(manned_root: PrivateRoot, tmp_path: Path) -> None:
+    program = """
+import importlib, os, pkgutil, verrou
+for module in pkgutil.walk_packages(verrou.__path__, "verrou."):
+    importlib.import_module(module.name)
+os.setresgid(65534, 65534, 65534)
+os.setresuid(65534, 65534, 65534)
+verrou.__main__.main()
+"""
+    for folder in (tmp_path, *tmp_path.parents):
+        folder.chmod(folder.stat().st_mode | 0o011)
+    ended = subprocess.run(
+        [sys.executable, "-c", program, "audit", "-b", "essential", "-m", str(manned_root.path)],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert (ended.returncode, ended.stderr) == (5, "verrou: /etc/shadow cannot be read by this account; run as root\n")
