@@ -9,7 +9,6 @@ import math
 import re
 from collections.abc import Mapping, Sequence
 from datetime import timedelta
-from difflib import get_close_matches
 from typing import Protocol, TypeAlias
 
 from attrs import field, frozen
@@ -43,6 +42,8 @@ def show_raw(raw: object) -> str:
 
 def nearest(word: object, choices: Sequence[str]) -> str | None:
     """The choice spelled most like ``word``, or None when nothing is near."""
+    from difflib import get_close_matches
+
     close = get_close_matches(str(word).lower(), [str(c) for c in choices], n=1, cutoff=0.6)
     return close[0] if close else None
 
@@ -88,7 +89,8 @@ class Kind(Protocol):
         ...
 
 
-@frozen
+# Kinds are declared once and never compared: without generated methods a survey starts faster.
+@frozen(eq=False, repr=False)
 class YesNo:
     """Yes or no. ``stricter`` is the strict answer."""
 
@@ -118,7 +120,7 @@ class YesNo:
         return ""
 
 
-@frozen
+@frozen(eq=False, repr=False)
 class Count:
     """A whole number of ``unit``. ``words`` are special words with their place on the scale, e.g. never = infinity."""
 
@@ -160,7 +162,7 @@ class Count:
         return "at least" if self.more_is_stricter else "at most"
 
 
-@frozen
+@frozen(eq=False, repr=False)
 class Span:
     """A duration from ``low`` to ``high`` in whole ``unit`` (``"minute"`` or ``"day"``), or a special word."""
 
@@ -209,7 +211,7 @@ class Span:
         return "at least" if self.more_is_stricter else "at most"
 
 
-@frozen
+@frozen(eq=False, repr=False)
 class Choice:
     """One of a few words, listed from the loosest to the strictest."""
 
@@ -240,7 +242,7 @@ class Choice:
 NOT_SHIPPED = "not-shipped"
 
 
-@frozen
+@frozen(eq=False, repr=False)
 class Name:
     """The name of a built-in account; ``"not-shipped"`` asks for any other name than the shipped one."""
 
@@ -278,7 +280,7 @@ class Name:
         return value.name.casefold() == wanted.name.casefold()
 
 
-@frozen
+@frozen(eq=False, repr=False)
 class NameSet:
     """A set of words of which the machine may use any, and no other. A smaller set is stricter."""
 

@@ -4,9 +4,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from enum import StrEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol
-
-from attrs import frozen
+from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 from verrou.core.errors import BadInput
 
@@ -25,8 +23,7 @@ class Outcome(StrEnum):
     UNDONE = "undone"
 
 
-@frozen
-class StepResult:
+class StepResult(NamedTuple):
     """What became of a step, and what the machine said to it."""
 
     outcome: Outcome
@@ -42,8 +39,7 @@ class Secrets(dict[str, str]):
     __str__ = __repr__
 
 
-@frozen
-class Item:
+class Item(NamedTuple):
     """One thing a machine keeps, as it stood: its content (None where there was nothing), and for a file its mode
     and owner (``uid``, ``gid``). ``folder`` marks a directory, whose content is not kept."""
 
@@ -58,8 +54,7 @@ Memento = Mapping[str, Item]
 """What stood in every place that a worksheet may touch, by a name that only the machine needs to understand."""
 
 
-@frozen
-class PutBack:
+class PutBack(NamedTuple):
     """What became of one item of a memento when it was put back."""
 
     item: str

@@ -5,8 +5,6 @@ import stat
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from attrs import evolve
-
 from verrou.machines import Item, Memento, Outcome, PutBack
 
 Merge = Callable[[bytes, bytes, bytes], tuple[bytes, list[str]]]
@@ -83,10 +81,8 @@ def put_back(
             assert now.content is not None and was.content is not None and ours.content is not None
             content, kept = merger(was.content, ours.content, now.content)
             said = f"; left as they are: {', '.join(kept)}" if kept else ""
-            yield evolve(
-                _restore(name, path, evolve(was, content=content)),
-                said=f"somebody wrote to it since; only our own change was taken back{said}",
-            )
+            restored = _restore(name, path, was._replace(content=content))
+            yield restored._replace(said=f"somebody wrote to it since; only our own change was taken back{said}")
         else:
             yield PutBack(name, Outcome.REFUSED, "somebody wrote to it since; left as it is")
 

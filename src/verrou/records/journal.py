@@ -13,7 +13,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from attrs import asdict, define, field
+from attrs import define, field
 
 from verrou.core.errors import BadInput, NotEnoughRights
 from verrou.machines import Item, Memento
@@ -186,7 +186,7 @@ def _write_memento(folder: Path, memento: Memento) -> None:
     folder.mkdir(mode=0o700, parents=True)
     index = {}
     for position, (name, item) in enumerate(memento.items()):
-        index[name] = {**asdict(item, filter=lambda a, _: a.name != "content"), "blob": None}
+        index[name] = {**item._replace(content=None)._asdict(), "blob": None}
         if item.content is not None:
             index[name]["blob"] = str(position)
             _write_private(folder / str(position), item.content)
@@ -209,7 +209,7 @@ def _read_memento(folder: Path) -> Memento:
         return {
             name: Item(
                 None if kept["blob"] is None else (folder / kept["blob"]).read_bytes(),
-                **{k: v for k, v in kept.items() if k != "blob"},
+                **{k: v for k, v in kept.items() if k not in ("blob", "content")},
             )
             for name, kept in index.items()
         }

@@ -1,10 +1,6 @@
 """Facts as sheets of rows, printed as text for people, as JSON or as CSV from the same rows."""
 
-import csv
-import io
-import json
 import sys
-import unicodedata
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
@@ -17,7 +13,7 @@ PIPE_WIDTH = 100
 BAD, DOUBTFUL, GOOD, QUIET = "bold red", "yellow", "green", "dim"
 
 
-@frozen
+@frozen(eq=False, repr=False)
 class Column:
     """``key`` in CSV, ``title`` over the text. ``text`` and ``data`` say where it is shown; ``keep_whole`` columns are
     never broken over lines; ``under`` names a key whose value stands below in quieter letters."""
@@ -31,7 +27,7 @@ class Column:
     separator: str = ", "
 
 
-@frozen
+@frozen(eq=False, repr=False)
 class Sheet:
     """One table of facts. ``styles`` colours the first cell of a row, by row number."""
 
@@ -56,19 +52,24 @@ def shown(value: object, separator: str = ", ") -> str:
 
 
 def _escaped(character: str) -> str:
-    if unicodedata.category(character) == "Cs":
+    if 0xD800 <= ord(character) <= 0xDFFF:
         return f"\\x{ord(character) & 0xFF:02x}"
     return character.encode("unicode_escape").decode("ascii")
 
 
 def as_json(data: object) -> str:
     """Stable, readable JSON; bytes that were no UTF-8 are shown as escapes."""
+    import json
+
     text = json.dumps(data, indent=2, ensure_ascii=False, default=str) + "\n"
     return text.encode("utf-8", "backslashreplace").decode("utf-8")
 
 
 def as_csv(sheet: Sheet) -> str:
     """The rows with a heading line. A cell that a spreadsheet would run as a formula gets an apostrophe before it."""
+    import csv
+    import io
+
     stream = io.StringIO()
     writer = csv.writer(stream, lineterminator="\n")
     keys = [column.key for column in sheet.columns if column.data]

@@ -22,7 +22,7 @@ class Severity(StrEnum):
         return list(Severity).index(self)
 
 
-@frozen
+@frozen(eq=False, repr=False)
 class Agreement:
     """This rule must stand in ``relation`` (one of ``>``, ``>=``, ``<``) to the rule ``other``."""
 
@@ -43,7 +43,7 @@ class Agreement:
         }[self.relation]
 
 
-@frozen
+@frozen(eq=False, repr=False)
 class Rule:
     """One rule of the catalogue.
 

@@ -8,10 +8,8 @@ Policy numbers, all whole: ``try_limit`` (0: never), ``lock_minutes`` (0: until 
 ``lock_keeper``, ``name_inside``, ``blank_console_only``.
 """
 
-import hashlib
 import json
 import os
-import secrets
 import string
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -332,7 +330,7 @@ class Authority:
         account["password"] = self._kept(password)
 
     def _kept(self, password: str) -> dict[str, Any]:
-        salt = secrets.token_bytes(16)
+        salt = os.urandom(16)
         return {
             "scheme": "pbkdf2",
             "salt": salt.hex(),
@@ -380,4 +378,6 @@ def _account(identity: int, name: str, clock: datetime) -> dict[str, Any]:
 
 
 def _hashed(password: str, salt: bytes) -> str:
+    import hashlib  # looking at a machine needs no hashes
+
     return hashlib.pbkdf2_hmac("sha256", password.encode(), salt, ROUNDS).hex()

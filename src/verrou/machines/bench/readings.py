@@ -4,9 +4,7 @@ import json
 import re
 from collections.abc import Callable, Mapping
 from datetime import date, datetime, timedelta
-from typing import Any
-
-from attrs import frozen
+from typing import Any, NamedTuple
 
 from verrou.core.model import (
     Account,
@@ -27,8 +25,7 @@ from verrou.machines.bench import authority as other_side
 from verrou.machines.bench.authority import Authority
 
 
-@frozen
-class Kept:
+class Kept(NamedTuple):
     """Where the authority keeps a rule: its key, and how its numbers are turned into values and back."""
 
     key: str

@@ -1,6 +1,7 @@
 """passwd(5), shadow(5), group(5) and gshadow(5): parsed and edited line by line, every other byte kept."""
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Mapping, Sequence
+from typing import NamedTuple
 
 from attrs import define, field, frozen
 
@@ -8,7 +9,8 @@ PASSWD, SHADOW, GROUP, GSHADOW = "/etc/passwd", "/etc/shadow", "/etc/group", "/e
 SUBUID, SUBGID = "/etc/subuid", "/etc/subgid"
 FIELDS: Mapping[str, int] = {PASSWD: 7, SHADOW: 9, GROUP: 4, GSHADOW: 4, SUBUID: 3, SUBGID: 3}
 NUMBERS: Mapping[str, tuple[int, ...]] = {PASSWD: (2, 3), GROUP: (2,)}
-DASHES = ("+", "-")
+_NIS = ("+", "-")
+_NO_RECORD = (*_NIS, "#")
 
 
 @frozen
@@ -23,8 +25,7 @@ class Broken:
         return f"{self.file}:{self.line}: {self.what}; the system passes over this line, mend it (vipw, vigr) first"
 
 
-@frozen
-class Record:
+class Record(NamedTuple):
     """One good line: its fields, and where it stands (``line`` counts from 1)."""
 
     name: str
@@ -39,7 +40,8 @@ class AccountFile:
     name: str
     lines: list[str]
     final_newline: bool = True
-    _index: dict[str, int] | None = field(default=None, init=False, repr=False)
+    _parsed: tuple[list[Record], list[Broken]] | None = field(default=None, init=False, repr=False, eq=False)
+    _index: dict[str, Record] | None = field(default=None, init=False, repr=False, eq=False)
 
     @classmethod
     def parse(cls, name: str, text: str) -> "AccountFile":
@@ -51,45 +53,50 @@ class AccountFile:
         """The whole file."""
         return "\n".join(self.lines) + ("\n" if self.final_newline and self.lines else "")
 
-    def records(self) -> Iterator[Record]:
+    def records(self) -> Sequence[Record]:
         """The good lines in order; of two with one name both."""
-        want, numbers = FIELDS[self.name], NUMBERS.get(self.name, ())
-        for number, line in enumerate(self.lines, start=1):
-            fields = line.split(":")
-            if len(fields) == want and fields[0] and fields[0][0] not in "+-#" and _numeric(fields, numbers):
-                yield Record(fields[0], tuple(fields), number)
+        return self._read()[0]
 
-    def broken(self) -> Iterator[Broken]:
+    def broken(self) -> Sequence[Broken]:
         """The lines that mean to be records and are none."""
+        return self._read()[1]
+
+    def _read(self) -> tuple[list[Record], list[Broken]]:
+        if self._parsed is not None:
+            return self._parsed
         want, numbers = FIELDS[self.name], NUMBERS.get(self.name, ())
+        records: list[Record] = []
+        broken: list[Broken] = []
         for number, line in enumerate(self.lines, start=1):
-            if not line.strip() or line[0] in "+-#":
+            if line[:1] in _NO_RECORD or not line.strip():
                 continue
             fields = line.split(":")
             if len(fields) != want:
-                yield Broken(self.name, number, f"found {len(fields)} fields, accepted: {want}")
+                broken.append(Broken(self.name, number, f"found {len(fields)} fields, accepted: {want}"))
             elif not fields[0]:
-                yield Broken(self.name, number, "found an empty name")
-            elif not _numeric(fields, numbers):
-                yield Broken(self.name, number, "found a number field that is no number")
+                broken.append(Broken(self.name, number, "found an empty name"))
+            elif not all(_is_number(fields[i]) for i in numbers):
+                broken.append(Broken(self.name, number, "found a number field that is no number"))
+            else:
+                records.append(Record(fields[0], tuple(fields), number))
+        self._parsed = records, broken
+        return self._parsed
 
     def find(self, name: str) -> Record | None:
         """The first record of that name."""
         if self._index is None:
-            self._index = {}
-            for record in self.records():
-                self._index.setdefault(record.name, record.line)
-        line = self._index.get(name)
-        if line is None:
-            return None
-        return Record(name, tuple(self.lines[line - 1].split(":")), line)
+            self._index = {record.name: record for record in reversed(self.records())}
+        return self._index.get(name)
 
     def replace(self, record: Record, fields: Iterable[str]) -> None:
         """Put other fields into the record's line."""
-        values = list(fields)
+        values = tuple(fields)
         assert not any(set(value) & {":", "\n"} for value in values), "a field may not hold a colon or a line end"
         self.lines[record.line - 1] = ":".join(values)
-        if values[0] != record.name:
+        self._parsed = None
+        if self._index is not None and values[0] == record.name:
+            self._index[record.name] = Record(record.name, values, record.line)
+        else:
             self._index = None
 
     def change(self, name: str, **values: str) -> None:
@@ -105,19 +112,18 @@ class AccountFile:
         """A new record at the end, before the first NIS line if there is one, since what follows that is not read."""
         assert len(fields) == FIELDS[self.name]
         assert not any(set(value) & {":", "\n"} for value in fields), "a field may not hold a colon or a line end"
-        position = next((i for i, line in enumerate(self.lines) if line[:1] in DASHES), len(self.lines))
+        position = next((i for i, line in enumerate(self.lines) if line[:1] in _NIS), len(self.lines))
         self.lines.insert(position, ":".join(fields))
         self.final_newline = True
-        if self._index is None:
-            return
-        if position == len(self.lines) - 1:
-            self._index.setdefault(fields[0], position + 1)
+        self._parsed = None
+        if self._index is not None and position == len(self.lines) - 1:
+            self._index.setdefault(fields[0], Record(fields[0], fields, position + 1))
         else:
             self._index = None
 
 
-def _numeric(fields: list[str], positions: tuple[int, ...]) -> bool:
-    return all(fields[i].isascii() and fields[i].isdigit() and len(fields[i]) <= 10 for i in positions)
+def _is_number(text: str) -> bool:
+    return text.isdigit() and text.isascii() and len(text) <= 10
 
 
 def members_of(text: str) -> list[str]:

@@ -9,12 +9,12 @@ from attrs import define, evolve, field
 from verrou.core.model import Account, Reading, Source, absent, unreadable
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Value
-from verrou.machines.linux.account_files import SHADOW, AccountFile
+from verrou.machines.linux.account_files import SHADOW, AccountFile, Record
 from verrou.machines.linux.lockout import Decided, module_installed
 from verrou.machines.linux.pam_stack import PamLine, load_stack
 from verrou.machines.linux.population import (
     NEVER_DAYS,
-    ageing,
+    limit_in_days,
     login_defs,
     number,
     people_with_passwords,
@@ -212,25 +212,24 @@ def ageing_readings(
 ) -> Iterator[tuple[str, Reading]]:
     """The loosest of what new accounts will get and what each account has."""
     defs = login_defs(root)
-    people = people_with_passwords(accounts)
+    records = [shadow.find(a.name) for a in people_with_passwords(accounts)] if shadow else []
     for rule_id, (key, position, to_value) in AGEING.items():
-        rule = CATALOGUE[rule_id]
+        kind = CATALOGUE[rule_id].kind
         days = number(defs[key][0]) if key in defs else None
         source = defs[key][1] if key in defs else Source("shipped default", text=f"{key} not set")
-        future = to_value(None if days is None or days < 0 or days >= NEVER_DAYS else days)
-        loosest, rank, deciding = future, rule.kind.rank(future), source
+        loosest = future = to_value(None if days is None or days < 0 or days >= NEVER_DAYS else days)
+        deciding = source
+        having: dict[str, list[Record]] = {}
+        for record in records:
+            if record is not None:
+                having.setdefault(record.fields[position], []).append(record)
         looser = 0
-        for account in people:
-            record = shadow.find(account.name) if shadow else None
-            if record is None:
-                continue
-            ages = ageing(record.fields)
-            value = to_value({3: ages.minimum, 4: ages.maximum, 5: ages.warning}[position])
-            here = rule.kind.rank(value)
-            looser += here < rule.kind.rank(future)
-            if here < rank:
-                said = f"{account.name}: {rule.kind.say(value)}"
-                loosest, rank, deciding = value, here, Source(SHADOW, record.line, said)
+        for text, holders in having.items():
+            value = to_value(limit_in_days(text))
+            looser += len(holders) if kind.rank(value) < kind.rank(future) else 0
+            if kind.rank(value) < kind.rank(loosest):
+                said = f"{holders[0].name}: {kind.say(value)}"
+                loosest, deciding = value, Source(SHADOW, holders[0].line, said)
         overruled = (source,) if deciding is not source else ()
         reason = f"{looser} accounts are looser than {source.place} says" if looser > 1 else ""
         yield rule_id, Reading(loosest, source=deciding, overruled=overruled, reason=reason)

@@ -2,8 +2,10 @@
 
 import mmap
 import struct
+from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from datetime import date, datetime, timedelta
+from functools import lru_cache
 
 from attrs import define, frozen
 
@@ -96,8 +98,13 @@ def number(text: str) -> int | None:
 
 def ageing(fields: tuple[str, ...]) -> Ageing:
     """The fields of a shadow(5) line; 99999 days and more, and negative numbers, mean never."""
+    return _ageing(fields[2:8])
 
-    return Ageing(number(fields[2]), *map(limit_in_days, fields[3:8]))
+
+@lru_cache(maxsize=4096)
+def _ageing(fields: tuple[str, ...]) -> Ageing:
+    # Most accounts of a system share their ageing, so that a large system is read in a few different lines.
+    return Ageing(number(fields[0]), *map(limit_in_days, fields[1:]))
 
 
 def limit_in_days(text: str) -> int | None:
@@ -162,7 +169,7 @@ def population(
     people = range(defined_number(defs, "UID_MIN", 1000), defined_number(defs, "UID_MAX", 60000) + 1)
     memberships: dict[str, list[str]] = {}
     primary: dict[str, str] = {}
-    group_records = list(files.group.records())
+    group_records = files.group.records()
     for record in group_records:
         primary.setdefault(record.fields[2], record.name)
         for member in members_of(record.fields[3]):
@@ -197,10 +204,10 @@ def population(
                 today=now.date(),
             )
         )
-    names = {a.name for a in accounts}
-    if len(names) != len(accounts):
-        twice = sorted({a.name for a in accounts if sum(b.name == a.name for b in accounts) > 1})
-        troubles += [f"{PASSWD}: two accounts are called {name}; the system uses the first" for name in twice]
+    counted = Counter(account.name for account in accounts)
+    troubles += [
+        f"{PASSWD}: two accounts are called {name}; the system uses the first" for name, n in counted.items() if n > 1
+    ]
     groups_out = tuple(
         Group(
             record.name,
