@@ -209,7 +209,7 @@ def test_what_is_broken_is_told_in_a_line_and_nothing_changes(
 
 def test_not_being_root(manned_root: PrivateRoot, tmp_path: Path) -> None:
     program = """
-import importlib, os, pkgutil, verrou
+import difflib, importlib, os, pkgutil, verrou
 for module in pkgutil.walk_packages(verrou.__path__, "verrou."):
     importlib.import_module(module.name)
 os.setresgid(65534, 65534, 65534)
