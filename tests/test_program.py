@@ -107,7 +107,7 @@ def test_every_rule_is_explained_and_shown(verrou: Verrou, bench: Path) -> None:
     told = verrou("rule", "explain", *CATALOGUE).stdout
     for rule in CATALOGUE.values():
         assert rule.id in told
-    assert "NIST SP 800-53" in told and "45 minutes" not in told
+    assert told.count("A plain value means") == len(CATALOGUE)
     shown = json.loads(verrou("rule", "show", "-m", bench, "--format", "json").stdout)
     assert list(shown) == list(CATALOGUE)
     listed = json.loads(verrou("rule", "list", "--format", "json").stdout)

@@ -136,7 +136,7 @@ def add(
         if name in posture.by_name or posture.group(name):
             raise BadInput(f"{posture.machine.name} has an account or a group {name!r} already; choose another name")
         how = "generate" if password == "generate" else "ask"
-        return CreateAccount(name, Role(role), full_name, how, must_change=not keep_password, why="asked for")
+        return CreateAccount(name, Role(role), full_name, how, must_change=not keep_password)
 
     _single(
         machine,
@@ -166,7 +166,7 @@ def set_password(
     how = "generate" if password == "generate" else "ask"
     _single(
         machine,
-        lambda posture: SetPassword(_known(posture, name), how, must_change=not keep_password, why="asked for"),
+        lambda posture: SetPassword(_known(posture, name), how, must_change=not keep_password),
         "account password",
         yes=yes,
         preview=preview,
@@ -183,7 +183,7 @@ def rename(machine: Machine, name: str, new_name: str, yes: bool, preview: bool)
     """Give an account another name; its identity, groups and files stay."""
     _single(
         machine,
-        lambda posture: Rename(_known(posture, name), new_name, why="asked for", effect=Effect.NEXT_SIGN_IN),
+        lambda posture: Rename(_known(posture, name), new_name, effect=Effect.NEXT_SIGN_IN),
         "account rename",
         yes=yes,
         preview=preview,
@@ -191,7 +191,7 @@ def rename(machine: Machine, name: str, new_name: str, yes: bool, preview: bool)
 
 
 def _switch(name: str, enabled: bool) -> Callable[[Posture], Step]:
-    return lambda posture: SetEnabled(_known(posture, name), enabled, why="asked for", effect=Effect.NEXT_SIGN_IN)
+    return lambda posture: SetEnabled(_known(posture, name), enabled, effect=Effect.NEXT_SIGN_IN)
 
 
 @account.command("enable")
@@ -248,7 +248,7 @@ def join(machine: Machine, group_name: str, name: str, yes: bool, preview: bool)
     """Make an account a member of a group."""
     _single(
         machine,
-        lambda posture: Join(_known(posture, name), _known_group(posture, group_name), why="asked for"),
+        lambda posture: Join(_known(posture, name), _known_group(posture, group_name)),
         "group join",
         yes=yes,
         preview=preview,
@@ -263,7 +263,7 @@ def leave(machine: Machine, group_name: str, name: str, yes: bool, preview: bool
     """Take an account out of a group."""
     _single(
         machine,
-        lambda posture: Leave(_known(posture, name), _known_group(posture, group_name), why="asked for"),
+        lambda posture: Leave(_known(posture, name), _known_group(posture, group_name)),
         "group leave",
         yes=yes,
         preview=preview,

@@ -171,8 +171,9 @@ def undo(machine: Machine, entry: int | None, only_list: bool, yes: bool) -> Non
     if not yes:
         left = [e for e in entries if e.undone is None and entry in (None, e.number)]
         if left:
-            steps = "; ".join(left[-1].steps)
-            out.print(f"Entry {left[-1].number}, {left[-1].command} of {left[-1].begun}: {shown(steps)}")
+            out.print(f"Entry {left[-1].number}, {left[-1].command} of {left[-1].begun}:")
+            for step in left[-1].steps:
+                out.print(f"  {shown(step)}")
             click.confirm(f"Go back over it on {machine.name}?", abort=True)
     gone_over, items = go_back(machine, entry)
     print_sheet(out, put_back_sheet(items))

@@ -69,6 +69,8 @@ def states_of(account: Account, posture: Posture) -> list[str]:
         states.append(f"same identity as {twin.name}")
     if account.password is PasswordState.BLANK and account.enabled:
         states.append("blank password")
+    if not is_person(account) and can_sign_in(account, now.date()):
+        states.append("can sign in")
     if not account.enabled:
         states.append("disabled")
     if expired(account, now.date()):

@@ -70,7 +70,9 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
         else:
             _collect(_declared(posture, baseline, finding), steps, by_hand)
     _keep_what_holds(posture, baseline, wanted_values)
-    steps += rule_steps(posture, wanted_values)
+    for step in rule_steps(posture, wanted_values):
+        reasons = [baseline.demands[rule.id].because for rule, _ in step.rules if rule.id in baseline.demands]
+        steps.append(evolve(step, why="; ".join(filter(None, (*reasons, step.why)))))
     steps.sort(key=_place)
     ordered = _merged(steps)
     left = _still_short(posture, baseline, ordered)
@@ -97,9 +99,9 @@ def _keep_what_holds(posture: Posture, baseline: Baseline, wanted: dict[str, Val
             wanted[rule_id] = reading.value
 
 
-def rule_steps(posture: Posture, wanted: dict[str, Value]) -> list[Step]:
+def rule_steps(posture: Posture, wanted: dict[str, Value]) -> list[SetRules]:
     """Steps that set ``wanted``, tied rules in one step; a tied rule that would stand in the way is set along."""
-    steps: list[Step] = []
+    steps: list[SetRules] = []
     left = {rule_id: wanted[rule_id] for rule_id in CATALOGUE if rule_id in wanted}
     while left:
         tied = set_together(next(iter(left)))
@@ -201,11 +203,26 @@ def _unlisted(posture: Posture, baseline: Baseline, finding: Finding) -> Iterato
             )
 
 
+def _storage(posture: Posture, baseline: Baseline, finding: Finding) -> Iterator[Step | ByHand]:
+    """What new passwords get can be set; what is stored already changes with the account's next password."""
+    demand = baseline.demands[finding.subject]
+    reading = reading_of(demand.rule, posture)
+    coming = reading.value if reading.pending is None else reading.pending
+    accepted = demand.desired.target(demand.rule, reading.value)
+    if coming is not None and not demand.desired.met_by(demand.rule, coming):
+        yield SetRules(values=((demand.rule.id, accepted),), why=demand.because, effect=demand.rule.takes_effect)
+    for account in posture.accounts:
+        if account.password_scheme and isinstance(accepted, frozenset) and account.password_scheme not in accepted:
+            stored = f"{account.name} has a {account.password_scheme} password"
+            yield ByHand(finding.subject, f"{stored}; give it a new one: verrou account password {account.name}")
+
+
 _SPECIAL: dict[str, Callable[[Posture, Baseline, Finding], Iterator[Step | ByHand]]] = {
     "builtin.admin_enabled": _builtin_enabled(Builtin.ADMIN),
     "builtin.guest_enabled": _builtin_enabled(Builtin.GUEST),
     "builtin.admin_name": _builtin_name(Builtin.ADMIN),
     "builtin.guest_name": _builtin_name(Builtin.GUEST),
+    "password.storage": _storage,
     "population.administrators": _administrators,
     "population.blank_passwords": _blank_passwords,
     "population.unlisted": _unlisted,

@@ -88,6 +88,11 @@ class Kind(Protocol):
         """The words that stand before a plain wanted value, such as "at least" or "at most"; may be empty."""
         ...
 
+    @property
+    def plain_meaning(self) -> str:
+        """What a plain value in a baseline asks for, in a sentence."""
+        ...
+
 
 # Kinds are declared once and never compared: without generated methods a survey starts faster.
 @frozen(eq=False, repr=False)
@@ -118,6 +123,10 @@ class YesNo:
 
     def direction(self) -> str:
         return ""
+
+    @property
+    def plain_meaning(self) -> str:
+        return f"that answer; {self.say(self.stricter)} is the strict one, and always meets it"
 
 
 @frozen(eq=False, repr=False)
@@ -160,6 +169,12 @@ class Count:
 
     def direction(self) -> str:
         return "at least" if self.more_is_stricter else "at most"
+
+    @property
+    def plain_meaning(self) -> str:
+        return (
+            "at least that much; more is stricter" if self.more_is_stricter else "at most that much; less is stricter"
+        )
 
 
 @frozen(eq=False, repr=False)
@@ -210,6 +225,12 @@ class Span:
     def direction(self) -> str:
         return "at least" if self.more_is_stricter else "at most"
 
+    @property
+    def plain_meaning(self) -> str:
+        return (
+            "at least that much; more is stricter" if self.more_is_stricter else "at most that much; less is stricter"
+        )
+
 
 @frozen(eq=False, repr=False)
 class Choice:
@@ -237,6 +258,10 @@ class Choice:
 
     def direction(self) -> str:
         return ""
+
+    @property
+    def plain_meaning(self) -> str:
+        return f"that or stricter; from the loosest to the strictest: {', '.join(self.options)}"
 
 
 NOT_SHIPPED = "not-shipped"
@@ -270,6 +295,10 @@ class Name:
 
     def direction(self) -> str:
         return ""
+
+    @property
+    def plain_meaning(self) -> str:
+        return "that name, whatever its case"
 
     def matches(self, value: Value, wanted: Value) -> bool:
         """Whether the account bears the wanted name, compared without case; any new name will do for not-shipped."""
@@ -310,6 +339,10 @@ class NameSet:
 
     def direction(self) -> str:
         return "only"
+
+    @property
+    def plain_meaning(self) -> str:
+        return "any of these and no other"
 
 
 def singular(unit: str) -> str:

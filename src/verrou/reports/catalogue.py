@@ -8,7 +8,7 @@ def explanation(rule: Rule) -> list[tuple[str, str]]:
     """All that is declared of a rule, as (heading, text)."""
     parts = [
         ("What it sets", f"{rule.title}; {rule.kind.accepted}"),
-        ("A plain value means", f"{rule.kind.direction() or 'that, or stricter'}".strip()),
+        ("A plain value means", rule.kind.plain_meaning),
         ("Protects", rule.protects),
         ("Costs", rule.costs),
         ("When it falls short", f"{rule.severity}: {rule.why_severe}"),

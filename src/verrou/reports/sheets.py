@@ -1,5 +1,6 @@
 """Facts as sheets of rows, printed as text for people, as JSON or as CSV from the same rows."""
 
+import os
 import sys
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
@@ -88,7 +89,7 @@ def console(*, stderr: bool = False) -> "Console":
     from rich.console import Console
 
     stream = sys.stderr if stderr else sys.stdout
-    width = None if stream.isatty() else PIPE_WIDTH
+    width = None if stream.isatty() or "COLUMNS" in os.environ else PIPE_WIDTH
     return Console(file=stream, width=width, highlight=False, markup=False, emoji=False, soft_wrap=False)
 
 

@@ -116,7 +116,7 @@ def summary_lines(posture: Posture) -> list[str]:
     """The machine in three lines: what it is, how many accounts of each role, what is broken."""
     facts = posture.machine
     roles = [role_of(account, posture) for account in posture.accounts]
-    counts = ", ".join(f"{roles.count(role)} {role}" for role in Role if role in roles)
+    counts = ", ".join(f"{role} {roles.count(role)}" for role in Role if role in roles)
     gates = [group for group in posture.groups if group.grants and group.members]
     given = "; ".join(
         f"{group.name} gives {', '.join(group.grants)} to {name_list(list(group.members))}" for group in gates

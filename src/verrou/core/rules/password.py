@@ -30,8 +30,8 @@ RULES = (
     ),
     Rule(
         id="password.classes",
-        title="kinds of character a password needs",
-        kind=Count("kinds of lower, upper, digit, symbol", 0, 4, more_is_stricter=True),
+        title="kinds of character (lower, upper, digit, symbol) in a password",
+        kind=Count("kinds", 0, 4, more_is_stricter=True),
         severity=Severity.SLIGHT,
         why_severe="length matters more; kinds of character keep out the plainest words",
         takes_effect=Effect.NEXT_PASSWORD,

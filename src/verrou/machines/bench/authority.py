@@ -248,7 +248,7 @@ class Authority:
         policy = self._data["policy"]
         age = self.clock - datetime.fromisoformat(account["password"]["at"])
         if age < timedelta(days=policy["age_min_days"]) and not account["must_change"]:
-            raise No(f"the password is younger than {policy['age_min_days']} days")
+            raise No(f"the password is too young to be changed (age_min_days = {policy['age_min_days']})")
         self._check_password(name, new)
         earlier = [account["password"], *account["history"]][: policy["history"]]
         if any(self._matches(kept, new) for kept in earlier):

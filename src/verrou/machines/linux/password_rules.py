@@ -196,7 +196,14 @@ def storage_reading(root: Root, accounts: Sequence[Account]) -> Reading:
     stored = {a.password_scheme: a for a in reversed(accounts) if a.password_scheme}
     old = {name: account for name, account in stored.items() if name != scheme}
     reason = "; ".join(f"{account.name} has a {name} password" for name, account in old.items())
-    return Reading(frozenset({scheme, *stored}), source=source, overruled=overruled, reason=reason)
+    coming = frozenset({scheme})
+    return Reading(
+        coming | frozenset(stored),
+        source=source,
+        overruled=overruled,
+        reason=reason,
+        pending=coming if old else None,
+    )
 
 
 AGEING: Mapping[str, tuple[str, int, Callable[[int | None], Value]]] = {
