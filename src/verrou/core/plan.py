@@ -65,8 +65,11 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
             if finding.remedy:
                 by_hand.append(ByHand(finding.subject, finding.remedy))
             else:
-                now = reading_of(demand.rule, posture)
-                wanted_values[finding.subject] = demand.desired.target(demand.rule, now.value)
+                now = reading_of(demand.rule, posture).value
+                # A value that only lacks force is put into force as it is, never loosened.
+                if now is None or not demand.desired.met_by(demand.rule, now):
+                    now = demand.desired.target(demand.rule, now)
+                wanted_values[finding.subject] = now
         else:
             _collect(_declared(posture, baseline, finding), steps, by_hand)
     _keep_what_holds(posture, baseline, wanted_values)

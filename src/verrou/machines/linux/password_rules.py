@@ -146,7 +146,7 @@ def quality_readings(root: Root) -> Iterator[tuple[str, Reading]]:
                 overruled=decided.overruled if decided else (),
                 in_force=not gap,
                 reason=gap or stopped,
-                remedy=f"mend or remove line {quality.stopped_at.line}" if quality.stopped_at else "",
+                remedy=f"mend or remove {quality.stopped_at.place}:{quality.stopped_at.line}" if quality.stopped_at else "",
             ),
         )
 
