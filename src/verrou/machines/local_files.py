@@ -1,5 +1,6 @@
 """Files on this computer: replaced whole or not at all, remembered, and put back."""
 
+import glob
 import os
 import stat
 from collections.abc import Callable, Iterator
@@ -7,6 +8,7 @@ from pathlib import Path
 
 from verrou.machines import Item, Memento, Outcome, PutBack
 
+STAGED = ".verrou-staged-"
 Merge = Callable[[bytes, bytes, bytes], tuple[bytes, list[str]]]
 """From (before, after, now) to what should stand, and what of it somebody else wrote since and was left alone."""
 
@@ -31,7 +33,7 @@ def write_whole(path: Path, content: bytes, mode: int, uid: int | None = None, g
         now = path.stat() if path.exists() else None
         uid = now.st_uid if now else os.geteuid()
         gid = now.st_gid if now else os.getegid()
-    staged = path.with_name(f"{path.name}.verrou-{os.getpid()}")
+    staged = path.with_name(f"{path.name}{STAGED}{os.getpid()}")
     descriptor = os.open(staged, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
     try:
         with os.fdopen(descriptor, "wb") as stream:
@@ -71,6 +73,8 @@ def put_back(
     nothing = Item(None)
     for name in sorted(changed, key=lambda n: (before.get(n, nothing).content is None, -n.count("/"), n)):
         was, path = before.get(name, nothing), place(name)
+        for staged in path.parent.glob(f"{glob.escape(path.name)}{STAGED}*"):
+            staged.unlink()  # left by a run that was killed between staging and swapping in
         now = item_at(path)
         if now == was:
             continue

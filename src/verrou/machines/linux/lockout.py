@@ -55,6 +55,11 @@ class Faillock:
     broken: tuple[Source, ...]
     installed: bool
 
+    @property
+    def tallies(self) -> str:
+        """The folder of the tallies."""
+        return self.settings["dir"].value if "dir" in self.settings else TALLIES
+
 
 def load_faillock(root: Root, service: str = "login") -> Faillock:
     """The lock-out of the console's service."""
@@ -149,7 +154,7 @@ def _value(key: str, text: str) -> Value:
 
 def locks(root: Root, faillock: Faillock, now: datetime) -> Mapping[str, tuple[int, datetime | None]]:
     """By name: the wrong tries that still count, and until when the account is locked (datetime.max: no end)."""
-    folder = faillock.settings["dir"].value if "dir" in faillock.settings else TALLIES
+    folder = faillock.tallies
     read = {rule_id: _reading(rule_id, key, faillock).value for rule_id, key in _NUMBERS.items()}
     after, lasts, forget = read["lockout.after"], read["lockout.lasts"], read["lockout.forget_after"]
     found: dict[str, tuple[int, datetime | None]] = {}

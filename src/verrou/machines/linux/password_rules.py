@@ -137,7 +137,8 @@ def quality_readings(root: Root) -> Iterator[tuple[str, Reading]]:
     }
     for rule_id, (key, value) in values.items():
         decided = quality.decided.get(key)
-        stopped = f"{quality.stopped_at}: not understood, so the system reads no further" if quality.stopped_at else ""
+        stop = quality.stopped_at
+        stopped = f"{stop}: not understood, so the system reads no further" if stop else ""
         yield (
             rule_id,
             Reading(
@@ -146,7 +147,9 @@ def quality_readings(root: Root) -> Iterator[tuple[str, Reading]]:
                 overruled=decided.overruled if decided else (),
                 in_force=not gap,
                 reason=gap or stopped,
-                remedy=f"mend or remove {quality.stopped_at.place}:{quality.stopped_at.line}" if quality.stopped_at else "",
+                remedy=f"mend or remove {quality.stopped_at.place}:{quality.stopped_at.line}"
+                if quality.stopped_at
+                else "",
             ),
         )
 

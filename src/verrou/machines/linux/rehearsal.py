@@ -28,11 +28,12 @@ from verrou.machines.linux.account_files import GROUP, GSHADOW, PASSWD, SHADOW, 
 from verrou.machines.linux.account_steps import ageing_of_new_accounts, today_in_days
 from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.inside import enter, mount_new, move_mount, own_mounts
-from verrou.machines.linux.lockout import TALLIES, load_faillock, moved_back
+from verrou.machines.linux.lockout import load_faillock, moved_back
 from verrou.machines.linux.population import ageing
 from verrou.machines.linux.root import Root
 
 TRIAL_UID = 59_990
+"""The first that is free from here downwards: an ordinary user's number, and nobody's."""
 
 
 @contextmanager
@@ -48,6 +49,10 @@ def rehearse(root: Root, policy: Policy) -> Iterator[Rehearsal]:
     password = make_password(policy, account, random_source.SystemRandom())
     hashed("warm up: the library must be loaded before the child goes inside")
     staging = Path(tempfile.mkdtemp(prefix="verrou-"))
+    tallies = Path(load_faillock(root).tallies)
+    lends_a_folder = root.live and not tallies.exists()
+    if lends_a_folder:
+        tallies.mkdir(mode=0o755)
     to_child, from_child = os.pipe(), os.pipe()
     sys.stdout.flush()
     child = os.fork()
@@ -65,6 +70,8 @@ def rehearse(root: Root, policy: Policy) -> Iterator[Rehearsal]:
             os.kill(child, signal.SIGKILL)
         os.waitpid(child, 0)
         staging.rmdir()
+        if lends_a_folder:
+            tallies.rmdir()
 
 
 @define
@@ -132,6 +139,7 @@ class _Inside:
 
     root: Root
     account: str
+    uid: int
     today_days: int
     tally: Path
 
@@ -139,7 +147,7 @@ class _Inside:
         return _apart(lambda: pam_client.sign_in(self.account, password))
 
     def change_password(self, old: str, new: str) -> dict[str, object]:
-        return _apart(lambda: pam_client.change_password(self.account, TRIAL_UID, old, new))
+        return _apart(lambda: pam_client.change_password(self.account, self.uid, old, new))
 
     def reset_password(self, new: str) -> dict[str, object]:
         self._shadow(f1=hashed(new), f2=str(self.today_days))
@@ -201,18 +209,18 @@ def _go_inside(root: Root, staging: Path, account: str, password: str, today_day
     mount_new("tmpfs", staging, "mode=0755")
     _copy(etc, staging)
     move_mount(staging, etc)
-    faillock = load_faillock(root)
-    tallies = faillock.settings["dir"].value if "dir" in faillock.settings else TALLIES
+    tallies = Path(load_faillock(root).tallies)
     if root.live:
-        Path(tallies).mkdir(mode=0o755, parents=True, exist_ok=True)
-        mount_new("tmpfs", Path(tallies), "mode=0755")
+        mount_new("tmpfs", tallies, "mode=0755")
     elif root.place("/run").is_dir():
         mount_new("tmpfs", root.place("/run"), "mode=0755")
     enter(root)
     system = Root(Path("/"))
+    taken = {r.fields[2] for n in (PASSWD, GROUP) for r in AccountFile.parse(n, system.text(n) or "").records()}
+    uid = next(number for number in range(TRIAL_UID, 0, -1) if str(number) not in taken)
     lines = {
-        PASSWD: (account, "x", str(TRIAL_UID), str(TRIAL_UID), "", "/nonexistent", "/bin/sh"),
-        GROUP: (account, "x", str(TRIAL_UID), ""),
+        PASSWD: (account, "x", str(uid), str(uid), "", "/nonexistent", "/bin/sh"),
+        GROUP: (account, "x", str(uid), ""),
         SHADOW: (account, hashed(password), str(today_days), *ageing_of_new_accounts(system), "", "", ""),
         GSHADOW: (account, "!", "", ""),
     }
@@ -222,7 +230,7 @@ def _go_inside(root: Root, staging: Path, account: str, password: str, today_day
             file = AccountFile.parse(name, text)
             file.add(*fields)
             system.write(name, file.text())
-    return _Inside(system, account, today_days, Path(tallies) / account)
+    return _Inside(system, account, uid, today_days, tallies / account)
 
 
 def _copy(source: Path, target: Path) -> None:
