@@ -151,7 +151,8 @@ FAILLOCK_STACK = (
         (FAILLOCK_STACK, "deny = 4\nunlock_time = 60\n", 4, "1 minute", True),
         (FAILLOCK_STACK, "deny = 4\ndeny = 6\n", 6, "10 minutes", True),
         (FAILLOCK_STACK, "deny = many\nunlock_time = never\n", 3, "until-unlocked", True),
-        (FAILLOCK_STACK.replace("authfail", "authfail deny=9 unlock_time=0"), "deny = 4\n", 9, "until-unlocked", True),
+        (FAILLOCK_STACK.replace("preauth", "preauth deny=9 unlock_time=0"), "deny = 4\n", 9, "until-unlocked", True),
+        (FAILLOCK_STACK.replace("authfail", "authfail deny=9"), "deny = 4\n", 4, "10 minutes", True),
         (
             FAILLOCK_STACK.replace("auth requisite pam_faillock.so preauth\n", ""),
             "deny = 4\n",

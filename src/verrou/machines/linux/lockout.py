@@ -1,10 +1,11 @@
 """What pam_faillock(8) does on this system: its settings and their places, its place in the stack, its tallies."""
 
+import math
 import struct
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 
-from attrs import define, frozen
+from attrs import define, evolve, frozen
 
 from verrou.core.model import Reading, Source, absent, unreadable
 from verrou.core.values import Value
@@ -71,13 +72,37 @@ def load_faillock(root: Root, service: str = "login") -> Faillock:
         earlier = conf.get(setting.key)
         conf[setting.key] = Decided(setting.value, source, (*earlier.overruled, earlier.source) if earlier else ())
     decided = dict(conf)
-    for line in lines:
-        for key in (*DEFAULTS, "root_unlock_time", "even_deny_root", "dir"):
-            value = line.argument(key)
-            if value is not None:
-                below = (conf[key].source,) if key in conf else ()
-                decided[key] = Decided(value, line.source, below, by_argument=True)
+    for key in (*DEFAULTS, "root_unlock_time", "even_deny_root", "dir"):
+        if any(line.argument(key) is not None for line in lines):
+            decided[key] = _among_lines(key, lines, conf.get(key))
     return Faillock(decided, lines, _gap(stack), stack.broken, module_installed(root, MODULE))
+
+
+def _among_lines(key: str, lines: Sequence[PamLine], below: Decided | None) -> Decided:
+    """What holds when an argument is given on some line: every line that checks the tally, before the password and after
+    it, can refuse by its own arguments, so that the strictest of them decides."""
+    checking = [line for line in lines if {"preauth", "authsucc"} & set(line.arguments)] or list(lines)
+    shipped = (
+        Decided(DEFAULTS[key], Source("shipped default", text=f"{key} = {DEFAULTS[key]}")) if key in DEFAULTS else None
+    )
+    candidates = []
+    for line in checking:
+        value = line.argument(key)
+        if value is not None:
+            overruled = (below.source,) if below else ()
+            candidates.append(Decided(value, line.source, overruled, by_argument=True))
+        elif unargued := below or shipped:
+            candidates.append(unargued)
+    if not candidates:  # a switch that only a line which checks nothing bears
+        line = next(line for line in lines if line.argument(key) is not None)
+        return Decided(line.argument(key) or "", line.source, by_argument=True)
+
+    def amount(decided: Decided) -> float:
+        value = _value(key, decided.value) if key in DEFAULTS else 0
+        return value.total_seconds() if isinstance(value, timedelta) else value if isinstance(value, int) else math.inf
+
+    strictest = min(candidates, key=amount) if key == "deny" else max(candidates, key=amount)
+    return evolve(strictest, by_argument=True)
 
 
 def _gap(stack: Stack) -> str:

@@ -35,7 +35,7 @@ from verrou.machines.linux.population import (
     population,
 )
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.settings_files import with_setting
+from verrou.machines.linux.settings_files import settings, with_setting
 
 PROFILES = "/usr/share/pam-configs"
 UPDATER = "/usr/sbin/pam-auth-update"
@@ -103,9 +103,11 @@ def _faillock(key: str, to_text: Callable[[Value], str | None]) -> "Writer":
         text = to_text(value)
         decided = faillock.settings.get(key)
         if decided and decided.by_argument:
+            # On every line of the module: each one that checks the tally goes by its own arguments.
             for line in faillock.lines:
-                if line.argument(key) is not None:
-                    _edit_argument(root, line, key, text)
+                _edit_argument(root, line, key, text)
+            if text is None:
+                root.write(FAILLOCK_CONF, _without(root, key))
             return f"set where it is decided, {decided.source.place}"
         number = decided.source.line if decided else None
         now = root.text(FAILLOCK_CONF) or ""
@@ -113,6 +115,15 @@ def _faillock(key: str, to_text: Callable[[Value], str | None]) -> "Writer":
         return ""
 
     return write
+
+
+def _without(root: Root, key: str) -> str:
+    """faillock.conf without any line that sets ``key``."""
+    text = root.text(FAILLOCK_CONF) or ""
+    for setting in reversed(list(settings(FAILLOCK_CONF, root.lines(FAILLOCK_CONF)))):
+        if setting.key == key:
+            text = with_setting(text, key, None, line=setting.line)
+    return text
 
 
 def _covers_admin(root: Root, value: Value) -> str:

@@ -1,0 +1,229 @@
+"""Every rule that Verrou sets on a real system, judged by PAM, passwd, sshd and chage."""
+
+import json
+
+import pytest
+
+from conftest import GOOD_PASSWORD, Verrou
+from debian_root import PrivateRoot
+
+pytestmark = pytest.mark.real_root
+LOCKING_STACK = """\
+auth\trequisite\tpam_faillock.so preauth deny=9 nodelay
+auth\t[success=1 default=ignore]\tpam_unix.so nodelay
+auth\t[default=die]\tpam_faillock.so authfail deny=9 nodelay
+auth\trequired\tpam_permit.so
+auth\trequired\tpam_faillock.so authsucc
+"""
+
+
+def sets(verrou: Verrou, root: PrivateRoot, *rules: str, code: int = 0) -> str:
+    return verrou("rule", "set", *rules, "-m", root.path, "--yes", code=code).stdout
+
+
+def reading(verrou: Verrou, root: PrivateRoot, rule: str) -> dict[str, object]:
+    shown = verrou("rule", "show", rule, "-m", root.path, "--format", "json").stdout
+    told: dict[str, object] = json.loads(shown)[rule]
+    return told
+
+
+def locks_after(root: PrivateRoot, tries: int, account: str = "warden", password: str = GOOD_PASSWORD) -> bool:
+    for _ in range(tries):
+        assert not root.signs_in(account, "wrong")
+    return not root.signs_in(account, password)
+
+
+@pytest.fixture
+def quick_root(manned_root: PrivateRoot) -> PrivateRoot:
+    """With a lock-out whose limit stands as an argument, and no delay after a wrong password."""
+    manned_root.write("/etc/pam.d/common-auth", LOCKING_STACK)
+    return manned_root
+
+
+def test_an_argument_that_decides_is_what_gets_changed(quick_root: PrivateRoot, verrou: Verrou) -> None:
+    quick_root.write("/etc/security/faillock.conf", "deny = 2\n")
+    before = reading(verrou, quick_root, "lockout.after")
+    assert before["value"] == 2, "the line after the password checks too, and it has no argument of its own"
+    assert locks_after(quick_root, 2)
+    quick_root.inside("faillock", "--user", "warden", "--reset")
+    sets(verrou, quick_root, "lockout.after=3")
+    assert quick_root.read("/etc/pam.d/common-auth").count("deny=3") == 3
+    assert quick_root.read("/etc/security/faillock.conf") == "deny = 2\n"
+    after = reading(verrou, quick_root, "lockout.after")
+    assert after["overruled"][0]["place"] == "/etc/security/faillock.conf"  # type: ignore[index]
+    assert not locks_after(quick_root, 2)
+    assert locks_after(quick_root, 3)
+
+
+def test_never_never_locks(quick_root: PrivateRoot, verrou: Verrou) -> None:
+    sets(verrou, quick_root, "lockout.after=never")
+    assert reading(verrou, quick_root, "lockout.after")["value"] == "never"
+    assert not locks_after(quick_root, 12)
+
+
+@pytest.mark.parametrize("covers", ["yes", "no"])
+def test_the_built_in_administrator_locks_when_told(quick_root: PrivateRoot, verrou: Verrou, covers: str) -> None:
+    quick_root.inside("usermod", "-p", quick_root.read("/etc/shadow").splitlines()[-1].split(":")[1], "root")
+    quick_root.write("/etc/security/faillock.conf", "root_unlock_time = 60\n" if covers == "no" else "")
+    assert reading(verrou, quick_root, "lockout.covers_admin")["value"] is (covers == "no")
+    sets(verrou, quick_root, "lockout.after=2", f"lockout.covers_admin={covers}")
+    assert locks_after(quick_root, 2, "root") is (covers == "yes")
+
+
+def test_a_lock_until_unlocked_stays(quick_root: PrivateRoot, verrou: Verrou) -> None:
+    sets(verrou, quick_root, "lockout.after=2", "lockout.lasts=until-unlocked", "lockout.forget_after=15 minutes")
+    assert locks_after(quick_root, 2)
+    listed = json.loads(verrou("account", "list", "-m", quick_root.path, "--format", "json").stdout)
+    warden = next(account for account in listed if account["name"] == "warden")
+    assert (warden["locked_until"], warden["wrong_tries"]) == ("until-unlocked", 2)
+    assert "locked until unlocked" in warden["states"]
+    tally = quick_root.inside("faillock", "--user", "warden").stdout.splitlines()
+    assert len([line for line in tally if line.endswith(" V")]) == warden["wrong_tries"]
+
+
+def accepts(root: PrivateRoot, new: str, old: str = GOOD_PASSWORD) -> bool:
+    """passwd(1) as warden; when it takes the new password, the old one is put back behind its back."""
+    line = next(x for x in root.read("/etc/shadow").splitlines() if x.startswith("warden:"))
+    root.inside("chage", "-d", "2026-01-01", "warden")
+    taken = root.inside("passwd", user="warden", typed=f"{old}\n{new}\n{new}\n").returncode == 0
+    if taken:
+        root.inside("usermod", "-p", line.split(":")[1], "warden")
+    return taken
+
+
+def test_the_main_file_wins_over_a_drop_in_and_is_what_gets_changed(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    manned_root.write("/etc/security/pwquality.conf", "# ours\nminlen = 9 # short\n")
+    manned_root.write("/etc/security/pwquality.conf.d/00-site.conf", "minlen = 20\n")
+    assert reading(verrou, manned_root, "password.min_length")["value"] == 9
+    assert accepts(manned_root, "gnt7Kwo-9")
+    sets(verrou, manned_root, "password.min_length=11")
+    assert manned_root.read("/etc/security/pwquality.conf") == "# ours\nminlen = 11 # short\n"
+    assert not accepts(manned_root, "gnt7Kwo-9x") and accepts(manned_root, "gnt7Kwo-9xq")
+
+
+def test_credits_make_the_real_minimum_shorter_and_are_made_up_for(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    manned_root.write("/etc/security/pwquality.conf", "minlen = 12\ndcredit = 2\nocredit = 1\n")
+    assert reading(verrou, manned_root, "password.min_length")["value"] == 9
+    assert accepts(manned_root, "gntKwo-97"), "two digits and a symbol count as three characters more"
+    sets(verrou, manned_root, "password.min_length=12")
+    assert reading(verrou, manned_root, "password.min_length")["value"] == 12
+    assert not accepts(manned_root, "gntKwo-97xq") and accepts(manned_root, "gntKwo-97xqm")
+
+
+def test_an_argument_of_pwquality_decides(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    name = "/etc/pam.d/common-password"
+    manned_root.write(name, manned_root.read(name).replace("retry=3", "retry=3 minlen=9"))
+    sets(verrou, manned_root, "password.min_length=11")
+    assert "retry=3 minlen=11\n" in manned_root.read(name)
+    assert not (manned_root.path / "etc/security/pwquality.conf.d/50-verrou.conf").exists()
+    assert not accepts(manned_root, "gnt7Kwo-9x") and accepts(manned_root, "gnt7Kwo-9xq")
+
+
+@pytest.mark.parametrize(
+    ("rule", "strict", "loose", "candidate"),
+    [
+        ("password.classes", "3", "1", "gntkwoqmxzvb"),
+        ("password.may_contain_name", "no", "yes", "wardenGnt7-Kwo"),
+        ("password.dictionary", "checked", "unchecked", "Observatory-7"),
+    ],
+)
+def test_a_rule_refuses_when_strict_and_lets_through_when_loose(
+    manned_root: PrivateRoot, verrou: Verrou, rule: str, strict: str, loose: str, candidate: str
+) -> None:
+    sets(verrou, manned_root, f"{rule}={strict}")
+    assert not accepts(manned_root, candidate)
+    sets(verrou, manned_root, f"{rule}={loose}")
+    assert accepts(manned_root, candidate)
+
+
+def test_a_warning_only_is_not_in_force(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    manned_root.write("/etc/security/pwquality.conf", "minlen = 14\nenforcing = 0\n")
+    assert reading(verrou, manned_root, "password.min_length")["in_force"] is False
+    assert accepts(manned_root, "gnt7Kwo-9")
+
+
+def test_remember_counts_the_password_in_use(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    sets(verrou, manned_root, "password.remember=2")
+    first, second, third = GOOD_PASSWORD, "razorbill-Skerry-17", "shearwater-Sound-99"
+
+    def changes(old: str, new: str) -> bool:
+        return manned_root.inside("passwd", user="warden", typed=f"{old}\n{new}\n{new}\n").returncode == 0
+
+    assert changes(first, second)
+    assert not changes(second, first), "of two that are remembered, the one in use is the second"
+    assert changes(second, third)
+    assert changes(third, first), "the third last is forgotten"
+    sets(verrou, manned_root, "password.remember=3")
+    assert reading(verrou, manned_root, "password.remember")["value"] == 3
+    assert manned_root.read("/etc/pam.d/common-password").count("pam_pwhistory.so") == 1
+
+
+@pytest.mark.parametrize(("scheme", "prefix"), [("sha512", "$6$"), ("yescrypt", "$y$"), ("gost-yescrypt", "$gy$")])
+def test_new_passwords_are_stored_as_set(manned_root: PrivateRoot, verrou: Verrou, scheme: str, prefix: str) -> None:
+    name = "/etc/pam.d/common-password"
+    manned_root.write(name, manned_root.read(name).replace(" yescrypt", " md5"))
+    assert "md5" in reading(verrou, manned_root, "password.storage")["value"]  # type: ignore[operator]
+    sets(verrou, manned_root, f"password.storage={scheme}")
+    new = "razorbill-Skerry-17"
+    manned_root.inside("passwd", user="warden", typed=f"{GOOD_PASSWORD}\n{new}\n{new}\n")
+    line = next(x for x in manned_root.read("/etc/shadow").splitlines() if x.startswith("warden:"))
+    assert line.split(":")[1].startswith(prefix)
+    assert reading(verrou, manned_root, "password.storage")["value"] == [scheme]
+
+
+def test_ages_bind_who_is_looser_and_leave_who_is_stricter(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    for name, most in (("ana", "30"), ("bors", "400")):
+        manned_root.inside("useradd", name)
+        manned_root.inside("usermod", "-p", "$6$x$y", name)
+        manned_root.inside("chage", "-M", most, name)
+    before = reading(verrou, manned_root, "password.max_age")
+    assert (before["value"], before["source"]["place"]) == ("never", "/etc/login.defs")  # type: ignore[index]
+    sets(verrou, manned_root, "password.max_age=90 days", "password.min_age=2 days", "password.warn_before=10 days")
+
+    def limits(name: str) -> list[str]:
+        return manned_root.inside("passwd", "-S", name).stdout.split()[3:6]
+
+    assert limits("ana") == ["2", "30", "10"]
+    assert limits("bors") == limits("warden") == ["2", "90", "10"]
+    manned_root.inside("useradd", "gull")
+    assert limits("gull") == ["2", "90", "10"], "accounts still to be made get it too"
+    sets(verrou, manned_root, "password.max_age=never", "password.warn_before=10 days", "password.min_age=2 days")
+    assert limits("ana") == ["2", "99999", "10"], "loosening a rule is meant for everybody"
+
+
+@pytest.mark.parametrize(
+    ("main", "drop_in", "allowed"),
+    [
+        ("", "", False),
+        ("PermitEmptyPasswords yes\n", "", True),
+        ("PermitEmptyPasswords yes\n", "PermitEmptyPasswords no\n", False),
+        ("", "permitemptypasswords=yes\n", True),
+        ("Match User tern\n  PermitEmptyPasswords yes\n", "", False),
+    ],
+)
+def test_blank_passwords_at_the_remote_shell_as_sshd_says(
+    manned_root: PrivateRoot, verrou: Verrou, main: str, drop_in: str, allowed: bool
+) -> None:
+    manned_root.write("/etc/ssh/sshd_config", "Include /etc/ssh/sshd_config.d/*.conf\n" + main)
+    manned_root.write("/etc/ssh/sshd_config.d/site.conf", drop_in)
+    manned_root.inside("ssh-keygen", "-A")
+    (manned_root.path / "run/sshd").mkdir()
+
+    def sshd_allows() -> bool:
+        told = manned_root.inside("sshd", "-T")
+        assert told.returncode == 0, told.stderr
+        return "permitemptypasswords yes" in told.stdout
+
+    assert sshd_allows() is allowed
+    assert reading(verrou, manned_root, "password.blank_console_only")["value"] is not allowed
+    sets(verrou, manned_root, "password.blank_console_only=yes")
+    assert not sshd_allows()
+
+
+def test_a_missing_dictionary_is_told_because_it_refuses_everything(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    for path in (manned_root.path / "var/cache/cracklib").glob("cracklib_dict*"):
+        path.unlink()
+    assert "every new password is refused" in verrou("survey", "-m", manned_root.path).stderr
+    assert not accepts(manned_root, "gnt7Kwo-9xq-Lmv")
+    told = verrou("verify", "-b", "essential", "-m", manned_root.path, code=None).stdout
+    assert "4 not-tried" in told and " proved" not in told, "refusals prove nothing then"
