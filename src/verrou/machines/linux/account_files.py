@@ -9,6 +9,8 @@ PASSWD, SHADOW, GROUP, GSHADOW = "/etc/passwd", "/etc/shadow", "/etc/group", "/e
 SUBUID, SUBGID = "/etc/subuid", "/etc/subgid"
 FIELDS: Mapping[str, int] = {PASSWD: 7, SHADOW: 9, GROUP: 4, GSHADOW: 4, SUBUID: 3, SUBGID: 3}
 NUMBERS: Mapping[str, tuple[int, ...]] = {PASSWD: (2, 3), GROUP: (2,)}
+NUMBERS_OR_NOTHING: Mapping[str, tuple[int, ...]] = {SHADOW: (2, 3, 4, 5, 6, 7)}
+"""Measured: with a negative number in one of these, the C library no longer finds the account's line."""
 _NIS = ("+", "-")
 _NO_RECORD = (*_NIS, "#")
 
@@ -65,6 +67,7 @@ class AccountFile:
         if self._parsed is not None:
             return self._parsed
         want, numbers = FIELDS[self.name], NUMBERS.get(self.name, ())
+        optional = NUMBERS_OR_NOTHING.get(self.name, ())
         records: list[Record] = []
         broken: list[Broken] = []
         for number, line in enumerate(self.lines, start=1):
@@ -75,7 +78,7 @@ class AccountFile:
                 broken.append(Broken(self.name, number, f"found {len(fields)} fields, accepted: {want}"))
             elif not fields[0]:
                 broken.append(Broken(self.name, number, "found an empty name"))
-            elif not all(_is_number(fields[i]) for i in numbers):
+            elif not all([_is_number(fields[i]) for i in numbers] + [_is_number(fields[i] or "0") for i in optional]):
                 broken.append(Broken(self.name, number, "found a number field that is no number"))
             else:
                 records.append(Record(fields[0], tuple(fields), number))

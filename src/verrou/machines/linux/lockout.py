@@ -79,8 +79,8 @@ def load_faillock(root: Root, service: str = "login") -> Faillock:
 
 
 def _among_lines(key: str, lines: Sequence[PamLine], below: Decided | None) -> Decided:
-    """What holds when an argument is given on some line: every line that checks the tally, before the password and after
-    it, can refuse by its own arguments, so that the strictest of them decides."""
+    """What holds when some line has an argument: each line that checks the tally, before the password and after it, can
+    refuse by its own arguments, so that the strictest of them decides."""
     checking = [line for line in lines if {"preauth", "authsucc"} & set(line.arguments)] or list(lines)
     shipped = (
         Decided(DEFAULTS[key], Source("shipped default", text=f"{key} = {DEFAULTS[key]}")) if key in DEFAULTS else None

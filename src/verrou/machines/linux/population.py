@@ -245,10 +245,11 @@ def _account(
     changed = day(age.changed) if age else None
     expires = day(age.expires) if age else None
     ends = None
-    if age and changed and age.maximum is not None:
-        ends = day((age.changed or 0) + age.maximum)
+    # pam_unix(8): an empty day of change counts as the day before 1970; day 0 asks for a new password before all else.
+    if age and age.maximum is not None and age.changed != 0:
+        ends = day((-1 if age.changed is None else age.changed) + age.maximum)
         if age.inactive is not None and ends is not None:
-            closed = ends + timedelta(days=age.inactive)
+            closed = ends + timedelta(days=age.inactive + 1)
             expires = min(expires or closed, closed)
     if shipped:
         origin = Origin.BUILT_IN

@@ -1,0 +1,227 @@
+"""Who can sign in on Linux, as PAM sees it; what each account amounts to; where its facts come from."""
+
+import struct
+from datetime import date, datetime, timedelta
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from debian_root import PrivateRoot
+from verrou.core.access import can_sign_in, expired, needs_a_look, role_of, states_of
+from verrou.core.model import Account, Origin, PasswordState, Posture, Role
+from verrou.machines.linux.hashing import hashed
+from verrou.machines.linux.lockout import TALLY, moved_back, valid_times
+from verrou.machines.linux.machine import LinuxMachine
+from verrou.machines.linux.population import LASTLOG_RECORD, scheme_of
+from verrou.machines.linux.root import Root
+
+PASSWORD = "kittiwake-Cliff-42"
+HASH = hashed(PASSWORD)
+TODAY = (date.today() - date(1970, 1, 1)).days
+DAYS = st.sampled_from(["", "0", "1", "30", "99999", "-1", str(TODAY - 40), str(TODAY - 1), str(TODAY), str(TODAY + 9)])
+LIMITS = st.sampled_from(["", "0", "1", "20", "60", "99999", "-1"])
+
+
+def account(posture: Posture, name: str) -> Account:
+    return posture.by_name[name]
+
+
+@pytest.mark.real_root
+@settings(max_examples=120)
+@given(
+    secret=st.sampled_from([HASH, HASH, f"!{HASH}", "*", "!", ""]),
+    changed=DAYS,
+    maximum=LIMITS,
+    inactive=LIMITS,
+    expires=DAYS,
+)
+def test_who_can_sign_in_is_whom_pam_lets_in(
+    root: PrivateRoot, secret: str, changed: str, maximum: str, inactive: str, expires: str
+) -> None:
+    """Every state of a shadow line: PAM authenticates and checks the account, and our reading of the line agrees."""
+    passwd = root.read("/etc/passwd").partition("tern:")[0] + "tern:x:1200:100:Tara:/home/tern:/bin/bash\n"
+    shadow = root.read("/etc/shadow").partition("tern:")[0]
+    root.write("/etc/pam.d/judge", "auth required pam_unix.so nodelay nullok\naccount required pam_unix.so\n")
+    root.write("/etc/passwd", passwd)
+    root.write("/etc/shadow", f"{shadow}tern:{secret}:{changed}:0:{maximum}:7:{inactive}:{expires}:\n")
+    tern = account(LinuxMachine(root.path, "").observe(), "tern")
+    authenticated = root.inside("pamtester", "judge", "tern", "authenticate", typed=f"{PASSWORD}\n").returncode == 0
+    checked = root.inside("pamtester", "judge", "tern", "acct_mgmt")
+    must_change = "new password is required" in checked.stderr.lower() or "no longer valid" in checked.stderr.lower()
+    lets_in = checked.returncode == 0
+    today = date.today()
+    blank = secret == ""
+    if "-1" in (changed, maximum, inactive, expires):
+        assert tern.password is PasswordState.NONE and not authenticated and not lets_in
+        return
+    assert (tern.password is PasswordState.BLANK) is blank
+    assert (tern.password is PasswordState.SET) is (authenticated and not blank)
+    open_ = not expired(tern, today) and tern.enabled
+    if tern.password is PasswordState.SET:
+        assert (open_ and not tern.must_change) is lets_in, (checked.stderr, tern)
+        if open_ and tern.must_change:
+            assert must_change
+    assert can_sign_in(tern, today) is (open_ and tern.password is not PasswordState.NONE)
+
+
+@pytest.mark.real_root
+def test_links_lead_where_they_lead_inside(root: PrivateRoot) -> None:
+    """Each link of a hostile tree: read as the system itself would resolve it, and never outside."""
+    (root.path / "etc/deep/er").mkdir(parents=True)
+    root.write("/etc/deep/er/file", "found")
+    links = {
+        "/etc/a": "deep/er/file",
+        "/etc/b": "/etc/deep/er/file",
+        "/etc/c": "../../../../../etc/deep/er/file",
+        "/etc/d": "deep/./er/../er/file",
+        "/etc/e": "f/er/file",
+        "/etc/f": "/etc/deep",
+        "/etc/deep/g": "../../etc/f/er",
+        "/etc/h": "deep/g/file",
+        "/etc/nowhere": "/nonexistent/x",
+    }
+    for name, target in links.items():
+        (root.path / name.lstrip("/")).symlink_to(target)
+    ours = Root(root.path)
+    for name in links:
+        judge = root.inside("readlink", "-m", name).stdout.strip()
+        assert ours.place(name) == root.path / judge.lstrip("/"), name
+        if not (root.path / judge.lstrip("/")).is_dir():
+            assert ours.text(name) == (None if "nonexistent" in judge else "found")
+
+
+def test_links_in_a_circle_are_told(tmp_path: Path) -> None:
+    from verrou.core.errors import BadInput
+
+    (tmp_path / "a").symlink_to("b")
+    (tmp_path / "b").symlink_to("a")
+    with pytest.raises(BadInput, match="go in circles"):
+        Root(tmp_path).place("/a")
+
+
+@pytest.fixture
+def small(tmp_path: Path) -> Path:
+    """A tree with just what a survey cannot do without."""
+    for name, text in {
+        "etc/passwd": "root:x:0:0::/root:/bin/bash\n",
+        "etc/shadow": "root:*:20000::::::\n",
+        "etc/group": "root:x:0:\n",
+    }.items():
+        (tmp_path / name).parent.mkdir(exist_ok=True)
+        (tmp_path / name).write_text(text)
+    return tmp_path
+
+
+def add(small: Path, passwd: str, shadow: str = "", group: str = "") -> Posture:
+    for name, text in {"passwd": passwd, "shadow": shadow, "group": group}.items():
+        with open(small / "etc" / name, "a") as file:
+            file.write(text)
+    return LinuxMachine(small, "").observe()
+
+
+@pytest.mark.parametrize(
+    ("passwd", "shadow", "group", "role", "origin"),
+    [
+        ("tern:x:1000:1000::/:/bin/sh", "tern:$y$x:1::::::", "", Role.STANDARD, Origin.ADDED),
+        ("tern:x:1000:1000::/:/bin/sh", "tern:$y$x:1::::::", "sudo:x:27:tern", Role.ADMINISTRATOR, Origin.ADDED),
+        ("tern:x:1000:27::/:/bin/sh", "tern:$y$x:1::::::", "sudo:x:27:", Role.ADMINISTRATOR, Origin.ADDED),
+        ("skua:x:0:0::/:/bin/sh", "skua:$y$x:1::::::", "", Role.ADMINISTRATOR, Origin.ADDED),
+        ("lamp:x:33:33::/:/bin/sh", "lamp:*:1::::::", "", Role.SYSTEM, Origin.SYSTEM),
+        ("gauge:x:998:998::/:/bin/sh", "gauge:$y$x:1::::::", "", Role.SERVICE, Origin.SERVICE),
+        ("far:x:61200:61200::/:/bin/sh", "far:*:1::::::", "", Role.SERVICE, Origin.SERVICE),
+    ],
+)
+def test_roles_come_from_where_an_account_stands(
+    small: Path, passwd: str, shadow: str, group: str, role: Role, origin: Origin
+) -> None:
+    (small / "usr/bin").mkdir(parents=True)
+    (small / "usr/bin/sudo").touch()
+    (small / "etc/sudoers").write_text("%sudo ALL=(ALL:ALL) ALL\n")
+    posture = add(small, passwd + "\n", shadow + "\n", group + "\n")
+    found = account(posture, passwd.split(":")[0])
+    assert (role_of(found, posture), found.origin) == (role, origin)
+    plumbing_that_cannot = origin in (Origin.SYSTEM, Origin.SERVICE) and ":*:" in shadow
+    assert needs_a_look(found, posture) is not plumbing_that_cannot
+
+
+def test_without_the_program_sudo_a_sudoers_file_gives_nothing(small: Path) -> None:
+    (small / "etc/sudoers").write_text("tern ALL=(ALL) ALL\n")
+    posture = add(small, "tern:x:1000:1000::/:/bin/sh\n", "tern:$y$x:1::::::\n")
+    assert role_of(account(posture, "tern"), posture) is Role.STANDARD
+
+
+def test_two_of_one_name_and_two_of_one_identity(small: Path) -> None:
+    lines = "tern:x:1000:1000:first:/:/bin/sh\ntern:x:1001:1001:second:/:/bin/sh\nana:x:1000:1000::/:/bin/sh\n"
+    posture = add(small, lines, "tern:$y$x:1::::::\nana:$y$x:1::::::\n")
+    assert account(posture, "tern").full_name == "first"
+    assert any("two accounts are called tern" in trouble for trouble in posture.troubles)
+    assert "same identity as tern" in states_of(account(posture, "ana"), posture)
+
+
+def test_hostile_names_and_lines_are_read_and_shown_without_harm(small: Path) -> None:
+    name = "x" * 10_000
+    lines = f"{name}:x:1000:1000:\x1b[2J\u202e,,,:/:/bin/sh\n\udcff\udcfe:x:1002:1002::/:/bin/sh\n"
+    with open(small / "etc/passwd", "a", encoding="utf-8", errors="surrogateescape") as file:
+        file.write(lines)
+    posture = add(small, "", "", f"big:x:50:{','.join(f'm{n}' for n in range(150_000))}\n")
+    assert account(posture, name).full_name == "\x1b[2J\u202e"
+    big = posture.group("big")
+    assert big is not None and len(big.members) == 150_000
+
+
+@pytest.mark.parametrize(
+    ("stored", "scheme"),
+    [
+        ("$y$j9T$salt$hash", "yescrypt"),
+        ("!$6$salt$hash", "sha512"),
+        ("$2b$05$salthash", "bcrypt"),
+        ("$1$salt$hash", "md5"),
+        ("abJnggxhB/yWI", "des"),
+        ("$zz$salt$hash", "unknown"),
+        ("*", ""),
+        ("!", ""),
+        ("!!", ""),
+        ("", ""),
+    ],
+)
+def test_how_a_password_is_stored(stored: str, scheme: str) -> None:
+    assert scheme_of(stored) == scheme
+
+
+def test_the_last_sign_in_stands_in_a_sparse_file(small: Path) -> None:
+    when = datetime(2026, 9, 14, 8, 30)
+    (small / "var/log").mkdir(parents=True)
+    with open(small / "var/log/lastlog", "wb") as file:
+        file.seek(1000 * LASTLOG_RECORD.size)
+        file.write(LASTLOG_RECORD.pack(int(when.timestamp()), b"tty1", b""))
+        file.truncate(5_000_000_000)
+    posture = add(small, "tern:x:1000:1000::/:/bin/sh\nana:x:4000000000:1000::/:/bin/sh\n", "tern:$y$x:1::::::\n")
+    assert account(posture, "tern").last_sign_in == when
+    assert account(posture, "ana").last_sign_in is None
+
+
+RECORD = st.tuples(st.binary(max_size=52), st.integers(0, 9), st.integers(0, 7), st.integers(0, 2**33))
+
+
+@given(st.lists(RECORD, max_size=5), st.binary(max_size=63), st.integers(0, 10**6))
+def test_moving_tries_back_moves_only_their_time(
+    records: list[tuple[bytes, int, int, int]], torn: bytes, seconds: int
+) -> None:
+    tally = b"".join(TALLY.pack(*record) for record in records) + torn
+    moved = moved_back(tally, timedelta(seconds=seconds))
+    assert len(moved) == len(tally) and moved.endswith(torn)
+    for (source, reserved, status, when), after in zip(
+        records, struct.iter_unpack("<52sHHQ", moved[: 64 * len(records)]), strict=True
+    ):
+        assert after == (source.ljust(52, b"\0"), reserved, status, max(0, when - seconds))
+    assert valid_times(moved) == [max(0, w - seconds) for _, _, status, w in records if status & 1]
+
+
+@given(st.sampled_from(["deny", "unlock_time"]), st.text(max_size=8))
+def test_any_setting_text_is_a_value(key: str, text: str) -> None:
+    from verrou.machines.linux.lockout import _value
+
+    value = _value(key, text)
+    assert value in ("never", "until-unlocked") or isinstance(value, int | timedelta)
