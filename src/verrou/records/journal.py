@@ -183,7 +183,9 @@ def _link(chain: str, told: Mapping[str, Any]) -> str:
 
 def _write_memento(folder: Path, memento: Memento) -> None:
     """All items of a memento; the index is written last, so that a folder with an index is complete."""
-    folder.mkdir(mode=0o700, parents=True)
+    for private in (folder.parent.parent, folder.parent):
+        private.mkdir(mode=0o700, exist_ok=True)
+    folder.mkdir(mode=0o700)
     index = {}
     for position, (name, item) in enumerate(memento.items()):
         index[name] = {**item._replace(content=None)._asdict(), "blob": None}
