@@ -1,0 +1,218 @@
+"""Verdicts, waivers and the score, over readings of every status."""
+
+from datetime import date, datetime, timedelta
+
+import pytest
+
+from verrou.core.audit import Audit, Verdict, audit
+from verrou.core.baseline import Baseline, read_baseline
+from verrou.core.errors import BadInput
+from verrou.core.model import (
+    Account,
+    Builtin,
+    Grant,
+    Group,
+    MachineFacts,
+    Naming,
+    Origin,
+    PasswordState,
+    Posture,
+    Reading,
+    Source,
+    absent,
+    unreadable,
+)
+from verrou.core.plan import plan
+from verrou.core.steps import SetRules
+
+FACTS = MachineFacts("hide-01", "bench", "bench", "x", datetime(2026, 9, 14, 8, 30), Naming(".+", 20, ""))
+GATES = (
+    Group("administrators", "544", ("warden",), (Grant.ADMINISTRATION,)),
+    Group("guests", "546", ("daypass",), (Grant.GUEST_USE,)),
+)
+PEOPLE = (
+    Account("keeper", "500", Origin.BUILT_IN, Builtin.ADMIN, "keeper", enabled=False),
+    Account("warden", "1000", groups=("administrators",)),
+    Account("tern", "1001"),
+    Account("daypass", "1002", groups=("guests",), password=PasswordState.BLANK),
+)
+
+
+def no_more(name: str, _: str) -> tuple[str, str]:
+    raise BadInput(name)
+
+
+def asked(text: str) -> Baseline:
+    return read_baseline(text, "site.toml", no_more)
+
+
+def posture(*accounts: Account, **readings: Reading) -> Posture:
+    named = {key.replace("__", "."): reading for key, reading in readings.items()}
+    return Posture(FACTS, accounts or PEOPLE, GATES, named)
+
+
+def verdicts(found: Audit) -> dict[str, Verdict]:
+    return {finding.subject: finding.verdict for finding in found.findings}
+
+
+READINGS = {
+    "lockout__after": Reading(5, source=Source("/etc/x", 3)),
+    "lockout__lasts": Reading(timedelta(minutes=45), in_force=False, reason="nothing locks"),
+    "lockout__forget_after": Reading(None),
+    "password__min_length": unreadable("the disk is broken", "mend it"),
+    "password__dictionary": absent("no dictionary here"),
+    "password__remember": Reading(3),
+}
+BASELINE = """
+[lockout]
+after = 5
+lasts = "30 minutes"
+forget_after = "20 minutes"
+[password]
+min_length = 12
+dictionary = "checked"
+remember = 6
+classes = 2
+"""
+
+
+def test_each_status_has_its_verdict_and_only_holding_counts_as_holding() -> None:
+    found = audit(posture(**READINGS), asked(BASELINE))
+    assert verdicts(found) == {
+        "lockout.after": Verdict.HOLDS,
+        "lockout.lasts": Verdict.SHORT,
+        "lockout.forget_after": Verdict.SHORT,
+        "password.min_length": Verdict.UNREADABLE,
+        "password.dictionary": Verdict.ABSENT,
+        "password.remember": Verdict.SHORT,
+        "password.classes": Verdict.ABSENT,
+    }
+    assert str(found.score) == "1 of 5 hold (1 could not be read and count as short); left out of the count: 2 absent"
+    assert not found.all_well
+
+
+@pytest.mark.parametrize(
+    ("waiver", "verdict"),
+    [
+        ('machine = "hide-01"\nuntil = 2027-01-01', Verdict.WAIVED),
+        ("until = 2026-09-14", Verdict.WAIVED),
+        ("until = 2026-09-13", Verdict.SHORT),
+        ('machine = "ringing-02"\nuntil = 2027-01-01', Verdict.SHORT),
+    ],
+)
+def test_a_waiver_counts_for_its_machine_until_its_day(waiver: str, verdict: Verdict) -> None:
+    text = f'[[waiver]]\nrule = "password.remember"\nreason = "r"\nby = "warden"\n{waiver}\n'
+    found = audit(posture(**READINGS), asked(BASELINE + text))
+    assert verdicts(found)["password.remember"] is verdict
+    ended = next(f for f in found.findings if f.subject == "password.remember").reason
+    assert ("ended 2026-09-13" in ended) is ("09-13" in waiver)
+
+
+def test_a_waiver_never_covers_what_could_not_be_read() -> None:
+    text = '[[waiver]]\nrule = "password.min_length"\nreason = "r"\nby = "w"\nuntil = 2027-01-01\n'
+    assert verdicts(audit(posture(**READINGS), asked(BASELINE + text)))["password.min_length"] is Verdict.UNREADABLE
+
+
+@pytest.mark.parametrize(
+    ("text", "subject", "verdict", "found"),
+    [
+        ("[population]\nadministrators = { from = 1, to = 1 }", "population.administrators", Verdict.HOLDS, "1 admin"),
+        ("[population]\nadministrators = { from = 2, to = 3 }", "population.administrators", Verdict.SHORT, "1 admin"),
+        ('[population]\nblank_passwords = "guests"', "population.blank_passwords", Verdict.HOLDS, "guests"),
+        ('[population]\nblank_passwords = "nobody"', "population.blank_passwords", Verdict.SHORT, "guests"),
+        ('[population]\nunlisted = "report"', "population.unlisted", Verdict.SHORT, "warden, tern, daypass"),
+        ('[population]\nunlisted = "leave"', "population.unlisted", Verdict.HOLDS, "not asked"),
+        ("[builtin]\nadmin_enabled = false", "builtin.admin_enabled", Verdict.HOLDS, "no"),
+        ("[builtin]\nguest_enabled = false", "builtin.guest_enabled", Verdict.ABSENT, "absent"),
+        ('[builtin]\nadmin_name = "not-shipped"', "builtin.admin_name", Verdict.SHORT, "keeper (as shipped)"),
+        ('[accounts.tern]\nrole = "standard"', "accounts.tern", Verdict.HOLDS, "as listed"),
+        ('[accounts.tern]\nrole = "administrator"', "accounts.tern", Verdict.SHORT, "standard"),
+        ("[accounts.tern]\nenabled = false", "accounts.tern", Verdict.SHORT, "enabled"),
+        ("[accounts.gull]", "accounts.gull", Verdict.SHORT, "no such account"),
+        ("[accounts.gull]\nenabled = false", "accounts.gull", Verdict.HOLDS, "no such account"),
+        ('[accounts.daypass]\nrole = "guest"', "accounts.daypass", Verdict.SHORT, "blank password"),
+        ('[accounts.daypass]\nrole = "guest"\npassword = "blank"', "accounts.daypass", Verdict.HOLDS, "as listed"),
+        ("[accounts.tern]\nexpires = 2027-01-01", "accounts.tern", Verdict.SHORT, "no end"),
+        ('[groups.guests]\nmembers = ["daypass"]', "groups.guests", Verdict.HOLDS, "as listed"),
+        ('[groups.guests]\nmembers = ["daypass", "tern"]', "groups.guests", Verdict.SHORT, "without tern"),
+        ('[groups.ringers]\nmembers = ["tern"]', "groups.ringers", Verdict.SHORT, "no such group"),
+    ],
+)
+def test_accounts_groups_and_population(text: str, subject: str, verdict: Verdict, found: str) -> None:
+    (finding,) = audit(posture(), asked(text)).findings
+    assert (finding.subject, finding.verdict) == (subject, verdict)
+    assert finding.found.startswith(found)
+
+
+def test_an_account_that_ended_or_is_locked_is_no_administrator() -> None:
+    warden = PEOPLE[1]
+    text = "[population]\nadministrators = { from = 1, to = 9 }"
+    from attrs import evolve
+
+    for change, count in (
+        ({"expires": date(2026, 9, 14)}, 0),
+        ({"expires": date(2026, 9, 15)}, 1),
+        ({"locked_until": datetime(2026, 9, 14, 8, 31)}, 0),
+        ({"locked_until": datetime(2026, 9, 14, 8, 29)}, 1),
+        ({"may_sign_in": False}, 0),
+        ({"password": PasswordState.BLANK}, 0),
+        ({"password": PasswordState.NONE}, 0),
+    ):
+        (finding,) = audit(posture(evolve(warden, **change)), asked(text)).findings  # type: ignore[arg-type]
+        assert finding.verdict is (Verdict.HOLDS if count else Verdict.SHORT), change
+
+
+def test_the_gravest_shortfalls_come_first() -> None:
+    found = audit(posture(**READINGS), asked(BASELINE))
+    order = [(f.verdict, f.severity.weight) for f in found.findings]
+    short = [weight for verdict, weight in order if verdict is Verdict.SHORT]
+    assert short == sorted(short) and order[-1][0] is Verdict.HOLDS
+
+
+def test_a_value_that_only_lacks_force_is_never_loosened() -> None:
+    now, baseline = posture(**READINGS), asked(BASELINE)
+    worksheet = plan(now, baseline, audit(now, baseline))
+    lockout = next(s for s in worksheet.steps if isinstance(s, SetRules) and s.values[0][0] == "lockout.after")
+    assert dict(lockout.values) == {
+        "lockout.after": 5,
+        "lockout.lasts": timedelta(minutes=45),
+        "lockout.forget_after": timedelta(minutes=20),
+    }
+    assert [(item.subject, item.advice) for item in worksheet.by_hand] == [("password.min_length", "mend it")]
+
+
+def test_what_is_left_by_hand_says_what_to_do() -> None:
+    now = posture()
+    text = """
+[population]
+administrators = { from = 2, to = 3 }
+blank_passwords = "nobody"
+unlisted = "report"
+[builtin]
+admin_name = "not-shipped"
+[accounts.warden]
+role = "administrator"
+[accounts.tern]
+expires = 2027-01-01
+[accounts.gull]
+password = "keep"
+[groups.ringers]
+members = ["tern"]
+[groups.guests]
+members = ["nobody"]
+"""
+    worksheet = plan(now, asked(text), audit(now, asked(text)))
+    assert worksheet.steps == ()
+    advice = {item.subject: item.advice for item in worksheet.by_hand}
+    assert set(advice) == {
+        "population.administrators",
+        "population.blank_passwords",
+        "population.unlisted",
+        "builtin.admin_name",
+        "accounts.tern",
+        "accounts.gull",
+        "groups.ringers",
+        "groups.guests",
+    }
+    assert "verrou account password daypass" in advice["population.blank_passwords"]
+    assert "verrou account rename keeper NEW-NAME" in advice["builtin.admin_name"]

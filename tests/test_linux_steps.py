@@ -1,0 +1,177 @@
+"""Account steps on a small Linux tree: what is refused and why, and what each leaves in the files."""
+
+import os
+from pathlib import Path
+
+import pytest
+
+from verrou.core.model import Role
+from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetPassword, Step
+from verrou.machines import Outcome, Secrets, StepResult, open_machine
+
+PASSWORD = "kittiwake-Cliff-42"
+FILES = {
+    "etc/passwd": """\
+root:x:0:0:root:/root:/bin/bash
+# kept by the warden
+warden:x:1000:1000:Wilma Warden,,,:/home/warden:/bin/bash
+tern:x:1001:1001:Tara:/home/tern:/bin/bash
+ended:x:1002:1002::/home/ended:/bin/bash
++@night
+""",
+    "etc/shadow": """\
+root:*:20000:0:99999:7:::
+warden:$6$s$h:20000:0:99999:7:::
+tern:!:20000:0:99999:7:::
+ended:!$6$s$h:20000:0:99999:7::20100:
+""",
+    "etc/group": "root:x:0:\nsudo:x:27:warden\nwarden:x:1000:\ntern:x:1001:\nended:x:1002:\n"
+    "ringers:x:1003:tern,warden\n",
+    "etc/gshadow": "root:*::\nsudo:*::warden\nwarden:!::\ntern:!::\nended:!::\nringers:!:warden:tern,warden\n",
+    "etc/subuid": "tern:100000:65536\n",
+    "etc/sudoers": "%sudo ALL=(ALL:ALL) ALL\nwarden ALL=(ALL) ALL\n",
+    "etc/login.defs": "UID_MIN 1000\nUID_MAX 1010\nPASS_MAX_DAYS 90\nPASS_MIN_DAYS 2\nPASS_WARN_AGE 5\n"
+    "HOME_MODE 0750\n",
+    "etc/skel/.profile": "# hello\n",
+    "usr/bin/sudo": "",
+    "etc/debian_version": "12\n",
+}
+
+
+@pytest.fixture
+def tree(tmp_path: Path) -> Path:
+    if os.geteuid() != 0:
+        pytest.fail("must be root") if os.environ.get("CI") else pytest.skip("must be root")
+    for name, text in FILES.items():
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_text(text)
+    (tmp_path / "etc/skel/.link").symlink_to("/etc/shadow")
+    (tmp_path / "etc/shadow").chmod(0o640)
+    return tmp_path
+
+
+def perform(tree: Path, *steps: Step) -> list[StepResult]:
+    secrets = Secrets({step.account: PASSWORD for step in steps if isinstance(step, CreateAccount | SetPassword)})
+    return list(open_machine(str(tree)).perform(steps, secrets))
+
+
+def lines(tree: Path, name: str) -> dict[str, list[str]]:
+    return {line.split(":")[0]: line.split(":") for line in (tree / "etc" / name).read_text().splitlines()}
+
+
+@pytest.mark.parametrize(
+    ("step", "words"),
+    [
+        (CreateAccount("Tern", Role.STANDARD), "accepted: 1 to 32 of a-z"),
+        (CreateAccount("-tern", Role.STANDARD), "accepted: 1 to 32"),
+        (CreateAccount("a" * 33, Role.STANDARD), "accepted: 1 to 32"),
+        (CreateAccount("te:rn", Role.STANDARD), "accepted: 1 to 32"),
+        (CreateAccount("tern", Role.STANDARD), "it stands in /etc/passwd"),
+        (CreateAccount("ringers", Role.STANDARD), "it stands in /etc/group"),
+        (CreateAccount("gull", Role.STANDARD, "a:b"), "no colon"),
+        (CreateAccount("gull", Role.STANDARD, "a\nroot::0:0"), "no colon"),
+        (CreateAccount("gull", Role.STANDARD, "\x1b[2J"), "control character"),
+        (CreateAccount("gull", Role.GUEST), "no group that makes a guest"),
+        (SetEnabled("tern", True), "verrou account password tern"),
+        (SetEnabled("ended", True), "give it another end date first"),
+        (SetEnabled("nobody", False), "nobody is not in /etc/shadow"),
+        (Rename("root", "lamp"), "programs rely on the name root"),
+        (Rename("tern", "warden"), "the name warden is taken"),
+        (Rename("warden", "wilma"), "/etc/sudoers:2"),
+        (Join("tern", "nowhere"), "nowhere is not in /etc/group"),
+        (Leave("tern", "tern"), "is the main group of tern"),
+    ],
+)
+def test_what_is_refused_says_why_and_leaves_every_byte(tree: Path, step: Step, words: str) -> None:
+    (tree / "home").mkdir()
+    before = {path: path.read_bytes() for path in (tree / "etc").glob("*") if path.is_file()}
+    (result,) = perform(tree, step)
+    assert result.outcome is Outcome.REFUSED and words in result.said
+    assert {path: path.read_bytes() for path in (tree / "etc").glob("*") if path.is_file()} == before
+    assert list((tree / "home").iterdir()) == []
+
+
+def test_a_new_account_gets_what_login_defs_gives(tree: Path) -> None:
+    (result,) = perform(tree, CreateAccount("gull", Role.ADMINISTRATOR, "Gerd Gull"))
+    assert result == StepResult(Outcome.DONE, "uid 1003, home /home/gull, group sudo")
+    assert lines(tree, "passwd")["gull"][1:] == ["x", "1003", "1004", "Gerd Gull", "/home/gull", "/bin/sh"]
+    shadow = lines(tree, "shadow")["gull"]
+    assert shadow[1].startswith("$y$") and shadow[2:] == ["0", "2", "90", "5", "", "", ""]
+    assert lines(tree, "group")["sudo"][3] == lines(tree, "gshadow")["sudo"][3] == "warden,gull"
+    home = tree / "home/gull"
+    assert home.stat().st_mode & 0o777 == 0o750 and (home.stat().st_uid, home.stat().st_gid) == (1003, 1004)
+    assert (home / ".profile").read_text() == "# hello\n"
+    assert (home / ".link").is_symlink() and (home / ".link").lstat().st_uid == 1003
+    assert (tree / "etc/shadow").stat().st_mode & 0o777 == 0o640, "modes stay"
+    assert (tree / "etc/passwd").read_text().endswith("/bin/sh\n+@night\n"), "before the line that ends what is read"
+
+
+def test_numbers_run_out_and_gaps_are_used(tree: Path) -> None:
+    names = [f"gull{n}" for n in range(9)]
+    results = perform(tree, *(CreateAccount(name, Role.STANDARD) for name in names))
+    assert [r.outcome for r in results] == [Outcome.DONE] * 8 + [Outcome.REFUSED]
+    assert "no number from 1000 to 1010 is free" in results[-1].said
+    uids = [fields[2] for name, fields in lines(tree, "passwd").items() if len(fields) > 2]
+    assert len(set(uids)) == len(uids)
+
+
+def test_disabling_and_enabling_come_out_even(tree: Path) -> None:
+    start = (tree / "etc/shadow").read_bytes()
+    (done,) = perform(tree, SetEnabled("warden", False))
+    assert lines(tree, "shadow")["warden"][1:] == ["!$6$s$h", "20000", "0", "99999", "7", "", "1", ""]
+    assert "/home/warden" in done.said, "where the files are is said"
+    (again,) = perform(tree, SetEnabled("warden", False))
+    assert again.outcome is Outcome.ALREADY
+    perform(tree, SetEnabled("warden", True))
+    assert (tree / "etc/shadow").read_bytes() == start
+    perform(tree, SetEnabled("root", False))
+    assert (tree / "etc/shadow").read_bytes() == start, "root has no password to shut, and gets no end date"
+
+
+def test_a_rename_reaches_every_file_that_names_the_account(tree: Path) -> None:
+    (result,) = perform(tree, Rename("tern", "puffin"))
+    assert "its home stays /home/tern" in result.said
+    assert lines(tree, "passwd")["puffin"][2] == "1001"
+    assert "puffin" in lines(tree, "shadow") and "tern" not in lines(tree, "shadow")
+    assert lines(tree, "group")["ringers"][3] == "puffin,warden"
+    assert lines(tree, "gshadow")["ringers"][2:] == ["warden", "puffin,warden"]
+    assert lines(tree, "subuid")["puffin"] == ["puffin", "100000", "65536"]
+    assert "# kept by the warden\n" in (tree / "etc/passwd").read_text()
+
+
+def test_joining_twice_and_leaving_what_one_is_not_in_are_already_so(tree: Path) -> None:
+    results = perform(
+        tree, Join("tern", "ringers"), Leave("tern", "sudo"), Join("tern", "sudo"), Leave("tern", "ringers")
+    )
+    assert [r.outcome for r in results] == [Outcome.ALREADY, Outcome.ALREADY, Outcome.DONE, Outcome.DONE]
+    assert lines(tree, "group")["sudo"][3] == "warden,tern"
+    assert lines(tree, "group")["ringers"][3] == lines(tree, "gshadow")["ringers"][3] == "warden"
+
+
+def test_a_home_that_is_there_already_is_nobodys(tree: Path) -> None:
+    (tree / "home/gull").mkdir(parents=True)
+    (result,) = perform(tree, CreateAccount("gull", Role.STANDARD))
+    assert result.outcome is Outcome.REFUSED and "/home/gull is there already" in result.said
+    (tree / "home/tara").symlink_to("/etc")
+    (result,) = perform(tree, CreateAccount("tara", Role.STANDARD))
+    assert result.outcome is Outcome.REFUSED
+
+
+def test_without_gshadow_or_sudo_the_rest_goes_on(tree: Path) -> None:
+    (tree / "etc/gshadow").unlink()
+    (tree / "usr/bin/sudo").unlink()
+    results = perform(tree, CreateAccount("gull", Role.ADMINISTRATOR), CreateAccount("ana", Role.STANDARD))
+    assert [r.outcome for r in results] == [Outcome.REFUSED, Outcome.DONE]
+    assert "install the package sudo" in results[0].said
+    assert not (tree / "etc/gshadow").exists()
+    assert not [p for p in (tree / "etc").iterdir() if "lock" in p.name or "verrou" in p.name], "nothing lies about"
+
+
+def test_a_new_password_is_a_fresh_hash(tree: Path) -> None:
+    perform(tree, SetPassword("tern", must_change=False), SetPassword("warden", "blank", must_change=True))
+    shadow = lines(tree, "shadow")
+    assert shadow["tern"][1].startswith("$y$") and int(shadow["tern"][2]) > 20_000
+    assert shadow["warden"][1:3] == ["", "0"]
+    first = shadow["tern"][1]
+    perform(tree, SetPassword("tern"))
+    assert lines(tree, "shadow")["tern"][1] != first
