@@ -233,6 +233,28 @@ def test_passwords_come_in_safely(bench: Path, verrou: Verrou, tmp_path: Path) -
     assert (tmp_path / "handover.txt").stat().st_mode & 0o777 == 0o600
     assert handed and handed not in out
     authority(bench).sign_in("tern", handed)
+    start = bench.read_bytes()
+    again = ("--yes", "--password", "generate", "--password-file")
+    told = verrou("account", "add", "ana", "-m", bench, *again, "handover.txt", code=2).stderr
+    assert "nothing was changed" in told and bench.read_bytes() == start
+    verrou("account", "password", "visitor", "-m", bench, *again, "new.txt")
+    assert verrou("account", "add", "bors", "-m", bench, typed="n\n").stdout.endswith("Nothing was changed.\n")
+
+
+def test_a_password_is_handed_over_even_when_the_run_breaks_off(
+    bench: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    from verrou.cli.main import cli
+
+    def full(*_: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(Journal, "finish", full)
+    arguments = ["account", "add", "tern", "-m", str(bench), "--yes", "--keep-password", "--password", "generate"]
+    assert cli.main(arguments, standalone_mode=False) == 4
+    shown = capsys.readouterr().out
+    handed = shown.partition("tern: ")[2].split()[0]
+    authority(bench).sign_in("tern", handed)
 
 
 def test_a_machine_of_another_language_is_found_by_identity(tmp_path: Path, verrou: Verrou) -> None:

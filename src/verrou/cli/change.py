@@ -11,12 +11,13 @@ from verrou.cli.options import (
     hand_over,
     load_baseline,
     machine_option,
+    reserve,
     tell_troubles,
 )
 from verrou.core.errors import MachineRefused
 from verrou.core.model import Posture
 from verrou.core.steps import Step
-from verrou.machines import Machine, Outcome, StepResult
+from verrou.machines import Machine, Outcome, Secrets, StepResult
 
 
 def change(
@@ -34,6 +35,7 @@ def change(
 ) -> None:
     """Show the worksheet, ask, do it, and tell what became of each step. Leaves with the exit code on a refusal."""
     from verrou.core import guards
+    from verrou.core.steps import account_of
     from verrou.records.carry_out import carry_out
     from verrou.reports.sheets import BAD, console, print_sheet
     from verrou.reports.worksheets import results_sheet, worksheet_sheet
@@ -45,32 +47,39 @@ def change(
     if preview:
         out.print("This is a preview; nothing was changed.")
         click.get_current_context().exit(0)
-    if not yes:
-        click.confirm(
-            f"Do {'this step' if len(steps) == 1 else f'these {len(steps)} steps'} on {machine.name}?", abort=True
-        )
+    number = "this step" if len(steps) == 1 else f"these {len(steps)} steps"
+    if not yes and not click.confirm(f"Do {number} on {machine.name}?"):
+        out.print("Nothing was changed.")
+        click.get_current_context().exit(0)
     secrets, generated = collect_passwords(steps, posture, typed)
+    if generated and password_file is not None:
+        reserve(password_file)
     done = 0
+    made = Secrets()
 
     def tell(step: Step, result: StepResult) -> None:
         nonlocal done
         done += 1
         print_sheet(out, results_sheet(done, step, result))
+        name = account_of(step)
+        if result.outcome is Outcome.DONE and name in generated:
+            made[name] = generated[name]
 
-    run = carry_out(
-        machine,
-        steps,
-        posture.fingerprint,
-        secrets,
-        command=command,
-        baseline=baseline,
-        carry_on=carry_on,
-        tell=tell,
-    )
-    made = {step.account for step, r in run.results if r.outcome is Outcome.DONE and hasattr(step, "account")}
-    for name in set(generated) - made:
-        del generated[name]
-    hand_over(generated, password_file)
+    try:
+        run = carry_out(
+            machine,
+            steps,
+            posture.fingerprint,
+            secrets,
+            command=command,
+            baseline=baseline,
+            carry_on=carry_on,
+            tell=tell,
+        )
+    finally:
+        # Whatever happens after an account got its password, the password is handed over.
+        if generated:
+            hand_over(made, password_file)
     for surprise in run.surprises:
         out.print(
             f"{surprise.rule} came out otherwise: asked for {surprise.asked}, the machine says {surprise.came_out}",
@@ -174,7 +183,9 @@ def undo(machine: Machine, entry: int | None, only_list: bool, yes: bool) -> Non
             out.print(f"Entry {left[-1].number}, {left[-1].command} of {left[-1].begun}:")
             for step in left[-1].steps:
                 out.print(f"  {shown(step)}")
-            click.confirm(f"Go back over it on {machine.name}?", abort=True)
+            if not click.confirm(f"Go back over it on {machine.name}?"):
+                out.print("Nothing was changed.")
+                return
     gone_over, items = go_back(machine, entry)
     print_sheet(out, put_back_sheet(items))
     if any(item.outcome is Outcome.REFUSED for item in items):

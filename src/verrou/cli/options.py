@@ -1,5 +1,6 @@
 """What several commands share: which machine, which baseline, which format, and passwords that nobody sees."""
 
+import os
 import sys
 from collections.abc import Callable, Sequence
 from functools import cache
@@ -179,19 +180,28 @@ def _from_stdin(name: str) -> str:
     return line.removesuffix("\n")
 
 
-def hand_over(generated: Secrets, file: Path | None) -> None:
-    """Generated passwords, shown once or written to a new file that only its owner can read."""
-    import os
+def reserve(file: Path) -> None:
+    """Make the file that generated passwords go into, readable for its owner alone, before anything is changed.
 
-    if not generated:
-        return
-    lines = [f"{name}: {password}" for name, password in generated.items()]
-    if file is None:
+    Raises:
+        BadInput: it is there already, or cannot be made.
+    """
+    try:
+        os.close(os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600))
+    except OSError as error:
+        raise BadInput(f"{file}: {error.strerror}; name a new file for the passwords, nothing was changed") from None
+
+
+def hand_over(made: Secrets, file: Path | None) -> None:
+    """Generated passwords, shown once or written to the reserved file; without any, the file goes again."""
+    lines = [f"{name}: {password}" for name, password in made.items()]
+    if file is not None and not lines:
+        file.unlink()
+    elif file is not None:
+        with open(file, "w", encoding="utf-8") as stream:
+            stream.write("\n".join(lines) + "\n")
+        click.echo(f"Generated passwords are in {file}, readable for you alone; hand them over and delete it.")
+    elif lines:
         click.echo("Generated passwords, shown this once:")
         for line in lines:
             click.echo(f"  {line}")
-        return
-    descriptor = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
-    with os.fdopen(descriptor, "w") as stream:
-        stream.write("\n".join(lines) + "\n")
-    click.echo(f"Generated passwords are in {file}, readable for you alone; hand them over and delete it.")
