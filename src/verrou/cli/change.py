@@ -62,7 +62,7 @@ def change(
         done += 1
         print_sheet(out, results_sheet(done, step, result))
         name = account_of(step)
-        if result.outcome is Outcome.DONE and name in generated:
+        if result.outcome is Outcome.DONE and name is not None and name in generated:
             made[name] = generated[name]
 
     try:
