@@ -94,6 +94,15 @@ def test_verify_proves_on_real_pam_and_leaves_nothing(manned_root: PrivateRoot, 
     assert list((manned_root.path / "run").iterdir()) == []
 
 
+@pytest.mark.parametrize("length", [9, 15, 17, 21, 24])
+def test_a_dictionary_word_of_any_length_is_refused(manned_root: PrivateRoot, verrou: Verrou, length: int) -> None:
+    m = ("-m", manned_root.path)
+    verrou("rule", "set", f"password.min_length={length}", "password.classes=4", *m, "--yes")
+    told = json.loads(verrou("verify", *m, "-b", "essential", "--format", "json", code=1).stdout)
+    proofs = {trial["rule"]: trial["proof"] for trial in told["trials"]}
+    assert proofs["password.dictionary"] == "proved" and proofs["password.min_length"] == "proved"
+
+
 def test_verify_disproves_what_only_reads_well(manned_root: PrivateRoot, verrou: Verrou) -> None:
     """A module that lets everybody past the check stands where no reading looks: only the trial finds it."""
     m = ("-m", manned_root.path)

@@ -36,13 +36,20 @@ def test_a_made_password_satisfies_the_rules(policy: Policy, account: str, seed:
 
 @given(POLICIES, ACCOUNTS, st.integers(), st.sampled_from(["min_length", "classes", "may_contain_name"]))
 def test_a_candidate_breaks_its_rule_and_no_other(policy: Policy, account: str, seed: int, key: str) -> None:
-    candidate = breaking(f"password.{key}", policy, account, Random(seed))
-    if candidate is None:
+    candidates = breaking(f"password.{key}", policy, account, Random(seed))
+    if not candidates:
         return
-    broken = set(broken_rules(candidate, policy, account))
+    broken = set(broken_rules(candidates[0], policy, account))
     asked = {"min_length": policy.min_length > 1, "classes": policy.classes > 1, "may_contain_name": True}[key]
     forbids = key != "may_contain_name" or not policy.may_contain_name
     assert broken == ({f"password.{key}"} if asked and forbids else set())
+
+
+@given(POLICIES, st.integers())
+def test_dictionary_words_break_nothing_else(policy: Policy, seed: int) -> None:
+    candidates = breaking("password.dictionary", policy, "tern", Random(seed))
+    assert all(not broken_rules(candidate, policy, "tern") for candidate in candidates)
+    assert candidates or policy.min_length > 24
 
 
 @given(st.text(min_size=1, max_size=20), POLICIES, POLICIES)

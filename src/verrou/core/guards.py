@@ -127,5 +127,5 @@ def check_way_back(now: Posture, then: Posture) -> None:
     if usable_administrators(now) and not usable_administrators(then):
         raise GuardRefused(
             "guard last-administrator refuses the way back: no administrator could sign in as it was before; "
-            "make another one that stood there already, or keep what was done"
+            "keep what was done, and change single things back with verrou"
         )

@@ -15,6 +15,15 @@ CLASSES = {
     "digit": string.digits,
     "symbol": "!#%+-.:=?@_",
 }
+LONG_WORDS = (
+    "Observatory",
+    "Constellation",
+    "Representatives",
+    "Responsibilities",
+    "Characteristically",
+    "Counterrevolutionary",
+    "Electroencephalographs",
+)
 _READABLE = {name: "".join(c for c in chars if c not in "il1IO0o|") for name, chars in CLASSES.items()}
 
 
@@ -95,23 +104,22 @@ def make_password(policy: Policy, account: str, rng: random.Random, longest: int
             return candidate
 
 
-def breaking(rule_id: str, policy: Policy, account: str, rng: random.Random) -> str | None:
-    """A candidate that breaks ``rule_id`` and no other rule of ``policy``; None where there can be none."""
-    good = make_password(policy, account, rng)
-    candidates: Sequence[str]
+def breaking(rule_id: str, policy: Policy, account: str, rng: random.Random) -> list[str]:
+    """Candidates that break ``rule_id`` and no other rule of ``policy``; none where there can be none. Where there are
+    more than one, a machine that heeds the rule refuses at least one of them."""
+    candidates: Sequence[str] = ()
     match rule_id:
-        case "password.min_length":
-            candidates = [_mixed(policy.min_length - 1, max(policy.classes, 3), rng)] if policy.min_length > 1 else []
-        case "password.classes":
-            candidates = [_mixed(max(policy.min_length, 16), policy.classes - 1, rng)] if policy.classes > 1 else []
+        case "password.min_length" if policy.min_length > 1:
+            candidates = [_mixed(policy.min_length - 1, max(policy.classes, 3), rng)]
+        case "password.classes" if policy.classes > 1:
+            candidates = [_mixed(max(policy.min_length, 16), policy.classes - 1, rng)]
         case "password.may_contain_name":
-            # Without a symbol next to it, and with random characters around it, nothing but the name is wrong.
-            candidates = [f"{good}-{account}", f"{good}{account}"]
+            candidates = [f"{make_password(policy, account, rng)}-{account}"]
         case "password.dictionary":
-            candidates = ["Observatory-7", "Observatory-777"] if policy.min_length <= 15 else []
-        case _:
-            candidates = []
-    return next((c for c in candidates if set(broken_rules(c, policy, account)) <= {rule_id}), None)
+            # Dictionaries are looked up with up to three characters at the end left out.
+            candidates = [word + end for end in ("-7", "-73") for word in LONG_WORDS]
+            candidates = [candidate for candidate in candidates if len(candidate) >= policy.min_length][:3]
+    return [c for c in candidates if set(broken_rules(c, policy, account)) <= {rule_id}]
 
 
 def _mixed(length: int, classes: int, rng: random.Random) -> str:

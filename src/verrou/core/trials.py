@@ -176,15 +176,17 @@ def weak_password_trial(rehearsal: Rehearsal, posture: Posture, rng: random.Rand
     for rule_id, tried in _WEAK.items():
         if not _asks(rule_id, policy):
             continue
-        candidate = breaking(rule_id, policy, rehearsal.account, rng)
-        if candidate is None:
+        candidates = breaking(rule_id, policy, rehearsal.account, rng)
+        if not candidates:
             results.append(TrialResult(rule_id, tried, Proof.NOT_TRIED, "no candidate breaks this rule alone"))
             continue
-        answer = rehearsal.change_password(old, candidate)
-        results.append(_judge(rule_id, tried, answer, False))
-        if answer.accepted:
+        for candidate in candidates:
+            answer = rehearsal.change_password(old, candidate)
+            if not answer.accepted:
+                break
             rehearsal.reset_password(old)
             rehearsal.age_password()
+        results.append(_judge(rule_id, tried, answer, False))
     good = make_password(policy, rehearsal.account, rng)
     control = rehearsal.change_password(old, good)
     if not control.accepted:
