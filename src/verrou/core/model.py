@@ -76,7 +76,9 @@ class Source:
         return f"{where} ({self.text})" if self.text else where
 
 
-SHIPPED_DEFAULT = "shipped default"
+def shipped_default(text: str = "") -> Source:
+    """The source of what no file says: what the program itself takes then."""
+    return Source("shipped default", text=text)
 
 
 class Status(StrEnum):

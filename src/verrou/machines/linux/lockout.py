@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 
 from attrs import define, evolve, frozen
 
-from verrou.core.model import Reading, Source, absent, unreadable
+from verrou.core.model import Reading, Source, absent, shipped_default, unreadable
 from verrou.core.values import Value
 from verrou.machines.linux.pam_stack import PamLine, Stack, load_stack
 from verrou.machines.linux.root import Root
@@ -19,7 +19,6 @@ TALLIES = "/run/faillock"
 TALLY = struct.Struct("<52sHHQ")
 VALID = 1
 DEFAULTS = {"deny": "3", "unlock_time": "600", "fail_interval": "900"}
-FLAGS = ("audit", "silent", "no_log_info", "local_users_only", "nodelay", "even_deny_root")
 MODULE_FOLDERS = (
     "/usr/lib/x86_64-linux-gnu/security",
     "/usr/lib/aarch64-linux-gnu/security",
@@ -82,9 +81,7 @@ def _among_lines(key: str, lines: Sequence[PamLine], below: Decided | None) -> D
     """What holds when some line has an argument: each line that checks the tally, before the password and after it, can
     refuse by its own arguments, so that the strictest of them decides."""
     checking = [line for line in lines if {"preauth", "authsucc"} & set(line.arguments)] or list(lines)
-    shipped = (
-        Decided(DEFAULTS[key], Source("shipped default", text=f"{key} = {DEFAULTS[key]}")) if key in DEFAULTS else None
-    )
+    shipped = Decided(DEFAULTS[key], shipped_default(f"{key} = {DEFAULTS[key]}")) if key in DEFAULTS else None
     candidates = []
     for line in checking:
         value = line.argument(key)
@@ -150,7 +147,7 @@ def _reading(rule_id: str, key: str, faillock: Faillock) -> Reading:
         value: Value = decided is not None
     else:
         value = _value(key, decided.value if decided else DEFAULTS[key])
-    source = decided.source if decided else Source("shipped default", text=f"{key} = {DEFAULTS.get(key, 'no')}")
+    source = decided.source if decided else shipped_default(f"{key} = {DEFAULTS.get(key, 'no')}")
     if faillock.gap and rule_id == "lockout.after":
         configured = (source,) if decided else ()
         return Reading(

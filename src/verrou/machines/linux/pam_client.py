@@ -9,9 +9,9 @@ from collections.abc import Callable
 
 from attrs import define, field
 
-PAM_SUCCESS, PAM_CONV_ERR, PAM_NEW_AUTHTOK_REQD = 0, 19, 12
+PAM_SUCCESS, PAM_CONV_ERR = 0, 19
 PAM_TTY, PAM_FAIL_DELAY = 3, 10
-ECHO_OFF, ECHO_ON, ERROR_MSG, TEXT_INFO = 1, 2, 3, 4
+ECHO_OFF, ECHO_ON = 1, 2
 CONSOLE = b"tty1"
 
 

@@ -6,7 +6,7 @@ from fnmatch import fnmatchcase
 
 from attrs import define, evolve, field
 
-from verrou.core.model import Account, Reading, Source, absent, unreadable
+from verrou.core.model import Account, Reading, Source, absent, shipped_default, unreadable
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Value
 from verrou.machines.linux.account_files import SHADOW, AccountFile, Record
@@ -50,7 +50,6 @@ CREDITS = ("dcredit", "ucredit", "lcredit", "ocredit")
 SHIPPED = {"minlen": 8, "minclass": 0, "usercheck": 1, "dictcheck": 1, "enforcing": 1, **dict.fromkeys(CREDITS, 0)}
 UNIX_SCHEMES = ("yescrypt", "gost_yescrypt", "blowfish", "sha512", "sha256", "md5", "bigcrypt")
 UNIX_WORDS = {"gost_yescrypt": "gost-yescrypt", "blowfish": "bcrypt"}
-UNIX_SHORTEST = 6
 REMEMBER_DEFAULT = 10
 REMOTE_SCREENS = ("xrdp-sesman",)
 SSHD_CONFIG = "/etc/ssh/sshd_config"
@@ -143,7 +142,7 @@ def quality_readings(root: Root) -> Iterator[tuple[str, Reading]]:
             rule_id,
             Reading(
                 value,
-                source=decided.source if decided else Source("shipped default", text=f"{key} = {SHIPPED[key]}"),
+                source=decided.source if decided else shipped_default(f"{key} = {SHIPPED[key]}"),
                 overruled=decided.overruled if decided else (),
                 in_force=not gap,
                 reason=gap or stopped,
@@ -195,7 +194,7 @@ def storage_reading(root: Root, accounts: Sequence[Account]) -> Reading:
     elif "ENCRYPT_METHOD" in defs:
         scheme, source = defs["ENCRYPT_METHOD"][0].lower(), defs["ENCRYPT_METHOD"][1]
     else:
-        scheme, source = "des", Source("shipped default")
+        scheme, source = "des", shipped_default()
     stored = {a.password_scheme: a for a in reversed(accounts) if a.password_scheme}
     old = {name: account for name, account in stored.items() if name != scheme}
     reason = "; ".join(f"{account.name} has a {name} password" for name, account in old.items())
@@ -226,7 +225,7 @@ def ageing_readings(
     for rule_id, (key, position, to_value) in AGEING.items():
         kind = CATALOGUE[rule_id].kind
         days = number(defs[key][0]) if key in defs else None
-        source = defs[key][1] if key in defs else Source("shipped default", text=f"{key} not set")
+        source = defs[key][1] if key in defs else shipped_default(f"{key} not set")
         loosest = future = to_value(None if days is None or days < 0 or days >= NEVER_DAYS else days)
         deciding = source
         having: dict[str, list[Record]] = {}
@@ -257,7 +256,7 @@ def blank_console_only_reading(root: Root) -> Reading:
         return Reading(True, source=Source("no remote way is installed"))
     found = next(_sshd_settings(root, SSHD_CONFIG, "permitemptypasswords", 0), None)
     if found is None:
-        return Reading(True, source=Source("shipped default", text="PermitEmptyPasswords no"))
+        return Reading(True, source=shipped_default("PermitEmptyPasswords no"))
     value, source = found
     return Reading(value.lower() == "no", source=source)
 
