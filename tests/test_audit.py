@@ -3,6 +3,7 @@
 from datetime import date, datetime, timedelta
 
 import pytest
+from attrs import evolve
 
 from verrou.core.audit import Audit, Verdict, audit
 from verrou.core.baseline import Baseline, read_baseline
@@ -122,6 +123,8 @@ def test_a_waiver_never_covers_what_could_not_be_read() -> None:
         ('[population]\nblank_passwords = "nobody"', "population.blank_passwords", Verdict.SHORT, "guests"),
         ('[population]\nunlisted = "report"', "population.unlisted", Verdict.SHORT, "warden, tern, daypass"),
         ('[population]\nunlisted = "leave"', "population.unlisted", Verdict.HOLDS, "not asked"),
+        ('[population]\nunending_passwords = "nobody"', "population.unending_passwords", Verdict.HOLDS, "nobody"),
+        ('[population]\nduplicate_ids = "forbidden"', "population.duplicate_ids", Verdict.HOLDS, "forbidden"),
         ("[builtin]\nadmin_enabled = false", "builtin.admin_enabled", Verdict.HOLDS, "no"),
         ("[builtin]\nguest_enabled = false", "builtin.guest_enabled", Verdict.ABSENT, "absent"),
         ('[builtin]\nadmin_name = "not-shipped"', "builtin.admin_name", Verdict.SHORT, "keeper (as shipped)"),
@@ -147,8 +150,6 @@ def test_accounts_groups_and_population(text: str, subject: str, verdict: Verdic
 def test_an_account_that_ended_or_is_locked_is_no_administrator() -> None:
     warden = PEOPLE[1]
     text = "[population]\nadministrators = { from = 1, to = 9 }"
-    from attrs import evolve
-
     for change, count in (
         ({"expires": date(2026, 9, 14)}, 0),
         ({"expires": date(2026, 9, 15)}, 1),
@@ -216,3 +217,29 @@ members = ["nobody"]
     }
     assert "verrou account password daypass" in advice["population.blank_passwords"]
     assert "verrou account rename keeper NEW-NAME" in advice["builtin.admin_name"]
+
+
+def test_exceptions_and_twins_are_found_and_left_by_hand() -> None:
+    tern = evolve(PEOPLE[2], password_ages=False, ages_exempt=True)
+    guest = evolve(PEOPLE[3], password=PasswordState.SET, password_ages=False)
+    twin = Account("skua", "1000", groups=("administrators",))
+    baseline = asked('[population]\nunending_passwords = "guests"\nduplicate_ids = "forbidden"\n')
+    found = audit(posture(PEOPLE[1], tern, guest, twin), baseline)
+    assert {f.subject: (f.verdict, f.found) for f in found.findings} == {
+        "population.unending_passwords": (Verdict.SHORT, "anybody"),
+        "population.duplicate_ids": (Verdict.SHORT, "allowed"),
+    }
+    advice = [item.advice for item in plan(posture(PEOPLE[1], tern, guest, twin), baseline, found).by_hand]
+    assert len(advice) == 2 and any("tern" in text for text in advice) and any("warden and skua" in t for t in advice)
+    (guests_only,) = audit(posture(PEOPLE[1], guest), asked('[population]\nunending_passwords = "guests"')).findings
+    assert guests_only.verdict is Verdict.HOLDS
+
+
+def test_a_longest_age_ends_passwords_but_not_the_exceptions() -> None:
+    exempt = evolve(PEOPLE[2], password_ages=False, ages_exempt=True)
+    plain = evolve(PEOPLE[1], password_ages=False)
+    now = posture(plain, exempt, password__max_age=Reading("never"))
+    text = '[password]\nmax_age = "90 days"\n[population]\nunending_passwords = "nobody"\n'
+    worksheet = plan(now, asked(text), audit(now, asked(text)))
+    assert [step.what for step in worksheet.steps] == ["set password.max_age to 90 days"]
+    assert [item.subject for item in worksheet.by_hand] == ["population.unending_passwords"]

@@ -267,3 +267,19 @@ def test_a_machine_of_another_language_is_found_by_identity(tmp_path: Path, verr
         ("phare", "administrator", "admin"),
         ("visiteur", "guest", "guest"),
     }
+
+
+def test_a_locked_account_is_found_shown_and_unlocked(verrou: Verrou, tmp_path: Path) -> None:
+    verrou("demo", "cap", "--quiet")
+    m = ("-m", "cap/ringing-02.bench.json")
+    (locked,) = json.loads(verrou("account", "list", "--state", "locked", *m, "--format", "json").stdout)
+    assert (locked["name"], locked["wrong_tries"], locked["locked_until"]) == ("bors", 5, "until-unlocked")
+    shown = verrou("account", "show", "bors", *m).stdout
+    assert "not while it is locked" in shown and "group utilisateurs gives ordinary use" in shown
+    verrou("account", "unlock", "bors", *m, "--yes")
+    assert json.loads(verrou("account", "list", "--state", "locked", *m, "--format", "json").stdout) == []
+    roles = json.loads(verrou("account", "list", "--role", "administrator", *m, "--format", "json").stdout)
+    assert {account["name"] for account in roles} == {"phare", "ringer"}
+    assert "No account is like that" in verrou("account", "list", "--state", "expired", *m).stdout
+    again = verrou("account", "unlock", "bors", *m, "--yes").stdout
+    assert "already" in again

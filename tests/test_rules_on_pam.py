@@ -77,8 +77,12 @@ def test_a_lock_until_unlocked_stays(quick_root: PrivateRoot, verrou: Verrou) ->
     warden = next(account for account in listed if account["name"] == "warden")
     assert (warden["locked_until"], warden["wrong_tries"]) == ("until-unlocked", 2)
     assert "locked until unlocked" in warden["states"]
+    shown = verrou("account", "show", "warden", "-m", quick_root.path).stdout
+    assert "group sudo gives administration (/etc/sudoers:" in " ".join(shown.split())
     tally = quick_root.inside("faillock", "--user", "warden").stdout.splitlines()
     assert len([line for line in tally if line.endswith(" V")]) == warden["wrong_tries"]
+    verrou("account", "unlock", "warden", "-m", quick_root.path, "--yes")
+    assert quick_root.signs_in("warden", GOOD_PASSWORD)
 
 
 def accepts(root: PrivateRoot, new: str, old: str = GOOD_PASSWORD) -> bool:

@@ -9,10 +9,11 @@ import click
 from verrou.cli.change import change
 from verrou.cli.options import format_option, machine_option, print_facts, tell_troubles
 from verrou.core.errors import BadInput
-from verrou.core.model import Effect, Posture, Role
-from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetPassword, Step
+from verrou.core.model import Account, Effect, Posture, Role
+from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetPassword, Step, Unlock
 from verrou.machines import Machine
 
+STATES = ("blank", "disabled", "expired", "locked", "must change", "never ends", "wrong tries", "can sign in")
 F = TypeVar("F", bound=Callable[..., Any])
 
 
@@ -82,7 +83,9 @@ def account() -> None:
 @machine_option
 @format_option
 @click.option("--all", "everyone", is_flag=True, help="Show system and service accounts too.")
-def list_accounts(machine: Machine, style: str, everyone: bool) -> None:
+@click.option("--role", type=click.Choice([role.value for role in Role]), help="Only accounts that amount to this.")
+@click.option("--state", type=click.Choice(STATES), help="Only accounts in this state.")
+def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None, state: str | None) -> None:
     """Who has an account, what each amounts to, and what stands out."""
     from verrou.core.survey import account_data
     from verrou.reports.sheets import console, print_sheet
@@ -90,16 +93,53 @@ def list_accounts(machine: Machine, style: str, everyone: bool) -> None:
 
     posture = machine.observe()
     tell_troubles(posture)
-    sheet, folded = accounts_sheet(posture, everyone or style != "text")
+    asked = bool(role or state)
+    chosen = [a for a in posture.accounts if _fits(a, posture, role, state)]
+    sheet, folded = accounts_sheet(posture, everyone or asked or style != "text", chosen)
 
     def text() -> None:
         out = console()
         print_sheet(out, sheet)
+        if not chosen:
+            out.print("No account is like that.")
         if folded:
             out.print(f"\n{folded} system and service accounts that cannot sign in are folded away; --all shows them")
 
-    data = [account_data(a, posture) for a in posture.accounts] if style == "json" else None
+    data = [account_data(a, posture) for a in chosen] if style == "json" else None
     print_facts(style, sheet, data, text)
+
+
+def _fits(each: Account, posture: Posture, role: str | None, state: str | None) -> bool:
+    from verrou.core.access import role_of, states_of
+
+    in_role = role is None or role_of(each, posture) == role
+    return in_role and (state is None or any(state in words for words in states_of(each, posture)))
+
+
+@account.command("show")
+@click.argument("name")
+@machine_option
+@format_option
+def show_account(name: str, machine: Machine, style: str) -> None:
+    """All of one account, with the lines that decide it."""
+    from verrou.core.survey import account_data
+    from verrou.reports.sheets import Sheet, columns_of, console, print_sheet
+    from verrou.reports.surveys import account_facts
+
+    posture = machine.observe()
+    tell_troubles(posture)
+    found = posture.by_name[_known(posture, name)]
+    rows = tuple({"about": about, "is": text} for about, text in account_facts(found, posture))
+    sheet = Sheet("account", columns_of(("about", ""), ("is", ""), whole=("about",)), rows)
+    print_facts(style, sheet, account_data(found, posture), lambda: print_sheet(console(), sheet))
+
+
+@account.command("unlock")
+@click.argument("name")
+@_change_options
+def unlock(machine: Machine, name: str, yes: bool, preview: bool) -> None:
+    """Lift a lock after wrong passwords now, and forget the tries."""
+    _single(machine, lambda posture: Unlock(_known(posture, name)), "account unlock", yes=yes, preview=preview)
 
 
 @account.command("add")

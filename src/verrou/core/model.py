@@ -121,7 +121,8 @@ def unreadable(reason: str, remedy: str = "", source: Source | None = None) -> R
 @frozen
 class Account:
     """One account as the machine keeps it. Times are the machine's own; ``locked_until`` is datetime.max for
-    "until unlocked"."""
+    "until unlocked". ``given_by`` are the lines that give it ``grants``. ``ages_exempt`` accounts bear a mark of their
+    own that leaves them out of the age of passwords."""
 
     name: str
     identity: str
@@ -131,12 +132,14 @@ class Account:
     full_name: str = ""
     groups: tuple[str, ...] = ()
     grants: tuple[Grant, ...] = ()
+    given_by: tuple[Source, ...] = ()
     enabled: bool = True
     may_sign_in: bool = True
     password: PasswordState = PasswordState.SET
     password_scheme: str = ""
     password_changed: date | None = None
     password_ages: bool = True
+    ages_exempt: bool = False
     must_change: bool = False
     expires: date | None = None
     locked_until: datetime | None = None
@@ -149,13 +152,14 @@ class Account:
 
 @frozen
 class Group:
-    """One group, its members by account name (primary members included), and what it gives them."""
+    """One group, its members by account name (primary members included), what it gives them, and the lines that do."""
 
     name: str
     identity: str
     members: tuple[str, ...] = ()
     grants: tuple[Grant, ...] = ()
     source: Source | None = None
+    given_by: tuple[Source, ...] = ()
 
 
 @frozen

@@ -9,7 +9,7 @@ from verrou.core.audit import Audit, Finding, Verdict, audit, shortfalls
 from verrou.core.baseline import Baseline, WantedAccount
 from verrou.core.model import Builtin, Effect, Grant, PasswordState, Posture, Role
 from verrou.core.rules import CATALOGUE, agreements, reading_of, set_together
-from verrou.core.rules.population import blank_accounts, unlisted
+from verrou.core.rules.population import blank_accounts, unending_accounts, unlisted
 from verrou.core.steps import (
     ROLE_GRANTS,
     ROLES_COME_FROM,
@@ -58,6 +58,8 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
         if finding.verdict is not Verdict.SHORT:
             if finding.remedy or finding.verdict is Verdict.UNREADABLE:
                 by_hand.append(ByHand(finding.subject, finding.remedy or finding.reason))
+        elif finding.subject in _AFTERWARDS:
+            continue
         elif finding.subject in _SPECIAL:
             _collect(_SPECIAL[finding.subject](posture, baseline, finding), steps, by_hand)
         elif finding.subject in baseline.demands:
@@ -78,20 +80,19 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
         steps.append(evolve(step, why="; ".join(filter(None, (*reasons, step.why)))))
     steps.sort(key=_place)
     ordered = _merged(steps)
-    left = _still_short(posture, baseline, ordered)
+    foreseen = posture
+    for step in ordered:
+        foreseen = step.foresee(foreseen)
+    for finding in short:
+        if finding.subject in _AFTERWARDS:
+            by_hand += _AFTERWARDS[finding.subject](foreseen, baseline, finding)
+    left = {f.subject for f in audit(foreseen, baseline).findings if f.verdict is not Verdict.HOLDS}
     return Worksheet(
         posture.machine.name,
         tuple(ordered),
         tuple(item for item in by_hand if item.subject in left),
         posture.fingerprint,
     )
-
-
-def _still_short(posture: Posture, baseline: Baseline, steps: list[Step]) -> set[str]:
-    """What would not hold after the steps; the rest needs no hand."""
-    for step in steps:
-        posture = step.foresee(posture)
-    return {f.subject for f in audit(posture, baseline).findings if f.verdict is not Verdict.HOLDS}
 
 
 def _keep_what_holds(posture: Posture, baseline: Baseline, wanted: dict[str, Value]) -> None:
@@ -174,7 +175,7 @@ def _builtin_name(which: Builtin) -> Callable[[Posture, Baseline, Finding], Iter
     return close
 
 
-def _administrators(posture: Posture, baseline: Baseline, finding: Finding) -> Iterator[Step | ByHand]:
+def _administrators(posture: Posture, baseline: Baseline, finding: Finding) -> Iterator[ByHand]:
     group = posture.group_with(Grant.ADMINISTRATION)
     name = group.name if group else "ADMINISTRATORS"
     yield ByHand(
@@ -183,7 +184,7 @@ def _administrators(posture: Posture, baseline: Baseline, finding: Finding) -> I
     )
 
 
-def _blank_passwords(posture: Posture, baseline: Baseline, finding: Finding) -> Iterator[Step | ByHand]:
+def _blank_passwords(posture: Posture, baseline: Baseline, finding: Finding) -> Iterator[ByHand]:
     guests_may = baseline.demands[finding.subject].desired.candidates(CATALOGUE[finding.subject]) == ["guests"]
     for account in blank_accounts(posture):
         if not (guests_may and role_of(account, posture) is Role.GUEST):
@@ -191,6 +192,24 @@ def _blank_passwords(posture: Posture, baseline: Baseline, finding: Finding) -> 
                 finding.subject,
                 f"verrou account password {account.name}, or verrou account disable {account.name}",
             )
+
+
+def _unending_passwords(posture: Posture, baseline: Baseline, finding: Finding) -> Iterator[ByHand]:
+    guests_may = baseline.demands[finding.subject].desired.candidates(CATALOGUE[finding.subject]) == ["guests"]
+    for account in unending_accounts(posture):
+        if not (guests_may and role_of(account, posture) is Role.GUEST):
+            yield ByHand(
+                finding.subject,
+                f"{account.name} is left out of the age of passwords; ask for password.max_age in the baseline, "
+                "or take the exception away with the system's own means",
+            )
+
+
+def _duplicate_ids(posture: Posture, baseline: Baseline, finding: Finding) -> Iterator[ByHand]:
+    for twins in posture.by_identity.values():
+        if len(twins) > 1:
+            names = " and ".join(account.name for account in twins)
+            yield ByHand(finding.subject, f"{names} are one; give all but one an identity of their own, or remove them")
 
 
 def _unlisted(posture: Posture, baseline: Baseline, finding: Finding) -> Iterator[Step | ByHand]:
@@ -226,10 +245,17 @@ _SPECIAL: dict[str, Callable[[Posture, Baseline, Finding], Iterator[Step | ByHan
     "builtin.admin_name": _builtin_name(Builtin.ADMIN),
     "builtin.guest_name": _builtin_name(Builtin.GUEST),
     "password.storage": _storage,
-    "population.administrators": _administrators,
-    "population.blank_passwords": _blank_passwords,
     "population.unlisted": _unlisted,
 }
+
+
+_AFTERWARDS: dict[str, Callable[[Posture, Baseline, Finding], Iterator[ByHand]]] = {
+    "population.administrators": _administrators,
+    "population.blank_passwords": _blank_passwords,
+    "population.duplicate_ids": _duplicate_ids,
+    "population.unending_passwords": _unending_passwords,
+}
+"""What only a person can decide, asked of the machine as it will be after the steps: they may have closed it."""
 
 
 def _declared(posture: Posture, baseline: Baseline, finding: Finding) -> Iterator[Step | ByHand]:

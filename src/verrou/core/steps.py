@@ -50,7 +50,10 @@ class SetRules(_Step):
         for rule_id, value in self.values:
             if rule_id in readings:
                 readings[rule_id] = evolve(readings[rule_id], value=value, in_force=True, pending=None)
-        return evolve(posture, readings=readings)
+        accounts = posture.accounts
+        if dict(self.values).get("password.max_age", "never") != "never":
+            accounts = tuple(evolve(account, password_ages=not account.ages_exempt) for account in accounts)
+        return evolve(posture, readings=readings, accounts=accounts)
 
 
 @frozen
@@ -172,7 +175,21 @@ class SetPassword(_Step):
         return _changed(posture, self.account, lambda a: evolve(a, password=state, must_change=self.must_change))
 
 
-Step: TypeAlias = SetRules | CreateAccount | SetEnabled | Rename | Join | Leave | SetPassword
+@frozen
+class Unlock(_Step):
+    """Lift a lock after wrong passwords, and forget the tries."""
+
+    account: str
+
+    @property
+    def what(self) -> str:
+        return f"unlock account {self.account} and forget its wrong tries"
+
+    def foresee(self, posture: Posture) -> Posture:
+        return _changed(posture, self.account, lambda a: evolve(a, locked_until=None, wrong_tries=0))
+
+
+Step: TypeAlias = SetRules | CreateAccount | SetEnabled | Rename | Join | Leave | SetPassword | Unlock
 NEEDS_PASSWORD = (CreateAccount, SetPassword)
 
 

@@ -1,18 +1,19 @@
 """Accounts and rules of a machine as sheets."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
-from verrou.core.access import expired, needs_a_look, role_of, states_of
-from verrou.core.model import Account, Posture, Reading, Role, Status, name_list
+from verrou.core.access import can_sign_in, expired, needs_a_look, role_of, states_of
+from verrou.core.model import Account, PasswordState, Posture, Reading, Role, Status, name_list
 from verrou.core.rules import Rule, reading_of, value_now
 from verrou.reports.sheets import BAD, DOUBTFUL, Sheet, columns_of, shown
 
 MOST_IN_TEXT = 200
 
 
-def accounts_sheet(posture: Posture, everyone: bool) -> tuple[Sheet, int]:
-    """The accounts worth a look (or all), and how many were folded away."""
-    chosen = [a for a in posture.accounts if everyone or needs_a_look(a, posture)]
+def accounts_sheet(posture: Posture, everyone: bool, among: Sequence[Account] | None = None) -> tuple[Sheet, int]:
+    """The accounts worth a look (or all) ``among`` some, and how many were folded away."""
+    candidates = posture.accounts if among is None else among
+    chosen = [a for a in candidates if everyone or needs_a_look(a, posture)]
     chosen.sort(key=lambda a: (list(Role).index(role_of(a, posture)), not a.enabled))
     rows, styles = [], {}
     for number, account in enumerate(chosen):
@@ -48,7 +49,7 @@ def accounts_sheet(posture: Posture, everyone: bool) -> tuple[Sheet, int]:
         whole=("mark", "account", "role", "last_sign_in", "password_since"),
         hidden=("full_name", "identity"),
     )
-    return Sheet("accounts", columns, tuple(rows), styles), len(posture.accounts) - len(chosen)
+    return Sheet("accounts", columns, tuple(rows), styles), len(candidates) - len(chosen)
 
 
 def _worry(account: Account, posture: Posture) -> bool:
@@ -126,3 +127,40 @@ def summary_lines(posture: Posture) -> list[str]:
         f"{len(roles)} accounts: {counts}",
         *([shown(given)] if given else []),
     ]
+
+
+def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
+    """Everything about one account, in words, as (heading, text)."""
+    now = posture.machine.now
+    locked = account.locked_until is not None and account.locked_until > now
+    given = [str(line) for line in account.given_by]
+    for name in account.groups:
+        group = posture.group(name)
+        if group and group.grants:
+            lines = f" ({', '.join(map(str, group.given_by))})" if group.given_by else ""
+            given.append(f"group {name} gives {', '.join(group.grants)}{lines}")
+    password = {
+        PasswordState.SET: f"set, stored as {account.password_scheme}",
+        PasswordState.BLANK: "blank: anybody gets in",
+        PasswordState.NONE: "none that could match",
+    }[account.password]
+    changed = f", of {account.password_changed}" if account.password_changed else ""
+    age = "has to be changed when it is too old" if account.password_ages else "never has to be changed"
+    facts = [
+        ("account", account.name),
+        ("full name", account.full_name),
+        ("identity", account.identity),
+        ("origin", _shipped(account) or str(account.origin)),
+        ("amounts to", str(role_of(account, posture))),
+        ("given by", "; ".join(given)),
+        ("stands out", ", ".join(states_of(account, posture)) or "nothing"),
+        ("can sign in", ("not while it is locked" if locked else "yes") if can_sign_in(account, now.date()) else "no"),
+        ("password", f"{password}{changed}" + (f"; {age}" if account.password is PasswordState.SET else "")),
+        ("ends", str(account.expires or "")),
+        ("last sign-in", f"{account.last_sign_in:%Y-%m-%d %H:%M}" if account.last_sign_in else "never"),
+        ("groups", ", ".join(account.groups)),
+        ("home", account.home),
+        ("shell", account.shell),
+        ("stands in", str(account.source or "")),
+    ]
+    return [(about, text) for about, text in facts if text]

@@ -104,7 +104,7 @@ def posture_of(authority: Authority, address: str) -> Posture:
             words=f"1 to {other_side.LONGEST_NAME} characters, none of {other_side.FORBIDDEN}",
         ),
     )
-    accounts = tuple(_account(a) for a in authority.accounts())
+    accounts = tuple(_account(a, ages=policy["age_max_days"] != 0) for a in authority.accounts())
     groups = tuple(
         Group(
             g["name"],
@@ -118,7 +118,7 @@ def posture_of(authority: Authority, address: str) -> Posture:
     return Posture(facts, accounts, groups, readings)
 
 
-def _account(kept: dict[str, Any]) -> Account:
+def _account(kept: dict[str, Any], ages: bool) -> Account:
     builtin = BUILTINS.get(kept["id"])
     until = kept["locked_until"]
     return Account(
@@ -133,7 +133,8 @@ def _account(kept: dict[str, Any]) -> Account:
         password=PasswordState(kept["password"]),
         password_scheme=kept["scheme"],
         password_changed=_day(kept["password_set"]),
-        password_ages=not kept["never_ends"],
+        password_ages=ages and not kept["never_ends"],
+        ages_exempt=kept["never_ends"],
         must_change=kept["must_change"],
         expires=_day(kept["ends"]),
         locked_until=datetime.max if until == "unlocked" else datetime.fromisoformat(until) if until else None,

@@ -6,7 +6,7 @@ from datetime import timedelta
 from attrs import define
 
 from verrou.core.model import Role
-from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetPassword, SetRules, Step
+from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetPassword, SetRules, Step, Unlock
 from verrou.core.trials import Answer
 from verrou.machines import Secrets
 from verrou.machines.bench import authority as other_side
@@ -34,6 +34,8 @@ def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
             authority.join(step.account, step.group)
         case Leave():
             authority.leave(step.account, step.group)
+        case Unlock():
+            authority.unlock(step.account)
         case SetPassword():
             authority.reset_password(step.account, secrets.get(step.account, ""), step.must_change)
     return ""

@@ -10,7 +10,7 @@ from pathlib import Path
 from attrs import define, field
 
 from verrou.core.model import Role, Source
-from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetPassword, Step
+from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetPassword, Step, Unlock
 from verrou.machines import Outcome, Secrets, StepResult
 from verrou.machines.linux.account_files import (
     GROUP,
@@ -24,6 +24,7 @@ from verrou.machines.linux.account_files import (
     members_of,
 )
 from verrou.machines.linux.hashing import hashed
+from verrou.machines.linux.lockout import load_faillock
 from verrou.machines.linux.population import NAMING, defined_number, login_defs, number
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.sudoers import elevations
@@ -62,6 +63,7 @@ class AccountEdit:
     today_days: int
     files: dict[str, AccountFile] = field(factory=dict, init=False)
     homes: list[tuple[str, int, int]] = field(factory=list, init=False)
+    tallies: list[Path] = field(factory=list, init=False)
 
     def __attrs_post_init__(self) -> None:
         for name in (PASSWD, SHADOW, GROUP, GSHADOW, SUBUID, SUBGID):
@@ -72,7 +74,7 @@ class AccountEdit:
     def apply(self, step: Step, secrets: Secrets) -> StepResult:
         """Do one step in memory; a step that is refused leaves everything as it was."""
         kept = {name: (list(file.lines), file.final_newline) for name, file in self.files.items()}
-        homes = list(self.homes)
+        homes, tallies = list(self.homes), list(self.tallies)
         try:
             said = self._do(step, secrets)
         except Refused as refused:
@@ -80,17 +82,20 @@ class AccountEdit:
                 self.files[name] = AccountFile(name, lines, final)
             self.homes = homes
             return StepResult(Outcome.REFUSED, str(refused))
-        changed = any(file.lines != kept[name][0] for name, file in self.files.items())
+        changed = self.tallies != tallies or any(f.lines != kept[name][0] for name, f in self.files.items())
         return StepResult(Outcome.DONE if changed else Outcome.ALREADY, said)
 
     def swap_in(self) -> None:
-        """Make the homes, then replace each file that changed; groups first, so that no account lacks its group."""
+        """Make the homes, then replace each file that changed; groups first, so that no account lacks its group. The
+        tallies of unlocked accounts go last."""
         for home, uid, gid in self.homes:
             _make_home(self.root, home, uid, gid)
         for name in (GROUP, GSHADOW, PASSWD, SHADOW, SUBUID, SUBGID):
             file = self.files.get(name)
             if file is not None and file.text() != self.root.text(name):
                 self.root.write(name, file.text())
+        for tally in self.tallies:
+            tally.unlink(missing_ok=True)
 
     def _do(self, step: Step, secrets: Secrets) -> str:
         match step:
@@ -106,6 +111,8 @@ class AccountEdit:
                 return self._membership(step.account, step.group, joins=False)
             case SetPassword():
                 return self._set_password(step, secrets)
+            case Unlock():
+                return self._unlock(step.account)
         raise Refused(f"this machine cannot {step.what}")
 
     def _record(self, file: str, name: str) -> Record:
@@ -192,6 +199,15 @@ class AccountEdit:
         secret = "" if step.password == "blank" else hashed(secrets[step.account])
         changed = "0" if step.must_change else str(self.today_days)
         self.files[SHADOW].change(step.account, f1=secret, f2=changed)
+        return ""
+
+    def _unlock(self, name: str) -> str:
+        self._record(PASSWD, name)
+        if "/" in name:
+            raise Refused(f"{name!r} is no file name, so it has no tally")
+        tally = self.root.place(f"{load_faillock(self.root).tallies}/{name}")
+        if tally.is_file():
+            self.tallies.append(tally)
         return ""
 
     def _rename(self, name: str, new_name: str) -> str:

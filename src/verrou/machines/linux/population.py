@@ -164,7 +164,6 @@ def population(
     troubles += [f"{source.place}: {source.text}" for source in passed_over]
     by_user = {e.who: e for e in given if not e.who.startswith("%")}
     by_group = {e.who.removeprefix("%"): e for e in given if e.who.startswith("%")}
-    everyone = "ALL" in by_user
     defs = login_defs(root)
     people = range(defined_number(defs, "UID_MIN", 1000), defined_number(defs, "UID_MAX", 60000) + 1)
     memberships: dict[str, list[str]] = {}
@@ -184,7 +183,7 @@ def population(
             in_primary.setdefault(main_group, []).append(record.name)
         groups = ([main_group] if main_group else []) + memberships.get(record.name, [])
         uid = int(record.fields[2])
-        elevated = uid == 0 or everyone or record.name in by_user or f"#{uid}" in by_user
+        named = [by_user[who].source for who in ("ALL", record.name, f"#{uid}") if who in by_user]
         tries, locked = locks.get(record.name, (0, None))
         shadow = files.shadow.find(record.name) if files.shadow else None
         shipped = uid == 0 and not root_seen
@@ -196,7 +195,7 @@ def population(
                 uid,
                 people,
                 tuple(groups),
-                elevated=elevated,
+                given_by=tuple(named),
                 shipped=shipped,
                 tries=tries,
                 locked=locked,
@@ -208,17 +207,14 @@ def population(
     troubles += [
         f"{PASSWD}: two accounts are called {name}; the system uses the first" for name, n in counted.items() if n > 1
     ]
-    groups_out = tuple(
-        Group(
-            record.name,
-            record.fields[2],
-            tuple(dict.fromkeys([*in_primary.get(record.name, []), *members_of(record.fields[3])])),
-            (Grant.ADMINISTRATION,) if record.name in by_group or f"#{record.fields[2]}" in by_group else (),
-            Source(GROUP, record.line),
-        )
-        for record in group_records
-    )
-    return Population(tuple(accounts), groups_out, troubles)
+    groups_out = []
+    for record in group_records:
+        lines = tuple(by_group[who].source for who in (record.name, f"#{record.fields[2]}") if who in by_group)
+        members = dict.fromkeys([*in_primary.get(record.name, []), *members_of(record.fields[3])])
+        grants = (Grant.ADMINISTRATION,) if lines else ()
+        source = Source(GROUP, record.line)
+        groups_out.append(Group(record.name, record.fields[2], tuple(members), grants, source, lines))
+    return Population(tuple(accounts), tuple(groups_out), troubles)
 
 
 def _account(
@@ -228,7 +224,7 @@ def _account(
     people: range,
     groups: tuple[str, ...],
     *,
-    elevated: bool,
+    given_by: tuple[Source, ...],
     shipped: bool,
     tries: int,
     locked: datetime | None,
@@ -264,7 +260,8 @@ def _account(
         builtin=Builtin.ADMIN if shipped else None,
         full_name=record.fields[4].split(",")[0],
         groups=groups,
-        grants=(Grant.ADMINISTRATION,) if elevated else (),
+        grants=(Grant.ADMINISTRATION,) if given_by or uid == 0 else (),
+        given_by=given_by,
         enabled=usable and not (age is not None and age.expires in (0, 1)),
         may_sign_in=record.fields[6].rpartition("/")[2] not in NO_SHELLS,
         password=state,
