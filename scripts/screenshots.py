@@ -17,6 +17,7 @@ SHOTS = {
     "demo": "verrou demo elsewhere | tail -n 46",
     "survey": "verrou survey -m warden-03 | head -n 48",
     "account-list": "verrou account list -m warden-03; echo; verrou account list -m ringing-02.bench.json",
+    "account-show": "verrou account show ringer -m warden-03; echo; verrou account show bors -m ringing-02.bench.json",
     "audit": "verrou audit -m hide-01.bench.json -b hide-01.toml | head -n 48",
     "harden": "verrou harden -m hide-01.bench.json -b hide-01.toml --preview",
     "refused": "verrou account disable keeper -m hide-01.bench.json --yes; echo; "

@@ -57,9 +57,10 @@ def test_who_can_sign_in_is_whom_pam_lets_in(
         assert tern.password is PasswordState.NONE and not authenticated and not lets_in
         return
     assert (tern.password is PasswordState.BLANK) is blank
-    assert (tern.password is PasswordState.SET) is (authenticated and not blank)
+    assert (tern.password is PasswordState.SET) is (secret.endswith(HASH))
+    assert (tern.password is PasswordState.SET and not secret.startswith("!")) is (authenticated and not blank)
     open_ = not expired(tern, today) and tern.enabled
-    if tern.password is PasswordState.SET:
+    if tern.password is PasswordState.SET and not secret.startswith("!"):
         assert (open_ and not tern.must_change) is lets_in, (checked.stderr, tern)
         if open_ and tern.must_change:
             assert must_change

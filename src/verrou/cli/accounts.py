@@ -89,7 +89,7 @@ def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None
     """Who has an account, what each amounts to, and what stands out."""
     from verrou.core.survey import account_data
     from verrou.reports.sheets import console, print_sheet
-    from verrou.reports.surveys import accounts_sheet
+    from verrou.reports.surveys import accounts_sheet, folded_line
 
     posture = machine.observe()
     tell_troubles(posture)
@@ -103,7 +103,7 @@ def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None
         if not chosen:
             out.print("No account is like that.")
         if folded:
-            out.print(f"\n{folded} system and service accounts that cannot sign in are folded away; --all shows them")
+            out.print(f"\n{folded_line(folded)}")
 
     data = [account_data(a, posture) for a in chosen] if style == "json" else None
     print_facts(style, sheet, data, text)

@@ -24,7 +24,7 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> N
     """Who and what is on this machine: accounts, what each amounts to, and every rule with what decided it."""
     from verrou.core.rules import CATALOGUE
     from verrou.reports.sheets import as_json, console, print_sheet
-    from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, rules_sheet, summary_lines
+    from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, folded_line, rules_sheet, summary_lines
 
     posture = machine.observe()
     tell_troubles(posture)
@@ -46,7 +46,7 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> N
         if len(accounts.rows) > MOST_IN_TEXT:
             out.print(f"{len(accounts.rows) - MOST_IN_TEXT} more accounts; --format csv lists all")
         if folded:
-            out.print(f"{folded} system and service accounts that cannot sign in are folded away; --all shows them")
+            out.print(folded_line(folded))
         out.print()
         print_sheet(out, rules_sheet(posture, CATALOGUE.values()))
 

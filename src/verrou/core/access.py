@@ -73,6 +73,8 @@ def states_of(account: Account, posture: Posture) -> list[str]:
         states.append("can sign in")
     if not account.enabled:
         states.append("disabled")
+    elif account.password is PasswordState.NONE and is_person(account):
+        states.append("no password")
     if expired(account, now.date()):
         states.append("expired")
     if account.locked_until is not None and account.locked_until > now:

@@ -105,6 +105,20 @@ def check(posture: Posture, steps: Sequence[Step]) -> None:
         raise GuardRefused("\n".join(map(str, found)))
 
 
+def runs(posture: Posture, steps: Sequence[Step]) -> list[list[Step]]:
+    """The steps in order, cut wherever one begins to take a usable administrator away, or ends to."""
+    cut: list[list[Step]] = []
+    taking_before = None
+    for step in steps:
+        after = step.foresee(posture)
+        taking = len(usable_administrators(after)) < len(usable_administrators(posture))
+        if taking != taking_before:
+            cut.append([])
+        cut[-1].append(step)
+        posture, taking_before = after, taking
+    return cut
+
+
 def check_unmoved(planned_from: str, posture: Posture) -> None:
     """The guard ``moved-machine``: the machine is still what the worksheet was planned from.
 

@@ -75,9 +75,9 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
         else:
             _collect(_declared(posture, baseline, finding), steps, by_hand)
     _keep_what_holds(posture, baseline, wanted_values)
-    for step in rule_steps(posture, wanted_values):
-        reasons = [baseline.demands[rule.id].because for rule, _ in step.rules if rule.id in baseline.demands]
-        steps.append(evolve(step, why="; ".join(filter(None, (*reasons, step.why)))))
+    for setting in rule_steps(posture, wanted_values):
+        reasons = [baseline.demands[rule.id].because for rule, _ in setting.rules if rule.id in baseline.demands]
+        steps.append(evolve(setting, why="; ".join(filter(None, (*reasons, setting.why)))))
     steps.sort(key=_place)
     ordered = _merged(steps)
     foreseen = posture

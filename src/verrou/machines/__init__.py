@@ -10,7 +10,7 @@ from verrou.core.errors import BadInput
 
 if TYPE_CHECKING:
     from verrou.core.model import Posture
-    from verrou.core.steps import Step
+    from verrou.core.steps import CreateAccount, SetPassword, Step
     from verrou.core.trials import Rehearsal
 
 
@@ -32,6 +32,10 @@ class StepResult(NamedTuple):
 
 class Secrets(dict[str, str]):
     """New passwords by account name. It never shows what it holds."""
+
+    def given(self, step: "CreateAccount | SetPassword") -> str:
+        """The password that a step sets: the blank one only where the step says so."""
+        return "" if step.password == "blank" else self[step.account]
 
     def __repr__(self) -> str:
         return f"Secrets for {', '.join(self) or 'nobody'}"

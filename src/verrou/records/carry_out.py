@@ -73,7 +73,7 @@ def carry_out(
     number = journal.begin(command, _who(), baseline, (), [step.what for step in steps], before)
     results: list[tuple[Step, StepResult]] = []
     try:
-        for step, result in zip(steps, machine.perform(steps, secrets), strict=False):
+        for step, result in _in_turn(machine, posture, steps, secrets):
             results.append((step, result))
             journal.step(number, step.what, result.outcome, result.said)
             tell(step, result)
@@ -84,6 +84,24 @@ def carry_out(
     journal.finish(number, machine.remember(steps))
     after = machine.observe()
     return Run(number, tuple(results), tuple(_surprises(results, after)), after)
+
+
+def _in_turn(
+    machine: Machine, posture: Posture, steps: Sequence[Step], secrets: Secrets
+) -> Iterator[tuple[Step, StepResult]]:
+    """Do the steps, those that take an administrator away in runs of their own: when the machine refused one before,
+    the guards look again at what is left, on the machine as it is."""
+    left = list(steps)
+    for run in guards.runs(posture, steps):
+        refused = False
+        for step, result in zip(run, machine.perform(run, secrets), strict=False):
+            refused = refused or result.outcome is Outcome.REFUSED
+            yield step, result
+        left = left[len(run) :]
+        if refused and left and (found := guards.refusals(machine.observe(), left)):
+            why = f"not done, since a step before it was refused: {found[0].reason}"
+            yield from ((step, StepResult(Outcome.REFUSED, why)) for step in left)
+            return
 
 
 def _surprises(results: Sequence[tuple[Step, StepResult]], after: Posture) -> Iterator[Surprise]:

@@ -89,8 +89,8 @@ def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Sheet:
         )
     columns = columns_of(
         ("rule", "rule"),
-        ("value", "is"),
         ("takes_effect", "takes effect"),
+        ("value", "is"),
         ("decided_by", "decided by"),
         ("overruled", "overruled"),
         ("status", "status"),
@@ -164,3 +164,8 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         ("stands in", str(account.source or "")),
     ]
     return [(about, text) for about, text in facts if text]
+
+
+def folded_line(folded: int) -> str:
+    """What a list says of the accounts it leaves out."""
+    return f"Folded away: {folded} of the system's own that cannot sign in; --all shows them."

@@ -24,8 +24,8 @@ def worksheet_sheet(steps: Sequence[Step], posture: Posture) -> Sheet:
     ]
     columns = columns_of(
         ("step", "step"),
-        ("does", "does"),
         ("takes_effect", "takes effect"),
+        ("does", "does"),
         whole=("takes_effect",),
         under={"does": "why"},
         listed=("does",),

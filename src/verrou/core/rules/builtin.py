@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from verrou.core.model import Builtin, Effect, Posture, Reading, absent
+from verrou.core.model import Builtin, Effect, PasswordState, Posture, Reading, absent
 from verrou.core.rules.declaration import Rule, Severity
 from verrou.core.values import BuiltinName, Name, YesNo
 
@@ -22,7 +22,8 @@ def _enabled(which: Builtin) -> Callable[[Posture], Reading]:
         account = posture.builtin(which)
         if account is None:
             return absent(f"this system ships no built-in {which} account")
-        return Reading(account.enabled, source=account.source, reason=f"the account is called {account.name}")
+        usable = account.enabled and account.password is not PasswordState.NONE
+        return Reading(usable, source=account.source, reason=f"the account is called {account.name}")
 
     return read
 

@@ -20,7 +20,7 @@ def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
         case SetRules():
             return _set_rules(authority, step)
         case CreateAccount():
-            authority.add(step.account, step.full_name, secrets.get(step.account, ""), step.must_change)
+            authority.add(step.account, step.full_name, secrets.given(step), step.must_change)
             if step.role is Role.ADMINISTRATOR:
                 authority.join(step.account, _group_name(authority, other_side.ADMINISTRATORS))
             elif step.role is Role.GUEST:
@@ -37,7 +37,7 @@ def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
         case Unlock():
             authority.unlock(step.account)
         case SetPassword():
-            authority.reset_password(step.account, secrets.get(step.account, ""), step.must_change)
+            authority.reset_password(step.account, secrets.given(step), step.must_change)
     return ""
 
 

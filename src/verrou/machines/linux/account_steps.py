@@ -25,7 +25,7 @@ from verrou.machines.linux.account_files import (
 )
 from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.lockout import load_faillock
-from verrou.machines.linux.population import NAMING, defined_number, login_defs, number
+from verrou.machines.linux.population import NAMING, defined_number, login_defs, number, scheme_of
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.sudoers import elevations
 
@@ -149,7 +149,7 @@ class AccountEdit:
         if self.root.exists(home):
             raise Refused(f"{home} is there already; move it away or choose another name")
         minimum, maximum, warning = ageing_of_new_accounts(self.root)
-        secret = "" if step.password == "blank" else hashed(secrets[name])
+        secret = self._hash(secrets.given(step))
         changed = "0" if step.must_change else str(self.today_days)
         shell = SHELL if self.root.exists(SHELL) else "/bin/sh"
         self.files[PASSWD].add(name, "x", str(uid), str(gid), step.full_name, home, shell)
@@ -194,9 +194,18 @@ class AccountEdit:
             raise Refused(f"{name} ended {self.today_days - days} days ago; give it another end date first")
         return ""
 
+    @staticmethod
+    def _hash(password: str) -> str:
+        """What stands in shadow(5) for a password: nothing for the blank one."""
+        return hashed(password) if password else ""
+
     def _set_password(self, step: SetPassword, secrets: Secrets) -> str:
-        self._record(SHADOW, step.account)
-        secret = "" if step.password == "blank" else hashed(secrets[step.account])
+        now = self._record(SHADOW, step.account).fields[1]
+        secret = self._hash(secrets.given(step))
+        if now.startswith("!") and scheme_of(now):
+            if not secret:
+                raise Refused(f"{step.account} is disabled; a blank password would open it, so enable it first")
+            secret = f"!{secret}"
         changed = "0" if step.must_change else str(self.today_days)
         self.files[SHADOW].change(step.account, f1=secret, f2=changed)
         return ""

@@ -236,8 +236,10 @@ def _account(
     if hashed == "x":
         hashed = shadow.fields[1] if shadow else "*"
         age = ageing(shadow.fields) if shadow else None
-    usable = not hashed.startswith(("!", "*"))
-    state = PasswordState.BLANK if hashed == "" else PasswordState.SET if usable else PasswordState.NONE
+    behind = hashed.lstrip("!")
+    locked_away = hashed.startswith("!") and bool(scheme_of(behind))
+    behind_it = PasswordState.SET if scheme_of(behind) else PasswordState.NONE
+    state = PasswordState.BLANK if hashed == "" else behind_it
     changed = day(age.changed) if age else None
     expires = day(age.expires) if age else None
     ends = None
@@ -247,6 +249,7 @@ def _account(
         if age.inactive is not None and ends is not None:
             closed = ends + timedelta(days=age.inactive + 1)
             expires = min(expires or closed, closed)
+    must_change = age is not None and (age.changed == 0 or (ends is not None and ends < today))
     if shipped:
         origin = Origin.BUILT_IN
     elif uid == 0 or uid in people:
@@ -262,13 +265,13 @@ def _account(
         groups=groups,
         grants=(Grant.ADMINISTRATION,) if given_by or uid == 0 else (),
         given_by=given_by,
-        enabled=usable and not (age is not None and age.expires in (0, 1)),
+        enabled=not locked_away and not (age is not None and age.expires in (0, 1)),
         may_sign_in=record.fields[6].rpartition("/")[2] not in NO_SHELLS,
         password=state,
         password_scheme=scheme_of(hashed),
         password_changed=None if age is None or age.changed == 0 else changed,
         password_ages=age is not None and age.maximum is not None,
-        must_change=usable and age is not None and (age.changed == 0 or (ends is not None and ends < today)),
+        must_change=state is not PasswordState.NONE and must_change,
         expires=expires,
         locked_until=locked,
         wrong_tries=tries,
@@ -300,4 +303,4 @@ def _last_sign_ins(root: Root) -> Callable[[int], datetime | None]:
 def people_with_passwords(accounts: Iterable[Account]) -> list[Account]:
     """Accounts whose password somebody types: the ones that ageing is about."""
     people = (Origin.ADDED, Origin.BUILT_IN)
-    return [a for a in accounts if a.origin in people and a.password is PasswordState.SET]
+    return [a for a in accounts if a.origin in people and a.password is PasswordState.SET and a.enabled]
