@@ -1,7 +1,7 @@
 """What the guards foresee is what happens: generated steps, done for real, on a bench machine and on a Linux tree."""
 
 import shutil
-from datetime import datetime
+from datetime import date, datetime
 from pathlib import Path
 
 from hypothesis import given, settings
@@ -12,7 +12,7 @@ from verrou.core import guards
 from verrou.core.access import can_sign_in, role_of, usable_administrators
 from verrou.core.errors import GuardRefused
 from verrou.core.model import Posture, Role
-from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetPassword, Step, Unlock
+from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetEnd, SetPassword, Step, Unlock
 from verrou.machines import Machine, Outcome, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
 from verrou.records.carry_out import carry_out, undo
@@ -30,7 +30,8 @@ STEPS = st.lists(
     | st.builds(Join, NAMES, GROUPS)
     | st.builds(Leave, NAMES, GROUPS)
     | st.builds(Rename, NAMES, NAMES)
-    | st.builds(Unlock, NAMES),
+    | st.builds(Unlock, NAMES)
+    | st.builds(SetEnd, NAMES, st.sampled_from([None, date(2020, 1, 1), date(2099, 1, 1)])),
     min_size=1,
     max_size=7,
 )

@@ -1,12 +1,13 @@
 """Account steps on a small Linux tree: what is refused and why, and what each leaves in the files."""
 
 import os
+from datetime import date
 from pathlib import Path
 
 import pytest
 
 from verrou.core.model import Role
-from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetPassword, Step
+from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetEnd, SetPassword, Step
 from verrou.machines import Outcome, Secrets, StepResult, open_machine
 
 PASSWORD = "kittiwake-Cliff-42"
@@ -75,6 +76,7 @@ def lines(tree: Path, name: str) -> dict[str, list[str]]:
         (SetEnabled("tern", True), "verrou account password tern"),
         (SetEnabled("ended", True), "give it another end date first"),
         (SetEnabled("nobody", False), "nobody is not in /etc/shadow"),
+        (SetEnd("root", date(2030, 1, 1)), "would stop cron"),
         (Rename("root", "lamp"), "programs rely on the name root"),
         (Rename("tern", "warden"), "the name warden is taken"),
         (Rename("warden", "wilma"), "/etc/sudoers:2"),

@@ -157,6 +157,20 @@ def test_account_steps_as_the_system_sees_them(manned_root: PrivateRoot, verrou:
     content_judges(root)
 
 
+def test_an_account_of_a_baseline_ends_on_its_day(manned_root: PrivateRoot, verrou: Verrou, tmp_path: Path) -> None:
+    m = ("-m", manned_root.path, "--yes")
+    (tmp_path / "site.toml").write_text('[accounts.tern]\npassword = "ask"\nexpires = 2099-03-31\n')
+    verrou("harden", "-b", "site.toml", *m, "--password", "stdin", typed="puffin-Burrow-31\n")
+    assert "Mar 31, 2099" in manned_root.inside("chage", "-l", "tern").stdout
+    verrou("account", "password", "tern", "--password", "stdin", "--keep-password", *m, typed="skerry-Burrow-8\n")
+    assert manned_root.signs_in("tern", "skerry-Burrow-8")
+    verrou("account", "change", "tern", "--ends", "2026-01-01", *m)
+    assert not manned_root.signs_in("tern", "skerry-Burrow-8")
+    verrou("account", "change", "tern", "--ends", "never", *m)
+    assert manned_root.signs_in("tern", "skerry-Burrow-8")
+    verrou("account", "change", "tern", "--ends", "soon", *m, code=2)
+
+
 def test_a_missing_module_is_named_and_the_rest_goes_on(manned_root: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", manned_root.path)
     manned_root.inside("dpkg", "--purge", "--force-depends", "libpam-pwquality")

@@ -1,6 +1,7 @@
 """verrou account and verrou group: single changes, through the same worksheet, guards and journal as harden."""
 
 from collections.abc import Callable
+from datetime import date
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -10,7 +11,7 @@ from verrou.cli.change import change
 from verrou.cli.options import format_option, machine_option, print_facts, tell_troubles
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Effect, Posture, Role
-from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetPassword, Step, Unlock
+from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetEnd, SetPassword, Step, Unlock
 from verrou.machines import Machine
 
 STATES = ("blank", "disabled", "expired", "locked", "must change", "never ends", "wrong tries", "can sign in")
@@ -213,6 +214,21 @@ def set_password(
         typed=password != "stdin",
         password_file=password_file,
     )
+
+
+@account.command("change")
+@click.argument("name")
+@click.option(
+    "--ends", "end", required=True, metavar="DAY", help='The day from which on it is closed, or "never" for no end.'
+)
+@_change_options
+def change_account(machine: Machine, name: str, end: str, yes: bool, preview: bool) -> None:
+    """Give an account an end, another one, or none."""
+    try:
+        day = None if end == "never" else date.fromisoformat(end)
+    except ValueError:
+        raise BadInput(f'--ends: found {end!r}, accepted: a day such as 2027-03-31, or "never"') from None
+    _single(machine, lambda posture: SetEnd(_known(posture, name), day), "account change", yes=yes, preview=preview)
 
 
 @account.command("rename")

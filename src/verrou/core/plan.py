@@ -1,13 +1,13 @@
 """From findings to a worksheet: ordered steps that close them, and what a person has to decide."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 
 from attrs import evolve, frozen
 
 from verrou.core.access import role_of
 from verrou.core.audit import Audit, Finding, Verdict, audit, shortfalls
 from verrou.core.baseline import Baseline, WantedAccount
-from verrou.core.model import Builtin, Effect, Grant, PasswordState, Posture, Role
+from verrou.core.model import Account, Builtin, Effect, Grant, PasswordState, Posture, Role
 from verrou.core.rules import CATALOGUE, agreements, reading_of, set_together
 from verrou.core.rules.population import blank_accounts, unending_accounts, unlisted
 from verrou.core.steps import (
@@ -18,6 +18,7 @@ from verrou.core.steps import (
     Leave,
     Rename,
     SetEnabled,
+    SetEnd,
     SetRules,
     Step,
 )
@@ -185,24 +186,27 @@ def _administrators(posture: Posture, baseline: Baseline, finding: Finding) -> I
 
 
 def _blank_passwords(posture: Posture, baseline: Baseline, finding: Finding) -> Iterator[ByHand]:
-    guests_may = baseline.demands[finding.subject].desired.candidates(CATALOGUE[finding.subject]) == ["guests"]
-    for account in blank_accounts(posture):
-        if not (guests_may and role_of(account, posture) is Role.GUEST):
-            yield ByHand(
-                finding.subject,
-                f"verrou account password {account.name}, or verrou account disable {account.name}",
-            )
+    for account in _but_for_guests(blank_accounts(posture), posture, baseline, finding):
+        advice = f"verrou account password {account.name}, or verrou account disable {account.name}"
+        yield ByHand(finding.subject, advice)
+
+
+def _but_for_guests(
+    accounts: Sequence[Account], posture: Posture, baseline: Baseline, finding: Finding
+) -> list[Account]:
+    """The accounts that a rule of nobody, guests or anybody is about: guests are not, where it lets guests."""
+    demand = baseline.demands[finding.subject]
+    guests_may = demand.desired.candidates(demand.rule) == ["guests"]
+    return [a for a in accounts if not (guests_may and role_of(a, posture) is Role.GUEST)]
 
 
 def _unending_passwords(posture: Posture, baseline: Baseline, finding: Finding) -> Iterator[ByHand]:
-    guests_may = baseline.demands[finding.subject].desired.candidates(CATALOGUE[finding.subject]) == ["guests"]
-    for account in unending_accounts(posture):
-        if not (guests_may and role_of(account, posture) is Role.GUEST):
-            yield ByHand(
-                finding.subject,
-                f"{account.name} is left out of the age of passwords; ask for password.max_age in the baseline, "
-                "or take the exception away with the system's own means",
-            )
+    for account in _but_for_guests(unending_accounts(posture), posture, baseline, finding):
+        yield ByHand(
+            finding.subject,
+            f"{account.name} is left out of the age of passwords; ask for password.max_age in the baseline, "
+            "or take the exception away with the system's own means",
+        )
 
 
 def _duplicate_ids(posture: Posture, baseline: Baseline, finding: Finding) -> Iterator[ByHand]:
@@ -291,7 +295,7 @@ def _declared(posture: Posture, baseline: Baseline, finding: Finding) -> Iterato
     elif account.enabled is not wanted.enabled:
         yield SetEnabled(name, wanted.enabled, why=finding.subject, effect=Effect.NEXT_SIGN_IN)
     if any("ends" in should for _, should in shortfalls(posture, wanted)):
-        yield ByHand(finding.subject, f"give {name} the end date {wanted.expires} with the system's own means")
+        yield SetEnd(name, wanted.expires, why=finding.subject)
 
 
 def _creation(posture: Posture, wanted: WantedAccount, subject: str) -> Iterator[Step | ByHand]:
@@ -312,7 +316,7 @@ def _creation(posture: Posture, wanted: WantedAccount, subject: str) -> Iterator
     )
     yield made
     if wanted.expires is not None:
-        yield ByHand(subject, f"give {wanted.name} the end date {wanted.expires} with the system's own means")
+        yield SetEnd(wanted.name, wanted.expires, why=subject)
 
 
 def _role_change(posture: Posture, wanted: WantedAccount, role: Role, subject: str) -> Iterator[Step | ByHand]:

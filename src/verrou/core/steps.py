@@ -1,6 +1,7 @@
 """What a worksheet can hold: each step says what it does, and what the machine is afterwards."""
 
 from collections.abc import Callable, Mapping
+from datetime import date
 from typing import TypeAlias
 
 from attrs import evolve, field, frozen
@@ -189,7 +190,23 @@ class Unlock(_Step):
         return _changed(posture, self.account, lambda a: evolve(a, locked_until=None, wrong_tries=0))
 
 
-Step: TypeAlias = SetRules | CreateAccount | SetEnabled | Rename | Join | Leave | SetPassword | Unlock
+@frozen
+class SetEnd(_Step):
+    """Give an account a day from which on it is closed, or lift it (None)."""
+
+    account: str
+    day: date | None
+    effect: Effect = field(default=Effect.NEXT_SIGN_IN, kw_only=True)
+
+    @property
+    def what(self) -> str:
+        return f"let account {self.account} " + (f"end on {self.day}" if self.day else "have no end")
+
+    def foresee(self, posture: Posture) -> Posture:
+        return _changed(posture, self.account, lambda a: evolve(a, expires=self.day))
+
+
+Step: TypeAlias = SetRules | CreateAccount | SetEnabled | Rename | Join | Leave | SetPassword | Unlock | SetEnd
 NEEDS_PASSWORD = (CreateAccount, SetPassword)
 
 

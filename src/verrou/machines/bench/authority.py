@@ -213,6 +213,13 @@ class Authority:
         """Open or close an account."""
         self._account(name)["open"] = is_open
 
+    def set_end(self, name: str, moment: datetime | None) -> None:
+        """From when on an account lets nobody in; None for no end."""
+        account = self._account(name)
+        if account["id"] == KEEPER and moment is not None:
+            raise No(f"{name} has no end")
+        account["ends"] = moment.isoformat() if moment else None
+
     def join(self, name: str, group: str) -> None:
         """Make an account a member."""
         members = self._group(group)["members"]

@@ -1,12 +1,23 @@
 """Steps as calls to a bench machine's authority, and trials on a copy of it."""
 
 from collections.abc import Callable
-from datetime import timedelta
+from datetime import datetime, time, timedelta
 
 from attrs import define
 
 from verrou.core.model import Role
-from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetPassword, SetRules, Step, Unlock
+from verrou.core.steps import (
+    CreateAccount,
+    Join,
+    Leave,
+    Rename,
+    SetEnabled,
+    SetEnd,
+    SetPassword,
+    SetRules,
+    Step,
+    Unlock,
+)
 from verrou.core.trials import Answer
 from verrou.machines import Secrets
 from verrou.machines.bench import authority as other_side
@@ -34,6 +45,8 @@ def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
             authority.join(step.account, step.group)
         case Leave():
             authority.leave(step.account, step.group)
+        case SetEnd():
+            authority.set_end(step.account, datetime.combine(step.day, time()) if step.day else None)
         case Unlock():
             authority.unlock(step.account)
         case SetPassword():

@@ -10,7 +10,7 @@ from pathlib import Path
 from attrs import define, field
 
 from verrou.core.model import Role, Source
-from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetPassword, Step, Unlock
+from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetEnd, SetPassword, Step, Unlock
 from verrou.machines import Outcome, Secrets, StepResult
 from verrou.machines.linux.account_files import (
     GROUP,
@@ -25,7 +25,7 @@ from verrou.machines.linux.account_files import (
 )
 from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.lockout import load_faillock
-from verrou.machines.linux.population import NAMING, defined_number, login_defs, number, scheme_of
+from verrou.machines.linux.population import EPOCH, NAMING, defined_number, login_defs, number, scheme_of
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.sudoers import elevations
 
@@ -111,6 +111,8 @@ class AccountEdit:
                 return self._membership(step.account, step.group, joins=False)
             case SetPassword():
                 return self._set_password(step, secrets)
+            case SetEnd():
+                return self._set_end(step)
             case Unlock():
                 return self._unlock(step.account)
         raise Refused(f"this machine cannot {step.what}")
@@ -208,6 +210,15 @@ class AccountEdit:
             secret = f"!{secret}"
         changed = "0" if step.must_change else str(self.today_days)
         self.files[SHADOW].change(step.account, f1=secret, f2=changed)
+        return ""
+
+    def _set_end(self, step: SetEnd) -> str:
+        now = self._record(SHADOW, step.account).fields[7]
+        if now == CLOSED_FOR_GOOD:
+            raise Refused(f"{step.account} is disabled; enable it first, the end date is what keeps it closed")
+        if self._record(PASSWD, step.account).fields[2] == "0" and step.day is not None:
+            raise Refused(f"an end date on {step.account} would stop cron and elevation")
+        self.files[SHADOW].change(step.account, f7=str((step.day - EPOCH).days) if step.day else "")
         return ""
 
     def _unlock(self, name: str) -> str:
