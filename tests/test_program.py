@@ -57,7 +57,7 @@ def test_a_survey_file_is_a_machine_to_look_at(verrou: Verrou, bench: Path, tmp_
     assert "damaged" in verrou("audit", "-b", "essential", "-m", "monday.survey.json", code=2).stderr
 
 
-def test_nothing_hostile_reaches_the_screen_or_a_spreadsheet(verrou: Verrou, bench: Path) -> None:
+def test_nothing_hostile_reaches_the_screen_or_a_spreadsheet(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
     machine = json.loads(bench.read_text())
     for account, name in zip(machine["accounts"], ("a\x1b[2Jb", "=1+1", "x\u202ey", "[red]z"), strict=True):
         account["name"] = name
@@ -65,6 +65,21 @@ def test_nothing_hostile_reaches_the_screen_or_a_spreadsheet(verrou: Verrou, ben
     text = verrou("account", "list", "-m", bench, "--all").stdout
     assert "\x1b" not in text and "\u202e" not in text
     assert "a\\x1b[2Jb" in text and "x\\u202ey" in text and "[red]z" in text
+    machine["name"] = "hide\x1b]0;x\x07"
+    bench.write_text(json.dumps(machine))
+    (tmp_path / "evil.toml").write_text('[baseline]\ntitle = "a\\u001b[2Jb"\n[password]\nmin_length = 1\n')
+    (tmp_path / "worse.toml").write_text('["a\\u001b[2Jb"]\nx = 1\n')
+    for arguments in (
+        ("survey", "-m", bench),
+        ("audit", "-m", bench, "-b", "evil.toml"),
+        ("harden", "-m", bench, "-b", "evil.toml", "--preview"),
+        ("baseline", "check", "worse.toml"),
+        ("account", "show", "a\x1b[2Jb", "-m", bench),
+        ("account", "show", "\x1b[2J", "-m", bench),
+        ("group", "join", "\x1b[2J", "warden", "-m", bench),
+    ):
+        told = verrou(*arguments, code=None)
+        assert "\x1b" not in told.stdout + told.stderr and "\x07" not in told.stdout + told.stderr, arguments
     assert ",'=1+1," in verrou("account", "list", "-m", bench, "--format", "csv").stdout
 
 

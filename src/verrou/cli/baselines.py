@@ -36,7 +36,7 @@ def list_baselines(style: str) -> None:
 @format_option
 def show(name: str, style: str) -> None:
     """Everything a baseline asks for, what it builds on included, with the reason and the place of each."""
-    from verrou.reports.sheets import Sheet, columns_of, console, print_sheet
+    from verrou.reports.sheets import Sheet, columns_of, console, print_sheet, shown
 
     loaded = load_baseline(name)
     rows = [
@@ -67,7 +67,7 @@ def show(name: str, style: str) -> None:
 
     def text() -> None:
         out = console()
-        out.print(loaded.title)
+        out.print(shown(loaded.title))
         out.print()
         print_sheet(out, sheet)
 
@@ -79,6 +79,7 @@ def show(name: str, style: str) -> None:
 def check(names: tuple[str, ...]) -> None:
     """Whether baseline files are sound; every error of each is told, with file and line."""
     from verrou.core.baseline import BaselineRefused, read_baseline
+    from verrou.reports.sheets import shown
 
     refused = 0
     for name in names:
@@ -87,7 +88,7 @@ def check(names: tuple[str, ...]) -> None:
         except BaselineRefused as errors:
             refused += 1
             for problem in errors.problems:
-                click.echo(f"verrou: {problem}", err=True)
+                click.echo(f"verrou: {shown(problem)}", err=True)
         else:
             asked = len(loaded.demands) + len(loaded.accounts) + len(loaded.groups)
             click.echo(f"{name}: sound; asks for {asked} things, waives {len(loaded.waivers)}")

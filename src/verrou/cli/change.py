@@ -37,7 +37,7 @@ def change(
     from verrou.core import guards
     from verrou.core.steps import account_of
     from verrou.records.carry_out import carry_out
-    from verrou.reports.sheets import BAD, console, print_sheet
+    from verrou.reports.sheets import BAD, console, print_sheet, shown
     from verrou.reports.worksheets import results_sheet, worksheet_sheet
 
     out = console()
@@ -48,7 +48,7 @@ def change(
         out.print("This is a preview; nothing was changed.")
         click.get_current_context().exit(0)
     number = "this step" if len(steps) == 1 else f"these {len(steps)} steps"
-    if not yes and not click.confirm(f"Do {number} on {machine.name}?"):
+    if not yes and not click.confirm(f"Do {number} on {shown(machine.name)}?"):
         out.print("Nothing was changed.")
         click.get_current_context().exit(0)
     secrets, generated = collect_passwords(steps, posture, typed)
@@ -113,7 +113,7 @@ def harden(
     from verrou.core.audit import audit as hold_against
     from verrou.core.plan import plan
     from verrou.core.rules import CATALOGUE
-    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.sheets import console, print_sheet, shown
     from verrou.reports.worksheets import by_hand_sheet
 
     known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
@@ -129,7 +129,7 @@ def harden(
         print_sheet(out, by_hand_sheet(worksheet))
         out.print()
     if not worksheet.steps:
-        out.print(f"{machine.name}: there is nothing that a step could close.")
+        out.print(f"{shown(machine.name)}: there is nothing that a step could close.")
         return
     change(
         machine,
@@ -183,7 +183,7 @@ def undo(machine: Machine, entry: int | None, only_list: bool, yes: bool) -> Non
             out.print(f"Entry {left[-1].number}, {left[-1].command} of {left[-1].begun}:")
             for step in left[-1].steps:
                 out.print(f"  {shown(step)}")
-            if not click.confirm(f"Go back over it on {machine.name}?"):
+            if not click.confirm(f"Go back over it on {shown(machine.name)}?"):
                 out.print("Nothing was changed.")
                 return
     gone_over, items = go_back(machine, entry)

@@ -67,7 +67,7 @@ def audit(machine: Machine, baseline_name: str, style: str, short: bool) -> None
     """What falls short of a baseline, how much it matters, and what decided it."""
     from verrou.core.audit import audit as hold_against
     from verrou.reports.findings import audit_data, audit_sheet
-    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.sheets import console, print_sheet, shown
 
     baseline = load_baseline(baseline_name)
     posture = machine.observe()
@@ -76,7 +76,7 @@ def audit(machine: Machine, baseline_name: str, style: str, short: bool) -> None
 
     def text() -> None:
         out = console()
-        out.print(f"{found.machine} held against: {found.baseline}")
+        out.print(f"{shown(found.machine)} held against: {shown(found.baseline)}")
         out.print()
         print_sheet(out, audit_sheet(found, every=not short))
         out.print()

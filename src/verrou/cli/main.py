@@ -58,8 +58,10 @@ class LazyGroup(click.Group):
         try:
             return super().invoke(ctx)
         except VerrouError as error:
-            for line in str(error).splitlines():
-                click.echo(f"verrou: {line}", err=True)
+            from verrou.reports.sheets import shown
+
+            for line in str(error).split("\n"):
+                click.echo(f"verrou: {shown(line)}", err=True)
             ctx.exit(error.exit_code)
         except RecursionError:
             click.echo("verrou: the input is nested too deeply", err=True)

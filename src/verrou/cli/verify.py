@@ -24,7 +24,7 @@ def verify(machine: Machine, baseline_name: str, style: str) -> None:
     from verrou.core.audit import audit as hold_against
     from verrou.core.trials import Proof, run_trials
     from verrou.reports.findings import audit_data, audit_sheet, trials_sheet
-    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.sheets import console, print_sheet, shown
 
     baseline = load_baseline(baseline_name)
     posture = machine.observe()
@@ -36,7 +36,7 @@ def verify(machine: Machine, baseline_name: str, style: str) -> None:
 
     def text() -> None:
         out = console()
-        out.print(f"{found.machine} held against: {found.baseline}")
+        out.print(f"{shown(found.machine)} held against: {shown(found.baseline)}")
         out.print()
         short = audit_sheet(found, every=False)
         if short.rows:
