@@ -7,7 +7,7 @@ from typing import Any, TypeVar
 
 import click
 
-from verrou.cli.change import change
+from verrou.cli.change import accept_option, change
 from verrou.cli.options import format_option, machine_option, print_facts, tell_troubles
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Effect, Posture, Role
@@ -20,6 +20,7 @@ F = TypeVar("F", bound=Callable[..., Any])
 
 def _change_options(command: F) -> F:
     for option in (
+        accept_option,
         click.option("--preview", is_flag=True, help="Show the worksheet and stop."),
         click.option("--yes", is_flag=True, help="Do not ask."),
         machine_option,
@@ -138,9 +139,16 @@ def show_account(name: str, machine: Machine, style: str) -> None:
 @account.command("unlock")
 @click.argument("name")
 @_change_options
-def unlock(machine: Machine, name: str, yes: bool, preview: bool) -> None:
+def unlock(machine: Machine, name: str, yes: bool, preview: bool, accepted: tuple[str, ...]) -> None:
     """Lift a lock after wrong passwords now, and forget the tries."""
-    _single(machine, lambda posture: Unlock(_known(posture, name)), "account unlock", yes=yes, preview=preview)
+    _single(
+        machine,
+        lambda posture: Unlock(_known(posture, name)),
+        "account unlock",
+        yes=yes,
+        preview=preview,
+        accepted=accepted,
+    )
 
 
 @account.command("add")
@@ -165,6 +173,7 @@ def add(
     password_file: Path | None,
     yes: bool,
     preview: bool,
+    accepted: tuple[str, ...],
 ) -> None:
     """Make an account that a person signs in with, and give it a first password."""
 
@@ -185,6 +194,7 @@ def add(
         "account add",
         yes=yes,
         preview=preview,
+        accepted=accepted,
         typed=password != "stdin",
         password_file=password_file,
     )
@@ -202,6 +212,7 @@ def set_password(
     password_file: Path | None,
     yes: bool,
     preview: bool,
+    accepted: tuple[str, ...],
 ) -> None:
     """Give an account another password."""
     how = "generate" if password == "generate" else "ask"
@@ -211,6 +222,7 @@ def set_password(
         "account password",
         yes=yes,
         preview=preview,
+        accepted=accepted,
         typed=password != "stdin",
         password_file=password_file,
     )
@@ -222,20 +234,27 @@ def set_password(
     "--ends", "end", required=True, metavar="DAY", help='The day from which on it is closed, or "never" for no end.'
 )
 @_change_options
-def change_account(machine: Machine, name: str, end: str, yes: bool, preview: bool) -> None:
+def change_account(machine: Machine, name: str, end: str, yes: bool, preview: bool, accepted: tuple[str, ...]) -> None:
     """Give an account an end, another one, or none."""
     try:
         day = None if end == "never" else date.fromisoformat(end)
     except ValueError:
         raise BadInput(f'--ends: found {end!r}, accepted: a day such as 2027-03-31, or "never"') from None
-    _single(machine, lambda posture: SetEnd(_known(posture, name), day), "account change", yes=yes, preview=preview)
+    _single(
+        machine,
+        lambda posture: SetEnd(_known(posture, name), day),
+        "account change",
+        yes=yes,
+        preview=preview,
+        accepted=accepted,
+    )
 
 
 @account.command("rename")
 @click.argument("name")
 @click.argument("new_name")
 @_change_options
-def rename(machine: Machine, name: str, new_name: str, yes: bool, preview: bool) -> None:
+def rename(machine: Machine, name: str, new_name: str, yes: bool, preview: bool, accepted: tuple[str, ...]) -> None:
     """Give an account another name; its identity, groups and files stay."""
     _single(
         machine,
@@ -243,6 +262,7 @@ def rename(machine: Machine, name: str, new_name: str, yes: bool, preview: bool)
         "account rename",
         yes=yes,
         preview=preview,
+        accepted=accepted,
     )
 
 
@@ -253,17 +273,17 @@ def _switch(name: str, enabled: bool) -> Callable[[Posture], Step]:
 @account.command("enable")
 @click.argument("name")
 @_change_options
-def enable(machine: Machine, name: str, yes: bool, preview: bool) -> None:
+def enable(machine: Machine, name: str, yes: bool, preview: bool, accepted: tuple[str, ...]) -> None:
     """Open an account that is closed."""
-    _single(machine, _switch(name, True), "account enable", yes=yes, preview=preview)
+    _single(machine, _switch(name, True), "account enable", yes=yes, preview=preview, accepted=accepted)
 
 
 @account.command("disable")
 @click.argument("name")
 @_change_options
-def disable(machine: Machine, name: str, yes: bool, preview: bool) -> None:
+def disable(machine: Machine, name: str, yes: bool, preview: bool, accepted: tuple[str, ...]) -> None:
     """Close an account; its files and groups stay."""
-    _single(machine, _switch(name, False), "account disable", yes=yes, preview=preview)
+    _single(machine, _switch(name, False), "account disable", yes=yes, preview=preview, accepted=accepted)
 
 
 @click.group()
@@ -300,7 +320,7 @@ def list_groups(machine: Machine, style: str, everyone: bool) -> None:
 @click.argument("group_name", metavar="GROUP")
 @click.argument("name", metavar="ACCOUNT")
 @_change_options
-def join(machine: Machine, group_name: str, name: str, yes: bool, preview: bool) -> None:
+def join(machine: Machine, group_name: str, name: str, yes: bool, preview: bool, accepted: tuple[str, ...]) -> None:
     """Make an account a member of a group."""
     _single(
         machine,
@@ -308,6 +328,7 @@ def join(machine: Machine, group_name: str, name: str, yes: bool, preview: bool)
         "group join",
         yes=yes,
         preview=preview,
+        accepted=accepted,
     )
 
 
@@ -315,7 +336,7 @@ def join(machine: Machine, group_name: str, name: str, yes: bool, preview: bool)
 @click.argument("group_name", metavar="GROUP")
 @click.argument("name", metavar="ACCOUNT")
 @_change_options
-def leave(machine: Machine, group_name: str, name: str, yes: bool, preview: bool) -> None:
+def leave(machine: Machine, group_name: str, name: str, yes: bool, preview: bool, accepted: tuple[str, ...]) -> None:
     """Take an account out of a group."""
     _single(
         machine,
@@ -323,4 +344,5 @@ def leave(machine: Machine, group_name: str, name: str, yes: bool, preview: bool
         "group leave",
         yes=yes,
         preview=preview,
+        accepted=accepted,
     )

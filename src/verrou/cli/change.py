@@ -6,6 +6,7 @@ from pathlib import Path
 import click
 
 from verrou.cli.options import (
+    F,
     baseline_option,
     collect_passwords,
     hand_over,
@@ -14,10 +15,22 @@ from verrou.cli.options import (
     reserve,
     tell_troubles,
 )
+from verrou.core import guards
 from verrou.core.errors import MachineRefused
 from verrou.core.model import Posture
 from verrou.core.steps import Step
 from verrou.machines import Machine, Outcome, Secrets, StepResult
+
+
+def accept_option(command: F) -> F:
+    """``--accept GUARD``."""
+    return click.option(
+        "--accept",
+        "accepted",
+        multiple=True,
+        type=click.Choice(guards.ACCEPTABLE),
+        help="Do it although this guard refuses; the journal records it.",
+    )(command)
 
 
 def change(
@@ -32,9 +45,9 @@ def change(
     password_file: Path | None = None,
     baseline: str = "",
     carry_on: bool = False,
+    accepted: Sequence[str] = (),
 ) -> None:
     """Show the worksheet, ask, do it, and tell what became of each step. Leaves with the exit code on a refusal."""
-    from verrou.core import guards
     from verrou.core.steps import account_of
     from verrou.records.carry_out import carry_out
     from verrou.reports.sheets import BAD, console, print_sheet, shown
@@ -43,7 +56,7 @@ def change(
     out = console()
     print_sheet(out, worksheet_sheet(steps, posture))
     out.print()
-    guards.check(posture, steps)
+    guards.check(posture, steps, accepted)
     if preview:
         out.print("This is a preview; nothing was changed.")
         click.get_current_context().exit(0)
@@ -74,6 +87,7 @@ def change(
             command=command,
             baseline=baseline,
             carry_on=carry_on,
+            accepted=accepted,
             tell=tell,
         )
     finally:
@@ -99,6 +113,7 @@ def change(
 @click.option("--password", type=click.Choice(["ask", "stdin"]), default="ask", help="Where typed passwords come from.")
 @click.option("--password-file", type=click.Path(path_type=Path), help="A new file for generated passwords.")
 @click.option("--carry-on", is_flag=True, help="Go on although the last run broke off.")
+@accept_option
 def harden(
     machine: Machine,
     baseline_name: str,
@@ -108,6 +123,7 @@ def harden(
     password: str,
     password_file: Path | None,
     carry_on: bool,
+    accepted: tuple[str, ...],
 ) -> None:
     """Close what falls short: show the worksheet, ask, do it, and read the machine again."""
     from verrou.core.audit import audit as hold_against
@@ -142,6 +158,7 @@ def harden(
         password_file=password_file,
         baseline=baseline.title,
         carry_on=carry_on,
+        accepted=accepted,
     )
     after = hold_against(machine.observe(), baseline)
     out.print(f"{after.score}. verrou verify proves it by trials.", style="bold")
@@ -171,10 +188,11 @@ def undo(machine: Machine, entry: int | None, only_list: bool, yes: bool) -> Non
                 "command": e.command,
                 "state": f"undone {e.undone}" if e.undone else "done" if e.finished else "broke off",
                 "steps": len(e.steps),
+                "accepted": ", ".join(e.accepted),
             }
             for e in entries
         )
-        columns = columns_of(*((key, key) for key in ("entry", "at", "by", "command", "state", "steps")))
+        columns = columns_of(*((key, key) for key in ("entry", "at", "by", "command", "state", "steps", "accepted")))
         print_sheet(out, Sheet("journal", columns, rows))
         return
     if not yes:

@@ -1,13 +1,13 @@
 """What no worksheet may do. Each guard is a promise about the machine after each of its steps."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 
 from attrs import frozen
 
-from verrou.core.access import usable_administrators
+from verrou.core.access import can_sign_in, grants_of, role_of, usable_administrators
 from verrou.core.errors import GuardRefused
-from verrou.core.model import Posture
-from verrou.core.rules import agreements, reading_of
+from verrou.core.model import Grant, PasswordState, Posture, Role, Status
+from verrou.core.rules import CATALOGUE, agreements, reading_of
 from verrou.core.steps import SetRules, Step
 from verrou.core.values import Count, Span
 
@@ -28,11 +28,12 @@ class Refusal:
 
 @frozen
 class Guard:
-    """``sentence`` is the promise; ``check`` yields what breaks it."""
+    """``sentence`` is the promise; ``check`` yields what breaks it. Some may be overridden by name, on purpose."""
 
     name: str
     sentence: str
     check: Callable[[Posture, Sequence[Step]], Iterator[Refusal]]
+    may_be_accepted: bool = False
 
 
 def _last_administrator(posture: Posture, steps: Sequence[Step]) -> Iterator[Refusal]:
@@ -80,6 +81,56 @@ def _contradiction(posture: Posture, steps: Sequence[Step]) -> Iterator[Refusal]
                 )
 
 
+def _own_account(posture: Posture, steps: Sequence[Step]) -> Iterator[Refusal]:
+    own = posture.machine.in_use
+    if own not in posture.by_name:
+        return
+    for number, step in enumerate(steps, start=1):
+        was = posture.by_name[own]
+        role = role_of(was, posture)
+        after = step.foresee(posture)
+        is_now = after.by_name.get(own)
+        closed = is_now is None or (was.enabled and not is_now.enabled)
+        demoted = is_now is not None and role is Role.ADMINISTRATOR and role_of(is_now, after) is not role
+        if closed or demoted:
+            yield Refusal(
+                "own-account",
+                number,
+                f"{step.what} is about the account you are using",
+                "do it from another account, or say --accept own-account",
+            )
+            return
+        posture = after
+
+
+def _open_guest(posture: Posture, steps: Sequence[Step]) -> Iterator[Refusal]:
+    for number, step in enumerate(steps, start=1):
+        after = step.foresee(posture)
+        if opened := _open_from_afar(after) - _open_from_afar(posture):
+            yield Refusal(
+                "open-guest",
+                number,
+                f"{step.what} would let {', '.join(sorted(opened))} in without a password from the network",
+                "give it a password, or set password.blank_console_only=yes and keep it out of remote groups",
+            )
+            return
+        posture = after
+
+
+def _open_from_afar(posture: Posture) -> set[str]:
+    """The accounts that a blank password opens by another way than the console."""
+    reading = reading_of(CATALOGUE["password.blank_console_only"], posture)
+    anywhere = not (reading.status is Status.READ and reading.value is True)
+    today = posture.machine.now.date()
+    return {
+        account.name
+        for account in posture.accounts
+        if account.password is PasswordState.BLANK
+        and can_sign_in(account, today)
+        and (anywhere or Grant.REMOTE_SCREEN in grants_of(account, posture))
+    }
+
+
 GUARDS = (
     Guard(
         "last-administrator",
@@ -91,17 +142,31 @@ GUARDS = (
         "no set of rules that cannot hold together",
         _contradiction,
     ),
+    Guard(
+        "open-guest",
+        "a blank password gets in at the console only",
+        _open_guest,
+    ),
+    Guard(
+        "own-account",
+        "the account in use is not demoted or disabled by its own hand",
+        _own_account,
+        may_be_accepted=True,
+    ),
 )
+ACCEPTABLE = tuple(guard.name for guard in GUARDS if guard.may_be_accepted)
 
 
-def refusals(posture: Posture, steps: Sequence[Step]) -> list[Refusal]:
-    """What the guards have against doing ``steps`` on a machine that stands as ``posture``."""
-    return [refusal for guard in GUARDS for refusal in guard.check(posture, steps)]
+def refusals(posture: Posture, steps: Sequence[Step], accepted: Collection[str] = ()) -> list[Refusal]:
+    """What the guards have against doing ``steps`` on a machine that stands as ``posture``; the accepted ones are not
+    asked, where they may be accepted at all."""
+    asked = [guard for guard in GUARDS if not (guard.may_be_accepted and guard.name in accepted)]
+    return [refusal for guard in asked for refusal in guard.check(posture, steps)]
 
 
-def check(posture: Posture, steps: Sequence[Step]) -> None:
+def check(posture: Posture, steps: Sequence[Step], accepted: Collection[str] = ()) -> None:
     """Raise GuardRefused when any guard refuses."""
-    if found := refusals(posture, steps):
+    if found := refusals(posture, steps, accepted):
         raise GuardRefused("\n".join(map(str, found)))
 
 

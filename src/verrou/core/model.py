@@ -173,7 +173,8 @@ class Naming:
 
 @frozen
 class MachineFacts:
-    """Which machine this is. ``now`` is its own clock, without a time zone."""
+    """Which machine this is. ``now`` is its own clock, without a time zone; ``in_use`` names the account that whoever
+    is at work signed in with."""
 
     name: str
     kind: str
@@ -181,6 +182,7 @@ class MachineFacts:
     address: str
     now: datetime
     naming: Naming
+    in_use: str = ""
 
 
 @define(frozen=True, slots=False)

@@ -50,6 +50,7 @@ def carry_out(
     command: str,
     baseline: str = "",
     carry_on: bool = False,
+    accepted: Sequence[str] = (),
     tell: Callable[[Step, StepResult], None] = lambda step, result: None,
 ) -> Run:
     """Do ``steps``, planned from the posture with the digest ``based_on``.
@@ -66,14 +67,14 @@ def carry_out(
         )
     posture = machine.observe()
     guards.check_unmoved(based_on, posture)
-    guards.check(posture, steps)
+    guards.check(posture, steps, accepted)
     if broken_off:
         journal.finish(broken_off.number, machine.remember(()))
     before = machine.remember(steps)
-    number = journal.begin(command, _who(), baseline, (), [step.what for step in steps], before)
+    number = journal.begin(command, _who(), baseline, accepted, [step.what for step in steps], before)
     results: list[tuple[Step, StepResult]] = []
     try:
-        for step, result in _in_turn(machine, posture, steps, secrets):
+        for step, result in _in_turn(machine, posture, steps, secrets, accepted):
             results.append((step, result))
             journal.step(number, step.what, result.outcome, result.said)
             tell(step, result)
@@ -87,7 +88,7 @@ def carry_out(
 
 
 def _in_turn(
-    machine: Machine, posture: Posture, steps: Sequence[Step], secrets: Secrets
+    machine: Machine, posture: Posture, steps: Sequence[Step], secrets: Secrets, accepted: Sequence[str]
 ) -> Iterator[tuple[Step, StepResult]]:
     """Do the steps, those that take an administrator away in runs of their own: when the machine refused one before,
     the guards look again at what is left, on the machine as it is."""
@@ -98,7 +99,7 @@ def _in_turn(
             refused = refused or result.outcome is Outcome.REFUSED
             yield step, result
         left = left[len(run) :]
-        if refused and left and (found := guards.refusals(machine.observe(), left)):
+        if refused and left and (found := guards.refusals(machine.observe(), left, accepted)):
             why = f"not done, since a step before it was refused: {found[0].reason}"
             yield from ((step, StepResult(Outcome.REFUSED, why)) for step in left)
             return

@@ -1,5 +1,6 @@
 """A real Linux system, live or mounted at a folder."""
 
+import os
 import socket
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager
@@ -57,7 +58,7 @@ class LinuxMachine:
                 f"{password_rules.DICTIONARY} is missing, so every new password is refused; "
                 "install the packages cracklib-runtime and wamerican"
             )
-        facts = MachineFacts(self.name, self.kind, _system_name(root), self.address, now, NAMING)
+        facts = MachineFacts(self.name, self.kind, _system_name(root), self.address, now, NAMING, _in_use(root))
         return Posture(facts, people.accounts, people.groups, found, tuple(people.troubles))
 
     def perform(self, steps: "Sequence[Step]", secrets: Secrets) -> Iterator[StepResult]:
@@ -113,3 +114,10 @@ def _system_name(root: Root) -> str:
         if key == "PRETTY_NAME":
             return value.strip().strip("\"'")
     return "Linux"
+
+
+def _in_use(root: Root) -> str:
+    """The account that whoever runs this signed in with: on the live system, behind sudo the one before it."""
+    if not root.live:
+        return ""
+    return os.environ.get("SUDO_USER") or os.environ.get("LOGNAME", "")
