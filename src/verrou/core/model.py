@@ -5,7 +5,7 @@ from datetime import date, datetime
 from enum import StrEnum
 from functools import cached_property
 
-from attrs import asdict, define, field, frozen
+from attrs import asdict, define, field, frozen, setters
 
 from verrou.core.values import Value
 
@@ -63,7 +63,7 @@ class PasswordState(StrEnum):
     NONE = "none"
 
 
-@frozen
+@define(on_setattr=setters.frozen)
 class Source:
     """Where a fact stands: a file of the machine and its line (1 for the first), or words such as "shipped default"."""
 
@@ -118,7 +118,7 @@ def unreadable(reason: str, remedy: str = "", source: Source | None = None) -> R
     return Reading(status=Status.UNREADABLE, reason=reason, remedy=remedy, source=source)
 
 
-@frozen
+@define(on_setattr=setters.frozen)
 class Account:
     """One account as the machine keeps it. Times are the machine's own; ``locked_until`` is datetime.max for
     "until unlocked". ``given_by`` are the lines that give it ``grants``. ``ages_exempt`` accounts bear a mark of their
@@ -150,7 +150,7 @@ class Account:
     source: Source | None = None
 
 
-@frozen
+@define(on_setattr=setters.frozen)
 class Group:
     """One group, its members by account name (primary members included), what it gives them, and the lines that do."""
 

@@ -1,6 +1,7 @@
 """passwd(5), shadow(5), group(5) and gshadow(5): parsed and edited line by line, every other byte kept."""
 
 from collections.abc import Iterable, Mapping, Sequence
+from functools import lru_cache
 from typing import NamedTuple
 
 from attrs import define, field, frozen
@@ -9,8 +10,8 @@ PASSWD, SHADOW, GROUP, GSHADOW = "/etc/passwd", "/etc/shadow", "/etc/group", "/e
 SUBUID, SUBGID = "/etc/subuid", "/etc/subgid"
 FIELDS: Mapping[str, int] = {PASSWD: 7, SHADOW: 9, GROUP: 4, GSHADOW: 4, SUBUID: 3, SUBGID: 3}
 NUMBERS: Mapping[str, tuple[int, ...]] = {PASSWD: (2, 3), GROUP: (2,)}
-NUMBERS_OR_NOTHING: Mapping[str, tuple[int, ...]] = {SHADOW: (2, 3, 4, 5, 6, 7)}
-"""Measured: with a negative number in one of these, the C library no longer finds the account's line."""
+AGES: Mapping[str, slice] = {SHADOW: slice(2, 8)}
+"""Numbers or nothing. Measured: with a negative one in any of these, the C library no longer finds the line."""
 _NIS = ("+", "-")
 _NO_RECORD = (*_NIS, "#")
 
@@ -67,7 +68,7 @@ class AccountFile:
         if self._parsed is not None:
             return self._parsed
         want, numbers = FIELDS[self.name], NUMBERS.get(self.name, ())
-        optional = NUMBERS_OR_NOTHING.get(self.name, ())
+        ages = AGES.get(self.name)
         records: list[Record] = []
         broken: list[Broken] = []
         for number, line in enumerate(self.lines, start=1):
@@ -78,7 +79,7 @@ class AccountFile:
                 broken.append(Broken(self.name, number, f"found {len(fields)} fields, accepted: {want}"))
             elif not fields[0]:
                 broken.append(Broken(self.name, number, "found an empty name"))
-            elif not all([_is_number(fields[i]) for i in numbers] + [_is_number(fields[i] or "0") for i in optional]):
+            elif not all(_is_number(fields[i]) for i in numbers) or (ages and not _ages(tuple(fields[ages]))):
                 broken.append(Broken(self.name, number, "found a number field that is no number"))
             else:
                 records.append(Record(fields[0], tuple(fields), number))
@@ -127,6 +128,11 @@ class AccountFile:
 
 def _is_number(text: str) -> bool:
     return text.isdigit() and text.isascii() and len(text) <= 10
+
+
+@lru_cache(maxsize=4096)
+def _ages(fields: tuple[str, ...]) -> bool:
+    return all(not field or _is_number(field) for field in fields)
 
 
 def members_of(text: str) -> list[str]:
