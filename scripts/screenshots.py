@@ -14,11 +14,11 @@ from pathlib import Path
 SIZE = "1280x800"
 PICTURES = Path(__file__).parent.parent / "docs/screenshots"
 SHOTS = {
-    "demo": "verrou demo elsewhere | tail -n 46",
-    "survey": "verrou survey -m warden-03 | head -n 48",
+    "demo": "verrou demo elsewhere | tail -n 44",
+    "survey": "verrou survey -m warden-03 | head -n 45",
     "account-list": "verrou account list -m warden-03; echo; verrou account list -m ringing-02.bench.json",
     "account-show": "verrou account show ringer -m warden-03; echo; verrou account show bors -m ringing-02.bench.json",
-    "audit": "verrou audit -m hide-01.bench.json -b hide-01.toml | head -n 48",
+    "audit": "verrou audit -m hide-01.bench.json -b hide-01.toml | head -n 45",
     "harden": "verrou harden -m hide-01.bench.json -b hide-01.toml --preview",
     "refused": "verrou account disable keeper -m hide-01.bench.json --yes; echo; "
     "verrou baseline check with-errors.toml",
