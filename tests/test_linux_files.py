@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD
 from debian_root import PrivateRoot
+from verrou.core.errors import BadInput
 from verrou.core.model import Status
 from verrou.core.rules import CATALOGUE
 from verrou.machines.linux import password_rules
@@ -57,6 +58,19 @@ def test_merging_takes_back_ours_and_keeps_theirs(was: dict[str, str], ours: dic
     merged, kept = merge_lines(text(was), text({**was, **ours}), text(theirs))
     assert merged == text({**was, f"{new}9": "theirs"})
     assert kept == []
+
+
+@given(st.binary(max_size=80), st.lists(st.sampled_from([b"tern:1", b"tern:2", b"", b"# note", b"ana:1"]), max_size=8))
+def test_merging_nothing_of_ours_changes_nothing_of_theirs(ours: bytes, lines: list[bytes]) -> None:
+    for theirs in (b"\n".join(lines), b"\n".join(lines) + b"\n", ours):
+        assert merge_lines(ours, ours, theirs) == (theirs, [])
+
+
+def test_no_pipe_is_waited_for(tmp_path: Path) -> None:
+    (tmp_path / "etc").mkdir()
+    os.mkfifo(tmp_path / "etc/passwd")
+    with pytest.raises(BadInput, match="no ordinary file"):
+        Root(tmp_path).text(PASSWD)
 
 
 def test_lines_the_system_passes_over_are_found() -> None:

@@ -82,7 +82,7 @@ def test_a_failed_write_leaves_the_old_file_and_nothing_else(tmp_path: Path, mon
 
     monkeypatch.setattr(os, "fsync", full)
     with pytest.raises(OSError, match="No space"):
-        write_whole(tmp_path / "file", b"new", 0o600)
+        write_whole(tmp_path / "file", b"new", 0o600, os.geteuid(), os.getegid())
     assert [path.name for path in tmp_path.iterdir()] == ["file"]
     assert (tmp_path / "file").read_bytes() == b"old"
 

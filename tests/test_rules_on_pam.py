@@ -64,7 +64,9 @@ def test_never_never_locks(quick_root: PrivateRoot, verrou: Verrou) -> None:
 @pytest.mark.parametrize("covers", ["yes", "no"])
 def test_the_built_in_administrator_locks_when_told(quick_root: PrivateRoot, verrou: Verrou, covers: str) -> None:
     quick_root.inside("usermod", "-p", quick_root.read("/etc/shadow").splitlines()[-1].split(":")[1], "root")
-    quick_root.write("/etc/security/faillock.conf", "root_unlock_time = 60\n" if covers == "no" else "")
+    quick_root.write(
+        "/etc/security/faillock.conf", "root_unlock_time = 60\nroot_unlock_time = 90\n" if covers == "no" else ""
+    )
     assert reading(verrou, quick_root, "lockout.covers_admin")["value"] is (covers == "no")
     sets(verrou, quick_root, "lockout.after=2", f"lockout.covers_admin={covers}")
     assert locks_after(quick_root, 2, "root") is (covers == "yes")

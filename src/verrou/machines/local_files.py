@@ -22,17 +22,12 @@ def sync_folder(folder: Path) -> None:
         os.close(descriptor)
 
 
-def write_whole(path: Path, content: bytes, mode: int, uid: int | None = None, gid: int | None = None) -> None:
-    """Replace ``path`` by ``content``: at every instant the file is the old one or the new one. Owners are kept when
-    None and the file exists.
+def write_whole(path: Path, content: bytes, mode: int, uid: int, gid: int) -> None:
+    """Replace ``path`` by ``content``: at every instant the file is the old one or the new one.
 
     Raises:
         OSError: nothing was replaced.
     """
-    if uid is None or gid is None:
-        now = path.stat() if path.exists() else None
-        uid = now.st_uid if now else os.geteuid()
-        gid = now.st_gid if now else os.getegid()
     staged = path.with_name(f"{path.name}{STAGED}{os.getpid()}")
     descriptor = os.open(staged, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
     try:

@@ -44,7 +44,10 @@ class BenchMachine:
         content = memento[self.path.name].content
         if content is None:
             raise BadInput(f"{self.path}: nothing stood there before")
-        return posture_of(Authority(content.decode()), self.address)
+        try:
+            return posture_of(Authority(content.decode()), self.address)
+        except (UnicodeDecodeError, Damaged) as damage:
+            raise BadInput(f"what was kept of {self.path} is damaged ({damage})") from None
 
     def perform(self, steps: "Sequence[Step]", secrets: Secrets) -> Iterator[StepResult]:
         from verrou.machines.bench.steps import do_step

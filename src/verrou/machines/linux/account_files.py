@@ -1,5 +1,6 @@
 """passwd(5), shadow(5), group(5) and gshadow(5): parsed and edited line by line, every other byte kept."""
 
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from functools import lru_cache
 from typing import NamedTuple
@@ -141,13 +142,20 @@ def members_of(text: str) -> list[str]:
 
 
 def merge_lines(before: bytes, after: bytes, now: bytes) -> tuple[bytes, list[str]]:
-    """Undo our change in a file that somebody else changed too, record by record (by first field).
+    """Undo our change in a file that somebody else changed too, record by record (by first field, and of several with
+    one name by which of them it is). Every other line stays as it is.
 
     Answers with the merged file and the names of records that somebody else changed as well, which stay as they are.
     """
 
-    def keyed(content: bytes) -> dict[bytes, bytes]:
-        return {line.split(b":", 1)[0]: line for line in content.split(b"\n") if line}
+    def keyed(content: bytes) -> dict[tuple[bytes, int], bytes]:
+        seen: Counter[bytes] = Counter()
+        lines = {}
+        for line in content.removesuffix(b"\n").split(b"\n") if content else []:
+            name = line.split(b":", 1)[0]
+            lines[name, seen[name]] = line
+            seen[name] += 1
+        return lines
 
     was, ours, theirs = keyed(before), keyed(after), keyed(now)
     kept = []
@@ -156,9 +164,9 @@ def merge_lines(before: bytes, after: bytes, now: bytes) -> tuple[bytes, list[st
         if was.get(name) == ours.get(name):
             continue
         if theirs.get(name) != ours.get(name):
-            kept.append(name.decode("utf-8", "backslashreplace"))
+            kept.append(name[0].decode("utf-8", "backslashreplace"))
         elif name in was:
             merged[name] = was[name]
         else:
             del merged[name]
-    return b"".join(line + b"\n" for line in merged.values()), kept
+    return b"\n".join(merged.values()) + (b"\n" if now.endswith(b"\n") else b""), kept

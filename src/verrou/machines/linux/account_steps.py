@@ -80,7 +80,7 @@ class AccountEdit:
         except Refused as refused:
             for name, (lines, final) in kept.items():
                 self.files[name] = AccountFile(name, lines, final)
-            self.homes = homes
+            self.homes, self.tallies = homes, tallies
             return StepResult(Outcome.REFUSED, str(refused))
         changed = self.tallies != tallies or any(f.lines != kept[name][0] for name, f in self.files.items())
         return StepResult(Outcome.DONE if changed else Outcome.ALREADY, said)

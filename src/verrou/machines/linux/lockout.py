@@ -36,7 +36,7 @@ def module_installed(root: Root, module: str) -> bool:
 
 @frozen
 class Decided:
-    """A setting with the place that decided it; ``line`` is the PAM line when an argument did."""
+    """A setting with the place that decided it; ``by_argument`` when arguments on PAM lines have a say in it."""
 
     value: str
     source: Source
@@ -181,7 +181,8 @@ def locks(root: Root, faillock: Faillock, now: datetime) -> Mapping[str, tuple[i
     after, lasts, forget = read["lockout.after"], read["lockout.lasts"], read["lockout.forget_after"]
     found: dict[str, tuple[int, datetime | None]] = {}
     for name in root.names_in(folder):
-        times = valid_times(root.place(f"{folder}/{name}").read_bytes())
+        tally = root.place(f"{folder}/{name}")
+        times = valid_times(tally.read_bytes()) if tally.is_file() else []
         if not times or not isinstance(forget, timedelta):
             continue
         latest = datetime.fromtimestamp(max(times))

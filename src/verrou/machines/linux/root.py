@@ -61,7 +61,10 @@ class Root:
         """
         if name not in self._read:
             try:
-                self._read[name] = decode(self.place(name).read_bytes())
+                path = self.place(name)
+                if path.exists() and not (path.is_file() or path.is_dir()):
+                    raise BadInput(f"{name} is no ordinary file; mend it first")
+                self._read[name] = decode(path.read_bytes())
             except (FileNotFoundError, NotADirectoryError):
                 self._read[name] = None
             except PermissionError:

@@ -106,13 +106,13 @@ def _faillock(key: str, to_text: Callable[[Value], str | None]) -> "Writer":
             # On every line of the module: each one that checks the tally goes by its own arguments.
             for line in faillock.lines:
                 _edit_argument(root, line, key, text)
-            if text is None:
-                root.write(FAILLOCK_CONF, _without(root, key))
-            return f"set where it is decided, {decided.source.place}"
-        number = decided.source.line if decided else None
-        now = root.text(FAILLOCK_CONF) or ""
-        root.write(FAILLOCK_CONF, with_setting(now, key, text, line=number))
-        return ""
+        if text is None:
+            root.write(FAILLOCK_CONF, _without(root, key))
+        elif not (decided and decided.by_argument):
+            number = decided.source.line if decided else None
+            now = root.text(FAILLOCK_CONF) or ""
+            root.write(FAILLOCK_CONF, with_setting(now, key, text, line=number))
+        return f"set where it is decided, {decided.source.place}" if decided and decided.by_argument else ""
 
     return write
 
@@ -283,9 +283,9 @@ def _blank_console_only(root: Root, value: Value) -> str:
         raise Refused(f"{now.source}: take nullok out of that line by hand, it may serve the console as well")
     root.write(SSHD_DROP_IN, "PermitEmptyPasswords no\n")
     if blank_console_only_reading(root).value is not True:
-        lines = root.lines(now.source.place)
-        lines[(now.source.line or 1) - 1] = "PermitEmptyPasswords no"
-        root.write(now.source.place, "\n".join(lines) + "\n")
+        text = root.text(now.source.place) or ""
+        changed = with_setting(text, "PermitEmptyPasswords", "no", separator=" ", line=now.source.line)
+        root.write(now.source.place, changed)
     return "holds when the remote shell server is started again"
 
 
