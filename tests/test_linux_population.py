@@ -5,7 +5,7 @@ from datetime import date, datetime, timedelta
 from pathlib import Path
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from debian_root import PrivateRoot
@@ -37,6 +37,12 @@ def account(posture: Posture, name: str) -> Account:
     inactive=LIMITS,
     expires=DAYS,
 )
+@example(secret=HASH, changed=str(TODAY - 40), maximum="20", inactive="20", expires="")
+@example(secret=HASH, changed=str(TODAY - 40), maximum="20", inactive="19", expires="")
+@example(secret=HASH, changed=str(TODAY - 40), maximum="40", inactive="0", expires="")
+@example(secret=HASH, changed=str(TODAY - 40), maximum="39", inactive="0", expires="")
+@example(secret=HASH, changed="1", maximum="99999", inactive="", expires=str(TODAY))
+@example(secret=HASH, changed="1", maximum="99999", inactive="", expires=str(TODAY + 1))
 def test_who_can_sign_in_is_whom_pam_lets_in(
     root: PrivateRoot, secret: str, changed: str, maximum: str, inactive: str, expires: str
 ) -> None:
