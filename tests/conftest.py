@@ -23,6 +23,7 @@ settings.load_profile("verrou")
 
 Verrou = Callable[..., subprocess.CompletedProcess[str]]
 GOOD_PASSWORD = "kittiwake-Cliff-42"
+TYPED = ("--yes", "--password", "stdin")
 
 
 @pytest.fixture

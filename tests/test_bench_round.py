@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import GOOD_PASSWORD, Verrou
+from conftest import GOOD_PASSWORD, TYPED, Verrou
 from verrou.machines import Secrets
 from verrou.machines.bench.authority import Authority, No
 from verrou.machines.bench.machine import BenchMachine
@@ -73,7 +73,7 @@ def test_the_whole_round(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
     assert order == sorted(order), "give first, then set, then take away"
 
     refused = verrou("harden", *b, "--yes", "--password", "stdin", typed="tern1\n", code=2).stderr
-    verrou("harden", *b, "--yes", "--password", "stdin", typed="Sandbar-kittiwake-5\n")
+    verrou("harden", *b, "--yes", "--password", "stdin", typed=f"Sandbar-kittiwake-5\n{GOOD_PASSWORD}\n")
     assert "password.min_length" in refused, "a first password must satisfy the rules that the worksheet sets"
     accounts = {a["id"]: a for a in authority(bench).accounts()}
     assert (accounts[500]["name"], accounts[500]["open"]) == ("lamplighter", False)
@@ -139,7 +139,7 @@ def test_a_way_round_a_rule_is_disproved(bench: Path, verrou: Verrou, monkeypatc
 
 def test_the_last_administrator_stays(bench: Path, verrou: Verrou) -> None:
     start = bench.read_bytes()
-    verrou("account", "disable", "keeper", "-m", bench, "--yes")
+    verrou("account", "disable", "keeper", "-m", bench, *TYPED, typed=GOOD_PASSWORD)
     told = verrou("account", "disable", "warden", "-m", bench, "--yes", code=3)
     assert "guard last-administrator refuses step 1" in told.stderr
     verrou("group", "leave", "administrators", "warden", "-m", bench, "--yes", code=3)
@@ -188,7 +188,7 @@ def test_a_run_that_broke_off_is_said_and_undone(bench: Path, verrou: Verrou, mo
 
     start = bench.read_bytes()
     machine = BenchMachine(bench)
-    steps = [SetEnabled("keeper", False), SetEnabled("visitor", True)]
+    steps = [SetEnabled("visitor", True), SetEnabled("pattern", True)]
     whole = Journal.step
 
     def dies(self: Journal, *told: object) -> None:

@@ -72,7 +72,7 @@ def lines(tree: Path, name: str) -> dict[str, list[str]]:
         (CreateAccount("gull", Role.STANDARD, "a:b"), "no colon"),
         (CreateAccount("gull", Role.STANDARD, "a\nroot::0:0"), "no colon"),
         (CreateAccount("gull", Role.STANDARD, "\x1b[2J"), "control character"),
-        (CreateAccount("gull", Role.GUEST), "no group that makes a guest"),
+        (CreateAccount("gull", Role.GUEST), "nothing that makes a guest"),
         (SetEnabled("tern", True), "verrou account password tern"),
         (SetEnabled("ended", True), "give it another end date first"),
         (SetEnabled("nobody", False), "nobody is not in /etc/shadow"),

@@ -38,7 +38,7 @@ def test_the_sample_root_shows_what_decides(verrou: Verrou) -> None:
     states = {account["name"]: (account["role"], account["states"]) for account in survey["accounts"]}
     assert states["skua"] == ("administrator", ["same identity as root", "password never ends"])
     assert states["ringer"][0] == "administrator" and "blank password" in states["ringer"][1]
-    assert "expired" in states["guillemot"][1]
+    assert "expired 2025-11-08" in states["guillemot"][1]
     assert "tern" not in states and "/etc/passwd:11" in ended.stderr
     assert "season.2026" in ended.stderr
 
@@ -96,7 +96,7 @@ def test_nothing_hostile_reaches_the_screen_or_a_spreadsheet(verrou: Verrou, ben
         (("rule", "set", "population.administrators=1", "-m", "BENCH"), "follows from the accounts"),
         (("account", "disable", "wardn", "-m", "BENCH"), "did you mean warden?"),
         (("account", "add", "a/b", "-m", "BENCH"), "accepted: 1 to 20 characters"),
-        (("account", "add", "users", "-m", "BENCH"), "has an account or a group 'users' already"),
+        (("account", "add", "users", "-m", "BENCH"), "hide-01 has a group users already"),
         (("group", "join", "admins", "warden", "-m", "BENCH"), "has no group 'admins'"),
         (("harden", "-b", "essential", "-m", "BENCH", "--only", "lockut"), "accepted: accounts, builtin"),
         (("undo", "-m", "BENCH"), "the journal holds nothing"),

@@ -145,7 +145,7 @@ def test_account_steps_as_the_system_sees_them(manned_root: PrivateRoot, verrou:
     verrou("group", "join", "sudo", "ringer", *m)
     verrou("account", "rename", "ringer", "bors", *m)
     assert "sudo" in root.inside("id", "bors").stdout
-    verrou("group", "leave", "sudo", "bors", *m)
+    verrou("group", "leave", "sudo", "bors", *m, "--password", "stdin", typed=GOOD_PASSWORD)
     assert "sudo" not in root.inside("id", "bors").stdout
     verrou("account", "password", "bors", "--password", "stdin", "--keep-password", *m, typed="skerry-Lantern-8\n")
     assert root.signs_in("bors", "skerry-Lantern-8")

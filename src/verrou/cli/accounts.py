@@ -1,84 +1,92 @@
-"""verrou account and verrou group: single changes, through the same worksheet, guards and journal as harden."""
+"""verrou account: single changes, through the same worksheet, guards and journal as harden."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import date
-from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any
 
 import click
 
-from verrou.cli.change import accept_option, change
-from verrou.cli.options import format_option, machine_option, print_facts, tell_troubles
+from verrou.cli.change import change, change_options
+from verrou.cli.options import (
+    format_option,
+    known_account,
+    known_group,
+    machine_option,
+    print_facts,
+    tell_troubles,
+)
 from verrou.core.errors import BadInput
-from verrou.core.model import Account, Effect, Posture, Role
-from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetEnd, SetPassword, Step, Unlock
+from verrou.core.model import Account, Detail, Effect, Flag, Posture, Role
+from verrou.core.steps import (
+    FilesChoice,
+    Join,
+    Leave,
+    Remove,
+    Rename,
+    SetDetails,
+    SetEnabled,
+    SetEnd,
+    SetFlags,
+    SetPassword,
+    Step,
+    TrySignIn,
+    Unlock,
+)
 from verrou.machines import Machine
 
-STATES = ("blank", "disabled", "expired", "locked", "must change", "never ends", "wrong tries", "can sign in")
-F = TypeVar("F", bound=Callable[..., Any])
+STATES = (
+    *("blank", "cannot change", "can sign in", "disabled", "expired", "ends", "has a key", "hint", "locked"),
+    *("must change", "never ends", "no password", "outside identity", "questions", "signed in", "wrong tries"),
+)
+ROLES = click.Choice([Role.STANDARD.value, Role.GUEST.value, Role.ADMINISTRATOR.value])
+DAY_WORDS = "a day such as 2027-03-31"
 
 
-def _change_options(command: F) -> F:
-    for option in (
-        accept_option,
-        click.option("--preview", is_flag=True, help="Show the worksheet and stop."),
-        click.option("--yes", is_flag=True, help="Do not ask."),
-        machine_option,
-    ):
-        command = option(command)
-    return command
+class Day(click.ParamType):  # type: ignore[type-arg,unused-ignore]
+    """A day, or with ``never`` none."""
+
+    name = "day"
+
+    def __init__(self, *, or_never: bool = False) -> None:
+        self.or_never = or_never
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> date | str:
+        if isinstance(value, date):
+            return value
+        if self.or_never and value == "never":
+            return "never"
+        try:
+            return date.fromisoformat(value)
+        except ValueError:
+            accepted = DAY_WORDS + (', or "never"' if self.or_never else "")
+            raise BadInput(f"found {value!r}, accepted: {accepted}") from None
 
 
-def _password_options(command: F) -> F:
-    for option in (
-        click.option("--password-file", type=click.Path(path_type=Path), help="A new file for a generated password."),
-        click.option(
-            "--password",
-            type=click.Choice(["ask", "stdin", "generate"]),
-            default="ask",
-            show_default=True,
-            help="Typed at a hidden prompt, one line of standard input, or made.",
-        ),
-        click.option("--keep-password", is_flag=True, help="Do not ask for another password at the next sign-in."),
-    ):
-        command = option(command)
-    return command
+def single(machine: Machine, make: Callable[[Posture], Sequence[Step]], command: str, how: dict[str, Any]) -> None:
+    """Look at the machine, make the steps, and go the way of every change."""
+    from verrou.core.making import NoWay
 
-
-def _single(machine: Machine, make: Callable[[Posture], Step], command: str, **how: Any) -> None:
     posture = machine.observe()
     tell_troubles(posture)
-    change(machine, posture, [make(posture)], command=command, **how)
+    try:
+        steps = make(posture)
+    except NoWay as reason:
+        raise BadInput(str(reason)) from None
+    change(machine, posture, steps, command=command, **how)
 
 
-def _known(posture: Posture, name: str) -> str:
-    """The name, when the machine has such an account."""
-    from verrou.core.values import nearest
-
-    if name in posture.by_name:
-        return name
-    close = nearest(name, list(posture.by_name))
-    raise BadInput(
-        f"{posture.machine.name} has no account {name!r}; "
-        + (f"did you mean {close}?" if close else "verrou account list shows them")
-    )
-
-
-def _known_group(posture: Posture, name: str) -> str:
-    from verrou.core.values import nearest
-
-    if posture.group(name):
-        return name
-    close = nearest(name, [group.name for group in posture.groups])
-    raise BadInput(
-        f"{posture.machine.name} has no group {name!r}; "
-        + (f"did you mean {close}?" if close else "verrou group list shows them")
-    )
+def needs(posture: Posture, **given: str | None) -> None:
+    """Refuse what the machine does not keep, before anything happens."""
+    for key, text in given.items():
+        if text and Detail(key) not in posture.machine.details:
+            kept = ", ".join(str(detail).replace("_", " ") for detail in posture.machine.details)
+            what = key.replace("_", " ")
+            raise BadInput(f"{posture.machine.name} keeps no {what}; a {posture.machine.kind} machine keeps: {kept}")
 
 
 @click.group()
 def account() -> None:
-    """Accounts: see them, make, rename, open and close them, give passwords."""
+    """Accounts: see them, make, change, open, close and remove them, give passwords, hand administration over."""
 
 
 @account.command("list")
@@ -130,7 +138,7 @@ def show_account(name: str, machine: Machine, style: str) -> None:
 
     posture = machine.observe()
     tell_troubles(posture)
-    found = posture.by_name[_known(posture, name)]
+    found = posture.by_name[known_account(posture, name)]
     rows = tuple({"about": about, "is": text} for about, text in account_facts(found, posture))
     sheet = Sheet("account", columns_of(("about", ""), ("is", ""), whole=("about",)), rows)
     print_facts(style, sheet, account_data(found, posture), lambda: print_sheet(console(), sheet))
@@ -138,211 +146,232 @@ def show_account(name: str, machine: Machine, style: str) -> None:
 
 @account.command("unlock")
 @click.argument("name")
-@_change_options
-def unlock(machine: Machine, name: str, yes: bool, preview: bool, accepted: tuple[str, ...]) -> None:
+@change_options()
+def unlock(machine: Machine, name: str, how: dict[str, Any]) -> None:
     """Lift a lock after wrong passwords now, and forget the tries."""
-    _single(
-        machine,
-        lambda posture: Unlock(_known(posture, name)),
-        "account unlock",
-        yes=yes,
-        preview=preview,
-        accepted=accepted,
-    )
+    single(machine, lambda posture: [Unlock(known_account(posture, name))], "account unlock", how)
 
 
 @account.command("add")
 @click.argument("name")
-@click.option(
-    "--role",
-    type=click.Choice([Role.STANDARD.value, Role.GUEST.value, Role.ADMINISTRATOR.value]),
-    default=Role.STANDARD.value,
-    show_default=True,
-    help="What the account shall amount to.",
-)
+@click.option("--role", type=ROLES, default="standard", show_default=True, help="What the account shall amount to.")
 @click.option("--full-name", default="", help="The person's name.")
-@_password_options
-@_change_options
+@click.option("--note", default="", help="What the account is for, where the machine keeps that.")
+@click.option("--home", default="", help="A folder of its own instead of the usual one (Linux).")
+@click.option("--shell", default="", help="A shell instead of the usual one (Linux).")
+@click.option("--ends", "end", type=Day(), metavar="DAY", help="The day from which on it is closed.")
+@click.option("--keep-password", is_flag=True, help="Do not ask for another password at the first sign-in.")
+@click.option("--cannot-change/--may-change", default=None, help="Whether it changes its own password.")
+@click.option("--fresh-home/--kept-home", default=None, help="Whether each session gets a home that nothing stays in.")
+@change_options("ask", "stdin", "generate", "blank")
 def add(
     machine: Machine,
     name: str,
     role: str,
-    full_name: str,
-    password: str,
+    end: date | None,
     keep_password: bool,
-    password_file: Path | None,
-    yes: bool,
-    preview: bool,
-    accepted: tuple[str, ...],
+    cannot_change: bool | None,
+    fresh_home: bool | None,
+    password: str,
+    how: dict[str, Any],
+    **words: str,
 ) -> None:
-    """Make an account that a person signs in with, and give it a first password."""
+    """Make an account that a person signs in with, the whole of it in one go.
 
-    def make(posture: Posture) -> Step:
-        import re
+    A standard user gets a first password and must change it. A guest joins the guests and not the ordinary users,
+    cannot change its password, and finds a fresh home in each session. An administrator can elevate.
+    """
 
-        naming = posture.machine.naming
-        if len(name) > naming.longest or not re.fullmatch(naming.pattern, name):
-            raise BadInput(f"{name!r} is no account name on this machine; accepted: {naming.words}")
-        if name in posture.by_name or posture.group(name):
-            raise BadInput(f"{posture.machine.name} has an account or a group {name!r} already; choose another name")
-        how = "generate" if password == "generate" else "ask"
-        return CreateAccount(name, Role(role), full_name, how, must_change=not keep_password)
+    def make(posture: Posture) -> Sequence[Step]:
+        from verrou.core.making import check_name, new_account
 
-    _single(
-        machine,
-        make,
-        "account add",
-        yes=yes,
-        preview=preview,
-        accepted=accepted,
-        typed=password != "stdin",
-        password_file=password_file,
-    )
+        check_name(posture, name)
+        needs(posture, **{key: text for key, text in words.items() if key != "home"})
+        if words["home"] and posture.machine.kind != "linux":
+            raise BadInput(f"{posture.machine.name} gives each account its home; leave --home out")
+        if fresh_home and not posture.machine.fleeting_homes:
+            raise BadInput(f"{posture.machine.name} cannot give each session a fresh home; leave --fresh-home out")
+        changes = role != Role.GUEST and password != "blank" and not cannot_change
+        return new_account(
+            posture,
+            name,
+            Role(role),
+            password=password,
+            must_change=changes and not keep_password,
+            cannot_change=cannot_change,
+            home_kept=None if fresh_home is None else not fresh_home,
+            expires=end,
+            **words,
+        )
+
+    single(machine, make, "account add", how)
 
 
 @account.command("password")
 @click.argument("name")
-@_password_options
-@_change_options
-def set_password(
-    machine: Machine,
-    name: str,
-    password: str,
-    keep_password: bool,
-    password_file: Path | None,
-    yes: bool,
-    preview: bool,
-    accepted: tuple[str, ...],
-) -> None:
-    """Give an account another password."""
-    how = "generate" if password == "generate" else "ask"
-    _single(
-        machine,
-        lambda posture: SetPassword(_known(posture, name), how, must_change=not keep_password),
-        "account password",
-        yes=yes,
-        preview=preview,
-        accepted=accepted,
-        typed=password != "stdin",
-        password_file=password_file,
-    )
+@click.option("--keep-password", is_flag=True, help="Do not ask for another password at the next sign-in.")
+@change_options("ask", "stdin", "generate", "blank")
+def set_password(machine: Machine, name: str, keep_password: bool, password: str, how: dict[str, Any]) -> None:
+    """Give an account another password. A disabled account stays disabled."""
+
+    def make(posture: Posture) -> Sequence[Step]:
+        account = posture.by_name[known_account(posture, name)]
+        marks = {flag for flag in Flag if flag is not Flag.MUST_CHANGE and getattr(account, flag)}
+        excluded = any(pair[0] is Flag.MUST_CHANGE and pair[1] in marks for pair in posture.machine.excluding)
+        must_change = not (keep_password or excluded or password == "blank")
+        return [SetPassword(account.name, password, must_change=must_change)]
+
+    single(machine, make, "account password", how)
 
 
 @account.command("change")
 @click.argument("name")
+@click.option("--role", type=ROLES, help="Raise or lower it to this.")
+@click.option("--join", "joins", multiple=True, metavar="GROUP", help="Join this group; may be repeated.")
+@click.option("--leave", "leaves", multiple=True, metavar="GROUP", help="Leave this group; may be repeated.")
 @click.option(
-    "--ends", "end", required=True, metavar="DAY", help='The day from which on it is closed, or "never" for no end.'
+    "--ends", "end", type=Day(or_never=True), metavar="DAY", help='The day from which on it is closed, or "never".'
 )
-@_change_options
-def change_account(machine: Machine, name: str, end: str, yes: bool, preview: bool, accepted: tuple[str, ...]) -> None:
-    """Give an account an end, another one, or none."""
-    try:
-        day = None if end == "never" else date.fromisoformat(end)
-    except ValueError:
-        raise BadInput(f'--ends: found {end!r}, accepted: a day such as 2027-03-31, or "never"') from None
-    _single(
-        machine,
-        lambda posture: SetEnd(_known(posture, name), day),
-        "account change",
-        yes=yes,
-        preview=preview,
-        accepted=accepted,
-    )
+@click.option("--must-change/--need-not-change", default=None, help="Whether its password must be changed.")
+@click.option("--cannot-change/--may-change", default=None, help="Whether it changes its own password.")
+@click.option("--never-ends/--ages", default=None, help="Whether its password is left out of the age of passwords.")
+@click.option("--full-name", help="The person's name.")
+@click.option("--note", help="What the account is for, where the machine keeps that.")
+@click.option("--shell", help="Another shell (Linux).")
+@click.option("--no-hint", is_flag=True, help="Take its password hint away.")
+@click.option("--no-questions", is_flag=True, help="Take its recovery questions away.")
+@change_options()
+def change_account(
+    machine: Machine,
+    name: str,
+    role: str | None,
+    joins: tuple[str, ...],
+    leaves: tuple[str, ...],
+    end: date | str | None,
+    must_change: bool | None,
+    cannot_change: bool | None,
+    never_ends: bool | None,
+    no_hint: bool,
+    no_questions: bool,
+    how: dict[str, Any],
+    **words: str | None,
+) -> None:
+    """Change what an account amounts to, its groups, its end, its marks or its words, in one worksheet."""
+
+    def make(posture: Posture) -> Sequence[Step]:
+        from verrou.core.making import role_steps
+
+        found = known_account(posture, name)
+        needs(posture, **words)
+        steps: list[Step] = [Join(found, known_group(posture, group)) for group in joins]
+        steps += [SetEnd(found, end if isinstance(end, date) else None)] if end is not None else []
+        asked = {Flag.MUST_CHANGE: must_change, Flag.CANNOT_CHANGE: cannot_change, Flag.AGES_EXEMPT: never_ends}
+        flags = tuple((flag, on) for flag, on in asked.items() if on is not None)
+        steps += [SetFlags(found, flags)] if flags else []
+        details = [(Detail(key), text) for key, text in words.items() if text is not None]
+        details += [(Detail.HINT, "")] if no_hint else []
+        details += [(Detail.RECOVERY_QUESTIONS, "")] if no_questions else []
+        steps += [SetDetails(found, tuple(details))] if details else []
+        steps += role_steps(posture, found, Role(role)) if role else []
+        steps += [Leave(found, known_group(posture, group)) for group in leaves]
+        if not steps:
+            already = f"{found} is {role} already" if role else "nothing to change was named"
+            raise BadInput(f"{already}; verrou account change --help lists what can be changed")
+        return steps
+
+    single(machine, make, "account change", how)
+
+
+@account.command("swap")
+@click.argument("old")
+@click.argument("new")
+@click.option("--full-name", default="", help="The person's name, where NEW is to be made.")
+@change_options("ask", "stdin", "generate")
+def swap(machine: Machine, old: str, new: str, full_name: str, password: str, how: dict[str, Any]) -> None:
+    """Hand administration over from OLD to NEW: make or raise NEW, try it, and only then lower OLD.
+
+    A built-in administrator is disabled, any other becomes a standard user. When NEW cannot sign in, or cannot elevate,
+    nothing is taken from OLD.
+    """
+
+    def make(posture: Posture) -> Sequence[Step]:
+        from verrou.core.making import check_name, swap_steps
+
+        leaving = known_account(posture, old)
+        if new not in posture.by_name:
+            check_name(posture, new)
+        return swap_steps(posture, leaving, new, password, full_name)
+
+    single(machine, make, "account swap", how)
+
+
+@account.command("try")
+@click.argument("name")
+@change_options()
+def try_account(machine: Machine, name: str, how: dict[str, Any]) -> None:
+    """Whether an administrator can sign in at the console and elevate: a trial that nothing remains of."""
+    single(machine, lambda posture: [TrySignIn(known_account(posture, name))], "account try", how)
 
 
 @account.command("rename")
 @click.argument("name")
 @click.argument("new_name")
-@_change_options
-def rename(machine: Machine, name: str, new_name: str, yes: bool, preview: bool, accepted: tuple[str, ...]) -> None:
+@change_options()
+def rename(machine: Machine, name: str, new_name: str, how: dict[str, Any]) -> None:
     """Give an account another name; its identity, groups and files stay."""
-    _single(
-        machine,
-        lambda posture: Rename(_known(posture, name), new_name, effect=Effect.NEXT_SIGN_IN),
-        "account rename",
-        yes=yes,
-        preview=preview,
-        accepted=accepted,
-    )
 
+    def make(posture: Posture) -> Sequence[Step]:
+        from verrou.core.making import check_name
 
-def _switch(name: str, enabled: bool) -> Callable[[Posture], Step]:
-    return lambda posture: SetEnabled(_known(posture, name), enabled, effect=Effect.NEXT_SIGN_IN)
+        found = known_account(posture, name)
+        if new_name.casefold() != found.casefold():
+            check_name(posture, new_name)
+        return [Rename(found, new_name, effect=Effect.NEXT_SIGN_IN)]
+
+    single(machine, make, "account rename", how)
 
 
 @account.command("enable")
 @click.argument("name")
-@_change_options
-def enable(machine: Machine, name: str, yes: bool, preview: bool, accepted: tuple[str, ...]) -> None:
+@change_options()
+def enable(machine: Machine, name: str, how: dict[str, Any]) -> None:
     """Open an account that is closed."""
-    _single(machine, _switch(name, True), "account enable", yes=yes, preview=preview, accepted=accepted)
+    single(
+        machine,
+        lambda posture: [SetEnabled(known_account(posture, name), True, effect=Effect.NEXT_SIGN_IN)],
+        "account enable",
+        how,
+    )
 
 
 @account.command("disable")
 @click.argument("name")
-@_change_options
-def disable(machine: Machine, name: str, yes: bool, preview: bool, accepted: tuple[str, ...]) -> None:
+@click.option("--on", "day", type=Day(), metavar="DAY", help="Close it from that day on, instead of now.")
+@change_options()
+def disable(machine: Machine, name: str, day: date | None, how: dict[str, Any]) -> None:
     """Close an account; its files and groups stay."""
-    _single(machine, _switch(name, False), "account disable", yes=yes, preview=preview, accepted=accepted)
+
+    def make(posture: Posture) -> Sequence[Step]:
+        found = known_account(posture, name)
+        return [SetEnd(found, day) if day else SetEnabled(found, False, effect=Effect.NEXT_SIGN_IN)]
+
+    single(machine, make, "account disable", how)
 
 
-@click.group()
-def group() -> None:
-    """Groups: what each gives and to whom; join and leave."""
-
-
-@group.command("list")
-@machine_option
-@format_option
-@click.option("--all", "everyone", is_flag=True, help="Show groups without members that give nothing.")
-def list_groups(machine: Machine, style: str, everyone: bool) -> None:
-    """Groups with members, or that give something."""
-    from verrou.reports.sheets import Sheet, columns_of, console, print_sheet
-
-    posture = machine.observe()
-    tell_troubles(posture)
-    rows = tuple(
-        {
-            "group": g.name,
-            "identity": g.identity,
-            "gives": [str(grant) for grant in g.grants],
-            "members": list(g.members),
-        }
-        for g in posture.groups
-        if everyone or style != "text" or g.grants or [m for m in g.members if m != g.name]
-    )
-    keys = ("group", "identity", "gives", "members")
-    sheet = Sheet("groups", columns_of(*((key, key) for key in keys), whole=("group", "identity")), rows)
-    print_facts(style, sheet, [dict(row) for row in rows], lambda: print_sheet(console(), sheet))
-
-
-@group.command("join")
-@click.argument("group_name", metavar="GROUP")
-@click.argument("name", metavar="ACCOUNT")
-@_change_options
-def join(machine: Machine, group_name: str, name: str, yes: bool, preview: bool, accepted: tuple[str, ...]) -> None:
-    """Make an account a member of a group."""
-    _single(
+@account.command("remove")
+@click.argument("name")
+@click.option(
+    "--files",
+    type=click.Choice([choice.value for choice in FilesChoice]),
+    required=True,
+    help="What happens to its home: kept for the administrators, put into an archive, or deleted for good.",
+)
+@change_options()
+def remove(machine: Machine, name: str, files: str, how: dict[str, Any]) -> None:
+    """Take an account away for good. Files outside its home are counted and listed, and never touched."""
+    single(
         machine,
-        lambda posture: Join(_known(posture, name), _known_group(posture, group_name)),
-        "group join",
-        yes=yes,
-        preview=preview,
-        accepted=accepted,
-    )
-
-
-@group.command("leave")
-@click.argument("group_name", metavar="GROUP")
-@click.argument("name", metavar="ACCOUNT")
-@_change_options
-def leave(machine: Machine, group_name: str, name: str, yes: bool, preview: bool, accepted: tuple[str, ...]) -> None:
-    """Take an account out of a group."""
-    _single(
-        machine,
-        lambda posture: Leave(_known(posture, name), _known_group(posture, group_name)),
-        "group leave",
-        yes=yes,
-        preview=preview,
-        accepted=accepted,
+        lambda posture: [Remove(known_account(posture, name), FilesChoice(files), effect=Effect.NEXT_SIGN_IN)],
+        "account remove",
+        how,
     )

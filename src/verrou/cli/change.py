@@ -1,7 +1,9 @@
 """verrou harden and verrou undo, and the one way in which every command changes a machine."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import wraps
 from pathlib import Path
+from typing import Any, cast
 
 import click
 
@@ -33,6 +35,66 @@ def accept_option(command: F) -> F:
     )(command)
 
 
+def change_options(*passwords: str) -> Callable[[F], F]:
+    """What every command that changes a machine takes: ``-m``, ``--yes``, ``--preview``, ``--accept``, and where
+    passwords come from. All but the machine reach the command as ``how``, for :func:`change`.
+
+    With ``passwords``, the ways in which a new password may come about (see
+    :data:`verrou.core.steps.HOW_A_PASSWORD_COMES`), the command gets the one chosen as ``password``.
+    """
+
+    def decorate(command: F) -> F:
+        @wraps(command)
+        def gathered(
+            *args: Any,
+            yes: bool,
+            preview: bool,
+            accepted: tuple[str, ...],
+            password: str,
+            password_file: Path | None = None,
+            **kwargs: Any,
+        ) -> Any:
+            how = {"yes": yes, "preview": preview, "accepted": accepted}
+            how |= {"typed": password != "stdin", "password_file": password_file}
+            if passwords:
+                kwargs["password"] = "ask" if password == "stdin" else password
+            return command(*args, how=how, **kwargs)
+
+        options = [
+            accept_option,
+            click.option("--preview", is_flag=True, help="Show the worksheet and stop."),
+            click.option("--yes", is_flag=True, help="Do not ask."),
+            machine_option,
+        ]
+        if "generate" in passwords:
+            options.append(
+                click.option(
+                    "--password-file", type=click.Path(path_type=Path), help="A new file for generated passwords."
+                )
+            )
+        options.append(
+            click.option(
+                "--password",
+                type=click.Choice(passwords or ("ask", "stdin")),
+                default="ask",
+                show_default=True,
+                help=_password_help(passwords),
+            )
+        )
+        for option in options:
+            gathered = option(gathered)
+        return cast(F, gathered)
+
+    return decorate
+
+
+def _password_help(passwords: Sequence[str]) -> str:
+    if not passwords:
+        return "How to give the password of an administrator who is tried: at a hidden prompt, or on standard input."
+    more = (", or made" if "generate" in passwords else "") + (", or none at all" if "blank" in passwords else "")
+    return f"Typed at a hidden prompt, or a line of standard input{more}."
+
+
 def change(
     machine: Machine,
     posture: Posture,
@@ -48,13 +110,18 @@ def change(
     accepted: Sequence[str] = (),
 ) -> None:
     """Show the worksheet, ask, do it, and tell what became of each step. Leaves with the exit code on a refusal."""
+    from verrou.core.making import remarks
     from verrou.core.steps import account_of
-    from verrou.records.carry_out import carry_out
-    from verrou.reports.sheets import BAD, console, print_sheet, shown
+    from verrou.records.carry_out import carry_out, with_files
+    from verrou.reports.sheets import BAD, DOUBTFUL, console, print_sheet, shown
     from verrou.reports.worksheets import results_sheet, worksheet_sheet
 
     out = console()
+    with console(stderr=True).status("Looking at the files of accounts"):
+        steps = with_files(machine, posture, guards.with_trials(posture, steps))
     print_sheet(out, worksheet_sheet(steps, posture))
+    for remark in remarks(posture, steps):
+        out.print(shown(remark), style=DOUBTFUL)
     out.print()
     guards.check(posture, steps, accepted)
     if preview:
@@ -105,25 +172,17 @@ def change(
 
 
 @click.command()
-@machine_option
 @baseline_option
-@click.option("--preview", is_flag=True, help="Show the worksheet and stop.")
 @click.option("--only", "families", multiple=True, metavar="FAMILY", help="Only this family of rules; may be repeated.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
-@click.option("--password", type=click.Choice(["ask", "stdin"]), default="ask", help="Where typed passwords come from.")
-@click.option("--password-file", type=click.Path(path_type=Path), help="A new file for generated passwords.")
 @click.option("--carry-on", is_flag=True, help="Go on although the last run broke off.")
-@accept_option
+@click.option("--password-file", type=click.Path(path_type=Path), help="A new file for generated passwords.")
+@change_options()
 def harden(
     machine: Machine,
     baseline_name: str,
-    preview: bool,
     families: tuple[str, ...],
-    yes: bool,
-    password: str,
-    password_file: Path | None,
     carry_on: bool,
-    accepted: tuple[str, ...],
+    how: dict[str, Any],
 ) -> None:
     """Close what falls short: show the worksheet, ask, do it, and read the machine again."""
     from verrou.core.audit import audit as hold_against
@@ -152,13 +211,9 @@ def harden(
         posture,
         worksheet.steps,
         command="harden",
-        yes=yes,
-        preview=preview,
-        typed=password == "ask",
-        password_file=password_file,
         baseline=baseline.title,
         carry_on=carry_on,
-        accepted=accepted,
+        **how,
     )
     after = hold_against(machine.observe(), baseline)
     out.print(f"{after.score}. verrou verify proves it by trials.", style="bold")

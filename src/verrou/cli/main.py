@@ -17,7 +17,7 @@ COMMANDS: Mapping[str, str] = {
     "verify": "verrou.cli.verify:verify",
     "undo": "verrou.cli.change:undo",
     "account": "verrou.cli.accounts:account",
-    "group": "verrou.cli.accounts:group",
+    "group": "verrou.cli.groups:group",
     "rule": "verrou.cli.rules:rule",
     "baseline": "verrou.cli.baselines:baseline",
     "machine": "verrou.cli.machines:machine",

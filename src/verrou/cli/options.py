@@ -114,6 +114,38 @@ def tell_troubles(posture: "Posture") -> None:
         click.echo(f"verrou: {shown(trouble)}", err=True)
 
 
+def known_account(posture: "Posture", name: str) -> str:
+    """The name of the account called so, or else of the only one with that identity.
+
+    Raises:
+        BadInput: the machine has no such account.
+    """
+    if name in posture.by_name:
+        return name
+    if len(twins := posture.by_identity.get(name, ())) == 1:
+        return twins[0].name
+    raise _unknown(posture, "account", name, list(posture.by_name))
+
+
+def known_group(posture: "Posture", name: str) -> str:
+    """The name of the group called so, or else of the one with that identity.
+
+    Raises:
+        BadInput: the machine has no such group.
+    """
+    if found := posture.group(name):
+        return found.name
+    raise _unknown(posture, "group", name, [group.name for group in posture.groups])
+
+
+def _unknown(posture: "Posture", what: str, name: str, known: Sequence[str]) -> BadInput:
+    from verrou.core.values import nearest, show_raw
+
+    close = nearest(name, known)
+    hint = f"did you mean {close}?" if close else f"verrou {what} list shows them"
+    return BadInput(f"{posture.machine.name} has no {what} {show_raw(name)}; {hint}")
+
+
 def print_facts(style: str, sheet: "Sheet", data: object, text: Callable[[], None]) -> None:
     """Facts in the asked format."""
     from verrou.reports.sheets import as_csv, as_json
@@ -131,12 +163,12 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
 
     A typed one comes from a hidden prompt, twice, or with ``typed`` False from standard input, a line each, in the
     order of the steps. One that breaks the machine's rules, as they are or as the steps set them, is refused with every
-    rule it breaks.
+    rule it breaks. An account that is tried is asked for the password it has, unless the steps themselves gave it one.
     """
     from random import SystemRandom
 
     from verrou.core.passwords import broken_rules, make_password, policy_of
-    from verrou.core.steps import NEEDS_PASSWORD
+    from verrou.core.steps import GIVES_PASSWORD, TrySignIn
 
     policy, foreseen = policy_of(posture), posture
     for step in steps:
@@ -144,7 +176,9 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
         policy = policy.together(policy_of(foreseen))
     secrets, generated = Secrets(), Secrets()
     for step in steps:
-        if not isinstance(step, NEEDS_PASSWORD) or step.password == "blank":
+        if isinstance(step, TrySignIn) and step.account not in secrets:
+            secrets[step.account] = _present(step.account) if typed else _from_stdin(step.account)
+        if not isinstance(step, GIVES_PASSWORD) or step.password == "blank":
             continue
         name = step.account
         if step.password == "generate":
@@ -163,14 +197,25 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
     return secrets, generated
 
 
+def _present(name: str) -> str:
+    """The password that an account has now."""
+    _need_terminal(name)
+    answer: str = click.prompt(f"The password that {name} has now, to try it", hide_input=True, err=True)
+    return answer
+
+
 def _prompt(name: str) -> str:
+    _need_terminal(name)
+    answer: str = click.prompt(f"Password for {name}", hide_input=True, confirmation_prompt=True, err=True)
+    return answer
+
+
+def _need_terminal(name: str) -> None:
     if not sys.stdin.isatty():
         raise BadInput(
             f"a password for {name} must be typed, and there is no terminal; "
-            "use --password stdin or --password generate"
+            "use --password stdin, or --password generate where it is a new one"
         )
-    answer: str = click.prompt(f"Password for {name}", hide_input=True, confirmation_prompt=True, err=True)
-    return answer
 
 
 def _from_stdin(name: str) -> str:

@@ -1,15 +1,16 @@
-"""What an account amounts to, and who can still administer: derived from where accounts stand, never from names."""
+"""What an account amounts to, by which ways it gets in, and who can still administer: derived, never from names."""
 
 from datetime import date
 
-from verrou.core.model import Account, Builtin, Grant, Origin, PasswordState, Posture, Role
+from verrou.core.model import Account, Builtin, Gate, Grant, Group, Origin, PasswordState, Posture, Role, Status, Way
 
 
 def grants_of(account: Account, posture: Posture) -> frozenset[Grant]:
     """What the account is given, by itself and by its groups."""
     given = frozenset(account.grants)
     for group in account.groups:
-        given |= posture.granting.get(group, frozenset())
+        if group in posture.granting:
+            given |= posture.granting[group]
     return given
 
 
@@ -47,17 +48,76 @@ def can_sign_in(account: Account, today: date) -> bool:
     )
 
 
+def ways_in(account: Account, posture: Posture) -> tuple[Way, ...]:
+    """The ways by which somebody gets in as the account now, a lock aside: a gate of the machine that lets it through
+    and is opened by what the account has, a password, a blank one or a key."""
+    if not (account.enabled and account.may_sign_in) or expired(account, posture.machine.now.date()):
+        return ()
+    return tuple(gate.way for gate in posture.gates if gate.lets_through(account) and _opens(account, gate, posture))
+
+
+def barred(account: Account, posture: Posture) -> bool:
+    """Whether the account is tied to an outside identity on a machine that lets in no such accounts."""
+    if not account.outside_identity:
+        return False
+    reading = posture.readings.get("population.online_identities")
+    return reading is not None and reading.value == "forbidden"
+
+
+def _opens(account: Account, gate: Gate, posture: Posture) -> bool:
+    if barred(account, posture):
+        return False
+    if account.keys and gate.keys:
+        return True
+    if not gate.passwords or gate.keys_only.holds(account):
+        return False
+    if account.password is PasswordState.BLANK:
+        return gate.blank and (gate.way is Way.CONSOLE or not blank_at_console_only(posture))
+    return account.password is PasswordState.SET
+
+
+def blank_at_console_only(posture: Posture) -> bool:
+    """Whether the machine keeps a blank password to the console; not known counts as no."""
+    reading = posture.readings.get("password.blank_console_only")
+    return reading is not None and reading.status is Status.READ and reading.value is True and reading.in_force
+
+
+def gets_in(account: Account, posture: Posture) -> bool:
+    """Whether there is any way in for the account; a machine whose gates are not known is taken to have a console."""
+    if barred(account, posture):
+        return False
+    return can_sign_in(account, posture.machine.now.date()) or bool(account.keys and ways_in(account, posture))
+
+
+def ways_given(group: Group, posture: Posture) -> list[Way]:
+    """The ways that being in the group opens."""
+    return [gate.way for gate in posture.gates if gate.allowed is not None and group.name in gate.allowed.groups]
+
+
+def ways_taken(group: Group, posture: Posture) -> list[Way]:
+    """The ways that being in the group closes."""
+    return [gate.way for gate in posture.gates if group.name in gate.denied.groups]
+
+
 def usable_administrators(posture: Posture) -> list[Account]:
-    """Administrators who could sit down at the console now: able to sign in, not locked, with a real password."""
+    """Administrators who could sit down at the console now: able to sign in there, not locked, with a real password."""
+    return [account for account in posture.accounts if usable_administrator(account, posture)]
+
+
+def usable_administrator(account: Account, posture: Posture) -> bool:
+    """Whether the account is one of :func:`usable_administrators`."""
     now = posture.machine.now
-    return [
-        account
-        for account in posture.accounts
-        if can_sign_in(account, now.date())
+    administers = Grant.ADMINISTRATION in account.grants or any(
+        group in posture.administering for group in account.groups
+    )
+    return (
+        administers
         and account.password is PasswordState.SET
+        and can_sign_in(account, now.date())
         and not (account.locked_until is not None and account.locked_until > now)
-        and role_of(account, posture) is Role.ADMINISTRATOR
-    ]
+        and not barred(account, posture)
+        and all(gate.lets_through(account) for gate in posture.gates if gate.way is Way.CONSOLE)
+    )
 
 
 def states_of(account: Account, posture: Posture) -> list[str]:
@@ -69,28 +129,50 @@ def states_of(account: Account, posture: Posture) -> list[str]:
         states.append(f"same identity as {twin.name}")
     if account.password is PasswordState.BLANK and account.enabled:
         states.append("blank password")
-    if not is_person(account) and can_sign_in(account, now.date()):
+    if not is_person(account) and gets_in(account, posture):
         states.append("can sign in")
     if not account.enabled:
         states.append("disabled")
     elif account.password is PasswordState.NONE and is_person(account):
         states.append("no password")
     if expired(account, now.date()):
-        states.append("expired")
+        states.append(f"expired {account.expires}")
+    elif account.expires is not None and account.enabled:
+        states.append(f"ends {account.expires}")
     if account.locked_until is not None and account.locked_until > now:
         until = account.locked_until
         states.append("locked until unlocked" if until.year == 9999 else f"locked until {until:%H:%M}")
     if account.must_change:
         states.append("must change password")
+    if account.cannot_change:
+        states.append("cannot change password")
     if not account.password_ages and account.enabled and account.password is PasswordState.SET:
         states.append("password never ends")
+    if account.hint and useful_hint(account.hint):
+        states.append("hint")
+    if account.recovery_questions:
+        states.append("recovery questions")
+    if account.outside_identity:
+        states.append("tied to an outside identity")
+    if account.keys:
+        states.append("has a key" if account.keys == 1 else f"has {account.keys} keys")
     if account.wrong_tries:
         states.append(f"{account.wrong_tries} wrong tries")
+    if account.sessions:
+        states.append("signed in now")
     return states
+
+
+SAYS_NOTHING = ("none", "no hint", "nothing", "not given", "n/a")
+"""Hints that give nothing away, in the words people use to get past a field that must be filled in."""
+
+
+def useful_hint(hint: str) -> bool:
+    """Whether a hint may tell somebody something: anything but an empty one, signs, and :data:`SAYS_NOTHING`."""
+    said = hint.strip().strip(".!-").casefold()
+    return any(c.isalnum() for c in said) and said not in SAYS_NOTHING
 
 
 def needs_a_look(account: Account, posture: Posture) -> bool:
     """Whether a list that folds plumbing away must still show the account: a person's, or one that can get in."""
-    return is_person(account) or (
-        can_sign_in(account, posture.machine.now.date()) or role_of(account, posture) is Role.ADMINISTRATOR
-    )
+    return is_person(account) or gets_in(account, posture) or Grant.ADMINISTRATION in grants_of(account, posture)

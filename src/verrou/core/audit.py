@@ -6,7 +6,7 @@ from enum import StrEnum
 
 from attrs import evolve, frozen
 
-from verrou.core.access import role_of
+from verrou.core.access import role_of, ways_in
 from verrou.core.baseline import Baseline, Demand, Waiver, WantedAccount, WantedGroup
 from verrou.core.model import PasswordState, Posture, Reading, Role, Source, Status, name_list
 from verrou.core.rules import Severity, reading_of, value_now
@@ -148,13 +148,20 @@ def shortfalls(posture: Posture, wanted: WantedAccount) -> Iterator[tuple[str, s
     role = role_of(account, posture)
     if role is not wanted.role:
         yield role, wanted.role
-    if account.enabled is not wanted.enabled:
-        yield ("enabled" if account.enabled else "disabled"), ("enabled" if wanted.enabled else "disabled")
+    should_be_open = wanted.is_open(posture.machine.now.date())
+    if account.enabled is not should_be_open:
+        yield ("enabled" if account.enabled else "disabled"), ("enabled" if should_be_open else "disabled")
     blank = account.password is PasswordState.BLANK
     if blank and wanted.password != "blank" and account.enabled:
         yield "blank password", "a password"
     if wanted.expires is not None and (account.expires is None or account.expires > wanted.expires):
         yield (f"ends {account.expires}" if account.expires else "no end"), f"ends {wanted.expires}"
+    if wanted.cannot_change is not None and account.cannot_change is not wanted.cannot_change:
+        can, cannot = "may change its password", "cannot change its password"
+        yield (cannot if account.cannot_change else can), (cannot if wanted.cannot_change else can)
+    further = [way for way in ways_in(account, posture) if way not in wanted.ways_in] if wanted.ways_in else []
+    if further:
+        yield f"gets in by {', '.join(further)} too", f"by {', '.join(wanted.ways_in)} only"
 
 
 def _account_finding(posture: Posture, wanted: WantedAccount) -> Finding:

@@ -12,13 +12,13 @@ from cattrs.errors import ClassValidationError
 
 from verrou.core.desired import AnyOf, AtLeast, Between, Desired, Exactly
 from verrou.core.errors import BadInput
-from verrou.core.model import Role
+from verrou.core.model import Role, Way
 from verrou.core.rules import CATALOGUE, Rule, agreements
 from verrou.core.toml_lines import Path, line_index, line_of
 from verrou.core.values import Count, Span, Unacceptable, Value, nearest, show_raw
 
 PasswordWord = Literal["blank", "ask", "generate", "keep"]
-Way = Literal["console", "network", "remote-screen", "remote-shell"]
+HomeWord = Literal["kept", "fresh"]
 ACCOUNT_ROLES = (Role.ADMINISTRATOR, Role.STANDARD, Role.GUEST)
 
 T = TypeVar("T", bound=AttrsInstance)
@@ -47,7 +47,9 @@ class Demand:
 
 @frozen
 class WantedAccount:
-    """``[accounts.NAME]``. ``password`` says how the first one comes about; a secret never stands in a baseline."""
+    """``[accounts.NAME]``. ``password`` says how the first one comes about; a secret never stands in a baseline.
+    ``ways_in`` are the only ways it may get in, where any are named. ``home`` and ``cannot_change`` are what the role
+    is made with where they are not given."""
 
     name: str
     mark: Mark
@@ -57,16 +59,25 @@ class WantedAccount:
     full_name: str = ""
     ways_in: tuple[Way, ...] = ()
     expires: date | None = None
+    note: str = ""
+    shell: str = ""
+    home: HomeWord | None = None
+    cannot_change: bool | None = None
     because: str = ""
+
+    def is_open(self, today: date) -> bool:
+        """Whether it should be enabled: not any more once its end has passed."""
+        return self.enabled and not (self.expires is not None and self.expires <= today)
 
 
 @frozen
 class WantedGroup:
-    """``[groups.NAME]``: who must at least be a member."""
+    """``[groups.NAME]``, or ``[groups.IDENTITY]`` for one that came with the system: who must at least be a member."""
 
     name: str
     mark: Mark
     members: tuple[str, ...] = ()
+    note: str = ""
     because: str = ""
 
 
@@ -335,7 +346,8 @@ def _converter() -> Converter:
     )
     one_of(Role, ACCOUNT_ROLES)
     one_of(PasswordWord, get_args(PasswordWord))
-    one_of(Way, get_args(Way))
+    one_of(Way, tuple(Way))
+    one_of(HomeWord, get_args(HomeWord))
     return converter
 
 

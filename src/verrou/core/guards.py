@@ -4,12 +4,66 @@ from collections.abc import Callable, Collection, Iterator, Sequence
 
 from attrs import frozen
 
-from verrou.core.access import can_sign_in, grants_of, role_of, usable_administrators
+from verrou.core.access import role_of, usable_administrator, usable_administrators, ways_in
 from verrou.core.errors import GuardRefused
-from verrou.core.model import Grant, PasswordState, Posture, Role, Status
-from verrou.core.rules import CATALOGUE, agreements, reading_of
-from verrou.core.steps import SetRules, Step
+from verrou.core.model import Account, Flag, PasswordState, Posture, Role, Way
+from verrou.core.rules import agreements, reading_of
+from verrou.core.steps import (
+    GIVES_PASSWORD,
+    CreateAccount,
+    Remove,
+    SetPassword,
+    SetRules,
+    Step,
+    TrySignIn,
+    account_of,
+    takes_access,
+)
 from verrou.core.values import Count, Span
+
+
+@frozen(eq=False)
+class Stage:
+    """One step of a worksheet with the machine before and after it, and the identities of the administrators who are
+    usable before and after."""
+
+    number: int
+    step: Step
+    before: Posture
+    after: Posture
+    usable_before: frozenset[str]
+    usable_after: frozenset[str]
+
+    @property
+    def lost(self) -> frozenset[str]:
+        """The administrators that the step takes away."""
+        return self.usable_before - self.usable_after
+
+
+def stages(posture: Posture, steps: Sequence[Step]) -> list[Stage]:
+    """The steps in order, each with what the machine is before and after it."""
+    found: list[Stage] = []
+    usable = frozenset(account.identity for account in usable_administrators(posture))
+    for number, step in enumerate(steps, start=1):
+        after = step.foresee(posture)
+        usable_after = _usable_after(posture, after, usable)
+        found.append(Stage(number, step, posture, after, usable, usable_after))
+        posture, usable = after, usable_after
+    return found
+
+
+def _usable_after(before: Posture, after: Posture, usable: frozenset[str]) -> frozenset[str]:
+    """The usable administrators after a step; where that is enough, only accounts that it changed are looked at."""
+    if before.accounts is after.accounts and before.groups is after.groups and before.gates is after.gates:
+        return usable
+    grown = len(after.accounts) - len(before.accounts)
+    if grown < 0 or before.gates is not after.gates or before.administering != after.administering:
+        return frozenset(account.identity for account in usable_administrators(after))
+    pairs = [(old, new) for old, new in zip(before.accounts, after.accounts, strict=False) if old is not new]
+    touched = {old.identity for old, _ in pairs} | {new.identity for _, new in pairs}
+    again: list[Account] = [a for a in after.accounts if a.identity in touched] if touched else []
+    again += after.accounts[len(before.accounts) :]
+    return (usable - touched) | {a.identity for a in again if usable_administrator(a, after)}
 
 
 @frozen
@@ -32,25 +86,21 @@ class Guard:
 
     name: str
     sentence: str
-    check: Callable[[Posture, Sequence[Step]], Iterator[Refusal]]
+    check: Callable[[Sequence[Stage]], Iterator[Refusal]]
     may_be_accepted: bool = False
 
 
-def _last_administrator(posture: Posture, steps: Sequence[Step]) -> Iterator[Refusal]:
-    was = len(usable_administrators(posture))
-    for number, step in enumerate(steps, start=1):
-        posture = step.foresee(posture)
-        usable = len(usable_administrators(posture))
-        if usable == 0 and was > 0:
+def _last_administrator(course: Sequence[Stage]) -> Iterator[Refusal]:
+    for stage in course:
+        if stage.usable_before and not stage.usable_after:
             yield Refusal(
                 "last-administrator",
-                number,
-                f"{step.what} would leave no administrator who can sign in",
+                stage.number,
+                f"{stage.step.what} would leave no administrator who can sign in",
                 "make another administrator first, or leave this one as it is",
             )
             return
-        was = usable
-    if was == 0 and steps:
+    if course and not course[-1].usable_after:
         yield Refusal(
             "last-administrator",
             0,
@@ -59,87 +109,163 @@ def _last_administrator(posture: Posture, steps: Sequence[Step]) -> Iterator[Ref
         )
 
 
-def _contradiction(posture: Posture, steps: Sequence[Step]) -> Iterator[Refusal]:
-    for number, step in enumerate(steps, start=1):
-        posture = step.foresee(posture)
-        if not isinstance(step, SetRules):
+def _untried_administrator(course: Sequence[Stage]) -> Iterator[Refusal]:
+    for stage in untried(course):
+        left = [a.name for a in usable_administrators(stage.after)]
+        yield Refusal(
+            "untried-administrator",
+            stage.number,
+            f"{stage.step.what} would leave it to {', '.join(left)}, and nobody has tried whether that works",
+            f"try it first in the same worksheet (verrou account swap OLD {left[0]})",
+        )
+
+
+def untried(course: Sequence[Stage]) -> Iterator[Stage]:
+    """The stages that take an administrator away while none of those who are left has been tried: signed in by a
+    trial since it got its password, or at work here right now."""
+    tried: set[str] = set()
+    for stage in course:
+        if (own := stage.before.by_name.get(stage.before.machine.in_use)) is not None:
+            tried.add(own.identity)
+        account = stage.before.by_name.get(account_of(stage.step) or "")
+        if account is not None and isinstance(stage.step, TrySignIn):
+            tried.add(account.identity)
+        elif account is not None and isinstance(stage.step, SetPassword):
+            tried.discard(account.identity)
+        if stage.lost and stage.usable_after and not stage.usable_after & tried:
+            yield stage
+
+
+def _contradiction(course: Sequence[Stage]) -> Iterator[Refusal]:
+    for stage in course:
+        if isinstance(stage.step, SetRules):
+            yield from _rules_that_contradict(stage.number, stage.step, stage.after)
+        elif (name := account_of(stage.step)) is not None:
+            yield from _flags_that_exclude(stage, name)
+
+
+def _rules_that_contradict(number: int, step: SetRules, after: Posture) -> Iterator[Refusal]:
+    touched = {rule_id for rule_id, _ in step.values}
+    for rule, agreement, other in agreements():
+        if not touched & {rule.id, other.id}:
             continue
-        touched = {rule_id for rule_id, _ in step.values}
-        for rule, agreement, other in agreements():
-            if not touched & {rule.id, other.id}:
-                continue
-            assert isinstance(rule.kind, Count | Span) and isinstance(other.kind, Count | Span)
-            mine, theirs = reading_of(rule, posture).value, reading_of(other, posture).value
-            if mine is None or theirs is None:
-                continue
-            if not agreement.holds(rule.kind.amount(mine), other.kind.amount(theirs)):
-                yield Refusal(
-                    "contradiction",
-                    number,
-                    f"{rule.id} ({rule.kind.say(mine)}) {agreement.words} {other.id} ({other.kind.say(theirs)})",
-                    f"set {other.id} in the same worksheet",
-                )
+        assert isinstance(rule.kind, Count | Span) and isinstance(other.kind, Count | Span)
+        mine, theirs = reading_of(rule, after).value, reading_of(other, after).value
+        if mine is None or theirs is None:
+            continue
+        if not agreement.holds(rule.kind.amount(mine), other.kind.amount(theirs)):
+            yield Refusal(
+                "contradiction",
+                number,
+                f"{rule.id} ({rule.kind.say(mine)}) {agreement.words} {other.id} ({other.kind.say(theirs)})",
+                f"set {other.id} in the same worksheet",
+            )
 
 
-def _own_account(posture: Posture, steps: Sequence[Step]) -> Iterator[Refusal]:
-    own = posture.machine.in_use
-    if own not in posture.by_name:
+FLAG_WORDS = {
+    Flag.MUST_CHANGE: "has to change its password at the next sign-in",
+    Flag.CANNOT_CHANGE: "may not change it",
+    Flag.AGES_EXEMPT: "is left out of the age of passwords",
+}
+
+
+def _flags_that_exclude(stage: Stage, name: str) -> Iterator[Refusal]:
+    excluding = stage.after.machine.excluding
+    if not excluding or stage.before.accounts is stage.after.accounts:
         return
-    for number, step in enumerate(steps, start=1):
-        was = posture.by_name[own]
-        role = role_of(was, posture)
-        after = step.foresee(posture)
-        is_now = after.by_name.get(own)
+    was, now = stage.before.by_name.get(name), stage.after.by_name.get(name)
+    for one, other in excluding if now is not None else ():
+        both = getattr(now, one) and getattr(now, other)
+        if both and not (was is not None and getattr(was, one) and getattr(was, other)):
+            yield Refusal(
+                "contradiction",
+                stage.number,
+                f"{name} {FLAG_WORDS[one]} and {FLAG_WORDS[other]}: on this machine one excludes the other",
+                "take one of the two away",
+            )
+
+
+def _own_account(course: Sequence[Stage]) -> Iterator[Refusal]:
+    own = course[0].before.machine.in_use if course else ""
+    if not own or own not in course[0].before.by_name:
+        return
+    for stage in course:
+        was, is_now = stage.before.by_name[own], stage.after.by_name.get(own)
+        role = role_of(was, stage.before)
         closed = is_now is None or (was.enabled and not is_now.enabled)
-        demoted = is_now is not None and role is Role.ADMINISTRATOR and role_of(is_now, after) is not role
+        demoted = is_now is not None and role is Role.ADMINISTRATOR and role_of(is_now, stage.after) is not role
         if closed or demoted:
             yield Refusal(
                 "own-account",
-                number,
-                f"{step.what} is about the account you are using",
+                stage.number,
+                f"{stage.step.what} is about the account you are using",
                 "do it from another account, or say --accept own-account",
             )
             return
-        posture = after
 
 
-def _open_guest(posture: Posture, steps: Sequence[Step]) -> Iterator[Refusal]:
-    for number, step in enumerate(steps, start=1):
-        after = step.foresee(posture)
-        if opened := _open_from_afar(after) - _open_from_afar(posture):
+def _open_guest(course: Sequence[Stage]) -> Iterator[Refusal]:
+    opened_before = _open_from_afar(course[0].before) if course else {}
+    for stage in course:
+        opened = _open_from_afar(stage.after)
+        if fresh := {name: ways for name, ways in opened.items() if name not in opened_before}:
+            ways = ", ".join(sorted({way for ways in fresh.values() for way in ways}))
             yield Refusal(
                 "open-guest",
-                number,
-                f"{step.what} would let {', '.join(sorted(opened))} in without a password from the network",
-                "give it a password, or set password.blank_console_only=yes and keep it out of remote groups",
+                stage.number,
+                f"{stage.step.what} would let {', '.join(sorted(fresh))} in without a password by {ways}",
+                "give it a password, or set password.blank_console_only=yes first",
             )
             return
-        posture = after
+        opened_before = opened
 
 
-def _open_from_afar(posture: Posture) -> set[str]:
-    """The accounts that a blank password opens by another way than the console."""
-    reading = reading_of(CATALOGUE["password.blank_console_only"], posture)
-    anywhere = not (reading.status is Status.READ and reading.value is True)
-    today = posture.machine.now.date()
-    return {
-        account.name
-        for account in posture.accounts
-        if account.password is PasswordState.BLANK
-        and can_sign_in(account, today)
-        and (anywhere or Grant.REMOTE_SCREEN in grants_of(account, posture))
-    }
+def _open_from_afar(posture: Posture) -> dict[str, list[Way]]:
+    """The accounts that a blank password opens by another way than the console, with these ways."""
+    blank = [account for account in posture.accounts if account.password is PasswordState.BLANK]
+    ways: dict[str, list[Way]] = {a.name: [way for way in ways_in(a, posture) if way is not Way.CONSOLE] for a in blank}
+    return {name: far for name, far in ways.items() if far}
+
+
+def _orphaned_files(course: Sequence[Stage]) -> Iterator[Refusal]:
+    for stage in course:
+        step = stage.step
+        account = stage.before.by_name.get(account_of(step) or "")
+        if account is None or not takes_access(step):
+            continue
+        files = getattr(step, "files", None)
+        if files is None and (account.home or isinstance(step, Remove)):
+            yield Refusal(
+                "orphaned-files",
+                stage.number,
+                f"the files of {account.name} in {account.home} could not be looked at, so nobody knows what is left",
+                "mend that first, or say --accept orphaned-files",
+            )
+        elif files is not None and isinstance(step, Remove) and files.elsewhere_count:
+            yield Refusal(
+                "orphaned-files",
+                stage.number,
+                f"{files.elsewhere_count} files of {account.name} outside its home would belong to nobody, "
+                f"or to the next account that gets its number: {', '.join(files.elsewhere)}",
+                "hand them to somebody or delete them first, or say --accept orphaned-files",
+            )
 
 
 GUARDS = (
     Guard(
         "last-administrator",
-        "afterwards at least one administrator is enabled, unlocked, unexpired, has a password and may sign in",
+        "afterwards at least one administrator is enabled, unlocked, unexpired, has a password and may sign in at the "
+        "console",
         _last_administrator,
     ),
     Guard(
+        "untried-administrator",
+        "before an administrator is demoted, disabled or removed, one of those who stay was signed in by a trial",
+        _untried_administrator,
+    ),
+    Guard(
         "contradiction",
-        "no set of rules that cannot hold together",
+        "no set of rules, and no marks on an account, that cannot hold together",
         _contradiction,
     ),
     Guard(
@@ -149,8 +275,14 @@ GUARDS = (
     ),
     Guard(
         "own-account",
-        "the account in use is not demoted or disabled by its own hand",
+        "the account in use is not demoted, disabled or removed by its own hand",
         _own_account,
+        may_be_accepted=True,
+    ),
+    Guard(
+        "orphaned-files",
+        "disabling or removing an account names its files and where they are, and none is left that belongs to nobody",
+        _orphaned_files,
         may_be_accepted=True,
     ),
 )
@@ -160,8 +292,33 @@ ACCEPTABLE = tuple(guard.name for guard in GUARDS if guard.may_be_accepted)
 def refusals(posture: Posture, steps: Sequence[Step], accepted: Collection[str] = ()) -> list[Refusal]:
     """What the guards have against doing ``steps`` on a machine that stands as ``posture``; the accepted ones are not
     asked, where they may be accepted at all."""
+    course = stages(posture, steps)
     asked = [guard for guard in GUARDS if not (guard.may_be_accepted and guard.name in accepted)]
-    return [refusal for guard in asked for refusal in guard.check(posture, steps)]
+    return [refusal for guard in asked for refusal in guard.check(course)]
+
+
+def with_trials(posture: Posture, steps: Sequence[Step]) -> list[Step]:
+    """The steps, with a trial of an administrator who stays before the first that takes one away untried.
+
+    An account whose password the worksheet itself gives is tried before others, then one that is no built-in one, then
+    the one that signed in last.
+    """
+    course = stages(posture, steps)
+    stage = next(untried(course), None)
+    if stage is None:
+        return list(steps)
+    known = {step.account for step in steps[: stage.number - 1] if isinstance(step, GIVES_PASSWORD)}
+    left = [a for a in usable_administrators(stage.after) if a.identity in stage.usable_before]
+    if not left:
+        return list(steps)
+
+    def fitness(account: Account) -> tuple[bool, bool, float]:
+        seen = account.last_sign_in.timestamp() if account.last_sign_in else 0.0
+        return account.name in known, account.builtin is None, seen
+
+    trial = TrySignIn(max(left, key=fitness).name, why="it takes over, so it is tried before anything is taken away")
+    at = stage.number - 1
+    return with_trials(posture, [*steps[:at], trial, *steps[at:]])
 
 
 def check(posture: Posture, steps: Sequence[Step], accepted: Collection[str] = ()) -> None:
@@ -171,16 +328,18 @@ def check(posture: Posture, steps: Sequence[Step], accepted: Collection[str] = (
 
 
 def runs(posture: Posture, steps: Sequence[Step]) -> list[list[Step]]:
-    """The steps in order, cut wherever one begins to take a usable administrator away, or ends to."""
+    """The steps in order, cut wherever one begins to take a usable administrator away, or ends to. A step about an
+    account that should not be there by then may take one away as well, when an earlier step is refused."""
     cut: list[list[Step]] = []
     taking_before = None
-    for step in steps:
-        after = step.foresee(posture)
-        taking = len(usable_administrators(after)) < len(usable_administrators(posture))
+    for stage in stages(posture, steps):
+        name = account_of(stage.step)
+        taking = bool(stage.lost) or (name is not None and name not in stage.before.by_name)
+        taking &= not isinstance(stage.step, CreateAccount)
         if taking != taking_before:
             cut.append([])
-        cut[-1].append(step)
-        posture, taking_before = after, taking
+        cut[-1].append(stage.step)
+        taking_before = taking
     return cut
 
 

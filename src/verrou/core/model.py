@@ -52,7 +52,34 @@ class Grant(StrEnum):
     ADMINISTRATION = "administration"
     ORDINARY_USE = "ordinary use"
     GUEST_USE = "guest use"
-    REMOTE_SCREEN = "remote screen"
+
+
+class Way(StrEnum):
+    """How somebody gets in."""
+
+    CONSOLE = "console"
+    NETWORK = "network"
+    REMOTE_SCREEN = "remote-screen"
+    REMOTE_SHELL = "remote-shell"
+
+
+class Flag(StrEnum):
+    """A mark on an account about its password."""
+
+    MUST_CHANGE = "must_change"
+    CANNOT_CHANGE = "cannot_change"
+    AGES_EXEMPT = "ages_exempt"
+
+
+class Detail(StrEnum):
+    """What a machine may keep about an account or a group beside its rights."""
+
+    FULL_NAME = "full_name"
+    NOTE = "note"
+    SHELL = "shell"
+    HINT = "hint"
+    RECOVERY_QUESTIONS = "recovery_questions"
+    GROUP_NOTE = "group_note"
 
 
 class PasswordState(StrEnum):
@@ -122,7 +149,10 @@ def unreadable(reason: str, remedy: str = "", source: Source | None = None) -> R
 class Account:
     """One account as the machine keeps it. Times are the machine's own; ``locked_until`` is datetime.max for
     "until unlocked". ``given_by`` are the lines that give it ``grants``. ``ages_exempt`` accounts bear a mark of their
-    own that leaves them out of the age of passwords."""
+    own that leaves them out of the age of passwords. ``keys`` counts keys that stand for a password at a remote shell.
+    ``sessions`` tells where and since when somebody is signed in. ``home_kept`` is False where each session gets a
+    fresh home. ``recovery_questions`` are the questions alone, and ``outside_identity`` is what ties the account to
+    an identity that another service keeps."""
 
     name: str
     identity: str
@@ -148,11 +178,20 @@ class Account:
     home: str = ""
     shell: str = ""
     source: Source | None = None
+    note: str = ""
+    cannot_change: bool = False
+    keys: int = 0
+    sessions: tuple[str, ...] = ()
+    home_kept: bool = True
+    hint: str = ""
+    recovery_questions: tuple[str, ...] = ()
+    outside_identity: str = ""
 
 
 @define(on_setattr=setters.frozen)
 class Group:
-    """One group, its members by account name (primary members included), what it gives them, and the lines that do."""
+    """One group, its members by account name (primary members included), what it gives them, and the lines that do.
+    ``shipped`` groups came with the system and stay."""
 
     name: str
     identity: str
@@ -160,21 +199,83 @@ class Group:
     grants: tuple[Grant, ...] = ()
     source: Source | None = None
     given_by: tuple[Source, ...] = ()
+    note: str = ""
+    shipped: bool = False
+
+
+@frozen
+class Circle:
+    """Accounts, by name or by a pattern with ``*`` and ``?``, and groups with everybody in them."""
+
+    accounts: tuple[str, ...] = ()
+    groups: tuple[str, ...] = ()
+
+    def holds(self, account: Account) -> bool:
+        """Whether the account is inside."""
+        from fnmatch import fnmatchcase
+
+        return any(group in self.groups for group in account.groups) or any(
+            fnmatchcase(account.name, pattern) for pattern in self.accounts
+        )
+
+
+@frozen
+class Gate:
+    """A way in that the machine has, and whom it lets through: everybody where ``allowed`` is None; ``denied`` wins.
+    ``passwords`` and ``keys`` say what opens it; who is in ``keys_only`` gets in by no password. ``blank``: whether a
+    blank password opens it, as far as the gate itself decides that."""
+
+    way: Way
+    allowed: Circle | None = None
+    denied: Circle = Circle()
+    passwords: bool = True
+    keys: bool = False
+    keys_only: Circle = Circle()
+    blank: bool = True
+    source: Source | None = None
+
+    def lets_through(self, account: Account) -> bool:
+        """Whether the account may come this way at all, whatever it has to show for itself."""
+        return (self.allowed is None or self.allowed.holds(account)) and not self.denied.holds(account)
+
+
+@frozen
+class Files:
+    """What an account keeps on a machine: how many files and bytes in its home, and where it has files ``elsewhere``
+    (the first of them, and how many in all)."""
+
+    home: str = ""
+    count: int = 0
+    size: int = 0
+    elsewhere: tuple[str, ...] = ()
+    elsewhere_count: int = 0
+    looked_everywhere: bool = False
+
+    def __str__(self) -> str:
+        held = f"{counted(self.count, 'file')}, {say_size(self.size)}" if self.count else "no files"
+        inside = f"{held} in {self.home}" if self.home else "no home"
+        if not self.elsewhere_count:
+            return inside + (", none elsewhere" if self.looked_everywhere else "")
+        return f"{inside}; {self.elsewhere_count} elsewhere: {name_list(list(self.elsewhere))}"
 
 
 @frozen
 class Naming:
-    """What the machine takes as an account name: a regular expression, a length, and both in words."""
+    """What the machine takes as an account name: a regular expression, a length, and both in words. ``without_case``:
+    names that differ in case alone are one name."""
 
     pattern: str
     longest: int
     words: str
+    without_case: bool = False
 
 
 @frozen
 class MachineFacts:
     """Which machine this is. ``now`` is its own clock, without a time zone; ``in_use`` names the account that whoever
-    is at work signed in with."""
+    is at work signed in with. ``details`` are what it keeps of accounts and groups, ``excluding`` the pairs of flags
+    that exclude each other there. ``guest_group`` is the name under which it could be given a group that makes guests,
+    where it has none. ``fleeting_homes``: whether it can give each session a fresh home."""
 
     name: str
     kind: str
@@ -183,6 +284,10 @@ class MachineFacts:
     now: datetime
     naming: Naming
     in_use: str = ""
+    details: tuple[Detail, ...] = ()
+    excluding: tuple[tuple[Flag, Flag], ...] = ()
+    guest_group: str = ""
+    fleeting_homes: bool = False
 
 
 @define(frozen=True, slots=False)
@@ -194,6 +299,7 @@ class Posture:
     groups: tuple[Group, ...]
     readings: Mapping[str, Reading] = field(factory=dict)
     troubles: tuple[str, ...] = ()
+    gates: tuple[Gate, ...] = ()
 
     @cached_property
     def by_name(self) -> Mapping[str, Account]:
@@ -213,6 +319,11 @@ class Posture:
         """What each group gives, by group name."""
         return {group.name: frozenset(group.grants) for group in self.groups if group.grants}
 
+    @cached_property
+    def administering(self) -> frozenset[str]:
+        """The names of the groups that give administration."""
+        return frozenset(name for name, grants in self.granting.items() if Grant.ADMINISTRATION in grants)
+
     def builtin(self, which: Builtin) -> Account | None:
         """The shipped account of that identity, whatever it is called today."""
         return next((a for a in self.accounts if a.builtin is which), None)
@@ -221,16 +332,20 @@ class Posture:
         """The first group that gives ``grant``."""
         return next((g for g in self.groups if grant in g.grants), None)
 
+    @cached_property
+    def _groups_by_name(self) -> Mapping[str, Group]:
+        return {group.name: group for group in reversed(self.groups)}
+
     def group(self, name: str) -> Group | None:
-        """The group of that name."""
-        return next((g for g in self.groups if g.name == name), None)
+        """The group of that name, or else of that identity: names may be in another language, identities are not."""
+        return self._groups_by_name.get(name) or next((g for g in self.groups if g.identity == name), None)
 
     @cached_property
     def fingerprint(self) -> str:
         """A digest of all a worksheet may rest on; sign-in times and tries do not count."""
         import hashlib  # only a change needs it; a survey starts faster without
 
-        moving = {"last_sign_in": None, "wrong_tries": 0, "locked_until": None}
+        moving = {"last_sign_in": None, "wrong_tries": 0, "locked_until": None, "sessions": ()}
         digest = hashlib.sha256()
         parts: Iterable[object] = (
             [{**asdict(a), **moving} for a in self.accounts],
@@ -240,6 +355,19 @@ class Posture:
         for part in parts:
             digest.update(repr(part).encode("utf-8", "backslashreplace"))
         return digest.hexdigest()
+
+
+def counted(number: int, noun: str) -> str:
+    """``1 file``, ``2 files``."""
+    return f"{number} {noun}" if number == 1 else f"{number} {noun}s"
+
+
+def say_size(size: int) -> str:
+    """A number of bytes for people: ``812 bytes``, ``3.4 MB``."""
+    for unit, one in (("GB", 10**9), ("MB", 10**6), ("kB", 10**3)):
+        if size >= one:
+            return f"{size / one:.1f} {unit}"
+    return counted(size, "byte")
 
 
 def name_list(names: list[str], most: int = 4) -> str:

@@ -8,9 +8,9 @@ from attrs import asdict
 from cattrs import Converter, transform_error
 from cattrs.errors import ClassValidationError, IterableValidationError
 
-from verrou.core.access import role_of, states_of
+from verrou.core.access import role_of, states_of, ways_in
 from verrou.core.errors import BadInput
-from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, Source
+from verrou.core.model import Account, Gate, Group, MachineFacts, Posture, Reading, Source
 from verrou.core.rules import CATALOGUE, Rule, reading_of
 from verrou.core.values import Span, Unacceptable, Value, parse_duration
 
@@ -28,7 +28,8 @@ def _plain(value: object) -> object:
 def account_data(account: Account, posture: Posture) -> dict[str, Any]:
     """One account as plain data, with what is derived from it: role and states."""
     data = asdict(account, value_serializer=lambda _, __, value: _plain(value))
-    return {**data, "role": str(role_of(account, posture)), "states": states_of(account, posture)}
+    ways = [str(way) for way in ways_in(account, posture)]
+    return {**data, "role": str(role_of(account, posture)), "states": states_of(account, posture), "ways_in": ways}
 
 
 def reading_data(rule: Rule, reading: Reading) -> dict[str, Any]:
@@ -48,6 +49,7 @@ def survey_data(posture: Posture) -> dict[str, Any]:
         "groups": [asdict(group) for group in posture.groups],
         "readings": {rule.id: reading_data(rule, reading_of(rule, posture)) for rule in CATALOGUE.values()},
         "troubles": list(posture.troubles),
+        "gates": [asdict(gate) for gate in posture.gates],
     }
 
 
@@ -65,6 +67,7 @@ def posture_from(data: object) -> Posture:
         accounts = convert.structure(data["accounts"], tuple[Account, ...])
         groups = convert.structure(data["groups"], tuple[Group, ...])
         troubles = convert.structure(data["troubles"], tuple[str, ...])
+        gates = convert.structure(data["gates"], tuple[Gate, ...])
         readings = {
             rule_id: _reading(convert, CATALOGUE[rule_id], raw)
             for rule_id, raw in data["readings"].items()
@@ -74,7 +77,7 @@ def posture_from(data: object) -> Posture:
         raise BadInput(f"this survey is damaged: {transform_error(error)[0]}") from None
     except (KeyError, TypeError, AttributeError, ValueError) as error:
         raise BadInput(f"this survey is damaged: {type(error).__name__} {error}") from None
-    return Posture(machine, accounts, groups, readings, troubles)
+    return Posture(machine, accounts, groups, readings, troubles, gates)
 
 
 def _reading(convert: Converter, rule: Rule, raw: dict[str, Any]) -> Reading:

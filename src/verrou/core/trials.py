@@ -24,10 +24,12 @@ class Proof(StrEnum):
 
 @frozen
 class Answer:
-    """What the authority answered to an attempt, in its own words."""
+    """What the authority answered to an attempt, in its own words. ``new_password_first``: it refused because it asks
+    for a new password before anything else."""
 
     accepted: bool
     said: str = ""
+    new_password_first: bool = False
 
 
 class Rehearsal(Protocol):

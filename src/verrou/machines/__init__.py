@@ -9,9 +9,17 @@ from typing import TYPE_CHECKING, NamedTuple, Protocol
 from verrou.core.errors import BadInput
 
 if TYPE_CHECKING:
-    from verrou.core.model import Posture
+    from verrou.core.model import Account, Files, Posture
     from verrou.core.steps import CreateAccount, SetPassword, Step
     from verrou.core.trials import Rehearsal
+
+
+MOST_NAMED = 20
+"""How many files outside a home are named; the rest is counted."""
+
+
+class CannotLook(Exception):
+    """The files of an account cannot be looked at; the message is the reason."""
 
 
 class Outcome(StrEnum):
@@ -86,6 +94,15 @@ class Machine(Protocol):
 
         Raises:
             MachineRefused: nothing more can be done. NotEnoughRights: we may not write.
+        """
+        ...
+
+    def files_of(self, account: "Account", everywhere: bool) -> "Files":
+        """What an account keeps in its home, and where it has files elsewhere: in the places where accounts usually
+        have some, or with ``everywhere`` on the whole machine.
+
+        Raises:
+            CannotLook: with the reason.
         """
         ...
 

@@ -6,7 +6,7 @@ from contextlib import AbstractContextManager
 from pathlib import Path
 
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
-from verrou.core.model import Posture
+from verrou.core.model import Account, Files, Posture
 from verrou.core.steps import Step
 from verrou.core.survey import posture_from
 from verrou.core.trials import CannotTry, Rehearsal
@@ -36,6 +36,9 @@ class SurveyFile:
             raise BadInput(f"{self.path}: {error}") from None
 
     def perform(self, steps: Sequence[Step], secrets: Secrets) -> Iterator[StepResult]:
+        raise MachineRefused(ONLY_READ)
+
+    def files_of(self, account: Account, everywhere: bool) -> Files:
         raise MachineRefused(ONLY_READ)
 
     def rehearse(self) -> AbstractContextManager[Rehearsal]:

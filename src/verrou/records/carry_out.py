@@ -4,16 +4,16 @@ import getpass
 import os
 from collections.abc import Callable, Iterator, Sequence
 
-from attrs import frozen
+from attrs import evolve, frozen
 
 from verrou.core import guards
 from verrou.core.desired import AtLeast, Exactly
 from verrou.core.errors import BadInput, MachineRefused, VerrouError
 from verrou.core.model import Posture, Status
 from verrou.core.rules import reading_of
-from verrou.core.steps import SetRules, Step
+from verrou.core.steps import Remove, SetEnabled, SetRules, Step, TrySignIn, takes_access
 from verrou.core.values import NameSet
-from verrou.machines import Machine, Outcome, PutBack, Secrets, StepResult
+from verrou.machines import CannotLook, Machine, Outcome, PutBack, Secrets, StepResult
 from verrou.records.journal import Entry, Journal
 
 
@@ -67,6 +67,7 @@ def carry_out(
         )
     posture = machine.observe()
     guards.check_unmoved(based_on, posture)
+    steps = with_files(machine, posture, steps)
     guards.check(posture, steps, accepted)
     if broken_off:
         journal.finish(broken_off.number, machine.remember(()))
@@ -93,16 +94,36 @@ def _in_turn(
     """Do the steps, those that take an administrator away in runs of their own: when the machine refused one before,
     the guards look again at what is left, on the machine as it is."""
     left = list(steps)
+    tried: list[Step] = []
     for run in guards.runs(posture, steps):
         refused = False
         for step, result in zip(run, machine.perform(run, secrets), strict=False):
             refused = refused or result.outcome is Outcome.REFUSED
+            if isinstance(step, TrySignIn) and result.outcome is Outcome.DONE:
+                tried.append(step)
             yield step, result
         left = left[len(run) :]
-        if refused and left and (found := guards.refusals(machine.observe(), left, accepted)):
+        if refused and left and (found := guards.refusals(machine.observe(), [*tried, *left], accepted)):
             why = f"not done, since a step before it was refused: {found[0].reason}"
             yield from ((step, StepResult(Outcome.REFUSED, why)) for step in left)
             return
+
+
+def with_files(machine: Machine, posture: Posture, steps: Sequence[Step]) -> list[Step]:
+    """The steps, those that close or remove an account with what it keeps on the machine, as far as that can be
+    looked at."""
+    return [_with_files(machine, posture, step) for step in steps]
+
+
+def _with_files(machine: Machine, posture: Posture, step: Step) -> Step:
+    if not isinstance(step, SetEnabled | Remove) or not takes_access(step) or step.files is not None:
+        return step
+    account = posture.by_name.get(step.account)
+    try:
+        found = None if account is None else machine.files_of(account, everywhere=isinstance(step, Remove))
+    except CannotLook:
+        found = None
+    return evolve(step, files=found)
 
 
 def _surprises(results: Sequence[tuple[Step, StepResult]], after: Posture) -> Iterator[Surprise]:

@@ -2,8 +2,8 @@
 
 from collections.abc import Iterable, Sequence
 
-from verrou.core.access import can_sign_in, expired, needs_a_look, role_of, states_of
-from verrou.core.model import Account, PasswordState, Posture, Reading, Role, Status, name_list
+from verrou.core.access import expired, gets_in, needs_a_look, role_of, states_of, useful_hint, ways_in
+from verrou.core.model import Account, PasswordState, Posture, Reading, Role, Status, counted, name_list
 from verrou.core.rules import Rule, reading_of, value_now
 from verrou.reports.sheets import BAD, DOUBTFUL, Sheet, columns_of, shown
 
@@ -28,9 +28,11 @@ def accounts_sheet(posture: Posture, everyone: bool, among: Sequence[Account] | 
                 "role": str(role_of(account, posture)),
                 "state": states or ["in use" if account.may_sign_in else "cannot sign in"],
                 "last_sign_in": f"{account.last_sign_in:%Y-%m-%d}" if account.last_sign_in else "never",
-                "password_since": str(account.password_changed or ""),
+                "password_age": _password_age(account, posture),
+                "ways_in": [str(way) for way in ways_in(account, posture)] or ["none"],
                 "groups": list(account.groups),
                 "shipped": _shipped(account),
+                "password_since": str(account.password_changed or ""),
                 "full_name": account.full_name,
                 "identity": account.identity,
             }
@@ -40,26 +42,39 @@ def accounts_sheet(posture: Posture, everyone: bool, among: Sequence[Account] | 
         ("account", "account"),
         ("role", "role"),
         ("state", "state"),
+        ("ways_in", "ways in"),
         ("last_sign_in", "last in"),
-        ("password_since", "password of"),
+        ("password_age", "password"),
         ("groups", "groups"),
         ("shipped", "origin"),
+        ("password_since", "password since"),
         ("full_name", "full name"),
         ("identity", "identity"),
-        whole=("mark", "account", "role", "last_sign_in", "password_since"),
-        hidden=("full_name", "identity"),
+        whole=("mark", "account", "role", "last_sign_in", "password_age"),
+        hidden=("shipped", "password_since", "full_name", "identity"),
+        under={"account": "shipped"},
     )
     return Sheet("accounts", columns, tuple(rows), styles), len(candidates) - len(chosen)
 
 
+def _password_age(account: Account, posture: Posture) -> str:
+    """How old the password is, in words for a narrow column."""
+    if account.password is not PasswordState.SET:
+        return str(account.password)
+    if account.password_changed is None:
+        return "set"
+    return counted((posture.machine.now.date() - account.password_changed).days, "day")
+
+
 def _worry(account: Account, posture: Posture) -> bool:
-    """What should stand out: a blank password, plumbing that can sign in, an end that has passed."""
+    """What should stand out: a blank password, plumbing that can sign in, an end that has passed, a hint."""
     states = states_of(account, posture)
     role = role_of(account, posture)
-    plumbing_gets_in = role in (Role.SERVICE, Role.SYSTEM) and account.enabled and account.may_sign_in
+    plumbing_gets_in = role in (Role.SERVICE, Role.SYSTEM) and gets_in(account, posture)
     doubled = account.builtin is None and len(posture.by_identity[account.identity]) > 1
     ended = expired(account, posture.machine.now.date()) and account.enabled
-    return "blank password" in states or plumbing_gets_in or doubled or ended
+    hinted = account.enabled and "hint" in states
+    return "blank password" in states or plumbing_gets_in or doubled or ended or hinted
 
 
 def _shipped(account: Account) -> str:
@@ -146,20 +161,31 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
     }[account.password]
     changed = f", of {account.password_changed}" if account.password_changed else ""
     age = "has to be changed when it is too old" if account.password_ages else "never has to be changed"
+    age = age if account.password is PasswordState.SET else ""
+    fixed = "its owner cannot change it" if account.cannot_change else ""
     facts = [
         ("account", account.name),
         ("full name", account.full_name),
+        ("note", account.note),
         ("identity", account.identity),
         ("origin", _shipped(account) or str(account.origin)),
         ("amounts to", str(role_of(account, posture))),
         ("given by", "; ".join(given)),
         ("stands out", ", ".join(states_of(account, posture)) or "nothing"),
-        ("can sign in", ("not while it is locked" if locked else "yes") if can_sign_in(account, now.date()) else "no"),
-        ("password", f"{password}{changed}" + (f"; {age}" if account.password is PasswordState.SET else "")),
+        (
+            "ways in",
+            (", ".join(ways_in(account, posture)) or "none") + (", but not while it is locked" if locked else ""),
+        ),
+        ("signed in", "; ".join(account.sessions)),
+        ("password", "; ".join(filter(None, (f"{password}{changed}", age, fixed)))),
         ("ends", str(account.expires or "")),
         ("last sign-in", f"{account.last_sign_in:%Y-%m-%d %H:%M}" if account.last_sign_in else "never"),
         ("groups", ", ".join(account.groups)),
-        ("home", account.home),
+        ("keys", counted(account.keys, "key") + " for the remote shell" if account.keys else ""),
+        ("hint", account.hint + ("" if useful_hint(account.hint) else " (gives nothing away)") if account.hint else ""),
+        ("recovery", "; ".join(account.recovery_questions)),
+        ("tied to", account.outside_identity),
+        ("home", account.home + ("" if account.home_kept else ", fresh in each session; nothing stays")),
         ("shell", account.shell),
         ("stands in", str(account.source or "")),
     ]

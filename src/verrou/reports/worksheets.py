@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from verrou.core.model import Posture
 from verrou.core.plan import Worksheet
 from verrou.core.rules import CATALOGUE, reading_of, value_now
-from verrou.core.steps import SetRules, Step
+from verrou.core.steps import SetRules, Step, TrySignIn
 from verrou.machines import Outcome, PutBack, StepResult
 from verrou.reports.sheets import BAD, GOOD, QUIET, Sheet, columns_of
 
@@ -18,7 +18,7 @@ def worksheet_sheet(steps: Sequence[Step], posture: Posture) -> Sheet:
             "what": step.what,
             "does": _does(step, posture),
             "why": f"for {step.why}" if step.why.partition(".")[0] in _SUBJECT_TABLES else step.why,
-            "takes_effect": str(step.effect),
+            "takes_effect": "" if isinstance(step, TrySignIn) else str(step.effect),
         }
         for number, step in enumerate(steps, start=1)
     ]
@@ -57,7 +57,8 @@ def by_hand_sheet(worksheet: Worksheet) -> Sheet:
 def results_sheet(number: int, step: Step, result: StepResult) -> Sheet:
     """One line for a step that was done."""
     style = {Outcome.DONE: GOOD, Outcome.ALREADY: QUIET, Outcome.REFUSED: BAD, Outcome.UNDONE: GOOD}[result.outcome]
-    when = f"takes effect: {step.effect}" if result.outcome is Outcome.DONE else ""
+    lasting = result.outcome is Outcome.DONE and not isinstance(step, TrySignIn)
+    when = f"takes effect: {step.effect}" if lasting else ""
     row = {
         "outcome": f"{number:>3}  {result.outcome:<7}",
         "what": step.what,

@@ -5,7 +5,11 @@ values, refuses what it does not take, and does more than it was asked to, as re
 
 Policy numbers, all whole: ``try_limit`` (0: never), ``lock_minutes`` (0: until unlocked), ``window_minutes``,
 ``length``, ``classes``, ``history``, ``age_max_days`` (0: never), ``age_min_days``, ``warn_days``; switches:
-``lock_keeper``, ``name_inside``, ``blank_console_only``.
+``lock_keeper``, ``name_inside``, ``blank_console_only``; ``outside``: 2 lets accounts be tied to identities that an
+outside service keeps, 1 lets in those that are tied, 0 lets in none.
+
+A sign-in takes a token; what the session may do is what the account could do at that moment. Files are kept as a list
+of places with their owners, without content.
 """
 
 import json
@@ -55,8 +59,10 @@ SHIPPED_POLICY: dict[str, Any] = {
     "warn_days": 5,
     "name_inside": True,
     "blank_console_only": True,
+    "outside": 2,
 }
 LIMITS = {
+    "outside": (0, 2),
     "try_limit": (0, 999),
     "lock_minutes": (0, 99_999),
     "window_minutes": (1, 99_999),
@@ -71,6 +77,10 @@ LIMITS = {
 
 class No(Exception):
     """The authority does not do it; the message says why."""
+
+
+class NewPasswordFirst(No):
+    """Name and password are right; a new password is asked for before anything else."""
 
 
 class Damaged(Exception):
@@ -88,8 +98,12 @@ class Authority:
             self.clock = datetime.fromisoformat(self._data["clock"])
             for account in self._data["accounts"]:
                 account["id"], account["name"], account["open"], account["password"], account["tries"]
+            self._data["accounts"] = [{**UNMARKED, **account} for account in self._data["accounts"]]
             for group in self._data["groups"]:
                 group["id"], group["name"], group["members"]
+                group.setdefault("note", "")
+            for kept in ("sessions", "disk", "archives"):
+                self._data.setdefault(kept, [])
             self._data["policy"] = {**SHIPPED_POLICY, **self._data["policy"]}
             self.name, self.edition = str(self._data["name"]), str(self._data["edition"])
         except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
@@ -111,7 +125,7 @@ class Authority:
             "clock": clock.isoformat(),
             "next": 1000,
             "accounts": accounts,
-            "groups": [{"id": i, "name": words[i], "members": m} for i, m in members.items()],
+            "groups": [{"id": i, "name": words[i], "note": "", "members": m} for i, m in members.items()],
             "policy": dict(SHIPPED_POLICY),
         }
         return cls(json.dumps(data))
@@ -139,7 +153,13 @@ class Authority:
             kept = account["password"]
             shown.append(
                 {
-                    **{k: v for k, v in account.items() if k not in ("password", "history", "tries")},
+                    **{k: v for k, v in account.items() if k not in ("password", "history", "tries", "recovery")},
+                    "questions": [kept["question"] for kept in account["recovery"]],
+                    "sessions": [
+                        {"way": s["way"], "since": s["since"]}
+                        for s in self._data["sessions"]
+                        if s["account"] == account["id"]
+                    ],
                     "password": "none" if kept is None else "blank" if kept["blank"] else "set",
                     "scheme": kept["scheme"] if kept else "",
                     "password_set": kept["at"] if kept else None,
@@ -159,6 +179,19 @@ class Authority:
     def policy(self) -> dict[str, Any]:
         """The numbers and switches as they stand."""
         return dict(self._data["policy"])
+
+    def ways(self) -> dict[str, list[int] | None]:
+        """By which ways the machine lets anybody in, and the groups it takes for each; None takes everybody."""
+        return {"console": None, "network": [ADMINISTRATORS, USERS], "remote-screen": [ADMINISTRATORS, REMOTE_USERS]}
+
+    def files(self, name: str) -> tuple[str, list[dict[str, Any]]]:
+        """The home of an account, and everything on the disk that belongs to it."""
+        account = self._account(name)
+        return account["home"], [dict(file) for file in self._data["disk"] if file["owner"] == account["id"]]
+
+    def can_administer(self, name: str) -> bool:
+        """Whether a session of the account that began now could change the machine."""
+        return bool(self._account(name)["id"] in self._group(ADMINISTRATORS)["members"])
 
     # Changing
 
@@ -199,9 +232,95 @@ class Authority:
         self._data["next"] = identity + 1
         account = _account(identity, name, self.clock)
         account |= {"full_name": full_name, "must_change": must_change, "password": self._kept(password)}
+        account["home"] = f"/people/{name}"
         self._data["accounts"].append(account)
         self._group(USERS)["members"].append(identity)
         return identity
+
+    def remove(self, name: str, files: str) -> str:
+        """Take an account away for good; its identity is not given again. ``files``: ``keep`` leaves its home to the
+        administrators, ``archive`` puts it into an archive, ``delete`` deletes it. Answers with what became of it."""
+        account = self._account(name)
+        if account["id"] < 1000:
+            raise No(f"{name} came with the machine and stays")
+        if any(session["account"] == account["id"] for session in self._data["sessions"]):
+            raise No(f"{name} is signed in")
+        home = account["home"]
+        inside = [f for f in self._data["disk"] if f["place"].startswith(f"{home}/")] if home else []
+        said = ""
+        if inside and files == "keep":
+            for file in inside:
+                file["owner"] = KEEPER
+            said = f"{len(inside)} files stay in {home}"
+        elif inside:
+            if files == "archive":
+                import hashlib
+
+                mark = hashlib.sha256(json.dumps(inside, sort_keys=True).encode()).hexdigest()
+                place = f"/archives/{name}-{self.clock:%Y%m%d-%H%M%S}"
+                self._data["archives"].append({"place": place, "sha256": mark, "files": inside})
+                said = f"{len(inside)} files are in {place}, sha256 {mark}"
+            else:
+                said = f"{len(inside)} files are deleted"
+            self._data["disk"] = [file for file in self._data["disk"] if file not in inside]
+        self._data["accounts"].remove(account)
+        for group in self._data["groups"]:
+            group["members"] = [m for m in group["members"] if m != account["id"]]
+        return said
+
+    def describe(self, name: str, key: str, text: str) -> None:
+        """Other words about an account: ``full_name``, ``note``, ``hint``."""
+        if key not in ("full_name", "note", "hint") or not text.isprintable():
+            raise No(f"no such words: {key}")
+        self._account(name)[key] = text
+
+    def set_recovery(self, name: str, answers: dict[str, str]) -> None:
+        """Questions whose answers open an account; none to take them away."""
+        kept = [{"question": question, "answer": self._kept(answer)} for question, answer in answers.items()]
+        self._account(name)["recovery"] = kept
+
+    def tie(self, name: str, outside: str) -> None:
+        """Tie an account to an identity that an outside service keeps."""
+        if outside and self._data["policy"]["outside"] < 2:
+            raise No("this machine ties no further accounts")
+        self._account(name)["outside"] = outside
+
+    def mark(self, name: str, key: str, on: bool) -> None:
+        """Set ``must_change``, ``cannot_change`` or ``never_ends``. The first excludes the two others."""
+        account = self._account(name)
+        others = ("cannot_change", "never_ends") if key == "must_change" else ("must_change",)
+        if key not in (*others, "must_change", "cannot_change", "never_ends"):
+            raise No(f"there is no mark {key}")
+        standing = [other for other in others if account[other]]
+        if on and standing:
+            raise No(f"{name} bears the mark {standing[0]}, which excludes {key}")
+        account[key] = on
+
+    def empty_home(self, name: str, each_time: bool) -> None:
+        """Whether the home of an account is emptied whenever it signs out."""
+        self._account(name)["emptied"] = each_time
+
+    def put(self, name: str, place: str, size: int) -> None:
+        """A file that belongs to an account."""
+        self._data["disk"].append({"place": place, "size": size, "owner": self._account(name)["id"]})
+
+    def add_group(self, name: str, note: str) -> None:
+        """Make a group."""
+        self._check_name(name)
+        identity: int = self._data["next"]
+        self._data["next"] = identity + 1
+        self._data["groups"].append({"id": identity, "name": name, "note": note, "members": []})
+
+    def note_group(self, name: str, note: str) -> None:
+        """What a group is for."""
+        self._group(name)["note"] = note
+
+    def remove_group(self, name: str) -> None:
+        """Take a group away; its members stay."""
+        group = self._group(name)
+        if group["id"] < 1000:
+            raise No(f"{name} came with the machine and stays")
+        self._data["groups"].remove(group)
 
     def rename(self, name: str, new_name: str) -> None:
         """Another name for an account, built-in ones included."""
@@ -242,6 +361,9 @@ class Authority:
         """An administrator's reset: length, classes and name count, history and age do not."""
         account = self._account(name)
         self._check_password(name, password)
+        standing = [mark for mark in ("cannot_change", "never_ends") if account[mark]]
+        if must_change and standing:
+            raise No(f"{name} bears the mark {standing[0]}, which excludes must_change")
         self._store(account, password)
         account["must_change"] = must_change
 
@@ -268,8 +390,8 @@ class Authority:
         account = self._account(name)
         account["tries"], account["locked_at"] = [], None
 
-    def sign_in(self, name: str, password: str, way: str = "console") -> None:
-        """Let somebody in, or say No and count the try."""
+    def sign_in(self, name: str, password: str, way: str = "console") -> int:
+        """Let somebody in, or say No and count the try. Answers with the token of the session."""
         account = self._account(name)
         if not account["open"]:
             raise No("the account is closed")
@@ -280,12 +402,39 @@ class Authority:
             raise No("the password is wrong")
         if account["ends"] and self.clock >= datetime.fromisoformat(account["ends"]):
             raise No("the account has ended")
+        if account["outside"] and not self._data["policy"]["outside"]:
+            raise No("accounts tied to an outside identity stay out")
+        if way not in self.ways():
+            raise No(f"this machine has no {way}")
+        taken = self.ways()[way]
+        if taken is not None and not any(account["id"] in self._group(group)["members"] for group in taken):
+            raise No(f"the account may not come by {way}")
         if password == "" and way != "console" and self._data["policy"]["blank_console_only"]:
             raise No("a blank password is good at the console only")
         if account["must_change"]:
-            raise No("the password must be changed first")
+            raise NewPasswordFirst("the password must be changed first")
         account["tries"], account["locked_at"] = [], None
         account["last_sign_in"] = self.clock.isoformat()
+        token = 1 + max((session["token"] for session in self._data["sessions"]), default=0)
+        may = self.can_administer(name)
+        session = {"token": token, "account": account["id"], "way": way, "since": self.clock.isoformat(), "may": may}
+        self._data["sessions"].append(session)
+        return token
+
+    def session_may_administer(self, token: int) -> bool:
+        """Whether an open session can change the machine: by what counted when it began."""
+        return any(session["token"] == token and session["may"] for session in self._data["sessions"])
+
+    def sign_out(self, token: int) -> None:
+        """End a session; a home that is emptied each time is emptied."""
+        ended = next((session for session in self._data["sessions"] if session["token"] == token), None)
+        if ended is None:
+            raise No(f"there is no session {token}")
+        self._data["sessions"].remove(ended)
+        for account in self._data["accounts"]:
+            if account["id"] == ended["account"] and account["emptied"]:
+                inside = f"{account['home']}/"
+                self._data["disk"] = [f for f in self._data["disk"] if not f["place"].startswith(inside)]
 
     # Within
 
@@ -365,23 +514,29 @@ class Authority:
         raise No(f"there is no group {which}")
 
 
+UNMARKED: dict[str, Any] = {
+    "full_name": "",
+    "note": "",
+    "home": "",
+    "emptied": False,
+    "hint": "",
+    "recovery": [],
+    "outside": "",
+    "open": True,
+    "password": None,
+    "history": [],
+    "must_change": False,
+    "cannot_change": False,
+    "never_ends": False,
+    "ends": None,
+    "tries": [],
+    "locked_at": None,
+    "last_sign_in": None,
+}
+
+
 def _account(identity: int, name: str, clock: datetime) -> dict[str, Any]:
-    return {
-        "id": identity,
-        "name": name,
-        "full_name": "",
-        "open": True,
-        "password": None,
-        "history": [],
-        "must_change": False,
-        "cannot_change": False,
-        "never_ends": False,
-        "ends": None,
-        "tries": [],
-        "locked_at": None,
-        "last_sign_in": None,
-        "made": clock.isoformat(),
-    }
+    return {"id": identity, "name": name, **json.loads(json.dumps(UNMARKED)), "made": clock.isoformat()}
 
 
 def _hashed(password: str, salt: bytes) -> str:

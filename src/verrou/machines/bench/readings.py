@@ -9,6 +9,10 @@ from typing import Any, NamedTuple
 from verrou.core.model import (
     Account,
     Builtin,
+    Circle,
+    Detail,
+    Flag,
+    Gate,
     Grant,
     Group,
     MachineFacts,
@@ -18,6 +22,7 @@ from verrou.core.model import (
     Posture,
     Reading,
     Source,
+    Way,
     absent,
 )
 from verrou.core.values import Value
@@ -46,6 +51,9 @@ def _plain(number: Any) -> Any:
     return number
 
 
+OUTSIDE = ("forbidden", "existing-only", "allowed")
+"""What the authority's number about outside identities says, by the number."""
+
 KEPT: Mapping[str, Kept] = {
     "lockout.after": Kept(
         "try_limit", lambda n: "never" if n == 0 else n, lambda value: 0 if value == "never" else value
@@ -61,13 +69,15 @@ KEPT: Mapping[str, Kept] = {
     "password.warn_before": Kept("warn_days", *_trap("days", None)),
     "password.may_contain_name": Kept("name_inside", _plain, _plain),
     "password.blank_console_only": Kept("blank_console_only", _plain, _plain),
+    "population.online_identities": Kept("outside", lambda n: OUTSIDE[n], lambda value: OUTSIDE.index(str(value))),
 }
 GRANTS = {
     other_side.ADMINISTRATORS: Grant.ADMINISTRATION,
     other_side.USERS: Grant.ORDINARY_USE,
     other_side.GUESTS: Grant.GUEST_USE,
-    other_side.REMOTE_USERS: Grant.REMOTE_SCREEN,
 }
+FIRST_MADE = 1000
+"""The first identity that the authority gives itself; lower ones came with the machine."""
 BUILTINS = {
     other_side.KEEPER: Builtin.ADMIN,
     other_side.VISITOR: Builtin.GUEST,
@@ -102,7 +112,11 @@ def posture_of(authority: Authority, address: str) -> Posture:
             pattern="[^" + re.escape(other_side.FORBIDDEN) + r"\x00-\x1f\x7f]+",
             longest=other_side.LONGEST_NAME,
             words=f"1 to {other_side.LONGEST_NAME} characters, none of {other_side.FORBIDDEN}",
+            without_case=True,
         ),
+        details=(Detail.FULL_NAME, Detail.NOTE, Detail.HINT, Detail.RECOVERY_QUESTIONS, Detail.GROUP_NOTE),
+        excluding=((Flag.MUST_CHANGE, Flag.CANNOT_CHANGE), (Flag.MUST_CHANGE, Flag.AGES_EXEMPT)),
+        fleeting_homes=True,
     )
     accounts = tuple(_account(a, ages=policy["age_max_days"] != 0) for a in authority.accounts())
     groups = tuple(
@@ -112,10 +126,21 @@ def posture_of(authority: Authority, address: str) -> Posture:
             tuple(g["members"]),
             (GRANTS[g["id"]],) if g["id"] in GRANTS else (),
             Source("authority", text=f"group {g['id']}"),
+            note=g["note"],
+            shipped=g["id"] < FIRST_MADE,
         )
         for g in authority.groups()
     )
-    return Posture(facts, accounts, groups, readings)
+    names = {g["id"]: g["name"] for g in authority.groups()}
+    gates = tuple(
+        Gate(
+            Way(way),
+            None if taken is None else Circle(groups=tuple(names[group] for group in taken)),
+            source=Source("authority", text=f"way {way}"),
+        )
+        for way, taken in authority.ways().items()
+    )
+    return Posture(facts, accounts, groups, readings, gates=gates)
 
 
 def _account(kept: dict[str, Any], ages: bool) -> Account:
@@ -141,6 +166,16 @@ def _account(kept: dict[str, Any], ages: bool) -> Account:
         wrong_tries=kept["recent_tries"],
         last_sign_in=datetime.fromisoformat(kept["last_sign_in"]) if kept["last_sign_in"] else None,
         source=Source("authority", text=f"account {kept['id']}"),
+        home=kept["home"],
+        note=kept["note"],
+        cannot_change=kept["cannot_change"],
+        sessions=tuple(
+            f"{s['way']} since {datetime.fromisoformat(s['since']):%Y-%m-%d %H:%M}" for s in kept["sessions"]
+        ),
+        home_kept=not kept["emptied"],
+        hint=kept["hint"],
+        recovery_questions=tuple(kept["questions"]),
+        outside_identity=kept["outside"],
     )
 
 

@@ -1,28 +1,37 @@
 """Steps as calls to a bench machine's authority, and trials on a copy of it."""
 
 from collections.abc import Callable
-from datetime import datetime, time, timedelta
+from datetime import date, datetime, time, timedelta
+from random import SystemRandom
 
 from attrs import define
 
-from verrou.core.model import Role
+from verrou.core.model import Detail, Flag, Role
+from verrou.core.passwords import make_password, policy_of
 from verrou.core.steps import (
     CreateAccount,
+    CreateGroup,
     Join,
     Leave,
+    Remove,
+    RemoveGroup,
     Rename,
+    SetDetails,
     SetEnabled,
     SetEnd,
+    SetFlags,
+    SetGroupNote,
     SetPassword,
     SetRules,
     Step,
+    TrySignIn,
     Unlock,
 )
 from verrou.core.trials import Answer
 from verrou.machines import Secrets
 from verrou.machines.bench import authority as other_side
-from verrou.machines.bench.authority import Authority, No
-from verrou.machines.bench.readings import KEPT
+from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
+from verrou.machines.bench.readings import KEPT, posture_of
 
 
 def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
@@ -31,12 +40,7 @@ def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
         case SetRules():
             return _set_rules(authority, step)
         case CreateAccount():
-            authority.add(step.account, step.full_name, secrets.given(step), step.must_change)
-            if step.role is Role.ADMINISTRATOR:
-                authority.join(step.account, _group_name(authority, other_side.ADMINISTRATORS))
-            elif step.role is Role.GUEST:
-                authority.leave(step.account, _group_name(authority, other_side.USERS))
-                authority.join(step.account, _group_name(authority, other_side.GUESTS))
+            _create(authority, step, secrets)
         case SetEnabled():
             authority.set_open(step.account, step.enabled)
         case Rename():
@@ -46,12 +50,76 @@ def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
         case Leave():
             authority.leave(step.account, step.group)
         case SetEnd():
-            authority.set_end(step.account, datetime.combine(step.day, time()) if step.day else None)
+            authority.set_end(step.account, _moment(step.day))
+        case Remove():
+            return authority.remove(step.account, step.choice)
+        case TrySignIn():
+            return _try(authority, step, secrets)
+        case SetFlags():
+            # What is taken off comes first: it may be what excludes the rest.
+            for flag, on in sorted(step.flags, key=lambda pair: pair[1]):
+                authority.mark(step.account, MARKS[flag], on)
+        case SetDetails():
+            for detail, text in step.details:
+                if detail is Detail.RECOVERY_QUESTIONS:
+                    authority.set_recovery(step.account, {})
+                else:
+                    authority.describe(step.account, detail.value, text)
+        case CreateGroup():
+            authority.add_group(step.group, step.note)
+        case RemoveGroup():
+            authority.remove_group(step.group)
+        case SetGroupNote():
+            authority.note_group(step.group, step.note)
         case Unlock():
             authority.unlock(step.account)
         case SetPassword():
             authority.reset_password(step.account, secrets.given(step), step.must_change)
     return ""
+
+
+MARKS = {Flag.MUST_CHANGE: "must_change", Flag.CANNOT_CHANGE: "cannot_change", Flag.AGES_EXEMPT: "never_ends"}
+
+
+def _create(authority: Authority, step: CreateAccount, secrets: Secrets) -> None:
+    name = step.account
+    if step.must_change and step.cannot_change:
+        raise No(f"{name} cannot change a password that it must change")
+    authority.add(name, step.full_name, secrets.given(step), step.must_change)
+    if step.role is Role.ADMINISTRATOR:
+        authority.join(name, _group_name(authority, other_side.ADMINISTRATORS))
+    elif step.role is Role.GUEST:
+        authority.leave(name, _group_name(authority, other_side.USERS))
+        authority.join(name, _group_name(authority, other_side.GUESTS))
+    if step.note:
+        authority.describe(name, "note", step.note)
+    if step.cannot_change:
+        authority.mark(name, MARKS[Flag.CANNOT_CHANGE], True)
+    if not step.home_kept:
+        authority.empty_home(name, True)
+    if step.expires is not None:
+        authority.set_end(name, _moment(step.expires))
+
+
+def _moment(day: date | None) -> datetime | None:
+    return datetime.combine(day, time()) if day else None
+
+
+def _try(authority: Authority, step: TrySignIn, secrets: Secrets) -> str:
+    """On a copy that is never saved; an account that must change its password first does so there."""
+    copy = Authority(authority.text())
+    password = secrets[step.account]
+    said = "signed in at the console and may administer"
+    try:
+        token = copy.sign_in(step.account, password)
+    except NewPasswordFirst:
+        other = make_password(policy_of(posture_of(copy, "")), step.account, SystemRandom())
+        copy.change_password(step.account, password, other)
+        token = copy.sign_in(step.account, other)
+        said += "; it is asked for a new password first"
+    if not copy.session_may_administer(token):
+        raise No("it signs in, but that session could not administer")
+    return said
 
 
 def _group_name(authority: Authority, identity: int) -> str:
@@ -90,7 +158,7 @@ class BenchRehearsal:
     password: str
 
     def sign_in(self, password: str) -> Answer:
-        return _answer(lambda: self.authority.sign_in(self.account, password))
+        return _answer(lambda: self.authority.sign_out(self.authority.sign_in(self.account, password)))
 
     def change_password(self, old: str, new: str) -> Answer:
         return _answer(lambda: self.authority.change_password(self.account, old, new))

@@ -1,5 +1,6 @@
 """passwd(5), shadow(5), group(5) and gshadow(5): parsed and edited line by line, every other byte kept."""
 
+from bisect import bisect_left
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from functools import lru_cache
@@ -46,6 +47,8 @@ class AccountFile:
     final_newline: bool = True
     _parsed: tuple[list[Record], list[Broken]] | None = field(default=None, init=False, repr=False, eq=False)
     _index: dict[str, Record] | None = field(default=None, init=False, repr=False, eq=False)
+    revision: int = field(default=0, init=False, repr=False, eq=False)
+    """Counts the changes made so far."""
 
     @classmethod
     def parse(cls, name: str, text: str) -> "AccountFile":
@@ -97,8 +100,14 @@ class AccountFile:
         """Put other fields into the record's line."""
         values = tuple(fields)
         assert not any(set(value) & {":", "\n"} for value in values), "a field may not hold a colon or a line end"
+        if values == record.fields:
+            return
         self.lines[record.line - 1] = ":".join(values)
-        self._parsed = None
+        self.revision += 1
+        if self._parsed is not None:
+            records = self._parsed[0]
+            at = bisect_left(records, record.line, key=lambda r: r.line)
+            records[at] = Record(values[0], values, record.line)
         if self._index is not None and values[0] == record.name:
             self._index[record.name] = Record(record.name, values, record.line)
         else:
@@ -120,11 +129,25 @@ class AccountFile:
         position = next((i for i, line in enumerate(self.lines) if line[:1] in _NIS), len(self.lines))
         self.lines.insert(position, ":".join(fields))
         self.final_newline = True
-        self._parsed = None
-        if self._index is not None and position == len(self.lines) - 1:
-            self._index.setdefault(fields[0], Record(fields[0], fields, position + 1))
-        else:
-            self._index = None
+        self.revision += 1
+        record = Record(fields[0], fields, position + 1)
+        if position < len(self.lines) - 1:
+            self._parsed = self._index = None
+            return
+        if self._parsed is not None:
+            self._parsed[0].append(record)
+        if self._index is not None:
+            self._index.setdefault(record.name, record)
+
+    def remove(self, record: Record) -> None:
+        """Take the record's line away."""
+        del self.lines[record.line - 1]
+        self._parsed = self._index = None
+        self.revision += 1
+
+    def kept(self) -> "AccountFile":
+        """A copy to go back to."""
+        return AccountFile(self.name, list(self.lines), self.final_newline)
 
 
 def _is_number(text: str) -> bool:

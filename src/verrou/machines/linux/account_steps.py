@@ -7,11 +7,29 @@ import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from attrs import define, field
+from attrs import define, field, frozen
 
-from verrou.core.model import Role, Source
-from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetEnd, SetPassword, Step, Unlock
+from verrou.core.model import Detail, Flag, Role, Source
+from verrou.core.steps import (
+    CreateAccount,
+    CreateGroup,
+    FilesChoice,
+    Join,
+    Leave,
+    Remove,
+    RemoveGroup,
+    Rename,
+    SetDetails,
+    SetEnabled,
+    SetEnd,
+    SetFlags,
+    SetGroupNote,
+    SetPassword,
+    Step,
+    Unlock,
+)
 from verrou.machines import Outcome, Secrets, StepResult
+from verrou.machines.linux.access_file import confined_groups
 from verrou.machines.linux.account_files import (
     GROUP,
     GSHADOW,
@@ -23,13 +41,28 @@ from verrou.machines.linux.account_files import (
     Record,
     members_of,
 )
-from verrou.machines.linux.hashing import hashed
+from verrou.machines.linux.hashing import hashed, hashed_all
+from verrou.machines.linux.homes import ARCHIVES, Home, Leaving, NoHome
 from verrou.machines.linux.lockout import load_faillock
-from verrou.machines.linux.population import EPOCH, NAMING, defined_number, login_defs, number, scheme_of
+from verrou.machines.linux.pam_profiles import Refused
+from verrou.machines.linux.population import (
+    EPOCH,
+    FULL_NAME,
+    NAMING,
+    NEVER_DAYS,
+    NOTE,
+    defined_number,
+    limit_in_days,
+    login_defs,
+    number,
+    scheme_of,
+)
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.sudoers import elevations
+from verrou.machines.linux.ways import sessions
 
 SHELL = "/bin/bash"
+SHELLS = "/etc/shells"
 SKELETON = "/etc/skel"
 HOMES = "/home"
 CLOSED_FOR_GOOD = "1"
@@ -39,10 +72,6 @@ CLOSED_FOR_GOOD = "1"
 def today_in_days() -> int:
     """Days since 1970-01-01 in universal time, as shadow(5) counts them."""
     return int(time.time() // 86400)
-
-
-class Refused(Exception):
-    """A step that the system does not take; the message says why."""
 
 
 def ageing_of_new_accounts(root: Root) -> tuple[str, str, str]:
@@ -55,47 +84,67 @@ def ageing_of_new_accounts(root: Root) -> tuple[str, str, str]:
     return fields[0], fields[1], fields[2]
 
 
+@frozen
+class NewHome:
+    """A home to be made. One that is not ``kept`` stays root's own and empty: sessions get another in its place."""
+
+    name: str
+    uid: int
+    gid: int
+    kept: bool
+
+
 @define
 class AccountEdit:
     """The account files as they shall be. Nothing is on disk before :meth:`swap_in`."""
 
     root: Root
     today_days: int
+    hashes: Mapping[str, str] = field(factory=dict)
     files: dict[str, AccountFile] = field(factory=dict, init=False)
-    homes: list[tuple[str, int, int]] = field(factory=list, init=False)
+    homes: list[NewHome] = field(factory=list, init=False)
     tallies: list[Path] = field(factory=list, init=False)
+    leaving: dict[str, Leaving] = field(factory=dict, init=False)
+    _defs: Mapping[str, tuple[str, Source]] = field(factory=dict, init=False)
+    _numbers: dict[str, set[int]] = field(factory=dict, init=False)
 
     def __attrs_post_init__(self) -> None:
         for name in (PASSWD, SHADOW, GROUP, GSHADOW, SUBUID, SUBGID):
             text = self.root.text(name)
             if text is not None:
                 self.files[name] = AccountFile.parse(name, text)
+        self._defs = login_defs(self.root)
 
     def apply(self, step: Step, secrets: Secrets) -> StepResult:
         """Do one step in memory; a step that is refused leaves everything as it was."""
-        kept = {name: (list(file.lines), file.final_newline) for name, file in self.files.items()}
-        homes, tallies = list(self.homes), list(self.tallies)
+        kept = {} if _checked_first(step) else {name: file.kept() for name, file in self.files.items()}
+        before = {name: file.revision for name, file in self.files.items()}
+        homes, tallies, leaving = list(self.homes), list(self.tallies), dict(self.leaving)
         try:
             said = self._do(step, secrets)
         except Refused as refused:
-            for name, (lines, final) in kept.items():
-                self.files[name] = AccountFile(name, lines, final)
-            self.homes, self.tallies = homes, tallies
+            self.files.update(kept)
+            self.homes, self.tallies, self.leaving = homes, tallies, leaving
+            self._numbers.clear()
             return StepResult(Outcome.REFUSED, str(refused))
-        changed = self.tallies != tallies or any(f.lines != kept[name][0] for name, f in self.files.items())
+        changed = self.tallies != tallies or any(f.revision != before[name] for name, f in self.files.items())
         return StepResult(Outcome.DONE if changed else Outcome.ALREADY, said)
 
     def swap_in(self) -> None:
-        """Make the homes, then replace each file that changed; groups first, so that no account lacks its group. The
-        tallies of unlocked accounts go last."""
-        for home, uid, gid in self.homes:
-            _make_home(self.root, home, uid, gid)
+        """Write the archives and make the homes, then replace each file that changed; groups first, so that no account
+        lacks its group. Tallies of unlocked accounts and the homes of removed ones go last."""
+        for leaving in self.leaving.values():
+            leaving.before()
+        for home in self.homes:
+            _make_home(self.root, home, self._defs)
         for name in (GROUP, GSHADOW, PASSWD, SHADOW, SUBUID, SUBGID):
             file = self.files.get(name)
             if file is not None and file.text() != self.root.text(name):
                 self.root.write(name, file.text())
         for tally in self.tallies:
             tally.unlink(missing_ok=True)
+        for leaving in self.leaving.values():
+            leaving.after()
 
     def _do(self, step: Step, secrets: Secrets) -> str:
         match step:
@@ -103,6 +152,8 @@ class AccountEdit:
                 return self._create(step, secrets)
             case SetEnabled():
                 return self._enable(step.account) if step.enabled else self._disable(step.account)
+            case Remove():
+                return self._remove(step)
             case Rename():
                 return self._rename(step.account, step.new_name)
             case Join():
@@ -115,6 +166,16 @@ class AccountEdit:
                 return self._set_end(step)
             case Unlock():
                 return self._unlock(step.account)
+            case SetFlags():
+                return self._set_flags(step)
+            case SetDetails():
+                return self._set_details(step)
+            case CreateGroup():
+                return self._create_group(step)
+            case RemoveGroup():
+                return self._remove_group(step.group)
+            case SetGroupNote():
+                raise Refused("a Linux system keeps no note about a group")
         raise Refused(f"this machine cannot {step.what}")
 
     def _record(self, file: str, name: str) -> Record:
@@ -133,45 +194,222 @@ class AccountEdit:
     def _create(self, step: CreateAccount, secrets: Secrets) -> str:
         name = step.account
         self._check_name(name)
-        if set(step.full_name) & set(":,=\n") or not step.full_name.isprintable():
-            raise Refused("a full name may hold no colon, comma, equals sign or control character")
+        _check_words(step.full_name, step.note)
         if SHADOW not in self.files:
             raise Refused(f"there is no {SHADOW}; run pwconv first")
-        if step.role is Role.GUEST:
-            raise Refused("this system has no group that makes a guest")
-        gates = _administration_groups(self.root) if step.role is Role.ADMINISTRATOR else []
-        gate = next((g for g in gates if self.files[GROUP].find(g)), None)
-        if step.role is Role.ADMINISTRATOR and gate is None:
-            raise Refused("no group here makes an administrator; install the package sudo")
-        defs = login_defs(self.root)
-        uid = self._free(defs, PASSWD, "UID")
-        taken = {record.fields[2] for record in self.files[GROUP].records()}
-        gid = self._free(defs, GROUP, "GID") if str(uid) in taken else uid
-        home = f"{HOMES}/{name}"
-        if self.root.exists(home):
-            raise Refused(f"{home} is there already; move it away or choose another name")
+        if step.must_change and step.cannot_change:
+            raise Refused(f"{name} cannot change a password that it must change")
+        gate = self._gate(step.role)
+        uid = self._free(PASSWD, "UID")
+        gid = self._free(GROUP, "GID") if uid in self._used(GROUP) else uid
+        home, shell = self._home_and_shell(step)
         minimum, maximum, warning = ageing_of_new_accounts(self.root)
-        secret = self._hash(secrets.given(step))
+        if step.cannot_change:
+            minimum = maximum = str(NEVER_DAYS)
         changed = "0" if step.must_change else str(self.today_days)
-        shell = SHELL if self.root.exists(SHELL) else "/bin/sh"
-        self.files[PASSWD].add(name, "x", str(uid), str(gid), step.full_name, home, shell)
-        self.files[SHADOW].add(name, secret, changed, minimum, maximum, warning, "", "", "")
+        ends = str((step.expires - EPOCH).days) if step.expires else ""
+        words = _comment("", {FULL_NAME: step.full_name, NOTE: step.note})
+        self.files[PASSWD].add(name, "x", str(uid), str(gid), words, home, shell)
+        secret = self._hash(name, secrets.given(step))
+        self.files[SHADOW].add(name, secret, changed, minimum, maximum, warning, "", ends, "")
         self.files[GROUP].add(name, "x", str(gid), "")
         if GSHADOW in self.files:
             self.files[GSHADOW].add(name, "!", "", "")
-        self.homes.append((home, uid, gid))
+        self._used(PASSWD).add(uid)
+        self._used(GROUP).add(gid)
+        self.homes.append(NewHome(home, uid, gid, step.home_kept))
         if gate is not None:
             self._membership(name, gate, joins=True)
         return f"uid {uid}, home {home}" + (f", group {gate}" if gate else "")
 
-    def _free(self, defs: Mapping[str, tuple[str, Source]], file: str, kind: str) -> int:
-        low, high = defined_number(defs, f"{kind}_MIN", 1000), defined_number(defs, f"{kind}_MAX", 60000)
-        used = {int(record.fields[2]) for record in self.files[file].records()}
+    def _gate(self, role: Role) -> str | None:
+        """The group that makes an account amount to a role."""
+        if role is Role.STANDARD:
+            return None
+        if role is Role.GUEST:
+            gates = list(confined_groups(self.root, {record.name for record in self.files[GROUP].records()}))
+            missing = "no group here is kept to the console, so there is nothing that makes a guest"
+        else:
+            gates = _administration_groups(self.root)
+            missing = "no group here makes an administrator; install the package sudo"
+        gate = next((group for group in gates if self.files[GROUP].find(group)), None)
+        if gate is None:
+            raise Refused(missing)
+        return gate
+
+    def _home_and_shell(self, step: CreateAccount) -> tuple[str, str]:
+        home = step.home.rstrip("/") or f"{HOMES}/{step.account}"
+        parts = home.split("/")
+        if not home.startswith("/") or {"", ".", ".."} & set(parts[1:]) or ":" in home or not home.isprintable():
+            raise Refused(f"{home!r} is no home; accepted: a path from the top, such as /home/{step.account}")
+        if self.root.exists(home):
+            raise Refused(f"{home} is there already; move it away or choose another name")
+        if step.home and not self.root.place(home).parent.is_dir():
+            raise Refused(f"there is no folder that {home} could be made in; make it first")
+        if step.shell:
+            self._check_shell(step.shell)
+        return home, step.shell or (SHELL if self.root.exists(SHELL) else "/bin/sh")
+
+    def _check_shell(self, shell: str) -> None:
+        listed = [line.strip() for line in self.root.lines(SHELLS) if line.startswith("/")]
+        if shell not in listed or not self.root.exists(shell):
+            raise Refused(f"{shell!r} is no shell here; {SHELLS} lists: {', '.join(listed) or 'none'}")
+
+    def _used(self, file: str) -> set[int]:
+        """The numbers that are given away in a file."""
+        if file not in self._numbers:
+            self._numbers[file] = {int(record.fields[2]) for record in self.files[file].records()}
+        return self._numbers[file]
+
+    def _free(self, file: str, kind: str) -> int:
+        low, high = defined_number(self._defs, f"{kind}_MIN", 1000), defined_number(self._defs, f"{kind}_MAX", 60000)
+        used = self._used(file)
         highest = max((n for n in used if low <= n <= high), default=low - 1)
         free = highest + 1 if highest < high else next((n for n in range(low, high + 1) if n not in used), None)
         if free is None:
             raise Refused(f"no number from {low} to {high} is free in {file}")
         return free
+
+    def _remove(self, step: Remove) -> str:
+        name = step.account
+        record = self._record(PASSWD, name)
+        uid = int(record.fields[2])
+        same_name = [str(r.line) for r in self.files[PASSWD].records() if r.name == name]
+        if len(same_name) > 1:
+            raise Refused(f"two accounts are called {name} ({PASSWD}, lines {', '.join(same_name)}); mend that first")
+        first_root = next((r for r in self.files[PASSWD].records() if r.fields[2] == "0"), None)
+        people = range(defined_number(self._defs, "UID_MIN", 1000), defined_number(self._defs, "UID_MAX", 60000) + 1)
+        if first_root is not None and first_root.name == name:
+            raise Refused(f"{name} came with the system and stays; it can be disabled")
+        if uid not in people and uid != 0:
+            raise Refused(f"{name} belongs to the system or to a package; remove the package instead")
+        if uid and (busy := _at_work(self.root, name, uid)):
+            raise Refused(f"{name} {busy}; end that first")
+        said = self._part_with_home(step, record, uid)
+        self._take_out(record)
+        tally = self.root.place(f"{load_faillock(self.root).tallies}/{name}")
+        if "/" not in name and tally.is_file():
+            self.tallies.append(tally)
+        named = [str(e.source) for e in elevations(self.root)[0] if e.who == name]
+        return "; ".join(filter(None, (said, f"still named in {', '.join(named)}" if named else "")))
+
+    def _part_with_home(self, step: Remove, record: Record, uid: int) -> str:
+        """Plan what becomes of the home; a folder that is not the account's own is left alone, and said."""
+        name, folder = record.name, record.fields[5]
+        home = Home(self.root, folder, uid)
+        if not folder or not home.there():
+            return "it had no home"
+        others = {r.fields[5]: r.name for r in self.files[PASSWD].records() if r.name != name and r.fields[5]}
+        try:
+            home.check(others)
+        except NoHome as reason:
+            if home.is_empty_and_roots():
+                self.leaving[name] = Leaving(home, FilesChoice.DELETE, "")
+                return ""
+            if step.choice is FilesChoice.KEEP:
+                return f"{reason}, so it is left alone"
+            raise Refused(f"{reason}; remove it with --files keep, which leaves that alone") from None
+        except OSError as error:
+            raise Refused(f"{folder} cannot be looked through ({error.strerror}); mend that first") from None
+        archive = f"{ARCHIVES}/{name}-{time.strftime('%Y%m%d-%H%M%S')}.tar.gz"
+        self.leaving[name] = Leaving(home, step.choice, archive)
+        return ""
+
+    def _take_out(self, record: Record) -> None:
+        """Take an account out of every file, with its own group where nobody else is in it."""
+        name, gid = record.name, record.fields[3]
+        self.files[PASSWD].remove(record)
+        for file in (SHADOW, SUBUID, SUBGID):
+            while file in self.files and (there := self.files[file].find(name)):
+                self.files[file].remove(there)
+        self._rename_in_groups(name, "")
+        own = self.files[GROUP].find(name)
+        used = any(r.fields[3] == gid for r in self.files[PASSWD].records())
+        if own is not None and own.fields[2] == gid and not members_of(own.fields[3]) and not used:
+            self._drop_group(name)
+
+    def _rename_in_groups(self, name: str, new_name: str) -> None:
+        """Put another name wherever a group lists the account; for ``""`` none."""
+        for file, lists in ((GROUP, (3,)), (GSHADOW, (2, 3))):
+            for record in list(self.files[file].records()) if file in self.files else []:
+                fields = list(record.fields)
+                for position in lists:
+                    names = members_of(fields[position])
+                    if name in names:
+                        fields[position] = ",".join(filter(None, (new_name if n == name else n for n in names)))
+                if tuple(fields) != record.fields:
+                    self.files[file].replace(record, fields)
+
+    def _create_group(self, step: CreateGroup) -> str:
+        if self.files[GROUP].find(step.group):
+            raise Refused(f"there is a group {step.group} already")
+        self._check_name(step.group)
+        if step.note:
+            raise Refused("a Linux system keeps no note about a group")
+        gid = self._free(GROUP, "GID")
+        self.files[GROUP].add(step.group, "x", str(gid), "")
+        if GSHADOW in self.files:
+            self.files[GSHADOW].add(step.group, "!", "", "")
+        self._used(GROUP).add(gid)
+        return f"gid {gid}"
+
+    def _remove_group(self, name: str) -> str:
+        record = self._record(GROUP, name)
+        if int(record.fields[2]) < defined_number(self._defs, "GID_MIN", 1000):
+            raise Refused(f"{name} belongs to the system or to a package, and stays")
+        main = [r.name for r in self.files[PASSWD].records() if r.fields[3] == record.fields[2]]
+        if main:
+            raise Refused(f"{name} is the main group of {', '.join(main[:5])}")
+        self._drop_group(name)
+        return ""
+
+    def _drop_group(self, name: str) -> None:
+        for file in (GROUP, GSHADOW):
+            if file in self.files and (there := self.files[file].find(name)):
+                self.files[file].remove(there)
+        self._numbers.clear()
+
+    def _set_flags(self, step: SetFlags) -> str:
+        record = self._record(SHADOW, step.account)
+        if record.name != "root" and self._record(PASSWD, step.account).fields[2] == "0":
+            raise Refused(f"{step.account} is root under another name; remove it instead")
+        minimum, maximum, _ = ageing_of_new_accounts(self.root)
+        values: dict[str, str] = {}
+        said = ""
+        for flag, on in step.flags:
+            if flag is Flag.MUST_CHANGE:
+                if on and not scheme_of(record.fields[1]) and record.fields[1]:
+                    raise Refused(f"{step.account} has no password that it could change")
+                values["f2"] = "0" if on else str(self.today_days) if record.fields[2] == "0" else record.fields[2]
+            elif flag is Flag.CANNOT_CHANGE:
+                values["f3"] = str(NEVER_DAYS) if on else minimum
+                ends = limit_in_days(values.get("f4", record.fields[4])) is not None
+                said = "once its password ends, only an administrator can give it another" if on and ends else said
+            elif flag is Flag.AGES_EXEMPT:
+                if not on and limit_in_days(maximum) is None:
+                    raise Refused("passwords never end on this system; set password.max_age first")
+                values["f4"] = str(NEVER_DAYS) if on else maximum
+        changed = {key: value for key, value in values.items() if record.fields[int(key[1:])] != value}
+        if changed:
+            self.files[SHADOW].change(step.account, **changed)
+        return said
+
+    def _set_details(self, step: SetDetails) -> str:
+        record = self._record(PASSWD, step.account)
+        words: dict[int, str] = {}
+        for detail, text in step.details:
+            if detail is Detail.SHELL:
+                self._check_shell(text)
+            elif detail in (Detail.FULL_NAME, Detail.NOTE):
+                _check_words(text)
+                words[FULL_NAME if detail is Detail.FULL_NAME else NOTE] = text
+            else:
+                raise Refused(f"a Linux system keeps no {detail.value.replace('_', ' ')}")
+        shell = dict(step.details).get(Detail.SHELL, record.fields[6])
+        fields = (*record.fields[:4], _comment(record.fields[4], words), record.fields[5], shell)
+        if fields != record.fields:
+            self.files[PASSWD].replace(record, fields)
+        return ""
 
     def _disable(self, name: str) -> str:
         record = self._record(SHADOW, name)
@@ -196,21 +434,25 @@ class AccountEdit:
             raise Refused(f"{name} ended {self.today_days - days} days ago; give it another end date first")
         return ""
 
-    @staticmethod
-    def _hash(password: str) -> str:
+    def _hash(self, account: str, password: str) -> str:
         """What stands in shadow(5) for a password: nothing for the blank one."""
-        return hashed(password) if password else ""
+        return (self.hashes.get(account) or hashed(password)) if password else ""
 
     def _set_password(self, step: SetPassword, secrets: Secrets) -> str:
-        now = self._record(SHADOW, step.account).fields[1]
-        secret = self._hash(secrets.given(step))
-        if now.startswith("!") and scheme_of(now):
+        record = self._record(SHADOW, step.account)
+        now = record.fields[1]
+        secret = self._hash(step.account, secrets.given(step))
+        shut_root = bool(now) and not scheme_of(now) and self._record(PASSWD, step.account).fields[2] == "0"
+        if step.must_change and number(record.fields[3]) == NEVER_DAYS:
+            raise Refused(f"{step.account} cannot change a password that it must change")
+        stays_shut = shut_root or (now.startswith("!") and bool(scheme_of(now)))
+        if stays_shut:
             if not secret:
                 raise Refused(f"{step.account} is disabled; a blank password would open it, so enable it first")
             secret = f"!{secret}"
         changed = "0" if step.must_change else str(self.today_days)
         self.files[SHADOW].change(step.account, f1=secret, f2=changed)
-        return ""
+        return f"it stays disabled; verrou account enable {step.account} opens it" if stays_shut else ""
 
     def _set_end(self, step: SetEnd) -> str:
         now = self._record(SHADOW, step.account).fields[7]
@@ -241,14 +483,7 @@ class AccountEdit:
         for file in (PASSWD, SHADOW, SUBUID, SUBGID):
             if file in self.files and (there := self.files[file].find(name)):
                 self.files[file].replace(there, (new_name, *there.fields[1:]))
-        for file, lists in ((GROUP, (3,)), (GSHADOW, (2, 3))):
-            for record in list(self.files[file].records()) if file in self.files else []:
-                fields = list(record.fields)
-                for position in lists:
-                    names = [new_name if n == name else n for n in members_of(fields[position])]
-                    fields[position] = ",".join(names) if name in members_of(fields[position]) else fields[position]
-                if tuple(fields) != record.fields:
-                    self.files[file].replace(record, fields)
+        self._rename_in_groups(name, new_name)
         home = self.files[PASSWD].find(new_name)
         return f"its home stays {home.fields[5] if home else ''}; its own group keeps the old name"
 
@@ -273,25 +508,74 @@ def _administration_groups(root: Root) -> list[str]:
     return [e.who.removeprefix("%") for e in elevations(root)[0] if e.who.startswith("%") and e.who[1:2] != "#"]
 
 
-def _make_home(root: Root, home: str, uid: int, gid: int) -> None:
+def _checked_first(step: Step) -> bool:
+    """Whether a step is refused, if at all, before it changes anything, so that nothing need be kept to go back to.
+    What is made by the hundred is such a step."""
+    return isinstance(step, CreateAccount) and step.role is Role.STANDARD
+
+
+def _check_words(*texts: str) -> None:
+    for text in texts:
+        if set(text) & set(":,=\n") or not text.isprintable():
+            raise Refused("a full name or a note may hold no colon, comma, equals sign or control character")
+
+
+def _comment(text: str, words: Mapping[int, str]) -> str:
+    """The comment field of passwd(5) with some of its words replaced."""
+    parts = text.split(",")
+    for position, word in words.items():
+        if word or position < len(parts):
+            parts += [""] * (position + 1 - len(parts))
+            parts[position] = word
+    return ",".join(parts)
+
+
+def _at_work(root: Root, name: str, uid: int) -> str:
+    """Why an account cannot be taken away right now; nothing where it can."""
+    if inside := sessions(root).get(name):
+        return f"is signed in ({', '.join(inside)})"
+    if not root.live:
+        return ""
+    count = 0
+    for process in Path("/proc").iterdir():
+        try:
+            count += process.name.isdigit() and process.stat().st_uid == uid
+        except OSError:
+            continue
+    return f"runs {count} processes" if count else ""
+
+
+def _make_home(root: Root, home: NewHome, defs: Mapping[str, tuple[str, Source]]) -> None:
     """The home and what the skeleton holds, with the account as owner; links are copied as links."""
-    defs = login_defs(root)
     mode = int(defs["HOME_MODE"][0], 8) if "HOME_MODE" in defs else 0o700
-    target, skeleton = root.place(home), root.place(SKELETON)
+    target, skeleton = root.place(home.name), root.place(SKELETON)
     target.parent.mkdir(mode=0o755, parents=True, exist_ok=True)
     target.mkdir(mode=0o700)
+    if not home.kept:
+        os.chmod(target, 0o755)
+        return
     if skeleton.is_dir():
         shutil.copytree(skeleton, target, symlinks=True, dirs_exist_ok=True)
     for folder, folders, names in os.walk(target):
         for name in (*folders, *names):
-            os.chown(Path(folder, name), uid, gid, follow_symlinks=False)
-    os.chown(target, uid, gid)
+            os.chown(Path(folder, name), home.uid, home.gid, follow_symlinks=False)
+    os.chown(target, home.uid, home.gid)
     os.chmod(target, mode)
 
 
 def homes_of(root: Root, steps: Sequence[Step]) -> list[str]:
-    """Every file and folder that making the steps' homes would bring, by name."""
+    """Every file and folder that the steps' new homes would bring, by name, and the homes that removing would take."""
     skeleton = root.place(SKELETON)
     inside = [str(path.relative_to(skeleton)) for path in skeleton.rglob("*")] if skeleton.is_dir() else []
-    homes = [f"{HOMES}/{step.account}" for step in steps if isinstance(step, CreateAccount)]
-    return [name for home in homes for name in (home, *(f"{home}/{path}" for path in inside))]
+    made = [step for step in steps if isinstance(step, CreateAccount)]
+    homes = [step.home or f"{HOMES}/{step.account}" for step in made]
+    going = {step.account for step in steps if isinstance(step, Remove)}
+    records = AccountFile.parse(PASSWD, root.text(PASSWD) or "").records() if going else ()
+    left = [r.fields[5] for r in records if r.name in going and r.fields[5].startswith("/")]
+    return left + [name for home in homes for name in (home, *(f"{home}/{path}" for path in inside))]
+
+
+def hashes_for(steps: Sequence[Step], secrets: Secrets) -> Mapping[str, str]:
+    """The hashes of all passwords that the steps set, made side by side before anything is locked."""
+    wanted = {step.account: secrets.given(step) for step in steps if isinstance(step, CreateAccount | SetPassword)}
+    return hashed_all({name: password for name, password in wanted.items() if password})

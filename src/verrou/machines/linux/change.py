@@ -1,32 +1,64 @@
 """Performing steps on a Linux system, remembering what stood there, and putting it back."""
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import groupby
 from pathlib import Path
 
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
-from verrou.core.steps import CreateAccount, SetRules, Step
+from verrou.core.steps import (
+    CreateAccount,
+    CreateGroup,
+    Remove,
+    RemoveGroup,
+    Rename,
+    SetRules,
+    Step,
+    TrySignIn,
+    account_of,
+)
+from verrou.core.trials import CannotTry
 from verrou.machines import Memento, Outcome, PutBack, Secrets, StepResult
-from verrou.machines.linux.account_files import GROUP, GSHADOW, PASSWD, SHADOW, SUBGID, SUBUID, merge_lines
-from verrou.machines.linux.account_steps import AccountEdit, Refused, homes_of, today_in_days
+from verrou.machines.linux import guests
+from verrou.machines.linux.access_file import ACCESS_FOLDER
+from verrou.machines.linux.account_files import (
+    GROUP,
+    GSHADOW,
+    PASSWD,
+    SHADOW,
+    SUBGID,
+    SUBUID,
+    AccountFile,
+    merge_lines,
+)
+from verrou.machines.linux.account_steps import HOMES, AccountEdit, hashes_for, homes_of, today_in_days
 from verrou.machines.linux.lockout import FAILLOCK_CONF
 from verrou.machines.linux.locks import PWD_LOCK, account_files_locked
-from verrou.machines.linux.password_rules import PWQUALITY_CONF, PWQUALITY_FOLDER, SSHD_CONFIG
+from verrou.machines.linux.pam_profiles import PROFILES, Refused
+from verrou.machines.linux.password_rules import PWQUALITY_CONF, PWQUALITY_FOLDER
 from verrou.machines.linux.population import LOGIN_DEFS, AccountFiles
+from verrou.machines.linux.rehearsal import try_sign_in
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rule_steps import (
     DROP_IN,
     HISTORY_PROFILE,
     LOCKOUT_PROFILES,
-    PROFILES,
     SSHD_DROP_IN,
     set_rules,
 )
+from verrou.machines.linux.sshd import SSHD_CONFIG
+from verrou.machines.linux.ways import NAMESPACE_FOLDER
 from verrou.machines.local_files import put_back
 
 ACCOUNT_FILES = (PASSWD, SHADOW, GROUP, GSHADOW, SUBUID, SUBGID)
-FOLDERS = ("/etc/pam.d", PWQUALITY_FOLDER, SSHD_DROP_IN.rpartition("/")[0], "/var/lib/pam")
+FOLDERS = (
+    "/etc/pam.d",
+    PWQUALITY_FOLDER,
+    ACCESS_FOLDER,
+    NAMESPACE_FOLDER,
+    SSHD_DROP_IN.rpartition("/")[0],
+    "/var/lib/pam",
+)
 RULE_FILES = (
     LOGIN_DEFS,
     FAILLOCK_CONF,
@@ -36,7 +68,9 @@ RULE_FILES = (
     SSHD_CONFIG,
     SSHD_DROP_IN.rpartition("/")[0],
     SSHD_DROP_IN,
-    *(f"{PROFILES}/{name}" for name in (*LOCKOUT_PROFILES, HISTORY_PROFILE)),
+    guests.ACCESS_FILE,
+    guests.NAMESPACE_FILE,
+    *(f"{PROFILES}/{name}" for name in (*LOCKOUT_PROFILES, HISTORY_PROFILE, *guests.PROFILE_TEXTS)),
 )
 UPDATER_DATABASE = "/var/cache/debconf"
 
@@ -45,30 +79,104 @@ def perform(path: Path, steps: Sequence[Step], secrets: Secrets) -> Iterator[Ste
     """See :meth:`verrou.machines.Machine.perform`. Account steps that follow one another are done in one go."""
     if os.geteuid() != 0:
         raise NotEnoughRights("only root can change accounts and rules; run as root")
-    for about_rules, run in groupby(steps, key=lambda step: isinstance(step, SetRules)):
+    root = Root(path)
+    for manner, run in groupby(steps, key=_manner):
         try:
-            if about_rules:
-                for step in run:
-                    assert isinstance(step, SetRules)
-                    yield _set(Root(path), step)
+            if manner is _edit_accounts:
+                yield from _edit_accounts(root, list(run), secrets)
             else:
-                yield from _edit_accounts(Root(path), list(run), secrets)
+                for step in run:
+                    root.forget()
+                    yield manner(root, step, secrets)  # type: ignore[misc]
         except OSError as error:
             raise MachineRefused(f"{error.strerror}: {error.filename}; the run broke off") from None
 
 
+def _manner(step: Step) -> "Callable[..., Iterable[StepResult] | StepResult]":
+    """How a step is done: rules and trials one by one, what touches settings beside the account files with a way back
+    of its own, and everything else together."""
+    if isinstance(step, SetRules):
+        return _set
+    if isinstance(step, TrySignIn):
+        return _try
+    return _edit_with_settings if _touches_settings(step) else _edit_accounts
+
+
+def _touches_settings(step: Step) -> bool:
+    match step:
+        case CreateAccount():
+            return not step.home_kept
+        case CreateGroup():
+            return step.confined
+        case Remove() | RemoveGroup() | Rename():
+            return True
+        case _:
+            return False
+
+
 def _edit_accounts(root: Root, steps: Sequence[Step], secrets: Secrets) -> list[StepResult]:
     """Read under the locks, edited in memory, and swapped in."""
+    hashes = hashes_for(steps, secrets)
     with account_files_locked(root):
+        root.forget()
         if broken := AccountFiles.load(root).troubles():
             raise BadInput(f"nothing was changed: {broken[0]}")
-        edit = AccountEdit(root, today_in_days())
+        edit = AccountEdit(root, today_in_days(), hashes)
         results = [edit.apply(step, secrets) for step in steps]
         edit.swap_in()
-    return results
+    parted = {account: leaving.said for account, leaving in edit.leaving.items()}
+    return [
+        result._replace(said="; ".join(filter(None, (parted.get(account_of(step) or ""), result.said))))
+        if isinstance(step, Remove)
+        else result
+        for step, result in zip(steps, results, strict=True)
+    ]
 
 
-def _set(root: Root, step: SetRules) -> StepResult:
+def _edit_with_settings(root: Root, step: Step, secrets: Secrets) -> StepResult:
+    """One step on accounts, and what belongs to it elsewhere; when a part of it is refused, nothing of it is left."""
+    before = remember(root.path, [step])
+    said = ""
+    home = _home_of(root, step)
+    try:
+        if isinstance(step, CreateGroup):
+            said = guests.confine(root, step.group)
+        elif isinstance(step, CreateAccount):
+            said = guests.freshen(root, step.account, home)
+        (result,) = _edit_accounts(root, [step], secrets)
+    except Refused as refused:
+        result = StepResult(Outcome.REFUSED, str(refused))
+    if result.outcome is Outcome.REFUSED:
+        for _ in put_back(root.place, before, remember(root.path, [step]), lambda _: None):
+            pass
+        return result
+    if isinstance(step, Remove):
+        guests.forget_home(root, home)
+    elif isinstance(step, RemoveGroup):
+        guests.forget_group(root, step.group)
+    elif isinstance(step, Rename):
+        guests.rename_guest(root, step.account, step.new_name)
+    return result._replace(said="; ".join(filter(None, (result.said, said))))
+
+
+def _home_of(root: Root, step: Step) -> str:
+    """The home of the account that a step is about, also of one that is to be made."""
+    if isinstance(step, CreateAccount):
+        return step.home or f"{HOMES}/{step.account}"
+    record = AccountFile.parse(PASSWD, root.text(PASSWD) or "").find(account_of(step) or "")
+    return record.fields[5] if record else ""
+
+
+def _try(root: Root, step: TrySignIn, secrets: Secrets) -> StepResult:
+    """On the system's own PAM, in a copy that nothing remains of."""
+    try:
+        answer = try_sign_in(root, step.account, secrets[step.account])
+    except CannotTry as reason:
+        return StepResult(Outcome.REFUSED, f"it could not be tried: {reason}")
+    return StepResult(Outcome.DONE if answer.accepted else Outcome.REFUSED, answer.said)
+
+
+def _set(root: Root, step: SetRules, secrets: Secrets) -> StepResult:
     """Set the rules of one step; when one of them is refused, none of them is left set."""
     before = remember(root.path, [step])
     try:
@@ -83,11 +191,11 @@ def remember(path: Path, steps: Sequence[Step]) -> Memento:
     """See :meth:`verrou.machines.Machine.remember`."""
     root = Root(path)
     names = [*ACCOUNT_FILES, PWD_LOCK]
-    if not steps or any(isinstance(step, SetRules) for step in steps):
+    if not steps or any(isinstance(step, SetRules) or _touches_settings(step) for step in steps):
         names += RULE_FILES
         for folder in (*FOLDERS, UPDATER_DATABASE):
             names += [f"{folder}/{name}" for name in root.names_in(folder)]
-    if any(isinstance(step, CreateAccount) for step in steps):
+    if any(isinstance(step, CreateAccount | Remove) for step in steps):
         names += homes_of(root, steps)
     return {name: root.item(name) for name in dict.fromkeys(names)}
 

@@ -1,6 +1,9 @@
 """Password hashes by the system's own libcrypt (crypt(3)): yescrypt, as Debian's PAM writes it."""
 
 import ctypes
+import os
+from collections.abc import Mapping
+from concurrent.futures import ThreadPoolExecutor
 from functools import cache
 
 from verrou.core.errors import MachineRefused
@@ -39,3 +42,15 @@ def hashed(password: str) -> str:
     if not made or not made.startswith(YESCRYPT):
         raise MachineRefused("libcrypt made no hash of this password; use another one")
     return str(made.decode("ascii"))
+
+
+def hashed_all(passwords: Mapping[str, str]) -> Mapping[str, str]:
+    """Fresh hashes by the same keys, on all processors: each takes tens of milliseconds on purpose.
+
+    Raises:
+        MachineRefused: see :func:`hashed`.
+    """
+    if len(passwords) < 2:
+        return {name: hashed(password) for name, password in passwords.items()}
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        return dict(zip(passwords, pool.map(hashed, passwords.values()), strict=True))

@@ -9,19 +9,24 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from verrou.core.errors import BadInput
-from verrou.core.model import MachineFacts, Posture
+from verrou.core.model import Account, Detail, Files, Flag, MachineFacts, Posture
 from verrou.machines import Item, Memento, PutBack, Secrets, StepResult
 from verrou.machines.linux import password_rules
+from verrou.machines.linux.access_file import ACCESS
 from verrou.machines.linux.account_files import SHADOW
-from verrou.machines.linux.lockout import load_faillock, locks, readings
-from verrou.machines.linux.population import NAMING, AccountFiles, population
+from verrou.machines.linux.lockout import load_faillock, locks, module_installed, readings
+from verrou.machines.linux.pam_stack import UPDATER
+from verrou.machines.linux.population import NAMING, AccountFiles, free_name, population
 from verrou.machines.linux.root import Root
+from verrou.machines.linux.ways import NAMESPACE
 
 if TYPE_CHECKING:
     from verrou.core.steps import Step
     from verrou.core.trials import Rehearsal
 
 RECORDS = "/var/lib/verrou"
+GUEST_GROUPS = ("guests", "console-guests")
+"""What a group that makes guests is called, where there is none: the first name that is free."""
 
 
 class LinuxMachine:
@@ -58,13 +63,32 @@ class LinuxMachine:
                 f"{password_rules.DICTIONARY} is missing, so every new password is refused; "
                 "install the packages cracklib-runtime and wamerican"
             )
-        facts = MachineFacts(self.name, self.kind, _system_name(root), self.address, now, NAMING, _in_use(root))
-        return Posture(facts, people.accounts, people.groups, found, tuple(people.troubles))
+        confines, freshens = module_installed(root, ACCESS), module_installed(root, NAMESPACE)
+        facts = MachineFacts(
+            self.name,
+            self.kind,
+            _system_name(root),
+            self.address,
+            now,
+            NAMING,
+            _in_use(root),
+            details=(Detail.FULL_NAME, Detail.NOTE, Detail.SHELL),
+            excluding=((Flag.MUST_CHANGE, Flag.CANNOT_CHANGE),),
+            guest_group=free_name((g.name for g in people.groups), *GUEST_GROUPS) if confines else "",
+            fleeting_homes=freshens and root.exists(UPDATER),
+        )
+        return Posture(facts, people.accounts, people.groups, found, tuple(people.troubles), people.gates)
 
     def perform(self, steps: "Sequence[Step]", secrets: Secrets) -> Iterator[StepResult]:
         from verrou.machines.linux import change
 
         return change.perform(self.path, steps, secrets)
+
+    def files_of(self, account: Account, everywhere: bool) -> Files:
+        from verrou.machines.linux.homes import files_of
+
+        uid = int(account.identity)
+        return files_of(Root(self.path), account.name, uid, account.home, everywhere=everywhere)
 
     def rehearse(self) -> "AbstractContextManager[Rehearsal]":
         from verrou.core.passwords import policy_of

@@ -5,11 +5,14 @@ Everything it imports is imported before a chroot; the library itself is the one
 
 import ctypes
 import os
+import subprocess
 from collections.abc import Callable
 
 from attrs import define, field
 
-PAM_SUCCESS, PAM_CONV_ERR = 0, 19
+from verrou.machines.linux.inside import CLEAN_ENVIRONMENT
+
+PAM_SUCCESS, PAM_CONV_ERR, PAM_NEW_AUTHTOK_REQD = 0, 19, 12
 PAM_TTY, PAM_FAIL_DELAY = 3, 10
 ECHO_OFF, ECHO_ON = 1, 2
 CONSOLE = b"tty1"
@@ -45,6 +48,7 @@ class Session:
     account: str
     answer: Callable[[int], str]
     said: list[str] = field(factory=list)
+    result: int = PAM_SUCCESS
     _asked: int = 0
 
     def sign_in(self) -> tuple[bool, str]:
@@ -76,7 +80,7 @@ class Session:
         no_delay = _NO_DELAY(lambda code, delay, data: None)
         pam.pam_set_item(handle, PAM_FAIL_DELAY, no_delay)
         pam.pam_set_item(handle, PAM_TTY, CONSOLE)
-        result = attempt(pam, handle)
+        self.result = result = attempt(pam, handle)
         meaning = pam.pam_strerror(handle, result).decode(errors="replace")
         pam.pam_end(handle, result)
         if result == PAM_SUCCESS:
@@ -105,15 +109,39 @@ class Session:
         return converse
 
 
-def sign_in(account: str, password: str, service: str = "login") -> tuple[bool, str]:
-    """Sign in at the console with a password."""
-    return Session(service, account, lambda _: password).sign_in()
+def sign_in(account: str, password: str, service: str = "login") -> dict[str, object]:
+    """Sign in at the console with a password: whether it was accepted, what was said, and whether a new password that
+    is asked for first is all that stands in the way."""
+    session = Session(service, account, lambda _: password)
+    accepted, said = session.sign_in()
+    return {"accepted": accepted, "said": said, "new_password_first": session.result == PAM_NEW_AUTHTOK_REQD}
 
 
-def change_password(account: str, uid: int, old: str, new: str) -> tuple[bool, str]:
+def change_password(account: str, uid: int, old: str, new: str) -> dict[str, object]:
     """Change a password as its owner. In a child only: the identity of the process changes for good.
 
     The first prompt asks for the present password, every later one for the new one, however often it is refused.
     """
     os.setresuid(uid, 0, 0)
-    return Session("passwd", account, lambda number: old if number == 0 else new).change_password()
+    accepted, said = Session("passwd", account, lambda number: old if number == 0 else new).change_password()
+    return {"accepted": accepted, "said": said}
+
+
+def elevate(account: str, uid: int, gid: int, password: str) -> dict[str, object]:
+    """Run a program as root by way of sudo(8), as the account's owner. In a child only: the identity of the process
+    changes for good. The real identity is the owner's and the effective one root's, as sudo itself starts."""
+    os.initgroups(account, gid)
+    os.setresgid(gid, gid, gid)
+    os.setresuid(uid, 0, 0)
+    ended = subprocess.run(
+        ["sudo", "-k", "-S", "-p", "", "--", "/bin/true"],
+        input=f"{password}\n",
+        env=CLEAN_ENVIRONMENT,
+        capture_output=True,
+        text=True,
+        errors="replace",
+        timeout=60,
+        check=False,
+    )
+    words = [line.strip() for line in ended.stderr.splitlines() if "unable to resolve host" not in line]
+    return {"accepted": ended.returncode == 0, "said": "" if ended.returncode == 0 else "; ".join(filter(None, words))}

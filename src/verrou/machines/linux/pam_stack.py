@@ -11,6 +11,7 @@ from verrou.machines.linux.root import Root
 FACILITIES = ("auth", "account", "password", "session")
 CONTROLS = ("required", "requisite", "sufficient", "optional", "binding")
 DEEPEST = 16
+UPDATER = "/usr/sbin/pam-auth-update"
 _TOKEN = re.compile(r"\[(?:\\\]|[^\]])*\]|\S+")
 
 

@@ -2,7 +2,6 @@
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import timedelta
-from fnmatch import fnmatchcase
 
 from attrs import define, evolve, field
 
@@ -21,6 +20,7 @@ from verrou.machines.linux.population import (
 )
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.settings_files import settings
+from verrou.machines.linux.sshd import SSHD_CONFIG, sshd_setting
 
 PWQUALITY_CONF = "/etc/security/pwquality.conf"
 PWQUALITY_FOLDER = "/etc/security/pwquality.conf.d"
@@ -52,7 +52,6 @@ UNIX_SCHEMES = ("yescrypt", "gost_yescrypt", "blowfish", "sha512", "sha256", "md
 UNIX_WORDS = {"gost_yescrypt": "gost-yescrypt", "blowfish": "bcrypt"}
 REMEMBER_DEFAULT = 10
 REMOTE_SCREENS = ("xrdp-sesman",)
-SSHD_CONFIG = "/etc/ssh/sshd_config"
 
 
 @define
@@ -222,6 +221,7 @@ def ageing_readings(
     """The loosest of what new accounts will get and what each account has."""
     defs = login_defs(root)
     records = [shadow.find(a.name) for a in people_with_passwords(accounts)] if shadow else []
+    fixed = {a.name for a in accounts if a.cannot_change}
     for rule_id, (key, position, to_value) in AGEING.items():
         kind = CATALOGUE[rule_id].kind
         days = number(defs[key][0]) if key in defs else None
@@ -230,7 +230,8 @@ def ageing_readings(
         deciding = source
         having: dict[str, list[Record]] = {}
         for record in records:
-            if record is not None:
+            # Who can never change a password is as strict as can be about the least age.
+            if record is not None and not (rule_id == "password.min_age" and record.name in fixed):
                 having.setdefault(record.fields[position], []).append(record)
         looser = 0
         for text, holders in having.items():
@@ -254,27 +255,5 @@ def blank_console_only_reading(root: Root) -> Reading:
                 return Reading(False, source=line.source, reason=f"the service {service} lets blank passwords in")
     if not root.exists(SSHD_CONFIG):
         return Reading(True, source=Source("no remote way is installed"))
-    found = next(_sshd_settings(root, SSHD_CONFIG, "permitemptypasswords", 0), None)
-    if found is None:
-        return Reading(True, source=shipped_default("PermitEmptyPasswords no"))
-    value, source = found
-    return Reading(value.lower() == "no", source=source)
-
-
-def _sshd_settings(root: Root, file: str, wanted: str, depth: int) -> Iterator[tuple[str, Source]]:
-    """sshd_config(5): the first value counts; Include takes patterns; Match blocks are left out."""
-    for position, line in enumerate(root.lines(file), start=1):
-        words = line.split("#", 1)[0].replace("=", " ").split()
-        if not words:
-            continue
-        key = words[0].lower()
-        if key == "match":
-            return
-        if key == "include" and depth < 16:
-            for pattern in words[1:]:
-                folder, _, name = (pattern if pattern.startswith("/") else f"/etc/ssh/{pattern}").rpartition("/")
-                for found in root.names_in(folder):
-                    if fnmatchcase(found, name):
-                        yield from _sshd_settings(root, f"{folder}/{found}", wanted, depth + 1)
-        elif key == wanted and len(words) > 1:
-            yield words[1], Source(file, position, " ".join(words))
+    value, source = sshd_setting(root, "permitemptypasswords", "no")
+    return Reading(value == "no", source=source or shipped_default("PermitEmptyPasswords no"))

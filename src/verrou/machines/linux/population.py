@@ -9,7 +9,8 @@ from functools import lru_cache
 
 from attrs import define, frozen
 
-from verrou.core.model import Account, Builtin, Grant, Group, Naming, Origin, PasswordState, Source
+from verrou.core.model import Account, Builtin, Gate, Grant, Group, Naming, Origin, PasswordState, Source
+from verrou.machines.linux.access_file import confined_groups
 from verrou.machines.linux.account_files import (
     GROUP,
     GSHADOW,
@@ -22,6 +23,7 @@ from verrou.machines.linux.account_files import (
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.settings_files import settings
 from verrou.machines.linux.sudoers import elevations
+from verrou.machines.linux.ways import fresh_homes, gates, key_counter, sessions
 
 LOGIN_DEFS = "/etc/login.defs"
 LASTLOG = "/var/log/lastlog"
@@ -33,6 +35,8 @@ NAMING = Naming(
     longest=32,
     words="1 to 32 of a-z, 0-9, - and _, not beginning with a digit or -",
 )
+FULL_NAME, NOTE = 0, 4
+"""Where in the comment field of passwd(5) the full name stands, and what chfn(1) calls "other"."""
 NO_SHELLS = ("nologin", "false", "sync", "shutdown", "halt")
 SCHEMES = {
     "y": "yescrypt",
@@ -53,7 +57,8 @@ SCHEMES = {
 
 @frozen
 class Ageing:
-    """The ageing fields of one shadow line, in days; None where a field is empty or counts as never."""
+    """The ageing fields of one shadow line, in days; None where a field is empty or counts as never. ``fixed``: the
+    owner can never change the password, since it would have to be older than it can become."""
 
     changed: int | None
     minimum: int | None
@@ -61,6 +66,7 @@ class Ageing:
     warning: int | None
     inactive: int | None
     expires: int | None
+    fixed: bool
 
 
 @define
@@ -104,7 +110,10 @@ def ageing(fields: tuple[str, ...]) -> Ageing:
 @lru_cache(maxsize=4096)
 def _ageing(fields: tuple[str, ...]) -> Ageing:
     # Most accounts of a system share their ageing, so that a large system is read in a few different lines.
-    return Ageing(number(fields[0]), *map(limit_in_days, fields[1:]))
+    minimum, maximum, warning, inactive, expires = map(limit_in_days, fields[1:])
+    never = (number(fields[1]) or 0) >= NEVER_DAYS
+    fixed = never or (minimum is not None and maximum is not None and minimum > maximum)
+    return Ageing(number(fields[0]), minimum, maximum, warning, inactive, expires, fixed)
 
 
 def limit_in_days(text: str) -> int | None:
@@ -145,6 +154,7 @@ class Population:
     accounts: tuple[Account, ...]
     groups: tuple[Group, ...]
     troubles: list[str]
+    gates: tuple[Gate, ...]
 
 
 def day(days: int | None) -> date | None:
@@ -161,6 +171,11 @@ def population(
     """Everybody. ``locks`` gives, by name, counted wrong tries and until when the account is locked."""
     troubles = files.troubles()
     given, passed_over = elevations(root)
+    group_names = {record.name for record in files.group.records()}
+    confined = confined_groups(root, group_names)
+    inside = sessions(root)
+    keys_of = key_counter(root)
+    fresh = fresh_homes(root)
     troubles += [f"{source.place}: {source.text}" for source in passed_over]
     by_user = {e.who: e for e in given if not e.who.startswith("%")}
     by_group = {e.who.removeprefix("%"): e for e in given if e.who.startswith("%")}
@@ -201,6 +216,9 @@ def population(
                 locked=locked,
                 last_seen=last_seen(uid),
                 today=now.date(),
+                inside=inside.get(record.name, ()),
+                keys_of=keys_of,
+                fresh=fresh(record.name, record.fields[5]),
             )
         )
     counted = Counter(account.name for account in accounts)
@@ -212,9 +230,12 @@ def population(
         lines = tuple(by_group[who].source for who in (record.name, f"#{record.fields[2]}") if who in by_group)
         members = dict.fromkeys([*in_primary.get(record.name, []), *members_of(record.fields[3])])
         grants = (Grant.ADMINISTRATION,) if lines else ()
+        if record.name in confined:
+            grants, lines = (*grants, Grant.GUEST_USE), (*lines, confined[record.name])
         source = Source(GROUP, record.line)
-        groups_out.append(Group(record.name, record.fields[2], tuple(members), grants, source, lines))
-    return Population(tuple(accounts), tuple(groups_out), troubles)
+        shipped = int(record.fields[2]) < defined_number(defs, "GID_MIN", 1000)
+        groups_out.append(Group(record.name, record.fields[2], tuple(members), grants, source, lines, shipped=shipped))
+    return Population(tuple(accounts), tuple(groups_out), troubles, gates(root, group_names))
 
 
 def _account(
@@ -230,6 +251,9 @@ def _account(
     locked: datetime | None,
     last_seen: datetime | None,
     today: date,
+    inside: tuple[str, ...],
+    keys_of: Callable[[str, str], int],
+    fresh: bool,
 ) -> Account:
     hashed = record.fields[1]
     age = None
@@ -256,17 +280,22 @@ def _account(
         origin = Origin.ADDED
     else:
         origin = Origin.SYSTEM if uid < 100 or uid == 65534 else Origin.SERVICE
+    words = record.fields[4].split(",")
+    may_sign_in = record.fields[6].rpartition("/")[2] not in NO_SHELLS
+    # A built-in administrator whom no password lets in is what people call a disabled one.
+    shut = locked_away or (shipped and state is PasswordState.NONE)
     return Account(
         name=record.name,
         identity=record.fields[2],
         origin=origin,
         builtin=Builtin.ADMIN if shipped else None,
-        full_name=record.fields[4].split(",")[0],
+        full_name=words[FULL_NAME],
+        note=words[NOTE] if len(words) > NOTE else "",
         groups=groups,
         grants=(Grant.ADMINISTRATION,) if given_by or uid == 0 else (),
         given_by=given_by,
-        enabled=not locked_away and not (age is not None and age.expires in (0, 1)),
-        may_sign_in=record.fields[6].rpartition("/")[2] not in NO_SHELLS,
+        enabled=not shut and not (age is not None and age.expires in (0, 1)),
+        may_sign_in=may_sign_in,
         password=state,
         password_scheme=scheme_of(hashed),
         password_changed=None if age is None or age.changed == 0 else changed,
@@ -279,6 +308,10 @@ def _account(
         home=record.fields[5],
         shell=record.fields[6],
         source=Source(PASSWD, record.line),
+        cannot_change=age is not None and age.fixed and uid != 0,
+        keys=keys_of(record.name, record.fields[5]) if may_sign_in else 0,
+        sessions=inside,
+        home_kept=not fresh,
     )
 
 
@@ -304,3 +337,9 @@ def people_with_passwords(accounts: Iterable[Account]) -> list[Account]:
     """Accounts whose password somebody types: the ones that ageing is about."""
     people = (Origin.ADDED, Origin.BUILT_IN)
     return [a for a in accounts if a.origin in people and a.password is PasswordState.SET and a.enabled]
+
+
+def free_name(taken: Iterable[str], *names: str) -> str:
+    """The first of ``names`` that is not taken, or none."""
+    used = set(taken)
+    return next((name for name in names if name not in used), "")

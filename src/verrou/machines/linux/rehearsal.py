@@ -43,11 +43,41 @@ def rehearse(root: Root, policy: Policy) -> Iterator[Rehearsal]:
     Raises:
         CannotTry: with the reason.
     """
-    if os.geteuid() != 0:
-        raise CannotTry("only root can sign somebody in; run as root")
     account = f"trial{random_source.token_hex(4)}"
     password = make_password(policy, account, random_source.SystemRandom())
     hashed("warm up: the library must be loaded before the child goes inside")
+    with _inside(root) as line:
+        line.ask(do="make", account=account, password=password)
+        yield _LinuxRehearsal(account, password, line)
+
+
+def try_sign_in(root: Root, account: str, password: str) -> Answer:
+    """Sign in as an account that is there, at the console, and elevate: in the same private copy, so that neither a
+    wrong password nor a forced change leaves anything behind.
+
+    Raises:
+        CannotTry: with the reason.
+    """
+    with _inside(root) as line:
+        answer = Answer(**line.ask(do="sign_in_as", account=account, password=password))
+        said = "signed in at the console"
+        if answer.new_password_first:
+            line.ask(do="put_off_change", account=account)
+            answer = Answer(**line.ask(do="sign_in_as", account=account, password=password))
+            said += "; it is asked for a new password first"
+        if not answer.accepted:
+            return answer
+        elevated = Answer(**line.ask(do="elevate", account=account, password=password))
+        if not elevated.accepted:
+            return Answer(False, f"{said}, but could not elevate: {elevated.said}")
+        return Answer(True, f"{said}; elevated" if elevated.said == "" else f"{said}; {elevated.said}")
+
+
+@contextmanager
+def _inside(root: Root) -> "Iterator[_Line]":
+    """A child inside the system, in a private copy of it, and the line to it."""
+    if os.geteuid() != 0:
+        raise CannotTry("only root can sign somebody in; run as root")
     staging = Path(tempfile.mkdtemp(prefix="verrou-"))
     tallies = Path(load_faillock(root).tallies)
     lends_a_folder = root.live and not tallies.exists()
@@ -57,14 +87,14 @@ def rehearse(root: Root, policy: Policy) -> Iterator[Rehearsal]:
     sys.stdout.flush()
     child = os.fork()
     if child == 0:
-        _leave_alone(lambda: _serve(root, staging, account, password, today_in_days(), to_child[0], from_child[1]))
+        _leave_alone(lambda: _serve(root, staging, today_in_days(), to_child[0], from_child[1]))
     os.close(to_child[0])
     os.close(from_child[1])
     try:
         with os.fdopen(to_child[1], "w") as asking, os.fdopen(from_child[0]) as answering:
-            rehearsal = _LinuxRehearsal(account, password, _Line(asking, answering))
-            rehearsal.line.hear()
-            yield rehearsal
+            line = _Line(asking, answering)
+            line.hear()
+            yield line
     finally:
         with suppress(ProcessLookupError):
             os.kill(child, signal.SIGKILL)
@@ -135,28 +165,66 @@ def _leave_alone(work: Callable[[], None]) -> None:
 
 @define
 class _Inside:
-    """The child's side, inside the system."""
+    """The child's side, inside the system. ``account`` is the throwaway one, once it is made."""
 
     root: Root
-    account: str
-    uid: int
     today_days: int
-    tally: Path
+    tallies: Path
+    account: str = ""
+    uid: int = -1
+
+    @property
+    def tally(self) -> Path:
+        return self.tallies / self.account
+
+    def make(self, account: str, password: str) -> dict[str, object]:
+        taken = {r.fields[2] for n in (PASSWD, GROUP) for r in _file(self.root, n).records()}
+        self.account = account
+        self.uid = next(number for number in range(TRIAL_UID, 0, -1) if str(number) not in taken)
+        number = str(self.uid)
+        lines = {
+            PASSWD: (account, "x", number, number, "", "/nonexistent", "/bin/sh"),
+            GROUP: (account, "x", number, ""),
+            SHADOW: (account, hashed(password), str(self.today_days), *ageing_of_new_accounts(self.root), "", "", ""),
+            GSHADOW: (account, "!", "", ""),
+        }
+        for name, fields in lines.items():
+            if self.root.text(name) is not None:
+                file = _file(self.root, name)
+                file.add(*fields)
+                self.root.write(name, file.text())
+        return {}
 
     def sign_in(self, password: str) -> dict[str, object]:
-        return _apart(lambda: pam_client.sign_in(self.account, password))
+        return self.sign_in_as(self.account, password)
+
+    def sign_in_as(self, account: str, password: str) -> dict[str, object]:
+        return _apart(lambda: pam_client.sign_in(account, password))
+
+    def put_off_change(self, account: str) -> dict[str, object]:
+        self._shadow(account, f2=str(self.today_days))
+        return {}
+
+    def elevate(self, account: str, password: str) -> dict[str, object]:
+        record = _file(self.root, PASSWD).find(account)
+        if record is None:
+            return {"accepted": False, "said": f"there is no account {account}"}
+        uid, gid = int(record.fields[2]), int(record.fields[3])
+        if uid == 0:
+            return {"accepted": True, "said": "it is root itself"}
+        return _apart(lambda: pam_client.elevate(account, uid, gid, password))
 
     def change_password(self, old: str, new: str) -> dict[str, object]:
         return _apart(lambda: pam_client.change_password(self.account, self.uid, old, new))
 
     def reset_password(self, new: str) -> dict[str, object]:
-        self._shadow(f1=hashed(new), f2=str(self.today_days))
+        self._shadow(self.account, f1=hashed(new), f2=str(self.today_days))
         return {}
 
     def age_password(self) -> dict[str, object]:
-        record = AccountFile.parse(SHADOW, self.root.text(SHADOW) or "").find(self.account)
+        record = _file(Root(Path("/")), SHADOW).find(self.account)
         minimum = ageing(record.fields).minimum if record else None
-        self._shadow(f2=str(self.today_days - (minimum or 0)))
+        self._shadow(self.account, f2=str(self.today_days - (minimum or 0)))
         return {}
 
     def pass_time(self, seconds: float) -> dict[str, object]:
@@ -170,17 +238,19 @@ class _Inside:
         self.tally.unlink(missing_ok=True)
         return {}
 
-    def _shadow(self, **values: str) -> None:
+    def _shadow(self, account: str, **values: str) -> None:
         fresh = Root(Path("/"))
-        shadow = AccountFile.parse(SHADOW, fresh.text(SHADOW) or "")
-        shadow.change(self.account, **values)
+        shadow = _file(fresh, SHADOW)
+        shadow.change(account, **values)
         fresh.write(SHADOW, shadow.text())
 
 
-def _serve(
-    root: Root, staging: Path, account: str, password: str, today_days: int, requests: int, answers: int
-) -> None:
-    """Go inside, make the account, answer requests until there are no more."""
+def _file(root: Root, name: str) -> AccountFile:
+    return AccountFile.parse(name, root.text(name) or "")
+
+
+def _serve(root: Root, staging: Path, today_days: int, requests: int, answers: int) -> None:
+    """Go inside, answer requests until there are no more."""
     with os.fdopen(requests) as asking, os.fdopen(answers, "w") as answering:
 
         def say(answer: dict[str, object]) -> None:
@@ -188,7 +258,7 @@ def _serve(
             answering.flush()
 
         try:
-            inside = _go_inside(root, staging, account, password, today_days)
+            inside = _go_inside(root, staging, today_days)
         except (OSError, VerrouError) as error:
             say({"trouble": f"the trial could not be laid out: {error}"})
             return
@@ -202,7 +272,7 @@ def _serve(
                 say({"trouble": f"{do}: {error}"})
 
 
-def _go_inside(root: Root, staging: Path, account: str, password: str, today_days: int) -> _Inside:
+def _go_inside(root: Root, staging: Path, today_days: int) -> _Inside:
     os.setsid()
     own_mounts()
     etc = root.place("/etc")
@@ -215,22 +285,7 @@ def _go_inside(root: Root, staging: Path, account: str, password: str, today_day
     elif root.place("/run").is_dir():
         mount_new("tmpfs", root.place("/run"), "mode=0755")
     enter(root)
-    system = Root(Path("/"))
-    taken = {r.fields[2] for n in (PASSWD, GROUP) for r in AccountFile.parse(n, system.text(n) or "").records()}
-    uid = next(number for number in range(TRIAL_UID, 0, -1) if str(number) not in taken)
-    lines = {
-        PASSWD: (account, "x", str(uid), str(uid), "", "/nonexistent", "/bin/sh"),
-        GROUP: (account, "x", str(uid), ""),
-        SHADOW: (account, hashed(password), str(today_days), *ageing_of_new_accounts(system), "", "", ""),
-        GSHADOW: (account, "!", "", ""),
-    }
-    for name, fields in lines.items():
-        text = system.text(name)
-        if text is not None:
-            file = AccountFile.parse(name, text)
-            file.add(*fields)
-            system.write(name, file.text())
-    return _Inside(system, account, uid, today_days, tallies / account)
+    return _Inside(Root(Path("/")), today_days, tallies)
 
 
 def _copy(source: Path, target: Path) -> None:
@@ -249,7 +304,7 @@ def _copy(source: Path, target: Path) -> None:
     shutil.copytree(source, target, symlinks=True, ignore=odd, copy_function=with_owner, dirs_exist_ok=True)
 
 
-def _apart(attempt: Callable[[], tuple[bool, str]]) -> dict[str, object]:
+def _apart(attempt: Callable[[], dict[str, object]]) -> dict[str, object]:
     """Run a PAM transaction in a process of its own: modules keep state, may change identity, and may crash."""
     reading, writing = os.pipe()
     child = os.fork()
@@ -258,8 +313,7 @@ def _apart(attempt: Callable[[], tuple[bool, str]]) -> dict[str, object]:
         def work() -> None:
             os.close(reading)
             try:
-                accepted, said = attempt()
-                answer: dict[str, object] = {"accepted": accepted, "said": said}
+                answer = attempt()
             except OSError as error:
                 answer = {"trouble": f"the system's own PAM library cannot be used from here: {error}"}
             os.write(writing, json.dumps(answer).encode())

@@ -7,17 +7,15 @@ from verrou.core.rules import CATALOGUE
 from verrou.core.steps import SetRules
 from verrou.core.values import Value
 from verrou.machines.linux.account_files import SHADOW, AccountFile
-from verrou.machines.linux.account_steps import Refused
-from verrou.machines.linux.inside import run_inside
 from verrou.machines.linux.lockout import FAILLOCK_CONF, MODULE, Faillock, load_faillock
 from verrou.machines.linux.locks import account_files_locked
+from verrou.machines.linux.pam_profiles import EDITED_BY_HAND, PROFILES, Refused, update_stack
 from verrou.machines.linux.pam_stack import PamLine, load_stack, with_argument
 from verrou.machines.linux.password_rules import (
     AGEING,
     PWHISTORY,
     PWQUALITY,
     PWQUALITY_FOLDER,
-    SSHD_CONFIG,
     UNIX,
     UNIX_SCHEMES,
     UNIX_WORDS,
@@ -36,9 +34,8 @@ from verrou.machines.linux.population import (
 )
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.settings_files import settings, with_setting
+from verrou.machines.linux.sshd import SSHD_CONFIG
 
-PROFILES = "/usr/share/pam-configs"
-UPDATER = "/usr/sbin/pam-auth-update"
 DROP_IN = f"{PWQUALITY_FOLDER}/50-verrou.conf"
 SSHD_DROP_IN = "/etc/ssh/sshd_config.d/00-verrou.conf"
 LOCKOUT_PROFILES = {
@@ -150,26 +147,10 @@ def _lockout_in_stack(root: Root) -> str:
         raise Refused(f"{faillock.gap}; mend {faillock.lines[0].file} by hand, what is there was not made by Verrou")
     for name, text in LOCKOUT_PROFILES.items():
         root.write(f"{PROFILES}/{name}", text)
-    _update_stack(root)
+    update_stack(root)
     if gap := load_faillock(root).gap:
         raise Refused(f"{gap}, although its profiles were enabled; {EDITED_BY_HAND}")
     return f"{MODULE} put into the PAM stack"
-
-
-EDITED_BY_HAND = (
-    "somebody edited the managed block of /etc/pam.d/common-* by hand, so the system no longer updates it: "
-    "run pam-auth-update and let it rewrite the block"
-)
-
-
-def _update_stack(root: Root, *arguments: str) -> None:
-    if not root.exists(UPDATER):
-        raise Refused(f"there is no {UPDATER} here, so modules must be put into the PAM stack by hand")
-    ended = run_inside(root, [UPDATER, "--package", *arguments])
-    root.forget()
-    if ended.returncode != 0:
-        words = (ended.stderr or ended.stdout).strip().splitlines()
-        raise Refused(f"{UPDATER} ended with {ended.returncode}: {words[-1] if words else 'no word why'}")
 
 
 def _edit_argument(root: Root, line: PamLine, key: str, value: str | None) -> None:
@@ -185,7 +166,7 @@ def _quality(key: str, to_number: Callable[[Value], int]) -> "Writer":
         if stack.broken:
             raise Refused(f"{stack.broken[0]}: libpam cannot use this line; mend it first")
         if not stack.having(PWQUALITY):
-            _update_stack(root, "--enable", "pwquality")
+            update_stack(root, "--enable", "pwquality")
             stack = load_stack(root, "passwd", "password")
             if not stack.having(PWQUALITY):
                 raise Refused(f"{PWQUALITY} did not come into the password stack; {EDITED_BY_HAND}")
@@ -215,7 +196,7 @@ def _remember(root: Root, value: Value) -> str:
         _edit_argument(root, lines[0], "remember", str(value))
         return ""
     root.write(f"{PROFILES}/{HISTORY_PROFILE}", HISTORY_TEXT.format(remember=value))
-    _update_stack(root)
+    update_stack(root)
     if not load_stack(root, "passwd", "password").having(PWHISTORY):
         raise Refused(f"{PWHISTORY} did not come into the password stack; {EDITED_BY_HAND}")
     return f"{PWHISTORY} put into the PAM stack"
@@ -259,6 +240,8 @@ def _ageing(rule_id: str) -> "Writer":
             for account in people_with_passwords(accounts):
                 record = shadow.find(account.name)
                 if record is None or record.fields[position] == str(days):
+                    continue
+                if rule_id == "password.min_age" and account.cannot_change:
                     continue
                 # An account that is stricter already stays so, unless the rule itself is being loosened.
                 if tightening and rank(to_value(limit_in_days(record.fields[position]))) >= rank(value):

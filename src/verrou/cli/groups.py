@@ -1,0 +1,129 @@
+"""verrou group: what each group gives and to whom, and changing that."""
+
+from collections.abc import Sequence
+from typing import Any
+
+import click
+
+from verrou.cli.accounts import needs, single
+from verrou.cli.change import change_options
+from verrou.cli.options import (
+    format_option,
+    known_account,
+    known_group,
+    machine_option,
+    print_facts,
+    tell_troubles,
+)
+from verrou.core.model import Posture
+from verrou.core.steps import CreateGroup, Join, Leave, RemoveGroup, SetGroupNote, Step
+from verrou.machines import Machine
+
+
+@click.group()
+def group() -> None:
+    """Groups: what each gives and to whom; make them, join, leave, remove.
+
+    GROUP is a name, or the identity of a group whose name may be in another language.
+    """
+
+
+@group.command("list")
+@machine_option
+@format_option
+@click.option("--all", "everyone", is_flag=True, help="Show groups without members that give nothing.")
+def list_groups(machine: Machine, style: str, everyone: bool) -> None:
+    """Groups with members, or that give something."""
+    from verrou.reports.groups import groups_sheet
+    from verrou.reports.sheets import console, print_sheet
+
+    posture = machine.observe()
+    tell_troubles(posture)
+    sheet = groups_sheet(posture, everyone or style != "text")
+    print_facts(style, sheet, [dict(row) for row in sheet.rows], lambda: print_sheet(console(), sheet))
+
+
+@group.command("show")
+@click.argument("name", metavar="GROUP")
+@machine_option
+@format_option
+def show_group(name: str, machine: Machine, style: str) -> None:
+    """All of one group: what it gives, by which line, and each member with what the account amounts to."""
+    from verrou.reports.groups import group_facts
+    from verrou.reports.sheets import Sheet, columns_of, console, print_sheet
+
+    posture = machine.observe()
+    tell_troubles(posture)
+    found = posture.group(known_group(posture, name))
+    assert found is not None
+    rows = tuple({"about": about, "is": text} for about, text in group_facts(found, posture))
+    sheet = Sheet("group", columns_of(("about", ""), ("is", ""), whole=("about",)), rows)
+    print_facts(style, sheet, {row["about"]: row["is"] for row in rows}, lambda: print_sheet(console(), sheet))
+
+
+@group.command("add")
+@click.argument("name", metavar="GROUP")
+@click.option("--note", default="", help="What the group is for, where the machine keeps that.")
+@click.option("--member", "members", multiple=True, metavar="ACCOUNT", help="Who joins at once; may be repeated.")
+@change_options()
+def add(machine: Machine, name: str, note: str, members: tuple[str, ...], how: dict[str, Any]) -> None:
+    """Make a group."""
+
+    def make(posture: Posture) -> Sequence[Step]:
+        from verrou.core.making import check_name
+
+        check_name(posture, name, group=True)
+        needs(posture, group_note=note)
+        return [CreateGroup(name, note), *(Join(known_account(posture, member), name) for member in members)]
+
+    single(machine, make, "group add", how)
+
+
+@group.command("change")
+@click.argument("name", metavar="GROUP")
+@click.option("--note", required=True, help="What the group is for.")
+@change_options()
+def change_group(machine: Machine, name: str, note: str, how: dict[str, Any]) -> None:
+    """Say what a group is for, where the machine keeps that."""
+
+    def make(posture: Posture) -> Sequence[Step]:
+        needs(posture, group_note=note)
+        return [SetGroupNote(known_group(posture, name), note)]
+
+    single(machine, make, "group change", how)
+
+
+@group.command("join")
+@click.argument("name", metavar="GROUP")
+@click.argument("accounts", metavar="ACCOUNT...", nargs=-1, required=True)
+@change_options()
+def join(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str, Any]) -> None:
+    """Make accounts members of a group."""
+    single(
+        machine,
+        lambda posture: [Join(known_account(posture, each), known_group(posture, name)) for each in accounts],
+        "group join",
+        how,
+    )
+
+
+@group.command("leave")
+@click.argument("name", metavar="GROUP")
+@click.argument("accounts", metavar="ACCOUNT...", nargs=-1, required=True)
+@change_options()
+def leave(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str, Any]) -> None:
+    """Take accounts out of a group."""
+    single(
+        machine,
+        lambda posture: [Leave(known_account(posture, each), known_group(posture, name)) for each in accounts],
+        "group leave",
+        how,
+    )
+
+
+@group.command("remove")
+@click.argument("name", metavar="GROUP")
+@change_options()
+def remove(machine: Machine, name: str, how: dict[str, Any]) -> None:
+    """Take a group away; its members stay, without what it gave."""
+    single(machine, lambda posture: [RemoveGroup(known_group(posture, name))], "group remove", how)

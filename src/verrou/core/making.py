@@ -1,0 +1,172 @@
+"""What it takes to make an account of a kind, to change what one amounts to, and to hand administration over."""
+
+from collections.abc import Sequence
+from datetime import date
+
+from verrou.core.access import role_of
+from verrou.core.errors import BadInput
+from verrou.core.model import Account, Builtin, Effect, Grant, Posture, Role
+from verrou.core.steps import (
+    ROLE_GRANTS,
+    ROLES_COME_FROM,
+    CreateAccount,
+    CreateGroup,
+    Join,
+    Leave,
+    SetEnabled,
+    Step,
+    TrySignIn,
+)
+
+
+class NoWay(Exception):
+    """This machine has no steps for it; the message says why, for a person."""
+
+
+def new_account(
+    posture: Posture,
+    name: str,
+    role: Role,
+    *,
+    password: str = "ask",
+    must_change: bool | None = None,
+    cannot_change: bool | None = None,
+    home_kept: bool | None = None,
+    full_name: str = "",
+    note: str = "",
+    home: str = "",
+    shell: str = "",
+    expires: date | None = None,
+    why: str = "",
+) -> list[Step]:
+    """The steps that make an account of ``role`` whole. What is None is what the role is made with: a standard user
+    must change the first password; a guest cannot change it and has a fresh home for each session, where the machine
+    can do that.
+
+    Raises:
+        NoWay: this machine has nothing that makes an account amount to ``role``.
+    """
+    before = _guest_group_first(posture, why) if role is Role.GUEST else []
+    if role is Role.ADMINISTRATOR and posture.group_with(Grant.ADMINISTRATION) is None:
+        raise NoWay(f"no group here makes an administrator of {name}; install the package sudo")
+    guest = role is Role.GUEST
+    fixed = guest if cannot_change is None else cannot_change
+    made = CreateAccount(
+        name,
+        role,
+        full_name,
+        password,
+        must_change=(password != "blank" and not fixed and not guest) if must_change is None else must_change,
+        note=note,
+        home=home,
+        shell=shell,
+        cannot_change=fixed,
+        home_kept=not (guest and posture.machine.fleeting_homes) if home_kept is None else home_kept,
+        expires=expires,
+        why=why,
+    )
+    return [*before, made]
+
+
+def _guest_group_first(posture: Posture, why: str) -> list[Step]:
+    """A group that makes guests, where the machine has none and can be given one."""
+    if posture.group_with(Grant.GUEST_USE) is not None:
+        return []
+    if not posture.machine.guest_group:
+        raise NoWay("this machine has no group that makes guests, and can be given none")
+    return [CreateGroup(posture.machine.guest_group, confined=True, why=why)]
+
+
+def role_steps(posture: Posture, name: str, role: Role, why: str = "") -> list[Step]:
+    """Join what gives ``role``, leave what gives more or other.
+
+    Raises:
+        NoWay: the account has what it has by itself, or no group gives the role.
+    """
+    account = posture.by_name[name]
+    now = role_of(account, posture)
+    if now is role:
+        return []
+    steps = _guest_group_first(posture, why) if role is Role.GUEST else []
+    for step in steps:
+        posture = step.foresee(posture)
+    needed = ROLE_GRANTS[role]
+    if set(account.grants) - set(needed):
+        lines = f" ({', '.join(map(str, account.given_by))})" if account.given_by else ""
+        raise NoWay(f"{name} is {now} by itself{lines} and not by a group; no group here can make it {role}")
+    gates = {grant: posture.group_with(grant) for grant in needed}
+    if gates[needed[-1]] is None and role is not Role.STANDARD:
+        raise NoWay(f"{name} is {now} and should be {role}; no group here makes one")
+    for group in gates.values():
+        if group is not None and group.name not in account.groups:
+            steps.append(Join(name, group.name, why=why))
+    for group_name in account.groups:
+        group = posture.group(group_name)
+        if group and set(group.grants) & ROLES_COME_FROM and not set(group.grants) & set(needed):
+            steps.append(Leave(name, group_name, why=why))
+    return steps
+
+
+def swap_steps(posture: Posture, old: str, new: str, password: str, full_name: str = "") -> list[Step]:
+    """Hand administration over from ``old`` to ``new``: make or raise the one, try it, and only then take the other
+    away. A built-in administrator is disabled, any other becomes a standard user.
+
+    Raises:
+        NoWay: one of the two cannot become what it should be.
+    """
+    leaving = posture.by_name[old]
+    if role_of(leaving, posture) is not Role.ADMINISTRATOR:
+        raise NoWay(f"{old} is no administrator, so there is nothing to hand over")
+    if old == new:
+        raise NoWay(f"{old} cannot take over from itself")
+    coming = posture.by_name.get(new)
+    steps: list[Step]
+    if coming is None:
+        steps = new_account(posture, new, Role.ADMINISTRATOR, password=password, full_name=full_name, must_change=False)
+    else:
+        steps = role_steps(posture, new, Role.ADMINISTRATOR)
+        if not coming.enabled:
+            steps.append(SetEnabled(new, True))
+    steps.append(TrySignIn(new, why=f"nothing is taken from {old} unless this works"))
+    if leaving.builtin is Builtin.ADMIN:
+        steps.append(SetEnabled(old, False, effect=Effect.NEXT_SIGN_IN))
+    else:
+        steps += role_steps(posture, old, Role.STANDARD)
+    return steps
+
+
+def check_name(posture: Posture, name: str, *, group: bool = False) -> None:
+    """Whether the machine takes ``name`` for a new account or group.
+
+    Raises:
+        BadInput: with what is accepted, or by what the name is taken.
+    """
+    import re
+
+    naming = posture.machine.naming
+    what = "group" if group else "account"
+    if len(name) > naming.longest or not re.fullmatch(naming.pattern, name):
+        shown = name if len(name) <= 40 else f"{name[:37]}..."
+        raise BadInput(f"{shown!r} is no {what} name on this machine; accepted: {naming.words}")
+    key = name.casefold() if naming.without_case else name
+    taken: dict[str, str] = {}
+    for others, kind in ((posture.groups, "a group"), (posture.accounts, "an account")):
+        taken |= {(o.name.casefold() if naming.without_case else o.name): f"{kind} {o.name}" for o in others}
+    if naming.without_case:
+        taken.setdefault(posture.machine.name.casefold(), "the name of the machine")
+    if key in taken:
+        raise BadInput(f"{posture.machine.name} has {taken[key]} already; choose another name")
+
+
+def remarks(posture: Posture, steps: Sequence[Step]) -> list[str]:
+    """What to know before the steps are done: who is signed in and keeps the rights of that session until it ends."""
+    said: dict[str, str] = {}
+    for step in steps:
+        account: Account | None = posture.by_name.get(getattr(step, "account", ""))
+        about_rights = isinstance(step, Join | Leave) or (isinstance(step, SetEnabled) and not step.enabled)
+        if account is not None and account.sessions and about_rights:
+            where = ", ".join(account.sessions)
+            said[account.name] = (
+                f"{account.name} is signed in ({where}) and keeps the rights of now until it signs out."
+            )
+    return list(said.values())

@@ -1,0 +1,114 @@
+"""What makes guests on a Linux system: a group that gets in at the console only, and homes that nothing stays in.
+
+The group is kept out by pam_access(8), which goes through a file of Verrou's own, so that rules which lie unused in
+access.conf(5) are not called to life. Homes come from pam_namespace(8): each session gets an empty one in memory.
+Both modules come into the stack as profiles of the system's own mechanism.
+"""
+
+from collections.abc import Callable
+
+from verrou.machines.linux.access_file import ACCESS, ACCESS_FOLDER, confined_groups
+from verrou.machines.linux.lockout import module_installed
+from verrou.machines.linux.pam_profiles import EDITED_BY_HAND, PROFILES, Refused, update_stack
+from verrou.machines.linux.pam_stack import load_stack
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.ways import NAMESPACE, NAMESPACE_FOLDER, fresh_homes
+
+ACCESS_FILE = f"{ACCESS_FOLDER}/50-verrou.conf"
+NAMESPACE_FILE = f"{NAMESPACE_FOLDER}/50-verrou.conf"
+ACCESS_PROFILE, NAMESPACE_PROFILE = "verrou-ways-in", "verrou-fresh-homes"
+PROFILE_TEXTS = {
+    ACCESS_PROFILE: f"""\
+Name: Verrou: who may come by which way
+Default: yes
+Priority: 128
+Account-Type: Additional
+Account:
+	required	{ACCESS} accessfile={ACCESS_FILE}
+""",
+    NAMESPACE_PROFILE: f"""\
+Name: Verrou: homes that nothing stays in
+Default: yes
+Priority: 128
+Session-Type: Additional
+Session-Interactive-Only: yes
+Session:
+	required	{NAMESPACE}
+""",
+}
+SEATS = (*(f"tty{n}" for n in range(1, 13)), ":0", ":1", "login", "lightdm", "gdm-password", "sddm")
+"""What PAM calls the places of somebody who sits at the machine: terminals, displays, and the services that ask there
+when they name no terminal."""
+
+
+def confine(root: Root, group: str) -> str:
+    """Let the members of a group in at the console only.
+
+    Raises:
+        Refused: the module cannot be brought into the stack.
+    """
+    if not module_installed(root, ACCESS):
+        raise Refused(f"{ACCESS} is not installed; install the package libpam-modules")
+    lines = [line for line in root.lines(ACCESS_FILE) if f":({group}):" not in line]
+    lines += [f"+:({group}):{' '.join(SEATS)}", f"-:({group}):ALL"]
+    root.write(ACCESS_FILE, "\n".join(lines) + "\n")
+    _into_stack(root, ACCESS_PROFILE)
+    if group not in confined_groups(root, {group}):
+        raise Refused(f"{ACCESS} does not keep {group} to the console; {EDITED_BY_HAND}")
+    return f"{ACCESS_FILE} keeps its members to the console"
+
+
+def freshen(root: Root, name: str, home: str) -> str:
+    """Give an account an empty home in memory for each session.
+
+    Raises:
+        Refused: the module cannot be brought into the stack.
+    """
+    if not module_installed(root, NAMESPACE):
+        raise Refused(f"{NAMESPACE} is not installed; install the package libpam-modules")
+    lines = [line for line in root.lines(NAMESPACE_FILE) if line.split()[:1] != [home]]
+    lines.append(f"{home} tmpfs tmpfs:mntopts=nosuid,nodev ~{name}")
+    root.write(NAMESPACE_FILE, "\n".join(lines) + "\n")
+    _into_stack(root, NAMESPACE_PROFILE)
+    if not fresh_homes(root)(name, home):
+        raise Refused(f"{NAMESPACE} does not come into the session stack; {EDITED_BY_HAND}")
+    return "each session gets an empty home, and nothing of it stays"
+
+
+def forget_group(root: Root, group: str) -> None:
+    """Take a group out of the file that keeps it to the console."""
+    _without(root, ACCESS_FILE, lambda line: f":({group}):" in line)
+
+
+def forget_home(root: Root, home: str) -> None:
+    """Take a home out of the file that makes it fresh."""
+    _without(root, NAMESPACE_FILE, lambda line: line.split()[:1] == [home])
+
+
+def rename_guest(root: Root, name: str, new_name: str) -> None:
+    """Keep an account's home fresh under its new name."""
+    lines = root.lines(NAMESPACE_FILE)
+    changed = [f"{line.removesuffix(f'~{name}')}~{new_name}" if line.endswith(f" ~{name}") else line for line in lines]
+    if changed != lines:
+        root.write(NAMESPACE_FILE, "\n".join(changed) + "\n")
+
+
+def _without(root: Root, file: str, goes: Callable[[str], bool]) -> None:
+    lines = root.lines(file)
+    left = [line for line in lines if not goes(line)]
+    if left != lines:
+        root.write(file, "".join(f"{line}\n" for line in left))
+
+
+def _into_stack(root: Root, profile: str) -> None:
+    facility, module = ("account", ACCESS) if profile == ACCESS_PROFILE else ("session", NAMESPACE)
+    if any(_reads_ours(line.arguments) for line in load_stack(root, "login", facility).having(module)):
+        return
+    root.write(f"{PROFILES}/{profile}", PROFILE_TEXTS[profile])
+    update_stack(root)
+
+
+def _reads_ours(arguments: tuple[str, ...]) -> bool:
+    """Whether a line of the stack is one of ours, or does as well: it reads the file that Verrou writes."""
+    named = [argument for argument in arguments if argument.startswith("accessfile=")]
+    return not named or named == [f"accessfile={ACCESS_FILE}"]

@@ -1,0 +1,152 @@
+"""The ways into a Linux system: the console, the remote shell, a remote screen, shared folders; and who is inside."""
+
+import os
+import struct
+from collections.abc import Callable, Collection, Mapping
+from datetime import datetime
+
+from verrou.core.model import Circle, Gate, Source, Way
+from verrou.machines.linux.access_file import CONSOLE, REMOTE, access_rules, circles
+from verrou.machines.linux.pam_stack import load_stack
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.sshd import sshd_installed, sshd_setting, sshd_settings
+
+SCREEN_SERVICE = "xrdp-sesman"
+SHARES = "/usr/sbin/smbd"
+NAMESPACE = "pam_namespace.so"
+NAMESPACE_CONF, NAMESPACE_FOLDER = "/etc/security/namespace.conf", "/etc/security/namespace.d"
+UTMP = "/run/utmp"
+UTMP_RECORD = struct.Struct("<hxxi32s4s32s256shhiii16s20s")
+"""utmp(5) on the machines whose records have 384 bytes (all but a few 64-bit kinds)."""
+SIGNED_IN = 7
+
+
+def gates(root: Root, group_names: Collection[str]) -> tuple[Gate, ...]:
+    """Every way in that is installed, and whom it lets through."""
+    found = [_by_pam(root, Way.CONSOLE, "login", CONSOLE, group_names)]
+    if root.exists(SHARES):
+        found.append(_by_pam(root, Way.NETWORK, "samba", REMOTE, group_names))
+    if root.exists(f"/etc/pam.d/{SCREEN_SERVICE}"):
+        found.append(_by_pam(root, Way.REMOTE_SCREEN, SCREEN_SERVICE, REMOTE, group_names))
+    if sshd_installed(root):
+        found.append(_remote_shell(root, group_names))
+    return tuple(found)
+
+
+def _by_pam(root: Root, way: Way, service: str, origin: str, group_names: Collection[str]) -> Gate:
+    allowed, denied = circles(access_rules(root, service), origin, group_names)
+    blank = any("nullok" in line.arguments for line in load_stack(root, service, "auth").having("pam_unix.so"))
+    return Gate(way, allowed, denied, blank=blank, source=Source(f"/etc/pam.d/{service}"))
+
+
+def _remote_shell(root: Root, group_names: Collection[str]) -> Gate:
+    """sshd_config(5): denials first, then who is allowed; and what the PAM service of the server says."""
+    by_rules, denied = circles(access_rules(root, "sshd"), REMOTE, group_names)
+    named = {key: _names(root, key) for key in ("denyusers", "denygroups", "allowusers", "allowgroups")}
+    denied = Circle((*denied.accounts, *named["denyusers"]), (*denied.groups, *named["denygroups"]))
+    allowed = by_rules
+    if named["allowusers"] or named["allowgroups"]:
+        allowed = Circle(named["allowusers"], named["allowgroups"])
+    passwords = "yes" in (
+        sshd_setting(root, "passwordauthentication", "yes")[0],
+        sshd_setting(root, "kbdinteractiveauthentication", "yes")[0],
+    )
+    for_root, source = sshd_setting(root, "permitrootlogin", "prohibit-password")
+    if for_root == "no":
+        denied = Circle((*denied.accounts, "root"), denied.groups)
+    return Gate(
+        Way.REMOTE_SHELL,
+        allowed,
+        denied,
+        passwords=passwords,
+        keys=sshd_setting(root, "pubkeyauthentication", "yes")[0] != "no",
+        keys_only=Circle(("root",)) if for_root != "yes" else Circle(),
+        blank=sshd_setting(root, "permitemptypasswords", "no")[0] == "yes",
+        source=source or Source("/etc/ssh/sshd_config"),
+    )
+
+
+def _names(root: Root, key: str) -> tuple[str, ...]:
+    """Names and patterns of a list, without the computers they are good from."""
+    return tuple(word.partition("@")[0] for value, _ in sshd_settings(root, key) for word in value.split())
+
+
+def key_counter(root: Root) -> Callable[[str, str], int]:
+    """How many keys open the remote shell to an account, by its name and home."""
+    if not sshd_installed(root) or sshd_setting(root, "pubkeyauthentication", "yes")[0] == "no":
+        return lambda name, home: 0
+    default = ".ssh/authorized_keys .ssh/authorized_keys2"
+    patterns = next(sshd_settings(root, "authorizedkeysfile"), (default, None))[0].split()
+    homes: dict[str, set[str]] = {}
+
+    def count(name: str, home: str) -> int:
+        parent, _, last = home.rstrip("/").rpartition("/")
+        if parent not in homes:
+            homes[parent] = set(root.names_in(parent or "/"))
+        in_home = all(pattern[0] not in "/%" for pattern in patterns)
+        if in_home and last not in homes[parent]:
+            return 0
+        lines: list[str] = []
+        for pattern in patterns:
+            file = pattern.replace("%h", home).replace("%u", name).replace("%%", "%")
+            file = file if file.startswith("/") else f"{home}/{file}"
+            try:
+                path = root.place(file)
+                if path.is_file() and file != "/none":
+                    lines += path.read_text(errors="replace").split("\n")
+            except (OSError, ValueError):
+                continue
+        return sum(1 for line in lines if line.strip() and not line.lstrip().startswith("#"))
+
+    return count
+
+
+def sessions(root: Root) -> Mapping[str, tuple[str, ...]]:
+    """Who is signed in now, by account name, from utmp(5). A system that does not run has nobody."""
+    try:
+        content = root.place(UTMP).read_bytes()
+    except OSError:
+        return {}
+    found: dict[str, tuple[str, ...]] = {}
+    for position in range(0, len(content) - UTMP_RECORD.size + 1, UTMP_RECORD.size):
+        kind, pid, line, _, user, host, *_, seconds, _, _, _ = UTMP_RECORD.unpack_from(content, position)
+        name = _text(user)
+        if kind != SIGNED_IN or not name or (root.live and not _lives(pid)):
+            continue
+        where = _text(line) + (f" from {_text(host)}" if _text(host) else "")
+        since = datetime.fromtimestamp(seconds)
+        found[name] = (*found.get(name, ()), f"{where} since {since:%Y-%m-%d %H:%M}")
+    return found
+
+
+def _text(field: bytes) -> str:
+    return field.split(b"\0", 1)[0].decode(errors="backslashreplace")
+
+
+def _lives(pid: int) -> bool:
+    try:
+        os.kill(pid, 0)
+    except ProcessLookupError:
+        return False
+    except (PermissionError, OverflowError):
+        return True
+    return pid > 0
+
+
+def fresh_homes(root: Root) -> Callable[[str, str], bool]:
+    """Whether an account, by its name and home, gets a home in memory for each session: pam_namespace(8) in the session
+    stack of the console, and a line of namespace.conf(5) about that home."""
+    if not any(line for line in load_stack(root, "login", "session").having(NAMESPACE)):
+        return lambda name, home: False
+    files = [f"{NAMESPACE_FOLDER}/{n}" for n in root.names_in(NAMESPACE_FOLDER) if n.endswith(".conf")]
+    words = [line.split("#", 1)[0].split() for file in [NAMESPACE_CONF, *files] for line in root.lines(file)]
+    rules = [(w[0], w[3] if len(w) > 3 else "") for w in words if len(w) > 2 and w[2].startswith("tmpfs")]
+
+    def fresh(name: str, home: str) -> bool:
+        for folder, who in rules:
+            listed = name in who.lstrip("~").split(",")
+            if folder in (home, "$HOME") and listed is who.startswith("~"):
+                return True
+        return False
+
+    return fresh

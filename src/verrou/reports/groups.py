@@ -1,0 +1,57 @@
+"""Groups of a machine as sheets: what each gives, and to whom."""
+
+from verrou.core.access import role_of, ways_given, ways_taken
+from verrou.core.model import Group, Posture
+from verrou.reports.sheets import Sheet, columns_of
+
+
+def gives(group: Group, posture: Posture) -> list[str]:
+    """What being in the group means, in words."""
+    closed = ways_taken(group, posture)
+    return [
+        *(str(grant) for grant in group.grants),
+        *(f"way in: {way}" for way in ways_given(group, posture)),
+        *([f"keeps out of {', '.join(closed)}"] if closed else []),
+    ]
+
+
+def groups_sheet(posture: Posture, everyone: bool) -> Sheet:
+    """The groups that give something or have a member who is not the only one of that name; all for ``everyone``."""
+    rows = tuple(
+        {
+            "group": g.name,
+            "identity": g.identity,
+            "gives": gives(g, posture),
+            "members": list(g.members),
+            "note": g.note,
+            "shipped": g.shipped,
+        }
+        for g in posture.groups
+        if everyone or gives(g, posture) or [m for m in g.members if m != g.name]
+    )
+    columns = columns_of(
+        ("group", "group"),
+        ("identity", "identity"),
+        ("gives", "gives"),
+        ("members", "members"),
+        ("note", "note"),
+        ("shipped", "shipped"),
+        whole=("group", "identity"),
+        hidden=("shipped",) if any(row["note"] for row in rows) else ("note", "shipped"),
+    )
+    return Sheet("groups", columns, rows)
+
+
+def group_facts(group: Group, posture: Posture) -> list[tuple[str, str]]:
+    """Everything about one group, in words, as (heading, text)."""
+    lines = f" ({', '.join(map(str, group.given_by))})" if group.given_by else ""
+    members = [posture.by_name[name] for name in group.members if name in posture.by_name]
+    facts = [
+        ("group", group.name),
+        ("identity", group.identity + (", came with the system" if group.shipped else "")),
+        ("note", group.note),
+        ("gives", "; ".join(gives(group, posture)) + lines if gives(group, posture) else "nothing"),
+        ("members", ", ".join(f"{a.name} ({role_of(a, posture)})" for a in members) or "nobody"),
+        ("stands in", str(group.source or "")),
+    ]
+    return [(about, text) for about, text in facts if text]
