@@ -64,12 +64,13 @@ class Day(click.ParamType):  # type: ignore[type-arg,unused-ignore]
 
 def single(machine: Machine, make: Callable[[Posture], Sequence[Step]], command: str, how: dict[str, Any]) -> None:
     """Look at the machine, make the steps, and go the way of every change."""
+    from verrou.core.guards import with_trials
     from verrou.core.making import NoWay
 
     posture = machine.observe()
     tell_troubles(posture)
     try:
-        steps = make(posture)
+        steps = with_trials(posture, make(posture))
     except NoWay as reason:
         raise BadInput(str(reason)) from None
     change(machine, posture, steps, command=command, **how)
@@ -369,9 +370,14 @@ def disable(machine: Machine, name: str, day: date | None, how: dict[str, Any]) 
 @change_options()
 def remove(machine: Machine, name: str, files: str, how: dict[str, Any]) -> None:
     """Take an account away for good. Files outside its home are counted and listed, and never touched."""
-    single(
-        machine,
-        lambda posture: [Remove(known_account(posture, name), FilesChoice(files), effect=Effect.NEXT_SIGN_IN)],
-        "account remove",
-        how,
-    )
+
+    def make(posture: Posture) -> Sequence[Step]:
+        from verrou.core.access import is_person
+
+        found = posture.by_name[known_account(posture, name)]
+        if found.builtin is not None or not is_person(found):
+            instead = f"verrou account disable {found.name} closes it" if is_person(found) else "remove its package"
+            raise BadInput(f"{found.name} came with the system and stays; {instead}")
+        return [Remove(found.name, FilesChoice(files), effect=Effect.NEXT_SIGN_IN)]
+
+    single(machine, make, "account remove", how)

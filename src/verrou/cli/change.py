@@ -3,7 +3,7 @@
 from collections.abc import Callable, Sequence
 from functools import wraps
 from pathlib import Path
-from typing import Any, cast
+from typing import TYPE_CHECKING, Any, cast
 
 import click
 
@@ -22,6 +22,9 @@ from verrou.core.errors import MachineRefused
 from verrou.core.model import Posture
 from verrou.core.steps import Step
 from verrou.machines import Machine, Outcome, Secrets, StepResult
+
+if TYPE_CHECKING:
+    from verrou.records.carry_out import Run
 
 
 def accept_option(command: F) -> F:
@@ -108,7 +111,7 @@ def change(
     baseline: str = "",
     carry_on: bool = False,
     accepted: Sequence[str] = (),
-) -> None:
+) -> "Run":
     """Show the worksheet, ask, do it, and tell what became of each step. Leaves with the exit code on a refusal."""
     from verrou.core.making import remarks
     from verrou.core.steps import account_of
@@ -118,7 +121,7 @@ def change(
 
     out = console()
     with console(stderr=True).status("Looking at the files of accounts"):
-        steps = with_files(machine, posture, guards.with_trials(posture, steps))
+        steps = with_files(machine, posture, steps)
     print_sheet(out, worksheet_sheet(steps, posture))
     for remark in remarks(posture, steps):
         out.print(shown(remark), style=DOUBTFUL)
@@ -168,7 +171,8 @@ def change(
         )
     out.print(f"Journal entry {run.entry}; verrou undo goes back.")
     if not run.all_well:
-        raise MachineRefused("not every step came out as asked; the lines above say which")
+        raise MachineRefused("not every step came out as asked, see above; verrou undo takes the others back")
+    return run
 
 
 @click.command()
@@ -206,7 +210,7 @@ def harden(
     if not worksheet.steps:
         out.print(f"{shown(machine.name)}: there is nothing that a step could close.")
         return
-    change(
+    run = change(
         machine,
         posture,
         worksheet.steps,
@@ -215,7 +219,7 @@ def harden(
         carry_on=carry_on,
         **how,
     )
-    after = hold_against(machine.observe(), baseline)
+    after = hold_against(run.after, baseline)
     out.print(f"{after.score}. verrou verify proves it by trials.", style="bold")
     click.get_current_context().exit(0 if after.all_well else 1)
 

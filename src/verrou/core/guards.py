@@ -1,12 +1,12 @@
 """What no worksheet may do. Each guard is a promise about the machine after each of its steps."""
 
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 
 from attrs import frozen
 
 from verrou.core.access import role_of, usable_administrator, usable_administrators, ways_in
 from verrou.core.errors import GuardRefused
-from verrou.core.model import Account, Flag, PasswordState, Posture, Role, Way
+from verrou.core.model import Account, Flag, PasswordState, Posture, Role, Way, name_list
 from verrou.core.rules import agreements, reading_of
 from verrou.core.steps import (
     GIVES_PASSWORD,
@@ -21,11 +21,15 @@ from verrou.core.steps import (
 )
 from verrou.core.values import Count, Span
 
+MOST_FILES = 10
+"""How many files a refusal names; a worksheet counts all of them."""
+
 
 @frozen(eq=False)
 class Stage:
     """One step of a worksheet with the machine before and after it, and the identities of the administrators who are
-    usable before and after."""
+    usable before and after. ``touched`` are the accounts that are other ones after the step, as they are then; None
+    where any account may mean something else, since groups, ways or rules changed."""
 
     number: int
     step: Step
@@ -33,6 +37,7 @@ class Stage:
     after: Posture
     usable_before: frozenset[str]
     usable_after: frozenset[str]
+    touched: tuple[Account, ...] | None
 
     @property
     def lost(self) -> frozenset[str]:
@@ -46,24 +51,36 @@ def stages(posture: Posture, steps: Sequence[Step]) -> list[Stage]:
     usable = frozenset(account.identity for account in usable_administrators(posture))
     for number, step in enumerate(steps, start=1):
         after = step.foresee(posture)
-        usable_after = _usable_after(posture, after, usable)
-        found.append(Stage(number, step, posture, after, usable, usable_after))
+        touched = _touched(posture, after)
+        usable_after = _usable_after(after, usable, touched)
+        found.append(Stage(number, step, posture, after, usable, usable_after, touched))
         posture, usable = after, usable_after
     return found
 
 
-def _usable_after(before: Posture, after: Posture, usable: frozenset[str]) -> frozenset[str]:
+def _touched(before: Posture, after: Posture) -> tuple[Account, ...] | None:
+    there = len(before.accounts)
+    if before.gates is not after.gates or before.readings is not after.readings or len(after.accounts) < there:
+        return None
+    if before.groups is not after.groups and before.administering != after.administering:
+        return None
+    # Comparing tuples asks each pair first whether it is one object, which is fast.
+    if after.accounts[:there] == before.accounts:
+        return after.accounts[there:]
+    pairs = zip(before.accounts, after.accounts[:there], strict=True)
+    return (*(new for old, new in pairs if old is not new), *after.accounts[there:])
+
+
+def _usable_after(after: Posture, usable: frozenset[str], touched: tuple[Account, ...] | None) -> frozenset[str]:
     """The usable administrators after a step; where that is enough, only accounts that it changed are looked at."""
-    if before.accounts is after.accounts and before.groups is after.groups and before.gates is after.gates:
-        return usable
-    grown = len(after.accounts) - len(before.accounts)
-    if grown < 0 or before.gates is not after.gates or before.administering != after.administering:
+    if touched is None:
         return frozenset(account.identity for account in usable_administrators(after))
-    pairs = [(old, new) for old, new in zip(before.accounts, after.accounts, strict=False) if old is not new]
-    touched = {old.identity for old, _ in pairs} | {new.identity for _, new in pairs}
-    again: list[Account] = [a for a in after.accounts if a.identity in touched] if touched else []
-    again += after.accounts[len(before.accounts) :]
-    return (usable - touched) | {a.identity for a in again if usable_administrator(a, after)}
+    if not touched:
+        return usable
+    again = {account.identity for account in touched}
+    if not again.isdisjoint(usable):
+        touched = tuple(account for account in after.accounts if account.identity in again)
+    return (usable - again) | {account.identity for account in touched if usable_administrator(account, after)}
 
 
 @frozen
@@ -205,24 +222,29 @@ def _own_account(course: Sequence[Stage]) -> Iterator[Refusal]:
 
 
 def _open_guest(course: Sequence[Stage]) -> Iterator[Refusal]:
-    opened_before = _open_from_afar(course[0].before) if course else {}
+    opened = _open_from_afar(course[0].before.accounts, course[0].before) if course else {}
     for stage in course:
-        opened = _open_from_afar(stage.after)
-        if fresh := {name: ways for name, ways in opened.items() if name not in opened_before}:
-            ways = ", ".join(sorted({way for ways in fresh.values() for way in ways}))
+        if stage.touched is None:
+            now = _open_from_afar(stage.after.accounts, stage.after)
+        else:
+            names = {account.name for account in stage.touched}
+            stay = {name: ways for name, ways in opened.items() if name not in names}
+            now = {**stay, **_open_from_afar(stage.touched, stage.after)}
+        if fresh := {name: ways for name, ways in now.items() if name not in opened}:
+            by = ", ".join(sorted({way for ways in fresh.values() for way in ways}))
             yield Refusal(
                 "open-guest",
                 stage.number,
-                f"{stage.step.what} would let {', '.join(sorted(fresh))} in without a password by {ways}",
+                f"{stage.step.what} would let {', '.join(sorted(fresh))} in without a password by {by}",
                 "give it a password, or set password.blank_console_only=yes first",
             )
             return
-        opened_before = opened
+        opened = now
 
 
-def _open_from_afar(posture: Posture) -> dict[str, list[Way]]:
+def _open_from_afar(accounts: Iterable[Account], posture: Posture) -> dict[str, list[Way]]:
     """The accounts that a blank password opens by another way than the console, with these ways."""
-    blank = [account for account in posture.accounts if account.password is PasswordState.BLANK]
+    blank = [account for account in accounts if account.password is PasswordState.BLANK]
     ways: dict[str, list[Way]] = {a.name: [way for way in ways_in(a, posture) if way is not Way.CONSOLE] for a in blank}
     return {name: far for name, far in ways.items() if far}
 
@@ -246,7 +268,7 @@ def _orphaned_files(course: Sequence[Stage]) -> Iterator[Refusal]:
                 "orphaned-files",
                 stage.number,
                 f"{files.elsewhere_count} files of {account.name} outside its home would belong to nobody, "
-                f"or to the next account that gets its number: {', '.join(files.elsewhere)}",
+                f"or to the next account that gets its number: {name_list(list(files.elsewhere), MOST_FILES)}",
                 "hand them to somebody or delete them first, or say --accept orphaned-files",
             )
 
@@ -290,9 +312,13 @@ ACCEPTABLE = tuple(guard.name for guard in GUARDS if guard.may_be_accepted)
 
 
 def refusals(posture: Posture, steps: Sequence[Step], accepted: Collection[str] = ()) -> list[Refusal]:
-    """What the guards have against doing ``steps`` on a machine that stands as ``posture``; the accepted ones are not
-    asked, where they may be accepted at all."""
-    course = stages(posture, steps)
+    """What the guards have against doing ``steps`` on a machine that stands as ``posture``."""
+    return refusals_on(stages(posture, steps), accepted)
+
+
+def refusals_on(course: Sequence[Stage], accepted: Collection[str] = ()) -> list[Refusal]:
+    """What the guards have against a worksheet whose stages are known; the accepted ones are not asked, where they may
+    be accepted at all."""
     asked = [guard for guard in GUARDS if not (guard.may_be_accepted and guard.name in accepted)]
     return [refusal for guard in asked for refusal in guard.check(course)]
 
@@ -321,21 +347,27 @@ def with_trials(posture: Posture, steps: Sequence[Step]) -> list[Step]:
     return with_trials(posture, [*steps[:at], trial, *steps[at:]])
 
 
-def check(posture: Posture, steps: Sequence[Step], accepted: Collection[str] = ()) -> None:
-    """Raise GuardRefused when any guard refuses."""
-    if found := refusals(posture, steps, accepted):
+def check(posture: Posture, steps: Sequence[Step], accepted: Collection[str] = ()) -> list[Stage]:
+    """The stages of a worksheet, when no guard refuses it.
+
+    Raises:
+        GuardRefused: a line for each refusal.
+    """
+    course = stages(posture, steps)
+    if found := refusals_on(course, accepted):
         raise GuardRefused("\n".join(map(str, found)))
+    return course
 
 
-def runs(posture: Posture, steps: Sequence[Step]) -> list[list[Step]]:
+def runs(course: Sequence[Stage]) -> list[list[Step]]:
     """The steps in order, cut wherever one begins to take a usable administrator away, or ends to. A step about an
     account that should not be there by then may take one away as well, when an earlier step is refused."""
     cut: list[list[Step]] = []
     taking_before = None
-    for stage in stages(posture, steps):
+    for stage in course:
         name = account_of(stage.step)
-        taking = bool(stage.lost) or (name is not None and name not in stage.before.by_name)
-        taking &= not isinstance(stage.step, CreateAccount)
+        absent = name is not None and name not in stage.before.by_name and not isinstance(stage.step, CreateAccount)
+        taking = bool(stage.lost) or absent
         if taking != taking_before:
             cut.append([])
         cut[-1].append(stage.step)

@@ -5,7 +5,7 @@ from datetime import date, datetime
 from enum import StrEnum
 from functools import cached_property
 
-from attrs import asdict, define, field, frozen, setters
+from attrs import define, evolve, field, fields_dict, frozen, setters
 
 from verrou.core.values import Value
 
@@ -242,7 +242,7 @@ class Gate:
 @frozen
 class Files:
     """What an account keeps on a machine: how many files and bytes in its home, and where it has files ``elsewhere``
-    (the first of them, and how many in all)."""
+    (the first of them, and how many in all). ``remark`` says why what stands in for a home is none."""
 
     home: str = ""
     count: int = 0
@@ -250,10 +250,11 @@ class Files:
     elsewhere: tuple[str, ...] = ()
     elsewhere_count: int = 0
     looked_everywhere: bool = False
+    remark: str = ""
 
     def __str__(self) -> str:
         held = f"{counted(self.count, 'file')}, {say_size(self.size)}" if self.count else "no files"
-        inside = f"{held} in {self.home}" if self.home else "no home"
+        inside = f"{held} in {self.home}" if self.home else self.remark or "no home"
         if not self.elsewhere_count:
             return inside + (", none elsewhere" if self.looked_everywhere else "")
         return f"{inside}; {self.elsewhere_count} elsewhere: {name_list(list(self.elsewhere))}"
@@ -324,13 +325,30 @@ class Posture:
         """The names of the groups that give administration."""
         return frozenset(name for name, grants in self.granting.items() if Grant.ADMINISTRATION in grants)
 
+    def with_accounts(self, accounts: tuple[Account, ...]) -> "Posture":
+        """The same machine with other accounts. What was worked out about groups is taken along, since a worksheet of
+        hundreds of steps looks at the machine after each one."""
+        changed = evolve(self, accounts=accounts)
+        changed.__dict__.update({key: self.__dict__[key] for key in _ABOUT_GROUPS if key in self.__dict__})
+        return changed
+
+    def with_account(self, account: Account) -> "Posture":
+        """The same machine with one account more, of a new name."""
+        changed = self.with_accounts((*self.accounts, account))
+        changed.__dict__["by_name"] = {**self.by_name, account.name: account}
+        return changed
+
     def builtin(self, which: Builtin) -> Account | None:
         """The shipped account of that identity, whatever it is called today."""
         return next((a for a in self.accounts if a.builtin is which), None)
 
     def group_with(self, grant: Grant) -> Group | None:
         """The first group that gives ``grant``."""
-        return next((g for g in self.groups if grant in g.grants), None)
+        return self._giving.get(grant)
+
+    @cached_property
+    def _giving(self) -> Mapping[Grant, Group]:
+        return {grant: group for group in reversed(self.groups) for grant in group.grants}
 
     @cached_property
     def _groups_by_name(self) -> Mapping[str, Group]:
@@ -344,17 +362,22 @@ class Posture:
     def fingerprint(self) -> str:
         """A digest of all a worksheet may rest on; sign-in times and tries do not count."""
         import hashlib  # only a change needs it; a survey starts faster without
+        from operator import attrgetter
 
-        moving = {"last_sign_in": None, "wrong_tries": 0, "locked_until": None, "sessions": ()}
+        moving = ("last_sign_in", "wrong_tries", "locked_until", "sessions")
+        lasting = attrgetter(*(name for name in fields_dict(Account) if name not in moving))
         digest = hashlib.sha256()
         parts: Iterable[object] = (
-            [{**asdict(a), **moving} for a in self.accounts],
-            [asdict(g) for g in self.groups],
+            list(map(lasting, self.accounts)),
+            list(map(attrgetter(*fields_dict(Group)), self.groups)),
             sorted((k, repr(r.value), r.status, r.in_force) for k, r in self.readings.items()),
         )
         for part in parts:
             digest.update(repr(part).encode("utf-8", "backslashreplace"))
         return digest.hexdigest()
+
+
+_ABOUT_GROUPS = ("granting", "administering", "_giving", "_groups_by_name")
 
 
 def counted(number: int, noun: str) -> str:

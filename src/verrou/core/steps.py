@@ -46,6 +46,11 @@ class _Step:
     why: str = ""
     effect: Effect = Effect.NOW
 
+    @property
+    def concerns(self) -> str:
+        """What a person should know of what the step is about, such as files that it leaves."""
+        return ""
+
 
 @frozen
 class SetRules(_Step):
@@ -115,7 +120,7 @@ class CreateAccount(_Step):
             home_kept=self.home_kept,
             home=self.home,
         )
-        posture = evolve(posture, accounts=(*posture.accounts, made))
+        posture = posture.with_account(made)
         for grant in ROLE_GRANTS[self.role]:
             if group := posture.group_with(grant):
                 posture = Join(account=self.account, group=group.name).foresee(posture)
@@ -132,8 +137,11 @@ class SetEnabled(_Step):
 
     @property
     def what(self) -> str:
-        stay = f"; out of its reach then: {self.files}" if self.files and (self.files.count or self.files.home) else ""
-        return f"{'enable' if self.enabled else 'disable'} account {self.account}{stay}"
+        return f"{'enable' if self.enabled else 'disable'} account {self.account}"
+
+    @property
+    def concerns(self) -> str:
+        return f"out of its reach then: {self.files}" if self.files and self.files != Files() else ""
 
     def foresee(self, posture: Posture) -> Posture:
         return _changed(posture, self.account, lambda account: evolve(account, enabled=self.enabled))
@@ -162,7 +170,11 @@ class Remove(_Step):
             FilesChoice.ARCHIVE: "put its files into an archive",
             FilesChoice.DELETE: "delete its files for good",
         }[self.choice]
-        return f"remove account {self.account} and {done}" + (f": {self.files}" if self.files else "")
+        return f"remove account {self.account} and {done}"
+
+    @property
+    def concerns(self) -> str:
+        return f"it has {self.files}" if self.files else ""
 
     def foresee(self, posture: Posture) -> Posture:
         groups = tuple(evolve(g, members=_without(g.members, self.account)) for g in posture.groups)
@@ -450,7 +462,7 @@ def _without(names: tuple[str, ...], name: str) -> tuple[str, ...]:
 
 
 def _changed(posture: Posture, name: str, change: Callable[[Account], Account]) -> Posture:
-    return evolve(posture, accounts=tuple(change(a) if a.name == name else a for a in posture.accounts))
+    return posture.with_accounts(tuple([change(a) if a.name == name else a for a in posture.accounts]))
 
 
 def _member(posture: Posture, account: str, group: str, *, joins: bool) -> Posture:

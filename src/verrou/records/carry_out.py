@@ -68,14 +68,14 @@ def carry_out(
     posture = machine.observe()
     guards.check_unmoved(based_on, posture)
     steps = with_files(machine, posture, steps)
-    guards.check(posture, steps, accepted)
+    course = guards.check(posture, steps, accepted)
     if broken_off:
         journal.finish(broken_off.number, machine.remember(()))
     before = machine.remember(steps)
-    number = journal.begin(command, _who(), baseline, accepted, [step.what for step in steps], before)
+    number = journal.begin(command, _who(), baseline, accepted, [_told(step) for step in steps], before)
     results: list[tuple[Step, StepResult]] = []
     try:
-        for step, result in _in_turn(machine, posture, steps, secrets, accepted):
+        for step, result in _in_turn(machine, course, secrets, accepted):
             results.append((step, result))
             journal.step(number, step.what, result.outcome, result.said)
             tell(step, result)
@@ -89,13 +89,13 @@ def carry_out(
 
 
 def _in_turn(
-    machine: Machine, posture: Posture, steps: Sequence[Step], secrets: Secrets, accepted: Sequence[str]
+    machine: Machine, course: Sequence[guards.Stage], secrets: Secrets, accepted: Sequence[str]
 ) -> Iterator[tuple[Step, StepResult]]:
     """Do the steps, those that take an administrator away in runs of their own: when the machine refused one before,
     the guards look again at what is left, on the machine as it is."""
-    left = list(steps)
+    left = [stage.step for stage in course]
     tried: list[Step] = []
-    for run in guards.runs(posture, steps):
+    for run in guards.runs(course):
         refused = False
         for step, result in zip(run, machine.perform(run, secrets), strict=False):
             refused = refused or result.outcome is Outcome.REFUSED
@@ -107,6 +107,11 @@ def _in_turn(
             why = f"not done, since a step before it was refused: {found[0].reason}"
             yield from ((step, StepResult(Outcome.REFUSED, why)) for step in left)
             return
+
+
+def _told(step: Step) -> str:
+    """A step for the journal, with the files that it names."""
+    return f"{step.what} ({step.concerns})" if step.concerns else step.what
 
 
 def with_files(machine: Machine, posture: Posture, steps: Sequence[Step]) -> list[Step]:

@@ -20,6 +20,7 @@ from verrou.machines import Item, Memento
 from verrou.machines.local_files import sync_folder
 
 JOURNAL = "journal.jsonl"
+INDEX, CONTENTS = "index.json", "contents"
 START = "0" * 64
 
 
@@ -44,6 +45,7 @@ class Journal:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        self._written: tuple[int, str] | None = None
 
     def entries(self) -> list[Entry]:
         """All entries in order.
@@ -157,23 +159,31 @@ class Journal:
 
     def _append(self, number: int, what: str, **told: object) -> None:
         path = self.folder / JOURNAL
-        chain = START
-        self._lines()
-        if path.exists():
-            content = path.read_bytes()
-            end = content.rfind(b"\n") + 1
-            if end != len(content):
-                os.truncate(path, end)
-            if end:
-                chain = json.loads(content[:end].splitlines()[-1])["chain"]
+        chain = self._last_chain(path)
         line = {"entry": number, "what": what, "at": datetime.now().isoformat(sep=" ", timespec="seconds"), **told}
-        text = json.dumps({"told": line, "chain": _link(chain, line)}, ensure_ascii=False) + "\n"
+        link = _link(chain, line)
+        text = json.dumps({"told": line, "chain": link}, ensure_ascii=False) + "\n"
         descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW, 0o600)
         with os.fdopen(descriptor, "w", encoding="utf-8", errors="backslashreplace") as stream:
             stream.write(text)
             stream.flush()
             os.fsync(stream.fileno())
+            self._written = os.fstat(stream.fileno()).st_size, link
         sync_folder(self.folder)
+
+    def _last_chain(self, path: Path) -> str:
+        """The hash of the last line. The whole journal is checked, unless it is as long as we ourselves left it; what
+        a run that died left of a line is cut off."""
+        if self._written is not None and path.exists() and path.stat().st_size == self._written[0]:
+            return self._written[1]
+        self._lines()
+        if not path.exists():
+            return START
+        content = path.read_bytes()
+        end = content.rfind(b"\n") + 1
+        if end != len(content):
+            os.truncate(path, end)
+        return str(json.loads(content[:end].splitlines()[-1])["chain"]) if end else START
 
 
 def _link(chain: str, told: Mapping[str, Any]) -> str:
@@ -182,17 +192,25 @@ def _link(chain: str, told: Mapping[str, Any]) -> str:
 
 
 def _write_memento(folder: Path, memento: Memento) -> None:
-    """All items of a memento; the index is written last, so that a folder with an index is complete."""
+    """All items of a memento: their contents in one file, each content once, and an index, which is written last, so
+    that a folder with an index is complete."""
     for private in (folder.parent.parent, folder.parent):
         private.mkdir(mode=0o700, exist_ok=True)
     folder.mkdir(mode=0o700)
-    index = {}
-    for position, (name, item) in enumerate(memento.items()):
-        index[name] = {**item._replace(content=None)._asdict(), "blob": None}
+    index: dict[str, dict[str, Any]] = {}
+    places: dict[bytes, tuple[int, int]] = {}
+    contents, end = [], 0
+    for name, item in memento.items():
+        place = None
         if item.content is not None:
-            index[name]["blob"] = str(position)
-            _write_private(folder / str(position), item.content)
-    _write_private(folder / "index.json", json.dumps(index, ensure_ascii=True).encode())
+            if item.content not in places:
+                places[item.content] = (end, len(item.content))
+                contents.append(item.content)
+                end += len(item.content)
+            place = places[item.content]
+        index[name] = {**item._replace(content=None)._asdict(), "place": place}
+    _write_private(folder / CONTENTS, b"".join(contents))
+    _write_private(folder / INDEX, json.dumps(index, ensure_ascii=True).encode())
     sync_folder(folder)
     sync_folder(folder.parent)
 
@@ -207,12 +225,19 @@ def _write_private(path: Path, content: bytes) -> None:
 
 def _read_memento(folder: Path) -> Memento:
     try:
-        index = json.loads((folder / "index.json").read_bytes())
+        index = json.loads((folder / INDEX).read_bytes())
+        contents = (folder / CONTENTS).read_bytes()
+
+        def content(place: list[int] | None) -> bytes | None:
+            if place is None:
+                return None
+            start, size = place
+            if start + size > len(contents):
+                raise ValueError("its contents are cut short")
+            return contents[start : start + size]
+
         return {
-            name: Item(
-                None if kept["blob"] is None else (folder / kept["blob"]).read_bytes(),
-                **{k: v for k, v in kept.items() if k not in ("blob", "content")},
-            )
+            name: Item(content(kept["place"]), **{k: v for k, v in kept.items() if k not in ("place", "content")})
             for name, kept in index.items()
         }
     except (OSError, ValueError, KeyError, TypeError) as error:

@@ -17,7 +17,7 @@ def worksheet_sheet(steps: Sequence[Step], posture: Posture) -> Sheet:
             "step": number,
             "what": step.what,
             "does": _does(step, posture),
-            "why": f"for {step.why}" if step.why.partition(".")[0] in _SUBJECT_TABLES else step.why,
+            "why": "; ".join(filter(None, (step.concerns, _reason(step)))),
             "takes_effect": "" if isinstance(step, TrySignIn) else str(step.effect),
         }
         for number, step in enumerate(steps, start=1)
@@ -34,6 +34,10 @@ def worksheet_sheet(steps: Sequence[Step], posture: Posture) -> Sheet:
 
 
 _SUBJECT_TABLES = {rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"}
+
+
+def _reason(step: Step) -> str:
+    return f"for {step.why}" if step.why.partition(".")[0] in _SUBJECT_TABLES else step.why
 
 
 def _does(step: Step, posture: Posture) -> list[str] | str:

@@ -47,6 +47,7 @@ class AccountFile:
     final_newline: bool = True
     _parsed: tuple[list[Record], list[Broken]] | None = field(default=None, init=False, repr=False, eq=False)
     _index: dict[str, Record] | None = field(default=None, init=False, repr=False, eq=False)
+    _nis: bool | None = field(default=None, init=False, repr=False, eq=False)
     revision: int = field(default=0, init=False, repr=False, eq=False)
     """Counts the changes made so far."""
 
@@ -83,7 +84,7 @@ class AccountFile:
                 broken.append(Broken(self.name, number, f"found {len(fields)} fields, accepted: {want}"))
             elif not fields[0]:
                 broken.append(Broken(self.name, number, "found an empty name"))
-            elif not all(_is_number(fields[i]) for i in numbers) or (ages and not _ages(tuple(fields[ages]))):
+            elif not _all_numbers(fields, numbers) or (ages and not _ages(tuple(fields[ages]))):
                 broken.append(Broken(self.name, number, "found a number field that is no number"))
             else:
                 records.append(Record(fields[0], tuple(fields), number))
@@ -126,7 +127,9 @@ class AccountFile:
         """A new record at the end, before the first NIS line if there is one, since what follows that is not read."""
         assert len(fields) == FIELDS[self.name]
         assert not any(set(value) & {":", "\n"} for value in fields), "a field may not hold a colon or a line end"
-        position = next((i for i, line in enumerate(self.lines) if line[:1] in _NIS), len(self.lines))
+        position = (
+            len(self.lines) if self._plain() else next(i for i, text in enumerate(self.lines) if text[:1] in _NIS)
+        )
         self.lines.insert(position, ":".join(fields))
         self.final_newline = True
         self.revision += 1
@@ -138,6 +141,12 @@ class AccountFile:
             self._parsed[0].append(record)
         if self._index is not None:
             self._index.setdefault(record.name, record)
+
+    def _plain(self) -> bool:
+        """Whether no line is one of NIS. What is added by us never is."""
+        if self._nis is None:
+            self._nis = any(line.startswith(_NIS) for line in self.lines)
+        return not self._nis
 
     def remove(self, record: Record) -> None:
         """Take the record's line away."""
@@ -152,6 +161,14 @@ class AccountFile:
 
 def _is_number(text: str) -> bool:
     return text.isdigit() and text.isascii() and len(text) <= 10
+
+
+def _all_numbers(fields: Sequence[str], positions: Sequence[int]) -> bool:
+    for position in positions:  # ten thousands of lines: a loop is faster than all()
+        text = fields[position]
+        if not (text.isdigit() and text.isascii() and len(text) <= 10):
+            return False
+    return True
 
 
 @lru_cache(maxsize=4096)

@@ -107,6 +107,7 @@ class AccountEdit:
     leaving: dict[str, Leaving] = field(factory=dict, init=False)
     _defs: Mapping[str, tuple[str, Source]] = field(factory=dict, init=False)
     _numbers: dict[str, set[int]] = field(factory=dict, init=False)
+    _highest: dict[str, int] = field(factory=dict, init=False)
 
     def __attrs_post_init__(self) -> None:
         for name in (PASSWD, SHADOW, GROUP, GSHADOW, SUBUID, SUBGID):
@@ -125,7 +126,7 @@ class AccountEdit:
         except Refused as refused:
             self.files.update(kept)
             self.homes, self.tallies, self.leaving = homes, tallies, leaving
-            self._numbers.clear()
+            self._forget_numbers()
             return StepResult(Outcome.REFUSED, str(refused))
         changed = self.tallies != tallies or any(f.revision != before[name] for name, f in self.files.items())
         return StepResult(Outcome.DONE if changed else Outcome.ALREADY, said)
@@ -215,8 +216,8 @@ class AccountEdit:
         self.files[GROUP].add(name, "x", str(gid), "")
         if GSHADOW in self.files:
             self.files[GSHADOW].add(name, "!", "", "")
-        self._used(PASSWD).add(uid)
-        self._used(GROUP).add(gid)
+        self._take_number(PASSWD, uid)
+        self._take_number(GROUP, gid)
         self.homes.append(NewHome(home, uid, gid, step.home_kept))
         if gate is not None:
             self._membership(name, gate, joins=True)
@@ -261,11 +262,22 @@ class AccountEdit:
             self._numbers[file] = {int(record.fields[2]) for record in self.files[file].records()}
         return self._numbers[file]
 
+    def _take_number(self, file: str, number: int) -> None:
+        self._used(file).add(number)
+        if number == self._highest.get(file, -1) + 1:
+            self._highest[file] = number
+
+    def _forget_numbers(self) -> None:
+        self._numbers.clear()
+        self._highest.clear()
+
     def _free(self, file: str, kind: str) -> int:
         low, high = defined_number(self._defs, f"{kind}_MIN", 1000), defined_number(self._defs, f"{kind}_MAX", 60000)
         used = self._used(file)
-        highest = max((n for n in used if low <= n <= high), default=low - 1)
-        free = highest + 1 if highest < high else next((n for n in range(low, high + 1) if n not in used), None)
+        if file not in self._highest:
+            self._highest[file] = max((n for n in used if low <= n <= high), default=low - 1)
+        above = self._highest[file] + 1
+        free = above if above <= high else next((n for n in range(low, high + 1) if n not in used), None)
         if free is None:
             raise Refused(f"no number from {low} to {high} is free in {file}")
         return free
@@ -317,6 +329,7 @@ class AccountEdit:
 
     def _take_out(self, record: Record) -> None:
         """Take an account out of every file, with its own group where nobody else is in it."""
+        self._forget_numbers()
         name, gid = record.name, record.fields[3]
         self.files[PASSWD].remove(record)
         for file in (SHADOW, SUBUID, SUBGID):
@@ -350,7 +363,7 @@ class AccountEdit:
         self.files[GROUP].add(step.group, "x", str(gid), "")
         if GSHADOW in self.files:
             self.files[GSHADOW].add(step.group, "!", "", "")
-        self._used(GROUP).add(gid)
+        self._take_number(GROUP, gid)
         return f"gid {gid}"
 
     def _remove_group(self, name: str) -> str:
@@ -367,7 +380,7 @@ class AccountEdit:
         for file in (GROUP, GSHADOW):
             if file in self.files and (there := self.files[file].find(name)):
                 self.files[file].remove(there)
-        self._numbers.clear()
+        self._forget_numbers()
 
     def _set_flags(self, step: SetFlags) -> str:
         record = self._record(SHADOW, step.account)

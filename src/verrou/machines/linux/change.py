@@ -18,7 +18,7 @@ from verrou.core.steps import (
     account_of,
 )
 from verrou.core.trials import CannotTry
-from verrou.machines import Memento, Outcome, PutBack, Secrets, StepResult
+from verrou.machines import Item, Memento, Outcome, PutBack, Secrets, StepResult
 from verrou.machines.linux import guests
 from verrou.machines.linux.access_file import ACCESS_FOLDER
 from verrou.machines.linux.account_files import (
@@ -32,6 +32,7 @@ from verrou.machines.linux.account_files import (
     merge_lines,
 )
 from verrou.machines.linux.account_steps import HOMES, AccountEdit, hashes_for, homes_of, today_in_days
+from verrou.machines.linux.homes import ARCHIVES, NoHome, unpack
 from verrou.machines.linux.lockout import FAILLOCK_CONF
 from verrou.machines.linux.locks import PWD_LOCK, account_files_locked
 from verrou.machines.linux.pam_profiles import PROFILES, Refused
@@ -72,6 +73,8 @@ RULE_FILES = (
     guests.NAMESPACE_FILE,
     *(f"{PROFILES}/{name}" for name in (*LOCKOUT_PROFILES, HISTORY_PROFILE, *guests.PROFILE_TEXTS)),
 )
+ARCHIVED = Item(None, 0o600, folder=False)
+"""Stands in a memento for an archive, whose content is not kept twice."""
 UPDATER_DATABASE = "/var/cache/debconf"
 
 
@@ -197,7 +200,14 @@ def remember(path: Path, steps: Sequence[Step]) -> Memento:
             names += [f"{folder}/{name}" for name in root.names_in(folder)]
     if any(isinstance(step, CreateAccount | Remove) for step in steps):
         names += homes_of(root, steps)
-    return {name: root.item(name) for name in dict.fromkeys(names)}
+    archives = dict.fromkeys(_archives(root, steps), ARCHIVED)
+    return {name: root.item(name) for name in dict.fromkeys(names)} | archives
+
+
+def _archives(root: Root, steps: Sequence[Step]) -> list[str]:
+    """The archives of accounts that the steps remove, by name."""
+    going = tuple(f"{step.account}-" for step in steps if isinstance(step, Remove))
+    return [f"{ARCHIVES}/{name}" for name in root.names_in(ARCHIVES) if name.startswith(going) and name.endswith(".gz")]
 
 
 def bring_back(path: Path, before: Memento, after: Memento | None) -> Iterator[PutBack]:
@@ -206,4 +216,16 @@ def bring_back(path: Path, before: Memento, after: Memento | None) -> Iterator[P
         raise NotEnoughRights("only root can put files back; run as root")
     root = Root(path)
     with account_files_locked(root):
-        yield from put_back(root.place, before, after, lambda name: merge_lines if name in ACCOUNT_FILES else None)
+        for name in [n for n, item in (after or {}).items() if item == ARCHIVED and n not in before]:
+            try:
+                yield PutBack(unpack(root, name), Outcome.UNDONE, f"unpacked from {name}, which stays")
+            except NoHome as reason:
+                yield PutBack(name, Outcome.REFUSED, str(reason))
+        kept = None if after is None else _without_archives(after)
+        yield from put_back(
+            root.place, _without_archives(before), kept, lambda name: merge_lines if name in ACCOUNT_FILES else None
+        )
+
+
+def _without_archives(memento: Memento) -> Memento:
+    return {name: item for name, item in memento.items() if item != ARCHIVED}

@@ -10,7 +10,7 @@ import stat
 import tarfile
 from collections.abc import Iterator
 from pathlib import Path
-from typing import IO
+from typing import IO, Any
 
 from attrs import define, field
 
@@ -56,8 +56,25 @@ class Home:
         return self.root.place(parent or "/") / last
 
     def check(self, others: dict[str, str]) -> None:
-        """That it is a folder of this account and of nobody else. ``others``: the homes of all other accounts, and
-        whose they are.
+        """That it may be taken away: :meth:`check_itself`, and nobody else lives in it and nothing is mounted there.
+        ``others``: the homes of all other accounts, and whose they are.
+
+        Raises:
+            NoHome: with the reason.
+        """
+        self.check_itself()
+        name = "/" + self.name.strip("/")
+        for other, whose in others.items():
+            theirs = "/" + other.strip("/")
+            if theirs == name or theirs.startswith(f"{name}/"):
+                raise NoHome(f"{whose} has its home in {other}")
+        device = os.lstat(self.itself()).st_dev
+        for folder, _, _, _ in self._walk():
+            if os.fstat(folder).st_dev != device:
+                raise NoHome(f"another file system is mounted in {self.name}; unmount it first")
+
+    def check_itself(self) -> None:
+        """That it is a folder of this account's own.
 
         Raises:
             NoHome: with the reason.
@@ -67,10 +84,6 @@ class Home:
             raise NoHome(f"{self.name} is a folder of the system")
         if ".." in name.split("/"):
             raise NoHome(f"{self.name} leads through a folder above it")
-        for other, whose in others.items():
-            theirs = "/" + other.strip("/")
-            if theirs == name or theirs.startswith(f"{name}/"):
-                raise NoHome(f"{whose} has its home in {other}")
         now = os.lstat(self.itself())
         if stat.S_ISLNK(now.st_mode):
             raise NoHome(f"{self.name} is a link to {os.readlink(self.itself())}")
@@ -78,9 +91,6 @@ class Home:
             raise NoHome(f"{self.name} is no folder")
         if now.st_uid != self.uid:
             raise NoHome(f"{self.name} belongs to another account (number {now.st_uid})")
-        for folder, _, _, _ in self._walk():
-            if os.fstat(folder).st_dev != now.st_dev:
-                raise NoHome(f"another file system is mounted in {self.name}; unmount it first")
 
     def is_empty_and_roots(self) -> bool:
         """Whether it is what stands behind homes that nothing stays in: an empty folder of root's own."""
@@ -157,6 +167,33 @@ class Home:
             os.fsync(stream.fileno())
 
 
+def unpack(root: Root, archive: str) -> str:
+    """Bring a home back from its archive; answers with its name.
+
+    Raises:
+        NoHome: the archive is not what was written, or something stands in its place by now.
+    """
+    place = root.place(archive)
+    try:
+        checksum, _, _ = place.with_name(f"{place.name}.sha256").read_text().partition(" ")
+        with open(place, "rb") as stream:
+            if hashlib.file_digest(stream, "sha256").hexdigest() != checksum:
+                raise NoHome(f"{archive} is not what was written: its checksum differs")
+        with tarfile.open(place, "r:gz") as packed:
+            members = packed.getmembers()
+            home = "/" + min((member.name for member in members), key=len)
+            if os.path.lexists(root.place(home)):
+                raise NoHome(f"{home} is there again; unpack {archive} by hand")
+            packed.extractall(root.path, members, numeric_owner=True, **_AS_IT_WAS)
+    except (OSError, tarfile.TarError, ValueError) as error:
+        raise NoHome(f"{archive} cannot be unpacked: {error}") from None
+    return home
+
+
+_AS_IT_WAS: dict[str, Any] = {"filter": "fully_trusted"} if hasattr(tarfile, "fully_trusted_filter") else {}
+"""The archive is Verrou's own and comes back with modes and owners as they were."""
+
+
 def _walk_open(folder: int, below: str, device: int) -> Iterator[tuple[int, str, list[str], list[str]]]:
     folders: list[str] = []
     names: list[str] = []
@@ -205,15 +242,19 @@ def files_of(root: Root, account: str, uid: int, home: str, *, everywhere: bool)
     """
     own = Home(root, home, uid)
     count = size = 0
-    shown = ""
-    if home and home not in NO_HOMES and own.there():
-        shown = home
+    shown = remark = ""
+    if home and own.there():
         try:
+            if not own.is_empty_and_roots():
+                own.check_itself()
             count, size = own.files()
+            shown = home
+        except NoHome as reason:
+            remark = str(reason)
         except OSError as error:
             raise CannotLook(f"{home}: {error.strerror}") from None
     elsewhere = sorted(_everywhere(root, uid, home) if everywhere else _usual(root, account, uid))
-    return Files(shown, count, size, tuple(elsewhere[:MOST_NAMED]), len(elsewhere), looked_everywhere=everywhere)
+    return Files(shown, count, size, tuple(elsewhere[:MOST_NAMED]), len(elsewhere), everywhere, remark)
 
 
 def _usual(root: Root, account: str, uid: int) -> Iterator[str]:

@@ -226,6 +226,7 @@ def population(
         f"{PASSWD}: two accounts are called {name}; the system uses the first" for name, n in counted.items() if n > 1
     ]
     groups_out = []
+    first_made = defined_number(defs, "GID_MIN", 1000)
     for record in group_records:
         lines = tuple(by_group[who].source for who in (record.name, f"#{record.fields[2]}") if who in by_group)
         members = dict.fromkeys([*in_primary.get(record.name, []), *members_of(record.fields[3])])
@@ -233,7 +234,7 @@ def population(
         if record.name in confined:
             grants, lines = (*grants, Grant.GUEST_USE), (*lines, confined[record.name])
         source = Source(GROUP, record.line)
-        shipped = int(record.fields[2]) < defined_number(defs, "GID_MIN", 1000)
+        shipped = int(record.fields[2]) < first_made
         groups_out.append(Group(record.name, record.fields[2], tuple(members), grants, source, lines, shipped=shipped))
     return Population(tuple(accounts), tuple(groups_out), troubles, gates(root, group_names))
 
