@@ -167,6 +167,6 @@ def remarks(posture: Posture, steps: Sequence[Step]) -> list[str]:
         if account is not None and account.sessions and about_rights:
             where = ", ".join(account.sessions)
             said[account.name] = (
-                f"{account.name} is signed in ({where}) and keeps the rights of now until it signs out."
+                f"{account.name} is signed in ({where}) and keeps its present rights until it signs out."
             )
     return list(said.values())

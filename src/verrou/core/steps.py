@@ -141,7 +141,8 @@ class SetEnabled(_Step):
 
     @property
     def concerns(self) -> str:
-        return f"out of its reach then: {self.files}" if self.files and self.files != Files() else ""
+        some = self.files is not None and (self.files.count or self.files.elsewhere_count or self.files.remark)
+        return f"out of its reach then: {self.files}" if some else ""
 
     def foresee(self, posture: Posture) -> Posture:
         return _changed(posture, self.account, lambda account: evolve(account, enabled=self.enabled))

@@ -11,6 +11,8 @@ FILES = Path(__file__).parent / "files"
 CLOCK = datetime(2026, 9, 14, 8, 30)
 PLACEHOLDERS = (
     "usr/bin/sudo",
+    "usr/sbin/sshd",
+    "usr/lib/x86_64-linux-gnu/security/pam_access.so",
     "usr/lib/x86_64-linux-gnu/security/pam_faillock.so",
     "usr/lib/x86_64-linux-gnu/security/pam_pwhistory.so",
     "usr/lib/x86_64-linux-gnu/security/pam_pwquality.so",
@@ -35,18 +37,28 @@ def lay_out(folder: Path) -> None:
         (root / name).touch()
     for folder_kept in ("home", "etc/skel", "run", "var/lib"):
         (root / folder_kept).mkdir(parents=True, exist_ok=True)
+    for home in ("home/warden", "var/lib/tidegauge"):
+        keys = root / home / ".ssh/authorized_keys"
+        keys.parent.mkdir(parents=True, exist_ok=True)
+        keys.write_text(f"ssh-ed25519 SampleOnlyNoKeyOfAnybody {Path(home).name}@wardens-own-laptop\n")
     (root / "etc/shadow").chmod(0o600)
 
 
 def _hide() -> Authority:
-    """The public terminal in the bird hide: a blank day pass that is no guest, a leftover account, weak rules."""
+    """The public terminal in the bird hide: a blank day pass that is no guest, leftover accounts, weak rules."""
     machine = Authority.fresh("hide-01", CLOCK - timedelta(days=200))
     machine.reset_password("keeper", secrets.token_urlsafe(12))
     machine.set_open("visitor", True)
     machine.reset_password("visitor", "")
-    machine.add("tern", "Tara Tern", secrets.token_urlsafe(12), must_change=False)
+    terns = secrets.token_urlsafe(12)
+    machine.add("tern", "Tara Tern", terns, must_change=False)
     machine.add("guillemot", "Gil Guillemot, season 2024", secrets.token_urlsafe(12), must_change=False)
     machine.add("daypass", "day visitors", "", must_change=False)
+    machine.describe("tern", "hint", "the ship, and the year we saw the albatross")
+    machine.set_recovery("guillemot", {"Which bird did you see first?": secrets.token_urlsafe(12)})
+    machine.put("guillemot", "/people/guillemot/counts-2024.ods", 48_200)
+    machine.put("guillemot", "/people/guillemot/cliff.jpg", 3_120_000)
+    machine.put("guillemot", "/shared/rota-2024.ods", 22_400)
     for key, value in {
         "try_limit": 50,
         "lock_minutes": 5,
@@ -56,22 +68,45 @@ def _hide() -> Authority:
         "blank_console_only": False,
     }.items():
         machine.set_policy(key, value)
+    machine.clock = CLOCK - timedelta(days=3)
+    machine.sign_out(machine.sign_in("tern", terns))
     machine.clock = CLOCK
     machine.sign_in("daypass", "")
     return machine
 
 
 def _ringing() -> Authority:
-    """The laptop in the ringing hut, in French: everybody works as an administrator, and somebody is locked out."""
+    """The laptop in the ringing hut, in French: everybody works as an administrator, somebody is locked out, a helper's
+    time is over, and one account is tied to an outside identity."""
     machine = Authority.fresh("ringing-02", CLOCK - timedelta(days=90), language="fr")
     machine.rename("gardien", "phare")
     machine.reset_password("phare", secrets.token_urlsafe(12))
-    for name, full_name in (("ringer", "the ringers"), ("ana", "Ana Alk"), ("bors", "Bors Brandgans")):
-        machine.add(name, full_name, secrets.token_urlsafe(12), must_change=False)
+    people = (
+        ("ringer", "the ringers"),
+        ("ana", "Ana Alk"),
+        ("bors", "Bors Brandgans"),
+        ("petrel", "Petra Petrel, helper in July"),
+        ("fulmar", "Finn Fulmar"),
+    )
+    ringers = secrets.token_urlsafe(12)
+    for name, full_name in people:
+        password = ringers if name == "ringer" else secrets.token_urlsafe(12)
+        machine.add(name, full_name, password, must_change=name == "fulmar")
     machine.join("ringer", "gestionnaires")
+    machine.join("ana", "utilisateurs distants")
+    machine.describe("ringer", "note", "data entry in the hut")
+    machine.mark("ana", "never_ends", True)
+    machine.mark("bors", "cannot_change", True)
+    machine.set_end("petrel", CLOCK - timedelta(days=45))
+    machine.tie("fulmar", "finn@birds.example")
+    machine.add_group("ringers", "may open the ringing data")
+    for name in ("ringer", "ana", "bors"):
+        machine.join(name, "ringers")
+    machine.put("ringer", "/people/ringer/season-2026.csv", 912_000)
     for key, value in {"try_limit": 5, "lock_minutes": 0, "length": 8, "classes": 2, "name_inside": False}.items():
         machine.set_policy(key, value)
     machine.clock = CLOCK
+    machine.sign_in("ringer", ringers)
     for _ in range(5):
         try:
             machine.sign_in("bors", "herring gull")

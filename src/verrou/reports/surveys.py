@@ -3,8 +3,9 @@
 from collections.abc import Iterable, Sequence
 
 from verrou.core.access import expired, gets_in, needs_a_look, role_of, states_of, useful_hint, ways_in
-from verrou.core.model import Account, PasswordState, Posture, Reading, Role, Status, counted, name_list
+from verrou.core.model import Account, PasswordState, Posture, Reading, Role, Status, Way, counted, name_list
 from verrou.core.rules import Rule, reading_of, value_now
+from verrou.reports.groups import gives
 from verrou.reports.sheets import BAD, DOUBTFUL, Sheet, columns_of, shown
 
 MOST_IN_TEXT = 200
@@ -67,14 +68,16 @@ def _password_age(account: Account, posture: Posture) -> str:
 
 
 def _worry(account: Account, posture: Posture) -> bool:
-    """What should stand out: a blank password, plumbing that can sign in, an end that has passed, a hint."""
+    """What should stand out: a blank password (but for a guest who comes to the console alone), plumbing that can sign
+    in, an end that has passed, a hint."""
     states = states_of(account, posture)
     role = role_of(account, posture)
     plumbing_gets_in = role in (Role.SERVICE, Role.SYSTEM) and gets_in(account, posture)
     doubled = account.builtin is None and len(posture.by_identity[account.identity]) > 1
     ended = expired(account, posture.machine.now.date()) and account.enabled
     hinted = account.enabled and "hint" in states
-    return "blank password" in states or plumbing_gets_in or doubled or ended or hinted
+    watched = role is Role.GUEST and set(ways_in(account, posture)) <= {Way.CONSOLE}
+    return ("blank password" in states and not watched) or plumbing_gets_in or doubled or ended or hinted
 
 
 def _shipped(account: Account) -> str:
@@ -151,9 +154,9 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
     given = [str(line) for line in account.given_by]
     for name in account.groups:
         group = posture.group(name)
-        if group and group.grants:
+        if group and (what := gives(group, posture)):
             lines = f" ({', '.join(map(str, group.given_by))})" if group.given_by else ""
-            given.append(f"group {name} gives {', '.join(group.grants)}{lines}")
+            given.append(f"group {name} gives {', '.join(what)}{lines}")
     password = {
         PasswordState.SET: f"set, stored as {account.password_scheme}",
         PasswordState.BLANK: "blank: anybody gets in",

@@ -17,7 +17,7 @@ def worksheet_sheet(steps: Sequence[Step], posture: Posture) -> Sheet:
             "step": number,
             "what": step.what,
             "does": _does(step, posture),
-            "why": "; ".join(filter(None, (step.concerns, _reason(step)))),
+            "why": "; ".join(filter(None, (_reason(step), step.concerns))),
             "takes_effect": "" if isinstance(step, TrySignIn) else str(step.effect),
         }
         for number, step in enumerate(steps, start=1)

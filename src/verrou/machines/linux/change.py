@@ -69,7 +69,9 @@ RULE_FILES = (
     SSHD_CONFIG,
     SSHD_DROP_IN.rpartition("/")[0],
     SSHD_DROP_IN,
+    ACCESS_FOLDER,
     guests.ACCESS_FILE,
+    NAMESPACE_FOLDER,
     guests.NAMESPACE_FILE,
     *(f"{PROFILES}/{name}" for name in (*LOCKOUT_PROFILES, HISTORY_PROFILE, *guests.PROFILE_TEXTS)),
 )
