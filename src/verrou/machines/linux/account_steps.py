@@ -42,7 +42,7 @@ from verrou.machines.linux.account_files import (
     members_of,
 )
 from verrou.machines.linux.hashing import hashed, hashed_all
-from verrou.machines.linux.homes import ARCHIVES, Home, Leaving, NoHome
+from verrou.machines.linux.homes import Home, Leaving, NoHome, new_archive
 from verrou.machines.linux.lockout import load_faillock
 from verrou.machines.linux.pam_profiles import Refused
 from verrou.machines.linux.population import (
@@ -323,8 +323,7 @@ class AccountEdit:
             raise Refused(f"{reason}; remove it with --files keep, which leaves that alone") from None
         except OSError as error:
             raise Refused(f"{folder} cannot be looked through ({error.strerror}); mend that first") from None
-        archive = f"{ARCHIVES}/{name}-{time.strftime('%Y%m%d-%H%M%S')}.tar.gz"
-        self.leaving[name] = Leaving(home, step.choice, archive)
+        self.leaving[name] = Leaving(home, step.choice, new_archive(self.root, name))
         return ""
 
     def _take_out(self, record: Record) -> None:

@@ -32,7 +32,7 @@ from verrou.machines.linux.account_files import (
     merge_lines,
 )
 from verrou.machines.linux.account_steps import HOMES, AccountEdit, hashes_for, homes_of, today_in_days
-from verrou.machines.linux.homes import ARCHIVES, NoHome, unpack
+from verrou.machines.linux.homes import ARCHIVE_ENDING, ARCHIVES, NoHome, unpack
 from verrou.machines.linux.lockout import FAILLOCK_CONF
 from verrou.machines.linux.locks import PWD_LOCK, account_files_locked
 from verrou.machines.linux.pam_profiles import PROFILES, Refused
@@ -209,7 +209,8 @@ def remember(path: Path, steps: Sequence[Step]) -> Memento:
 def _archives(root: Root, steps: Sequence[Step]) -> list[str]:
     """The archives of accounts that the steps remove, by name."""
     going = tuple(f"{step.account}-" for step in steps if isinstance(step, Remove))
-    return [f"{ARCHIVES}/{name}" for name in root.names_in(ARCHIVES) if name.startswith(going) and name.endswith(".gz")]
+    names = root.names_in(ARCHIVES) if going else []
+    return [f"{ARCHIVES}/{name}" for name in names if name.startswith(going) and name.endswith(ARCHIVE_ENDING)]
 
 
 def bring_back(path: Path, before: Memento, after: Memento | None) -> Iterator[PutBack]:
@@ -218,15 +219,22 @@ def bring_back(path: Path, before: Memento, after: Memento | None) -> Iterator[P
         raise NotEnoughRights("only root can put files back; run as root")
     root = Root(path)
     with account_files_locked(root):
-        for name in [n for n, item in (after or {}).items() if item == ARCHIVED and n not in before]:
-            try:
-                yield PutBack(unpack(root, name), Outcome.UNDONE, f"unpacked from {name}, which stays")
-            except NoHome as reason:
+        yield from _unpacked(root, before, after)
+        was, ours = _without_archives(before), None if after is None else _without_archives(after)
+        yield from put_back(root.place, was, ours, lambda name: merge_lines if name in ACCOUNT_FILES else None)
+
+
+def _unpacked(root: Root, before: Memento, after: Memento | None) -> Iterator[PutBack]:
+    """Bring back the homes that the run put into archives. One that broke off may not have come to taking them away."""
+    made = [f"{ARCHIVES}/{name}" for name in root.names_in(ARCHIVES)] if after is None else list(after)
+    for name in made:
+        if name in before or not name.startswith(ARCHIVES) or not name.endswith(ARCHIVE_ENDING):
+            continue
+        try:
+            yield PutBack(unpack(root, name), Outcome.UNDONE, f"unpacked from {name}, which stays")
+        except NoHome as reason:
+            if after is not None:
                 yield PutBack(name, Outcome.REFUSED, str(reason))
-        kept = None if after is None else _without_archives(after)
-        yield from put_back(
-            root.place, _without_archives(before), kept, lambda name: merge_lines if name in ACCOUNT_FILES else None
-        )
 
 
 def _without_archives(memento: Memento) -> Memento:

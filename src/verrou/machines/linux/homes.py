@@ -8,7 +8,9 @@ import hashlib
 import os
 import stat
 import tarfile
+import time
 from collections.abc import Iterator
+from itertools import count as counting
 from pathlib import Path
 from typing import IO, Any
 
@@ -20,6 +22,7 @@ from verrou.machines import MOST_NAMED, CannotLook
 from verrou.machines.linux.root import Root
 
 ARCHIVES = "/var/lib/verrou/archives"
+ARCHIVE_ENDING = ".tar.gz"
 USUAL_PLACES = ("/var/mail", "/var/spool/mail", "/var/spool/cron/crontabs", "/var/spool/cron")
 """Where an account has files by its name outside its home."""
 NOT_FILES = ("/proc", "/sys", "/dev", "/run", ARCHIVES)
@@ -165,6 +168,13 @@ class Home:
                         _add_file(archive, f"{here}/{name}", name, folder)
             stream.flush()
             os.fsync(stream.fileno())
+
+
+def new_archive(root: Root, account: str) -> str:
+    """The name of an archive that is not there yet."""
+    stamp = f"{ARCHIVES}/{account}-{time.strftime('%Y%m%d-%H%M%S')}"
+    names = (f"{stamp}{ARCHIVE_ENDING}" if n == 1 else f"{stamp}-{n}{ARCHIVE_ENDING}" for n in counting(1))
+    return next(name for name in names if not os.path.lexists(root.place(name)))
 
 
 def unpack(root: Root, archive: str) -> str:
