@@ -280,6 +280,6 @@ def test_a_locked_account_is_found_shown_and_unlocked(verrou: Verrou, tmp_path: 
     assert json.loads(verrou("account", "list", "--state", "locked", *m, "--format", "json").stdout) == []
     roles = json.loads(verrou("account", "list", "--role", "administrator", *m, "--format", "json").stdout)
     assert {account["name"] for account in roles} == {"phare", "ringer"}
-    assert "No account is like that" in verrou("account", "list", "--state", "expired", *m).stdout
+    assert "No account is like that" in verrou("account", "list", "--state", "blank", *m).stdout
     again = verrou("account", "unlock", "bors", *m, "--yes").stdout
     assert "already" in again

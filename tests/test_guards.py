@@ -14,13 +14,12 @@ from verrou.core.access import role_of, usable_administrators
 from verrou.core.audit import Verdict, audit
 from verrou.core.baseline import read_baseline
 from verrou.core.errors import BadInput, GuardRefused
+from verrou.core.gates import Circle, Gate, Way, nobody_but
 from verrou.core.model import (
     Account,
     Builtin,
-    Circle,
     Files,
     Flag,
-    Gate,
     Grant,
     Group,
     MachineFacts,
@@ -30,7 +29,6 @@ from verrou.core.model import (
     Posture,
     Reading,
     Role,
-    Way,
 )
 from verrou.core.plan import plan, rule_steps
 from verrou.core.steps import (
@@ -296,7 +294,7 @@ def test_a_blank_password_gets_in_at_the_console_only(steps: list[Step], console
         Group("administrators", "544", ("warden",), (Grant.ADMINISTRATION,)),
         Group("afar", "555", ("bors",)),
     )
-    gates = (Gate(Way.CONSOLE), Gate(Way.REMOTE_SCREEN, Circle(groups=("afar",))))
+    gates = (Gate(Way.CONSOLE), Gate(Way.REMOTE_SCREEN, (nobody_but(Circle(groups=("afar",))),)))
     posture = Posture(FACTS, accounts, groups, {"password.blank_console_only": Reading(console_only)}, gates=gates)
     assert [r.guard for r in guards.refusals(posture, steps)] == (["open-guest"] if refused else [])
 

@@ -39,7 +39,7 @@ def test_the_sample_root_shows_what_decides(verrou: Verrou) -> None:
     assert states["skua"] == ("administrator", ["same identity as root", "password never ends"])
     assert states["ringer"][0] == "administrator" and "blank password" in states["ringer"][1]
     assert "expired 2025-11-08" in states["guillemot"][1]
-    assert "tern" not in states and "/etc/passwd:11" in ended.stderr
+    assert "tern" not in states and "/etc/passwd:12" in ended.stderr
     assert "season.2026" in ended.stderr
 
 

@@ -1,12 +1,12 @@
 """verrou account: single changes, through the same worksheet, guards and journal as harden."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from datetime import date
 from typing import Any
 
 import click
 
-from verrou.cli.change import change, change_options
+from verrou.cli.change import change_options, single
 from verrou.cli.options import (
     format_option,
     known_account,
@@ -62,23 +62,11 @@ class Day(click.ParamType):  # type: ignore[type-arg,unused-ignore]
             raise BadInput(f"found {value!r}, accepted: {accepted}") from None
 
 
-def single(machine: Machine, make: Callable[[Posture], Sequence[Step]], command: str, how: dict[str, Any]) -> None:
-    """Look at the machine, make the steps, and go the way of every change."""
-    from verrou.core.guards import with_trials
-    from verrou.core.making import NoWay
-
-    posture = machine.observe()
-    tell_troubles(posture)
-    try:
-        steps = with_trials(posture, make(posture))
-    except NoWay as reason:
-        raise BadInput(str(reason)) from None
-    change(machine, posture, steps, command=command, **how)
-
-
 def needs(posture: Posture, **given: str | None) -> None:
-    """Refuse what the machine does not keep, before anything happens."""
+    """Refuse words that the machine does not keep, or nobody could read, before anything happens."""
     for key, text in given.items():
+        if text and not text.isprintable():
+            raise BadInput(f"--{key.replace('_', '-')}: it holds characters that cannot be shown; leave them out")
         if text and Detail(key) not in posture.machine.details:
             kept = ", ".join(str(detail).replace("_", " ") for detail in posture.machine.details)
             what = key.replace("_", " ")

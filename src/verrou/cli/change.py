@@ -18,7 +18,7 @@ from verrou.cli.options import (
     tell_troubles,
 )
 from verrou.core import guards
-from verrou.core.errors import MachineRefused
+from verrou.core.errors import BadInput, MachineRefused
 from verrou.core.model import Posture
 from verrou.core.steps import Step
 from verrou.machines import Machine, Outcome, Secrets, StepResult
@@ -173,6 +173,20 @@ def change(
     if not run.all_well:
         raise MachineRefused("not every step came out as asked, see above; verrou undo takes the others back")
     return run
+
+
+def single(machine: Machine, make: Callable[[Posture], Sequence[Step]], command: str, how: dict[str, Any]) -> None:
+    """Look at the machine, make the steps, and go the way of every change."""
+    from verrou.core.guards import with_trials
+    from verrou.core.making import NoWay
+
+    posture = machine.observe()
+    tell_troubles(posture)
+    try:
+        steps = with_trials(posture, make(posture))
+    except NoWay as reason:
+        raise BadInput(str(reason)) from None
+    change(machine, posture, steps, command=command, **how)
 
 
 @click.command()

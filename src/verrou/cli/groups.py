@@ -5,8 +5,8 @@ from typing import Any
 
 import click
 
-from verrou.cli.accounts import needs, single
-from verrou.cli.change import change_options
+from verrou.cli.accounts import needs
+from verrou.cli.change import change_options, single
 from verrou.cli.options import (
     format_option,
     known_account,

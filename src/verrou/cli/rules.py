@@ -1,9 +1,10 @@
 """verrou rule: the catalogue, its explanations, and single rules of a machine."""
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from verrou.cli.change import change_options, single
 from verrou.cli.options import format_option, machine_option, print_facts, tell_troubles
 from verrou.core.errors import BadInput
 from verrou.machines import Machine
@@ -98,12 +99,9 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
 
 @rule.command("set")
 @click.argument("assignments", metavar="RULE=VALUE", nargs=-1, required=True)
-@machine_option
-@click.option("--yes", is_flag=True, help="Do not ask.")
-@click.option("--preview", is_flag=True, help="Show the worksheet and stop.")
-def set_rule(assignments: tuple[str, ...], machine: Machine, yes: bool, preview: bool) -> None:
+@change_options()
+def set_rule(assignments: tuple[str, ...], machine: Machine, how: dict[str, Any]) -> None:
     """Set rules, tied ones together: verrou rule set lockout.after=5 "lockout.lasts=45 minutes"."""
-    from verrou.cli.change import change
     from verrou.core.plan import rule_steps
     from verrou.core.values import NameSet, Unacceptable, Value
 
@@ -115,13 +113,11 @@ def set_rule(assignments: tuple[str, ...], machine: Machine, yes: bool, preview:
         found = _rules((name,))[0]
         if found.id != name:
             raise BadInput(f"{name} is a family; name one rule of it, such as {found.id}")
-        if found.derive is not None or found.family == "population":
+        if found.derive is not None:
             raise BadInput(f"{name} follows from the accounts; change them with verrou account")
         given: object = raw.split(",") if isinstance(found.kind, NameSet) else raw
         try:
             wanted[name] = found.kind.parse(given)
         except Unacceptable as unacceptable:
             raise BadInput(f"{name}: {unacceptable}") from None
-    posture = machine.observe()
-    tell_troubles(posture)
-    change(machine, posture, rule_steps(posture, wanted), command="rule set", yes=yes, preview=preview)
+    single(machine, lambda posture: rule_steps(posture, wanted), "rule set", how)

@@ -2,7 +2,8 @@
 
 from datetime import date
 
-from verrou.core.model import Account, Builtin, Gate, Grant, Group, Origin, PasswordState, Posture, Role, Status, Way
+from verrou.core.gates import Gate, Way
+from verrou.core.model import Account, Builtin, Grant, Group, Origin, PasswordState, Posture, Role, Status
 
 
 def grants_of(account: Account, posture: Posture) -> frozenset[Grant]:
@@ -91,12 +92,12 @@ def gets_in(account: Account, posture: Posture) -> bool:
 
 def ways_given(group: Group, posture: Posture) -> list[Way]:
     """The ways that being in the group opens."""
-    return [gate.way for gate in posture.gates if gate.allowed is not None and group.name in gate.allowed.groups]
+    return [gate.way for gate in posture.gates if gate.opened_by(group.name)]
 
 
 def ways_taken(group: Group, posture: Posture) -> list[Way]:
     """The ways that being in the group closes."""
-    return [gate.way for gate in posture.gates if group.name in gate.denied.groups]
+    return [gate.way for gate in posture.gates if gate.shut_by(group.name)]
 
 
 def usable_administrators(posture: Posture) -> list[Account]:

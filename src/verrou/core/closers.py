@@ -271,7 +271,7 @@ def _ways(posture: Posture, account: Account, wanted: WantedAccount, subject: st
         if way in wanted.ways_in:
             continue
         gate = next(gate for gate in posture.gates if gate.way is way)
-        opening = [g for g in account.groups if gate.allowed is not None and g in gate.allowed.groups]
+        opening = [group for group in account.groups if gate.opened_by(group)]
         roles = [g for g in opening if posture.granting.get(g)]
         if opening and not roles:
             yield from (Leave(account.name, group, why=subject) for group in opening)

@@ -6,7 +6,8 @@ from attrs import frozen
 
 from verrou.core.access import role_of, usable_administrator, usable_administrators, ways_in
 from verrou.core.errors import GuardRefused
-from verrou.core.model import Account, Flag, PasswordState, Posture, Role, Way, name_list
+from verrou.core.gates import Way
+from verrou.core.model import Account, Flag, PasswordState, Posture, Role, name_list
 from verrou.core.rules import agreements, reading_of
 from verrou.core.steps import (
     GIVES_PASSWORD,

@@ -145,7 +145,8 @@ def check_name(posture: Posture, name: str, *, group: bool = False) -> None:
 
     naming = posture.machine.naming
     what = "group" if group else "account"
-    if len(name) > naming.longest or not re.fullmatch(naming.pattern, name):
+    fits = len(name) <= naming.longest and re.fullmatch(naming.pattern, name)
+    if not fits or not name.isprintable() or not name.strip():
         shown = name if len(name) <= 40 else f"{name[:37]}..."
         raise BadInput(f"{shown!r} is no {what} name on this machine; accepted: {naming.words}")
     key = name.casefold() if naming.without_case else name

@@ -4,10 +4,14 @@ from collections.abc import Iterable, Mapping
 from datetime import date, datetime
 from enum import StrEnum
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from attrs import define, evolve, field, fields_dict, frozen, setters
 
 from verrou.core.values import Value
+
+if TYPE_CHECKING:
+    from verrou.core.gates import Gate
 
 
 class Role(StrEnum):
@@ -52,15 +56,6 @@ class Grant(StrEnum):
     ADMINISTRATION = "administration"
     ORDINARY_USE = "ordinary use"
     GUEST_USE = "guest use"
-
-
-class Way(StrEnum):
-    """How somebody gets in."""
-
-    CONSOLE = "console"
-    NETWORK = "network"
-    REMOTE_SCREEN = "remote-screen"
-    REMOTE_SHELL = "remote-shell"
 
 
 class Flag(StrEnum):
@@ -204,42 +199,6 @@ class Group:
 
 
 @frozen
-class Circle:
-    """Accounts, by name or by a pattern with ``*`` and ``?``, and groups with everybody in them."""
-
-    accounts: tuple[str, ...] = ()
-    groups: tuple[str, ...] = ()
-
-    def holds(self, account: Account) -> bool:
-        """Whether the account is inside."""
-        from fnmatch import fnmatchcase
-
-        return any(group in self.groups for group in account.groups) or any(
-            fnmatchcase(account.name, pattern) for pattern in self.accounts
-        )
-
-
-@frozen
-class Gate:
-    """A way in that the machine has, and whom it lets through: everybody where ``allowed`` is None; ``denied`` wins.
-    ``passwords`` and ``keys`` say what opens it; who is in ``keys_only`` gets in by no password. ``blank``: whether a
-    blank password opens it, as far as the gate itself decides that."""
-
-    way: Way
-    allowed: Circle | None = None
-    denied: Circle = Circle()
-    passwords: bool = True
-    keys: bool = False
-    keys_only: Circle = Circle()
-    blank: bool = True
-    source: Source | None = None
-
-    def lets_through(self, account: Account) -> bool:
-        """Whether the account may come this way at all, whatever it has to show for itself."""
-        return (self.allowed is None or self.allowed.holds(account)) and not self.denied.holds(account)
-
-
-@frozen
 class Files:
     """What an account keeps on a machine: how many files and bytes in its home, and where it has files ``elsewhere``
     (the first of them, and how many in all). ``remark`` says why what stands in for a home is none."""
@@ -300,7 +259,7 @@ class Posture:
     groups: tuple[Group, ...]
     readings: Mapping[str, Reading] = field(factory=dict)
     troubles: tuple[str, ...] = ()
-    gates: tuple[Gate, ...] = ()
+    gates: "tuple[Gate, ...]" = ()
 
     @cached_property
     def by_name(self) -> Mapping[str, Account]:

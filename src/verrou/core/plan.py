@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from attrs import evolve, frozen
 
-from verrou.core.audit import Audit, Verdict, audit
+from verrou.core.audit import Audit, Finding, Verdict, audit
 from verrou.core.baseline import Baseline
 from verrou.core.closers import AFTERWARDS, SPECIAL, ByHand, declared
 from verrou.core.guards import with_trials
@@ -40,13 +40,42 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
     """The worksheet that closes the short findings of ``found``; ``only`` keeps it to those families.
 
     The order never shuts the door: accounts are made and let in first, then rules are set, and what takes something
-    away (leaving a group, disabling) comes last.
+    away (leaving a group, disabling) comes last. What falls short only because of that, such as the end that a new
+    guest lacks, is closed behind it.
     """
     steps: list[Step] = []
     by_hand: list[ByHand] = []
-    short = [f for f in found.findings if f.verdict in (Verdict.SHORT, Verdict.UNREADABLE, Verdict.ABSENT)]
-    if only:
-        short = [f for f in short if f.subject.partition(".")[0] in only]
+    foreseen = posture
+    short = after = _to_close(found, only)
+    asked_for = {finding.subject for finding in short}
+    while short:
+        further = _closing(foreseen, baseline, short, by_hand)
+        steps += further
+        for step in further:
+            foreseen = step.foresee(foreseen)
+        after = _to_close(audit(foreseen, baseline), only)
+        short = [finding for finding in after if finding.subject not in asked_for]
+        asked_for |= {finding.subject for finding in short}
+    for finding in after:
+        if finding.subject in AFTERWARDS:
+            by_hand += AFTERWARDS[finding.subject](foreseen, baseline, finding)
+    left = {finding.subject for finding in after}
+    return Worksheet(
+        posture.machine.name,
+        tuple(with_trials(posture, steps)),
+        tuple(item for item in by_hand if item.subject in left),
+        posture.fingerprint,
+    )
+
+
+def _to_close(found: Audit, only: frozenset[str]) -> list[Finding]:
+    open_ones = [f for f in found.findings if f.verdict in (Verdict.SHORT, Verdict.UNREADABLE, Verdict.ABSENT)]
+    return [f for f in open_ones if not only or f.subject.partition(".")[0] in only]
+
+
+def _closing(posture: Posture, baseline: Baseline, short: list[Finding], by_hand: list[ByHand]) -> list[Step]:
+    """Steps that close findings, in their order; what none closes is added to ``by_hand``."""
+    steps: list[Step] = []
     wanted_values: dict[str, Value] = {}
     for finding in short:
         if finding.verdict is not Verdict.SHORT:
@@ -73,20 +102,7 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
         reasons = [baseline.demands[rule.id].because for rule, _ in setting.rules if rule.id in baseline.demands]
         steps.append(evolve(setting, why="; ".join(filter(None, (*reasons, setting.why)))))
     steps.sort(key=_place)
-    ordered = with_trials(posture, _merged(steps))
-    foreseen = posture
-    for step in ordered:
-        foreseen = step.foresee(foreseen)
-    for finding in short:
-        if finding.subject in AFTERWARDS:
-            by_hand += AFTERWARDS[finding.subject](foreseen, baseline, finding)
-    left = {f.subject for f in audit(foreseen, baseline).findings if f.verdict is not Verdict.HOLDS}
-    return Worksheet(
-        posture.machine.name,
-        tuple(ordered),
-        tuple(item for item in by_hand if item.subject in left),
-        posture.fingerprint,
-    )
+    return _merged(steps)
 
 
 def _keep_what_holds(posture: Posture, baseline: Baseline, wanted: dict[str, Value]) -> None:

@@ -7,21 +7,8 @@ from typing import Any, TypeAlias
 
 from attrs import evolve, field, frozen
 
-from verrou.core.model import (
-    Account,
-    Builtin,
-    Circle,
-    Detail,
-    Effect,
-    Files,
-    Flag,
-    Grant,
-    Group,
-    PasswordState,
-    Posture,
-    Role,
-    Way,
-)
+from verrou.core.gates import Circle, Gate, Pass, Way
+from verrou.core.model import Account, Builtin, Detail, Effect, Files, Flag, Grant, Group, PasswordState, Posture, Role
 from verrou.core.rules import CATALOGUE, Rule
 from verrou.core.values import Value
 
@@ -376,12 +363,8 @@ class CreateGroup(_Step):
         posture = evolve(posture, groups=(*posture.groups, made))
         if not self.confined:
             return posture
-        gates = tuple(
-            gate
-            if gate.way is Way.CONSOLE
-            else evolve(gate, denied=evolve(gate.denied, groups=(*gate.denied.groups, self.group)))
-            for gate in posture.gates
-        )
+        out = Pass(False, (Circle(groups=(self.group,)),))
+        gates = tuple(g if g.way is Way.CONSOLE else evolve(g, passes=(out, *g.passes)) for g in posture.gates)
         return evolve(posture, gates=gates)
 
 
@@ -405,10 +388,10 @@ class RemoveGroup(_Step):
         def without(circle: Circle) -> Circle:
             return evolve(circle, groups=_without(circle.groups, self.group))
 
-        gates = tuple(
-            evolve(g, allowed=None if g.allowed is None else without(g.allowed), denied=without(g.denied))
-            for g in posture.gates
-        )
+        def passes(gate: Gate) -> tuple[Pass, ...]:
+            return tuple(evolve(each, who=tuple(map(without, each.who))) for each in gate.passes)
+
+        gates = tuple(evolve(gate, passes=passes(gate)) for gate in posture.gates)
         return evolve(posture, groups=groups, accounts=accounts, gates=gates)
 
 

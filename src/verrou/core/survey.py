@@ -10,7 +10,8 @@ from cattrs.errors import ClassValidationError, IterableValidationError
 
 from verrou.core.access import role_of, states_of, ways_in
 from verrou.core.errors import BadInput
-from verrou.core.model import Account, Gate, Group, MachineFacts, Posture, Reading, Source
+from verrou.core.gates import Gate
+from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, Source
 from verrou.core.rules import CATALOGUE, Rule, reading_of
 from verrou.core.values import Span, Unacceptable, Value, parse_duration
 

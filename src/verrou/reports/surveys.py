@@ -3,7 +3,8 @@
 from collections.abc import Iterable, Sequence
 
 from verrou.core.access import expired, gets_in, needs_a_look, role_of, states_of, useful_hint, ways_in
-from verrou.core.model import Account, PasswordState, Posture, Reading, Role, Status, Way, counted, name_list
+from verrou.core.gates import Way
+from verrou.core.model import Account, PasswordState, Posture, Reading, Role, Status, counted, name_list
 from verrou.core.rules import Rule, reading_of, value_now
 from verrou.reports.groups import gives
 from verrou.reports.sheets import BAD, DOUBTFUL, Sheet, columns_of, shown

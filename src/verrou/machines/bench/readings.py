@@ -6,13 +6,12 @@ from collections.abc import Callable, Mapping
 from datetime import date, datetime, timedelta
 from typing import Any, NamedTuple
 
+from verrou.core.gates import Circle, Gate, Way, nobody_but
 from verrou.core.model import (
     Account,
     Builtin,
-    Circle,
     Detail,
     Flag,
-    Gate,
     Grant,
     Group,
     MachineFacts,
@@ -22,7 +21,6 @@ from verrou.core.model import (
     Posture,
     Reading,
     Source,
-    Way,
     absent,
 )
 from verrou.core.values import Value
@@ -135,7 +133,7 @@ def posture_of(authority: Authority, address: str) -> Posture:
     gates = tuple(
         Gate(
             Way(way),
-            None if taken is None else Circle(groups=tuple(names[group] for group in taken)),
+            () if taken is None else (nobody_but(Circle(groups=tuple(names[group] for group in taken))),),
             source=Source("authority", text=f"way {way}"),
         )
         for way, taken in authority.ways().items()

@@ -4,7 +4,8 @@ from collections.abc import Callable, Collection, Sequence
 
 from attrs import frozen
 
-from verrou.core.model import Circle, Source
+from verrou.core.gates import EVERYBODY, Circle, Pass
+from verrou.core.model import Account, Source
 from verrou.machines.linux.pam_stack import PamLine, load_stack
 from verrou.machines.linux.root import Root
 
@@ -47,45 +48,44 @@ def _files(root: Root, line: PamLine) -> list[str]:
     return [ACCESS_CONF, *(f"{ACCESS_FOLDER}/{n}" for n in root.names_in(ACCESS_FOLDER) if n.endswith(".conf"))]
 
 
-def lets_in(rules: Sequence[AccessRule], account: str, groups: Collection[str], origin: str) -> bool:
-    """Whether the rules let an account in from ``origin``: a terminal, a service, or another computer's address."""
-
-    def is_one_of(token: str) -> bool:
-        return token in (account, "ALL") or token.strip("()") in groups
+def passes(rules: Sequence[AccessRule], origin: str, group_names: Collection[str]) -> tuple[Pass, ...]:
+    """The rules as they are about somebody who comes from ``origin``: a terminal, a service, or another computer's
+    address (:data:`REMOTE`)."""
 
     def is_there(token: str) -> bool:
         return token in (origin, "ALL") or (token.upper() == "LOCAL" and origin != REMOTE)
 
-    for rule in rules:
-        if _matches(rule.who, is_one_of) and _matches(rule.origins, is_there):
-            return rule.lets_in
-    return True
+    return tuple(
+        Pass(rule.lets_in, tuple(_circle(part, group_names) for part in _parts(rule.who)))
+        for rule in rules
+        if _matches(rule.origins, is_there)
+    )
+
+
+def _parts(tokens: Sequence[str]) -> list[list[str]]:
+    """A list of tokens, cut at each EXCEPT."""
+    parts: list[list[str]] = [[]]
+    for token in tokens:
+        if token.upper() == "EXCEPT":
+            parts.append([])
+        else:
+            parts[-1].append(token)
+    return parts
+
+
+def _circle(tokens: Sequence[str], group_names: Collection[str]) -> Circle:
+    if "ALL" in tokens:
+        return EVERYBODY
+    groups = [token.strip("()") for token in tokens if token.startswith("(") or token in group_names]
+    return Circle(tuple(token for token in tokens if not token.startswith("(")), tuple(groups))
 
 
 def _matches(tokens: Sequence[str], matches: Callable[[str], bool]) -> bool:
-    """A list of tokens, of which those after EXCEPT take away."""
-    position = next((i for i, token in enumerate(tokens) if token.upper() == "EXCEPT"), len(tokens))
-    if not any(matches(token) for token in tokens[:position]):
-        return False
-    return not _matches(tokens[position + 1 :], matches)
-
-
-def circles(rules: Sequence[AccessRule], origin: str, group_names: Collection[str]) -> tuple[Circle | None, Circle]:
-    """Whom the rules let in from ``origin``, as who is allowed (None for everybody) and who is denied."""
-    named = {token for rule in rules for token in rule.who} - {"ALL", "EXCEPT"}
-    groups = sorted({t.strip("()") for t in named if t.startswith("(") or t in group_names})
-    accounts = sorted(token for token in named if not token.startswith("(") and token not in group_names)
-    inside = Circle(
-        tuple(name for name in accounts if lets_in(rules, name, (), origin)),
-        tuple(group for group in groups if lets_in(rules, "", (group,), origin)),
-    )
-    if not lets_in(rules, "", (), origin):
-        return inside, Circle()
-    outside = Circle(
-        tuple(name for name in accounts if name not in inside.accounts),
-        tuple(group for group in groups if group not in inside.groups),
-    )
-    return None, outside
+    """Whether a list of tokens is met: what follows EXCEPT takes away."""
+    met = False
+    for part in reversed(_parts(tokens)):
+        met = any(map(matches, part)) and not met
+    return met
 
 
 def confined_groups(root: Root, group_names: Collection[str]) -> dict[str, Source]:
@@ -93,15 +93,17 @@ def confined_groups(root: Root, group_names: Collection[str]) -> dict[str, Sourc
     services = [name for name in ("login", "sshd") if root.exists(f"/etc/pam.d/{name}")]
     rules = {service: access_rules(root, service) for service in services}
     found: dict[str, Source] = {}
-    if "login" not in rules:
-        return found
-    for rule in rules["login"]:
-        for token in rule.who:
-            group = token.strip("()")
-            if rule.lets_in or group not in group_names or group in found:
+    for rule in rules.get("login", ()):
+        for group in {token.strip("()") for token in rule.who} - found.keys():
+            if rule.lets_in or group not in group_names:
                 continue
-            here = lets_in(rules["login"], "", (group,), CONSOLE)
-            afar = any(lets_in(each, "", (group,), REMOTE) for each in rules.values())
+            member = Account("", "", groups=(group,))
+            here = _lets_in(passes(rules["login"], CONSOLE, group_names), member)
+            afar = any(_lets_in(passes(each, REMOTE, group_names), member) for each in rules.values())
             if here and not afar:
                 found[group] = rule.source
     return found
+
+
+def _lets_in(way: Sequence[Pass], account: Account) -> bool:
+    return next((each.lets_in for each in way if each.is_about(account)), True)

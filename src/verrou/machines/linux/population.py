@@ -9,7 +9,8 @@ from functools import lru_cache
 
 from attrs import define, frozen
 
-from verrou.core.model import Account, Builtin, Gate, Grant, Group, Naming, Origin, PasswordState, Source
+from verrou.core.gates import Gate
+from verrou.core.model import Account, Builtin, Grant, Group, Naming, Origin, PasswordState, Source
 from verrou.machines.linux.access_file import confined_groups
 from verrou.machines.linux.account_files import (
     GROUP,

@@ -5,11 +5,12 @@ import struct
 from collections.abc import Callable, Collection, Mapping
 from datetime import datetime
 
-from verrou.core.model import Circle, Gate, Source, Way
-from verrou.machines.linux.access_file import CONSOLE, REMOTE, access_rules, circles
+from verrou.core.gates import Circle, Gate, Pass, Way, nobody_but
+from verrou.core.model import Source
+from verrou.machines.linux.access_file import CONSOLE, REMOTE, access_rules, passes
 from verrou.machines.linux.pam_stack import load_stack
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.sshd import sshd_installed, sshd_setting, sshd_settings
+from verrou.machines.linux.sshd import SSHD_CONFIG, sshd_installed, sshd_setting, sshd_settings
 
 SCREEN_SERVICE = "xrdp-sesman"
 SHARES = "/usr/sbin/smbd"
@@ -34,36 +35,38 @@ def gates(root: Root, group_names: Collection[str]) -> tuple[Gate, ...]:
 
 
 def _by_pam(root: Root, way: Way, service: str, origin: str, group_names: Collection[str]) -> Gate:
-    allowed, denied = circles(access_rules(root, service), origin, group_names)
+    through = passes(access_rules(root, service), origin, group_names)
     blank = any("nullok" in line.arguments for line in load_stack(root, service, "auth").having("pam_unix.so"))
-    return Gate(way, allowed, denied, blank=blank, source=Source(f"/etc/pam.d/{service}"))
+    return Gate(way, through, blank=blank, source=Source(f"/etc/pam.d/{service}"))
 
 
 def _remote_shell(root: Root, group_names: Collection[str]) -> Gate:
-    """sshd_config(5): denials first, then who is allowed; and what the PAM service of the server says."""
-    by_rules, denied = circles(access_rules(root, "sshd"), REMOTE, group_names)
-    named = {key: _names(root, key) for key in ("denyusers", "denygroups", "allowusers", "allowgroups")}
-    denied = Circle((*denied.accounts, *named["denyusers"]), (*denied.groups, *named["denygroups"]))
-    allowed = by_rules
-    if named["allowusers"] or named["allowgroups"]:
-        allowed = Circle(named["allowusers"], named["allowgroups"])
+    """What sshd_config(5) refuses, and then what the PAM service of the server lets in."""
+    refused = []
+    for kind in ("users", "groups"):
+        denied, allowed = _names(root, f"deny{kind}"), _names(root, f"allow{kind}")
+        refused += [Pass(False, (_circle(kind, denied),))] if denied else []
+        refused += [nobody_but(_circle(kind, allowed))] if allowed else []
+    for_root, source = sshd_setting(root, "permitrootlogin", "prohibit-password")
+    if for_root == "no":
+        refused.append(Pass(False, (Circle(("root",)),)))
     passwords = "yes" in (
         sshd_setting(root, "passwordauthentication", "yes")[0],
         sshd_setting(root, "kbdinteractiveauthentication", "yes")[0],
     )
-    for_root, source = sshd_setting(root, "permitrootlogin", "prohibit-password")
-    if for_root == "no":
-        denied = Circle((*denied.accounts, "root"), denied.groups)
     return Gate(
         Way.REMOTE_SHELL,
-        allowed,
-        denied,
+        (*refused, *passes(access_rules(root, "sshd"), REMOTE, group_names)),
         passwords=passwords,
         keys=sshd_setting(root, "pubkeyauthentication", "yes")[0] != "no",
         keys_only=Circle(("root",)) if for_root != "yes" else Circle(),
         blank=sshd_setting(root, "permitemptypasswords", "no")[0] == "yes",
-        source=source or Source("/etc/ssh/sshd_config"),
+        source=source or Source(SSHD_CONFIG),
     )
+
+
+def _circle(kind: str, names: tuple[str, ...]) -> Circle:
+    return Circle(names) if kind == "users" else Circle(groups=names)
 
 
 def _names(root: Root, key: str) -> tuple[str, ...]:

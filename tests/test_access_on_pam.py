@@ -1,0 +1,68 @@
+"""The access file and the homes that nothing stays in, read by us and asked of PAM itself over generated rules."""
+
+import os
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from debian_root import PrivateRoot
+from verrou.core.gates import Gate, Way
+from verrou.core.making import new_account
+from verrou.core.model import Account, Role
+from verrou.machines import Secrets, open_machine
+from verrou.machines.linux.access_file import CONSOLE, REMOTE, access_rules, passes
+from verrou.machines.linux.root import Root
+
+PEOPLE = {"tern": ("ringers",), "gull": ("guests",), "skua": ()}
+GROUPS = ("ringers", "guests")
+WHO = st.lists(
+    st.sampled_from(["ALL", "tern", "gull", "(ringers)", "(guests)", "guests", "EXCEPT", "nobody"]),
+    min_size=1,
+    max_size=4,
+)
+ORIGINS = st.lists(st.sampled_from(["ALL", "LOCAL", CONSOLE, "tty2", ":0", REMOTE, "EXCEPT"]), min_size=1, max_size=3)
+LINES = st.lists(
+    st.builds("{}:{}:{}".format, st.sampled_from("+-"), WHO.map(" ".join), ORIGINS.map(" ".join))
+    | st.sampled_from(["# a note", "", "+:tern", "x:ALL:ALL", "- : tern gull : ALL"]),
+    max_size=5,
+)
+
+
+@pytest.fixture
+def probe(root: PrivateRoot) -> PrivateRoot:
+    """A root with a few accounts and a service that asks the access file alone."""
+    for group in GROUPS:
+        root.inside("groupadd", group)
+    for name, groups in PEOPLE.items():
+        root.inside("useradd", "-G", ",".join(groups), name)
+    root.write("/etc/pam.d/probe", "account required pam_access.so accessfile=/etc/probe.conf\n")
+    return root
+
+
+@pytest.mark.real_root
+@settings(max_examples=60)
+@given(lines=LINES)
+def test_the_access_file_is_read_as_pam_reads_it(probe: PrivateRoot, lines: list[str]) -> None:
+    probe.write("/etc/probe.conf", "".join(f"{line}\n" for line in lines))
+    rules = access_rules(Root(probe.path), "probe")
+    for name, groups in PEOPLE.items():
+        mine = (name, *groups)
+        for origin, items in ((CONSOLE, ("-I", f"tty={CONSOLE}")), (REMOTE, ("-I", f"rhost={REMOTE}"))):
+            asked = probe.inside("pamtester", *items, "probe", name, "acct_mgmt").returncode == 0
+            gate = Gate(Way.CONSOLE, passes(rules, origin, GROUPS))
+            assert gate.lets_through(Account(name, "1000", groups=mine)) is asked, (name, origin)
+
+
+@pytest.mark.real_root
+def test_dormant_rules_are_not_called_to_life(manned_root: PrivateRoot) -> None:
+    """What stands in access.conf unused stays unused when a guest group comes."""
+    root = manned_root
+    root.write("/etc/security/access.conf", "-:ALL:ALL\n")
+    machine = open_machine(str(root.path))
+    steps = new_account(machine.observe(), "daypass", Role.GUEST, password="blank")
+    assert {result.outcome for result in machine.perform(steps, Secrets())} == {"done"}
+    asked = root.inside("pamtester", "-I", "tty=tty1", "login", "warden", "acct_mgmt")
+    assert asked.returncode == 0
+    assert Way.CONSOLE in {gate.way for gate in machine.observe().gates}
+    assert os.listdir(root.path / "etc/security/access.d") == ["50-verrou.conf"]

@@ -1,0 +1,208 @@
+"""The whole life of accounts on bench machines, by the built program; the authority judges."""
+
+import json
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import GOOD_PASSWORD, TYPED, Verrou
+from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
+
+OTHER_PASSWORD = "razorbill-Skerry-17"
+
+
+def authority(path: Path) -> Authority:
+    return Authority(path.read_text())
+
+
+def kept(path: Path, name: str) -> dict[str, Any]:
+    return next(account for account in authority(path).accounts() if account["name"] == name)
+
+
+def test_a_guest_in_one_go(bench: Path, verrou: Verrou) -> None:
+    add = ("account", "add", "daypass", "--role", "guest", "--password", "blank", "--ends", "2026-12-01")
+    verrou(*add, "--note", "day visitors", "-m", bench, "--yes")
+    machine = authority(bench)
+    token = machine.sign_in("daypass", "")
+    with pytest.raises(No, match="may not change"):
+        machine.change_password("daypass", "", OTHER_PASSWORD)
+    for way in ("network", "remote-screen", "remote-shell"):
+        with pytest.raises(No):
+            machine.sign_in("daypass", "", way)
+    machine.put("daypass", "/people/daypass/note", 12)
+    machine.put("daypass", "/shared/note", 12)
+    machine.sign_out(token)
+    assert [file["place"] for file in machine.files("daypass")[1]] == ["/shared/note"], "the home is emptied"
+    machine.clock += timedelta(days=100)
+    with pytest.raises(No, match="ended"):
+        machine.sign_in("daypass", "")
+    shown = json.loads(verrou("account", "show", "daypass", "-m", bench, "--format", "json").stdout)
+    assert (shown["role"], shown["groups"], shown["ways_in"], shown["note"]) == (
+        *("guest", ["guests"], ["console"], "day visitors"),
+    )
+
+
+def test_a_standard_user_must_change_and_an_administrator_can_elevate(bench: Path, verrou: Verrou) -> None:
+    verrou("account", "add", "tern", "-m", bench, *TYPED, typed=OTHER_PASSWORD)
+    with pytest.raises(NewPasswordFirst):
+        authority(bench).sign_in("tern", OTHER_PASSWORD)
+    verrou("account", "add", "ana", "--role", "administrator", "-m", bench, *TYPED, typed=OTHER_PASSWORD)
+    told = verrou("account", "try", "ana", "-m", bench, *TYPED, typed=OTHER_PASSWORD).stdout
+    assert "asked for a new password first" in " ".join(told.split())
+    assert kept(bench, "ana")["must_change"] and not authority(bench).accounts()[-1]["sessions"], "nothing remains"
+    verrou("account", "try", "tern", "-m", bench, *TYPED, typed=OTHER_PASSWORD, code=4)
+
+
+def test_the_swap_and_who_is_signed_in(bench: Path, verrou: Verrou) -> None:
+    machine = authority(bench)
+    token = machine.sign_in("warden", GOOD_PASSWORD)
+    machine.set_open("keeper", False)
+    machine.save(bench)
+    swap = ("account", "swap", "warden", "ringer", "-m", bench)
+    preview = verrou(*swap, "--preview").stdout
+    order = [preview.index(words) for words in ("create administrator", "try account ringer", "leave group admin")]
+    assert order == sorted(order)
+    assert "warden is signed in (console since 2026-09-14 08:30)" in " ".join(preview.split())
+    verrou(*swap, *TYPED, typed=OTHER_PASSWORD)
+    assert kept(bench, "warden")["groups"] == ["users"] and "administrators" in kept(bench, "ringer")["groups"]
+    machine = authority(bench)
+    assert machine.session_may_administer(token), "an open session keeps its rights"
+    machine.sign_out(token)
+    assert not machine.session_may_administer(machine.sign_in("warden", GOOD_PASSWORD))
+
+    before = bench.read_bytes()
+    told = verrou("account", "swap", "ringer", "warden", "-m", bench, *TYPED, typed="not-the-Password-1", code=4).stdout
+    assert "the password is wrong" in told and "administrators" in kept(bench, "ringer")["groups"]
+    verrou("undo", "-m", bench, "--yes")
+    assert bench.read_bytes() == before
+    verrou("account", "swap", "tern", "warden", "-m", bench, code=2)
+    verrou("account", "swap", "warden", "ringer", "-m", bench, code=2)
+
+
+@pytest.mark.parametrize("choice", ["keep", "archive", "delete"])
+def test_leaving(bench: Path, verrou: Verrou, choice: str) -> None:
+    machine = authority(bench)
+    machine.add("tern", "Tara Tern", GOOD_PASSWORD, must_change=False)
+    machine.put("tern", "/people/tern/counts", 4_000)
+    machine.put("tern", "/shared/rota", 20)
+    machine.save(bench)
+    start = bench.read_bytes()
+    told = " ".join(verrou("account", "disable", "tern", "-m", bench, "--preview").stdout.split())
+    assert "1 file, 4.0 kB in /people/tern; 1 elsewhere: /shared/rota" in told
+    remove = ("account", "remove", "tern", "--files", choice, "-m", bench, "--yes")
+    assert "/shared/rota" in verrou(*remove, code=3).stderr and bench.read_bytes() == start
+    verrou(*remove, "--accept", "orphaned-files")
+    document = json.loads(bench.read_text())
+    homes = [file for file in document["disk"] if file["place"].startswith("/people/tern")]
+    assert [file["owner"] for file in homes] == ([500] if choice == "keep" else [])
+    assert [len(archive["files"]) for archive in document["archives"]] == ([1] if choice == "archive" else [])
+    assert [file["place"] for file in document["disk"] if file not in homes] == ["/shared/rota"]
+    assert "orphaned-files" in verrou("undo", "--list", "-m", bench).stdout
+    identity = document["next"]
+    verrou("account", "add", "gull", "-m", bench, *TYPED, typed=OTHER_PASSWORD)
+    assert kept(bench, "gull")["id"] == identity > 1001, "an identity is not given again"
+    verrou("undo", "-m", bench, "--yes")
+    verrou("undo", "-m", bench, "--yes")
+    assert bench.read_bytes() == start
+    verrou("account", "remove", "keeper", "--files", "keep", "-m", bench, "--yes", code=2)
+
+
+def test_marks_exclude_each_other_before_anything_happens(bench: Path, verrou: Verrou) -> None:
+    change = ("account", "change", "warden", "-m", bench, "--yes")
+    verrou(*change, "--never-ends", "--cannot-change")
+    before = bench.read_bytes()
+    assert "one excludes the other" in verrou(*change, "--must-change", code=3).stderr
+    assert bench.read_bytes() == before
+    verrou("account", "password", "warden", "-m", bench, *TYPED, typed=OTHER_PASSWORD)
+    assert not kept(bench, "warden")["must_change"], "a new password does not ask for what the mark excludes"
+    verrou(*change, "--ages", "--may-change", "--must-change")
+    assert [kept(bench, "warden")[mark] for mark in ("must_change", "cannot_change", "never_ends")] == [
+        True,
+        False,
+        False,
+    ]
+    with pytest.raises(No, match="excludes"):
+        authority(bench).mark("warden", "never_ends", True)
+
+
+def test_a_french_machine_is_put_right_by_its_baseline(verrou: Verrou, tmp_path: Path) -> None:
+    verrou("demo", "cap", "--quiet")
+    path = tmp_path / "cap/ringing-02.bench.json"
+    b = ("-m", path, "-b", tmp_path / "cap/ringing-02.toml")
+    verrou("group", "join", "555", "bors", "-m", path, "--yes")
+    assert "utilisateurs distants" in kept(path, "bors")["groups"], "a group is found by its identity"
+    shown = " ".join(verrou("group", "show", "555", "-m", path).stdout.split())
+    assert "gives way in: remote-screen" in shown and "ana (standard), bors (standard)" in shown
+    verrou("harden", *b, "--yes", code=1)
+    assert not kept(path, "phare")["open"] and not kept(path, "petrel")["open"], "the built-in and the ended are closed"
+    assert kept(path, "ringer")["groups"] == ["utilisateurs", "ringers"]
+    assert kept(path, "ana")["groups"] == ["utilisateurs", "ringers"] and not kept(path, "ana")["never_ends"]
+    assert "ringers" in kept(path, "fulmar")["groups"]
+    assert authority(path).policy()["outside"] == 1
+    with pytest.raises(No, match="ties no further"):
+        authority(path).tie("ana", "ana@birds.example")
+    left = json.loads(verrou("audit", *b, "--format", "json", code=1).stdout)["findings"]
+    assert {f["subject"] for f in left if f["verdict"] == "short"} == {"accounts.fulmar"}
+
+
+def test_whoever_is_tied_outside_is_not_locked_out_unawares(bench: Path, verrou: Verrou) -> None:
+    machine = authority(bench)
+    for name in ("keeper", "warden"):
+        machine.tie(name, f"{name}@birds.example")
+    machine.save(bench)
+    rule = ("rule", "set", "population.online_identities=forbidden", "-m", bench)
+    assert "guard last-administrator" in verrou(*rule, "--yes", code=3).stderr
+    verrou(
+        "account", "add", "ana", "--role", "administrator", "--keep-password", "-m", bench, *TYPED, typed=OTHER_PASSWORD
+    )
+    verrou(*rule, *TYPED, typed=OTHER_PASSWORD)
+    with pytest.raises(No, match="outside identity stay out"):
+        authority(bench).sign_in("warden", GOOD_PASSWORD)
+
+
+def test_hints_and_questions_are_shown_and_taken_away(verrou: Verrou, tmp_path: Path) -> None:
+    verrou("demo", "cap", "--quiet")
+    m = ("-m", "cap/hide-01.bench.json")
+    listed = json.loads(verrou("account", "list", "--state", "hint", *m, "--format", "json").stdout)
+    assert [account["name"] for account in listed] == ["tern"]
+    assert "the year we saw the albatross" in verrou("account", "show", "tern", *m).stdout
+    assert "Which bird did you see first?" in verrou("account", "show", "guillemot", *m).stdout
+    verrou("account", "change", "tern", "--no-hint", *m, "--yes")
+    verrou("account", "change", "guillemot", "--no-questions", "--note", "left in 2024", *m, "--yes")
+    for rule in ("hints", "recovery_questions"):
+        shown = json.loads(verrou("rule", "show", f"population.{rule}", *m, "--format", "json").stdout)
+        assert shown[f"population.{rule}"]["value"] == "forbidden"
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        (("account", "add", "x" * 10_000), "no account name on this machine; accepted: 1 to 20 characters"),
+        (("account", "add", "a:b"), "none of"),
+        (("account", "add", "\u202etern"), "no account name"),
+        (("account", "add", "gull", "--full-name", "\u202eGerd"), "--full-name: it holds characters"),
+        (("account", "add", "WARDEN"), "has an account warden already"),
+        (("account", "add", "Users"), "has a group users already"),
+        (("account", "add", "hide-01"), "the name of the machine"),
+        (("group", "add", "Keeper"), "has an account keeper already"),
+        (("account", "rename", "warden", "guests"), "has a group guests already"),
+        (("account", "add", "gull", "--home", "/people/x"), "leave --home out"),
+        (("account", "add", "gull", "--shell", "/bin/sh"), "keeps no shell; a bench machine keeps: full name, note"),
+        (("account", "change", "warden", "--ends", "soon"), 'accepted: a day such as 2027-03-31, or "never"'),
+        (("account", "change", "warden"), "nothing to change was named"),
+        (("account", "change", "warden", "--role", "administrator"), "warden is administrator already"),
+        (("account", "change", "gull", "--role", "guest"), "has no account 'gull'"),
+        (("group", "show", "gests"), "did you mean guests?"),
+        (("group", "remove", "guests"), "came with the machine"),
+    ],
+)
+def test_what_cannot_be_is_said_before_anything_happens(
+    bench: Path, verrou: Verrou, arguments: tuple[str, ...], words: str
+) -> None:
+    before = bench.read_bytes()
+    yes = () if "show" in arguments else ("--yes",)
+    told = verrou(*arguments, "-m", bench, *yes, code=None)
+    assert told.returncode in (2, 4) and words in " ".join((told.stdout + told.stderr).split())
+    assert len(told.stderr) < 300 and bench.read_bytes() == before
