@@ -1,15 +1,13 @@
 """Steps on accounts and groups: planned in memory, checked, and swapped in under the system's own locks."""
 
-import os
 import re
-import shutil
 import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from attrs import define, field, frozen
+from attrs import define, field
 
-from verrou.core.model import Detail, Flag, Role, Source
+from verrou.core.model import Detail, Flag, Role
 from verrou.core.steps import (
     CreateAccount,
     CreateGroup,
@@ -44,6 +42,8 @@ from verrou.machines.linux.account_files import (
 from verrou.machines.linux.hashing import hashed, hashed_all
 from verrou.machines.linux.homes import Home, Leaving, NoHome, new_archive
 from verrou.machines.linux.lockout import load_faillock
+from verrou.machines.linux.new_homes import HOMES, NewHome, make_home
+from verrou.machines.linux.numbers_given import Numbers
 from verrou.machines.linux.pam_profiles import Refused
 from verrou.machines.linux.population import (
     EPOCH,
@@ -55,6 +55,7 @@ from verrou.machines.linux.population import (
     limit_in_days,
     login_defs,
     number,
+    numbers_of_people,
     scheme_of,
 )
 from verrou.machines.linux.root import Root
@@ -63,8 +64,6 @@ from verrou.machines.linux.ways import sessions
 
 SHELL = "/bin/bash"
 SHELLS = "/etc/shells"
-SKELETON = "/etc/skel"
-HOMES = "/home"
 CLOSED_FOR_GOOD = "1"
 """The end date that closes an account for keys as well: the second day of 1970. shadow(5) warns against 0."""
 
@@ -84,16 +83,6 @@ def ageing_of_new_accounts(root: Root) -> tuple[str, str, str]:
     return fields[0], fields[1], fields[2]
 
 
-@frozen
-class NewHome:
-    """A home to be made. One that is not ``kept`` stays root's own and empty: sessions get another in its place."""
-
-    name: str
-    uid: int
-    gid: int
-    kept: bool
-
-
 @define
 class AccountEdit:
     """The account files as they shall be. Nothing is on disk before :meth:`swap_in`."""
@@ -105,16 +94,14 @@ class AccountEdit:
     homes: list[NewHome] = field(factory=list, init=False)
     tallies: list[Path] = field(factory=list, init=False)
     leaving: dict[str, Leaving] = field(factory=dict, init=False)
-    _defs: Mapping[str, tuple[str, Source]] = field(factory=dict, init=False)
-    _numbers: dict[str, set[int]] = field(factory=dict, init=False)
-    _highest: dict[str, int] = field(factory=dict, init=False)
+    numbers: Numbers = field(init=False)
 
     def __attrs_post_init__(self) -> None:
         for name in (PASSWD, SHADOW, GROUP, GSHADOW, SUBUID, SUBGID):
             text = self.root.text(name)
             if text is not None:
                 self.files[name] = AccountFile.parse(name, text)
-        self._defs = login_defs(self.root)
+        self.numbers = Numbers(self.files, login_defs(self.root))
 
     def apply(self, step: Step, secrets: Secrets) -> StepResult:
         """Do one step in memory; a step that is refused leaves everything as it was."""
@@ -126,7 +113,7 @@ class AccountEdit:
         except Refused as refused:
             self.files.update(kept)
             self.homes, self.tallies, self.leaving = homes, tallies, leaving
-            self._forget_numbers()
+            self.numbers.forget()
             return StepResult(Outcome.REFUSED, str(refused))
         changed = self.tallies != tallies or any(f.revision != before[name] for name, f in self.files.items())
         return StepResult(Outcome.DONE if changed else Outcome.ALREADY, said)
@@ -137,7 +124,7 @@ class AccountEdit:
         for leaving in self.leaving.values():
             leaving.before()
         for home in self.homes:
-            _make_home(self.root, home, self._defs)
+            make_home(self.root, home, self.numbers.defs)
         for name in (GROUP, GSHADOW, PASSWD, SHADOW, SUBUID, SUBGID):
             file = self.files.get(name)
             if file is not None and file.text() != self.root.text(name):
@@ -201,8 +188,8 @@ class AccountEdit:
         if step.must_change and step.cannot_change:
             raise Refused(f"{name} cannot change a password that it must change")
         gate = self._gate(step.role)
-        uid = self._free(PASSWD, "UID")
-        gid = self._free(GROUP, "GID") if uid in self._used(GROUP) else uid
+        uid = self.numbers.free(PASSWD, "UID")
+        gid = self.numbers.free(GROUP, "GID") if uid in self.numbers.given(GROUP) else uid
         home, shell = self._home_and_shell(step)
         minimum, maximum, warning = ageing_of_new_accounts(self.root)
         if step.cannot_change:
@@ -216,8 +203,8 @@ class AccountEdit:
         self.files[GROUP].add(name, "x", str(gid), "")
         if GSHADOW in self.files:
             self.files[GSHADOW].add(name, "!", "", "")
-        self._take_number(PASSWD, uid)
-        self._take_number(GROUP, gid)
+        self.numbers.take(PASSWD, uid)
+        self.numbers.take(GROUP, gid)
         self.homes.append(NewHome(home, uid, gid, step.home_kept))
         if gate is not None:
             self._membership(name, gate, joins=True)
@@ -256,32 +243,6 @@ class AccountEdit:
         if shell not in listed or not self.root.exists(shell):
             raise Refused(f"{shell!r} is no shell here; {SHELLS} lists: {', '.join(listed) or 'none'}")
 
-    def _used(self, file: str) -> set[int]:
-        """The numbers that are given away in a file."""
-        if file not in self._numbers:
-            self._numbers[file] = {int(record.fields[2]) for record in self.files[file].records()}
-        return self._numbers[file]
-
-    def _take_number(self, file: str, number: int) -> None:
-        self._used(file).add(number)
-        if number == self._highest.get(file, -1) + 1:
-            self._highest[file] = number
-
-    def _forget_numbers(self) -> None:
-        self._numbers.clear()
-        self._highest.clear()
-
-    def _free(self, file: str, kind: str) -> int:
-        low, high = defined_number(self._defs, f"{kind}_MIN", 1000), defined_number(self._defs, f"{kind}_MAX", 60000)
-        used = self._used(file)
-        if file not in self._highest:
-            self._highest[file] = max((n for n in used if low <= n <= high), default=low - 1)
-        above = self._highest[file] + 1
-        free = above if above <= high else next((n for n in range(low, high + 1) if n not in used), None)
-        if free is None:
-            raise Refused(f"no number from {low} to {high} is free in {file}")
-        return free
-
     def _remove(self, step: Remove) -> str:
         name = step.account
         record = self._record(PASSWD, name)
@@ -290,10 +251,9 @@ class AccountEdit:
         if len(same_name) > 1:
             raise Refused(f"two accounts are called {name} ({PASSWD}, lines {', '.join(same_name)}); mend that first")
         first_root = next((r for r in self.files[PASSWD].records() if r.fields[2] == "0"), None)
-        people = range(defined_number(self._defs, "UID_MIN", 1000), defined_number(self._defs, "UID_MAX", 60000) + 1)
         if first_root is not None and first_root.name == name:
             raise Refused(f"{name} came with the system and stays; it can be disabled")
-        if uid not in people and uid != 0:
+        if uid not in numbers_of_people(self.numbers.defs) and uid != 0:
             raise Refused(f"{name} belongs to the system or to a package; remove the package instead")
         if uid and (busy := _at_work(self.root, name, uid)):
             raise Refused(f"{name} {busy}; end that first")
@@ -328,7 +288,7 @@ class AccountEdit:
 
     def _take_out(self, record: Record) -> None:
         """Take an account out of every file, with its own group where nobody else is in it."""
-        self._forget_numbers()
+        self.numbers.forget()
         name, gid = record.name, record.fields[3]
         self.files[PASSWD].remove(record)
         for file in (SHADOW, SUBUID, SUBGID):
@@ -358,16 +318,16 @@ class AccountEdit:
         self._check_name(step.group)
         if step.note:
             raise Refused("a Linux system keeps no note about a group")
-        gid = self._free(GROUP, "GID")
+        gid = self.numbers.free(GROUP, "GID")
         self.files[GROUP].add(step.group, "x", str(gid), "")
         if GSHADOW in self.files:
             self.files[GSHADOW].add(step.group, "!", "", "")
-        self._take_number(GROUP, gid)
+        self.numbers.take(GROUP, gid)
         return f"gid {gid}"
 
     def _remove_group(self, name: str) -> str:
         record = self._record(GROUP, name)
-        if int(record.fields[2]) < defined_number(self._defs, "GID_MIN", 1000):
+        if int(record.fields[2]) < defined_number(self.numbers.defs, "GID_MIN", 1000):
             raise Refused(f"{name} belongs to the system or to a package, and stays")
         main = [r.name for r in self.files[PASSWD].records() if r.fields[3] == record.fields[2]]
         if main:
@@ -379,7 +339,7 @@ class AccountEdit:
         for file in (GROUP, GSHADOW):
             if file in self.files and (there := self.files[file].find(name)):
                 self.files[file].remove(there)
-        self._forget_numbers()
+        self.numbers.forget()
 
     def _set_flags(self, step: SetFlags) -> str:
         record = self._record(SHADOW, step.account)
@@ -555,36 +515,6 @@ def _at_work(root: Root, name: str, uid: int) -> str:
         except OSError:
             continue
     return f"runs {count} processes" if count else ""
-
-
-def _make_home(root: Root, home: NewHome, defs: Mapping[str, tuple[str, Source]]) -> None:
-    """The home and what the skeleton holds, with the account as owner; links are copied as links."""
-    mode = int(defs["HOME_MODE"][0], 8) if "HOME_MODE" in defs else 0o700
-    target, skeleton = root.place(home.name), root.place(SKELETON)
-    target.parent.mkdir(mode=0o755, parents=True, exist_ok=True)
-    target.mkdir(mode=0o700)
-    if not home.kept:
-        os.chmod(target, 0o755)
-        return
-    if skeleton.is_dir():
-        shutil.copytree(skeleton, target, symlinks=True, dirs_exist_ok=True)
-    for folder, folders, names in os.walk(target):
-        for name in (*folders, *names):
-            os.chown(Path(folder, name), home.uid, home.gid, follow_symlinks=False)
-    os.chown(target, home.uid, home.gid)
-    os.chmod(target, mode)
-
-
-def homes_of(root: Root, steps: Sequence[Step]) -> list[str]:
-    """Every file and folder that the steps' new homes would bring, by name, and the homes that removing would take."""
-    skeleton = root.place(SKELETON)
-    inside = [str(path.relative_to(skeleton)) for path in skeleton.rglob("*")] if skeleton.is_dir() else []
-    made = [step for step in steps if isinstance(step, CreateAccount)]
-    homes = [step.home or f"{HOMES}/{step.account}" for step in made]
-    going = {step.account for step in steps if isinstance(step, Remove)}
-    records = AccountFile.parse(PASSWD, root.text(PASSWD) or "").records() if going else ()
-    left = [r.fields[5] for r in records if r.name in going and r.fields[5].startswith("/")]
-    return left + [name for home in homes for name in (home, *(f"{home}/{path}" for path in inside))]
 
 
 def hashes_for(steps: Sequence[Step], secrets: Secrets) -> Mapping[str, str]:

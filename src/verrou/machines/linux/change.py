@@ -31,10 +31,11 @@ from verrou.machines.linux.account_files import (
     AccountFile,
     merge_lines,
 )
-from verrou.machines.linux.account_steps import HOMES, AccountEdit, hashes_for, homes_of, today_in_days
+from verrou.machines.linux.account_steps import AccountEdit, hashes_for, today_in_days
 from verrou.machines.linux.homes import ARCHIVE_ENDING, ARCHIVES, NoHome, unpack
 from verrou.machines.linux.lockout import FAILLOCK_CONF
 from verrou.machines.linux.locks import PWD_LOCK, account_files_locked
+from verrou.machines.linux.new_homes import HOMES, homes_of
 from verrou.machines.linux.pam_profiles import PROFILES, Refused
 from verrou.machines.linux.password_rules import PWQUALITY_CONF, PWQUALITY_FOLDER
 from verrou.machines.linux.population import LOGIN_DEFS, AccountFiles

@@ -148,6 +148,11 @@ def defined_number(defs: Mapping[str, tuple[str, Source]], key: str, default: in
     return default if found is None else found
 
 
+def numbers_of_people(defs: Mapping[str, tuple[str, Source]]) -> range:
+    """The user numbers that login.defs(5) sets aside for accounts that somebody makes."""
+    return range(defined_number(defs, "UID_MIN", 1000), defined_number(defs, "UID_MAX", 60000) + 1)
+
+
 @define
 class Population:
     """All accounts and groups, and what is broken about them."""
@@ -181,7 +186,7 @@ def population(
     by_user = {e.who: e for e in given if not e.who.startswith("%")}
     by_group = {e.who.removeprefix("%"): e for e in given if e.who.startswith("%")}
     defs = login_defs(root)
-    people = range(defined_number(defs, "UID_MIN", 1000), defined_number(defs, "UID_MAX", 60000) + 1)
+    people = numbers_of_people(defs)
     memberships: dict[str, list[str]] = {}
     primary: dict[str, str] = {}
     group_records = files.group.records()
