@@ -1,0 +1,195 @@
+"""Homes are counted, archived and deleted, over generated trees: nothing outside is touched, nothing inside lost."""
+
+import os
+import shutil
+import stat
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from verrou.core.steps import FilesChoice
+from verrou.machines.linux import homes
+from verrou.machines.linux.homes import Home, Leaving, NoHome, files_of, new_archive, unpack
+from verrou.machines.linux.root import Root
+
+UID = 1001
+NAMES = st.sampled_from(["a", "b", ".c", "ü\n"])
+PATHS = st.lists(NAMES, min_size=1, max_size=3).map("/".join)
+TREES = st.lists(
+    st.tuples(PATHS, st.sampled_from(["folder", "file", "link", "out", "hard", "pipe", "closed"])), max_size=12
+)
+
+
+@pytest.fixture
+def outside(tmp_path: Path) -> Path:
+    if os.geteuid() != 0:
+        pytest.fail("must be root") if os.environ.get("CI") else pytest.skip("must be root")
+    for name in ("etc", "var/lib", "home"):
+        (tmp_path / "root" / name).mkdir(parents=True)
+    (tmp_path / "root/etc/shadow").write_text("root:*:1::::::\n")
+    return tmp_path / "root"
+
+
+def grow(home: Path, tree: list[tuple[str, str]]) -> None:
+    """Whatever of the tree the file system takes."""
+    shutil.rmtree(home, ignore_errors=True)
+    home.mkdir(mode=0o700)
+    for name, kind in tree:
+        path = home / name
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            if os.path.lexists(path):
+                continue
+            match kind:
+                case "folder":
+                    path.mkdir()
+                case "file":
+                    path.write_text(name)
+                case "link":
+                    path.symlink_to("a")
+                case "out":
+                    path.symlink_to("/etc")
+                case "hard":
+                    path.hardlink_to(home.parent.parent / "etc/shadow")
+                case "pipe":
+                    os.mkfifo(path)
+                case "closed":
+                    path.write_text(name)
+                    path.chmod(0o4000)
+        except OSError:
+            continue
+    for folder, folders, names in os.walk(home):
+        for each in ("", *folders, *names):
+            os.lchown(Path(folder, each), UID, UID)
+    os.chown(home.parent.parent / "etc/shadow", 0, 0)
+
+
+def look(folder: Path) -> dict[str, tuple[object, ...]]:
+    """Everything in a folder: kind and mode, owner, content."""
+    found: dict[str, tuple[object, ...]] = {}
+    for here, folders, names in os.walk(folder):
+        for name in ("", *folders, *names):
+            path = Path(here, name)
+            now = path.lstat()
+            content: object = None
+            if stat.S_ISLNK(now.st_mode):
+                content = os.readlink(path)
+            elif stat.S_ISREG(now.st_mode):
+                content = path.read_bytes()
+            found[str(path.relative_to(folder))] = (now.st_mode, now.st_uid, content)
+    return found
+
+
+@given(tree=TREES)
+def test_an_archive_holds_the_home_and_gives_it_back(outside: Path, tree: list[tuple[str, str]]) -> None:
+    grow(outside / "home/tern", tree)
+    root = Root(outside)
+    inside, others = look(outside / "home/tern"), look(outside / "etc")
+    pipes = {name for name, (mode, _, _) in inside.items() if stat.S_ISFIFO(int(str(mode)))}
+    found = files_of(root, "tern", UID, "/home/tern", everywhere=True)
+    assert found.count == sum(not stat.S_ISDIR(int(str(mode))) for mode, _, _ in inside.values())
+    assert found.elsewhere_count == 0
+    leaving = Leaving(Home(root, "/home/tern", UID), FilesChoice.ARCHIVE, new_archive(root, "tern"))
+    leaving.home.check({})
+    leaving.before()
+    assert look(outside / "home/tern") == inside, "an archive takes nothing away"
+    leaving.after()
+    assert not (outside / "home/tern").exists() and look(outside / "etc") == others
+    assert unpack(root, leaving.archive) == "/home/tern"
+    assert look(outside / "home/tern") == {name: what for name, what in inside.items() if name not in pipes}
+    with pytest.raises(NoHome, match="there again"):
+        unpack(root, leaving.archive)
+    shutil.rmtree(outside / "var/lib/verrou")
+
+
+@given(tree=TREES)
+def test_deleting_ends_at_the_home(outside: Path, tree: list[tuple[str, str]]) -> None:
+    grow(outside / "home/tern", tree)
+    others = look(outside / "etc")
+    Home(Root(outside), "/home/tern", UID).delete()
+    assert os.listdir(outside / "home") == [] and look(outside / "etc") == others
+
+
+@pytest.mark.parametrize("work", ["files", "delete", "archive"])
+def test_a_folder_that_becomes_a_link_meanwhile_leads_nowhere(
+    outside: Path, monkeypatch: pytest.MonkeyPatch, work: str
+) -> None:
+    """Its owner swaps a folder for a link to /etc between the listing and the opening."""
+    grow(outside / "home/tern", [("a/b", "file")])
+    others = look(outside / "etc")
+    listing = os.scandir
+
+    class Swapped:
+        def __init__(self, folder: Any) -> None:
+            self.entries = list(listing(folder))
+
+        def __enter__(self) -> Iterator[Any]:
+            if any(entry.name == "a" for entry in self.entries):
+                shutil.rmtree(outside / "home/tern/a")
+                (outside / "home/tern/a").symlink_to(outside / "etc")
+            return iter(self.entries)
+
+        def __exit__(self, *_: object) -> None:
+            pass
+
+    monkeypatch.setattr(homes.os, "scandir", Swapped)
+    home = Home(Root(outside), "/home/tern", UID)
+    with pytest.raises(OSError):
+        home.archive(outside / "var/lib/tern.tar.gz") if work == "archive" else getattr(home, work)()
+    monkeypatch.undo()
+    assert look(outside / "etc") == others
+    assert not (outside / "var/lib/tern.tar.gz").exists(), "half an archive does not stay"
+
+
+def test_an_archive_that_somebody_changed_is_not_unpacked(outside: Path) -> None:
+    grow(outside / "home/tern", [("a", "file")])
+    home = Home(Root(outside), "/home/tern", UID)
+    archive = outside / "var/lib/verrou/archives/tern-1.tar.gz"
+    home.archive(archive)
+    home.delete()
+    archive.write_bytes(archive.read_bytes() + b"\0")
+    with pytest.raises(NoHome, match="checksum differs"):
+        unpack(Root(outside), "/var/lib/verrou/archives/tern-1.tar.gz")
+    assert not (outside / "home/tern").exists()
+
+
+@pytest.mark.parametrize(
+    ("name", "words"),
+    [
+        ("/", "is a folder of the system"),
+        ("/home", "is a folder of the system"),
+        ("/etc/ssh", "is a folder of the system"),
+        ("/home/tern/../skua", "a folder above it"),
+        ("/home/link", "is a link to /etc"),
+        ("/home/file", "is no folder"),
+        ("/home/skua", "belongs to another account"),
+        ("/home/tern", "lodger has its home in /home/tern/attic"),
+    ],
+)
+def test_what_is_no_home_of_this_account(outside: Path, name: str, words: str) -> None:
+    for folder in ("home/skua", "home/tern", "etc/ssh"):
+        (outside / folder).mkdir()
+    os.chown(outside / "home/tern", UID, UID)
+    (outside / "home/link").symlink_to("/etc")
+    (outside / "home/file").write_text("")
+    with pytest.raises(NoHome, match=words):
+        Home(Root(outside), name, UID).check({"/home/tern/attic": "lodger", "/home/other": "other"})
+
+
+def test_files_elsewhere_are_counted_and_the_first_are_named(outside: Path) -> None:
+    (outside / "var/mail").mkdir()
+    (outside / "srv").mkdir()
+    for number in range(30):
+        (outside / f"srv/rota{number:02}").write_text("")
+        os.chown(outside / f"srv/rota{number:02}", UID, UID)
+    (outside / "var/mail/tern").write_text("news")
+    os.chown(outside / "var/mail/tern", UID, UID)
+    usual = files_of(Root(outside), "tern", UID, "/home/tern", everywhere=False)
+    assert (usual.elsewhere, usual.elsewhere_count) == (("/var/mail/tern",), 1)
+    all_over = files_of(Root(outside), "tern", UID, "", everywhere=True)
+    assert all_over.elsewhere_count == 31 and len(all_over.elsewhere) == 20
+    assert "31 elsewhere: /srv/rota00, /srv/rota01, /srv/rota02, /srv/rota03 and 16 more" in str(all_over)

@@ -1,0 +1,258 @@
+"""Rules that are read off the accounts: what each finds, what a worksheet does about it, what is left to a person."""
+
+from datetime import date, datetime, timedelta
+
+import pytest
+from attrs import evolve
+from hypothesis import given
+from hypothesis import strategies as st
+
+from test_audit import FACTS, GATES, PEOPLE, asked
+from verrou.core.access import states_of, useful_hint, ways_in
+from verrou.core.audit import Verdict, audit
+from verrou.core.errors import BadInput
+from verrou.core.gates import EVERYBODY, Circle, Gate, Pass, Way, nobody_but
+from verrou.core.making import NoWay, check_name, new_account, role_steps, swap_steps
+from verrou.core.model import (
+    Account,
+    Builtin,
+    Detail,
+    Grant,
+    Group,
+    Naming,
+    PasswordState,
+    Posture,
+    Reading,
+    Role,
+    Source,
+    Status,
+)
+from verrou.core.plan import plan
+from verrou.core.rules import CATALOGUE, reading_of
+from verrou.core.steps import CreateAccount, CreateGroup, Join, Leave, SetEnabled, TrySignIn
+
+TODAY = FACTS.now.date()
+KEEPS = evolve(FACTS, details=tuple(Detail))
+WARDEN = evolve(PEOPLE[1], password_changed=TODAY, last_sign_in=FACTS.now)
+
+
+def days(number: int) -> date:
+    return TODAY - timedelta(days=number)
+
+
+def machine(*accounts: Account, facts: object = KEEPS, gates: tuple[Gate, ...] = (), **readings: Reading) -> Posture:
+    named = {key.replace("__", "."): reading for key, reading in readings.items()}
+    return Posture(facts, (WARDEN, *accounts), GATES, named, gates=gates)  # type: ignore[arg-type]
+
+
+TERN = Account("tern", "1001", password_changed=days(400), last_sign_in=datetime(2026, 9, 1))
+IDLE = Account("idle", "1002", password_changed=days(400))
+GUEST = Account("daypass", "1003", groups=("guests",), password_changed=days(3))
+SEASON = evolve(TERN, name="season", expires=date(2026, 12, 1))
+GONE = evolve(TERN, name="gone", expires=date(2026, 9, 14))
+FOUND = (
+    ("unused_for", (TERN,), timedelta(days=13)),
+    ("unused_for", (TERN, IDLE), timedelta(days=400)),
+    ("unused_for", (evolve(IDLE, password_changed=None),), "never"),
+    ("unused_for", (evolve(IDLE, enabled=False),), timedelta(0)),
+    ("unused_for", (evolve(IDLE, sessions=("console",)),), timedelta(0)),
+    ("unused_for", (evolve(IDLE, expires=days(1)),), timedelta(0)),
+    ("unused_for", (evolve(IDLE, builtin=Builtin.GUEST),), timedelta(0)),
+    ("temporary_until", (TERN,), timedelta(0)),
+    ("temporary_until", (TERN, GUEST), "never"),
+    ("temporary_until", (evolve(GUEST, expires=date(2026, 9, 15)), SEASON), timedelta(days=78)),
+    ("temporary_until", (GONE,), timedelta(0)),
+    ("ended_accounts", (SEASON,), "disabled"),
+    ("ended_accounts", (SEASON, GONE), "left-open"),
+    ("ended_accounts", (evolve(GONE, enabled=False),), "disabled"),
+    ("hints", (evolve(TERN, hint="..."),), "forbidden"),
+    ("hints", (evolve(TERN, hint="the ship"),), "allowed"),
+    ("recovery_questions", (evolve(TERN, recovery_questions=("Which ship?",)),), "allowed"),
+)
+
+
+@pytest.mark.parametrize(("rule", "accounts", "value"), FOUND)
+def test_what_is_found(rule: str, accounts: tuple[Account, ...], value: object) -> None:
+    assert reading_of(CATALOGUE[f"population.{rule}"], machine(*accounts)).value == value
+
+
+@pytest.mark.parametrize("rule", ["hints", "recovery_questions", "online_identities"])
+def test_what_a_machine_does_not_keep_is_absent(rule: str) -> None:
+    reading = reading_of(CATALOGUE[f"population.{rule}"], machine(TERN, facts=FACTS))
+    assert reading.status is Status.ABSENT and reading.reason
+
+
+@pytest.mark.parametrize(
+    ("hint", "useful"),
+    [("", False), (" -- ", False), ("No hint.", False), ("none", False), ("the year", True), ("7", True), ("no", True)],
+)
+def test_which_hints_tell_something(hint: str, useful: bool) -> None:
+    assert useful_hint(hint) is useful
+    assert ("hint" in states_of(evolve(TERN, hint=hint), machine(evolve(TERN, hint=hint)))) is useful
+
+
+BASELINE = """
+[population]
+unused_for = "180 days"
+temporary_until = "60 days"
+ended_accounts = "disabled"
+hints = "forbidden"
+recovery_questions = "forbidden"
+[accounts.listed]
+"""
+
+
+def test_what_the_worksheet_does_about_it() -> None:
+    hinted = evolve(TERN, name="hinted", hint="the ship", recovery_questions=("Which ship?",))
+    listed = evolve(IDLE, name="listed")
+    now = machine(TERN, IDLE, GUEST, SEASON, GONE, hinted, listed)
+    worksheet = plan(now, asked(BASELINE), audit(now, asked(BASELINE)))
+    assert {step.what for step in worksheet.steps} == {
+        "disable account idle",
+        "let account daypass end on 2026-11-13",
+        "let account season end on 2026-11-13",
+        "disable account gone",
+        "take the hint from account hinted",
+        "take the recovery questions from account hinted",
+    }
+    assert [item.subject for item in worksheet.by_hand] == ["population.unused_for"]
+    assert "listed" in worksheet.by_hand[0].advice
+    for step in worksheet.steps:
+        now = step.foresee(now)
+    short = {f.subject for f in audit(now, asked(BASELINE)).findings if f.verdict is Verdict.SHORT}
+    assert short == {"population.unused_for"}, "who is listed is left open"
+
+
+def test_a_new_guest_gets_an_end_in_the_same_worksheet() -> None:
+    """The rule holds until the worksheet itself makes a guest."""
+    baseline = asked('[population]\ntemporary_until = "60 days"\n[accounts.tern]\nrole = "guest"\n')
+    worksheet = plan(machine(TERN), baseline, audit(machine(TERN), baseline))
+    assert [step.what for step in worksheet.steps] == [
+        "let account tern join group guests",
+        "let account tern end on 2026-11-13",
+    ]
+
+
+def test_a_listed_account_whose_end_has_passed_is_as_listed() -> None:
+    closed = evolve(GONE, name="tern", enabled=False)
+    baseline = asked("[accounts.tern]\nexpires = 2026-09-14\n")
+    assert audit(machine(closed), baseline).all_well
+    assert not audit(machine(closed), asked("[accounts.tern]\nexpires = 2026-09-15\n")).all_well
+
+
+AFAR = Group("afar", "555", ("tern",))
+SCREEN = Gate(Way.REMOTE_SCREEN, (nobody_but(Circle(groups=("afar", "administrators"))),))
+SHELL = Gate(Way.REMOTE_SHELL, keys=True, passwords=False, keys_only=Circle(("warden",)))
+
+
+@pytest.mark.parametrize(
+    ("account", "expected"),
+    [
+        (TERN, ["console"]),
+        (evolve(TERN, groups=("afar",)), ["console", "remote-screen"]),
+        (evolve(TERN, keys=1), ["console", "remote-shell"]),
+        (evolve(TERN, keys=1, password=PasswordState.NONE), ["remote-shell"]),
+        (evolve(TERN, groups=("afar",), password=PasswordState.BLANK), ["console"]),
+        (evolve(TERN, keys=1, enabled=False), []),
+        (evolve(TERN, keys=1, may_sign_in=False), []),
+        (GONE, []),
+        (evolve(TERN, outside_identity="tern@birds.example"), []),
+    ],
+)
+def test_ways_in(account: Account, expected: list[str]) -> None:
+    now = machine(
+        account,
+        gates=(Gate(Way.CONSOLE), SCREEN, SHELL),
+        password__blank_console_only=Reading(True),
+        population__online_identities=Reading("forbidden"),
+    )
+    assert list(ways_in(account, now)) == expected
+
+
+NAMES = st.sampled_from(["tern", "ana", "w*", "*"])
+CIRCLES = st.builds(Circle, st.lists(NAMES, max_size=2).map(tuple), st.lists(st.sampled_from(["afar"])).map(tuple))
+
+
+@given(st.lists(st.builds(Pass, st.booleans(), st.lists(CIRCLES, max_size=3).map(tuple)), max_size=4))
+def test_the_first_pass_that_is_about_somebody_decides(passes: list[Pass]) -> None:
+    """Said again in other words: by going down the lists."""
+    for account in (TERN, evolve(TERN, name="wren", groups=("afar",))):
+
+        def meant(circles: tuple[Circle, ...], who: Account = account) -> bool:
+            return bool(circles) and circles[0].holds(who) and not meant(circles[1:])
+
+        expected = True
+        for each in passes:
+            if meant(each.who):
+                expected = each.lets_in
+                break
+        assert Gate(Way.CONSOLE, tuple(passes)).lets_through(account) is expected
+    assert EVERYBODY.holds(TERN) and not Circle().holds(TERN)
+
+
+def test_a_way_that_should_be_shut_is_shut_by_leaving_or_left_to_a_person() -> None:
+    now = machine(evolve(TERN, groups=("afar",)), gates=(Gate(Way.CONSOLE), SCREEN, Gate(Way.NETWORK)))
+    now = evolve(now, groups=(*GATES, AFAR))
+    baseline = asked('[accounts.tern]\nways_in = ["console"]\n')
+    worksheet = plan(now, baseline, audit(now, baseline))
+    assert [step.what for step in worksheet.steps] == ["let account tern leave group afar"]
+    (left,) = worksheet.by_hand
+    assert "tern gets in by network" in left.advice
+    with_all = asked('[accounts.tern]\nways_in = ["console", "network", "remote-screen"]\n')
+    assert audit(now, with_all).all_well
+
+
+def test_what_a_kind_of_account_is_made_with() -> None:
+    here = machine(facts=evolve(KEEPS, fleeting_homes=True))
+    (standard,) = new_account(here, "gull", Role.STANDARD)
+    (guest,) = new_account(here, "gull", Role.GUEST, password="blank")
+    assert isinstance(standard, CreateAccount) and isinstance(guest, CreateAccount)
+    assert (standard.must_change, standard.cannot_change, standard.home_kept) == (True, False, True)
+    assert (guest.must_change, guest.cannot_change, guest.home_kept) == (False, True, False)
+    (elsewhere,) = new_account(machine(), "gull", Role.GUEST)
+    assert isinstance(elsewhere, CreateAccount) and elsewhere.home_kept
+    bare = Posture(evolve(KEEPS, guest_group="guests"), (WARDEN,), GATES[:1])
+    group, guest = new_account(bare, "gull", Role.GUEST)
+    assert isinstance(group, CreateGroup) and group.confined
+    after = guest.foresee(group.foresee(bare))
+    assert after.by_name["gull"].groups == ("guests",)
+    with pytest.raises(NoWay, match="can be given none"):
+        new_account(evolve(bare, machine=KEEPS), "gull", Role.GUEST)
+    with pytest.raises(NoWay, match="install the package sudo"):
+        new_account(evolve(bare, groups=()), "gull", Role.ADMINISTRATOR)
+
+
+def test_roles_are_changed_by_groups_alone() -> None:
+    named = evolve(TERN, grants=(Grant.ADMINISTRATION,), given_by=(Source("/etc/sudoers", 3),))
+    with pytest.raises(NoWay, match="by itself \\(/etc/sudoers:3\\)"):
+        role_steps(machine(named), "tern", Role.STANDARD)
+    steps = role_steps(machine(TERN), "tern", Role.ADMINISTRATOR)
+    assert steps == [Join("tern", "administrators")]
+    assert role_steps(machine(), "warden", Role.GUEST) == [Join("warden", "guests"), Leave("warden", "administrators")]
+    assert role_steps(machine(TERN), "tern", Role.STANDARD) == []
+
+
+def test_the_swap_raises_tries_and_only_then_takes_away() -> None:
+    keeper = evolve(PEOPLE[0], enabled=True, groups=("administrators",))
+    now = machine(keeper, evolve(TERN, enabled=False))
+    kinds = [type(step) for step in swap_steps(now, "warden", "tern", "ask")]
+    assert kinds == [Join, SetEnabled, TrySignIn, Leave]
+    steps = swap_steps(now, "keeper", "gull", "generate")
+    assert [type(step) for step in steps] == [CreateAccount, TrySignIn, SetEnabled], "a built-in one is disabled"
+    for old, new in (("tern", "warden"), ("warden", "warden")):
+        with pytest.raises(NoWay):
+            swap_steps(now, old, new, "ask")
+
+
+def test_names_are_taken_with_or_without_case() -> None:
+    for without_case, refused in ((True, True), (False, False)):
+        naming = Naming("[A-Za-z0-9-]+", 20, "letters", without_case)
+        here = machine(TERN, facts=evolve(KEEPS, naming=naming))
+        for name in ("TERN", "Guests", "HIDE-01"):
+            if refused:
+                with pytest.raises(BadInput, match="choose another name"):
+                    check_name(here, name)
+            else:
+                check_name(here, name)
+        with pytest.raises(BadInput, match="has an account tern already"):
+            check_name(here, "tern", group=True)
