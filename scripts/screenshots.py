@@ -18,6 +18,12 @@ SHOTS = {
     "survey": "verrou survey -m warden-03 | head -n 45",
     "account-list": "verrou account list -m warden-03; echo; verrou account list -m ringing-02.bench.json",
     "account-show": "verrou account show ringer -m warden-03; echo; verrou account show bors -m ringing-02.bench.json",
+    "swap": "verrou account swap ringer warden -m ringing-02.bench.json --preview; echo; "
+    "verrou account show petrel -m ringing-02.bench.json",
+    "leaving": "verrou group list -m ringing-02.bench.json; echo; "
+    "verrou account remove guillemot --files archive -m hide-01.bench.json",
+    "password": "verrou account password ana -m ringing-02.bench.json --password stdin --yes <<< ana7; echo; "
+    "verrou account password ana -m ringing-02.bench.json --password generate --yes",
     "audit": "verrou audit -m hide-01.bench.json -b hide-01.toml | head -n 45",
     "harden": "verrou harden -m hide-01.bench.json -b hide-01.toml --preview",
     "refused": "verrou account disable keeper -m hide-01.bench.json --yes; echo; "

@@ -11,7 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Verrou
-from verrou.core.passwords import Policy, breaking, broken_rules, classes_in, make_password, policy_of
+from verrou.cli.options import _words
+from verrou.core.passwords import Policy, breaking, broken_rules, classes_in, make_password, make_phrase, policy_of
 from verrou.core.trials import Proof, TrialResult, run_trials
 from verrou.machines.bench.authority import Authority, No
 from verrou.machines.bench.machine import BenchMachine
@@ -32,6 +33,16 @@ def test_a_made_password_satisfies_the_rules(policy: Policy, account: str, seed:
     assert not broken_rules(made, policy, account)
     assert len(made) >= 16 and made.isprintable() and " " not in made
     assert not set(made) & set("il1IO0o|"), "it can be read aloud"
+
+
+@given(POLICIES, ACCOUNTS, st.integers())
+def test_a_phrase_satisfies_the_rules_and_is_made_of_words(policy: Policy, account: str, seed: int) -> None:
+    words = _words()
+    made = make_phrase(policy, account, words, Random(seed))
+    assert not broken_rules(made, policy, account)
+    *said, digits = made.split("-")
+    assert len(said) >= 4 and {word.lower() for word in said} <= set(words) and digits.isdigit()
+    assert len(words) > 7_000, "four of them are hard to guess"
 
 
 @given(POLICIES, ACCOUNTS, st.integers(), st.sampled_from(["min_length", "classes", "may_contain_name"]))

@@ -167,7 +167,7 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
     """
     from random import SystemRandom
 
-    from verrou.core.passwords import broken_rules, make_password, policy_of
+    from verrou.core.passwords import broken_rules, make_phrase, policy_of
     from verrou.core.steps import GIVES_PASSWORD, TrySignIn
 
     policy, foreseen = policy_of(posture), posture
@@ -182,7 +182,7 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
             continue
         name = step.account
         if step.password == "generate":
-            secrets[name] = generated[name] = make_password(policy, name, SystemRandom())
+            secrets[name] = generated[name] = make_phrase(policy, name, _words(), SystemRandom())
             continue
         while True:
             candidate = _prompt(name) if typed else _from_stdin(name)
@@ -195,6 +195,16 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
                 raise BadInput(f"the password for {name} breaks the machine's rules; nothing was changed")
         secrets[name] = candidate
     return secrets, generated
+
+
+@cache
+def _words() -> Sequence[str]:
+    """A well-kept list of some 7,000 words that are easily told apart when they are read aloud."""
+    from xkcdpass import xkcd_password
+
+    file = xkcd_password.locate_wordfile("eff-long")
+    words: Sequence[str] = xkcd_password.generate_wordlist(file, min_length=3, max_length=9, valid_chars="[a-z]")
+    return words
 
 
 def _present(name: str) -> str:

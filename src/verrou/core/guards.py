@@ -7,7 +7,7 @@ from attrs import frozen
 from verrou.core.access import role_of, usable_administrator, usable_administrators, ways_in
 from verrou.core.errors import GuardRefused
 from verrou.core.gates import Way
-from verrou.core.model import Account, Flag, PasswordState, Posture, Role, name_list
+from verrou.core.model import Account, Flag, PasswordState, Posture, Role, counted, name_list
 from verrou.core.rules import agreements, reading_of
 from verrou.core.steps import (
     GIVES_PASSWORD,
@@ -268,7 +268,7 @@ def _orphaned_files(course: Sequence[Stage]) -> Iterator[Refusal]:
             yield Refusal(
                 "orphaned-files",
                 stage.number,
-                f"{files.elsewhere_count} files of {account.name} outside its home would belong to nobody, "
+                f"{counted(files.elsewhere_count, 'file')} of {account.name} outside its home would belong to nobody, "
                 f"or to the next account that gets its number: {name_list(list(files.elsewhere), MOST_FILES)}",
                 "hand them to somebody or delete them first, or say --accept orphaned-files",
             )

@@ -86,8 +86,24 @@ def broken_rules(candidate: str, policy: Policy, account: str) -> Mapping[str, s
     return broken
 
 
+def make_phrase(policy: Policy, account: str, words: Sequence[str], rng: random.Random) -> str:
+    """A password of words that can be read aloud over a counter, with two digits, that satisfies ``policy``: at least
+    four words, which from a list of 7,000 are some 50 bits before the digits.
+
+    ``rng`` must be ``random.SystemRandom`` for a password that anybody will use.
+    """
+    while True:
+        chosen = [rng.choice(words) for _ in range(4)]
+        chosen[0] = chosen[0].capitalize()
+        while len("-".join(chosen)) + len("-00") < policy.min_length:
+            chosen.append(rng.choice(words))
+        candidate = "-".join((*chosen, f"{rng.randrange(100):02}"))
+        if not broken_rules(candidate, policy, account):
+            return candidate
+
+
 def make_password(policy: Policy, account: str, rng: random.Random, longest: int = 64) -> str:
-    """A password of groups of readable characters, so that it can be read aloud, that satisfies ``policy``.
+    """A password of groups of readable characters that satisfies ``policy``, for trials.
 
     ``rng`` must be ``random.SystemRandom`` for a password that anybody will use.
     """

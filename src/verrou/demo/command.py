@@ -18,6 +18,11 @@ WALK = (
 )
 NEXT = (
     ("the laptop in the ringing hut, in French", "verrou harden -m ringing-02.bench.json -b ringing-02.toml --preview"),
+    (
+        "who takes over there, tried before anything is taken away",
+        "verrou account swap ringer warden -m ringing-02.bench.json",
+    ),
+    ("somebody leaves: the files first", "verrou account remove guillemot --files archive -m hide-01.bench.json"),
     ("a Linux system, mounted at a folder", "verrou survey -m warden-03"),
     ("why its lock-out does not lock", "verrou rule show lockout -m warden-03"),
     ("what a rule is for", "verrou rule explain lockout.lasts"),

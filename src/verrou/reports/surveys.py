@@ -28,7 +28,7 @@ def accounts_sheet(posture: Posture, everyone: bool, among: Sequence[Account] | 
                 "mark": "!" if worry else "",
                 "account": account.name,
                 "role": str(role_of(account, posture)),
-                "state": states or ["in use" if account.may_sign_in else "cannot sign in"],
+                "state": states or ["enabled" if account.may_sign_in else "cannot sign in"],
                 "last_sign_in": f"{account.last_sign_in:%Y-%m-%d}" if account.last_sign_in else "never",
                 "password_age": _password_age(account, posture),
                 "ways_in": [str(way) for way in ways_in(account, posture)] or ["none"],
