@@ -25,7 +25,7 @@ SHOTS = {
     "password": "verrou account password ana -m ringing-02.bench.json --password stdin --yes <<< ana7; echo; "
     "verrou account password ana -m ringing-02.bench.json --password generate --yes",
     "audit": "verrou audit -m hide-01.bench.json -b hide-01.toml | head -n 45",
-    "harden": "verrou harden -m hide-01.bench.json -b hide-01.toml --preview",
+    "harden": "verrou harden -m hide-01.bench.json -b hide-01.toml --preview | head -n 47",
     "refused": "verrou account disable keeper -m hide-01.bench.json --yes; echo; "
     "verrou baseline check with-errors.toml",
     "verify": "verrou harden -m hide-01.bench.json -b hide-01.toml --yes >/dev/null; "

@@ -20,7 +20,7 @@ NEXT = (
     ("the laptop in the ringing hut, in French", "verrou harden -m ringing-02.bench.json -b ringing-02.toml --preview"),
     (
         "who takes over there, tried before anything is taken away",
-        "verrou account swap ringer warden -m ringing-02.bench.json",
+        "verrou account swap ringer warden -m ringing-02.bench.json --preview",
     ),
     ("somebody leaves: the files first", "verrou account remove guillemot --files archive -m hide-01.bench.json"),
     ("a Linux system, mounted at a folder", "verrou survey -m warden-03"),

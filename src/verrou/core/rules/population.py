@@ -95,7 +95,9 @@ def _unused_for(posture: Posture) -> Reading:
         return Reading(timedelta(), source=Source("accounts", text="nobody to ask of"))
     longest = min(days, key=lambda name: days[name])
     idle = max(posture.machine.now.date() - days[longest], timedelta())
-    return Reading(idle, source=Source("accounts", text=f"{longest}, last used {days[longest]}"))
+    used_once = posture.by_name[longest].last_sign_in is not None
+    said = f"last signed in {days[longest]}" if used_once else f"never signed in, password of {days[longest]}"
+    return Reading(idle, source=Source("accounts", text=f"{longest}: {said}"))
 
 
 def temporary(posture: Posture) -> list[Account]:
