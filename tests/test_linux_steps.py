@@ -6,8 +6,24 @@ from pathlib import Path
 
 import pytest
 
-from verrou.core.model import Role
-from verrou.core.steps import CreateAccount, Join, Leave, Rename, SetEnabled, SetEnd, SetPassword, Step
+from verrou.core.model import Detail, Flag, Role
+from verrou.core.steps import (
+    CreateAccount,
+    CreateGroup,
+    FilesChoice,
+    Join,
+    Leave,
+    Remove,
+    RemoveGroup,
+    Rename,
+    SetDetails,
+    SetEnabled,
+    SetEnd,
+    SetFlags,
+    SetGroupNote,
+    SetPassword,
+    Step,
+)
 from verrou.machines import Outcome, Secrets, StepResult, open_machine
 
 PASSWORD = "kittiwake-Cliff-42"
@@ -18,6 +34,9 @@ root:x:0:0:root:/root:/bin/bash
 warden:x:1000:1000:Wilma Warden,,,:/home/warden:/bin/bash
 tern:x:1001:1001:Tara:/home/tern:/bin/bash
 ended:x:1002:1002::/home/ended:/bin/bash
+twice:x:2004:100::/home/twice:/bin/bash
+twice:x:2005:100::/home/twice:/bin/bash
+tide:x:998:998::/var/lib/tide:/bin/sh
 +@night
 """,
     "etc/shadow": """\
@@ -36,6 +55,8 @@ ended:!$6$s$h:20000:0:99999:7::20100:
     "etc/skel/.profile": "# hello\n",
     "usr/bin/sudo": "",
     "etc/debian_version": "12\n",
+    "etc/shells": "# shells\n/bin/sh\n/bin/zsh\n",
+    "bin/sh": "",
 }
 
 
@@ -82,6 +103,29 @@ def lines(tree: Path, name: str) -> dict[str, list[str]]:
         (Rename("warden", "wilma"), "/etc/sudoers:2"),
         (Join("tern", "nowhere"), "nowhere is not in /etc/group"),
         (Leave("tern", "tern"), "is the main group of tern"),
+        (CreateAccount("gull", Role.STANDARD, shell="/bin/false"), "is no shell here; /etc/shells lists: /bin/sh"),
+        (CreateAccount("gull", Role.STANDARD, home="home/gull"), "accepted: a path from the top"),
+        (CreateAccount("gull", Role.STANDARD, home="/home/../etc/gull"), "accepted: a path from the top"),
+        (CreateAccount("gull", Role.STANDARD, home="/srv/people/gull"), "make it first"),
+        (CreateAccount("gull", Role.STANDARD, note="a,b"), "no colon, comma"),
+        (CreateAccount("gull", Role.STANDARD, must_change=True, cannot_change=True), "cannot change a password"),
+        (CreateAccount("gull", Role.GUEST, home_kept=False), "pam_namespace.so is not installed"),
+        (CreateGroup("guests", confined=True), "pam_access.so is not installed"),
+        (CreateGroup("ringers"), "there is a group ringers already"),
+        (CreateGroup("Terns"), "accepted: 1 to 32"),
+        (CreateGroup("counters", note="who counts"), "keeps no note"),
+        (RemoveGroup("sudo"), "belongs to the system or to a package"),
+        (RemoveGroup("tern"), "is the main group of tern"),
+        (SetGroupNote("ringers", "who rings"), "keeps no note"),
+        (SetFlags("tern", ((Flag.MUST_CHANGE, True),)), "has no password that it could change"),
+        (SetDetails("tern", ((Detail.HINT, ""),)), "keeps no hint"),
+        (SetDetails("tern", ((Detail.SHELL, "/bin/zsh"),)), "is no shell here"),
+        (SetDetails("tern", ((Detail.FULL_NAME, "T\u202eern"),)), "control character"),
+        (SetPassword("root", "blank"), "a blank password would open it"),
+        (Remove("root", FilesChoice.KEEP), "came with the system and stays"),
+        (Remove("twice", FilesChoice.KEEP), "two accounts are called twice (/etc/passwd, lines 6, 7)"),
+        (Remove("tide", FilesChoice.KEEP), "remove the package instead"),
+        (Remove("gone", FilesChoice.KEEP), "gone is not in /etc/passwd"),
     ],
 )
 def test_what_is_refused_says_why_and_leaves_every_byte(tree: Path, step: Step, words: str) -> None:
@@ -177,3 +221,54 @@ def test_a_new_password_is_a_fresh_hash(tree: Path) -> None:
     first = shadow["tern"][1]
     perform(tree, SetPassword("tern"))
     assert lines(tree, "shadow")["tern"][1] != first
+
+
+def test_removing_takes_the_account_out_of_every_file(tree: Path) -> None:
+    (result,) = perform(tree, Remove("tern", FilesChoice.DELETE))
+    assert result == StepResult(Outcome.DONE, "it had no home")
+    for name in ("passwd", "shadow", "group", "gshadow", "subuid"):
+        assert "tern" not in (tree / "etc" / name).read_text(), name
+    assert lines(tree, "group")["ringers"][3] == lines(tree, "gshadow")["ringers"][3] == "warden"
+    assert "# kept by the warden\n" in (tree / "etc/passwd").read_text()
+    (told,) = perform(tree, Remove("warden", FilesChoice.KEEP))
+    assert "still named in /etc/sudoers:2" in told.said
+    assert lines(tree, "gshadow")["ringers"][2] == "", "nor is it left as the group's administrator"
+
+
+def test_a_group_that_others_are_in_stays_when_its_account_goes(tree: Path) -> None:
+    perform(tree, Join("warden", "tern"), Remove("tern", FilesChoice.KEEP))
+    assert lines(tree, "group")["tern"][3] == "warden"
+
+
+def test_marks_are_what_the_system_keeps_of_ages(tree: Path) -> None:
+    def marked(*flags: tuple[Flag, bool]) -> list[str]:
+        perform(tree, SetFlags("warden", flags))
+        return lines(tree, "shadow")["warden"][2:5]
+
+    assert marked((Flag.CANNOT_CHANGE, True), (Flag.AGES_EXEMPT, True)) == ["20000", "99999", "99999"]
+    posture = open_machine(str(tree)).observe()
+    assert posture.by_name["warden"].cannot_change and not posture.by_name["warden"].password_ages
+    assert marked((Flag.CANNOT_CHANGE, False), (Flag.AGES_EXEMPT, False)) == ["20000", "2", "90"]
+    assert marked((Flag.MUST_CHANGE, True)) == ["0", "2", "90"]
+    assert int(marked((Flag.MUST_CHANGE, False))[0]) > 20_000
+    (again,) = perform(tree, SetFlags("warden", ((Flag.MUST_CHANGE, False),)))
+    assert again.outcome is Outcome.ALREADY
+
+
+def test_words_about_an_account_keep_the_others(tree: Path) -> None:
+    (tree / "bin/zsh").touch()
+    perform(tree, SetDetails("warden", ((Detail.NOTE, "has the keys"), (Detail.SHELL, "/bin/zsh"))))
+    assert lines(tree, "passwd")["warden"][4:] == ["Wilma Warden,,,,has the keys", "/home/warden", "/bin/zsh"]
+    perform(tree, SetDetails("warden", ((Detail.FULL_NAME, ""), (Detail.NOTE, ""))))
+    assert lines(tree, "passwd")["warden"][4] == ",,,,"
+    perform(tree, CreateAccount("gull", Role.STANDARD, "Gerd Gull", note="counts gulls"))
+    shown = open_machine(str(tree)).observe().by_name["gull"]
+    assert (shown.full_name, shown.note) == ("Gerd Gull", "counts gulls")
+
+
+def test_the_live_system_tells_who_is_at_work() -> None:
+    from verrou.machines.linux.account_steps import _at_work
+    from verrou.machines.linux.root import Root
+
+    assert _at_work(Root(Path("/")), "nobody-of-that-name", os.geteuid()).startswith("runs ")
+    assert _at_work(Root(Path("/nowhere")), "nobody-of-that-name", os.geteuid()) == ""
