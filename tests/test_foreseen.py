@@ -146,3 +146,18 @@ def test_a_refused_step_in_the_middle_leaves_nobody_locked_out(tmp_path: Path) -
     assert [result.outcome for _, result in run.results] == [Outcome.REFUSED] * 3
     assert "leave no administrator" in run.results[2][1].said
     assert usable_administrators(run.after)
+
+
+def test_a_trial_that_held_counts_when_another_step_was_refused(tmp_path: Path) -> None:
+    machine = fresh_bench(tmp_path)
+    steps: list[Step] = [
+        CreateAccount("gull", Role.ADMINISTRATOR, must_change=False),
+        Rename("tern", "users"),
+        TrySignIn("gull"),
+        SetEnabled("keeper", False),
+    ]
+    posture = machine.observe()
+    run = carry_out(machine, steps, posture.fingerprint, Secrets(gull=PASSWORD), command="test")
+    outcomes = [result.outcome for _, result in run.results]
+    assert outcomes == [Outcome.DONE, Outcome.REFUSED, Outcome.DONE, Outcome.DONE]
+    assert [account.name for account in usable_administrators(run.after)] == ["gull"]

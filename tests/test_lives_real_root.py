@@ -127,7 +127,7 @@ def test_a_trial_finds_what_reads_well_and_does_not_elevate(manned_root: Private
     """The group is in sudoers, but PAM lets nobody elevate: whoever should take over could not."""
     root, m = manned_root, ("-m", manned_root.path)
     verrou("account", "add", "ringer", "--role", "administrator", *m, *TYPED, typed=OTHER_PASSWORD)
-    root.write("/etc/pam.d/sudo", "auth requisite pam_deny.so\naccount requisite pam_deny.so\n")
+    root.write("/etc/pam.d/sudo", "auth requisite pam_deny.so\n@include common-account\n")
     told = verrou("account", "disable", "warden", *m, *TYPED, typed=OTHER_PASSWORD, code=4).stdout
     assert "could not elevate" in told
     assert root.signs_in("warden", GOOD_PASSWORD)
@@ -170,8 +170,24 @@ def test_removing_archives_the_home_and_touches_nothing_else(manned_root: Privat
     assert "unpacked from /var/lib/verrou/archives/tern-" in " ".join(verrou("undo", *m).stdout.split())
     back = root.tree()
     assert {name: what for name, what in start.items() if name != "home/tern/p"} == back
-    archive.write_bytes(archive.read_bytes()[:-1])
     assert root.inside("id", "tern").returncode == 0
+
+    verrou(*remove, "--accept", "orphaned-files")
+    (root.path / "home/tern").mkdir()
+    (root.path / "home/tern/somebody-elses").touch()
+    told = verrou("undo", *m, code=4).stdout
+    assert "/home/tern is there again" in " ".join(told.split()), "what stands there by now is not written over"
+    assert [path.name for path in (root.path / "home/tern").iterdir()] == ["somebody-elses"]
+
+
+def test_who_cannot_change_a_password_is_not_loosened_by_an_age(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    root, m = manned_root, ("-m", manned_root.path)
+    verrou("account", "add", "tern", "--cannot-change", *m, *TYPED, typed=OTHER_PASSWORD)
+    verrou("rule", "set", "password.min_age=2 days", *m, "--yes")
+    assert root.inside("passwd", "-S", "tern").stdout.split()[3] == "99999"
+    assert root.inside("passwd", "-S", "warden").stdout.split()[3] == "2"
+    shown = json.loads(verrou("rule", "show", "password.min_age", *m, "--format", "json").stdout)
+    assert shown["password.min_age"]["value"] == "2 days", "nor does it count as the loosest"
 
 
 @pytest.mark.parametrize("choice", ["delete", "archive"])
@@ -204,7 +220,7 @@ def test_kept_files_belong_to_nobody_else(manned_root: PrivateRoot, verrou: Verr
     """Not even to the account that gets the number next."""
     root, m = manned_root, ("-m", manned_root.path, "--yes")
     verrou("account", "add", "tern", "--password", "generate", *m)
-    root.inside("sh", "-c", "echo mine > /home/tern/diary", user="tern")
+    root.inside("sh", "-c", "echo mine > /home/tern/diary; chmod 755 /home/tern", user="tern")
     assert "stay in /home/tern, for root alone" in verrou("account", "remove", "tern", "--files", "keep", *m).stdout
     verrou("account", "add", "gull", "--password", "generate", *m)
     assert root.inside("id", "-u", "gull").stdout == "1001\n", "the number comes again"
