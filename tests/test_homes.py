@@ -3,6 +3,7 @@
 import os
 import shutil
 import stat
+import subprocess
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -178,6 +179,17 @@ def test_what_is_no_home_of_this_account(outside: Path, name: str, words: str) -
     (outside / "home/file").write_text("")
     with pytest.raises(NoHome, match=words):
         Home(Root(outside), name, UID).check({"/home/tern/attic": "lodger", "/home/other": "other"})
+
+
+def test_files_are_found_on_every_disk_below_the_root(outside: Path) -> None:
+    (outside / "srv").mkdir()
+    subprocess.run(["mount", "-t", "tmpfs", "tmpfs", str(outside / "srv")], check=True)
+    try:
+        (outside / "srv/rota").write_text("")
+        os.chown(outside / "srv/rota", UID, UID)
+        assert files_of(Root(outside), "tern", UID, "", everywhere=True).elsewhere == ("/srv/rota",)
+    finally:
+        subprocess.run(["umount", str(outside / "srv")], check=True)
 
 
 def test_files_elsewhere_are_counted_and_the_first_are_named(outside: Path) -> None:

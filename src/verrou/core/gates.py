@@ -19,15 +19,15 @@ class Way(StrEnum):
 
 @frozen
 class Circle:
-    """Accounts, by name or by a pattern with ``*`` and ``?``, and groups with everybody in them."""
+    """Accounts, and groups with everybody in them: by name, or by a pattern with ``*`` and ``?``."""
 
     accounts: tuple[str, ...] = ()
     groups: tuple[str, ...] = ()
 
     def holds(self, account: Account) -> bool:
         """Whether the account is inside."""
-        return any(group in self.groups for group in account.groups) or any(
-            fnmatchcase(account.name, pattern) for pattern in self.accounts
+        return any(fnmatchcase(account.name, pattern) for pattern in self.accounts) or any(
+            fnmatchcase(group, pattern) for pattern in self.groups for group in account.groups
         )
 
 

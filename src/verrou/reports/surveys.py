@@ -4,8 +4,8 @@ from collections.abc import Iterable, Sequence
 
 from verrou.core.access import expired, gets_in, needs_a_look, role_of, states_of, useful_hint, ways_in
 from verrou.core.gates import Way
-from verrou.core.model import Account, PasswordState, Posture, Reading, Role, Status, counted, name_list
-from verrou.core.rules import Rule, reading_of, value_now
+from verrou.core.model import Account, Builtin, PasswordState, Posture, Reading, Role, Status, counted, name_list
+from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.reports.groups import gives
 from verrou.reports.sheets import BAD, DOUBTFUL, Sheet, columns_of, shown
 
@@ -152,6 +152,7 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
     """Everything about one account, in words, as (heading, text)."""
     now = posture.machine.now
     locked = account.locked_until is not None and account.locked_until > now
+    shut = account.builtin is Builtin.ADMIN and not account.enabled
     given = [str(line) for line in account.given_by]
     for name in account.groups:
         group = posture.group(name)
@@ -175,6 +176,7 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         ("origin", _shipped(account) or str(account.origin)),
         ("amounts to", str(role_of(account, posture))),
         ("given by", "; ".join(given)),
+        ("disabled", CATALOGUE["builtin.admin_enabled"].kept.get(posture.machine.kind, "") if shut else ""),
         ("stands out", ", ".join(states_of(account, posture)) or "nothing"),
         (
             "ways in",

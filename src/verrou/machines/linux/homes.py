@@ -30,6 +30,11 @@ NO_HOMES = (
     *("/", "/bin", "/boot", "/dev", "/etc", "/home", "/lib", "/lib64", "/media", "/mnt", "/nonexistent", "/opt"),
     *("/proc", "/root", "/run", "/sbin", "/srv", "/sys", "/tmp", "/usr", "/var"),
 )
+NO_DISKS = (
+    *("9p", "autofs", "binfmt_misc", "bpf", "ceph", "cifs", "configfs", "debugfs", "devpts", "devtmpfs", "efivarfs"),
+    *("hugetlbfs", "mqueue", "proc", "pstore", "rpc_pipefs", "securityfs", "smb3", "sysfs", "tracefs"),
+)
+"""Kinds of file system that keep nothing on a disk of this computer."""
 _OPEN_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
@@ -276,9 +281,23 @@ def _usual(root: Root, account: str, uid: int) -> Iterator[str]:
             yield f"{folder}/{account}"
 
 
+def _foreign_devices() -> set[int]:
+    """The devices of file systems that hold no files of this computer, by proc(5): mountinfo."""
+    devices = set()
+    for line in Path("/proc/self/mountinfo").read_text(errors="replace").splitlines():
+        fields, _, rest = line.partition(" - ")
+        kind = rest.split(" ", 1)[0]
+        if kind in NO_DISKS or kind.startswith(("nfs", "fuse.", "cgroup")):
+            major, _, minor = fields.split()[2].partition(":")
+            devices.add(os.makedev(int(major), int(minor)))
+    return devices
+
+
 def _everywhere(root: Root, uid: int, home: str) -> Iterator[str]:
-    """Everything on the root's own file system that belongs to a number, but for what is in the home."""
-    device = os.lstat(root.path).st_dev
+    """Everything that belongs to a number, but for what is in the home: on all file systems of this computer that are
+    mounted below the root, and on none that another computer keeps."""
+    foreign = _foreign_devices()
+    entered: set[tuple[int, int]] = set()
     left_out = {str(root.place(name)) for name in NOT_FILES}
     if home:
         left_out.add(str(Home(root, home, uid).itself()))
@@ -297,7 +316,9 @@ def _everywhere(root: Root, uid: int, home: str) -> Iterator[str]:
                 now = entry.stat(follow_symlinks=False)
             except OSError:
                 continue
-            if stat.S_ISDIR(now.st_mode) and now.st_dev == device:
+            place = (now.st_dev, now.st_ino)
+            if stat.S_ISDIR(now.st_mode) and now.st_dev not in foreign and place not in entered:
+                entered.add(place)
                 todo.append(entry.path)
             if now.st_uid == uid:
                 yield entry.path[base:]

@@ -88,6 +88,9 @@ class LinuxMachine:
         from verrou.machines.linux.homes import files_of
 
         uid = int(account.identity)
+        if uid == 0:
+            # What belongs to root is the system itself, and within the reach of every administrator.
+            return Files(looked_everywhere=everywhere)
         return files_of(Root(self.path), account.name, uid, account.home, everywhere=everywhere)
 
     def rehearse(self) -> "AbstractContextManager[Rehearsal]":
