@@ -41,6 +41,8 @@ STEPS: list[Step] = [
     RemoveGroup("ringers"),
 ]
 DIED = 77
+WITHIN_A_HOME = 0
+"""Instead of the n-th rename: the first file that is deleted in a home."""
 
 
 @pytest.fixture
@@ -73,6 +75,14 @@ def run_until(deadly_write: int, address: str) -> bool:
             whole(*arguments)
 
         os.replace = deadly  # type: ignore[assignment]
+        removing: Callable[..., None] = os.unlink
+
+        def deadly_within_a_home(*arguments: object, **options: object) -> None:
+            if deadly_write == WITHIN_A_HOME and "dir_fd" in options:
+                os._exit(DIED)
+            removing(*arguments, **options)
+
+        os.unlink = deadly_within_a_home  # type: ignore[assignment]
         machine = open_machine(address)
         try:
             carry_out(machine, STEPS, machine.observe().fingerprint, Secrets(gull=GOOD_PASSWORD), command="test")
@@ -87,7 +97,7 @@ def run_until(deadly_write: int, address: str) -> bool:
 def test_killed_at_every_write_point_it_can_go_back(sample: PrivateRoot) -> None:
     start = sample.tree()
     machine = open_machine(str(sample.path))
-    deadly_write = 0
+    deadly_write = WITHIN_A_HOME - 1
     while True:
         deadly_write += 1
         died = run_until(deadly_write, str(sample.path))

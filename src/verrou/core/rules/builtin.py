@@ -9,7 +9,8 @@ from verrou.core.values import BuiltinName, Name, YesNo
 KEPT_ENABLED = {
     "linux": "the account with uid 0; disabled means that no password can match (! or * in /etc/shadow). Programs and "
     "elevation still run as it",
-    "bench": "the account whose identity ends in 500 (administrator) or 501 (guest)",
+    "bench": "the account whose identity ends in 500 (administrator) or 501 (guest); disabled means that nobody "
+    "signs in as it, by any way",
 }
 KEPT_NAME = {
     "linux": "not kept: programs rely on the name root, so it is not changed",

@@ -32,7 +32,7 @@ from verrou.machines.linux.account_files import (
     merge_lines,
 )
 from verrou.machines.linux.account_steps import AccountEdit, hashes_for, today_in_days
-from verrou.machines.linux.homes import ARCHIVE_ENDING, ARCHIVES, NoHome, unpack
+from verrou.machines.linux.homes import ARCHIVE_ENDING, ARCHIVES, Home, NoHome, unpack
 from verrou.machines.linux.lockout import FAILLOCK_CONF
 from verrou.machines.linux.locks import PWD_LOCK, account_files_locked
 from verrou.machines.linux.new_homes import HOMES, homes_of
@@ -236,6 +236,8 @@ def _unpacked(root: Root, before: Memento, after: Memento | None) -> Iterator[Pu
         except NoHome as reason:
             if after is not None:
                 yield PutBack(name, Outcome.REFUSED, str(reason))
+    for name in [name for name, item in before.items() if item.folder]:
+        Home(root, name, 0).settle()
 
 
 def _without_archives(memento: Memento) -> Memento:

@@ -23,6 +23,8 @@ from verrou.machines.linux.root import Root
 
 ARCHIVES = "/var/lib/verrou/archives"
 ARCHIVE_ENDING = ".tar.gz"
+LEAVING = ".verrou-leaving"
+"""What a home is called while it is being deleted."""
 USUAL_PLACES = ("/var/mail", "/var/spool/mail", "/var/spool/cron/crontabs", "/var/spool/cron")
 """Where an account has files by its name outside its home."""
 NOT_FILES = ("/proc", "/sys", "/dev", "/run", ARCHIVES)
@@ -124,13 +126,34 @@ class Home:
         return count, size
 
     def delete(self) -> None:
-        """Delete the home with all that is in it."""
-        for folder, _, folders, names in self._walk():
-            for name in names:
-                os.unlink(name, dir_fd=folder)
-            for name in folders:
-                os.rmdir(name, dir_fd=folder)
-        os.rmdir(self.itself())
+        """Delete the home with all that is in it. It is moved aside first, at one stroke, so that a run that dies
+        meanwhile leaves no half of a home in its place."""
+        os.rename(self.itself(), self._aside())
+        self._delete_aside()
+
+    def _aside(self) -> Path:
+        return self.itself().with_name(f"{self.itself().name}{LEAVING}")
+
+    def _delete_aside(self) -> None:
+        top = os.open(self._aside(), _OPEN_FOLDER)
+        try:
+            for folder, _, folders, names in _walk_open(top, "", os.fstat(top).st_dev):
+                for name in names:
+                    os.unlink(name, dir_fd=folder)
+                for name in folders:
+                    os.rmdir(name, dir_fd=folder)
+        finally:
+            os.close(top)
+        os.rmdir(self._aside())
+
+    def settle(self) -> None:
+        """After a run that died while it deleted the home: what is left of it comes back, unless all of it has."""
+        if not os.path.lexists(self._aside()):
+            return
+        if self.there():
+            self._delete_aside()
+        else:
+            os.rename(self._aside(), self.itself())
 
     def hand_over(self) -> None:
         """Make the home root's own folder: what is in it stays as it is, and nobody else comes to it, not even the next
