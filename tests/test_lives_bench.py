@@ -206,3 +206,14 @@ def test_what_cannot_be_is_said_before_anything_happens(
     told = verrou(*arguments, "-m", bench, *yes, code=None)
     assert told.returncode in (2, 4) and words in " ".join((told.stdout + told.stderr).split())
     assert len(told.stderr) < 300 and bench.read_bytes() == before
+
+
+@pytest.mark.parametrize("width", [80, 158])
+def test_a_list_can_be_read_in_any_width(verrou: Verrou, monkeypatch: pytest.MonkeyPatch, width: int) -> None:
+    verrou("demo", "cap", "--quiet")
+    monkeypatch.setenv("COLUMNS", str(width))
+    told = verrou("account", "list", "-m", "cap/ringing-02.bench.json").stdout
+    assert max(map(len, told.splitlines())) <= width
+    words = set(told.replace(",", " ").replace(";", " ").split())
+    assert words >= {"administrator", "utilisateurs", "remote-screen", "gestionnaires", "visiteur"}, "none is broken"
+    assert len(told.splitlines()) < 40

@@ -94,7 +94,7 @@ def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None
     tell_troubles(posture)
     asked = bool(role or state)
     chosen = [a for a in posture.accounts if _fits(a, posture, role, state)]
-    sheet, folded = accounts_sheet(posture, everyone or asked or style != "text", chosen)
+    sheet, folded = accounts_sheet(posture, everyone or asked or style != "text", chosen, console().width)
 
     def text() -> None:
         out = console()

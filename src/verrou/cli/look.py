@@ -28,7 +28,7 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> N
 
     posture = machine.observe()
     tell_troubles(posture)
-    accounts, folded = accounts_sheet(posture, everyone or style != "text")
+    accounts, folded = accounts_sheet(posture, everyone or style != "text", width=console().width)
 
     def data() -> object:
         from verrou.core.survey import survey_data

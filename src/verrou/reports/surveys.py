@@ -12,8 +12,15 @@ from verrou.reports.sheets import BAD, DOUBTFUL, Sheet, columns_of, shown
 MOST_IN_TEXT = 200
 
 
-def accounts_sheet(posture: Posture, everyone: bool, among: Sequence[Account] | None = None) -> tuple[Sheet, int]:
-    """The accounts worth a look (or all) ``among`` some, and how many were folded away."""
+ROOM_FOR_ALL = 110
+"""Columns of a terminal from which on each fact about an account has a column of its own."""
+
+
+def accounts_sheet(
+    posture: Posture, everyone: bool, among: Sequence[Account] | None = None, width: int = ROOM_FOR_ALL
+) -> tuple[Sheet, int]:
+    """The accounts worth a look (or all) ``among`` some, and how many were folded away. In less ``width`` than
+    :data:`ROOM_FOR_ALL` the text has a line for the facts instead of columns."""
     candidates = posture.accounts if among is None else among
     chosen = [a for a in candidates if everyone or needs_a_look(a, posture)]
     chosen.sort(key=lambda a: (list(Role).index(role_of(a, posture)), not a.enabled))
@@ -39,6 +46,16 @@ def accounts_sheet(posture: Posture, everyone: bool, among: Sequence[Account] | 
                 "identity": account.identity,
             }
         )
+        row = rows[-1]
+        row["facts"] = "; ".join(
+            (
+                f"by {shown(row['ways_in'])}" if ways_in(account, posture) else "no way in",
+                f"last in {row['last_sign_in']}" if account.last_sign_in else "never in",
+                f"password {row['password_age']}",
+                f"in {shown(row['groups']) or 'no group'}",
+            )
+        )
+    wide, in_columns = width >= ROOM_FOR_ALL, ("ways_in", "last_sign_in", "password_age", "groups")
     columns = columns_of(
         ("mark", ""),
         ("account", "account"),
@@ -52,9 +69,11 @@ def accounts_sheet(posture: Posture, everyone: bool, among: Sequence[Account] | 
         ("password_since", "password since"),
         ("full_name", "full name"),
         ("identity", "identity"),
+        ("facts", ""),
         whole=("mark", "account", "role", "last_sign_in", "password_age"),
-        hidden=("shipped", "password_since", "full_name", "identity"),
-        under={"account": "shipped"},
+        hidden=("shipped", "password_since", "full_name", "identity", "facts", *(() if wide else in_columns)),
+        only_text=("facts",),
+        under={"account": "shipped"} if wide else {"account": "shipped", "state": "facts"},
     )
     return Sheet("accounts", columns, tuple(rows), styles), len(candidates) - len(chosen)
 
