@@ -123,6 +123,15 @@ def test_administration_is_handed_over_only_when_the_trial_holds(manned_root: Pr
     content_judges(root)
 
 
+def test_a_trial_of_somebody_leaves_nothing(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    """Not even the note that sudo leaves in a home."""
+    root = manned_root
+    start = root.tree()
+    told = verrou("account", "try", "warden", "-m", root.path, *TYPED, typed=GOOD_PASSWORD).stdout
+    assert "signed in at the console; elevated" in told
+    assert root.tree() == start and list((root.path / "run").iterdir()) == []
+
+
 def test_a_trial_finds_what_reads_well_and_does_not_elevate(manned_root: PrivateRoot, verrou: Verrou) -> None:
     """The group is in sudoers, but PAM lets nobody elevate: whoever should take over could not."""
     root, m = manned_root, ("-m", manned_root.path)

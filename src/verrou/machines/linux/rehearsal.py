@@ -27,11 +27,13 @@ from verrou.machines.linux import pam_client
 from verrou.machines.linux.account_files import GROUP, GSHADOW, PASSWD, SHADOW, AccountFile
 from verrou.machines.linux.account_steps import ageing_of_new_accounts, today_in_days
 from verrou.machines.linux.hashing import hashed
+from verrou.machines.linux.homes import NO_HOMES
 from verrou.machines.linux.inside import enter, mount_new, move_mount, own_mounts
 from verrou.machines.linux.lockout import load_faillock, moved_back
 from verrou.machines.linux.population import ageing
 from verrou.machines.linux.root import Root
 
+SUDO_NOTES = ("/run/sudo", "/var/lib/sudo")
 TRIAL_UID = 59_990
 """The first that is free from here downwards: an ordinary user's number, and nobody's."""
 
@@ -212,6 +214,11 @@ class _Inside:
         uid, gid = int(record.fields[2]), int(record.fields[3])
         if uid == 0:
             return {"accepted": True, "said": "it is root itself"}
+        # sudo(8) notes in these folders that somebody used it.
+        for folder in (record.fields[5], *SUDO_NOTES):
+            place = Path(folder)
+            if folder not in NO_HOMES and place.is_dir() and not place.is_symlink():
+                mount_new("tmpfs", place, "mode=0755")
         return _apart(lambda: pam_client.elevate(account, uid, gid, password))
 
     def change_password(self, old: str, new: str) -> dict[str, object]:
