@@ -55,6 +55,8 @@ FOUND = (
     ("unused_for", (TERN, IDLE), timedelta(days=400)),
     ("unused_for", (evolve(IDLE, password_changed=None),), "never"),
     ("unused_for", (evolve(IDLE, enabled=False),), timedelta(0)),
+    ("unused_for", (evolve(IDLE, password_changed=None, must_change=True),), timedelta(0)),
+    ("unused_for", (evolve(IDLE, must_change=True),), timedelta(days=400)),
     ("unused_for", (evolve(IDLE, sessions=("console",)),), timedelta(0)),
     ("unused_for", (evolve(IDLE, expires=days(1)),), timedelta(0)),
     ("unused_for", (evolve(IDLE, builtin=Builtin.GUEST),), timedelta(0)),
@@ -131,6 +133,15 @@ def test_a_new_guest_gets_an_end_in_the_same_worksheet() -> None:
         "let account tern join group guests",
         "let account tern end on 2026-11-13",
     ]
+
+
+def test_what_a_new_account_brings_up_is_told_in_the_same_worksheet() -> None:
+    now = machine(gates=(Gate(Way.CONSOLE), Gate(Way.NETWORK)))
+    baseline = asked('[population]\nunused_for = "90 days"\n[accounts.gull]\nways_in = ["console"]\n')
+    worksheet = plan(now, baseline, audit(now, baseline))
+    assert [type(step) for step in worksheet.steps] == [CreateAccount]
+    (left,) = worksheet.by_hand
+    assert "gull gets in by network" in left.advice, "and nothing is said of its never having been used"
 
 
 def test_a_listed_account_whose_end_has_passed_is_as_listed() -> None:

@@ -25,6 +25,9 @@ from verrou.core.steps import (
 )
 from verrou.core.values import Count, Span, Value
 
+MOST_ROUNDS = 4
+"""How often what the steps themselves bring up is closed behind them."""
+
 
 @frozen
 class Worksheet:
@@ -47,15 +50,17 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
     by_hand: list[ByHand] = []
     foreseen = posture
     short = after = _to_close(found, only)
-    asked_for = {finding.subject for finding in short}
-    while short:
+    asked_for = {_gap(finding) for finding in short}
+    for _ in range(MOST_ROUNDS):
+        if not short:
+            break
         further = _closing(foreseen, baseline, short, by_hand)
         steps += further
         for step in further:
             foreseen = step.foresee(foreseen)
         after = _to_close(audit(foreseen, baseline), only)
-        short = [finding for finding in after if finding.subject not in asked_for]
-        asked_for |= {finding.subject for finding in short}
+        short = [finding for finding in after if _gap(finding) not in asked_for]
+        asked_for |= {_gap(finding) for finding in short}
     for finding in after:
         if finding.subject in AFTERWARDS:
             by_hand += AFTERWARDS[finding.subject](foreseen, baseline, finding)
@@ -63,9 +68,15 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
     return Worksheet(
         posture.machine.name,
         tuple(with_trials(posture, steps)),
-        tuple(item for item in by_hand if item.subject in left),
+        tuple(dict.fromkeys(item for item in by_hand if item.subject in left)),
         posture.fingerprint,
     )
+
+
+def _gap(finding: Finding) -> tuple[str, str]:
+    """What tells one gap from another: for a declared account or group also in what it falls short, which is another
+    thing once it has been made."""
+    return finding.subject, finding.found if finding.subject.startswith(("accounts.", "groups.")) else ""
 
 
 def _to_close(found: Audit, only: frozenset[str]) -> list[Finding]:

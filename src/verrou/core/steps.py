@@ -101,6 +101,7 @@ class CreateAccount(_Step):
             full_name=self.full_name,
             note=self.note,
             password=state,
+            password_changed=posture.machine.now.date(),
             must_change=self.must_change,
             cannot_change=self.cannot_change,
             expires=self.expires,

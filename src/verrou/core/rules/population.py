@@ -74,10 +74,16 @@ def last_used(account: Account) -> date | None:
     return account.last_sign_in.date() if account.last_sign_in else account.password_changed
 
 
+def _used_by_somebody(posture: Posture) -> list[Account]:
+    """Accounts of which somebody could have made use; not those that wait for their owner's first sign-in, to set a
+    password that nobody has had yet."""
+    return [a for a in _unexpired(posture) if not a.sessions and not (a.must_change and last_used(a) is None)]
+
+
 def unused(posture: Posture, limit: timedelta) -> list[Account]:
     """Enabled accounts of people in which nobody has signed in for longer than ``limit``."""
     since = posture.machine.now.date() - limit
-    days = {a.name: last_used(a) for a in _unexpired(posture) if not a.sessions}
+    days = {a.name: last_used(a) for a in _used_by_somebody(posture)}
     return [posture.by_name[name] for name, day in days.items() if day is None or day < since]
 
 
@@ -86,7 +92,7 @@ def _unexpired(posture: Posture) -> list[Account]:
 
 
 def _unused_for(posture: Posture) -> Reading:
-    used = {a.name: last_used(a) for a in _unexpired(posture) if not a.sessions}
+    used = {a.name: last_used(a) for a in _used_by_somebody(posture)}
     unknown = [name for name, day in used.items() if day is None]
     if unknown:
         return Reading("never", source=Source("accounts", text=f"{name_list(unknown)} never signed in"))
