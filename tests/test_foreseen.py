@@ -161,3 +161,11 @@ def test_a_trial_that_held_counts_when_another_step_was_refused(tmp_path: Path) 
     outcomes = [result.outcome for _, result in run.results]
     assert outcomes == [Outcome.DONE, Outcome.REFUSED, Outcome.DONE, Outcome.DONE]
     assert [account.name for account in usable_administrators(run.after)] == ["gull"]
+
+
+def test_a_built_in_account_without_a_password_is_foreseen_as_each_machine_keeps_it(tmp_path: Path, tree: Path) -> None:
+    """The bench machine opens it with its first password, a Linux system keeps it shut."""
+    path = tmp_path / "fresh.bench.json"
+    Authority.fresh("fresh", datetime(2026, 9, 14, 8, 30)).save(path)
+    happens_as_foreseen(open_machine(str(path)), [SetPassword("keeper", must_change=False)])
+    happens_as_foreseen(open_machine(str(tree)), [SetPassword("root", must_change=False)])

@@ -1,5 +1,6 @@
 """Rules that are read off the accounts: what each finds, what a worksheet does about it, what is left to a person."""
 
+import json
 from datetime import date, datetime, timedelta
 
 import pytest
@@ -30,6 +31,7 @@ from verrou.core.model import (
 from verrou.core.plan import plan
 from verrou.core.rules import CATALOGUE, reading_of
 from verrou.core.steps import CreateAccount, CreateGroup, Join, Leave, SetEnabled, TrySignIn
+from verrou.core.survey import posture_from, survey_data
 
 TODAY = FACTS.now.date()
 KEEPS = evolve(FACTS, details=tuple(Detail))
@@ -267,3 +269,15 @@ def test_names_are_taken_with_or_without_case() -> None:
                 check_name(here, name)
         with pytest.raises(BadInput, match="has an account tern already"):
             check_name(here, "tern", group=True)
+
+
+def test_an_identity_that_is_not_there_is_no_name_for_a_new_group() -> None:
+    baseline = asked('[groups.777]\nmembers = ["warden"]\n')
+    worksheet = plan(machine(), baseline, audit(machine(), baseline))
+    assert worksheet.steps == () and "no group of identity 777" in worksheet.by_hand[0].advice
+
+
+def test_a_survey_of_before_there_were_gates_can_still_be_read() -> None:
+    data = survey_data(machine(TERN))
+    del data["gates"]
+    assert posture_from(json.loads(json.dumps(data))).gates == ()

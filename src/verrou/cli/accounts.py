@@ -62,7 +62,7 @@ class Day(click.ParamType):  # type: ignore[type-arg,unused-ignore]
             raise BadInput(f"found {value!r}, accepted: {accepted}") from None
 
 
-def needs(posture: Posture, **given: str | None) -> None:
+def check_kept(posture: Posture, **given: str | None) -> None:
     """Refuse words that the machine does not keep, or nobody could read, before anything happens."""
     for key, text in given.items():
         if text and not text.isprintable():
@@ -175,18 +175,17 @@ def add(
         from verrou.core.making import check_name, new_account
 
         check_name(posture, name)
-        needs(posture, **{key: text for key, text in words.items() if key != "home"})
+        check_kept(posture, **{key: text for key, text in words.items() if key != "home"})
         if words["home"] and posture.machine.kind != "linux":
             raise BadInput(f"{posture.machine.name} gives each account its home; leave --home out")
         if fresh_home and not posture.machine.fleeting_homes:
             raise BadInput(f"{posture.machine.name} cannot give each session a fresh home; leave --fresh-home out")
-        changes = role != Role.GUEST and password != "blank" and not cannot_change
         return new_account(
             posture,
             name,
             Role(role),
             password=password,
-            must_change=changes and not keep_password,
+            must_change=False if keep_password else None,
             cannot_change=cannot_change,
             home_kept=None if fresh_home is None else not fresh_home,
             expires=end,
@@ -251,7 +250,7 @@ def change_account(
         from verrou.core.making import role_steps
 
         found = known_account(posture, name)
-        needs(posture, **words)
+        check_kept(posture, **words)
         steps: list[Step] = [Join(found, known_group(posture, group)) for group in joins]
         steps += [SetEnd(found, end if isinstance(end, date) else None)] if end is not None else []
         asked = {Flag.MUST_CHANGE: must_change, Flag.CANNOT_CHANGE: cannot_change, Flag.AGES_EXEMPT: never_ends}

@@ -5,7 +5,7 @@ from typing import Any
 
 import click
 
-from verrou.cli.accounts import needs
+from verrou.cli.accounts import check_kept
 from verrou.cli.change import change_options, single
 from verrou.cli.options import (
     format_option,
@@ -73,7 +73,7 @@ def add(machine: Machine, name: str, note: str, members: tuple[str, ...], how: d
         from verrou.core.making import check_name
 
         check_name(posture, name, group=True)
-        needs(posture, group_note=note)
+        check_kept(posture, group_note=note)
         return [CreateGroup(name, note), *(Join(known_account(posture, member), name) for member in members)]
 
     single(machine, make, "group add", how)
@@ -87,7 +87,7 @@ def change_group(machine: Machine, name: str, note: str, how: dict[str, Any]) ->
     """Say what a group is for, where the machine keeps that."""
 
     def make(posture: Posture) -> Sequence[Step]:
-        needs(posture, group_note=note)
+        check_kept(posture, group_note=note)
         return [SetGroupNote(known_group(posture, name), note)]
 
     single(machine, make, "group change", how)

@@ -229,6 +229,9 @@ def declared(posture: Posture, baseline: Baseline, finding: Finding) -> Iterator
 def _group(posture: Posture, baseline: Baseline, subject: str, name: str) -> Iterator[Step | ByHand]:
     wanted = baseline.groups[name]
     group = posture.group(name)
+    if group is None and name.isdigit():
+        yield ByHand(subject, f"there is no group of identity {name}, and an identity cannot be chosen; name the group")
+        return
     if group is None:
         yield CreateGroup(name, wanted.note if Detail.GROUP_NOTE in posture.machine.details else "", why=subject)
     coming = {account.name for account in baseline.accounts.values() if account.enabled}

@@ -8,7 +8,7 @@ from typing import Any, TypeAlias
 from attrs import evolve, field, frozen
 
 from verrou.core.gates import Circle, Gate, Pass, Way
-from verrou.core.model import Account, Builtin, Detail, Effect, Files, Flag, Grant, Group, PasswordState, Posture, Role
+from verrou.core.model import Account, Detail, Effect, Files, Flag, Grant, Group, PasswordState, Posture, Role
 from verrou.core.rules import CATALOGUE, Rule
 from verrou.core.values import Value
 
@@ -252,14 +252,7 @@ class SetPassword(_Step):
 
     def foresee(self, posture: Posture) -> Posture:
         state = PasswordState.BLANK if self.password == "blank" else PasswordState.SET
-
-        def change(account: Account) -> Account:
-            # A built-in administrator that nobody could sign in as stays shut: a password alone does not open it.
-            shut = account.builtin is Builtin.ADMIN and account.password is PasswordState.NONE
-            enabled = account.enabled and not shut
-            return evolve(account, password=state, must_change=self.must_change, enabled=enabled)
-
-        return _changed(posture, self.account, change)
+        return _changed(posture, self.account, lambda a: evolve(a, password=state, must_change=self.must_change))
 
 
 @frozen

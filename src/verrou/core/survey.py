@@ -68,7 +68,7 @@ def posture_from(data: object) -> Posture:
         accounts = convert.structure(data["accounts"], tuple[Account, ...])
         groups = convert.structure(data["groups"], tuple[Group, ...])
         troubles = convert.structure(data["troubles"], tuple[str, ...])
-        gates = convert.structure(data["gates"], tuple[Gate, ...])
+        gates = convert.structure(data.get("gates", []), tuple[Gate, ...])
         readings = {
             rule_id: _reading(convert, CATALOGUE[rule_id], raw)
             for rule_id, raw in data["readings"].items()

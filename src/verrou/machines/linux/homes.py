@@ -14,7 +14,7 @@ from itertools import count as counting
 from pathlib import Path
 from typing import IO, Any
 
-from attrs import define, field
+from attrs import define
 
 from verrou.core.model import Files, counted, say_size
 from verrou.core.steps import FilesChoice
@@ -51,10 +51,6 @@ class Home:
     root: Root
     name: str
     uid: int
-    place: Path = field(init=False)
-
-    def __attrs_post_init__(self) -> None:
-        self.place = self.root.place(self.name)
 
     def there(self) -> bool:
         """Whether anything stands there at all."""

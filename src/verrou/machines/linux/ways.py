@@ -139,7 +139,7 @@ def _lives(pid: int) -> bool:
 def fresh_homes(root: Root) -> Callable[[str, str], bool]:
     """Whether an account, by its name and home, gets a home in memory for each session: pam_namespace(8) in the session
     stack of the console, and a line of namespace.conf(5) about that home."""
-    if not any(line for line in load_stack(root, "login", "session").having(NAMESPACE)):
+    if not load_stack(root, "login", "session").having(NAMESPACE):
         return lambda name, home: False
     files = [f"{NAMESPACE_FOLDER}/{n}" for n in root.names_in(NAMESPACE_FOLDER) if n.endswith(".conf")]
     words = [line.split("#", 1)[0].split() for file in [NAMESPACE_CONF, *files] for line in root.lines(file)]
