@@ -4,14 +4,21 @@ import ctypes
 import os
 import subprocess
 import sys
+import tempfile
+import traceback
 from collections.abc import Callable, Iterator
 from datetime import datetime
 from pathlib import Path
+from typing import NoReturn
 
 import pytest
 from hypothesis import HealthCheck, settings
 
+from verrou.core.steps import Step
+from verrou.machines import Machine, PutBack, Secrets, StepResult
 from verrou.machines.bench.authority import Authority
+from verrou.records import carry_out
+from verrou.records.journal import Journal
 
 sys.path.insert(0, str(Path(__file__).parent))
 from debian_root import PrivateRoot, Unavailable, base_root
@@ -19,7 +26,9 @@ from debian_root import PrivateRoot, Unavailable, base_root
 settings.register_profile(
     "verrou", deadline=None, max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture]
 )
-settings.load_profile("verrou")
+settings.register_profile("ci", settings.get_profile("verrou"), derandomize=True, print_blob=True)
+settings.register_profile("search", settings.get_profile("verrou"), max_examples=2_000)
+settings.load_profile("ci" if os.environ.get("CI") else os.environ.get("VERROU_HYPOTHESIS", "verrou"))
 
 Verrou = Callable[..., subprocess.CompletedProcess[str]]
 GOOD_PASSWORD = "kittiwake-Cliff-42"
@@ -28,24 +37,83 @@ TYPED = ("--yes", "--password", "stdin")
 
 @pytest.fixture
 def verrou(tmp_path: Path) -> Verrou:
-    """The program as a person runs it: ``verrou("audit", "-b", "essential", typed="...", code=1)``."""
+    """The program as a person runs it: ``verrou("audit", "-b", "essential", typed="...", code=1)``. It runs in a forked
+    process, since what it says is the same as from a new interpreter, and much sooner there."""
 
     def run(*arguments: object, typed: str = "", code: int | None = 0) -> subprocess.CompletedProcess[str]:
-        ended = subprocess.run(
-            [sys.executable, "-m", "verrou", *map(str, arguments)],
-            input=typed,
-            capture_output=True,
-            text=True,
-            cwd=tmp_path,
-            env={k: v for k, v in os.environ.items() if k != "VERROU_MACHINE"},
-            check=False,
-        )
+        words = [str(argument) for argument in arguments]
+        ended = forked(words, typed, tmp_path)
         assert "Traceback" not in ended.stderr, ended.stderr
         if code is not None:
-            assert ended.returncode == code, f"{arguments}\n{ended.stdout}\n{ended.stderr}"
+            assert ended.returncode == code, f"{words}\n{ended.stdout}\n{ended.stderr}"
         return ended
 
     return run
+
+
+def forked(words: list[str], typed: str, folder: Path) -> subprocess.CompletedProcess[str]:
+    """The program in a child of this process, with files for its standard streams."""
+    with (
+        tempfile.TemporaryFile() as given,
+        tempfile.TemporaryFile() as told,
+        tempfile.TemporaryFile() as complained,
+    ):
+        given.write(typed.encode())
+        given.seek(0)
+        sys.stdout.flush()
+        sys.stderr.flush()
+        child = os.fork()
+        if child == 0:
+            _become_program(words, folder, (given.fileno(), told.fileno(), complained.fileno()))
+        code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+        told.seek(0)
+        complained.seek(0)
+        out, err = told.read().decode(), complained.read().decode()
+    return subprocess.CompletedProcess(words, code, out, err)
+
+
+def _become_program(words: list[str], folder: Path, streams: tuple[int, int, int]) -> NoReturn:
+    code = 1
+    try:
+        for number, stream in enumerate(streams):
+            os.dup2(stream, number)
+        sys.stdin, sys.stdout, sys.stderr = (
+            os.fdopen(number, mode, encoding="utf-8", closefd=False) for number, mode in ((0, "r"), (1, "w"), (2, "w"))
+        )
+        os.chdir(folder)
+        os.environ.pop("VERROU_MACHINE", None)
+        sys.argv = ["verrou", *words]
+        from verrou.__main__ import main
+
+        main()
+        code = 0
+    except SystemExit as end:
+        code = end.code if isinstance(end.code, int) else 0 if end.code is None else 1
+    except BaseException:
+        traceback.print_exc()
+    finally:
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(code)
+
+
+def do(machine: Machine, *steps: Step, secrets: Secrets | None = None) -> list[StepResult]:
+    """The steps rehearsed and landed, no guard asked, and what the machine answered to each."""
+    given = secrets or Secrets()
+    rehearsal = carry_out.rehearse(machine, machine.observe(), list(steps), given)
+    assert not rehearsal.foreseen_only, rehearsal.foreseen_only
+    if rehearsal.changes:
+        carry_out.commit(machine, rehearsal, given, carry_out.Told("test"))
+    return [result for _, result in rehearsal.steps]
+
+
+def go_back(machine: Machine, entry: int | None = None) -> list[PutBack]:
+    """An undo rehearsed and landed, no guard asked, and what came of each place."""
+    journal = Journal(machine.records_folder())
+    entries = carry_out.to_undo(journal, entry, None)
+    rehearsal = carry_out.rehearse_undo(machine, journal, [each.number for each in entries])
+    carry_out.undo(machine, rehearsal, entries, carry_out.Told("undo"))
+    return list(rehearsal.put_back)
 
 
 @pytest.fixture

@@ -6,11 +6,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from conftest import do
 from debian_root import PrivateRoot
 from verrou.core.gates import Gate, Way
 from verrou.core.making import new_account
 from verrou.core.model import Account, Role
-from verrou.machines import Secrets, open_machine
+from verrou.machines import open_machine
 from verrou.machines.linux.access_file import CONSOLE, REMOTE, access_rules, passes
 from verrou.machines.linux.root import Root
 
@@ -61,7 +62,7 @@ def test_dormant_rules_are_not_called_to_life(manned_root: PrivateRoot) -> None:
     root.write("/etc/security/access.conf", "-:ALL:ALL\n")
     machine = open_machine(str(root.path))
     steps = new_account(machine.observe(), "daypass", Role.GUEST, password="blank")
-    assert {result.outcome for result in machine.perform(steps, Secrets())} == {"done"}
+    assert {result.outcome for result in do(machine, *steps)} == {"done"}
     asked = root.inside("pamtester", "-I", "tty=tty1", "login", "warden", "acct_mgmt")
     assert asked.returncode == 0
     assert Way.CONSOLE in {gate.way for gate in machine.observe().gates}

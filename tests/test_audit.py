@@ -31,11 +31,12 @@ GATES = (
     Group("administrators", "544", ("warden",), (Grant.ADMINISTRATION,)),
     Group("guests", "546", ("daypass",), (Grant.GUEST_USE,)),
 )
+RECENTLY = date(2026, 9, 1)
 PEOPLE = (
     Account("keeper", "500", Origin.BUILT_IN, Builtin.ADMIN, "keeper", enabled=False),
-    Account("warden", "1000", groups=("administrators",)),
-    Account("tern", "1001"),
-    Account("daypass", "1002", groups=("guests",), password=PasswordState.BLANK),
+    Account("warden", "1000", groups=("administrators",), password_changed=RECENTLY),
+    Account("tern", "1001", password_changed=RECENTLY),
+    Account("daypass", "1002", password_changed=RECENTLY, groups=("guests",), password=PasswordState.BLANK),
 )
 
 
@@ -49,7 +50,7 @@ def asked(text: str) -> Baseline:
 
 def posture(*accounts: Account, **readings: Reading) -> Posture:
     named = {key.replace("__", "."): reading for key, reading in readings.items()}
-    return Posture(FACTS, accounts or PEOPLE, GATES, named)
+    return Posture(FACTS, accounts or PEOPLE, GATES, {"password.max_age": Reading(timedelta(days=90)), **named})
 
 
 def verdicts(found: Audit) -> dict[str, Verdict]:
@@ -151,8 +152,8 @@ def test_an_account_that_ended_or_is_locked_is_no_administrator() -> None:
     warden = PEOPLE[1]
     text = "[population]\nadministrators = { from = 1, to = 9 }"
     for change, count in (
-        ({"expires": date(2026, 9, 14)}, 0),
-        ({"expires": date(2026, 9, 15)}, 1),
+        ({"ends": date(2026, 9, 14)}, 0),
+        ({"ends": date(2026, 9, 15)}, 1),
         ({"locked_until": datetime(2026, 9, 14, 8, 31)}, 0),
         ({"locked_until": datetime(2026, 9, 14, 8, 29)}, 1),
         ({"may_sign_in": False}, 0),
@@ -222,8 +223,8 @@ members = ["nobody"]
 
 
 def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None:
-    tern = evolve(PEOPLE[2], password_ages=False, ages_exempt=True)
-    guest = evolve(PEOPLE[3], password=PasswordState.SET, password_ages=False)
+    tern = evolve(PEOPLE[2], ages_exempt=True)
+    guest = evolve(PEOPLE[3], password=PasswordState.SET, ages_exempt=True)
     twin = Account("skua", "1000", groups=("administrators",))
     baseline = asked('[population]\nunending_passwords = "guests"\nduplicate_ids = "forbidden"\n')
     found = audit(posture(PEOPLE[1], tern, guest, twin), baseline)
@@ -240,8 +241,8 @@ def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None
 
 
 def test_a_longest_age_alone_does_not_end_the_exceptions() -> None:
-    exempt = evolve(PEOPLE[2], password_ages=False, ages_exempt=True)
-    plain = evolve(PEOPLE[1], password_ages=False)
+    exempt = evolve(PEOPLE[2], ages_exempt=True)
+    plain = PEOPLE[1]
     now = posture(plain, exempt, password__max_age=Reading("never"))
     text = '[password]\nmax_age = "90 days"\n[population]\nunending_passwords = "nobody"\n'
     worksheet = plan(now, asked(text), audit(now, asked(text)))

@@ -1,19 +1,22 @@
-"""Killed at every write point, beside others who write, and with passwords typed at a terminal."""
+"""Runs that are killed or meet a broken disk, runs beside others who write, and passwords typed at a terminal."""
 
 import os
 import pty
+import shutil
 import subprocess
 import sys
 import time
-import traceback
 from collections.abc import Callable
 from datetime import timedelta
+from functools import partial
 from pathlib import Path
 
 import pytest
 
-from conftest import GOOD_PASSWORD, Verrou
+from conftest import GOOD_PASSWORD, Verrou, forked
+from crashing import Mode, done, finished, meeting, one_of_two, state, taken_back, with_fixed_hashes
 from debian_root import PrivateRoot
+from verrou.core.errors import MachineRefused
 from verrou.core.model import Role
 from verrou.core.steps import (
     CreateAccount,
@@ -27,22 +30,19 @@ from verrou.core.steps import (
     Step,
 )
 from verrou.demo.scenario import lay_out
-from verrou.machines import Secrets, open_machine
-from verrou.records.carry_out import carry_out, undo
+from verrou.machines import Machine, Secrets, open_machine
 from verrou.records.journal import Journal
 
 STEPS: list[Step] = [
     CreateAccount("gull", Role.ADMINISTRATOR),
     Join("warden", "ringers"),
     SetRules(values=(("password.warn_before", timedelta(days=9)),)),
-    SetEnabled("guillemot", False),
+    SetEnabled("tern", False),
     Remove("guillemot", FilesChoice.ARCHIVE),
     CreateGroup("counters"),
     RemoveGroup("ringers"),
 ]
-DIED = 77
-WITHIN_A_HOME = 0
-"""Instead of the n-th rename: the first file that is deleted in a home."""
+SECRETS = Secrets(gull=GOOD_PASSWORD)
 
 
 @pytest.fixture
@@ -60,73 +60,93 @@ def sample(tmp_path: Path) -> PrivateRoot:
     return root
 
 
-def run_until(deadly_write: int, address: str) -> bool:
-    """Do the steps in a child that is killed at the n-th rename; answers with whether it was."""
-    child = os.fork()
-    if child == 0:
-        writes = 0
-        whole: Callable[..., None] = os.replace
-
-        def deadly(*arguments: object) -> None:
-            nonlocal writes
-            writes += 1
-            if writes == deadly_write:
-                os._exit(DIED)
-            whole(*arguments)
-
-        os.replace = deadly  # type: ignore[assignment]
-        removing: Callable[..., None] = os.unlink
-
-        def deadly_within_a_home(*arguments: object, **options: object) -> None:
-            if deadly_write == WITHIN_A_HOME and "dir_fd" in options:
-                os._exit(DIED)
-            removing(*arguments, **options)
-
-        os.unlink = deadly_within_a_home  # type: ignore[assignment]
-        machine = open_machine(address)
-        try:
-            carry_out(machine, STEPS, machine.observe().fingerprint, Secrets(gull=GOOD_PASSWORD), command="test")
-        finally:
-            traceback.print_exc()
-            os._exit(0 if sys.exc_info()[0] is None else 1)
-    ended = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
-    assert ended in (0, DIED)
-    return ended == DIED
+STRIDE = 6
+"""Every how many calls one is tried here; the benchmark tries them all."""
 
 
-def test_killed_at_every_write_point_it_can_go_back(sample: PrivateRoot) -> None:
-    start = sample.tree()
-    machine = open_machine(str(sample.path))
-    deadly_write = WITHIN_A_HOME - 1
+@pytest.mark.parametrize("mode", Mode)
+@pytest.mark.parametrize("way", [taken_back, finished])
+def test_a_run_that_met_something_is_taken_back_or_finished(
+    sample: PrivateRoot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, mode: Mode, way: Callable[[Machine], None]
+) -> None:
+    """At one write-like call after the other, each on a fresh copy: afterwards the tree is one of the two."""
+    with_fixed_hashes(monkeypatch)
+
+    def copied(name: str) -> Path:
+        subprocess.run(["cp", "-a", str(sample.path), str(tmp_path / name)], check=True)
+        return tmp_path / name
+
+    whole = copied("whole")
+    done(open_machine(str(whole)), STEPS, SECRETS)
+    start, after = state(sample.path), state(whole)
+    assert after != start
+    wrong, tried, call = [], 0, 1 + list(Mode).index(mode) + 3 * (way is finished)
     while True:
-        deadly_write += 1
-        died = run_until(deadly_write, str(sample.path))
-        unfinished = Journal(machine.records_folder()).unfinished()
-        assert died is (unfinished is not None)
-        machine.observe()
-        undo(machine, None)
-        assert sample.tree() == start, f"killed at write {deadly_write}"
-        if not died:
+        root = copied(str(call))
+        machine = open_machine(str(root))
+        ended = meeting(mode, call, partial(done, machine, STEPS, SECRETS))
+        problem = one_of_two(partial(state, root), machine, way, call, start, after)
+        wrong += [problem] if problem else []
+        tried += 1
+        shutil.rmtree(root)
+        if ended == 0:
             break
-    assert deadly_write > 6, "there were writes to be killed at"
+        call += STRIDE
+    assert tried > 10 and not wrong, wrong[:5]
+
+
+@pytest.mark.parametrize("mode", Mode)
+def test_a_bench_machine_that_met_something_is_taken_back_or_finished(bench: Path, tmp_path: Path, mode: Mode) -> None:
+    machine, steps, start = open_machine(str(bench)), [SetEnabled("visitor", True)], bench.read_bytes()
+    call, ended = 0, 1
+    while ended:
+        call += 1
+        for way in (taken_back, finished):
+            bench.write_bytes(start)
+            shutil.rmtree(tmp_path / "hide-01.verrou", ignore_errors=True)
+            ended = meeting(mode, call, partial(done, machine, steps, Secrets()))
+            journal = Journal(machine.records_folder())
+            if journal.broken_off():
+                told = pytest.raises(MachineRefused, match=r"entry 1 .* broke off: verrou resume finishes it")
+                with told:
+                    done(machine, steps, Secrets())
+                way(machine)
+                assert (bench.read_bytes() == start) is (way is taken_back)
+            else:
+                finished_first = any(entry.finished for entry in journal.entries())
+                assert (bench.read_bytes() == start) is not finished_first
+            assert not journal.damaged() and not Journal(machine.records_folder()).broken_off()
+            assert sorted(p.name for p in tmp_path.iterdir() if p.is_file()) == [bench.name]
+    assert call > 10
 
 
 @pytest.mark.real_root
-def test_beside_the_systems_own_tools_no_account_is_lost(root: PrivateRoot) -> None:
-    loop = "for i in $(seq 200); do useradd -M theirs$i || exit 1; done"
+def test_beside_the_systems_own_tools_and_other_runs_no_account_is_lost(root: PrivateRoot) -> None:
+    """Three at once: the system's own additions, and two runs of ours one after the other."""
+    loop = "for i in $(seq 20); do useradd -M theirs$i || exit 1; done"
     theirs = subprocess.Popen(["chroot", str(root.path), "sh", "-c", loop])
-    machine = open_machine(str(root.path))
-    for number in range(200):
-        steps = [CreateAccount(f"ours{number}", Role.STANDARD)]
-        (result,) = machine.perform(steps, Secrets({f"ours{number}": GOOD_PASSWORD}))
-        assert result.outcome == "done"
+    mine = [os.fork() for _ in range(1)]
+    kind = "left" if mine == [0] else "right"
+    for number in range(10):
+        name = f"{kind}{number}"
+        words = ["account", "add", name, "--password", "blank", "--yes", "-m", str(root.path), "--keep-password"]
+        ended = forked(words, "", root.path.parent)
+        if ended.returncode:
+            print(ended.stderr)
+            if kind == "left":
+                os._exit(1)
+            raise AssertionError(ended.stderr)
+    if kind == "left":
+        os._exit(0)
+    assert os.waitstatus_to_exitcode(os.waitpid(mine[0], 0)[1]) == 0
     assert theirs.wait() == 0
     names = [line.split(":")[0] for line in root.read("/etc/passwd").splitlines()]
     uids = [line.split(":")[2] for line in root.read("/etc/passwd").splitlines()]
-    for kind in ("ours", "theirs"):
-        assert sum(name.startswith(kind) for name in names) == 200
+    assert [sum(name.startswith(kind) for name in names) for kind in ("left", "right", "theirs")] == [10, 10, 20]
     assert len(set(names)) == len(names) and len(set(uids)) == len(uids)
-    assert root.inside("grpck", "-r").returncode == 0
+    assert root.inside("pwck", "-r").returncode in (0, 2) and root.inside("grpck", "-r").returncode == 0
+    entries = Journal(open_machine(str(root.path)).records_folder()).entries()
+    assert [entry.number for entry in entries] == list(range(1, 21)) and all(entry.finished for entry in entries)
 
 
 @pytest.mark.real_root

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from conftest import Verrou
 from verrou.core import guards
-from verrou.core.access import role_of, usable_administrators
+from verrou.core.access import role_of, usable_administrator, usable_administrators
 from verrou.core.audit import Verdict, audit
 from verrou.core.baseline import read_baseline
 from verrou.core.errors import BadInput, GuardRefused
@@ -40,6 +40,7 @@ from verrou.core.steps import (
     RemoveGroup,
     Rename,
     SetEnabled,
+    SetEnd,
     SetFlags,
     SetPassword,
     SetRules,
@@ -48,6 +49,7 @@ from verrou.core.steps import (
 )
 
 NOW = datetime(2026, 9, 14, 8, 30)
+LATER = NOW.date() + guards.LOOK_AHEAD
 EXCLUDING = ((Flag.MUST_CHANGE, Flag.CANNOT_CHANGE), (Flag.MUST_CHANGE, Flag.AGES_EXEMPT))
 FACTS = MachineFacts("hide-01", "bench", "bench", "x", NOW, Naming("[a-z]+", 20, ""), excluding=EXCLUDING)
 NAMES = ("keeper", "warden", "tern", "ana", "bors")
@@ -67,7 +69,7 @@ def postures(draw: st.DrawFn) -> Posture:
                 groups=tuple(draw(st.sets(st.sampled_from(list(GROUPS)), max_size=2))),
                 enabled=draw(st.booleans()),
                 password=draw(st.sampled_from(PasswordState)),
-                expires=draw(st.sampled_from([None, date(2026, 9, 1), date(2027, 1, 1)])),
+                ends=draw(st.sampled_from([None, date(2026, 9, 1), date(2026, 10, 1), date(2027, 1, 1)])),
                 locked_until=draw(st.sampled_from([None, NOW + timedelta(hours=1), NOW - timedelta(hours=1)])),
             )
         )
@@ -98,21 +100,20 @@ def test_no_worksheet_takes_an_administrator_before_another_was_tried(posture: P
     """Nor the last one: said again here in other words than the guards use, over the names that stay."""
     steps = guards.with_trials(posture, steps)
     refused = {refusal.guard for refusal in guards.refusals(posture, steps)}
-    assert refused <= {"last-administrator"}, "a trial of whoever stays is put in where it is missing"
-    if refused:
-        return
-    tried: set[str] = set()
     could = {a.identity for a in usable_administrators(posture)}
+    lasting = any(usable_administrator(a, posture, LATER) for a in usable_administrators(posture))
+    tried: set[str] = set()
     for step in steps:
         if isinstance(step, TrySignIn | SetPassword) and step.account in posture.by_name:
             identity = posture.by_name[step.account].identity
             tried = tried | {identity} if isinstance(step, TrySignIn) else tried - {identity}
         posture = step.foresee(posture)
-        can = {a.identity for a in usable_administrators(posture)}
-        assert can or not could, f"after {step.what} nobody can administer"
-        assert can & tried or not could - can, f"{step.what} leaves it to somebody untried"
-        could = can
-    assert could or not steps
+    can = {a.identity for a in usable_administrators(posture)}
+    assert ("last-administrator" in refused) is (bool(could) and not can)
+    if can:
+        assert ("untried-administrator" in refused) is (bool(could - can) and not can & tried)
+        lasts = any(usable_administrator(a, posture, LATER) for a in usable_administrators(posture))
+        assert ("lasting-administrator" in refused) is (lasting and not lasts)
 
 
 @given(postures())
@@ -120,7 +121,7 @@ def test_disabling_the_only_administrator_is_refused(posture: Posture) -> None:
     usable = usable_administrators(posture)
     if len(usable) == 1:
         with pytest.raises(GuardRefused, match=f"step 1: disable account {usable[0].name}"):
-            guards.check(posture, [SetEnabled(usable[0].name, False)])
+            guards.check(guards.course_of(posture, [SetEnabled(usable[0].name, False)]))
 
 
 def two_administrators(in_use: str = "") -> Posture:
@@ -168,17 +169,17 @@ def test_files_are_named_and_none_is_left_to_nobody(step: Step, refused: bool) -
 @pytest.mark.parametrize(
     ("steps", "refused"),
     [
-        ([SetFlags("warden", ((Flag.MUST_CHANGE, True), (Flag.CANNOT_CHANGE, True)))], True),
-        ([SetFlags("warden", ((Flag.AGES_EXEMPT, True),)), SetPassword("warden", must_change=True)], True),
-        ([SetFlags("warden", ((Flag.AGES_EXEMPT, True), (Flag.CANNOT_CHANGE, True)))], False),
-        ([SetPassword("warden"), SetFlags("warden", ((Flag.MUST_CHANGE, False), (Flag.CANNOT_CHANGE, True)))], False),
+        ([SetFlags("warden", password_due=True, cannot_change=True)], True),
+        ([SetFlags("warden", ages_exempt=True), SetPassword("warden", must_change=True)], True),
+        ([SetFlags("warden", cannot_change=True, ages_exempt=True)], False),
+        ([SetPassword("warden"), SetFlags("warden", password_due=False, cannot_change=True)], False),
         ([CreateAccount("gull", Role.STANDARD, must_change=True, cannot_change=True)], True),
     ],
 )
 def test_marks_that_exclude_each_other_are_refused_with_the_reason(steps: list[Step], refused: bool) -> None:
     found = guards.refusals(two_administrators(), steps)
-    assert [r.guard for r in found] == (["contradiction"] if refused else [])
-    assert all("one excludes the other" in r.reason for r in found)
+    said = [r.reason for r in found if r.guard == "contradiction"]
+    assert bool(said) is refused and all("one excludes the other" in reason for reason in said)
 
 
 @given(postures(), STEPS)
@@ -234,13 +235,51 @@ def test_a_contradiction_is_refused() -> None:
     wanted = {"lockout.lasts": timedelta(minutes=10), "lockout.forget_after": timedelta(minutes=20)}
     posture = lockout(5, 30, 30)
     with pytest.raises(GuardRefused, match="guard contradiction refuses step 1"):
-        guards.check(posture, rule_steps(posture, wanted))
+        guards.check(guards.course_of(posture, rule_steps(posture, wanted)))
 
 
 def test_a_machine_that_moved_is_refused() -> None:
-    with pytest.raises(GuardRefused, match="moved-machine"):
-        guards.check_unmoved(lockout(5, 30, 30).fingerprint, lockout(5, 31, 30))
-    guards.check_unmoved(lockout(5, 30, 30).fingerprint, lockout(5, 30, 30))
+    steps = [SetRules(values=(("lockout.after", 4),)), SetEnabled("warden", True)]
+    planned = guards.rests_on(lockout(5, 30, 30), steps)
+    with pytest.raises(GuardRefused, match=r"moved-machine .* somebody changed rule lockout.lasts"):
+        guards.check_unmoved(planned, guards.rests_on(lockout(5, 31, 30), steps))
+    other = Account("tern", "1001", wrong_tries=3)
+    beside = lockout(5, 30, 30)
+    beside = evolve(beside, accounts=(evolve(beside.accounts[0], last_sign_in=NOW), other))
+    guards.check_unmoved(planned, guards.rests_on(beside, steps))
+
+
+def lasting(now: Posture, *steps: Step) -> list[str]:
+    return [r.guard for r in guards.refusals(now, steps) if r.guard == "lasting-administrator"]
+
+
+def test_an_administrator_lasts() -> None:
+    """Ends, ages with days of grace, and a lock that only an administrator lifts."""
+    two = two_administrators("warden")
+    tomorrow, in_spring = NOW.date() + timedelta(days=1), date(2027, 3, 1)
+    assert not lasting(two, SetEnd("warden", tomorrow)), "keeper stays"
+    alone = evolve(two, accounts=(two.by_name["warden"],))
+    assert lasting(alone, SetEnd("warden", tomorrow)) and not lasting(alone, SetEnd("warden", in_spring))
+    ends = evolve(alone, accounts=(evolve(alone.accounts[0], ends=tomorrow),))
+    assert not lasting(ends, SetPassword("warden")), "it was so before"
+    graced = evolve(alone.accounts[0], password_changed=NOW.date() - timedelta(days=40), grace=10)
+    aged = evolve(alone, accounts=(graced,), readings={"password.max_age": Reading("never")})
+    assert lasting(aged, SetRules(values=(("password.max_age", timedelta(days=50)),)))
+    assert not lasting(aged, SetRules(values=(("password.max_age", timedelta(days=200)),)))
+    for_good = SetRules(values=(("lockout.lasts", "until-unlocked"),))
+    rules = {"lockout.after": Reading(5), "lockout.lasts": Reading(timedelta(hours=1))}
+    assert lasting(evolve(alone, readings=rules), for_good)
+    assert not lasting(evolve(two, readings=rules), for_good), "the built-in one does not lock"
+    assert lasting(evolve(two, readings={**rules, "lockout.covers_admin": Reading(True)}), for_good)
+
+
+def test_a_machine_without_an_administrator_may_be_hardened() -> None:
+    nobody = evolve(two_administrators(), accounts=())
+    steps = [CreateAccount("tern", Role.STANDARD)]
+    assert guards.refusals(nobody, steps) == []
+    assert guards.warnings(guards.course_of(nobody, steps)) and not guards.warnings(
+        guards.course_of(two_administrators(), steps)
+    )
 
 
 def in_use(posture: Posture, name: str) -> Posture:
@@ -259,14 +298,14 @@ def test_the_account_in_use_keeps_what_it_is(posture: Posture, steps: list[Step]
     role = role_of(was, posture)
     for step in steps:
         posture = step.foresee(posture)
-    now = posture.by_name[own]
+    (now,) = posture.by_identity[was.identity]
     assert (now.enabled or not was.enabled) and (role_of(now, posture) is role or role is not Role.ADMINISTRATOR)
 
 
 def test_only_some_guards_may_be_accepted(bench: Path, verrou: Verrou) -> None:
     told = verrou("account", "disable", "keeper", "-m", bench, "--accept", "last-administrator", "--yes", code=2).stderr
     assert "own-account" in told
-    assert guards.ACCEPTABLE == ("own-account", "orphaned-files")
+    assert guards.ACCEPTABLE == ("lasting-administrator", "own-account", "orphaned-files")
 
 
 @pytest.mark.parametrize(
@@ -275,6 +314,7 @@ def test_only_some_guards_may_be_accepted(bench: Path, verrou: Verrou) -> None:
         ([SetPassword("tern", "blank")], True, False),
         ([SetPassword("tern", "blank")], False, False),
         ([SetPassword("tern", "blank"), Join("tern", "afar")], True, False),
+        ([Join("tern", "afar"), SetPassword("tern", "blank"), Leave("tern", "afar")], False, False),
         ([Join("tern", "afar"), SetPassword("tern", "blank")], False, True),
         ([SetPassword("ana", "blank")], False, False),
         ([SetPassword("ana", "blank"), SetEnabled("ana", True), Join("ana", "afar")], False, True),

@@ -12,12 +12,20 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from verrou.core.steps import FilesChoice
+from verrou.core.errors import MachineRefused
+from verrou.core.model import Source
+from verrou.machines import Deed, Standing
 from verrou.machines.linux import homes
-from verrou.machines.linux.homes import Home, Leaving, NoHome, files_of, new_archive, unpack
+from verrou.machines.linux.homes import Home, NoHome, files_of
+from verrou.machines.linux.landing import Landing
+from verrou.machines.linux.new_homes import is_as_made, making
 from verrou.machines.linux.root import Root
 
 UID = 1001
+ARCHIVE = "/var/lib/verrou/archives/tern-20260914-083000.tar.gz"
+ARCHIVING = Deed("archive-home", "/home/tern", (("uid", UID), ("archive", ARCHIVE)))
+TAKING = Deed("take-home", "/home/tern", (("uid", UID), ("archive", "")))
+BRINGING = Deed("bring-home", "/home/tern", (("uid", UID), ("archive", ARCHIVE), ("aside", "")))
 NAMES = st.sampled_from(["a", "b", ".c", "ü\n"])
 PATHS = st.lists(NAMES, min_size=1, max_size=3).map("/".join)
 TREES = st.lists(
@@ -31,6 +39,7 @@ def outside(tmp_path: Path) -> Path:
         pytest.fail("must be root") if os.environ.get("CI") else pytest.skip("must be root")
     for name in ("etc", "var/lib", "home"):
         (tmp_path / "root" / name).mkdir(parents=True)
+    (tmp_path / "root/var/lib/verrou").mkdir(mode=0o700)
     (tmp_path / "root/etc/shadow").write_text("root:*:1::::::\n")
     return tmp_path / "root"
 
@@ -94,24 +103,27 @@ def test_an_archive_holds_the_home_and_gives_it_back(outside: Path, tree: list[t
     found = files_of(root, "tern", UID, "/home/tern", everywhere=True)
     assert found.count == sum(not stat.S_ISDIR(int(str(mode))) for mode, _, _ in inside.values())
     assert found.elsewhere_count == 0
-    leaving = Leaving(Home(root, "/home/tern", UID), FilesChoice.ARCHIVE, new_archive(root, "tern"))
-    leaving.home.check({})
-    leaving.before()
+    landing = Landing(root)
+    Home(root, "/home/tern", UID).check({})
+    landing.land(ARCHIVING, 1)
     assert look(outside / "home/tern") == inside, "an archive takes nothing away"
-    leaving.after()
-    assert not (outside / "home/tern").exists() and look(outside / "etc") == others
-    assert unpack(root, leaving.archive) == "/home/tern"
+    landing.land(TAKING, 1)
+    assert not (outside / "home/tern").exists() and landing.stands(TAKING, 1) is Standing.AFTER
+    landing.sweep([ARCHIVING, TAKING], 1)
+    assert os.listdir(outside / "home") == [] and look(outside / "etc") == others
+    landing.land(BRINGING, 2)
     assert look(outside / "home/tern") == {name: what for name, what in inside.items() if name not in pipes}
-    with pytest.raises(NoHome, match="there again"):
-        unpack(root, leaving.archive)
     shutil.rmtree(outside / "var/lib/verrou")
+    (outside / "var/lib/verrou").mkdir(mode=0o700)
 
 
 @given(tree=TREES)
 def test_deleting_ends_at_the_home(outside: Path, tree: list[tuple[str, str]]) -> None:
     grow(outside / "home/tern", tree)
     others = look(outside / "etc")
-    Home(Root(outside), "/home/tern", UID).delete()
+    landing = Landing(Root(outside))
+    landing.land(TAKING, 1)
+    landing.sweep([TAKING], 1)
     assert os.listdir(outside / "home") == [] and look(outside / "etc") == others
 
 
@@ -138,24 +150,70 @@ def test_a_folder_that_becomes_a_link_meanwhile_leads_nowhere(
             pass
 
     monkeypatch.setattr(homes.os, "scandir", Swapped)
-    home = Home(Root(outside), "/home/tern", UID)
+    landing = Landing(Root(outside))
     with pytest.raises(OSError):
-        home.archive(outside / "var/lib/tern.tar.gz") if work == "archive" else getattr(home, work)()
+        if work == "files":
+            Home(Root(outside), "/home/tern", UID).files()
+        elif work == "archive":
+            landing.land(ARCHIVING, 1)
+        else:
+            landing.land(TAKING, 1)
+            landing.sweep([TAKING], 1)
     monkeypatch.undo()
     assert look(outside / "etc") == others
-    assert not (outside / "var/lib/tern.tar.gz").exists(), "half an archive does not stay"
+    assert landing.stands(ARCHIVING, 1) is Standing.BEFORE, "half an archive does not stand under its name"
 
 
 def test_an_archive_that_somebody_changed_is_not_unpacked(outside: Path) -> None:
     grow(outside / "home/tern", [("a", "file")])
-    home = Home(Root(outside), "/home/tern", UID)
-    archive = outside / "var/lib/verrou/archives/tern-1.tar.gz"
-    home.archive(archive)
-    home.delete()
+    landing = Landing(Root(outside))
+    for deed in (ARCHIVING, TAKING):
+        landing.land(deed, 1)
+    landing.sweep([TAKING], 1)
+    archive = outside / ARCHIVE.lstrip("/")
     archive.write_bytes(archive.read_bytes() + b"\0")
-    with pytest.raises(NoHome, match="checksum differs"):
-        unpack(Root(outside), "/var/lib/verrou/archives/tern-1.tar.gz")
+    with pytest.raises(MachineRefused, match="checksum differs"):
+        landing.land(BRINGING, 2)
     assert not (outside / "home/tern").exists()
+
+
+def test_no_link_of_a_disk_leads_out_of_it(outside: Path, tmp_path: Path) -> None:
+    """A mounted root whose /home is an absolute link: what is done to homes stays inside."""
+    elsewhere = tmp_path / "elsewhere"
+    elsewhere.mkdir()
+    shutil.rmtree(outside / "home")
+    (outside / "home").symlink_to(elsewhere)
+    inner = outside / str(elsewhere).lstrip("/")
+    inner.mkdir(parents=True)
+    root = Root(outside)
+    (deed,) = making(root, "/home/tern", UID, UID, kept=True, defs={})
+    assert isinstance(deed, Deed) and deed.place == f"{elsewhere}/tern"
+    landing = Landing(root)
+    landing.land(deed, 1)
+    facts = (*ARCHIVING.facts, ("aside", ""))
+    for verb in ("archive-home", "take-home", "bring-home"):
+        landing.land(Deed(verb, deed.place, facts), 1)
+    assert os.listdir(elsewhere) == [] and (inner / "tern").is_dir()
+
+
+def test_a_skeleton_of_odd_things_makes_a_home(outside: Path) -> None:
+    """Links are copied as links, pipes are left out, a mode that is none counts for nothing, and a new home is known
+    again as long as nobody used it."""
+    skeleton = outside / "etc/skel"
+    (skeleton / "deep").mkdir(parents=True)
+    (skeleton / "deep/.profile").write_text("# hello")
+    (skeleton / "link").symlink_to("/etc/shadow")
+    os.mkfifo(skeleton / "pipe")
+    defs = {"HOME_MODE": ("99z", Source("/etc/login.defs", 1))}
+    (deed,) = making(Root(outside), "/home/gull", UID, UID, kept=True, defs=defs)
+    assert isinstance(deed, Deed)
+    Landing(Root(outside)).land(deed, 1)
+    made = look(outside / "home/gull")
+    assert set(made) == {".", "deep", "deep/.profile", "link"}
+    assert made["."][:2] == (0o40700, UID) and made["link"][2] == "/etc/shadow"
+    assert is_as_made(Root(outside), deed)
+    (outside / "home/gull/deep/.profile").write_text("# mine")
+    assert not is_as_made(Root(outside), deed)
 
 
 @pytest.mark.parametrize(

@@ -9,7 +9,8 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from debian_root import PrivateRoot
-from verrou.core.access import can_sign_in, expired, needs_a_look, role_of, states_of
+from verrou.core.access import can_sign_in, needs_a_look, role_of, states_of
+from verrou.core.ageing import expired, must_change
 from verrou.core.model import Account, Origin, PasswordState, Posture, Role
 from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.lockout import TALLY, moved_back, valid_times
@@ -52,10 +53,11 @@ def test_who_can_sign_in_is_whom_pam_lets_in(
     root.write("/etc/pam.d/judge", "auth required pam_unix.so nodelay nullok\naccount required pam_unix.so\n")
     root.write("/etc/passwd", passwd)
     root.write("/etc/shadow", f"{shadow}tern:{secret}:{changed}:0:{maximum}:7:{inactive}:{expires}:\n")
-    tern = account(LinuxMachine(root.path, "").observe(), "tern")
+    posture = LinuxMachine(root.path, "").observe()
+    tern = account(posture, "tern")
     authenticated = root.inside("pamtester", "judge", "tern", "authenticate", typed=f"{PASSWORD}\n").returncode == 0
     checked = root.inside("pamtester", "judge", "tern", "acct_mgmt")
-    must_change = "new password is required" in checked.stderr.lower() or "no longer valid" in checked.stderr.lower()
+    asked_first = "new password is required" in checked.stderr.lower() or "no longer valid" in checked.stderr.lower()
     lets_in = checked.returncode == 0
     today = date.today()
     blank = secret == ""
@@ -65,12 +67,12 @@ def test_who_can_sign_in_is_whom_pam_lets_in(
     assert (tern.password is PasswordState.BLANK) is blank
     assert (tern.password is PasswordState.SET) is (secret.endswith(HASH))
     assert (tern.password is PasswordState.SET and not secret.startswith("!")) is (authenticated and not blank)
-    open_ = not expired(tern, today) and tern.enabled
+    open_ = not expired(tern, posture, today) and tern.enabled
     if tern.password is PasswordState.SET and not secret.startswith("!"):
-        assert (open_ and not tern.must_change) is lets_in, (checked.stderr, tern)
-        if open_ and tern.must_change:
-            assert must_change
-    assert can_sign_in(tern, today) is (open_ and tern.password is not PasswordState.NONE)
+        assert (open_ and not must_change(tern, posture, today)) is lets_in, (checked.stderr, tern)
+        if open_ and must_change(tern, posture, today):
+            assert asked_first
+    assert can_sign_in(tern, posture, today) is (open_ and tern.password is not PasswordState.NONE)
 
 
 @pytest.mark.real_root

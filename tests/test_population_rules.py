@@ -50,21 +50,21 @@ def machine(*accounts: Account, facts: object = KEEPS, gates: tuple[Gate, ...] =
 TERN = Account("tern", "1001", password_changed=days(400), last_sign_in=datetime(2026, 9, 1))
 IDLE = Account("idle", "1002", password_changed=days(400))
 GUEST = Account("daypass", "1003", groups=("guests",), password_changed=days(3))
-SEASON = evolve(TERN, name="season", expires=date(2026, 12, 1))
-GONE = evolve(TERN, name="gone", expires=date(2026, 9, 14))
+SEASON = evolve(TERN, name="season", ends=date(2026, 12, 1))
+GONE = evolve(TERN, name="gone", ends=date(2026, 9, 14))
 FOUND = (
     ("unused_for", (TERN,), timedelta(days=13)),
     ("unused_for", (TERN, IDLE), timedelta(days=400)),
     ("unused_for", (evolve(IDLE, password_changed=None),), "never"),
     ("unused_for", (evolve(IDLE, enabled=False),), timedelta(0)),
-    ("unused_for", (evolve(IDLE, password_changed=None, must_change=True),), timedelta(0)),
-    ("unused_for", (evolve(IDLE, must_change=True),), timedelta(days=400)),
+    ("unused_for", (evolve(IDLE, password_changed=None, password_due=True),), timedelta(0)),
+    ("unused_for", (evolve(IDLE, password_due=True),), timedelta(days=400)),
     ("unused_for", (evolve(IDLE, sessions=("console",)),), timedelta(0)),
-    ("unused_for", (evolve(IDLE, expires=days(1)),), timedelta(0)),
+    ("unused_for", (evolve(IDLE, ends=days(1)),), timedelta(0)),
     ("unused_for", (evolve(IDLE, builtin=Builtin.GUEST),), timedelta(0)),
     ("temporary_until", (TERN,), timedelta(0)),
     ("temporary_until", (TERN, GUEST), "never"),
-    ("temporary_until", (evolve(GUEST, expires=date(2026, 9, 15)), SEASON), timedelta(days=78)),
+    ("temporary_until", (evolve(GUEST, ends=date(2026, 9, 15)), SEASON), timedelta(days=78)),
     ("temporary_until", (GONE,), timedelta(0)),
     ("ended_accounts", (SEASON,), "disabled"),
     ("ended_accounts", (SEASON, GONE), "left-open"),

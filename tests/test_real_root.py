@@ -227,7 +227,7 @@ def test_what_is_broken_is_told_in_a_line_and_nothing_changes(
     told = verrou(*arguments, "-m", manned_root.path, "--yes", code=code)
     assert words in told.stdout + told.stderr
     assert manned_root.tree() == start
-    assert "broke off" not in verrou("undo", "--list", "-m", manned_root.path).stdout
+    assert "broke off" not in verrou("journal", "list", "-m", manned_root.path).stdout
 
 
 def test_not_being_root(manned_root: PrivateRoot, tmp_path: Path) -> None:

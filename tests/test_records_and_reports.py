@@ -1,123 +1,169 @@
-"""Files put back and merged, the journal's chain, and what is printed."""
+"""Files replaced and merged, the journal and its lock, and what is printed."""
 
 import csv
 import io
 import json
 import os
+import signal
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Verrou
-from verrou.core.errors import BadInput
+from verrou.core.entries import State
+from verrou.core.errors import BadInput, MachineRefused
 from verrou.core.toml_lines import line_index, line_of
-from verrou.machines import Item, Outcome
-from verrou.machines.local_files import STAGED, item_at, put_back, write_whole
+from verrou.machines import Change, Deed, Item
+from verrou.machines.linux.merging import merge_lines, merge_records
+from verrou.machines.local_files import item_at, write_new
+from verrou.records import machine_lock as lock_module
 from verrou.records.journal import Journal
+from verrou.records.machine_lock import is_held, machine_lock
 from verrou.reports.sheets import Sheet, as_csv, columns_of, shown
 
 
-def bring_back(folder: Path, before: dict[str, Item], after: dict[str, Item] | None) -> dict[str, Outcome]:
-    return {item.item: item.outcome for item in put_back(lambda n: folder / n, before, after, lambda _: None)}
+def filled(folder: Path) -> Journal:
+    """Two runs that changed something, and one that only tried."""
+    journal = Journal(folder)
+    for number in (1, 2):
+        was, now = Item(b"secret hash", 0o600), Item(b"other hash", 0o600, attributes=(("user.x", b"\0y"),))
+        told = {**TOLD, "command": f"run {number}"}
+        assert journal.begin(told, [Change("/f", was, now), Deed("take-home", "/home/tern", (("uid", 7),))]) == number
+        journal.finish(number)
+    journal.note(State.TRIED, TOLD)
+    return journal
 
 
-def remember(folder: Path, *names: str) -> dict[str, Item]:
-    return {name: item_at(folder / name) for name in names}
+TOLD: dict[str, Any] = {
+    "command": "run",
+    "by": "wilma",
+    "baseline": "",
+    "accepted": [],
+    "steps": [{"what": "a step", "outcome": "done", "said": ""}],
+    "differences": [{"subject": "account tern", "fact": "enabled", "was": "yes", "now": "no"}],
+    "undoes": [],
+}
 
 
-def test_files_folders_modes_and_absence_come_back(tmp_path: Path) -> None:
-    names = ("changed", "made", "gone", "folder", "folder/inside", "same")
-    (tmp_path / "changed").write_bytes(b"old")
-    (tmp_path / "changed").chmod(0o640)
-    (tmp_path / "gone").write_bytes(b"was")
-    (tmp_path / "same").write_bytes(b"same")
-    before = remember(tmp_path, *names)
-    (tmp_path / "changed").write_bytes(b"new")
-    (tmp_path / "changed").chmod(0o600)
-    (tmp_path / "made").write_bytes(b"x")
-    (tmp_path / "gone").unlink()
-    (tmp_path / "folder").mkdir()
-    (tmp_path / "folder/inside").write_bytes(b"y")
-    after = remember(tmp_path, *names)
-    done = bring_back(tmp_path, before, after)
-    assert remember(tmp_path, *names) == before
-    assert set(done) == set(names) - {"same"} and set(done.values()) == {Outcome.UNDONE}
+def test_what_was_kept_comes_back_as_it_was(tmp_path: Path) -> None:
+    journal = filled(tmp_path / "j")
+    change, deed = journal.changes(1)
+    assert change == Change(
+        "/f", Item(b"secret hash", 0o600), Item(b"other hash", 0o600, attributes=(("user.x", b"\0y"),))
+    )
+    assert isinstance(deed, Deed) and (deed.verb, deed.number("uid"), deed.number("entry")) == ("take-home", 7, 1)
+    assert [(e.number, e.command, str(e.state())) for e in journal.entries()] == [
+        (1, "run 1", "done"),
+        (2, "run 2", "done"),
+        (3, "run", "tried"),
+    ]
+    for path in (tmp_path / "j").rglob("*"):
+        assert path.stat().st_mode & 0o077 == 0, f"{path} is for its owner alone"
+    assert b"hash" not in (tmp_path / "j/journal.jsonl").read_bytes()
+    assert journal.to_sweep() == [1, 2]
+    (tmp_path / "j/kept/0002/contents").write_bytes(b"other hash, secret hash")
+    assert len(journal.damaged()) == 1
+    with pytest.raises(BadInput, match="was changed, so there is no way back"):
+        journal.changes(2)
 
 
-def test_what_somebody_else_wrote_stays(tmp_path: Path) -> None:
-    (tmp_path / "theirs").write_bytes(b"old")
-    before = remember(tmp_path, "theirs", "home", "home/x")
-    (tmp_path / "theirs").write_bytes(b"ours")
-    (tmp_path / "home").mkdir()
-    (tmp_path / "home/x").write_bytes(b"skeleton")
-    after = remember(tmp_path, "theirs", "home", "home/x")
-    (tmp_path / "theirs").write_bytes(b"theirs")
-    (tmp_path / "home/letter").write_bytes(b"dear")
-    done = bring_back(tmp_path, before, after)
-    assert done == {"theirs": Outcome.REFUSED, "home/x": Outcome.UNDONE, "home": Outcome.REFUSED}
-    assert (tmp_path / "theirs").read_bytes() == b"theirs"
-    assert (tmp_path / "home/letter").read_bytes() == b"dear"
-    assert set(bring_back(tmp_path, before, None)) == {"theirs", "home"}, "a run that broke off is taken back whole"
+def test_an_undo_of_an_undo_is_done_again(tmp_path: Path) -> None:
+    journal = Journal(tmp_path / "j")
+    for undoes in ([], [1], [2]):
+        journal.finish(journal.begin({**TOLD, "undoes": undoes}, []))
+    assert [(e.number, e.undone_by) for e in journal.entries()] == [(1, None), (2, 3), (3, None)]
 
 
-def test_a_link_put_in_the_way_is_not_followed(tmp_path: Path) -> None:
-    (tmp_path / "outside").write_bytes(b"precious")
-    (tmp_path / "file").write_bytes(b"old")
-    before = remember(tmp_path, "file")
-    (tmp_path / "file").write_bytes(b"new")
-    after = remember(tmp_path, "file")
-    (tmp_path / "file").unlink()
-    (tmp_path / "file").symlink_to("outside")
-    assert bring_back(tmp_path, before, after) == {"file": Outcome.REFUSED}
-    assert (tmp_path / "outside").read_bytes() == b"precious"
+@pytest.mark.parametrize("mode", [0o755, 0o770])
+def test_records_that_others_can_write_are_not_trusted(tmp_path: Path, mode: int) -> None:
+    (tmp_path / "j").mkdir()
+    (tmp_path / "j").chmod(mode)
+    with pytest.raises(MachineRefused, match="closed to others"):
+        Journal(tmp_path / "j").begin(TOLD, [])
+    (tmp_path / "link").symlink_to(tmp_path / "j")
+    with pytest.raises(MachineRefused, match="closed to others"):
+        Journal(tmp_path / "link").begin(TOLD, [])
 
 
-def test_a_failed_write_leaves_the_old_file_and_nothing_else(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    (tmp_path / "file").write_bytes(b"old")
+def test_a_second_run_waits_and_then_says_who_is_at_work(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Another process holds the lock; the kernel lets go of it when that dies."""
+    ready, told = os.pipe()
+    child = os.fork()
+    if child == 0:
+        with machine_lock(tmp_path, "hide-01", "harden", "wilma"):
+            os.write(told, b"x")
+            signal.pause()
+        os._exit(0)
+    os.read(ready, 1)
+    monkeypatch.setattr(lock_module, "PATIENCE", 0.0)
+    assert is_held(tmp_path)
+    with (
+        pytest.raises(MachineRefused, match=r"hide-01 is being changed by wilma \(harden, since "),
+        machine_lock(tmp_path, "hide-01", "undo", "ana"),
+    ):
+        pass
+    os.kill(child, signal.SIGKILL)
+    os.waitpid(child, 0)
+    assert not is_held(tmp_path)
+    with machine_lock(tmp_path, "hide-01", "undo", "ana"):
+        pass
 
+
+def test_a_failed_write_leaves_nothing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     def full(_: int) -> None:
         raise OSError(28, "No space left on device")
 
     monkeypatch.setattr(os, "fsync", full)
     with pytest.raises(OSError, match="No space"):
-        write_whole(tmp_path / "file", b"new", 0o600, os.geteuid(), os.getegid())
-    assert [path.name for path in tmp_path.iterdir()] == ["file"]
-    assert (tmp_path / "file").read_bytes() == b"old"
+        write_new(tmp_path / "file", Item(b"new", 0o600, os.geteuid(), os.getegid()))
+    assert list(tmp_path.iterdir()) == []
 
 
-def test_what_a_killed_run_staged_is_cleared_away(tmp_path: Path) -> None:
-    (tmp_path / "file").write_bytes(b"old")
-    before = remember(tmp_path, "file")
-    (tmp_path / f"file{STAGED}99").write_bytes(b"half")
-    (tmp_path / "file").write_bytes(b"new")
-    bring_back(tmp_path, before, None)
-    assert [path.name for path in tmp_path.iterdir()] == ["file"]
+def test_what_hangs_on_a_file_is_kept(tmp_path: Path) -> None:
+    (tmp_path / "old").write_bytes(b"x")
+    os.setxattr(tmp_path / "old", "user.station", b"hide")
+    (tmp_path / "old").chmod(0o4750)
+    item = item_at(tmp_path / "old")
+    write_new(tmp_path / "new", item)
+    assert item_at(tmp_path / "new") == item and item.attributes == (("user.station", b"hide"),)
+    (tmp_path / "link").symlink_to("old")
+    assert item_at(tmp_path / "link").link == "old" and item_at(tmp_path / "link").content is None
 
 
-def filled(folder: Path) -> Journal:
-    journal = Journal(folder)
-    for number in (1, 2):
-        assert journal.begin(f"run {number}", "wilma", "", (), ["a step"], {"f": Item(b"secret hash", 0o600)}) == number
-        journal.step(number, "a step", "done", "")
-        journal.finish(number, {"f": Item(b"other hash", 0o600)})
-    return journal
+LINES = st.lists(st.sampled_from([b"a", b"b", b"c", b"", b"a"]), max_size=8).map(b"\n".join)
 
 
-def test_what_was_kept_comes_back_and_goes_with_the_entry(tmp_path: Path) -> None:
-    journal = filled(tmp_path / "j")
-    assert journal.before(1) == {"f": Item(b"secret hash", 0o600)}
-    assert journal.after(1) == {"f": Item(b"other hash", 0o600)}
-    assert [(e.number, e.command, len(e.outcomes), bool(e.finished)) for e in journal.entries()] == [
-        (1, "run 1", 1, True),
-        (2, "run 2", 1, True),
+@given(before=LINES, after=LINES)
+def test_lines_that_nobody_else_touched_come_back_whole(before: bytes, after: bytes) -> None:
+    assert merge_lines(before, after, after) == (before, [])
+
+
+@given(st.sets(st.integers(0, 9)), st.sets(st.integers(0, 9)))
+def test_of_two_writers_each_keeps_what_is_its_own(ours: set[int], theirs: set[int]) -> None:
+    """We and somebody else change lines of one file; ours go back, theirs stay, and what both changed is said."""
+    before = [b"line %d" % n for n in range(10)]
+    after = [b"ours %d" % n if n in ours else line for n, line in enumerate(before)]
+    now = [b"theirs %d" % n if n in theirs else line for n, line in enumerate(after)]
+    merged, kept = merge_lines(*(b"\n".join(lines) for lines in (before, after, now)))
+    for number, line in enumerate(merged.split(b"\n")):
+        assert line in (before[number], now[number])
+        assert line == now[number] or number not in theirs
+        assert line == before[number] or number in theirs or kept
+    assert bool(kept) is bool(ours & theirs) or kept
+
+
+def test_members_are_merged_name_by_name() -> None:
+    before, after = b"sudo:x:27:ana\nringers:x:5:\n", b"sudo:x:27:ana,tern\nringers:x:5:\n"
+    now = b"sudo:x:27:ana,tern,bors\nringers:x:5:bors\n"
+    assert merge_records("/etc/group", before, after, now) == (b"sudo:x:27:ana,bors\nringers:x:5:bors\n", [])
+    removed = b"ringers:x:5:\n"
+    assert merge_records("/etc/group", before, removed, b"ringers:x:5:bors\n")[0].splitlines() == [
+        b"ringers:x:5:bors",
+        b"sudo:x:27:ana",
     ]
-    for path in (tmp_path / "j").rglob("*"):
-        assert path.stat().st_mode & 0o077 == 0, f"{path} is for its owner alone"
-    journal.undone(1)
-    kept = [path.read_bytes() for path in (tmp_path / "j/kept/0002").rglob("*") if path.is_file()]
-    assert b"secret hash" in kept and not (tmp_path / "j/kept/0001").exists()
 
 
 @given(st.data())
@@ -132,11 +178,11 @@ def test_any_change_to_a_line_of_the_journal_shows(
     replacement = data.draw(st.sampled_from(b"x7 ").filter(lambda byte: byte != content[position]))
     path.write_bytes(content[:position] + bytes([replacement]) + content[position + 1 :])
     try:
-        told = [(e.command, e.by, e.steps, e.outcomes) for e in journal.entries()]
+        told = [(e.command, e.by, e.steps, e.differences) for e in journal.entries()]
     except BadInput:
         return
     path.write_bytes(content)
-    assert told == [(e.command, e.by, e.steps, e.outcomes) for e in journal.entries()], "only white space may differ"
+    assert told == [(e.command, e.by, e.steps, e.differences) for e in journal.entries()], "only white space may differ"
 
 
 @given(st.text(max_size=40))

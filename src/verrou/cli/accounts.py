@@ -253,9 +253,8 @@ def change_account(
         check_kept(posture, **words)
         steps: list[Step] = [Join(found, known_group(posture, group)) for group in joins]
         steps += [SetEnd(found, end if isinstance(end, date) else None)] if end is not None else []
-        asked = {Flag.MUST_CHANGE: must_change, Flag.CANNOT_CHANGE: cannot_change, Flag.AGES_EXEMPT: never_ends}
-        flags = tuple((flag, on) for flag, on in asked.items() if on is not None)
-        steps += [SetFlags(found, flags)] if flags else []
+        marks = SetFlags(found, must_change, cannot_change, never_ends)
+        steps += [marks] if marks.flags else []
         details = [(Detail(key), text) for key, text in words.items() if text is not None]
         details += [(Detail.HINT, "")] if no_hint else []
         details += [(Detail.RECOVERY_QUESTIONS, "")] if no_questions else []

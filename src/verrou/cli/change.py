@@ -1,4 +1,4 @@
-"""verrou harden and verrou undo, and the one way in which every command changes a machine."""
+"""verrou harden, and the one way in which every command changes a machine."""
 
 from collections.abc import Callable, Sequence
 from functools import wraps
@@ -18,29 +18,31 @@ from verrou.cli.options import (
     tell_troubles,
 )
 from verrou.core import guards
-from verrou.core.errors import BadInput, MachineRefused
-from verrou.core.model import Posture
-from verrou.core.steps import Step
-from verrou.machines import Machine, Outcome, Secrets, StepResult
+from verrou.core.errors import BadInput, BrokeOff, MachineRefused
+from verrou.core.model import Posture, counted
+from verrou.core.steps import GIVES_PASSWORD, Step, TrySignIn, account_of
+from verrou.machines import Machine, Outcome, Secrets
 
 if TYPE_CHECKING:
-    from verrou.records.carry_out import Run
+    from verrou.core.audit import Audit
+    from verrou.core.baseline import Baseline
+    from verrou.records.carry_out import Rehearsal
 
 
-def accept_option(command: F) -> F:
-    """``--accept GUARD``."""
+def accept_option(names: Sequence[str]) -> Callable[[F], F]:
+    """``--accept GUARD``, of those that may be."""
     return click.option(
         "--accept",
         "accepted",
         multiple=True,
-        type=click.Choice(guards.ACCEPTABLE),
+        type=click.Choice(names),
         help="Do it although this guard refuses; the journal records it.",
-    )(command)
+    )
 
 
 def change_options(*passwords: str) -> Callable[[F], F]:
-    """What every command that changes a machine takes: ``-m``, ``--yes``, ``--preview``, ``--accept``, and where
-    passwords come from. All but the machine reach the command as ``how``, for :func:`change`.
+    """What every command that changes a machine takes: ``-m``, ``--yes``, ``--preview``, ``--prove``, ``--foresee``,
+    ``--accept``, and where passwords come from. All but the machine reach the command as ``how``, for :func:`change`.
 
     With ``passwords``, the ways in which a new password may come about (see
     :data:`verrou.core.steps.HOW_A_PASSWORD_COMES`), the command gets the one chosen as ``password``.
@@ -52,20 +54,30 @@ def change_options(*passwords: str) -> Callable[[F], F]:
             *args: Any,
             yes: bool,
             preview: bool,
+            prove: bool,
+            foresee: bool,
             accepted: tuple[str, ...],
             password: str,
             password_file: Path | None = None,
             **kwargs: Any,
         ) -> Any:
-            how = {"yes": yes, "preview": preview, "accepted": accepted}
+            how = {"yes": yes, "preview": preview, "prove": prove, "foresee": foresee, "accepted": accepted}
             how |= {"typed": password != "stdin", "password_file": password_file}
             if passwords:
                 kwargs["password"] = "ask" if password == "stdin" else password
             return command(*args, how=how, **kwargs)
 
         options = [
-            accept_option,
-            click.option("--preview", is_flag=True, help="Show the worksheet and stop."),
+            accept_option(guards.ACCEPTABLE),
+            click.option(
+                "--foresee", is_flag=True, help="Make no private copy: show what the steps should do, and stop."
+            ),
+            click.option(
+                "--prove", is_flag=True, help="Try the rules on the private copy, before anything is changed."
+            ),
+            click.option(
+                "--preview", is_flag=True, help="Rehearse on a private copy, show what would come of it, and stop."
+            ),
             click.option("--yes", is_flag=True, help="Do not ask."),
             machine_option,
         ]
@@ -106,73 +118,192 @@ def change(
     command: str,
     yes: bool,
     preview: bool,
+    prove: bool = False,
+    foresee: bool = False,
     typed: bool = True,
     password_file: Path | None = None,
-    baseline: str = "",
-    carry_on: bool = False,
+    baseline: "Baseline | None" = None,
     accepted: Sequence[str] = (),
-) -> "Run":
-    """Show the worksheet, ask, do it, and tell what became of each step. Leaves with the exit code on a refusal."""
-    from verrou.core.making import remarks
-    from verrou.core.steps import account_of
-    from verrou.records.carry_out import carry_out, with_files
-    from verrou.reports.sheets import BAD, DOUBTFUL, console, print_sheet, shown
-    from verrou.reports.worksheets import results_sheet, worksheet_sheet
+) -> "Rehearsal":
+    """Rehearse the worksheet, show what comes of it, ask, land it, and tell what became of each step. Leaves with the
+    exit code on a refusal; with a baseline, steps that the machine would refuse are left out, else nothing is done."""
+    from verrou.core.entries import State
+    from verrou.records import carry_out
+    from verrou.records.carry_out import Told
+    from verrou.reports.sheets import console, shown
 
     out = console()
-    with console(stderr=True).status("Looking at the files of accounts"):
-        steps = with_files(machine, posture, steps)
-    print_sheet(out, worksheet_sheet(steps, posture))
-    for remark in remarks(posture, steps):
-        out.print(shown(remark), style=DOUBTFUL)
-    out.print()
-    guards.check(posture, steps, accepted)
-    if preview:
+    told = Told(command, baseline.title if baseline else "", tuple(accepted))
+    tries = carry_out.only_tries(steps)
+    prompts = typed and any(_asks(step, steps) for step in steps)
+    secrets, generated = Secrets(), Secrets()
+    if foresee:
+        rehearsal = carry_out.foreseen(posture, carry_out.with_files(machine, posture, steps), "--foresee was said")
+    else:
+        if not (preview or prompts):
+            if not (yes or typed or tries) and any(map(_needs_secret, steps)):
+                raise BadInput("passwords come on standard input, so there is nothing to answer with; say --yes too")
+            secrets, generated = collect_passwords(steps, posture, typed)
+        rehearsal = _rehearse(machine, posture, steps, secrets, prove and (preview or not prompts))
+    if rehearsal.foreseen_only and not (preview or foresee):
+        raise MachineRefused(f"nothing was changed: {rehearsal.foreseen_only}; --preview shows what can be foreseen")
+    if not tries or preview:
+        _show(rehearsal, baseline)
+    _refuse(machine, rehearsal, told, whole=baseline is None)
+    if preview or foresee:
         out.print("This is a preview; nothing was changed.")
         click.get_current_context().exit(0)
-    number = "this step" if len(steps) == 1 else f"these {len(steps)} steps"
-    if not yes and not click.confirm(f"Do {number} on {shown(machine.name)}?"):
-        out.print("Nothing was changed.")
-        click.get_current_context().exit(0)
-    secrets, generated = collect_passwords(steps, posture, typed)
+    if not (yes or tries):
+        asked = "this step" if len(steps) == 1 else f"these {len(steps)} steps"
+        if not click.confirm(f"Do {asked} on {shown(machine.name)}?"):
+            out.print("Nothing was changed.")
+            click.get_current_context().exit(0)
+    if prompts:
+        secrets, generated = collect_passwords(steps, posture, typed)
+        rehearsal = _rehearse(machine, posture, steps, secrets, prove)
+        _tell_trials(rehearsal)
+        _refuse(machine, rehearsal, told, whole=baseline is None)
+    if tries or not rehearsal.changes:
+        state = State.TRIED if tries else State.UNCHANGED
+        carry_out.note(machine, rehearsal, state, told)
+        _tell_results(rehearsal)
+        out.print("Nothing was changed." if tries else "There was nothing to change.")
+        return rehearsal
+    given = Secrets({name: password for name, password in generated.items() if _gets(rehearsal, name)})
     if generated and password_file is not None:
         reserve(password_file)
-    done = 0
-    made = Secrets()
+    landed = False
+    try:
+        number, rehearsal = carry_out.commit(machine, rehearsal, secrets, told)
+        landed = True
+    except (BrokeOff, KeyboardInterrupt):
+        landed = True  # in part, perhaps: whoever finishes it needs the passwords
+        raise
+    finally:
+        if generated:
+            hand_over(given if landed else Secrets(), password_file)
+    _tell_results(rehearsal)
+    out.print(f"Journal entry {number}; verrou undo goes back.")
+    return rehearsal
 
-    def tell(step: Step, result: StepResult) -> None:
-        nonlocal done
-        done += 1
-        print_sheet(out, results_sheet(done, step, result))
-        name = account_of(step)
-        if result.outcome is Outcome.DONE and name is not None and name in generated:
-            made[name] = generated[name]
+
+def _needs_secret(step: Step) -> bool:
+    return isinstance(step, TrySignIn) or (isinstance(step, GIVES_PASSWORD) and step.password == "ask")
+
+
+def _asks(step: Step, steps: Sequence[Step]) -> bool:
+    """Whether somebody must be asked for the password of a step; one that the steps themselves give is known."""
+    if isinstance(step, TrySignIn):
+        return not any(isinstance(other, GIVES_PASSWORD) and other.account == step.account for other in steps)
+    return _needs_secret(step)
+
+
+def _gets(rehearsal: "Rehearsal", name: str) -> bool:
+    return any(account_of(s) == name and r.outcome is Outcome.DONE for s, r in rehearsal.steps)
+
+
+def _rehearse(machine: Machine, posture: Posture, steps: Sequence[Step], secrets: Secrets, prove: bool) -> "Rehearsal":
+    from verrou.records.carry_out import rehearse
+    from verrou.reports.sheets import console
+
+    with console(stderr=True).status("Rehearsing on a private copy"):
+        return rehearse(machine, posture, steps, secrets, prove)
+
+
+def _show(rehearsal: "Rehearsal", baseline: "Baseline | None") -> None:
+    """The worksheet with what the machine would answer, what to know, and what would hold afterwards."""
+    from verrou.core.making import remarks
+    from verrou.reports.findings import audit_sheet
+    from verrou.reports.sheets import BAD, DOUBTFUL, console, print_sheet, shown
+    from verrou.reports.worksheets import worksheet_sheet
+
+    out = console()
+    print_sheet(out, worksheet_sheet(rehearsal.steps, rehearsal.before, rehearsed=not rehearsal.foreseen_only))
+    if rehearsal.foreseen_only:
+        out.print(f"This was foreseen only, and not rehearsed: {shown(rehearsal.foreseen_only)}.", style=DOUBTFUL)
+    steps = [step for step, _ in rehearsal.steps]
+    for remark in (*guards.warnings(rehearsal.course), *remarks(rehearsal.before, steps), *rehearsal.remarks):
+        out.print(shown(remark), style=DOUBTFUL)
+    for surprise in rehearsal.surprises:
+        out.print(shown(_told(surprise)), style=BAD)
+    if baseline is not None:
+        after = _held_against(rehearsal.after, baseline)
+        out.print(f"Afterwards {after.score}.", style="bold")
+        left = audit_sheet(after, every=False)
+        if left.rows:
+            print_sheet(out, left)
+    _tell_trials(rehearsal)
+    out.print()
+
+
+def _told(surprise: Any) -> str:
+    return (
+        f"{surprise.subject} comes out otherwise: asked for {surprise.asked}, the machine makes it {surprise.came_out}"
+    )
+
+
+def _held_against(posture: Posture, baseline: "Baseline") -> "Audit":
+    from verrou.core.audit import audit
+
+    return audit(posture, baseline)
+
+
+def _tell_trials(rehearsal: "Rehearsal") -> None:
+    from verrou.reports.findings import trials_sheet
+    from verrou.reports.sheets import console, print_sheet
+
+    if rehearsal.trials:
+        out = console()
+        out.print()
+        out.print("Tried on the private copy, before anything is changed:")
+        print_sheet(out, trials_sheet(rehearsal.trials))
+
+
+def _tell_results(rehearsal: "Rehearsal") -> None:
+    """What became of the steps: those of a trial each, of others how many, since the worksheet told them one by one."""
+    from verrou.records.carry_out import only_tries
+    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.worksheets import results_sheet
+
+    if only_tries([step for step, _ in rehearsal.steps]):
+        print_sheet(console(), results_sheet(rehearsal.steps))
+        return
+    counts = [(outcome, sum(r.outcome is outcome for _, r in rehearsal.steps)) for outcome in Outcome]
+    words = {Outcome.DONE: "done", Outcome.ALREADY: "so already", Outcome.REFUSED: "refused by the machine"}
+    told = ", ".join(f"{counted(n, 'step')} {words[outcome]}" for outcome, n in counts if n)
+    console().print(f"{told[:1].upper()}{told[1:]}.")
+
+
+def _refuse(machine: Machine, rehearsal: "Rehearsal", told: Any, *, whole: bool) -> None:
+    """Stop here where a guard or the machine refuses, before anything is touched.
+
+    Raises:
+        GuardRefused, MachineRefused: with the reason.
+    """
+    from verrou.core.entries import State
+    from verrou.core.errors import GuardRefused
+    from verrou.core.trials import Proof
+    from verrou.records.carry_out import note
 
     try:
-        run = carry_out(
-            machine,
-            steps,
-            posture.fingerprint,
-            secrets,
-            command=command,
-            baseline=baseline,
-            carry_on=carry_on,
-            accepted=accepted,
-            tell=tell,
-        )
-    finally:
-        # Whatever happens after an account got its password, the password is handed over.
-        if generated:
-            hand_over(made, password_file)
-    for surprise in run.surprises:
-        out.print(
-            f"{surprise.rule} came out otherwise: asked for {surprise.asked}, the machine says {surprise.came_out}",
-            style=BAD,
-        )
-    out.print(f"Journal entry {run.entry}; verrou undo goes back.")
-    if not run.all_well:
-        raise MachineRefused("not every step came out as asked, see above; verrou undo takes the others back")
-    return run
+        if failed := rehearsal.course.failed_trials:
+            words = "\n".join(f"the trial of {name} failed: {said}" for name, said in failed.items())
+            raise MachineRefused(f"{words}\nnothing was changed")
+        guards.check(rehearsal.course, told.accepted)
+        if rehearsal.obstacles:
+            raise MachineRefused("nothing was changed: " + "\n".join(rehearsal.obstacles))
+        if whole and rehearsal.refused:
+            said = "\n".join(f"the machine refuses to {step.what}: {r.said}" for step, r in rehearsal.refused)
+            raise MachineRefused(f"{said}\nnothing was changed")
+        if whole and rehearsal.surprises:
+            raise MachineRefused("\n".join(map(_told, rehearsal.surprises)) + "\nnothing was changed")
+        if disproved := [trial for trial in rehearsal.trials if trial.proof is Proof.DISPROVED]:
+            rules = ", ".join(dict.fromkeys(trial.rule for trial in disproved))
+            raise MachineRefused(f"nothing was changed: the trials on the private copy disprove {rules}")
+    except (GuardRefused, MachineRefused):
+        if not rehearsal.foreseen_only:
+            note(machine, rehearsal, State.REFUSED, told)
+        raise
 
 
 def single(machine: Machine, make: Callable[[Posture], Sequence[Step]], command: str, how: dict[str, Any]) -> None:
@@ -186,24 +317,22 @@ def single(machine: Machine, make: Callable[[Posture], Sequence[Step]], command:
         steps = with_trials(posture, make(posture))
     except NoWay as reason:
         raise BadInput(str(reason)) from None
-    change(machine, posture, steps, command=command, **how)
+    names = dict.fromkeys(name for step in steps if (name := account_of(step)) is not None)
+    change(machine, posture, steps, command=" ".join((command, *list(names)[:3])), **how)
 
 
 @click.command()
 @baseline_option
 @click.option("--only", "families", multiple=True, metavar="FAMILY", help="Only this family of rules; may be repeated.")
-@click.option("--carry-on", is_flag=True, help="Go on although the last run broke off.")
 @click.option("--password-file", type=click.Path(path_type=Path), help="A new file for generated passwords.")
 @change_options()
 def harden(
     machine: Machine,
     baseline_name: str,
     families: tuple[str, ...],
-    carry_on: bool,
     how: dict[str, Any],
 ) -> None:
-    """Close what falls short: show the worksheet, ask, do it, and read the machine again."""
-    from verrou.core.audit import audit as hold_against
+    """Close what falls short: rehearse the worksheet on a private copy, show what comes of it, ask, and land it."""
     from verrou.core.plan import plan
     from verrou.core.rules import CATALOGUE
     from verrou.reports.sheets import console, print_sheet, shown
@@ -216,7 +345,7 @@ def harden(
     baseline = load_baseline(baseline_name)
     posture = machine.observe()
     tell_troubles(posture)
-    worksheet = plan(posture, baseline, hold_against(posture, baseline), frozenset(families))
+    worksheet = plan(posture, baseline, _held_against(posture, baseline), frozenset(families))
     out = console()
     if worksheet.by_hand:
         print_sheet(out, by_hand_sheet(worksheet))
@@ -224,63 +353,9 @@ def harden(
     if not worksheet.steps:
         out.print(f"{shown(machine.name)}: there is nothing that a step could close.")
         return
-    run = change(
-        machine,
-        posture,
-        worksheet.steps,
-        command="harden",
-        baseline=baseline.title,
-        carry_on=carry_on,
-        **how,
-    )
-    after = hold_against(run.after, baseline)
+    done = change(machine, posture, worksheet.steps, command="harden", baseline=baseline, **how)
+    after = _held_against(done.after, baseline)
     out.print(f"{after.score}. verrou verify proves it by trials.", style="bold")
+    if done.refused or done.surprises:
+        raise MachineRefused("not every step came out as asked, see above; the others are done, verrou undo goes back")
     click.get_current_context().exit(0 if after.all_well else 1)
-
-
-@click.command()
-@machine_option
-@click.option("--entry", type=int, help="Go back over this entry of the journal instead of the last one.")
-@click.option("--list", "only_list", is_flag=True, help="Show the journal and stop.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
-def undo(machine: Machine, entry: int | None, only_list: bool, yes: bool) -> None:
-    """The way back: put back what stood there before the last run, wherever nobody else wrote since."""
-    from verrou.records.carry_out import undo as go_back
-    from verrou.records.journal import Journal
-    from verrou.reports.sheets import Sheet, columns_of, console, print_sheet, shown
-    from verrou.reports.worksheets import put_back_sheet
-
-    out = console()
-    entries = Journal(machine.records_folder()).entries()
-    if only_list:
-        rows = tuple(
-            {
-                "entry": e.number,
-                "at": e.begun,
-                "by": e.by,
-                "command": e.command,
-                "state": f"undone {e.undone}" if e.undone else "done" if e.finished else "broke off",
-                "steps": len(e.steps),
-                "accepted": ", ".join(e.accepted),
-            }
-            for e in entries
-        )
-        columns = columns_of(*((key, key) for key in ("entry", "at", "by", "command", "state", "steps", "accepted")))
-        print_sheet(out, Sheet("journal", columns, rows))
-        return
-    if not yes:
-        left = [e for e in entries if e.undone is None and entry in (None, e.number)]
-        if left:
-            out.print(f"Entry {left[-1].number}, {left[-1].command} of {left[-1].begun}:")
-            for step in left[-1].steps:
-                out.print(f"  {shown(step)}")
-            if not click.confirm(f"Go back over it on {shown(machine.name)}?"):
-                out.print("Nothing was changed.")
-                return
-    gone_over, items = go_back(machine, entry)
-    print_sheet(out, put_back_sheet(items))
-    if any(item.outcome is Outcome.REFUSED for item in items):
-        raise MachineRefused(
-            f"entry {gone_over.number} is undone in part; look at what was left alone, then run verrou undo again"
-        )
-    out.print(f"Entry {gone_over.number} ({gone_over.command}, {gone_over.begun}) is undone.")

@@ -22,7 +22,9 @@ def verify(machine: Machine, baseline_name: str, style: str) -> None:
     from random import SystemRandom
 
     from verrou.core.audit import audit as hold_against
-    from verrou.core.trials import Proof, run_trials
+    from verrou.core.errors import MachineRefused, NotEnoughRights
+    from verrou.core.trials import Proof, not_tried, run_trials
+    from verrou.machines import CannotRehearse
     from verrou.reports.findings import audit_data, audit_sheet, trials_sheet
     from verrou.reports.sheets import console, print_sheet, shown
 
@@ -31,7 +33,11 @@ def verify(machine: Machine, baseline_name: str, style: str) -> None:
     tell_troubles(posture)
     found = hold_against(posture, baseline)
     with console(stderr=True).status("Trying on a throwaway account"):
-        results = list(run_trials(machine, posture, SystemRandom()))
+        try:
+            with machine.rehearse() as copy:
+                results = list(run_trials(copy.attempt, posture, SystemRandom()))
+        except (CannotRehearse, NotEnoughRights, MachineRefused) as reason:
+            results = not_tried(str(reason))
     sheet = trials_sheet(results)
 
     def text() -> None:

@@ -2,6 +2,7 @@
 
 from datetime import date
 
+from verrou.core.ageing import barred_by_age, closed_from, expired, must_change, password_ages
 from verrou.core.gates import Gate, Way
 from verrou.core.model import Account, Builtin, Grant, Group, Origin, PasswordState, Posture, Role, Status
 
@@ -34,25 +35,21 @@ def is_person(account: Account) -> bool:
     return account.origin is Origin.ADDED or account.builtin in (Builtin.ADMIN, Builtin.GUEST)
 
 
-def expired(account: Account, today: date) -> bool:
-    """An account is good until the day before its end date, as shadow(5) counts it."""
-    return account.expires is not None and account.expires <= today
-
-
-def can_sign_in(account: Account, today: date) -> bool:
-    """Enabled, unexpired, with a password (a blank one counts) and a shell; a lock passes by itself and does not."""
+def can_sign_in(account: Account, posture: Posture, on: date | None = None) -> bool:
+    """Enabled, unexpired, with a password (a blank one counts) and a shell; a lock passes by itself and does not.
+    ``on``: the day that is asked about, today without it."""
     return (
         account.enabled
         and account.may_sign_in
         and account.password is not PasswordState.NONE
-        and not expired(account, today)
+        and not expired(account, posture, on or posture.machine.now.date())
     )
 
 
 def ways_in(account: Account, posture: Posture) -> tuple[Way, ...]:
     """The ways by which somebody gets in as the account now, a lock aside: a gate of the machine that lets it through
     and is opened by what the account has, a password, a blank one or a key."""
-    if not (account.enabled and account.may_sign_in) or expired(account, posture.machine.now.date()):
+    if not (account.enabled and account.may_sign_in) or expired(account, posture, posture.machine.now.date()):
         return ()
     return tuple(gate.way for gate in posture.gates if gate.lets_through(account) and _opens(account, gate, posture))
 
@@ -87,7 +84,7 @@ def gets_in(account: Account, posture: Posture) -> bool:
     """Whether there is any way in for the account; a machine whose gates are not known is taken to have a console."""
     if barred(account, posture):
         return False
-    return can_sign_in(account, posture.machine.now.date()) or bool(account.keys and ways_in(account, posture))
+    return can_sign_in(account, posture) or bool(account.keys and ways_in(account, posture))
 
 
 def ways_given(group: Group, posture: Posture) -> list[Way]:
@@ -100,22 +97,28 @@ def ways_taken(group: Group, posture: Posture) -> list[Way]:
     return [gate.way for gate in posture.gates if gate.shut_by(group.name)]
 
 
-def usable_administrators(posture: Posture) -> list[Account]:
-    """Administrators who could sit down at the console now: able to sign in there, not locked, with a real password."""
-    return [account for account in posture.accounts if usable_administrator(account, posture)]
+def administers(account: Account, posture: Posture) -> bool:
+    """Whether the account is given administration, by itself or by a group."""
+    return Grant.ADMINISTRATION in account.grants or any(group in posture.administering for group in account.groups)
 
 
-def usable_administrator(account: Account, posture: Posture) -> bool:
+def usable_administrators(posture: Posture, on: date | None = None) -> list[Account]:
+    """Administrators who could sit down at the console on that day (today without one): able to sign in there, not
+    locked, with a real password that they may change when it is due."""
+    return [account for account in posture.accounts if usable_administrator(account, posture, on)]
+
+
+def usable_administrator(account: Account, posture: Posture, on: date | None = None) -> bool:
     """Whether the account is one of :func:`usable_administrators`."""
+    if not administers(account, posture):
+        return False
     now = posture.machine.now
-    administers = Grant.ADMINISTRATION in account.grants or any(
-        group in posture.administering for group in account.groups
-    )
+    day = on or now.date()
     return (
-        administers
-        and account.password is PasswordState.SET
-        and can_sign_in(account, now.date())
-        and not (account.locked_until is not None and account.locked_until > now)
+        account.password is PasswordState.SET
+        and can_sign_in(account, posture, day)
+        and not barred_by_age(account, posture, day)
+        and not (day == now.date() and account.locked_until is not None and account.locked_until > now)
         and not barred(account, posture)
         and all(gate.lets_through(account) for gate in posture.gates if gate.way is Way.CONSOLE)
     )
@@ -136,18 +139,18 @@ def states_of(account: Account, posture: Posture) -> list[str]:
         states.append("disabled")
     elif account.password is PasswordState.NONE and is_person(account):
         states.append("no password")
-    if expired(account, now.date()):
-        states.append(f"expired {account.expires}")
-    elif account.expires is not None and account.enabled:
-        states.append(f"ends {account.expires}")
+    if expired(account, posture, now.date()):
+        states.append(f"expired {closed_from(account, posture)}")
+    elif account.ends is not None and account.enabled:
+        states.append(f"ends {account.ends}")
     if account.locked_until is not None and account.locked_until > now:
         until = account.locked_until
         states.append("locked until unlocked" if until.year == 9999 else f"locked until {until:%H:%M}")
-    if account.must_change:
+    if must_change(account, posture, now.date()):
         states.append("must change password")
     if account.cannot_change:
         states.append("cannot change password")
-    if not account.password_ages and account.enabled and account.password is PasswordState.SET:
+    if not password_ages(account, posture) and account.enabled and account.password is PasswordState.SET:
         states.append("password never ends")
     if account.hint and useful_hint(account.hint):
         states.append("hint")

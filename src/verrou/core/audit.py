@@ -154,8 +154,8 @@ def shortfalls(posture: Posture, wanted: WantedAccount) -> Iterator[tuple[str, s
     blank = account.password is PasswordState.BLANK
     if blank and wanted.password != "blank" and account.enabled:
         yield "blank password", "a password"
-    if wanted.expires is not None and (account.expires is None or account.expires > wanted.expires):
-        yield (f"ends {account.expires}" if account.expires else "no end"), f"ends {wanted.expires}"
+    if wanted.expires is not None and (account.ends is None or account.ends > wanted.expires):
+        yield (f"ends {account.ends}" if account.ends else "no end"), f"ends {wanted.expires}"
     if wanted.cannot_change is not None and account.cannot_change is not wanted.cannot_change:
         can, cannot = "may change its password", "cannot change its password"
         yield (cannot if account.cannot_change else can), (cannot if wanted.cannot_change else can)

@@ -15,7 +15,6 @@ from verrou.core.model import (
     Builtin,
     Detail,
     Effect,
-    Flag,
     Grant,
     PasswordState,
     Posture,
@@ -115,7 +114,7 @@ def _but_for_guests(
 def _unending_passwords(posture: Posture, baseline: Baseline, finding: Finding) -> Iterator[Step | ByHand]:
     for account in _but_for_guests(unending_accounts(posture), posture, baseline, finding):
         if account.ages_exempt:
-            yield SetFlags(account.name, ((Flag.AGES_EXEMPT, False),), why=finding.subject)
+            yield SetFlags(account.name, ages_exempt=False, why=finding.subject)
         advice = f"the password of {account.name} never ends; ask for password.max_age in the baseline"
         yield ByHand(finding.subject, advice)
 
@@ -145,7 +144,7 @@ def _temporary_until(posture: Posture, baseline: Baseline, finding: Finding) -> 
         return
     last = posture.machine.now.date() + limit
     for account in temporary(posture):
-        if account.expires is None or account.expires > last:
+        if account.ends is None or account.ends > last:
             yield SetEnd(account.name, last, why=finding.subject)
 
 
@@ -264,7 +263,7 @@ def _account(posture: Posture, baseline: Baseline, subject: str, name: str) -> I
     if any("ends" in should for _, should in shortfalls(posture, wanted)):
         yield SetEnd(name, wanted.expires, why=subject)
     if wanted.cannot_change is not None and account.cannot_change is not wanted.cannot_change:
-        yield SetFlags(name, ((Flag.CANNOT_CHANGE, wanted.cannot_change),), why=subject)
+        yield SetFlags(name, cannot_change=wanted.cannot_change, why=subject)
     yield from _ways(posture, account, wanted, subject)
 
 

@@ -29,6 +29,10 @@ class MachineRefused(VerrouError):
     exit_code = 4
 
 
+class BrokeOff(MachineRefused):
+    """A run that began to change the machine and could not finish."""
+
+
 class NotEnoughRights(VerrouError):
     """The operating system did not let us read or write what is needed."""
 

@@ -1,18 +1,21 @@
-"""What no worksheet may do. Each guard is a promise about the machine after each of its steps."""
+"""What no worksheet may do. Each guard is a promise about the machine as it will be, judged on the rehearsed copy; what
+each step by itself was foreseen to do tells which one broke it."""
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from datetime import timedelta
 
-from attrs import frozen
+from attrs import evolve, frozen
 
 from verrou.core.access import role_of, usable_administrator, usable_administrators, ways_in
+from verrou.core.ageing import closed_from
 from verrou.core.errors import GuardRefused
 from verrou.core.gates import Way
-from verrou.core.model import Account, Flag, PasswordState, Posture, Role, counted, name_list
-from verrou.core.rules import agreements, reading_of
+from verrou.core.model import Account, Builtin, Flag, PasswordState, Posture, Role, counted, name_list
+from verrou.core.rules import agreements, reading_of, set_together
 from verrou.core.steps import (
     GIVES_PASSWORD,
-    CreateAccount,
     Remove,
+    Rename,
     SetPassword,
     SetRules,
     Step,
@@ -84,9 +87,37 @@ def _usable_after(after: Posture, usable: frozenset[str], touched: tuple[Account
     return (usable - again) | {account.identity for account in touched if usable_administrator(account, after)}
 
 
+@frozen(eq=False)
+class Course:
+    """A worksheet to be judged: the machine before and after it, and its stages. ``refused`` are the numbers of the
+    steps that the machine would refuse. ``gap`` tells where, while it lands, nobody could administer;
+    ``failed_trials`` who was tried and did not get through, with what the machine said. ``going_back`` tells an undo
+    from other worksheets. ``rehearsed`` is False where ``after`` was only foreseen."""
+
+    before: Posture
+    after: Posture
+    stages: Sequence[Stage]
+    refused: frozenset[int] = frozenset()
+    gap: str = ""
+    failed_trials: Mapping[str, str] = {}
+    going_back: bool = False
+    rehearsed: bool = False
+
+    @property
+    def done(self) -> list[Stage]:
+        """The stages of the steps that the machine would not refuse."""
+        return [stage for stage in self.stages if stage.number not in self.refused]
+
+
+def course_of(posture: Posture, steps: Sequence[Step]) -> Course:
+    """The course of a worksheet as it is foreseen."""
+    found = stages(posture, steps)
+    return Course(posture, found[-1].after if found else posture, found)
+
+
 @frozen
 class Refusal:
-    """Which step breaks which guard, and what would mend it. ``step`` counts from 1; 0 is the machine as it is."""
+    """Which step breaks which guard, and what would mend it. ``step`` counts from 1; 0 is the worksheet as a whole."""
 
     guard: str
     step: int
@@ -100,47 +131,124 @@ class Refusal:
 
 @frozen
 class Guard:
-    """``sentence`` is the promise; ``check`` yields what breaks it. Some may be overridden by name, on purpose."""
+    """``sentence`` is the promise; ``check`` yields what breaks it. Some may be overridden by name, on purpose;
+    ``may_going_back`` those that an undo may override as well, since it goes back to what stood before."""
 
     name: str
     sentence: str
-    check: Callable[[Sequence[Stage]], Iterator[Refusal]]
+    check: Callable[[Course], Iterator[Refusal]]
     may_be_accepted: bool = False
+    may_going_back: bool = False
 
 
-def _last_administrator(course: Sequence[Stage]) -> Iterator[Refusal]:
-    for stage in course:
-        if stage.usable_before and not stage.usable_after:
-            yield Refusal(
-                "last-administrator",
-                stage.number,
-                f"{stage.step.what} would leave no administrator who can sign in",
-                "make another administrator first, or leave this one as it is",
-            )
-            return
-    if course and not course[-1].usable_after:
+def _last_administrator(course: Course) -> Iterator[Refusal]:
+    if not usable_administrators(course.before):
+        return
+    if not usable_administrators(course.after):
+        blamed = next((stage for stage in course.done if stage.usable_before and not stage.usable_after), None)
+        yield Refusal(
+            "last-administrator",
+            blamed.number if blamed else 0,
+            f"{blamed.step.what if blamed else 'it'} would leave no administrator who can sign in",
+            "make another administrator first, or leave this one as it is",
+        )
+    elif course.gap:
         yield Refusal(
             "last-administrator",
             0,
-            "no administrator could sign in at the console, neither before nor after it",
-            "begin with an administrator who has a password (verrou account add NAME --role administrator)",
+            f"while it lands, {course.gap}, there would be no administrator who can sign in",
+            "make the new administrator in a worksheet of its own, before this one",
         )
 
 
-def _untried_administrator(course: Sequence[Stage]) -> Iterator[Refusal]:
-    for stage in untried(course):
-        left = [a.name for a in usable_administrators(stage.after)]
+LOOK_AHEAD = timedelta(days=90)
+"""How far ahead an administrator must last."""
+
+
+def _lasting_administrator(course: Course) -> Iterator[Refusal]:
+    if not usable_administrators(course.after) or why_not_lasting(course.before):
+        return
+    if why := why_not_lasting(course.after):
+        blamed = next((stage for stage in course.done if why_not_lasting(stage.after)), None)
         yield Refusal(
-            "untried-administrator",
-            stage.number,
-            f"{stage.step.what} would leave it to {', '.join(left)}, and nobody has tried whether that works",
-            f"try it first in the same worksheet (verrou account swap OLD {left[0]})",
+            "lasting-administrator",
+            blamed.number if blamed else 0,
+            why,
+            "keep another administrator without an end, or say --accept lasting-administrator",
         )
+
+
+def why_not_lasting(posture: Posture) -> str:
+    """Why there will be no usable administrator within :data:`LOOK_AHEAD`, by the ends, ages and days of grace that are
+    written down today, or by a lock that only an administrator can lift; nothing where there will be one."""
+    usable = usable_administrators(posture)
+    if not usable:
+        return "there is no administrator who can sign in now"
+    last_day = posture.machine.now.date() + LOOK_AHEAD
+    lasting = [account for account in usable if usable_administrator(account, posture, last_day)]
+    names = ", ".join(account.name for account in usable)
+    if not lasting:
+        ends = [day for account in usable if (day := closed_from(account, posture)) is not None]
+        when = f" ({max(ends)})" if ends else ""
+        return f"nobody could administer any more once {names} has ended{when}, which is within {LOOK_AHEAD.days} days"
+    if _locks_for_good(posture) and all(_can_lock(account, posture) for account in usable):
+        return (
+            f"wrong passwords could lock out {names}, and only an administrator lifts that lock: nobody would be left "
+            "who can"
+        )
+    return ""
+
+
+def _locks_for_good(posture: Posture) -> bool:
+    readings = [posture.readings.get(rule_id) for rule_id in ("lockout.after", "lockout.lasts")]
+    after, lasts = readings
+    if after is None or lasts is None or not (after.in_force and lasts.in_force):
+        return False
+    return isinstance(after.value, int) and lasts.value == "until-unlocked"
+
+
+def _can_lock(account: Account, posture: Posture) -> bool:
+    covers = posture.readings.get("lockout.covers_admin")
+    return account.builtin is not Builtin.ADMIN or (covers is not None and covers.value is True)
+
+
+def _untried_administrator(course: Course) -> Iterator[Refusal]:
+    if course.going_back:
+        return  # to whoever administered before: nobody takes over who did not do so already
+    before = {account.identity for account in usable_administrators(course.before)}
+    after = usable_administrators(course.after)
+    lost = before - {account.identity for account in after}
+    if not lost or not after or tried_names(course) & {account.name for account in after}:
+        return
+    blamed = next((stage for stage in course.done if stage.lost), None)
+    names = ", ".join(account.name for account in after)
+    told = [f"the trial of {name} failed ({said})" for name, said in course.failed_trials.items()]
+    failed = ", ".join(told) or "nobody has tried whether that works"
+    yield Refusal(
+        "untried-administrator",
+        blamed.number if blamed else 0,
+        f"{blamed.step.what if blamed else 'it'} would leave it to {names}, and {failed}",
+        f"try it first in the same worksheet (verrou account swap OLD {after[0].name})",
+    )
+
+
+def tried_names(course: Course) -> set[str]:
+    """Who was signed in by a trial since getting its password, or is at work here right now, by the name it has
+    afterwards."""
+    tried = {course.before.machine.in_use} - {""}
+    for stage in course.done:
+        name = account_of(stage.step)
+        if isinstance(stage.step, TrySignIn):
+            tried.add(stage.step.account)
+        elif isinstance(stage.step, SetPassword) and name is not None:
+            tried.discard(name)
+        elif isinstance(stage.step, Rename) and name in tried:
+            tried = (tried - {stage.step.account}) | {stage.step.new_name}
+    return tried
 
 
 def untried(course: Sequence[Stage]) -> Iterator[Stage]:
-    """The stages that take an administrator away while none of those who are left has been tried: signed in by a
-    trial since it got its password, or at work here right now."""
+    """The stages that take an administrator away while none of those who are left has been tried before."""
     tried: set[str] = set()
     for stage in course:
         if (own := stage.before.by_name.get(stage.before.machine.in_use)) is not None:
@@ -154,8 +262,8 @@ def untried(course: Sequence[Stage]) -> Iterator[Stage]:
             yield stage
 
 
-def _contradiction(course: Sequence[Stage]) -> Iterator[Refusal]:
-    for stage in course:
+def _contradiction(course: Course) -> Iterator[Refusal]:
+    for stage in course.stages:  # also where the machine would refuse the step: it is why
         if isinstance(stage.step, SetRules):
             yield from _rules_that_contradict(stage.number, stage.step, stage.after)
         elif (name := account_of(stage.step)) is not None:
@@ -203,44 +311,50 @@ def _flags_that_exclude(stage: Stage, name: str) -> Iterator[Refusal]:
             )
 
 
-def _own_account(course: Sequence[Stage]) -> Iterator[Refusal]:
-    own = course[0].before.machine.in_use if course else ""
-    if not own or own not in course[0].before.by_name:
+def _own_account(course: Course) -> Iterator[Refusal]:
+    own = course.before.machine.in_use
+    was = course.before.by_name.get(own) if own else None
+    if was is None:
         return
-    for stage in course:
-        was, is_now = stage.before.by_name[own], stage.after.by_name.get(own)
-        role = role_of(was, stage.before)
-        closed = is_now is None or (was.enabled and not is_now.enabled)
-        demoted = is_now is not None and role is Role.ADMINISTRATOR and role_of(is_now, stage.after) is not role
-        if closed or demoted:
-            yield Refusal(
-                "own-account",
-                stage.number,
-                f"{stage.step.what} is about the account you are using",
-                "do it from another account, or say --accept own-account",
-            )
-            return
+    is_now = next((a for a in course.after.by_identity.get(was.identity, ()) if a.builtin is was.builtin), None)
+    role = role_of(was, course.before)
+    closed = is_now is None or (was.enabled and not is_now.enabled)
+    demoted = is_now is not None and role is Role.ADMINISTRATOR and role_of(is_now, course.after) is not role
+    if closed or demoted:
+        blamed = next((stage for stage in course.done if account_of(stage.step) == own), None)
+        yield Refusal(
+            "own-account",
+            blamed.number if blamed else 0,
+            f"{blamed.step.what if blamed else 'it'} takes from {own}, the account you are using",
+            "do it from another account, or say --accept own-account",
+        )
 
 
-def _open_guest(course: Sequence[Stage]) -> Iterator[Refusal]:
-    opened = _open_from_afar(course[0].before.accounts, course[0].before) if course else {}
-    for stage in course:
-        if stage.touched is None:
-            now = _open_from_afar(stage.after.accounts, stage.after)
-        else:
-            names = {account.name for account in stage.touched}
-            stay = {name: ways for name, ways in opened.items() if name not in names}
-            now = {**stay, **_open_from_afar(stage.touched, stage.after)}
-        if fresh := {name: ways for name, ways in now.items() if name not in opened}:
-            by = ", ".join(sorted({way for ways in fresh.values() for way in ways}))
-            yield Refusal(
-                "open-guest",
-                stage.number,
-                f"{stage.step.what} would let {', '.join(sorted(fresh))} in without a password by {by}",
-                "give it a password, or set password.blank_console_only=yes first",
-            )
-            return
-        opened = now
+def _open_guest(course: Course) -> Iterator[Refusal]:
+    was = _open_from_afar(course.before.accounts, course.before)
+    now = _open_from_afar(course.after.accounts, course.after)
+    fresh = {name: ways for name, ways in now.items() if name not in was}
+    if not fresh:
+        return
+    blamed = next((stage for stage in course.done if _opens(stage, fresh)), None)
+    by = ", ".join(sorted({way for ways in fresh.values() for way in ways}))
+    yield Refusal(
+        "open-guest",
+        blamed.number if blamed else 0,
+        f"{blamed.step.what if blamed else 'it'} would let {', '.join(sorted(fresh))} in without a password by {by}",
+        "say --accept open-guest to go back all the same"
+        if course.going_back
+        else "give it a password, or set password.blank_console_only=yes first",
+    )
+
+
+def _opens(stage: Stage, names: Collection[str]) -> bool:
+    was, now = (
+        {account.name for account in posture.accounts if account.name in names}
+        & _open_from_afar(posture.accounts, posture).keys()
+        for posture in (stage.before, stage.after)
+    )
+    return bool(now - was)
 
 
 def _open_from_afar(accounts: Iterable[Account], posture: Posture) -> dict[str, list[Way]]:
@@ -250,8 +364,8 @@ def _open_from_afar(accounts: Iterable[Account], posture: Posture) -> dict[str, 
     return {name: far for name, far in ways.items() if far}
 
 
-def _orphaned_files(course: Sequence[Stage]) -> Iterator[Refusal]:
-    for stage in course:
+def _orphaned_files(course: Course) -> Iterator[Refusal]:
+    for stage in course.done:
         step = stage.step
         account = stage.before.by_name.get(account_of(step) or "")
         if account is None or not takes_access(step):
@@ -277,9 +391,16 @@ def _orphaned_files(course: Sequence[Stage]) -> Iterator[Refusal]:
 GUARDS = (
     Guard(
         "last-administrator",
-        "afterwards at least one administrator is enabled, unlocked, unexpired, has a password and may sign in at the "
-        "console",
+        "afterwards, and at every instant while it lands, at least one administrator is enabled, unlocked, unexpired, "
+        "has a password that is not barred by its own age, and may sign in at the console",
         _last_administrator,
+    ),
+    Guard(
+        "lasting-administrator",
+        f"that is still so {LOOK_AHEAD.days} days on, by the ends, ages and days of grace that are written down today, "
+        "and no lock that only an administrator can lift covers all of them",
+        _lasting_administrator,
+        may_be_accepted=True,
     ),
     Guard(
         "untried-administrator",
@@ -295,6 +416,7 @@ GUARDS = (
         "open-guest",
         "a blank password gets in at the console only",
         _open_guest,
+        may_going_back=True,
     ),
     Guard(
         "own-account",
@@ -310,18 +432,29 @@ GUARDS = (
     ),
 )
 ACCEPTABLE = tuple(guard.name for guard in GUARDS if guard.may_be_accepted)
+ACCEPTABLE_GOING_BACK = tuple(guard.name for guard in GUARDS if guard.may_be_accepted or guard.may_going_back)
 
 
 def refusals(posture: Posture, steps: Sequence[Step], accepted: Collection[str] = ()) -> list[Refusal]:
-    """What the guards have against doing ``steps`` on a machine that stands as ``posture``."""
-    return refusals_on(stages(posture, steps), accepted)
+    """What the guards have against doing ``steps`` on a machine that stands as ``posture``, as it is foreseen."""
+    return refusals_on(course_of(posture, steps), accepted)
 
 
-def refusals_on(course: Sequence[Stage], accepted: Collection[str] = ()) -> list[Refusal]:
-    """What the guards have against a worksheet whose stages are known; the accepted ones are not asked, where they may
-    be accepted at all."""
-    asked = [guard for guard in GUARDS if not (guard.may_be_accepted and guard.name in accepted)]
+def refusals_on(course: Course, accepted: Collection[str] = ()) -> list[Refusal]:
+    """What the guards have against a worksheet; the accepted ones are not asked, where they may be accepted at all."""
+    acceptable = ACCEPTABLE_GOING_BACK if course.going_back else ACCEPTABLE
+    asked = [guard for guard in GUARDS if not (guard.name in acceptable and guard.name in accepted)]
     return [refusal for guard in asked for refusal in guard.check(course)]
+
+
+def warnings(course: Course) -> list[str]:
+    """What the guards would promise and cannot, since it was not so before either."""
+    if usable_administrators(course.after) or usable_administrators(course.before):
+        return []
+    return [
+        "No administrator can sign in at the console, neither before nor after this; begin with one who has a password "
+        "(verrou account add NAME --role administrator)."
+    ]
 
 
 def with_trials(posture: Posture, steps: Sequence[Step]) -> list[Step]:
@@ -348,55 +481,56 @@ def with_trials(posture: Posture, steps: Sequence[Step]) -> list[Step]:
     return with_trials(posture, [*steps[:at], trial, *steps[at:]])
 
 
-def check(posture: Posture, steps: Sequence[Step], accepted: Collection[str] = ()) -> list[Stage]:
-    """The stages of a worksheet, when no guard refuses it.
+def check(course: Course, accepted: Collection[str] = ()) -> None:
+    """Let a worksheet pass.
 
     Raises:
         GuardRefused: a line for each refusal.
     """
-    course = stages(posture, steps)
     if found := refusals_on(course, accepted):
         raise GuardRefused("\n".join(map(str, found)))
-    return course
 
 
-def runs(course: Sequence[Stage]) -> list[list[Step]]:
-    """The steps in order, cut wherever one begins to take a usable administrator away, or ends to. A step about an
-    account that should not be there by then may take one away as well, when an earlier step is refused."""
-    cut: list[list[Step]] = []
-    taking_before = None
-    for stage in course:
-        name = account_of(stage.step)
-        absent = name is not None and name not in stage.before.by_name and not isinstance(stage.step, CreateAccount)
-        taking = bool(stage.lost) or absent
-        if taking != taking_before:
-            cut.append([])
-        cut[-1].append(stage.step)
-        taking_before = taking
-    return cut
+def gives(course: Sequence[Stage]) -> int:
+    """How many steps come before the first that takes a usable administrator away: they land first."""
+    return next((stage.number - 1 for stage in course if stage.lost), len(course))
 
 
-def check_unmoved(planned_from: str, posture: Posture) -> None:
-    """The guard ``moved-machine``: the machine is still what the worksheet was planned from.
+def rests_on(posture: Posture, steps: Sequence[Step]) -> Mapping[str, object]:
+    """What a worksheet rests on, by what to call it: who administers, and the accounts, groups and rules that its steps
+    are about. What moves by itself (tries, sign-ins) does not count."""
+    found: dict[str, object] = {"who administers": frozenset(a.identity for a in usable_administrators(posture))}
+    for step in steps:
+        if isinstance(step, SetRules):
+            tied = {other for rule, _ in step.rules for other in set_together(rule.id)}
+            readings = {rule_id: posture.readings.get(rule_id) for rule_id in tied}
+            found |= {
+                f"rule {rule_id}": None if r is None else (r.value, r.status, r.in_force)
+                for rule_id, r in readings.items()
+            }
+        if (name := account_of(step)) is not None:
+            found[f"account {name}"] = _lasting_facts(posture.by_name.get(name))
+        if (group_name := getattr(step, "group", None)) is not None:
+            group = posture.group(group_name)
+            found[f"group {group_name}"] = None if group is None else (group.identity, group.grants)
+    return found
+
+
+def _lasting_facts(account: Account | None) -> Account | None:
+    if account is None:
+        return None
+    return evolve(account, last_sign_in=None, wrong_tries=0, locked_until=None, sessions=(), source=None, given_by=())
+
+
+def check_unmoved(planned: Mapping[str, object], now: Mapping[str, object]) -> None:
+    """The guard ``moved-machine``: what the worksheet rests on is still so.
 
     Raises:
-        GuardRefused: when the digest of ``posture`` is not ``planned_from``.
+        GuardRefused: it is not; the message names what moved.
     """
-    if posture.fingerprint != planned_from:
+    moved = sorted(what for what in planned if planned[what] != now.get(what))
+    if moved:
         raise GuardRefused(
-            "guard moved-machine refuses the worksheet: the machine changed since it was planned; "
+            f"guard moved-machine refuses the worksheet: since it was planned, somebody changed {', '.join(moved)}; "
             "run the command again and read the new worksheet"
-        )
-
-
-def check_way_back(now: Posture, then: Posture) -> None:
-    """The guard ``last-administrator`` for going back from ``now`` to ``then``.
-
-    Raises:
-        GuardRefused: nobody could administer the machine any more.
-    """
-    if usable_administrators(now) and not usable_administrators(then):
-        raise GuardRefused(
-            "guard last-administrator refuses the way back: no administrator could sign in as it was before; "
-            "keep what was done, and change single things back with verrou"
         )

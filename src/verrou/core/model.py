@@ -1,12 +1,12 @@
 """What a machine is now: accounts, groups, readings of rules, and where each of them stands."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from datetime import date, datetime
 from enum import StrEnum
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from attrs import define, evolve, field, fields_dict, frozen, setters
+from attrs import define, evolve, field, frozen, setters
 
 from verrou.core.values import Value
 
@@ -61,7 +61,7 @@ class Grant(StrEnum):
 class Flag(StrEnum):
     """A mark on an account about its password."""
 
-    MUST_CHANGE = "must_change"
+    MUST_CHANGE = "password_due"
     CANNOT_CHANGE = "cannot_change"
     AGES_EXEMPT = "ages_exempt"
 
@@ -142,12 +142,17 @@ def unreadable(reason: str, remedy: str = "", source: Source | None = None) -> R
 
 @define(on_setattr=setters.frozen)
 class Account:
-    """One account as the machine keeps it. Times are the machine's own; ``locked_until`` is datetime.max for
-    "until unlocked". ``given_by`` are the lines that give it ``grants``. ``ages_exempt`` accounts bear a mark of their
-    own that leaves them out of the age of passwords. ``keys`` counts keys that stand for a password at a remote shell.
-    ``sessions`` tells where and since when somebody is signed in. ``home_kept`` is False where each session gets a
-    fresh home. ``recovery_questions`` are the questions alone, and ``outside_identity`` is what ties the account to
-    an identity that another service keeps."""
+    """One account as the machine keeps it: facts alone. What follows from them (must change, closed, ageing, usable,
+    role) is derived in :mod:`verrou.core.ageing` and :mod:`verrou.core.access`.
+
+    Times are the machine's own; ``locked_until`` is datetime.max for "until unlocked". ``given_by`` are the lines that
+    give it ``grants``. ``ends`` is the first day on which it is closed. ``password_due`` marks a password that must be
+    changed before all else, ``ages_exempt`` one that bears a mark of its own that leaves it out of the age of
+    passwords. ``min_age``, ``max_age``, ``warn_before`` and ``grace`` are days, where the machine keeps them for each
+    account; None stands for none. ``keys`` counts keys that stand for a password at a remote shell. ``sessions`` tells
+    where and since when somebody is signed in. ``home_kept`` is False where each session gets a fresh home.
+    ``recovery_questions`` are the questions alone, and ``outside_identity`` is what ties the account to an identity
+    that another service keeps."""
 
     name: str
     identity: str
@@ -163,10 +168,13 @@ class Account:
     password: PasswordState = PasswordState.SET
     password_scheme: str = ""
     password_changed: date | None = None
-    password_ages: bool = True
+    password_due: bool = False
+    min_age: int | None = None
+    max_age: int | None = None
+    warn_before: int | None = None
+    grace: int | None = None
     ages_exempt: bool = False
-    must_change: bool = False
-    expires: date | None = None
+    ends: date | None = None
     locked_until: datetime | None = None
     wrong_tries: int = 0
     last_sign_in: datetime | None = None
@@ -235,7 +243,11 @@ class MachineFacts:
     """Which machine this is. ``now`` is its own clock, without a time zone; ``in_use`` names the account that whoever
     is at work signed in with. ``details`` are what it keeps of accounts and groups, ``excluding`` the pairs of flags
     that exclude each other there. ``guest_group`` is the name under which it could be given a group that makes guests,
-    where it has none. ``fleeting_homes``: whether it can give each session a fresh home."""
+    where it has none. ``fleeting_homes``: whether it can give each session a fresh home. ``ages_given``: the
+    days that a new account is given, by rule, where each account has ages of its own; without any, one rule holds for
+    all. ``closing_takes_blank``: disabling an account writes over
+    a blank password. ``admin_left_out``: the built-in administrator is left out of ages and of having to change its
+    password, since the system itself works as it."""
 
     name: str
     kind: str
@@ -248,6 +260,14 @@ class MachineFacts:
     excluding: tuple[tuple[Flag, Flag], ...] = ()
     guest_group: str = ""
     fleeting_homes: bool = False
+    ages_given: tuple[tuple[str, int | None], ...] = ()
+    closing_takes_blank: bool = False
+    admin_left_out: bool = False
+
+    @property
+    def ages_by_account(self) -> bool:
+        """Whether each account has ages of its own."""
+        return bool(self.ages_given)
 
 
 @define(frozen=True, slots=False)
@@ -316,24 +336,6 @@ class Posture:
     def group(self, name: str) -> Group | None:
         """The group of that name, or else of that identity: names may be in another language, identities are not."""
         return self._groups_by_name.get(name) or next((g for g in self.groups if g.identity == name), None)
-
-    @cached_property
-    def fingerprint(self) -> str:
-        """A digest of all a worksheet may rest on; sign-in times and tries do not count."""
-        import hashlib  # only a change needs it; a survey starts faster without
-        from operator import attrgetter
-
-        moving = ("last_sign_in", "wrong_tries", "locked_until", "sessions")
-        lasting = attrgetter(*(name for name in fields_dict(Account) if name not in moving))
-        digest = hashlib.sha256()
-        parts: Iterable[object] = (
-            list(map(lasting, self.accounts)),
-            list(map(attrgetter(*fields_dict(Group)), self.groups)),
-            sorted((k, repr(r.value), r.status, r.in_force) for k, r in self.readings.items()),
-        )
-        for part in parts:
-            digest.update(repr(part).encode("utf-8", "backslashreplace"))
-        return digest.hexdigest()
 
 
 _ABOUT_GROUPS = ("granting", "administering", "_giving", "_groups_by_name")

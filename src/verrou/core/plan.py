@@ -31,12 +31,11 @@ MOST_ROUNDS = 4
 
 @frozen
 class Worksheet:
-    """The steps in the order in which they are done, and what is left by hand. ``based_on`` is the posture's digest."""
+    """The steps in the order in which they are done, and what is left by hand."""
 
     machine: str
     steps: tuple[Step, ...]
     by_hand: tuple[ByHand, ...]
-    based_on: str
 
 
 def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str] = frozenset()) -> Worksheet:
@@ -69,7 +68,6 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
         posture.machine.name,
         tuple(with_trials(posture, steps)),
         tuple(dict.fromkeys(item for item in by_hand if item.subject in left)),
-        posture.fingerprint,
     )
 
 

@@ -1,15 +1,29 @@
 """What a worksheet can hold: each step says what it does, and what the machine is afterwards."""
 
-from collections.abc import Callable, Mapping
-from datetime import date
+from collections.abc import Callable, Mapping, Sequence
+from datetime import date, timedelta
 from enum import StrEnum
 from typing import Any, TypeAlias
 
 from attrs import evolve, field, frozen
 
+from verrou.core.ageing import left_out
 from verrou.core.gates import Circle, Gate, Pass, Way
-from verrou.core.model import Account, Detail, Effect, Files, Flag, Grant, Group, PasswordState, Posture, Role
-from verrou.core.rules import CATALOGUE, Rule
+from verrou.core.model import (
+    Account,
+    Detail,
+    Effect,
+    Files,
+    Flag,
+    Grant,
+    Group,
+    Origin,
+    PasswordState,
+    Posture,
+    Role,
+    unreadable,
+)
+from verrou.core.rules import CATALOGUE, Rule, agreements, set_together
 from verrou.core.values import Value
 
 ROLE_GRANTS: Mapping[Role, tuple[Grant, ...]] = {
@@ -54,14 +68,62 @@ class SetRules(_Step):
         return "set " + ", ".join(f"{rule.id} to {rule.kind.say(value)}" for rule, value in self.rules)
 
     def foresee(self, posture: Posture) -> Posture:
+        asked = dict(self.values)
         readings = dict(posture.readings)
         for rule_id, value in self.values:
             if rule_id in readings:
-                readings[rule_id] = evolve(readings[rule_id], value=value, in_force=True, pending=None)
-        accounts = posture.accounts
-        if dict(self.values).get("password.max_age", "never") != "never":
-            accounts = tuple(evolve(account, password_ages=not account.ages_exempt) for account in accounts)
-        return evolve(posture, readings=readings, accounts=accounts)
+                readings[rule_id] = evolve(readings[rule_id], value=value, in_force=True, pending=None, overruled=())
+        for rule_id in {tied for each in asked for tied in set_together(each)} - asked.keys():
+            if rule_id in readings and _may_be_pulled(rule_id, asked):
+                readings[rule_id] = unreadable("this machine may have set it along with the others")
+        aged = [(rule_id, value) for rule_id, value in self.values if rule_id in AGES]
+        accounts, machine = posture.accounts, posture.machine
+        if aged and machine.ages_by_account:
+            accounts = tuple(self._with_ages(account, posture, aged) for account in accounts)
+            days = {rule_id: value.days if isinstance(value, timedelta) else None for rule_id, value in aged}
+            machine = evolve(machine, ages_given=tuple((dict(machine.ages_given) | days).items()))
+        return evolve(posture, machine=machine, readings=readings, accounts=accounts)
+
+    @staticmethod
+    def _with_ages(account: Account, posture: Posture, aged: Sequence[tuple[str, Value]]) -> Account:
+        """The ages of an account that a person signs in with: those that are stricter already stay, unless the rule is
+        loosened."""
+        if not is_aged(account, posture):
+            return account
+        changes: dict[str, Any] = {}
+        for rule_id, value in aged:
+            if rule_id == "password.min_age" and account.cannot_change:
+                continue
+            fact = AGES[rule_id]
+            kind, reading = CATALOGUE[rule_id].kind, posture.readings.get(rule_id)
+            before = reading.value if reading is not None else None
+            days = getattr(account, fact)
+            has: Value = timedelta(days=days or 0) if days is not None or fact != "max_age" else "never"
+            tightening = before is not None and kind.rank(value) > kind.rank(before)
+            if not (tightening and kind.rank(has) >= kind.rank(value)):
+                changes[fact] = value.days if isinstance(value, timedelta) else None
+        return evolve(account, **changes) if changes else account
+
+
+AGES: Mapping[str, str] = {
+    "password.max_age": "max_age",
+    "password.min_age": "min_age",
+    "password.warn_before": "warn_before",
+}
+"""The rules that a machine may keep with each account, and the fact that holds them there."""
+
+
+def is_aged(account: Account, posture: Posture) -> bool:
+    """Whether the ages of passwords are about the account: one that somebody signs in to with a password."""
+    person = account.origin in (Origin.ADDED, Origin.BUILT_IN) and not left_out(account, posture)
+    return person and account.password is PasswordState.SET and account.enabled
+
+
+def _may_be_pulled(rule_id: str, asked: Mapping[str, Value]) -> bool:
+    """Whether a machine may change the rule by itself when ``asked`` is set beside it."""
+    return any(rule_id in CATALOGUE[each].set_with for each in asked) or any(
+        {rule.id, other.id} == {rule_id, each} for rule, _, other in agreements() for each in asked
+    )
 
 
 @frozen
@@ -95,16 +157,22 @@ class CreateAccount(_Step):
         if self.account in posture.by_name:
             return posture
         state = PasswordState.BLANK if self.password == "blank" else PasswordState.SET
+        ages = dict(posture.machine.ages_given)
+        if ages and self.cannot_change:
+            ages = dict.fromkeys(ages, None) | {"password.warn_before": ages["password.warn_before"]}
         made = Account(
             name=self.account,
             identity=f"new:{self.account}",
             full_name=self.full_name,
             note=self.note,
             password=state,
-            password_changed=posture.machine.now.date(),
-            must_change=self.must_change,
+            password_changed=None if self.must_change and ages else posture.machine.now.date(),
+            password_due=self.must_change,
             cannot_change=self.cannot_change,
-            expires=self.expires,
+            ends=self.expires,
+            max_age=ages.get("password.max_age"),
+            min_age=ages.get("password.min_age"),
+            warn_before=ages.get("password.warn_before"),
             home_kept=self.home_kept,
             home=self.home,
         )
@@ -133,7 +201,13 @@ class SetEnabled(_Step):
         return f"out of its reach then: {self.files}" if some else ""
 
     def foresee(self, posture: Posture) -> Posture:
-        return _changed(posture, self.account, lambda account: evolve(account, enabled=self.enabled))
+        def change(account: Account) -> Account:
+            blank = account.password is PasswordState.BLANK
+            gone = blank and posture.machine.closing_takes_blank and not self.enabled
+            password = PasswordState.NONE if gone else account.password
+            return evolve(account, enabled=self.enabled, password=password)
+
+        return _changed(posture, self.account, change)
 
 
 class FilesChoice(StrEnum):
@@ -252,7 +326,14 @@ class SetPassword(_Step):
 
     def foresee(self, posture: Posture) -> Posture:
         state = PasswordState.BLANK if self.password == "blank" else PasswordState.SET
-        return _changed(posture, self.account, lambda a: evolve(a, password=state, must_change=self.must_change))
+        today = posture.machine.now.date()
+
+        def change(account: Account) -> Account:
+            due = self.must_change and not left_out(account, posture)
+            day = None if due and posture.machine.ages_by_account else today
+            return evolve(account, password=state, password_due=due, password_changed=day)
+
+        return _changed(posture, self.account, change)
 
 
 @frozen
@@ -282,15 +363,23 @@ class SetEnd(_Step):
         return f"let account {self.account} " + (f"end on {self.day}" if self.day else "have no end")
 
     def foresee(self, posture: Posture) -> Posture:
-        return _changed(posture, self.account, lambda a: evolve(a, expires=self.day))
+        return _changed(posture, self.account, lambda a: evolve(a, ends=self.day))
 
 
 @frozen
 class SetFlags(_Step):
-    """Put marks about its password on an account, or take them off."""
+    """Put marks about its password on an account (True), or take them off (False); None leaves one as it is."""
 
     account: str
-    flags: tuple[tuple[Flag, bool], ...]
+    password_due: bool | None = None
+    cannot_change: bool | None = None
+    ages_exempt: bool | None = None
+
+    @property
+    def flags(self) -> Mapping[Flag, bool]:
+        """The marks that the step is about."""
+        values = {flag: getattr(self, flag.value) for flag in Flag}
+        return {flag: value for flag, value in values.items() if value is not None}
 
     @property
     def what(self) -> str:
@@ -302,15 +391,29 @@ class SetFlags(_Step):
             (Flag.AGES_EXEMPT, True): "is left out of the age of passwords",
             (Flag.AGES_EXEMPT, False): "is under the age of passwords like everybody",
         }
-        return f"account {self.account} " + ", ".join(words[flag] for flag in self.flags)
+        return f"account {self.account} " + ", ".join(words[flag] for flag in self.flags.items())
 
     def foresee(self, posture: Posture) -> Posture:
-        values: dict[str, Any] = {flag.value: wanted for flag, wanted in self.flags}
-        exempt = values.get(Flag.AGES_EXEMPT)
+        return _changed(posture, self.account, lambda account: self._marked(account, posture))
+
+    def _marked(self, account: Account, posture: Posture) -> Account:
+        flags = self.flags
+        if not posture.machine.ages_by_account:
+            marks: dict[str, Any] = {flag.value: on for flag, on in flags.items()}
+            return evolve(account, **marks)
+        # Where each account has ages of its own, a mark is nothing but what these say.
+        fresh = dict(posture.machine.ages_given)
+        due = flags.get(Flag.MUST_CHANGE)
+        if due is not None:
+            off = posture.machine.now.date() if account.password_due else account.password_changed
+            account = evolve(account, password_due=due, password_changed=None if due else off)
+        fixed = flags.get(Flag.CANNOT_CHANGE)
+        if fixed is not None:
+            account = evolve(account, min_age=None if fixed else fresh["password.min_age"], cannot_change=fixed)
+        exempt = flags.get(Flag.AGES_EXEMPT)
         if exempt is not None:
-            reading = posture.readings.get("password.max_age")
-            values["password_ages"] = not exempt and not (reading is not None and reading.value == "never")
-        return _changed(posture, self.account, lambda a: evolve(a, **values))
+            account = evolve(account, max_age=None if exempt else fresh["password.max_age"])
+        return account
 
 
 @frozen

@@ -1,7 +1,7 @@
 """Attempts that show by behaviour that a rule holds. What is tried is decided here; the machine's authority answers."""
 
 import random
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
 from datetime import timedelta
 from enum import StrEnum
@@ -32,7 +32,7 @@ class Answer:
     new_password_first: bool = False
 
 
-class Rehearsal(Protocol):
+class TrialAccount(Protocol):
     """A throwaway account on the machine's own authority, and what can be tried with it."""
 
     account: str
@@ -73,12 +73,6 @@ class TrialResult:
     seen: str = ""
 
 
-class Rehearsing(Protocol):
-    """A machine that can be tried on; raises :class:`CannotTry` with the reason when it cannot."""
-
-    def rehearse(self) -> AbstractContextManager[Rehearsal]: ...
-
-
 class CannotTry(Exception):
     """A trial cannot run here; the message is the reason."""
 
@@ -87,14 +81,21 @@ _MARGIN = timedelta(seconds=30)
 _TRIED_FOR = ("lockout.after", "password.min_length")
 
 
-def run_trials(machine: Rehearsing, posture: Posture, rng: random.Random) -> Iterator[TrialResult]:
-    """Both trials, each on an account of its own; yields results as they come."""
+def run_trials(
+    attempt: Callable[[Policy], AbstractContextManager[TrialAccount]], posture: Posture, rng: random.Random
+) -> Iterator[TrialResult]:
+    """Both trials, each on an account of its own that ``attempt`` makes; yields results as they come."""
     for trial, about in zip((lockout_trial, weak_password_trial), _TRIED_FOR, strict=True):
         try:
-            with machine.rehearse() as rehearsal:
-                yield from trial(rehearsal, posture, rng)
+            with attempt(policy_of(posture)) as subject:
+                yield from trial(subject, posture, rng)
         except CannotTry as reason:
             yield TrialResult(about, "nothing was tried", Proof.NOT_TRIED, str(reason))
+
+
+def not_tried(reason: str) -> list[TrialResult]:
+    """What is said where nothing can be tried at all."""
+    return [TrialResult(about, "nothing was tried", Proof.NOT_TRIED, reason) for about in _TRIED_FOR]
 
 
 def _in_force(rule_id: str, posture: Posture) -> Reading | None:
@@ -114,11 +115,11 @@ def _judge(rule: str, tried: str, answer: Answer, should_accept: bool) -> TrialR
     )
 
 
-def lockout_trial(rehearsal: Rehearsal, posture: Posture, rng: random.Random) -> Iterator[TrialResult]:
+def lockout_trial(subject: TrialAccount, posture: Posture, rng: random.Random) -> Iterator[TrialResult]:
     """N wrong tries, the right password refused, then time or an unlocking, and the right password accepted."""
     after = _in_force("lockout.after", posture)
-    right, wrong = rehearsal.password, rehearsal.password + "x"
-    control = rehearsal.sign_in(right)
+    right, wrong = subject.password, subject.password + "x"
+    control = subject.sign_in(right)
     if not control.accepted:
         raise CannotTry(f"the throwaway account could not sign in at all: {control.said}")
     if after is None or not isinstance(after.value, int):
@@ -129,76 +130,74 @@ def lockout_trial(rehearsal: Rehearsal, posture: Posture, rng: random.Random) ->
         yield TrialResult("lockout.after", "nothing was tried", Proof.NOT_TRIED, f"{tries} wrong tries are too many")
         return
     if tries > 1:
-        _mistype(rehearsal, wrong, tries - 1)
-        yield _judge(
-            "lockout.after", f"{tries - 1} wrong tries, then the right password", rehearsal.sign_in(right), True
-        )
-    _mistype(rehearsal, wrong, tries)
-    yield _judge("lockout.after", f"{tries} wrong tries, then the right password", rehearsal.sign_in(right), False)
-    yield from _lock_ends(rehearsal, posture, right)
+        _mistype(subject, wrong, tries - 1)
+        yield _judge("lockout.after", f"{tries - 1} wrong tries, then the right password", subject.sign_in(right), True)
+    _mistype(subject, wrong, tries)
+    yield _judge("lockout.after", f"{tries} wrong tries, then the right password", subject.sign_in(right), False)
+    yield from _lock_ends(subject, posture, right)
     forget = _in_force("lockout.forget_after", posture)
     if forget is not None and isinstance(forget.value, timedelta) and tries > 1:
-        _mistype(rehearsal, wrong, tries - 1)
-        rehearsal.pass_time(forget.value + _MARGIN)
-        _mistype(rehearsal, wrong, 1)
+        _mistype(subject, wrong, tries - 1)
+        subject.pass_time(forget.value + _MARGIN)
+        _mistype(subject, wrong, 1)
         said = CATALOGUE["lockout.forget_after"].kind.say(forget.value)
         yield _judge(
             "lockout.forget_after",
             f"{tries - 1} wrong tries, {said} later one more, then the right password",
-            rehearsal.sign_in(right),
+            subject.sign_in(right),
             True,
         )
 
 
-def _lock_ends(rehearsal: Rehearsal, posture: Posture, right: str) -> Iterator[TrialResult]:
+def _lock_ends(subject: TrialAccount, posture: Posture, right: str) -> Iterator[TrialResult]:
     lasts = _in_force("lockout.lasts", posture)
     if lasts is not None and isinstance(lasts.value, timedelta):
         said = CATALOGUE["lockout.lasts"].kind.say(lasts.value)
-        rehearsal.pass_time(lasts.value - 2 * _MARGIN)
-        yield _judge("lockout.lasts", f"the right password shortly before {said}", rehearsal.sign_in(right), False)
-        rehearsal.pass_time(3 * _MARGIN)
-        yield _judge("lockout.lasts", f"the right password after {said}", rehearsal.sign_in(right), True)
+        subject.pass_time(lasts.value - 2 * _MARGIN)
+        yield _judge("lockout.lasts", f"the right password shortly before {said}", subject.sign_in(right), False)
+        subject.pass_time(3 * _MARGIN)
+        yield _judge("lockout.lasts", f"the right password after {said}", subject.sign_in(right), True)
     else:
-        rehearsal.unlock()
-        yield _judge("lockout.lasts", "the right password after an unlocking", rehearsal.sign_in(right), True)
+        subject.unlock()
+        yield _judge("lockout.lasts", "the right password after an unlocking", subject.sign_in(right), True)
 
 
-def _mistype(rehearsal: Rehearsal, wrong: str, times: int) -> None:
+def _mistype(subject: TrialAccount, wrong: str, times: int) -> None:
     for _ in range(times):
-        if rehearsal.sign_in(wrong).accepted:
+        if subject.sign_in(wrong).accepted:
             raise CannotTry("the machine accepts wrong passwords: something in its sign-in lets everybody in")
 
 
-def weak_password_trial(rehearsal: Rehearsal, posture: Posture, rng: random.Random) -> Iterator[TrialResult]:
+def weak_password_trial(subject: TrialAccount, posture: Posture, rng: random.Random) -> Iterator[TrialResult]:
     """The owner tries passwords that each break one rule; a good one goes in at the end, or the rest proves nothing."""
     policy = policy_of(posture)
-    old = rehearsal.password
+    old = subject.password
     results: list[TrialResult] = []
-    rehearsal.age_password()
+    subject.age_password()
     for rule_id, tried in _WEAK.items():
         if not _asks(rule_id, policy):
             continue
-        candidates = breaking(rule_id, policy, rehearsal.account, rng)
+        candidates = breaking(rule_id, policy, subject.account, rng)
         if not candidates:
             results.append(TrialResult(rule_id, tried, Proof.NOT_TRIED, "no candidate breaks this rule alone"))
             continue
         for candidate in candidates:
-            answer = rehearsal.change_password(old, candidate)
+            answer = subject.change_password(old, candidate)
             if not answer.accepted:
                 break
-            rehearsal.reset_password(old)
-            rehearsal.age_password()
+            subject.reset_password(old)
+            subject.age_password()
         results.append(_judge(rule_id, tried, answer, False))
-    good = make_password(policy, rehearsal.account, rng)
-    control = rehearsal.change_password(old, good)
+    good = make_password(policy, subject.account, rng)
+    control = subject.change_password(old, good)
     if not control.accepted:
         for result in results:
             yield TrialResult(result.rule, result.tried, Proof.NOT_TRIED, f"a good one was refused too: {control.said}")
         return
     yield from results
     if _asks("password.remember", policy):
-        yield from _remembered(rehearsal, policy, good, rng)
-    yield from _too_soon(rehearsal, posture, policy, rng)
+        yield from _remembered(subject, policy, good, rng)
+    yield from _too_soon(subject, posture, policy, rng)
 
 
 _WEAK = {
@@ -220,29 +219,29 @@ def _asks(rule_id: str, policy: Policy) -> bool:
     }[rule_id]
 
 
-def _remembered(rehearsal: Rehearsal, policy: Policy, first: str, rng: random.Random) -> Iterator[TrialResult]:
+def _remembered(subject: TrialAccount, policy: Policy, first: str, rng: random.Random) -> Iterator[TrialResult]:
     """Change until ``first`` is the oldest that is still remembered, then try to go back to it."""
     current = first
     for _ in range(policy.remember - 1):
-        following = make_password(policy, rehearsal.account, rng)
-        rehearsal.age_password()
-        if not rehearsal.change_password(current, following).accepted:
+        following = make_password(policy, subject.account, rng)
+        subject.age_password()
+        if not subject.change_password(current, following).accepted:
             break
         current = following
-    rehearsal.age_password()
+    subject.age_password()
     said = f"the password of {policy.remember - 1} changes ago" if current != first else "the password in use"
-    yield _judge("password.remember", said, rehearsal.change_password(current, first), False)
+    yield _judge("password.remember", said, subject.change_password(current, first), False)
 
 
-def _too_soon(rehearsal: Rehearsal, posture: Posture, policy: Policy, rng: random.Random) -> Iterator[TrialResult]:
+def _too_soon(subject: TrialAccount, posture: Posture, policy: Policy, rng: random.Random) -> Iterator[TrialResult]:
     """A fresh password may not be changed before its minimum age."""
     min_age = _in_force("password.min_age", posture)
     if min_age is None or not isinstance(min_age.value, timedelta) or not min_age.value:
         return
-    first, second = (make_password(policy, rehearsal.account, rng) for _ in range(2))
-    rehearsal.reset_password(first)
-    rehearsal.age_password()
-    if not rehearsal.change_password(first, second).accepted:
+    first, second = (make_password(policy, subject.account, rng) for _ in range(2))
+    subject.reset_password(first)
+    subject.age_password()
+    if not subject.change_password(first, second).accepted:
         return
-    third = make_password(policy, rehearsal.account, rng)
-    yield _judge("password.min_age", "a second change on the same day", rehearsal.change_password(second, third), False)
+    third = make_password(policy, subject.account, rng)
+    yield _judge("password.min_age", "a second change on the same day", subject.change_password(second, third), False)

@@ -14,7 +14,7 @@ WALK = (
     ("What falls short of the station's baseline?", "audit -m hide-01.bench.json -b hide-01.toml --short"),
     ("Close it. The second administrator comes first.", "harden -m hide-01.bench.json -b hide-01.toml --yes"),
     ("Prove it, by reading back and by trying.", "verify -m hide-01.bench.json -b hide-01.toml"),
-    ("And there is a way back.", "undo -m hide-01.bench.json --list"),
+    ("And there is a way back.", "journal list -m hide-01.bench.json"),
 )
 NEXT = (
     ("the laptop in the ringing hut, in French", "verrou harden -m ringing-02.bench.json -b ringing-02.toml --preview"),
@@ -27,7 +27,7 @@ NEXT = (
     ("why its lock-out does not lock", "verrou rule show lockout -m warden-03"),
     ("what a rule is for", "verrou rule explain lockout.lasts"),
     ("a baseline with five errors", "verrou baseline check with-errors.toml"),
-    ("back to where the bird hide began", "verrou undo -m hide-01.bench.json"),
+    ("back to where the bird hide began", "verrou undo -m hide-01.bench.json --accept open-guest"),
 )
 
 

@@ -1,6 +1,6 @@
 """The outside: what every kind of machine can be asked, and how an address finds its kind."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import AbstractContextManager
 from enum import StrEnum
 from pathlib import Path
@@ -10,8 +10,9 @@ from verrou.core.errors import BadInput
 
 if TYPE_CHECKING:
     from verrou.core.model import Account, Files, Posture
+    from verrou.core.passwords import Policy
     from verrou.core.steps import CreateAccount, SetPassword, Step
-    from verrou.core.trials import Rehearsal
+    from verrou.core.trials import TrialAccount
 
 
 MOST_NAMED = 20
@@ -52,26 +53,134 @@ class Secrets(dict[str, str]):
 
 
 class Item(NamedTuple):
-    """One thing a machine keeps, as it stood: its content (None where there was nothing), and for a file its mode
-    and owner (``uid``, ``gid``). ``folder`` marks a directory, whose content is not kept."""
+    """What stands in one place: its content (None where there is nothing), and for a file its mode, owner (``uid``,
+    ``gid``) and extended attributes by name (ACLs and security labels among them). ``folder`` marks a directory, whose
+    content is not kept; ``link`` is where a symbolic link leads."""
 
     content: bytes | None
     mode: int = 0
     uid: int = 0
     gid: int = 0
     folder: bool = False
+    attributes: tuple[tuple[str, bytes], ...] = ()
+    link: str = ""
+
+    @property
+    def there(self) -> bool:
+        """Whether anything stands there."""
+        return self.folder or self.content is not None or bool(self.link)
 
 
-Memento = Mapping[str, Item]
-"""What stood in every place that a worksheet may touch, by a name that only the machine needs to understand."""
+NOTHING = Item(None)
+
+
+class Change(NamedTuple):
+    """One place with what stood there before and what stands there afterwards. ``place`` is a name that the machine
+    understands."""
+
+    place: str
+    before: Item
+    after: Item
+
+    def backwards(self) -> "Change":
+        """The same change the other way round."""
+        return Change(self.place, self.after, self.before)
+
+
+class Deed(NamedTuple):
+    """What is done to a whole folder and cannot be told as a content: a home made, archived, moved away, brought back.
+    ``facts`` are what the machine needs to do it and to go back."""
+
+    verb: str
+    place: str
+    facts: tuple[tuple[str, str | int], ...] = ()
+
+    def fact(self, name: str) -> str:
+        """One of the facts, as text."""
+        return str(dict(self.facts)[name])
+
+    def number(self, name: str) -> int:
+        """One of the facts, as a number."""
+        return int(dict(self.facts)[name])
+
+
+ChangeSet = Sequence[Change | Deed]
+"""What a worksheet does to a machine, in the order in which it lands: what gives, then what takes away."""
+
+
+class Standing(StrEnum):
+    """How a place stands to a change: still as before it, as after it already, or otherwise since somebody wrote."""
+
+    BEFORE = "before"
+    AFTER = "after"
+    OTHER = "other"
 
 
 class PutBack(NamedTuple):
-    """What became of one item of a memento when it was put back."""
+    """What became of one place that an undo goes back over."""
 
-    item: str
+    place: str
     outcome: Outcome
     said: str = ""
+
+
+Stamps = Mapping[str, object]
+"""What tells for each place that was read whether it moved since."""
+
+
+class CannotRehearse(Exception):
+    """No private copy of the machine can be made; the message is the reason."""
+
+
+class Copy(Protocol):
+    """A private copy of a machine: done to, observed and tried like the machine itself, and gone afterwards."""
+
+    def do(self, steps: "Sequence[Step]", secrets: Secrets) -> list[StepResult]:
+        """Do the steps in order and say what the machine answers to each; a refused one does not stop the rest."""
+        ...
+
+    def put_back(self, change: Change | Deed, later: Mapping[str, int]) -> PutBack:
+        """Take one change back on the copy. Where somebody else wrote since, what is theirs stays and is said;
+        ``later`` names the entries of the journal that changed a place after the one that is taken back."""
+        ...
+
+    def settle(self) -> Sequence[str]:
+        """After changes were put back: what follows from them is put together anew; answers with what to say of it."""
+        ...
+
+    def mark(self) -> None:
+        """All that was done so far gives, and lands before all that follows."""
+        ...
+
+    def observe(self) -> "Posture":
+        """What the copy is now."""
+        ...
+
+    def changes(self, before: "Posture | None", after: "Posture | None") -> tuple[ChangeSet, str]:
+        """What was done to the copy, as a change set for the machine; and where, while it lands in its order, nobody
+        could administer although somebody could ``before`` and ``after``: nothing where there is no such instant, or
+        nobody asks."""
+        ...
+
+    def remarks(self, changes: ChangeSet) -> Sequence[str]:
+        """What to know before these changes land, such as further names of a file."""
+        ...
+
+    def obstacles(self, changes: ChangeSet) -> Sequence[str]:
+        """Why these changes could not land."""
+        ...
+
+    def stamps(self) -> Stamps:
+        """What the machine looked like when the copy was made of it."""
+        ...
+
+    def attempt(self, policy: "Policy") -> "AbstractContextManager[TrialAccount]":
+        """A throwaway account on the copy, to try things with.
+
+        Raises:
+            CannotTry: with the reason.
+        """
+        ...
 
 
 class Machine(Protocol):
@@ -89,14 +198,6 @@ class Machine(Protocol):
         """
         ...
 
-    def perform(self, steps: "Sequence[Step]", secrets: Secrets) -> Iterator[StepResult]:
-        """Do the steps in order and say what became of each; a refused one does not stop the rest.
-
-        Raises:
-            MachineRefused: nothing more can be done. NotEnoughRights: we may not write.
-        """
-        ...
-
     def files_of(self, account: "Account", everywhere: bool) -> "Files":
         """What an account keeps in its home, and where it has files elsewhere: in the places where accounts usually
         have some, or with ``everywhere`` on the whole machine.
@@ -106,29 +207,48 @@ class Machine(Protocol):
         """
         ...
 
-    def rehearse(self) -> "AbstractContextManager[Rehearsal]":
-        """A throwaway account to try things with, gone afterwards whatever happens.
+    def rehearse(self) -> "AbstractContextManager[Copy]":
+        """A private copy of the machine as it is now.
 
         Raises:
-            CannotTry: with the reason.
+            CannotRehearse: with the reason. NotEnoughRights, MachineRefused: nothing can be changed here.
         """
         ...
 
-    def remember(self, steps: "Sequence[Step]") -> Memento:
-        """What stands now in every place that the steps may touch; all of them for no steps."""
+    def moved(self, stamps: Stamps) -> Sequence[str]:
+        """The places that were written since ``stamps`` were taken."""
         ...
 
-    def foresee(self, memento: Memento) -> "Posture":
-        """What the machine would be with the memento's items put back."""
+    def held(self) -> "AbstractContextManager[None]":
+        """Keep the machine's own tools from writing meanwhile.
+
+        Raises:
+            MachineRefused: somebody else holds them for longer than we wait.
+        """
         ...
 
-    def put_back(self, before: Memento, after: Memento | None) -> Iterator[PutBack]:
-        """Bring back ``before`` wherever ``after`` still stands. Where somebody else wrote since, what is theirs stays
-        and is said. Without ``after`` (a run that broke off) everything is brought back."""
+    def stands(self, change: Change | Deed, entry: int) -> Standing:
+        """How a change of an entry stands on the machine."""
+        ...
+
+    def land(self, change: Change | Deed, entry: int) -> None:
+        """Make one change of an entry: at every instant the place is as before or as after. Can be repeated."""
+        ...
+
+    def sweep(self, changes: ChangeSet, entry: int) -> None:
+        """After all changes of an entry landed: delete what they moved away for good, and what was staged."""
+        ...
+
+    def tell(self, line: str) -> None:
+        """After an entry: have what caches accounts look again, and leave ``line`` in the machine's own log."""
         ...
 
     def records_folder(self) -> Path:
-        """The folder on this computer where the journal of the machine is kept."""
+        """The folder on this computer where the journal of the machine is kept.
+
+        Raises:
+            MachineRefused: it cannot be trusted.
+        """
         ...
 
 

@@ -1,16 +1,24 @@
 """A survey file: a machine that can only be observed."""
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from contextlib import AbstractContextManager
 from pathlib import Path
 
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
 from verrou.core.model import Account, Files, Posture
-from verrou.core.steps import Step
 from verrou.core.survey import posture_from
-from verrou.core.trials import CannotTry, Rehearsal
-from verrou.machines import SURVEY_SUFFIX, Memento, PutBack, Secrets, StepResult
+from verrou.machines import (
+    SURVEY_SUFFIX,
+    CannotLook,
+    CannotRehearse,
+    Change,
+    ChangeSet,
+    Copy,
+    Deed,
+    Stamps,
+    Standing,
+)
 
 ONLY_READ = "a survey file can only be read; give the machine itself with -m"
 
@@ -35,22 +43,28 @@ class SurveyFile:
         except BadInput as error:
             raise BadInput(f"{self.path}: {error}") from None
 
-    def perform(self, steps: Sequence[Step], secrets: Secrets) -> Iterator[StepResult]:
-        raise MachineRefused(ONLY_READ)
-
     def files_of(self, account: Account, everywhere: bool) -> Files:
+        raise CannotLook(ONLY_READ)
+
+    def rehearse(self) -> AbstractContextManager[Copy]:
+        raise CannotRehearse(ONLY_READ)
+
+    def moved(self, stamps: Stamps) -> Sequence[str]:
         raise MachineRefused(ONLY_READ)
 
-    def rehearse(self) -> AbstractContextManager[Rehearsal]:
-        raise CannotTry(ONLY_READ)
-
-    def remember(self, steps: Sequence[Step]) -> Memento:
+    def held(self) -> AbstractContextManager[None]:
         raise MachineRefused(ONLY_READ)
 
-    def foresee(self, memento: Memento) -> Posture:
+    def stands(self, change: Change | Deed, entry: int) -> Standing:
         raise MachineRefused(ONLY_READ)
 
-    def put_back(self, before: Memento, after: Memento | None) -> Iterator[PutBack]:
+    def land(self, change: Change | Deed, entry: int) -> None:
+        raise MachineRefused(ONLY_READ)
+
+    def sweep(self, changes: ChangeSet, entry: int) -> None:
+        raise MachineRefused(ONLY_READ)
+
+    def tell(self, line: str) -> None:
         raise MachineRefused(ONLY_READ)
 
     def records_folder(self) -> Path:

@@ -1,117 +1,468 @@
-"""Doing a worksheet and undoing it: through the guards, with the way back on disk before the first change."""
+"""Worksheets rehearsed on a private copy, and landed whole or not at all; going back and going on are done alike."""
 
 import getpass
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 
-from attrs import evolve, frozen
+from attrs import evolve, field, frozen
 
 from verrou.core import guards
+from verrou.core.access import role_of
 from verrou.core.desired import AtLeast, Exactly
-from verrou.core.errors import BadInput, MachineRefused, VerrouError
+from verrou.core.differences import differences
+from verrou.core.entries import Entry, State
+from verrou.core.errors import BadInput, BrokeOff, GuardRefused, MachineRefused, VerrouError
 from verrou.core.model import Posture, Status
 from verrou.core.rules import reading_of
-from verrou.core.steps import Remove, SetEnabled, SetRules, Step, TrySignIn, takes_access
+from verrou.core.steps import (
+    GIVES_PASSWORD,
+    CreateAccount,
+    Remove,
+    SetEnabled,
+    SetRules,
+    Step,
+    TrySignIn,
+    takes_access,
+)
+from verrou.core.trials import TrialResult, run_trials
 from verrou.core.values import NameSet
-from verrou.machines import CannotLook, Machine, Outcome, PutBack, Secrets, StepResult
-from verrou.records.journal import Entry, Journal
+from verrou.machines import (
+    CannotLook,
+    CannotRehearse,
+    Change,
+    ChangeSet,
+    Copy,
+    Deed,
+    Machine,
+    Outcome,
+    PutBack,
+    Secrets,
+    Stamps,
+    Standing,
+    StepResult,
+)
+from verrou.records.journal import Journal
+from verrou.records.machine_lock import machine_lock
 
 
 @frozen
 class Surprise:
-    """A rule that came out otherwise than it was set."""
+    """What came out otherwise than it was asked for."""
 
-    rule: str
+    subject: str
     asked: str
     came_out: str
 
 
 @frozen
-class Run:
-    """What became of a worksheet."""
+class Rehearsal:
+    """A worksheet as it was rehearsed: what the machine answers to each step, the machine as it will be, and the change
+    set. ``trials`` are what was tried on the copy. Where no copy could be made, ``foreseen_only`` says why, and
+    ``after`` is foreseen."""
 
-    entry: int
-    results: tuple[tuple[Step, StepResult], ...]
-    surprises: tuple[Surprise, ...]
+    before: Posture
     after: Posture
+    steps: tuple[tuple[Step, StepResult], ...]
+    course: guards.Course
+    changes: ChangeSet = ()
+    stamps: Stamps = field(factory=dict)
+    remarks: tuple[str, ...] = ()
+    obstacles: tuple[str, ...] = ()
+    trials: tuple[TrialResult, ...] = ()
+    put_back: tuple[PutBack, ...] = ()
+    foreseen_only: str = ""
 
     @property
-    def all_well(self) -> bool:
-        """No step was refused and no rule came out otherwise."""
-        return not self.surprises and all(r.outcome is not Outcome.REFUSED for _, r in self.results)
+    def refused(self) -> list[tuple[Step, StepResult]]:
+        """The steps that the machine would refuse."""
+        return [(step, result) for step, result in self.steps if result.outcome is Outcome.REFUSED]
+
+    @property
+    def surprises(self) -> list[Surprise]:
+        """What would come out otherwise than it was asked for."""
+        return list(_surprises(self.steps, self.after))
 
 
-def carry_out(
-    machine: Machine,
-    steps: Sequence[Step],
-    based_on: str,
-    secrets: Secrets,
-    *,
-    command: str,
-    baseline: str = "",
-    carry_on: bool = False,
-    accepted: Sequence[str] = (),
-    tell: Callable[[Step, StepResult], None] = lambda step, result: None,
-) -> Run:
-    """Do ``steps``, planned from the posture with the digest ``based_on``.
+@frozen
+class Told:
+    """What the journal is told of a run beside its steps."""
+
+    command: str
+    baseline: str = ""
+    accepted: tuple[str, ...] = ()
+    undoes: tuple[int, ...] = ()
+
+
+def rehearse(
+    machine: Machine, posture: Posture, steps: Sequence[Step], secrets: Secrets, prove: bool = False
+) -> Rehearsal:
+    """Do ``steps`` on a private copy of the machine, observe the copy, and with ``prove`` try its rules on it.
+    Passwords that are not in ``secrets`` get stand-ins, and whoever has to be tried with one is not tried yet.
 
     Raises:
-        GuardRefused: nothing was touched. MachineRefused: an earlier run broke off, or this one did.
+        NotEnoughRights, MachineRefused, BadInput: nothing can be changed here at all.
+    """
+    steps = with_files(machine, posture, steps)
+    try:
+        with machine.rehearse() as copy:
+            return _rehearsed(copy, posture, steps, secrets, prove)
+    except CannotRehearse as reason:
+        return foreseen(posture, steps, str(reason))
+
+
+def foreseen(posture: Posture, steps: Sequence[Step], why: str) -> Rehearsal:
+    """What the steps would make of the machine, as far as that follows from facts."""
+    course = guards.course_of(posture, steps)
+    results = tuple((step, StepResult(Outcome.DONE)) for step in steps)
+    return Rehearsal(posture, course.after, results, course, foreseen_only=why)
+
+
+def _rehearsed(copy: Copy, posture: Posture, steps: Sequence[Step], secrets: Secrets, prove: bool) -> Rehearsal:
+    stages = guards.stages(posture, steps)
+    giving = guards.gives(stages)
+    given = _with_stand_ins(steps, secrets, posture)
+    results = copy.do(steps[:giving], given)
+    if giving < len(steps):
+        copy.mark()
+        results += copy.do(steps[giving:], given)
+    after = copy.observe()
+    changes, gap = copy.changes(posture, after)
+    refused = frozenset(n for n, result in enumerate(results, start=1) if result.outcome is Outcome.REFUSED)
+    return Rehearsal(
+        posture,
+        after,
+        tuple(zip(steps, results, strict=True)),
+        guards.Course(posture, after, stages, refused, gap, _failed_trials(steps, results), rehearsed=True),
+        changes,
+        copy.stamps(),
+        tuple(copy.remarks(changes)),
+        tuple(copy.obstacles(changes)),
+        _trials(copy, after) if prove else (),
+    )
+
+
+def _failed_trials(steps: Sequence[Step], results: Sequence[StepResult]) -> dict[str, str]:
+    """Who was tried and did not get through, with what the machine said."""
+    pairs = zip(steps, results, strict=True)
+    return {s.account: r.said for s, r in pairs if isinstance(s, TrySignIn) and r.outcome is Outcome.REFUSED}
+
+
+def _trials(copy: Copy, after: Posture) -> tuple[TrialResult, ...]:
+    from random import SystemRandom
+
+    return tuple(run_trials(copy.attempt, after, SystemRandom()))
+
+
+def _with_stand_ins(steps: Sequence[Step], secrets: Secrets, posture: Posture) -> Secrets:
+    """The secrets, and for each password that is not known yet one that nobody will ever use."""
+    from random import SystemRandom
+
+    from verrou.core.passwords import make_password, policy_of
+
+    missing = [s.account for s in steps if isinstance(s, GIVES_PASSWORD) and s.password != "blank"]
+    missing = [name for name in missing if name not in secrets]
+    if not missing:
+        return secrets
+    policy, now = policy_of(posture), posture
+    for step in steps:
+        if isinstance(step, SetRules):
+            now = step.foresee(now)
+            policy = policy.together(policy_of(now))
+    stand_in = make_password(policy, "", SystemRandom())
+    given = Secrets(secrets)
+    for name in missing:
+        given[name] = (
+            stand_in if name.casefold() not in stand_in.casefold() else make_password(policy, name, SystemRandom())
+        )
+    return given
+
+
+def _surprises(results: Sequence[tuple[Step, StepResult]], after: Posture) -> Iterator[Surprise]:
+    """What was asked for and stands otherwise."""
+    for step, result in results:
+        if result.outcome is Outcome.REFUSED:
+            continue
+        account = after.by_name.get(step.account) if isinstance(step, CreateAccount) else None
+        if isinstance(step, CreateAccount) and account is not None and role_of(account, after) is not step.role:
+            lines = f" ({', '.join(map(str, account.given_by))})" if account.given_by else ""
+            yield Surprise(f"account {step.account}", str(step.role), f"{role_of(account, after)}{lines}")
+        if not isinstance(step, SetRules):
+            continue
+        for rule, value in step.rules:
+            reading = reading_of(rule, after)
+            stands = reading.pending if reading.pending is not None else reading.value
+            asked = AtLeast(value) if isinstance(rule.kind, NameSet) else Exactly(value)
+            as_asked = stands is not None and asked.met_by(rule, stands)
+            if as_asked and reading.status is Status.READ and reading.in_force:
+                continue
+            shown = "unset" if stands is None else rule.kind.say(stands)
+            yield Surprise(rule.id, rule.kind.say(value), shown + ("" if reading.in_force else ", not in force"))
+
+
+def commit(machine: Machine, rehearsal: Rehearsal, secrets: Secrets, told: Told) -> tuple[int, Rehearsal]:
+    """Land what was rehearsed. Where something moved meanwhile that the worksheet does not rest on, it is rehearsed
+    again on what stands, and goes on. Answers with the entry's number and what landed.
+
+    Raises:
+        GuardRefused: what it rests on moved. MachineRefused: an earlier run broke off, another holds the machine, or
+        this run broke off.
+    """
+    if rehearsal.foreseen_only:
+        raise MachineRefused(f"nothing was changed: {rehearsal.foreseen_only}, so it cannot be rehearsed")
+    with _at_work(machine, told.command) as journal:
+        name_broken_off(journal)
+        with machine.held():
+            if not _stands(machine, rehearsal):
+                rehearsal = _again(machine, rehearsal, secrets, told)
+            return _land(machine, journal, rehearsal, told), rehearsal
+
+
+def _stands(machine: Machine, rehearsal: Rehearsal) -> bool:
+    """Whether everything that the rehearsal read or changes still is as it was."""
+    if machine.moved(rehearsal.stamps):
+        return False
+    first: dict[str, Change | Deed] = {}
+    for change in rehearsal.changes:
+        first.setdefault(change.place, change)
+    return all(machine.stands(change, 0) is Standing.BEFORE for change in first.values())
+
+
+def _again(machine: Machine, planned: Rehearsal, secrets: Secrets, told: Told) -> Rehearsal:
+    """Rehearse on what stands now; nobody who keeps to the machine's locks writes meanwhile."""
+    steps = [step for step, _ in planned.steps]
+    for _ in range(MOST_REHEARSALS):
+        posture = machine.observe()
+        guards.check_unmoved(guards.rests_on(planned.before, steps), guards.rests_on(posture, steps))
+        again = rehearse(machine, posture, steps, secrets)
+        if again.foreseen_only:
+            raise MachineRefused(f"nothing was changed: {again.foreseen_only}, so it cannot be rehearsed")
+        guards.check(again.course, told.accepted)
+        refused = {n for n, (_, result) in enumerate(again.steps) if result.outcome is Outcome.REFUSED}
+        if refused - {n for n, (_, result) in enumerate(planned.steps) if result.outcome is Outcome.REFUSED}:
+            step, result = again.steps[min(refused)]
+            raise GuardRefused(
+                f"guard moved-machine refuses the worksheet: since it was planned, somebody changed the machine, and "
+                f"it would now refuse to {step.what} ({result.said}); run the command again and read the new worksheet"
+            )
+        if _stands(machine, again):
+            return again
+    raise MachineRefused("nothing was changed: something keeps writing to this machine; stop that first")
+
+
+MOST_REHEARSALS = 5
+"""How often a worksheet is rehearsed again while somebody who keeps to no lock writes."""
+
+
+def _land(machine: Machine, journal: Journal, rehearsal: Rehearsal, told: Told) -> int:
+    number = journal.begin(_lines(rehearsal, told), rehearsal.changes)
+    try:
+        for change in rehearsal.changes:
+            machine.land(change, number)
+        journal.finish(number)
+    except OSError as error:
+        raise _broke_off(number, error) from None
+    _sweep(machine, journal, number, rehearsal.changes)
+    for undone in told.undoes:
+        if not next(entry for entry in journal.entries() if entry.number == undone).finished:
+            machine.sweep(_without_what_left(journal.changes(undone)), undone)
+            journal.swept(undone)
+    machine.tell(f"entry {number}: {told.command}, by {who()}")
+    return number
+
+
+def _without_what_left(changes: ChangeSet) -> list[Change | Deed]:
+    """The changes of a run that broke off and was taken back, but for homes that it moved aside: those came back, and
+    what might be left of one is nobody's to delete."""
+    return [c for c in changes if not (isinstance(c, Deed) and c.verb in ("take-home", "unmake-home"))]
+
+
+def _broke_off(number: int, error: OSError) -> BrokeOff:
+    where = f" ({error.filename})" if error.filename else ""
+    return BrokeOff(
+        f"entry {number} broke off: {error.strerror}{where}; verrou resume finishes it, verrou undo goes back"
+    )
+
+
+def _sweep(machine: Machine, journal: Journal, number: int, changes: ChangeSet) -> None:
+    """Delete what an entry moved away; what cannot be deleted now is deleted by the next run."""
+    try:
+        machine.sweep(changes, number)
+        journal.swept(number)
+    except OSError as error:
+        where = f" ({error.filename})" if error.filename else ""
+        raise BrokeOff(
+            f"entry {number} is done, but not all that it takes away could be deleted: {error.strerror}{where}; "
+            "verrou resume deletes the rest"
+        ) from None
+
+
+def _lines(rehearsal: Rehearsal, told: Told) -> dict[str, object]:
+    """What the journal tells of a run; no secret is in any of it."""
+    steps = [
+        {"what": f"{s.what} ({s.concerns})" if s.concerns else s.what, "outcome": str(r.outcome), "said": r.said}
+        for s, r in rehearsal.steps
+    ]
+    steps += [{"what": f"put back {p.place}", "outcome": str(p.outcome), "said": p.said} for p in rehearsal.put_back]
+    found = differences(rehearsal.before, rehearsal.after)
+    return {
+        "command": told.command,
+        "by": who(),
+        "baseline": told.baseline,
+        "accepted": list(told.accepted),
+        "steps": steps,
+        "differences": [{"subject": d.subject, "fact": d.fact, "was": d.was, "now": d.now} for d in found],
+        "undoes": list(told.undoes),
+    }
+
+
+def note(machine: Machine, rehearsal: Rehearsal, state: State, told: Told) -> int | None:
+    """Tell the journal of a run that changed nothing; a machine that takes no journal is told nothing."""
+    try:
+        with _at_work(machine, told.command) as journal:
+            return journal.note(state, _lines(evolve(rehearsal, after=rehearsal.before), told))
+    except VerrouError:
+        return None
+
+
+@contextmanager
+def _at_work(machine: Machine, command: str) -> Iterator[Journal]:
+    """The journal, under the machine's one lock; what a finished entry left to be deleted is deleted first."""
+    journal = Journal(machine.records_folder())
+    journal.make_folder()
+    with machine_lock(journal.folder, machine.name, command, who()):
+        for number in journal.to_sweep():
+            _sweep(machine, journal, number, journal.changes(number))
+        yield journal
+
+
+def name_broken_off(journal: Journal) -> None:
+    """Let nothing else change a machine on which a run broke off.
+
+    Raises:
+        MachineRefused: one did.
+    """
+    if entry := journal.broken_off():
+        raise MachineRefused(
+            f"entry {entry.number} of the journal ({entry.command}, by {entry.by}, {entry.begun}) broke off: "
+            "verrou resume finishes it, verrou undo goes back to before it"
+        )
+
+
+def resume(machine: Machine) -> tuple[Entry | None, list[int]]:
+    """Finish the run that broke off, and delete what finished ones left. Answers with its entry, if there was one, and
+    the entries of which something was deleted.
+
+    Raises:
+        BadInput: there is nothing to finish. MachineRefused: it broke off again, or the machine is held.
     """
     journal = Journal(machine.records_folder())
-    broken_off = journal.unfinished()
-    if broken_off and not carry_on:
-        raise MachineRefused(
-            f"entry {broken_off.number} of the journal ({broken_off.command}, {broken_off.begun}) broke off: "
-            "verrou undo goes back to before it, --carry-on goes on from here"
-        )
+    left = journal.to_sweep()
+    with _at_work(machine, "resume") as journal:
+        entry = journal.broken_off()
+        if entry is None:
+            if left:
+                return None, left
+            raise BadInput(f"{machine.name}: no run broke off, so there is nothing to finish")
+        with machine.held():
+            changes = journal.changes(entry.number)
+            try:
+                for change in _still_to_land(machine, changes, entry.number):
+                    machine.land(change, entry.number)
+                journal.finish(entry.number)
+            except OSError as error:
+                raise _broke_off(entry.number, error) from None
+        _sweep(machine, journal, entry.number, changes)
+        for undone in entry.undoes:
+            machine.sweep(_without_what_left(journal.changes(undone)), undone)
+            journal.swept(undone)
+        machine.tell(f"entry {entry.number}: resumed ({entry.command}), by {who()}")
+        return entry, left
+
+
+def _still_to_land(machine: Machine, changes: ChangeSet, number: int) -> Iterator[Change | Deed]:
+    """What of a change set has not landed yet, in its order. Where somebody wrote to a place since, our change is made
+    to what they wrote."""
+    last = {change.place: change for change in changes if isinstance(change, Change)}
+    for change in changes:
+        stands = machine.stands(change, number)
+        if isinstance(change, Change) and machine.stands(last[change.place], number) is Standing.AFTER:
+            continue
+        if stands is Standing.BEFORE:
+            yield change
+        elif stands is Standing.OTHER and isinstance(change, Change):
+            with machine.rehearse() as copy:
+                copy.put_back(change.backwards(), {})
+                merged, _ = copy.changes(None, None)
+            yield from merged
+
+
+def rehearse_undo(machine: Machine, journal: Journal, numbers: Sequence[int]) -> Rehearsal:
+    """Go back over entries, the newest first, on a private copy: with what others wrote since.
+
+    Raises:
+        BadInput: what was kept of an entry is not what was written.
+    """
     posture = machine.observe()
-    guards.check_unmoved(based_on, posture)
-    steps = with_files(machine, posture, steps)
-    course = guards.check(posture, steps, accepted)
-    if broken_off:
-        journal.finish(broken_off.number, machine.remember(()))
-    before = machine.remember(steps)
-    number = journal.begin(command, _who(), baseline, accepted, [_told(step) for step in steps], before)
-    results: list[tuple[Step, StepResult]] = []
+    later: dict[str, int] = {}
+    for entry in journal.entries():
+        if entry.number > max(numbers) and entry.note is None and entry.undone_by is None:
+            later |= dict.fromkeys(entry.places, entry.number)
+    items: list[PutBack] = []
     try:
-        for step, result in _in_turn(machine, course, secrets, accepted):
-            results.append((step, result))
-            journal.step(number, step.what, result.outcome, result.said)
-            tell(step, result)
-    except VerrouError:
-        if machine.remember(steps) == before:
-            journal.finish(number, before)
-        raise
-    journal.finish(number, machine.remember(steps))
-    after = machine.observe()
-    return Run(number, tuple(results), tuple(_surprises(results, after)), after)
+        with machine.rehearse() as copy:
+            for number in numbers:
+                items += [copy.put_back(change, later) for change in reversed(journal.changes(number))]
+            said = copy.settle()
+            after = copy.observe()
+            changes, gap = copy.changes(posture, after)
+            return Rehearsal(
+                posture,
+                after,
+                (),
+                guards.Course(posture, after, (), gap=gap, going_back=True, rehearsed=True),
+                changes,
+                copy.stamps(),
+                (*copy.remarks(changes), *said),
+                tuple(copy.obstacles(changes)),
+                put_back=tuple(items),
+            )
+    except CannotRehearse as reason:
+        raise MachineRefused(f"nothing was changed: {reason}, so it cannot be rehearsed") from None
 
 
-def _in_turn(
-    machine: Machine, course: Sequence[guards.Stage], secrets: Secrets, accepted: Sequence[str]
-) -> Iterator[tuple[Step, StepResult]]:
-    """Do the steps, those that take an administrator away in runs of their own: when the machine refused one before,
-    the guards look again at what is left, on the machine as it is."""
-    left = [stage.step for stage in course]
-    tried: list[Step] = []
-    for run in guards.runs(course):
-        refused = False
-        for step, result in zip(run, machine.perform(run, secrets), strict=False):
-            refused = refused or result.outcome is Outcome.REFUSED
-            if isinstance(step, TrySignIn) and result.outcome is Outcome.DONE:
-                tried.append(step)
-            yield step, result
-        left = left[len(run) :]
-        if refused and left and (found := guards.refusals(machine.observe(), [*tried, *left], accepted)):
-            why = f"not done, since a step before it was refused: {found[0].reason}"
-            yield from ((step, StepResult(Outcome.REFUSED, why)) for step in left)
-            return
+def to_undo(journal: Journal, entry: int | None, back_to: int | None) -> list[Entry]:
+    """The entries that an undo goes back over, the newest first: the last one that changed something, one that is
+    named, or all after ``back_to``.
+
+    Raises:
+        BadInput: there is nothing to go back over.
+    """
+    entries = journal.entries()
+    changing = [each for each in entries if each.can_be_undone]
+    broken = journal.broken_off()
+    if entry is not None:
+        chosen = [each for each in changing if each.number == entry]
+    elif back_to is not None:
+        chosen = [each for each in changing if each.number > back_to and not each.undoes]
+    else:
+        chosen = [broken] if broken else [each for each in changing if not each.undoes][-1:]
+    if broken and broken not in chosen:
+        name_broken_off(journal)
+    if not chosen:
+        what = "nothing to go back over" if entry is None else f"no entry {entry} that could be undone"
+        raise BadInput(f"the journal holds {what}; verrou journal list shows it")
+    return chosen[::-1]
 
 
-def _told(step: Step) -> str:
-    """A step for the journal, with the files that it names."""
-    return f"{step.what} ({step.concerns})" if step.concerns else step.what
+def undo(machine: Machine, rehearsal: Rehearsal, entries: Sequence[Entry], told: Told) -> int:
+    """Land an undo that was rehearsed; see :func:`commit`. An undo that broke off itself is finished."""
+    numbers = [entry.number for entry in entries]
+    with _at_work(machine, told.command) as journal, machine.held():
+        if not _stands(machine, rehearsal):
+            rehearsal = rehearse_undo(machine, journal, numbers)
+            guards.check(rehearsal.course, told.accepted)
+        return _land(machine, journal, rehearsal, evolve(told, undoes=tuple(numbers)))
 
 
 def with_files(machine: Machine, posture: Posture, steps: Sequence[Step]) -> list[Step]:
@@ -131,45 +482,12 @@ def _with_files(machine: Machine, posture: Posture, step: Step) -> Step:
     return evolve(step, files=found)
 
 
-def _surprises(results: Sequence[tuple[Step, StepResult]], after: Posture) -> Iterator[Surprise]:
-    """Read again: what was set and stands otherwise now."""
-    for step, result in results:
-        if not isinstance(step, SetRules) or result.outcome is Outcome.REFUSED:
-            continue
-        for rule, value in step.rules:
-            reading = reading_of(rule, after)
-            stands = reading.pending if reading.pending is not None else reading.value
-            asked = AtLeast(value) if isinstance(rule.kind, NameSet) else Exactly(value)
-            as_asked = stands is not None and asked.met_by(rule, stands)
-            if as_asked and reading.status is Status.READ and reading.in_force:
-                continue
-            shown = "unset" if stands is None else rule.kind.say(stands)
-            yield Surprise(rule.id, rule.kind.say(value), shown + ("" if reading.in_force else ", not in force"))
+def only_tries(steps: Sequence[Step]) -> bool:
+    """Whether a worksheet holds nothing but trials, so that it changes nothing."""
+    return all(isinstance(step, TrySignIn) for step in steps)
 
 
-def undo(machine: Machine, number: int | None) -> tuple[Entry, list[PutBack]]:
-    """Go back over entry ``number``, or the last one that is not undone.
-
-    Raises:
-        BadInput: there is nothing to undo. GuardRefused: the machine would be left without what the guards promise.
-    """
-    journal = Journal(machine.records_folder())
-    left = [entry for entry in journal.entries() if entry.undone is None]
-    if number is not None:
-        left = [entry for entry in left if entry.number == number]
-    if not left:
-        what = "nothing" if number is None else f"no entry {number} that is not undone"
-        raise BadInput(f"{machine.name}: the journal holds {what}; verrou undo --list shows it")
-    entry = left[-1]
-    before, after = journal.before(entry.number), journal.after(entry.number)
-    guards.check_way_back(machine.observe(), machine.foresee(before))
-    done = list(machine.put_back(before, after))
-    if all(item.outcome is not Outcome.REFUSED for item in done):
-        journal.undone(entry.number)
-    return entry, done
-
-
-def _who() -> str:
+def who() -> str:
     """Whoever runs this, by the name they signed in with."""
     try:
         return os.environ.get("SUDO_USER") or getpass.getuser()

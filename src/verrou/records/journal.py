@@ -1,43 +1,31 @@
-"""The journal of one machine: what was done, with what stood there before. Each line is chained to the last by hash.
+"""The journal of one machine: what was done, with what stood there before and after. Each line is chained to the last
+by hash.
 
-``journal.jsonl`` holds the lines and never a secret. What stood before a change, and after it, is kept beside it in
-``kept/NUMBER``, readable for root alone: account files hold password hashes, which must be there to be put back.
+``journal.jsonl`` holds the lines and never a secret. The change set of each entry, with what stood in each place before
+and after, is kept beside it in ``kept/NUMBER``, readable for root alone: account files hold password hashes, which must
+be there to go back and on.
 """
 
 import hashlib
 import json
 import os
 import shutil
-from collections.abc import Mapping, Sequence
+import stat
+from collections.abc import Mapping
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from attrs import define, field
-
-from verrou.core.errors import BadInput, NotEnoughRights
-from verrou.machines import Item, Memento
+from verrou.core.entries import Entry, State
+from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
+from verrou.machines import Change, ChangeSet, Deed, Item
 from verrou.machines.local_files import sync_folder
 
 JOURNAL = "journal.jsonl"
-INDEX, CONTENTS = "index.json", "contents"
+KEPT, INDEX, CONTENTS = "kept", "changes.json", "contents"
+TO_SWEEP = "to-sweep"
+"""Stands in the folder of an entry until what it moved away is deleted."""
 START = "0" * 64
-
-
-@define
-class Entry:
-    """One run. ``finished`` is None for one that broke off; ``undone_by`` is when it was undone."""
-
-    number: int
-    command: str
-    by: str
-    begun: str
-    baseline: str
-    accepted: list[str]
-    steps: list[str]
-    outcomes: list[dict[str, str]] = field(factory=list)
-    finished: str | None = None
-    undone: str | None = None
 
 
 class Journal:
@@ -54,94 +42,128 @@ class Journal:
             BadInput: a line was changed, or is missing.
         """
         entries: dict[int, Entry] = {}
-        for line in self._lines():
-            number = line["entry"]
-            match line["what"]:
-                case "begun":
-                    told = {k: line[k] for k in ("command", "by", "baseline", "accepted", "steps")}
-                    entries[number] = Entry(number, begun=line["at"], **told)
-                case "step":
-                    outcome = {k: line[k] for k in ("step", "outcome", "said")}
-                    entries[number].outcomes.append(outcome)
-                case "finished":
-                    entries[number].finished = line["at"]
-                case "undone":
-                    entries[number].undone = line["at"]
+        for position, line in enumerate(self._lines(), start=1):
+            try:
+                number = int(line["entry"])
+                match line["what"]:
+                    case "begun" | "noted":
+                        entries[number] = _entry(number, line)
+                    case "finished":
+                        entries[number].finished = str(line["at"])
+                        _count_undone(entries, entries[number])
+            except (KeyError, TypeError, ValueError, AttributeError):
+                where = f"{self.folder / JOURNAL}:{position}"
+                raise BadInput(f"{where}: this line is no journal line; the journal was changed") from None
         return list(entries.values())
 
-    def unfinished(self) -> Entry | None:
-        """The last entry when its run broke off and nobody undid or finished it."""
-        last = self.entries()[-1:]
-        return last[0] if last and last[0].finished is None and last[0].undone is None else None
+    def broken_off(self) -> Entry | None:
+        """The last entry when its run broke off and nobody went back over it. Only who holds the machine's lock can
+        know it from one that runs."""
+        changing = [entry for entry in self.entries() if entry.note is None]
+        return changing[-1] if changing and changing[-1].broke_off else None
 
-    def begin(
-        self, command: str, by: str, baseline: str, accepted: Sequence[str], steps: Sequence[str], before: Memento
-    ) -> int:
-        """Open an entry; when this returns, "before" is on disk. Answers with the entry's number."""
-        self._make_folder()
+    def begin(self, told: Mapping[str, Any], changes: ChangeSet) -> int:
+        """Open an entry; when this returns, the change set is on disk with what stands before and after. Answers with
+        the entry's number."""
+        self.make_folder()
         number = max((entry.number for entry in self.entries()), default=0) + 1
         kept = self._kept(number)
-        if kept.exists():
-            # Left by a run that died before its entry began: nothing had been changed.
-            shutil.rmtree(kept)
-        _write_memento(kept / "before", before)
-        self._append(
-            number,
-            "begun",
-            command=command,
-            by=by,
-            baseline=baseline,
-            accepted=list(accepted),
-            steps=list(steps),
-        )
+        for left in (kept, kept.with_name(f"{kept.name}.new")):
+            if left.exists():  # of a run that died before its entry began: nothing had been changed
+                shutil.rmtree(left)
+        digest = _write_changes(kept, changes)
+        self._append(number, "begun", **told, places=_places(changes), digest=digest)
         return number
 
-    def step(self, number: int, step: str, outcome: str, said: str) -> None:
-        """Note what became of a step."""
-        self._append(number, "step", step=step, outcome=outcome, said=said)
+    def note(self, state: State, told: Mapping[str, Any]) -> int:
+        """Tell of a run that changed nothing. Answers with the entry's number."""
+        self.make_folder()
+        number = max((entry.number for entry in self.entries()), default=0) + 1
+        self._append(number, "noted", state=str(state), **told, places=[])
+        return number
 
-    def finish(self, number: int, after: Memento) -> None:
-        """Close an entry with what stands now; of "before" only what changed is kept on."""
-        before = self.before(number)
-        changed = {n for n in {**before, **after} if before.get(n) != after.get(n)}
-        _write_memento(self._kept(number) / "after", {n: i for n, i in after.items() if n in changed})
+    def finish(self, number: int) -> None:
+        """Close an entry: everything landed."""
         self._append(number, "finished")
-        shutil.rmtree(self._kept(number) / "before")
-        _write_memento(self._kept(number) / "before", {n: i for n, i in before.items() if n in changed})
 
-    def undone(self, number: int) -> None:
-        """Note that an entry was undone, and let go of what was kept for it."""
-        self._append(number, "undone")
-        shutil.rmtree(self._kept(number), ignore_errors=True)
+    def changes(self, number: int) -> list[Change | Deed]:
+        """The change set of an entry; what is done to whole folders knows whose it is.
 
-    def before(self, number: int) -> Memento:
-        """What stood there before an entry's run."""
-        return _read_memento(self._kept(number) / "before")
+        Raises:
+            BadInput: it is not what was written.
+        """
+        folder = self._kept(number)
+        entry = next((entry for entry in self.entries() if entry.number == number), None)
+        try:
+            raw, contents = (folder / INDEX).read_bytes(), (folder / CONTENTS).read_bytes()
+            if entry is not None and _digest(raw, contents) != entry.digest:
+                raise BadInput(
+                    f"{folder}: what was kept of entry {number} was changed, so there is no way back over it"
+                )
+            finished = entry is not None and entry.finished is not None
+            return [_change(each, contents, number, finished) for each in json.loads(raw)]
+        except PermissionError:
+            raise NotEnoughRights(f"{folder}: what was kept cannot be read by this account; run as root") from None
+        except OSError as error:
+            raise BadInput(f"{folder}: what was kept of entry {number} is missing ({error.strerror})") from None
+        except (ValueError, KeyError, TypeError, IndexError) as error:
+            raise BadInput(f"{folder}: what was kept of entry {number} is damaged ({error})") from None
 
-    def after(self, number: int) -> Memento | None:
-        """What stood there after it; None for a run that broke off."""
-        folder = self._kept(number) / "after"
-        return _read_memento(folder) if folder.exists() else None
+    def damaged(self) -> list[str]:
+        """Entries whose change set is not what was written, a line each."""
+        found = []
+        for entry in self.entries():
+            if entry.note is None:
+                try:
+                    self.changes(entry.number)
+                except BadInput as error:
+                    found.append(str(error))
+        return found
+
+    def to_sweep(self) -> list[int]:
+        """Finished entries of which something is still to be deleted."""
+        finished = {entry.number for entry in self.entries() if entry.finished}
+        names = [path.parent.name for path in (self.folder / KEPT).glob(f"*/{TO_SWEEP}")]
+        return sorted(int(name) for name in names if name.isdigit() and int(name) in finished)
+
+    def swept(self, number: int) -> None:
+        """Nothing of an entry is left to be deleted."""
+        (self._kept(number) / TO_SWEEP).unlink(missing_ok=True)
 
     def _kept(self, number: int) -> Path:
-        return self.folder / "kept" / f"{number:04}"
+        return self.folder / KEPT / f"{number:04}"
 
-    def _make_folder(self) -> None:
+    def make_folder(self) -> None:
+        """The folder, there and to be trusted: our own and closed to others.
+
+        Raises:
+            NotEnoughRights, BadInput, MachineRefused: with what to do.
+        """
         try:
             self.folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+            now = os.lstat(self.folder)
         except PermissionError:
             raise NotEnoughRights(f"{self.folder}: the journal cannot be written by this account") from None
         except OSError as error:
             raise BadInput(f"{self.folder}: the journal cannot be kept there: {error.strerror}") from None
+        if not stat.S_ISDIR(now.st_mode) or now.st_uid != os.geteuid() or now.st_mode & 0o077:
+            raise MachineRefused(
+                f"{self.folder} must be a folder of your own that is closed to others, as what it holds is put back: "
+                f"found owner {now.st_uid}, mode {stat.S_IMODE(now.st_mode):04o}: look who wrote to it, then mend it"
+            )
 
     def _lines(self) -> list[dict[str, Any]]:
         path = self.folder / JOURNAL
         try:
-            content = path.read_bytes()
+            descriptor = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
         except (FileNotFoundError, NotADirectoryError):
             return []
         except PermissionError:
             raise NotEnoughRights(f"{path}: the journal cannot be read by this account; run as root") from None
+        except OSError as error:
+            raise BadInput(f"{path}: the journal cannot be read: {error.strerror}") from None
+        with os.fdopen(descriptor, "rb") as stream:
+            content = stream.read()
         # A line without its end was being written when the run died; what it tells had not happened yet.
         whole = content[: content.rfind(b"\n") + 1]
         lines, chain = [], START
@@ -149,7 +171,7 @@ class Journal:
             try:
                 line = json.loads(raw)
                 told, claimed = line["told"], line["chain"]
-            except (ValueError, KeyError, TypeError):
+            except (ValueError, KeyError, TypeError, RecursionError):
                 raise BadInput(f"{path}:{position}: this line is no journal line; the journal was changed") from None
             chain = _link(chain, told)
             if chain != claimed:
@@ -163,12 +185,15 @@ class Journal:
         line = {"entry": number, "what": what, "at": datetime.now().isoformat(sep=" ", timespec="seconds"), **told}
         link = _link(chain, line)
         text = json.dumps({"told": line, "chain": link}, ensure_ascii=False) + "\n"
-        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW, 0o600)
-        with os.fdopen(descriptor, "w", encoding="utf-8", errors="backslashreplace") as stream:
-            stream.write(text)
-            stream.flush()
-            os.fsync(stream.fileno())
-            self._written = os.fstat(stream.fileno()).st_size, link
+        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+        try:
+            view = memoryview(text.encode("utf-8", "backslashreplace"))
+            while view:
+                view = view[os.write(descriptor, view) :]
+            os.fsync(descriptor)
+            self._written = os.fstat(descriptor).st_size, link
+        finally:
+            os.close(descriptor)
         sync_folder(self.folder)
 
     def _last_chain(self, path: Path) -> str:
@@ -186,59 +211,103 @@ class Journal:
         return str(json.loads(content[:end].splitlines()[-1])["chain"]) if end else START
 
 
+def _entry(number: int, line: Mapping[str, Any]) -> Entry:
+    return Entry(
+        number,
+        str(line["command"]),
+        str(line["by"]),
+        str(line["at"]),
+        str(line["baseline"]),
+        list(line["accepted"]),
+        [{key: str(step[key]) for key in ("what", "outcome", "said")} for step in line["steps"]],
+        [{key: str(told[key]) for key in ("subject", "fact", "was", "now")} for told in line["differences"]],
+        [str(place) for place in line["places"]],
+        [int(other) for other in line["undoes"]],
+        str(line.get("digest", "")),
+        State(line["state"]) if line["what"] == "noted" else None,
+    )
+
+
+def _count_undone(entries: Mapping[int, Entry], entry: Entry) -> None:
+    """What a finished undo went back over is undone; what that had gone back over itself is done again."""
+    for number in entry.undoes:
+        entries[number].undone_by = entry.number
+        for other in entries[number].undoes:
+            entries[other].undone_by = None
+
+
 def _link(chain: str, told: Mapping[str, Any]) -> str:
     text = json.dumps(told, sort_keys=True, ensure_ascii=True)
     return hashlib.sha256(f"{chain}{text}".encode()).hexdigest()
 
 
-def _write_memento(folder: Path, memento: Memento) -> None:
-    """All items of a memento: their contents in one file, each content once, and an index, which is written last, so
-    that a folder with an index is complete."""
-    for private in (folder.parent.parent, folder.parent):
+def _digest(index: bytes, contents: bytes) -> str:
+    return hashlib.sha256(index + hashlib.sha256(contents).digest()).hexdigest()
+
+
+def _places(changes: ChangeSet) -> list[str]:
+    return list(dict.fromkeys(change.place for change in changes))
+
+
+def _write_changes(folder: Path, changes: ChangeSet) -> str:
+    """The contents of a change set in one file, each content once, and an index; under its name only when all of it is
+    on disk. Answers with a digest of it."""
+    making = folder.with_name(f"{folder.name}.new")
+    for private in (making.parent, making):
         private.mkdir(mode=0o700, exist_ok=True)
-    folder.mkdir(mode=0o700)
-    index: dict[str, dict[str, Any]] = {}
+    contents: list[bytes] = []
     places: dict[bytes, tuple[int, int]] = {}
-    contents, end = [], 0
-    for name, item in memento.items():
+
+    def told(item: Item) -> dict[str, Any]:
         place = None
         if item.content is not None:
             if item.content not in places:
-                places[item.content] = (end, len(item.content))
+                places[item.content] = (sum(map(len, contents)), len(item.content))
                 contents.append(item.content)
-                end += len(item.content)
             place = places[item.content]
-        index[name] = {**item._replace(content=None)._asdict(), "place": place}
-    _write_private(folder / CONTENTS, b"".join(contents))
-    _write_private(folder / INDEX, json.dumps(index, ensure_ascii=True).encode())
-    sync_folder(folder)
+        attributes = [(name, value.hex()) for name, value in item.attributes]
+        return {**item._replace(content=None, attributes=())._asdict(), "place": place, "attributes": attributes}
+
+    index = [
+        {"deed": change.verb, "place": change.place, "facts": list(change.facts)}
+        if isinstance(change, Deed)
+        else {"place": change.place, "before": told(change.before), "after": told(change.after)}
+        for change in changes
+    ]
+    raw, whole = json.dumps(index, ensure_ascii=True).encode(), b"".join(contents)
+    _write_private(making / CONTENTS, whole)
+    _write_private(making / INDEX, raw)
+    if any(isinstance(change, Deed) for change in changes):
+        _write_private(making / TO_SWEEP, b"")
+    sync_folder(making)
+    os.rename(making, folder)
     sync_folder(folder.parent)
+    return _digest(raw, whole)
 
 
 def _write_private(path: Path, content: bytes) -> None:
-    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
-    with os.fdopen(descriptor, "wb") as stream:
-        stream.write(content)
-        stream.flush()
-        os.fsync(stream.fileno())
-
-
-def _read_memento(folder: Path) -> Memento:
+    flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC
+    descriptor = os.open(path, flags, 0o600)
     try:
-        index = json.loads((folder / INDEX).read_bytes())
-        contents = (folder / CONTENTS).read_bytes()
+        view = memoryview(content)
+        while view:
+            view = view[os.write(descriptor, view) :]
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)
 
-        def content(place: list[int] | None) -> bytes | None:
-            if place is None:
-                return None
-            start, size = place
-            if start + size > len(contents):
-                raise ValueError("its contents are cut short")
-            return contents[start : start + size]
 
-        return {
-            name: Item(content(kept["place"]), **{k: v for k, v in kept.items() if k not in ("place", "content")})
-            for name, kept in index.items()
-        }
-    except (OSError, ValueError, KeyError, TypeError) as error:
-        raise BadInput(f"{folder}: what was kept for the way back is damaged ({error})") from None
+def _change(raw: Mapping[str, Any], contents: bytes, number: int, finished: bool) -> Change | Deed:
+    if "deed" in raw:
+        facts = {str(key): value for key, value in raw["facts"]} | {"entry": number, "finished": int(finished)}
+        return Deed(str(raw["deed"]), str(raw["place"]), tuple(facts.items()))
+    return Change(str(raw["place"]), _item(raw["before"], contents), _item(raw["after"], contents))
+
+
+def _item(raw: Mapping[str, Any], contents: bytes) -> Item:
+    place = raw["place"]
+    content = None if place is None else contents[place[0] : place[0] + place[1]]
+    attributes = tuple((str(name), bytes.fromhex(value)) for name, value in raw["attributes"])
+    return Item(
+        content, int(raw["mode"]), int(raw["uid"]), int(raw["gid"]), bool(raw["folder"]), attributes, str(raw["link"])
+    )

@@ -2,7 +2,8 @@
 
 from collections.abc import Iterable, Sequence
 
-from verrou.core.access import expired, gets_in, needs_a_look, role_of, states_of, useful_hint, ways_in
+from verrou.core.access import gets_in, needs_a_look, role_of, states_of, useful_hint, ways_in
+from verrou.core.ageing import expired, password_ages
 from verrou.core.gates import Way
 from verrou.core.model import Account, Builtin, PasswordState, Posture, Reading, Role, Status, counted, name_list
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
@@ -94,7 +95,7 @@ def _worry(account: Account, posture: Posture) -> bool:
     role = role_of(account, posture)
     plumbing_gets_in = role in (Role.SERVICE, Role.SYSTEM) and gets_in(account, posture)
     doubled = account.builtin is None and len(posture.by_identity[account.identity]) > 1
-    ended = expired(account, posture.machine.now.date()) and account.enabled
+    ended = expired(account, posture, posture.machine.now.date()) and account.enabled
     hinted = account.enabled and "hint" in states
     watched = role is Role.GUEST and set(ways_in(account, posture)) <= {Way.CONSOLE}
     return ("blank password" in states and not watched) or plumbing_gets_in or doubled or ended or hinted
@@ -184,7 +185,7 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         PasswordState.NONE: "none that could match",
     }[account.password]
     changed = f", of {account.password_changed}" if account.password_changed else ""
-    age = "has to be changed when it is too old" if account.password_ages else "never has to be changed"
+    age = "has to be changed when it is too old" if password_ages(account, posture) else "never has to be changed"
     age = age if account.password is PasswordState.SET else ""
     fixed = "its owner cannot change it" if account.cannot_change else ""
     facts = [
@@ -203,7 +204,7 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         ),
         ("signed in", "; ".join(account.sessions)),
         ("password", "; ".join(filter(None, (f"{password}{changed}", age, fixed)))),
-        ("ends", str(account.expires or "")),
+        ("ends", str(account.ends or "")),
         ("last sign-in", f"{account.last_sign_in:%Y-%m-%d %H:%M}" if account.last_sign_in else "never"),
         ("groups", ", ".join(account.groups)),
         ("keys", counted(account.keys, "key") + " for the remote shell" if account.keys else ""),

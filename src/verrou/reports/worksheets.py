@@ -9,28 +9,41 @@ from verrou.core.steps import SetRules, Step, TrySignIn
 from verrou.machines import Outcome, PutBack, StepResult
 from verrou.reports.sheets import BAD, GOOD, QUIET, Sheet, columns_of
 
+STYLES = {Outcome.DONE: GOOD, Outcome.ALREADY: QUIET, Outcome.REFUSED: BAD, Outcome.UNDONE: GOOD}
 
-def worksheet_sheet(steps: Sequence[Step], posture: Posture) -> Sheet:
-    """The steps in order; what sets rules also says what each is now."""
+
+def worksheet_sheet(steps: Sequence[tuple[Step, StepResult]], posture: Posture, *, rehearsed: bool) -> Sheet:
+    """The steps in order, with what the machine answered to each on the private copy; what sets rules also says what
+    each is now."""
     rows = [
         {
             "step": number,
+            "rehearsed": str(result.outcome),
+            "takes_effect": "" if isinstance(step, TrySignIn) else str(step.effect),
             "what": step.what,
             "does": _does(step, posture),
-            "why": "; ".join(filter(None, (_reason(step), step.concerns))),
-            "takes_effect": "" if isinstance(step, TrySignIn) else str(step.effect),
+            "why": "; ".join(filter(None, (_reason(step), step.concerns, _answer(result)))),
         }
-        for number, step in enumerate(steps, start=1)
+        for number, (step, result) in enumerate(steps, start=1)
     ]
     columns = columns_of(
         ("step", "step"),
+        ("rehearsed", "rehearsed"),
         ("takes_effect", "takes effect"),
         ("does", "does"),
-        whole=("takes_effect",),
+        whole=("rehearsed", "takes_effect"),
+        hidden=() if rehearsed else ("rehearsed",),
         under={"does": "why"},
         listed=("does",),
     )
-    return Sheet("steps", columns, tuple(rows))
+    styles = {i: STYLES[result.outcome] for i, (_, result) in enumerate(steps) if result.outcome is not Outcome.DONE}
+    return Sheet("steps", columns, tuple(rows), styles)
+
+
+def _answer(result: StepResult) -> str:
+    if result.outcome is Outcome.REFUSED:
+        return f"the machine would refuse: {result.said}"
+    return "it is so already" if result.outcome is Outcome.ALREADY and not result.said else result.said
 
 
 _SUBJECT_TABLES = {rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"}
@@ -58,24 +71,27 @@ def by_hand_sheet(worksheet: Worksheet) -> Sheet:
     )
 
 
-def results_sheet(number: int, step: Step, result: StepResult) -> Sheet:
-    """One line for a step that was done."""
-    style = {Outcome.DONE: GOOD, Outcome.ALREADY: QUIET, Outcome.REFUSED: BAD, Outcome.UNDONE: GOOD}[result.outcome]
-    lasting = result.outcome is Outcome.DONE and not isinstance(step, TrySignIn)
-    when = f"takes effect: {step.effect}" if lasting else ""
-    row = {
-        "outcome": f"{number:>3}  {result.outcome:<7}",
-        "what": step.what,
-        "said": "; ".join(filter(None, (result.said, when))),
-    }
+def results_sheet(steps: Sequence[tuple[Step, StepResult]]) -> Sheet:
+    """What became of each step, a line each."""
+    rows = []
+    for number, (step, result) in enumerate(steps, start=1):
+        lasting = result.outcome is Outcome.DONE and not isinstance(step, TrySignIn)
+        when = f"takes effect: {step.effect}" if lasting else ""
+        row = {
+            "outcome": f"{number:>3}  {result.outcome:<7}",
+            "what": step.what,
+            "said": "; ".join(filter(None, (result.said, when))),
+        }
+        rows.append(row)
     columns = columns_of(("outcome", ""), ("what", ""), whole=("outcome",), under={"what": "said"})
-    return Sheet("results", columns, (row,), {0: style})
+    return Sheet("results", columns, tuple(rows), {i: STYLES[r.outcome] for i, (_, r) in enumerate(steps)})
 
 
 def put_back_sheet(items: Sequence[PutBack]) -> Sheet:
-    """What became of each thing that an undo put back."""
-    rows = tuple({"outcome": str(item.outcome), "item": item.item, "said": item.said} for item in items)
-    styles = {i: BAD if item.outcome is Outcome.REFUSED else GOOD for i, item in enumerate(items)}
+    """What comes of each place that an undo goes back over; what is as it was already is left out."""
+    told = [item for item in items if item.outcome is not Outcome.ALREADY or item.said]
+    rows = tuple({"outcome": str(item.outcome), "place": item.place, "said": item.said} for item in told)
+    styles = {i: STYLES[item.outcome] for i, item in enumerate(told)}
     return Sheet(
-        "undo", columns_of(("outcome", ""), ("item", ""), whole=("outcome",), under={"item": "said"}), rows, styles
+        "undo", columns_of(("outcome", ""), ("place", ""), whole=("outcome",), under={"place": "said"}), rows, styles
     )

@@ -4,7 +4,8 @@ import math
 from collections.abc import Callable
 from datetime import date, timedelta
 
-from verrou.core.access import expired, is_person, role_of, usable_administrators, useful_hint
+from verrou.core.access import is_person, role_of, usable_administrators, useful_hint
+from verrou.core.ageing import expired, left_out, password_ages
 from verrou.core.model import (
     Account,
     Detail,
@@ -34,11 +35,15 @@ def _administrators(posture: Posture) -> Reading:
 
 
 def unending_accounts(posture: Posture) -> list[Account]:
-    """Enabled accounts of people whose password never has to be changed."""
+    """Enabled accounts of people whose password never has to be changed, but for those that a machine leaves out."""
     return [
         a
         for a in posture.accounts
-        if a.enabled and is_person(a) and a.password is PasswordState.SET and not a.password_ages
+        if a.enabled
+        and is_person(a)
+        and not left_out(a, posture)
+        and a.password is PasswordState.SET
+        and not password_ages(a, posture)
     ]
 
 
@@ -77,7 +82,7 @@ def last_used(account: Account) -> date | None:
 def _used_by_somebody(posture: Posture) -> list[Account]:
     """Accounts of which somebody could have made use; not those that wait for their owner's first sign-in, to set a
     password that nobody has had yet."""
-    return [a for a in _unexpired(posture) if not a.sessions and not (a.must_change and last_used(a) is None)]
+    return [a for a in _unexpired(posture) if not a.sessions and not (a.password_due and last_used(a) is None)]
 
 
 def unused(posture: Posture, limit: timedelta) -> list[Account]:
@@ -88,7 +93,7 @@ def unused(posture: Posture, limit: timedelta) -> list[Account]:
 
 
 def _unexpired(posture: Posture) -> list[Account]:
-    return [account for account in _others(posture) if not expired(account, posture.machine.now.date())]
+    return [account for account in _others(posture) if not expired(account, posture, posture.machine.now.date())]
 
 
 def _unused_for(posture: Posture) -> Reading:
@@ -108,15 +113,15 @@ def _unused_for(posture: Posture) -> Reading:
 
 def temporary(posture: Posture) -> list[Account]:
     """Guests and accounts with an end that has not passed."""
-    return [a for a in _unexpired(posture) if a.expires is not None or role_of(a, posture) is Role.GUEST]
+    return [a for a in _unexpired(posture) if a.ends is not None or role_of(a, posture) is Role.GUEST]
 
 
 def _temporary_until(posture: Posture) -> Reading:
     found = temporary(posture)
-    endless = [a.name for a in found if a.expires is None]
+    endless = [a.name for a in found if a.ends is None]
     if endless:
         return Reading("never", source=Source("accounts", text=f"{name_list(endless)}: no end"))
-    ends = {a.name: a.expires for a in found if a.expires is not None}
+    ends = {a.name: a.ends for a in found if a.ends is not None}
     if not ends:
         return Reading(timedelta(), source=Source("accounts", text="no guest and nobody with an end"))
     last = max(ends, key=lambda name: ends[name])
@@ -127,7 +132,7 @@ def _temporary_until(posture: Posture) -> Reading:
 
 def ended(posture: Posture) -> list[Account]:
     """Accounts of people whose end has passed and that nobody has disabled."""
-    return [account for account in _others(posture) if expired(account, posture.machine.now.date())]
+    return [account for account in _others(posture) if expired(account, posture, posture.machine.now.date())]
 
 
 def _ended(posture: Posture) -> Reading:

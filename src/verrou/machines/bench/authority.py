@@ -376,7 +376,7 @@ class Authority:
             raise No("the present password is another one")
         policy = self._data["policy"]
         age = self.clock - datetime.fromisoformat(account["password"]["at"])
-        if age < timedelta(days=policy["age_min_days"]) and not account["must_change"]:
+        if age < timedelta(days=policy["age_min_days"]) and not (account["must_change"] or self._too_old(account)):
             raise No(f"the password is too young to be changed (age_min_days = {policy['age_min_days']})")
         self._check_password(name, new)
         earlier = [account["password"], *account["history"]][: policy["history"]]
@@ -411,7 +411,7 @@ class Authority:
             raise No(f"the account may not come by {way}")
         if password == "" and way != "console" and self._data["policy"]["blank_console_only"]:
             raise No("a blank password is good at the console only")
-        if account["must_change"]:
+        if account["must_change"] or self._too_old(account):
             raise NewPasswordFirst("the password must be changed first")
         account["tries"], account["locked_at"] = [], None
         account["last_sign_in"] = self.clock.isoformat()
@@ -444,6 +444,13 @@ class Authority:
         locks = account["id"] != KEEPER or policy["lock_keeper"]
         if locks and policy["try_limit"] and len(account["tries"]) >= policy["try_limit"]:
             account["locked_at"] = self.clock.isoformat()
+
+    def _too_old(self, account: dict[str, Any]) -> bool:
+        longest = self._data["policy"]["age_max_days"]
+        if not longest or account["never_ends"] or account["password"] is None:
+            return False
+        age = self.clock.date() - datetime.fromisoformat(account["password"]["at"]).date()
+        return bool(age.days > longest)
 
     def _recent(self, account: dict[str, Any]) -> list[str]:
         window = self._data["policy"]["window_minutes"]

@@ -1,20 +1,36 @@
 """A bench machine in its file."""
 
-import json
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+import os
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
+from verrou.core.errors import BadInput, NotEnoughRights
 from verrou.core.model import Account, Files, Posture
-from verrou.machines import BENCH_SUFFIX, MOST_NAMED, Memento, Outcome, PutBack, Secrets, StepResult
+from verrou.machines import (
+    BENCH_SUFFIX,
+    MOST_NAMED,
+    Change,
+    ChangeSet,
+    Deed,
+    Item,
+    Outcome,
+    PutBack,
+    Secrets,
+    Stamps,
+    Standing,
+    StepResult,
+)
 from verrou.machines.bench.authority import Authority, Damaged, No
 from verrou.machines.bench.readings import posture_of
 
 if TYPE_CHECKING:
+    from verrou.core.passwords import Policy
     from verrou.core.steps import Step
-    from verrou.core.trials import Rehearsal
+    from verrou.core.trials import TrialAccount
+
+STAGED = "staged"
 
 
 class BenchMachine:
@@ -38,41 +54,6 @@ class BenchMachine:
     def observe(self) -> Posture:
         return posture_of(self._load(), self.address)
 
-    def foresee(self, memento: Memento) -> Posture:
-        if self.path.name not in memento:
-            return self.observe()
-        content = memento[self.path.name].content
-        if content is None:
-            raise BadInput(f"{self.path}: nothing stood there before")
-        try:
-            return posture_of(Authority(content.decode()), self.address)
-        except (UnicodeDecodeError, Damaged) as damage:
-            raise BadInput(f"what was kept of {self.path} is damaged ({damage})") from None
-
-    def perform(self, steps: "Sequence[Step]", secrets: Secrets) -> Iterator[StepResult]:
-        from verrou.core.steps import TrySignIn
-        from verrou.machines.bench.steps import do_step
-
-        for step in steps:
-            authority = self._load()
-            before = authority.text()
-            try:
-                said = do_step(authority, step, secrets)
-            except No as no:
-                yield StepResult(Outcome.REFUSED, str(no))
-                continue
-            if isinstance(step, TrySignIn):
-                yield StepResult(Outcome.DONE, said)
-                continue
-            if authority.text() == before:
-                yield StepResult(Outcome.ALREADY, said)
-                continue
-            try:
-                authority.save(self.path)
-            except OSError as error:
-                raise MachineRefused(f"{self.path}: {error.strerror}; nothing was changed") from None
-            yield StepResult(Outcome.DONE, said)
-
     def files_of(self, account: Account, everywhere: bool) -> Files:
         try:
             home, files = self._load().files(account.name)
@@ -84,61 +65,148 @@ class BenchMachine:
         return Files(home, len(inside), size, tuple(elsewhere[:MOST_NAMED]), len(elsewhere), looked_everywhere=True)
 
     @contextmanager
-    def rehearse(self) -> "Iterator[Rehearsal]":
-        """On a copy of the authority that is never saved."""
-        from random import SystemRandom
-
-        from verrou.core.passwords import make_password, policy_of
-        from verrou.machines.bench.steps import BenchRehearsal
-
-        authority = self._load()
-        policy = policy_of(posture_of(authority, self.address))
-        name = f"trial-{SystemRandom().getrandbits(32):08x}"
-        password = make_password(policy, name, SystemRandom())
-        authority.add(name, "", password, must_change=False)
-        yield BenchRehearsal(authority, name, password)
-
-    def remember(self, steps: "Sequence[Step]") -> Memento:
+    def rehearse(self) -> "Iterator[BenchCopy]":
         from verrou.machines.local_files import item_at
 
-        return {self.path.name: item_at(self.path)}
+        stamps = self._stamps()
+        authority = self._load()
+        yield BenchCopy(authority, self.path.name, self.address, item_at(self.path), stamps)
 
-    def put_back(self, before: Memento, after: Memento | None) -> Iterator[PutBack]:
-        from verrou.machines.local_files import put_back
+    def _stamps(self) -> Stamps:
+        try:
+            now = os.stat(self.path)
+        except OSError:
+            return {self.path.name: None}
+        return {self.path.name: (now.st_ino, now.st_size, now.st_mtime_ns, now.st_ctime_ns)}
 
-        return put_back(lambda name: self.path.with_name(name), before, after, lambda _: merge_bench)
+    def moved(self, stamps: Stamps) -> Sequence[str]:
+        return [name for name, stamp in self._stamps().items() if stamps.get(name) != stamp]
+
+    def held(self) -> AbstractContextManager[None]:
+        return nullcontext()
+
+    def stands(self, change: Change | Deed, entry: int) -> Standing:
+        from verrou.machines.local_files import item_at
+
+        assert isinstance(change, Change), "a bench machine is one file"
+        now = item_at(self.path)
+        if now.content == change.after.content:
+            return Standing.AFTER
+        return Standing.BEFORE if now.content == change.before.content else Standing.OTHER
+
+    def land(self, change: Change | Deed, entry: int) -> None:
+        from verrou.machines.local_files import sync_folder, write_new
+
+        staging = self.records_folder() / STAGED
+        staging.mkdir(mode=0o700, exist_ok=True)
+        staged = staging / f"{entry}"
+        staged.unlink(missing_ok=True)
+        write_new(staged, change[2])  # type: ignore[arg-type]
+        os.rename(staged, self.path)
+        sync_folder(self.path.parent)
+
+    def sweep(self, changes: ChangeSet, entry: int) -> None:
+        staging = self.records_folder() / STAGED
+        if staging.is_dir():
+            for left in staging.iterdir():
+                left.unlink()
+            staging.rmdir()
+
+    def tell(self, line: str) -> None:
+        """A bench machine has no caches and no log."""
 
     def records_folder(self) -> Path:
         return self.path.with_name(f"{self.name}.verrou")
 
 
-TABLES = {"accounts": "id", "groups": "id", "disk": "place", "archives": "place"}
-"""The lists of a bench machine, each with what tells its items apart."""
+class BenchCopy:
+    """The authority in memory, never saved: see :class:`verrou.machines.Copy`."""
 
+    def __init__(self, authority: Authority, file: str, address: str, before: Item, stamps: Stamps) -> None:
+        self.authority, self.file, self.address = authority, file, address
+        self._before, self._stamps = before, stamps
+        self._at_first = authority.text()
+        self._as_it_was: bytes | None = None
 
-def merge_bench(before: bytes, after: bytes, now: bytes) -> tuple[bytes, list[str]]:
-    """Undo our change in a file that somebody else changed too: each account, group and policy number by itself."""
-    was, ours, theirs = (_items(json.loads(text)) for text in (before, after, now))
-    kept = []
-    merged = dict(theirs)
-    for name in was.keys() | ours.keys():
-        if was.get(name) == ours.get(name):
-            continue
-        if theirs.get(name) != ours.get(name):
-            kept.append(" ".join(map(str, name)))
-        elif name in was:
-            merged[name] = was[name]
-        else:
-            del merged[name]
-    document = json.loads(now)
-    for table in TABLES:
-        document[table] = [value for (kind, _), value in merged.items() if kind == table]
-    document["policy"] = {key: value for (kind, key), value in merged.items() if kind == "policy"}
-    return (json.dumps(document, indent=1, ensure_ascii=False) + "\n").encode(), sorted(kept)
+    def do(self, steps: "Sequence[Step]", secrets: Secrets) -> list[StepResult]:
+        return [self._do(step, secrets) for step in steps]
 
+    def _do(self, step: "Step", secrets: Secrets) -> StepResult:
+        from verrou.core.steps import TrySignIn
+        from verrou.machines.bench.steps import do_step
 
-def _items(document: dict[str, Any]) -> dict[tuple[str, object], Any]:
-    items: dict[tuple[str, object], Any] = {}
-    for table, key in TABLES.items():
-        items |= {(table, thing[key]): thing for thing in document.get(table, [])}
-    return items | {("policy", key): value for key, value in document["policy"].items()}
+        before = self.authority.text()
+        if isinstance(step, TrySignIn) and step.account not in secrets:
+            return StepResult(Outcome.DONE, "to be tried with its password, before anything is changed")
+        try:
+            said = do_step(self.authority, step, secrets)
+        except No as no:
+            self.authority = Authority(before)
+            return StepResult(Outcome.REFUSED, str(no))
+        done = isinstance(step, TrySignIn) or self.authority.text() != before
+        return StepResult(Outcome.DONE if done else Outcome.ALREADY, said)
+
+    def put_back(self, change: Change | Deed, later: Mapping[str, int]) -> PutBack:
+        from verrou.machines.bench.merging import merge
+
+        assert isinstance(change, Change), "a bench machine is one file"
+        before, after, now = change.before.content, change.after.content, self.authority.text().encode()
+        if before is None or after is None:
+            return PutBack(change.place, Outcome.REFUSED, "nothing stood there before; left as it is")
+        was, ours = Authority(before.decode()), Authority(after.decode())
+        if now == was.text().encode():
+            return PutBack(change.place, Outcome.ALREADY)
+        if now == ours.text().encode():
+            self.authority, self._as_it_was = was, before
+            return PutBack(change.place, Outcome.UNDONE)
+        merged, kept = merge(before, after, now)
+        named = f"entry {later[change.place]} of this journal" if change.place in later else "somebody"
+        left = f"; left as they are: {', '.join(kept)}" if kept else ""
+        try:
+            self.authority = Authority(merged.decode())
+        except Damaged as damage:
+            return PutBack(change.place, Outcome.REFUSED, f"{named} wrote to it since ({damage}); left as it is")
+        if self.authority.text().encode() == now:
+            outcome = Outcome.REFUSED if kept else Outcome.ALREADY
+            return PutBack(change.place, outcome, f"{named} wrote to it since{left}" if kept else "")
+        said = f"{named} wrote to it since; only our own change is taken back{left}"
+        return PutBack(change.place, Outcome.UNDONE, said)
+
+    def settle(self) -> Sequence[str]:
+        return ()
+
+    def mark(self) -> None:
+        """One file lands at one stroke, so that there is nothing to order."""
+
+    def observe(self) -> Posture:
+        return posture_of(self.authority, self.address)
+
+    def changes(self, before: Posture | None, after: Posture | None) -> tuple[ChangeSet, str]:
+        text = self.authority.text()
+        if text == self._at_first:  # as the authority itself writes it: what it was read from may be spaced otherwise
+            return [], ""
+        whole = self._as_it_was is not None and text == Authority(self._as_it_was.decode()).text()
+        content = self._as_it_was if whole else text.encode()
+        return [Change(self.file, self._before, self._before._replace(content=content))], ""
+
+    def remarks(self, changes: ChangeSet) -> Sequence[str]:
+        return ()
+
+    def obstacles(self, changes: ChangeSet) -> Sequence[str]:
+        return ()
+
+    def stamps(self) -> Stamps:
+        return self._stamps
+
+    @contextmanager
+    def attempt(self, policy: "Policy") -> "Iterator[TrialAccount]":
+        from random import SystemRandom
+
+        from verrou.core.passwords import make_password
+        from verrou.machines.bench.steps import TrialOnBench
+
+        authority = Authority(self.authority.text())
+        name = f"trial-{SystemRandom().getrandbits(32):08x}"
+        password = make_password(policy, name, SystemRandom())
+        authority.add(name, "", password, must_change=False)
+        yield TrialOnBench(authority, name, password)

@@ -116,7 +116,7 @@ def posture_of(authority: Authority, address: str) -> Posture:
         excluding=((Flag.MUST_CHANGE, Flag.CANNOT_CHANGE), (Flag.MUST_CHANGE, Flag.AGES_EXEMPT)),
         fleeting_homes=True,
     )
-    accounts = tuple(_account(a, ages=policy["age_max_days"] != 0) for a in authority.accounts())
+    accounts = tuple(map(_account, authority.accounts()))
     groups = tuple(
         Group(
             g["name"],
@@ -141,7 +141,7 @@ def posture_of(authority: Authority, address: str) -> Posture:
     return Posture(facts, accounts, groups, readings, gates=gates)
 
 
-def _account(kept: dict[str, Any], ages: bool) -> Account:
+def _account(kept: dict[str, Any]) -> Account:
     builtin = BUILTINS.get(kept["id"])
     until = kept["locked_until"]
     return Account(
@@ -156,10 +156,9 @@ def _account(kept: dict[str, Any], ages: bool) -> Account:
         password=PasswordState(kept["password"]),
         password_scheme=kept["scheme"],
         password_changed=_day(kept["password_set"]),
-        password_ages=ages and not kept["never_ends"],
         ages_exempt=kept["never_ends"],
-        must_change=kept["must_change"],
-        expires=_day(kept["ends"]),
+        password_due=kept["must_change"],
+        ends=_day(kept["ends"]),
         locked_until=datetime.max if until == "unlocked" else datetime.fromisoformat(until) if until else None,
         wrong_tries=kept["recent_tries"],
         last_sign_in=datetime.fromisoformat(kept["last_sign_in"]) if kept["last_sign_in"] else None,

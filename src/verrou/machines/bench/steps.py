@@ -46,7 +46,8 @@ def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
         case Rename():
             authority.rename(step.account, step.new_name)
         case Join():
-            authority.join(step.account, step.group)
+            if not _is_in(authority, step.account, step.group):
+                authority.join(step.account, step.group)
         case Leave():
             authority.leave(step.account, step.group)
         case SetEnd():
@@ -57,7 +58,7 @@ def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
             return _try(authority, step, secrets)
         case SetFlags():
             # What is taken off comes first: it may be what excludes the rest.
-            for flag, on in sorted(step.flags, key=lambda pair: pair[1]):
+            for flag, on in sorted(step.flags.items(), key=lambda pair: pair[1]):
                 authority.mark(step.account, MARKS[flag], on)
         case SetDetails():
             for detail, text in step.details:
@@ -122,6 +123,10 @@ def _try(authority: Authority, step: TrySignIn, secrets: Secrets) -> str:
     return said
 
 
+def _is_in(authority: Authority, account: str, group: str) -> bool:
+    return any(account in each["members"] for each in authority.groups() if each["name"] == group)
+
+
 def _group_name(authority: Authority, identity: int) -> str:
     return str(next(group["name"] for group in authority.groups() if group["id"] == identity))
 
@@ -150,7 +155,7 @@ def _set_rules(authority: Authority, step: SetRules) -> str:
 
 
 @define
-class BenchRehearsal:
+class TrialOnBench:
     """A throwaway account on a copy of the authority that is never saved."""
 
     authority: Authority

@@ -1,13 +1,14 @@
-"""Steps on accounts and groups: planned in memory, checked, and swapped in under the system's own locks."""
+"""Steps on accounts and groups, in memory: checked one by one, and written to a private copy in one go."""
 
 import re
 import time
 from collections.abc import Mapping, Sequence
+from datetime import date
 from pathlib import Path
 
 from attrs import define, field
 
-from verrou.core.model import Detail, Flag, Role
+from verrou.core.model import Detail, Flag, Role, counted, say_size
 from verrou.core.steps import (
     CreateAccount,
     CreateGroup,
@@ -26,7 +27,7 @@ from verrou.core.steps import (
     Step,
     Unlock,
 )
-from verrou.machines import Outcome, Secrets, StepResult
+from verrou.machines import Change, Deed, Outcome, Secrets, StepResult
 from verrou.machines.linux.access_file import confined_groups
 from verrou.machines.linux.account_files import (
     GROUP,
@@ -39,10 +40,11 @@ from verrou.machines.linux.account_files import (
     Record,
     members_of,
 )
+from verrou.machines.linux.closed_accounts import CLOSED_FOR_GOOD, ENDS_KEPT, ends_kept, with_end_kept
 from verrou.machines.linux.hashing import hashed, hashed_all
-from verrou.machines.linux.homes import Home, Leaving, NoHome, new_archive
+from verrou.machines.linux.homes import Home, NoHome, new_archive
 from verrou.machines.linux.lockout import load_faillock
-from verrou.machines.linux.new_homes import HOMES, NewHome, make_home
+from verrou.machines.linux.new_homes import HOMES, making
 from verrou.machines.linux.numbers_given import Numbers
 from verrou.machines.linux.pam_profiles import Refused
 from verrou.machines.linux.population import (
@@ -64,8 +66,6 @@ from verrou.machines.linux.ways import sessions
 
 SHELL = "/bin/bash"
 SHELLS = "/etc/shells"
-CLOSED_FOR_GOOD = "1"
-"""The end date that closes an account for keys as well: the second day of 1970. shadow(5) warns against 0."""
 
 
 def today_in_days() -> int:
@@ -85,15 +85,17 @@ def ageing_of_new_accounts(root: Root) -> tuple[str, str, str]:
 
 @define
 class AccountEdit:
-    """The account files as they shall be. Nothing is on disk before :meth:`swap_in`."""
+    """The account files as they shall be. Nothing is written before :meth:`write`. ``pending`` are the homes that
+    earlier steps make, ``homes`` what these steps do to homes: that is done on the machine itself, never on a copy."""
 
     root: Root
     today_days: int
     hashes: Mapping[str, str] = field(factory=dict)
     files: dict[str, AccountFile] = field(factory=dict, init=False)
-    homes: list[NewHome] = field(factory=list, init=False)
-    tallies: list[Path] = field(factory=list, init=False)
-    leaving: dict[str, Leaving] = field(factory=dict, init=False)
+    pending: Sequence[Change | Deed] = ()
+    homes: list[Change | Deed] = field(factory=list, init=False)
+    tallies: list[str] = field(factory=list, init=False)
+    ends: dict[str, str] = field(factory=dict, init=False)
     numbers: Numbers = field(init=False)
 
     def __attrs_post_init__(self) -> None:
@@ -102,37 +104,35 @@ class AccountEdit:
             if text is not None:
                 self.files[name] = AccountFile.parse(name, text)
         self.numbers = Numbers(self.files, login_defs(self.root))
+        self.ends = dict(ends_kept(self.root))
 
     def apply(self, step: Step, secrets: Secrets) -> StepResult:
         """Do one step in memory; a step that is refused leaves everything as it was."""
         kept = {} if _checked_first(step) else {name: file.kept() for name, file in self.files.items()}
         before = {name: file.revision for name, file in self.files.items()}
-        homes, tallies, leaving = list(self.homes), list(self.tallies), dict(self.leaving)
+        homes, tallies, ends = list(self.homes), list(self.tallies), dict(self.ends)
         try:
             said = self._do(step, secrets)
         except Refused as refused:
             self.files.update(kept)
-            self.homes, self.tallies, self.leaving = homes, tallies, leaving
+            self.homes, self.tallies, self.ends = homes, tallies, ends
             self.numbers.forget()
             return StepResult(Outcome.REFUSED, str(refused))
-        changed = self.tallies != tallies or any(f.revision != before[name] for name, f in self.files.items())
+        changed = (self.homes, self.tallies, self.ends) != (homes, tallies, ends) or any(
+            f.revision != before[name] for name, f in self.files.items()
+        )
         return StepResult(Outcome.DONE if changed else Outcome.ALREADY, said)
 
-    def swap_in(self) -> None:
-        """Write the archives and make the homes, then replace each file that changed; groups first, so that no account
-        lacks its group. Tallies of unlocked accounts and the homes of removed ones go last."""
-        for leaving in self.leaving.values():
-            leaving.before()
-        for home in self.homes:
-            make_home(self.root, home, self.numbers.defs)
-        for name in (GROUP, GSHADOW, PASSWD, SHADOW, SUBUID, SUBGID):
-            file = self.files.get(name)
-            if file is not None and file.text() != self.root.text(name):
-                self.root.write(name, file.text())
+    def write(self) -> None:
+        """Write each file of the copy that changed, and take away the tallies of accounts that are unlocked or gone."""
+        for name, file in self.files.items():
+            text = file.text()
+            if text != self.root.text(name):
+                self.root.write(name, text)
+        if self.ends != ends_kept(self.root):
+            self.root.write(ENDS_KEPT, with_end_kept(self.ends), mode=0o600)
         for tally in self.tallies:
-            tally.unlink(missing_ok=True)
-        for leaving in self.leaving.values():
-            leaving.after()
+            self.root.remove(tally)
 
     def _do(self, step: Step, secrets: Secrets) -> str:
         match step:
@@ -187,6 +187,7 @@ class AccountEdit:
             raise Refused(f"there is no {SHADOW}; run pwconv first")
         if step.must_change and step.cannot_change:
             raise Refused(f"{name} cannot change a password that it must change")
+        self._check_lines_by_name(name, step.role)
         gate = self._gate(step.role)
         uid = self.numbers.free(PASSWD, "UID")
         gid = self.numbers.free(GROUP, "GID") if uid in self.numbers.given(GROUP) else uid
@@ -195,7 +196,7 @@ class AccountEdit:
         if step.cannot_change:
             minimum = maximum = str(NEVER_DAYS)
         changed = "0" if step.must_change else str(self.today_days)
-        ends = str((step.expires - EPOCH).days) if step.expires else ""
+        ends = _days(step.expires)
         words = _comment("", {FULL_NAME: step.full_name, NOTE: step.note})
         self.files[PASSWD].add(name, "x", str(uid), str(gid), words, home, shell)
         secret = self._hash(name, secrets.given(step))
@@ -205,10 +206,16 @@ class AccountEdit:
             self.files[GSHADOW].add(name, "!", "", "")
         self.numbers.take(PASSWD, uid)
         self.numbers.take(GROUP, gid)
-        self.homes.append(NewHome(home, uid, gid, step.home_kept))
+        self.homes += making(self.root, home, uid, gid, kept=step.home_kept, defs=self.numbers.defs)
         if gate is not None:
             self._membership(name, gate, joins=True)
         return f"uid {uid}, home {home}" + (f", group {gate}" if gate else "")
+
+    def _check_lines_by_name(self, name: str, role: Role) -> None:
+        """A line that names an account gives it what it gives, also when somebody else comes to that name."""
+        named = [e.source for e in elevations(self.root)[0] if e.who == name]
+        if named and role is not Role.ADMINISTRATOR:
+            raise Refused(f"{named[0]} makes an administrator of whoever is called {name}; take that line away first")
 
     def _gate(self, role: Role) -> str | None:
         """The group that makes an account amount to a role."""
@@ -230,7 +237,8 @@ class AccountEdit:
         parts = home.split("/")
         if not home.startswith("/") or {"", ".", ".."} & set(parts[1:]) or ":" in home or not home.isprintable():
             raise Refused(f"{home!r} is no home; accepted: a path from the top, such as /home/{step.account}")
-        if self.root.exists(home):
+        coming = any(deed.place == home for deed in (*self.pending, *self.homes) if isinstance(deed, Deed))
+        if coming or self.root.exists(home):
             raise Refused(f"{home} is there already; move it away or choose another name")
         if step.home and not self.root.place(home).parent.is_dir():
             raise Refused(f"there is no folder that {home} could be made in; make it first")
@@ -259,15 +267,23 @@ class AccountEdit:
             raise Refused(f"{name} {busy}; end that first")
         said = self._part_with_home(step, record, uid)
         self._take_out(record)
-        tally = self.root.place(f"{load_faillock(self.root).tallies}/{name}")
-        if "/" not in name and tally.is_file():
-            self.tallies.append(tally)
+        self.ends.pop(name, None)
+        if "/" not in name and self._tally(name) is not None:
+            self.tallies.append(f"{load_faillock(self.root).tallies}/{name}")
         named = [str(e.source) for e in elevations(self.root)[0] if e.who == name]
         return "; ".join(filter(None, (said, f"still named in {', '.join(named)}" if named else "")))
+
+    def _tally(self, name: str) -> Path | None:
+        place = self.root.place(f"{load_faillock(self.root).tallies}/{name}")
+        return place if place.is_file() else None
 
     def _part_with_home(self, step: Remove, record: Record, uid: int) -> str:
         """Plan what becomes of the home; a folder that is not the account's own is left alone, and said."""
         name, folder = record.name, record.fields[5]
+        made = [deed for deed in self.homes if isinstance(deed, Deed) and deed.place == folder]
+        if made:  # made by a step before this one: it need not be made at all
+            self.homes = [deed for deed in self.homes if deed not in made]
+            return "it had no home"
         home = Home(self.root, folder, uid)
         if not folder or not home.there():
             return "it had no home"
@@ -276,15 +292,25 @@ class AccountEdit:
             home.check(others)
         except NoHome as reason:
             if home.is_empty_and_roots():
-                self.leaving[name] = Leaving(home, FilesChoice.DELETE, "")
+                self.homes.append(Deed("take-home", home.inside(), (("uid", 0), ("archive", ""))))
                 return ""
             if step.choice is FilesChoice.KEEP:
                 return f"{reason}, so it is left alone"
             raise Refused(f"{reason}; remove it with --files keep, which leaves that alone") from None
         except OSError as error:
             raise Refused(f"{folder} cannot be looked through ({error.strerror}); mend that first") from None
-        self.leaving[name] = Leaving(home, step.choice, new_archive(self.root, name))
-        return ""
+        count, size = home.files()
+        held = f"{counted(count, 'file')}, {say_size(size)}"
+        if step.choice is FilesChoice.KEEP:
+            self.homes.append(home.closed())
+            return f"{held} stay in {folder}, for root alone"
+        if step.choice is FilesChoice.DELETE:
+            self.homes.append(Deed("take-home", home.inside(), (("uid", uid), ("archive", ""))))
+            return f"{held} deleted"
+        archive = new_archive(self.root, name)
+        facts = (("uid", uid), ("archive", archive))
+        self.homes += [Deed("archive-home", home.inside(), facts), Deed("take-home", home.inside(), facts)]
+        return f"{held} are in {archive}"
 
     def _take_out(self, record: Record) -> None:
         """Take an account out of every file, with its own group where nobody else is in it."""
@@ -348,8 +374,10 @@ class AccountEdit:
         minimum, maximum, _ = ageing_of_new_accounts(self.root)
         values: dict[str, str] = {}
         said = ""
-        for flag, on in step.flags:
+        for flag, on in step.flags.items():
             if flag is Flag.MUST_CHANGE:
+                if on and self._is_root(step.account):
+                    raise Refused(f"{step.account} is left out: programs run as it, and would be refused until then")
                 if on and not scheme_of(record.fields[1]) and record.fields[1]:
                     raise Refused(f"{step.account} has no password that it could change")
                 values["f2"] = "0" if on else str(self.today_days) if record.fields[2] == "0" else record.fields[2]
@@ -358,6 +386,8 @@ class AccountEdit:
                 ends = limit_in_days(values.get("f4", record.fields[4])) is not None
                 said = "once its password ends, only an administrator can give it another" if on and ends else said
             elif flag is Flag.AGES_EXEMPT:
+                if not on and self._is_root(step.account):
+                    raise Refused(f"{step.account} is left out: programs run as it, and would be refused by its age")
                 if not on and limit_in_days(maximum) is None:
                     raise Refused("passwords never end on this system; set password.max_age first")
                 values["f4"] = str(NEVER_DAYS) if on else maximum
@@ -392,6 +422,8 @@ class AccountEdit:
             # An end date on root would also stop cron and elevation: pam_unix(8) checks the account on every use.
             self.files[SHADOW].change(name, f1=locked)
             return "no password matches any more; programs and elevation still run as it"
+        if record.fields[7] not in ("", CLOSED_FOR_GOOD):
+            self.ends[name] = record.fields[7]
         self.files[SHADOW].change(name, f1=locked, f7=CLOSED_FOR_GOOD)
         return "neither password nor key lets it in; its files stay in " + self._record(PASSWD, name).fields[5]
 
@@ -400,7 +432,7 @@ class AccountEdit:
         secret = record.fields[1].lstrip("!")
         if not secret or secret.startswith("*"):
             raise Refused(f"{name} has no password to go back to; give it one: verrou account password {name}")
-        ends = "" if record.fields[7] == CLOSED_FOR_GOOD else record.fields[7]
+        ends = self.ends.pop(name, "") if record.fields[7] == CLOSED_FOR_GOOD else record.fields[7]
         self.files[SHADOW].change(name, f1=secret, f7=ends)
         if (days := number(ends)) is not None and days <= self.today_days:
             raise Refused(f"{name} ended {self.today_days - days} days ago; give it another end date first")
@@ -415,33 +447,41 @@ class AccountEdit:
         now = record.fields[1]
         secret = self._hash(step.account, secrets.given(step))
         shut_root = bool(now) and not scheme_of(now) and self._record(PASSWD, step.account).fields[2] == "0"
-        if step.must_change and number(record.fields[3]) == NEVER_DAYS:
+        must_change = step.must_change and not self._is_root(step.account)
+        if must_change and number(record.fields[3]) == NEVER_DAYS:
             raise Refused(f"{step.account} cannot change a password that it must change")
         stays_shut = shut_root or (now.startswith("!") and bool(scheme_of(now)))
         if stays_shut:
             if not secret:
                 raise Refused(f"{step.account} is disabled; a blank password would open it, so enable it first")
             secret = f"!{secret}"
-        changed = "0" if step.must_change else str(self.today_days)
+        changed = "0" if must_change else str(self.today_days)
         self.files[SHADOW].change(step.account, f1=secret, f2=changed)
-        return f"it stays disabled; verrou account enable {step.account} opens it" if stays_shut else ""
+        said = [f"it stays disabled; verrou account enable {step.account} opens it"] if stays_shut else []
+        said += ["it need not be changed: programs run as it"] if step.must_change and not must_change else []
+        return "; ".join(said)
+
+    def _is_root(self, name: str) -> bool:
+        return self._record(PASSWD, name).fields[2] == "0"
 
     def _set_end(self, step: SetEnd) -> str:
         now = self._record(SHADOW, step.account).fields[7]
-        if now == CLOSED_FOR_GOOD:
-            raise Refused(f"{step.account} is disabled; enable it first, the end date is what keeps it closed")
-        if self._record(PASSWD, step.account).fields[2] == "0" and step.day is not None:
+        if self._is_root(step.account) and step.day is not None:
             raise Refused(f"an end date on {step.account} would stop cron and elevation")
-        self.files[SHADOW].change(step.account, f7=str((step.day - EPOCH).days) if step.day else "")
+        days = _days(step.day)
+        if now == CLOSED_FOR_GOOD:  # it is disabled: its end waits until it is enabled
+            self.ends.pop(step.account, None)
+            self.ends |= {step.account: days} if days else {}
+        else:
+            self.files[SHADOW].change(step.account, f7=days)
         return ""
 
     def _unlock(self, name: str) -> str:
         self._record(PASSWD, name)
         if "/" in name:
             raise Refused(f"{name!r} is no file name, so it has no tally")
-        tally = self.root.place(f"{load_faillock(self.root).tallies}/{name}")
-        if tally.is_file():
-            self.tallies.append(tally)
+        if self._tally(name) is not None:
+            self.tallies.append(f"{load_faillock(self.root).tallies}/{name}")
         return ""
 
     def _rename(self, name: str, new_name: str) -> str:
@@ -456,6 +496,8 @@ class AccountEdit:
             if file in self.files and (there := self.files[file].find(name)):
                 self.files[file].replace(there, (new_name, *there.fields[1:]))
         self._rename_in_groups(name, new_name)
+        if name in self.ends:
+            self.ends[new_name] = self.ends.pop(name)
         home = self.files[PASSWD].find(new_name)
         return f"its home stays {home.fields[5] if home else ''}; its own group keeps the old name"
 
@@ -474,6 +516,10 @@ class AccountEdit:
             if names != members_of(there.fields[3]):
                 self.files[file].replace(there, (*there.fields[:3], ",".join(names)))
         return ""
+
+
+def _days(day: date | None) -> str:
+    return str((day - EPOCH).days) if day else ""
 
 
 def _administration_groups(root: Root) -> list[str]:
@@ -518,6 +564,8 @@ def _at_work(root: Root, name: str, uid: int) -> str:
 
 
 def hashes_for(steps: Sequence[Step], secrets: Secrets) -> Mapping[str, str]:
-    """The hashes of all passwords that the steps set, made side by side before anything is locked."""
+    """The hashes of all passwords that the steps set, made side by side; what several accounts are given alike (the
+    stand-ins of a rehearsal) is hashed once."""
     wanted = {step.account: secrets.given(step) for step in steps if isinstance(step, CreateAccount | SetPassword)}
-    return hashed_all({name: password for name, password in wanted.items() if password})
+    made = hashed_all({password: password for password in wanted.values() if password})
+    return {name: made[password] for name, password in wanted.items() if password}

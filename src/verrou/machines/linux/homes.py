@@ -1,30 +1,23 @@
-"""The files of an account: counted, archived, deleted or handed over, never outside its home and never by a link.
+"""The files of an account: looked for and counted, never outside of its home by a link.
 
 A home is walked by open folders (``dir_fd``), so that nothing an account does meanwhile can lead out of it.
 """
 
-import gzip
-import hashlib
 import os
 import stat
-import tarfile
 import time
 from collections.abc import Iterator
 from itertools import count as counting
 from pathlib import Path
-from typing import IO, Any
 
 from attrs import define
 
-from verrou.core.model import Files, counted, say_size
-from verrou.core.steps import FilesChoice
-from verrou.machines import MOST_NAMED, CannotLook
+from verrou.core.model import Files
+from verrou.machines import MOST_NAMED, CannotLook, Change
 from verrou.machines.linux.root import Root
 
 ARCHIVES = "/var/lib/verrou/archives"
 ARCHIVE_ENDING = ".tar.gz"
-LEAVING = ".verrou-leaving"
-"""What a home is called while it is being deleted."""
 USUAL_PLACES = ("/var/mail", "/var/spool/mail", "/var/spool/cron/crontabs", "/var/spool/cron")
 """Where an account has files by its name outside its home."""
 NOT_FILES = ("/proc", "/sys", "/dev", "/run", ARCHIVES)
@@ -37,7 +30,7 @@ NO_DISKS = (
     *("hugetlbfs", "mqueue", "proc", "pstore", "rpc_pipefs", "securityfs", "smb3", "sysfs", "tracefs"),
 )
 """Kinds of file system that keep nothing on a disk of this computer."""
-_OPEN_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+OPEN_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
 class NoHome(Exception):
@@ -106,9 +99,9 @@ class Home:
     def _walk(self) -> Iterator[tuple[int, str, list[str], list[str]]]:
         """Each folder from the bottom up, as (open folder, its name below the home, folders in it, other names in it).
         What is mounted inside is shown and not entered."""
-        top = os.open(self.itself(), _OPEN_FOLDER)
+        top = os.open(self.itself(), OPEN_FOLDER)
         try:
-            yield from _walk_open(top, "", os.fstat(top).st_dev)
+            yield from walk_open(top, "", os.fstat(top).st_dev)
         finally:
             os.close(top)
 
@@ -121,77 +114,15 @@ class Home:
                 count, size = count + 1, size + now.st_size
         return count, size
 
-    def delete(self) -> None:
-        """Delete the home with all that is in it. It is moved aside first, at one stroke, so that a run that dies
-        meanwhile leaves no half of a home in its place."""
-        os.rename(self.itself(), self._aside())
-        self._delete_aside()
+    def inside(self) -> str:
+        """Where it stands in the root, the links before it followed."""
+        return f"/{self.itself().relative_to(self.root.path)}"
 
-    def _aside(self) -> Path:
-        return self.itself().with_name(f"{self.itself().name}{LEAVING}")
-
-    def _delete_aside(self) -> None:
-        top = os.open(self._aside(), _OPEN_FOLDER)
-        try:
-            for folder, _, folders, names in _walk_open(top, "", os.fstat(top).st_dev):
-                for name in names:
-                    os.unlink(name, dir_fd=folder)
-                for name in folders:
-                    os.rmdir(name, dir_fd=folder)
-        finally:
-            os.close(top)
-        os.rmdir(self._aside())
-
-    def settle(self) -> None:
-        """After a run that died while it deleted the home: what is left of it comes back, unless all of it has."""
-        if not os.path.lexists(self._aside()):
-            return
-        if self.there():
-            self._delete_aside()
-        else:
-            os.rename(self._aside(), self.itself())
-
-    def hand_over(self) -> None:
-        """Make the home root's own folder: what is in it stays as it is, and nobody else comes to it, not even the next
+    def closed(self) -> Change:
+        """What makes it root's own folder: what is in it stays as it is, and nobody else comes to it, not even the next
         account that gets the number."""
-        top = os.open(self.itself(), _OPEN_FOLDER)
-        try:
-            os.fchown(top, 0, 0)
-            os.fchmod(top, 0o700)
-        finally:
-            os.close(top)
-
-    def archive(self, target: Path) -> str:
-        """Write the home into a new compressed file (``.tar.gz``), for root alone, and a file with its checksum beside
-        it. Answers with the checksum, read back from the disk."""
-        target.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-        descriptor = os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
-        try:
-            self._pack(descriptor)
-        except BaseException:
-            target.unlink(missing_ok=True)
-            raise
-        with open(target, "rb") as written:
-            checksum = hashlib.file_digest(written, "sha256").hexdigest()
-        note = target.with_name(f"{target.name}.sha256")
-        with os.fdopen(os.open(note, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600), "w") as text:
-            text.write(f"{checksum}  {target.name}\n")
-        return checksum
-
-    def _pack(self, descriptor: int) -> None:
-        base = self.name.strip("/")
-        with os.fdopen(descriptor, "wb") as stream:
-            with (
-                gzip.GzipFile(fileobj=stream, mode="wb", filename="") as packed,
-                tarfile.open(fileobj=packed, mode="w", format=tarfile.PAX_FORMAT) as archive,
-            ):
-                for folder, below, _, names in self._walk():
-                    here = f"{base}/{below}".rstrip("/")
-                    _add(archive, here, os.fstat(folder))
-                    for name in names:
-                        _add_file(archive, f"{here}/{name}", name, folder)
-            stream.flush()
-            os.fsync(stream.fileno())
+        now = self.root.item(self.inside())
+        return Change(self.inside(), now, now._replace(mode=0o700, uid=0, gid=0, attributes=()))
 
 
 def new_archive(root: Root, account: str) -> str:
@@ -201,71 +132,24 @@ def new_archive(root: Root, account: str) -> str:
     return next(name for name in names if not os.path.lexists(root.place(name)))
 
 
-def unpack(root: Root, archive: str) -> str:
-    """Bring a home back from its archive; answers with its name.
-
-    Raises:
-        NoHome: the archive is not what was written, or something stands in its place by now.
-    """
-    place = root.place(archive)
-    try:
-        checksum, _, _ = place.with_name(f"{place.name}.sha256").read_text().partition(" ")
-        with open(place, "rb") as stream:
-            if hashlib.file_digest(stream, "sha256").hexdigest() != checksum:
-                raise NoHome(f"{archive} is not what was written: its checksum differs")
-        with tarfile.open(place, "r:gz") as packed:
-            members = packed.getmembers()
-            home = "/" + min((member.name for member in members), key=len)
-            if os.path.lexists(root.place(home)):
-                raise NoHome(f"{home} is there again; unpack {archive} by hand")
-            packed.extractall(root.path, members, numeric_owner=True, **_AS_IT_WAS)
-    except (OSError, tarfile.TarError, ValueError) as error:
-        raise NoHome(f"{archive} cannot be unpacked: {error}") from None
-    return home
-
-
-_AS_IT_WAS: dict[str, Any] = {"filter": "fully_trusted"} if hasattr(tarfile, "fully_trusted_filter") else {}
-"""The archive is Verrou's own and comes back with modes and owners as they were."""
-
-
-def _walk_open(folder: int, below: str, device: int) -> Iterator[tuple[int, str, list[str], list[str]]]:
+def walk_open(folder: int, below: str, device: int) -> Iterator[tuple[int, str, list[str], list[str]]]:
+    """Each folder below an open one, from the bottom up, as (open folder, its name below the first, folders in it,
+    other names in it). What is mounted on another device is shown and not entered."""
     folders: list[str] = []
     names: list[str] = []
     with os.scandir(folder) as entries:
         for entry in entries:
             (folders if entry.is_dir(follow_symlinks=False) else names).append(entry.name)
     for name in folders:
-        inner = os.open(name, _OPEN_FOLDER, dir_fd=folder)
+        inner = os.open(name, OPEN_FOLDER, dir_fd=folder)
         try:
             if os.fstat(inner).st_dev == device:
-                yield from _walk_open(inner, f"{below}/{name}".lstrip("/"), device)
+                yield from walk_open(inner, f"{below}/{name}".lstrip("/"), device)
             else:
                 yield inner, f"{below}/{name}".lstrip("/"), [], []
         finally:
             os.close(inner)
     yield folder, below, folders, names
-
-
-def _add(archive: tarfile.TarFile, name: str, now: os.stat_result, stream: IO[bytes] | None = None) -> None:
-    info = tarfile.TarInfo(name)
-    info.mode, info.uid, info.gid, info.mtime = stat.S_IMODE(now.st_mode), now.st_uid, now.st_gid, now.st_mtime
-    info.type = tarfile.DIRTYPE if stat.S_ISDIR(now.st_mode) else tarfile.REGTYPE
-    info.size = now.st_size if stream is not None else 0
-    archive.addfile(info, stream)
-
-
-def _add_file(archive: tarfile.TarFile, name: str, last: str, folder: int) -> None:
-    """One thing that is no folder; pipes and sockets hold nothing and are left out."""
-    now = os.stat(last, dir_fd=folder, follow_symlinks=False)
-    if stat.S_ISLNK(now.st_mode):
-        info = tarfile.TarInfo(name)
-        info.type, info.linkname = tarfile.SYMTYPE, os.readlink(last, dir_fd=folder)
-        info.uid, info.gid, info.mtime = now.st_uid, now.st_gid, now.st_mtime
-        archive.addfile(info)
-    elif stat.S_ISREG(now.st_mode):
-        descriptor = os.open(last, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
-        with os.fdopen(descriptor, "rb") as stream:
-            _add(archive, name, os.fstat(stream.fileno()), stream)
 
 
 def files_of(root: Root, account: str, uid: int, home: str, *, everywhere: bool) -> Files:
@@ -341,33 +225,3 @@ def _everywhere(root: Root, uid: int, home: str) -> Iterator[str]:
                 todo.append(entry.path)
             if now.st_uid == uid:
                 yield entry.path[base:]
-
-
-@define
-class Leaving:
-    """What is to become of a home whose account is removed: the archive is written first of all, the rest is done when
-    the account is gone."""
-
-    home: Home
-    choice: FilesChoice
-    archive: str
-    said: str = ""
-
-    def before(self) -> None:
-        """Count, and write the archive."""
-        count, size = self.home.files()
-        self.said = f"{counted(count, 'file')}, {say_size(size)} "
-        if self.choice is FilesChoice.ARCHIVE:
-            checksum = self.home.archive(self.home.root.place(self.archive))
-            self.said += f"are in {self.archive}, sha256 {checksum}"
-        elif self.choice is FilesChoice.KEEP:
-            self.said += f"stay in {self.home.name}, for root alone"
-        else:
-            self.said += "deleted"
-
-    def after(self) -> None:
-        """Hand the home over, or delete it."""
-        if self.choice is FilesChoice.KEEP:
-            self.home.hand_over()
-        else:
-            self.home.delete()

@@ -1,43 +1,94 @@
-"""Doing something inside the system: the live one as it is, a mounted one after a chroot, in mounts of our own."""
+"""Namespaces, mounts and capabilities, as unshare(2), mount(2), pivot_root(2) and capabilities(7) have them."""
 
 import ctypes
+import errno
 import os
-import subprocess
 from collections.abc import Sequence
 from pathlib import Path
 
-from verrou.core.errors import MachineRefused, NotEnoughRights
-from verrou.machines.linux.root import Root
-
-CLONE_NEWNS = 0x00020000
-MS_NOSUID, MS_BIND, MS_MOVE, MS_REC, MS_PRIVATE = 2, 4096, 8192, 16384, 1 << 18
-_LIBC = ctypes.CDLL(None, use_errno=True)
+CLONE_NEWNS, CLONE_NEWUTS, CLONE_NEWIPC = 0x00020000, 0x04000000, 0x08000000
+CLONE_NEWPID, CLONE_NEWNET = 0x20000000, 0x40000000
+MS_RDONLY, MS_NOSUID, MS_NODEV, MS_REMOUNT = 1, 2, 4, 32
+MS_BIND, MS_MOVE, MS_REC, MS_PRIVATE = 4096, 8192, 16384, 1 << 18
+MNT_DETACH = 2
+AT_EMPTY_PATH, AT_RECURSIVE = 0x1000, 0x8000
+SYS_MOUNT_SETATTR, SYS_OPENAT2 = 442, 437
+"""Numbers of system calls that are the same on every processor."""
+ATTR_RDONLY, ATTR_NODEV = 1, 4
+MOST_TRIES = 10_000
+"""How often a name with .. in it is resolved anew: the kernel asks for that whenever anything was renamed or mounted
+meanwhile, wherever on the computer."""
+RESOLVE_NO_MAGICLINKS, RESOLVE_IN_ROOT = 0x02, 0x10
+PR_SET_PDEATHSIG, PR_SET_DUMPABLE, PR_CAPBSET_DROP = 1, 4, 24
+CAPABILITY_VERSION_3 = 0x20080522
+LAST_CAPABILITY = 63
+NEEDED_INSIDE = (0, 1, 3, 4, 5, 6, 7)
+"""What the updater, PAM and sudo need of capabilities(7): to own, read and write files for others, to signal, and to
+change identity: CHOWN, DAC_OVERRIDE, FOWNER, FSETID, KILL, SETGID, SETUID."""
 CLEAN_ENVIRONMENT = {
     "PATH": "/usr/sbin:/usr/bin:/sbin:/bin",
     "LC_ALL": "C",
     "DEBIAN_FRONTEND": "noninteractive",
     "HOME": "/root",
 }
+_LIBC = ctypes.CDLL(None, use_errno=True)
 
 
-def own_mounts() -> None:
-    """Have mounts of our own from now on, seen by this process alone: mount_namespaces(7).
+class _Header(ctypes.Structure):
+    _fields_ = (("version", ctypes.c_uint32), ("pid", ctypes.c_int))
+
+
+class _Data(ctypes.Structure):
+    _fields_ = (("effective", ctypes.c_uint32), ("permitted", ctypes.c_uint32), ("inheritable", ctypes.c_uint32))
+
+
+class _MountAttributes(ctypes.Structure):
+    _fields_ = (
+        ("set", ctypes.c_uint64),
+        ("clear", ctypes.c_uint64),
+        ("propagation", ctypes.c_uint64),
+        ("namespace", ctypes.c_uint64),
+    )
+
+
+class _OpenHow(ctypes.Structure):
+    _fields_ = (("flags", ctypes.c_uint64), ("mode", ctypes.c_uint64), ("resolve", ctypes.c_uint64))
+
+
+def unshare(flags: int) -> None:
+    """Have namespaces of our own from now on.
 
     Raises:
         OSError: the system does not let us.
     """
-    _checked(_LIBC.unshare(CLONE_NEWNS), "mounts of our own")
+    _checked(_LIBC.unshare(flags), "namespaces of our own")
+
+
+def private_mounts() -> None:
+    """Keep what this process mounts from being seen by anybody else; after :func:`unshare`."""
     _mount(None, "/", None, MS_REC | MS_PRIVATE)
 
 
-def bind(source: Path, target: Path) -> None:
+def bind(source: Path | str, target: Path | str, *, all_below: bool = True) -> None:
     """Show ``source`` at ``target`` as well."""
-    _mount(str(source), str(target), None, MS_BIND | MS_REC)
+    _mount(str(source), str(target), None, MS_BIND | (MS_REC if all_below else 0))
 
 
-def mount_new(kind: str, target: Path, options: str = "") -> None:
+def mount_new(kind: str, target: Path | str, options: str = "", flags: int = MS_NOSUID | MS_NODEV) -> None:
     """Mount a fresh file system such as ``tmpfs`` or ``proc``."""
-    _mount(kind, str(target), kind, MS_NOSUID, options)
+    _mount(kind, str(target), kind, flags, options)
+
+
+def let_go(target: Path | str) -> None:
+    """Take the mount at ``target`` down, as soon as nobody uses it."""
+    _checked(_LIBC.umount2(os.fsencode(target), MNT_DETACH), str(target))
+
+
+def overlay(lower: Path, upper: Path, work: Path, target: Path) -> None:
+    """Lay ``upper`` over ``lower`` at ``target``: what is written there goes to ``upper`` alone."""
+    parts = {"lowerdir": lower, "upperdir": upper, "workdir": work}
+    options = ",".join(f"{key}={str(path).replace(':', chr(92) + ':')}" for key, path in parts.items())
+    _mount("overlay", str(target), "overlay", MS_NODEV, options)
 
 
 def move_mount(source: Path, target: Path) -> None:
@@ -45,47 +96,80 @@ def move_mount(source: Path, target: Path) -> None:
     _mount(str(source), str(target), None, MS_MOVE)
 
 
-def enter(root: Root) -> None:
-    """Make ``root`` the root of this process, with the devices and the process table it needs. In a child only."""
-    if root.live:
+def write_protect(target: Path, *, devices: bool) -> None:
+    """Let nothing be written through ``target`` and the mounts below it; without ``devices``, no device there is one.
+
+    Raises:
+        OSError: the system cannot do that.
+    """
+    attributes = _MountAttributes(set=ATTR_RDONLY | (0 if devices else ATTR_NODEV))
+    number = _LIBC.syscall(
+        SYS_MOUNT_SETATTR,
+        -100,
+        os.fsencode(target),
+        AT_RECURSIVE,
+        ctypes.byref(attributes),
+        ctypes.sizeof(attributes),
+    )
+    if number == 0:
         return
-    devices, processes = root.place("/dev"), root.place("/proc")
-    if devices.is_dir():
-        bind(Path("/dev"), devices)
-    if processes.is_dir():
-        mount_new("proc", processes)
-    os.chroot(root.path)
+    flags = MS_REMOUNT | MS_BIND | MS_RDONLY | (0 if devices else MS_NODEV)
+    for line in Path("/proc/self/mountinfo").read_text(errors="surrogateescape").splitlines():
+        where = line.split()[4].replace("\\040", " ")
+        if where == str(target) or where.startswith(f"{target}/"):
+            _mount(None, where, None, flags)
+
+
+def pivot_into(target: Path) -> None:
+    """Make ``target`` the root of this process's mounts, and let go of everything else: pivot_root(2)."""
+    os.chdir(target)
+    _checked(_LIBC.pivot_root(b".", b"."), "pivot_root")
+    let_go(".")
     os.chdir("/")
 
 
-def run_inside(root: Root, command: Sequence[str], seconds: int = 120) -> subprocess.CompletedProcess[str]:
-    """Run one of the system's own programs inside it, with no terminal and a clean environment.
+def set_host_name(name: str) -> None:
+    """After unshare of names: what this process and its children call the computer."""
+    encoded = os.fsencode(name)
+    _checked(_LIBC.sethostname(encoded, len(encoded)), "the host's name")
+
+
+def die_with_parent() -> None:
+    """Be killed when the process that started this one ends."""
+    import signal
+
+    _checked(_LIBC.prctl(PR_SET_PDEATHSIG, int(signal.SIGKILL), 0, 0, 0), "prctl")
+
+
+def give_up_capabilities(keep: Sequence[int] = NEEDED_INSIDE) -> None:
+    """Keep only these capabilities, here and in every program that is started from here."""
+    for number in range(LAST_CAPABILITY + 1):
+        if number not in keep:
+            _LIBC.prctl(PR_CAPBSET_DROP, number, 0, 0, 0)
+    mask = sum(1 << number for number in keep)
+    halves = (_Data * 2)()
+    for index in range(2):
+        part = (mask >> (32 * index)) & 0xFFFFFFFF
+        halves[index] = _Data(part, part, 0)
+    _checked(_LIBC.capset(ctypes.byref(_Header(CAPABILITY_VERSION_3, 0)), ctypes.byref(halves)), "capabilities")
+
+
+def open_in_root(root: int, name: str, flags: int, mode: int = 0) -> int:
+    """Open ``name`` with the open folder ``root`` as its root: no link and no ``..`` leads out of it: openat2(2).
 
     Raises:
-        MachineRefused: it cannot be run, or did not end in time. NotEnoughRights: only root can go inside.
+        OSError: it cannot be opened; ENOSYS where the kernel does not know this call.
     """
-
-    def prepare() -> None:
-        if not root.live:
-            own_mounts()
-            enter(root)
-
-    if os.geteuid() != 0:
-        raise NotEnoughRights(f"{command[0]} must run inside the system; run as root")
-    try:
-        return subprocess.run(
-            command,
-            preexec_fn=prepare,
-            env=CLEAN_ENVIRONMENT,
-            stdin=subprocess.DEVNULL,
-            capture_output=True,
-            text=True,
-            errors="replace",
-            timeout=seconds,
-            check=False,
-        )
-    except (OSError, subprocess.SubprocessError) as error:
-        raise MachineRefused(f"{command[0]} could not be run inside {root.path}: {error}") from None
+    how = _OpenHow(flags | os.O_CLOEXEC, mode, RESOLVE_IN_ROOT | RESOLVE_NO_MAGICLINKS)
+    encoded = os.fsencode(name)
+    for _ in range(MOST_TRIES):
+        opened = _LIBC.syscall(SYS_OPENAT2, root, encoded, ctypes.byref(how), ctypes.sizeof(how))
+        if opened >= 0:
+            return int(opened)
+        if ctypes.get_errno() != errno.EAGAIN:
+            break
+    number = ctypes.get_errno()
+    raise OSError(number, os.strerror(number), name)
 
 
 def _mount(source: str | None, target: str, kind: str | None, flags: int, options: str = "") -> None:

@@ -5,7 +5,7 @@ import fcntl
 import os
 import time
 from collections.abc import Iterator
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
 from verrou.core.errors import MachineRefused, NotEnoughRights
@@ -40,7 +40,6 @@ def account_files_locked(root: Root) -> Iterator[None]:
 
 @contextmanager
 def _range_lock(path: Path, deadline: float) -> Iterator[None]:
-    there = path.exists()
     descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
     try:
         while True:
@@ -52,8 +51,6 @@ def _range_lock(path: Path, deadline: float) -> Iterator[None]:
                     raise
             _wait(path, deadline)
         yield
-        if not there:
-            path.unlink(missing_ok=True)
     finally:
         os.close(descriptor)
 
@@ -62,27 +59,47 @@ def _range_lock(path: Path, deadline: float) -> Iterator[None]:
 def _link_lock(file: Path, deadline: float) -> Iterator[None]:
     """``FILE.lock`` holding our pid, made by a hard link as the tools do; one whose holder is dead is broken."""
     lock = file.with_name(file.name + ".lock")
-    ours = file.with_name(f"{file.name}.{os.getpid()}")
-    ours.unlink(missing_ok=True)
-    descriptor = os.open(ours, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
+    folder = os.open(file.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     try:
-        os.write(descriptor, f"{os.getpid()}\0".encode())
-        os.close(descriptor)
-        while True:
-            try:
-                os.link(ours, lock)
-                break
-            except FileExistsError:
-                if not _holder_lives(lock):
-                    lock.unlink(missing_ok=True)
-                    continue
-            _wait(lock, deadline)
+        descriptor, name = _unlinked(folder, file.name)
+        try:
+            os.write(descriptor, f"{os.getpid()}\0".encode())
+            while True:
+                try:
+                    os.link(name, lock.name, src_dir_fd=folder, dst_dir_fd=folder, follow_symlinks=True)
+                    break
+                except FileExistsError:
+                    if not _holder_lives(lock):
+                        lock.unlink(missing_ok=True)
+                        continue
+                _wait(lock, deadline)
+        finally:
+            os.close(descriptor)
+            if not name.startswith("/"):
+                os.unlink(name, dir_fd=folder)
     finally:
-        ours.unlink(missing_ok=True)
+        os.close(folder)
     try:
         yield
     finally:
-        lock.unlink(missing_ok=True)
+        with suppress(OSError):  # what is left names a process that is gone: the next tool breaks it
+            lock.unlink()
+
+
+def _unlinked(folder: int, name: str) -> tuple[int, str]:
+    """A new file, open, and the name to link it by: one that has no name of its own, so that a run that dies leaves
+    none, where the file system has such files; else one named as the tools name theirs."""
+    try:
+        descriptor = os.open(".", os.O_WRONLY | os.O_TMPFILE | os.O_CLOEXEC, 0o600, dir_fd=folder)
+        return descriptor, f"/proc/self/fd/{descriptor}"
+    except OSError as error:
+        if error.errno not in (errno.EOPNOTSUPP, errno.EISDIR, errno.EINVAL, errno.ENOENT):
+            raise
+    ours = f"{name}.{os.getpid()}"
+    with suppress(FileNotFoundError):
+        os.unlink(ours, dir_fd=folder)
+    flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+    return os.open(ours, flags, 0o600, dir_fd=folder), ours
 
 
 def _holder_lives(lock: Path) -> bool:

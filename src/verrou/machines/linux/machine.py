@@ -1,30 +1,27 @@
 """A real Linux system, live or mounted at a folder."""
 
 import os
-import socket
 from collections.abc import Iterator, Sequence
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, contextmanager
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Detail, Files, Flag, MachineFacts, Posture
-from verrou.machines import Item, Memento, PutBack, Secrets, StepResult
+from verrou.machines import Change, ChangeSet, Copy, Deed, Stamps, Standing
 from verrou.machines.linux import password_rules
 from verrou.machines.linux.access_file import ACCESS
 from verrou.machines.linux.account_files import SHADOW
 from verrou.machines.linux.lockout import load_faillock, locks, module_installed, readings
 from verrou.machines.linux.pam_stack import UPDATER
 from verrou.machines.linux.population import NAMING, AccountFiles, free_name, population
-from verrou.machines.linux.root import Root
+from verrou.machines.linux.root import Root, host_name
 from verrou.machines.linux.ways import NAMESPACE
 
 if TYPE_CHECKING:
-    from verrou.core.steps import Step
-    from verrou.core.trials import Rehearsal
+    from verrou.machines.linux.landing import Landing
 
-RECORDS = "/var/lib/verrou"
 GUEST_GROUPS = ("guests", "console-guests")
 """What a group that makes guests is called, where there is none: the first name that is free."""
 
@@ -37,13 +34,14 @@ class LinuxMachine:
     def __init__(self, path: Path, address: str) -> None:
         self.path = path.resolve()
         self.address = address
-        self.name = _host_name(Root(self.path))
+        self.name = host_name(Root(self.path))
+        self._read: tuple[str, ...] = ()
 
     def observe(self) -> Posture:
-        return self._posture(Root(self.path))
-
-    def foresee(self, memento: Memento) -> Posture:
-        return self._posture(_RootWith(self.path, memento))
+        root = Root(self.path)
+        posture = self._posture(root)
+        self._read = tuple(root.stamps)
+        return posture
 
     def _posture(self, root: Root) -> Posture:
         now = datetime.now().replace(microsecond=0)
@@ -76,13 +74,11 @@ class LinuxMachine:
             excluding=((Flag.MUST_CHANGE, Flag.CANNOT_CHANGE),),
             guest_group=free_name((g.name for g in people.groups), *GUEST_GROUPS) if confines else "",
             fleeting_homes=freshens and root.exists(UPDATER),
+            ages_given=password_rules.ages_of_new_accounts(root),
+            closing_takes_blank=True,
+            admin_left_out=True,
         )
         return Posture(facts, people.accounts, people.groups, found, tuple(people.troubles), people.gates)
-
-    def perform(self, steps: "Sequence[Step]", secrets: Secrets) -> Iterator[StepResult]:
-        from verrou.machines.linux import change
-
-        return change.perform(self.path, steps, secrets)
 
     def files_of(self, account: Account, everywhere: bool) -> Files:
         from verrou.machines.linux.homes import files_of
@@ -93,46 +89,55 @@ class LinuxMachine:
             return Files(looked_everywhere=everywhere)
         return files_of(Root(self.path), account.name, uid, account.home, everywhere=everywhere)
 
-    def rehearse(self) -> "AbstractContextManager[Rehearsal]":
-        from verrou.core.passwords import policy_of
-        from verrou.machines.linux.rehearsal import rehearse
+    @contextmanager
+    def rehearse(self) -> "Iterator[Copy]":
+        from verrou.machines.linux.copied_machine import LinuxCopy
+        from verrou.machines.linux.private_copy import private_copy
 
-        return rehearse(Root(self.path), policy_of(self.observe()))
+        root = Root(self.path)
+        names = self._read or tuple(self._look_at(root).stamps)
+        stamps = {name: root.stamp(name) for name in names}
+        with private_copy(root) as copy:
+            yield LinuxCopy(root, copy, stamps, self._posture)
 
-    def remember(self, steps: "Sequence[Step]") -> Memento:
-        from verrou.machines.linux import change
+    def _look_at(self, root: Root) -> Root:
+        self._posture(root)
+        return root
 
-        return change.remember(self.path, steps)
+    def moved(self, stamps: Stamps) -> Sequence[str]:
+        root = Root(self.path)
+        return [name for name, stamp in stamps.items() if root.stamp(name) != stamp]
 
-    def put_back(self, before: Memento, after: Memento | None) -> Iterator[PutBack]:
-        from verrou.machines.linux import change
+    def held(self) -> AbstractContextManager[None]:
+        from verrou.machines.linux.locks import account_files_locked
 
-        return change.bring_back(self.path, before, after)
+        return account_files_locked(Root(self.path))
+
+    @property
+    def _landing(self) -> "Landing":
+        from verrou.machines.linux.landing import Landing
+
+        return Landing(Root(self.path))
+
+    def stands(self, change: Change | Deed, entry: int) -> Standing:
+        return self._landing.stands(change, entry)
+
+    def land(self, change: Change | Deed, entry: int) -> None:
+        self._landing.land(change, entry)
+
+    def sweep(self, changes: ChangeSet, entry: int) -> None:
+        self._landing.sweep(changes, entry)
+
+    def tell(self, line: str) -> None:
+        if Root(self.path).live:
+            from verrou.machines.linux.live import tell
+
+            tell(line)
 
     def records_folder(self) -> Path:
+        from verrou.machines.linux.landing import RECORDS
+
         return Root(self.path).place(RECORDS)
-
-
-class _RootWith(Root):
-    """A root in which some files are what a memento says."""
-
-    def __init__(self, path: Path, memento: Memento) -> None:
-        super().__init__(path)
-        self._memento = memento
-
-    def text(self, name: str) -> str | None:
-        item: Item | None = self._memento.get(name)
-        if item is None:
-            return super().text(name)
-        return None if item.content is None else item.content.decode("utf-8", "surrogateescape")
-
-
-def _host_name(root: Root) -> str:
-    if root.live:
-        return socket.gethostname()
-    lines = root.lines("/etc/hostname") if root.exists("/etc/hostname") else []
-    named = next((line.strip() for line in lines if line.strip() and not line.startswith("#")), "")
-    return named or root.path.name
 
 
 def _system_name(root: Root) -> str:

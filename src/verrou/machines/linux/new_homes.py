@@ -1,56 +1,154 @@
-"""Homes of new accounts, from the skeleton."""
+"""Homes of new accounts, from the skeleton: what making one comes to, and making it beside its place."""
 
 import os
-import shutil
-from collections.abc import Mapping, Sequence
-from pathlib import Path
-
-from attrs import frozen
+import stat
+from collections.abc import Iterator, Mapping
 
 from verrou.core.model import Source
-from verrou.core.steps import CreateAccount, Remove, Step
-from verrou.machines.linux.account_files import PASSWD, AccountFile
+from verrou.machines import NOTHING, Change, Deed, Item
+from verrou.machines.linux.homes import OPEN_FOLDER
 from verrou.machines.linux.root import Root
 
 HOMES = "/home"
 SKELETON = "/etc/skel"
+HOME_MODE = 0o700
 
 
-@frozen
-class NewHome:
-    """A home to be made. One that is not ``kept`` stays root's own and empty: sessions get another in its place."""
-
-    name: str
-    uid: int
-    gid: int
-    kept: bool
-
-
-def make_home(root: Root, home: NewHome, defs: Mapping[str, tuple[str, Source]]) -> None:
-    """The home and what the skeleton holds, with the account as owner; links are copied as links."""
-    mode = int(defs["HOME_MODE"][0], 8) if "HOME_MODE" in defs else 0o700
-    target, skeleton = root.place(home.name), root.place(SKELETON)
-    target.parent.mkdir(mode=0o755, parents=True, exist_ok=True)
-    target.mkdir(mode=0o700)
-    if not home.kept:
-        os.chmod(target, 0o755)
-        return
-    if skeleton.is_dir():
-        shutil.copytree(skeleton, target, symlinks=True, dirs_exist_ok=True)
-    for folder, folders, names in os.walk(target):
-        for name in (*folders, *names):
-            os.chown(Path(folder, name), home.uid, home.gid, follow_symlinks=False)
-    os.chown(target, home.uid, home.gid)
-    os.chmod(target, mode)
+def making(
+    root: Root, home: str, uid: int, gid: int, *, kept: bool, defs: Mapping[str, tuple[str, Source]]
+) -> Iterator[Change | Deed]:
+    """What makes a home, with the folders before it that are missing. One that is not ``kept`` stays root's own and
+    empty: sessions get another in its place."""
+    parent, _, last = home.rpartition("/")
+    missing = []
+    while parent and not root.exists(parent):
+        missing.append(parent)
+        parent = parent.rpartition("/")[0]
+    for folder in reversed(missing):
+        yield Change(folder, NOTHING, Item(None, 0o755, folder=True))
+    before = root.place(missing[0]) if missing else root.place(home.rpartition("/")[0] or "/")
+    mode = _mode(defs) if kept else 0o755
+    facts = (("uid", uid if kept else 0), ("gid", gid if kept else 0), ("mode", mode), ("kept", int(kept)))
+    yield Deed("make-home", f"/{(before / last).relative_to(root.path)}", facts)
 
 
-def homes_of(root: Root, steps: Sequence[Step]) -> list[str]:
-    """Every file and folder that the steps' new homes would bring, by name, and the homes that removing would take."""
-    skeleton = root.place(SKELETON)
-    inside = [str(path.relative_to(skeleton)) for path in skeleton.rglob("*")] if skeleton.is_dir() else []
-    made = [step for step in steps if isinstance(step, CreateAccount)]
-    homes = [step.home or f"{HOMES}/{step.account}" for step in made]
-    going = {step.account for step in steps if isinstance(step, Remove)}
-    records = AccountFile.parse(PASSWD, root.text(PASSWD) or "").records() if going else ()
-    left = [r.fields[5] for r in records if r.name in going and r.fields[5].startswith("/")]
-    return left + [name for home in homes for name in (home, *(f"{home}/{path}" for path in inside))]
+def _mode(defs: Mapping[str, tuple[str, Source]]) -> int:
+    """HOME_MODE of login.defs(5); what is no mode counts for nothing."""
+    text = defs["HOME_MODE"][0] if "HOME_MODE" in defs else ""
+    good = text and len(text) <= 5 and set(text) <= set("01234567")
+    return int(text, 8) & 0o7777 if good else HOME_MODE
+
+
+def build(root: Root, folder: int, name: str, deed: Deed) -> None:
+    """The home as ``name`` in an open folder: what the skeleton holds, with the account as owner. Links are copied as
+    links; pipes, sockets and devices are left out.
+
+    Raises:
+        OSError: it could not be built whole.
+    """
+    uid, gid = deed.number("uid"), deed.number("gid")
+    os.mkdir(name, 0o700, dir_fd=folder)
+    top = os.open(name, OPEN_FOLDER, dir_fd=folder)
+    try:
+        if deed.number("kept"):
+            try:
+                skeleton = root.open(SKELETON, OPEN_FOLDER & ~os.O_NOFOLLOW)
+            except OSError:
+                skeleton = -1
+            if skeleton >= 0:
+                _copy(skeleton, top, uid, gid)
+                os.close(skeleton)
+        os.fchown(top, uid, gid)
+        os.fchmod(top, deed.number("mode"))
+        os.fsync(top)
+    finally:
+        os.close(top)
+
+
+def _copy(source: int, target: int, uid: int, gid: int) -> None:
+    for name in sorted(os.listdir(source)):
+        now = os.stat(name, dir_fd=source, follow_symlinks=False)
+        mode = stat.S_IMODE(now.st_mode)
+        if stat.S_ISLNK(now.st_mode):
+            os.symlink(os.readlink(name, dir_fd=source), name, dir_fd=target)
+            os.chown(name, uid, gid, dir_fd=target, follow_symlinks=False)
+        elif stat.S_ISDIR(now.st_mode):
+            os.mkdir(name, 0o700, dir_fd=target)
+            inner, made = os.open(name, OPEN_FOLDER, dir_fd=source), os.open(name, OPEN_FOLDER, dir_fd=target)
+            try:
+                _copy(inner, made, uid, gid)
+                os.fchown(made, uid, gid)
+                os.fchmod(made, mode)
+            finally:
+                os.close(inner)
+                os.close(made)
+        elif stat.S_ISREG(now.st_mode):
+            _copy_file(source, target, name, mode, uid, gid)
+
+
+def _copy_file(source: int, target: int, name: str, mode: int, uid: int, gid: int) -> None:
+    reading = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=source)
+    try:
+        flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
+        writing = os.open(name, flags, 0o600, dir_fd=target)
+        try:
+            while block := os.read(reading, 1 << 20):
+                view = memoryview(block)
+                while view:
+                    view = view[os.write(writing, view) :]
+            os.fchown(writing, uid, gid)
+            os.fchmod(writing, mode)
+            os.fsync(writing)
+        finally:
+            os.close(writing)
+    finally:
+        os.close(reading)
+
+
+def is_as_made(root: Root, deed: Deed) -> bool:
+    """Whether a home holds nothing but what the skeleton holds, unchanged, so that taking it away loses nothing."""
+    try:
+        home = root.open(deed.place, OPEN_FOLDER)
+    except OSError:
+        return False
+    try:
+        skeleton = root.open(SKELETON, OPEN_FOLDER & ~os.O_NOFOLLOW)
+    except OSError:
+        skeleton = -1
+    try:
+        return not os.listdir(home) if skeleton < 0 or not deed.number("kept") else _all_in(home, skeleton)
+    finally:
+        os.close(home)
+        if skeleton >= 0:
+            os.close(skeleton)
+
+
+def _all_in(home: int, skeleton: int) -> bool:
+    for name in os.listdir(home):
+        now = os.stat(name, dir_fd=home, follow_symlinks=False)
+        try:
+            made_from = os.stat(name, dir_fd=skeleton, follow_symlinks=False)
+        except FileNotFoundError:
+            return False
+        if stat.S_IFMT(now.st_mode) != stat.S_IFMT(made_from.st_mode):
+            return False
+        if stat.S_ISLNK(now.st_mode):
+            same = os.readlink(name, dir_fd=home) == os.readlink(name, dir_fd=skeleton)
+        elif stat.S_ISDIR(now.st_mode):
+            inner, other = os.open(name, OPEN_FOLDER, dir_fd=home), os.open(name, OPEN_FOLDER, dir_fd=skeleton)
+            try:
+                same = _all_in(inner, other)
+            finally:
+                os.close(inner)
+                os.close(other)
+        else:
+            same = now.st_size == made_from.st_size and _content(home, name) == _content(skeleton, name)
+        if not same:
+            return False
+    return True
+
+
+def _content(folder: int, name: str) -> bytes:
+    flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+    with os.fdopen(os.open(name, flags, dir_fd=folder), "rb") as stream:
+        return stream.read()

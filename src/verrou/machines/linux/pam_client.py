@@ -16,6 +16,8 @@ PAM_SUCCESS, PAM_CONV_ERR, PAM_NEW_AUTHTOK_REQD = 0, 19, 12
 PAM_TTY, PAM_FAIL_DELAY = 3, 10
 ECHO_OFF, ECHO_ON = 1, 2
 CONSOLE = b"tty1"
+SHUT_IN_NOISE = ("unable to resolve host", "unable to send audit message")
+"""What sudo says because it is shut in, and not of the account."""
 
 
 class _Message(ctypes.Structure):
@@ -109,6 +111,12 @@ class Session:
         return converse
 
 
+def load() -> dict[str, object]:
+    """Load the library and do nothing with it. An OSError says why it cannot be used from this process."""
+    ctypes.CDLL("libpam.so.0")
+    return {}
+
+
 def sign_in(account: str, password: str, service: str = "login") -> dict[str, object]:
     """Sign in at the console with a password: whether it was accepted, what was said, and whether a new password that
     is asked for first is all that stands in the way."""
@@ -143,5 +151,6 @@ def elevate(account: str, uid: int, gid: int, password: str) -> dict[str, object
         timeout=60,
         check=False,
     )
-    words = [line.strip() for line in ended.stderr.splitlines() if "unable to resolve host" not in line]
+    told = [line.strip() for line in ended.stderr.splitlines()]
+    words = [line for line in told if not any(noise in line for noise in SHUT_IN_NOISE)]
     return {"accepted": ended.returncode == 0, "said": "" if ended.returncode == 0 else "; ".join(filter(None, words))}

@@ -1,6 +1,5 @@
 """Modules come into the PAM stack as profiles of the system's own mechanism, by its own updater."""
 
-from verrou.machines.linux.inside import run_inside
 from verrou.machines.linux.pam_stack import UPDATER
 from verrou.machines.linux.root import Root
 
@@ -23,8 +22,10 @@ def update_stack(root: Root, *arguments: str) -> None:
     """
     if not root.exists(UPDATER):
         raise Refused(f"there is no {UPDATER} here, so modules must be put into the PAM stack by hand")
-    ended = run_inside(root, [UPDATER, "--package", *arguments])
+    if root.runner is None:
+        raise Refused(f"{UPDATER} runs in a private copy of the machine only, and there is none")
+    code, said = root.runner([UPDATER, "--package", *arguments])
     root.forget()
-    if ended.returncode != 0:
-        words = (ended.stderr or ended.stdout).strip().splitlines()
-        raise Refused(f"{UPDATER} ended with {ended.returncode}: {words[-1] if words else 'no word why'}")
+    if code != 0:
+        words = said.strip().splitlines()
+        raise Refused(f"{UPDATER} ended with {code}: {words[-1] if words else 'no word why'}")

@@ -213,6 +213,18 @@ AGEING: Mapping[str, tuple[str, int, Callable[[int | None], Value]]] = {
     "password.warn_before": ("PASS_WARN_AGE", 5, lambda days: timedelta(days=days or 0)),
 }
 """By rule: the key of login.defs(5), the field of shadow(5) from 0, and how days become a value."""
+SHIPPED_AGES = {"password.max_age": NEVER_DAYS, "password.min_age": 0, "password.warn_before": 7}
+"""What new accounts are given where login.defs says nothing."""
+
+
+def ages_of_new_accounts(root: Root) -> tuple[tuple[str, int | None], ...]:
+    """The days that login.defs(5) gives a new account, by rule; None for never."""
+    defs = login_defs(root)
+    found = []
+    for rule_id, (key, _, _) in AGEING.items():
+        days = number(defs[key][0]) if key in defs else SHIPPED_AGES[rule_id]
+        found.append((rule_id, None if days is None or days < 0 or days >= NEVER_DAYS else days))
+    return tuple(found)
 
 
 def ageing_readings(

@@ -21,6 +21,7 @@ from verrou.machines.linux.account_files import (
     Record,
     members_of,
 )
+from verrou.machines.linux.closed_accounts import ends_kept
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.settings_files import settings
 from verrou.machines.linux.sudoers import elevations
@@ -182,6 +183,7 @@ def population(
     inside = sessions(root)
     keys_of = key_counter(root)
     fresh = fresh_homes(root)
+    ends = ends_kept(root)
     troubles += [f"{source.place}: {source.text}" for source in passed_over]
     by_user = {e.who: e for e in given if not e.who.startswith("%")}
     by_group = {e.who.removeprefix("%"): e for e in given if e.who.startswith("%")}
@@ -221,7 +223,7 @@ def population(
                 tries=tries,
                 locked=locked,
                 last_seen=last_seen(uid),
-                today=now.date(),
+                end_kept=day(number(ends.get(record.name, ""))),
                 inside=inside.get(record.name, ()),
                 keys_of=keys_of,
                 fresh=fresh(record.name, record.fields[5]),
@@ -257,7 +259,7 @@ def _account(
     tries: int,
     locked: datetime | None,
     last_seen: datetime | None,
-    today: date,
+    end_kept: date | None,
     inside: tuple[str, ...],
     keys_of: Callable[[str, str], int],
     fresh: bool,
@@ -272,15 +274,8 @@ def _account(
     behind_it = PasswordState.SET if scheme_of(behind) else PasswordState.NONE
     state = PasswordState.BLANK if hashed == "" else behind_it
     changed = day(age.changed) if age else None
-    expires = day(age.expires) if age else None
-    ends = None
-    # pam_unix(8): an empty day of change counts as the day before 1970; day 0 asks for a new password before all else.
-    if age and age.maximum is not None and age.changed != 0:
-        ends = day((-1 if age.changed is None else age.changed) + age.maximum)
-        if age.inactive is not None and ends is not None:
-            closed = ends + timedelta(days=age.inactive + 1)
-            expires = min(expires or closed, closed)
-    must_change = age is not None and (age.changed == 0 or (ends is not None and ends < today))
+    closed_for_good = age is not None and age.expires in (0, 1)
+    ends = end_kept if closed_for_good else day(age.expires) if age else None
     if shipped:
         origin = Origin.BUILT_IN
     elif uid == 0 or uid in people:
@@ -301,14 +296,18 @@ def _account(
         groups=groups,
         grants=(Grant.ADMINISTRATION,) if given_by or uid == 0 else (),
         given_by=given_by,
-        enabled=not shut and not (age is not None and age.expires in (0, 1)),
+        enabled=not shut and not closed_for_good,
         may_sign_in=may_sign_in,
         password=state,
         password_scheme=scheme_of(hashed),
         password_changed=None if age is None or age.changed == 0 else changed,
-        password_ages=age is not None and age.maximum is not None,
-        must_change=state is not PasswordState.NONE and must_change,
-        expires=expires,
+        # pam_unix(8): day 0 asks for a new password before all else.
+        password_due=age is not None and age.changed == 0,
+        min_age=age.minimum if age else None,
+        max_age=age.maximum if age else None,
+        warn_before=age.warning if age else None,
+        grace=age.inactive if age else None,
+        ends=ends,
         locked_until=locked,
         wrong_tries=tries,
         last_sign_in=last_seen,
@@ -341,9 +340,12 @@ def _last_sign_ins(root: Root) -> Callable[[int], datetime | None]:
 
 
 def people_with_passwords(accounts: Iterable[Account]) -> list[Account]:
-    """Accounts whose password somebody types: the ones that ageing is about."""
-    people = (Origin.ADDED, Origin.BUILT_IN)
-    return [a for a in accounts if a.origin in people and a.password is PasswordState.SET and a.enabled]
+    """Accounts whose password somebody types, but for root, as which programs run: the ones that ageing is about."""
+    return [
+        a
+        for a in accounts
+        if a.origin is Origin.ADDED and a.identity != "0" and a.password is PasswordState.SET and a.enabled
+    ]
 
 
 def free_name(taken: Iterable[str], *names: str) -> str:

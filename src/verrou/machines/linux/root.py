@@ -1,27 +1,39 @@
 """The file tree of a Linux system, live or mounted: read and written without ever leaving it."""
 
+import errno
 import os
+import socket
+import stat
+from collections.abc import Callable, Sequence
+from functools import cache
 from pathlib import Path, PurePosixPath
 
 from attrs import define, field
 
 from verrou.core.errors import BadInput, NotEnoughRights
 from verrou.machines import Item
-from verrou.machines.local_files import item_at, write_whole
+from verrou.machines.linux.inside import open_in_root
+from verrou.machines.local_files import item_at
 
 MOST_LINKS = 40
+_OPEN_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC
+Runner = Callable[[Sequence[str]], tuple[int, str]]
+"""Runs one of the system's own programs inside it: how it ended, and what it said."""
 
 
 @define
 class Root:
-    """A root folder. Names are written as the system itself sees them: ``/etc/passwd``."""
+    """A root folder. Names are written as the system itself sees them: ``/etc/passwd``. ``live``: whether it is the
+    system we run on, or a copy of it. ``runner`` runs programs inside; only private copies have one."""
 
     path: Path
+    live: bool = field()
+    runner: Runner | None = None
+    stamps: dict[str, object] = field(factory=dict, init=False, repr=False)
     _read: dict[str, str | None] = field(factory=dict, init=False, repr=False)
 
-    @property
-    def live(self) -> bool:
-        """Whether this is the system we run on."""
+    @live.default
+    def _is_our_own(self) -> bool:
         return self.path == Path("/")
 
     def place(self, name: str) -> Path:
@@ -30,7 +42,7 @@ class Root:
         Raises:
             BadInput: the links go in circles.
         """
-        if self.live:
+        if self.path == Path("/"):
             return Path(name)
         todo = list(reversed(PurePosixPath(name).parts[1:]))
         inside: list[str] = []
@@ -53,6 +65,47 @@ class Root:
             todo += [step for step in reversed(target.parts) if step != "/"]
         return self.path.joinpath(*inside)
 
+    def open(self, name: str, flags: int = os.O_RDONLY, mode: int = 0) -> int:
+        """Open ``name``, by no way that leads out of the root.
+
+        Raises:
+            OSError: as open(2) does.
+        """
+        flags |= os.O_CLOEXEC
+        if self.path == Path("/"):
+            return os.open(name, flags, mode)
+        if _kernel_resolves():
+            top = os.open(self.path, _OPEN_FOLDER)
+            try:
+                return open_in_root(top, name, flags, mode)
+            finally:
+                os.close(top)
+        return self._open_by_steps(name, flags, mode)
+
+    def _open_by_steps(self, name: str, flags: int, mode: int) -> int:
+        """For kernels before 5.6: folder after folder, none of them by a link, on the path that :meth:`place` found."""
+        parts = self.place(name).relative_to(self.path).parts
+        folder = os.open(self.path, _OPEN_FOLDER)
+        try:
+            for part in parts[:-1]:
+                inner = os.open(part, _OPEN_FOLDER | os.O_NOFOLLOW, dir_fd=folder)
+                os.close(folder)
+                folder = inner
+            return os.open(parts[-1] if parts else ".", flags | os.O_NOFOLLOW, mode, dir_fd=folder)
+        finally:
+            os.close(folder)
+
+    def open_folder_of(self, name: str) -> tuple[int, str]:
+        """The folder that holds ``name``, opened, and the last part of the name, which may be a link itself.
+
+        Raises:
+            OSError: there is no such folder.
+        """
+        folder, _, last = name.rstrip("/").rpartition("/")
+        if last in ("", ".", ".."):
+            raise OSError(errno.EINVAL, "no name of anything in a folder", name)
+        return self.open(folder or "/", _OPEN_FOLDER), last
+
     def text(self, name: str) -> str | None:
         """The content of a file, byte for byte (surrogates stand for bytes that are no UTF-8); None without the file.
 
@@ -60,18 +113,36 @@ class Root:
             NotEnoughRights, BadInput: it is there and cannot be read.
         """
         if name not in self._read:
-            try:
-                path = self.place(name)
-                if path.exists() and not (path.is_file() or path.is_dir()):
-                    raise BadInput(f"{name} is no ordinary file; mend it first")
-                self._read[name] = decode(path.read_bytes())
-            except (FileNotFoundError, NotADirectoryError):
-                self._read[name] = None
-            except PermissionError:
-                raise NotEnoughRights(f"{name} cannot be read by this account; run as root") from None
-            except OSError as error:
-                raise BadInput(f"{name} cannot be read ({error.strerror}); mend the file or the disk first") from None
+            self._read[name] = self._text(name)
         return self._read[name]
+
+    def _text(self, name: str) -> str | None:
+        try:
+            descriptor = self.open(name, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY)
+        except (FileNotFoundError, NotADirectoryError):
+            self.stamps[name] = None
+            return None
+        except PermissionError:
+            raise NotEnoughRights(f"{name} cannot be read by this account; run as root") from None
+        except OSError as error:
+            if error.errno == errno.ELOOP:
+                raise BadInput(f"{self.path}{name}: its links go in circles; mend them first") from None
+            if error.errno == errno.ENXIO:
+                raise BadInput(f"{name} is no ordinary file; mend it first") from None
+            raise BadInput(f"{name} cannot be read ({error.strerror}); mend the file or the disk first") from None
+        try:
+            now = os.fstat(descriptor)
+            if stat.S_ISDIR(now.st_mode):
+                raise BadInput(f"{name} cannot be read (Is a directory); mend the file or the disk first")
+            if not stat.S_ISREG(now.st_mode):
+                raise BadInput(f"{name} is no ordinary file; mend it first")
+            self.stamps[name] = stamp_of(now)
+            with os.fdopen(os.dup(descriptor), "rb") as stream:
+                return decode(stream.read())
+        except OSError as error:
+            raise BadInput(f"{name} cannot be read ({error.strerror}); mend the file or the disk first") from None
+        finally:
+            os.close(descriptor)
 
     def lines(self, name: str) -> list[str]:
         """The lines of a file without their ends; none without the file."""
@@ -85,37 +156,90 @@ class Root:
     def names_in(self, folder: str) -> list[str]:
         """The sorted names of what a folder holds; none without the folder."""
         try:
-            return sorted(os.listdir(self.place(folder)))
+            descriptor = self.open(folder, _OPEN_FOLDER)
         except (FileNotFoundError, NotADirectoryError):
             return []
         except PermissionError:
             raise NotEnoughRights(f"{folder} cannot be read by this account; run as root") from None
+        except OSError as error:
+            raise BadInput(f"{folder} cannot be read ({error.strerror}); mend the disk first") from None
+        try:
+            return sorted(os.listdir(descriptor))
+        finally:
+            os.close(descriptor)
 
     def forget(self) -> None:
         """Read every file anew from now on: something else may have written."""
         self._read.clear()
 
     def write(self, name: str, text: str, mode: int = 0o644) -> None:
-        """Replace a file at one stroke; mode and owner stay what they are where the file exists.
+        """Write a file of a private copy; what hangs on one that is there stays. Folders that are missing are made.
 
         Raises:
-            NotEnoughRights, OSError: nothing was replaced.
+            OSError: it cannot be written.
         """
-        path = self.place(name)
-        now = item_at(path)
         try:
-            path.parent.mkdir(mode=0o755, exist_ok=True)
-            if now.content is not None:
-                write_whole(path, encode(text), now.mode, now.uid, now.gid)
-            else:
-                write_whole(path, encode(text), mode, 0, 0)
-        except PermissionError:
-            raise NotEnoughRights(f"{name} cannot be written by this account; run as root") from None
+            descriptor = self.open(name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, mode)
+        except FileNotFoundError:
+            self.place(name.rpartition("/")[0]).mkdir(mode=0o755, parents=True)
+            descriptor = self.open(name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, mode)
+        with os.fdopen(descriptor, "wb") as stream:
+            stream.write(encode(text))
+        self._read.pop(name, None)
+
+    def remove(self, name: str) -> None:
+        """Take a file of a private copy away, where it is there."""
+        self.place(name).unlink(missing_ok=True)
         self._read.pop(name, None)
 
     def item(self, name: str) -> Item:
-        """What stands at ``name``."""
-        return item_at(self.place(name))
+        """What stands at ``name``, a link being a link.
+
+        Raises:
+            OSError: it is there and cannot be read.
+        """
+        try:
+            folder, last = self.open_folder_of(name)
+        except (FileNotFoundError, NotADirectoryError):
+            return Item(None)
+        try:
+            return item_at(last, folder)
+        finally:
+            os.close(folder)
+
+    def stamp(self, name: str) -> object:
+        """What tells whether a file moved since; None where there is none."""
+        try:
+            return stamp_of(os.stat(self.place(name)))
+        except OSError:
+            return None
+
+
+def stamp_of(now: os.stat_result) -> tuple[int, ...]:
+    """What changes whenever a file is written, replaced or given to somebody else."""
+    return now.st_dev, now.st_ino, now.st_size, now.st_mtime_ns, now.st_ctime_ns
+
+
+@cache
+def _kernel_resolves() -> bool:
+    """Whether the kernel itself keeps a path inside a root (Linux 5.6 and later)."""
+    top = os.open("/", _OPEN_FOLDER)
+    try:
+        os.close(open_in_root(top, "/", _OPEN_FOLDER))
+    except OSError as error:
+        return error.errno not in (errno.ENOSYS, errno.EPERM, errno.EINVAL)
+    finally:
+        os.close(top)
+    return True
+
+
+def host_name(root: Root) -> str:
+    """What the system calls itself."""
+    if root.live:
+        return socket.gethostname()
+    lines = root.lines("/etc/hostname") if root.exists("/etc/hostname") else []
+    named = next((line.strip() for line in lines if line.strip() and not line.startswith("#")), "")
+    return named or root.path.name
 
 
 def decode(content: bytes) -> str:

@@ -8,7 +8,6 @@ from verrou.core.steps import SetRules
 from verrou.core.values import Value
 from verrou.machines.linux.account_files import SHADOW, AccountFile
 from verrou.machines.linux.lockout import FAILLOCK_CONF, MODULE, Faillock, load_faillock
-from verrou.machines.linux.locks import account_files_locked
 from verrou.machines.linux.pam_profiles import EDITED_BY_HAND, PROFILES, Refused, update_stack
 from verrou.machines.linux.pam_stack import PamLine, load_stack, with_argument
 from verrou.machines.linux.password_rules import (
@@ -227,29 +226,28 @@ def _ageing(rule_id: str) -> "Writer":
 
     def write(root: Root, value: Value) -> str:
         days = value.days if isinstance(value, timedelta) else NEVER_DAYS
-        with account_files_locked(root):
-            root.forget()
-            files = AccountFiles.load(root)
-            accounts = population(root, files, datetime.now(), {}).accounts
-            now = dict(ageing_readings(root, files.shadow, accounts))[rule_id].value
-            tightening = now is not None and rank(value) > rank(now)
-            defs = login_defs(root)
-            line = defs[key][1].line if key in defs else None
-            root.write(LOGIN_DEFS, with_setting(root.text(LOGIN_DEFS) or "", key, str(days), separator="\t", line=line))
-            changed, shadow = 0, files.shadow or AccountFile.parse(SHADOW, "")
-            for account in people_with_passwords(accounts):
-                record = shadow.find(account.name)
-                if record is None or record.fields[position] == str(days):
-                    continue
-                if rule_id == "password.min_age" and account.cannot_change:
-                    continue
-                # An account that is stricter already stays so, unless the rule itself is being loosened.
-                if tightening and rank(to_value(limit_in_days(record.fields[position]))) >= rank(value):
-                    continue
-                shadow.change(account.name, **{f"f{position}": str(days)})
-                changed += 1
-            if changed:
-                root.write(SHADOW, shadow.text())
+        root.forget()
+        files = AccountFiles.load(root)
+        accounts = population(root, files, datetime.now(), {}).accounts
+        now = dict(ageing_readings(root, files.shadow, accounts))[rule_id].value
+        tightening = now is not None and rank(value) > rank(now)
+        defs = login_defs(root)
+        line = defs[key][1].line if key in defs else None
+        root.write(LOGIN_DEFS, with_setting(root.text(LOGIN_DEFS) or "", key, str(days), separator="\t", line=line))
+        changed, shadow = 0, files.shadow or AccountFile.parse(SHADOW, "")
+        for account in people_with_passwords(accounts):
+            record = shadow.find(account.name)
+            if record is None or record.fields[position] == str(days):
+                continue
+            if rule_id == "password.min_age" and account.cannot_change:
+                continue
+            # An account that is stricter already stays so, unless the rule itself is being loosened.
+            if tightening and rank(to_value(limit_in_days(record.fields[position]))) >= rank(value):
+                continue
+            shadow.change(account.name, **{f"f{position}": str(days)})
+            changed += 1
+        if changed:
+            root.write(SHADOW, shadow.text())
         return f"new accounts and {changed} that are there" if changed else ""
 
     return write

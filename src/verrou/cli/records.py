@@ -1,0 +1,169 @@
+"""verrou undo, resume and journal: the way back, the way on, and what was done."""
+
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from verrou.cli.change import accept_option
+from verrou.cli.options import format_option, machine_option, print_facts
+from verrou.core import guards
+from verrou.core.errors import BadInput, MachineRefused
+from verrou.machines import Machine, Outcome
+
+if TYPE_CHECKING:
+    from verrou.core.entries import Entry
+    from verrou.records.journal import Journal
+
+
+@click.command()
+@click.option("--entry", type=int, metavar="N", help="Go back over this entry of the journal alone.")
+@click.option("--to", "back_to", type=int, metavar="N", help="Go back over all entries after this one; 0 for all.")
+@click.option("--preview", is_flag=True, help="Rehearse on a private copy, show what would come of it, and stop.")
+@click.option("--yes", is_flag=True, help="Do not ask.")
+@accept_option(guards.ACCEPTABLE_GOING_BACK)
+@machine_option
+def undo(
+    machine: Machine, entry: int | None, back_to: int | None, preview: bool, yes: bool, accepted: tuple[str, ...]
+) -> None:
+    """The way back: over the last run that changed something, or the one that broke off.
+
+    What others wrote since stays."""
+    from verrou.records import carry_out
+    from verrou.reports.records import going_back_lines
+    from verrou.reports.sheets import DOUBTFUL, console, print_sheet, shown
+    from verrou.reports.worksheets import put_back_sheet
+
+    if entry is not None and back_to is not None:
+        raise BadInput("--entry goes back over one entry and --to over several; say one of them")
+    out = console()
+    journal = _journal(machine)
+    entries = carry_out.to_undo(journal, entry, back_to)
+    if entries[0].broke_off and entries[0].undoes:
+        out.print(f"Entry {entries[0].number} went back over {_numbers(entries[0].undoes)} and broke off; it goes on.")
+        _finish(machine)
+        return
+    with console(stderr=True).status("Rehearsing on a private copy"):
+        rehearsal = carry_out.rehearse_undo(machine, journal, [each.number for each in entries])
+    for line in going_back_lines(entries, rehearsal.before, rehearsal.after):
+        out.print(shown(line))
+    print_sheet(out, put_back_sheet(rehearsal.put_back))
+    for remark in rehearsal.remarks:
+        out.print(shown(remark), style=DOUBTFUL)
+    told = carry_out.Told(f"undo {_numbers([each.number for each in entries])}", accepted=accepted)
+    guards.check(rehearsal.course, accepted)
+    if rehearsal.obstacles:
+        raise MachineRefused("nothing was changed: " + "\n".join(rehearsal.obstacles))
+    if preview:
+        out.print("This is a preview; nothing was changed.")
+        return
+    if not yes and not click.confirm(f"Go back so on {shown(machine.name)}?"):
+        out.print("Nothing was changed.")
+        return
+    number = carry_out.undo(machine, rehearsal, entries, told)
+    left = [item for item in rehearsal.put_back if item.outcome is Outcome.REFUSED]
+    numbers = _numbers([each.number for each in entries])
+    out.print(
+        f"Taken back: entry {numbers}. This is journal entry {number}; verrou undo --entry {number} goes on again."
+    )
+    if left:
+        places = ", ".join(item.place for item in left)
+        raise MachineRefused(f"{places} stayed as it is, see above; the rest was taken back")
+
+
+def _numbers(numbers: list[int]) -> str:
+    return ", ".join(map(str, numbers))
+
+
+@click.command()
+@machine_option
+def resume(machine: Machine) -> None:
+    """Finish the run that broke off, as it was rehearsed."""
+    _finish(machine)
+
+
+def _finish(machine: Machine) -> None:
+    from verrou.records.carry_out import resume as go_on
+    from verrou.reports.sheets import console, shown
+
+    entry, swept = go_on(machine)
+    out = console()
+    if entry is not None:
+        out.print(f"Entry {entry.number} ({shown(entry.command)}, {entry.begun}) is finished.")
+    elif swept:
+        out.print(f"What entry {_numbers(swept)} had moved away is deleted.")
+
+
+def _journal(machine: Machine) -> "Journal":
+    from verrou.records.journal import Journal
+
+    return Journal(machine.records_folder())
+
+
+@click.group()
+def journal() -> None:
+    """What was done to a machine, when and by whom; and whether the journal is whole."""
+
+
+@journal.command("list")
+@machine_option
+@format_option
+def list_entries(machine: Machine, style: str) -> None:
+    """Every run, a line each: what it changed, and whether it was undone."""
+    from verrou.records.machine_lock import is_held
+    from verrou.reports.records import entries_sheet, entry_data
+    from verrou.reports.sheets import console, print_sheet
+
+    kept = _journal(machine)
+    entries, running = kept.entries(), is_held(kept.folder)
+    sheet = entries_sheet(entries, running)
+
+    def text() -> None:
+        print_sheet(console(), sheet)
+        if not entries:
+            console().print("Nothing was done to this machine yet.")
+
+    print_facts(style, sheet, [entry_data(entry, running) for entry in entries], text)
+
+
+@journal.command("show")
+@click.argument("number", type=int, metavar="N")
+@machine_option
+@format_option
+def show_entry(number: int, machine: Machine, style: str) -> None:
+    """All of one run: its steps, what is otherwise since, and the places that it wrote."""
+    from verrou.records.machine_lock import is_held
+    from verrou.reports.records import entry_data, entry_sheet
+    from verrou.reports.sheets import console, print_sheet
+
+    kept = _journal(machine)
+    entry = _entry(kept, number)
+    running = is_held(kept.folder)
+    sheet = entry_sheet(entry, running)
+    print_facts(style, sheet, entry_data(entry, running), lambda: print_sheet(console(), sheet))
+
+
+def _entry(kept: "Journal", number: int) -> "Entry":
+    entries = {entry.number: entry for entry in kept.entries()}
+    if number not in entries:
+        known = f"1 to {max(entries)}" if entries else "none yet"
+        raise BadInput(f"the journal has no entry {number}; it has {known}")
+    return entries[number]
+
+
+@journal.command("check")
+@machine_option
+def check(machine: Machine) -> None:
+    """Whether the chain of the journal is whole, and what it kept is what was written."""
+    from verrou.reports.sheets import console, shown
+
+    kept = _journal(machine)
+    entries = kept.entries()
+    damaged: list[Any] = kept.damaged()
+    out = console()
+    for line in damaged:
+        out.print(shown(line))
+    if damaged:
+        raise BadInput(f"{len(damaged)} of {len(entries)} entries cannot be gone back over; the rest is whole")
+    out.print(
+        f"The journal is whole: {len(entries)} entries, each chained to the last, and what they kept is as written."
+    )

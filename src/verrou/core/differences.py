@@ -1,0 +1,111 @@
+"""What differs between two postures of one machine, fact by fact: what an entry of the journal tells. No secret is in
+it."""
+
+from collections.abc import Iterator
+
+from attrs import frozen
+
+from verrou.core.access import role_of
+from verrou.core.model import Account, Posture, Reading
+from verrou.core.rules import CATALOGUE, value_now
+
+
+@frozen
+class Difference:
+    """One fact that was otherwise before. ``subject`` is an account, a group or a rule."""
+
+    subject: str
+    fact: str
+    was: str
+    now: str
+
+    def __str__(self) -> str:
+        return f"{self.subject}: {self.fact} {self.was or 'nothing'} → {self.now or 'nothing'}"
+
+
+FACTS = {
+    "name": "name",
+    "full_name": "full name",
+    "note": "note",
+    "groups": "groups",
+    "enabled": "enabled",
+    "password": "password",
+    "password_due": "has to be changed",
+    "password_changed": "password set on",
+    "cannot_change": "may not change its password",
+    "ages_exempt": "left out of ages",
+    "min_age": "least age in days",
+    "max_age": "longest age in days",
+    "warn_before": "days of warning",
+    "ends": "ends",
+    "locked_until": "locked until",
+    "home": "home",
+    "home_kept": "home kept",
+    "shell": "shell",
+    "hint": "hint",
+    "recovery_questions": "recovery questions",
+    "outside_identity": "outside identity",
+}
+"""The facts of an account that an entry tells, and what each is called."""
+
+
+def differences(before: Posture, after: Posture) -> list[Difference]:
+    """Every account, group and rule that is otherwise afterwards."""
+    return [*_of_accounts(before, after), *_of_groups(before, after), *_of_rules(before, after)]
+
+
+def _of_accounts(before: Posture, after: Posture) -> Iterator[Difference]:
+    seen = set()
+    for was in before.accounts:
+        now = after.by_name.get(was.name) or next(iter(after.by_identity.get(was.identity, ())), None)
+        if now is was or now == was:
+            seen.add(was.name)
+            continue
+        subject = f"account {was.name}"
+        if now is None:
+            yield Difference(subject, "", str(role_of(was, before)), "removed")
+            continue
+        seen.add(now.name)
+        if (old := role_of(was, before)) is not (new := role_of(now, after)):
+            yield Difference(subject, "amounts to", str(old), str(new))
+        for fact, words in FACTS.items():
+            old_value, new_value = _said(was, fact), _said(now, fact)
+            if old_value != new_value:
+                yield Difference(subject, words, old_value, new_value)
+    for account in after.accounts:
+        if account.name not in seen and account.name not in before.by_name:
+            yield Difference(f"account {account.name}", "", "", f"new, {role_of(account, after)}")
+
+
+def _said(account: Account, fact: str) -> str:
+    value = getattr(account, fact)
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, tuple):
+        return ", ".join(value)
+    return "" if value is None else str(value)
+
+
+def _of_groups(before: Posture, after: Posture) -> Iterator[Difference]:
+    was = {group.name: group for group in before.groups}
+    now = {group.name: group for group in after.groups}
+    for name in [*was, *(name for name in now if name not in was)]:
+        if name not in now:
+            yield Difference(f"group {name}", "", "there", "removed")
+        elif name not in was:
+            yield Difference(f"group {name}", "", "", "new")
+        elif was[name].note != now[name].note:
+            yield Difference(f"group {name}", "note", was[name].note, now[name].note)
+
+
+def _of_rules(before: Posture, after: Posture) -> Iterator[Difference]:
+    for rule_id, now in after.readings.items():
+        was = before.readings.get(rule_id)
+        if was is None or rule_id not in CATALOGUE or _value(was) == _value(now):
+            continue
+        rule = CATALOGUE[rule_id]
+        yield Difference(f"rule {rule_id}", "", value_now(rule, was), value_now(rule, now))
+
+
+def _value(reading: Reading) -> tuple[object, ...]:
+    return reading.value, reading.status, reading.in_force, reading.pending

@@ -1,0 +1,56 @@
+"""What an entry of a machine's journal tells."""
+
+from enum import StrEnum
+
+from attrs import define, field
+
+
+class State(StrEnum):
+    """Of an entry. ``RUNNING`` is one that nobody knows to have broken off: somebody holds the machine's lock."""
+
+    DONE = "done"
+    BROKE_OFF = "broke-off"
+    RUNNING = "running"
+    UNDONE = "undone"
+    TRIED = "tried"
+    UNCHANGED = "unchanged"
+    REFUSED = "refused"
+
+
+@define
+class Entry:
+    """One run. ``note`` is the state of a run that changed nothing. ``undoes`` are the entries that this one goes back
+    over, ``undone_by`` the entry that went back over this one. ``differences`` tell what is otherwise since."""
+
+    number: int
+    command: str
+    by: str
+    begun: str
+    baseline: str
+    accepted: list[str]
+    steps: list[dict[str, str]]
+    differences: list[dict[str, str]]
+    places: list[str]
+    undoes: list[int] = field(factory=list)
+    digest: str = ""
+    note: State | None = None
+    finished: str | None = None
+    undone_by: int | None = None
+
+    def state(self, *, running: bool = False) -> State:
+        """What became of it; ``running``: somebody holds the machine's lock right now."""
+        if self.undone_by is not None:
+            return State.UNDONE
+        if self.note is not None:
+            return self.note
+        return State.DONE if self.finished else State.RUNNING if running else State.BROKE_OFF
+
+    @property
+    def broke_off(self) -> bool:
+        """Whether the run ended before it was through, and nobody went back over it since."""
+        return self.state() is State.BROKE_OFF
+
+    @property
+    def can_be_undone(self) -> bool:
+        """Whether there is anything to go back over."""
+        return self.note is None and self.undone_by is None

@@ -1,0 +1,616 @@
+"""A Linux system's private copy, done to by steps, put back, observed and tried; and what of it makes a change set."""
+
+import os
+import secrets as random_source
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from datetime import timedelta
+from itertools import groupby
+from pathlib import Path
+
+from attrs import define, field
+
+from verrou.core.access import usable_administrator, usable_administrators
+from verrou.core.errors import BadInput
+from verrou.core.model import Posture
+from verrou.core.passwords import Policy, make_password
+from verrou.core.steps import (
+    CreateAccount,
+    CreateGroup,
+    Remove,
+    RemoveGroup,
+    Rename,
+    SetRules,
+    Step,
+    TrySignIn,
+    account_of,
+)
+from verrou.core.trials import Answer, CannotTry, TrialAccount
+from verrou.machines import (
+    CannotRehearse,
+    Change,
+    ChangeSet,
+    Deed,
+    Item,
+    Outcome,
+    PutBack,
+    Secrets,
+    Stamps,
+    StepResult,
+)
+from verrou.machines.linux import guests
+from verrou.machines.linux.account_files import (
+    GROUP,
+    GSHADOW,
+    PASSWD,
+    SHADOW,
+    SUBGID,
+    SUBUID,
+    AccountFile,
+)
+from verrou.machines.linux.account_steps import AccountEdit, ageing_of_new_accounts, hashes_for, today_in_days
+from verrou.machines.linux.archives import is_whole
+from verrou.machines.linux.hashing import hashed
+from verrou.machines.linux.homes import OPEN_FOLDER, new_archive
+from verrou.machines.linux.landing import Landing, leaving_name
+from verrou.machines.linux.lockout import load_faillock, moved_back
+from verrou.machines.linux.merging import merger_for
+from verrou.machines.linux.new_homes import HOMES, is_as_made
+from verrou.machines.linux.pam_profiles import Refused, update_stack
+from verrou.machines.linux.population import AccountFiles, ageing
+from verrou.machines.linux.private_copy import PrivateCopy
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.rule_steps import set_rules
+from verrou.machines.local_files import dress
+
+GIVING = (PASSWD, SHADOW, GROUP, GSHADOW, SUBUID, SUBGID)
+"""The order in which account files land when an account is given something: it is there before a group lets it in."""
+TAKING = (GROUP, GSHADOW, SHADOW, PASSWD, SUBUID, SUBGID)
+STACK = "/etc/pam.d/"
+UPDATERS_OWN = ("/var/lib/pam/", f"{STACK}common-")
+"""What the updater of the PAM stack writes: put together anew rather than merged."""
+MEANS_NOTHING = ("-old", ".lock", "/.pwd.lock", "-")
+"""How names end of what is no part of a machine's meaning: backups and locks."""
+TRIAL_UID = 59_990
+"""The first that is free from here downwards: an ordinary user's number, and nobody's."""
+
+
+@define
+class LinuxCopy:
+    """See :class:`verrou.machines.Copy`. ``machine_root`` is the system itself, only looked at from here; ``look``
+    observes a root."""
+
+    machine_root: Root
+    copy: PrivateCopy
+    taken_of: Stamps
+    look: Callable[[Root], Posture]
+    _known: dict[str, Item] = field(factory=dict, init=False)
+    _phases: list[list[Change | Deed]] = field(factory=list, init=False)
+    _at_home: list[Change | Deed] = field(factory=list, init=False)
+    _tallies: set[str] = field(factory=set, init=False)
+    _restack: bool = field(default=False, init=False)
+
+    @property
+    def root(self) -> Root:
+        """The tree of the copy."""
+        return self.copy.root
+
+    # Doing
+
+    def do(self, steps: Sequence[Step], secrets: Secrets) -> list[StepResult]:
+        """See :meth:`verrou.machines.Copy.do`. Account steps that follow one another are done in one go."""
+        results: list[StepResult] = []
+        for manner, run in groupby(steps, key=self._manner):
+            if manner == "accounts":
+                results += self._edit_accounts(list(run), secrets)
+                continue
+            for step in run:
+                self.root.forget()
+                results.append(self._one(manner, step, secrets))
+        return results
+
+    @staticmethod
+    def _manner(step: Step) -> str:
+        """How a step is done: what touches settings beside the account files one by one, so that nothing is left of it
+        where a part is refused, everything else together."""
+        match step:
+            case TrySignIn():
+                return "trial"
+            case SetRules() | Remove() | RemoveGroup() | Rename():
+                return "settings"
+            case CreateAccount(home_kept=False) | CreateGroup(confined=True):
+                return "settings"
+            case _:
+                return "accounts"
+
+    def _one(self, manner: str, step: Step, secrets: Secrets) -> StepResult:
+        if isinstance(step, TrySignIn):
+            return self._try(step, secrets)
+        before, homes, tallies = self._snapshot(), list(self._at_home), set(self._tallies)
+        try:
+            if isinstance(step, SetRules):
+                result = StepResult(Outcome.DONE, set_rules(self.root, step))
+                if self._snapshot() == before:
+                    result = StepResult(Outcome.ALREADY, result.said)
+            else:
+                result = self._edit_with_settings(step, secrets)
+        except (Refused, CannotRehearse) as refused:
+            result = StepResult(Outcome.REFUSED, str(refused))
+        except OSError as error:
+            result = StepResult(Outcome.REFUSED, f"{error.filename or 'a file'}: {error.strerror}")
+        if result.outcome is Outcome.REFUSED:
+            self._restore(before)
+            self._at_home, self._tallies = homes, tallies
+        return result
+
+    def _edit_accounts(self, steps: Sequence[Step], secrets: Secrets) -> list[StepResult]:
+        hashes = hashes_for(steps, secrets)
+        self.root.forget()
+        if broken := AccountFiles.load(self.root).troubles():
+            raise BadInput(f"nothing was changed: {broken[0]}")
+        pending = [*self._at_home, *(change for phase in self._phases for change in phase)]
+        edit = AccountEdit(self.root, today_in_days(), hashes, pending=pending)
+        results = [edit.apply(step, secrets) for step in steps]
+        edit.write()
+        self._at_home += edit.homes
+        self._tallies |= set(edit.tallies)
+        return results
+
+    def _edit_with_settings(self, step: Step, secrets: Secrets) -> StepResult:
+        """One step on accounts, and what belongs to it elsewhere."""
+        said, home = "", self._home_of(step)
+        if isinstance(step, CreateGroup):
+            said = guests.confine(self.root, step.group)
+        elif isinstance(step, CreateAccount):
+            said = guests.freshen(self.root, step.account, home)
+        (result,) = self._edit_accounts([step], secrets)
+        if result.outcome is Outcome.REFUSED:
+            return result
+        if isinstance(step, Remove):
+            guests.forget_home(self.root, home)
+        elif isinstance(step, RemoveGroup):
+            guests.forget_group(self.root, step.group)
+        elif isinstance(step, Rename):
+            guests.rename_guest(self.root, step.account, step.new_name)
+        return result._replace(said="; ".join(filter(None, (result.said, said))))
+
+    def _home_of(self, step: Step) -> str:
+        """The home of the account that a step is about, also of one that is to be made."""
+        if isinstance(step, CreateAccount):
+            return step.home or f"{HOMES}/{step.account}"
+        record = AccountFile.parse(PASSWD, self.root.text(PASSWD) or "").find(account_of(step) or "")
+        return record.fields[5] if record else ""
+
+    def _try(self, step: TrySignIn, secrets: Secrets) -> StepResult:
+        """On the system's own PAM and sudo, in a copy of the copy."""
+        if step.account not in secrets:
+            return StepResult(Outcome.DONE, "to be tried with its password, before anything is changed")
+        try:
+            answer = self._ask("try_administrator", **self._trial_of(step.account, secrets[step.account]))
+        except CannotTry as reason:
+            return StepResult(Outcome.REFUSED, f"it could not be tried: {reason}")
+        return StepResult(Outcome.DONE if answer.accepted else Outcome.REFUSED, answer.said)
+
+    def _trial_of(self, account: str, password: str) -> dict[str, str]:
+        tallies = load_faillock(self.root).tallies
+        return {"account": account, "password": password, "put_off": str(today_in_days()), "tallies": tallies}
+
+    def _ask(self, do: str, **request: object) -> Answer:
+        try:
+            answer = self.copy.ask(do, **request)
+        except CannotRehearse as reason:
+            raise CannotTry(str(reason)) from None
+        self.root.forget()
+        words = {key: answer[key] for key in ("said", "new_password_first") if key in answer}
+        return Answer(accepted=bool(answer.get("accepted")), **words)
+
+    # Looking
+
+    def observe(self) -> Posture:
+        """See :meth:`verrou.machines.Copy.observe`."""
+        self.root.forget()
+        return self.look(self.root)
+
+    def stamps(self) -> Stamps:
+        """See :meth:`verrou.machines.Copy.stamps`."""
+        return self.taken_of
+
+    # What it comes to
+
+    def _candidates(self) -> set[str]:
+        """Every place of the copy that something was written to."""
+        found: set[str] = set(self._tallies)
+        for folder, upper in self.copy.uppers.items():
+            self._candidates_in(folder, upper, found)
+        return {place for place in found if not place.endswith(MEANS_NOTHING)}
+
+    def _candidates_in(self, folder: str, upper: Path, found: set[str]) -> None:
+        try:
+            entries = list(os.scandir(upper))
+        except OSError:
+            return
+        for entry in entries:
+            place = f"{folder}/{entry.name}"
+            found.add(place)
+            if entry.is_dir(follow_symlinks=False):
+                self._candidates_in(place, Path(entry.path), found)
+                if _is_opaque(entry.path):
+                    self._below(place, found)
+            elif not entry.is_file(follow_symlinks=False):
+                self._below(place, found)
+
+    def _below(self, place: str, found: set[str]) -> None:
+        """What the machine itself has below a folder that was taken away or made anew in the copy."""
+        for name in self.machine_root.names_in(place):
+            inner = f"{place}/{name}"
+            if inner not in found:
+                found.add(inner)
+                self._below(inner, found)
+
+    def _item_before(self, place: str) -> Item:
+        if place not in self._known:
+            self._known[place] = self.machine_root.item(place)
+        return self._known[place]
+
+    def _snapshot(self) -> dict[str, Item]:
+        return {place: self.root.item(place) for place in self._candidates()}
+
+    def _restore(self, before: Mapping[str, Item]) -> None:
+        """Make the copy again what it was."""
+        for place in sorted(self._candidates() | set(before), key=lambda name: -name.count("/")):
+            was = before[place] if place in before else self._item_before(place)
+            if self.root.item(place) != was:
+                self._write(place, was)
+        self.root.forget()
+
+    def _write(self, place: str, item: Item) -> None:
+        """Make a place of the copy what ``item`` is."""
+        path = self.root.place(place.rpartition("/")[0]) / place.rpartition("/")[2]
+        now = self.root.item(place)
+        if (item.content is None and not item.folder) or now.folder is not item.folder or now.link:
+            if now.folder:
+                path.rmdir()
+            else:
+                path.unlink(missing_ok=True)
+        if item.folder:
+            path.mkdir(mode=0o700, parents=True, exist_ok=True)
+        elif item.link:
+            path.symlink_to(item.link)
+            os.chown(path, item.uid, item.gid, follow_symlinks=False)
+        elif item.content is not None:
+            path.parent.mkdir(mode=0o755, parents=True, exist_ok=True)
+            path.write_bytes(item.content)
+        if item.folder or item.content is not None:
+            descriptor = os.open(path, os.O_RDONLY | os.O_NOFOLLOW)
+            dress(descriptor, item)
+            os.close(descriptor)
+        self.root.forget()
+
+    def mark(self) -> None:
+        """See :meth:`verrou.machines.Copy.mark`."""
+        self._phases.append(self._done_since())
+
+    def _done_since(self) -> list[Change | Deed]:
+        changes: list[Change | Deed] = []
+        for place in sorted(self._candidates()):
+            before, after = self._item_before(place), self.root.item(place)
+            if before != after:
+                changes.append(Change(place, before, after))
+                self._known[place] = after
+        changes += self._at_home
+        self._at_home = []
+        return changes
+
+    def changes(self, before: Posture | None, after: Posture | None) -> tuple[ChangeSet, str]:
+        """See :meth:`verrou.machines.Copy.changes`. Account files land in the order in which somebody can administer at
+        every instant, where there is one."""
+        self.mark()
+        first, *rest = self._phases
+        gap, found = "", []
+        for last in (GIVING, TAKING):
+            phases = [_ordered(first, GIVING if rest else last), *(_ordered(phase, last) for phase in rest)]
+            found = [change for phase in phases for change in phase]
+            gap = "" if before is None or after is None else self._gap(found, before, after)
+            if not gap:
+                break
+        return found, gap
+
+    def _gap(self, changes: ChangeSet, before: Posture, after: Posture) -> str:
+        """Where nobody could administer. An administrator of whom no line moves is there at every instant; only where
+        there is none are the instants looked at one by one."""
+        decisive = [change for change in changes if isinstance(change, Change) and _decides(change.place)]
+        unmoved = [a for a in usable_administrators(before) if after.by_name.get(a.name) == a]
+        lasting = any(usable_administrator(account, after) for account in unmoved)
+        if len(decisive) < 2 or (lasting and not any("sudoers" in change.place for change in decisive)):
+            return ""
+        if not usable_administrators(before) or not usable_administrators(after):
+            return ""
+        standing = _RootWith(self.machine_root.path, live=self.machine_root.live)
+        for change in reversed(decisive):
+            standing.instead[change.place] = change.before
+        for change in decisive[:-1]:
+            standing.instead[change.place] = change.after
+            standing.forget()
+            if not usable_administrators(self.look(standing)):
+                return f"after {change.place} has landed and before {decisive[-1].place} has"
+        return ""
+
+    def remarks(self, changes: ChangeSet) -> Sequence[str]:
+        """See :meth:`verrou.machines.Copy.remarks`."""
+        said = Landing(self.machine_root).remarks(changes)
+        if not self.machine_root.live and self.copy.ran:
+            programs = ", ".join(sorted(self.copy.ran))
+            said.append(
+                f"To rehearse this, programs of this disk ran, shut in so that they reach nothing else: {programs}; "
+                "--foresee leaves them out and changes nothing."
+            )
+        return said
+
+    def obstacles(self, changes: ChangeSet) -> Sequence[str]:
+        """See :meth:`verrou.machines.Copy.obstacles`."""
+        return Landing(self.machine_root).obstacles(changes)
+
+    # Going back
+
+    def put_back(self, change: Change | Deed, later: Mapping[str, int]) -> PutBack:
+        """See :meth:`verrou.machines.Copy.put_back`."""
+        if isinstance(change, Deed):
+            return self._put_back_deed(change)
+        place, before, after = change
+        if not self._is_copied(place):
+            return self._put_back_at_home(change)
+        now = self.root.item(place)
+        if now == before:
+            return PutBack(place, Outcome.ALREADY)
+        if now == after:
+            return self._written(place, before, "")
+        named = f"entry {later[place]} of this journal" if place in later else "somebody"
+        if place.startswith(UPDATERS_OWN):
+            self._restack = True
+            return PutBack(place, Outcome.UNDONE, f"{named} wrote to it since; the system puts it together anew")
+        if None in (now.content, before.content, after.content):
+            return PutBack(place, Outcome.REFUSED, f"{named} wrote to it since; left as it is")
+        assert now.content is not None and before.content is not None and after.content is not None
+        content, kept = merger_for(place)(before.content, after.content, now.content)
+        merged = Item(
+            content,
+            before.mode if now.mode == after.mode else now.mode,
+            before.uid if now.uid == after.uid else now.uid,
+            before.gid if now.gid == after.gid else now.gid,
+            attributes=before.attributes if now.attributes == after.attributes else now.attributes,
+        )
+        left = f"; left as they are: {', '.join(kept)}" if kept else ""
+        if merged == now:
+            outcome = Outcome.REFUSED if kept else Outcome.ALREADY
+            return PutBack(place, outcome, f"{named} wrote to it since{left}" if kept else "")
+        return self._written(place, merged, f"{named} wrote to it since; only our own change is taken back{left}")
+
+    def _written(self, place: str, item: Item, said: str) -> PutBack:
+        try:
+            if place.startswith(f"{load_faillock(self.root).tallies}/"):
+                self._tallies.add(place)
+            self._write(place, item)
+        except OSError as error:
+            return PutBack(place, Outcome.REFUSED, f"{error.strerror}; left as it is")
+        return PutBack(place, Outcome.UNDONE, said)
+
+    def _is_copied(self, place: str) -> bool:
+        folders = (*self.copy.uppers, load_faillock(self.root).tallies)
+        return any(place.startswith(f"{folder}/") for folder in folders)
+
+    def _put_back_at_home(self, change: Change) -> PutBack:
+        """A folder that stands where the copy only shows the machine: a home, or one before it."""
+        now = self.machine_root.item(change.place)
+        if now == change.before:
+            return PutBack(change.place, Outcome.ALREADY)
+        if now != change.after:
+            return PutBack(change.place, Outcome.REFUSED, "somebody changed it since; left as it is")
+        self._at_home.append(Change(change.place, now, change.before))
+        return PutBack(change.place, Outcome.UNDONE)
+
+    def _put_back_deed(self, deed: Deed) -> PutBack:
+        place, there = deed.place, self.machine_root.item(deed.place).there
+        match deed.verb:
+            case "make-home" if there and is_as_made(self.machine_root, deed):
+                self._at_home.append(Deed("unmake-home", place, deed.facts))
+                return PutBack(place, Outcome.UNDONE)
+            case "make-home" if there:
+                now = self.machine_root.item(place)
+                self._at_home.append(Change(place, now, now._replace(mode=0o700, uid=0, gid=0, attributes=())))
+                return PutBack(place, Outcome.UNDONE, "it was used since, so its files stay, for root alone")
+            case "unmake-home" if not there:
+                self._at_home.append(Deed("make-home", place, deed.facts))
+                return PutBack(place, Outcome.UNDONE)
+            case "take-home" if there and (self._landed(deed) or self._aside(deed)):
+                kept = deed.fact("archive")
+                said = f"; unpack {kept} by hand" if kept else ""
+                return PutBack(place, Outcome.REFUSED, f"somebody made it anew since; left as it is{said}")
+            case "take-home" if not there:
+                return self._bring_home(deed)
+            case "bring-home" if there:
+                facts = (("uid", deed.number("uid")), ("archive", ""))
+                if deed.fact("archive"):
+                    name = deed.fact("archive").rpartition("/")[2].rpartition("-")[0].rpartition("-")[0]
+                    facts = (facts[0], ("archive", new_archive(self.machine_root, name)))
+                    self._at_home.append(Deed("archive-home", place, facts))
+                self._at_home.append(Deed("take-home", place, facts))
+                return PutBack(place, Outcome.UNDONE)
+            case "archive-home" if there and not self._landed(deed) and not self._aside(deed):
+                if not self.machine_root.item(deed.fact("archive")).there:
+                    return PutBack(deed.fact("archive"), Outcome.ALREADY)
+                self._at_home.append(Deed("drop-archive", place, deed.facts))
+                return PutBack(deed.fact("archive"), Outcome.UNDONE)
+            case _:
+                return PutBack(place, Outcome.ALREADY)
+
+    @staticmethod
+    def _landed(deed: Deed) -> bool:
+        """Whether the entry of a deed came to its end."""
+        return bool(dict(deed.facts).get("finished"))
+
+    def _aside(self, deed: Deed) -> str:
+        """What a home is called that an entry moved aside and did not delete yet; nothing where there is none."""
+        folder, _, last = deed.place.rpartition("/")
+        aside = leaving_name(last, int(dict(deed.facts).get("entry", 0)))
+        return aside if self.machine_root.item(f"{folder}/{aside}").there else ""
+
+    def _bring_home(self, deed: Deed) -> PutBack:
+        aside = self._aside(deed)
+        archive = deed.fact("archive")
+        facts = (("uid", deed.number("uid")), ("archive", archive), ("aside", aside))
+        if not aside and deed.number("uid") == 0 and not archive:
+            kept = (("uid", 0), ("gid", 0), ("mode", 0o755), ("kept", 0))
+            self._at_home.append(Deed("make-home", deed.place, kept))
+            return PutBack(deed.place, Outcome.UNDONE)
+        if not aside and not archive:
+            return PutBack(deed.place, Outcome.REFUSED, "it was deleted for good")
+        if not aside and not self._whole(archive):
+            return PutBack(deed.place, Outcome.REFUSED, f"{archive} is not what was written: its checksum differs")
+        self._at_home.append(Deed("bring-home", deed.place, facts))
+        return PutBack(deed.place, Outcome.UNDONE, "" if aside else f"unpacked from {archive}, which stays")
+
+    def _whole(self, archive: str) -> bool:
+        shelf, _, name = archive.rpartition("/")
+        try:
+            folder = self.machine_root.open(shelf, OPEN_FOLDER)
+        except OSError:
+            return False
+        try:
+            return is_whole(folder, name)
+        finally:
+            os.close(folder)
+
+    def settle(self) -> Sequence[str]:
+        """See :meth:`verrou.machines.Copy.settle`."""
+        if not self._restack:
+            return ()
+        self._restack = False
+        try:
+            update_stack(self.root)
+        except (Refused, CannotRehearse) as reason:
+            return (f"the PAM stack could not be put together anew: {reason}",)
+        return ("the system put its PAM stack together anew",)
+
+    # Trying
+
+    @contextmanager
+    def attempt(self, policy: Policy) -> Iterator[TrialAccount]:
+        """See :meth:`verrou.machines.Copy.attempt`."""
+        try:
+            self.copy.ask("library")
+        except CannotRehearse as reason:
+            raise CannotTry(str(reason)) from None
+        name = f"trial{random_source.token_hex(4)}"
+        password = make_password(policy, name, random_source.SystemRandom())
+        yield _TrialOnLinux.made(self, name, password)
+
+
+@define
+class _TrialOnLinux:
+    """A throwaway account that exists in the copy alone."""
+
+    machine: LinuxCopy
+    account: str
+    password: str
+    uid: int
+
+    @classmethod
+    def made(cls, machine: LinuxCopy, account: str, password: str) -> "_TrialOnLinux":
+        root = machine.root
+        root.forget()
+        taken = {r.fields[2] for n in (PASSWD, GROUP) for r in AccountFile.parse(n, root.text(n) or "").records()}
+        uid = next(number for number in range(TRIAL_UID, 0, -1) if str(number) not in taken)
+        lines = {
+            PASSWD: (account, "x", str(uid), str(uid), "", "/nonexistent", "/bin/sh"),
+            GROUP: (account, "x", str(uid), ""),
+            SHADOW: (account, hashed(password), str(today_in_days()), *ageing_of_new_accounts(root), "", "", ""),
+            GSHADOW: (account, "!", "", ""),
+        }
+        for name, fields in lines.items():
+            text = root.text(name)
+            if text is not None:
+                file = AccountFile.parse(name, text)
+                file.add(*fields)
+                root.write(name, file.text())
+        return cls(machine, account, password, uid)
+
+    def sign_in(self, password: str) -> Answer:
+        return self.machine._ask("sign_in", account=self.account, password=password)
+
+    def change_password(self, old: str, new: str) -> Answer:
+        return self.machine._ask("change_password", account=self.account, uid=self.uid, old=old, new=new)
+
+    def reset_password(self, new: str) -> None:
+        self._shadow(f1=hashed(new), f2=str(today_in_days()))
+
+    def age_password(self) -> None:
+        root = self.machine.root
+        record = AccountFile.parse(SHADOW, root.text(SHADOW) or "").find(self.account)
+        minimum = ageing(record.fields).minimum if record else None
+        self._shadow(f2=str(today_in_days() - (minimum or 0)))
+
+    def pass_time(self, span: timedelta) -> None:
+        if self._tally.exists():
+            # Written in place: the tally belongs to its account, and PAM checks that.
+            self._tally.write_bytes(moved_back(self._tally.read_bytes(), span))
+
+    def unlock(self) -> None:
+        self._tally.unlink(missing_ok=True)
+
+    @property
+    def _tally(self) -> Path:
+        root = self.machine.root
+        return root.place(load_faillock(root).tallies) / self.account
+
+    def _shadow(self, **values: str) -> None:
+        root = self.machine.root
+        root.forget()
+        shadow = AccountFile.parse(SHADOW, root.text(SHADOW) or "")
+        shadow.change(self.account, **values)
+        root.write(SHADOW, shadow.text())
+
+
+@define
+class _RootWith(Root):
+    """A root in which some places are something else than what stands there."""
+
+    instead: dict[str, Item] = field(factory=dict, init=False)
+
+    def text(self, name: str) -> str | None:
+        item = self.instead.get(name)
+        if item is None:
+            return Root.text(self, name)
+        return None if item.content is None else item.content.decode("utf-8", "surrogateescape")
+
+
+def _decides(place: str) -> bool:
+    """Whether who administers may hang on a place."""
+    return place in (PASSWD, SHADOW, GROUP) or "sudoers" in place
+
+
+def _ordered(changes: Sequence[Change | Deed], account_files: Sequence[str]) -> list[Change | Deed]:
+    """What gives before what takes away: archives and homes are made, folders come, files come or change, then the
+    account files, then the PAM stack that rests on all of that; what nothing needs any more goes then, homes last."""
+
+    def rank(change: Change | Deed) -> tuple[int, int, str]:
+        place, depth = change.place, change.place.count("/")
+        if isinstance(change, Deed):
+            return {"archive-home": 0, "make-home": 2, "bring-home": 2}.get(change.verb, 9), 0, place
+        if change.before.folder and change.after.folder and place.startswith(HOMES):
+            return 9, 0, place
+        if change.after.folder:
+            return 1, depth, place
+        if place in account_files:
+            return 4, account_files.index(place), place
+        if change.after.there:
+            return (5 if place.startswith(STACK) else 3), 0, place
+        return (8, -depth, place) if change.before.folder else (7, 0, place)
+
+    return sorted(changes, key=rank)
+
+
+def _is_opaque(path: str) -> bool:
+    try:
+        return os.getxattr(path, "trusted.overlay.opaque") == b"y"
+    except OSError:
+        return False

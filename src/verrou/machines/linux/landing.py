@@ -1,0 +1,330 @@
+"""Landing a change set on a Linux system: each place as before or as after at every instant, and what is staged stands
+where no program looks."""
+
+import errno
+import fcntl
+import hashlib
+import os
+import stat
+import struct
+from collections.abc import Iterator
+from contextlib import suppress
+
+from attrs import define
+
+from verrou.core.errors import MachineRefused
+from verrou.machines import Change, ChangeSet, Deed, Item, Standing
+from verrou.machines.linux import archives, new_homes
+from verrou.machines.linux.homes import ARCHIVES, OPEN_FOLDER, walk_open
+from verrou.machines.linux.root import Root
+from verrou.machines.local_files import dress, item_at, sync_folder, write_new
+
+RECORDS = "/var/lib/verrou"
+STAGED = "staged"
+STAGED_ELSEWHERE = ".verrou-staged"
+"""At the top of a file system that the records do not stand on: what is staged there."""
+GET_FLAGS = 0x80086601
+"""FS_IOC_GETFLAGS of ioctl_iflags(2)."""
+IMMUTABLE, APPEND_ONLY = 0x10, 0x20
+
+
+def leaving_name(last: str, entry: int) -> str:
+    """What a home is called from the moment it leaves its place until it is deleted."""
+    return f".verrou-leaving-{entry}-{last}"
+
+
+def _coming_name(last: str, entry: int) -> str:
+    return f".verrou-coming-{entry}-{last}"
+
+
+@define
+class Landing:
+    """The machine itself, written to."""
+
+    root: Root
+
+    def stands(self, change: Change | Deed, entry: int) -> Standing:
+        """See :meth:`verrou.machines.Machine.stands`."""
+        if isinstance(change, Deed):
+            return self._deed_stands(change)
+        now = self.root.item(change.place)
+        if now == change.after:
+            return Standing.AFTER
+        if now == change.before:
+            return Standing.BEFORE
+        if now.folder and change.before.folder and change.after.folder:
+            # A folder's owner and mode are set one after the other.
+            half = all(getattr(now, f) in (getattr(change.before, f), getattr(change.after, f)) for f in _HANGS_ON)
+            return Standing.BEFORE if half else Standing.OTHER
+        if now.folder and change.after.folder and not change.before.there:
+            return Standing.BEFORE
+        return Standing.OTHER
+
+    def _deed_stands(self, deed: Deed) -> Standing:
+        place = deed.fact("archive") if deed.verb.endswith("-archive") or deed.verb == "archive-home" else deed.place
+        there = self.root.item(place).there
+        done = there if deed.verb in ("make-home", "bring-home", "archive-home") else not there
+        return Standing.AFTER if done else Standing.BEFORE
+
+    def land(self, change: Change | Deed, entry: int) -> None:
+        """See :meth:`verrou.machines.Machine.land`."""
+        if isinstance(change, Deed):
+            self._do(change, entry)
+            return
+        folder, last = self.root.open_folder_of(change.place)
+        try:
+            if change.after.content is not None or change.after.link:
+                self._swap_in(folder, last, change, entry)
+            elif change.after.folder:
+                _settle_folder(folder, last, change.after)
+            elif change.before.folder:
+                _remove_folder(folder, last)
+            else:
+                _remove(folder, last)
+            sync_folder(folder)
+        finally:
+            os.close(folder)
+
+    def _swap_in(self, folder: int, last: str, change: Change, entry: int) -> None:
+        name = f"{entry}-{hashlib.sha256(os.fsencode(change.place)).hexdigest()[:16]}"
+        for staging in self._staging_folders(folder):
+            try:
+                _remove(staging, name)
+                if change.after.link:
+                    os.symlink(change.after.link, name, dir_fd=staging)
+                    os.chown(name, change.after.uid, change.after.gid, dir_fd=staging, follow_symlinks=False)
+                else:
+                    write_new(name, change.after, staging)
+                os.rename(name, last, src_dir_fd=staging, dst_dir_fd=folder)
+                return
+            except OSError as error:
+                if error.errno != errno.EXDEV:
+                    raise
+                _remove(staging, name)
+            finally:
+                os.close(staging)
+        raise MachineRefused(f"{change.place}: nothing can be staged on its file system")
+
+    def _staging_folders(self, target: int) -> Iterator[int]:
+        """Open folders in which a file for ``target`` can be staged: among the records where these stand on the same
+        file system, else at the top of the one that holds the target."""
+        device = os.fstat(target).st_dev
+        records = self.root.open(RECORDS, OPEN_FOLDER)
+        try:
+            if os.fstat(records).st_dev == device:
+                yield _own_folder(records, STAGED)
+        finally:
+            os.close(records)
+        top = self._top(target)
+        try:
+            yield _own_folder(top, STAGED_ELSEWHERE)
+        finally:
+            os.close(top)
+
+    def _top(self, folder: int) -> int:
+        """The highest open folder above ``folder`` on the same file system, and inside the root."""
+        now = os.fstat(folder)
+        end = os.stat(self.root.path)
+        here = os.dup(folder)
+        while (now.st_dev, now.st_ino) != (end.st_dev, end.st_ino):
+            above = os.open("..", OPEN_FOLDER, dir_fd=here)
+            up = os.fstat(above)
+            if up.st_dev != now.st_dev or up.st_ino == now.st_ino:
+                os.close(above)
+                break
+            os.close(here)
+            here, now = above, up
+        return here
+
+    def _do(self, deed: Deed, entry: int) -> None:
+        folder, last = self.root.open_folder_of(deed.place)
+        coming, leaving = _coming_name(last, entry), leaving_name(last, entry)
+        try:
+            match deed.verb:
+                case "make-home":
+                    delete_tree(folder, coming)
+                    new_homes.build(self.root, folder, coming, deed)
+                    os.rename(coming, last, src_dir_fd=folder, dst_dir_fd=folder)
+                case "take-home" | "unmake-home":
+                    os.rename(last, leaving, src_dir_fd=folder, dst_dir_fd=folder)
+                case "bring-home":
+                    self._bring(deed, folder, coming)
+                    os.rename(coming, last, src_dir_fd=folder, dst_dir_fd=folder)
+                case "archive-home":
+                    home = os.open(last, OPEN_FOLDER, dir_fd=folder)
+                    shelf, name = self._shelf(deed)
+                    try:
+                        archives.pack(home, deed.place, shelf, name)
+                    finally:
+                        os.close(home)
+                        os.close(shelf)
+                case "drop-archive":
+                    shelf, name = self._shelf(deed)
+                    archives.drop(shelf, name)
+                    os.close(shelf)
+            sync_folder(folder)
+        finally:
+            os.close(folder)
+
+    def _bring(self, deed: Deed, folder: int, coming: str) -> None:
+        """A home as ``coming``: from where it was moved aside, or from its archive."""
+        aside = deed.fact("aside")
+        if aside and item_at(aside, folder).there:
+            delete_tree(folder, coming)
+            os.rename(aside, coming, src_dir_fd=folder, dst_dir_fd=folder)
+            return
+        if aside and item_at(coming, folder).there and not deed.fact("archive"):
+            return
+        delete_tree(folder, coming)
+        shelf, name = self._shelf(deed)
+        try:
+            if not archives.is_whole(shelf, name):
+                raise MachineRefused(f"{deed.fact('archive')} is not what was written: its checksum differs")
+            archives.unpack(shelf, name, folder, coming)
+        finally:
+            os.close(shelf)
+
+    def _shelf(self, deed: Deed) -> tuple[int, str]:
+        """The open folder of archives, made where it is missing, and the archive's name in it."""
+        records = self.root.open(RECORDS, OPEN_FOLDER)
+        try:
+            return _own_folder(records, ARCHIVES.rpartition("/")[2]), deed.fact("archive").rpartition("/")[2]
+        finally:
+            os.close(records)
+
+    def sweep(self, changes: ChangeSet, entry: int) -> None:
+        """See :meth:`verrou.machines.Machine.sweep`."""
+        for change in changes:
+            try:
+                folder, last = self.root.open_folder_of(change.place)
+            except OSError:
+                continue
+            try:
+                if isinstance(change, Deed):
+                    for name in (leaving_name(last, entry), _coming_name(last, entry)):
+                        delete_tree(folder, name)
+                    if change.verb == "bring-home" and change.fact("aside"):
+                        delete_tree(folder, change.fact("aside"))
+                top = self._top(folder)
+                delete_tree(top, STAGED_ELSEWHERE)
+                os.close(top)
+            finally:
+                os.close(folder)
+        try:
+            records = self.root.open(RECORDS, OPEN_FOLDER)
+        except OSError:
+            return
+        delete_tree(records, STAGED)
+        os.close(records)
+
+    def obstacles(self, changes: ChangeSet) -> list[str]:
+        """Why these changes could not land, as far as that can be seen before."""
+        found = []
+        for change in changes:
+            try:
+                folder, last = self.root.open_folder_of(change.place)
+            except OSError:
+                continue
+            try:
+                if os.fstatvfs(folder).f_flag & os.ST_RDONLY:
+                    found.append(f"{change.place} is on a file system that is mounted read-only; mount it for writing")
+                elif _flags(folder, ".") & (IMMUTABLE | APPEND_ONLY):
+                    found.append(f"the folder of {change.place} is marked as unchangeable; chattr -i -a it first")
+                elif _flags(folder, last) & (IMMUTABLE | APPEND_ONLY):
+                    found.append(f"{change.place} is marked as unchangeable; chattr -i -a it first")
+            finally:
+                os.close(folder)
+        return list(dict.fromkeys(found))
+
+    def remarks(self, changes: ChangeSet) -> list[str]:
+        """What else hangs on the places of these changes."""
+        found = []
+        for change in changes:
+            if isinstance(change, Deed) or change.before.content is None:
+                continue
+            try:
+                links = os.stat(self.root.place(change.place), follow_symlinks=False).st_nlink
+            except OSError:
+                continue
+            if links > 1:
+                found.append(
+                    f"{change.place} has {links - 1} further name(s) on this disk (hard links): "
+                    "they keep the old content, only this name gets the new one."
+                )
+        return found
+
+
+_HANGS_ON = ("mode", "uid", "gid", "attributes")
+
+
+def _own_folder(above: int, name: str) -> int:
+    try:
+        os.mkdir(name, 0o700, dir_fd=above)
+    except FileExistsError:
+        now = os.stat(name, dir_fd=above, follow_symlinks=False)
+        if not stat.S_ISDIR(now.st_mode) or now.st_uid != os.geteuid() or now.st_mode & 0o077:
+            raise MachineRefused(
+                f"{name} is no folder of root's own that is closed to others; look at it and move it away"
+            ) from None
+    return os.open(name, OPEN_FOLDER, dir_fd=above)
+
+
+def _remove(folder: int, name: str) -> None:
+    try:
+        os.unlink(name, dir_fd=folder)
+    except FileNotFoundError:
+        return
+
+
+def _remove_folder(folder: int, name: str) -> None:
+    try:
+        os.rmdir(name, dir_fd=folder)
+    except OSError as error:
+        if error.errno not in (errno.ENOENT, errno.ENOTEMPTY):
+            raise
+
+
+def _settle_folder(folder: int, name: str, item: Item) -> None:
+    with suppress(FileExistsError):
+        os.mkdir(name, 0o700, dir_fd=folder)
+    descriptor = os.open(name, OPEN_FOLDER, dir_fd=folder)
+    try:
+        dress(descriptor, item)
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)
+
+
+def delete_tree(folder: int, name: str) -> None:
+    """Delete a folder below an open one, or a file, with all that is in it and nothing else; done where it is gone."""
+    try:
+        top = os.open(name, OPEN_FOLDER, dir_fd=folder)
+    except FileNotFoundError:
+        return
+    except NotADirectoryError:
+        _remove(folder, name)
+        return
+    try:
+        for inner, _, folders, names in walk_open(top, "", os.fstat(top).st_dev):
+            for each in names:
+                _remove(inner, each)
+            for each in folders:
+                os.rmdir(each, dir_fd=inner)
+    finally:
+        os.close(top)
+    os.rmdir(name, dir_fd=folder)
+
+
+def _flags(folder: int, name: str) -> int:
+    """The flags of ioctl_iflags(2); none where there is nothing, or its file system has none."""
+    try:
+        descriptor = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
+    except OSError:
+        return 0
+    try:
+        answer = fcntl.ioctl(descriptor, GET_FLAGS, b"\0" * 8)
+        return int(struct.unpack("l", answer)[0])
+    except OSError:
+        return 0
+    finally:
+        os.close(descriptor)

@@ -1,0 +1,73 @@
+"""One lock for each machine, taken by everything that changes it: it falls with its holder."""
+
+import errno
+import fcntl
+import json
+import os
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from pathlib import Path
+
+from verrou.core.errors import MachineRefused
+
+LOCK = "lock"
+PATIENCE = 30.0
+"""Seconds that another run is waited for."""
+PAUSE = 0.05
+_FLAGS = os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC
+
+
+@contextmanager
+def machine_lock(folder: Path, machine: str, command: str, by: str) -> Iterator[None]:
+    """Keep every other run off the machine whose records are in ``folder``.
+
+    Raises:
+        MachineRefused: another run holds it for longer than we wait; says who, doing what, since when.
+    """
+    # A range lock of fcntl(2): no child of ours inherits it, and the kernel lets go of it when we die.
+    descriptor = os.open(folder / LOCK, _FLAGS, 0o600)
+    try:
+        deadline = time.monotonic() + PATIENCE
+        while not _locked(descriptor):
+            if time.monotonic() > deadline:
+                raise MachineRefused(f"{machine} is being changed by {_holder(descriptor)}; wait for it and try again")
+            time.sleep(PAUSE)
+        told = {"by": by, "command": command, "since": datetime.now().isoformat(sep=" ", timespec="seconds")}
+        os.truncate(descriptor, 0)
+        os.pwrite(descriptor, json.dumps(told).encode(), 0)
+        yield
+        os.truncate(descriptor, 0)
+    finally:
+        os.close(descriptor)
+
+
+def is_held(folder: Path) -> bool:
+    """Whether another run holds the lock right now."""
+    try:
+        descriptor = os.open(folder / LOCK, os.O_RDWR | os.O_NOFOLLOW | os.O_CLOEXEC)
+    except OSError:
+        return False
+    try:
+        return not _locked(descriptor)
+    finally:
+        os.close(descriptor)
+
+
+def _locked(descriptor: int) -> bool:
+    try:
+        fcntl.lockf(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError as error:
+        if error.errno not in (errno.EACCES, errno.EAGAIN):
+            raise
+        return False
+    return True
+
+
+def _holder(descriptor: int) -> str:
+    try:
+        told = json.loads(os.pread(descriptor, 4096, 0))
+        return f"{told['by']} ({told['command']}, since {told['since']})"
+    except (OSError, ValueError, KeyError, TypeError):
+        return "another run"

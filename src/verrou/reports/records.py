@@ -1,0 +1,111 @@
+"""The journal as sheets."""
+
+from collections.abc import Sequence
+from typing import Any
+
+from verrou.core.differences import differences
+from verrou.core.entries import Entry, State
+from verrou.core.model import Posture, counted
+from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Sheet, columns_of
+
+STATE_WORDS = {
+    State.DONE: "done",
+    State.BROKE_OFF: "broke off",
+    State.RUNNING: "running",
+    State.UNDONE: "undone",
+    State.TRIED: "tried, nothing changed",
+    State.UNCHANGED: "nothing to change",
+    State.REFUSED: "refused, nothing changed",
+}
+_STYLES = {State.DONE: GOOD, State.BROKE_OFF: BAD, State.RUNNING: DOUBTFUL}
+MOST_TOLD = 3
+"""How many differences a line of the list tells."""
+
+
+def told(difference: dict[str, str]) -> str:
+    """One difference in words."""
+    fact = f" {difference['fact']}" if difference["fact"] else ""
+    return f"{difference['subject']}:{fact} {difference['was'] or 'none'} → {difference['now'] or 'none'}"
+
+
+def entries_sheet(entries: Sequence[Entry], running: bool) -> Sheet:
+    """The journal, a line each."""
+    rows = []
+    for entry in entries:
+        state = entry.state(running=running)
+        words = STATE_WORDS[state] + (f" by entry {entry.undone_by}" if entry.undone_by else "")
+        more = len(entry.differences) - MOST_TOLD
+        changed = [told(each) for each in entry.differences[:MOST_TOLD]] + ([f"and {more} more"] if more > 0 else [])
+        rows.append(
+            {
+                "entry": entry.number,
+                "at": entry.begun,
+                "by": entry.by,
+                "command": entry.command,
+                "state": words,
+                "changed": "; ".join(changed),
+                "accepted": ", ".join(entry.accepted),
+            }
+        )
+    columns = columns_of(
+        *((key, key) for key in ("entry", "at", "by", "state", "command", "changed", "accepted")),
+        whole=("at",),
+        hidden=("changed", "accepted"),
+        under={"command": "changed"},
+    )
+    styles = {i: _STYLES.get(entry.state(running=running), QUIET) for i, entry in enumerate(entries)}
+    return Sheet("journal", columns, tuple(rows), styles)
+
+
+def entry_data(entry: Entry, running: bool) -> dict[str, Any]:
+    """One entry for ``--format json``."""
+    return {
+        "entry": entry.number,
+        "at": entry.begun,
+        "finished": entry.finished,
+        "by": entry.by,
+        "command": entry.command,
+        "baseline": entry.baseline,
+        "state": str(entry.state(running=running)),
+        "undone_by": entry.undone_by,
+        "undoes": entry.undoes,
+        "accepted": entry.accepted,
+        "steps": entry.steps,
+        "differences": entry.differences,
+        "places": entry.places,
+    }
+
+
+def entry_sheet(entry: Entry, running: bool) -> Sheet:
+    """All of one entry, as (about, text)."""
+    state = STATE_WORDS[entry.state(running=running)] + (f" by entry {entry.undone_by}" if entry.undone_by else "")
+    rows = [
+        ("entry", str(entry.number)),
+        ("command", entry.command),
+        ("by", entry.by),
+        ("begun", entry.begun),
+        ("finished", entry.finished or ""),
+        ("state", state),
+        ("baseline", entry.baseline),
+        ("goes back over", ", ".join(map(str, entry.undoes))),
+        ("guards overridden", ", ".join(entry.accepted)),
+    ]
+    for number, step in enumerate(entry.steps, start=1):
+        said = f" ({step['said']})" if step["said"] else ""
+        rows.append((f"step {number}" if not entry.undoes else "", f"{step['outcome']}: {step['what']}{said}"))
+    rows += [("changed" if n == 0 else "", told(each)) for n, each in enumerate(entry.differences)]
+    rows += [("wrote" if n == 0 else "", place) for n, place in enumerate(entry.places)]
+    shown = tuple({"about": about, "text": text} for about, text in rows if text)
+    return Sheet("entry", columns_of(("about", ""), ("text", ""), whole=("about",)), shown)
+
+
+def going_back_lines(entries: Sequence[Entry], before: Posture, after: Posture) -> list[str]:
+    """What an undo goes back over, and what will be otherwise then."""
+    lines = [f"Entry {entry.number}, {entry.command}, by {entry.by}, {entry.begun}" for entry in entries]
+    found = [
+        told({"subject": d.subject, "fact": d.fact, "was": d.was, "now": d.now}) for d in differences(before, after)
+    ]
+    if found:
+        lines.append(f"Going back changes {counted(len(found), 'fact')}:")
+        lines += [f"  {line}" for line in found]
+    return lines

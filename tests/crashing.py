@@ -1,0 +1,181 @@
+"""Runs that are killed, or meet a full disk or a broken one, at any of their write-like calls; and what is judged of
+them."""
+
+import errno
+import hashlib
+import os
+import signal
+import stat
+import sys
+from collections.abc import Callable, Mapping
+from enum import StrEnum
+from pathlib import Path
+from typing import Any, NoReturn
+
+from verrou.core import guards
+from verrou.core.errors import VerrouError
+from verrou.core.steps import Step
+from verrou.machines import Machine, Secrets
+from verrou.machines.linux import inside
+from verrou.records import carry_out
+from verrou.records.journal import Journal
+
+WRITE_LIKE = (
+    *("write", "pwrite", "rename", "replace", "link", "unlink", "symlink", "mkdir", "rmdir", "chmod", "fchmod"),
+    *("chown", "fchown", "truncate", "ftruncate", "fsync", "setxattr", "removexattr"),
+)
+LEFT_ALONE = ("var/lib/verrou", "etc/.pwd.lock")
+"""Verrou's own records, and the lock file that every tool makes where it is missing."""
+DIED, CAME_THROUGH, FAILED, WHOLE = 77, 4, 3, 0
+
+
+class Mode(StrEnum):
+    """What happens at the chosen call."""
+
+    KILLED = "killed"
+    FULL = "no space left"
+    BROKEN = "i/o error"
+
+
+def meeting(mode: Mode, call: int, action: Callable[[], object]) -> int:
+    """Run ``action`` in a child in which the n-th write-like call does not come through. Answers with how that ended:
+    :data:`DIED`, :data:`FAILED`, :data:`CAME_THROUGH` in spite of it, or :data:`WHOLE` when there were fewer calls."""
+    sys.stdout.flush()
+    sys.stderr.flush()
+    child = os.fork()
+    if child == 0:
+        _in_child(mode, call, action)
+    return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+
+
+def _in_child(mode: Mode, call: int, action: Callable[[], object]) -> NoReturn:
+    seen = 0
+    mine = os.getpid()
+
+    def failing(whole: Callable[..., Any]) -> Callable[..., Any]:
+        def called(*arguments: Any, **options: Any) -> Any:
+            nonlocal seen
+            seen += 1
+            if seen == call:
+                if mode is Mode.KILLED:
+                    os.kill(mine, signal.SIGKILL)
+                    os._exit(DIED)
+                number = errno.ENOSPC if mode is Mode.FULL else errno.EIO
+                raise OSError(number, os.strerror(number))
+            return whole(*arguments, **options)
+
+        return called
+
+    for name in WRITE_LIKE:
+        setattr(os, name, failing(getattr(os, name)))
+    inside._mount = failing(inside._mount)  # type: ignore[assignment]
+    try:
+        action()
+        code = CAME_THROUGH if seen >= call else WHOLE
+    except (VerrouError, OSError) as error:
+        code = FAILED
+        if os.environ.get("VERROU_SHOW"):
+            print(f"{mode} at {call}: {error}", file=sys.stderr)
+    except BaseException:
+        import traceback
+
+        traceback.print_exc()
+        code = 1
+    os._exit(code)
+
+
+def done(machine: Machine, steps: list[Step], secrets: Secrets) -> None:
+    """A worksheet, rehearsed, guarded and landed."""
+    posture = machine.observe()
+    rehearsal = carry_out.rehearse(machine, posture, guards.with_trials(posture, steps), secrets)
+    if rehearsal.foreseen_only:
+        raise VerrouError(rehearsal.foreseen_only)
+    guards.check(rehearsal.course, guards.ACCEPTABLE)
+    assert not rehearsal.refused, rehearsal.refused
+    carry_out.commit(machine, rehearsal, secrets, carry_out.Told("test"))
+
+
+def taken_back(machine: Machine) -> None:
+    """What ``verrou undo`` does: an undo that broke off itself goes on."""
+    journal = Journal(machine.records_folder())
+    entries = carry_out.to_undo(journal, None, None)
+    if entries[0].broke_off and entries[0].undoes:
+        carry_out.resume(machine)
+        return
+    rehearsal = carry_out.rehearse_undo(machine, journal, [entry.number for entry in entries])
+    guards.check(rehearsal.course, guards.ACCEPTABLE)
+    carry_out.undo(machine, rehearsal, entries, carry_out.Told("undo"))
+
+
+def finished(machine: Machine) -> None:
+    """What ``verrou resume`` does."""
+    carry_out.resume(machine)
+
+
+def state(root: Path) -> Mapping[str, object]:
+    """Everything that may change in a root: kind, mode, owner, content, attributes."""
+    found: dict[str, object] = {"/": sorted(name for name in os.listdir(root))}
+    for top in ("etc", "home", "var", "usr/share/pam-configs", "root"):
+        for folder, folders, names in os.walk(root / top):
+            here = Path(folder).relative_to(root)
+            folders[:] = [name for name in folders if str(here / name) not in LEFT_ALONE]
+            for name in (*folders, *names):
+                place = here / name
+                if str(place) not in LEFT_ALONE and not _is_dead_lock(root / place):
+                    found[str(place)] = _told(root / place)
+    return found
+
+
+def _is_dead_lock(path: Path) -> bool:
+    """A lock of a process that is gone: the next tool breaks it, ours or the system's."""
+    if path.suffix != ".lock" or path.parent.name != "etc":
+        return False
+    text = path.read_bytes().split(b"\0")[0]
+    return text.isdigit() and not Path("/proc", text.decode()).exists()
+
+
+def _told(path: Path) -> tuple[object, ...]:
+    now = path.lstat()
+    content: object = None
+    attributes: list[tuple[str, bytes]] = []
+    if stat.S_ISLNK(now.st_mode):
+        content = os.readlink(path)
+    elif stat.S_ISREG(now.st_mode):
+        content = hashlib.sha256(path.read_bytes()).hexdigest()
+    if not stat.S_ISLNK(now.st_mode):
+        attributes = [(name, os.getxattr(path, name)) for name in sorted(os.listxattr(path))]
+    return now.st_mode, now.st_uid, now.st_gid, content, attributes
+
+
+def one_of_two(
+    root: Callable[[], Mapping[str, object]], machine: Machine, way: Callable[[Machine], None], call: int, *two: object
+) -> str:
+    """After a run that met something at ``call``: go the way, if anything broke off; then the tree is one of ``two``,
+    and the journal is whole. Answers with what is wrong, or nothing."""
+    journal = Journal(machine.records_folder())
+    if journal.broken_off() is not None or journal.to_sweep():
+        if journal.broken_off() is None:
+            carry_out.resume(machine)
+        else:
+            way(machine)
+    journal = Journal(machine.records_folder())
+    if (left := journal.broken_off()) is not None or journal.to_sweep() or journal.damaged():
+        return f"call {call}: the journal is not whole ({left})"
+    now = root()
+    if now in two:
+        return ""
+    nearest = min(two, key=lambda other: len(_differs(other, now)))  # type: ignore[arg-type]
+    return f"call {call}: neither of the two: {_differs(nearest, now)[:6]}"
+
+
+def _differs(one: Any, other: Any) -> list[str]:
+    if not isinstance(one, Mapping) or not isinstance(other, Mapping):
+        return ["content"]
+    return sorted(place for place in one.keys() | other.keys() if one.get(place) != other.get(place))
+
+
+def with_fixed_hashes(monkeypatch: Any) -> None:
+    """The same hash for every password, so that what two runs leave can be compared."""
+    from verrou.machines.linux import account_steps
+
+    monkeypatch.setattr(account_steps, "hashed_all", lambda words: dict.fromkeys(words, "$6$station$hide"))
