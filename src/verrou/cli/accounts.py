@@ -203,10 +203,12 @@ def set_password(machine: Machine, name: str, keep_password: bool, password: str
     """Give an account another password. A disabled account stays disabled."""
 
     def make(posture: Posture) -> Sequence[Step]:
+        from verrou.core.ageing import left_out
+
         account = posture.by_name[known_account(posture, name)]
         marks = {flag for flag in Flag if flag is not Flag.MUST_CHANGE and getattr(account, flag)}
         excluded = any(pair[0] is Flag.MUST_CHANGE and pair[1] in marks for pair in posture.machine.excluding)
-        must_change = not (keep_password or excluded or password == "blank")
+        must_change = not (keep_password or excluded or password == "blank" or left_out(account, posture))
         return [SetPassword(account.name, password, must_change=must_change)]
 
     single(machine, make, "account password", how)

@@ -183,9 +183,10 @@ class LinuxCopy:
 
     def _try(self, step: TrySignIn, secrets: Secrets) -> StepResult:
         """On the system's own PAM and sudo, in a copy of the copy."""
-        if step.account not in secrets:
-            return StepResult(Outcome.DONE, "to be tried with its password, before anything is changed")
         try:
+            if step.account not in secrets:
+                self._ask("library")
+                return StepResult(Outcome.DONE, "to be tried with its password, before anything is changed")
             answer = self._ask("try_administrator", **self._trial_of(step.account, secrets[step.account]))
         except CannotTry as reason:
             return StepResult(Outcome.REFUSED, f"it could not be tried: {reason}")

@@ -1,0 +1,241 @@
+"""The doors that a worksheet may not shut, and the way back and on, on a real root and on a bench machine."""
+
+import json
+import os
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from conftest import GOOD_PASSWORD, TYPED, Verrou, do, go_back
+from debian_root import PrivateRoot
+from verrou.core.model import Role
+from verrou.core.steps import CreateAccount, FilesChoice, Join, Remove
+from verrou.machines import Outcome, Secrets, open_machine
+from verrou.machines.bench.authority import Authority
+from verrou.records.journal import Journal
+
+OTHER_PASSWORD = "razorbill-Ledge-77"
+
+
+@pytest.fixture(params=["bench", pytest.param("root", marks=pytest.mark.real_root)])
+def address(request: pytest.FixtureRequest) -> str:
+    """A machine of each kind with one administrator who can sign in, ``warden``."""
+    if request.param == "root":
+        return str(request.getfixturevalue("manned_root").path)
+    path: Path = request.getfixturevalue("bench")
+    machine = Authority(path.read_text())
+    machine.set_open("keeper", False)
+    machine.save(path)
+    return str(path)
+
+
+def test_several_ways_to_the_last_administrator(address: str, verrou: Verrou) -> None:
+    """Two are made, administration goes round, and going back over the wrong entry would leave nobody."""
+    m = ("-m", address)
+    verrou("account", "add", "ringer", "--role", "administrator", *m, *TYPED, typed=OTHER_PASSWORD)
+    verrou("account", "swap", "warden", "ringer", *m, *TYPED, typed=OTHER_PASSWORD)
+    made = {
+        entry["command"]: entry["entry"]
+        for entry in json.loads(verrou("journal", "list", *m, "--format", "json").stdout)
+    }
+    told = verrou("undo", "--entry", made["account add ringer"], *m, "--yes", code=3).stderr
+    assert "last-administrator" in told
+    told = verrou("account", "disable", "ringer", *m, *TYPED, typed=OTHER_PASSWORD, code=3).stderr
+    assert "guard last-administrator refuses step 1" in told
+    verrou("undo", *m, "--yes")
+    verrou("undo", "--entry", made["account add ringer"], *m, "--yes")
+    listed = json.loads(verrou("account", "list", *m, "--format", "json").stdout)
+    assert {a["name"] for a in listed if a["role"] == "administrator"} >= {"warden"}
+    assert "ringer" not in {a["name"] for a in listed}
+
+
+def test_back_to_a_point_and_on_again(address: str, verrou: Verrou) -> None:
+    m = ("-m", address)
+    first = len(json.loads(verrou("journal", "list", *m, "--format", "json").stdout))
+    before = verrou("survey", *m, "--all", "--format", "csv").stdout
+    verrou("account", "add", "tern", "--password", "generate", *m, "--yes")
+    verrou("account", "disable", "tern", *m, "--yes")
+    verrou("account", "change", "tern", "--ends", "2031-03-31", *m, "--yes")
+    after = verrou("survey", *m, "--all", "--format", "csv").stdout
+    preview = verrou("undo", "--to", first, *m, "--preview").stdout
+    assert "account tern: standard → removed" in preview and "nothing was changed" in preview
+    verrou("undo", "--to", first, *m, "--yes")
+    assert verrou("survey", *m, "--all", "--format", "csv").stdout == before
+    told = " ".join(verrou("journal", "list", *m).stdout.split())
+    assert told.count(f"undone by entry {first + 4}") == 3
+    verrou("undo", "--entry", first + 4, *m, "--yes")
+    assert verrou("survey", *m, "--all", "--format", "csv").stdout == after
+    assert "The journal is whole" in verrou("journal", "check", *m).stdout
+    assert "tern: enabled yes → no" in " ".join(verrou("journal", "show", first + 2, *m).stdout.split())
+
+
+def test_what_is_refused_or_tried_is_told_and_never_taken_back(address: str, verrou: Verrou) -> None:
+    m = ("-m", address)
+    verrou("account", "add", "tern", "--password", "generate", *m, "--yes")
+    verrou("account", "disable", "warden", *m, "--yes", code=3)
+    verrou("account", "try", "warden", *m, *TYPED[1:], typed=GOOD_PASSWORD)
+    verrou("account", "unlock", "tern", *m, "--yes")
+    states = [entry["state"] for entry in json.loads(verrou("journal", "list", *m, "--format", "json").stdout)]
+    assert states[-4:] == ["done", "refused", "tried", "unchanged"]
+    assert "account add tern" in verrou("undo", *m, "--yes").stdout
+
+
+def test_an_end_outlasts_being_disabled(address: str, verrou: Verrou) -> None:
+    m = ("-m", address, "--yes")
+    verrou("account", "add", "tern", "--ends", "2031-03-31", "--password", "generate", *m)
+
+    def ends() -> object:
+        listed = json.loads(verrou("account", "list", *m[:2], "--format", "json").stdout)
+        return next(account["ends"] for account in listed if account["name"] == "tern")
+
+    verrou("account", "disable", "tern", *m)
+    assert ends() == "2031-03-31"
+    verrou("account", "change", "tern", "--ends", "2032-03-31", *m)
+    assert ends() == "2032-03-31"
+    verrou("account", "enable", "tern", *m)
+    assert ends() == "2032-03-31"
+
+
+def test_an_undo_keeps_what_others_made_of_it(bench: Path, verrou: Verrou) -> None:
+    """A removed account comes back with its groups, though somebody wrote to the machine since."""
+    m = ("-m", bench, "--yes")
+    verrou("account", "add", "tern", "--password", "generate", *m)
+    verrou("group", "add", "ringers", "--member", "tern", *m)
+    verrou("account", "remove", "tern", "--files", "keep", *m)
+    verrou("account", "add", "gull", "--password", "generate", *m)
+    verrou("group", "join", "ringers", "gull", *m)
+    told = " ".join(verrou("undo", "--entry", "3", *m).stdout.split())
+    assert "entry 5 of this journal wrote to it since; only our own change is taken back" in told
+    groups = {group["name"]: group["members"] for group in Authority(bench.read_text()).groups()}
+    assert groups["ringers"] == ["gull", "tern"] and {"tern", "gull"} <= set(groups["users"])
+
+
+def test_a_machine_that_would_refuse_says_so_before(bench: Path, verrou: Verrou) -> None:
+    """A guest with a blank password where passwords have a least length."""
+    verrou("rule", "set", "password.min_length=8", "-m", bench, "--yes")
+    start = bench.read_bytes()
+    told = verrou("account", "add", "daypass", "--role", "guest", "--password", "blank", "-m", bench, "--yes", code=4)
+    assert "the machine would refuse: the password is shorter" in " ".join(told.stdout.split())
+    assert bench.read_bytes() == start
+
+
+@pytest.mark.real_root
+class TestOnARealRoot:
+    def test_root_still_works_whatever_is_set(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
+        root, m = manned_root, ("-m", manned_root.path, "--yes")
+        root.inside("chage", "-d", "2020-01-01", "root")
+        verrou("account", "password", "root", "--password", "generate", *m)
+        verrou("account", "enable", "root", *m)
+        root.inside("chage", "-d", "2020-01-01", "root")
+        verrou("rule", "set", "password.max_age=90 days", *m)
+        assert root.inside("sudo", "-n", "-u", "nobody", "true").returncode == 0
+
+    def test_days_of_grace_do_not_end_the_only_administrator(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
+        root, m = manned_root, ("-m", manned_root.path, "--yes")
+        root.inside("chage", "-d", "2025-01-01", "-I", "30", "warden")
+        told = verrou("rule", "set", "password.max_age=90 days", *m, code=3).stderr
+        assert "last-administrator" in told
+        assert root.signs_in("warden", GOOD_PASSWORD)
+
+    def test_a_line_that_names_nobody_gives_to_nobody(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
+        root, m = manned_root, ("-m", manned_root.path, "--yes")
+        root.write("/etc/sudoers.d/season", "tern ALL=(ALL) ALL\n")
+        told = verrou("account", "add", "tern", "--password", "generate", *m, code=4).stderr
+        assert "/etc/sudoers.d/season:1" in told and root.inside("id", "tern").returncode
+        verrou("account", "add", "tern", "--role", "administrator", "--password", "generate", *m)
+
+    @pytest.mark.parametrize("choice", ["keep", "archive"])
+    def test_who_was_removed_comes_back_whole(self, manned_root: PrivateRoot, verrou: Verrou, choice: str) -> None:
+        root, m = manned_root, ("-m", manned_root.path, "--yes")
+        verrou("account", "add", "tern", "--password", "generate", "--ends", "2031-03-31", *m)
+        root.inside("sh", "-c", "mkdir ~/a; echo chick > ~/a/note; chmod 2750 ~/a", user="tern")
+        os.setxattr(root.path / "home/tern/.profile", "trusted.station", b"hide")
+        root.write("/home/tern/a/note", "chick\n")
+        start = root.tree()
+        verrou("account", "remove", "tern", "--files", choice, *m)
+        verrou("undo", *m)
+        assert root.tree() == start
+        assert os.getxattr(root.path / "home/tern/.profile", "trusted.station") == b"hide"
+
+    def test_after_the_systems_own_updater_ran(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
+        """A package brings a module; going back takes ours out of the stack and leaves theirs."""
+        root, m = manned_root, ("-m", manned_root.path, "--yes")
+        verrou("rule", "set", "lockout.after=4", *m)
+        profile = "Name: theirs\nDefault: yes\nPriority: 200\nAuth-Type: Additional\nAuth:\n\toptional\tpam_permit.so\n"
+        root.write("/usr/share/pam-configs/theirs", profile)
+        root.inside("pam-auth-update", "--package")
+        verrou("undo", *m)
+        stack = root.read("/etc/pam.d/common-auth")
+        assert "pam_faillock" not in stack and stack.count("pam_permit.so") == 2
+        assert root.signs_in("warden", GOOD_PASSWORD) and not root.signs_in("warden", "wrong")
+        verrou("undo", *m, code=3)
+
+    def test_what_hangs_on_a_file_outlasts_a_change(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
+        root, m = manned_root, ("-m", manned_root.path, "--yes")
+        shadow = root.path / "etc/shadow"
+        os.setxattr(shadow, "security.station", b"label")
+        os.setxattr(shadow, "trusted.station", b"own")
+        (root.path / "etc/shadow").chmod(0o604)
+        verrou("account", "change", "warden", "--ends", "2031-03-31", *m)
+        assert os.getxattr(shadow, "security.station") == b"label" and os.getxattr(shadow, "trusted.station") == b"own"
+        assert shadow.stat().st_mode & 0o7777 == 0o604
+        os.link(shadow, root.path / "etc/shadow-of-yesterday")
+        told = verrou("account", "change", "warden", "--ends", "2032-03-31", *m).stdout
+        assert "/etc/shadow has 1 further name" in " ".join(told.split())
+
+    def test_somebody_else_wrote_to_the_same_line(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
+        root, m = manned_root, ("-m", manned_root.path, "--yes")
+        verrou("account", "change", "warden", "--full-name", "Wilma Warden", "--ends", "2031-03-31", *m)
+        root.inside("chage", "-W", "3", "warden")
+        root.inside("usermod", "-aG", "adm", "warden")
+        verrou("undo", *m)
+        line = next(line for line in root.read("/etc/shadow").splitlines() if line.startswith("warden:"))
+        assert line.split(":")[5:8] == ["3", "", ""] and "Wilma" not in root.read("/etc/passwd")
+        assert "adm" in root.inside("id", "-nG", "warden").stdout
+
+    def test_a_worksheet_goes_on_when_something_else_moved(self, manned_root: PrivateRoot) -> None:
+        """Between rehearsal and landing somebody adds an account; what it rests on moved only the second time."""
+        from verrou.core import guards
+        from verrou.core.errors import GuardRefused
+        from verrou.records import carry_out
+
+        machine = open_machine(str(manned_root.path))
+        secrets = Secrets(tern=OTHER_PASSWORD)
+        rehearsal = carry_out.rehearse(machine, machine.observe(), [CreateAccount("tern", Role.STANDARD)], secrets)
+        manned_root.inside("useradd", "-M", "gull")
+        carry_out.commit(machine, rehearsal, secrets, carry_out.Told("test"))
+        names = [line.split(":")[0] for line in manned_root.read("/etc/passwd").splitlines()]
+        assert names[-2:] == ["gull", "tern"] and manned_root.inside("grpck", "-r").returncode == 0
+        rehearsal = carry_out.rehearse(machine, machine.observe(), [Join("tern", "adm")], Secrets())
+        manned_root.inside("usermod", "-aG", "sudo", "tern")
+        with pytest.raises(GuardRefused, match=r"moved-machine .* changed account tern"):
+            carry_out.commit(machine, rehearsal, Secrets(), carry_out.Told("test"))
+        assert guards.usable_administrators(machine.observe())
+
+    def test_files_that_cannot_be_replaced_are_told_first(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
+        root, m = manned_root, ("-m", manned_root.path, "--yes")
+        entries = len(Journal(open_machine(str(root.path)).records_folder()).entries())
+        subprocess.run(["mount", "--bind", str(root.path / "etc"), str(root.path / "etc")], check=True)
+        subprocess.run(["mount", "-o", "remount,bind,ro", str(root.path / "etc")], check=True)
+        told = verrou("account", "disable", "warden", "--accept", "own-account", *m, code=None)
+        told = verrou("account", "change", "warden", "--full-name", "W", *m, code=4)
+        subprocess.run(["umount", str(root.path / "etc")], check=True)
+        assert "mounted read-only" in told.stderr
+        kept = Journal(open_machine(str(root.path)).records_folder()).entries()
+        assert all(entry.note is not None for entry in kept[entries:])
+
+
+@pytest.mark.real_root
+def test_a_removal_on_the_system_itself_and_back(manned_root: PrivateRoot) -> None:
+    machine = open_machine(str(manned_root.path))
+    do(machine, CreateAccount("tern", Role.STANDARD, password="blank", must_change=False))
+    before = manned_root.tree()
+    (result,) = do(machine, Remove("tern", FilesChoice.DELETE))
+    assert result.outcome is Outcome.DONE
+    items = {item.place: item.outcome for item in go_back(machine)}
+    assert items["/home/tern"] is Outcome.REFUSED, "what was deleted is gone, and that is said"
+    left = manned_root.tree()
+    assert {name for name in before if before[name] != left.get(name)} <= {
+        n for n in before if n.startswith("home/tern")
+    }
