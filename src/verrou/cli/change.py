@@ -286,7 +286,8 @@ def _refuse(machine: Machine, rehearsal: "Rehearsal", told: Any, *, whole: bool)
     from verrou.records.carry_out import note
 
     try:
-        if failed := rehearsal.course.failed_trials:
+        untried = any(r.guard == guards.UNTRIED for r in guards.refusals_on(rehearsal.course, told.accepted))
+        if (failed := rehearsal.course.failed_trials) and (whole or untried):
             words = "\n".join(f"the trial of {name} failed: {said}" for name, said in failed.items())
             raise MachineRefused(f"{words}\nnothing was changed")
         guards.check(rehearsal.course, told.accepted)

@@ -212,6 +212,9 @@ def _can_lock(account: Account, posture: Posture) -> bool:
     return account.builtin is not Builtin.ADMIN or (covers is not None and covers.value is True)
 
 
+UNTRIED = "untried-administrator"
+
+
 def _untried_administrator(course: Course) -> Iterator[Refusal]:
     if course.going_back:
         return  # to whoever administered before: nobody takes over who did not do so already
@@ -225,7 +228,7 @@ def _untried_administrator(course: Course) -> Iterator[Refusal]:
     told = [f"the trial of {name} failed ({said})" for name, said in course.failed_trials.items()]
     failed = ", ".join(told) or "nobody has tried whether that works"
     yield Refusal(
-        "untried-administrator",
+        UNTRIED,
         blamed.number if blamed else 0,
         f"{blamed.step.what if blamed else 'it'} would leave it to {names}, and {failed}",
         f"try it first in the same worksheet (verrou account swap OLD {after[0].name})",
@@ -403,7 +406,7 @@ GUARDS = (
         may_be_accepted=True,
     ),
     Guard(
-        "untried-administrator",
+        UNTRIED,
         "before an administrator is demoted, disabled or removed, one of those who stay was signed in by a trial",
         _untried_administrator,
     ),

@@ -11,7 +11,6 @@ from pathlib import Path
 from attrs import define, field
 
 from verrou.core.access import usable_administrator, usable_administrators
-from verrou.core.errors import BadInput
 from verrou.core.model import Posture
 from verrou.core.passwords import Policy, make_password
 from verrou.core.steps import (
@@ -137,17 +136,18 @@ class LinuxCopy:
         except (Refused, CannotRehearse) as refused:
             result = StepResult(Outcome.REFUSED, str(refused))
         except OSError as error:
-            result = StepResult(Outcome.REFUSED, f"{error.filename or 'a file'}: {error.strerror}")
+            where = str(error.filename or "a file").removeprefix(str(self.root.path))
+            result = StepResult(Outcome.REFUSED, f"{where}: {error.strerror}; Verrou does not write there")
         if result.outcome is Outcome.REFUSED:
             self._restore(before)
             self._at_home, self._tallies = homes, tallies
         return result
 
     def _edit_accounts(self, steps: Sequence[Step], secrets: Secrets) -> list[StepResult]:
-        hashes = hashes_for(steps, secrets)
         self.root.forget()
         if broken := AccountFiles.load(self.root).troubles():
-            raise BadInput(f"nothing was changed: {broken[0]}")
+            return [StepResult(Outcome.REFUSED, broken[0]) for _ in steps]
+        hashes = hashes_for(steps, secrets)
         pending = [*self._at_home, *(change for phase in self._phases for change in phase)]
         edit = AccountEdit(self.root, today_in_days(), hashes, pending=pending)
         results = [edit.apply(step, secrets) for step in steps]

@@ -9,7 +9,7 @@ from collections.abc import Callable
 
 from verrou.machines.linux.access_file import ACCESS, ACCESS_FOLDER, confined_groups
 from verrou.machines.linux.lockout import module_installed
-from verrou.machines.linux.pam_profiles import EDITED_BY_HAND, PROFILES, Refused, update_stack
+from verrou.machines.linux.pam_profiles import EDITED_BY_HAND, Refused, add_profiles
 from verrou.machines.linux.pam_stack import load_stack
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.ways import NAMESPACE, NAMESPACE_FOLDER, fresh_homes
@@ -104,8 +104,7 @@ def _into_stack(root: Root, profile: str) -> None:
     facility, module = ("account", ACCESS) if profile == ACCESS_PROFILE else ("session", NAMESPACE)
     if any(_reads_ours(line.arguments) for line in load_stack(root, "login", facility).having(module)):
         return
-    root.write(f"{PROFILES}/{profile}", PROFILE_TEXTS[profile])
-    update_stack(root)
+    add_profiles(root, {profile: PROFILE_TEXTS[profile]})
 
 
 def _reads_ours(arguments: tuple[str, ...]) -> bool:

@@ -1,5 +1,7 @@
 """Modules come into the PAM stack as profiles of the system's own mechanism, by its own updater."""
 
+from collections.abc import Mapping
+
 from verrou.machines.linux.pam_stack import UPDATER
 from verrou.machines.linux.root import Root
 
@@ -14,14 +16,30 @@ class Refused(Exception):
     """A step that the system does not take; the message says why."""
 
 
+def add_profiles(root: Root, texts: Mapping[str, str]) -> None:
+    """Put profiles, by name, where the system's own mechanism looks for them, and have it put its stack together.
+
+    Raises:
+        Refused: there is no such mechanism, or it failed.
+    """
+    _check_updater(root)
+    for name, text in texts.items():
+        root.write(f"{PROFILES}/{name}", text)
+    update_stack(root)
+
+
+def _check_updater(root: Root) -> None:
+    if not root.exists(UPDATER) or not root.exists(PROFILES):
+        raise Refused(f"there is no {UPDATER} here, so modules must be put into the PAM stack by hand")
+
+
 def update_stack(root: Root, *arguments: str) -> None:
     """Have the system put its stack together anew.
 
     Raises:
         Refused: there is no updater, or it failed.
     """
-    if not root.exists(UPDATER):
-        raise Refused(f"there is no {UPDATER} here, so modules must be put into the PAM stack by hand")
+    _check_updater(root)
     if root.runner is None:
         raise Refused(f"{UPDATER} runs in a private copy of the machine only, and there is none")
     code, said = root.runner([UPDATER, "--package", *arguments])

@@ -8,7 +8,7 @@ from verrou.core.steps import SetRules
 from verrou.core.values import Value
 from verrou.machines.linux.account_files import SHADOW, AccountFile
 from verrou.machines.linux.lockout import FAILLOCK_CONF, MODULE, Faillock, load_faillock
-from verrou.machines.linux.pam_profiles import EDITED_BY_HAND, PROFILES, Refused, update_stack
+from verrou.machines.linux.pam_profiles import EDITED_BY_HAND, Refused, add_profiles, update_stack
 from verrou.machines.linux.pam_stack import PamLine, load_stack, with_argument
 from verrou.machines.linux.password_rules import (
     AGEING,
@@ -144,9 +144,7 @@ def _lockout_in_stack(root: Root) -> str:
         return ""
     if faillock.lines:
         raise Refused(f"{faillock.gap}; mend {faillock.lines[0].file} by hand, what is there was not made by Verrou")
-    for name, text in LOCKOUT_PROFILES.items():
-        root.write(f"{PROFILES}/{name}", text)
-    update_stack(root)
+    add_profiles(root, LOCKOUT_PROFILES)
     if gap := load_faillock(root).gap:
         raise Refused(f"{gap}, although its profiles were enabled; {EDITED_BY_HAND}")
     return f"{MODULE} put into the PAM stack"
@@ -194,8 +192,7 @@ def _remember(root: Root, value: Value) -> str:
     if lines:
         _edit_argument(root, lines[0], "remember", str(value))
         return ""
-    root.write(f"{PROFILES}/{HISTORY_PROFILE}", HISTORY_TEXT.format(remember=value))
-    update_stack(root)
+    add_profiles(root, {HISTORY_PROFILE: HISTORY_TEXT.format(remember=value)})
     if not load_stack(root, "passwd", "password").having(PWHISTORY):
         raise Refused(f"{PWHISTORY} did not come into the password stack; {EDITED_BY_HAND}")
     return f"{PWHISTORY} put into the PAM stack"

@@ -1,0 +1,260 @@
+"""Runs that are killed, or meet a full disk or an i/o error, at every one of their write-like calls, on a real root and
+on a bench machine: each kind of change, and undo and resume of it. Prints how many points were tried and how many were
+whole.
+
+Run as root. Promised: 500 points and more, all whole: afterwards the tree is byte for byte one of the two (attributes
+too), the system's own tools find nothing wrong, an account can be added, and the journal is whole. ``--every N`` tries
+every n-th call of a full or a broken disk (every call of a kill is tried whatever N says); a word chooses the changes
+whose name holds it.
+"""
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from datetime import datetime
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+from attrs import frozen
+
+from crashing import FAILED, WHOLE, Mode, done, finished, meeting, one_of_two, state, taken_back
+from debian_root import PrivateRoot, base_root
+from verrou.cli.options import load_baseline
+from verrou.core.audit import audit
+from verrou.core.making import new_account, swap_steps
+from verrou.core.model import Posture, Role
+from verrou.core.plan import plan, rule_steps
+from verrou.core.steps import CreateAccount, FilesChoice, Remove, SetEnabled, Step
+from verrou.machines import Machine, Secrets, open_machine
+from verrou.machines.bench.authority import Authority
+from verrou.machines.linux import account_steps
+from verrou.machines.linux.inside import CLONE_NEWNS, private_mounts, unshare
+from verrou.records.journal import Journal
+
+PASSWORD = "kittiwake-Cliff-42"
+SECRETS = Secrets(dict.fromkeys(("warden", "ringer", "tern", "gull", "keeper"), PASSWORD))
+
+
+def hardening(posture: Posture) -> list[Step]:
+    baseline = load_baseline("shared-desk")
+    return list(plan(posture, baseline, audit(posture, baseline)).steps)
+
+
+def adding(role: Role, password: str) -> Callable[[Posture], list[Step]]:
+    return lambda posture: new_account(posture, "gull", role, password=password)
+
+
+def removing(choice: FilesChoice) -> Callable[[Posture], list[Step]]:
+    return lambda posture: [Remove("tern", choice)]
+
+
+CHANGES: Mapping[str, Callable[[Posture], list[Step]]] = {
+    "harden": hardening,
+    "add a standard user": adding(Role.STANDARD, "ask"),
+    "add an administrator": adding(Role.ADMINISTRATOR, "ask"),
+    "add a guest": adding(Role.GUEST, "blank"),
+    "remove and keep": removing(FilesChoice.KEEP),
+    "remove and archive": removing(FilesChoice.ARCHIVE),
+    "remove and delete": removing(FilesChoice.DELETE),
+    "swap": lambda posture: swap_steps(posture, "warden", "ringer", "ask"),
+    "rule set": lambda posture: list(rule_steps(posture, {"lockout.after": 5, "password.min_length": 12})),
+    "disable": lambda posture: [SetEnabled("tern", False)],
+}
+
+
+@frozen
+class Ground:
+    """Where points are tried: how to open a fresh machine that stands as it was prepared, and what to judge it by."""
+
+    kind: str
+    fresh: Callable[[Path | None], Any]
+    keep: Callable[[Any, Path], None]
+    look: Callable[[Any], Any]
+    judge: Callable[[Any], str]
+    machine: Callable[[Any], Machine]
+
+
+@contextmanager
+def real_root(prepared: Path | None) -> Iterator[PrivateRoot]:
+    lower = f"{prepared}:{base_root()}" if prepared else str(base_root())
+    with (
+        tempfile.TemporaryDirectory() as folder,
+        PrivateRoot.over(lower, Path(folder, "root")) as root,  # type: ignore[arg-type]
+    ):
+        yield root
+
+
+def keep_root(root: PrivateRoot, prepared: Path) -> None:
+    upper = root.path.with_name(f"{root.path.name}-layers") / "upper"
+    subprocess.run(["cp", "-a", str(upper), str(prepared)], check=True)
+
+
+def judge_root(root: PrivateRoot) -> str:
+    """The system's own word."""
+    for command in (
+        ("grpck", "-r"),
+        ("visudo", "-c", "-q"),
+        ("pam-auth-update", "--package"),
+        ("sh", "-c", "pwck -r -q; test $? -lt 3"),
+        ("sh", "-c", "useradd -M probe && userdel probe"),
+    ):
+        ended = root.inside(*command)
+        if ended.returncode:
+            return f"{' '.join(command)}: {(ended.stdout + ended.stderr).strip()[:200]}"
+    return ""
+
+
+@contextmanager
+def bench_machine(prepared: Path | None) -> Iterator[Path]:
+    with tempfile.TemporaryDirectory() as folder:
+        if prepared:
+            shutil.copytree(prepared, folder, dirs_exist_ok=True)
+        else:
+            machine = Authority.fresh("hide-01", datetime(2026, 9, 14, 8, 30))
+            machine.save(Path(folder, "hide-01.bench.json"))
+        yield Path(folder, "hide-01.bench.json")
+
+
+def look_bench(path: Path) -> object:
+    left = sorted(p.name for p in path.parent.iterdir() if p.name != "hide-01.verrou")
+    return {"machine": path.read_bytes(), "beside it": left}
+
+
+ROOT = Ground(
+    "linux", real_root, keep_root, lambda root: state(root.path), judge_root, lambda r: open_machine(str(r.path))
+)
+BENCH = Ground(
+    "bench",
+    bench_machine,
+    lambda path, prepared: shutil.copytree(path.parent, prepared),  # type: ignore[arg-type, return-value]
+    look_bench,
+    lambda path: "",
+    lambda path: open_machine(str(path)),
+)
+
+
+def set_up(ground: Ground, folder: Path) -> Path:
+    """Two administrators and somebody with files."""
+    with ground.fresh(None) as place:
+        machine = ground.machine(place)
+        administrators = [CreateAccount(n, Role.ADMINISTRATOR, must_change=False) for n in ("warden", "ringer")]
+        done(machine, [*administrators, CreateAccount("tern", Role.STANDARD, must_change=False)], SECRETS)
+        if ground is ROOT:
+            place.inside("sh", "-c", "mkdir ~/a; echo chick > ~/a/note; ln -s /etc ~/out", user="tern")
+        else:
+            authority = Authority(place.read_text())
+            authority.put("tern", "/people/tern/notes", 12)
+            authority.save(place)
+        shutil.rmtree(machine.records_folder())
+        ground.keep(place, folder / "start")
+    return folder / "start"
+
+
+def points(
+    ground: Ground, prepared: Path, work: Callable[[Machine], object], two: list[object], every: int
+) -> tuple[int, int, list[str]]:
+    """Each mode at each call of ``work``: how many were tried, how many were whole, and what was wrong."""
+    tried, wrong = 0, []
+    for mode in Mode:
+        call, stride = 1, 1 if mode is Mode.KILLED else every
+        while True:
+            with ground.fresh(prepared) as place:
+                machine = ground.machine(place)
+                ended = meeting(mode, call, partial(work, machine))
+                if ended == WHOLE:
+                    break
+                way = (taken_back, finished)[call % 2]
+                try:
+                    problem = one_of_two(partial(ground.look, place), machine, way, call, *two) or ground.judge(place)
+                except Exception as error:
+                    problem = f"call {call}: {type(error).__name__}: {error}"
+                if ended not in (FAILED, -9, 4):
+                    problem = problem or f"call {call}: ended with {ended}"
+            tried += 1
+            if problem:
+                wrong.append(f"{mode}: {problem}")
+            call += stride
+    return tried, tried - len(wrong), wrong
+
+
+def try_change(ground: Ground, name: str, every: int) -> tuple[int, int, list[str]]:
+    """A change, its undo, and its resume after a death half-way."""
+    with tempfile.TemporaryDirectory() as kept:
+        folder = Path(kept)
+        start = set_up(ground, folder)
+
+        def change(machine: Machine) -> None:
+            done(machine, CHANGES[name](machine.observe()), SECRETS)
+
+        with ground.fresh(start) as place:
+            before = ground.look(place)
+            change(ground.machine(place))
+            after = ground.look(place)
+            ground.keep(place, folder / "done")
+        with ground.fresh(folder / "done") as place:
+            taken_back(ground.machine(place))
+            undone = ground.look(place)
+        results = [("", points(ground, start, change, [before, after, undone], every))]
+        results.append(("undo", points(ground, folder / "done", taken_back, [before, after, undone], every)))
+        for call in range(1, 4096):
+            with ground.fresh(start) as place:
+                machine = ground.machine(place)
+                meeting(Mode.KILLED, call, partial(change, machine))
+                entries = Journal(machine.records_folder()).entries()
+                landing = bool(entries) and entries[-1].broke_off
+                if landing and ground.look(place) not in (before, after):
+                    ground.keep(place, folder / "broken")
+                    break
+                if entries and entries[-1].finished:
+                    break
+        if (folder / "broken").exists():
+            two = [before, after, undone]
+            results.append(("resume", points(ground, folder / "broken", finished, two, every)))
+            results.append(("undo of a death", points(ground, folder / "broken", taken_back, two, every)))
+    for what, (tried, whole, wrong) in results:
+        title = f"{what} of {name}" if what else name
+        print(f"  {ground.kind:6} {title:40} {tried:4} points, {whole:4} whole", flush=True)
+        for line in wrong[:3]:
+            print(f"         {line}", flush=True)
+    return (
+        sum(result[0] for _, result in results),
+        sum(result[1] for _, result in results),
+        [line for _, result in results for line in result[2]],
+    )
+
+
+def main() -> None:
+    words = sys.argv[1:]
+    every = int(words[words.index("--every") + 1]) if "--every" in words else 1
+    chosen = [word for word in words if not word.startswith("--") and not word.isdigit()]
+    unshare(CLONE_NEWNS)
+    private_mounts()
+    os.environ["LC_ALL"] = "C"
+    # The same salt and hash for every password, so that what two runs leave can be compared.
+    account_steps.hashed_all = lambda given: dict.fromkeys(given, HASH)
+    os.urandom = lambda size: bytes(size)
+    tried = whole = 0
+    for ground in (BENCH, ROOT):
+        for name in CHANGES:
+            if (chosen and not any(word in name or word == ground.kind for word in chosen)) or (
+                ground is BENCH and name in ("add a guest",)
+            ):
+                continue
+            some, good, _ = try_change(ground, name, every)
+            tried, whole = tried + some, whole + good
+    print(f"{tried} points tried, {whole} whole (promised: all, of 500 and more)")
+    raise SystemExit(0 if tried == whole else 1)
+
+
+HASH = ""
+if __name__ == "__main__":
+    from verrou.machines.linux.hashing import hashed
+
+    HASH = hashed(PASSWORD)
+    main()
