@@ -73,15 +73,16 @@ class Ground:
     """Where points are tried: how to open a fresh machine that stands as it was prepared, and what to judge it by."""
 
     kind: str
-    fresh: Callable[[Path | None], Any]
-    keep: Callable[[Any, Path], None]
+    fresh: Callable[[str], Any]
+    keep: Callable[[Any, Path, str], str]
     look: Callable[[Any], Any]
     judge: Callable[[Any], str]
     machine: Callable[[Any], Machine]
 
 
 @contextmanager
-def real_root(prepared: Path | None) -> Iterator[PrivateRoot]:
+def real_root(prepared: str) -> Iterator[PrivateRoot]:
+    """``prepared``: layers to lay over the base, the uppermost first, or nothing."""
     lower = f"{prepared}:{base_root()}" if prepared else str(base_root())
     with (
         tempfile.TemporaryDirectory() as folder,
@@ -90,9 +91,11 @@ def real_root(prepared: Path | None) -> Iterator[PrivateRoot]:
         yield root
 
 
-def keep_root(root: PrivateRoot, prepared: Path) -> None:
+def keep_root(root: PrivateRoot, folder: Path, below: str) -> str:
+    """Keep what was written to a root; answers with how to lay it out again."""
     upper = root.path.with_name(f"{root.path.name}-layers") / "upper"
-    subprocess.run(["cp", "-a", str(upper), str(prepared)], check=True)
+    subprocess.run(["cp", "-a", str(upper), str(folder)], check=True)
+    return f"{folder}:{below}" if below else str(folder)
 
 
 def judge_root(root: PrivateRoot) -> str:
@@ -111,7 +114,7 @@ def judge_root(root: PrivateRoot) -> str:
 
 
 @contextmanager
-def bench_machine(prepared: Path | None) -> Iterator[Path]:
+def bench_machine(prepared: str) -> Iterator[Path]:
     with tempfile.TemporaryDirectory() as folder:
         if prepared:
             shutil.copytree(prepared, folder, dirs_exist_ok=True)
@@ -132,16 +135,16 @@ ROOT = Ground(
 BENCH = Ground(
     "bench",
     bench_machine,
-    lambda path, prepared: shutil.copytree(path.parent, prepared),  # type: ignore[arg-type, return-value]
+    lambda path, folder, below: str(shutil.copytree(path.parent, folder)),
     look_bench,
     lambda path: "",
     lambda path: open_machine(str(path)),
 )
 
 
-def set_up(ground: Ground, folder: Path) -> Path:
+def set_up(ground: Ground, folder: Path) -> str:
     """Two administrators and somebody with files."""
-    with ground.fresh(None) as place:
+    with ground.fresh("") as place:
         machine = ground.machine(place)
         administrators = [CreateAccount(n, Role.ADMINISTRATOR, must_change=False) for n in ("warden", "ringer")]
         done(machine, [*administrators, CreateAccount("tern", Role.STANDARD, must_change=False)], SECRETS)
@@ -152,12 +155,11 @@ def set_up(ground: Ground, folder: Path) -> Path:
             authority.put("tern", "/people/tern/notes", 12)
             authority.save(place)
         shutil.rmtree(machine.records_folder())
-        ground.keep(place, folder / "start")
-    return folder / "start"
+        return ground.keep(place, folder / "start", "")
 
 
 def points(
-    ground: Ground, prepared: Path, work: Callable[[Machine], object], two: list[object], every: int
+    ground: Ground, prepared: str, work: Callable[[Machine], object], two: list[object], every: int
 ) -> tuple[int, int, list[str]]:
     """Each mode at each call of ``work``: how many were tried, how many were whole, and what was wrong."""
     tried, wrong = 0, []
@@ -196,12 +198,13 @@ def try_change(ground: Ground, name: str, every: int) -> tuple[int, int, list[st
             before = ground.look(place)
             change(ground.machine(place))
             after = ground.look(place)
-            ground.keep(place, folder / "done")
-        with ground.fresh(folder / "done") as place:
+            after_it = ground.keep(place, folder / "done", start)
+        with ground.fresh(after_it) as place:
             taken_back(ground.machine(place))
             undone = ground.look(place)
         results = [("", points(ground, start, change, [before, after, undone], every))]
-        results.append(("undo", points(ground, folder / "done", taken_back, [before, after, undone], every)))
+        results.append(("undo", points(ground, after_it, taken_back, [before, after, undone], every)))
+        broken = ""
         for call in range(1, 4096):
             with ground.fresh(start) as place:
                 machine = ground.machine(place)
@@ -209,14 +212,14 @@ def try_change(ground: Ground, name: str, every: int) -> tuple[int, int, list[st
                 entries = Journal(machine.records_folder()).entries()
                 landing = bool(entries) and entries[-1].broke_off
                 if landing and ground.look(place) not in (before, after):
-                    ground.keep(place, folder / "broken")
+                    broken = ground.keep(place, folder / "broken", start)
                     break
                 if entries and entries[-1].finished:
                     break
-        if (folder / "broken").exists():
+        if broken:
             two = [before, after, undone]
-            results.append(("resume", points(ground, folder / "broken", finished, two, every)))
-            results.append(("undo of a death", points(ground, folder / "broken", taken_back, two, every)))
+            results.append(("resume", points(ground, broken, finished, two, every)))
+            results.append(("undo of a death", points(ground, broken, taken_back, two, every)))
     for what, (tried, whole, wrong) in results:
         title = f"{what} of {name}" if what else name
         print(f"  {ground.kind:6} {title:40} {tried:4} points, {whole:4} whole", flush=True)

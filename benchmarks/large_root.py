@@ -18,7 +18,7 @@ from verrou.__main__ import GARBAGE_THRESHOLDS
 from verrou.cli.options import load_baseline
 from verrou.core.audit import audit
 from verrou.machines.linux.account_files import GROUP, GSHADOW, PASSWD, SHADOW
-from verrou.machines.linux.inside import own_mounts
+from verrou.machines.linux.inside import CLONE_NEWNS, private_mounts, unshare
 from verrou.machines.linux.machine import LinuxMachine
 
 PLAIN_THRESHOLDS = gc.get_threshold()
@@ -79,7 +79,8 @@ def measure(root: PrivateRoot, accounts: int) -> None:
 
 
 def main() -> None:
-    own_mounts()
+    unshare(CLONE_NEWNS)
+    private_mounts()
     for accounts in (10_000, 100_000):
         with tempfile.TemporaryDirectory() as folder, PrivateRoot.over(base_root(), Path(folder, "root")) as root:
             measure(root, accounts)

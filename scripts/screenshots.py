@@ -26,15 +26,19 @@ SHOTS = {
     "verrou account password ana -m ringing-02.bench.json --password generate --yes",
     "audit": "verrou audit -m hide-01.bench.json -b hide-01.toml | head -n 45",
     "harden": "verrou harden -m hide-01.bench.json -b hide-01.toml --preview | head -n 47",
+    "would-be-refused": "verrou harden -m warden-03 -b shared-desk --preview 2>/dev/null | head -n 47",
+    "prove": "verrou rule set lockout.after=4 'lockout.lasts=1 hour' password.min_length=14 -m ringing-02.bench.json "
+    "--preview --prove",
     "refused": "verrou account disable keeper -m hide-01.bench.json --yes; echo; "
     "verrou baseline check with-errors.toml",
     "verify": "verrou harden -m hide-01.bench.json -b hide-01.toml --yes >/dev/null; "
     "verrou verify -m hide-01.bench.json -b hide-01.toml",
-    "undo": "verrou undo -m hide-01.bench.json --list; verrou undo -m hide-01.bench.json",
+    "journal": "verrou journal list -m hide-01.bench.json; verrou journal show 3 -m hide-01.bench.json | head -n 38",
+    "undo": "verrou undo -m hide-01.bench.json --accept open-guest",
     "rule-explain": "verrou rule explain lockout.lasts password.min_length; echo; "
     "verrou rule show lockout -m warden-03",
 }
-WAITS_FOR_AN_ANSWER = "verrou undo -m hide-01.bench.json"
+WAITS_FOR_AN_ANSWER = "--accept open-guest"
 
 
 def in_colour(command: str) -> str:

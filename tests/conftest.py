@@ -23,12 +23,23 @@ from verrou.records.journal import Journal
 sys.path.insert(0, str(Path(__file__).parent))
 from debian_root import PrivateRoot, Unavailable, base_root
 
+FACTOR = int(os.environ.get("VERROU_SEARCH", "1"))
+"""How many times more cases than usual are generated."""
 settings.register_profile(
-    "verrou", deadline=None, max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture]
+    "verrou",
+    deadline=None,
+    max_examples=150 * FACTOR,
+    suppress_health_check=[HealthCheck.function_scoped_fixture],
+    derandomize="CI" in os.environ,
+    print_blob=True,
 )
-settings.register_profile("ci", settings.get_profile("verrou"), derandomize=True, print_blob=True)
-settings.register_profile("search", settings.get_profile("verrou"), max_examples=2_000)
-settings.load_profile("ci" if os.environ.get("CI") else os.environ.get("VERROU_HYPOTHESIS", "verrou"))
+settings.load_profile("verrou")
+
+
+def examples(count: int) -> settings:
+    """Another number of generated cases than usual."""
+    return settings(max_examples=count * FACTOR)
+
 
 Verrou = Callable[..., subprocess.CompletedProcess[str]]
 GOOD_PASSWORD = "kittiwake-Cliff-42"

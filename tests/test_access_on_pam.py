@@ -3,10 +3,10 @@
 import os
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import do
+from conftest import do, examples
 from debian_root import PrivateRoot
 from verrou.core.gates import Gate, Way
 from verrou.core.making import new_account
@@ -42,7 +42,7 @@ def probe(root: PrivateRoot) -> PrivateRoot:
 
 
 @pytest.mark.real_root
-@settings(max_examples=60)
+@examples(60)
 @given(lines=LINES)
 def test_the_access_file_is_read_as_pam_reads_it(probe: PrivateRoot, lines: list[str]) -> None:
     probe.write("/etc/probe.conf", "".join(f"{line}\n" for line in lines))

@@ -7,9 +7,10 @@ from pathlib import Path
 from typing import get_args
 
 from attrs import evolve
-from hypothesis import given, settings
+from hypothesis import example, given
 from hypothesis import strategies as st
 
+from conftest import examples
 from test_linux_steps import tree
 from verrou.core import guards
 from verrou.core.access import can_sign_in, role_of, usable_administrators
@@ -190,13 +191,14 @@ def fresh_tree(tree: Path) -> Machine:
     return open_machine(str(tree))
 
 
-@settings(max_examples=60)
+@examples(60)
 @given(steps=STEPS)
 def test_on_a_bench_machine(tmp_path: Path, steps: list[Step]) -> None:
     as_foreseen_and_as_rehearsed(fresh_bench(tmp_path), steps)
 
 
-@settings(max_examples=40)
+@examples(40)
+@example(steps=[Join("tern", "tern")])
 @given(steps=STEPS)
 def test_on_a_linux_tree(tree: Path, steps: list[Step]) -> None:
     as_foreseen_and_as_rehearsed(fresh_tree(tree), steps)
@@ -234,13 +236,13 @@ def whole_worksheet_and_back(machine: Machine, steps: list[Step]) -> None:
         assert stripped(machine.observe()) == stripped(start)
 
 
-@settings(max_examples=50)
+@examples(50)
 @given(steps=STEPS)
 def test_a_worksheet_on_a_bench_machine_and_back(tmp_path: Path, steps: list[Step]) -> None:
     whole_worksheet_and_back(fresh_bench(tmp_path), steps)
 
 
-@settings(max_examples=40)
+@examples(40)
 @given(steps=STEPS)
 def test_a_worksheet_on_a_linux_tree_and_back(tree: Path, steps: list[Step]) -> None:
     whole_worksheet_and_back(fresh_tree(tree), steps)

@@ -5,9 +5,10 @@ from datetime import date, datetime, timedelta
 from pathlib import Path
 
 import pytest
-from hypothesis import example, given, settings
+from hypothesis import example, given
 from hypothesis import strategies as st
 
+from conftest import examples
 from debian_root import PrivateRoot
 from verrou.core.access import can_sign_in, needs_a_look, role_of, states_of
 from verrou.core.ageing import expired, must_change
@@ -30,7 +31,7 @@ def account(posture: Posture, name: str) -> Account:
 
 
 @pytest.mark.real_root
-@settings(max_examples=120)
+@examples(120)
 @given(
     secret=st.sampled_from([HASH, HASH, f"!{HASH}", "*", "!", ""]),
     changed=DAYS,

@@ -1,6 +1,8 @@
 """Account steps on a small Linux tree: what is refused and why, and what each leaves in the files."""
 
+import fcntl
 import os
+import struct
 from datetime import date
 from pathlib import Path
 
@@ -27,8 +29,12 @@ from verrou.core.steps import (
     Step,
 )
 from verrou.machines import Outcome, Secrets, StepResult, open_machine
+from verrou.machines.linux.landing import IMMUTABLE
+from verrou.records import carry_out
 
 PASSWORD = "kittiwake-Cliff-42"
+SET_FLAGS = 0x40086602
+"""FS_IOC_SETFLAGS of ioctl_iflags(2)."""
 FILES = {
     "etc/passwd": """\
 root:x:0:0:root:/root:/bin/bash
@@ -275,3 +281,20 @@ def test_the_live_system_tells_who_is_at_work() -> None:
 
     assert _at_work(Root(Path("/")), "nobody-of-that-name", os.geteuid()).startswith("runs ")
     assert _at_work(Root(Path("/nowhere")), "nobody-of-that-name", os.geteuid()) == ""
+
+
+def test_a_file_that_is_marked_unchangeable_is_told_first(tree: Path) -> None:
+    machine = open_machine(str(tree))
+    flags = struct.pack("l", IMMUTABLE)
+    with open(tree / "etc/shadow", "rb") as shadow:
+        try:
+            fcntl.ioctl(shadow, SET_FLAGS, flags)
+        except OSError:
+            pytest.skip("this file system has no such marks")
+        try:
+            rehearsal = carry_out.rehearse(machine, machine.observe(), [SetEnabled("warden", False)], Secrets())
+        finally:
+            fcntl.ioctl(shadow, SET_FLAGS, struct.pack("l", 0))
+    ((_, result),) = rehearsal.steps
+    assert result == StepResult(Outcome.REFUSED, "/etc/shadow is marked as unchangeable; chattr -i -a it first")
+    assert not rehearsal.changes

@@ -149,7 +149,7 @@ def change(
         raise MachineRefused(f"nothing was changed: {rehearsal.foreseen_only}; --preview shows what can be foreseen")
     if not tries or preview:
         _show(rehearsal, baseline)
-    _refuse(machine, rehearsal, told, whole=baseline is None)
+    _refuse(machine, rehearsal, told, whole=baseline is None, kept=not (preview or foresee))
     if preview or foresee:
         out.print("This is a preview; nothing was changed.")
         click.get_current_context().exit(0)
@@ -162,7 +162,7 @@ def change(
         secrets, generated = collect_passwords(steps, posture, typed)
         rehearsal = _rehearse(machine, posture, steps, secrets, prove)
         _tell_trials(rehearsal)
-        _refuse(machine, rehearsal, told, whole=baseline is None)
+        _refuse(machine, rehearsal, told, whole=baseline is None, kept=True)
     if tries or not rehearsal.changes:
         state = State.TRIED if tries else State.UNCHANGED
         carry_out.note(machine, rehearsal, state, told)
@@ -274,8 +274,8 @@ def _tell_results(rehearsal: "Rehearsal") -> None:
     console().print(f"{told[:1].upper()}{told[1:]}.")
 
 
-def _refuse(machine: Machine, rehearsal: "Rehearsal", told: Any, *, whole: bool) -> None:
-    """Stop here where a guard or the machine refuses, before anything is touched.
+def _refuse(machine: Machine, rehearsal: "Rehearsal", told: Any, *, whole: bool, kept: bool) -> None:
+    """Stop here where a guard or the machine refuses, before anything is touched. With ``kept`` the journal is told.
 
     Raises:
         GuardRefused, MachineRefused: with the reason.
@@ -301,9 +301,9 @@ def _refuse(machine: Machine, rehearsal: "Rehearsal", told: Any, *, whole: bool)
         if disproved := [trial for trial in rehearsal.trials if trial.proof is Proof.DISPROVED]:
             rules = ", ".join(dict.fromkeys(trial.rule for trial in disproved))
             raise MachineRefused(f"nothing was changed: the trials on the private copy disprove {rules}")
-    except (GuardRefused, MachineRefused):
-        if not rehearsal.foreseen_only:
-            note(machine, rehearsal, State.REFUSED, told)
+    except (GuardRefused, MachineRefused) as refused:
+        if kept:
+            note(machine, rehearsal, State.REFUSED, told, str(refused))
         raise
 
 

@@ -77,8 +77,14 @@ def _of_accounts(before: Posture, after: Posture) -> Iterator[Difference]:
             yield Difference(f"account {account.name}", "", "", f"new, {role_of(account, after)}")
 
 
+GIVES_AWAY = ("hint", "recovery_questions")
+"""Facts that give a password away: that there is one is told, and not what it says."""
+
+
 def _said(account: Account, fact: str) -> str:
     value = getattr(account, fact)
+    if fact in GIVES_AWAY:
+        return "there" if value else ""
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, tuple):

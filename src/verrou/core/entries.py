@@ -19,8 +19,9 @@ class State(StrEnum):
 
 @define
 class Entry:
-    """One run. ``note`` is the state of a run that changed nothing. ``undoes`` are the entries that this one goes back
-    over, ``undone_by`` the entry that went back over this one. ``differences`` tell what is otherwise since."""
+    """One run. ``note`` is the state of a run that changed nothing, ``why`` the reason of one that was refused.
+    ``undoes`` are the entries that this one goes back over, ``undone_by`` the entry that went back over this one.
+    ``differences`` tell what is otherwise since."""
 
     number: int
     command: str
@@ -34,6 +35,7 @@ class Entry:
     undoes: list[int] = field(factory=list)
     digest: str = ""
     note: State | None = None
+    why: str = ""
     finished: str | None = None
     undone_by: int | None = None
 

@@ -71,7 +71,11 @@ class SetRules(_Step):
         asked = dict(self.values)
         readings = dict(posture.readings)
         for rule_id, value in self.values:
-            if rule_id in readings:
+            leader = next((rule for rule in CATALOGUE.values() if rule_id in rule.set_with), None)
+            led = posture.readings.get(leader.id) if leader is not None and leader.id not in asked else None
+            if rule_id in readings and led is not None and isinstance(led.value, str):
+                readings[rule_id] = unreadable(f"whether it acts hangs on {leader.id if leader else ''}")
+            elif rule_id in readings:
                 readings[rule_id] = evolve(readings[rule_id], value=value, in_force=True, pending=None, overruled=())
         for rule_id in {tied for each in asked for tied in set_together(each)} - asked.keys():
             if rule_id in readings and _may_be_pulled(rule_id, asked):

@@ -9,6 +9,7 @@ from cattrs import Converter, transform_error
 from cattrs.errors import ClassValidationError, IterableValidationError
 
 from verrou.core.access import role_of, states_of, ways_in
+from verrou.core.ageing import closed_from, must_change, password_ages
 from verrou.core.errors import BadInput
 from verrou.core.gates import Gate
 from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, Source
@@ -30,7 +31,17 @@ def account_data(account: Account, posture: Posture) -> dict[str, Any]:
     """One account as plain data, with what is derived from it: role and states."""
     data = asdict(account, value_serializer=lambda _, __, value: _plain(value))
     ways = [str(way) for way in ways_in(account, posture)]
-    return {**data, "role": str(role_of(account, posture)), "states": states_of(account, posture), "ways_in": ways}
+    today = posture.machine.now.date()
+    closed = closed_from(account, posture)
+    return {
+        **data,
+        "role": str(role_of(account, posture)),
+        "states": states_of(account, posture),
+        "ways_in": ways,
+        "must_change": must_change(account, posture, today),
+        "password_ages": password_ages(account, posture),
+        "closed_from": closed.isoformat() if closed else None,
+    }
 
 
 def reading_data(rule: Rule, reading: Reading) -> dict[str, Any]:
@@ -65,7 +76,7 @@ def posture_from(data: object) -> Posture:
     convert = _converter()
     try:
         machine = convert.structure(data["machine"], MachineFacts)
-        accounts = convert.structure(data["accounts"], tuple[Account, ...])
+        accounts = convert.structure([_renamed(raw) for raw in data["accounts"]], tuple[Account, ...])
         groups = convert.structure(data["groups"], tuple[Group, ...])
         troubles = convert.structure(data["troubles"], tuple[str, ...])
         gates = convert.structure(data.get("gates", []), tuple[Gate, ...])
@@ -79,6 +90,16 @@ def posture_from(data: object) -> Posture:
     except (KeyError, TypeError, AttributeError, ValueError) as error:
         raise BadInput(f"this survey is damaged: {type(error).__name__} {error}") from None
     return Posture(machine, accounts, groups, readings, troubles, gates)
+
+
+FORMER_FACTS = {"expires": "ends", "must_change": "password_due"}
+"""What surveys that were saved earlier call a fact."""
+
+
+def _renamed(raw: Any) -> Any:
+    if not isinstance(raw, dict) or "ends" in raw:
+        return raw
+    return {FORMER_FACTS.get(key, key): value for key, value in raw.items()}
 
 
 def _reading(convert: Converter, rule: Rule, raw: dict[str, Any]) -> Reading:

@@ -257,10 +257,10 @@ MOST_REHEARSALS = 5
 def _land(machine: Machine, journal: Journal, rehearsal: Rehearsal, told: Told) -> int:
     number = journal.begin(_lines(rehearsal, told), rehearsal.changes)
     try:
-        for change in rehearsal.changes:
+        for change in _still_to_land(machine, rehearsal.changes, number):
             machine.land(change, number)
         journal.finish(number)
-    except OSError as error:
+    except (OSError, KeyboardInterrupt) as error:
         raise _broke_off(number, error) from None
     _sweep(machine, journal, number, rehearsal.changes)
     for undone in told.undoes:
@@ -277,11 +277,11 @@ def _without_what_left(changes: ChangeSet) -> list[Change | Deed]:
     return [c for c in changes if not (isinstance(c, Deed) and c.verb in ("take-home", "unmake-home"))]
 
 
-def _broke_off(number: int, error: OSError) -> BrokeOff:
-    where = f" ({error.filename})" if error.filename else ""
-    return BrokeOff(
-        f"entry {number} broke off: {error.strerror}{where}; verrou resume finishes it, verrou undo goes back"
-    )
+def _broke_off(number: int, error: OSError | KeyboardInterrupt) -> BrokeOff:
+    why = "it was interrupted"
+    if isinstance(error, OSError):
+        why = f"{error.strerror}{f' ({error.filename})' if error.filename else ''}"
+    return BrokeOff(f"entry {number} broke off: {why}; verrou resume finishes it, verrou undo goes back")
 
 
 def _sweep(machine: Machine, journal: Journal, number: int, changes: ChangeSet) -> None:
@@ -316,11 +316,19 @@ def _lines(rehearsal: Rehearsal, told: Told) -> dict[str, object]:
     }
 
 
-def note(machine: Machine, rehearsal: Rehearsal, state: State, told: Told) -> int | None:
+def note(machine: Machine, rehearsal: Rehearsal, state: State, told: Told, why: str = "") -> int | None:
     """Tell the journal of a run that changed nothing; a machine that takes no journal is told nothing."""
+    lines = _lines(evolve(rehearsal, after=rehearsal.before), told) | {"why": why}
+    if state is State.REFUSED:
+        lines["steps"] = [
+            {"what": step.what, "outcome": str(r.outcome), "said": r.said}
+            if r.outcome is Outcome.REFUSED
+            else {"what": step.what, "outcome": "not done", "said": ""}
+            for step, r in rehearsal.steps
+        ]
     try:
         with _at_work(machine, told.command) as journal:
-            return journal.note(state, _lines(evolve(rehearsal, after=rehearsal.before), told))
+            return journal.note(state, lines)
     except VerrouError:
         return None
 
@@ -370,7 +378,7 @@ def resume(machine: Machine) -> tuple[Entry | None, list[int]]:
                 for change in _still_to_land(machine, changes, entry.number):
                     machine.land(change, entry.number)
                 journal.finish(entry.number)
-            except OSError as error:
+            except (OSError, KeyboardInterrupt) as error:
                 raise _broke_off(entry.number, error) from None
         _sweep(machine, journal, entry.number, changes)
         for undone in entry.undoes:

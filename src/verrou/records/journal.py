@@ -225,6 +225,7 @@ def _entry(number: int, line: Mapping[str, Any]) -> Entry:
         [int(other) for other in line["undoes"]],
         str(line.get("digest", "")),
         State(line["state"]) if line["what"] == "noted" else None,
+        str(line.get("why", "")),
     )
 
 

@@ -43,7 +43,7 @@ def entries_sheet(entries: Sequence[Entry], running: bool) -> Sheet:
                 "by": entry.by,
                 "command": entry.command,
                 "state": words,
-                "changed": "; ".join(changed),
+                "changed": "; ".join(changed) or entry.why,
                 "accepted": ", ".join(entry.accepted),
             }
         )
@@ -67,6 +67,7 @@ def entry_data(entry: Entry, running: bool) -> dict[str, Any]:
         "command": entry.command,
         "baseline": entry.baseline,
         "state": str(entry.state(running=running)),
+        "why": entry.why,
         "undone_by": entry.undone_by,
         "undoes": entry.undoes,
         "accepted": entry.accepted,
@@ -86,6 +87,7 @@ def entry_sheet(entry: Entry, running: bool) -> Sheet:
         ("begun", entry.begun),
         ("finished", entry.finished or ""),
         ("state", state),
+        ("because", entry.why),
         ("baseline", entry.baseline),
         ("goes back over", ", ".join(map(str, entry.undoes))),
         ("guards overridden", ", ".join(entry.accepted)),

@@ -93,5 +93,8 @@ def put_back_sheet(items: Sequence[PutBack]) -> Sheet:
     rows = tuple({"outcome": str(item.outcome), "place": item.place, "said": item.said} for item in told)
     styles = {i: STYLES[item.outcome] for i, item in enumerate(told)}
     return Sheet(
-        "undo", columns_of(("outcome", ""), ("place", ""), whole=("outcome",), under={"place": "said"}), rows, styles
+        "undo",
+        columns_of(("outcome", "rehearsed"), ("place", "place"), whole=("outcome",), under={"place": "said"}),
+        rows,
+        styles,
     )

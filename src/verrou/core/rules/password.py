@@ -10,7 +10,10 @@ PWQUALITY = (
     "/etc/security/pwquality.conf and, read before it, /etc/security/pwquality.conf.d/*.conf; an argument of "
     "pam_pwquality.so in the PAM stack wins over both"
 )
-AGEING = "in /etc/login.defs for accounts still to be made, and in each account's line of /etc/shadow"
+AGEING = (
+    "in /etc/login.defs for accounts still to be made, and in each account's line of /etc/shadow, "
+    "root's left out, since programs run as it and would be refused"
+)
 
 RULES = (
     Rule(

@@ -26,6 +26,7 @@ from verrou.core.steps import (
 )
 from verrou.core.trials import Answer, CannotTry, TrialAccount
 from verrou.machines import (
+    NOTHING,
     CannotRehearse,
     Change,
     ChangeSet,
@@ -51,7 +52,7 @@ from verrou.machines.linux.account_steps import AccountEdit, ageing_of_new_accou
 from verrou.machines.linux.archives import is_whole
 from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.homes import OPEN_FOLDER, new_archive
-from verrou.machines.linux.landing import Landing, leaving_name
+from verrou.machines.linux.landing import COPIED, Landing, copied_name, leaving_name
 from verrou.machines.linux.lockout import load_faillock, moved_back
 from verrou.machines.linux.merging import merger_for
 from verrou.machines.linux.new_homes import HOMES, is_as_made
@@ -136,8 +137,7 @@ class LinuxCopy:
         except (Refused, CannotRehearse) as refused:
             result = StepResult(Outcome.REFUSED, str(refused))
         except OSError as error:
-            where = str(error.filename or "a file").removeprefix(str(self.root.path))
-            result = StepResult(Outcome.REFUSED, f"{where}: {error.strerror}; Verrou does not write there")
+            result = StepResult(Outcome.REFUSED, self._why(error))
         if result.outcome is Outcome.REFUSED:
             self._restore(before)
             self._at_home, self._tallies = homes, tallies
@@ -151,10 +151,21 @@ class LinuxCopy:
         pending = [*self._at_home, *(change for phase in self._phases for change in phase)]
         edit = AccountEdit(self.root, today_in_days(), hashes, pending=pending)
         results = [edit.apply(step, secrets) for step in steps]
-        edit.write()
+        before = self._snapshot()
+        try:
+            edit.write()
+        except OSError as error:
+            self._restore(before)
+            return [StepResult(Outcome.REFUSED, self._why(error)) for _ in steps]
         self._at_home += edit.homes
         self._tallies |= set(edit.tallies)
         return results
+
+    def _why(self, error: OSError) -> str:
+        """Why a place could not be written on the copy, which stands for the machine."""
+        where = str(error.filename or "a file").removeprefix(str(self.root.path))
+        marked = Landing(self.machine_root).obstacles([Change(where, NOTHING, NOTHING)])
+        return marked[0] if marked else f"{where}: {error.strerror}; Verrou does not write there"
 
     def _edit_with_settings(self, step: Step, secrets: Secrets) -> StepResult:
         """One step on accounts, and what belongs to it elsewhere."""
@@ -422,6 +433,8 @@ class LinuxCopy:
             case "unmake-home" if not there:
                 self._at_home.append(Deed("make-home", place, deed.facts))
                 return PutBack(place, Outcome.UNDONE)
+            case "take-home" if there and self._half_deleted(deed):
+                return self._bring_home(deed)
             case "take-home" if there and (self._landed(deed) or self._aside(deed)):
                 kept = deed.fact("archive")
                 said = f"; unpack {kept} by hand" if kept else ""
@@ -452,8 +465,13 @@ class LinuxCopy:
     def _aside(self, deed: Deed) -> str:
         """What a home is called that an entry moved aside and did not delete yet; nothing where there is none."""
         folder, _, last = deed.place.rpartition("/")
-        aside = leaving_name(last, int(dict(deed.facts).get("entry", 0)))
-        return aside if self.machine_root.item(f"{folder}/{aside}").there else ""
+        entry = int(dict(deed.facts).get("entry", 0))
+        names = (leaving_name(last, entry), copied_name(last, entry))
+        return next((name for name in names if self.machine_root.item(f"{folder}/{name}").there), "")
+
+    def _half_deleted(self, deed: Deed) -> bool:
+        """Whether what stands in a home's place is what is left of it, while the whole of it stands aside."""
+        return not self._landed(deed) and self._aside(deed).startswith(COPIED)
 
     def _bring_home(self, deed: Deed) -> PutBack:
         aside = self._aside(deed)

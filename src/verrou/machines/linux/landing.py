@@ -33,6 +33,14 @@ def leaving_name(last: str, entry: int) -> str:
     return f".verrou-leaving-{entry}-{last}"
 
 
+COPIED = ".verrou-copied-"
+
+
+def copied_name(last: str, entry: int) -> str:
+    """The same where the file system does not rename it, so that it is copied, whole, before it is deleted in place."""
+    return f"{COPIED}{entry}-{last}"
+
+
 def _coming_name(last: str, entry: int) -> str:
     return f".verrou-coming-{entry}-{last}"
 
@@ -63,6 +71,8 @@ class Landing:
     def _deed_stands(self, deed: Deed) -> Standing:
         place = deed.fact("archive") if deed.verb.endswith("-archive") or deed.verb == "archive-home" else deed.place
         there = self.root.item(place).there
+        if deed.verb == "bring-home" and deed.fact("aside"):
+            there = there and not self.root.item(f"{deed.place.rpartition('/')[0]}/{deed.fact('aside')}").there
         done = there if deed.verb in ("make-home", "bring-home", "archive-home") else not there
         return Standing.AFTER if done else Standing.BEFORE
 
@@ -138,7 +148,7 @@ class Landing:
 
     def _do(self, deed: Deed, entry: int) -> None:
         folder, last = self.root.open_folder_of(deed.place)
-        coming, leaving = _coming_name(last, entry), leaving_name(last, entry)
+        coming = _coming_name(last, entry)
         try:
             match deed.verb:
                 case "make-home":
@@ -146,18 +156,16 @@ class Landing:
                     new_homes.build(self.root, folder, coming, deed)
                     os.rename(coming, last, src_dir_fd=folder, dst_dir_fd=folder)
                 case "take-home" | "unmake-home":
-                    os.rename(last, leaving, src_dir_fd=folder, dst_dir_fd=folder)
+                    self._move_aside(deed, folder, last, entry)
+                case "bring-home" if deed.fact("aside"):
+                    if deed.fact("aside").startswith(COPIED):
+                        delete_tree(folder, last)
+                    os.rename(deed.fact("aside"), last, src_dir_fd=folder, dst_dir_fd=folder)
                 case "bring-home":
-                    self._bring(deed, folder, coming)
+                    self._unpack(deed, folder, coming)
                     os.rename(coming, last, src_dir_fd=folder, dst_dir_fd=folder)
                 case "archive-home":
-                    home = os.open(last, OPEN_FOLDER, dir_fd=folder)
-                    shelf, name = self._shelf(deed)
-                    try:
-                        archives.pack(home, deed.place, shelf, name)
-                    finally:
-                        os.close(home)
-                        os.close(shelf)
+                    self._pack(deed, folder, last)
                 case "drop-archive":
                     shelf, name = self._shelf(deed)
                     archives.drop(shelf, name)
@@ -166,15 +174,37 @@ class Landing:
         finally:
             os.close(folder)
 
-    def _bring(self, deed: Deed, folder: int, coming: str) -> None:
-        """A home as ``coming``: from where it was moved aside, or from its archive."""
-        aside = deed.fact("aside")
-        if aside and item_at(aside, folder).there:
+    def _move_aside(self, deed: Deed, folder: int, last: str, entry: int) -> None:
+        copied, coming = copied_name(last, entry), _coming_name(last, entry)
+        if not item_at(copied, folder).there:
+            try:
+                os.rename(last, leaving_name(last, entry), src_dir_fd=folder, dst_dir_fd=folder)
+                return
+            except OSError as error:
+                if error.errno != errno.EXDEV:
+                    raise
+            # An overlay does not rename a folder of its lower layer.
             delete_tree(folder, coming)
-            os.rename(aside, coming, src_dir_fd=folder, dst_dir_fd=folder)
-            return
-        if aside and item_at(coming, folder).there and not deed.fact("archive"):
-            return
+            aside = deed._replace(facts=(("archive", f"{ARCHIVES}/{copied}"),))
+            self._pack(aside, folder, last)
+            self._unpack(aside, folder, coming)
+            os.rename(coming, copied, src_dir_fd=folder, dst_dir_fd=folder)
+            shelf, name = self._shelf(aside)
+            archives.drop(shelf, name)
+            os.close(shelf)
+        delete_tree(folder, last)
+
+    def _pack(self, deed: Deed, folder: int, last: str) -> None:
+        home = os.open(last, OPEN_FOLDER, dir_fd=folder)
+        shelf, name = self._shelf(deed)
+        try:
+            archives.pack(home, deed.place, shelf, name)
+        finally:
+            os.close(home)
+            os.close(shelf)
+
+    def _unpack(self, deed: Deed, folder: int, coming: str) -> None:
+        """A home from its archive, as ``coming``."""
         delete_tree(folder, coming)
         shelf, name = self._shelf(deed)
         try:
@@ -201,7 +231,7 @@ class Landing:
                 continue
             try:
                 if isinstance(change, Deed):
-                    for name in (leaving_name(last, entry), _coming_name(last, entry)):
+                    for name in (leaving_name(last, entry), copied_name(last, entry), _coming_name(last, entry)):
                         delete_tree(folder, name)
                     if change.verb == "bring-home" and change.fact("aside"):
                         delete_tree(folder, change.fact("aside"))

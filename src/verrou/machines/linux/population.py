@@ -204,7 +204,7 @@ def population(
         main_group = primary.get(record.fields[3])
         if main_group:
             in_primary.setdefault(main_group, []).append(record.name)
-        groups = ([main_group] if main_group else []) + memberships.get(record.name, [])
+        groups = dict.fromkeys(([main_group] if main_group else []) + memberships.get(record.name, []))
         uid = int(record.fields[2])
         named = [by_user[who].source for who in ("ALL", record.name, f"#{uid}") if who in by_user]
         tries, locked = locks.get(record.name, (0, None))

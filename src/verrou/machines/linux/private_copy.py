@@ -117,9 +117,8 @@ def private_copy(machine_root: Root) -> Iterator[PrivateCopy]:
     try:
         with os.fdopen(to_child[1], "w") as asking, os.fdopen(from_child[0]) as answering:
             line = _Line(asking, answering)
-            told = line.hear()
+            told = line.hear() | line.hear()  # from the two processes of the child, in whichever order they get to it
             inner = int(told["pid"]) or child
-            told = line.hear()
             root = Root(Path(f"/proc/{inner}/root"), live=machine_root.live)
             uppers = {name: Path(f"/proc/{inner}/fd/{number}") for name, number in told["uppers"].items()}
             copy = PrivateCopy(root, uppers, line)
