@@ -199,6 +199,7 @@ def test_on_a_bench_machine(tmp_path: Path, steps: list[Step]) -> None:
 
 @examples(40)
 @example(steps=[Join("tern", "tern")])
+@example(steps=[SetFlags("root", cannot_change=True)])
 @given(steps=STEPS)
 def test_on_a_linux_tree(tree: Path, steps: list[Step]) -> None:
     as_foreseen_and_as_rehearsed(fresh_tree(tree), steps)

@@ -286,11 +286,12 @@ def _refuse(machine: Machine, rehearsal: "Rehearsal", told: Any, *, whole: bool,
     from verrou.records.carry_out import note
 
     try:
-        untried = any(r.guard == guards.UNTRIED for r in guards.refusals_on(rehearsal.course, told.accepted))
-        if (failed := rehearsal.course.failed_trials) and (whole or untried):
+        failed = rehearsal.course.failed_trials
+        refusals = guards.refusals_on(rehearsal.course, told.accepted)
+        if failed and (whole or any(refusal.guard == guards.UNTRIED for refusal in refusals)):
             words = "\n".join(f"the trial of {name} failed: {said}" for name, said in failed.items())
             raise MachineRefused(f"{words}\nnothing was changed")
-        guards.check(rehearsal.course, told.accepted)
+        guards.refuse(refusals)
         if rehearsal.obstacles:
             raise MachineRefused("nothing was changed: " + "\n".join(rehearsal.obstacles))
         if whole and rehearsal.refused:

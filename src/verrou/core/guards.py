@@ -3,8 +3,9 @@ each step by itself was foreseen to do tells which one broke it."""
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import timedelta
+from functools import cached_property
 
-from attrs import evolve, frozen
+from attrs import define, evolve, field, frozen
 
 from verrou.core.access import role_of, usable_administrator, usable_administrators, ways_in
 from verrou.core.ageing import closed_from
@@ -87,7 +88,7 @@ def _usable_after(after: Posture, usable: frozenset[str], touched: tuple[Account
     return (usable - again) | {account.identity for account in touched if usable_administrator(account, after)}
 
 
-@frozen(eq=False)
+@define(frozen=True, eq=False, slots=False)
 class Course:
     """A worksheet to be judged: the machine before and after it, and its stages. ``refused`` are the numbers of the
     steps that the machine would refuse. ``gap`` tells where, while it lands, nobody could administer;
@@ -99,9 +100,19 @@ class Course:
     stages: Sequence[Stage]
     refused: frozenset[int] = frozenset()
     gap: str = ""
-    failed_trials: Mapping[str, str] = {}
+    failed_trials: Mapping[str, str] = field(factory=dict)
     going_back: bool = False
     rehearsed: bool = False
+
+    @cached_property
+    def usable_before(self) -> list[Account]:
+        """The administrators who can sit down at the console before it."""
+        return usable_administrators(self.before)
+
+    @cached_property
+    def usable_after(self) -> list[Account]:
+        """Those who can afterwards."""
+        return usable_administrators(self.after)
 
     @property
     def done(self) -> list[Stage]:
@@ -142,9 +153,9 @@ class Guard:
 
 
 def _last_administrator(course: Course) -> Iterator[Refusal]:
-    if not usable_administrators(course.before):
+    if not course.usable_before:
         return
-    if not usable_administrators(course.after):
+    if not course.usable_after:
         blamed = next((stage for stage in course.done if stage.usable_before and not stage.usable_after), None)
         yield Refusal(
             "last-administrator",
@@ -166,10 +177,12 @@ LOOK_AHEAD = timedelta(days=90)
 
 
 def _lasting_administrator(course: Course) -> Iterator[Refusal]:
-    if not usable_administrators(course.after) or why_not_lasting(course.before):
+    if not course.usable_after or why_not_lasting(course.before, course.usable_before):
         return
-    if why := why_not_lasting(course.after):
-        blamed = next((stage for stage in course.done if why_not_lasting(stage.after)), None)
+    if why := why_not_lasting(course.after, course.usable_after):
+        blamed = next(
+            (stage for stage in course.done if why_not_lasting(stage.after, usable_administrators(stage.after))), None
+        )
         yield Refusal(
             "lasting-administrator",
             blamed.number if blamed else 0,
@@ -178,10 +191,10 @@ def _lasting_administrator(course: Course) -> Iterator[Refusal]:
         )
 
 
-def why_not_lasting(posture: Posture) -> str:
+def why_not_lasting(posture: Posture, usable: Sequence[Account]) -> str:
     """Why there will be no usable administrator within :data:`LOOK_AHEAD`, by the ends, ages and days of grace that are
-    written down today, or by a lock that only an administrator can lift; nothing where there will be one."""
-    usable = usable_administrators(posture)
+    written down today, or by a lock that only an administrator can lift; nothing where there will be one. ``usable`` are
+    those of today."""
     if not usable:
         return "there is no administrator who can sign in now"
     last_day = posture.machine.now.date() + LOOK_AHEAD
@@ -218,8 +231,8 @@ UNTRIED = "untried-administrator"
 def _untried_administrator(course: Course) -> Iterator[Refusal]:
     if course.going_back:
         return  # to whoever administered before: nobody takes over who did not do so already
-    before = {account.identity for account in usable_administrators(course.before)}
-    after = usable_administrators(course.after)
+    before = {account.identity for account in course.usable_before}
+    after = course.usable_after
     lost = before - {account.identity for account in after}
     if not lost or not after or tried_names(course) & {account.name for account in after}:
         return
@@ -452,7 +465,7 @@ def refusals_on(course: Course, accepted: Collection[str] = ()) -> list[Refusal]
 
 def warnings(course: Course) -> list[str]:
     """What the guards would promise and cannot, since it was not so before either."""
-    if usable_administrators(course.after) or usable_administrators(course.before):
+    if course.usable_after or course.usable_before:
         return []
     return [
         "No administrator can sign in at the console, neither before nor after this; begin with one who has a password "
@@ -490,7 +503,16 @@ def check(course: Course, accepted: Collection[str] = ()) -> None:
     Raises:
         GuardRefused: a line for each refusal.
     """
-    if found := refusals_on(course, accepted):
+    refuse(refusals_on(course, accepted))
+
+
+def refuse(found: Sequence[Refusal]) -> None:
+    """Stop here when there are any.
+
+    Raises:
+        GuardRefused: a line for each refusal.
+    """
+    if found:
         raise GuardRefused("\n".join(map(str, found)))
 
 

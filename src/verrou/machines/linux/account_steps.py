@@ -8,7 +8,7 @@ from pathlib import Path
 
 from attrs import define, field
 
-from verrou.core.model import Detail, Flag, Role, counted, say_size
+from verrou.core.model import Detail, Flag, Role, Source, counted, say_size
 from verrou.core.steps import (
     CreateAccount,
     CreateGroup,
@@ -61,7 +61,7 @@ from verrou.machines.linux.population import (
     scheme_of,
 )
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.sudoers import elevations
+from verrou.machines.linux.sudoers import Elevation, elevations
 from verrou.machines.linux.ways import sessions
 
 SHELL = "/bin/bash"
@@ -73,9 +73,8 @@ def today_in_days() -> int:
     return int(time.time() // 86400)
 
 
-def ageing_of_new_accounts(root: Root) -> tuple[str, str, str]:
+def ageing_of_new_accounts(defs: Mapping[str, tuple[str, Source]]) -> tuple[str, str, str]:
     """The minimum, maximum and warning fields that login.defs(5) gives a new account."""
-    defs = login_defs(root)
     fields = []
     for key, otherwise in (("PASS_MIN_DAYS", 0), ("PASS_MAX_DAYS", 99999), ("PASS_WARN_AGE", 7)):
         days = defined_number(defs, key, otherwise)
@@ -97,6 +96,7 @@ class AccountEdit:
     tallies: list[str] = field(factory=list, init=False)
     ends: dict[str, str] = field(factory=dict, init=False)
     numbers: Numbers = field(init=False)
+    _given_by_line: list[Elevation] | None = field(default=None, init=False)
 
     def __attrs_post_init__(self) -> None:
         for name in (PASSWD, SHADOW, GROUP, GSHADOW, SUBUID, SUBGID):
@@ -192,7 +192,7 @@ class AccountEdit:
         uid = self.numbers.free(PASSWD, "UID")
         gid = self.numbers.free(GROUP, "GID") if uid in self.numbers.given(GROUP) else uid
         home, shell = self._home_and_shell(step)
-        minimum, maximum, warning = ageing_of_new_accounts(self.root)
+        minimum, maximum, warning = ageing_of_new_accounts(self.numbers.defs)
         if step.cannot_change:
             minimum = maximum = str(NEVER_DAYS)
         changed = "0" if step.must_change else str(self.today_days)
@@ -213,9 +213,15 @@ class AccountEdit:
 
     def _check_lines_by_name(self, name: str, role: Role) -> None:
         """A line that names an account gives it what it gives, also when somebody else comes to that name."""
-        named = [e.source for e in elevations(self.root)[0] if e.who == name]
+        named = [e.source for e in self._elevations() if e.who == name]
         if named and role is not Role.ADMINISTRATOR:
             raise Refused(f"{named[0]} makes an administrator of whoever is called {name}; take that line away first")
+
+    def _elevations(self) -> list[Elevation]:
+        """The lines of sudoers(5) that give everything; no step of an edit writes there."""
+        if self._given_by_line is None:
+            self._given_by_line = elevations(self.root)[0]
+        return self._given_by_line
 
     def _gate(self, role: Role) -> str | None:
         """The group that makes an account amount to a role."""
@@ -225,7 +231,8 @@ class AccountEdit:
             gates = list(confined_groups(self.root, {record.name for record in self.files[GROUP].records()}))
             missing = "no group here is kept to the console, so there is nothing that makes a guest"
         else:
-            gates = _administration_groups(self.root)
+            names = [e.who for e in self._elevations()]
+            gates = [who.removeprefix("%") for who in names if who.startswith("%") and who[1:2] != "#"]
             missing = "no group here makes an administrator; install the package sudo"
         gate = next((group for group in gates if self.files[GROUP].find(group)), None)
         if gate is None:
@@ -270,7 +277,7 @@ class AccountEdit:
         self.ends.pop(name, None)
         if "/" not in name and self._tally(name) is not None:
             self.tallies.append(f"{load_faillock(self.root).tallies}/{name}")
-        named = [str(e.source) for e in elevations(self.root)[0] if e.who == name]
+        named = [str(e.source) for e in self._elevations() if e.who == name]
         return "; ".join(filter(None, (said, f"still named in {', '.join(named)}" if named else "")))
 
     def _tally(self, name: str) -> Path | None:
@@ -371,7 +378,7 @@ class AccountEdit:
         record = self._record(SHADOW, step.account)
         if record.name != "root" and self._record(PASSWD, step.account).fields[2] == "0":
             raise Refused(f"{step.account} is root under another name; remove it instead")
-        minimum, maximum, _ = ageing_of_new_accounts(self.root)
+        minimum, maximum, _ = ageing_of_new_accounts(self.numbers.defs)
         values: dict[str, str] = {}
         said = ""
         for flag, on in step.flags.items():
@@ -382,6 +389,8 @@ class AccountEdit:
                     raise Refused(f"{step.account} has no password that it could change")
                 values["f2"] = "0" if on else str(self.today_days) if record.fields[2] == "0" else record.fields[2]
             elif flag is Flag.CANNOT_CHANGE:
+                if on and self._is_root(step.account):
+                    raise Refused(f"{step.account} may change every password, its own too")
                 values["f3"] = str(NEVER_DAYS) if on else minimum
                 ends = limit_in_days(values.get("f4", record.fields[4])) is not None
                 said = "once its password ends, only an administrator can give it another" if on and ends else said
@@ -489,7 +498,7 @@ class AccountEdit:
         if record.fields[2] == "0":
             raise Refused(f"programs rely on the name {name}; it stays")
         self._check_name(new_name)
-        named = [e.source for e in elevations(self.root)[0] if e.who == name]
+        named = [e.source for e in self._elevations() if e.who == name]
         if named:
             raise Refused(f"{named[0]} names {name}; put the account into a group that elevates, then rename it")
         for file in (PASSWD, SHADOW, SUBUID, SUBGID):
@@ -520,10 +529,6 @@ class AccountEdit:
 
 def _days(day: date | None) -> str:
     return str((day - EPOCH).days) if day else ""
-
-
-def _administration_groups(root: Root) -> list[str]:
-    return [e.who.removeprefix("%") for e in elevations(root)[0] if e.who.startswith("%") and e.who[1:2] != "#"]
 
 
 def _checked_first(step: Step) -> bool:

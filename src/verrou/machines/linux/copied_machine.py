@@ -57,7 +57,7 @@ from verrou.machines.linux.lockout import load_faillock, moved_back
 from verrou.machines.linux.merging import merger_for
 from verrou.machines.linux.new_homes import HOMES, is_as_made
 from verrou.machines.linux.pam_profiles import Refused, update_stack
-from verrou.machines.linux.population import AccountFiles, ageing
+from verrou.machines.linux.population import AccountFiles, ageing, login_defs
 from verrou.machines.linux.private_copy import PrivateCopy
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rule_steps import set_rules
@@ -542,7 +542,15 @@ class _TrialOnLinux:
         lines = {
             PASSWD: (account, "x", str(uid), str(uid), "", "/nonexistent", "/bin/sh"),
             GROUP: (account, "x", str(uid), ""),
-            SHADOW: (account, hashed(password), str(today_in_days()), *ageing_of_new_accounts(root), "", "", ""),
+            SHADOW: (
+                account,
+                hashed(password),
+                str(today_in_days()),
+                *ageing_of_new_accounts(login_defs(root)),
+                "",
+                "",
+                "",
+            ),
             GSHADOW: (account, "!", "", ""),
         }
         for name, fields in lines.items():
