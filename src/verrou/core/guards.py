@@ -180,9 +180,8 @@ def _lasting_administrator(course: Course) -> Iterator[Refusal]:
     if not course.usable_after or why_not_lasting(course.before, course.usable_before):
         return
     if why := why_not_lasting(course.after, course.usable_after):
-        blamed = next(
-            (stage for stage in course.done if why_not_lasting(stage.after, usable_administrators(stage.after))), None
-        )
+        ending = (s for s in course.done if why_not_lasting(s.after, usable_administrators(s.after)))
+        blamed = next(ending, None)
         yield Refusal(
             "lasting-administrator",
             blamed.number if blamed else 0,
@@ -193,8 +192,8 @@ def _lasting_administrator(course: Course) -> Iterator[Refusal]:
 
 def why_not_lasting(posture: Posture, usable: Sequence[Account]) -> str:
     """Why there will be no usable administrator within :data:`LOOK_AHEAD`, by the ends, ages and days of grace that are
-    written down today, or by a lock that only an administrator can lift; nothing where there will be one. ``usable`` are
-    those of today."""
+    written down today, or by a lock that only an administrator can lift; nothing where there will be one. ``usable``
+    are those of today."""
     if not usable:
         return "there is no administrator who can sign in now"
     last_day = posture.machine.now.date() + LOOK_AHEAD

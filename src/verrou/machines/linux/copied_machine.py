@@ -539,6 +539,7 @@ class _TrialOnLinux:
         root.forget()
         taken = {r.fields[2] for n in (PASSWD, GROUP) for r in AccountFile.parse(n, root.text(n) or "").records()}
         uid = next(number for number in range(TRIAL_UID, 0, -1) if str(number) not in taken)
+        ages = ageing_of_new_accounts(login_defs(root))
         lines = {
             PASSWD: (account, "x", str(uid), str(uid), "", "/nonexistent", "/bin/sh"),
             GROUP: (account, "x", str(uid), ""),
