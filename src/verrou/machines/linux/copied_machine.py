@@ -543,15 +543,7 @@ class _TrialOnLinux:
         lines = {
             PASSWD: (account, "x", str(uid), str(uid), "", "/nonexistent", "/bin/sh"),
             GROUP: (account, "x", str(uid), ""),
-            SHADOW: (
-                account,
-                hashed(password),
-                str(today_in_days()),
-                *ageing_of_new_accounts(login_defs(root)),
-                "",
-                "",
-                "",
-            ),
+            SHADOW: (account, hashed(password), str(today_in_days()), *ages, "", "", ""),
             GSHADOW: (account, "!", "", ""),
         }
         for name, fields in lines.items():
