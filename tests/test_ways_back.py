@@ -171,6 +171,30 @@ class TestOnARealRoot:
         assert root.signs_in("warden", GOOD_PASSWORD) and not root.signs_in("warden", "wrong")
         verrou("undo", *m, code=3)
 
+    def test_a_number_that_was_given_away_since_is_not_given_twice(
+        self, manned_root: PrivateRoot, verrou: Verrou
+    ) -> None:
+        root, m = manned_root, ("-m", manned_root.path, "--yes")
+        verrou("account", "add", "tern", "--password", "generate", *m)
+        verrou("account", "remove", "tern", "--files", "archive", *m)
+        root.inside("useradd", "-M", "gull")
+        start = root.tree()
+        told = verrou("undo", *m, code=4).stderr
+        assert "tern would be one account" in told.replace("gull and ", "") and root.tree() == start
+
+    def test_a_rehearsal_sees_who_signed_in(self, manned_root: PrivateRoot) -> None:
+        from verrou.machines.linux.population import LASTLOG_RECORD
+        from verrou.records import carry_out
+
+        with open(manned_root.path / "var/log/lastlog", "wb") as log:
+            log.seek(1000 * LASTLOG_RECORD.size)
+            log.write(LASTLOG_RECORD.pack(1_790_000_000, b"tty1", b""))
+        machine = open_machine(str(manned_root.path))
+        before = machine.observe()
+        assert before.by_name["warden"].last_sign_in is not None
+        after = carry_out.rehearse(machine, before, [CreateAccount("tern", Role.STANDARD)], Secrets()).after
+        assert after.by_name["warden"] == before.by_name["warden"]
+
     def test_what_hangs_on_a_file_outlasts_a_change(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
         shadow = root.path / "etc/shadow"

@@ -67,9 +67,13 @@ def attributes_of(descriptor: int) -> tuple[tuple[str, bytes], ...]:
     return tuple(found)
 
 
-def dress(descriptor: int, item: Item) -> None:
+def dress(descriptor: int, item: Item, *, all_of_it: bool = True) -> None:
     """Give an open file or folder the owner, mode and attributes of ``item``; attributes that it has beside those go,
-    as far as the system lets them."""
+    as far as the system lets them. Without ``all_of_it``, what its file system cannot hold is left out.
+
+    Raises:
+        OSError: it cannot be given all of it.
+    """
     os.fchown(descriptor, item.uid, item.gid)
     wanted = dict(item.attributes)
     for name, value in attributes_of(descriptor):
@@ -82,7 +86,11 @@ def dress(descriptor: int, item: Item) -> None:
     have = dict(attributes_of(descriptor))
     for name, value in wanted.items():
         if have.get(name) != value:
-            os.setxattr(descriptor, name, value)
+            try:
+                os.setxattr(descriptor, name, value)
+            except OSError:
+                if all_of_it:
+                    raise
     # After the owner, since a change of owner takes set-id bits off; after an ACL, whose mask is the group's bits.
     os.fchmod(descriptor, item.mode)
 

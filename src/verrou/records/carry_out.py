@@ -137,9 +137,17 @@ def _rehearsed(copy: Copy, posture: Posture, steps: Sequence[Step], secrets: Sec
         changes,
         copy.stamps(),
         tuple(copy.remarks(changes)),
-        tuple(copy.obstacles(changes)),
+        (*copy.obstacles(changes), *_new_twins(posture, after)),
         _trials(copy, after) if prove else (),
     )
+
+
+def _new_twins(before: Posture, after: Posture) -> Iterator[str]:
+    """Accounts that would come to have one identity: a number that was free may have been given away since."""
+    for identity, twins in after.by_identity.items():
+        if len(twins) > 1 and len(before.by_identity.get(identity, ())) < len(twins):
+            names = " and ".join(account.name for account in twins)
+            yield f"{names} would be one account, since both would have the number {identity}; give one another first"
 
 
 def _failed_trials(steps: Sequence[Step], results: Sequence[StepResult]) -> dict[str, str]:
@@ -432,7 +440,7 @@ def rehearse_undo(machine: Machine, journal: Journal, numbers: Sequence[int]) ->
                 changes,
                 copy.stamps(),
                 (*copy.remarks(changes), *said),
-                tuple(copy.obstacles(changes)),
+                (*copy.obstacles(changes), *_new_twins(posture, after)),
                 put_back=tuple(items),
             )
     except CannotRehearse as reason:

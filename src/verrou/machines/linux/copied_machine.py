@@ -88,6 +88,7 @@ class LinuxCopy:
     _phases: list[list[Change | Deed]] = field(factory=list, init=False)
     _at_home: list[Change | Deed] = field(factory=list, init=False)
     _tallies: set[str] = field(factory=set, init=False)
+    _put_back: dict[str, Item] = field(factory=dict, init=False)
     _restack: bool = field(default=False, init=False)
 
     @property
@@ -264,6 +265,14 @@ class LinuxCopy:
             self._known[place] = self.machine_root.item(place)
         return self._known[place]
 
+    def _item_after(self, place: str) -> Item:
+        """What stands in a place of the copy. No step changes the attributes of a file that is there, and the memory
+        that the copy is made in may not hold all of them: they are the machine's own, or what was put back."""
+        item, before = self.root.item(place), self._item_before(place)
+        meant = self._put_back.get(place, before)
+        same_kind = meant.there and item.there and meant.folder is item.folder and not item.link
+        return item._replace(attributes=meant.attributes) if same_kind else item
+
     def _snapshot(self) -> dict[str, Item]:
         return {place: self.root.item(place) for place in self._candidates()}
 
@@ -294,7 +303,7 @@ class LinuxCopy:
             path.write_bytes(item.content)
         if item.folder or item.content is not None:
             descriptor = os.open(path, os.O_RDONLY | os.O_NOFOLLOW)
-            dress(descriptor, item)
+            dress(descriptor, item, all_of_it=False)
             os.close(descriptor)
         self.root.forget()
 
@@ -305,7 +314,7 @@ class LinuxCopy:
     def _done_since(self) -> list[Change | Deed]:
         changes: list[Change | Deed] = []
         for place in sorted(self._candidates()):
-            before, after = self._item_before(place), self.root.item(place)
+            before, after = self._item_before(place), self._item_after(place)
             if before != after:
                 changes.append(Change(place, before, after))
                 self._known[place] = after
@@ -402,6 +411,7 @@ class LinuxCopy:
             if place.startswith(f"{load_faillock(self.root).tallies}/"):
                 self._tallies.add(place)
             self._write(place, item)
+            self._put_back[place] = item
         except OSError as error:
             return PutBack(place, Outcome.REFUSED, f"{error.strerror}; left as it is")
         return PutBack(place, Outcome.UNDONE, said)

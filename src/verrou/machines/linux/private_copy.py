@@ -54,7 +54,7 @@ from verrou.machines.linux.root import Root, host_name
 
 COPIED = ("/etc", "/var/lib/pam", "/var/cache/debconf", "/usr/share/pam-configs")
 """The folders that steps may write."""
-MASKED = ("/tmp", "/var/tmp", "/dev/shm", "/var/lib/sudo", "/var/log")
+MASKED = ("/tmp", "/var/tmp", "/dev/shm", "/var/lib/sudo")
 """Where programs leave things that mean nothing: fresh and empty in the copy."""
 PLAIN_DEVICES = ("null", "zero", "full", "random", "urandom")
 SCRATCH = ("/mnt", "/media", "/srv", "/opt", "/boot", "/home", "/var", "/usr")
