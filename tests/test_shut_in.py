@@ -118,8 +118,38 @@ def test_what_a_hostile_program_got_through_with(
     with private_copy(Root(manned_root.path)) as copy:
         copy.run(["/usr/bin/hostile"])
         log = copy.root.lines("/etc/hostile-log")
+        copy.run(["/bin/bash", "-c", "(setsid sleep 300 &) ; (setsid sleep 300 &)"])
+        assert copy.run(["/bin/bash", "-c", "grep -l sleep /proc/[0-9]*/comm"])[0] != 0, "nothing is left behind"
         copy.run(["/bin/bash", "-c", "kill -9 -1"])
         assert copy.run(["/bin/true"]) == (0, ""), "all that it can signal is itself"
     allowed = {"write outside by a plain path"}  # in the copy's own /tmp, which is empty and goes with it
     assert log[0] == "ran" and set(log[1:]) <= allowed, log
     reaches_nothing(manned_root, outside, listener)
+
+
+def test_a_link_that_a_hostile_program_leaves_is_not_followed_out(
+    manned_root: PrivateRoot, verrou: Verrou, tmp_path: Path
+) -> None:
+    """Its updater puts links to this computer where Verrou writes next."""
+    (tmp_path / "precious").write_text("kept")
+    swapping = f"#!/bin/sh\nln -sf {tmp_path}/precious /etc/login.defs\nln -sf {tmp_path}/precious /etc/shadow\n"
+    manned_root.write("/usr/sbin/pam-auth-update", swapping)
+    rules = ("rule", "set", "password.remember=4", "password.warn_before=9 days")
+    verrou(*rules, "-m", manned_root.path, "--yes", code=None)
+    verrou("undo", "-m", manned_root.path, "--yes", code=None)
+    assert (tmp_path / "precious").read_text() == "kept"
+
+
+def test_a_journal_that_a_hostile_disk_brings_moves_nothing_of_this_computer(
+    manned_root: PrivateRoot, verrou: Verrou, tmp_path: Path
+) -> None:
+    """An entry that broke off, made up, whose deed names a folder above the disk."""
+    from verrou.machines import Deed
+    from verrou.records.journal import Journal
+
+    (tmp_path / "precious").mkdir()
+    told = {"command": "x", "by": "x", "baseline": "", "accepted": [], "steps": [], "differences": [], "undoes": []}
+    facts = (("uid", 0), ("archive", ""), ("aside", "../../precious"))
+    Journal(manned_root.path / "var/lib/verrou").begin(told, [Deed("bring-home", "/home/tern", facts)])
+    said = verrou("resume", "-m", manned_root.path, code=4).stderr
+    assert "../../precious" in said and (tmp_path / "precious").is_dir()

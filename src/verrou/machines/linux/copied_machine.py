@@ -3,7 +3,7 @@
 import os
 import secrets as random_source
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import timedelta
 from itertools import groupby
 from pathlib import Path
@@ -214,8 +214,9 @@ class LinuxCopy:
         except CannotRehearse as reason:
             raise CannotTry(str(reason)) from None
         self.root.forget()
-        words = {key: answer[key] for key in ("said", "new_password_first") if key in answer}
-        return Answer(accepted=bool(answer.get("accepted")), **words)
+        return Answer(
+            answer.get("accepted") is True, str(answer.get("said", "")), answer.get("new_password_first") is True
+        )
 
     # Looking
 
@@ -286,25 +287,25 @@ class LinuxCopy:
 
     def _write(self, place: str, item: Item) -> None:
         """Make a place of the copy what ``item`` is."""
-        path = self.root.place(place.rpartition("/")[0]) / place.rpartition("/")[2]
         now = self.root.item(place)
-        if (item.content is None and not item.folder) or now.folder is not item.folder or now.link:
-            if now.folder:
-                path.rmdir()
-            else:
-                path.unlink(missing_ok=True)
-        if item.folder:
-            path.mkdir(mode=0o700, parents=True, exist_ok=True)
-        elif item.link:
-            path.symlink_to(item.link)
-            os.chown(path, item.uid, item.gid, follow_symlinks=False)
-        elif item.content is not None:
-            path.parent.mkdir(mode=0o755, parents=True, exist_ok=True)
-            path.write_bytes(item.content)
-        if item.folder or item.content is not None:
-            descriptor = os.open(path, os.O_RDONLY | os.O_NOFOLLOW)
-            dress(descriptor, item, all_of_it=False)
-            os.close(descriptor)
+        if item.there:
+            self.root.make_folders(place.rpartition("/")[0])
+        elif not now.there:
+            return
+        folder, last = self.root.open_folder_of(place)
+        try:
+            if not item.there or now.folder is not item.folder or now.link:
+                if now.folder:
+                    os.rmdir(last, dir_fd=folder)
+                elif now.there:
+                    os.unlink(last, dir_fd=folder)
+            if item.link:
+                os.symlink(item.link, last, dir_fd=folder)
+                os.chown(last, item.uid, item.gid, dir_fd=folder, follow_symlinks=False)
+            elif item.there:
+                _put(folder, last, item)
+        finally:
+            os.close(folder)
         self.root.forget()
 
     def mark(self) -> None:
@@ -580,17 +581,19 @@ class _TrialOnLinux:
         self._shadow(f2=str(today_in_days() - (minimum or 0)))
 
     def pass_time(self, span: timedelta) -> None:
-        if self._tally.exists():
+        root = self.machine.root
+        if content := root.content(self._tally):
             # Written in place: the tally belongs to its account, and PAM checks that.
-            self._tally.write_bytes(moved_back(self._tally.read_bytes(), span))
+            descriptor = root.open(self._tally, os.O_WRONLY | os.O_NONBLOCK)
+            os.write(descriptor, moved_back(content, span))
+            os.close(descriptor)
 
     def unlock(self) -> None:
-        self._tally.unlink(missing_ok=True)
+        self.machine.root.remove(self._tally)
 
     @property
-    def _tally(self) -> Path:
-        root = self.machine.root
-        return root.place(load_faillock(root).tallies) / self.account
+    def _tally(self) -> str:
+        return f"{load_faillock(self.machine.root).tallies}/{self.account}"
 
     def _shadow(self, **values: str) -> None:
         root = self.machine.root
@@ -611,6 +614,24 @@ class _RootWith(Root):
         if item is None:
             return Root.text(self, name)
         return None if item.content is None else item.content.decode("utf-8", "surrogateescape")
+
+
+def _put(folder: int, name: str, item: Item) -> None:
+    """A file or folder of the copy, with what hangs on it as far as the copy can hold it."""
+    if item.folder:
+        with suppress(FileExistsError):
+            os.mkdir(name, 0o700, dir_fd=folder)
+        descriptor = os.open(name, OPEN_FOLDER, dir_fd=folder)
+    else:
+        flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+        descriptor = os.open(name, flags, 0o600, dir_fd=folder)
+    try:
+        view = memoryview(item.content or b"")
+        while view:
+            view = view[os.write(descriptor, view) :]
+        dress(descriptor, item, all_of_it=False)
+    finally:
+        os.close(descriptor)
 
 
 def _decides(place: str) -> bool:

@@ -147,6 +147,8 @@ class Landing:
         return here
 
     def _do(self, deed: Deed, entry: int) -> None:
+        if "aside" in dict(deed.facts) and "/" in deed.fact("aside"):
+            raise MachineRefused(f"what was kept names {deed.fact('aside')!r}, which is nothing beside {deed.place}")
         folder, last = self.root.open_folder_of(deed.place)
         coming = _coming_name(last, entry)
         try:

@@ -1,6 +1,7 @@
 """The accounts and groups of a Linux system, from its account files, sudoers, tallies and lastlog."""
 
 import mmap
+import os
 import struct
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
@@ -324,7 +325,7 @@ def _account(
 def _last_sign_ins(root: Root) -> Callable[[int], datetime | None]:
     """The last sign-in by uid, from lastlog(8): a sparse file that can be far larger than its content."""
     try:
-        with open(root.place(LASTLOG), "rb") as stream:
+        with os.fdopen(root.open(LASTLOG, os.O_RDONLY | os.O_NONBLOCK), "rb") as stream:
             records: bytes | mmap.mmap = mmap.mmap(stream.fileno(), 0, access=mmap.ACCESS_READ)
     except (OSError, ValueError):
         records = b""

@@ -60,7 +60,9 @@ PLAIN_DEVICES = ("null", "zero", "full", "random", "urandom")
 SCRATCH = ("/mnt", "/media", "/srv", "/opt", "/boot", "/home", "/var", "/usr")
 """Where the copy is put together, in mounts of our own: the first that is there and does not hold the disk itself."""
 MOST_MEMORY = "512m"
-MOST_TALLIES = 20_000
+MOST_TALLIES, LARGEST_TALLY = 20_000, 65_536
+LONGEST_HOST_NAME = 64
+MOST_FILES_OPEN = 4096
 MOST_WORDS = 1 << 20
 """Bytes of an answer that are heard at the most."""
 PATIENCE = 120
@@ -85,7 +87,7 @@ class PrivateCopy:
         """
         self.ran.add(command[0])
         answer = self.line.ask(do="run", command=list(command))
-        return int(answer["code"]), str(answer["said"])
+        return int(answer.get("code", 1)), str(answer.get("said", ""))
 
     def ask(self, do: str, **request: object) -> dict[str, Any]:
         """Have PAM or sudo asked inside; see :class:`_Inside` for what can be asked.
@@ -252,7 +254,8 @@ def _lay_out(machine_root: Root) -> dict[str, int]:
                 mount_new("proc", inside.place("/proc"), flags=MS_NOSUID | MS_RDONLY)
         if inside.place("/sys").is_dir():
             mount_new("tmpfs", inside.place("/sys"), "mode=0555,size=4k")
-        set_host_name(name)
+        with suppress(OSError):
+            set_host_name(name[:LONGEST_HOST_NAME])
     pivot_into(tree)
     return uppers
 
@@ -263,7 +266,7 @@ def _tallies(root: Root, folder: str) -> list[tuple[str, bytes, int, int, int]]:
     for name in root.names_in(folder)[:MOST_TALLIES]:
         place = root.place(f"{folder}/{name}")
         now = os.lstat(place)
-        if stat.S_ISREG(now.st_mode):
+        if stat.S_ISREG(now.st_mode) and now.st_size <= LARGEST_TALLY:
             found.append((name, place.read_bytes(), stat.S_IMODE(now.st_mode), now.st_uid, now.st_gid))
     return found
 
@@ -328,20 +331,26 @@ class _Inside:
             give_up_capabilities()
 
     def run(self, command: list[str]) -> dict[str, object]:
+        # Into memory and not through a pipe, which whatever the program leaves behind would keep open.
+        told, complained = os.memfd_create("told"), os.memfd_create("complained")
         try:
             ended = subprocess.run(
                 command,
                 preexec_fn=self._limited,
                 env=CLEAN_ENVIRONMENT,
                 stdin=subprocess.DEVNULL,
-                capture_output=True,
+                stdout=told,
+                stderr=complained,
                 timeout=PATIENCE,
                 check=False,
             )
+            words = next(filter(None, (os.pread(words, 4000, 0) for words in (complained, told))), b"")
         except (OSError, subprocess.SubprocessError) as error:
             return {"trouble": f"{command[0]} could not be run: {error}"}
-        words = (ended.stderr or ended.stdout)[-4000:].decode(errors="replace")
-        return {"code": ended.returncode, "said": words}
+        finally:
+            os.close(told)
+            os.close(complained)
+        return {"code": ended.returncode, "said": words.decode(errors="replace")}
 
     def library(self) -> dict[str, object]:
         """Whether the system's own PAM library can be used from this process."""
@@ -426,9 +435,22 @@ def _serve(inside: _Inside, asking: Any, say: Callable[[dict[str, object]], None
         request = json.loads(line)
         do = request.pop("do")
         try:
-            say(getattr(inside, do)(**request))
+            answer = getattr(inside, do)(**request)
         except (OSError, VerrouError) as error:
-            say({"trouble": f"{do}: {error}"})
+            answer = {"trouble": f"{do}: {error}"}
+        if inside.shut_in:
+            _end_all()
+        say(answer)
+
+
+def _end_all() -> None:
+    """End what a program left behind, before anybody works on the copy again: this process is the first of its own
+    kind of processes, and sees no other ones."""
+    with suppress(ProcessLookupError):
+        os.kill(-1, signal.SIGKILL)
+    with suppress(ChildProcessError):
+        while True:
+            os.waitpid(-1, 0)
 
 
 def _apart(attempt: Callable[[], dict[str, object]]) -> dict[str, object]:
@@ -438,7 +460,9 @@ def _apart(attempt: Callable[[], dict[str, object]]) -> dict[str, object]:
     if child == 0:
 
         def work() -> None:
-            os.close(reading)
+            # What runs here may be anybody's: it holds no line but the one that it answers by.
+            os.closerange(3, writing)
+            os.closerange(writing + 1, MOST_FILES_OPEN)
             try:
                 answer = attempt()
             except OSError as error:

@@ -5,6 +5,7 @@ import os
 import socket
 import stat
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from functools import cache
 from pathlib import Path, PurePosixPath
 
@@ -178,19 +179,50 @@ class Root:
         Raises:
             OSError: it cannot be written.
         """
-        try:
-            descriptor = self.open(name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, mode)
-        except FileNotFoundError:
-            self.place(name.rpartition("/")[0]).mkdir(mode=0o755, parents=True)
-            descriptor = self.open(name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, mode)
+        self.make_folders(name.rpartition("/")[0])
+        descriptor = self.open(name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NONBLOCK, mode)
         with os.fdopen(descriptor, "wb") as stream:
             stream.write(encode(text))
         self._read.pop(name, None)
 
+    def make_folders(self, name: str) -> None:
+        """Make a folder of a private copy, and those before it, where they are missing.
+
+        Raises:
+            OSError: one cannot be made.
+        """
+        try:
+            os.close(self.open(name or "/", _OPEN_FOLDER))
+            return
+        except FileNotFoundError:
+            self.make_folders(name.rpartition("/")[0])
+        above, last = self.open_folder_of(name)
+        try:
+            os.mkdir(last, 0o755, dir_fd=above)
+        finally:
+            os.close(above)
+
     def remove(self, name: str) -> None:
         """Take a file of a private copy away, where it is there."""
-        self.place(name).unlink(missing_ok=True)
+        with suppress(FileNotFoundError):
+            above, last = self.open_folder_of(name)
+            try:
+                os.unlink(last, dir_fd=above)
+            finally:
+                os.close(above)
         self._read.pop(name, None)
+
+    def content(self, name: str) -> bytes:
+        """The content of a file; nothing where there is none that could be read, or it is no ordinary one."""
+        try:
+            descriptor = self.open(name, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY)
+        except (OSError, ValueError):
+            return b""
+        with os.fdopen(descriptor, "rb") as stream:
+            try:
+                return stream.read() if stat.S_ISREG(os.fstat(descriptor).st_mode) else b""
+            except OSError:
+                return b""
 
     def item(self, name: str) -> Item:
         """What stands at ``name``, a link being a link.

@@ -93,12 +93,8 @@ def key_counter(root: Root) -> Callable[[str, str], int]:
         for pattern in patterns:
             file = pattern.replace("%h", home).replace("%u", name).replace("%%", "%")
             file = file if file.startswith("/") else f"{home}/{file}"
-            try:
-                path = root.place(file)
-                if path.is_file() and file != "/none":
-                    lines += path.read_text(errors="replace").split("\n")
-            except (OSError, ValueError):
-                continue
+            if file != "/none":
+                lines += root.content(file).decode(errors="replace").split("\n")
         return sum(1 for line in lines if line.strip() and not line.lstrip().startswith("#"))
 
     return count
@@ -106,10 +102,7 @@ def key_counter(root: Root) -> Callable[[str, str], int]:
 
 def sessions(root: Root) -> Mapping[str, tuple[str, ...]]:
     """Who is signed in now, by account name, from utmp(5). A system that does not run has nobody."""
-    try:
-        content = root.place(UTMP).read_bytes()
-    except OSError:
-        return {}
+    content = root.content(UTMP)
     found: dict[str, tuple[str, ...]] = {}
     for position in range(0, len(content) - UTMP_RECORD.size + 1, UTMP_RECORD.size):
         kind, pid, line, _, user, host, *_, seconds, _, _, _ = UTMP_RECORD.unpack_from(content, position)
