@@ -235,8 +235,9 @@ class Machine(Protocol):
         """Make one change of an entry: at every instant the place is as before or as after. Can be repeated."""
         ...
 
-    def sweep(self, changes: ChangeSet, entry: int) -> None:
-        """After all changes of an entry landed: delete what they moved away for good, and what was staged."""
+    def sweep(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
+        """After all changes of an entry landed: delete what they moved away for good, and what was staged. With
+        ``staged_only`` (a run that broke off was taken back) what was moved away is nobody's to delete."""
         ...
 
     def tell(self, line: str) -> None:

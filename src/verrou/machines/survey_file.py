@@ -61,7 +61,7 @@ class SurveyFile:
     def land(self, change: Change | Deed, entry: int) -> None:
         raise MachineRefused(ONLY_READ)
 
-    def sweep(self, changes: ChangeSet, entry: int) -> None:
+    def sweep(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
         raise MachineRefused(ONLY_READ)
 
     def tell(self, line: str) -> None:

@@ -270,19 +270,9 @@ def _land(machine: Machine, journal: Journal, rehearsal: Rehearsal, told: Told) 
         journal.finish(number)
     except (OSError, KeyboardInterrupt) as error:
         raise _broke_off(number, error) from None
-    _sweep(machine, journal, number, rehearsal.changes)
-    for undone in told.undoes:
-        if not next(entry for entry in journal.entries() if entry.number == undone).finished:
-            machine.sweep(_without_what_left(journal.changes(undone)), undone)
-            journal.swept(undone)
+    _sweep(machine, journal)
     machine.tell(f"entry {number}: {told.command}, by {who()}")
     return number
-
-
-def _without_what_left(changes: ChangeSet) -> list[Change | Deed]:
-    """The changes of a run that broke off and was taken back, but for homes that it moved aside: those came back, and
-    what might be left of one is nobody's to delete."""
-    return [c for c in changes if not (isinstance(c, Deed) and c.verb in ("take-home", "unmake-home"))]
 
 
 def _broke_off(number: int, error: OSError | KeyboardInterrupt) -> BrokeOff:
@@ -292,17 +282,18 @@ def _broke_off(number: int, error: OSError | KeyboardInterrupt) -> BrokeOff:
     return BrokeOff(f"entry {number} broke off: {why}; verrou resume finishes it, verrou undo goes back")
 
 
-def _sweep(machine: Machine, journal: Journal, number: int, changes: ChangeSet) -> None:
-    """Delete what an entry moved away; what cannot be deleted now is deleted by the next run."""
-    try:
-        machine.sweep(changes, number)
-        journal.swept(number)
-    except OSError as error:
-        where = f" ({error.filename})" if error.filename else ""
-        raise BrokeOff(
-            f"entry {number} is done, but not all that it takes away could be deleted: {error.strerror}{where}; "
-            "verrou resume deletes the rest"
-        ) from None
+def _sweep(machine: Machine, journal: Journal) -> None:
+    """Delete what finished entries moved away, and what was staged; what cannot be deleted now, the next run does."""
+    for entry in journal.to_sweep():
+        try:
+            machine.sweep(journal.changes(entry.number), entry.number, staged_only=not entry.finished)
+            journal.swept(entry.number)
+        except OSError as error:
+            where = f" ({error.filename})" if error.filename else ""
+            raise BrokeOff(
+                f"entry {entry.number} is done, but not all that it takes away could be deleted: "
+                f"{error.strerror}{where}; verrou resume deletes the rest"
+            ) from None
 
 
 def _lines(rehearsal: Rehearsal, told: Told) -> dict[str, object]:
@@ -347,8 +338,7 @@ def _at_work(machine: Machine, command: str) -> Iterator[Journal]:
     journal = Journal(machine.records_folder())
     journal.make_folder()
     with machine_lock(journal.folder, machine.name, command, who()):
-        for number in journal.to_sweep():
-            _sweep(machine, journal, number, journal.changes(number))
+        _sweep(machine, journal)
         yield journal
 
 
@@ -373,7 +363,7 @@ def resume(machine: Machine) -> tuple[Entry | None, list[int]]:
         BadInput: there is nothing to finish. MachineRefused: it broke off again, or the machine is held.
     """
     journal = Journal(machine.records_folder())
-    left = journal.to_sweep()
+    left = [entry.number for entry in journal.to_sweep()]
     with _at_work(machine, "resume") as journal:
         entry = journal.broken_off()
         if entry is None:
@@ -388,10 +378,7 @@ def resume(machine: Machine) -> tuple[Entry | None, list[int]]:
                 journal.finish(entry.number)
             except (OSError, KeyboardInterrupt) as error:
                 raise _broke_off(entry.number, error) from None
-        _sweep(machine, journal, entry.number, changes)
-        for undone in entry.undoes:
-            machine.sweep(_without_what_left(journal.changes(undone)), undone)
-            journal.swept(undone)
+        _sweep(machine, journal)
         machine.tell(f"entry {entry.number}: resumed ({entry.command}), by {who()}")
         return entry, left
 

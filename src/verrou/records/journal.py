@@ -120,11 +120,14 @@ class Journal:
                     found.append(str(error))
         return found
 
-    def to_sweep(self) -> list[int]:
-        """Finished entries of which something is still to be deleted."""
-        finished = {entry.number for entry in self.entries() if entry.finished}
-        names = [path.parent.name for path in (self.folder / KEPT).glob(f"*/{TO_SWEEP}")]
-        return sorted(int(name) for name in names if name.isdigit() and int(name) in finished)
+    def to_sweep(self) -> list[Entry]:
+        """Entries that came to their end, or were taken back, of which something may still be to delete."""
+        names = {path.parent.name for path in (self.folder / KEPT).glob(f"*/{TO_SWEEP}")}
+        return [
+            entry
+            for entry in (self.entries() if names else ())
+            if f"{entry.number:04}" in names and (entry.finished or entry.undone_by is not None)
+        ]
 
     def swept(self, number: int) -> None:
         """Nothing of an entry is left to be deleted."""
@@ -278,8 +281,7 @@ def _write_changes(folder: Path, changes: ChangeSet) -> str:
     raw, whole = json.dumps(index, ensure_ascii=True).encode(), b"".join(contents)
     _write_private(making / CONTENTS, whole)
     _write_private(making / INDEX, raw)
-    if any(isinstance(change, Deed) for change in changes):
-        _write_private(making / TO_SWEEP, b"")
+    _write_private(making / TO_SWEEP, b"")
     sync_folder(making)
     os.rename(making, folder)
     sync_folder(folder.parent)

@@ -105,7 +105,7 @@ class BenchMachine:
         os.rename(staged, self.path)
         sync_folder(self.path.parent)
 
-    def sweep(self, changes: ChangeSet, entry: int) -> None:
+    def sweep(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
         staging = self.records_folder() / STAGED
         if staging.is_dir():
             for left in staging.iterdir():

@@ -224,7 +224,7 @@ class Landing:
         finally:
             os.close(records)
 
-    def sweep(self, changes: ChangeSet, entry: int) -> None:
+    def sweep(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
         """See :meth:`verrou.machines.Machine.sweep`."""
         for change in changes:
             try:
@@ -233,10 +233,10 @@ class Landing:
                 continue
             try:
                 if isinstance(change, Deed):
-                    for name in (leaving_name(last, entry), copied_name(last, entry), _coming_name(last, entry)):
+                    moved_aside = (leaving_name(last, entry), copied_name(last, entry))
+                    for name in (_coming_name(last, entry), *(() if staged_only else moved_aside)):
                         delete_tree(folder, name)
-                    if change.verb == "bring-home" and change.fact("aside"):
-                        delete_tree(folder, change.fact("aside"))
+                    self._drop_copy(copied_name(last, entry))
                 top = self._top(folder)
                 delete_tree(top, STAGED_ELSEWHERE)
                 os.close(top)
@@ -248,6 +248,14 @@ class Landing:
             return
         delete_tree(records, STAGED)
         os.close(records)
+
+    def _drop_copy(self, name: str) -> None:
+        """The archive that a home was copied by, where one is left."""
+        if not self.root.item(f"{ARCHIVES}/{name}").there and not self.root.item(f"{ARCHIVES}/{name}.part").there:
+            return
+        shelf = self.root.open(ARCHIVES, OPEN_FOLDER)
+        archives.drop(shelf, name)
+        os.close(shelf)
 
     def obstacles(self, changes: ChangeSet) -> list[str]:
         """Why these changes could not land, as far as that can be seen before."""

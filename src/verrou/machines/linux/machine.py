@@ -125,8 +125,8 @@ class LinuxMachine:
     def land(self, change: Change | Deed, entry: int) -> None:
         self._landing.land(change, entry)
 
-    def sweep(self, changes: ChangeSet, entry: int) -> None:
-        self._landing.sweep(changes, entry)
+    def sweep(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
+        self._landing.sweep(changes, entry, staged_only=staged_only)
 
     def tell(self, line: str) -> None:
         if Root(self.path).live:
