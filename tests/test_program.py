@@ -134,3 +134,22 @@ def test_shipped_baselines_give_a_reason_for_every_value(verrou: Verrou) -> None
         asked = json.loads(verrou("baseline", "show", name, "--format", "json").stdout)["asks"]
         assert asked and all(row["because"] for row in asked)
     verrou("baseline", "check", "essential", "shared-desk", "public-terminal")
+
+
+def test_the_handbook_tells_what_the_program_does() -> None:
+    """Its guards and which may be overridden, its commands, its words for outcomes and for what broke off."""
+    from verrou.cli.main import COMMANDS
+    from verrou.core.guards import GUARDS
+    from verrou.machines import Outcome
+    from verrou.machines.linux.closed_accounts import ENDS_KEPT
+    from verrou.machines.linux.homes import ARCHIVES
+    from verrou.records.machine_lock import PATIENCE
+
+    handbook = (Path(__file__).parent.parent / "docs/handbook.md").read_text()
+    for guard in GUARDS:
+        assert f"| `{guard.name}`{' (may)' if guard.may_be_accepted else ''} |" in handbook, guard.name
+    readme = (Path(__file__).parent.parent / "README.md").read_text()
+    for name in COMMANDS:
+        assert f"`verrou {name}" in handbook + readme or f"verrou {name}" in readme or f"| `{name}" in handbook, name
+    assert f"done, already, refused, {Outcome.UNDONE}" in handbook and f"up to {PATIENCE:.0f}" in handbook
+    assert ENDS_KEPT in handbook and ARCHIVES in handbook

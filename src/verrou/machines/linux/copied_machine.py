@@ -4,7 +4,6 @@ import os
 import secrets as random_source
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from datetime import timedelta
 from itertools import groupby
 from pathlib import Path
 
@@ -41,38 +40,30 @@ from verrou.machines import (
 from verrou.machines.linux import guests
 from verrou.machines.linux.account_files import (
     GROUP,
-    GSHADOW,
     PASSWD,
     SHADOW,
-    SUBGID,
-    SUBUID,
     AccountFile,
 )
-from verrou.machines.linux.account_steps import AccountEdit, ageing_of_new_accounts, hashes_for, today_in_days
+from verrou.machines.linux.account_steps import AccountEdit, hashes_for, today_in_days
 from verrou.machines.linux.archives import is_whole
-from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.homes import OPEN_FOLDER, new_archive
 from verrou.machines.linux.landing import COPIED, Landing, copied_name, leaving_name
-from verrou.machines.linux.lockout import load_faillock, moved_back
+from verrou.machines.linux.landing_order import GIVING, STACK, TAKING, ordered
+from verrou.machines.linux.lockout import load_faillock
 from verrou.machines.linux.merging import merger_for
 from verrou.machines.linux.new_homes import HOMES, is_as_made
 from verrou.machines.linux.pam_profiles import Refused, update_stack
-from verrou.machines.linux.population import AccountFiles, ageing, login_defs
+from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.private_copy import PrivateCopy
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rule_steps import set_rules
+from verrou.machines.linux.trial_account import TrialOnLinux
 from verrou.machines.local_files import dress
 
-GIVING = (PASSWD, SHADOW, GROUP, GSHADOW, SUBUID, SUBGID)
-"""The order in which account files land when an account is given something: it is there before a group lets it in."""
-TAKING = (GROUP, GSHADOW, SHADOW, PASSWD, SUBUID, SUBGID)
-STACK = "/etc/pam.d/"
 UPDATERS_OWN = ("/var/lib/pam/", f"{STACK}common-")
 """What the updater of the PAM stack writes: put together anew rather than merged."""
 MEANS_NOTHING = ("-old", ".lock", "/.pwd.lock", "-")
 """How names end of what is no part of a machine's meaning: backups and locks."""
-TRIAL_UID = 59_990
-"""The first that is free from here downwards: an ordinary user's number, and nobody's."""
 
 
 @define
@@ -330,7 +321,7 @@ class LinuxCopy:
         first, *rest = self._phases
         gap, found = "", []
         for last in (GIVING, TAKING):
-            phases = [_ordered(first, GIVING if rest else last), *(_ordered(phase, last) for phase in rest)]
+            phases = [ordered(first, GIVING if rest else last), *(ordered(phase, last) for phase in rest)]
             found = [change for phase in phases for change in phase]
             gap = "" if before is None or after is None else self._gap(found, before, after)
             if not gap:
@@ -532,75 +523,7 @@ class LinuxCopy:
             raise CannotTry(str(reason)) from None
         name = f"trial{random_source.token_hex(4)}"
         password = make_password(policy, name, random_source.SystemRandom())
-        yield _TrialOnLinux.made(self, name, password)
-
-
-@define
-class _TrialOnLinux:
-    """A throwaway account that exists in the copy alone."""
-
-    machine: LinuxCopy
-    account: str
-    password: str
-    uid: int
-
-    @classmethod
-    def made(cls, machine: LinuxCopy, account: str, password: str) -> "_TrialOnLinux":
-        root = machine.root
-        root.forget()
-        taken = {r.fields[2] for n in (PASSWD, GROUP) for r in AccountFile.parse(n, root.text(n) or "").records()}
-        uid = next(number for number in range(TRIAL_UID, 0, -1) if str(number) not in taken)
-        ages = ageing_of_new_accounts(login_defs(root))
-        lines = {
-            PASSWD: (account, "x", str(uid), str(uid), "", "/nonexistent", "/bin/sh"),
-            GROUP: (account, "x", str(uid), ""),
-            SHADOW: (account, hashed(password), str(today_in_days()), *ages, "", "", ""),
-            GSHADOW: (account, "!", "", ""),
-        }
-        for name, fields in lines.items():
-            text = root.text(name)
-            if text is not None:
-                file = AccountFile.parse(name, text)
-                file.add(*fields)
-                root.write(name, file.text())
-        return cls(machine, account, password, uid)
-
-    def sign_in(self, password: str) -> Answer:
-        return self.machine._ask("sign_in", account=self.account, password=password)
-
-    def change_password(self, old: str, new: str) -> Answer:
-        return self.machine._ask("change_password", account=self.account, uid=self.uid, old=old, new=new)
-
-    def reset_password(self, new: str) -> None:
-        self._shadow(f1=hashed(new), f2=str(today_in_days()))
-
-    def age_password(self) -> None:
-        root = self.machine.root
-        record = AccountFile.parse(SHADOW, root.text(SHADOW) or "").find(self.account)
-        minimum = ageing(record.fields).minimum if record else None
-        self._shadow(f2=str(today_in_days() - (minimum or 0)))
-
-    def pass_time(self, span: timedelta) -> None:
-        root = self.machine.root
-        if content := root.content(self._tally):
-            # Written in place: the tally belongs to its account, and PAM checks that.
-            descriptor = root.open(self._tally, os.O_WRONLY | os.O_NONBLOCK)
-            os.write(descriptor, moved_back(content, span))
-            os.close(descriptor)
-
-    def unlock(self) -> None:
-        self.machine.root.remove(self._tally)
-
-    @property
-    def _tally(self) -> str:
-        return f"{load_faillock(self.machine.root).tallies}/{self.account}"
-
-    def _shadow(self, **values: str) -> None:
-        root = self.machine.root
-        root.forget()
-        shadow = AccountFile.parse(SHADOW, root.text(SHADOW) or "")
-        shadow.change(self.account, **values)
-        root.write(SHADOW, shadow.text())
+        yield TrialOnLinux.made(self.root, self._ask, name, password)
 
 
 @define
@@ -637,27 +560,6 @@ def _put(folder: int, name: str, item: Item) -> None:
 def _decides(place: str) -> bool:
     """Whether who administers may hang on a place."""
     return place in (PASSWD, SHADOW, GROUP) or "sudoers" in place
-
-
-def _ordered(changes: Sequence[Change | Deed], account_files: Sequence[str]) -> list[Change | Deed]:
-    """What gives before what takes away: archives and homes are made, folders come, files come or change, then the
-    account files, then the PAM stack that rests on all of that; what nothing needs any more goes then, homes last."""
-
-    def rank(change: Change | Deed) -> tuple[int, int, str]:
-        place, depth = change.place, change.place.count("/")
-        if isinstance(change, Deed):
-            return {"archive-home": 0, "make-home": 2, "bring-home": 2}.get(change.verb, 9), 0, place
-        if change.before.folder and change.after.folder and place.startswith(HOMES):
-            return 9, 0, place
-        if change.after.folder:
-            return 1, depth, place
-        if place in account_files:
-            return 4, account_files.index(place), place
-        if change.after.there:
-            return (5 if place.startswith(STACK) else 3), 0, place
-        return (8, -depth, place) if change.before.folder else (7, 0, place)
-
-    return sorted(changes, key=rank)
 
 
 def _is_opaque(path: str) -> bool:

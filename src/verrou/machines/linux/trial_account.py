@@ -1,0 +1,87 @@
+"""A throwaway account that exists in a private copy alone, to try rules with."""
+
+import os
+from collections.abc import Callable
+from datetime import timedelta
+
+from attrs import define
+
+from verrou.core.trials import Answer
+from verrou.machines.linux.account_files import GROUP, GSHADOW, PASSWD, SHADOW, AccountFile
+from verrou.machines.linux.account_steps import ageing_of_new_accounts, today_in_days
+from verrou.machines.linux.hashing import hashed
+from verrou.machines.linux.lockout import load_faillock, moved_back
+from verrou.machines.linux.population import ageing, login_defs
+from verrou.machines.linux.root import Root
+
+TRIAL_UID = 59_990
+"""The first that is free from here downwards: an ordinary user's number, and nobody's."""
+
+
+@define
+class TrialOnLinux:
+    """See :class:`verrou.core.trials.TrialAccount`. ``root`` is the copy's tree, ``ask`` has its own PAM asked."""
+
+    root: Root
+    ask: Callable[..., Answer]
+    account: str
+    password: str
+    uid: int
+
+    @classmethod
+    def made(cls, root: Root, ask: Callable[..., Answer], account: str, password: str) -> "TrialOnLinux":
+        """Make it."""
+        root.forget()
+        taken = {r.fields[2] for n in (PASSWD, GROUP) for r in AccountFile.parse(n, root.text(n) or "").records()}
+        uid = next(number for number in range(TRIAL_UID, 0, -1) if str(number) not in taken)
+        ages = ageing_of_new_accounts(login_defs(root))
+        lines = {
+            PASSWD: (account, "x", str(uid), str(uid), "", "/nonexistent", "/bin/sh"),
+            GROUP: (account, "x", str(uid), ""),
+            SHADOW: (account, hashed(password), str(today_in_days()), *ages, "", "", ""),
+            GSHADOW: (account, "!", "", ""),
+        }
+        for name, fields in lines.items():
+            text = root.text(name)
+            if text is not None:
+                file = AccountFile.parse(name, text)
+                file.add(*fields)
+                root.write(name, file.text())
+        return cls(root, ask, account, password, uid)
+
+    def sign_in(self, password: str) -> Answer:
+        return self.ask("sign_in", account=self.account, password=password)
+
+    def change_password(self, old: str, new: str) -> Answer:
+        return self.ask("change_password", account=self.account, uid=self.uid, old=old, new=new)
+
+    def reset_password(self, new: str) -> None:
+        self._shadow(f1=hashed(new), f2=str(today_in_days()))
+
+    def age_password(self) -> None:
+        root = self.root
+        record = AccountFile.parse(SHADOW, root.text(SHADOW) or "").find(self.account)
+        minimum = ageing(record.fields).minimum if record else None
+        self._shadow(f2=str(today_in_days() - (minimum or 0)))
+
+    def pass_time(self, span: timedelta) -> None:
+        root = self.root
+        if content := root.content(self._tally):
+            # Written in place: the tally belongs to its account, and PAM checks that.
+            descriptor = root.open(self._tally, os.O_WRONLY | os.O_NONBLOCK)
+            os.write(descriptor, moved_back(content, span))
+            os.close(descriptor)
+
+    def unlock(self) -> None:
+        self.root.remove(self._tally)
+
+    @property
+    def _tally(self) -> str:
+        return f"{load_faillock(self.root).tallies}/{self.account}"
+
+    def _shadow(self, **values: str) -> None:
+        root = self.root
+        root.forget()
+        shadow = AccountFile.parse(SHADOW, root.text(SHADOW) or "")
+        shadow.change(self.account, **values)
+        root.write(SHADOW, shadow.text())
