@@ -7,6 +7,7 @@ import sys
 import tempfile
 import traceback
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
 from typing import NoReturn
@@ -14,6 +15,8 @@ from typing import NoReturn
 import pytest
 from hypothesis import HealthCheck, settings
 
+from verrou.core.access import usable_administrators
+from verrou.core.model import Posture
 from verrou.core.steps import Step
 from verrou.machines import Machine, PutBack, Secrets, StepResult
 from verrou.machines.bench.authority import Authority
@@ -125,6 +128,23 @@ def go_back(machine: Machine, entry: int | None = None) -> list[PutBack]:
     rehearsal = carry_out.rehearse_undo(machine, journal, [each.number for each in entries])
     carry_out.undo(machine, rehearsal, entries, carry_out.Told("undo"))
     return list(rehearsal.put_back)
+
+
+@contextmanager
+def administered_throughout(machine: Machine, before: Posture, after: Posture) -> Iterator[None]:
+    """Somebody can administer after each place that lands, where somebody can before and afterwards."""
+    instants = []
+    land = machine.land
+
+    def watched(*what: object) -> None:
+        land(*what)  # type: ignore[arg-type]
+        instants.append([account.name for account in usable_administrators(machine.observe())])
+
+    machine.land = watched  # type: ignore[method-assign]
+    yield
+    machine.land = land  # type: ignore[method-assign]
+    if usable_administrators(before) and usable_administrators(after):
+        assert all(instants), "at every instant somebody can administer"
 
 
 @pytest.fixture

@@ -10,7 +10,7 @@ from attrs import evolve
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from conftest import examples
+from conftest import administered_throughout, examples
 from test_linux_steps import tree
 from verrou.core import guards
 from verrou.core.access import can_sign_in, role_of, usable_administrators
@@ -216,22 +216,14 @@ def whole_worksheet_and_back(machine: Machine, steps: list[Step]) -> None:
         return
     if not rehearsal.changes:
         return
-    instants = []
-    land = machine.land
-
-    def watched(*what: object) -> None:
-        land(*what)  # type: ignore[arg-type]
-        instants.append([account.name for account in usable_administrators(machine.observe())])
-
-    machine.land = watched  # type: ignore[method-assign]
-    carry_out.commit(machine, rehearsal, secrets, carry_out.Told("test"))
-    machine.land = land  # type: ignore[method-assign]
-    if usable_administrators(start):
-        assert all(instants), "at every instant somebody can administer"
+    with administered_throughout(machine, start, rehearsal.after):
+        carry_out.commit(machine, rehearsal, secrets, carry_out.Told("test"))
     assert stripped(machine.observe()) == stripped(rehearsal.after)
     journal = Journal(machine.records_folder())
     back = carry_out.rehearse_undo(machine, journal, [1])
-    carry_out.undo(machine, back, carry_out.to_undo(journal, 1, None), carry_out.Told("undo"))
+    assert not back.course.gap
+    with administered_throughout(machine, rehearsal.after, back.after):
+        carry_out.undo(machine, back, carry_out.to_undo(journal, 1, None), carry_out.Told("undo"))
     gone = [step.account for step in steps if isinstance(step, Remove) and step.choice is FilesChoice.DELETE]
     if not gone:
         assert stripped(machine.observe()) == stripped(start)

@@ -7,12 +7,16 @@ from pathlib import Path
 
 import pytest
 
-from conftest import GOOD_PASSWORD, TYPED, Verrou, do, go_back
+from conftest import GOOD_PASSWORD, TYPED, Verrou, administered_throughout, do, go_back
 from debian_root import PrivateRoot
+from verrou.core import guards
+from verrou.core.errors import GuardRefused
+from verrou.core.making import swap_steps
 from verrou.core.model import Role
-from verrou.core.steps import CreateAccount, FilesChoice, Join, Remove
+from verrou.core.steps import CreateAccount, FilesChoice, Join, Remove, SetEnabled, Step, TrySignIn
 from verrou.machines import Outcome, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
+from verrou.records import carry_out
 from verrou.records.journal import Journal
 
 OTHER_PASSWORD = "razorbill-Ledge-77"
@@ -122,6 +126,23 @@ def test_a_machine_that_would_refuse_says_so_before(bench: Path, verrou: Verrou)
 
 @pytest.mark.real_root
 class TestOnARealRoot:
+    def test_somebody_administers_at_every_instant_of_a_swap_and_of_its_way_back(
+        self, manned_root: PrivateRoot
+    ) -> None:
+        machine = open_machine(str(manned_root.path))
+        start = machine.observe()
+        secrets = Secrets(ringer=OTHER_PASSWORD)
+        rehearsal = carry_out.rehearse(machine, start, swap_steps(start, "warden", "ringer", "ask"), secrets)
+        assert not rehearsal.refused and not guards.refusals_on(rehearsal.course)
+        with administered_throughout(machine, start, rehearsal.after):
+            carry_out.commit(machine, rehearsal, secrets, carry_out.Told("test"))
+        journal = Journal(machine.records_folder())
+        entries = carry_out.to_undo(journal, None, None)
+        back = carry_out.rehearse_undo(machine, journal, [entry.number for entry in entries])
+        with administered_throughout(machine, rehearsal.after, back.after):
+            carry_out.undo(machine, back, entries, carry_out.Told("undo"))
+        assert manned_root.signs_in("warden", GOOD_PASSWORD)
+
     def test_root_still_works_whatever_is_set(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
         root.inside("chage", "-d", "2020-01-01", "root")
@@ -184,7 +205,6 @@ class TestOnARealRoot:
 
     def test_a_rehearsal_sees_who_signed_in(self, manned_root: PrivateRoot) -> None:
         from verrou.machines.linux.population import LASTLOG_RECORD
-        from verrou.records import carry_out
 
         with open(manned_root.path / "var/log/lastlog", "wb") as log:
             log.seek(1000 * LASTLOG_RECORD.size)
@@ -220,10 +240,6 @@ class TestOnARealRoot:
 
     def test_a_worksheet_goes_on_when_something_else_moved(self, manned_root: PrivateRoot) -> None:
         """Between rehearsal and landing somebody adds an account; what it rests on moved only the second time."""
-        from verrou.core import guards
-        from verrou.core.errors import GuardRefused
-        from verrou.records import carry_out
-
         machine = open_machine(str(manned_root.path))
         secrets = Secrets(tern=OTHER_PASSWORD)
         rehearsal = carry_out.rehearse(machine, machine.observe(), [CreateAccount("tern", Role.STANDARD)], secrets)
@@ -236,6 +252,22 @@ class TestOnARealRoot:
         with pytest.raises(GuardRefused, match=r"moved-machine .* changed account tern"):
             carry_out.commit(machine, rehearsal, Secrets(), carry_out.Told("test"))
         assert guards.usable_administrators(machine.observe())
+
+    def test_what_it_rests_on_may_stand_in_a_file_that_it_does_not_write(self, manned_root: PrivateRoot) -> None:
+        """Who stays is an administrator by a line of sudoers; before the landing somebody takes that line away."""
+        manned_root.inside(
+            "useradd", "-M", "-p", manned_root.read("/etc/shadow").split("warden:")[1].split(":")[0], "gull"
+        )
+        manned_root.write("/etc/sudoers.d/season", "gull ALL=(ALL) ALL\n")
+        machine = open_machine(str(manned_root.path))
+        secrets = Secrets(gull=GOOD_PASSWORD)
+        steps: list[Step] = [TrySignIn("gull"), SetEnabled("warden", False)]
+        rehearsal = carry_out.rehearse(machine, machine.observe(), steps, secrets)
+        assert not rehearsal.refused and not guards.refusals_on(rehearsal.course)
+        (manned_root.path / "etc/sudoers.d/season").unlink()
+        with pytest.raises(GuardRefused, match="moved-machine"):
+            carry_out.commit(machine, rehearsal, secrets, carry_out.Told("test"))
+        assert manned_root.signs_in("warden", GOOD_PASSWORD)
 
     def test_files_that_cannot_be_replaced_are_told_first(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
