@@ -82,6 +82,9 @@ def main() -> None:
     display = f":{90 + os.getpid() % 9}"
     server = subprocess.Popen(["Xvfb", display, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL)
     try:
+        until = time.monotonic() + 30
+        while not Path(f"/tmp/.X11-unix/X{display[1:]}").exists() and time.monotonic() < until:
+            time.sleep(0.1)
         time.sleep(1)
         with tempfile.TemporaryDirectory() as folder:
             here = Path(folder, "demo")

@@ -137,6 +137,8 @@ def change(
     tries = carry_out.only_tries(steps)
     prompts = typed and any(_asks(step, steps) for step in steps)
     secrets, generated = Secrets(), Secrets()
+    if not (preview or foresee):
+        carry_out.check_whole(machine)
     if foresee:
         rehearsal = carry_out.foreseen(posture, carry_out.with_files(machine, posture, steps), "--foresee was said")
     else:

@@ -43,7 +43,7 @@ from verrou.machines import (
     StepResult,
 )
 from verrou.records.journal import Journal
-from verrou.records.machine_lock import machine_lock
+from verrou.records.machine_lock import is_held, machine_lock
 
 
 @frozen
@@ -340,6 +340,17 @@ def _at_work(machine: Machine, command: str) -> Iterator[Journal]:
     with machine_lock(journal.folder, machine.name, command, who()):
         _sweep(machine, journal)
         yield journal
+
+
+def check_whole(machine: Machine) -> None:
+    """Before anything is rehearsed or asked: a run that broke off is named.
+
+    Raises:
+        MachineRefused: one did, or nothing can be changed here.
+    """
+    journal = Journal(machine.records_folder())
+    if not is_held(journal.folder):
+        name_broken_off(journal)
 
 
 def name_broken_off(journal: Journal) -> None:

@@ -1,0 +1,66 @@
+"""What a rehearsal costs on a real root: seconds, and as a ratio to one survey of the same root in the same run.
+
+Run as root. Promised: less than a second, the mounts included.
+"""
+
+import statistics
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+from debian_root import PrivateRoot, base_root
+from verrou.cli.options import load_baseline
+from verrou.core.audit import audit
+from verrou.core.model import Role
+from verrou.core.plan import plan
+from verrou.core.steps import CreateAccount
+from verrou.machines import Secrets, open_machine
+from verrou.machines.linux.inside import CLONE_NEWNS, private_mounts, unshare
+from verrou.records.carry_out import rehearse
+
+ROUNDS = 7
+
+
+def seconds(work: Callable[[], object]) -> float:
+    times = []
+    for _ in range(ROUNDS):
+        start = time.perf_counter()
+        work()
+        times.append(time.perf_counter() - start)
+    return statistics.median(times)
+
+
+def main() -> None:
+    unshare(CLONE_NEWNS)
+    private_mounts()
+    with tempfile.TemporaryDirectory() as folder, PrivateRoot.over(base_root(), Path(folder, "root")) as root:
+        machine = open_machine(str(root.path))
+        posture = machine.observe()
+        baseline = load_baseline("shared-desk")
+        hardening = plan(posture, baseline, audit(posture, baseline)).steps
+        survey = seconds(machine.observe)
+
+        def rehearsed(*steps: object, prove: bool = False) -> Callable[[], object]:
+            def work() -> object:
+                done = rehearse(machine, posture, list(steps), Secrets(), prove)  # type: ignore[arg-type]
+                assert not done.foreseen_only
+                return done
+
+            return work
+
+        print(f"a survey: {survey * 1000:.0f} ms")
+        for what, work in {
+            "nothing, the copy alone": rehearsed(),
+            "an account added": rehearsed(CreateAccount("tern", Role.STANDARD)),
+            f"harden, {len(hardening)} steps, modules put into the PAM stack": rehearsed(*hardening),
+            "the same, and proved by trials": rehearsed(*hardening, prove=True),
+        }.items():
+            took = seconds(work)
+            print(f"rehearsed {what}: {took:.2f} s, {took / survey:.1f} times a survey")
+
+
+if __name__ == "__main__":
+    main()
