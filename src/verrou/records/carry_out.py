@@ -328,7 +328,7 @@ def note(machine: Machine, rehearsal: Rehearsal, state: State, told: Told, why: 
     try:
         with _at_work(machine, told.command) as journal:
             return journal.note(state, lines)
-    except VerrouError:
+    except (VerrouError, OSError):
         return None
 
 

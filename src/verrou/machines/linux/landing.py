@@ -13,6 +13,7 @@ from contextlib import suppress
 from attrs import define
 
 from verrou.core.errors import MachineRefused
+from verrou.core.model import name_list
 from verrou.machines import Change, ChangeSet, Deed, Item, Standing
 from verrou.machines.linux import archives, new_homes
 from verrou.machines.linux.homes import ARCHIVES, OPEN_FOLDER, walk_open
@@ -259,7 +260,7 @@ class Landing:
 
     def obstacles(self, changes: ChangeSet) -> list[str]:
         """Why these changes could not land, as far as that can be seen before."""
-        found = []
+        found, protected = [], []
         for change in changes:
             try:
                 folder, last = self.root.open_folder_of(change.place)
@@ -267,13 +268,16 @@ class Landing:
                 continue
             try:
                 if os.fstatvfs(folder).f_flag & os.ST_RDONLY:
-                    found.append(f"{change.place} is on a file system that is mounted read-only; mount it for writing")
+                    protected.append(change.place)
                 elif _flags(folder, ".") & (IMMUTABLE | APPEND_ONLY):
                     found.append(f"the folder of {change.place} is marked as unchangeable; chattr -i -a it first")
                 elif _flags(folder, last) & (IMMUTABLE | APPEND_ONLY):
                     found.append(f"{change.place} is marked as unchangeable; chattr -i -a it first")
             finally:
                 os.close(folder)
+        if protected:
+            names = name_list(list(dict.fromkeys(protected)), 2)
+            found.append(f"{names}: on a file system that is mounted read-only; mount it for writing")
         return list(dict.fromkeys(found))
 
     def remarks(self, changes: ChangeSet) -> list[str]:

@@ -47,7 +47,7 @@ class LinuxMachine:
         now = datetime.now().replace(microsecond=0)
         files = AccountFiles.load(root)
         if files.shadow is None:
-            raise BadInput(f"{SHADOW} is missing from {root.path}; run pwconv there first")
+            raise BadInput(f"{SHADOW} is missing from {self.path}; run pwconv there first")
         faillock = load_faillock(root)
         people = population(root, files, now, locks(root, faillock, now))
         found = dict(readings(faillock))

@@ -62,6 +62,7 @@ SCRATCH = ("/mnt", "/media", "/srv", "/opt", "/boot", "/home", "/var", "/usr")
 MOST_MEMORY = "512m"
 MOST_TALLIES, LARGEST_TALLY = 20_000, 65_536
 LONGEST_HOST_NAME = 64
+TALLIES_BELOW = ("/run/", "/var/")
 MOST_FILES_OPEN = 4096
 MOST_WORDS = 1 << 20
 """Bytes of an answer that are heard at the most."""
@@ -263,7 +264,7 @@ def _lay_out(machine_root: Root) -> dict[str, int]:
 def _tallies(root: Root, folder: str) -> list[tuple[str, bytes, int, int, int]]:
     """The tallies as they are: name, content, mode, owner."""
     found = []
-    for name in root.names_in(folder)[:MOST_TALLIES]:
+    for name in root.names_in(folder)[:MOST_TALLIES] if folder.startswith(TALLIES_BELOW) else ():
         place = root.place(f"{folder}/{name}")
         now = os.lstat(place)
         if stat.S_ISREG(now.st_mode) and now.st_size <= LARGEST_TALLY:
@@ -289,6 +290,8 @@ def _fresh_run(inside: Root, live: bool, tallies: str, counted: Sequence[tuple[s
         if not live and (os.path.isfile(f"/proc/self/fd/{before}/utmp")):
             shutil.copyfile(f"/proc/self/fd/{before}/utmp", run / "utmp")
         os.close(before)
+    if not tallies.startswith(TALLIES_BELOW):
+        return  # somebody's configuration names a folder of the system: nothing is laid over that
     place = inside.place(tallies)
     if not place.is_dir():
         with suppress(OSError):
