@@ -10,7 +10,7 @@ from attrs import evolve
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from conftest import administered_throughout, examples
+from conftest import administered_throughout, do, examples
 from test_linux_steps import tree
 from verrou.core import guards
 from verrou.core.access import can_sign_in, role_of, usable_administrators
@@ -107,6 +107,8 @@ STEP = (
 )
 assert len(STEP.original_strategies) == len(get_args(Step)), "every kind of step is generated"
 STEPS = st.lists(STEP, min_size=1, max_size=7)
+EARLIER = st.lists(STEP, max_size=4)
+"""What makes one machine of many: done before anything is asked of it, guards or no guards."""
 
 
 def follows(posture: Posture) -> dict[str, object]:
@@ -205,6 +207,12 @@ def test_on_a_linux_tree(tree: Path, steps: list[Step]) -> None:
     as_foreseen_and_as_rehearsed(fresh_tree(tree), steps)
 
 
+def made_otherwise(machine: Machine, earlier: list[Step]) -> Machine:
+    do(machine, *earlier, secrets=Secrets(dict.fromkeys(ALL_NAMES, PASSWORD)))
+    shutil.rmtree(machine.records_folder(), ignore_errors=True)
+    return machine
+
+
 def whole_worksheet_and_back(machine: Machine, steps: list[Step]) -> None:
     """A worksheet as one: the guards, what lands, an administrator at every instant of it, and the way back."""
     secrets = Secrets(dict.fromkeys(ALL_NAMES, PASSWORD))
@@ -230,15 +238,15 @@ def whole_worksheet_and_back(machine: Machine, steps: list[Step]) -> None:
 
 
 @examples(50)
-@given(steps=STEPS)
-def test_a_worksheet_on_a_bench_machine_and_back(tmp_path: Path, steps: list[Step]) -> None:
-    whole_worksheet_and_back(fresh_bench(tmp_path), steps)
+@given(earlier=EARLIER, steps=STEPS)
+def test_a_worksheet_on_a_bench_machine_and_back(tmp_path: Path, earlier: list[Step], steps: list[Step]) -> None:
+    whole_worksheet_and_back(made_otherwise(fresh_bench(tmp_path), earlier), steps)
 
 
 @examples(40)
-@given(steps=STEPS)
-def test_a_worksheet_on_a_linux_tree_and_back(tree: Path, steps: list[Step]) -> None:
-    whole_worksheet_and_back(fresh_tree(tree), steps)
+@given(earlier=EARLIER, steps=STEPS)
+def test_a_worksheet_on_a_linux_tree_and_back(tree: Path, earlier: list[Step], steps: list[Step]) -> None:
+    whole_worksheet_and_back(made_otherwise(fresh_tree(tree), earlier), steps)
 
 
 def test_a_refused_step_in_the_middle_leaves_nobody_locked_out(tmp_path: Path) -> None:

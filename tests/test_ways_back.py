@@ -269,6 +269,16 @@ class TestOnARealRoot:
             carry_out.commit(machine, rehearsal, secrets, carry_out.Told("test"))
         assert manned_root.signs_in("warden", GOOD_PASSWORD)
 
+    def test_a_disk_whose_pam_is_too_new_for_this_computer(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
+        """Said before a password is asked for, and before anything is touched; what needs no trial goes on."""
+        for library in manned_root.path.glob("usr/lib/*/libpam.so.0*"):
+            library.unlink()
+            library.write_text("of another time")
+        told = verrou("account", "swap", "warden", "ringer", "-m", manned_root.path, "--preview", code=4)
+        assert "could not be tried: the system's own PAM library cannot be used" in " ".join(told.stdout.split())
+        assert "not-tried" in verrou("verify", "-b", "essential", "-m", manned_root.path, code=1).stdout
+        verrou("account", "change", "warden", "--full-name", "Wilma", "-m", manned_root.path, "--yes")
+
     def test_files_that_cannot_be_replaced_are_told_first(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
         entries = len(Journal(open_machine(str(root.path)).records_folder()).entries())
