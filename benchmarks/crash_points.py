@@ -149,7 +149,7 @@ def set_up(ground: Ground, folder: Path) -> str:
         administrators = [CreateAccount(n, Role.ADMINISTRATOR, must_change=False) for n in ("warden", "ringer")]
         done(machine, [*administrators, CreateAccount("tern", Role.STANDARD, must_change=False)], SECRETS)
         if ground is ROOT:
-            place.inside("sh", "-c", "mkdir ~/a; echo chick > ~/a/note; ln -s /etc ~/out", user="tern")
+            place.inside("sh", "-c", "cd /home/tern && mkdir a && echo chick > a/note && ln -s /etc out", user="tern")
         else:
             authority = Authority(place.read_text())
             authority.put("tern", "/people/tern/notes", 12)

@@ -170,7 +170,7 @@ class TestOnARealRoot:
     def test_who_was_removed_comes_back_whole(self, manned_root: PrivateRoot, verrou: Verrou, choice: str) -> None:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
         verrou("account", "add", "tern", "--password", "generate", "--ends", "2031-03-31", *m)
-        root.inside("sh", "-c", "mkdir ~/a; echo chick > ~/a/note; chmod 2750 ~/a", user="tern")
+        root.inside("sh", "-c", "cd /home/tern && mkdir a && echo chick > a/note && chmod 2750 a", user="tern")
         os.setxattr(root.path / "home/tern/.profile", "trusted.station", b"hide")
         root.write("/home/tern/a/note", "chick\n")
         start = root.tree()
@@ -178,6 +178,15 @@ class TestOnARealRoot:
         verrou("undo", *m)
         assert root.tree() == start
         assert os.getxattr(root.path / "home/tern/.profile", "trusted.station") == b"hide"
+
+    def test_what_was_put_into_a_new_home_outlasts_its_account(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
+        root, m = manned_root, ("-m", manned_root.path, "--yes")
+        verrou("account", "add", "tern", "--password", "generate", *m)
+        root.inside("sh", "-c", "echo chick > /home/tern/note", user="tern")
+        told = " ".join(verrou("undo", *m).stdout.split())
+        assert "it was used since, so its files stay, for root alone" in told
+        home = root.path / "home/tern"
+        assert (home / "note").read_text() == "chick\n" and home.stat().st_uid == 0 and home.stat().st_mode & 0o77 == 0
 
     def test_after_the_systems_own_updater_ran(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
         """A package brings a module; going back takes ours out of the stack and leaves theirs."""
