@@ -24,12 +24,10 @@ class Proof(StrEnum):
 
 @frozen
 class Answer:
-    """What the authority answered to an attempt, in its own words. ``new_password_first``: it refused because it asks
-    for a new password before anything else."""
+    """What the authority answered to an attempt, in its own words."""
 
     accepted: bool
     said: str = ""
-    new_password_first: bool = False
 
 
 class TrialAccount(Protocol):

@@ -95,6 +95,17 @@ def dress(descriptor: int, item: Item, *, all_of_it: bool = True) -> None:
     os.fchmod(descriptor, item.mode)
 
 
+def write_all(descriptor: int, content: bytes | memoryview) -> None:
+    """Write until all of ``content`` is there.
+
+    Raises:
+        OSError: a part of it is, or nothing.
+    """
+    view = memoryview(content)
+    while view:
+        view = view[os.write(descriptor, view) :]
+
+
 def write_new(path: Path | str, item: Item, folder: int | None = None) -> None:
     """A new file with the content of ``item`` and all that hangs on it, on disk when this returns.
 
@@ -105,9 +116,7 @@ def write_new(path: Path | str, item: Item, folder: int | None = None) -> None:
     descriptor = os.open(path, flags, 0o600, dir_fd=folder)
     try:
         try:
-            view = memoryview(item.content or b"")
-            while view:
-                view = view[os.write(descriptor, view) :]
+            write_all(descriptor, item.content or b"")
             dress(descriptor, item)
             os.fsync(descriptor)
         finally:

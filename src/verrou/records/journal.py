@@ -19,7 +19,7 @@ from typing import Any
 from verrou.core.entries import Entry, State
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
 from verrou.machines import Change, ChangeSet, Deed, Item
-from verrou.machines.local_files import sync_folder
+from verrou.machines.local_files import sync_folder, write_all
 
 JOURNAL = "journal.jsonl"
 KEPT, INDEX, CONTENTS = "kept", "changes.json", "contents"
@@ -190,9 +190,7 @@ class Journal:
         text = json.dumps({"told": line, "chain": link}, ensure_ascii=False) + "\n"
         descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
         try:
-            view = memoryview(text.encode("utf-8", "backslashreplace"))
-            while view:
-                view = view[os.write(descriptor, view) :]
+            write_all(descriptor, text.encode("utf-8", "backslashreplace"))
             os.fsync(descriptor)
             self._written = os.fstat(descriptor).st_size, link
         finally:
@@ -292,9 +290,7 @@ def _write_private(path: Path, content: bytes) -> None:
     flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC
     descriptor = os.open(path, flags, 0o600)
     try:
-        view = memoryview(content)
-        while view:
-            view = view[os.write(descriptor, view) :]
+        write_all(descriptor, content)
         os.fsync(descriptor)
     finally:
         os.close(descriptor)

@@ -12,7 +12,7 @@ from typing import IO, Any
 from verrou.core.errors import MachineRefused
 from verrou.machines import Item
 from verrou.machines.linux.homes import OPEN_FOLDER, walk_open
-from verrou.machines.local_files import sync_folder, write_new
+from verrou.machines.local_files import sync_folder, write_all, write_new
 
 PART = ".part"
 """What an archive's name ends in while it is being written."""
@@ -68,9 +68,7 @@ class _Written(io.RawIOBase):
         return True
 
     def write(self, block: Any) -> int:
-        view = memoryview(block)
-        while view:
-            view = view[os.write(self.descriptor, view) :]
+        write_all(self.descriptor, block)
         return len(block)
 
 
@@ -192,9 +190,7 @@ def _unpack_one(tar: tarfile.TarFile, member: tarfile.TarInfo, parts: list[str],
             descriptor = os.open(parts[-1], flags, 0o600, dir_fd=folder)
             try:
                 for block in _blocks(tar.extractfile(member)):
-                    view = memoryview(block)
-                    while view:
-                        view = view[os.write(descriptor, view) :]
+                    write_all(descriptor, block)
                 _dress(descriptor, member)
                 os.fsync(descriptor)
             finally:

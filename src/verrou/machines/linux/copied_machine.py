@@ -58,7 +58,7 @@ from verrou.machines.linux.private_copy import PrivateCopy
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rule_steps import set_rules
 from verrou.machines.linux.trial_account import TrialOnLinux
-from verrou.machines.local_files import dress
+from verrou.machines.local_files import dress, write_all
 
 UPDATERS_OWN = ("/var/lib/pam/", f"{STACK}common-")
 """What the updater of the PAM stack writes: put together anew rather than merged."""
@@ -205,9 +205,7 @@ class LinuxCopy:
         except CannotRehearse as reason:
             raise CannotTry(str(reason)) from None
         self.root.forget()
-        return Answer(
-            answer.get("accepted") is True, str(answer.get("said", "")), answer.get("new_password_first") is True
-        )
+        return Answer(answer.get("accepted") is True, str(answer.get("said", "")))
 
     # Looking
 
@@ -549,9 +547,7 @@ def _put(folder: int, name: str, item: Item) -> None:
         flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
         descriptor = os.open(name, flags, 0o600, dir_fd=folder)
     try:
-        view = memoryview(item.content or b"")
-        while view:
-            view = view[os.write(descriptor, view) :]
+        write_all(descriptor, item.content or b"")
         dress(descriptor, item, all_of_it=False)
     finally:
         os.close(descriptor)

@@ -11,7 +11,7 @@ CLONE_NEWPID, CLONE_NEWNET = 0x20000000, 0x40000000
 MS_RDONLY, MS_NOSUID, MS_NODEV, MS_REMOUNT = 1, 2, 4, 32
 MS_BIND, MS_MOVE, MS_REC, MS_PRIVATE = 4096, 8192, 16384, 1 << 18
 MNT_DETACH = 2
-AT_EMPTY_PATH, AT_RECURSIVE = 0x1000, 0x8000
+AT_RECURSIVE = 0x8000
 SYS_MOUNT_SETATTR, SYS_OPENAT2 = 442, 437
 """Numbers of system calls that are the same on every processor."""
 ATTR_RDONLY, ATTR_NODEV = 1, 4
@@ -19,7 +19,7 @@ MOST_TRIES = 10_000
 """How often a name with .. in it is resolved anew: the kernel asks for that whenever anything was renamed or mounted
 meanwhile, wherever on the computer."""
 RESOLVE_NO_MAGICLINKS, RESOLVE_IN_ROOT = 0x02, 0x10
-PR_SET_PDEATHSIG, PR_SET_DUMPABLE, PR_CAPBSET_DROP = 1, 4, 24
+PR_SET_PDEATHSIG, PR_CAPBSET_DROP = 1, 24
 CAPABILITY_VERSION_3 = 0x20080522
 LAST_CAPABILITY = 63
 NEEDED_INSIDE = (0, 1, 3, 4, 5, 6, 7)

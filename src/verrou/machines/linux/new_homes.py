@@ -8,6 +8,7 @@ from verrou.core.model import Source
 from verrou.machines import NOTHING, Change, Deed, Item
 from verrou.machines.linux.homes import OPEN_FOLDER
 from verrou.machines.linux.root import Root
+from verrou.machines.local_files import write_all
 
 HOMES = "/home"
 SKELETON = "/etc/skel"
@@ -93,9 +94,7 @@ def _copy_file(source: int, target: int, name: str, mode: int, uid: int, gid: in
         writing = os.open(name, flags, 0o600, dir_fd=target)
         try:
             while block := os.read(reading, 1 << 20):
-                view = memoryview(block)
-                while view:
-                    view = view[os.write(writing, view) :]
+                write_all(writing, block)
             os.fchown(writing, uid, gid)
             os.fchmod(writing, mode)
             os.fsync(writing)
