@@ -139,6 +139,21 @@ def test_a_way_round_a_rule_is_disproved(bench: Path, verrou: Verrou, monkeypatc
     assert proofs["4 wrong tries, then the right password"] == "disproved"
 
 
+def test_what_a_trial_on_the_copy_disproves_is_not_done(
+    bench: Path, verrou: Verrou, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rules = ("rule", "set", "lockout.after=4", "-m", bench, "--yes", "--prove")
+    start = bench.read_bytes()
+    preview = verrou(*rules, "--preview").stdout
+    assert "before anything is changed" in preview and "proved" in preview and bench.read_bytes() == start
+    with monkeypatch.context() as patched:
+        patched.setattr(Authority, "_count_try", lambda self, account: None)
+        told = verrou(*rules, code=4).stderr
+    assert "the trials on the private copy disprove lockout.after" in told and bench.read_bytes() == start
+    verrou(*rules)
+    assert Authority(bench.read_text()).policy()["try_limit"] == 4
+
+
 def test_the_last_administrator_stays(bench: Path, verrou: Verrou) -> None:
     start = bench.read_bytes()
     verrou("account", "disable", "keeper", "-m", bench, *TYPED, typed=GOOD_PASSWORD)
