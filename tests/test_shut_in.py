@@ -13,6 +13,7 @@ from conftest import GOOD_PASSWORD, TYPED, Verrou
 from debian_root import PrivateRoot
 
 pytestmark = pytest.mark.real_root
+KEYCTL = {"x86_64": 250, "aarch64": 219}.get(os.uname().machine, 250)
 ATTEMPTS = {
     "write outside through the process table": "echo x > /proc/1/root{outside}/marker",
     "write outside through a parent": "echo x > /proc/$PPID/root{outside}/marker",
@@ -32,6 +33,8 @@ ATTEMPTS = {
     "leave the root": "chroot /proc/1/root /bin/true",
     "trace the process that runs it": "head -c 1 /proc/1/mem",
     "read what it holds open": "ls -l /proc/1/fd",
+    "ask for the keys of this computer": f"perl -e 'exit(syscall({KEYCTL}, 0, -4, 1) < 0)'",
+    "add a key": f'perl -e \'exit(syscall({KEYCTL - 2}, "user", "x", "y", 1, -4) < 0)\'',
 }
 
 

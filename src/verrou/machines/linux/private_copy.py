@@ -27,6 +27,7 @@ from verrou.core.errors import NotEnoughRights, VerrouError
 from verrou.machines import CannotRehearse
 from verrou.machines.linux import pam_client
 from verrou.machines.linux.account_files import PASSWD, AccountFile
+from verrou.machines.linux.call_filter import refuse_calls
 from verrou.machines.linux.inside import (
     CLEAN_ENVIRONMENT,
     CLONE_NEWIPC,
@@ -331,6 +332,7 @@ class _Inside:
 
     def _limited(self) -> None:
         if self.shut_in:
+            refuse_calls()
             give_up_capabilities()
 
     def run(self, command: list[str]) -> dict[str, object]:
