@@ -1,7 +1,9 @@
 """Runs that are killed or meet a broken disk, runs beside others who write, and passwords typed at a terminal."""
 
+import errno
 import os
 import pty
+import re
 import shutil
 import subprocess
 import sys
@@ -16,7 +18,7 @@ import pytest
 from conftest import GOOD_PASSWORD, Verrou, forked
 from crashing import Mode, done, finished, meeting, one_of_two, state, taken_back, with_fixed_hashes
 from debian_root import PrivateRoot
-from verrou.core.errors import MachineRefused
+from verrou.core.errors import BrokeOff, MachineRefused
 from verrou.core.model import Role
 from verrou.core.steps import (
     CreateAccount,
@@ -31,6 +33,7 @@ from verrou.core.steps import (
 )
 from verrou.demo.scenario import lay_out
 from verrou.machines import Machine, Secrets, open_machine
+from verrou.machines.linux import copied_machine
 from verrou.records.journal import Journal
 
 STEPS: list[Step] = [
@@ -93,6 +96,66 @@ def test_a_run_that_met_something_is_taken_back_or_finished(
             break
         call += STRIDE
     assert tried > 10 and not wrong, wrong[:5]
+
+
+def _failing_at(call: int, number: int, whole: Callable[..., None]) -> Callable[..., None]:
+    """A writer that gives up at its n-th file, which it leaves empty."""
+    left = iter(range(call - 1, -1, -1))
+
+    def writing(descriptor: int, content: bytes) -> None:
+        if next(left, -1) == 0:
+            raise OSError(number, os.strerror(number))
+        whole(descriptor, content)
+
+    return writing
+
+
+@pytest.mark.parametrize("number", [errno.ENOSPC, errno.EIO, errno.EPERM])
+def test_what_could_not_be_written_on_the_copy_never_lands(
+    sample: PrivateRoot, monkeypatch: pytest.MonkeyPatch, number: int
+) -> None:
+    """At each file that a way back writes: a copy with a half-written file is given up, and the machine untouched."""
+    with_fixed_hashes(monkeypatch)
+    machine = open_machine(str(sample.path))
+    start = state(sample.path)
+    done(machine, STEPS, SECRETS)
+    after, whole, refused = state(sample.path), copied_machine.write_all, 0
+    while True:
+        monkeypatch.setattr(copied_machine, "write_all", _failing_at(refused + 1, number, whole))
+        try:
+            taken_back(machine)
+        except MachineRefused as error:
+            assert "could not be written on the copy" in str(error) and state(sample.path) == after
+            refused += 1
+        else:
+            break
+    assert refused > 3 and state(sample.path).keys() == start.keys()
+
+
+def test_a_resume_whose_copy_cannot_be_written_stays_broken_off(
+    sample: PrivateRoot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Somebody wrote since, so the change is merged on a copy; what is half merged never lands."""
+    machine = open_machine(str(sample.path))
+    steps: list[Step] = [SetRules(values=(("password.warn_before", timedelta(days=9)),))]
+
+    def broken(*_: object) -> None:
+        raise OSError(errno.EIO, os.strerror(errno.EIO))
+
+    with monkeypatch.context() as patch:
+        patch.setattr(type(machine), "land", broken)
+        with pytest.raises(BrokeOff):
+            done(machine, steps, Secrets())
+    sample.write("/etc/login.defs", sample.read("/etc/login.defs") + "# the site's own\n")
+    before = sample.read("/etc/login.defs")
+    with monkeypatch.context() as patch:
+        patch.setattr(copied_machine, "write_all", broken)
+        with pytest.raises(MachineRefused, match="still broken off"):
+            finished(machine)
+    assert sample.read("/etc/login.defs") == before
+    finished(machine)
+    assert sample.read("/etc/login.defs").endswith("# the site's own\n")
+    assert re.search(r"^PASS_WARN_AGE\s+9$", sample.read("/etc/login.defs"), re.M)
 
 
 @pytest.mark.parametrize("mode", Mode)

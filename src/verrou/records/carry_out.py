@@ -405,9 +405,15 @@ def _still_to_land(machine: Machine, changes: ChangeSet, number: int) -> Iterato
         if stands is Standing.BEFORE:
             yield change
         elif stands is Standing.OTHER and isinstance(change, Change):
-            with machine.rehearse() as copy:
-                copy.put_back(change.backwards(), {})
-                merged, _ = copy.changes(None, None)
+            try:
+                with machine.rehearse() as copy:
+                    copy.put_back(change.backwards(), {})
+                    merged, _ = copy.changes(None, None)
+            except CannotRehearse as reason:
+                raise MachineRefused(
+                    f"entry {number} is still broken off: somebody wrote to {change.place} since, and {reason}; "
+                    "verrou resume tries again, verrou undo goes back"
+                ) from None
             yield from merged
 
 

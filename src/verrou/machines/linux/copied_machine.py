@@ -1,5 +1,6 @@
 """A Linux system's private copy, done to by steps, put back, observed and tried; and what of it makes a change set."""
 
+import errno
 import os
 import secrets as random_source
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -64,6 +65,8 @@ UPDATERS_OWN = ("/var/lib/pam/", f"{STACK}common-")
 """What the updater of the PAM stack writes: put together anew rather than merged."""
 MEANS_NOTHING = ("-old", ".lock", "/.pwd.lock", "-")
 """How names end of what is no part of a machine's meaning: backups and locks."""
+OF_THE_COPY = (errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.ENOMEM)
+"""What goes wrong with the memory that a copy is made in, and says nothing of what the machine lets be written."""
 
 
 @define
@@ -154,8 +157,14 @@ class LinuxCopy:
         return results
 
     def _why(self, error: OSError) -> str:
-        """Why a place could not be written on the copy, which stands for the machine."""
+        """Why a place could not be written on the copy, which stands for the machine.
+
+        Raises:
+            CannotRehearse: the copy itself is at fault.
+        """
         where = str(error.filename or "a file").removeprefix(str(self.root.path))
+        if error.errno in OF_THE_COPY:
+            raise CannotRehearse(f"{where} could not be written on the copy: {error.strerror}") from None
         marked = Landing(self.machine_root).obstacles([Change(where, NOTHING, NOTHING)])
         return marked[0] if marked else f"{where}: {error.strerror}; Verrou does not write there"
 
@@ -397,12 +406,16 @@ class LinuxCopy:
         return self._written(place, merged, f"{named} wrote to it since; only our own change is taken back{left}")
 
     def _written(self, place: str, item: Item, said: str) -> PutBack:
+        now = self.root.item(place)
         try:
             if place.startswith(f"{load_faillock(self.root).tallies}/"):
                 self._tallies.add(place)
             self._write(place, item)
             self._put_back[place] = item
         except OSError as error:
+            # What is half written must never land: the whole copy is given up.
+            if error.errno in OF_THE_COPY or self.root.item(place) != now:
+                raise CannotRehearse(f"{place} could not be written on the copy: {error.strerror}") from None
             return PutBack(place, Outcome.REFUSED, f"{error.strerror}; left as it is")
         return PutBack(place, Outcome.UNDONE, said)
 
