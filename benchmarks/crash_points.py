@@ -17,13 +17,14 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from datetime import datetime
 from functools import partial
+from itertools import product
 from pathlib import Path
 from typing import Any
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from attrs import frozen
 
-from crashing import FAILED, WHOLE, Mode, done, finished, meeting, one_of_two, state, taken_back
+from crashing import FAILED, WHOLE, Mode, Whose, done, finished, meeting, one_of_two, state, taken_back
 from debian_root import PrivateRoot, base_root
 from verrou.cli.options import load_baseline
 from verrou.core.audit import audit
@@ -113,6 +114,11 @@ def judge_root(root: PrivateRoot) -> str:
     return ""
 
 
+def locks(place: Any) -> list[str]:
+    """What :func:`crashing.state` passes over."""
+    return sorted(path.name for path in place.path.glob("etc/*.lock")) if isinstance(place, PrivateRoot) else []
+
+
 @contextmanager
 def bench_machine(prepared: str) -> Iterator[Path]:
     with tempfile.TemporaryDirectory() as folder:
@@ -161,26 +167,32 @@ def set_up(ground: Ground, folder: Path) -> str:
 def points(
     ground: Ground, prepared: str, work: Callable[[Machine], object], two: list[object], every: int
 ) -> tuple[int, int, list[str]]:
-    """Each mode at each call of ``work``: how many were tried, how many were whole, and what was wrong."""
+    """Each mode at each call of ``work`` and of its copies: how many were tried, how many were whole, and what was
+    wrong. Roots that are alike to the last byte are judged once."""
     tried, wrong = 0, []
-    for mode in Mode:
+    judged: dict[str, str] = {}
+    for mode, whose in product(Mode, Whose):
         call, stride = 1, 1 if mode is Mode.KILLED else every
         while True:
             with ground.fresh(prepared) as place:
                 machine = ground.machine(place)
-                ended = meeting(mode, call, partial(work, machine))
+                ended = meeting(mode, call, partial(work, machine), whose)
                 if ended == WHOLE:
                     break
                 way = (taken_back, finished)[call % 2]
                 try:
-                    problem = one_of_two(partial(ground.look, place), machine, way, call, *two) or ground.judge(place)
+                    problem = one_of_two(partial(ground.look, place), machine, way, call, *two)
+                    found = repr((ground.look(place), locks(place)))
+                    if not problem and found not in judged:
+                        judged[found] = ground.judge(place)
+                    problem = problem or judged[found]
                 except Exception as error:
                     problem = f"call {call}: {type(error).__name__}: {error}"
                 if ended not in (FAILED, -9, 4):
                     problem = problem or f"call {call}: ended with {ended}"
             tried += 1
             if problem:
-                wrong.append(f"{mode}: {problem}")
+                wrong.append(f"{mode}, {whose}: {problem}")
             call += stride
     return tried, tried - len(wrong), wrong
 

@@ -3,6 +3,7 @@ them."""
 
 import errno
 import hashlib
+import mmap
 import os
 import signal
 import stat
@@ -37,26 +38,38 @@ class Mode(StrEnum):
     BROKEN = "i/o error"
 
 
-def meeting(mode: Mode, call: int, action: Callable[[], object]) -> int:
-    """Run ``action`` in a child in which the n-th write-like call does not come through. Answers with how that ended:
-    :data:`DIED`, :data:`FAILED`, :data:`CAME_THROUGH` in spite of it, or :data:`WHOLE` when there were fewer calls."""
+class Whose(StrEnum):
+    """Whose calls are counted: a run forks the processes that keep its private copies."""
+
+    RUN = "run"
+    COPY = "copy"
+
+
+def meeting(mode: Mode, call: int, action: Callable[[], object], whose: Whose = Whose.RUN) -> int:
+    """Run ``action`` in a child in which the n-th write-like call of the run, or of each of its private copies, does
+    not come through. Answers with how that ended: minus the signal, :data:`DIED`, :data:`FAILED`, :data:`CAME_THROUGH`
+    in spite of it, or :data:`WHOLE` when there were fewer calls."""
     sys.stdout.flush()
     sys.stderr.flush()
     child = os.fork()
     if child == 0:
-        _in_child(mode, call, action)
+        _in_child(mode, call, action, whose)
     return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
 
 
-def _in_child(mode: Mode, call: int, action: Callable[[], object]) -> NoReturn:
-    seen = 0
+def _in_child(mode: Mode, call: int, action: Callable[[], object], whose: Whose) -> NoReturn:
     mine = os.getpid()
+    counted: dict[int, int] = {}
+    met = mmap.mmap(-1, 1)
 
     def failing(whole: Callable[..., Any]) -> Callable[..., Any]:
         def called(*arguments: Any, **options: Any) -> Any:
-            nonlocal seen
-            seen += 1
-            if seen == call:
+            here = os.getpid()
+            if (here == mine) != (whose is Whose.RUN):
+                return whole(*arguments, **options)
+            counted[here] = counted.get(here, 0) + 1
+            if counted[here] == call:
+                met[0] = 1
                 if mode is Mode.KILLED:
                     os.kill(mine, signal.SIGKILL)
                     os._exit(DIED)
@@ -71,7 +84,7 @@ def _in_child(mode: Mode, call: int, action: Callable[[], object]) -> NoReturn:
     inside._mount = failing(inside._mount)  # type: ignore[assignment]
     try:
         action()
-        code = CAME_THROUGH if seen >= call else WHOLE
+        code = CAME_THROUGH if met[0] else WHOLE
     except (VerrouError, OSError) as error:
         code = FAILED
         if os.environ.get("VERROU_SHOW"):
