@@ -28,10 +28,10 @@ from crashing import FAILED, WHOLE, Mode, Whose, done, finished, meeting, one_of
 from debian_root import PrivateRoot, base_root
 from verrou.cli.options import load_baseline
 from verrou.core.audit import audit
-from verrou.core.making import new_account, swap_steps
 from verrou.core.model import Posture, Role
-from verrou.core.plan import plan, rule_steps
-from verrou.core.steps import CreateAccount, FilesChoice, Remove, SetEnabled, Step
+from verrou.core.plan.making import new_account, swap_steps
+from verrou.core.plan.steps import CreateAccount, FilesChoice, Remove, SetEnabled, Step
+from verrou.core.plan.worksheet import plan, rule_steps
 from verrou.machines import Machine, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
 from verrou.machines.linux import account_steps

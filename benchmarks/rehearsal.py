@@ -15,8 +15,8 @@ from debian_root import PrivateRoot, base_root
 from verrou.cli.options import load_baseline
 from verrou.core.audit import audit
 from verrou.core.model import Role
-from verrou.core.plan import plan
-from verrou.core.steps import CreateAccount
+from verrou.core.plan.steps import CreateAccount
+from verrou.core.plan.worksheet import plan
 from verrou.machines import Secrets, open_machine
 from verrou.machines.linux.inside import CLONE_NEWNS, private_mounts, unshare
 from verrou.records.carry_out import rehearse

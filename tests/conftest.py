@@ -15,9 +15,9 @@ from typing import NoReturn
 import pytest
 from hypothesis import HealthCheck, settings
 
-from verrou.core.access import usable_administrators
 from verrou.core.model import Posture
-from verrou.core.steps import Step
+from verrou.core.model.access import usable_administrators
+from verrou.core.plan.steps import Step
 from verrou.machines import Machine, PutBack, Secrets, StepResult
 from verrou.machines.bench.authority import Authority
 from verrou.records import carry_out

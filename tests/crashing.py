@@ -15,7 +15,7 @@ from typing import Any, NoReturn
 
 from verrou.core import guards
 from verrou.core.errors import VerrouError
-from verrou.core.steps import Step
+from verrou.core.plan.steps import Step
 from verrou.machines import Machine, Secrets
 from verrou.machines.linux import inside
 from verrou.records import carry_out

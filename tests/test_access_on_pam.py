@@ -8,11 +8,11 @@ from hypothesis import strategies as st
 
 from conftest import do, examples
 from debian_root import PrivateRoot
-from verrou.core.gates import Gate, Way
-from verrou.core.making import new_account
 from verrou.core.model import Account, Role
+from verrou.core.model.ways import Gate, Way
+from verrou.core.plan.making import new_account
 from verrou.machines import open_machine
-from verrou.machines.linux.access_file import CONSOLE, REMOTE, access_rules, passes
+from verrou.machines.linux.files.access_file import CONSOLE, REMOTE, access_rules, passes
 from verrou.machines.linux.root import Root
 
 PEOPLE = {"tern": ("ringers",), "gull": ("guests",), "skua": ()}

@@ -23,8 +23,8 @@ from verrou.core.model import (
     absent,
     unreadable,
 )
-from verrou.core.plan import plan
-from verrou.core.steps import SetRules
+from verrou.core.plan.steps import SetRules
+from verrou.core.plan.worksheet import plan
 
 FACTS = MachineFacts("hide-01", "bench", "bench", "x", datetime(2026, 9, 14, 8, 30), Naming(".+", 20, ""))
 GATES = (

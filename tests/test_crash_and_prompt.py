@@ -20,7 +20,7 @@ from crashing import Mode, done, finished, meeting, one_of_two, state, taken_bac
 from debian_root import PrivateRoot
 from verrou.core.errors import BrokeOff, MachineRefused
 from verrou.core.model import Role
-from verrou.core.steps import (
+from verrou.core.plan.steps import (
     CreateAccount,
     CreateGroup,
     FilesChoice,
@@ -32,7 +32,7 @@ from verrou.core.steps import (
     Step,
 )
 from verrou.demo.scenario import lay_out
-from verrou.machines import Machine, Secrets, open_machine
+from verrou.machines import NOTHING, Change, Item, Machine, Secrets, Standing, open_machine
 from verrou.machines.linux import copied_machine
 from verrou.records.journal import Journal
 
@@ -96,6 +96,22 @@ def test_a_run_that_met_something_is_taken_back_or_finished(
             break
         call += STRIDE
     assert tried > 10 and not wrong, wrong[:5]
+
+
+def test_a_folder_lands_with_its_mode_or_not_at_all(sample: PrivateRoot, monkeypatch: pytest.MonkeyPatch) -> None:
+    machine = open_machine(str(sample.path))
+    machine.records_folder().mkdir(parents=True)
+    folder = Change("/etc/new.d", NOTHING, Item(None, 0o755, folder=True))
+
+    def broken(*_: object) -> None:
+        raise OSError(errno.EIO, "broken")
+
+    with monkeypatch.context() as meanwhile, pytest.raises(OSError, match="broken"):
+        meanwhile.setattr(os, "fchmod", broken)
+        machine.land(folder, 1)
+    assert machine.stands(folder, 1) is Standing.BEFORE and not (sample.path / "etc/new.d").exists()
+    machine.land(folder, 1)
+    assert machine.stands(folder, 1) is Standing.AFTER
 
 
 def _failing_at(call: int, number: int, whole: Callable[..., None]) -> Callable[..., None]:

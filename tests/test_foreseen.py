@@ -13,12 +13,11 @@ from hypothesis import strategies as st
 from conftest import administered_throughout, do, examples
 from test_linux_steps import tree
 from verrou.core import guards
-from verrou.core.access import can_sign_in, role_of, usable_administrators
-from verrou.core.ageing import expired, must_change
 from verrou.core.errors import GuardRefused
 from verrou.core.model import Detail, Posture, Role, Status
-from verrou.core.rules import CATALOGUE
-from verrou.core.steps import (
+from verrou.core.model.access import can_sign_in, role_of, usable_administrators
+from verrou.core.model.ageing import expired, must_change
+from verrou.core.plan.steps import (
     CreateAccount,
     CreateGroup,
     FilesChoice,
@@ -38,6 +37,7 @@ from verrou.core.steps import (
     TrySignIn,
     Unlock,
 )
+from verrou.core.rules import CATALOGUE
 from verrou.core.values import Choice, Count, NameSet, Span, Value, YesNo
 from verrou.machines import Machine, Outcome, Secrets, open_machine
 from verrou.machines.bench.authority import Authority

@@ -10,11 +10,9 @@ from hypothesis import strategies as st
 
 from conftest import Verrou
 from verrou.core import guards
-from verrou.core.access import role_of, usable_administrator, usable_administrators
 from verrou.core.audit import Verdict, audit
 from verrou.core.baseline import read_baseline
 from verrou.core.errors import BadInput, GuardRefused
-from verrou.core.gates import Circle, Gate, Way, nobody_but
 from verrou.core.model import (
     Account,
     Builtin,
@@ -30,8 +28,9 @@ from verrou.core.model import (
     Reading,
     Role,
 )
-from verrou.core.plan import plan, rule_steps
-from verrou.core.steps import (
+from verrou.core.model.access import role_of, usable_administrator, usable_administrators
+from verrou.core.model.ways import Circle, Gate, Way, nobody_but
+from verrou.core.plan.steps import (
     CreateAccount,
     FilesChoice,
     Join,
@@ -47,6 +46,7 @@ from verrou.core.steps import (
     Step,
     TrySignIn,
 )
+from verrou.core.plan.worksheet import plan, rule_steps
 
 NOW = datetime(2026, 9, 14, 8, 30)
 LATER = NOW.date() + guards.LOOK_AHEAD

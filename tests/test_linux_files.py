@@ -16,13 +16,13 @@ from verrou.core.errors import BadInput
 from verrou.core.model import Status
 from verrou.core.rules import CATALOGUE
 from verrou.machines.linux import password_rules
-from verrou.machines.linux.account_files import GROUP, PASSWD, SHADOW, AccountFile, merge_lines
+from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, merge_lines
+from verrou.machines.linux.files.settings_files import settings, with_setting
+from verrou.machines.linux.files.sudoers import elevations
 from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.lockout import load_faillock, readings
-from verrou.machines.linux.pam_stack import load_stack, with_argument
+from verrou.machines.linux.pam.stack import load_stack, with_argument
 from verrou.machines.linux.root import Root, decode, encode
-from verrou.machines.linux.settings_files import settings, with_setting
-from verrou.machines.linux.sudoers import elevations
 
 ANY_LINES = st.lists(st.text(st.characters(exclude_characters="\n", exclude_categories=()), max_size=30), max_size=12)
 NAMES = st.text(string.ascii_lowercase, min_size=1, max_size=6)

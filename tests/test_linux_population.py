@@ -10,9 +10,9 @@ from hypothesis import strategies as st
 
 from conftest import examples
 from debian_root import PrivateRoot
-from verrou.core.access import can_sign_in, needs_a_look, role_of, states_of
-from verrou.core.ageing import expired, must_change
 from verrou.core.model import Account, Origin, PasswordState, Posture, Role
+from verrou.core.model.access import can_sign_in, needs_a_look, role_of, states_of
+from verrou.core.model.ageing import expired, must_change
 from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.lockout import TALLY, moved_back, valid_times
 from verrou.machines.linux.machine import LinuxMachine

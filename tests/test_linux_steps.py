@@ -9,9 +9,9 @@ from pathlib import Path
 import pytest
 
 from conftest import do
-from verrou.core.ageing import password_ages
 from verrou.core.model import Detail, Role
-from verrou.core.steps import (
+from verrou.core.model.ageing import password_ages
+from verrou.core.plan.steps import (
     CreateAccount,
     CreateGroup,
     FilesChoice,

@@ -26,7 +26,7 @@ def session(root: PrivateRoot, account: str, password: str, command: str) -> lis
     child = os.fork()
     if child == 0:
         try:
-            from verrou.machines.linux import pam_client
+            from verrou.machines.linux.pam import client as pam_client
 
             libc = ctypes.CDLL(None)
             libc.calloc.restype = libc.strdup.restype = ctypes.c_void_p

@@ -9,11 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from test_audit import FACTS, GATES, PEOPLE, asked
-from verrou.core.access import states_of, useful_hint, ways_in
 from verrou.core.audit import Verdict, audit
 from verrou.core.errors import BadInput
-from verrou.core.gates import EVERYBODY, Circle, Gate, Pass, Way, nobody_but
-from verrou.core.making import NoWay, check_name, new_account, role_steps, swap_steps
 from verrou.core.model import (
     Account,
     Builtin,
@@ -28,9 +25,12 @@ from verrou.core.model import (
     Source,
     Status,
 )
-from verrou.core.plan import plan
+from verrou.core.model.access import states_of, useful_hint, ways_in
+from verrou.core.model.ways import EVERYBODY, Circle, Gate, Pass, Way, nobody_but
+from verrou.core.plan.making import NoWay, check_name, new_account, role_steps, swap_steps
+from verrou.core.plan.steps import CreateAccount, CreateGroup, Join, Leave, SetEnabled, TrySignIn
+from verrou.core.plan.worksheet import plan
 from verrou.core.rules import CATALOGUE, reading_of
-from verrou.core.steps import CreateAccount, CreateGroup, Join, Leave, SetEnabled, TrySignIn
 from verrou.core.survey import posture_from, survey_data
 
 TODAY = FACTS.now.date()

@@ -141,7 +141,7 @@ def test_the_handbook_tells_what_the_program_does() -> None:
     from verrou.cli.main import COMMANDS
     from verrou.core.guards import GUARDS
     from verrou.machines import Outcome
-    from verrou.machines.linux.closed_accounts import ENDS_KEPT
+    from verrou.machines.linux.files.closed_accounts import ENDS_KEPT
     from verrou.machines.linux.homes import ARCHIVES
     from verrou.records.machine_lock import PATIENCE
 

@@ -11,9 +11,9 @@ from conftest import GOOD_PASSWORD, TYPED, Verrou, administered_throughout, do, 
 from debian_root import PrivateRoot
 from verrou.core import guards
 from verrou.core.errors import GuardRefused
-from verrou.core.making import swap_steps
 from verrou.core.model import Role
-from verrou.core.steps import CreateAccount, FilesChoice, Join, Remove, SetEnabled, Step, TrySignIn
+from verrou.core.plan.making import swap_steps
+from verrou.core.plan.steps import CreateAccount, FilesChoice, Join, Remove, SetEnabled, Step, TrySignIn
 from verrou.machines import Outcome, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
 from verrou.records import carry_out

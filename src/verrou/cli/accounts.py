@@ -17,7 +17,7 @@ from verrou.cli.options import (
 )
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Detail, Effect, Flag, Posture, Role
-from verrou.core.steps import (
+from verrou.core.plan.steps import (
     FilesChoice,
     Join,
     Leave,
@@ -109,7 +109,7 @@ def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None
 
 
 def _fits(each: Account, posture: Posture, role: str | None, state: str | None) -> bool:
-    from verrou.core.access import role_of, states_of
+    from verrou.core.model.access import role_of, states_of
 
     in_role = role is None or role_of(each, posture) == role
     return in_role and (state is None or any(state in words for words in states_of(each, posture)))
@@ -172,7 +172,7 @@ def add(
     """
 
     def make(posture: Posture) -> Sequence[Step]:
-        from verrou.core.making import check_name, new_account
+        from verrou.core.plan.making import check_name, new_account
 
         check_name(posture, name)
         check_kept(posture, **{key: text for key, text in words.items() if key != "home"})
@@ -203,7 +203,7 @@ def set_password(machine: Machine, name: str, keep_password: bool, password: str
     """Give an account another password. A disabled account stays disabled."""
 
     def make(posture: Posture) -> Sequence[Step]:
-        from verrou.core.ageing import left_out
+        from verrou.core.model.ageing import left_out
 
         account = posture.by_name[known_account(posture, name)]
         marks = {flag for flag in Flag if flag is not Flag.MUST_CHANGE and getattr(account, flag)}
@@ -249,7 +249,7 @@ def change_account(
     """Change what an account amounts to, its groups, its end, its marks or its words, in one worksheet."""
 
     def make(posture: Posture) -> Sequence[Step]:
-        from verrou.core.making import role_steps
+        from verrou.core.plan.making import role_steps
 
         found = known_account(posture, name)
         check_kept(posture, **words)
@@ -284,7 +284,7 @@ def swap(machine: Machine, old: str, new: str, full_name: str, password: str, ho
     """
 
     def make(posture: Posture) -> Sequence[Step]:
-        from verrou.core.making import check_name, swap_steps
+        from verrou.core.plan.making import check_name, swap_steps
 
         leaving = known_account(posture, old)
         if new not in posture.by_name:
@@ -310,7 +310,7 @@ def rename(machine: Machine, name: str, new_name: str, how: dict[str, Any]) -> N
     """Give an account another name; its identity, groups and files stay."""
 
     def make(posture: Posture) -> Sequence[Step]:
-        from verrou.core.making import check_name
+        from verrou.core.plan.making import check_name
 
         found = known_account(posture, name)
         if new_name.casefold() != found.casefold():
@@ -360,7 +360,7 @@ def remove(machine: Machine, name: str, files: str, how: dict[str, Any]) -> None
     """Take an account away for good. Files outside its home are counted and listed, and never touched."""
 
     def make(posture: Posture) -> Sequence[Step]:
-        from verrou.core.access import is_person
+        from verrou.core.model.access import is_person
 
         found = posture.by_name[known_account(posture, name)]
         if found.builtin is not None or not is_person(found):

@@ -20,7 +20,7 @@ from verrou.cli.options import (
 from verrou.core import guards
 from verrou.core.errors import BadInput, BrokeOff, MachineRefused
 from verrou.core.model import Posture, counted
-from verrou.core.steps import GIVES_PASSWORD, Step, TrySignIn, account_of
+from verrou.core.plan.steps import GIVES_PASSWORD, Step, TrySignIn, account_of
 from verrou.machines import Machine, Outcome, Secrets
 
 if TYPE_CHECKING:
@@ -45,7 +45,7 @@ def change_options(*passwords: str) -> Callable[[F], F]:
     ``--accept``, and where passwords come from. All but the machine reach the command as ``how``, for :func:`change`.
 
     With ``passwords``, the ways in which a new password may come about (see
-    :data:`verrou.core.steps.HOW_A_PASSWORD_COMES`), the command gets the one chosen as ``password``.
+    :data:`verrou.core.plan.steps.HOW_A_PASSWORD_COMES`), the command gets the one chosen as ``password``.
     """
 
     def decorate(command: F) -> F:
@@ -214,7 +214,7 @@ def _rehearse(machine: Machine, posture: Posture, steps: Sequence[Step], secrets
 
 def _show(rehearsal: "Rehearsal", baseline: "Baseline | None") -> None:
     """The worksheet with what the machine would answer, what to know, and what would hold afterwards."""
-    from verrou.core.making import remarks
+    from verrou.core.plan.making import remarks
     from verrou.reports.findings import audit_sheet
     from verrou.reports.sheets import BAD, DOUBTFUL, console, print_sheet, shown
     from verrou.reports.worksheets import worksheet_sheet
@@ -313,7 +313,7 @@ def _refuse(machine: Machine, rehearsal: "Rehearsal", told: Any, *, whole: bool,
 def single(machine: Machine, make: Callable[[Posture], Sequence[Step]], command: str, how: dict[str, Any]) -> None:
     """Look at the machine, make the steps, and go the way of every change."""
     from verrou.core.guards import with_trials
-    from verrou.core.making import NoWay
+    from verrou.core.plan.making import NoWay
 
     posture = machine.observe()
     tell_troubles(posture)
@@ -337,7 +337,7 @@ def harden(
     how: dict[str, Any],
 ) -> None:
     """Close what falls short: rehearse the worksheet on a private copy, show what comes of it, ask, and land it."""
-    from verrou.core.plan import plan
+    from verrou.core.plan.worksheet import plan
     from verrou.core.rules import CATALOGUE
     from verrou.reports.sheets import console, print_sheet, shown
     from verrou.reports.worksheets import by_hand_sheet

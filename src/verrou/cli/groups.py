@@ -16,7 +16,7 @@ from verrou.cli.options import (
     tell_troubles,
 )
 from verrou.core.model import Posture
-from verrou.core.steps import CreateGroup, Join, Leave, RemoveGroup, SetGroupNote, Step
+from verrou.core.plan.steps import CreateGroup, Join, Leave, RemoveGroup, SetGroupNote, Step
 from verrou.machines import Machine
 
 
@@ -70,7 +70,7 @@ def add(machine: Machine, name: str, note: str, members: tuple[str, ...], how: d
     """Make a group."""
 
     def make(posture: Posture) -> Sequence[Step]:
-        from verrou.core.making import check_name
+        from verrou.core.plan.making import check_name
 
         check_name(posture, name, group=True)
         check_kept(posture, group_note=note)

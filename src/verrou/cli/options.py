@@ -16,7 +16,7 @@ from verrou.machines import Machine, Secrets, open_machine
 if TYPE_CHECKING:
     from verrou.core.baseline import Baseline
     from verrou.core.model import Posture
-    from verrou.core.steps import Step
+    from verrou.core.plan.steps import Step
     from verrou.reports.sheets import Sheet
 
 SHIPPED = Path(verrou.__file__).parent / "baselines"
@@ -168,7 +168,7 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
     from random import SystemRandom
 
     from verrou.core.passwords import broken_rules, make_phrase, policy_of
-    from verrou.core.steps import GIVES_PASSWORD, TrySignIn
+    from verrou.core.plan.steps import GIVES_PASSWORD, TrySignIn
 
     policy, foreseen = policy_of(posture), posture
     for step in steps:

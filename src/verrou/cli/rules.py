@@ -102,7 +102,7 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
 @change_options()
 def set_rule(assignments: tuple[str, ...], machine: Machine, how: dict[str, Any]) -> None:
     """Set rules, tied ones together: verrou rule set lockout.after=5 "lockout.lasts=45 minutes"."""
-    from verrou.core.plan import rule_steps
+    from verrou.core.plan.worksheet import rule_steps
     from verrou.core.values import NameSet, Unacceptable, Value
 
     wanted: dict[str, Value] = {}

@@ -6,9 +6,9 @@ from enum import StrEnum
 
 from attrs import evolve, frozen
 
-from verrou.core.access import role_of, ways_in
 from verrou.core.baseline import Baseline, Demand, Waiver, WantedAccount, WantedGroup
 from verrou.core.model import PasswordState, Posture, Reading, Role, Source, Status, name_list
+from verrou.core.model.access import role_of, ways_in
 from verrou.core.rules import Severity, reading_of, value_now
 from verrou.core.rules.population import unlisted
 

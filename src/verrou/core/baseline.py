@@ -12,8 +12,8 @@ from cattrs.errors import ClassValidationError
 
 from verrou.core.desired import AnyOf, AtLeast, Between, Desired, Exactly
 from verrou.core.errors import BadInput
-from verrou.core.gates import Way
 from verrou.core.model import Role
+from verrou.core.model.ways import Way
 from verrou.core.rules import CATALOGUE, Rule, agreements
 from verrou.core.toml_lines import Path, line_index, line_of
 from verrou.core.values import Count, Span, Unacceptable, Value, nearest, show_raw

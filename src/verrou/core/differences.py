@@ -5,8 +5,8 @@ from collections.abc import Iterator
 
 from attrs import frozen
 
-from verrou.core.access import role_of
 from verrou.core.model import Account, Posture, Reading
+from verrou.core.model.access import role_of
 from verrou.core.rules import CATALOGUE, value_now
 
 

@@ -7,13 +7,12 @@ from functools import cached_property
 
 from attrs import define, evolve, field, frozen
 
-from verrou.core.access import role_of, usable_administrator, usable_administrators, ways_in
-from verrou.core.ageing import closed_from
 from verrou.core.errors import GuardRefused
-from verrou.core.gates import Way
 from verrou.core.model import Account, Builtin, Flag, PasswordState, Posture, Role, counted, name_list
-from verrou.core.rules import agreements, reading_of, set_together
-from verrou.core.steps import (
+from verrou.core.model.access import role_of, usable_administrator, usable_administrators, ways_in
+from verrou.core.model.ageing import closed_from
+from verrou.core.model.ways import Way
+from verrou.core.plan.steps import (
     GIVES_PASSWORD,
     Remove,
     Rename,
@@ -24,6 +23,7 @@ from verrou.core.steps import (
     account_of,
     takes_access,
 )
+from verrou.core.rules import agreements, reading_of, set_together
 from verrou.core.values import Count, Span
 
 MOST_FILES = 10

@@ -8,11 +8,11 @@ from attrs import asdict
 from cattrs import Converter, transform_error
 from cattrs.errors import ClassValidationError, IterableValidationError
 
-from verrou.core.access import role_of, states_of, ways_in
-from verrou.core.ageing import closed_from, must_change, password_ages
 from verrou.core.errors import BadInput
-from verrou.core.gates import Gate
 from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, Source
+from verrou.core.model.access import role_of, states_of, ways_in
+from verrou.core.model.ageing import closed_from, must_change, password_ages
+from verrou.core.model.ways import Gate
 from verrou.core.rules import CATALOGUE, Rule, reading_of
 from verrou.core.values import Span, Unacceptable, Value, parse_duration
 

@@ -11,7 +11,7 @@ from verrou.core.errors import BadInput
 if TYPE_CHECKING:
     from verrou.core.model import Account, Files, Posture
     from verrou.core.passwords import Policy
-    from verrou.core.steps import CreateAccount, SetPassword, Step
+    from verrou.core.plan.steps import CreateAccount, SetPassword, Step
     from verrou.core.trials import TrialAccount
 
 

@@ -8,14 +8,13 @@ from contextlib import contextmanager
 from attrs import evolve, field, frozen
 
 from verrou.core import guards
-from verrou.core.access import role_of
 from verrou.core.desired import AtLeast, Exactly
 from verrou.core.differences import differences
 from verrou.core.entries import Entry, State
 from verrou.core.errors import BadInput, BrokeOff, GuardRefused, MachineRefused, VerrouError
 from verrou.core.model import Posture, Status
-from verrou.core.rules import reading_of
-from verrou.core.steps import (
+from verrou.core.model.access import role_of
+from verrou.core.plan.steps import (
     GIVES_PASSWORD,
     CreateAccount,
     Remove,
@@ -25,6 +24,7 @@ from verrou.core.steps import (
     TrySignIn,
     takes_access,
 )
+from verrou.core.rules import reading_of
 from verrou.core.trials import TrialResult, run_trials
 from verrou.core.values import NameSet
 from verrou.machines import (

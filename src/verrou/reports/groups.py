@@ -1,7 +1,7 @@
 """Groups of a machine as sheets: what each gives, and to whom."""
 
-from verrou.core.access import role_of, ways_given, ways_taken
 from verrou.core.model import Group, Posture
+from verrou.core.model.access import role_of, ways_given, ways_taken
 from verrou.reports.sheets import Sheet, columns_of
 
 

@@ -2,10 +2,10 @@
 
 from collections.abc import Iterable, Sequence
 
-from verrou.core.access import gets_in, needs_a_look, role_of, states_of, useful_hint, ways_in
-from verrou.core.ageing import expired, password_ages
-from verrou.core.gates import Way
 from verrou.core.model import Account, Builtin, PasswordState, Posture, Reading, Role, Status, counted, name_list
+from verrou.core.model.access import gets_in, needs_a_look, role_of, states_of, useful_hint, ways_in
+from verrou.core.model.ageing import expired, password_ages
+from verrou.core.model.ways import Way
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.reports.groups import gives
 from verrou.reports.sheets import BAD, DOUBTFUL, Sheet, columns_of, shown

@@ -3,9 +3,9 @@
 from collections.abc import Sequence
 
 from verrou.core.model import Posture
-from verrou.core.plan import Worksheet
+from verrou.core.plan.steps import SetRules, Step, TrySignIn
+from verrou.core.plan.worksheet import Worksheet
 from verrou.core.rules import CATALOGUE, reading_of, value_now
-from verrou.core.steps import SetRules, Step, TrySignIn
 from verrou.machines import Outcome, PutBack, StepResult
 from verrou.reports.sheets import BAD, GOOD, QUIET, Sheet, columns_of
 

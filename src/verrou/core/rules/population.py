@@ -4,8 +4,6 @@ import math
 from collections.abc import Callable
 from datetime import date, timedelta
 
-from verrou.core.access import is_person, role_of, usable_administrators, useful_hint
-from verrou.core.ageing import expired, left_out, password_ages
 from verrou.core.model import (
     Account,
     Detail,
@@ -18,6 +16,8 @@ from verrou.core.model import (
     absent,
     name_list,
 )
+from verrou.core.model.access import is_person, role_of, usable_administrators, useful_hint
+from verrou.core.model.ageing import expired, left_out, password_ages
 from verrou.core.rules.declaration import Rule, Severity
 from verrou.core.values import Choice, Count, Span
 

@@ -27,7 +27,7 @@ from verrou.machines.bench.readings import posture_of
 
 if TYPE_CHECKING:
     from verrou.core.passwords import Policy
-    from verrou.core.steps import Step
+    from verrou.core.plan.steps import Step
     from verrou.core.trials import TrialAccount
 
 STAGED = "staged"
@@ -132,7 +132,7 @@ class BenchCopy:
         return [self._do(step, secrets) for step in steps]
 
     def _do(self, step: "Step", secrets: Secrets) -> StepResult:
-        from verrou.core.steps import TrySignIn
+        from verrou.core.plan.steps import TrySignIn
         from verrou.machines.bench.steps import do_step
 
         before = self.authority.text()

@@ -6,7 +6,6 @@ from collections.abc import Callable, Mapping
 from datetime import date, datetime, timedelta
 from typing import Any, NamedTuple
 
-from verrou.core.gates import Circle, Gate, Way, nobody_but
 from verrou.core.model import (
     Account,
     Builtin,
@@ -23,6 +22,7 @@ from verrou.core.model import (
     Source,
     absent,
 )
+from verrou.core.model.ways import Circle, Gate, Way, nobody_but
 from verrou.core.values import Value
 from verrou.machines.bench import authority as other_side
 from verrou.machines.bench.authority import Authority

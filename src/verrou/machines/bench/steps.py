@@ -8,7 +8,7 @@ from attrs import define
 
 from verrou.core.model import Detail, Flag, Role
 from verrou.core.passwords import make_password, policy_of
-from verrou.core.steps import (
+from verrou.core.plan.steps import (
     CreateAccount,
     CreateGroup,
     Join,

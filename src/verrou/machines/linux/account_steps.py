@@ -9,7 +9,7 @@ from pathlib import Path
 from attrs import define, field
 
 from verrou.core.model import Detail, Flag, Role, Source, counted, say_size
-from verrou.core.steps import (
+from verrou.core.plan.steps import (
     CreateAccount,
     CreateGroup,
     FilesChoice,
@@ -28,8 +28,8 @@ from verrou.core.steps import (
     Unlock,
 )
 from verrou.machines import Change, Deed, Outcome, Secrets, StepResult
-from verrou.machines.linux.access_file import confined_groups
-from verrou.machines.linux.account_files import (
+from verrou.machines.linux.files.access_file import confined_groups
+from verrou.machines.linux.files.account_files import (
     GROUP,
     GSHADOW,
     PASSWD,
@@ -40,13 +40,14 @@ from verrou.machines.linux.account_files import (
     Record,
     members_of,
 )
-from verrou.machines.linux.closed_accounts import CLOSED_FOR_GOOD, ENDS_KEPT, ends_kept, with_end_kept
+from verrou.machines.linux.files.closed_accounts import CLOSED_FOR_GOOD, ENDS_KEPT, ends_kept, with_end_kept
+from verrou.machines.linux.files.sudoers import Elevation, elevations
 from verrou.machines.linux.hashing import hashed, hashed_all
 from verrou.machines.linux.homes import Home, NoHome, new_archive
 from verrou.machines.linux.lockout import load_faillock
 from verrou.machines.linux.new_homes import HOMES, making
 from verrou.machines.linux.numbers_given import Numbers
-from verrou.machines.linux.pam_profiles import Refused
+from verrou.machines.linux.pam.profiles import Refused
 from verrou.machines.linux.population import (
     EPOCH,
     FULL_NAME,
@@ -61,7 +62,6 @@ from verrou.machines.linux.population import (
     scheme_of,
 )
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.sudoers import Elevation, elevations
 from verrou.machines.linux.ways import sessions
 
 SHELL = "/bin/bash"

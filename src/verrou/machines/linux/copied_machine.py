@@ -10,10 +10,10 @@ from pathlib import Path
 
 from attrs import define, field
 
-from verrou.core.access import usable_administrator, usable_administrators
 from verrou.core.model import Posture
+from verrou.core.model.access import usable_administrator, usable_administrators
 from verrou.core.passwords import Policy, make_password
-from verrou.core.steps import (
+from verrou.core.plan.steps import (
     CreateAccount,
     CreateGroup,
     Remove,
@@ -39,21 +39,21 @@ from verrou.machines import (
     StepResult,
 )
 from verrou.machines.linux import guests
-from verrou.machines.linux.account_files import (
+from verrou.machines.linux.account_steps import AccountEdit, hashes_for, today_in_days
+from verrou.machines.linux.archives import is_whole
+from verrou.machines.linux.files.account_files import (
     GROUP,
     PASSWD,
     SHADOW,
     AccountFile,
 )
-from verrou.machines.linux.account_steps import AccountEdit, hashes_for, today_in_days
-from verrou.machines.linux.archives import is_whole
 from verrou.machines.linux.homes import OPEN_FOLDER, new_archive
 from verrou.machines.linux.landing import COPIED, Landing, copied_name, leaving_name
 from verrou.machines.linux.landing_order import GIVING, STACK, TAKING, ordered
 from verrou.machines.linux.lockout import load_faillock
 from verrou.machines.linux.merging import merger_for
 from verrou.machines.linux.new_homes import HOMES, is_as_made
-from verrou.machines.linux.pam_profiles import Refused, update_stack
+from verrou.machines.linux.pam.profiles import Refused, update_stack
 from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.private_copy import PrivateCopy
 from verrou.machines.linux.root import Root

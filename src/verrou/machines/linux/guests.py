@@ -7,10 +7,10 @@ Both modules come into the stack as profiles of the system's own mechanism.
 
 from collections.abc import Callable
 
-from verrou.machines.linux.access_file import ACCESS, ACCESS_FOLDER, confined_groups
+from verrou.machines.linux.files.access_file import ACCESS, ACCESS_FOLDER, confined_groups
 from verrou.machines.linux.lockout import module_installed
-from verrou.machines.linux.pam_profiles import EDITED_BY_HAND, Refused, add_profiles
-from verrou.machines.linux.pam_stack import load_stack
+from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, Refused, add_profiles
+from verrou.machines.linux.pam.stack import load_stack
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.ways import NAMESPACE, NAMESPACE_FOLDER, fresh_homes
 

@@ -8,7 +8,6 @@ import os
 import stat
 import struct
 from collections.abc import Iterator
-from contextlib import suppress
 
 from attrs import define
 
@@ -84,10 +83,10 @@ class Landing:
             return
         folder, last = self.root.open_folder_of(change.place)
         try:
-            if change.after.content is not None or change.after.link:
-                self._swap_in(folder, last, change, entry)
-            elif change.after.folder:
+            if change.after.folder and _is_folder(folder, last):
                 _settle_folder(folder, last, change.after)
+            elif change.after.there:
+                self._swap_in(folder, last, change, entry)
             elif change.before.folder:
                 _remove_folder(folder, last)
             else:
@@ -100,10 +99,13 @@ class Landing:
         name = f"{entry}-{hashlib.sha256(os.fsencode(change.place)).hexdigest()[:16]}"
         for staging in self._staging_folders(folder):
             try:
-                _remove(staging, name)
+                delete_tree(staging, name)
                 if change.after.link:
                     os.symlink(change.after.link, name, dir_fd=staging)
                     os.chown(name, change.after.uid, change.after.gid, dir_fd=staging, follow_symlinks=False)
+                elif change.after.folder:
+                    os.mkdir(name, 0o700, dir_fd=staging)
+                    _settle_folder(staging, name, change.after)
                 else:
                     write_new(name, change.after, staging)
                 os.rename(name, last, src_dir_fd=staging, dst_dir_fd=folder)
@@ -111,7 +113,7 @@ class Landing:
             except OSError as error:
                 if error.errno != errno.EXDEV:
                     raise
-                _remove(staging, name)
+                delete_tree(staging, name)
             finally:
                 os.close(staging)
         raise MachineRefused(f"{change.place}: nothing can be staged on its file system")
@@ -328,9 +330,11 @@ def _remove_folder(folder: int, name: str) -> None:
             raise
 
 
+def _is_folder(folder: int, name: str) -> bool:
+    return item_at(name, folder).folder
+
+
 def _settle_folder(folder: int, name: str, item: Item) -> None:
-    with suppress(FileExistsError):
-        os.mkdir(name, 0o700, dir_fd=folder)
     descriptor = os.open(name, OPEN_FOLDER, dir_fd=folder)
     try:
         dress(descriptor, item)

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from verrou.machines import Change, Deed
-from verrou.machines.linux.account_files import GROUP, GSHADOW, PASSWD, SHADOW, SUBGID, SUBUID
+from verrou.machines.linux.files.account_files import GROUP, GSHADOW, PASSWD, SHADOW, SUBGID, SUBUID
 from verrou.machines.linux.new_homes import HOMES
 
 GIVING = (PASSWD, SHADOW, GROUP, GSHADOW, SUBUID, SUBGID)

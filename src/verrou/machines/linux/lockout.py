@@ -9,9 +9,9 @@ from attrs import define, evolve, frozen
 
 from verrou.core.model import Reading, Source, absent, shipped_default, unreadable
 from verrou.core.values import Value
-from verrou.machines.linux.pam_stack import PamLine, Stack, load_stack
+from verrou.machines.linux.files.settings_files import settings
+from verrou.machines.linux.pam.stack import PamLine, Stack, load_stack
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.settings_files import settings
 
 FAILLOCK_CONF = "/etc/security/faillock.conf"
 MODULE = "pam_faillock.so"

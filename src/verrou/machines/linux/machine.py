@@ -11,10 +11,10 @@ from verrou.core.errors import BadInput
 from verrou.core.model import Account, Detail, Files, Flag, MachineFacts, Posture
 from verrou.machines import Change, ChangeSet, Copy, Deed, Stamps, Standing
 from verrou.machines.linux import password_rules
-from verrou.machines.linux.access_file import ACCESS
-from verrou.machines.linux.account_files import SHADOW
+from verrou.machines.linux.files.access_file import ACCESS
+from verrou.machines.linux.files.account_files import SHADOW
 from verrou.machines.linux.lockout import load_faillock, locks, module_installed, readings
-from verrou.machines.linux.pam_stack import UPDATER
+from verrou.machines.linux.pam.stack import UPDATER
 from verrou.machines.linux.population import NAMING, AccountFiles, free_name, population
 from verrou.machines.linux.root import Root, host_name
 from verrou.machines.linux.ways import NAMESPACE
@@ -109,7 +109,7 @@ class LinuxMachine:
         return [name for name, stamp in stamps.items() if root.stamp(name) != stamp]
 
     def held(self) -> AbstractContextManager[None]:
-        from verrou.machines.linux.locks import account_files_locked
+        from verrou.machines.linux.file_locks import account_files_locked
 
         return account_files_locked(Root(self.path))
 

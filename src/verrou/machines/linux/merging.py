@@ -4,7 +4,7 @@ from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from difflib import SequenceMatcher
 
-from verrou.machines.linux.account_files import FIELDS, GROUP, GSHADOW
+from verrou.machines.linux.files.account_files import FIELDS, GROUP, GSHADOW
 
 Merged = tuple[bytes, list[str]]
 """What should stand, and what of it somebody else wrote since and was left alone."""

@@ -5,8 +5,8 @@ from collections.abc import Mapping
 from attrs import define, field
 
 from verrou.core.model import Source
-from verrou.machines.linux.account_files import AccountFile
-from verrou.machines.linux.pam_profiles import Refused
+from verrou.machines.linux.files.account_files import AccountFile
+from verrou.machines.linux.pam.profiles import Refused
 from verrou.machines.linux.population import defined_number
 
 

@@ -8,9 +8,11 @@ from attrs import define, evolve, field
 from verrou.core.model import Account, Reading, Source, absent, shipped_default, unreadable
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Value
-from verrou.machines.linux.account_files import SHADOW, AccountFile, Record
+from verrou.machines.linux.files.account_files import SHADOW, AccountFile, Record
+from verrou.machines.linux.files.settings_files import settings
+from verrou.machines.linux.files.sshd import SSHD_CONFIG, sshd_setting
 from verrou.machines.linux.lockout import Decided, module_installed
-from verrou.machines.linux.pam_stack import PamLine, load_stack
+from verrou.machines.linux.pam.stack import PamLine, load_stack
 from verrou.machines.linux.population import (
     NEVER_DAYS,
     limit_in_days,
@@ -19,8 +21,6 @@ from verrou.machines.linux.population import (
     people_with_passwords,
 )
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.settings_files import settings
-from verrou.machines.linux.sshd import SSHD_CONFIG, sshd_setting
 
 PWQUALITY_CONF = "/etc/security/pwquality.conf"
 PWQUALITY_FOLDER = "/etc/security/pwquality.conf.d"

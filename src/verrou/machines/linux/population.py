@@ -10,10 +10,10 @@ from functools import lru_cache
 
 from attrs import define, frozen
 
-from verrou.core.gates import Gate
 from verrou.core.model import Account, Builtin, Grant, Group, Naming, Origin, PasswordState, Source
-from verrou.machines.linux.access_file import confined_groups
-from verrou.machines.linux.account_files import (
+from verrou.core.model.ways import Gate
+from verrou.machines.linux.files.access_file import confined_groups
+from verrou.machines.linux.files.account_files import (
     GROUP,
     GSHADOW,
     PASSWD,
@@ -22,10 +22,10 @@ from verrou.machines.linux.account_files import (
     Record,
     members_of,
 )
-from verrou.machines.linux.closed_accounts import ends_kept
+from verrou.machines.linux.files.closed_accounts import ends_kept
+from verrou.machines.linux.files.settings_files import settings
+from verrou.machines.linux.files.sudoers import elevations
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.settings_files import settings
-from verrou.machines.linux.sudoers import elevations
 from verrou.machines.linux.ways import fresh_homes, gates, key_counter, sessions
 
 LOGIN_DEFS = "/etc/login.defs"

@@ -25,9 +25,8 @@ from attrs import define, field
 
 from verrou.core.errors import NotEnoughRights, VerrouError
 from verrou.machines import CannotRehearse
-from verrou.machines.linux import pam_client
-from verrou.machines.linux.account_files import PASSWD, AccountFile
 from verrou.machines.linux.call_filter import refuse_calls
+from verrou.machines.linux.files.account_files import PASSWD, AccountFile
 from verrou.machines.linux.inside import (
     CLEAN_ENVIRONMENT,
     CLONE_NEWIPC,
@@ -51,6 +50,7 @@ from verrou.machines.linux.inside import (
     write_protect,
 )
 from verrou.machines.linux.lockout import load_faillock
+from verrou.machines.linux.pam import client as pam_client
 from verrou.machines.linux.root import Root, host_name
 
 COPIED = ("/etc", "/var/lib/pam", "/var/cache/debconf", "/usr/share/pam-configs")

@@ -3,13 +3,15 @@
 from collections.abc import Callable, Mapping
 from datetime import datetime, timedelta
 
+from verrou.core.plan.steps import SetRules
 from verrou.core.rules import CATALOGUE
-from verrou.core.steps import SetRules
 from verrou.core.values import Value
-from verrou.machines.linux.account_files import SHADOW, AccountFile
+from verrou.machines.linux.files.account_files import SHADOW, AccountFile
+from verrou.machines.linux.files.settings_files import settings, with_setting
+from verrou.machines.linux.files.sshd import SSHD_CONFIG
 from verrou.machines.linux.lockout import FAILLOCK_CONF, MODULE, Faillock, load_faillock
-from verrou.machines.linux.pam_profiles import EDITED_BY_HAND, Refused, add_profiles, update_stack
-from verrou.machines.linux.pam_stack import PamLine, load_stack, with_argument
+from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, Refused, add_profiles, update_stack
+from verrou.machines.linux.pam.stack import PamLine, load_stack, with_argument
 from verrou.machines.linux.password_rules import (
     AGEING,
     PWHISTORY,
@@ -32,8 +34,6 @@ from verrou.machines.linux.population import (
     population,
 )
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.settings_files import settings, with_setting
-from verrou.machines.linux.sshd import SSHD_CONFIG
 
 DROP_IN = f"{PWQUALITY_FOLDER}/50-verrou.conf"
 SSHD_DROP_IN = "/etc/ssh/sshd_config.d/00-verrou.conf"

@@ -5,12 +5,12 @@ import struct
 from collections.abc import Callable, Collection, Mapping
 from datetime import datetime
 
-from verrou.core.gates import Circle, Gate, Pass, Way, nobody_but
 from verrou.core.model import Source
-from verrou.machines.linux.access_file import CONSOLE, REMOTE, access_rules, passes
-from verrou.machines.linux.pam_stack import load_stack
+from verrou.core.model.ways import Circle, Gate, Pass, Way, nobody_but
+from verrou.machines.linux.files.access_file import CONSOLE, REMOTE, access_rules, passes
+from verrou.machines.linux.files.sshd import SSHD_CONFIG, sshd_installed, sshd_setting, sshd_settings
+from verrou.machines.linux.pam.stack import load_stack
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.sshd import SSHD_CONFIG, sshd_installed, sshd_setting, sshd_settings
 
 SCREEN_SERVICE = "xrdp-sesman"
 SHARES = "/usr/sbin/smbd"

@@ -1,21 +1,16 @@
-"""What a machine is now: accounts, groups, readings of rules, and where each of them stands."""
+"""The facts that a machine keeps: accounts, groups, readings of rules, and where each of them stands."""
 
-from collections.abc import Mapping
 from datetime import date, datetime
 from enum import StrEnum
-from functools import cached_property
-from typing import TYPE_CHECKING
 
-from attrs import define, evolve, field, frozen, setters
+from attrs import define, frozen, setters
 
+from verrou.core.model.words import counted, name_list, say_size
 from verrou.core.values import Value
-
-if TYPE_CHECKING:
-    from verrou.core.gates import Gate
 
 
 class Role(StrEnum):
-    """What an account amounts to, derived from where it stands; see :func:`verrou.core.access.role_of`."""
+    """What an account amounts to, derived from where it stands; see :func:`verrou.core.model.access.role_of`."""
 
     ADMINISTRATOR = "administrator"
     STANDARD = "standard"
@@ -143,7 +138,7 @@ def unreadable(reason: str, remedy: str = "", source: Source | None = None) -> R
 @define(on_setattr=setters.frozen)
 class Account:
     """One account as the machine keeps it: facts alone. What follows from them (must change, closed, ageing, usable,
-    role) is derived in :mod:`verrou.core.ageing` and :mod:`verrou.core.access`.
+    role) is derived in :mod:`verrou.core.model.ageing` and :mod:`verrou.core.model.access`.
 
     Times are the machine's own; ``locked_until`` is datetime.max for "until unlocked". ``given_by`` are the lines that
     give it ``grants``. ``ends`` is the first day on which it is closed. ``password_due`` marks a password that must be
@@ -225,136 +220,3 @@ class Files:
         if not self.elsewhere_count:
             return inside + (", none elsewhere" if self.looked_everywhere else "")
         return f"{inside}; {self.elsewhere_count} elsewhere: {name_list(list(self.elsewhere))}"
-
-
-@frozen
-class Naming:
-    """What the machine takes as an account name: a regular expression, a length, and both in words. ``without_case``:
-    names that differ in case alone are one name."""
-
-    pattern: str
-    longest: int
-    words: str
-    without_case: bool = False
-
-
-@frozen
-class MachineFacts:
-    """Which machine this is. ``now`` is its own clock, without a time zone; ``in_use`` names the account that whoever
-    is at work signed in with. ``details`` are what it keeps of accounts and groups, ``excluding`` the pairs of flags
-    that exclude each other there. ``guest_group`` is the name under which it could be given a group that makes guests,
-    where it has none. ``fleeting_homes``: whether it can give each session a fresh home. ``ages_given``: the
-    days that a new account is given, by rule, where each account has ages of its own; without any, one rule holds for
-    all. ``closing_takes_blank``: disabling an account writes over
-    a blank password. ``admin_left_out``: the built-in administrator is left out of ages and of having to change its
-    password, since the system itself works as it."""
-
-    name: str
-    kind: str
-    system: str
-    address: str
-    now: datetime
-    naming: Naming
-    in_use: str = ""
-    details: tuple[Detail, ...] = ()
-    excluding: tuple[tuple[Flag, Flag], ...] = ()
-    guest_group: str = ""
-    fleeting_homes: bool = False
-    ages_given: tuple[tuple[str, int | None], ...] = ()
-    closing_takes_blank: bool = False
-    admin_left_out: bool = False
-
-    @property
-    def ages_by_account(self) -> bool:
-        """Whether each account has ages of its own."""
-        return bool(self.ages_given)
-
-
-@define(frozen=True, slots=False)
-class Posture:
-    """The whole of what was observed. ``troubles`` are lines about what the machine itself keeps in a broken state."""
-
-    machine: MachineFacts
-    accounts: tuple[Account, ...]
-    groups: tuple[Group, ...]
-    readings: Mapping[str, Reading] = field(factory=dict)
-    troubles: tuple[str, ...] = ()
-    gates: "tuple[Gate, ...]" = ()
-
-    @cached_property
-    def by_name(self) -> Mapping[str, Account]:
-        """Accounts by name; of two with one name the first, as systems look them up."""
-        return {account.name: account for account in reversed(self.accounts)}
-
-    @cached_property
-    def by_identity(self) -> Mapping[str, tuple[Account, ...]]:
-        """Accounts by identity; more than one for an identity is worth a look."""
-        found: dict[str, tuple[Account, ...]] = {}
-        for account in self.accounts:
-            found[account.identity] = (*found.get(account.identity, ()), account)
-        return found
-
-    @cached_property
-    def granting(self) -> Mapping[str, frozenset[Grant]]:
-        """What each group gives, by group name."""
-        return {group.name: frozenset(group.grants) for group in self.groups if group.grants}
-
-    @cached_property
-    def administering(self) -> frozenset[str]:
-        """The names of the groups that give administration."""
-        return frozenset(name for name, grants in self.granting.items() if Grant.ADMINISTRATION in grants)
-
-    def with_accounts(self, accounts: tuple[Account, ...]) -> "Posture":
-        """The same machine with other accounts. What was worked out about groups is taken along, since a worksheet of
-        hundreds of steps looks at the machine after each one."""
-        changed = evolve(self, accounts=accounts)
-        changed.__dict__.update({key: self.__dict__[key] for key in _ABOUT_GROUPS if key in self.__dict__})
-        return changed
-
-    def with_account(self, account: Account) -> "Posture":
-        """The same machine with one account more, of a new name."""
-        changed = self.with_accounts((*self.accounts, account))
-        changed.__dict__["by_name"] = {**self.by_name, account.name: account}
-        return changed
-
-    def builtin(self, which: Builtin) -> Account | None:
-        """The shipped account of that identity, whatever it is called today."""
-        return next((a for a in self.accounts if a.builtin is which), None)
-
-    def group_with(self, grant: Grant) -> Group | None:
-        """The first group that gives ``grant``."""
-        return self._giving.get(grant)
-
-    @cached_property
-    def _giving(self) -> Mapping[Grant, Group]:
-        return {grant: group for group in reversed(self.groups) for grant in group.grants}
-
-    @cached_property
-    def _groups_by_name(self) -> Mapping[str, Group]:
-        return {group.name: group for group in reversed(self.groups)}
-
-    def group(self, name: str) -> Group | None:
-        """The group of that name, or else of that identity: names may be in another language, identities are not."""
-        return self._groups_by_name.get(name) or next((g for g in self.groups if g.identity == name), None)
-
-
-_ABOUT_GROUPS = ("granting", "administering", "_giving", "_groups_by_name")
-
-
-def counted(number: int, noun: str) -> str:
-    """``1 file``, ``2 files``."""
-    return f"{number} {noun}" if number == 1 else f"{number} {noun}s"
-
-
-def say_size(size: int) -> str:
-    """A number of bytes for people: ``812 bytes``, ``3.4 MB``."""
-    for unit, one in (("GB", 10**9), ("MB", 10**6), ("kB", 10**3)):
-        if size >= one:
-            return f"{size / one:.1f} {unit}"
-    return counted(size, "byte")
-
-
-def name_list(names: list[str], most: int = 4) -> str:
-    """Names for one line: the first few and how many more."""
-    shown = ", ".join(names[:most])
-    return shown if len(names) <= most else f"{shown} and {len(names) - most} more"

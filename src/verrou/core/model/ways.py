@@ -5,7 +5,7 @@ from fnmatch import fnmatchcase
 
 from attrs import frozen
 
-from verrou.core.model import Account, Source
+from verrou.core.model.facts import Account, Source
 
 
 class Way(StrEnum):

@@ -3,10 +3,10 @@
 from collections.abc import Sequence
 from datetime import date
 
-from verrou.core.access import role_of
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Builtin, Effect, Grant, Posture, Role
-from verrou.core.steps import (
+from verrou.core.model.access import role_of
+from verrou.core.plan.steps import (
     ROLE_GRANTS,
     ROLES_COME_FROM,
     CreateAccount,

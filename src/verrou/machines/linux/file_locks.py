@@ -9,7 +9,7 @@ from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
 from verrou.core.errors import MachineRefused, NotEnoughRights
-from verrou.machines.linux.account_files import GROUP, GSHADOW, PASSWD, SHADOW
+from verrou.machines.linux.files.account_files import GROUP, GSHADOW, PASSWD, SHADOW
 from verrou.machines.linux.root import Root
 
 PWD_LOCK = "/etc/.pwd.lock"

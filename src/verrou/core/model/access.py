@@ -2,9 +2,9 @@
 
 from datetime import date
 
-from verrou.core.ageing import barred_by_age, closed_from, expired, must_change, password_ages
-from verrou.core.gates import Gate, Way
 from verrou.core.model import Account, Builtin, Grant, Group, Origin, PasswordState, Posture, Role, Status
+from verrou.core.model.ageing import barred_by_age, closed_from, expired, must_change, password_ages
+from verrou.core.model.ways import Gate, Way
 
 
 def grants_of(account: Account, posture: Posture) -> frozenset[Grant]:

@@ -6,10 +6,8 @@ from datetime import timedelta
 
 from attrs import frozen
 
-from verrou.core.access import role_of, ways_in
 from verrou.core.audit import Finding, shortfalls
 from verrou.core.baseline import Baseline, WantedAccount
-from verrou.core.making import NoWay, new_account, role_steps
 from verrou.core.model import (
     Account,
     Builtin,
@@ -19,6 +17,20 @@ from verrou.core.model import (
     PasswordState,
     Posture,
     Role,
+)
+from verrou.core.model.access import role_of, ways_in
+from verrou.core.plan.making import NoWay, new_account, role_steps
+from verrou.core.plan.steps import (
+    CreateGroup,
+    Join,
+    Leave,
+    Rename,
+    SetDetails,
+    SetEnabled,
+    SetEnd,
+    SetFlags,
+    SetRules,
+    Step,
 )
 from verrou.core.rules import reading_of
 from verrou.core.rules.population import (
@@ -30,18 +42,6 @@ from verrou.core.rules.population import (
     unused,
     with_hints,
     with_questions,
-)
-from verrou.core.steps import (
-    CreateGroup,
-    Join,
-    Leave,
-    Rename,
-    SetDetails,
-    SetEnabled,
-    SetEnd,
-    SetFlags,
-    SetRules,
-    Step,
 )
 from verrou.core.values import NOT_SHIPPED, BuiltinName
 

@@ -7,8 +7,6 @@ from typing import Any, TypeAlias
 
 from attrs import evolve, field, frozen
 
-from verrou.core.ageing import left_out
-from verrou.core.gates import Circle, Gate, Pass, Way
 from verrou.core.model import (
     Account,
     Detail,
@@ -23,6 +21,8 @@ from verrou.core.model import (
     Role,
     unreadable,
 )
+from verrou.core.model.ageing import left_out
+from verrou.core.model.ways import Circle, Gate, Pass, Way
 from verrou.core.rules import CATALOGUE, Rule, agreements, set_together
 from verrou.core.values import Value
 

@@ -4,9 +4,9 @@ from collections.abc import Callable, Collection, Sequence
 
 from attrs import frozen
 
-from verrou.core.gates import EVERYBODY, Circle, Pass
 from verrou.core.model import Account, Source
-from verrou.machines.linux.pam_stack import PamLine, load_stack
+from verrou.core.model.ways import EVERYBODY, Circle, Pass
+from verrou.machines.linux.pam.stack import PamLine, load_stack
 from verrou.machines.linux.root import Root
 
 ACCESS = "pam_access.so"

@@ -6,11 +6,10 @@ from attrs import evolve, frozen
 
 from verrou.core.audit import Audit, Finding, Verdict, audit
 from verrou.core.baseline import Baseline
-from verrou.core.closers import AFTERWARDS, SPECIAL, ByHand, declared
 from verrou.core.guards import with_trials
 from verrou.core.model import Effect, Posture
-from verrou.core.rules import CATALOGUE, agreements, reading_of, set_together
-from verrou.core.steps import (
+from verrou.core.plan.closers import AFTERWARDS, SPECIAL, ByHand, declared
+from verrou.core.plan.steps import (
     CreateAccount,
     CreateGroup,
     Join,
@@ -23,6 +22,7 @@ from verrou.core.steps import (
     Step,
     account_of,
 )
+from verrou.core.rules import CATALOGUE, agreements, reading_of, set_together
 from verrou.core.values import Count, Span, Value
 
 MOST_ROUNDS = 4

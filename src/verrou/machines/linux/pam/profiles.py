@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from verrou.machines.linux.pam_stack import UPDATER
+from verrou.machines.linux.pam.stack import UPDATER
 from verrou.machines.linux.root import Root
 
 PROFILES = "/usr/share/pam-configs"
