@@ -4,10 +4,10 @@ import errno
 import os
 import pty
 import re
+import select
 import shutil
 import subprocess
 import sys
-import time
 from collections.abc import Callable
 from datetime import timedelta
 from functools import partial
@@ -31,6 +31,7 @@ from verrou.core.plan.steps import (
     SetRules,
     Step,
 )
+from verrou.core.rules import setting
 from verrou.demo.scenario import lay_out
 from verrou.machines import NOTHING, Change, Item, Machine, Secrets, Standing, open_machine
 from verrou.machines.linux import copied_machine
@@ -39,7 +40,7 @@ from verrou.records.journal import Journal
 STEPS: list[Step] = [
     CreateAccount("gull", Role.ADMINISTRATOR),
     Join("warden", "ringers"),
-    SetRules(values=(("password.warn_before", timedelta(days=9)),)),
+    SetRules((setting("password.warn_before", timedelta(days=9)),)),
     SetEnabled("tern", False),
     Remove("guillemot", FilesChoice.ARCHIVE),
     CreateGroup("counters"),
@@ -153,7 +154,7 @@ def test_a_resume_whose_copy_cannot_be_written_stays_broken_off(
 ) -> None:
     """Somebody wrote since, so the change is merged on a copy; what is half merged never lands."""
     machine = open_machine(str(sample.path))
-    steps: list[Step] = [SetRules(values=(("password.warn_before", timedelta(days=9)),))]
+    steps: list[Step] = [SetRules((setting("password.warn_before", timedelta(days=9)),))]
 
     def broken(*_: object) -> None:
         raise OSError(errno.EIO, os.strerror(errno.EIO))
@@ -176,7 +177,7 @@ def test_a_resume_whose_copy_cannot_be_written_stays_broken_off(
 
 @pytest.mark.parametrize("mode", Mode)
 def test_a_bench_machine_that_met_something_is_taken_back_or_finished(bench: Path, tmp_path: Path, mode: Mode) -> None:
-    machine, steps, start = open_machine(str(bench)), [SetEnabled("visitor", True)], bench.read_bytes()
+    machine, steps, start = open_machine(str(bench)), [SetEnabled("passerby", True)], bench.read_bytes()
     call, ended = 0, 1
     while ended:
         call += 1
@@ -245,15 +246,15 @@ def test_a_typed_password_is_hidden_asked_twice_and_told_what_it_breaks(bench: P
     child, terminal = pty.fork()
     if child == 0:
         os.execv(sys.executable, command)
-    shown = b""
+    shown, heeded = b"", 0
 
     def until(words: bytes) -> None:
-        nonlocal shown
-        deadline = time.monotonic() + 20
-        seen = len(shown)
-        while words not in shown[seen:]:
-            assert time.monotonic() < deadline, shown
+        """Read on to ``words``: one reading may hold what comes after them too, which is for the next one to find."""
+        nonlocal shown, heeded
+        while (at := shown.find(words, heeded)) < 0:
+            assert select.select([terminal], [], [], 20)[0], shown
             shown += os.read(terminal, 4096)
+        heeded = at + len(words)
 
     for answers in ((b"short-1", b"short-1"), (b"Sandbar-kittiwake-5", b"Sandbar-kittiwake-5")):
         for answer in answers:

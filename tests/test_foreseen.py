@@ -17,6 +17,7 @@ from verrou.core.errors import GuardRefused
 from verrou.core.model import Detail, Posture, Role, Status
 from verrou.core.model.access import can_sign_in, role_of, usable_administrators
 from verrou.core.model.ageing import expired, must_change
+from verrou.core.plan.foresee import foresee
 from verrou.core.plan.steps import (
     CreateAccount,
     CreateGroup,
@@ -37,7 +38,7 @@ from verrou.core.plan.steps import (
     TrySignIn,
     Unlock,
 )
-from verrou.core.rules import CATALOGUE
+from verrou.core.rules import CATALOGUE, setting
 from verrou.core.values import Choice, Count, NameSet, Span, Value, YesNo
 from verrou.machines import Machine, Outcome, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
@@ -53,7 +54,7 @@ GROUPS = st.sampled_from(["administrators", "users", "guests", "sudo", "ringers"
 WAYS = st.sampled_from(["ask", "blank"])
 MARK = st.sampled_from([None, True, False])
 DAYS = st.sampled_from([None, date(2020, 1, 1), date(2099, 1, 1)])
-RULES = [rule for rule in CATALOGUE.values() if rule.derive is None]
+RULES = [rule for rule in CATALOGUE.values() if rule.derived is None]
 
 
 def values(kind: object) -> st.SearchStrategy[Value]:
@@ -62,7 +63,8 @@ def values(kind: object) -> st.SearchStrategy[Value]:
     if isinstance(kind, Choice):
         return st.sampled_from(kind.options)
     if isinstance(kind, NameSet):
-        return st.just(frozenset({"yescrypt", "sha512"}))
+        several = st.frozensets(st.sampled_from(kind.options[:3]), min_size=0 if kind.none else 1)
+        return several if kind.none else st.just(frozenset({"yescrypt", "sha512"}))
     assert isinstance(kind, Count | Span)
     words: st.SearchStrategy[Value] = st.sampled_from(list(kind.words)) if kind.words else st.nothing()
     if isinstance(kind, Count):
@@ -76,7 +78,7 @@ SETTINGS = st.lists(
     min_size=1,
     max_size=3,
     unique_by=lambda pair: pair[0],
-).map(lambda pairs: SetRules(values=tuple(pairs)))
+).map(lambda pairs: SetRules(tuple(setting(*pair) for pair in pairs)))
 STEP = (
     st.builds(
         CreateAccount,
@@ -163,7 +165,7 @@ def as_foreseen_and_as_rehearsed(machine: Machine, steps: list[Step]) -> None:
         assert not rehearsal.foreseen_only
         (_, result), *_ = rehearsal.steps
         if result.outcome is Outcome.DONE:
-            agrees(step.foresee(before), rehearsal.after, step)
+            agrees(foresee(step, before), rehearsal.after, step)
         else:
             assert not rehearsal.changes, (step.what, result.said)
         assert stripped(machine.observe()) == stripped(before), "a rehearsal touches nothing"

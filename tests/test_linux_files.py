@@ -13,16 +13,24 @@ from hypothesis import strategies as st
 from conftest import GOOD_PASSWORD
 from debian_root import PrivateRoot
 from verrou.core.errors import BadInput
-from verrou.core.model import Status
+from verrou.core.model import Reading, Status
 from verrou.core.rules import CATALOGUE
-from verrou.machines.linux import password_rules
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, merge_lines
 from verrou.machines.linux.files.settings_files import settings, with_setting
 from verrou.machines.linux.files.sudoers import elevations
 from verrou.machines.linux.hashing import hashed
-from verrou.machines.linux.lockout import load_faillock, readings
+from verrou.machines.linux.pam import quality
 from verrou.machines.linux.pam.stack import load_stack, with_argument
+from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.root import Root, decode, encode
+from verrou.machines.linux.rules import lockout
+from verrou.machines.linux.rules.keeper import System
+
+
+def lockout_readings(root: Root) -> dict[str, Reading]:
+    system = System(root, AccountFiles.load(root), (), ())
+    return {rule_id: keeper.read(system) for rule_id, keeper in lockout.KEEPERS.items()}
+
 
 ANY_LINES = st.lists(st.text(st.characters(exclude_characters="\n", exclude_categories=()), max_size=30), max_size=12)
 NAMES = st.text(string.ascii_lowercase, min_size=1, max_size=6)
@@ -115,9 +123,9 @@ SETTINGS = st.sampled_from(
 @pytest.mark.real_root
 @given(main=st.lists(SETTINGS, max_size=5), drop_in=st.lists(SETTINGS, max_size=3))
 def test_pwquality_is_read_as_the_library_reads_it(root: PrivateRoot, main: list[str], drop_in: list[str]) -> None:
-    root.write(password_rules.PWQUALITY_CONF, "\n".join(main) + "\n")
-    root.write(f"{password_rules.PWQUALITY_FOLDER}/a.conf", "\n".join(drop_in) + "\n")
-    ours = password_rules.quality_settings(Root(root.path), None)
+    root.write(quality.PWQUALITY_CONF, "\n".join(main) + "\n")
+    root.write(f"{quality.PWQUALITY_FOLDER}/a.conf", "\n".join(drop_in) + "\n")
+    ours = quality.quality_settings(Root(root.path), None)
     assert (ours.number("minlen"), ours.number("minclass"), ours.stopped_at is not None) == library_says(root)
 
 
@@ -189,7 +197,7 @@ def test_what_decides_the_lockout(
         etc__security__faillock_DOT_conf=conf,
         usr__lib__security__pam_faillock_DOT_so="",
     )
-    found = dict(readings(load_faillock(root)))
+    found = lockout_readings(root)
     assert found["lockout.after"].value == after
     said = found["lockout.lasts"].value
     assert said is not None and CATALOGUE["lockout.lasts"].kind.say(said) == lasts
@@ -204,7 +212,7 @@ def test_includes_in_a_circle_and_broken_lines_are_unreadable(tmp_path: Path) ->
         etc__pam_DOT_d__login="@include login\nauth required\n",
         usr__lib__security__pam_faillock_DOT_so="",
     )
-    assert dict(readings(load_faillock(root)))["lockout.after"].status is Status.UNREADABLE
+    assert lockout_readings(root)["lockout.after"].status is Status.UNREADABLE
     assert [source.line for source in load_stack(root, "login", "auth").broken if source.line] == [2] * 17
 
 

@@ -14,8 +14,8 @@ from verrou.core.model import Account, Origin, PasswordState, Posture, Role
 from verrou.core.model.access import can_sign_in, needs_a_look, role_of, states_of
 from verrou.core.model.ageing import expired, must_change
 from verrou.machines.linux.hashing import hashed
-from verrou.machines.linux.lockout import TALLY, moved_back, valid_times
 from verrou.machines.linux.machine import LinuxMachine
+from verrou.machines.linux.pam.faillock import TALLY, moved_back, valid_times
 from verrou.machines.linux.population import LASTLOG_RECORD, scheme_of
 from verrou.machines.linux.root import Root
 
@@ -231,7 +231,7 @@ def test_moving_tries_back_moves_only_their_time(
 
 @given(st.sampled_from(["deny", "unlock_time"]), st.text(max_size=8))
 def test_any_setting_text_is_a_value(key: str, text: str) -> None:
-    from verrou.machines.linux.lockout import _value
+    from verrou.machines.linux.pam.faillock import value_of
 
-    value = _value(key, text)
+    value = value_of(key, text)
     assert value in ("never", "until-unlocked") or isinstance(value, int | timedelta)

@@ -61,15 +61,15 @@ def test_never_never_locks(quick_root: PrivateRoot, verrou: Verrou) -> None:
     assert not locks_after(quick_root, 12)
 
 
-@pytest.mark.parametrize("covers", ["yes", "no"])
-def test_the_built_in_administrator_locks_when_told(quick_root: PrivateRoot, verrou: Verrou, covers: str) -> None:
+@pytest.mark.parametrize("exempts", ["nobody", "built-in"])
+def test_the_built_in_administrator_locks_when_told(quick_root: PrivateRoot, verrou: Verrou, exempts: str) -> None:
     quick_root.inside("usermod", "-p", quick_root.read("/etc/shadow").splitlines()[-1].split(":")[1], "root")
     quick_root.write(
-        "/etc/security/faillock.conf", "root_unlock_time = 60\nroot_unlock_time = 90\n" if covers == "no" else ""
+        "/etc/security/faillock.conf", "root_unlock_time = 60\nroot_unlock_time = 90\n" if exempts == "built-in" else ""
     )
-    assert reading(verrou, quick_root, "lockout.covers_admin")["value"] is (covers == "no")
-    sets(verrou, quick_root, "lockout.after=2", f"lockout.covers_admin={covers}")
-    assert locks_after(quick_root, 2, "root") is (covers == "yes")
+    assert reading(verrou, quick_root, "lockout.exempts")["value"] != exempts
+    sets(verrou, quick_root, "lockout.after=2", f"lockout.exempts={exempts}")
+    assert locks_after(quick_root, 2, "root") is (exempts == "nobody")
 
 
 def test_a_lock_until_unlocked_stays(quick_root: PrivateRoot, verrou: Verrou) -> None:
@@ -223,8 +223,8 @@ def test_blank_passwords_at_the_remote_shell_as_sshd_says(
         return "permitemptypasswords yes" in told.stdout
 
     assert sshd_allows() is allowed
-    assert reading(verrou, manned_root, "password.blank_console_only")["value"] is not allowed
-    sets(verrou, manned_root, "password.blank_console_only=yes")
+    assert ("remote-shell" in reading(verrou, manned_root, "password.blank_ways")["value"]) is allowed
+    sets(verrou, manned_root, "password.blank_ways=console")
     assert not sshd_allows()
 
 

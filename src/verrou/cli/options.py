@@ -168,11 +168,12 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
     from random import SystemRandom
 
     from verrou.core.passwords import broken_rules, make_phrase, policy_of
+    from verrou.core.plan.foresee import foresee
     from verrou.core.plan.steps import GIVES_PASSWORD, TrySignIn
 
     policy, foreseen = policy_of(posture), posture
     for step in steps:
-        foreseen = step.foresee(foreseen)
+        foreseen = foresee(step, foreseen)
         policy = policy.together(policy_of(foreseen))
     secrets, generated = Secrets(), Secrets()
     for step in steps:

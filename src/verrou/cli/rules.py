@@ -10,6 +10,8 @@ from verrou.core.errors import BadInput
 from verrou.machines import Machine
 
 if TYPE_CHECKING:
+    from verrou.core.model import Posture
+    from verrou.core.plan.steps import SetRules
     from verrou.core.rules import Rule
 
 
@@ -103,7 +105,8 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
 def set_rule(assignments: tuple[str, ...], machine: Machine, how: dict[str, Any]) -> None:
     """Set rules, tied ones together: verrou rule set lockout.after=5 "lockout.lasts=45 minutes"."""
     from verrou.core.plan.worksheet import rule_steps
-    from verrou.core.values import NameSet, Unacceptable, Value
+    from verrou.core.rules import CATALOGUE
+    from verrou.core.values import Unacceptable, Value
 
     wanted: dict[str, Value] = {}
     for assignment in assignments:
@@ -113,11 +116,18 @@ def set_rule(assignments: tuple[str, ...], machine: Machine, how: dict[str, Any]
         found = _rules((name,))[0]
         if found.id != name:
             raise BadInput(f"{name} is a family; name one rule of it, such as {found.id}")
-        if found.derive is not None:
+        if found.derived is not None:
             raise BadInput(f"{name} follows from the accounts; change them with verrou account")
-        given: object = raw.split(",") if isinstance(found.kind, NameSet) else raw
         try:
-            wanted[name] = found.kind.parse(given)
+            wanted[name] = found.kind.parse_text(raw)
         except Unacceptable as unacceptable:
             raise BadInput(f"{name}: {unacceptable}") from None
-    single(machine, lambda posture: rule_steps(posture, wanted), "rule set", how)
+
+    def steps(posture: "Posture") -> list["SetRules"]:
+        for rule_id, value in wanted.items():
+            takes = posture.takes.get(rule_id)
+            if takes is not None and (refused := CATALOGUE[rule_id].kind.outside(value, takes)):
+                raise BadInput(f"{rule_id}: {refused}")
+        return rule_steps(posture, wanted)
+
+    single(machine, steps, "rule set", how)

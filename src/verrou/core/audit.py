@@ -1,16 +1,16 @@
 """A posture held against a baseline: one finding for each rule, account and group that the baseline names."""
 
-from collections.abc import Iterator
 from datetime import date
 from enum import StrEnum
 
 from attrs import evolve, frozen
 
 from verrou.core.baseline import Baseline, Demand, Waiver, WantedAccount, WantedGroup
-from verrou.core.model import PasswordState, Posture, Reading, Role, Source, Status, name_list
-from verrou.core.model.access import role_of, ways_in
-from verrou.core.rules import Severity, reading_of, value_now
-from verrou.core.rules.population import unlisted
+from verrou.core.model import Posture, Reading, Role, Source, Status
+from verrou.core.model.access import role_of
+from verrou.core.plan.declared import account_gaps, group_gaps
+from verrou.core.plan.gaps import Gap
+from verrou.core.rules import Severity, reading_of
 
 
 class Verdict(StrEnum):
@@ -25,20 +25,26 @@ class Verdict(StrEnum):
 
 @frozen
 class Finding:
-    """One line of an audit. ``subject`` is a rule id, ``accounts.NAME`` or ``groups.NAME``."""
+    """One line of an audit. ``subject`` is a rule id, ``accounts.NAME`` or ``groups.NAME``. Of a rule it holds what was
+    read and what is asked; ``gaps`` are the accounts and groups that fall short, each with what closes it."""
 
     subject: str
     title: str
     verdict: Verdict
     severity: Severity
-    found: str
-    wanted: str
-    reason: str = ""
-    remedy: str = ""
+    reading: Reading | None = None
+    demand: Demand | None = None
+    gaps: tuple[Gap, ...] = ()
     because: str = ""
     source: Source | None = None
-    overruled: tuple[Source, ...] = ()
     waiver: Waiver | None = None
+    lapsed: Waiver | None = None
+
+    @property
+    def reason(self) -> str:
+        """Why it is so, in words."""
+        ended = f"the waiver by {self.lapsed.by} ended {self.lapsed.until}" if self.lapsed else ""
+        return f"{self.reading.reason if self.reading else ''} {ended}".strip()
 
 
 @frozen
@@ -87,7 +93,7 @@ def audit(posture: Posture, baseline: Baseline) -> Audit:
     findings = [
         *(_rule_finding(posture, baseline, demand) for demand in baseline.demands.values()),
         *(_account_finding(posture, wanted) for wanted in baseline.accounts.values()),
-        *(_group_finding(posture, wanted) for wanted in baseline.groups.values()),
+        *(_group_finding(posture, baseline, wanted) for wanted in baseline.groups.values()),
     ]
     today = posture.machine.now.date()
     waived = [_waived(finding, baseline, posture.machine.name, today) for finding in findings]
@@ -108,94 +114,53 @@ def meets(demand: Demand, reading: Reading) -> bool:
 
 def _rule_finding(posture: Posture, baseline: Baseline, demand: Demand) -> Finding:
     rule = demand.rule
-    if rule.id == "population.unlisted":
-        return _unlisted_finding(posture, baseline, demand)
     reading = reading_of(rule, posture)
-    verdicts = {Status.ABSENT: Verdict.ABSENT, Status.UNREADABLE: Verdict.UNREADABLE}
+    target = demand.desired.target(rule, reading.value)
+    gaps = tuple(rule.gaps(posture, target, frozenset(baseline.accounts))) if rule.gaps else ()
+    if rule.derived is not None and rule.derived.compares:
+        verdict = Verdict.SHORT if gaps else Verdict.HOLDS
+    elif reading.status is not Status.READ:
+        verdict = Verdict.ABSENT if reading.status is Status.ABSENT else Verdict.UNREADABLE
+    else:
+        verdict = Verdict.HOLDS if meets(demand, reading) else Verdict.SHORT
     return Finding(
         subject=rule.id,
         title=rule.title,
-        verdict=verdicts.get(reading.status) or (Verdict.HOLDS if meets(demand, reading) else Verdict.SHORT),
+        verdict=verdict,
         severity=rule.severity,
-        found=value_now(rule, reading),
-        wanted=demand.desired.say(rule),
-        reason=reading.reason,
-        remedy=reading.remedy,
+        reading=reading,
+        demand=demand,
+        gaps=gaps if verdict is Verdict.SHORT else (),
         because=demand.because,
         source=reading.source,
-        overruled=reading.overruled,
     )
-
-
-def _unlisted_finding(posture: Posture, baseline: Baseline, demand: Demand) -> Finding:
-    leave = demand.desired.candidates(demand.rule) == ["leave"]
-    strangers = [] if leave else unlisted(posture, frozenset(baseline.accounts))
-    return Finding(
-        subject=demand.rule.id,
-        title=demand.rule.title,
-        verdict=Verdict.SHORT if strangers else Verdict.HOLDS,
-        severity=demand.rule.severity,
-        found=name_list([a.name for a in strangers]) or ("not asked" if leave else "none"),
-        wanted="anything goes" if leave else "none enabled",
-        because=demand.because,
-        source=Source("accounts"),
-    )
-
-
-def shortfalls(posture: Posture, wanted: WantedAccount) -> Iterator[tuple[str, str]]:
-    """In what an account that is there differs from the wanted one, as (what is, what should be)."""
-    account = posture.by_name[wanted.name]
-    role = role_of(account, posture)
-    if role is not wanted.role:
-        yield role, wanted.role
-    should_be_open = wanted.is_open(posture.machine.now.date())
-    if account.enabled is not should_be_open:
-        yield ("enabled" if account.enabled else "disabled"), ("enabled" if should_be_open else "disabled")
-    blank = account.password is PasswordState.BLANK
-    if blank and wanted.password != "blank" and account.enabled:
-        yield "blank password", "a password"
-    if wanted.expires is not None and (account.ends is None or account.ends > wanted.expires):
-        yield (f"ends {account.ends}" if account.ends else "no end"), f"ends {wanted.expires}"
-    if wanted.cannot_change is not None and account.cannot_change is not wanted.cannot_change:
-        can, cannot = "may change its password", "cannot change its password"
-        yield (cannot if account.cannot_change else can), (cannot if wanted.cannot_change else can)
-    further = [way for way in ways_in(account, posture) if way not in wanted.ways_in] if wanted.ways_in else []
-    if further:
-        yield f"gets in by {', '.join(further)} too", f"by {', '.join(wanted.ways_in)} only"
 
 
 def _account_finding(posture: Posture, wanted: WantedAccount) -> Finding:
     account = posture.by_name.get(wanted.name)
-    if account is None:
-        gaps = [("no such account", f"{wanted.role}, {'enabled' if wanted.enabled else 'disabled'}")]
-        verdict = Verdict.SHORT if wanted.enabled else Verdict.HOLDS
-    else:
-        gaps = list(shortfalls(posture, wanted))
-        verdict = Verdict.SHORT if gaps else Verdict.HOLDS
+    gaps = tuple(account_gaps(posture, wanted))
     grave = account is not None and role_of(account, posture) is Role.ADMINISTRATOR is not wanted.role
     return Finding(
         subject=f"accounts.{wanted.name}",
         title=f"account {wanted.name}",
-        verdict=verdict,
+        verdict=Verdict.SHORT if gaps else Verdict.HOLDS,
         severity=Severity.GRAVE if grave else Severity.SERIOUS,
-        found=", ".join(is_now for is_now, _ in gaps) or "as listed",
-        wanted=", ".join(should for _, should in gaps) or f"{wanted.role}",
+        gaps=gaps,
         because=wanted.because,
         source=account.source if account else None,
     )
 
 
-def _group_finding(posture: Posture, wanted: WantedGroup) -> Finding:
+def _group_finding(posture: Posture, baseline: Baseline, wanted: WantedGroup) -> Finding:
     group = posture.group(wanted.name)
-    missing = [name for name in wanted.members if group is None or name not in group.members]
-    found = "no such group" if group is None else f"without {name_list(missing)}" if missing else "as listed"
+    coming = frozenset(account.name for account in baseline.accounts.values() if account.enabled)
+    gaps = tuple(group_gaps(posture, wanted, coming))
     return Finding(
         subject=f"groups.{wanted.name}",
         title=f"group {wanted.name}",
-        verdict=Verdict.SHORT if missing or group is None else Verdict.HOLDS,
+        verdict=Verdict.SHORT if gaps else Verdict.HOLDS,
         severity=Severity.SLIGHT,
-        found=found,
-        wanted=f"with {name_list(list(wanted.members))}",
+        gaps=gaps,
         because=wanted.because,
         source=group.source if group else None,
     )
@@ -208,7 +173,7 @@ def _waived(finding: Finding, baseline: Baseline, machine: str, today: date) -> 
         if waiver.rule != finding.subject or waiver.machine not in (None, machine):
             continue
         if waiver.until < today:
-            finding = evolve(finding, reason=f"{finding.reason} the waiver by {waiver.by} ended {waiver.until}".strip())
+            finding = evolve(finding, lapsed=waiver)
             continue
         return evolve(finding, verdict=Verdict.WAIVED, waiver=waiver)
     return finding

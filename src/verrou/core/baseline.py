@@ -16,7 +16,7 @@ from verrou.core.model import Role
 from verrou.core.model.ways import Way
 from verrou.core.rules import CATALOGUE, Rule, agreements
 from verrou.core.toml_lines import Path, line_index, line_of
-from verrou.core.values import Count, Span, Unacceptable, Value, nearest, show_raw
+from verrou.core.values import Unacceptable, Value, nearest, show_raw
 
 PasswordWord = Literal["blank", "ask", "generate", "keep"]
 HomeWord = Literal["kept", "fresh"]
@@ -73,11 +73,13 @@ class WantedAccount:
 
 @frozen
 class WantedGroup:
-    """``[groups.NAME]``, or ``[groups.IDENTITY]`` for one that came with the system: who must at least be a member."""
+    """``[groups.NAME]``, or ``[groups.IDENTITY]`` for one that came with the system: who must at least be a member, and
+    with ``only`` who may be one beside them."""
 
     name: str
     mark: Mark
     members: tuple[str, ...] = ()
+    only: tuple[str, ...] | None = None
     note: str = ""
     because: str = ""
 
@@ -300,16 +302,18 @@ def _desired(rule: Rule, raw: object) -> Desired:
             return AtLeast(parse(value))
         case {"exactly": value} if len(raw) == 1:
             return Exactly(parse(value))
+        case {"only": list(names)} if len(raw) == 1:
+            return AtLeast(parse(names))
         case {"any_of": list(values)} if len(raw) == 1 and values:
             return AnyOf(tuple(parse(value) for value in values))
         case {"from": low, "to": high} if len(raw) == 2:
-            if not isinstance(rule.kind, Count | Span):
+            if not rule.kind.has_scale:
                 raise Unacceptable(raw, f"{rule.kind.accepted} (it has no from and to)")
             between = Between(parse(low), parse(high))
             if rule.kind.amount(between.low) > rule.kind.amount(between.high):
                 raise Unacceptable(raw, "a from that is not above its to")
             return between
-    known = ["exactly", "from", "to", "any_of", "value", "because"]
+    known = ["exactly", "from", "to", "any_of", "only", "value", "because"]
     strange = next((key for key in raw if key not in known), None)
     raise Unacceptable(raw, FORMS, nearest(strange, known) if strange else None)
 
@@ -345,6 +349,10 @@ def _converter() -> Converter:
         lambda asked: asked in (tuple[str, ...], tuple[Way, ...]),
         lambda raw, asked: tuple(converter.structure(item, asked.__args__[0]) for item in _listed(raw)),
     )
+    names = tuple[str, ...]
+    converter.register_structure_hook_func(
+        lambda asked: asked == names | None, lambda raw, _: converter.structure(raw, names)
+    )
     one_of(Role, ACCOUNT_ROLES)
     one_of(PasswordWord, get_args(PasswordWord))
     one_of(Way, tuple(Way))
@@ -369,7 +377,7 @@ def _contradictions(baseline: Baseline) -> list[str]:
         if mine is None or theirs is None:
             continue
         pairs = product(mine.desired.candidates(rule), theirs.desired.candidates(other))
-        if not any(agreement.holds(_amount(rule, a), _amount(other, b)) for a, b in pairs):
+        if not any(agreement.holds(rule.kind.amount(a), other.kind.amount(b)) for a, b in pairs):
             problems.append(
                 f"{mine.mark}: {rule.id} ({mine.desired.say(rule)}) {agreement.words} {other.id} "
                 f"({theirs.desired.say(other)}, {theirs.mark}); change one of the two"
@@ -383,8 +391,3 @@ def _contradictions(baseline: Baseline) -> list[str]:
                 f"({blank.desired.say(blank.rule)}, {blank.mark}) forbids it; change one of the two"
             )
     return problems
-
-
-def _amount(rule: Rule, value: Value) -> float:
-    assert isinstance(rule.kind, Count | Span), "only numbers and durations have agreements"
-    return rule.kind.amount(value)

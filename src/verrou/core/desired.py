@@ -5,7 +5,7 @@ from typing import TypeAlias
 from attrs import frozen
 
 from verrou.core.rules import Rule
-from verrou.core.values import Count, Name, NameSet, Span, Value
+from verrou.core.values import Value
 
 
 @frozen
@@ -15,11 +15,7 @@ class AtLeast:
     value: Value
 
     def met_by(self, rule: Rule, value: Value) -> bool:
-        if isinstance(rule.kind, Name):
-            return rule.kind.matches(value, self.value)
-        if isinstance(rule.kind, NameSet):
-            return isinstance(value, frozenset) and isinstance(self.value, frozenset) and value <= self.value
-        return rule.kind.rank(value) >= rule.kind.rank(self.value)
+        return rule.kind.at_least(value, self.value)
 
     def target(self, rule: Rule, value: Value | None) -> Value:
         return self.value
@@ -28,7 +24,7 @@ class AtLeast:
         return [self.value]
 
     def say(self, rule: Rule) -> str:
-        return f"{rule.kind.direction()} {rule.kind.say(self.value)}".strip()
+        return rule.kind.ask(self.value)
 
 
 @frozen
@@ -38,9 +34,7 @@ class Exactly:
     value: Value
 
     def met_by(self, rule: Rule, value: Value) -> bool:
-        if isinstance(rule.kind, Name):
-            return rule.kind.matches(value, self.value)
-        return value == self.value
+        return rule.kind.same(value, self.value)
 
     def target(self, rule: Rule, value: Value | None) -> Value:
         return self.value
@@ -60,12 +54,12 @@ class Between:
     high: Value
 
     def met_by(self, rule: Rule, value: Value) -> bool:
-        scale = _scale(rule)
+        scale = rule.kind
         return scale.amount(self.low) <= scale.amount(value) <= scale.amount(self.high)
 
     def target(self, rule: Rule, value: Value | None) -> Value:
         """The bound that is nearer to what is; the stricter one where nothing is set."""
-        scale = _scale(rule)
+        scale = rule.kind
         if value is None:
             return max(self.low, self.high, key=scale.rank)
         return self.low if scale.amount(value) < scale.amount(self.low) else self.high
@@ -97,8 +91,3 @@ class AnyOf:
 
 
 Desired: TypeAlias = AtLeast | Exactly | Between | AnyOf
-
-
-def _scale(rule: Rule) -> Count | Span:
-    assert isinstance(rule.kind, Count | Span), "only numbers and durations have a from and a to"
-    return rule.kind

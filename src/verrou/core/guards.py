@@ -12,6 +12,7 @@ from verrou.core.model import Account, Builtin, Flag, PasswordState, Posture, Ro
 from verrou.core.model.access import role_of, usable_administrator, usable_administrators, ways_in
 from verrou.core.model.ageing import closed_from
 from verrou.core.model.ways import Way
+from verrou.core.plan.foresee import foresee
 from verrou.core.plan.steps import (
     GIVES_PASSWORD,
     Remove,
@@ -23,8 +24,7 @@ from verrou.core.plan.steps import (
     account_of,
     takes_access,
 )
-from verrou.core.rules import agreements, reading_of, set_together
-from verrou.core.values import Count, Span
+from verrou.core.rules import CATALOGUE, disagreements, reading_of, set_together_with
 
 MOST_FILES = 10
 """How many files a refusal names; a worksheet counts all of them."""
@@ -55,7 +55,7 @@ def stages(posture: Posture, steps: Sequence[Step]) -> list[Stage]:
     found: list[Stage] = []
     usable = frozenset(account.identity for account in usable_administrators(posture))
     for number, step in enumerate(steps, start=1):
-        after = step.foresee(posture)
+        after = foresee(step, posture)
         touched = _touched(posture, after)
         usable_after = _usable_after(after, usable, touched)
         found.append(Stage(number, step, posture, after, usable, usable_after, touched))
@@ -220,8 +220,8 @@ def _locks_for_good(posture: Posture) -> bool:
 
 
 def _can_lock(account: Account, posture: Posture) -> bool:
-    covers = posture.readings.get("lockout.covers_admin")
-    return account.builtin is not Builtin.ADMIN or (covers is not None and covers.value is True)
+    exempts = posture.readings.get("lockout.exempts")
+    return account.builtin is not Builtin.ADMIN or (exempts is not None and exempts.value == "nobody")
 
 
 UNTRIED = "untried-administrator"
@@ -286,15 +286,11 @@ def _contradiction(course: Course) -> Iterator[Refusal]:
 
 
 def _rules_that_contradict(number: int, step: SetRules, after: Posture) -> Iterator[Refusal]:
-    touched = {rule_id for rule_id, _ in step.values}
-    for rule, agreement, other in agreements():
-        if not touched & {rule.id, other.id}:
-            continue
-        assert isinstance(rule.kind, Count | Span) and isinstance(other.kind, Count | Span)
-        mine, theirs = reading_of(rule, after).value, reading_of(other, after).value
-        if mine is None or theirs is None:
-            continue
-        if not agreement.holds(rule.kind.amount(mine), other.kind.amount(theirs)):
+    values = {rule_id: reading_of(CATALOGUE[rule_id], after).value for rule_id in set_together_with(step.values)}
+    for rule, agreement, other in disagreements(lambda rule: values.get(rule.id)):
+        if {rule.id, other.id} & step.values.keys():
+            mine, theirs = values[rule.id], values[other.id]
+            assert mine is not None and theirs is not None
             yield Refusal(
                 "contradiction",
                 number,
@@ -359,7 +355,7 @@ def _open_guest(course: Course) -> Iterator[Refusal]:
         f"{blamed.step.what if blamed else 'it'} would let {', '.join(sorted(fresh))} in without a password by {by}",
         "say --accept open-guest to go back all the same"
         if course.going_back
-        else "give it a password, or set password.blank_console_only=yes first",
+        else "give it a password, or set password.blank_ways=console first",
     )
 
 
@@ -526,8 +522,7 @@ def rests_on(posture: Posture, steps: Sequence[Step]) -> Mapping[str, object]:
     found: dict[str, object] = {"who administers": frozenset(a.identity for a in usable_administrators(posture))}
     for step in steps:
         if isinstance(step, SetRules):
-            tied = {other for rule, _ in step.rules for other in set_together(rule.id)}
-            readings = {rule_id: posture.readings.get(rule_id) for rule_id in tied}
+            readings = {rule_id: posture.readings.get(rule_id) for rule_id in set_together_with(step.values)}
             found |= {
                 f"rule {rule_id}": None if r is None else (r.value, r.status, r.in_force)
                 for rule_id, r in readings.items()

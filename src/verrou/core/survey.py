@@ -14,7 +14,6 @@ from verrou.core.model.access import role_of, states_of, ways_in
 from verrou.core.model.ageing import closed_from, must_change, password_ages
 from verrou.core.model.ways import Gate
 from verrou.core.rules import CATALOGUE, Rule, reading_of
-from verrou.core.values import Span, Unacceptable, Value, parse_duration
 
 FORMAT = "verrou survey 1"
 
@@ -83,7 +82,7 @@ def posture_from(data: object) -> Posture:
         readings = {
             rule_id: _reading(convert, CATALOGUE[rule_id], raw)
             for rule_id, raw in data["readings"].items()
-            if rule_id in CATALOGUE and CATALOGUE[rule_id].derive is None
+            if rule_id in CATALOGUE and CATALOGUE[rule_id].derived is None
         }
     except (ClassValidationError, IterableValidationError) as error:
         raise BadInput(f"this survey is damaged: {transform_error(error)[0]}") from None
@@ -103,7 +102,7 @@ def _renamed(raw: Any) -> Any:
 
 
 def _reading(convert: Converter, rule: Rule, raw: dict[str, Any]) -> Reading:
-    values = {key: _value(rule, raw[key]) for key in ("value", "pending")}
+    values = {key: None if raw[key] is None else rule.kind.load(raw[key]) for key in ("value", "pending")}
     rest = {key: value for key, value in raw.items() if key not in values}
     return Reading(
         **{
@@ -114,17 +113,6 @@ def _reading(convert: Converter, rule: Rule, raw: dict[str, Any]) -> Reading:
             "overruled": convert.structure(rest["overruled"], tuple[Source, ...]),
         }
     )
-
-
-def _value(rule: Rule, raw: object) -> Value | None:
-    """A value as it was read, which need not lie in the range that may be asked for."""
-    if isinstance(raw, list):
-        return frozenset(map(str, raw))
-    if isinstance(rule.kind, Span) and isinstance(raw, str) and raw not in rule.kind.words:
-        return parse_duration(raw)
-    if raw is None or isinstance(raw, bool | int | str):
-        return raw
-    raise Unacceptable(raw, rule.kind.accepted)
 
 
 @cache

@@ -1,15 +1,13 @@
 """What the value of a rule can be: its type, range and words, and which way is stricter.
 
-Every kind offers the same five things, so that the baseline file, the screen, the survey file and the comparison
-need to know nothing else: ``parse`` (from TOML or JSON), ``dump`` (back), ``say`` (for people), ``rank`` (strictness:
-higher is stricter) and ``accepted`` (what may be written, for error messages and explanations).
-"""
+Every kind offers what :class:`Kind` declares, so that the baseline file, the screen, the survey file, the comparison
+and the machines need to know nothing else."""
 
-import math
 import re
+from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
 from datetime import timedelta
-from typing import Protocol, TypeAlias
+from typing import ClassVar, TypeAlias
 
 from attrs import field, frozen
 
@@ -75,28 +73,126 @@ def say_duration(span: timedelta) -> str:
     raise AssertionError("every number of seconds is a whole number of seconds")
 
 
-class Kind(Protocol):
-    """The type of a rule's value."""
+@frozen
+class Takes:
+    """What one machine takes for a rule: at least, at most, which special words; None where it sets no bound of its
+    own. ``cannot`` says why it takes nothing at all."""
+
+    least: Value | None = None
+    most: Value | None = None
+    words: tuple[str, ...] | None = None
+    cannot: str = ""
+
+
+class Kind(ABC):
+    """The type of a rule's value. Each kind owns its values: nobody else asks which kind it is."""
+
+    has_scale: ClassVar[bool] = False
+    """Whether its values stand on a scale of plain numbers, so that there are a from and a to, and agreements."""
 
     @property
-    def accepted(self) -> str: ...
-    def parse(self, raw: object) -> Value: ...
-    def dump(self, value: Value) -> object: ...
-    def say(self, value: Value) -> str: ...
-    def rank(self, value: Value) -> float: ...
+    @abstractmethod
+    def accepted(self) -> str:
+        """What may be written, in words."""
+
+    @abstractmethod
+    def parse(self, raw: object) -> Value:
+        """A value from a baseline file; raises :class:`Unacceptable`."""
+
+    def parse_text(self, text: str) -> Value:
+        """A value from a command line; raises :class:`Unacceptable`."""
+        return self.parse(text)
+
+    def load(self, raw: object) -> Value:
+        """A value that a machine was seen to have, from plain data: it need not lie in the range that may be asked
+        for. Raises :class:`Unacceptable`."""
+        if isinstance(raw, bool | int | str):
+            return raw
+        raise Unacceptable(raw, self.accepted)
+
+    def dump(self, value: Value) -> object:
+        """The value as plain data."""
+        return value
+
+    def say(self, value: Value) -> str:
+        """The value for people."""
+        return str(value)
+
+    @abstractmethod
+    def rank(self, value: Value) -> float:
+        """Strictness: higher is stricter."""
+
+    def amount(self, value: Value) -> float:
+        """The value's place on the scale, where :attr:`has_scale`."""
+        raise Unacceptable(value, f"{self.accepted} (it has no scale)")
+
+    def same(self, value: Value, wanted: Value) -> bool:
+        """Whether the value is what was wanted, exactly."""
+        return value == wanted
+
+    def at_least(self, value: Value, wanted: Value) -> bool:
+        """Whether the value is as strict as the wanted one, or stricter."""
+        return self.rank(value) >= self.rank(wanted)
+
+    def came_out(self, value: Value, wanted: Value) -> bool:
+        """Whether a machine that was set to the wanted value and reads so afterwards did as it was told."""
+        return self.same(value, wanted)
+
     def direction(self) -> str:
         """The words that stand before a plain wanted value, such as "at least" or "at most"; may be empty."""
-        ...
+        return ""
+
+    def ask(self, value: Value) -> str:
+        """A plain wanted value for people."""
+        return f"{self.direction()} {self.say(value)}".strip()
+
+    @property
+    @abstractmethod
+    def plain_meaning(self) -> str:
+        """What a plain value in a baseline asks for, in a sentence."""
+
+    def outside(self, value: Value, takes: Takes) -> str:
+        """Why a machine does not take the value, in words; nothing where it does."""
+        if takes.cannot:
+            return takes.cannot
+        if takes.words is not None and not self._words_of(value) <= set(takes.words):
+            return f"this machine takes {' or '.join(takes.words) or 'no such word'} here"
+        if isinstance(value, str) or not self.has_scale:
+            return ""
+        if takes.least is not None and self.amount(value) < self.amount(takes.least):
+            return f"this machine takes {self.say(takes.least)} at least"
+        if takes.most is not None and self.amount(value) > self.amount(takes.most):
+            return f"this machine takes {self.say(takes.most)} at most"
+        return ""
+
+    @staticmethod
+    def _words_of(value: Value) -> set[str]:
+        return set(value) if isinstance(value, frozenset) else {value} if isinstance(value, str) else set()
+
+
+class Scale(Kind):
+    """What numbers and durations have in common."""
+
+    has_scale = True
+    more_is_stricter: bool
+    words: Mapping[str, float]
+
+    def rank(self, value: Value) -> float:
+        return self.amount(value) if self.more_is_stricter else -self.amount(value)
+
+    def direction(self) -> str:
+        return "at least" if self.more_is_stricter else "at most"
 
     @property
     def plain_meaning(self) -> str:
-        """What a plain value in a baseline asks for, in a sentence."""
-        ...
+        return (
+            "at least that much; more is stricter" if self.more_is_stricter else "at most that much; less is stricter"
+        )
 
 
 # Kinds are declared once and never compared: without generated methods a survey starts faster.
 @frozen(eq=False, repr=False)
-class YesNo:
+class YesNo(Kind):
     """Yes or no. ``stricter`` is the strict answer."""
 
     stricter: bool
@@ -121,16 +217,13 @@ class YesNo:
     def rank(self, value: Value) -> float:
         return float(value is self.stricter)
 
-    def direction(self) -> str:
-        return ""
-
     @property
     def plain_meaning(self) -> str:
         return f"that answer; {self.say(self.stricter)} is the strict one, and always meets it"
 
 
 @frozen(eq=False, repr=False)
-class Count:
+class Count(Scale):
     """A whole number of ``unit``. ``words`` are special words with their place on the scale, e.g. never = infinity."""
 
     unit: str
@@ -152,9 +245,6 @@ class Count:
             raise Unacceptable(raw, self.accepted, nearest(raw, list(self.words)))
         return raw
 
-    def dump(self, value: Value) -> object:
-        return value
-
     def say(self, value: Value) -> str:
         if isinstance(value, str):
             return value
@@ -164,21 +254,9 @@ class Count:
         """The value's place on the plain number scale, special words included."""
         return self.words[value] if isinstance(value, str) else float(_number(value))
 
-    def rank(self, value: Value) -> float:
-        return self.amount(value) if self.more_is_stricter else -self.amount(value)
-
-    def direction(self) -> str:
-        return "at least" if self.more_is_stricter else "at most"
-
-    @property
-    def plain_meaning(self) -> str:
-        return (
-            "at least that much; more is stricter" if self.more_is_stricter else "at most that much; less is stricter"
-        )
-
 
 @frozen(eq=False, repr=False)
-class Span:
+class Span(Scale):
     """A duration from ``low`` to ``high`` in whole ``unit`` (``"minute"`` or ``"day"``), or a special word."""
 
     unit: str
@@ -207,6 +285,9 @@ class Span:
             raise Unacceptable(raw, self.accepted)
         return span
 
+    def load(self, raw: object) -> Value:
+        return raw if isinstance(raw, str) and raw in self.words else parse_duration(raw)
+
     def dump(self, value: Value) -> object:
         return self.say(value)
 
@@ -219,21 +300,9 @@ class Span:
         """The value in seconds, special words included."""
         return self.words[value] if isinstance(value, str) else _span(value).total_seconds()
 
-    def rank(self, value: Value) -> float:
-        return self.amount(value) if self.more_is_stricter else -self.amount(value)
-
-    def direction(self) -> str:
-        return "at least" if self.more_is_stricter else "at most"
-
-    @property
-    def plain_meaning(self) -> str:
-        return (
-            "at least that much; more is stricter" if self.more_is_stricter else "at most that much; less is stricter"
-        )
-
 
 @frozen(eq=False, repr=False)
-class Choice:
+class Choice(Kind):
     """One of a few words, listed from the loosest to the strictest."""
 
     options: tuple[str, ...]
@@ -247,17 +316,8 @@ class Choice:
             return raw
         raise Unacceptable(raw, self.accepted, nearest(raw, self.options))
 
-    def dump(self, value: Value) -> object:
-        return value
-
-    def say(self, value: Value) -> str:
-        return str(value)
-
     def rank(self, value: Value) -> float:
         return float(self.options.index(str(value)))
-
-    def direction(self) -> str:
-        return ""
 
     @property
     def plain_meaning(self) -> str:
@@ -268,7 +328,7 @@ NOT_SHIPPED = "not-shipped"
 
 
 @frozen(eq=False, repr=False)
-class Name:
+class Name(Kind):
     """The name of a built-in account; ``"not-shipped"`` asks for any other name than the shipped one."""
 
     @property
@@ -293,14 +353,14 @@ class Name:
     def rank(self, value: Value) -> float:
         return float(isinstance(value, BuiltinName) and not value.shipped)
 
-    def direction(self) -> str:
-        return ""
-
     @property
     def plain_meaning(self) -> str:
         return "that name, whatever its case"
 
-    def matches(self, value: Value, wanted: Value) -> bool:
+    def load(self, raw: object) -> Value:
+        return self.parse(raw)
+
+    def same(self, value: Value, wanted: Value) -> bool:
         """Whether the account bears the wanted name, compared without case; any new name will do for not-shipped."""
         if not (isinstance(value, BuiltinName) and isinstance(wanted, BuiltinName)):
             return False
@@ -308,34 +368,55 @@ class Name:
             return not value.shipped
         return value.name.casefold() == wanted.name.casefold()
 
+    def at_least(self, value: Value, wanted: Value) -> bool:
+        return self.same(value, wanted)
+
 
 @frozen(eq=False, repr=False)
-class NameSet:
-    """A set of words of which the machine may use any, and no other. A smaller set is stricter."""
+class NameSet(Kind):
+    """A set of words of which the machine may use any, and no other. A smaller set is stricter; ``none`` is the word
+    for the empty one, where that makes sense."""
 
     options: tuple[str, ...]
+    none: str = ""
 
     @property
     def accepted(self) -> str:
-        return "a list of " + ", ".join(f'"{o}"' for o in self.options)
+        return "a list of " + ", ".join(f'"{o}"' for o in self.options) + (", or an empty one" if self.none else "")
 
     def parse(self, raw: object) -> Value:
         items = [raw] if isinstance(raw, str) else list(raw) if isinstance(raw, list | tuple) else None
-        if not items:
+        if self.none and items == [self.none]:
+            items = []
+        if items is None or not (items or self.none):
             raise Unacceptable(raw, self.accepted)
         for item in items:
             if item not in self.options:
                 raise Unacceptable(item, self.accepted, nearest(item, self.options))
         return frozenset(items)
 
+    def parse_text(self, text: str) -> Value:
+        return self.parse([item.strip() for item in text.split(",")])
+
+    def load(self, raw: object) -> Value:
+        if isinstance(raw, list) and all(isinstance(item, str) for item in raw):
+            return frozenset(raw)
+        raise Unacceptable(raw, self.accepted)
+
     def dump(self, value: Value) -> object:
-        return sorted(value) if isinstance(value, frozenset) else value
+        return sorted(_words(value))
 
     def say(self, value: Value) -> str:
-        return ", ".join(sorted(value)) if isinstance(value, frozenset) and value else "none"
+        return ", ".join(sorted(_words(value))) or self.none or "none"
 
     def rank(self, value: Value) -> float:
-        return -float(len(value)) if isinstance(value, frozenset) else -math.inf
+        return -float(len(_words(value)))
+
+    def at_least(self, value: Value, wanted: Value) -> bool:
+        return _words(value) <= _words(wanted)
+
+    def came_out(self, value: Value, wanted: Value) -> bool:
+        return self.at_least(value, wanted)
 
     def direction(self) -> str:
         return "only"
@@ -345,6 +426,63 @@ class NameSet:
         return "any of these and no other"
 
 
+@frozen(eq=False, repr=False)
+class Roster(Kind):
+    """Who holds something: how many (a whole number of ``unit``, fewer is stricter), or who may. What a machine has is
+    the names; nobody at all is never as wanted."""
+
+    has_scale = True
+    unit: str
+    low: int
+    high: int
+
+    @property
+    def accepted(self) -> str:
+        return f"a whole number from {self.low} to {self.high}, or {{ only = [names] }}"
+
+    def parse(self, raw: object) -> Value:
+        if isinstance(raw, list) and raw and all(isinstance(name, str) and name.strip() for name in raw):
+            return frozenset(raw)
+        return Count(self.unit, self.low, self.high, more_is_stricter=False).parse(raw)
+
+    def load(self, raw: object) -> Value:
+        return frozenset(map(str, raw)) if isinstance(raw, list) else super().load(raw)
+
+    def dump(self, value: Value) -> object:
+        return sorted(value) if isinstance(value, frozenset) else value
+
+    def say(self, value: Value) -> str:
+        if isinstance(value, frozenset):
+            return ", ".join(sorted(value)) or "nobody"
+        return f"{value} {singular(self.unit) if value == 1 else self.unit}"
+
+    def amount(self, value: Value) -> float:
+        return float(len(value) if isinstance(value, frozenset) else _number(value))
+
+    def rank(self, value: Value) -> float:
+        return -self.amount(value)
+
+    def at_least(self, value: Value, wanted: Value) -> bool:
+        if not value:
+            return False
+        if isinstance(wanted, frozenset):
+            return isinstance(value, frozenset) and value <= wanted
+        return super().at_least(value, wanted)
+
+    def same(self, value: Value, wanted: Value) -> bool:
+        return value == wanted if isinstance(wanted, frozenset) else self.amount(value) == self.amount(wanted)
+
+    def direction(self) -> str:
+        return "at most"
+
+    def ask(self, value: Value) -> str:
+        return f"{self.say(value)} and nobody else" if isinstance(value, frozenset) else super().ask(value)
+
+    @property
+    def plain_meaning(self) -> str:
+        return "at most that many, and never nobody; { only = [names] } asks for nobody but these"
+
+
 def singular(unit: str) -> str:
     """``wrong tries`` -> ``wrong try``; ``characters`` -> ``character``."""
     return unit[:-3] + "y" if unit.endswith("ies") else unit.removesuffix("s")
@@ -352,6 +490,11 @@ def singular(unit: str) -> str:
 
 def _number(value: Value) -> int:
     assert isinstance(value, int)
+    return value
+
+
+def _words(value: Value) -> frozenset[str]:
+    assert isinstance(value, frozenset)
     return value
 
 

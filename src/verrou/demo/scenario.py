@@ -48,8 +48,8 @@ def _hide() -> Authority:
     """The public terminal in the bird hide: a blank day pass that is no guest, leftover accounts, weak rules."""
     machine = Authority.fresh("hide-01", CLOCK - timedelta(days=200))
     machine.reset_password("keeper", secrets.token_urlsafe(12))
-    machine.set_open("visitor", True)
-    machine.reset_password("visitor", "")
+    machine.set_open("passerby", True)
+    machine.reset_password("passerby", "")
     terns = secrets.token_urlsafe(12)
     machine.add("tern", "Tara Tern", terns, must_change=False)
     machine.add("guillemot", "Gil Guillemot, season 2024", secrets.token_urlsafe(12), must_change=False)
@@ -65,7 +65,7 @@ def _hide() -> Authority:
         "window_minutes": 5,
         "length": 6,
         "age_max_days": 0,
-        "blank_console_only": False,
+        "blank_by": ["console", "network", "remote-screen"],
     }.items():
         machine.set_policy(key, value)
     machine.clock = CLOCK - timedelta(days=3)

@@ -183,6 +183,15 @@ class Copy(Protocol):
         ...
 
 
+class KeptSomewhere(Protocol):
+    """A keeper of a rule, as far as everybody may ask it."""
+
+    @property
+    def where(self) -> str:
+        """Where the rule stands, for people."""
+        ...
+
+
 class Machine(Protocol):
     """The whole of what the rest of Verrou knows of a machine. Nothing here assumes files on this computer."""
 
@@ -251,6 +260,25 @@ class Machine(Protocol):
             MachineRefused: it cannot be trusted.
         """
         ...
+
+
+def where_kept(rule_id: str) -> Mapping[str, str]:
+    """By kind of machine: where a rule is kept, in the words of what keeps it there; that of a derived rule is where
+    its facts stand, and of one that a kind has not, the reason."""
+    from verrou.machines.bench import rules as bench
+    from verrou.machines.linux import rules as linux
+
+    def word(keepers: Mapping[str, KeptSomewhere], absent: Mapping[str, str], derived: Mapping[str, str]) -> str:
+        if rule_id in keepers:
+            return keepers[rule_id].where
+        if rule_id in absent:
+            return f"not kept: {absent[rule_id]}"
+        return derived.get(rule_id, "derived from the accounts")
+
+    return {
+        "linux": word(linux.KEEPERS, linux.ABSENT, linux.DERIVED),
+        "bench": word(bench.KEEPERS, bench.ABSENT, bench.DERIVED),
+    }
 
 
 BENCH_SUFFIX = ".bench.json"

@@ -8,12 +8,12 @@ from contextlib import contextmanager
 from attrs import evolve, field, frozen
 
 from verrou.core import guards
-from verrou.core.desired import AtLeast, Exactly
 from verrou.core.differences import differences
 from verrou.core.entries import Entry, State
 from verrou.core.errors import BadInput, BrokeOff, GuardRefused, MachineRefused, VerrouError
 from verrou.core.model import Posture, Status
 from verrou.core.model.access import role_of
+from verrou.core.plan.foresee import foresee
 from verrou.core.plan.steps import (
     GIVES_PASSWORD,
     CreateAccount,
@@ -24,9 +24,8 @@ from verrou.core.plan.steps import (
     TrySignIn,
     takes_access,
 )
-from verrou.core.rules import reading_of
+from verrou.core.rules import CATALOGUE, reading_of
 from verrou.core.trials import TrialResult, run_trials
-from verrou.core.values import NameSet
 from verrou.machines import (
     CannotLook,
     CannotRehearse,
@@ -175,7 +174,7 @@ def _with_stand_ins(steps: Sequence[Step], secrets: Secrets, posture: Posture) -
     policy, now = policy_of(posture), posture
     for step in steps:
         if isinstance(step, SetRules):
-            now = step.foresee(now)
+            now = foresee(step, now)
             policy = policy.together(policy_of(now))
     stand_in = make_password(policy, "", SystemRandom())
     given = Secrets(secrets)
@@ -197,15 +196,14 @@ def _surprises(results: Sequence[tuple[Step, StepResult]], after: Posture) -> It
             yield Surprise(f"account {step.account}", str(step.role), f"{role_of(account, after)}{lines}")
         if not isinstance(step, SetRules):
             continue
-        for rule, value in step.rules:
-            reading = reading_of(rule, after)
+        for setting in step.settings:
+            kind, value, reading = setting.kind, setting.value, reading_of(CATALOGUE[setting.rule_id], after)
             stands = reading.pending if reading.pending is not None else reading.value
-            asked = AtLeast(value) if isinstance(rule.kind, NameSet) else Exactly(value)
-            as_asked = stands is not None and asked.met_by(rule, stands)
+            as_asked = stands is not None and kind.came_out(stands, value)
             if as_asked and reading.status is Status.READ and reading.in_force:
                 continue
-            shown = "unset" if stands is None else rule.kind.say(stands)
-            yield Surprise(rule.id, rule.kind.say(value), shown + ("" if reading.in_force else ", not in force"))
+            shown = "unset" if stands is None else kind.say(stands)
+            yield Surprise(setting.rule_id, kind.say(value), shown + ("" if reading.in_force else ", not in force"))
 
 
 def commit(machine: Machine, rehearsal: Rehearsal, secrets: Secrets, told: Told) -> tuple[int, Rehearsal]:

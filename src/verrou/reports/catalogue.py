@@ -1,6 +1,7 @@
 """The catalogue and its explanations."""
 
 from verrou.core.rules import CATALOGUE, Rule
+from verrou.machines import where_kept
 from verrou.reports.sheets import Sheet, columns_of
 
 
@@ -13,7 +14,7 @@ def explanation(rule: Rule) -> list[tuple[str, str]]:
         ("Costs", rule.costs),
         ("When it falls short", f"{rule.severity}: {rule.why_severe}"),
         ("Takes effect", str(rule.takes_effect)),
-        *((f"Kept on {kind}", text) for kind, text in rule.kept.items()),
+        *((f"Kept on {kind}", text) for kind, text in where_kept(rule.id).items()),
         *(("Must agree", f"{agreement.words} {agreement.other}") for agreement in rule.agreements),
         *(("Set together with", other) for other in rule.set_with),
         *(("NIST SP 800-53", ", ".join(rule.controls)) for _ in rule.controls[:1]),

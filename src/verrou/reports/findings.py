@@ -3,11 +3,14 @@
 from collections.abc import Sequence
 from typing import Any
 
+from attrs import evolve
+
 from verrou.core.audit import Audit, Finding, Verdict
 from verrou.core.model import Reading
 from verrou.core.trials import Proof, TrialResult
 from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, Sheet, columns_of
 from verrou.reports.surveys import decided_by
+from verrou.reports.wording import found_words, wanted_words
 
 VERDICT_STYLE = {
     Verdict.SHORT: BAD,
@@ -19,16 +22,18 @@ VERDICT_STYLE = {
 
 
 def _finding_row(finding: Finding) -> dict[str, Any]:
-    decided = Reading(source=finding.source, reason=finding.reason, overruled=finding.overruled, remedy=finding.remedy)
+    read = finding.reading or Reading()
+    decided = evolve(read, source=finding.source, reason=finding.reason)
     waiver = finding.waiver
     waived = f"waived: {waiver.reason} ({waiver.by}, until {waiver.until})" if waiver else ""
+    found, wanted = found_words(finding), wanted_words(finding)
     return {
         "verdict": str(finding.verdict),
         "severity": str(finding.severity),
         "subject": finding.subject,
-        "found": finding.found,
-        "wanted": finding.wanted,
-        "gap": finding.found if finding.verdict is Verdict.HOLDS else f"{finding.found} → {finding.wanted}",
+        "found": found,
+        "wanted": wanted,
+        "gap": found if finding.verdict is Verdict.HOLDS else f"{found} → {wanted}",
         "notes": "; ".join(filter(None, (decided_by(decided), waived))),
         "decided_by": decided_by(decided),
         "waiver": waived,

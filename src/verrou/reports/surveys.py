@@ -6,7 +6,8 @@ from verrou.core.model import Account, Builtin, PasswordState, Posture, Reading,
 from verrou.core.model.access import gets_in, needs_a_look, role_of, states_of, useful_hint, ways_in
 from verrou.core.model.ageing import expired, password_ages
 from verrou.core.model.ways import Way
-from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
+from verrou.core.rules import Rule, reading_of, value_now
+from verrou.machines import where_kept
 from verrou.reports.groups import gives
 from verrou.reports.sheets import BAD, DOUBTFUL, Sheet, columns_of, shown
 
@@ -196,7 +197,7 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         ("origin", _shipped(account) or str(account.origin)),
         ("amounts to", str(role_of(account, posture))),
         ("given by", "; ".join(given)),
-        ("disabled", CATALOGUE["builtin.admin_enabled"].kept.get(posture.machine.kind, "") if shut else ""),
+        ("disabled", where_kept("builtin.admin_enabled")[posture.machine.kind] if shut else ""),
         ("stands out", ", ".join(states_of(account, posture)) or "nothing"),
         (
             "ways in",

@@ -46,19 +46,18 @@ def _answer(result: StepResult) -> str:
     return "it is so already" if result.outcome is Outcome.ALREADY and not result.said else result.said
 
 
-_SUBJECT_TABLES = {rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"}
-
-
 def _reason(step: Step) -> str:
-    return f"for {step.why}" if step.why.partition(".")[0] in _SUBJECT_TABLES else step.why
+    """The reason in words, or else what the step is for."""
+    return step.why or (f"for {', '.join(step.closes)}" if step.closes and not isinstance(step, SetRules) else "")
 
 
 def _does(step: Step, posture: Posture) -> list[str] | str:
     if not isinstance(step, SetRules):
         return step.what
     lines = [
-        f"{rule.id}: {value_now(rule, reading_of(rule, posture))} → {rule.kind.say(value)}"
-        for rule, value in step.rules
+        f"{each.rule_id}: {value_now(rule, reading_of(rule, posture))} → {each.kind.say(each.value)}"
+        for each in step.settings
+        for rule in (CATALOGUE[each.rule_id],)
     ]
     return ["set together", *lines] if len(lines) > 1 else f"set {lines[0]}"
 

@@ -58,7 +58,7 @@ def barred(account: Account, posture: Posture) -> bool:
     """Whether the account is tied to an outside identity on a machine that lets in no such accounts."""
     if not account.outside_identity:
         return False
-    reading = posture.readings.get("population.online_identities")
+    reading = posture.readings.get("population.outside_identities")
     return reading is not None and reading.value == "forbidden"
 
 
@@ -70,14 +70,16 @@ def _opens(account: Account, gate: Gate, posture: Posture) -> bool:
     if not gate.passwords or gate.keys_only.holds(account):
         return False
     if account.password is PasswordState.BLANK:
-        return gate.blank and (gate.way is Way.CONSOLE or not blank_at_console_only(posture))
+        return gate.blank and gate.way in blank_ways(posture)
     return account.password is PasswordState.SET
 
 
-def blank_at_console_only(posture: Posture) -> bool:
-    """Whether the machine keeps a blank password to the console; not known counts as no."""
-    reading = posture.readings.get("password.blank_console_only")
-    return reading is not None and reading.status is Status.READ and reading.value is True and reading.in_force
+def blank_ways(posture: Posture) -> frozenset[str]:
+    """The ways by which the machine's rule lets a blank password be good; not known counts as all."""
+    reading = posture.readings.get("password.blank_ways")
+    known = reading is not None and reading.status is Status.READ and reading.in_force
+    value = reading.value if reading is not None and known else None
+    return value if isinstance(value, frozenset) else frozenset(Way)
 
 
 def gets_in(account: Account, posture: Posture) -> bool:

@@ -1,13 +1,14 @@
 """The whole of what was observed of a machine, and its look-ups."""
 
 from collections.abc import Mapping
-from datetime import datetime
+from datetime import date, datetime
 from functools import cached_property
 
 from attrs import define, evolve, field, frozen
 
 from verrou.core.model.facts import Account, Builtin, Detail, Flag, Grant, Group, Reading
 from verrou.core.model.ways import Gate
+from verrou.core.values import Takes
 
 
 @frozen
@@ -26,11 +27,12 @@ class MachineFacts:
     """Which machine this is. ``now`` is its own clock, without a time zone; ``in_use`` names the account that whoever
     is at work signed in with. ``details`` are what it keeps of accounts and groups, ``excluding`` the pairs of flags
     that exclude each other there. ``guest_group`` is the name under which it could be given a group that makes guests,
-    where it has none. ``fleeting_homes``: whether it can give each session a fresh home. ``ages_given``: the
-    days that a new account is given, by rule, where each account has ages of its own; without any, one rule holds for
-    all. ``closing_takes_blank``: disabling an account writes over
-    a blank password. ``admin_left_out``: the built-in administrator is left out of ages and of having to change its
-    password, since the system itself works as it."""
+    where it has none. ``fleeting_homes``: whether it can give each session a fresh home. ``ages_given``: the days that
+    a new account is given, by rule, where each account has ages of its own; without any, one rule holds for all.
+    ``closing_takes_blank``: disabling an account writes over a blank password. ``no_sign_ins`` says why its record of
+    sign-ins cannot be trusted, ``sign_ins_since`` from which day on that record would hold one; None for all of its
+    life. ``admin_left_out``: the built-in administrator is left out of ages and of having to change its password, since
+    the system itself works as it."""
 
     name: str
     kind: str
@@ -45,6 +47,8 @@ class MachineFacts:
     fleeting_homes: bool = False
     ages_given: tuple[tuple[str, int | None], ...] = ()
     closing_takes_blank: bool = False
+    no_sign_ins: str = ""
+    sign_ins_since: date | None = None
     admin_left_out: bool = False
 
     @property
@@ -55,7 +59,8 @@ class MachineFacts:
 
 @define(frozen=True, slots=False)
 class Posture:
-    """The whole of what was observed. ``troubles`` are lines about what the machine itself keeps in a broken state."""
+    """The whole of what was observed. ``troubles`` are lines about what the machine itself keeps in a broken state,
+    ``takes`` is by rule what the machine lets it be set to."""
 
     machine: MachineFacts
     accounts: tuple[Account, ...]
@@ -63,6 +68,7 @@ class Posture:
     readings: Mapping[str, Reading] = field(factory=dict)
     troubles: tuple[str, ...] = ()
     gates: tuple[Gate, ...] = ()
+    takes: Mapping[str, Takes] = field(factory=dict, eq=False)
 
     @cached_property
     def by_name(self) -> Mapping[str, Account]:

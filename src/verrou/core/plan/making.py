@@ -6,9 +6,9 @@ from datetime import date
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Builtin, Effect, Grant, Posture, Role
 from verrou.core.model.access import role_of
+from verrou.core.plan.foresee import foresee
+from verrou.core.plan.roles import ROLE_GRANTS, ROLES_COME_FROM
 from verrou.core.plan.steps import (
-    ROLE_GRANTS,
-    ROLES_COME_FROM,
     CreateAccount,
     CreateGroup,
     Join,
@@ -37,7 +37,6 @@ def new_account(
     home: str = "",
     shell: str = "",
     expires: date | None = None,
-    why: str = "",
 ) -> list[Step]:
     """The steps that make an account of ``role`` whole. What is None is what the role is made with: a standard user
     must change the first password; a guest cannot change it and has a fresh home for each session, where the machine
@@ -46,7 +45,7 @@ def new_account(
     Raises:
         NoWay: this machine has nothing that makes an account amount to ``role``.
     """
-    before = _guest_group_first(posture, why) if role is Role.GUEST else []
+    before = _guest_group_first(posture) if role is Role.GUEST else []
     if role is Role.ADMINISTRATOR and posture.group_with(Grant.ADMINISTRATION) is None:
         raise NoWay(f"no group here makes an administrator of {name}; install the package sudo")
     guest = role is Role.GUEST
@@ -63,21 +62,20 @@ def new_account(
         cannot_change=fixed,
         home_kept=not (guest and posture.machine.fleeting_homes) if home_kept is None else home_kept,
         expires=expires,
-        why=why,
     )
     return [*before, made]
 
 
-def _guest_group_first(posture: Posture, why: str) -> list[Step]:
+def _guest_group_first(posture: Posture) -> list[Step]:
     """A group that makes guests, where the machine has none and can be given one."""
     if posture.group_with(Grant.GUEST_USE) is not None:
         return []
     if not posture.machine.guest_group:
         raise NoWay("this machine has no group that makes guests, and can be given none")
-    return [CreateGroup(posture.machine.guest_group, confined=True, why=why)]
+    return [CreateGroup(posture.machine.guest_group, confined=True)]
 
 
-def role_steps(posture: Posture, name: str, role: Role, why: str = "") -> list[Step]:
+def role_steps(posture: Posture, name: str, role: Role) -> list[Step]:
     """Join what gives ``role``, leave what gives more or other.
 
     Raises:
@@ -87,9 +85,9 @@ def role_steps(posture: Posture, name: str, role: Role, why: str = "") -> list[S
     now = role_of(account, posture)
     if now is role:
         return []
-    steps = _guest_group_first(posture, why) if role is Role.GUEST else []
+    steps = _guest_group_first(posture) if role is Role.GUEST else []
     for step in steps:
-        posture = step.foresee(posture)
+        posture = foresee(step, posture)
     needed = ROLE_GRANTS[role]
     if set(account.grants) - set(needed):
         lines = f" ({', '.join(map(str, account.given_by))})" if account.given_by else ""
@@ -99,11 +97,11 @@ def role_steps(posture: Posture, name: str, role: Role, why: str = "") -> list[S
         raise NoWay(f"{name} is {now} and should be {role}; no group here makes one")
     for group in gates.values():
         if group is not None and group.name not in account.groups:
-            steps.append(Join(name, group.name, why=why))
+            steps.append(Join(name, group.name))
     for group_name in account.groups:
         group = posture.group(group_name)
         if group and set(group.grants) & ROLES_COME_FROM and not set(group.grants) & set(needed):
-            steps.append(Leave(name, group_name, why=why))
+            steps.append(Leave(name, group_name))
     return steps
 
 

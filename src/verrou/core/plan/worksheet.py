@@ -1,6 +1,6 @@
 """From findings to a worksheet: ordered steps that close them, and what a person has to decide."""
 
-from collections.abc import Iterator
+from collections.abc import Mapping
 
 from attrs import evolve, frozen
 
@@ -8,7 +8,7 @@ from verrou.core.audit import Audit, Finding, Verdict, audit
 from verrou.core.baseline import Baseline
 from verrou.core.guards import with_trials
 from verrou.core.model import Effect, Posture
-from verrou.core.plan.closers import AFTERWARDS, SPECIAL, ByHand, declared
+from verrou.core.plan.foresee import foresee
 from verrou.core.plan.steps import (
     CreateAccount,
     CreateGroup,
@@ -22,11 +22,19 @@ from verrou.core.plan.steps import (
     Step,
     account_of,
 )
-from verrou.core.rules import CATALOGUE, agreements, reading_of, set_together
-from verrou.core.values import Count, Span, Value
+from verrou.core.rules import CATALOGUE, agreements, disagreements, reading_of, set_together, setting
+from verrou.core.values import Value
 
 MOST_ROUNDS = 4
 """How often what the steps themselves bring up is closed behind them."""
+
+
+@frozen
+class ByHand:
+    """A finding that no step closes, and what a person can do about it."""
+
+    subject: str
+    advice: str
 
 
 @frozen
@@ -43,38 +51,32 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
 
     The order never shuts the door: accounts are made and let in first, then rules are set, and what takes something
     away (leaving a group, disabling) comes last. What falls short only because of that, such as the end that a new
-    guest lacks, is closed behind it.
+    guest lacks, is closed behind it. What is left by hand is asked of the machine as it will be: the steps may have
+    closed it.
     """
     steps: list[Step] = []
-    by_hand: list[ByHand] = []
     foreseen = posture
     short = after = _to_close(found, only)
     asked_for = {_gap(finding) for finding in short}
     for _ in range(MOST_ROUNDS):
         if not short:
             break
-        further = _closing(foreseen, baseline, short, by_hand)
+        further = _closing(foreseen, baseline, short)
         steps += further
         for step in further:
-            foreseen = step.foresee(foreseen)
+            foreseen = foresee(step, foreseen)
         after = _to_close(audit(foreseen, baseline), only)
         short = [finding for finding in after if _gap(finding) not in asked_for]
         asked_for |= {_gap(finding) for finding in short}
-    for finding in after:
-        if finding.subject in AFTERWARDS:
-            by_hand += AFTERWARDS[finding.subject](foreseen, baseline, finding)
-    left = {finding.subject for finding in after}
-    return Worksheet(
-        posture.machine.name,
-        tuple(with_trials(posture, steps)),
-        tuple(dict.fromkeys(item for item in by_hand if item.subject in left)),
-    )
+    by_hand = [item for finding in after for item in _by_hand(foreseen, finding)]
+    return Worksheet(posture.machine.name, tuple(with_trials(posture, steps)), tuple(dict.fromkeys(by_hand)))
 
 
-def _gap(finding: Finding) -> tuple[str, str]:
+def _gap(finding: Finding) -> tuple[object, ...]:
     """What tells one gap from another: for a declared account or group also in what it falls short, which is another
     thing once it has been made."""
-    return finding.subject, finding.found if finding.subject.startswith(("accounts.", "groups.")) else ""
+    facts = [(gap.fact, str(gap.is_now)) for gap in finding.gaps] if finding.demand is None else []
+    return finding.subject, *facts
 
 
 def _to_close(found: Audit, only: frozenset[str]) -> list[Finding]:
@@ -82,34 +84,59 @@ def _to_close(found: Audit, only: frozenset[str]) -> list[Finding]:
     return [f for f in open_ones if not only or f.subject.partition(".")[0] in only]
 
 
-def _closing(posture: Posture, baseline: Baseline, short: list[Finding], by_hand: list[ByHand]) -> list[Step]:
-    """Steps that close findings, in their order; what none closes is added to ``by_hand``."""
+def _by_hand(posture: Posture, finding: Finding) -> list[ByHand]:
+    """What a person can do about a finding that is left."""
+    reading = finding.reading
+    if finding.verdict is not Verdict.SHORT:
+        said = reading.remedy or (reading.reason if finding.verdict is Verdict.UNREADABLE else "") if reading else ""
+        return [ByHand(finding.subject, said)] if said else []
+    advice = [gap.by_hand for gap in finding.gaps if gap.by_hand]
+    if finding.demand is not None and finding.demand.rule.derived is None:
+        refused = _refused(posture, finding)
+        advice = [*filter(None, (reading.remedy if reading else "", refused)), *advice]
+    return [ByHand(finding.subject, said) for said in advice]
+
+
+def _refused(posture: Posture, finding: Finding) -> str:
+    """Why this machine does not take what is asked for."""
+    demand = finding.demand
+    takes = posture.takes.get(finding.subject) if demand else None
+    if demand is None or takes is None:
+        return ""
+    return demand.rule.kind.outside(_target(posture, finding), takes)
+
+
+def _target(posture: Posture, finding: Finding) -> Value:
+    """The value to set. One that only lacks force is put into force as it is, never loosened."""
+    assert finding.demand is not None and finding.reading is not None
+    rule, desired = finding.demand.rule, finding.demand.desired
+    now = finding.reading.value
+    return now if now is not None and desired.met_by(rule, now) else desired.target(rule, now)
+
+
+def _closing(posture: Posture, baseline: Baseline, short: list[Finding]) -> list[Step]:
+    """Steps that close findings, in their order."""
     steps: list[Step] = []
     wanted_values: dict[str, Value] = {}
     for finding in short:
         if finding.verdict is not Verdict.SHORT:
-            if finding.remedy or finding.verdict is Verdict.UNREADABLE:
-                by_hand.append(ByHand(finding.subject, finding.remedy or finding.reason))
-        elif finding.subject in AFTERWARDS:
             continue
-        elif finding.subject in SPECIAL:
-            _collect(SPECIAL[finding.subject](posture, baseline, finding), steps, by_hand)
-        elif finding.subject in baseline.demands:
-            demand = baseline.demands[finding.subject]
-            if finding.remedy:
-                by_hand.append(ByHand(finding.subject, finding.remedy))
-            else:
-                now = reading_of(demand.rule, posture).value
-                # A value that only lacks force is put into force as it is, never loosened.
-                if now is None or not demand.desired.met_by(demand.rule, now):
-                    now = demand.desired.target(demand.rule, now)
-                wanted_values[finding.subject] = now
-        else:
-            _collect(declared(posture, baseline, finding), steps, by_hand)
+        steps += [evolve(step, closes=(finding.subject,)) for gap in finding.gaps for step in gap.steps]
+        reading = finding.reading
+        if finding.demand is None or finding.demand.rule.derived is not None or reading is None:
+            continue
+        coming = reading.value if reading.pending is None else reading.pending
+        comes_right = (
+            reading.pending is not None
+            and coming is not None
+            and finding.demand.desired.met_by(finding.demand.rule, coming)
+        )
+        if not (reading.remedy or comes_right or _refused(posture, finding)):
+            wanted_values[finding.subject] = _target(posture, finding)
     _keep_what_holds(posture, baseline, wanted_values)
-    for setting in rule_steps(posture, wanted_values):
-        reasons = [baseline.demands[rule.id].because for rule, _ in setting.rules if rule.id in baseline.demands]
-        steps.append(evolve(setting, why="; ".join(filter(None, (*reasons, setting.why)))))
+    for step in rule_steps(posture, wanted_values):
+        reasons = [baseline.demands[rule_id].because for rule_id in step.values if rule_id in baseline.demands]
+        steps.append(evolve(step, why="; ".join(filter(None, (*reasons, step.why)))))
     steps.sort(key=_place)
     return _merged(steps)
 
@@ -134,34 +161,22 @@ def rule_steps(posture: Posture, wanted: dict[str, Value]) -> list[SetRules]:
         pulled = ", ".join(rule_id for rule_id in values if rule_id not in asked)
         why = f"{pulled} set along: as it is, it would contradict the others" if pulled else ""
         effect = max((CATALOGUE[rule_id].takes_effect for rule_id in values), key=list(Effect).index)
-        ordered = tuple((rule_id, values[rule_id]) for rule_id in tied if rule_id in values)
-        steps.append(SetRules(values=ordered, why=why, effect=effect))
+        ordered = tuple(setting(rule_id, values[rule_id]) for rule_id in tied if rule_id in values)
+        steps.append(SetRules(ordered, closes=tuple(asked), why=why, effect=effect))
     return steps
 
 
 def _bring_into_agreement(posture: Posture, values: dict[str, Value]) -> None:
     """Add to ``values`` each tied rule whose present value could not stand beside them."""
-    for rule, agreement, other in agreements():
-        if (rule.id in values) == (other.id in values):
-            continue
-        assert isinstance(rule.kind, Count | Span) and isinstance(other.kind, Count | Span)
-        mine = values.get(rule.id, reading_of(rule, posture).value)
-        theirs = values.get(other.id, reading_of(other, posture).value)
-        if mine is None or theirs is None:
-            continue
-        if agreement.holds(rule.kind.amount(mine), other.kind.amount(theirs)):
-            continue
-        if agreement.relation == ">=":
-            follower, leader = (other, mine) if rule.id in values else (rule, theirs)
-            values[follower.id] = leader
+    standing = {rule_id: reading_of(CATALOGUE[rule_id], posture).value for rule_id in _tied_to(values)}
+    for rule, agreement, other in disagreements(lambda rule: values.get(rule.id, standing.get(rule.id))):
+        if agreement.relation == ">=" and (rule.id in values) != (other.id in values):
+            follower, leader = (other, rule) if rule.id in values else (rule, other)
+            values[follower.id] = values[leader.id]
 
 
-def _collect(items: Iterator[Step | ByHand], steps: list[Step], by_hand: list[ByHand]) -> None:
-    for item in items:
-        if isinstance(item, ByHand):
-            by_hand.append(item)
-        else:
-            steps.append(item)
+def _tied_to(values: Mapping[str, Value]) -> set[str]:
+    return {end.id for rule, _, other in agreements() for end in (rule, other) if {rule.id, other.id} & values.keys()}
 
 
 def _place(step: Step) -> int:
@@ -195,8 +210,10 @@ def _merged(steps: list[Step]) -> list[Step]:
             names[step.account] = step.new_name
         elif name in names:
             step = evolve(step, account=names[name])  # type: ignore[arg-type]
-        key = evolve(step, why="")
+        key = evolve(step, why="", closes=())
         if key in merged:
-            step = evolve(step, why=f"{merged[key].why}, {step.why}")
+            earlier = merged[key]
+            reasons = dict.fromkeys(filter(None, (earlier.why, step.why)))
+            step = evolve(step, why="; ".join(reasons), closes=tuple(dict.fromkeys((*earlier.closes, *step.closes))))
         merged[key] = step
     return list(merged.values())

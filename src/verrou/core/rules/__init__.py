@@ -1,13 +1,27 @@
 """The catalogue of rules, and the questions everyone asks of it."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import cache
 
 from verrou.core.model import Posture, Reading, Status, absent
+from verrou.core.plan.steps import Setting
 from verrou.core.rules import builtin, lockout, password, population
 from verrou.core.rules.declaration import Agreement, Rule, Severity
+from verrou.core.values import Value
 
-__all__ = ["CATALOGUE", "Agreement", "Rule", "Severity", "agreements", "reading_of", "set_together", "value_now"]
+__all__ = [
+    "CATALOGUE",
+    "Agreement",
+    "Rule",
+    "Severity",
+    "agreements",
+    "disagreements",
+    "reading_of",
+    "set_together",
+    "set_together_with",
+    "setting",
+    "value_now",
+]
 
 CATALOGUE: Mapping[str, Rule] = {
     rule.id: rule for family in (builtin, population, password, lockout) for rule in family.RULES
@@ -16,9 +30,24 @@ CATALOGUE: Mapping[str, Rule] = {
 
 def reading_of(rule: Rule, posture: Posture) -> Reading:
     """The reading of a rule, derived from the accounts or as the machine gave it."""
-    if rule.derive is not None:
-        return rule.derive(posture)
+    if rule.derived is not None:
+        return rule.derived.read(posture)
     return posture.readings.get(rule.id) or absent(f"a {posture.machine.kind} machine has no such rule")
+
+
+def setting(rule_id: str, value: Value) -> Setting:
+    """What a step needs to know to set a rule."""
+    return Setting(rule_id, CATALOGUE[rule_id].kind, value)
+
+
+def disagreements(value_of: Callable[[Rule], Value | None]) -> Iterator[tuple[Rule, Agreement, Rule]]:
+    """The pairs of rules that do not stand to each other as they must, by the values that ``value_of`` gives."""
+    for rule, agreement, other in agreements():
+        mine, theirs = value_of(rule), value_of(other)
+        if mine is None or theirs is None:
+            continue
+        if not agreement.holds(rule.kind.amount(mine), other.kind.amount(theirs)):
+            yield rule, agreement, other
 
 
 @cache
@@ -38,6 +67,11 @@ def set_together(rule_id: str) -> tuple[str, ...]:
     while grown := [tie for tie in ties if tie & tied and not tie <= tied]:
         tied = tied.union(*grown)
     return tuple(other for other in CATALOGUE if other in tied)
+
+
+def set_together_with(rule_ids: Iterable[str]) -> set[str]:
+    """The rules of :func:`set_together` for several."""
+    return {tied for rule_id in rule_ids for tied in set_together(rule_id)}
 
 
 def value_now(rule: Rule, reading: Reading) -> str:

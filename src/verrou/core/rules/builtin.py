@@ -1,21 +1,12 @@
 """The accounts that came with the system, found by their fixed identity and never by name."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 from verrou.core.model import Builtin, Effect, PasswordState, Posture, Reading, absent
-from verrou.core.rules.declaration import Rule, Severity
-from verrou.core.values import BuiltinName, Name, YesNo
-
-KEPT_ENABLED = {
-    "linux": "the account with uid 0; disabled means that no password can match (! or * in /etc/shadow). Programs and "
-    "elevation still run as it",
-    "bench": "the account whose identity ends in 500 (administrator) or 501 (guest); disabled means that nobody "
-    "signs in as it, by any way",
-}
-KEPT_NAME = {
-    "linux": "not kept: programs rely on the name root, so it is not changed",
-    "bench": "the name of the account whose identity ends in 500 or 501",
-}
+from verrou.core.plan.gaps import Fact, Gap
+from verrou.core.plan.steps import Rename, SetEnabled
+from verrou.core.rules.declaration import GapsOf, OffTheAccounts, Rule, Severity
+from verrou.core.values import NOT_SHIPPED, BuiltinName, Name, Value, YesNo
 
 
 def _enabled(which: Builtin) -> Callable[[Posture], Reading]:
@@ -27,6 +18,16 @@ def _enabled(which: Builtin) -> Callable[[Posture], Reading]:
         return Reading(usable, source=account.source, reason=f"the account is called {account.name}")
 
     return read
+
+
+def _opened_or_closed(which: Builtin) -> GapsOf:
+    def gaps(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+        account = posture.builtin(which)
+        if account is not None:
+            step = SetEnabled(account.name, bool(wanted), effect=Effect.NEXT_SIGN_IN)
+            yield Gap(account.name, Fact.ENABLED, account.enabled, bool(wanted), (step,))
+
+    return gaps
 
 
 def _name(which: Builtin) -> Callable[[Posture], Reading]:
@@ -42,6 +43,22 @@ def _name(which: Builtin) -> Callable[[Posture], Reading]:
     return read
 
 
+def _renamed(which: Builtin, rule_id: str) -> GapsOf:
+    def gaps(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+        account = posture.builtin(which)
+        if account is None or not isinstance(wanted, BuiltinName):
+            return
+        if wanted.name == NOT_SHIPPED:
+            key = rule_id.partition(".")[2]
+            advice = f'verrou account rename {account.name} NEW-NAME, or {key} = "NEW-NAME" in the baseline'
+            yield Gap(account.name, Fact.NAME, account.name, wanted.name, by_hand=f"choose a name: {advice}")
+        else:
+            step = Rename(account.name, wanted.name, effect=Effect.NEXT_SIGN_IN)
+            yield Gap(account.name, Fact.NAME, account.name, wanted.name, (step,))
+
+    return gaps
+
+
 RULES = (
     Rule(
         id="builtin.admin_enabled",
@@ -52,9 +69,9 @@ RULES = (
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="Each administrator signs in under a name of their own.",
         costs="There must be another administrator, tried, before it is disabled.",
-        kept=KEPT_ENABLED,
         controls=("AC-2", "AC-6(2)"),
-        derive=_enabled(Builtin.ADMIN),
+        derived=OffTheAccounts(_enabled(Builtin.ADMIN)),
+        gaps=_opened_or_closed(Builtin.ADMIN),
     ),
     Rule(
         id="builtin.guest_enabled",
@@ -65,9 +82,9 @@ RULES = (
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="Whoever may use the machine has an account that somebody made for them.",
         costs="Visitors need an account of their own.",
-        kept=KEPT_ENABLED,
         controls=("AC-2",),
-        derive=_enabled(Builtin.GUEST),
+        derived=OffTheAccounts(_enabled(Builtin.GUEST)),
+        gaps=_opened_or_closed(Builtin.GUEST),
     ),
     Rule(
         id="builtin.admin_name",
@@ -78,9 +95,9 @@ RULES = (
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="Guessing needs a name first.",
         costs="Instructions that name the account must be changed; programs that look for it by name fail.",
-        kept=KEPT_NAME,
         controls=("AC-2",),
-        derive=_name(Builtin.ADMIN),
+        derived=OffTheAccounts(_name(Builtin.ADMIN)),
+        gaps=_renamed(Builtin.ADMIN, "builtin.admin_name"),
     ),
     Rule(
         id="builtin.guest_name",
@@ -91,8 +108,8 @@ RULES = (
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="Guessing needs a name first.",
         costs="Instructions that name the account must be changed.",
-        kept=KEPT_NAME,
         controls=("AC-2",),
-        derive=_name(Builtin.GUEST),
+        derived=OffTheAccounts(_name(Builtin.GUEST)),
+        gaps=_renamed(Builtin.GUEST, "builtin.guest_name"),
     ),
 )

@@ -1,12 +1,13 @@
 """What the declaration of a rule holds. Everything else about a rule follows from it."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator
 from enum import StrEnum
 
 from attrs import frozen
 
 from verrou.core.model import Effect, Posture, Reading
-from verrou.core.values import Kind
+from verrou.core.plan.gaps import Gap
+from verrou.core.values import Kind, Value
 
 
 class Severity(StrEnum):
@@ -43,14 +44,27 @@ class Agreement:
         }[self.relation]
 
 
+GapsOf = Callable[[Posture, Value, frozenset[str]], Iterator[Gap]]
+"""From a machine, the value that is wanted and the accounts that the baseline lists: who falls short, and what closes
+it."""
+
+
+@frozen(eq=False, repr=False)
+class OffTheAccounts:
+    """How a rule is read off the accounts that a machine keeps. ``compares``: there is a reading only beside a
+    baseline, so that the gaps alone decide."""
+
+    read: Callable[[Posture], Reading]
+    compares: bool = False
+
+
 @frozen(eq=False, repr=False)
 class Rule:
     """One rule of the catalogue.
 
-    ``kept`` says, by kind of machine, where it is kept. ``controls`` are NIST SP 800-53 Rev. 5 controls it serves.
-    ``derive`` computes the reading from the accounts where no machine keeps the rule as such. ``set_with`` names rules
-    that a machine may change by itself when this one is set.
-    """
+    ``controls`` are NIST SP 800-53 Rev. 5 controls it serves. ``derived``: no machine keeps the rule as such, it is
+    read off the accounts. ``gaps``: which accounts fall short, and how each gap is closed, beside what setting the rule
+    does. ``set_with`` names rules that a machine may change by itself when this one is set."""
 
     id: str
     title: str
@@ -60,11 +74,11 @@ class Rule:
     takes_effect: Effect
     protects: str
     costs: str
-    kept: Mapping[str, str]
     controls: tuple[str, ...] = ()
     agreements: tuple[Agreement, ...] = ()
     set_with: tuple[str, ...] = ()
-    derive: Callable[[Posture], Reading] | None = None
+    derived: OffTheAccounts | None = None
+    gaps: GapsOf | None = None
 
     @property
     def family(self) -> str:

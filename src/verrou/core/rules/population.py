@@ -1,13 +1,17 @@
-"""Who has an account at all: rules that are read off the accounts, not off a setting."""
+"""Who has an account at all: rules that are read off the accounts, not off a setting. Each is whole here: how it is
+read, who falls short of it, and what closes that."""
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from datetime import date, timedelta
+from typing import TypeAlias
 
 from verrou.core.model import (
     Account,
+    Builtin,
     Detail,
     Effect,
+    Grant,
     PasswordState,
     Posture,
     Reading,
@@ -15,23 +19,58 @@ from verrou.core.model import (
     Source,
     absent,
     name_list,
+    unreadable,
 )
-from verrou.core.model.access import is_person, role_of, usable_administrators, useful_hint
+from verrou.core.model.access import administers, is_person, role_of, useful_hint
 from verrou.core.model.ageing import expired, left_out, password_ages
-from verrou.core.rules.declaration import Rule, Severity
-from verrou.core.values import Choice, Count, Span
+from verrou.core.plan.gaps import Fact, Gap
+from verrou.core.plan.steps import SetDetails, SetEnabled, SetEnd, SetFlags, Step
+from verrou.core.rules.declaration import GapsOf, OffTheAccounts, Rule, Severity
+from verrou.core.values import Choice, Roster, Span, Value
 
-FROM_ACCOUNTS = {"linux": "derived from the accounts", "bench": "derived from the accounts"}
+Find: TypeAlias = Callable[[Posture], list[Account]]
+
+
+def _off_the_accounts(value: Value, names: list[str], none: str) -> Reading:
+    return Reading(value, source=Source("accounts", text=name_list(names) or none))
+
+
+# Who administers
+
+
+def administrators(posture: Posture) -> list[Account]:
+    """Everybody who administers, usable or not; the built-in administrator only while it is enabled, since systems work
+    as it."""
+    return [a for a in posture.accounts if administers(a, posture) and (a.builtin is not Builtin.ADMIN or a.enabled)]
+
+
+def _administrators(posture: Posture) -> Reading:
+    names = [account.name for account in administrators(posture)]
+    return _off_the_accounts(frozenset(names), names, "nobody")
+
+
+def _other_administrators(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    group = posture.group_with(Grant.ADMINISTRATION)
+    name = group.name if group else "ADMINISTRATORS"
+    found = {account.name for account in administrators(posture)}
+    if not isinstance(wanted, frozenset):
+        advice = f"decide who administers: verrou group join {name} ACCOUNT, or verrou group leave {name} ACCOUNT"
+        yield Gap("", Fact.ADMINISTERS, found, wanted, by_hand=advice)
+        return
+    for extra in sorted(found - wanted):
+        advice = f"{extra} administers and is not among {name_list(sorted(wanted))}: verrou group leave {name} {extra}"
+        yield Gap(extra, Fact.ADMINISTERS, True, False, by_hand=advice)
+    if not found & wanted:
+        advice = f"none of {name_list(sorted(wanted))} administers: verrou group join {name} ACCOUNT"
+        yield Gap("", Fact.ADMINISTERS, found, wanted, by_hand=advice)
+
+
+# Passwords that are blank, or never end
 
 
 def blank_accounts(posture: Posture) -> list[Account]:
     """Enabled accounts that a blank password opens."""
     return [a for a in posture.accounts if a.enabled and a.password is PasswordState.BLANK]
-
-
-def _administrators(posture: Posture) -> Reading:
-    names = [account.name for account in usable_administrators(posture)]
-    return Reading(len(names), source=Source("accounts", text=name_list(names) or "nobody"))
 
 
 def unending_accounts(posture: Posture) -> list[Account]:
@@ -47,11 +86,37 @@ def unending_accounts(posture: Posture) -> list[Account]:
     ]
 
 
-def _worst_of(accounts: list[Account], posture: Posture, none: str) -> Reading:
+def _worst_of(find: Find, none: str) -> Callable[[Posture], Reading]:
     """nobody, guests or anybody, by who the accounts are."""
-    guests_only = all(role_of(a, posture) is Role.GUEST for a in accounts)
-    value = "nobody" if not accounts else "guests" if guests_only else "anybody"
-    return Reading(value, source=Source("accounts", text=name_list([a.name for a in accounts]) or none))
+
+    def read(posture: Posture) -> Reading:
+        accounts = find(posture)
+        guests_only = all(role_of(a, posture) is Role.GUEST for a in accounts)
+        value = "nobody" if not accounts else "guests" if guests_only else "anybody"
+        return _off_the_accounts(value, [a.name for a in accounts], none)
+
+    return read
+
+
+def _but_for_guests(accounts: list[Account], posture: Posture, wanted: Value) -> list[Account]:
+    """The accounts that a rule of nobody, guests or anybody is about: guests are not, where it lets guests."""
+    return [a for a in accounts if not (wanted == "guests" and role_of(a, posture) is Role.GUEST)]
+
+
+def _blank_passwords(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    for account in _but_for_guests(blank_accounts(posture), posture, wanted):
+        advice = f"verrou account password {account.name}, or verrou account disable {account.name}"
+        yield Gap(account.name, Fact.PASSWORD, PasswordState.BLANK, PasswordState.SET, by_hand=advice)
+
+
+def _unending_passwords(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    for account in _but_for_guests(unending_accounts(posture), posture, wanted):
+        steps = (SetFlags(account.name, ages_exempt=False),) if account.ages_exempt else ()
+        advice = f"the password of {account.name} never ends; ask for password.max_age in the baseline"
+        yield Gap(account.name, Fact.AGES, False, True, steps, by_hand=advice)
+
+
+# Two names for one identity
 
 
 def _duplicate_ids(posture: Posture) -> Reading:
@@ -60,13 +125,15 @@ def _duplicate_ids(posture: Posture) -> Reading:
     return Reading("allowed" if doubled else "forbidden", source=Source("accounts", text=said or "no two are one"))
 
 
-def unlisted(posture: Posture, listed: frozenset[str]) -> list[Account]:
-    """Enabled accounts of people that ``listed`` does not name; built-in ones have rules of their own."""
-    return [
-        account
-        for account in posture.accounts
-        if account.enabled and account.builtin is None and is_person(account) and account.name not in listed
-    ]
+def _doubled(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    for twins in posture.by_identity.values():
+        if len(twins) > 1:
+            names = " and ".join(account.name for account in twins)
+            advice = f"{names} are one; give all but one an identity of their own, or remove them"
+            yield Gap(twins[0].name, Fact.IDENTITY, names, None, by_hand=advice)
+
+
+# Accounts that nobody asked for, uses, or closed in time
 
 
 def _others(posture: Posture) -> list[Account]:
@@ -74,22 +141,37 @@ def _others(posture: Posture) -> list[Account]:
     return [a for a in posture.accounts if a.enabled and a.builtin is None and is_person(a)]
 
 
-def last_used(account: Account) -> date | None:
-    """The day of the last sign-in, or of the first password where there was none; None when nobody knows."""
-    return account.last_sign_in.date() if account.last_sign_in else account.password_changed
+def _closing(account: Account) -> tuple[Step, ...]:
+    return (SetEnabled(account.name, False, effect=Effect.NEXT_SIGN_IN),)
+
+
+def _unlisted(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    for account in _others(posture) if wanted != "leave" else ():
+        if account.name in listed:
+            continue
+        if wanted == "disable":
+            yield Gap(account.name, Fact.ENABLED, True, False, _closing(account))
+        else:
+            advice = (
+                f"list {account.name} under [accounts.{account.name}] in the baseline, "
+                f"or verrou account disable {account.name}"
+            )
+            yield Gap(account.name, Fact.ENABLED, True, False, by_hand=advice)
+
+
+def last_used(account: Account, posture: Posture) -> date | None:
+    """The day of the last sign-in; of one who never signed in, the day of the password or that from which on the
+    machine would know of a sign-in, whichever is later. None when nobody knows."""
+    if account.last_sign_in:
+        return account.last_sign_in.date()
+    known = [day for day in (account.password_changed, posture.machine.sign_ins_since) if day is not None]
+    return max(known, default=None) if account.password_changed else None
 
 
 def _used_by_somebody(posture: Posture) -> list[Account]:
     """Accounts of which somebody could have made use; not those that wait for their owner's first sign-in, to set a
     password that nobody has had yet."""
-    return [a for a in _unexpired(posture) if not a.sessions and not (a.password_due and last_used(a) is None)]
-
-
-def unused(posture: Posture, limit: timedelta) -> list[Account]:
-    """Enabled accounts of people in which nobody has signed in for longer than ``limit``."""
-    since = posture.machine.now.date() - limit
-    days = {a.name: last_used(a) for a in _used_by_somebody(posture)}
-    return [posture.by_name[name] for name, day in days.items() if day is None or day < since]
+    return [a for a in _unexpired(posture) if not a.sessions and not (a.password_due and last_used(a, posture) is None)]
 
 
 def _unexpired(posture: Posture) -> list[Account]:
@@ -97,18 +179,41 @@ def _unexpired(posture: Posture) -> list[Account]:
 
 
 def _unused_for(posture: Posture) -> Reading:
-    used = {a.name: last_used(a) for a in _used_by_somebody(posture)}
+    if posture.machine.no_sign_ins:
+        return unreadable(posture.machine.no_sign_ins)
+    used = {a.name: last_used(a, posture) for a in _used_by_somebody(posture)}
     unknown = [name for name, day in used.items() if day is None]
     if unknown:
-        return Reading("never", source=Source("accounts", text=f"{name_list(unknown)} never signed in"))
+        return unreadable(f"nobody knows when {name_list(unknown)} was last used")
     days = {name: day for name, day in used.items() if day is not None}
     if not days:
         return Reading(timedelta(), source=Source("accounts", text="nobody to ask of"))
     longest = min(days, key=lambda name: days[name])
     idle = max(posture.machine.now.date() - days[longest], timedelta())
     used_once = posture.by_name[longest].last_sign_in is not None
-    said = f"last signed in {days[longest]}" if used_once else f"never signed in, password of {days[longest]}"
+    said = f"last signed in {days[longest]}" if used_once else f"not signed in since {days[longest]}"
     return Reading(idle, source=Source("accounts", text=f"{longest}: {said}"))
+
+
+def unused(posture: Posture, limit: timedelta) -> list[Account]:
+    """Enabled accounts of people in which nobody has signed in for longer than ``limit``. Never on a guess."""
+    if posture.machine.no_sign_ins:
+        return []
+    since = posture.machine.now.date() - limit
+    days = {a.name: last_used(a, posture) for a in _used_by_somebody(posture)}
+    return [posture.by_name[name] for name, day in days.items() if day is not None and day < since]
+
+
+def _unused(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    for account in unused(posture, wanted) if isinstance(wanted, timedelta) else ():
+        used = last_used(account, posture)
+        if account.name in listed:
+            advice = (
+                f"nobody uses {account.name}, which the baseline lists; take it out there, or have somebody sign in"
+            )
+            yield Gap(account.name, Fact.USED, used, wanted, by_hand=advice)
+        else:
+            yield Gap(account.name, Fact.USED, used, wanted, _closing(account))
 
 
 def temporary(posture: Posture) -> list[Account]:
@@ -130,6 +235,15 @@ def _temporary_until(posture: Posture) -> Reading:
     )
 
 
+def _ending_late(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    if not isinstance(wanted, timedelta):
+        return
+    last = posture.machine.now.date() + wanted
+    for account in temporary(posture):
+        if account.ends is None or account.ends > last:
+            yield Gap(account.name, Fact.ENDS, account.ends, last, (SetEnd(account.name, last),))
+
+
 def ended(posture: Posture) -> list[Account]:
     """Accounts of people whose end has passed and that nobody has disabled."""
     return [account for account in _others(posture) if expired(account, posture, posture.machine.now.date())]
@@ -137,7 +251,15 @@ def ended(posture: Posture) -> list[Account]:
 
 def _ended(posture: Posture) -> Reading:
     names = [a.name for a in ended(posture)]
-    return Reading("left-open" if names else "disabled", source=Source("accounts", text=name_list(names) or "none"))
+    return _off_the_accounts("left-open" if names else "disabled", names, "none")
+
+
+def _ended_and_open(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    for account in ended(posture):
+        yield Gap(account.name, Fact.ENABLED, True, False, _closing(account))
+
+
+# What gives a password away
 
 
 def with_hints(posture: Posture) -> list[Account]:
@@ -150,16 +272,25 @@ def with_questions(posture: Posture) -> list[Account]:
     return [account for account in posture.accounts if account.recovery_questions]
 
 
-def _giving_away(detail: Detail, what: str, find: Callable[[Posture], list[Account]]) -> Callable[[Posture], Reading]:
+def _giving_away(detail: Detail, what: str, find: Find) -> Callable[[Posture], Reading]:
     """The reading of a rule about something that a machine may keep beside a password."""
 
     def read(posture: Posture) -> Reading:
         if detail not in posture.machine.details:
             return absent(f"this machine keeps no {what}")
         names = [account.name for account in find(posture)]
-        return Reading("allowed" if names else "forbidden", source=Source("accounts", text=name_list(names) or "none"))
+        return _off_the_accounts("allowed" if names else "forbidden", names, "none")
 
     return read
+
+
+def _given_away(detail: Detail, find: Find) -> GapsOf:
+    def gaps(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+        for account in find(posture):
+            step = SetDetails(account.name, ((detail, ""),))
+            yield Gap(account.name, Fact.GIVES_AWAY, detail, None, (step,))
+
+    return gaps
 
 
 RULES = (
@@ -172,22 +303,24 @@ RULES = (
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="Accounts left over from earlier seasons come to light, or are closed.",
         costs="Every account that shall stay must be listed in the baseline.",
-        kept=FROM_ACCOUNTS,
         controls=("AC-2",),
-        derive=lambda _: absent("it compares the accounts with a baseline: verrou audit shows it"),
+        derived=OffTheAccounts(
+            lambda _: absent("it compares the accounts with a baseline: verrou audit shows it"), compares=True
+        ),
+        gaps=_unlisted,
     ),
     Rule(
         id="population.administrators",
-        title="administrators who could sign in now",
-        kind=Count("administrators", 1, 99, more_is_stricter=False),
+        title="who administers",
+        kind=Roster("administrators", 1, 1000),
         severity=Severity.GRAVE,
         why_severe="with none nobody can mend the machine; with many nobody knows who did what",
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="Few people can change everything, and never nobody.",
         costs="Somebody who was an administrator has to ask.",
-        kept=FROM_ACCOUNTS,
         controls=("AC-6(5)",),
-        derive=_administrators,
+        derived=OffTheAccounts(_administrators),
+        gaps=_other_administrators,
     ),
     Rule(
         id="population.blank_passwords",
@@ -198,9 +331,9 @@ RULES = (
         takes_effect=Effect.NOW,
         protects="Nobody gets in as somebody else by pressing the return key.",
         costs="Each account needs a password, or must be disabled.",
-        kept=FROM_ACCOUNTS,
         controls=("IA-5",),
-        derive=lambda posture: _worst_of(blank_accounts(posture), posture, "no blank one"),
+        derived=OffTheAccounts(_worst_of(blank_accounts, "no blank one")),
+        gaps=_blank_passwords,
     ),
     Rule(
         id="population.unending_passwords",
@@ -211,12 +344,9 @@ RULES = (
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="The age of passwords holds for everybody, not only for those nobody made an exception for.",
         costs="Somebody who signs in rarely is asked for a new password more often than they come.",
-        kept={
-            "linux": "the longest age in each account's line of /etc/shadow",
-            "bench": "a mark on the account, or no longest age at all",
-        },
         controls=("IA-5(1)",),
-        derive=lambda posture: _worst_of(unending_accounts(posture), posture, "no unending one"),
+        derived=OffTheAccounts(_worst_of(unending_accounts, "no unending one")),
+        gaps=_unending_passwords,
     ),
     Rule(
         id="population.duplicate_ids",
@@ -227,9 +357,9 @@ RULES = (
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="Every account is one account: closing it closes it.",
         costs="A spare name for the administrator must become an account of its own.",
-        kept=FROM_ACCOUNTS,
         controls=("AC-2", "IA-2"),
-        derive=_duplicate_ids,
+        derived=OffTheAccounts(_duplicate_ids),
+        gaps=_doubled,
     ),
     Rule(
         id="population.unused_for",
@@ -241,12 +371,9 @@ RULES = (
         protects="Accounts of people who left without a word come to light, and are disabled by harden.",
         costs="Somebody who comes back after a long time has to ask. Accounts that the baseline lists are only "
         "shown, and left open.",
-        kept={
-            "linux": "the last sign-in in /var/log/lastlog; without one, the day of the password in /etc/shadow",
-            "bench": "the last sign-in that the authority keeps; without one, the day of the password",
-        },
         controls=("AC-2(3)",),
-        derive=_unused_for,
+        derived=OffTheAccounts(_unused_for),
+        gaps=_unused,
     ),
     Rule(
         id="population.temporary_until",
@@ -257,12 +384,9 @@ RULES = (
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="Guests, and accounts that have an end at all, stop working by themselves.",
         costs="Somebody must lengthen what is still needed: verrou account change NAME --ends DAY.",
-        kept={
-            "linux": "the end date in each account's line of /etc/shadow",
-            "bench": "the end that the authority keeps of each account",
-        },
         controls=("AC-2(2)",),
-        derive=_temporary_until,
+        derived=OffTheAccounts(_temporary_until),
+        gaps=_ending_late,
     ),
     Rule(
         id="population.ended_accounts",
@@ -273,9 +397,9 @@ RULES = (
         takes_effect=Effect.NOW,
         protects="Who reads the list sees at once who is gone, and a wrong clock opens nothing.",
         costs="Coming back takes two steps: another end, and enabling.",
-        kept=FROM_ACCOUNTS,
         controls=("AC-2(3)",),
-        derive=_ended,
+        derived=OffTheAccounts(_ended),
+        gaps=_ended_and_open,
     ),
     Rule(
         id="population.hints",
@@ -286,9 +410,9 @@ RULES = (
         takes_effect=Effect.NOW,
         protects="The screen tells a stranger nothing. Signs alone, or words that say there is none, are no hint.",
         costs="Who forgets a password needs an administrator.",
-        kept={"linux": "not kept: no such hints", "bench": "a text beside each account"},
         controls=("IA-5", "IA-6"),
-        derive=_giving_away(Detail.HINT, "hints", with_hints),
+        derived=OffTheAccounts(_giving_away(Detail.HINT, "hints", with_hints)),
+        gaps=_given_away(Detail.HINT, with_hints),
     ),
     Rule(
         id="population.recovery_questions",
@@ -299,12 +423,12 @@ RULES = (
         takes_effect=Effect.NOW,
         protects="Nobody gets in by knowing somebody.",
         costs="Who forgets a password needs an administrator.",
-        kept={"linux": "not kept: no such questions", "bench": "questions and hashed answers beside each account"},
         controls=("IA-5",),
-        derive=_giving_away(Detail.RECOVERY_QUESTIONS, "recovery questions", with_questions),
+        derived=OffTheAccounts(_giving_away(Detail.RECOVERY_QUESTIONS, "recovery questions", with_questions)),
+        gaps=_given_away(Detail.RECOVERY_QUESTIONS, with_questions),
     ),
     Rule(
-        id="population.online_identities",
+        id="population.outside_identities",
         title="accounts tied to an identity that an outside service keeps",
         kind=Choice(("allowed", "existing-only", "forbidden")),
         severity=Severity.SERIOUS,
@@ -313,10 +437,6 @@ RULES = (
         takes_effect=Effect.NOW,
         protects="Who may get in is decided on this machine alone. existing-only lets no further account be tied.",
         costs="Tied accounts need a password of this machine before forbidden, or they stay out.",
-        kept={
-            "linux": "not kept: accounts are in /etc/passwd alone",
-            "bench": "a number of the authority, and a mark on each account that is tied",
-        },
         controls=("AC-2", "IA-2"),
     ),
 )

@@ -5,8 +5,8 @@ values, refuses what it does not take, and does more than it was asked to, as re
 
 Policy numbers, all whole: ``try_limit`` (0: never), ``lock_minutes`` (0: until unlocked), ``window_minutes``,
 ``length``, ``classes``, ``history``, ``age_max_days`` (0: never), ``age_min_days``, ``warn_days``; switches:
-``lock_keeper``, ``name_inside``, ``blank_console_only``; ``outside``: 2 lets accounts be tied to identities that an
-outside service keeps, 1 lets in those that are tied, 0 lets in none.
+``lock_keeper``, ``name_inside``; ``blank_by``: the ways by which a blank password lets in; ``outside``: 2 lets accounts
+be tied to identities that an outside service keeps, 1 lets in those that are tied, 0 lets in none.
 
 A sign-in takes a token; what the session may do is what the account could do at that moment. Files are kept as a list
 of places with their owners, without content.
@@ -19,16 +19,20 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
-KEEPER, VISITOR, PATTERN = 500, 501, 503
-ADMINISTRATORS, USERS, GUESTS, REMOTE_USERS = 544, 545, 546, 555
+KEEPER, PASSERBY, PATTERN = 1, 2, 3
+ADMINISTRATORS, USERS, GUESTS, REMOTE_USERS = 11, 12, 13, 14
+FIRST_GIVEN = 100
+"""The first identity that is given to an account or a group; lower ones came with the machine."""
 ROUNDS = 5_000
-LONGEST_NAME = 20
-FORBIDDEN = '"/\\[]:;|=,+*?<>@'
+LONGEST_NAME = 26
+FORBIDDEN = "/:,;%#{}~"
+MOST_EARLIER = 36
+"""How many earlier passwords are kept."""
 
 LANGUAGES: dict[str, dict[int, str]] = {
     "en": {
         KEEPER: "keeper",
-        VISITOR: "visitor",
+        PASSERBY: "passerby",
         PATTERN: "pattern",
         ADMINISTRATORS: "administrators",
         USERS: "users",
@@ -37,7 +41,7 @@ LANGUAGES: dict[str, dict[int, str]] = {
     },
     "fr": {
         KEEPER: "gardien",
-        VISITOR: "visiteur",
+        PASSERBY: "passant",
         PATTERN: "patron",
         ADMINISTRATORS: "gestionnaires",
         USERS: "utilisateurs",
@@ -54,24 +58,24 @@ SHIPPED_POLICY: dict[str, Any] = {
     "length": 0,
     "classes": 0,
     "history": 0,
-    "age_max_days": 42,
+    "age_max_days": 210,
     "age_min_days": 0,
-    "warn_days": 5,
+    "warn_days": 12,
     "name_inside": True,
-    "blank_console_only": True,
+    "blank_by": ["console"],
     "outside": 2,
 }
 LIMITS = {
     "outside": (0, 2),
-    "try_limit": (0, 999),
-    "lock_minutes": (0, 99_999),
-    "window_minutes": (1, 99_999),
-    "length": (0, 128),
+    "try_limit": (0, 200),
+    "lock_minutes": (0, 43_200),
+    "window_minutes": (1, 2_880),
+    "length": (0, 72),
     "classes": (0, 4),
-    "history": (0, 24),
-    "age_max_days": (0, 999),
-    "age_min_days": (0, 998),
-    "warn_days": (0, 99),
+    "history": (0, MOST_EARLIER),
+    "age_max_days": (0, 1_500),
+    "age_min_days": (0, 400),
+    "warn_days": (0, 60),
 }
 
 
@@ -113,17 +117,17 @@ class Authority:
     def fresh(cls, name: str, clock: datetime, edition: str = "full", language: str = "en") -> "Authority":
         """A machine as it comes out of the box."""
         words = LANGUAGES[language]
-        accounts = [_account(i, words[i], clock) for i in (KEEPER, VISITOR, PATTERN)]
+        accounts = [_account(i, words[i], clock) for i in (KEEPER, PASSERBY, PATTERN)]
         for account in accounts[1:]:
             account["open"] = False
-        members = {ADMINISTRATORS: [KEEPER], USERS: [], GUESTS: [VISITOR], REMOTE_USERS: []}
+        members = {ADMINISTRATORS: [KEEPER], USERS: [], GUESTS: [PASSERBY], REMOTE_USERS: []}
         data = {
             "bench": 1,
             "name": name,
             "edition": edition,
             "language": language,
             "clock": clock.isoformat(),
-            "next": 1000,
+            "next": FIRST_GIVEN,
             "accounts": accounts,
             "groups": [{"id": i, "name": words[i], "note": "", "members": m} for i, m in members.items()],
             "policy": dict(SHIPPED_POLICY),
@@ -180,6 +184,10 @@ class Authority:
         """The numbers and switches as they stand."""
         return dict(self._data["policy"])
 
+    def limits(self, key: str) -> tuple[int, int]:
+        """From where to where a number of the policy goes."""
+        return LIMITS[key]
+
     def ways(self) -> dict[str, list[int] | None]:
         """By which ways the machine lets anybody in, and the groups it takes for each; None takes everybody."""
         return {"console": None, "network": [ADMINISTRATORS, USERS], "remote-screen": [ADMINISTRATORS, REMOTE_USERS]}
@@ -204,6 +212,9 @@ class Authority:
             low, high = LIMITS[key]
             if isinstance(value, bool) or not isinstance(value, int) or not low <= value <= high:
                 raise No(f"{key} goes from {low} to {high}, not {value}")
+        elif key == "blank_by":
+            if not isinstance(value, list) or not all(way in self.ways() for way in value):
+                raise No(f"{key} is a list of {', '.join(self.ways())}")
         elif not isinstance(value, bool):
             raise No(f"{key} is on or off, not {value}")
         if key in ("lock_minutes", "window_minutes") and not policy["try_limit"]:
@@ -216,7 +227,7 @@ class Authority:
         if key == "try_limit" and value:
             for partner in ("lock_minutes", "window_minutes"):
                 if policy[partner] is None:
-                    policy[partner] = 30
+                    policy[partner] = 25
         elif key == "try_limit":
             policy["lock_minutes"] = policy["window_minutes"] = None
         elif key == "lock_minutes" and value and policy["window_minutes"] > value:
@@ -241,7 +252,7 @@ class Authority:
         """Take an account away for good; its identity is not given again. ``files``: ``keep`` leaves its home to the
         administrators, ``archive`` puts it into an archive, ``delete`` deletes it. Answers with what became of it."""
         account = self._account(name)
-        if account["id"] < 1000:
+        if account["id"] < FIRST_GIVEN:
             raise No(f"{name} came with the machine and stays")
         if any(session["account"] == account["id"] for session in self._data["sessions"]):
             raise No(f"{name} is signed in")
@@ -318,7 +329,7 @@ class Authority:
     def remove_group(self, name: str) -> None:
         """Take a group away; its members stay."""
         group = self._group(name)
-        if group["id"] < 1000:
+        if group["id"] < FIRST_GIVEN:
             raise No(f"{name} came with the machine and stays")
         self._data["groups"].remove(group)
 
@@ -409,8 +420,8 @@ class Authority:
         taken = self.ways()[way]
         if taken is not None and not any(account["id"] in self._group(group)["members"] for group in taken):
             raise No(f"the account may not come by {way}")
-        if password == "" and way != "console" and self._data["policy"]["blank_console_only"]:
-            raise No("a blank password is good at the console only")
+        if password == "" and way not in self._data["policy"]["blank_by"]:
+            raise No(f"a blank password is not good by {way}")
         if account["must_change"] or self._too_old(account):
             raise NewPasswordFirst("the password must be changed first")
         account["tries"], account["locked_at"] = [], None
@@ -489,7 +500,7 @@ class Authority:
 
     def _store(self, account: dict[str, Any], password: str) -> None:
         if account["password"] is not None:
-            account["history"] = [account["password"], *account["history"]][:24]
+            account["history"] = [account["password"], *account["history"]][:MOST_EARLIER]
         account["password"] = self._kept(password)
 
     def _kept(self, password: str) -> dict[str, Any]:

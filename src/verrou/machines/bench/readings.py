@@ -1,10 +1,8 @@
 """What a bench machine's authority says of it, in Verrou's words."""
 
-import json
 import re
-from collections.abc import Callable, Mapping
-from datetime import date, datetime, timedelta
-from typing import Any, NamedTuple
+from datetime import date, datetime
+from typing import Any
 
 from verrou.core.model import (
     Account,
@@ -18,88 +16,27 @@ from verrou.core.model import (
     Origin,
     PasswordState,
     Posture,
-    Reading,
     Source,
-    absent,
 )
 from verrou.core.model.ways import Circle, Gate, Way, nobody_but
-from verrou.core.values import Value
 from verrou.machines.bench import authority as other_side
+from verrou.machines.bench import rules
 from verrou.machines.bench.authority import Authority
 
-
-class Kept(NamedTuple):
-    """Where the authority keeps a rule: its key, and how its numbers are turned into values and back."""
-
-    key: str
-    read: Callable[[Any], Value]
-    write: Callable[[Value], Any]
-
-
-def _trap(unit: str, word: str | None) -> tuple[Callable[[Any], Value], Callable[[Value], Any]]:
-    """Durations in whole ``unit`` where 0 means ``word``."""
-    one = timedelta(**{unit: 1})
-    return (
-        lambda number: word if number == 0 and word else one * number,
-        lambda value: 0 if value == word else value // one if isinstance(value, timedelta) else value,
-    )
-
-
-def _plain(number: Any) -> Any:
-    return number
-
-
-OUTSIDE = ("forbidden", "existing-only", "allowed")
-"""What the authority's number about outside identities says, by the number."""
-
-KEPT: Mapping[str, Kept] = {
-    "lockout.after": Kept(
-        "try_limit", lambda n: "never" if n == 0 else n, lambda value: 0 if value == "never" else value
-    ),
-    "lockout.lasts": Kept("lock_minutes", *_trap("minutes", "until-unlocked")),
-    "lockout.forget_after": Kept("window_minutes", *_trap("minutes", None)),
-    "lockout.covers_admin": Kept("lock_keeper", _plain, _plain),
-    "password.min_length": Kept("length", _plain, _plain),
-    "password.classes": Kept("classes", _plain, _plain),
-    "password.remember": Kept("history", _plain, _plain),
-    "password.max_age": Kept("age_max_days", *_trap("days", "never")),
-    "password.min_age": Kept("age_min_days", *_trap("days", None)),
-    "password.warn_before": Kept("warn_days", *_trap("days", None)),
-    "password.may_contain_name": Kept("name_inside", _plain, _plain),
-    "password.blank_console_only": Kept("blank_console_only", _plain, _plain),
-    "population.online_identities": Kept("outside", lambda n: OUTSIDE[n], lambda value: OUTSIDE.index(str(value))),
-}
 GRANTS = {
     other_side.ADMINISTRATORS: Grant.ADMINISTRATION,
     other_side.USERS: Grant.ORDINARY_USE,
     other_side.GUESTS: Grant.GUEST_USE,
 }
-FIRST_MADE = 1000
-"""The first identity that the authority gives itself; lower ones came with the machine."""
 BUILTINS = {
     other_side.KEEPER: Builtin.ADMIN,
-    other_side.VISITOR: Builtin.GUEST,
+    other_side.PASSERBY: Builtin.GUEST,
     other_side.PATTERN: Builtin.OTHER,
 }
 
 
 def posture_of(authority: Authority, address: str) -> Posture:
     """What the authority says of its machine, in Verrou's words."""
-    policy = authority.policy()
-    locks = policy["try_limit"] != 0
-    readings: dict[str, Reading] = {}
-    for rule_id, kept in KEPT.items():
-        number = policy[kept.key]
-        moot = rule_id.startswith("lockout.") and rule_id != "lockout.after" and not locks
-        readings[rule_id] = Reading(
-            None if number is None else kept.read(number),
-            source=Source("authority", text=f"{kept.key} = {json.dumps(number)}"),
-            in_force=not moot,
-            reason="accounts never lock on this machine" if moot else "",
-        )
-    schemes = frozenset({"pbkdf2"} | {a["scheme"] for a in authority.accounts() if a["scheme"]})
-    readings["password.storage"] = Reading(schemes, source=Source("authority"))
-    readings["password.dictionary"] = absent("the authority of a bench machine knows no dictionary")
     facts = MachineFacts(
         name=authority.name,
         kind="bench",
@@ -125,7 +62,7 @@ def posture_of(authority: Authority, address: str) -> Posture:
             (GRANTS[g["id"]],) if g["id"] in GRANTS else (),
             Source("authority", text=f"group {g['id']}"),
             note=g["note"],
-            shipped=g["id"] < FIRST_MADE,
+            shipped=g["id"] < other_side.FIRST_GIVEN,
         )
         for g in authority.groups()
     )
@@ -138,7 +75,7 @@ def posture_of(authority: Authority, address: str) -> Posture:
         )
         for way, taken in authority.ways().items()
     )
-    return Posture(facts, accounts, groups, readings, gates=gates)
+    return Posture(facts, accounts, groups, rules.readings(authority), gates=gates, takes=rules.takes(authority))
 
 
 def _account(kept: dict[str, Any]) -> Account:

@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from datetime import date, datetime, time, timedelta
 from random import SystemRandom
+from typing import Any, assert_never
 
 from attrs import define
 
@@ -31,7 +32,8 @@ from verrou.core.trials import Answer
 from verrou.machines import Secrets
 from verrou.machines.bench import authority as other_side
 from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
-from verrou.machines.bench.readings import KEPT, posture_of
+from verrou.machines.bench.readings import posture_of
+from verrou.machines.bench.rules import KEEPERS
 
 
 def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
@@ -76,6 +78,8 @@ def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
             authority.unlock(step.account)
         case SetPassword():
             authority.reset_password(step.account, secrets.given(step), step.must_change)
+        case _:
+            assert_never(step)
     return ""
 
 
@@ -133,10 +137,13 @@ def _group_name(authority: Authority, identity: int) -> str:
 
 def _set_rules(authority: Authority, step: SetRules) -> str:
     """Set the rules, and set again what the authority changed beside them: it pulls some along without a word."""
-    for rule_id, _ in step.values:
-        if rule_id not in KEPT:
+    asked: dict[str, Any] = {}
+    for rule_id, value in step.values.items():
+        keeper = KEEPERS.get(rule_id)
+        if keeper is None or keeper.write is None:
             raise No(f"this machine does not keep {rule_id}")
-    asked = {KEPT[rule_id].key: KEPT[rule_id].write(value) for rule_id, value in step.values}
+        key, number = keeper.write(value)
+        asked[key] = number
     refused: No | None = None
     for _ in asked:
         now = authority.policy()

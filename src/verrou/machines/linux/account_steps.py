@@ -39,14 +39,15 @@ from verrou.machines.linux.files.account_files import (
     AccountFile,
     Record,
     members_of,
+    number,
 )
 from verrou.machines.linux.files.closed_accounts import CLOSED_FOR_GOOD, ENDS_KEPT, ends_kept, with_end_kept
 from verrou.machines.linux.files.sudoers import Elevation, elevations
 from verrou.machines.linux.hashing import hashed, hashed_all
 from verrou.machines.linux.homes import Home, NoHome, new_archive
-from verrou.machines.linux.lockout import load_faillock
 from verrou.machines.linux.new_homes import HOMES, making
 from verrou.machines.linux.numbers_given import Numbers
+from verrou.machines.linux.pam.faillock import load_faillock
 from verrou.machines.linux.pam.profiles import Refused
 from verrou.machines.linux.population import (
     EPOCH,
@@ -57,7 +58,6 @@ from verrou.machines.linux.population import (
     defined_number,
     limit_in_days,
     login_defs,
-    number,
     numbers_of_people,
     scheme_of,
 )

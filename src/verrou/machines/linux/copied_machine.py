@@ -50,14 +50,14 @@ from verrou.machines.linux.files.account_files import (
 from verrou.machines.linux.homes import OPEN_FOLDER, new_archive
 from verrou.machines.linux.landing import COPIED, Landing, copied_name, leaving_name
 from verrou.machines.linux.landing_order import GIVING, STACK, TAKING, ordered
-from verrou.machines.linux.lockout import load_faillock
 from verrou.machines.linux.merging import merger_for
 from verrou.machines.linux.new_homes import HOMES, is_as_made
+from verrou.machines.linux.pam.faillock import load_faillock
 from verrou.machines.linux.pam.profiles import Refused, update_stack
 from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.private_copy import PrivateCopy
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rule_steps import set_rules
+from verrou.machines.linux.rules import set_rules
 from verrou.machines.linux.trial_account import TrialOnLinux
 from verrou.machines.local_files import dress, write_all
 

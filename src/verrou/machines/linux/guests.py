@@ -8,7 +8,7 @@ Both modules come into the stack as profiles of the system's own mechanism.
 from collections.abc import Callable
 
 from verrou.machines.linux.files.access_file import ACCESS, ACCESS_FOLDER, confined_groups
-from verrou.machines.linux.lockout import module_installed
+from verrou.machines.linux.pam.faillock import module_installed
 from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, Refused, add_profiles
 from verrou.machines.linux.pam.stack import load_stack
 from verrou.machines.linux.root import Root

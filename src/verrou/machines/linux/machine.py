@@ -10,13 +10,15 @@ from typing import TYPE_CHECKING
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Detail, Files, Flag, MachineFacts, Posture
 from verrou.machines import Change, ChangeSet, Copy, Deed, Stamps, Standing
-from verrou.machines.linux import password_rules
+from verrou.machines.linux import rules
 from verrou.machines.linux.files.access_file import ACCESS
 from verrou.machines.linux.files.account_files import SHADOW
-from verrou.machines.linux.lockout import load_faillock, locks, module_installed, readings
+from verrou.machines.linux.pam.faillock import load_faillock, locks, module_installed
+from verrou.machines.linux.pam.quality import DICTIONARY, dictionary_missing
 from verrou.machines.linux.pam.stack import UPDATER
 from verrou.machines.linux.population import NAMING, AccountFiles, free_name, population
 from verrou.machines.linux.root import Root, host_name
+from verrou.machines.linux.rules.password import ages_of_new_accounts
 from verrou.machines.linux.ways import NAMESPACE
 
 if TYPE_CHECKING:
@@ -50,15 +52,11 @@ class LinuxMachine:
             raise BadInput(f"{SHADOW} is missing from {self.path}; run pwconv there first")
         faillock = load_faillock(root)
         people = population(root, files, now, locks(root, faillock, now))
-        found = dict(readings(faillock))
-        found.update(password_rules.quality_readings(root))
-        found["password.remember"] = password_rules.history_reading(root)
-        found["password.storage"] = password_rules.storage_reading(root, people.accounts)
-        found.update(password_rules.ageing_readings(root, files.shadow, people.accounts))
-        found["password.blank_console_only"] = password_rules.blank_console_only_reading(root)
-        if password_rules.dictionary_missing(root):
+        system = rules.System(root, files, people.accounts, people.gates)
+        system.faillock = faillock
+        if dictionary_missing(root):
             people.troubles.append(
-                f"{password_rules.DICTIONARY} is missing, so every new password is refused; "
+                f"{DICTIONARY} is missing, so every new password is refused; "
                 "install the packages cracklib-runtime and wamerican"
             )
         confines, freshens = module_installed(root, ACCESS), module_installed(root, NAMESPACE)
@@ -74,11 +72,19 @@ class LinuxMachine:
             excluding=((Flag.MUST_CHANGE, Flag.CANNOT_CHANGE),),
             guest_group=free_name((g.name for g in people.groups), *GUEST_GROUPS) if confines else "",
             fleeting_homes=freshens and root.exists(UPDATER),
-            ages_given=password_rules.ages_of_new_accounts(root),
+            ages_given=ages_of_new_accounts(root),
             closing_takes_blank=True,
             admin_left_out=True,
         )
-        return Posture(facts, people.accounts, people.groups, found, tuple(people.troubles), people.gates)
+        return Posture(
+            facts,
+            people.accounts,
+            people.groups,
+            rules.readings(system),
+            tuple(people.troubles),
+            people.gates,
+            rules.takes(system),
+        )
 
     def files_of(self, account: Account, everywhere: bool) -> Files:
         from verrou.machines.linux.homes import files_of

@@ -21,6 +21,7 @@ from verrou.machines.linux.files.account_files import (
     AccountFile,
     Record,
     members_of,
+    number,
 )
 from verrou.machines.linux.files.closed_accounts import ends_kept
 from verrou.machines.linux.files.settings_files import settings
@@ -95,14 +96,6 @@ class AccountFiles:
         """Every line that the system passes over, one message each."""
         files = [file for file in (self.passwd, self.shadow, self.group, self.gshadow) if file]
         return [str(broken) for file in files for broken in file.broken()]
-
-
-def number(text: str) -> int | None:
-    """A field of digits, with a sign; None for an empty or a wrong one."""
-    try:
-        return int(text) if text.isascii() and len(text) < 12 else None
-    except ValueError:
-        return None
 
 
 def ageing(fields: tuple[str, ...]) -> Ageing:

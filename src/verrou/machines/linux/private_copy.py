@@ -49,8 +49,8 @@ from verrou.machines.linux.inside import (
     unshare,
     write_protect,
 )
-from verrou.machines.linux.lockout import load_faillock
 from verrou.machines.linux.pam import client as pam_client
+from verrou.machines.linux.pam.faillock import load_faillock
 from verrou.machines.linux.root import Root, host_name
 
 COPIED = ("/etc", "/var/lib/pam", "/var/cache/debconf", "/usr/share/pam-configs")

@@ -10,7 +10,7 @@ from verrou.core.trials import Answer
 from verrou.machines.linux.account_steps import ageing_of_new_accounts, today_in_days
 from verrou.machines.linux.files.account_files import GROUP, GSHADOW, PASSWD, SHADOW, AccountFile
 from verrou.machines.linux.hashing import hashed
-from verrou.machines.linux.lockout import load_faillock, moved_back
+from verrou.machines.linux.pam.faillock import load_faillock, moved_back
 from verrou.machines.linux.population import ageing, login_defs
 from verrou.machines.linux.root import Root
 

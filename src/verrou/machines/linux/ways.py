@@ -12,7 +12,8 @@ from verrou.machines.linux.files.sshd import SSHD_CONFIG, sshd_installed, sshd_s
 from verrou.machines.linux.pam.stack import load_stack
 from verrou.machines.linux.root import Root
 
-SCREEN_SERVICE = "xrdp-sesman"
+SERVICES = {Way.CONSOLE: "login", Way.NETWORK: "samba", Way.REMOTE_SCREEN: "xrdp-sesman", Way.REMOTE_SHELL: "sshd"}
+"""The PAM service behind each way."""
 SHARES = "/usr/sbin/smbd"
 NAMESPACE = "pam_namespace.so"
 NAMESPACE_CONF, NAMESPACE_FOLDER = "/etc/security/namespace.conf", "/etc/security/namespace.d"
@@ -24,17 +25,18 @@ SIGNED_IN = 7
 
 def gates(root: Root, group_names: Collection[str]) -> tuple[Gate, ...]:
     """Every way in that is installed, and whom it lets through."""
-    found = [_by_pam(root, Way.CONSOLE, "login", CONSOLE, group_names)]
+    found = [_by_pam(root, Way.CONSOLE, CONSOLE, group_names)]
     if root.exists(SHARES):
-        found.append(_by_pam(root, Way.NETWORK, "samba", REMOTE, group_names))
-    if root.exists(f"/etc/pam.d/{SCREEN_SERVICE}"):
-        found.append(_by_pam(root, Way.REMOTE_SCREEN, SCREEN_SERVICE, REMOTE, group_names))
+        found.append(_by_pam(root, Way.NETWORK, REMOTE, group_names))
+    if root.exists(f"/etc/pam.d/{SERVICES[Way.REMOTE_SCREEN]}"):
+        found.append(_by_pam(root, Way.REMOTE_SCREEN, REMOTE, group_names))
     if sshd_installed(root):
         found.append(_remote_shell(root, group_names))
     return tuple(found)
 
 
-def _by_pam(root: Root, way: Way, service: str, origin: str, group_names: Collection[str]) -> Gate:
+def _by_pam(root: Root, way: Way, origin: str, group_names: Collection[str]) -> Gate:
+    service = SERVICES[way]
     through = passes(access_rules(root, service), origin, group_names)
     blank = any("nullok" in line.arguments for line in load_stack(root, service, "auth").having("pam_unix.so"))
     return Gate(way, through, blank=blank, source=Source(f"/etc/pam.d/{service}"))

@@ -176,6 +176,14 @@ def _ages(fields: tuple[str, ...]) -> bool:
     return all(not field or _is_number(field) for field in fields)
 
 
+def number(text: str) -> int | None:
+    """A field of digits, with a sign; None for an empty or a wrong one."""
+    try:
+        return int(text) if text.isascii() and len(text) < 12 else None
+    except ValueError:
+        return None
+
+
 def members_of(text: str) -> list[str]:
     """The member list of a group or gshadow line."""
     return [name for name in text.split(",") if name]

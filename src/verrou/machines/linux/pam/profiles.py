@@ -28,9 +28,16 @@ def add_profiles(root: Root, texts: Mapping[str, str]) -> None:
     update_stack(root)
 
 
+def no_updater(root: Root, module: str = "modules") -> str:
+    """Why a module cannot be put into the stack; nothing where it can."""
+    if root.exists(UPDATER) and root.exists(PROFILES):
+        return ""
+    return f"there is no {UPDATER} here, so {module} must be put into the PAM stack by hand"
+
+
 def _check_updater(root: Root) -> None:
-    if not root.exists(UPDATER) or not root.exists(PROFILES):
-        raise Refused(f"there is no {UPDATER} here, so modules must be put into the PAM stack by hand")
+    if reason := no_updater(root):
+        raise Refused(reason)
 
 
 def update_stack(root: Root, *arguments: str) -> None:

@@ -154,3 +154,10 @@ def with_argument(text: str, line: PamLine, key: str, value: str | None) -> str:
         changed[-1] = f"{changed[-1]} {word}"
     lines[line.first - 1 : line.last] = changed
     return "\n".join(lines)
+
+
+def edit_argument(root: Root, line: PamLine, key: str, value: str | None) -> None:
+    """Set an argument of a line in its file, or take it off (None)."""
+    text = root.text(line.file)
+    assert text is not None, "the line was read from this file"
+    root.write(line.file, with_argument(text, line, key, value))

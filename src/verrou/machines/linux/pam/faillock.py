@@ -2,12 +2,12 @@
 
 import math
 import struct
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 
 from attrs import define, evolve, frozen
 
-from verrou.core.model import Reading, Source, absent, shipped_default, unreadable
+from verrou.core.model import Source, shipped_default
 from verrou.core.values import Value
 from verrou.machines.linux.files.settings_files import settings
 from verrou.machines.linux.pam.stack import PamLine, Stack, load_stack
@@ -55,6 +55,11 @@ class Faillock:
     broken: tuple[Source, ...]
     installed: bool
 
+    def value(self, key: str) -> Value:
+        """What the module goes by for one of its numbers."""
+        decided = self.settings.get(key)
+        return value_of(key, decided.value if decided else DEFAULTS[key])
+
     @property
     def tallies(self) -> str:
         """The folder of the tallies."""
@@ -95,7 +100,7 @@ def _among_lines(key: str, lines: Sequence[PamLine], below: Decided | None) -> D
         return Decided(line.argument(key) or "", line.source, by_argument=True)
 
     def amount(decided: Decided) -> float:
-        value = _value(key, decided.value) if key in DEFAULTS else 0
+        value = value_of(key, decided.value) if key in DEFAULTS else 0
         return value.total_seconds() if isinstance(value, timedelta) else value if isinstance(value, int) else math.inf
 
     strictest = min(candidates, key=amount) if key == "deny" else max(candidates, key=amount)
@@ -118,51 +123,7 @@ def _gap(stack: Stack) -> str:
     return ""
 
 
-def readings(faillock: Faillock) -> Iterator[tuple[str, Reading]]:
-    """The readings of the lockout family."""
-    rules: tuple[tuple[str, str], ...] = (
-        ("lockout.after", "deny"),
-        ("lockout.lasts", "unlock_time"),
-        ("lockout.forget_after", "fail_interval"),
-        ("lockout.covers_admin", "even_deny_root"),
-    )
-    for rule_id, key in rules:
-        if not faillock.installed:
-            yield rule_id, absent(f"{MODULE} is not installed", "install the package libpam-modules")
-        elif faillock.broken:
-            where = faillock.broken[0]
-            yield (
-                rule_id,
-                unreadable(f"{where}: libpam cannot use this line and lets nobody in by it", f"mend {where}", where),
-            )
-        else:
-            yield rule_id, _reading(rule_id, key, faillock)
-
-
-def _reading(rule_id: str, key: str, faillock: Faillock) -> Reading:
-    decided = faillock.settings.get(key)
-    if rule_id == "lockout.covers_admin":
-        # root_unlock_time implies even_deny_root: pam_faillock(8)
-        decided = decided or faillock.settings.get("root_unlock_time")
-        value: Value = decided is not None
-    else:
-        value = _value(key, decided.value if decided else DEFAULTS[key])
-    source = decided.source if decided else shipped_default(f"{key} = {DEFAULTS.get(key, 'no')}")
-    if faillock.gap and rule_id == "lockout.after":
-        configured = (source,) if decided else ()
-        return Reading(
-            "never", source=Source("PAM stack", text=faillock.gap), overruled=configured, reason=faillock.gap
-        )
-    return Reading(
-        value,
-        source=source,
-        overruled=decided.overruled if decided else (),
-        in_force=not faillock.gap,
-        reason=faillock.gap,
-    )
-
-
-def _value(key: str, text: str) -> Value:
+def value_of(key: str, text: str) -> Value:
     """A number as pam_faillock(8) takes it: a bad one counts as the default, 0 or never as no end."""
     if text == "never" and key == "unlock_time":
         return "until-unlocked"
@@ -177,8 +138,9 @@ def _value(key: str, text: str) -> Value:
 def locks(root: Root, faillock: Faillock, now: datetime) -> Mapping[str, tuple[int, datetime | None]]:
     """By name: the wrong tries that still count, and until when the account is locked (datetime.max: no end)."""
     folder = faillock.tallies
-    read = {rule_id: _reading(rule_id, key, faillock).value for rule_id, key in _NUMBERS.items()}
-    after, lasts, forget = read["lockout.after"], read["lockout.lasts"], read["lockout.forget_after"]
+    after, lasts, forget = (faillock.value(key) for key in ("deny", "unlock_time", "fail_interval"))
+    if faillock.gap:
+        after = "never"
     found: dict[str, tuple[int, datetime | None]] = {}
     for name in root.names_in(folder):
         tally = root.place(f"{folder}/{name}")
@@ -192,9 +154,6 @@ def locks(root: Root, faillock: Faillock, now: datetime) -> Mapping[str, tuple[i
             until = latest + lasts if isinstance(lasts, timedelta) else datetime.max
         found[name] = (counted, until if until and until > now else None)
     return found
-
-
-_NUMBERS = {"lockout.after": "deny", "lockout.lasts": "unlock_time", "lockout.forget_after": "fail_interval"}
 
 
 def valid_times(tally: bytes) -> list[int]:

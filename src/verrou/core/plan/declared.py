@@ -1,0 +1,111 @@
+"""In what the accounts and groups that a baseline declares differ from those of a machine, and what closes each gap."""
+
+from collections.abc import Iterator
+
+from verrou.core.baseline import WantedAccount, WantedGroup
+from verrou.core.model import Account, Detail, Effect, PasswordState, Posture, Role
+from verrou.core.model.access import role_of, ways_in
+from verrou.core.plan.gaps import Fact, Gap
+from verrou.core.plan.making import NoWay, new_account, role_steps
+from verrou.core.plan.steps import CreateGroup, Join, Leave, SetEnabled, SetEnd, SetFlags, Step
+
+
+def group_gaps(posture: Posture, wanted: WantedGroup, coming: frozenset[str]) -> Iterator[Gap]:
+    """What a declared group lacks. ``coming`` are accounts that the baseline makes."""
+    name, group = wanted.name, posture.group(wanted.name)
+    if group is None:
+        if name.isdigit():
+            advice = f"there is no group of identity {name}, and an identity cannot be chosen; name the group"
+            yield Gap(name, Fact.THERE, False, True, by_hand=advice)
+            return
+        note = wanted.note if Detail.GROUP_NOTE in posture.machine.details else ""
+        yield Gap(name, Fact.THERE, False, True, (CreateGroup(name, note),))
+    for member in wanted.members:
+        if group is not None and member in group.members:
+            continue
+        if member in posture.by_name or member in coming:
+            yield Gap(name, Fact.MEMBERS, None, member, (Join(member, group.name if group else name),))
+        else:
+            advice = f"there is no account {member} that could join {name}"
+            yield Gap(name, Fact.MEMBERS, None, member, by_hand=advice)
+    for member in group.members if group is not None and wanted.only is not None else ():
+        if member not in (*(wanted.only or ()), *wanted.members):
+            yield Gap(name, Fact.MEMBERS, member, None, (Leave(member, group.name if group else name),))
+
+
+def account_gaps(posture: Posture, wanted: WantedAccount) -> Iterator[Gap]:
+    """In what a declared account differs from what is there; the whole of it, where it is missing."""
+    name = wanted.name
+    account = posture.by_name.get(name)
+    if account is None:
+        if wanted.enabled:
+            yield _creation(posture, wanted)
+        return
+    role = role_of(account, posture)
+    if role is not wanted.role:
+        try:
+            yield Gap(name, Fact.ROLE, role, wanted.role, tuple(role_steps(posture, name, wanted.role)))
+        except NoWay as reason:
+            yield Gap(name, Fact.ROLE, role, wanted.role, by_hand=str(reason))
+    should_be_open = wanted.is_open(posture.machine.now.date())
+    blank = account.password is PasswordState.BLANK and wanted.password != "blank"
+    if blank and (should_be_open or account.enabled):
+        opened = "" if account.enabled or not should_be_open else f", then verrou account enable {name}"
+        by_hand = f"verrou account password {name}{opened}" if should_be_open else ""
+        yield Gap(name, Fact.PASSWORD, PasswordState.BLANK, PasswordState.SET, by_hand=by_hand)
+    if account.enabled is not should_be_open:
+        # A blank password is never opened by a step: whoever opens it gives it another one first.
+        steps = () if blank and should_be_open else (SetEnabled(name, should_be_open, effect=Effect.NEXT_SIGN_IN),)
+        yield Gap(name, Fact.ENABLED, account.enabled, should_be_open, steps)
+    if wanted.expires is not None and (account.ends is None or account.ends > wanted.expires):
+        yield Gap(name, Fact.ENDS, account.ends, wanted.expires, (SetEnd(name, wanted.expires),))
+    if wanted.cannot_change is not None and account.cannot_change is not wanted.cannot_change:
+        step = SetFlags(name, cannot_change=wanted.cannot_change)
+        yield Gap(name, Fact.FIXED, account.cannot_change, wanted.cannot_change, (step,))
+    if wanted.ways_in:
+        yield from _ways(posture, account, wanted)
+
+
+def _ways(posture: Posture, account: Account, wanted: WantedAccount) -> Iterator[Gap]:
+    """Leave the groups that open a way that should be shut; what else opens one is for a person."""
+    open_ways = ways_in(account, posture)
+    further = [way for way in open_ways if way not in wanted.ways_in]
+    steps: list[Step] = []
+    advice = []
+    for way in further:
+        gate = next(gate for gate in posture.gates if gate.way is way)
+        opening = [group for group in account.groups if gate.opened_by(group)]
+        roles = [g for g in opening if posture.granting.get(g)]
+        if opening and not roles:
+            steps += [Leave(account.name, group) for group in opening]
+        else:
+            by = f"being in {', '.join(roles)}" if roles else str(gate.source or "the machine lets everybody in so")
+            advice.append(f"{account.name} gets in by {way} ({by}); shut that way for it by hand")
+    if further:
+        yield Gap(account.name, Fact.WAYS, open_ways, wanted.ways_in, tuple(steps), "; ".join(advice))
+
+
+def _creation(posture: Posture, wanted: WantedAccount) -> Gap:
+    def gap(steps: tuple[Step, ...] = (), by_hand: str = "") -> Gap:
+        return Gap(wanted.name, Fact.THERE, None, wanted.role, steps, by_hand)
+
+    if wanted.password == "keep":
+        return gap(by_hand=f'{wanted.name} is to be made, so password = "keep" says nothing; use "ask" or "generate"')
+    details = posture.machine.details
+    try:
+        steps = new_account(
+            posture,
+            wanted.name,
+            wanted.role,
+            password=wanted.password,
+            must_change=False if wanted.role is Role.ADMINISTRATOR else None,
+            cannot_change=wanted.cannot_change,
+            home_kept=None if wanted.home is None else wanted.home == "kept",
+            full_name=wanted.full_name,
+            note=wanted.note if Detail.NOTE in details else "",
+            shell=wanted.shell if Detail.SHELL in details else "",
+            expires=wanted.expires,
+        )
+    except NoWay as reason:
+        return gap(by_hand=str(reason))
+    return gap(tuple(steps))

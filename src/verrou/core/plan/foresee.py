@@ -1,0 +1,290 @@
+"""What a machine will be after a step, from facts alone: where it cannot be rehearsed, and to say which step of a
+worksheet is to blame."""
+
+from collections.abc import Callable, Mapping, Sequence
+from datetime import timedelta
+from typing import Any, assert_never
+
+from attrs import evolve
+
+from verrou.core.model import Account, Detail, Flag, Grant, Group, Origin, PasswordState, Posture, unreadable
+from verrou.core.model.ageing import left_out
+from verrou.core.model.ways import Circle, Gate, Pass, Way
+from verrou.core.plan.roles import ROLE_GRANTS
+from verrou.core.plan.steps import (
+    CreateAccount,
+    CreateGroup,
+    Join,
+    Leave,
+    Remove,
+    RemoveGroup,
+    Rename,
+    SetDetails,
+    SetEnabled,
+    SetEnd,
+    SetFlags,
+    SetGroupNote,
+    SetPassword,
+    SetRules,
+    Step,
+    TrySignIn,
+    Unlock,
+)
+from verrou.core.rules import CATALOGUE, agreements, set_together_with
+from verrou.core.values import Value
+
+
+def foresee(step: Step, posture: Posture) -> Posture:
+    """The machine after the step, as far as the facts tell."""
+    match step:
+        case SetRules():
+            return _rules_set(step, posture)
+        case CreateAccount():
+            return _account_made(step, posture)
+        case SetEnabled():
+            return _enabled(step, posture)
+        case Remove():
+            return _removed(step, posture)
+        case TrySignIn():
+            return posture
+        case Rename():
+            return _renamed(step, posture)
+        case Join():
+            return _member(posture, step.account, step.group, joins=True)
+        case Leave():
+            return _member(posture, step.account, step.group, joins=False)
+        case SetPassword():
+            return _password_given(step, posture)
+        case Unlock():
+            return _changed(posture, step.account, lambda a: evolve(a, locked_until=None, wrong_tries=0))
+        case SetEnd():
+            return _changed(posture, step.account, lambda a: evolve(a, ends=step.day))
+        case SetFlags():
+            return _flags_set(step, posture)
+        case SetDetails():
+            return _described(step, posture)
+        case CreateGroup():
+            return _group_made(step, posture)
+        case RemoveGroup():
+            return _group_removed(step, posture)
+        case SetGroupNote():
+            return _group_noted(step, posture)
+        case _:
+            assert_never(step)
+
+
+def _rules_set(step: SetRules, posture: Posture) -> Posture:
+    asked = step.values
+    readings = dict(posture.readings)
+    for rule_id, value in asked.items():
+        leader = next((rule for rule in CATALOGUE.values() if rule_id in rule.set_with), None)
+        led = posture.readings.get(leader.id) if leader is not None and leader.id not in asked else None
+        if rule_id in readings and led is not None and isinstance(led.value, str):
+            readings[rule_id] = unreadable(f"whether it acts hangs on {leader.id if leader else ''}")
+        elif rule_id in readings:
+            readings[rule_id] = evolve(readings[rule_id], value=value, in_force=True, pending=None, overruled=())
+    for rule_id in set_together_with(asked) - asked.keys():
+        if rule_id in readings and _may_be_pulled(rule_id, asked):
+            readings[rule_id] = unreadable("this machine may have set it along with the others")
+    aged = [(rule_id, value) for rule_id, value in asked.items() if rule_id in AGES]
+    accounts, machine = posture.accounts, posture.machine
+    if aged and machine.ages_by_account:
+        accounts = tuple(_with_ages(account, posture, aged) for account in accounts)
+        days = {rule_id: value.days if isinstance(value, timedelta) else None for rule_id, value in aged}
+        machine = evolve(machine, ages_given=tuple((dict(machine.ages_given) | days).items()))
+    return evolve(posture, machine=machine, readings=readings, accounts=accounts)
+
+
+def _with_ages(account: Account, posture: Posture, aged: Sequence[tuple[str, Value]]) -> Account:
+    """The ages of an account that a person signs in with: those that are stricter already stay, unless the rule is
+    loosened."""
+    if not is_aged(account, posture):
+        return account
+    changes: dict[str, Any] = {}
+    for rule_id, value in aged:
+        if rule_id == "password.min_age" and account.cannot_change:
+            continue
+        fact = AGES[rule_id]
+        kind, reading = CATALOGUE[rule_id].kind, posture.readings.get(rule_id)
+        before = reading.value if reading is not None else None
+        days = getattr(account, fact)
+        has: Value = timedelta(days=days or 0) if days is not None or fact != "max_age" else "never"
+        tightening = before is not None and kind.rank(value) > kind.rank(before)
+        if not (tightening and kind.rank(has) >= kind.rank(value)):
+            changes[fact] = value.days if isinstance(value, timedelta) else None
+    return evolve(account, **changes) if changes else account
+
+
+def _account_made(step: CreateAccount, posture: Posture) -> Posture:
+    if step.account in posture.by_name:
+        return posture
+    state = PasswordState.BLANK if step.password == "blank" else PasswordState.SET
+    ages = dict(posture.machine.ages_given)
+    if ages and step.cannot_change:
+        ages = dict.fromkeys(ages, None) | {"password.warn_before": ages["password.warn_before"]}
+    made = Account(
+        name=step.account,
+        identity=f"new:{step.account}",
+        full_name=step.full_name,
+        note=step.note,
+        password=state,
+        password_changed=None if step.must_change and ages else posture.machine.now.date(),
+        password_due=step.must_change,
+        cannot_change=step.cannot_change,
+        ends=step.expires,
+        max_age=ages.get("password.max_age"),
+        min_age=ages.get("password.min_age"),
+        warn_before=ages.get("password.warn_before"),
+        home_kept=step.home_kept,
+        home=step.home,
+    )
+    posture = posture.with_account(made)
+    for grant in ROLE_GRANTS[step.role]:
+        if group := posture.group_with(grant):
+            posture = _member(posture, step.account, group.name, joins=True)
+    return posture
+
+
+def _enabled(step: SetEnabled, posture: Posture) -> Posture:
+    def change(account: Account) -> Account:
+        blank = account.password is PasswordState.BLANK
+        gone = blank and posture.machine.closing_takes_blank and not step.enabled
+        password = PasswordState.NONE if gone else account.password
+        return evolve(account, enabled=step.enabled, password=password)
+
+    return _changed(posture, step.account, change)
+
+
+def _removed(step: Remove, posture: Posture) -> Posture:
+    groups = tuple(evolve(g, members=_without(g.members, step.account)) for g in posture.groups)
+    left = tuple(account for account in posture.accounts if account.name != step.account)
+    return evolve(posture, accounts=left, groups=groups)
+
+
+def _renamed(step: Rename, posture: Posture) -> Posture:
+    renamed = _changed(posture, step.account, lambda account: evolve(account, name=step.new_name))
+    groups = tuple(
+        evolve(g, members=tuple(step.new_name if m == step.account else m for m in g.members)) for g in renamed.groups
+    )
+    return evolve(renamed, groups=groups)
+
+
+def _password_given(step: SetPassword, posture: Posture) -> Posture:
+    state = PasswordState.BLANK if step.password == "blank" else PasswordState.SET
+    today = posture.machine.now.date()
+
+    def change(account: Account) -> Account:
+        due = step.must_change and not left_out(account, posture)
+        day = None if due and posture.machine.ages_by_account else today
+        return evolve(account, password=state, password_due=due, password_changed=day)
+
+    return _changed(posture, step.account, change)
+
+
+def _flags_set(step: SetFlags, posture: Posture) -> Posture:
+    return _changed(posture, step.account, lambda account: _marked(step, account, posture))
+
+
+def _marked(step: SetFlags, account: Account, posture: Posture) -> Account:
+    flags = step.flags
+    if not posture.machine.ages_by_account:
+        marks: dict[str, Any] = {flag.value: on for flag, on in flags.items()}
+        return evolve(account, **marks)
+    # Where each account has ages of its own, a mark is nothing but what these say.
+    fresh = dict(posture.machine.ages_given)
+    due = flags.get(Flag.MUST_CHANGE)
+    if due is not None:
+        off = posture.machine.now.date() if account.password_due else account.password_changed
+        account = evolve(account, password_due=due, password_changed=None if due else off)
+    fixed = flags.get(Flag.CANNOT_CHANGE)
+    if fixed is not None:
+        account = evolve(account, min_age=None if fixed else fresh["password.min_age"], cannot_change=fixed)
+    exempt = flags.get(Flag.AGES_EXEMPT)
+    if exempt is not None:
+        account = evolve(account, max_age=None if exempt else fresh["password.max_age"])
+    return account
+
+
+def _described(step: SetDetails, posture: Posture) -> Posture:
+    values: dict[str, Any] = {detail.value: text for detail, text in step.details}
+    if Detail.RECOVERY_QUESTIONS in values:
+        values["recovery_questions"] = ()
+    return _changed(posture, step.account, lambda a: evolve(a, **values))
+
+
+def _group_made(step: CreateGroup, posture: Posture) -> Posture:
+    if posture.group(step.group):
+        return posture
+    grants = (Grant.GUEST_USE,) if step.confined else ()
+    made = Group(step.group, f"new:{step.group}", grants=grants, note=step.note)
+    posture = evolve(posture, groups=(*posture.groups, made))
+    if not step.confined:
+        return posture
+    out = Pass(False, (Circle(groups=(step.group,)),))
+    gates = tuple(g if g.way is Way.CONSOLE else evolve(g, passes=(out, *g.passes)) for g in posture.gates)
+    return evolve(posture, gates=gates)
+
+
+def _group_removed(step: RemoveGroup, posture: Posture) -> Posture:
+    groups = tuple(group for group in posture.groups if group.name != step.group)
+    accounts = tuple(
+        evolve(a, groups=_without(a.groups, step.group)) if step.group in a.groups else a for a in posture.accounts
+    )
+
+    def without(circle: Circle) -> Circle:
+        return evolve(circle, groups=_without(circle.groups, step.group))
+
+    def passes(gate: Gate) -> tuple[Pass, ...]:
+        return tuple(evolve(each, who=tuple(map(without, each.who))) for each in gate.passes)
+
+    gates = tuple(evolve(gate, passes=passes(gate)) for gate in posture.gates)
+    return evolve(posture, groups=groups, accounts=accounts, gates=gates)
+
+
+def _group_noted(step: SetGroupNote, posture: Posture) -> Posture:
+    groups = tuple(evolve(g, note=step.note) if g.name == step.group else g for g in posture.groups)
+    return evolve(posture, groups=groups)
+
+
+AGES: Mapping[str, str] = {
+    "password.max_age": "max_age",
+    "password.min_age": "min_age",
+    "password.warn_before": "warn_before",
+}
+"""The rules that a machine may keep with each account, and the fact that holds them there."""
+
+
+def is_aged(account: Account, posture: Posture) -> bool:
+    """Whether the ages of passwords are about the account: one that somebody signs in to with a password."""
+    person = account.origin in (Origin.ADDED, Origin.BUILT_IN) and not left_out(account, posture)
+    return person and account.password is PasswordState.SET and account.enabled
+
+
+def _may_be_pulled(rule_id: str, asked: Mapping[str, Value]) -> bool:
+    """Whether a machine may change the rule by itself when ``asked`` is set beside it."""
+    return any(rule_id in CATALOGUE[each].set_with for each in asked) or any(
+        {rule.id, other.id} == {rule_id, each} for rule, _, other in agreements() for each in asked
+    )
+
+
+def _without(names: tuple[str, ...], name: str) -> tuple[str, ...]:
+    return tuple(other for other in names if other != name)
+
+
+def _changed(posture: Posture, name: str, change: Callable[[Account], Account]) -> Posture:
+    return posture.with_accounts(tuple([change(a) if a.name == name else a for a in posture.accounts]))
+
+
+def _member(posture: Posture, account: str, group: str, *, joins: bool) -> Posture:
+    if account not in posture.by_name:
+        return posture
+    posture = _changed(
+        posture,
+        account,
+        lambda a: evolve(a, groups=_without(a.groups, group) + ((group,) if joins else ())),
+    )
+    groups = tuple(
+        evolve(g, members=_without(g.members, account) + ((account,) if joins else ())) if g.name == group else g
+        for g in posture.groups
+    )
+    return evolve(posture, groups=groups)

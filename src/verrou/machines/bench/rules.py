@@ -1,0 +1,161 @@
+"""Every rule that a bench machine keeps, one keeper each: the authority's key, and how its numbers become values."""
+
+import json
+from collections.abc import Callable, Mapping
+from datetime import timedelta
+from typing import Any, TypeAlias
+
+from attrs import frozen
+
+from verrou.core.model import Reading, Source, absent
+from verrou.core.model.ways import Way
+from verrou.core.values import Takes, Value
+from verrou.machines.bench.authority import Authority
+
+Written: TypeAlias = tuple[str, Any]
+"""A key of the authority, and what to set it to."""
+
+
+@frozen(eq=False)
+class Keeper:
+    """One rule. ``where`` says where the authority keeps it, for people. ``write`` is None where it decides by
+    itself."""
+
+    where: str
+    read: Callable[[Authority], Reading]
+    write: Callable[[Value], Written] | None
+    takes: Callable[[Authority], Takes]
+
+
+def _source(authority: Authority, key: str) -> Source:
+    return Source("authority", text=f"{key} = {json.dumps(authority.policy()[key])}")
+
+
+def _number(key: str, where: str, *, unit: str = "", trap: str = "", needs_lockout: bool = False) -> Keeper:
+    """A whole number, of days or minutes where ``unit`` says so; 0 means the word ``trap``, where there is one."""
+    one: Any = timedelta(**{unit: 1}) if unit else 1
+
+    def read(authority: Authority) -> Reading:
+        number = authority.policy()[key]
+        moot = needs_lockout and authority.policy()["try_limit"] == 0
+        value = None if number is None else trap if trap and number == 0 else one * number
+        reason = "accounts never lock on this machine" if moot else ""
+        return Reading(value, source=_source(authority, key), in_force=not moot, reason=reason)
+
+    def write(value: Value) -> Written:
+        return key, 0 if value == trap else value // one if isinstance(value, timedelta) else value
+
+    def takes(authority: Authority) -> Takes:
+        low, high = authority.limits(key)
+        return Takes(one * max(low, 1 if trap else 0), one * high, (trap,) if trap else ())
+
+    return Keeper(where, read, write, takes)
+
+
+def _words(key: str, where: str, words: Mapping[Any, str]) -> Keeper:
+    """What the authority keeps as ``words`` has it."""
+    back = {word: number for number, word in words.items()}
+
+    def read(authority: Authority) -> Reading:
+        return Reading(words[authority.policy()[key]], source=_source(authority, key))
+
+    return Keeper(where, read, lambda value: (key, back[str(value)]), lambda _: Takes(words=tuple(back)))
+
+
+def _switch(key: str, where: str) -> Keeper:
+    def read(authority: Authority) -> Reading:
+        return Reading(authority.policy()[key], source=_source(authority, key))
+
+    return Keeper(where, read, lambda value: (key, value), lambda _: Takes())
+
+
+def _blank_ways() -> Keeper:
+    key = "blank_by"
+
+    def read(authority: Authority) -> Reading:
+        return Reading(frozenset(authority.policy()[key]), source=_source(authority, key))
+
+    def write(value: Value) -> Written:
+        assert isinstance(value, frozenset)
+        return key, [str(way) for way in Way if str(way) in value]
+
+    def takes(authority: Authority) -> Takes:
+        return Takes(words=tuple(authority.ways()))
+
+    return Keeper(
+        "the ways by which the authority lets a blank password in, the console alone as shipped", read, write, takes
+    )
+
+
+def _storage() -> Keeper:
+    def read(authority: Authority) -> Reading:
+        schemes = {"pbkdf2"} | {account["scheme"] for account in authority.accounts() if account["scheme"]}
+        return Reading(frozenset(schemes), source=Source("authority"))
+
+    cannot = Takes(cannot="the authority of a bench machine decides by itself how it stores passwords")
+    return Keeper("what the authority writes", read, None, lambda _: cannot)
+
+
+KEEPERS: Mapping[str, Keeper] = {
+    "lockout.after": _number("try_limit", "the authority's lock threshold; 0 there means never", trap="never"),
+    "lockout.lasts": _number(
+        "lock_minutes",
+        "the authority's lock minutes; 0 there means until-unlocked",
+        unit="minutes",
+        trap="until-unlocked",
+        needs_lockout=True,
+    ),
+    "lockout.forget_after": _number(
+        "window_minutes", "the authority's counting window in minutes", unit="minutes", needs_lockout=True
+    ),
+    "lockout.exempts": _words(
+        "lock_keeper", "a switch of the authority, off as shipped", {False: "built-in", True: "nobody"}
+    ),
+    "password.min_length": _number("length", "the authority's shortest length"),
+    "password.classes": _number("classes", "the authority's number of kinds"),
+    "password.remember": _number("history", "the authority's history length"),
+    "password.max_age": _number(
+        "age_max_days", "the authority's longest age in days; 0 there means never", unit="days", trap="never"
+    ),
+    "password.min_age": _number("age_min_days", "the authority's shortest age in days", unit="days"),
+    "password.warn_before": _number("warn_days", "the authority's days of warning", unit="days"),
+    "password.may_contain_name": _switch("name_inside", "a switch of the authority"),
+    "password.blank_ways": _blank_ways(),
+    "password.storage": _storage(),
+    "population.outside_identities": _words(
+        "outside",
+        "a number of the authority, and a mark on each account that is tied",
+        {0: "forbidden", 1: "existing-only", 2: "allowed"},
+    ),
+}
+ABSENT: Mapping[str, str] = {
+    "password.dictionary": "the authority of a bench machine knows no dictionary",
+}
+_BUILT_IN = (
+    "the account whose identity is 1 (administrator) or 2 (guest); disabled means that nobody signs in as it, by any "
+    "way"
+)
+_BUILT_IN_NAME = "the name of the account whose identity is 1 or 2"
+DERIVED: Mapping[str, str] = {
+    "builtin.admin_enabled": _BUILT_IN,
+    "builtin.guest_enabled": _BUILT_IN,
+    "builtin.admin_name": _BUILT_IN_NAME,
+    "builtin.guest_name": _BUILT_IN_NAME,
+    "population.unending_passwords": "a mark on the account, or no longest age at all",
+    "population.unused_for": "the last sign-in that the authority keeps; without one, the day of the password",
+    "population.temporary_until": "the end that the authority keeps of each account",
+    "population.hints": "a text beside each account",
+    "population.recovery_questions": "questions and hashed answers beside each account",
+}
+"""Where the facts stand that a rule is derived from, where that is worth saying."""
+
+
+def readings(authority: Authority) -> dict[str, Reading]:
+    """Every rule that is not derived."""
+    kept = {rule_id: keeper.read(authority) for rule_id, keeper in KEEPERS.items()}
+    return kept | {rule_id: absent(reason) for rule_id, reason in ABSENT.items()}
+
+
+def takes(authority: Authority) -> dict[str, Takes]:
+    """What the authority takes, by rule."""
+    return {rule_id: keeper.takes(authority) for rule_id, keeper in KEEPERS.items()}

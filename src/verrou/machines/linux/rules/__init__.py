@@ -1,0 +1,59 @@
+"""Every rule that a Linux system keeps, one keeper each; what it has none of, and where derived ones are read from."""
+
+from collections.abc import Mapping
+
+from verrou.core.model import Reading, absent
+from verrou.core.plan.steps import SetRules
+from verrou.core.values import Takes
+from verrou.machines.linux.pam.profiles import Refused
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.rules import lockout, password
+from verrou.machines.linux.rules.keeper import Keeper, System
+
+__all__ = ["ABSENT", "DERIVED", "KEEPERS", "System", "readings", "set_rules", "takes"]
+
+KEEPERS: Mapping[str, Keeper] = {**password.KEEPERS, **lockout.KEEPERS}
+ABSENT: Mapping[str, str] = {
+    "population.outside_identities": "accounts are in /etc/passwd alone, and tied to no outside identity",
+}
+_BUILT_IN = (
+    "the account with uid 0; disabled means that no password can match (! or * in /etc/shadow). Programs and elevation "
+    "still run as it"
+)
+DERIVED: Mapping[str, str] = {
+    "builtin.admin_enabled": _BUILT_IN,
+    "builtin.guest_enabled": "not kept: no guest account is shipped",
+    "builtin.admin_name": "not kept: programs rely on the name root, so it is not changed",
+    "builtin.guest_name": "not kept: no guest account is shipped",
+    "population.unending_passwords": "the longest age in each account's line of /etc/shadow",
+    "population.unused_for": "the last sign-in in /var/log/lastlog; of who never signed in, the day of the password in "
+    "/etc/shadow, or the first day that the record reaches back to",
+    "population.temporary_until": "the end date in each account's line of /etc/shadow",
+    "population.hints": "not kept: no such hints",
+    "population.recovery_questions": "not kept: no such questions",
+}
+"""Where the facts stand that a rule is derived from, where that is worth saying."""
+
+
+def readings(system: System) -> dict[str, Reading]:
+    """Every rule that is not derived."""
+    kept = {rule_id: keeper.read(system) for rule_id, keeper in KEEPERS.items()}
+    return kept | {rule_id: absent(reason) for rule_id, reason in ABSENT.items()}
+
+
+def takes(system: System) -> dict[str, Takes]:
+    """What the system takes, by rule."""
+    return {rule_id: keeper.takes_on(system) for rule_id, keeper in KEEPERS.items()}
+
+
+def set_rules(root: Root, step: SetRules) -> str:
+    """Set the rules of one step; answers with what is worth saying. Raises Refused."""
+    said = []
+    for rule_id, value in step.values.items():
+        keeper = KEEPERS.get(rule_id)
+        if keeper is None:
+            raise Refused(f"a Linux machine does not keep {rule_id}")
+        said.append(keeper.write(root, value))
+    if step.values.keys() & lockout.KEEPERS.keys():
+        said.append(lockout.in_stack(root))
+    return "; ".join(dict.fromkeys(text for text in said if text))

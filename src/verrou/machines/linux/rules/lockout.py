@@ -1,0 +1,161 @@
+"""When wrong passwords lock an account on a Linux system: pam_faillock(8), in its file and in the PAM stack."""
+
+from collections.abc import Callable, Mapping
+from datetime import timedelta
+
+from verrou.core.model import Reading, Source, absent, shipped_default, unreadable
+from verrou.core.values import Value
+from verrou.machines.linux.files.settings_files import settings, with_setting
+from verrou.machines.linux.pam.faillock import DEFAULTS, FAILLOCK_CONF, MODULE, Faillock, load_faillock
+from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, Refused, add_profiles, no_updater
+from verrou.machines.linux.pam.stack import edit_argument
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.rules.keeper import Keeper, System
+
+PLACE = f"{FAILLOCK_CONF}, or an argument of {MODULE} in the PAM stack, which wins"
+LOCKOUT_PROFILES = {
+    # Before the password is checked: refuse who is locked. Above pam_unix, whose profile has priority 256.
+    "verrou-lockout-before": """\
+Name: Verrou: refuse accounts locked after wrong passwords
+Default: yes
+Priority: 1024
+Auth-Type: Primary
+Auth:
+	requisite	pam_faillock.so preauth
+""",
+    # After every module that can accept the password: count the wrong one and stop there.
+    "verrou-lockout-failed": """\
+Name: Verrou: count wrong passwords
+Default: yes
+Priority: 0
+Auth-Type: Primary
+Auth:
+	[default=die]	pam_faillock.so authfail
+""",
+    "verrou-lockout-passed": """\
+Name: Verrou: forget wrong passwords after the right one
+Default: yes
+Priority: 0
+Auth-Type: Additional
+Auth:
+	required	pam_faillock.so authsucc
+""",
+}
+
+
+def _read(key: str) -> Callable[[System], Reading]:
+    def read(system: System) -> Reading:
+        faillock = system.faillock
+        if not faillock.installed:
+            return absent(f"{MODULE} is not installed", "install the package libpam-modules")
+        if faillock.broken:
+            where = faillock.broken[0]
+            return unreadable(f"{where}: libpam cannot use this line and lets nobody in by it", f"mend {where}", where)
+        decided = faillock.settings.get(key)
+        if key == "even_deny_root":
+            # root_unlock_time implies even_deny_root: pam_faillock(8)
+            decided = decided or faillock.settings.get("root_unlock_time")
+            value: Value = "nobody" if decided else "built-in"
+        else:
+            value = faillock.value(key)
+        source = decided.source if decided else shipped_default(f"{key} = {DEFAULTS.get(key, 'no')}")
+        if faillock.gap and key == "deny":
+            configured = (source,) if decided else ()
+            return Reading(
+                "never", source=Source("PAM stack", text=faillock.gap), overruled=configured, reason=faillock.gap
+            )
+        overruled = decided.overruled if decided else ()
+        return Reading(value, source=source, overruled=overruled, in_force=not faillock.gap, reason=faillock.gap)
+
+    return read
+
+
+def _cannot(system: System) -> str:
+    """Why no rule of the family can be set here; nothing where it can."""
+    faillock = system.faillock
+    if not faillock.gap:
+        return ""
+    if faillock.lines:
+        return f"{faillock.gap}; mend {faillock.lines[0].file} by hand, what is there was not made by Verrou"
+    return no_updater(system.root, MODULE)
+
+
+def _put(key: str, to_text: Callable[[Value], str | None]) -> Callable[[Root, Value], str]:
+    def write(root: Root, value: Value) -> str:
+        faillock = load_faillock(root)
+        _refuse_broken(faillock)
+        text = to_text(value)
+        decided = faillock.settings.get(key)
+        if decided and decided.by_argument:
+            # On every line of the module: each one that checks the tally goes by its own arguments.
+            for line in faillock.lines:
+                edit_argument(root, line, key, text)
+        if text is None:
+            root.write(FAILLOCK_CONF, _without(root, key))
+        elif not (decided and decided.by_argument):
+            number = decided.source.line if decided else None
+            now = root.text(FAILLOCK_CONF) or ""
+            root.write(FAILLOCK_CONF, with_setting(now, key, text, line=number))
+        return f"set where it is decided, {decided.source.place}" if decided and decided.by_argument else ""
+
+    return write
+
+
+def _without(root: Root, key: str) -> str:
+    """faillock.conf without any line that sets ``key``."""
+    text = root.text(FAILLOCK_CONF) or ""
+    for setting in reversed(list(settings(FAILLOCK_CONF, root.lines(FAILLOCK_CONF)))):
+        if setting.key == key:
+            text = with_setting(text, key, None, line=setting.line)
+    return text
+
+
+def _exempts(root: Root, value: Value) -> str:
+    if value == "built-in" and "root_unlock_time" in load_faillock(root).settings:
+        _put("root_unlock_time", lambda _: None)(root, value)
+    return _put("even_deny_root", lambda wanted: "" if wanted == "nobody" else None)(root, value)
+
+
+def _refuse_broken(faillock: Faillock) -> None:
+    if faillock.broken:
+        raise Refused(f"{faillock.broken[0]}: libpam cannot use this line; mend it first")
+
+
+def _seconds(value: Value) -> str:
+    return "0" if not isinstance(value, timedelta) else str(int(value.total_seconds()))
+
+
+def in_stack(root: Root) -> str:
+    """Put the module into the stack where it is missing altogether; answers with what was done. Raises Refused."""
+    faillock = load_faillock(root)
+    if not faillock.gap:
+        return ""
+    if faillock.lines:
+        raise Refused(f"{faillock.gap}; mend {faillock.lines[0].file} by hand, what is there was not made by Verrou")
+    add_profiles(root, LOCKOUT_PROFILES)
+    if gap := load_faillock(root).gap:
+        raise Refused(f"{gap}, although its profiles were enabled; {EDITED_BY_HAND}")
+    return f"{MODULE} put into the PAM stack"
+
+
+KEEPERS: Mapping[str, Keeper] = {
+    "lockout.after": Keeper(
+        f"deny in {PLACE}; the module must stand in the auth stack before and after the password is checked",
+        _read("deny"),
+        _put("deny", lambda value: "0" if value == "never" else str(value)),
+        cannot=_cannot,
+    ),
+    "lockout.lasts": Keeper(
+        f"unlock_time, in seconds, in {PLACE}; 0 and never both mean until-unlocked",
+        _read("unlock_time"),
+        _put("unlock_time", _seconds),
+        cannot=_cannot,
+    ),
+    "lockout.forget_after": Keeper(
+        f"fail_interval, in seconds, in {PLACE}",
+        _read("fail_interval"),
+        _put("fail_interval", _seconds),
+        cannot=_cannot,
+    ),
+    "lockout.exempts": Keeper(f"even_deny_root in {PLACE}", _read("even_deny_root"), _exempts, cannot=_cannot),
+}

@@ -1,0 +1,417 @@
+"""What a Linux system asks of passwords: pam_pwquality(8), pam_pwhistory(8), pam_unix(8), ageing, and blank ones."""
+
+from collections.abc import Callable, Mapping
+from datetime import datetime, timedelta
+
+from verrou.core.model import Reading, Source, absent, shipped_default, unreadable
+from verrou.core.model.ways import Way
+from verrou.core.rules import CATALOGUE
+from verrou.core.values import Takes, Value
+from verrou.machines.linux.files.account_files import SHADOW, AccountFile, Record, number
+from verrou.machines.linux.files.settings_files import with_setting
+from verrou.machines.linux.pam.faillock import module_installed
+from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, Refused, add_profiles, no_updater, update_stack
+from verrou.machines.linux.pam.quality import CREDITS, PWQUALITY, PWQUALITY_FOLDER, SHIPPED, Quality, quality_settings
+from verrou.machines.linux.pam.stack import edit_argument, load_stack
+from verrou.machines.linux.population import (
+    LOGIN_DEFS,
+    NEVER_DAYS,
+    AccountFiles,
+    limit_in_days,
+    login_defs,
+    people_with_passwords,
+    population,
+)
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.rules.keeper import Keeper, System
+
+PWHISTORY, UNIX = "pam_pwhistory.so", "pam_unix.so"
+DROP_IN = f"{PWQUALITY_FOLDER}/50-verrou.conf"
+SSHD_DROP_IN = "/etc/ssh/sshd_config.d/00-verrou.conf"
+HISTORY_PROFILE = "verrou-history"
+HISTORY_TEXT = """\
+Name: Verrou: refuse earlier passwords
+Default: yes
+Priority: 768
+Password-Type: Primary
+Password:
+	requisite	pam_pwhistory.so remember={remember} use_authtok
+Password-Initial:
+	requisite	pam_pwhistory.so remember={remember}
+"""
+UNIX_SCHEMES = ("yescrypt", "gost_yescrypt", "blowfish", "sha512", "sha256", "md5", "bigcrypt")
+UNIX_WORDS = {"gost_yescrypt": "gost-yescrypt", "blowfish": "bcrypt"}
+BEST_FIRST = ("yescrypt", "gost-yescrypt", "bcrypt", "sha512", "sha256")
+REMEMBER_DEFAULT = 10
+
+# Length, kinds of character, name, dictionary
+
+
+def _quality_value(rule_id: str, quality: Quality) -> Value:
+    """What libpwquality's numbers come to."""
+    match rule_id:
+        case "password.min_length":
+            return quality.number("minlen") - sum(_credits(quality, positive=True))
+        case "password.classes":
+            return max(quality.number("minclass"), len(_credits(quality, positive=False)))
+        case "password.may_contain_name":
+            return quality.number("usercheck") == 0
+        case _:
+            return "checked" if quality.number("dictcheck") else "unchecked"
+
+
+def _read_quality(rule_id: str, key: str) -> Callable[[System], Reading]:
+    def read(system: System) -> Reading:
+        if not module_installed(system.root, PWQUALITY):
+            return absent(f"{PWQUALITY} is not installed", "install the package libpam-pwquality")
+        stack = system.password_stack
+        if stack.broken:
+            where = stack.broken[0]
+            return unreadable(f"{where}: libpam cannot use this line", f"mend {where}", where)
+        quality = system.quality
+        decided, stop = quality.decided.get(key), quality.stopped_at
+        gap = _quality_gap(system)
+        return Reading(
+            _quality_value(rule_id, quality),
+            source=decided.source if decided else shipped_default(f"{key} = {SHIPPED[key]}"),
+            overruled=decided.overruled if decided else (),
+            in_force=not gap,
+            reason=gap or (f"{stop}: not understood, so the system reads no further" if stop else ""),
+            remedy=f"mend or remove {stop.place}:{stop.line}" if stop else "",
+        )
+
+    return read
+
+
+def _quality_gap(system: System) -> str:
+    """Why nothing that is configured acts; nothing where it does."""
+    stack, quality = system.password_stack, system.quality
+    lines = stack.having(PWQUALITY)
+    if not lines:
+        return f"{PWQUALITY} is not in the password stack"
+    if skipped := stack.skipped_by(lines[0]):
+        return f"{skipped.file}:{skipped.first} takes the password before {PWQUALITY} is asked"
+    if lines[0].control in ("optional", "sufficient"):
+        return f"{lines[0].file}:{lines[0].first} asks {PWQUALITY} but does not heed it ({lines[0].control})"
+    if quality.number("enforcing") == 0:
+        return f"enforcing = 0 ({quality.decided['enforcing'].source}): weak passwords get a warning only"
+    return ""
+
+
+def _credits(quality: Quality, positive: bool) -> list[int]:
+    """Positive credits make the real minimum shorter; each negative one demands a kind of character."""
+    credits = [quality.number(key) for key in CREDITS]
+    return [credit for credit in credits if (credit > 0) is positive and credit]
+
+
+def _not_in_stack(module: str) -> Callable[[System], str]:
+    """Why a module that is missing from the password stack cannot be put there."""
+
+    def cannot(system: System) -> str:
+        return "" if system.password_stack.having(module) else no_updater(system.root, module)
+
+    return cannot
+
+
+def _put_quality(key: str, to_number: Callable[[Value], int]) -> Callable[[Root, Value], str]:
+    def write(root: Root, value: Value) -> str:
+        said = ""
+        stack = load_stack(root, "passwd", "password")
+        if stack.broken:
+            raise Refused(f"{stack.broken[0]}: libpam cannot use this line; mend it first")
+        if not stack.having(PWQUALITY):
+            update_stack(root, "--enable", "pwquality")
+            stack = load_stack(root, "passwd", "password")
+            if not stack.having(PWQUALITY):
+                raise Refused(f"{PWQUALITY} did not come into the password stack; {EDITED_BY_HAND}")
+            said = f"{PWQUALITY} put into the PAM stack"
+        line = stack.having(PWQUALITY)[0]
+        quality = quality_settings(root, line)
+        if quality.stopped_at:
+            raise Refused(f"{quality.stopped_at} is not understood, so nothing after it counts; mend it first")
+        number = to_number(value)
+        if key == "minlen":
+            number += sum(c for c in (quality.number(k) for k in ("dcredit", "ucredit", "lcredit", "ocredit")) if c > 0)
+        decided = quality.decided.get(key)
+        if decided and decided.by_argument:
+            edit_argument(root, line, key, str(number))
+            return f"set where it is decided, {decided.source.place}"
+        file = decided.source.place if decided else DROP_IN
+        at = decided.source.line if decided else None
+        root.write(file, with_setting(root.text(file) or "", key, str(number), line=at))
+        return said
+
+    return write
+
+
+# Earlier passwords
+
+
+def _read_history(system: System) -> Reading:
+    """pam_pwhistory(8): the argument alone decides."""
+    if not module_installed(system.root, PWHISTORY):
+        return absent(f"{PWHISTORY} is not installed", "install the package libpam-modules")
+    stack = system.password_stack
+    if stack.broken:
+        return unreadable(f"{stack.broken[0]}: libpam cannot use this line", f"mend {stack.broken[0]}", stack.broken[0])
+    lines = stack.having(PWHISTORY)
+    if not lines:
+        gap = f"{PWHISTORY} is not in the password stack"
+        return Reading(0, source=Source("PAM stack", text=gap), reason=gap)
+    given = number(lines[0].argument("remember") or "")
+    if skipped := stack.skipped_by(lines[0]):
+        gap = f"{skipped.file}:{skipped.first} takes the password before {PWHISTORY} is asked"
+        return Reading(given or REMEMBER_DEFAULT, source=lines[0].source, in_force=False, reason=gap)
+    return Reading(REMEMBER_DEFAULT if given is None else given, source=lines[0].source)
+
+
+def _put_history(root: Root, value: Value) -> str:
+    lines = load_stack(root, "passwd", "password").having(PWHISTORY)
+    if lines:
+        edit_argument(root, lines[0], "remember", str(value))
+        return ""
+    add_profiles(root, {HISTORY_PROFILE: HISTORY_TEXT.format(remember=value)})
+    if not load_stack(root, "passwd", "password").having(PWHISTORY):
+        raise Refused(f"{PWHISTORY} did not come into the password stack; {EDITED_BY_HAND}")
+    return f"{PWHISTORY} put into the PAM stack"
+
+
+# How passwords are stored
+
+
+def _read_storage(system: System) -> Reading:
+    """The scheme of new passwords and those of the stored ones."""
+    lines = system.password_stack.having(UNIX)
+    defs = login_defs(system.root)
+    overruled: tuple[Source, ...] = ()
+    named = next((a for line in lines for a in line.arguments if a in UNIX_SCHEMES), None)
+    if named:
+        scheme, source = UNIX_WORDS.get(named, named), lines[0].source
+        overruled = (defs["ENCRYPT_METHOD"][1],) if "ENCRYPT_METHOD" in defs else ()
+    elif "ENCRYPT_METHOD" in defs:
+        scheme, source = defs["ENCRYPT_METHOD"][0].lower(), defs["ENCRYPT_METHOD"][1]
+    else:
+        scheme, source = "des", shipped_default()
+    stored = {a.password_scheme: a for a in reversed(system.accounts) if a.password_scheme}
+    old = {name: account for name, account in stored.items() if name != scheme}
+    reason = "; ".join(f"{account.name} has a {name} password" for name, account in old.items())
+    coming = frozenset({scheme})
+    return Reading(
+        coming | frozenset(stored),
+        source=source,
+        overruled=overruled,
+        reason=reason,
+        pending=coming if old else None,
+    )
+
+
+def _put_storage(root: Root, value: Value) -> str:
+    assert isinstance(value, frozenset)
+    lines = load_stack(root, "passwd", "password").having(UNIX)
+    if not lines:
+        raise Refused(f"{UNIX} is not in the password stack")
+    named = next((a for a in lines[0].arguments if a in UNIX_SCHEMES), None)
+    if named and UNIX_WORDS.get(named, named) in value:
+        return "new passwords are stored well already; accounts with an old form need a new password"
+    best = next((scheme for scheme in BEST_FIRST if scheme in value), None)
+    if best is None:
+        raise Refused(f"{UNIX} writes none of {', '.join(sorted(value))}")
+    word = {said: word for word, said in UNIX_WORDS.items()}.get(best, best)
+    if named:
+        edit_argument(root, lines[0], named, None)
+        lines = load_stack(root, "passwd", "password").having(UNIX)
+    edit_argument(root, lines[0], word, "")
+    return ""
+
+
+# Ages
+
+
+AGEING: Mapping[str, tuple[str, int, Callable[[int | None], Value]]] = {
+    "password.max_age": ("PASS_MAX_DAYS", 4, lambda days: "never" if days is None else timedelta(days=days)),
+    "password.min_age": ("PASS_MIN_DAYS", 3, lambda days: timedelta(days=days or 0)),
+    "password.warn_before": ("PASS_WARN_AGE", 5, lambda days: timedelta(days=days or 0)),
+}
+"""By rule: the key of login.defs(5), the field of shadow(5) from 0, and how days become a value."""
+SHIPPED_AGES = {"password.max_age": NEVER_DAYS, "password.min_age": 0, "password.warn_before": 7}
+"""What new accounts are given where login.defs says nothing."""
+
+
+def ages_of_new_accounts(root: Root) -> tuple[tuple[str, int | None], ...]:
+    """The days that login.defs(5) gives a new account, by rule; None for never."""
+    defs = login_defs(root)
+    found = []
+    for rule_id, (key, _, _) in AGEING.items():
+        days = number(defs[key][0]) if key in defs else SHIPPED_AGES[rule_id]
+        found.append((rule_id, None if days is None or days < 0 or days >= NEVER_DAYS else days))
+    return tuple(found)
+
+
+def _read_ageing(rule_id: str) -> Callable[[System], Reading]:
+    """The loosest of what new accounts will get and what each account has."""
+    key, position, to_value = AGEING[rule_id]
+    kind = CATALOGUE[rule_id].kind
+
+    def read(system: System) -> Reading:
+        defs = login_defs(system.root)
+        days = number(defs[key][0]) if key in defs else None
+        source = defs[key][1] if key in defs else shipped_default(f"{key} not set")
+        loosest = future = to_value(None if days is None or days < 0 or days >= NEVER_DAYS else days)
+        deciding = source
+        looser = 0
+        for text, holders in _having(system, position, with_fixed=rule_id != "password.min_age").items():
+            value = to_value(limit_in_days(text))
+            looser += len(holders) if kind.rank(value) < kind.rank(future) else 0
+            if kind.rank(value) < kind.rank(loosest):
+                said = f"{holders[0].name}: {kind.say(value)}"
+                loosest, deciding = value, Source(SHADOW, holders[0].line, said)
+        overruled = (source,) if deciding is not source else ()
+        reason = f"{looser} accounts are looser than {source.place} says" if looser > 1 else ""
+        return Reading(loosest, source=deciding, overruled=overruled, reason=reason)
+
+    return read
+
+
+def _having(system: System, position: int, *, with_fixed: bool) -> dict[str, list[Record]]:
+    """Who has what in one field of shadow(5), of those that ages are about. Who can never change a password is as
+    strict as can be about the least age: without ``with_fixed`` they are left out."""
+    shadow = system.files.shadow
+    fixed = set() if with_fixed else {a.name for a in system.accounts if a.cannot_change}
+    having: dict[str, list[Record]] = {}
+    for account in people_with_passwords(system.accounts) if shadow else ():
+        record = shadow.find(account.name) if shadow else None
+        if record is not None and record.name not in fixed:
+            having.setdefault(record.fields[position], []).append(record)
+    return having
+
+
+def _put_ageing(rule_id: str) -> Callable[[Root, Value], str]:
+    key, position, to_value = AGEING[rule_id]
+    rank = CATALOGUE[rule_id].kind.rank
+
+    def write(root: Root, value: Value) -> str:
+        days = value.days if isinstance(value, timedelta) else NEVER_DAYS
+        root.forget()
+        files = AccountFiles.load(root)
+        accounts = population(root, files, datetime.now(), {}).accounts
+        now = _read_ageing(rule_id)(System(root, files, accounts, ())).value
+        tightening = now is not None and rank(value) > rank(now)
+        defs = login_defs(root)
+        line = defs[key][1].line if key in defs else None
+        root.write(LOGIN_DEFS, with_setting(root.text(LOGIN_DEFS) or "", key, str(days), separator="\t", line=line))
+        changed, shadow = 0, files.shadow or AccountFile.parse(SHADOW, "")
+        for account in people_with_passwords(accounts):
+            record = shadow.find(account.name)
+            if record is None or record.fields[position] == str(days):
+                continue
+            if rule_id == "password.min_age" and account.cannot_change:
+                continue
+            # An account that is stricter already stays so, unless the rule itself is being loosened.
+            if tightening and rank(to_value(limit_in_days(record.fields[position]))) >= rank(value):
+                continue
+            shadow.change(account.name, **{f"f{position}": str(days)})
+            changed += 1
+        if changed:
+            root.write(SHADOW, shadow.text())
+        return f"new accounts and {changed} that are there" if changed else ""
+
+    return write
+
+
+# Blank passwords
+
+
+def _read_blank_ways(system: System) -> Reading:
+    """The ways that a blank password opens, as far as what stands behind each way decides that."""
+    opened = [gate for gate in system.gates if gate.blank and gate.passwords]
+    source = opened[-1].source if opened else None
+    return Reading(frozenset(str(gate.way) for gate in opened), source=source or Source("no way takes a blank one"))
+
+
+def _put_blank_ways(root: Root, value: Value) -> str:
+    from verrou.machines.linux.ways import SERVICES, gates
+
+    assert isinstance(value, frozenset)
+    said = []
+    for gate in gates(root, ()):
+        if not gate.blank or str(gate.way) in value:
+            continue
+        if gate.way is Way.REMOTE_SHELL:
+            root.write(SSHD_DROP_IN, "PermitEmptyPasswords no\n")
+            again = next(each for each in gates(root, ()) if each.way is gate.way)
+            if again.blank and again.source is not None and again.source.line is not None:
+                text = root.text(again.source.place) or ""
+                at = again.source.line
+                root.write(again.source.place, with_setting(text, "PermitEmptyPasswords", "no", separator=" ", line=at))
+            said.append("holds when the remote shell server is started again")
+            continue
+        for line in load_stack(root, SERVICES[gate.way], "auth").having(UNIX):
+            if "nullok" in line.arguments:
+                edit_argument(root, line, "nullok", None)
+    left = [str(gate.way) for gate in gates(root, ()) if gate.blank and str(gate.way) not in value]
+    if left:
+        raise Refused(f"a blank password is still good by {', '.join(left)}; shut that by hand")
+    return "; ".join(said)
+
+
+def _quality_keeper(rule_id: str, key: str, where: str, to_number: Callable[[Value], int], takes: Takes) -> Keeper:
+    place = (
+        "/etc/security/pwquality.conf and, read before it, /etc/security/pwquality.conf.d/*.conf; an argument of "
+        f"{PWQUALITY} in the PAM stack wins over both"
+    )
+    read, write = _read_quality(rule_id, key), _put_quality(key, to_number)
+    return Keeper(f"{where} in {place}", read, write, takes, _not_in_stack(PWQUALITY))
+
+
+def _age_keeper(rule_id: str, takes: Takes) -> Keeper:
+    place = (
+        f"{AGEING[rule_id][0]} in /etc/login.defs for accounts still to be made, and in each account's line of "
+        "/etc/shadow, root's left out, since programs run as it and would be refused"
+    )
+    return Keeper(place, _read_ageing(rule_id), _put_ageing(rule_id), takes)
+
+
+KEEPERS: Mapping[str, Keeper] = {
+    "password.min_length": _quality_keeper(
+        "password.min_length",
+        "minlen",
+        "minlen (credits for kinds of character make the real minimum shorter)",
+        lambda value: int(str(value)),
+        Takes(least=6),
+    ),
+    "password.classes": _quality_keeper(
+        "password.classes", "minclass", "minclass, and each negative credit,", lambda value: int(str(value)), Takes()
+    ),
+    "password.may_contain_name": _quality_keeper(
+        "password.may_contain_name", "usercheck", "usercheck", lambda value: int(not value), Takes()
+    ),
+    "password.dictionary": _quality_keeper(
+        "password.dictionary",
+        "dictcheck",
+        "dictcheck (with the dictionary in /var/cache/cracklib)",
+        lambda value: int(value == "checked"),
+        Takes(),
+    ),
+    "password.remember": Keeper(
+        f"the remember argument of {PWHISTORY} in the PAM stack ({REMEMBER_DEFAULT} when it is not given)",
+        _read_history,
+        _put_history,
+        Takes(most=400),
+        _not_in_stack(PWHISTORY),
+    ),
+    "password.storage": Keeper(
+        "the scheme named on the pam_unix.so password line (ENCRYPT_METHOD in /etc/login.defs does not decide), and "
+        "the hashes that stand in /etc/shadow",
+        _read_storage,
+        _put_storage,
+    ),
+    "password.max_age": _age_keeper("password.max_age", Takes()),
+    "password.min_age": _age_keeper("password.min_age", Takes()),
+    "password.warn_before": _age_keeper("password.warn_before", Takes()),
+    "password.blank_ways": Keeper(
+        "nullok on pam_unix.so in the stack of each way's service; for the remote shell PermitEmptyPasswords of its "
+        "server as well",
+        _read_blank_ways,
+        _put_blank_ways,
+    ),
+}
