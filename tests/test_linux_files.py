@@ -17,7 +17,6 @@ from verrou.core.model import Reading, Status
 from verrou.core.rules import CATALOGUE
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, merge_lines
 from verrou.machines.linux.files.settings_files import settings, with_setting
-from verrou.machines.linux.files.sudoers import elevations
 from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.pam import quality
 from verrou.machines.linux.pam.stack import load_stack, with_argument
@@ -232,43 +231,6 @@ def test_an_argument_is_set_once_and_the_rest_of_the_file_stays(arguments: list[
     changed = with_argument(text, first, "deny", str(deny)).split("\n")
     assert changed[0] == "# above" and changed[2:] == ["auth required pam_deny.so", ""]
     assert changed[1].count("deny=") == 1 and f"deny={deny}" in changed[1].split()
-
-
-@pytest.mark.real_root
-@pytest.mark.parametrize(
-    ("sudoers", "administrators"),
-    [
-        ("%sudo ALL=(ALL:ALL) ALL\n", {"warden"}),
-        ("tern ALL=(ALL) NOPASSWD: ALL\n", {"tern"}),
-        ("tern ALL=(ALL) ALL\ntern ALL=(ALL) !ALL\n", set()),
-        ("User_Alias NIGHT = ana, bors\nNIGHT ALL = ALL\n", {"ana", "bors"}),
-        ("Cmnd_Alias ANYTHING = ALL\nana ALL=(root) ANYTHING\n", {"ana"}),
-        ("ana ALL=(www-data) ALL\nbors ALL=/usr/bin/apt\n", set()),
-        ("ana, \\\n  bors ALL=(ALL) ALL\n", {"ana", "bors"}),
-        ("@includedir /etc/more.d\n", {"ana"}),
-    ],
-)
-def test_administrators_are_whom_sudo_says(root: PrivateRoot, sudoers: str, administrators: set[str]) -> None:
-    for name in ("warden", "tern", "ana", "bors"):
-        root.inside("useradd", name)
-    root.inside("usermod", "-aG", "sudo", "warden")
-    root.write("/etc/sudoers", sudoers)
-    for name in ("season", "season.old"):
-        root.write(f"/etc/more.d/{name}", ("ana" if name == "season" else "bors") + " ALL=(ALL) ALL\n")
-        (root.path / "etc/more.d" / name).chmod(0o440)
-    given, _ = elevations(Root(root.path))
-    users = {e.who for e in given}
-    ours = {n for n in ("warden", "tern", "ana", "bors") if n in users or (n == "warden" and "%sudo" in users)}
-    theirs = {
-        n
-        for n in ("warden", "tern", "ana", "bors")
-        if root.inside("sudo", "-n", "true", user=n).returncode == 0
-        or (
-            "may run" in root.inside("sudo", "-l", "-U", n).stdout
-            and root.inside("sudo", "-l", "-U", n, "-u", "root", "/usr/bin/id").returncode == 0
-        )
-    }
-    assert ours == administrators == theirs
 
 
 def test_links_never_lead_out_of_the_root(tmp_path: Path) -> None:

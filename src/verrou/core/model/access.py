@@ -2,7 +2,7 @@
 
 from datetime import date
 
-from verrou.core.model import Account, Builtin, Grant, Group, Origin, PasswordState, Posture, Role, Status
+from verrou.core.model import Account, Builtin, Grant, Group, Origin, PasswordState, Posture, Role, Status, counted
 from verrou.core.model.ageing import barred_by_age, closed_from, expired, must_change, password_ages
 from verrou.core.model.ways import Gate, Way
 
@@ -13,7 +13,7 @@ def grants_of(account: Account, posture: Posture) -> frozenset[Grant]:
     for group in account.groups:
         if group in posture.granting:
             given |= posture.granting[group]
-    return given
+    return given - frozenset(account.withheld)
 
 
 def role_of(account: Account, posture: Posture) -> Role:
@@ -101,7 +101,8 @@ def ways_taken(group: Group, posture: Posture) -> list[Way]:
 
 def administers(account: Account, posture: Posture) -> bool:
     """Whether the account is given administration, by itself or by a group."""
-    return Grant.ADMINISTRATION in account.grants or any(group in posture.administering for group in account.groups)
+    given = Grant.ADMINISTRATION in account.grants or any(group in posture.administering for group in account.groups)
+    return given and Grant.ADMINISTRATION not in account.withheld
 
 
 def usable_administrators(posture: Posture, on: date | None = None) -> list[Account]:
@@ -160,6 +161,10 @@ def states_of(account: Account, posture: Posture) -> list[str]:
         states.append("recovery questions")
     if account.outside_identity:
         states.append("tied to an outside identity")
+    if account.may_run:
+        states.append(f"may run {counted(len(account.may_run), 'command')} as root")
+    if account.elevation_asks == "none" and account.identity != "0":
+        states.append("elevates without a password")
     if account.keys:
         states.append("has a key" if account.keys == 1 else f"has {account.keys} keys")
     if account.wrong_tries:

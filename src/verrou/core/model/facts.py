@@ -88,9 +88,13 @@ class Source:
     line: int | None = None
     text: str = ""
 
+    @property
+    def where(self) -> str:
+        """The place and the line."""
+        return self.place if self.line is None else f"{self.place}:{self.line}"
+
     def __str__(self) -> str:
-        where = self.place if self.line is None else f"{self.place}:{self.line}"
-        return f"{where} ({self.text})" if self.text else where
+        return f"{self.where} ({self.text})" if self.text else self.where
 
 
 def shipped_default(text: str = "") -> Source:
@@ -147,7 +151,9 @@ class Account:
     account; None stands for none. ``keys`` counts keys that stand for a password at a remote shell. ``sessions`` tells
     where and since when somebody is signed in. ``home_kept`` is False where each session gets a fresh home.
     ``recovery_questions`` are the questions alone, and ``outside_identity`` is what ties the account to an identity
-    that another service keeps."""
+    that another service keeps. ``withheld`` is what a line takes
+    from it although a group gives it. ``may_run`` are the commands that it may run as root where it may not run all;
+    ``elevation_asks`` is whose password it gives for what it may: its own, root's, another account's, or none."""
 
     name: str
     identity: str
@@ -184,6 +190,9 @@ class Account:
     hint: str = ""
     recovery_questions: tuple[str, ...] = ()
     outside_identity: str = ""
+    withheld: tuple[Grant, ...] = ()
+    may_run: tuple[str, ...] = ()
+    elevation_asks: str = ""
 
 
 @define(on_setattr=setters.frozen)

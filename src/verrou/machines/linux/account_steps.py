@@ -3,7 +3,7 @@
 import re
 import time
 from collections.abc import Mapping, Sequence
-from datetime import date
+from datetime import date, datetime
 from pathlib import Path
 
 from attrs import define, field
@@ -42,7 +42,7 @@ from verrou.machines.linux.files.account_files import (
     number,
 )
 from verrou.machines.linux.files.closed_accounts import CLOSED_FOR_GOOD, ENDS_KEPT, ends_kept, with_end_kept
-from verrou.machines.linux.files.sudoers import Elevation, elevations
+from verrou.machines.linux.files.sudoers import Sudoers
 from verrou.machines.linux.hashing import hashed, hashed_all
 from verrou.machines.linux.homes import Home, NoHome, new_archive
 from verrou.machines.linux.new_homes import HOMES, making
@@ -96,7 +96,7 @@ class AccountEdit:
     tallies: list[str] = field(factory=list, init=False)
     ends: dict[str, str] = field(factory=dict, init=False)
     numbers: Numbers = field(init=False)
-    _given_by_line: list[Elevation] | None = field(default=None, init=False)
+    _sudoers_read: Sudoers | None = field(default=None, init=False)
 
     def __attrs_post_init__(self) -> None:
         for name in (PASSWD, SHADOW, GROUP, GSHADOW, SUBUID, SUBGID):
@@ -213,15 +213,15 @@ class AccountEdit:
 
     def _check_lines_by_name(self, name: str, role: Role) -> None:
         """A line that names an account gives it what it gives, also when somebody else comes to that name."""
-        named = [e.source for e in self._elevations() if e.who == name]
-        if named and role is not Role.ADMINISTRATOR:
-            raise Refused(f"{named[0]} makes an administrator of whoever is called {name}; take that line away first")
+        line = self._sudoers().made_administrator(name, datetime.now())
+        if line and role is not Role.ADMINISTRATOR:
+            raise Refused(f"{line} makes an administrator of whoever is called {name}; take that line away first")
 
-    def _elevations(self) -> list[Elevation]:
-        """The lines of sudoers(5) that give everything; no step of an edit writes there."""
-        if self._given_by_line is None:
-            self._given_by_line = elevations(self.root)[0]
-        return self._given_by_line
+    def _sudoers(self) -> Sudoers:
+        """No step of an edit writes there."""
+        if self._sudoers_read is None:
+            self._sudoers_read = Sudoers.load(self.root)
+        return self._sudoers_read
 
     def _gate(self, role: Role) -> str | None:
         """The group that makes an account amount to a role."""
@@ -231,8 +231,9 @@ class AccountEdit:
             gates = list(confined_groups(self.root, {record.name for record in self.files[GROUP].records()}))
             missing = "no group here is kept to the console, so there is nothing that makes a guest"
         else:
-            names = [e.who for e in self._elevations()]
-            gates = [who.removeprefix("%") for who in names if who.startswith("%") and who[1:2] != "#"]
+            groups = [(record.name, int(record.fields[2])) for record in self.files[GROUP].records()]
+            makes = self._sudoers().makes_administrators
+            gates = [group for group, gid in groups if makes(group, gid, datetime.now())]
             missing = "no group here makes an administrator; install the package sudo"
         gate = next((group for group in gates if self.files[GROUP].find(group)), None)
         if gate is None:
@@ -277,7 +278,7 @@ class AccountEdit:
         self.ends.pop(name, None)
         if "/" not in name and self._tally(name) is not None:
             self.tallies.append(f"{load_faillock(self.root).tallies}/{name}")
-        named = [str(e.source) for e in self._elevations() if e.who == name]
+        named = list(map(str, self._sudoers().names_user(name)))
         return "; ".join(filter(None, (said, f"still named in {', '.join(named)}" if named else "")))
 
     def _tally(self, name: str) -> Path | None:
@@ -498,7 +499,7 @@ class AccountEdit:
         if record.fields[2] == "0":
             raise Refused(f"programs rely on the name {name}; it stays")
         self._check_name(new_name)
-        named = [e.source for e in self._elevations() if e.who == name]
+        named = self._sudoers().names_user(name)
         if named:
             raise Refused(f"{named[0]} names {name}; put the account into a group that elevates, then rename it")
         for file in (PASSWD, SHADOW, SUBUID, SUBGID):

@@ -25,7 +25,7 @@ from verrou.machines.linux.files.account_files import (
 )
 from verrou.machines.linux.files.closed_accounts import ends_kept
 from verrou.machines.linux.files.settings_files import settings
-from verrou.machines.linux.files.sudoers import elevations
+from verrou.machines.linux.files.sudoers import Elevation, Person, Sudoers
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.ways import fresh_homes, gates, key_counter, sessions
 
@@ -171,16 +171,20 @@ def population(
 ) -> Population:
     """Everybody. ``locks`` gives, by name, counted wrong tries and until when the account is locked."""
     troubles = files.troubles()
-    given, passed_over = elevations(root)
+    sudoers = Sudoers.load(root)
     group_names = {record.name for record in files.group.records()}
     confined = confined_groups(root, group_names)
     inside = sessions(root)
     keys_of = key_counter(root)
     fresh = fresh_homes(root)
     ends = ends_kept(root)
-    troubles += [f"{source.place}: {source.text}" for source in passed_over]
-    by_user = {e.who: e for e in given if not e.who.startswith("%")}
-    by_group = {e.who.removeprefix("%"): e for e in given if e.who.startswith("%")}
+    troubles += [f"{source.where}: {source.text}" for source in sudoers.passed_over]
+    troubles += [f"{source.place}: {source.text}; who administers by it is not known" for source in sudoers.unknown]
+    by_group = {
+        record.name: lines
+        for record in files.group.records()
+        if (lines := sudoers.makes_administrators(record.name, int(record.fields[2]), now))
+    }
     defs = login_defs(root)
     people = numbers_of_people(defs)
     memberships: dict[str, list[str]] = {}
@@ -190,6 +194,7 @@ def population(
         primary.setdefault(record.fields[2], record.name)
         for member in members_of(record.fields[3]):
             memberships.setdefault(member, []).append(record.name)
+    numbers = {record.name: int(record.fields[2]) for record in reversed(group_records)}
     in_primary: dict[str, list[str]] = {}
     last_seen = _last_sign_ins(root)
     accounts: list[Account] = []
@@ -200,7 +205,8 @@ def population(
             in_primary.setdefault(main_group, []).append(record.name)
         groups = dict.fromkeys(([main_group] if main_group else []) + memberships.get(record.name, []))
         uid = int(record.fields[2])
-        named = [by_user[who].source for who in ("ALL", record.name, f"#{uid}") if who in by_user]
+        gids = tuple(dict.fromkeys((int(record.fields[3]), *(numbers[group] for group in groups))))
+        elevation = sudoers.elevation(Person(record.name, uid, tuple(groups), gids), now)
         tries, locked = locks.get(record.name, (0, None))
         shadow = files.shadow.find(record.name) if files.shadow else None
         shipped = uid == 0 and not root_seen
@@ -212,7 +218,8 @@ def population(
                 uid,
                 people,
                 tuple(groups),
-                given_by=tuple(named),
+                elevation=elevation,
+                by_a_group=any(group in by_group for group in groups),
                 shipped=shipped,
                 tries=tries,
                 locked=locked,
@@ -230,7 +237,7 @@ def population(
     groups_out = []
     first_made = defined_number(defs, "GID_MIN", 1000)
     for record in group_records:
-        lines = tuple(by_group[who].source for who in (record.name, f"#{record.fields[2]}") if who in by_group)
+        lines = by_group.get(record.name, ())
         members = dict.fromkeys([*in_primary.get(record.name, []), *members_of(record.fields[3])])
         grants = (Grant.ADMINISTRATION,) if lines else ()
         if record.name in confined:
@@ -248,7 +255,8 @@ def _account(
     people: range,
     groups: tuple[str, ...],
     *,
-    given_by: tuple[Source, ...],
+    elevation: Elevation,
+    by_a_group: bool,
     shipped: bool,
     tries: int,
     locked: datetime | None,
@@ -288,8 +296,11 @@ def _account(
         full_name=words[FULL_NAME],
         note=words[NOTE] if len(words) > NOTE else "",
         groups=groups,
-        grants=(Grant.ADMINISTRATION,) if given_by or uid == 0 else (),
-        given_by=given_by,
+        grants=(Grant.ADMINISTRATION,) if (elevation.everything and not by_a_group) or uid == 0 else (),
+        given_by=elevation.sources if not by_a_group or not elevation.everything else (),
+        withheld=(Grant.ADMINISTRATION,) if by_a_group and not elevation.everything and uid != 0 else (),
+        may_run=elevation.commands if uid != 0 else (),
+        elevation_asks=elevation.password if elevation.sources and uid != 0 else "",
         enabled=not shut and not closed_for_good,
         may_sign_in=may_sign_in,
         password=state,

@@ -1,138 +1,446 @@
-"""Who sudoers(5) makes an administrator: everything as root, by user, group or alias; the last word counts."""
+"""Who may become root by sudoers(5), as sudo decides it: the last entry that is about somebody counts."""
 
 import re
 import stat
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from datetime import datetime, timedelta, timezone
+from enum import StrEnum
+from fnmatch import fnmatchcase
 
 from attrs import define, field, frozen
 
 from verrou.core.model import Source
-from verrou.machines.linux.root import Root
+from verrou.machines.linux.files.sudoers_grammar import (
+    Alias,
+    Allowance,
+    Default,
+    Entry,
+    Include,
+    Member,
+    Unusable,
+    What,
+    logical_lines,
+    parsed,
+)
+from verrou.machines.linux.root import Root, host_name
 
 SUDOERS = "/etc/sudoers"
 DEEPEST = 128
-_INCLUDE = re.compile(r"\s*[@#](includedir|include)\s+(.+?)\s*$")
-_ALIAS = re.compile(r"\s*(User|Runas|Host|Cmnd|Cmd)_Alias\s+(.*)$", re.DOTALL)
-_TAG = re.compile(r"\s*(?:[A-Z_]+\s*:\s*)+")
-_OPTION = re.compile(r"\s*(?:[A-Za-z_]+\s*=\s*\S+\s+)*")
+MOST_FILES = 1_000
+"""How many files are read for one sudoers before the rest counts as unreadable; each may include any other again."""
+LONGEST = 4_000_000
+"""How many characters of a file are read."""
+
+
+class Asked(StrEnum):
+    """Whose password is asked for."""
+
+    NONE = "none"
+    OWN = "own"
+    ROOT = "root's"
+    TARGET = "the other account's"
+
+
+@frozen
+class Person:
+    """Who asks: a name, a number, and the groups with theirs."""
+
+    name: str
+    uid: int
+    groups: tuple[str, ...] = ()
+    gids: tuple[int, ...] = ()
+
+
+NO_NUMBER = -2
+"""The number of nobody that there is."""
+EVERY = "ALL"
+"""What stands for every command."""
+ROOT = Person("root", 0, ("root",), (0,))
 
 
 @frozen
 class Elevation:
-    """A line that lets somebody run everything as root: a user, or a group when it begins with ``%``."""
+    """What somebody may do as root: ``everything`` (but for the commands ``but``), or some ``commands``. ``password``
+    is whose is asked for, ``sources`` are the lines that say so."""
 
-    who: str
-    source: Source
+    everything: bool = False
+    commands: tuple[str, ...] = ()
+    but: tuple[str, ...] = ()
+    password: Asked = Asked.OWN
+    sources: tuple[Source, ...] = ()
+
+
+NONE = Elevation()
 
 
 @define
-class _Reading:
-    root: Root
-    aliases: dict[tuple[str, str], list[str]] = field(factory=dict)
-    specs: list[tuple[str, str, Source]] = field(factory=list)
+class Sudoers:
+    """All that one system's sudoers say, and what of it sudo passes over or nobody can know. ``installed`` is False
+    without the program: nothing that is written counts then."""
+
+    installed: bool
+    host: str
+    entries: list[tuple[Entry, Source]] = field(factory=list)
+    aliases: dict[tuple[str, str], Alias] = field(factory=dict)
+    defaults: list[Default] = field(factory=list)
     passed_over: list[Source] = field(factory=list)
+    unknown: list[Source] = field(factory=list)
+    files: int = 0
+    _mentioned: tuple[frozenset[str], frozenset[str]] | None = None
+    _answers: dict[object, Elevation] = field(factory=dict)
+
+    @classmethod
+    def load(cls, root: Root) -> "Sudoers":
+        """Read them; see sudoers(5) on which files are passed over."""
+        installed = any(root.exists(f"{folder}/sudo") for folder in ("/usr/bin", "/usr/local/bin"))
+        found = cls(installed, _host(root))
+        if installed:
+            found._read(root, SUDOERS, 0)
+        return found
+
+    # Reading
+
+    def _read(self, root: Root, file: str, depth: int) -> None:
+        if depth > DEEPEST or self.files >= MOST_FILES:
+            self.unknown.append(Source(file, None, "included too often, so it is not read again"))
+            return
+        self.files += 1
+        try:
+            path = root.place(file)
+            now = path.stat()
+        except (OSError, ValueError):
+            return
+        if not stat.S_ISREG(now.st_mode):
+            return
+        if now.st_mode & stat.S_IWOTH or now.st_uid != 0 or (now.st_mode & stat.S_IWGRP and now.st_gid != 0):
+            self.passed_over.append(Source(file, None, "wrong owner or writable by others, so sudo ignores it"))
+            return
+        if now.st_size > LONGEST:
+            self.unknown.append(Source(file, None, f"it is too large to be read ({now.st_size} bytes)"))
+            return
+        for number, line in logical_lines(root.lines(file)):
+            shown = " ".join(line.split())
+            source = Source(file, number, shown if len(shown) <= 200 else f"{shown[:197]}...")
+            for item in parsed(line):
+                self._take(root, file, item, source, depth)
+
+    def _take(
+        self, root: Root, file: str, item: Entry | Alias | Default | Include | Unusable, source: Source, depth: int
+    ) -> None:
+        match item:
+            case Entry():
+                self.entries.append((item, source))
+            case Alias():
+                if (item.kind, item.name) in self.aliases:
+                    self.passed_over.append(Source(source.place, source.line, f"{item.name} is defined before"))
+                self.aliases.setdefault((item.kind, item.name), item)
+            case Default():
+                self.defaults.append(item)
+            case Unusable():
+                self.passed_over.append(Source(source.place, source.line, f"sudo passes over this line: {item.why}"))
+            case Include():
+                self._include(root, file, item, source, depth)
+
+    def _include(self, root: Root, file: str, item: Include, source: Source, depth: int) -> None:
+        target = item.path.replace("%h", self.host.partition(".")[0])
+        if "\0" in target:
+            self.passed_over.append(Source(source.place, source.line, "the path holds a NUL"))
+            return
+        target = target if target.startswith("/") else f"{file.rpartition('/')[0]}/{target}"
+        if not item.folder:
+            self._read(root, target, depth + 1)
+            return
+        for name in root.names_in(target):
+            if "." in name or name.endswith("~"):
+                self.passed_over.append(Source(f"{target}/{name}", None, "sudo ignores names with . or ~"))
+            else:
+                self._read(root, f"{target}/{name}", depth + 1)
+
+    # Deciding
+
+    def elevation(self, person: Person, now: datetime) -> Elevation:
+        """What ``person`` may do as root. ``now`` is the machine's own time, without a zone."""
+        if not self.installed:
+            return NONE
+        names, groups = self._names_mentioned()
+        key = (
+            person.name if person.name.casefold() in names or f"#{person.uid}" in names else "",
+            tuple(g for g in person.groups if g.casefold() in groups),
+            tuple(g for g in person.gids if f"#{g}" in groups),
+        )
+        if key not in self._answers:
+            self._answers[key] = _Case(self, person, now).decided()
+        return self._answers[key]
+
+    def _names_mentioned(self) -> tuple[frozenset[str], frozenset[str]]:
+        """Every name and number of users, and of groups, that stands anywhere: who bears none is like everybody."""
+        if self._mentioned is None:
+            names: set[str] = set()
+            groups: set[str] = set()
+            for member in self._all_members():
+                if member.what in (What.NAME, What.ALIAS):
+                    names.add(member.text.casefold())
+                elif member.what is What.NUMBER:
+                    names.add(f"#{_number(member.text)}")
+                elif member.what is What.GROUP:
+                    groups.add(member.text.casefold())
+                elif member.what is What.GROUP_NUMBER:
+                    groups.add(f"#{_number(member.text)}")
+            for default in self.defaults:
+                if default.name == "exempt_group":
+                    groups.add(str(default.value).casefold())
+            self._mentioned = frozenset(names), frozenset(groups)
+        return self._mentioned
+
+    def _all_members(self) -> Iterable[Member]:
+        for entry, _ in self.entries:
+            yield from entry.users
+            for privilege in entry.privileges:
+                for allowance in privilege.allowances:
+                    yield from allowance.runas or ()
+        for alias in self.aliases.values():
+            yield from alias.members if alias.kind in ("User", "Runas") else ()
+        for default in self.defaults:
+            yield from default.members
+
+    def made_administrator(self, name: str, now: datetime) -> Source | None:
+        """The line that makes an administrator of whoever bears a name, and not of everybody."""
+        given = self.elevation(Person(name, NO_NUMBER), now)
+        everybody = self.elevation(Person("", NO_NUMBER), now)
+        return given.sources[0] if given.everything and not everybody.everything else None
+
+    def makes_administrators(self, group: str, gid: int, now: datetime) -> tuple[Source, ...]:
+        """The lines that make administrators of a group's members; none where everybody is one."""
+        if self.elevation(Person("", NO_NUMBER), now).everything:
+            return ()
+        given = self.elevation(Person("", NO_NUMBER, (group,), (gid,)), now)
+        return given.sources if given.everything else ()
+
+    def names_user(self, name: str) -> list[Source]:
+        """The lines that name a user by its name, wherever."""
+        wanted = name.casefold()
+
+        def names(members: Iterable[Member]) -> bool:
+            return any(m.what in (What.NAME, What.ALIAS) and m.text.casefold() == wanted for m in members)
+
+        aliases = {a.name for a in self.aliases.values() if a.kind == "User" and names(a.members)}
+        return [
+            source
+            for entry, source in self.entries
+            if names(entry.users) or any(m.what is What.ALIAS and m.text in aliases for m in entry.users)
+        ]
 
 
-def elevations(root: Root) -> tuple[list[Elevation], list[Source]]:
-    """Who may run everything as root, with the line that says so; and the files and lines that sudo passes over.
+@define
+class _Case:
+    """One person's case. What an alias comes to is worked out once; one that goes in circles comes to nothing."""
 
-    Without the program sudo nothing that is written counts.
-    """
-    if not any(root.exists(f"{folder}/sudo") for folder in ("/usr/bin", "/usr/local/bin")):
-        return [], []
-    reading = _Reading(root)
-    _read(reading, SUDOERS, 0)
-    granted: dict[str, Elevation | None] = {}
-    for users, rest, source in reading.specs:
-        for who in _expand(reading, "User", _split(users, ",")):
-            if who.startswith("!"):
+    sudoers: Sudoers
+    person: Person
+    now: datetime
+    settings: dict[str, str | bool] = field(factory=dict)
+    _known: dict[tuple[str, str], bool | None] = field(factory=dict)
+
+    def __attrs_post_init__(self) -> None:
+        for default in self.sudoers.defaults:
+            if self._is_for_us(default):
+                self.settings[default.name] = default.value
+
+    def _is_for_us(self, default: Default) -> bool:
+        match default.scope:
+            case "":
+                return True
+            case "@":
+                return self._says(default.members, "Host", self._is_host) is True
+            case ":":
+                return self._says(default.members, "User", self._is_user) is True
+            case ">":
+                return self._says(default.members, "Runas", self._is_root) is True
+            case _:
+                return False
+
+    def decided(self) -> Elevation:
+        """Everything that the entries come to: the last that is about a command decides on it."""
+        everything: bool | None = None
+        but: dict[str, Source] = {}
+        some: dict[str, tuple[Source, bool | None]] = {}
+        found: Source | None = None
+        asks: bool | None = None
+        for entry, source in reversed(self.sudoers.entries):
+            if self._says(entry.users, "User", self._is_user) is not True:
                 continue
-            everything = _gives_everything(reading, rest)
+            for privilege in reversed(entry.privileges):
+                if self._says(privilege.hosts, "Host", self._is_host) is not True:
+                    continue
+                for allowance in reversed(privilege.allowances):
+                    if not self._counts(allowance):
+                        continue
+                    for command, allowed in self._commands(allowance.command):
+                        if command == EVERY:
+                            everything, found, asks = allowed, source, allowance.asks_password
+                            break
+                        if command in some or command in but:
+                            continue
+                        if allowed:
+                            some[command] = source, allowance.asks_password
+                        else:
+                            but[command] = source
+                    if everything is not None:
+                        break
+                if everything is not None:
+                    break
             if everything is not None:
-                granted[who] = Elevation(who, source) if everything else None
-    return [elevation for elevation in granted.values() if elevation], reading.passed_over
+                break
+        if everything:
+            assert found is not None
+            return Elevation(True, (), tuple(sorted(but)), self._password(asks), (found,))
+        if not some:
+            return NONE
+        denials = tuple(sorted(but))
+        sources = tuple({source.where: source for source, _ in some.values()}.values())
+        asked = [self._password(ask) for _, ask in some.values()]
+        weakest = Asked.NONE if Asked.NONE in asked else asked[0]
+        return Elevation(False, tuple(sorted(some)), denials, weakest, sources)
+
+    def _counts(self, allowance: Allowance) -> bool:
+        """Whether it holds today, and for root."""
+        if allowance.not_before and self.now < _moment(allowance.not_before):
+            return False
+        if allowance.not_after and self.now > _moment(allowance.not_after):
+            return False
+        if allowance.runas is None:
+            default = str(self.settings.get("runas_default", "root"))
+            return self._same_user(default, ROOT) or default == "#0"
+        if not allowance.runas:
+            return self.person.uid == 0
+        return self._says(allowance.runas, "Runas", self._is_root) is True
+
+    def _password(self, asks: bool | None) -> Asked:
+        if asks is None:
+            asks = self.settings.get("authenticate", True) is not False
+        exempt = str(self.settings.get("exempt_group", ""))
+        if not asks or self.person.uid == 0 or (exempt and self._in_group(exempt)):
+            return Asked.NONE
+        if self.settings.get("rootpw") is True:
+            return Asked.ROOT
+        if self.settings.get("runaspw") is True:
+            return (
+                Asked.ROOT if self._same_user(str(self.settings.get("runas_default", "root")), ROOT) else Asked.TARGET
+            )
+        return Asked.ROOT if self.settings.get("targetpw") is True else Asked.OWN
+
+    # Lists
+
+    def _says(self, members: Sequence[Member], kind: str, matches: Callable[[Member], bool | None]) -> bool | None:
+        """Whether a list is about somebody (True), takes them out (False), or says nothing: the last member decides."""
+        for member in reversed(members):
+            about: bool | None
+            if member.what is What.ALL:
+                about = True
+            elif member.what is What.ALIAS and (kind, member.text) in self.sudoers.aliases:
+                about = self._alias(kind, member.text, matches)
+            else:
+                about = matches(member) or None
+            if about is not None:
+                return about is not member.negated
+        return None
+
+    def _alias(self, kind: str, name: str, matches: Callable[[Member], bool | None]) -> bool | None:
+        if (kind, name) not in self._known:
+            self._known[kind, name] = None
+            self._known[kind, name] = self._says(self.sudoers.aliases[kind, name].members, kind, matches)
+        return self._known[kind, name]
+
+    def _is_user(self, member: Member) -> bool:
+        return self._is(member, self.person)
+
+    def _is_root(self, member: Member) -> bool:
+        return self._is(member, ROOT)
+
+    def _is(self, member: Member, person: Person) -> bool:
+        match member.what:
+            case What.NAME | What.ALIAS:
+                return self._same_user(member.text, person)
+            case What.NUMBER:
+                return _number(member.text) == person.uid
+            case What.GROUP:
+                return self._in_group(member.text, person)
+            case What.GROUP_NUMBER:
+                return _number(member.text) in person.gids
+            case _:
+                return False
+
+    def _same_user(self, name: str, person: Person) -> bool:
+        return _alike(name, person.name, self.settings.get("case_insensitive_user", True) is not False)
+
+    def _in_group(self, name: str, person: Person | None = None) -> bool:
+        without_case = self.settings.get("case_insensitive_group", True) is not False
+        return any(_alike(name, group, without_case) for group in (person or self.person).groups)
+
+    def _is_host(self, member: Member) -> bool:
+        if member.what is What.ELSEWHERE:
+            return False
+        name = self.sudoers.host if "." in member.text else self.sudoers.host.partition(".")[0]
+        if re.search(r"[*?\[\\]", member.text):
+            return fnmatchcase(name, member.text)
+        return _alike(member.text, name, True)
+
+    # Commands
+
+    def _commands(self, command: Member) -> Iterable[tuple[str, bool]]:
+        """The commands that it is about, the last first, each with whether it is allowed."""
+        seen: set[str] = set()
+
+        def expand(member: Member, allowed: bool) -> Iterable[tuple[str, bool]]:
+            allowed = allowed is not member.negated
+            alias = self.sudoers.aliases.get(("Cmnd", member.text)) if member.what is What.ALIAS else None
+            if alias is None:
+                if member.what in (What.COMMAND, What.ALL):
+                    yield member.text, allowed
+                return
+            if alias.name in seen:
+                return
+            seen.add(alias.name)
+            for each in reversed(alias.members):
+                yield from expand(each, allowed)
+
+        return expand(command, True)
 
 
-def _read(reading: _Reading, file: str, depth: int) -> None:
-    root = reading.root
-    path = root.place(file)
-    if depth > DEEPEST or not path.exists():
-        return
-    now = path.stat()
-    if now.st_mode & stat.S_IWOTH or now.st_uid != 0 or (now.st_mode & stat.S_IWGRP and now.st_gid != 0):
-        reading.passed_over.append(Source(file, None, "wrong owner or writable by others, so sudo ignores it"))
-        return
-    for number, line in _joined(root.lines(file)):
-        if include := _INCLUDE.match(line):
-            target = include[2].strip('"')
-            target = target if target.startswith("/") else f"{file.rpartition('/')[0]}/{target}"
-            if include[1] == "include":
-                _read(reading, target, depth + 1)
-                continue
-            for name in root.names_in(target):
-                if "." in name or name.endswith("~"):
-                    reading.passed_over.append(Source(f"{target}/{name}", None, "sudo ignores names with . or ~"))
-                else:
-                    _read(reading, f"{target}/{name}", depth + 1)
-            continue
-        text = line.split("#", 1)[0] if not re.search(r"#\d", line) else line
-        if not text.strip() or text.lstrip().startswith("Defaults"):
-            continue
-        if alias := _ALIAS.match(text):
-            kind = "Cmnd" if alias[1] == "Cmd" else alias[1]
-            for definition in _split(alias[2], ":"):
-                name, _, members = definition.partition("=")
-                reading.aliases[kind, name.strip()] = _split(members, ",")
-            continue
-        users, equals, rest = text.partition("=")
-        words = users.split()
-        if equals and len(words) >= 2:
-            hosts = words[-1]
-            if "ALL" in hosts or root.live:
-                shown = " ".join(text.split())
-                reading.specs.append((" ".join(words[:-1]), rest, Source(file, number, shown)))
+def _host(root: Root) -> str:
+    """The system's name as sudo goes by it: where it was built to, which Debian and its kin do, the full one that
+    hosts(5) has for it."""
+    name = host_name(root)
+    kin = " ".join(line for line in root.lines("/etc/os-release") if line.startswith(("ID=", "ID_LIKE=")))
+    if "debian" in kin or "ubuntu" in kin:
+        for line in root.lines("/etc/hosts"):
+            names = line.split("#", 1)[0].split()[1:]
+            if name.casefold() in (each.casefold() for each in names):
+                return names[0]
+    return name
 
 
-def _gives_everything(reading: _Reading, rest: str) -> bool | None:
-    """Whether a command list gives everything as root (True), takes everything away (False), or neither (None)."""
-    runas = re.match(r"\s*\(([^)]*)\)", rest)
-    if runas:
-        users = _expand(reading, "Runas", _split(runas[1].partition(":")[0], ","))
-        if not {"ALL", "root", "#0"} & set(users):
-            return None
-        rest = rest[runas.end() :]
-    answer = None
-    for command in _split(rest, ","):
-        bare = _TAG.sub("", _OPTION.sub("", re.sub(r"^\([^)]*\)\s*", "", command)))
-        for each in _expand(reading, "Cmnd", [bare.strip()]):
-            if each == "ALL":
-                answer = True
-            elif each == "!ALL":
-                answer = False
-    return answer
+def _alike(one: str, other: str, without_case: bool) -> bool:
+    return one.casefold() == other.casefold() if without_case else one == other
 
 
-def _expand(reading: _Reading, kind: str, names: Sequence[str], depth: int = 0) -> Iterator[str]:
-    for name in names:
-        members = reading.aliases.get((kind, name.strip()))
-        if members is not None and depth < DEEPEST:
-            yield from _expand(reading, kind, members, depth + 1)
-        elif name.strip():
-            yield name.strip()
+def _number(text: str) -> int:
+    return int(text) if len(text) < 12 else -1
 
 
-def _split(text: str, separator: str) -> list[str]:
-    return [part.strip() for part in re.split(rf"(?<!\\){separator}", text) if part.strip()]
-
-
-def _joined(lines: Sequence[str]) -> Iterator[tuple[int, str]]:
-    first, joined = 0, ""
-    for number, line in enumerate(lines, start=1):
-        first = first or number
-        if line.endswith("\\"):
-            joined += line[:-1]
-            continue
-        yield first, joined + line
-        first, joined = 0, ""
-    if joined:
-        yield first, joined
+def _moment(text: str) -> datetime:
+    """A date of sudoers(5): yyyymmddHH[MM[SS]], of universal time with a Z, or as far from it as is said; else of the
+    machine's own."""
+    found = re.fullmatch(r"(\d{4})(\d\d)(\d\d)(\d\d)(\d\d)?(\d\d)?(?:[.,]\d+)?(Z|[+-]\d{4})?", text)
+    if found is None:
+        return datetime.max
+    year, month, day, hour, minute, second = (int(part or 0) for part in found.groups()[:6])
+    try:
+        moment = datetime(year, month, day, hour, minute, min(second, 59))
+        if found[7] is None:
+            return moment
+        away = 0 if found[7] == "Z" else int(found[7][1:3]) * 60 + int(found[7][3:])
+        zone = timezone(timedelta(minutes=-away if found[7][0] == "-" else away))
+        return moment.replace(tzinfo=zone).astimezone().replace(tzinfo=None)
+    except (ValueError, OverflowError):
+        return datetime.max

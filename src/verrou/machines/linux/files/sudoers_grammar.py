@@ -1,0 +1,500 @@
+"""The grammar of sudoers(5): one logical line after the other, as typed entries. What cannot be parsed is one entry
+too, since sudo passes over that line alone."""
+
+import re
+from collections.abc import Callable, Iterator, Sequence
+from enum import StrEnum
+from typing import TypeAlias, TypeVar
+
+from attrs import define, field, frozen
+
+MOST_PARTS = 100_000
+"""How many parts a line may have before it counts as broken: nothing that a person wrote has as many."""
+
+
+class What(StrEnum):
+    """What a member of a list is."""
+
+    ALL = "ALL"
+    NAME = "name"
+    ALIAS = "alias"
+    NUMBER = "number"
+    GROUP = "group"
+    GROUP_NUMBER = "group number"
+    ELSEWHERE = "kept elsewhere"
+    """A netgroup, or a group that a plug-in knows: this machine's files do not say who is in it."""
+    COMMAND = "command"
+
+
+@frozen
+class Member:
+    """One member of a list of users, runas users, hosts or commands. ``negated``: it takes away what it is about."""
+
+    what: What
+    text: str
+    negated: bool = False
+
+
+@frozen
+class Allowance:
+    """One command of an entry, with all that holds for it: as whom (None: as the runas default; an empty tuple: as
+    whoever asks), whether a password is asked (None: the defaults say), and between which moments."""
+
+    command: Member
+    runas: tuple[Member, ...] | None = None
+    asks_password: bool | None = None
+    not_before: str = ""
+    not_after: str = ""
+
+
+@frozen
+class Privilege:
+    """On which hosts which commands."""
+
+    hosts: tuple[Member, ...]
+    allowances: tuple[Allowance, ...]
+
+
+@frozen
+class Entry:
+    """Who may run what."""
+
+    users: tuple[Member, ...]
+    privileges: tuple[Privilege, ...]
+
+
+@frozen
+class Alias:
+    """A name for a list; ``kind`` is User, Runas, Host or Cmnd."""
+
+    kind: str
+    name: str
+    members: tuple[Member, ...]
+
+
+@frozen
+class Default:
+    """One setting, and for whom: ``scope`` is nothing, ``@`` hosts, ``:`` users, ``>`` runas users or ``!`` commands.
+    ``value`` is True or False for a switch."""
+
+    scope: str
+    members: tuple[Member, ...]
+    name: str
+    value: str | bool
+
+
+@frozen
+class Include:
+    """Another file, or with ``folder`` all of one."""
+
+    path: str
+    folder: bool
+
+
+@frozen
+class Unusable:
+    """A line, or a part of one, that is not understood; ``why`` says what was found."""
+
+    why: str
+
+
+Parsed: TypeAlias = Entry | Alias | Default | Include | Unusable
+
+
+class _Wrong(Exception):
+    """What was found instead of what was looked for."""
+
+
+class _NoPath(_Wrong):
+    """A word where the path of a command should stand."""
+
+
+_INCLUDE = re.compile(r"[ \t]*[@#]include(dir)?[ \t]+(.*)", re.DOTALL)
+_ALIASES = re.compile(r"[ \t]*(User|Runas|Host|Cmnd|Cmd)_Alias[ \t]+")
+_DEFAULTS = re.compile(r"[ \t]*Defaults(?:([:@>!])|[ \t]+|$)")
+_ALIAS_NAME = re.compile(r"[A-Z][A-Z0-9_]*")
+_TAG = re.compile(r"(NO)?(PASSWD|EXEC|SETENV|LOG_INPUT|LOG_OUTPUT|MAIL|FOLLOW|INTERCEPT)[ \t]*:")
+_OPTION = re.compile(
+    r"(ROLE|TYPE|APPARMOR_PROFILE|PRIVS|LIMITPRIVS|TIMEOUT|CWD|CHROOT|NOTBEFORE|NOTAFTER)[ \t]*=[ \t]*"
+)
+_DIGEST = re.compile(r"sha(224|256|384|512)[ \t]*:[ \t]*([A-Za-z0-9+/]+={0,2}|[0-9a-fA-F]+)[ \t]*")
+_NUMBER = re.compile(r"#(-?\d+)")
+_WORD = re.compile(r"(?:\\[^\n]|[^#>!=:,()\s\\\"])+")
+_OPTION_VALUE = re.compile(r"\"(?:\\.|[^\"\\\n])*\"|(?:\\[^\n]|[^\s,\\])+")
+_UNQUOTED = re.compile(r"(?:\\[^\n]|[^\s,\\\"])+")
+_QUOTED = re.compile(r"\"((?:\\.|[^\"\\])+)\"")
+_PATH = re.compile(r"/(?:\\[,:= \t#]|\\[^\n]|[^,:=\\\s#])*")
+_ARGUMENTS = re.compile(r"(?:\\[^\n]|[^#:,=\\\n])+")
+_NOTHING = re.compile("")
+_DATE = re.compile(r"\d{10}(?:\d{2}){0,2}(?:[.,]\d+)?(?:Z|[+-]\d{4})?")
+_PARAMETER = re.compile(r"(!*)[ \t]*([a-z_]+)[ \t]*")
+
+
+@define
+class _Line:
+    """A logical line, read from left to right."""
+
+    text: str
+    at: int = 0
+    parts: int = field(default=0, init=False)
+
+    def blanks(self) -> None:
+        while self.at < len(self.text) and self.text[self.at] in " \t":
+            self.at += 1
+
+    def sees(self, sign: str) -> bool:
+        return self.text.startswith(sign, self.at)
+
+    def takes(self, sign: str) -> bool:
+        self.blanks()
+        if not self.sees(sign):
+            return False
+        self.at += len(sign)
+        self.blanks()
+        return True
+
+    def match(self, pattern: re.Pattern[str]) -> re.Match[str] | None:
+        found = pattern.match(self.text, self.at)
+        if found:
+            self.at = found.end()
+        return found
+
+    def needs(self, pattern: re.Pattern[str], what: str) -> re.Match[str]:
+        self.blanks()
+        found = self.match(pattern)
+        if found is None:
+            raise _Wrong(f"{what} is missing before {self.rest()!r}")
+        return found
+
+    def rest(self) -> str:
+        return self.text[self.at : self.at + 20]
+
+    @property
+    def done(self) -> bool:
+        self.blanks()
+        return self.at >= len(self.text)
+
+    def end(self) -> None:
+        if not self.done:
+            raise _Wrong(f"{self.rest()!r} is not understood")
+
+    def counted(self) -> None:
+        self.parts += 1
+        if self.parts > MOST_PARTS:
+            raise _Wrong(f"it has more than {MOST_PARTS} parts")
+
+
+def parsed(text: str) -> Iterator[Parsed]:
+    """What one logical line (comments taken off) says."""
+    if not text.strip():
+        return
+    try:
+        yield from _parsed(text)
+    except _Wrong as wrong:
+        yield Unusable(str(wrong))
+
+
+def _parsed(text: str) -> Iterator[Parsed]:
+    if include := _INCLUDE.fullmatch(text):
+        yield _include(include[2], folder=bool(include[1]))
+    elif aliases := _ALIASES.match(text):
+        kind = "Cmnd" if aliases[1] == "Cmd" else aliases[1]
+        yield from _aliases(_Line(text, aliases.end()), kind)
+    elif defaults := _DEFAULTS.match(text):
+        yield from _defaults(_Line(text, defaults.end()), defaults[1] or "")
+    else:
+        yield from _entry(_Line(text))
+
+
+def _include(text: str, *, folder: bool) -> Include:
+    quoted = re.fullmatch(r"[ \t]*\"([^\"]*)\"[ \t]*(#.*)?", text)
+    if quoted:
+        return Include(quoted[1], folder)
+    word = re.match(r"(?:\\.|[^\s\\#])+", text)
+    rest = text[word.end() :].strip() if word else text
+    if word is None or (rest and not rest.startswith("#")):
+        raise _Wrong(f"an include of {text.strip()[:40]!r}")
+    return Include(re.sub(r"\\(.)", r"\1", word[0]), folder)
+
+
+def _aliases(line: _Line, kind: str) -> Iterator[Parsed]:
+    one = {"User": _user, "Runas": _user, "Host": _host, "Cmnd": _command}[kind]
+
+    def alias() -> Alias:
+        name = line.needs(_ALIAS_NAME, "the name of an alias")[0]
+        if name == "ALL":
+            raise _Wrong("ALL is no name for an alias")
+        if not line.takes("="):
+            raise _Wrong(f"= is missing after {name}")
+        return Alias(kind, name, _list(line, one))
+
+    yield from _parts(line, alias)
+
+
+P = TypeVar("P")
+
+
+def _parts(line: _Line, one: Callable[[], P]) -> "Iterator[P | Unusable]":
+    """What stands between colons. What is wrong spoils the whole line, but for a later part at whose end it is found:
+    then the parts before it count, and sudo goes on behind it."""
+    parts: list[P | Unusable] = [one()]
+    while not line.done:
+        if not line.takes(":"):
+            raise _Wrong(f"{line.rest()!r} is not understood")
+        try:
+            parts.append(one())
+        except _Wrong as wrong:
+            line.match(_WORD if isinstance(wrong, _NoPath) else _NOTHING)
+            if not line.done and not line.sees(":"):
+                raise
+            parts.append(Unusable(str(wrong)))
+    yield from parts
+
+
+def _list(line: _Line, one: Callable[[_Line], Member]) -> tuple[Member, ...]:
+    members = [_negatable(line, one)]
+    while line.takes(","):
+        members.append(_negatable(line, one))
+    return tuple(members)
+
+
+def _negatable(line: _Line, one: Callable[[_Line], Member]) -> Member:
+    line.counted()
+    negated = False
+    while line.takes("!"):
+        negated = not negated
+    member = one(line)
+    line.blanks()
+    return Member(member.what, member.text, negated)
+
+
+def _user(line: _Line) -> Member:
+    if line.sees("+"):
+        line.at += 1
+        return Member(What.ELSEWHERE, f"+{_word(line)}")
+    if line.sees("%"):
+        line.at += 1
+        if line.sees(":"):
+            line.at += 1
+            text = line.match(_NUMBER)
+            return Member(What.ELSEWHERE, f"%:{text[0] if text else _name(line)}")
+        if number := line.match(_NUMBER):
+            return Member(What.GROUP_NUMBER, number[1])
+        return Member(What.GROUP, _name(line))
+    if number := line.match(_NUMBER):
+        return Member(What.NUMBER, number[1])
+    if line.sees('"'):
+        quoted = _name(line)
+        if quoted[:1] in ("%", "+"):
+            return _user(_Line(_escaped(quoted)))
+        return Member(What.NAME, quoted)
+    return _plain(line)
+
+
+def _escaped(text: str) -> str:
+    """A quoted text as one word."""
+    return text[0] + re.sub(r"([^\w%:#+.-])", r"\\\1", text[1:])
+
+
+def _host(line: _Line) -> Member:
+    if _TAG.match(line.text, line.at):
+        raise _Wrong(f"{line.rest()!r} is no host")
+    if line.sees("+"):
+        line.at += 1
+        return Member(What.ELSEWHERE, f"+{_word(line)}")
+    if line.sees('"'):
+        return Member(What.NAME, _name(line))
+    address = line.match(re.compile(r"[0-9a-fA-F]*:[0-9a-fA-F:.]*:[0-9a-fA-F:.]*(?:/[0-9a-fA-F:.]+)?"))
+    return Member(What.NAME, address[0]) if address else _plain(line)
+
+
+def _plain(line: _Line) -> Member:
+    raw = line.match(_WORD)
+    if raw is None:
+        raise _Wrong(f"a name is missing before {line.rest()!r}")
+    if raw[0] == "ALL":
+        return Member(What.ALL, "ALL")
+    what = What.ALIAS if _ALIAS_NAME.fullmatch(raw[0]) else What.NAME
+    return Member(what, _unescaped(raw[0]))
+
+
+def _word(line: _Line) -> str:
+    found = line.match(_WORD)
+    if found is None:
+        raise _Wrong(f"a name is missing before {line.rest()!r}")
+    return _unescaped(found[0])
+
+
+def _name(line: _Line) -> str:
+    """A name, quoted or not."""
+    if quoted := line.match(_QUOTED):
+        return re.sub(r"\\\"", '"', quoted[1])
+    return _word(line)
+
+
+def _unescaped(text: str) -> str:
+    hexed = re.sub(r"\\x([0-9a-fA-F]{2})", lambda found: chr(int(found[1], 16)), text)
+    return re.sub(r"\\(.)", r"\1", hexed)
+
+
+def _command(line: _Line) -> Member:
+    start = line.at
+    while line.match(_DIGEST):
+        line.takes(",")
+    digests = line.text[start : line.at]
+    if path := line.match(_PATH):
+        return Member(What.COMMAND, digests + path[0] + ("" if path[0].endswith("/") else _arguments(line)))
+    if pattern := line.match(re.compile(r"\^[^\s]*\$")):
+        return Member(What.COMMAND, pattern[0] + _arguments(line))
+    start = line.at
+    word = line.match(re.compile(r"[A-Za-z][A-Za-z0-9_]*"))
+    if word is None:
+        raise _Wrong(f"a command is missing before {line.rest()!r}")
+    if word[0] in ("sudoedit", "list"):
+        return Member(What.COMMAND, word[0] + _arguments(line))
+    if word[0] == "ALL":
+        return Member(What.ALL, "ALL")
+    if not _ALIAS_NAME.fullmatch(word[0]):
+        line.at = start
+        raise _NoPath(f"{word[0]!r} is no command: a path is needed")
+    return Member(What.ALIAS, word[0])
+
+
+def _arguments(line: _Line) -> str:
+    if line.at < len(line.text) and line.text[line.at] in " \t":
+        found = line.match(_ARGUMENTS)
+        return f" {found[0].strip()}".rstrip() if found else ""
+    return ""
+
+
+def _entry(line: _Line) -> Iterator[Parsed]:
+    line.blanks()
+    users = _list(line, _user)
+
+    def privilege() -> Privilege:
+        hosts = _list(line, _host)
+        if not line.takes("="):
+            raise _Wrong(f"= is missing before {line.rest()!r}")
+        return Privilege(hosts, tuple(_allowances(line)))
+
+    parts = list(_parts(line, privilege))
+    yield Entry(users, tuple(part for part in parts if isinstance(part, Privilege)))
+    yield from (part for part in parts if isinstance(part, Unusable))
+
+
+def _allowances(line: _Line) -> Iterator[Allowance]:
+    """The commands of a privilege: what is said before one holds for those after it too."""
+    runas: tuple[Member, ...] | None = None
+    asks: bool | None = None
+    dates = {"NOTBEFORE": "", "NOTAFTER": ""}
+    while True:
+        line.blanks()
+        if line.takes("("):
+            runas = _runas(line)
+        while option := line.match(_OPTION):
+            value = line.needs(_UNQUOTED, f"a value of {option[1]}")[0]
+            if option[1] in dates:
+                if not _DATE.fullmatch(value):
+                    raise _Wrong(f"{value[:40]!r} is no date for {option[1]}")
+                dates[option[1]] = value
+            line.blanks()
+        while tag := line.match(_TAG):
+            if tag[2] == "PASSWD":
+                asks = tag[1] is None
+            line.blanks()
+        command = _negatable(line, _command)
+        yield Allowance(command, runas, asks, dates["NOTBEFORE"], dates["NOTAFTER"])
+        if not line.takes(","):
+            return
+
+
+NOBODY_ELSE: tuple[Member, ...] = ()
+"""Runas users where only groups are named, or nobody: whoever asks stays who they are."""
+
+
+def _runas(line: _Line) -> tuple[Member, ...]:
+    users = NOBODY_ELSE
+    line.blanks()
+    if not line.sees(":") and not line.sees(")"):
+        users = _list(line, _user)
+    if line.takes(":") and (users or not line.sees(")")):
+        _list(line, _runas_group)
+    if not line.takes(")"):
+        raise _Wrong(f") is missing before {line.rest()!r}")
+    return users
+
+
+def _runas_group(line: _Line) -> Member:
+    if line.sees("%") or line.sees("+"):
+        raise _Wrong(f"{line.rest()!r} is no group that a command could run with")
+    return _user(line)
+
+
+def _defaults(line: _Line, scope: str) -> Iterator[Parsed]:
+    members: tuple[Member, ...] = ()
+    if scope:
+        line.blanks()
+        members = _list(line, {"@": _host, ":": _user, ">": _user, "!": _command_name}[scope])
+    found: list[Parsed] = []
+    while True:
+        parameter = line.needs(_PARAMETER, "a setting")
+        line.blanks()
+        value: str | bool = len(parameter[1]) % 2 == 0
+        if operator := line.match(re.compile(r"[+-]?=[ \t]*")):
+            quoted = line.match(_QUOTED)
+            raw = quoted[1] if quoted else (line.match(_OPTION_VALUE) or [""])[0]
+            value = _unescaped(raw) if operator[0].strip() == "=" else f"{operator[0].strip()}{raw}"
+        found.append(Default(scope, members, parameter[2], value))
+        if not line.takes(","):
+            break
+    line.end()
+    yield from found
+
+
+def _command_name(line: _Line) -> Member:
+    """A command of a Defaults line, which has no arguments."""
+    line.counted()
+    if path := line.match(_PATH):
+        return Member(What.COMMAND, path[0])
+    return _plain(line)
+
+
+def logical_lines(lines: Sequence[str]) -> Iterator[tuple[int, str]]:
+    """Lines joined where one ends in a backslash, comments taken off, each with the number of its first one, from 1."""
+    first = 0
+    parts: list[str] = []
+    for number, line in enumerate(lines, start=1):
+        first = first or number
+        if not parts and _INCLUDE.fullmatch(line):
+            yield number, line
+            first = 0
+            continue
+        bare, commented = _without_comment(line)
+        if not commented and bare.endswith("\\") and not bare.endswith("\\\\"):
+            parts.append(bare[:-1])
+            continue
+        yield first, " ".join((*parts, bare))
+        first, parts = 0, []
+    if parts:
+        yield first, " ".join(parts)
+
+
+def _without_comment(text: str) -> tuple[str, bool]:
+    """The text before its comment, and whether there is one: ``#`` begins one wherever it stands, but for before a
+    number at a word's beginning, within quotes and behind a backslash."""
+    quoted = False
+    at = 0
+    while at < len(text):
+        sign = text[at]
+        if sign == "\\":
+            at += 2
+            continue
+        if sign == '"':
+            quoted = not quoted
+        elif sign == "#" and not quoted:
+            is_number = re.match(r"#-?\d", text[at : at + 3])
+            at_word = at == 0 or text[at - 1] in " \t,!(:%>=@"
+            if not (is_number and at_word):
+                return text[:at], True
+        at += 1
+    return text, False

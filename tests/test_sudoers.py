@@ -1,0 +1,118 @@
+"""Sudoers files are read as sudo reads them: asked of sudo itself, in a throwaway root."""
+
+import json
+from collections.abc import Iterator
+from datetime import datetime
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Verrou
+from debian_root import PrivateRoot
+from sudoers_files import HOST, LINES, SAMPLES, manned, put, sudo_says, we_say
+from verrou.machines.linux.files.sudoers import Asked, Person, Sudoers
+from verrou.machines.linux.files.sudoers_grammar import logical_lines, parsed
+from verrou.machines.linux.root import Root
+
+WARDEN = Person("warden", 2001, ("warden", "ringers"), (2001, 2100))
+
+
+@pytest.fixture
+def sudo_root(root: PrivateRoot) -> Iterator[PrivateRoot]:
+    manned(root)
+    yield root
+
+
+def differing(root: PrivateRoot, text: str) -> dict[tuple[str, str], tuple[bool | None, bool]]:
+    put(root, text)
+    ours, theirs = we_say(root), sudo_says(root)
+    return {pair: (ours[pair], theirs[pair]) for pair in theirs if ours[pair] not in (None, theirs[pair])}
+
+
+@pytest.mark.real_root
+@given(LINES)
+def test_made_up_files(sudo_root: PrivateRoot, lines: list[str]) -> None:
+    assert not differing(sudo_root, "\n".join(lines) + "\n")
+
+
+@pytest.mark.real_root
+def test_files_with_one_thing_each(sudo_root: PrivateRoot) -> None:
+    wrong = {text: found for text in SAMPLES if (found := differing(sudo_root, f"{text}\n"))}
+    assert not wrong
+
+
+@pytest.mark.real_root
+def test_the_files_that_the_package_ships(sudo_root: PrivateRoot) -> None:
+    shipped = [p for p in (sudo_root.path / "usr/share/doc/sudo/examples").iterdir() if p.suffix not in (".gz", ".sh")]
+    texts = [p.read_text() for p in shipped if p.is_file()]
+    assert any("Cmnd_Alias" in text for text in texts), "the package's own sudoers is among them"
+    for text in (sudo_root.read("/etc/sudoers"), *texts):
+        assert not differing(sudo_root, text), text
+
+
+@pytest.mark.real_root
+def test_included_files(sudo_root: PrivateRoot) -> None:
+    for name, who in (("season", "tern"), ("season.old", "warden"), ("open", "warden"), (HOST, "warden")):
+        sudo_root.write(f"/etc/more.d/{name}", f"{who} ALL=(ALL) ALL\n")
+        (sudo_root.path / "etc/more.d" / name).chmod(0o666 if name == "open" else 0o440)
+    for text in (
+        "@includedir /etc/more.d",
+        "@include /etc/more.d/%h",
+        "@include more.d/season",
+        '@include "/etc/more.d/season" # why',
+        "#include /etc/more.d/open",
+        "@include /etc/sudoers\ntern ALL=ALL",
+    ):
+        found = differing(sudo_root, f"{text}\n") if "etc/sudoers" not in text else {}
+        assert not found, text
+    put(sudo_root, "@include /etc/sudoers\n" * 2 + "tern ALL=ALL\n")
+    assert Sudoers.load(Root(sudo_root.path)).unknown, "a file that includes itself twice is not read for ever"
+
+
+@pytest.mark.parametrize(
+    ("text", "asked", "commands"),
+    [
+        ("warden ALL=ALL", Asked.OWN, ()),
+        ("warden ALL=NOPASSWD:ALL", Asked.NONE, ()),
+        ("Defaults !authenticate\nwarden ALL=ALL", Asked.NONE, ()),
+        ("Defaults !authenticate\nwarden ALL=PASSWD:ALL", Asked.OWN, ()),
+        ("Defaults:warden rootpw\nwarden ALL=ALL", Asked.ROOT, ()),
+        ("Defaults targetpw\nwarden ALL=ALL", Asked.ROOT, ()),
+        ("Defaults exempt_group=ringers\nwarden ALL=ALL", Asked.NONE, ()),
+        ("warden ALL=/usr/bin/apt, NOPASSWD: /sbin/halt", Asked.NONE, ("/sbin/halt", "/usr/bin/apt")),
+    ],
+)
+def test_with_which_password(tmp_path: Path, text: str, asked: Asked, commands: tuple[str, ...]) -> None:
+    (tmp_path / "usr/bin").mkdir(parents=True)
+    (tmp_path / "usr/bin/sudo").touch()
+    (tmp_path / "etc").mkdir()
+    (tmp_path / "etc/sudoers").write_text(f"{text}\n")
+    said = Sudoers.load(Root(tmp_path)).elevation(WARDEN, datetime.now())
+    assert (said.password, said.commands, said.everything) == (asked, commands, not commands)
+
+
+@pytest.mark.real_root
+def test_who_may_only_become_itself_is_no_administrator(sudo_root: PrivateRoot) -> None:
+    """Asked by a trial as the person itself: a listing by root takes some of these for whoever lists."""
+    tern = "Defaults:warden runas_default=tern\nwarden ALL = NOPASSWD: ALL\n"
+    for text in (tern, *(f"warden ALL = {runas} NOPASSWD: ALL\n" for runas in ("()", "(:)", "(: ringers)", "(#2001)"))):
+        put(sudo_root, text)
+        tried = sudo_root.inside("sudo", "-n", "-u", "root", "true", user="2001")
+        assert (tried.returncode == 0) is we_say(sudo_root)["warden", "/usr/bin/env"] is False
+
+
+def test_lines_that_matter_are_told(sudo_root: PrivateRoot, verrou: Verrou) -> None:
+    put(sudo_root, "%ringers ALL=(ALL) ALL\nwarden ALL=(ALL) !ALL\ntern ALL=/usr/bin/id\nbroken\n")
+    told = verrou("account", "list", "--all", "-m", sudo_root.path, "--format", "json").stdout
+    listed = {account["name"]: account for account in json.loads(told)}
+    assert listed["warden"]["role"] == "standard", "what a group gives, a later line takes"
+    assert listed["tern"]["may_run"] == ["/usr/bin/id"] and listed["tern"]["role"] == "standard"
+    assert "/etc/sudoers:4" in verrou("survey", "-m", sudo_root.path).stderr
+
+
+@given(st.text(st.sampled_from(' \t!,:=()"\\#%+ALtern/0_@'), max_size=60))
+def test_any_text_is_parsed(text: str) -> None:
+    for _, line in logical_lines(text.split("\n")):
+        list(parsed(line))
