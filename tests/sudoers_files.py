@@ -51,7 +51,7 @@ _COMMANDS += ["NOSUCH", "LOOP", '/usr/bin/true ""', "/usr/bin/i\\,d", "/usr/bin/
 _TAGS = ["", "", "", "NOPASSWD: ", "PASSWD:", "NOEXEC: ", "NOPASSWD: SETENV: ", "NOPASSWD :"]
 _DATES = ["", "", "", "NOTBEFORE=20200101000000Z ", "NOTAFTER=20200101000000Z ", "NOTBEFORE=20990101000000Z "]
 _DATES += ["CWD=/ "]
-_DATES += ["TIMEOUT=5m ", "NOTAFTER=209901010000 ", "NOTBEFORE=2020010100+0100 ", "NOTAFTER=soon ", 'CWD="/a b" ']
+_DATES += ["TIMEOUT=5m ", "NOTAFTER=209901010000 ", "NOTBEFORE=2020010100+0100 ", "NOTAFTER=soon "]
 _DEFAULTS = [
     "runas_default=tern",
     "!authenticate",
@@ -245,6 +245,7 @@ SAMPLES = (
     "!tern, ALL ALL=ALL",
     "tern ALL=(ALL) TIMEOUT=10 ALL",
     "tern ALL=ROLE=a_r TYPE=b_t ALL",
+    'tern ALL=CWD="/a b" ALL',
     "tern ALL=(ALL) NOPASSWD:ALL:NOEXEC:ALL",
     "tern ALL = NOPASSWD",
     "tern ALL = ALL#comment",

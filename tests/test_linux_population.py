@@ -1,6 +1,10 @@
 """Who can sign in on Linux, as PAM sees it; what each account amounts to; where its facts come from."""
 
+import os
+import sqlite3
 import struct
+from collections.abc import Callable
+from contextlib import closing
 from datetime import date, datetime, timedelta
 from pathlib import Path
 
@@ -10,13 +14,26 @@ from hypothesis import strategies as st
 
 from conftest import examples
 from debian_root import PrivateRoot
-from verrou.core.model import Account, Origin, PasswordState, Posture, Role
+from verrou.core.model import Account, Origin, PasswordState, Posture, Reading, Role, Status
 from verrou.core.model.access import can_sign_in, needs_a_look, role_of, states_of
 from verrou.core.model.ageing import expired, must_change
+from verrou.core.rules import CATALOGUE, reading_of
+from verrou.core.rules.population import unused
+from verrou.machines.linux.files.sign_ins import (
+    LASTLOG,
+    LASTLOG2,
+    LASTLOG_RECORD,
+    SEED,
+    SIGNED_IN,
+    SYSTEM_STARTED,
+    UTMP_RECORD,
+    WTMP,
+    WTMPDB,
+)
 from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.machine import LinuxMachine
 from verrou.machines.linux.pam.faillock import TALLY, moved_back, valid_times
-from verrou.machines.linux.population import LASTLOG_RECORD, scheme_of
+from verrou.machines.linux.population import scheme_of
 from verrou.machines.linux.root import Root
 
 PASSWORD = "kittiwake-Cliff-42"
@@ -210,6 +227,58 @@ def test_the_last_sign_in_stands_in_a_sparse_file(small: Path) -> None:
     posture = add(small, "tern:x:1000:1000::/:/bin/sh\nana:x:4000000000:1000::/:/bin/sh\n", "tern:$y$x:1::::::\n")
     assert account(posture, "tern").last_sign_in == when
     assert account(posture, "ana").last_sign_in is None
+
+
+def lastlog(file: Path, when: int) -> None:
+    file.write_bytes(bytes(1000 * LASTLOG_RECORD.size) + LASTLOG_RECORD.pack(when, b"tty1", b""))
+
+
+def wtmp(file: Path, when: int) -> None:
+    def record(kind: int, user: bytes, moment: int) -> bytes:
+        return UTMP_RECORD.pack(kind, 1, b"tty1", b"", user, b"", 0, 0, 0, moment, 0, b"", b"")
+
+    file.write_bytes(record(SYSTEM_STARTED, b"reboot", when - 9) + record(SIGNED_IN, b"tern", when) + b"torn")
+
+
+def lastlog2(file: Path, when: int) -> None:
+    with closing(sqlite3.connect(file)) as database, database:
+        database.execute("CREATE TABLE Lastlog2 (Name TEXT PRIMARY KEY, Time INTEGER)")
+        database.execute("INSERT INTO Lastlog2 VALUES ('tern', ?)", (when,))
+
+
+def wtmpdb(file: Path, when: int) -> None:
+    with closing(sqlite3.connect(file)) as database, database:
+        database.execute("PRAGMA journal_mode=WAL")
+        database.execute("CREATE TABLE wtmp (ID INTEGER PRIMARY KEY, Type INTEGER, User TEXT, Login INTEGER)")
+        rows = ((1, "reboot", (when - 9) * 10**6), (3, "tern", when * 10**6), (3, None, "noise"))
+        database.executemany("INSERT INTO wtmp (Type, User, Login) VALUES (?, ?, ?)", rows)
+
+
+@pytest.mark.parametrize(("name", "write"), [(LASTLOG, lastlog), (WTMP, wtmp), (LASTLOG2, lastlog2), (WTMPDB, wtmpdb)])
+def test_whichever_record_of_sign_ins_the_system_writes(small: Path, name: str, write: Callable[..., None]) -> None:
+    when = datetime(2026, 9, 14, 8, 30)
+    file = small / name.lstrip("/")
+    file.parent.mkdir(parents=True)
+    seed = small / SEED.lstrip("/")
+    seed.parent.mkdir(parents=True)
+    people = ("tern:x:1000:1000::/:/bin/sh\nana:x:1001:1000::/:/bin/sh\n", "tern:$y$x:1::::::\nana:$y$x:1::::::\n")
+    rule = CATALOGUE["population.unused_for"]
+
+    def unused_for(posture: Posture) -> Reading:
+        return reading_of(rule, posture)
+
+    assert "no record" in unused_for(add(small, *people)).reason
+    write(file, int(when.timestamp()))
+    posture = LinuxMachine(small, "x").observe()
+    assert account(posture, "tern").last_sign_in == when
+    assert posture.machine.sign_ins_since == when.date() and unused_for(posture).status is Status.READ
+    assert not unused(posture, datetime.now() - when + timedelta(days=1)), "ana may have signed in before that"
+    seed.touch()
+    os.utime(file, (when.timestamp(), when.timestamp()))
+    posture = LinuxMachine(small, "x").observe()
+    assert unused_for(posture).status is Status.UNREADABLE and unused(posture, timedelta(days=1)) == []
+    file.write_bytes(b"noise" * 999)
+    assert unused_for(LinuxMachine(small, "x").observe()).status is not Status.ABSENT
 
 
 RECORD = st.tuples(st.binary(max_size=52), st.integers(0, 9), st.integers(0, 7), st.integers(0, 2**33))

@@ -213,7 +213,7 @@ class TestOnARealRoot:
         assert "tern would be one account" in told.replace("gull and ", "") and root.tree() == start
 
     def test_a_rehearsal_sees_who_signed_in(self, manned_root: PrivateRoot) -> None:
-        from verrou.machines.linux.population import LASTLOG_RECORD
+        from verrou.machines.linux.files.sign_ins import LASTLOG_RECORD
 
         with open(manned_root.path / "var/log/lastlog", "wb") as log:
             log.seek(1000 * LASTLOG_RECORD.size)

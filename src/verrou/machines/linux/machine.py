@@ -74,6 +74,8 @@ class LinuxMachine:
             fleeting_homes=freshens and root.exists(UPDATER),
             ages_given=ages_of_new_accounts(root),
             closing_takes_blank=True,
+            no_sign_ins=people.seen.untrusted,
+            sign_ins_since=people.seen.since,
             admin_left_out=True,
         )
         return Posture(

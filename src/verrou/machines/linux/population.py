@@ -1,8 +1,5 @@
 """The accounts and groups of a Linux system, from its account files, sudoers, tallies and lastlog."""
 
-import mmap
-import os
-import struct
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from datetime import date, datetime, timedelta
@@ -25,13 +22,12 @@ from verrou.machines.linux.files.account_files import (
 )
 from verrou.machines.linux.files.closed_accounts import ends_kept
 from verrou.machines.linux.files.settings_files import settings
+from verrou.machines.linux.files.sign_ins import SignIns, sign_ins
 from verrou.machines.linux.files.sudoers import Elevation, Person, Sudoers
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.ways import fresh_homes, gates, key_counter, sessions
 
 LOGIN_DEFS = "/etc/login.defs"
-LASTLOG = "/var/log/lastlog"
-LASTLOG_RECORD = struct.Struct("<i32s256s")
 EPOCH = date(1970, 1, 1)
 NEVER_DAYS = 99999
 NAMING = Naming(
@@ -156,6 +152,7 @@ class Population:
     groups: tuple[Group, ...]
     troubles: list[str]
     gates: tuple[Gate, ...]
+    seen: SignIns
 
 
 def day(days: int | None) -> date | None:
@@ -196,7 +193,7 @@ def population(
             memberships.setdefault(member, []).append(record.name)
     numbers = {record.name: int(record.fields[2]) for record in reversed(group_records)}
     in_primary: dict[str, list[str]] = {}
-    last_seen = _last_sign_ins(root)
+    seen = sign_ins(root)
     accounts: list[Account] = []
     root_seen = False
     for record in files.passwd.records():
@@ -223,7 +220,7 @@ def population(
                 shipped=shipped,
                 tries=tries,
                 locked=locked,
-                last_seen=last_seen(uid),
+                last_seen=seen.last(record.name, uid),
                 end_kept=day(number(ends.get(record.name, ""))),
                 inside=inside.get(record.name, ()),
                 keys_of=keys_of,
@@ -245,7 +242,7 @@ def population(
         source = Source(GROUP, record.line)
         shipped = int(record.fields[2]) < first_made
         groups_out.append(Group(record.name, record.fields[2], tuple(members), grants, source, lines, shipped=shipped))
-    return Population(tuple(accounts), tuple(groups_out), troubles, gates(root, group_names))
+    return Population(tuple(accounts), tuple(groups_out), troubles, gates(root, group_names), seen)
 
 
 def _account(
@@ -324,24 +321,6 @@ def _account(
         sessions=inside,
         home_kept=not fresh,
     )
-
-
-def _last_sign_ins(root: Root) -> Callable[[int], datetime | None]:
-    """The last sign-in by uid, from lastlog(8): a sparse file that can be far larger than its content."""
-    try:
-        with os.fdopen(root.open(LASTLOG, os.O_RDONLY | os.O_NONBLOCK), "rb") as stream:
-            records: bytes | mmap.mmap = mmap.mmap(stream.fileno(), 0, access=mmap.ACCESS_READ)
-    except (OSError, ValueError):
-        records = b""
-
-    def last_sign_in(uid: int) -> datetime | None:
-        start = uid * LASTLOG_RECORD.size
-        if start + LASTLOG_RECORD.size > len(records):
-            return None
-        when, _, _ = LASTLOG_RECORD.unpack_from(records, start)
-        return datetime.fromtimestamp(when) if when > 0 else None
-
-    return last_sign_in
 
 
 def people_with_passwords(accounts: Iterable[Account]) -> list[Account]:

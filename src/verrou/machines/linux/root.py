@@ -212,15 +212,16 @@ class Root:
                 os.close(above)
         self._read.pop(name, None)
 
-    def content(self, name: str) -> bytes:
-        """The content of a file; nothing where there is none that could be read, or it is no ordinary one."""
+    def content(self, name: str, most: int = -1) -> bytes:
+        """The content of a file, or its first ``most`` bytes; nothing where there is none that could be read, or it is
+        no ordinary one."""
         try:
             descriptor = self.open(name, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY)
         except (OSError, ValueError):
             return b""
         with os.fdopen(descriptor, "rb") as stream:
             try:
-                return stream.read() if stat.S_ISREG(os.fstat(descriptor).st_mode) else b""
+                return stream.read(most) if stat.S_ISREG(os.fstat(descriptor).st_mode) else b""
             except OSError:
                 return b""
 

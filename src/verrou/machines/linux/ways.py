@@ -1,13 +1,12 @@
 """The ways into a Linux system: the console, the remote shell, a remote screen, shared folders; and who is inside."""
 
 import os
-import struct
 from collections.abc import Callable, Collection, Mapping
-from datetime import datetime
 
 from verrou.core.model import Source
 from verrou.core.model.ways import Circle, Gate, Pass, Way, nobody_but
 from verrou.machines.linux.files.access_file import CONSOLE, REMOTE, access_rules, passes
+from verrou.machines.linux.files.sign_ins import SIGNED_IN, UTMP_RECORD, moment
 from verrou.machines.linux.files.sshd import SSHD_CONFIG, sshd_installed, sshd_setting, sshd_settings
 from verrou.machines.linux.pam.stack import load_stack
 from verrou.machines.linux.root import Root
@@ -18,9 +17,6 @@ SHARES = "/usr/sbin/smbd"
 NAMESPACE = "pam_namespace.so"
 NAMESPACE_CONF, NAMESPACE_FOLDER = "/etc/security/namespace.conf", "/etc/security/namespace.d"
 UTMP = "/run/utmp"
-UTMP_RECORD = struct.Struct("<hxxi32s4s32s256shhiii16s20s")
-"""utmp(5) on the machines whose records have 384 bytes (all but a few 64-bit kinds)."""
-SIGNED_IN = 7
 
 
 def gates(root: Root, group_names: Collection[str]) -> tuple[Gate, ...]:
@@ -112,7 +108,7 @@ def sessions(root: Root) -> Mapping[str, tuple[str, ...]]:
         if kind != SIGNED_IN or not name or (root.live and not _lives(pid)):
             continue
         where = _text(line) + (f" from {_text(host)}" if _text(host) else "")
-        since = datetime.fromtimestamp(seconds)
+        since = moment(seconds)
         found[name] = (*found.get(name, ()), f"{where} since {since:%Y-%m-%d %H:%M}")
     return found
 

@@ -26,7 +26,8 @@ DERIVED: Mapping[str, str] = {
     "builtin.admin_name": "not kept: programs rely on the name root, so it is not changed",
     "builtin.guest_name": "not kept: no guest account is shipped",
     "population.unending_passwords": "the longest age in each account's line of /etc/shadow",
-    "population.unused_for": "the last sign-in in /var/log/lastlog; of who never signed in, the day of the password in "
+    "population.unused_for": "the last sign-in in lastlog, wtmp, or the databases of lastlog2 and wtmpdb, whichever "
+    "the system writes; of who never signed in, the day of the password in "
     "/etc/shadow, or the first day that the record reaches back to",
     "population.temporary_until": "the end date in each account's line of /etc/shadow",
     "population.hints": "not kept: no such hints",
