@@ -5,6 +5,7 @@ import os
 import subprocess
 import sys
 import tempfile
+import time
 import traceback
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -20,6 +21,7 @@ from verrou.core.model.access import usable_administrators
 from verrou.core.plan.steps import Step
 from verrou.machines import Machine, PutBack, Secrets, StepResult
 from verrou.machines.bench.authority import Authority
+from verrou.machines.linux.files.sign_ins import LASTLOG_RECORD
 from verrou.records import carry_out
 from verrou.records.journal import Journal
 
@@ -183,10 +185,13 @@ def root(debian: Path, tmp_path: Path) -> Iterator[PrivateRoot]:
 
 @pytest.fixture
 def manned_root(root: PrivateRoot, verrou: Verrou) -> PrivateRoot:
-    """A private root with one administrator, ``warden``, made by Verrou."""
+    """A private root with one administrator, ``warden``, made by Verrou, who signed in just now."""
     verrou(
         *("account", "add", "warden", "--role", "administrator", "--keep-password"),
         *("--password", "stdin", "--yes", "-m", root.path),
         typed=GOOD_PASSWORD + "\n",
     )
+    with open(root.path / "var/log/lastlog", "wb") as log:
+        log.seek(1000 * LASTLOG_RECORD.size)
+        log.write(LASTLOG_RECORD.pack(int(time.time()), b"tty1", b""))
     return root

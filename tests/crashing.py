@@ -191,4 +191,4 @@ def with_fixed_hashes(monkeypatch: Any) -> None:
     """The same hash for every password, so that what two runs leave can be compared."""
     from verrou.machines.linux import account_steps
 
-    monkeypatch.setattr(account_steps, "hashed_all", lambda words: dict.fromkeys(words, "$6$station$hide"))
+    monkeypatch.setattr(account_steps, "hashed_all", lambda words: dict.fromkeys(words, "$6$station$" + "h" * 86))

@@ -1,5 +1,6 @@
 """Who can sign in on Linux, as PAM sees it; what each account amounts to; where its facts come from."""
 
+import ctypes
 import os
 import sqlite3
 import struct
@@ -19,6 +20,7 @@ from verrou.core.model.access import can_sign_in, needs_a_look, role_of, states_
 from verrou.core.model.ageing import expired, must_change
 from verrou.core.rules import CATALOGUE, reading_of
 from verrou.core.rules.population import unused
+from verrou.machines.linux.files.password_hashes import UNKNOWN, scheme_of
 from verrou.machines.linux.files.sign_ins import (
     LASTLOG,
     LASTLOG2,
@@ -33,7 +35,6 @@ from verrou.machines.linux.files.sign_ins import (
 from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.machine import LinuxMachine
 from verrou.machines.linux.pam.faillock import TALLY, moved_back, valid_times
-from verrou.machines.linux.population import scheme_of
 from verrou.machines.linux.root import Root
 
 PASSWORD = "kittiwake-Cliff-42"
@@ -50,7 +51,7 @@ def account(posture: Posture, name: str) -> Account:
 @pytest.mark.real_root
 @examples(120)
 @given(
-    secret=st.sampled_from([HASH, HASH, f"!{HASH}", "*", "!", ""]),
+    secret=st.sampled_from([HASH, HASH, HASH, f"!{HASH}", "*", "!", "", "NP", "*LK*", HASH[:-1]]),
     changed=DAYS,
     maximum=LIMITS,
     inactive=LIMITS,
@@ -141,10 +142,13 @@ def small(tmp_path: Path) -> Path:
     return tmp_path
 
 
+SHAPED = "$y$j9T$station$" + "h" * 43
+
+
 def add(small: Path, passwd: str, shadow: str = "", group: str = "") -> Posture:
     for name, text in {"passwd": passwd, "shadow": shadow, "group": group}.items():
         with open(small / "etc" / name, "a") as file:
-            file.write(text)
+            file.write(text.replace("$y$x", SHAPED))
     return LinuxMachine(small, "").observe()
 
 
@@ -201,12 +205,17 @@ def test_hostile_names_and_lines_are_read_and_shown_without_harm(small: Path) ->
 @pytest.mark.parametrize(
     ("stored", "scheme"),
     [
-        ("$y$j9T$salt$hash", "yescrypt"),
-        ("!$6$salt$hash", "sha512"),
-        ("$2b$05$salthash", "bcrypt"),
-        ("$1$salt$hash", "md5"),
+        (SHAPED, "yescrypt"),
+        ("!$6$salt$" + "h" * 86, "sha512"),
+        ("$2b$05$" + "h" * 53, "bcrypt"),
+        ("$1$salt$" + "h" * 22, "md5"),
         ("abJnggxhB/yWI", "des"),
-        ("$zz$salt$hash", "unknown"),
+        ("$zz$salt$hash", ""),
+        ("x", ""),
+        ("NP", ""),
+        ("*LK*", ""),
+        ("$y$j9T$salt$hash", ""),
+        ("$6$rounds=1000$salt$" + "h" * 85, ""),
         ("*", ""),
         ("!", ""),
         ("!!", ""),
@@ -215,6 +224,19 @@ def test_hostile_names_and_lines_are_read_and_shown_without_harm(small: Path) ->
 )
 def test_how_a_password_is_stored(stored: str, scheme: str) -> None:
     assert scheme_of(stored) == scheme
+
+
+@pytest.mark.parametrize(
+    "prefix", ["$y$", "$gy$", "$7$", "$2b$", "$2y$", "$6$", "$5$", "$sha1$", "$md5", "$1$", "$3$", ""]
+)
+def test_what_libcrypt_makes_is_a_hash(prefix: str) -> None:
+    library = ctypes.CDLL("libcrypt.so.1")
+    library.crypt_gensalt.restype = library.crypt.restype = ctypes.c_char_p
+    setting = library.crypt_gensalt(prefix.encode(), ctypes.c_ulong(0), None, 0)
+    for word in (b"", b"kittiwake"):
+        made = library.crypt(word, setting)
+        assert made and scheme_of(made.decode()) not in ("", UNKNOWN), made
+        assert not scheme_of(made.decode()[:-1]) or prefix == "", "one sign short matches nothing"
 
 
 def test_the_last_sign_in_stands_in_a_sparse_file(small: Path) -> None:

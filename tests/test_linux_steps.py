@@ -32,6 +32,8 @@ from verrou.machines import Outcome, Secrets, StepResult, open_machine
 from verrou.machines.linux.landing import IMMUTABLE
 from verrou.records import carry_out
 
+HASH = "$6$station$" + "h" * 86
+
 PASSWORD = "kittiwake-Cliff-42"
 SET_FLAGS = 0x40086602
 """FS_IOC_SETFLAGS of ioctl_iflags(2)."""
@@ -49,10 +51,10 @@ tide:x:998:998::/var/lib/tide:/bin/sh
 """,
     "etc/shadow": """\
 root:*:20000:0:99999:7:::
-warden:$6$s$h:20000:0:99999:7:::
+warden:HASH:20000:0:99999:7:::
 tern:!:20000:0:99999:7:::
-ended:!$6$s$h:20000:0:99999:7::20100:
-""",
+ended:!HASH:20000:0:99999:7::20100:
+""".replace("HASH", HASH),
     "etc/group": "root:x:0:\nsudo:x:27:warden\nwarden:x:1000:\ntern:x:1001:\nended:x:1002:\n"
     "ringers:x:1003:tern,warden\n",
     "etc/gshadow": "root:*::\nsudo:*::warden\nwarden:!::\ntern:!::\nended:!::\nringers:!:warden:tern,warden\n",
@@ -172,7 +174,7 @@ def test_numbers_run_out_and_gaps_are_used(tree: Path) -> None:
 def test_disabling_and_enabling_come_out_even(tree: Path) -> None:
     start = (tree / "etc/shadow").read_bytes()
     (done,) = perform(tree, SetEnabled("warden", False))
-    assert lines(tree, "shadow")["warden"][1:] == ["!$6$s$h", "20000", "0", "99999", "7", "", "1", ""]
+    assert lines(tree, "shadow")["warden"][1:] == [f"!{HASH}", "20000", "0", "99999", "7", "", "1", ""]
     assert "/home/warden" in done.said, "where the files are is said"
     (again,) = perform(tree, SetEnabled("warden", False))
     assert again.outcome is Outcome.ALREADY

@@ -42,6 +42,7 @@ from verrou.machines.linux.files.account_files import (
     number,
 )
 from verrou.machines.linux.files.closed_accounts import CLOSED_FOR_GOOD, ENDS_KEPT, ends_kept, with_end_kept
+from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.sudoers import Sudoers
 from verrou.machines.linux.hashing import hashed, hashed_all
 from verrou.machines.linux.homes import Home, NoHome, new_archive
@@ -59,7 +60,6 @@ from verrou.machines.linux.population import (
     limit_in_days,
     login_defs,
     numbers_of_people,
-    scheme_of,
 )
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.ways import sessions

@@ -21,6 +21,7 @@ from verrou.machines.linux.files.account_files import (
     number,
 )
 from verrou.machines.linux.files.closed_accounts import ends_kept
+from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.settings_files import settings
 from verrou.machines.linux.files.sign_ins import SignIns, sign_ins
 from verrou.machines.linux.files.sudoers import Elevation, Person, Sudoers
@@ -38,21 +39,6 @@ NAMING = Naming(
 FULL_NAME, NOTE = 0, 4
 """Where in the comment field of passwd(5) the full name stands, and what chfn(1) calls "other"."""
 NO_SHELLS = ("nologin", "false", "sync", "shutdown", "halt")
-SCHEMES = {
-    "y": "yescrypt",
-    "gy": "gost-yescrypt",
-    "7": "scrypt",
-    "2": "bcrypt",
-    "2a": "bcrypt",
-    "2b": "bcrypt",
-    "2y": "bcrypt",
-    "6": "sha512",
-    "5": "sha256",
-    "1": "md5",
-    "md5": "md5",
-    "sha1": "sha1",
-}
-"""Prefixes of crypt(5); a hash without a prefix is the old DES one."""
 
 
 @frozen
@@ -112,16 +98,6 @@ def limit_in_days(text: str) -> int | None:
     """One ageing field; None where it is empty or means never."""
     days = number(text)
     return None if days is None or days < 0 or days >= NEVER_DAYS else days
-
-
-def scheme_of(hashed: str) -> str:
-    """The name of a stored hash's scheme; "" when nothing is stored."""
-    hashed = hashed.lstrip("!")
-    if not hashed or hashed.startswith("*"):
-        return ""
-    if hashed.startswith("$"):
-        return SCHEMES.get(hashed.split("$")[1], "unknown")
-    return "des"
 
 
 def login_defs(root: Root) -> Mapping[str, tuple[str, Source]]:
