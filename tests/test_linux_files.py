@@ -15,7 +15,7 @@ from debian_root import PrivateRoot
 from verrou.core.errors import BadInput
 from verrou.core.model import Reading, Status
 from verrou.core.rules import CATALOGUE
-from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, merge_lines
+from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, members_of, merge_lines
 from verrou.machines.linux.files.settings_files import settings, with_setting
 from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.pam import quality
@@ -81,11 +81,11 @@ def test_no_pipe_is_waited_for(tmp_path: Path) -> None:
 
 
 def test_lines_the_system_passes_over_are_found() -> None:
-    text = "root:x:0:0:root:/root:/bin/sh\ntern:x:10:1:/home/tern\n:x:1:1::/:\nana:x:one:1::/:\n# note\n+nis\n"
+    text = "root:x:0:0:root:/root:/bin/sh\ntern:x:10\n:x:1:1::/:\nana:x:one:1::/:\n# note\n+nis\n"
     file = AccountFile.parse(PASSWD, text)
     assert [record.name for record in file.records()] == ["root"]
     assert [(broken.line, broken.what.split(",")[0]) for broken in file.broken()] == [
-        (2, "found 5 fields"),
+        (2, "found 3 fields"),
         (3, "found an empty name"),
         (4, "found a number field that is no number"),
     ]
@@ -231,6 +231,32 @@ def test_an_argument_is_set_once_and_the_rest_of_the_file_stays(arguments: list[
     changed = with_argument(text, first, "deny", str(deny)).split("\n")
     assert changed[0] == "# above" and changed[2:] == ["auth required pam_deny.so", ""]
     assert changed[1].count("deny=") == 1 and f"deny={deny}" in changed[1].split()
+
+
+ODD_NAMES = st.sampled_from(["tern", "tern", " tern", "\ttern", "tern ", "te rn", "#tern", " #tern"])
+ODD_NUMBERS = st.sampled_from(["1000", "1000", "0", "01000", "4294967295", "4294967296", "99999999999", "", "-1", "+1"])
+ODD_NUMBERS |= st.sampled_from([" 1", "1 ", "0x10", "x", "\t7", "1.5", "1_0", "\u0661"])
+TEXTS = st.sampled_from(["", "x", "a,b", "/bin/sh", " a, b,,c "])
+COLUMNS = {
+    "passwd": [ODD_NAMES, TEXTS, ODD_NUMBERS, ODD_NUMBERS, TEXTS, TEXTS, TEXTS, TEXTS],
+    "group": [ODD_NAMES, TEXTS, ODD_NUMBERS, TEXTS, TEXTS],
+    "shadow": [ODD_NAMES, TEXTS, *[ODD_NUMBERS | st.just("")] * 7, TEXTS],
+}
+
+
+@pytest.mark.real_root
+@pytest.mark.parametrize("name", COLUMNS)
+@given(data=st.data())
+def test_account_lines_are_read_as_the_system_reads_them(root: PrivateRoot, name: str, data: st.DataObject) -> None:
+    columns = COLUMNS[name]
+    most = data.draw(st.integers(1, len(columns)) | st.just(len(columns) - 1))
+    line = ":".join(data.draw(column) for column in columns[:most])
+    root.write(f"/etc/{name}", f"{line}\n")
+    theirs = root.inside("getent", name).stdout.rstrip("\n")
+    ours = [record.fields for record in AccountFile.parse(f"/etc/{name}", f"{line}\n").records()]
+    if name == "group":
+        ours = [(*fields[:3], ",".join(members_of(fields[3]))) for fields in ours]
+    assert ":".join(ours[0] if ours else ()) == theirs
 
 
 def test_links_never_lead_out_of_the_root(tmp_path: Path) -> None:

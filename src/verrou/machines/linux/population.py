@@ -28,7 +28,7 @@ from verrou.machines.linux.files.sudoers import Elevation, Person, Sudoers
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.ways import fresh_homes, gates, key_counter, sessions
 
-LOGIN_DEFS = "/etc/login.defs"
+LOGIN_DEFS, VENDORS_LOGIN_DEFS = "/etc/login.defs", "/usr/etc/login.defs"
 EPOCH = date(1970, 1, 1)
 NEVER_DAYS = 99999
 NAMING = Naming(
@@ -100,12 +100,17 @@ def limit_in_days(text: str) -> int | None:
     return None if days is None or days < 0 or days >= NEVER_DAYS else days
 
 
+def login_defs_file(root: Root) -> str:
+    """Where login.defs(5) stands: the vendor's counts where nothing overrides it."""
+    return LOGIN_DEFS if root.exists(LOGIN_DEFS) or not root.exists(VENDORS_LOGIN_DEFS) else VENDORS_LOGIN_DEFS
+
+
 def login_defs(root: Root) -> Mapping[str, tuple[str, Source]]:
     """login.defs(5): the last line of a key counts."""
-    lines = root.lines(LOGIN_DEFS)
+    file = login_defs_file(root)
     return {
-        s.key: (s.value, Source(LOGIN_DEFS, s.line, f"{s.key} {s.value}"))
-        for s in settings(LOGIN_DEFS, lines, comments_anywhere=False)
+        s.key: (s.value, Source(file, s.line, f"{s.key} {s.value}"))
+        for s in settings(file, root.lines(file), comments_anywhere=False)
     }
 
 

@@ -1,18 +1,24 @@
 """passwd(5), shadow(5), group(5) and gshadow(5): parsed and edited line by line, every other byte kept."""
 
+import re
 from bisect import bisect_left
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from functools import lru_cache
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 from attrs import define, field, frozen
 
 PASSWD, SHADOW, GROUP, GSHADOW = "/etc/passwd", "/etc/shadow", "/etc/group", "/etc/gshadow"
 SUBUID, SUBGID = "/etc/subuid", "/etc/subgid"
 FIELDS: Mapping[str, int] = {PASSWD: 7, SHADOW: 9, GROUP: 4, GSHADOW: 4, SUBUID: 3, SUBGID: 3}
+LEAST: Mapping[str, int] = {PASSWD: 4, GROUP: 3}
+"""How many fields are enough. Measured with getent(1): the C library takes those that are missing at the end as
+empty."""
+LARGEST = 2**32 - 1
+"""The C library passes over a line with a larger number."""
 NUMBERS: Mapping[str, tuple[int, ...]] = {PASSWD: (2, 3), GROUP: (2,)}
-AGES: Mapping[str, slice] = {SHADOW: slice(2, 8)}
+AGES: Mapping[str, slice] = {SHADOW: slice(2, 9)}
 """Numbers or nothing. Measured: with a negative one in any of these, the C library no longer finds the line."""
 _NIS = ("+", "-")
 _NO_RECORD = (*_NIS, "#")
@@ -77,19 +83,37 @@ class AccountFile:
         records: list[Record] = []
         broken: list[Broken] = []
         for number, line in enumerate(self.lines, start=1):
-            if line[:1] in _NO_RECORD or not line.strip():
+            if not line or line[0] in _NO_RECORD:
                 continue
+            if line[0].isspace():
+                line = line.lstrip()
+                if not line or line[0] == "#":
+                    continue
             fields = line.split(":")
+            if len(fields) < want and (len(fields) >= LEAST.get(self.name, want) or self._is_short_form(fields)):
+                fields = [*(fields[:5] if len(fields) == 6 and want == 9 else fields), *[""] * want][:want]
             if len(fields) != want:
                 broken.append(Broken(self.name, number, f"found {len(fields)} fields, accepted: {want}"))
             elif not fields[0]:
                 broken.append(Broken(self.name, number, "found an empty name"))
-            elif not _all_numbers(fields, numbers) or (ages and not _ages(tuple(fields[ages]))):
+            elif not _all_numbers(fields, numbers) and not _made_plain(fields, numbers):
                 broken.append(Broken(self.name, number, "found a number field that is no number"))
+            elif ages and (plain := _ages(tuple(fields[ages]))) is not True:
+                if plain is None:
+                    broken.append(Broken(self.name, number, "found a number field that is no number"))
+                else:
+                    fields[ages] = plain
+                    records.append(Record(fields[0], tuple(fields), number))
             else:
                 records.append(Record(fields[0], tuple(fields), number))
         self._parsed = records, broken
         return self._parsed
+
+    def _is_short_form(self, fields: list[str]) -> bool:
+        """Measured with getent(1): the C library takes a shadow line that ends behind the longest age, or with an end."""
+        if self.name != SHADOW or len(fields) not in (5, 6, 8):
+            return False
+        return not fields[5].strip() if len(fields) == 6 else bool(fields[-1])
 
     def find(self, name: str) -> Record | None:
         """The first record of that name."""
@@ -159,21 +183,46 @@ class AccountFile:
         return AccountFile(self.name, list(self.lines), self.final_newline)
 
 
-def _is_number(text: str) -> bool:
-    return text.isdigit() and text.isascii() and len(text) <= 10
+_PLAIN = re.compile(r"0|[1-9][0-9]{0,8}")
+_TAKEN = re.compile(r"\s*\+?([0-9]{1,40})")
+
+
+def _plain_number(text: str) -> str | None:
+    """A number as the C library takes it (measured with getent(1)): blanks and a plus before it, zeros in front; None
+    for none, or one that is too large."""
+    if _PLAIN.fullmatch(text):
+        return text
+    taken = _TAKEN.fullmatch(text)
+    value = int(taken[1]) if taken and text.isascii() else LARGEST + 1
+    return str(value) if value <= LARGEST else None
 
 
 def _all_numbers(fields: Sequence[str], positions: Sequence[int]) -> bool:
     for position in positions:  # ten thousands of lines: a loop is faster than all()
         text = fields[position]
-        if not (text.isdigit() and text.isascii() and len(text) <= 10):
+        if not (text.isdigit() and text.isascii() and len(text) <= 9 and (text[0] != "0" or text == "0")):
             return False
     return True
 
 
+def _made_plain(fields: list[str], positions: Sequence[int]) -> bool:
+    for position in positions:
+        plain = _plain_number(fields[position])
+        if plain is None:
+            return False
+        fields[position] = plain
+    return True
+
+
 @lru_cache(maxsize=4096)
-def _ages(fields: tuple[str, ...]) -> bool:
-    return all(not field or _is_number(field) for field in fields)
+def _ages(fields: tuple[str, ...]) -> "Literal[True] | list[str] | None":
+    """True where all are plain, else as the C library takes them; None where it does not."""
+    plain = [_plain_number(field) if field else "" for field in fields]
+    if None in plain:
+        return None
+    # The largest number is minus one to the C library, which stands for none; the last field is no age.
+    taken = ["" if field == str(LARGEST) and at < 6 else field for at, field in enumerate(plain) if field is not None]
+    return True if taken == list(fields) else taken
 
 
 def number(text: str) -> int | None:
@@ -186,7 +235,7 @@ def number(text: str) -> int | None:
 
 def members_of(text: str) -> list[str]:
     """The member list of a group or gshadow line."""
-    return [name for name in text.split(",") if name]
+    return [name for part in text.split(",") if (name := part.lstrip())]
 
 
 def merge_lines(before: bytes, after: bytes, now: bytes) -> tuple[bytes, list[str]]:

@@ -28,10 +28,24 @@ MODULE_FOLDERS = (
 )
 
 
+MOST_OF_A_MODULE = 4_000_000
+
+
+def module_place(root: Root, module: str) -> str:
+    """Where a PAM module stands on the system; nothing where it is not installed."""
+    folders = [f"/usr/lib/{name}/security" for name in root.names_in("/usr/lib") if name.endswith("-gnu")]
+    places = (f"{folder}/{module}" for folder in dict.fromkeys([*folders, *MODULE_FOLDERS]))
+    return next((place for place in places if root.exists(place)), "")
+
+
 def module_installed(root: Root, module: str) -> bool:
     """Whether a PAM module is on the system."""
-    folders = [f"/usr/lib/{name}/security" for name in root.names_in("/usr/lib") if name.endswith("-gnu")]
-    return any(root.exists(f"{folder}/{module}") for folder in dict.fromkeys([*folders, *MODULE_FOLDERS]))
+    return bool(module_place(root, module))
+
+
+def module_content(root: Root, module: str) -> bytes:
+    """The module itself: which files it reads stands in it."""
+    return root.content(module_place(root, module), MOST_OF_A_MODULE)
 
 
 @frozen

@@ -8,17 +8,18 @@ from verrou.core.model.ways import Way
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Takes, Value
 from verrou.machines.linux.files.account_files import SHADOW, AccountFile, Record, number
-from verrou.machines.linux.files.settings_files import with_setting
-from verrou.machines.linux.pam.faillock import module_installed
+from verrou.machines.linux.files.settings_files import settings, with_setting
+from verrou.machines.linux.pam.faillock import module_content, module_installed
 from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, Refused, add_profiles, no_updater, update_stack
 from verrou.machines.linux.pam.quality import CREDITS, PWQUALITY, PWQUALITY_FOLDER, SHIPPED, Quality, quality_settings
-from verrou.machines.linux.pam.stack import edit_argument, load_stack
+from verrou.machines.linux.pam.stack import PamLine, edit_argument, load_stack
 from verrou.machines.linux.population import (
     LOGIN_DEFS,
     NEVER_DAYS,
     AccountFiles,
     limit_in_days,
     login_defs,
+    login_defs_file,
     people_with_passwords,
     population,
 )
@@ -43,6 +44,7 @@ UNIX_SCHEMES = ("yescrypt", "gost_yescrypt", "blowfish", "sha512", "sha256", "md
 UNIX_WORDS = {"gost_yescrypt": "gost-yescrypt", "blowfish": "bcrypt"}
 BEST_FIRST = ("yescrypt", "gost-yescrypt", "bcrypt", "sha512", "sha256")
 REMEMBER_DEFAULT = 10
+PWHISTORY_CONF = "/etc/security/pwhistory.conf"
 
 # Length, kinds of character, name, dictionary
 
@@ -158,11 +160,25 @@ def _read_history(system: System) -> Reading:
     if not lines:
         gap = f"{PWHISTORY} is not in the password stack"
         return Reading(0, source=Source("PAM stack", text=gap), reason=gap)
-    given = number(lines[0].argument("remember") or "")
+    value, source = _remembered(system.root, lines[0])
     if skipped := stack.skipped_by(lines[0]):
         gap = f"{skipped.file}:{skipped.first} takes the password before {PWHISTORY} is asked"
-        return Reading(given or REMEMBER_DEFAULT, source=lines[0].source, in_force=False, reason=gap)
-    return Reading(REMEMBER_DEFAULT if given is None else given, source=lines[0].source)
+        return Reading(value, source=source, in_force=False, reason=gap)
+    return Reading(value, source=source)
+
+
+def _remembered(root: Root, line: PamLine) -> tuple[int, Source]:
+    """How many passwords the module remembers, and what decides it: pwhistory.conf(5), where the module reads it, for
+    what the argument does not say."""
+    given = line.argument("remember")
+    if given is None and PWHISTORY_CONF.encode() in module_content(root, PWHISTORY):
+        for setting in reversed(list(settings(PWHISTORY_CONF, root.lines(PWHISTORY_CONF)))):
+            if setting.key == "remember":
+                said = number(setting.value)
+                source = Source(PWHISTORY_CONF, setting.line, f"remember = {setting.value}")
+                return (REMEMBER_DEFAULT if said is None or said < 0 else said), source
+    count = number(given or "")
+    return (REMEMBER_DEFAULT if count is None else count), line.source
 
 
 def _put_history(root: Root, value: Value) -> str:
@@ -298,7 +314,9 @@ def _put_ageing(rule_id: str) -> Callable[[Root, Value], str]:
         tightening = now is not None and rank(value) > rank(now)
         defs = login_defs(root)
         line = defs[key][1].line if key in defs else None
-        root.write(LOGIN_DEFS, with_setting(root.text(LOGIN_DEFS) or "", key, str(days), separator="\t", line=line))
+        # A file of our own overrides the vendor's whole, so that it takes all of that along.
+        text = root.text(login_defs_file(root)) or ""
+        root.write(LOGIN_DEFS, with_setting(text, key, str(days), separator="\t", line=line))
         changed, shadow = 0, files.shadow or AccountFile.parse(SHADOW, "")
         for account in people_with_passwords(accounts):
             record = shadow.find(account.name)
