@@ -56,7 +56,7 @@ def sample(tmp_path: Path) -> PrivateRoot:
         pytest.fail("must be root") if os.environ.get("CI") else pytest.skip("must be root")
     lay_out(tmp_path)
     root = PrivateRoot(tmp_path / "warden-03")
-    root.write("/etc/passwd", root.read("/etc/passwd").replace("1003:/home/tern", "1003:Tara:/home/tern"))
+    root.write("/etc/passwd", root.read("/etc/passwd").replace("1003:/home/tern", "1003:1003:Tara:/home/tern"))
     root.write("/home/guillemot/counts", "12 chicks\n")
     for place in ("home/guillemot", "home/guillemot/counts"):
         os.chown(root.path / place, 1002, 1002)

@@ -182,7 +182,7 @@ def test_new_passwords_are_stored_as_set(manned_root: PrivateRoot, verrou: Verro
 def test_ages_bind_who_is_looser_and_leave_who_is_stricter(manned_root: PrivateRoot, verrou: Verrou) -> None:
     for name, most in (("ana", "30"), ("bors", "400")):
         manned_root.inside("useradd", name)
-        manned_root.inside("usermod", "-p", "$6$x$y", name)
+        manned_root.inside("usermod", "-p", "$6$x$" + "h" * 86, name)
         manned_root.inside("chage", "-M", most, name)
     before = reading(verrou, manned_root, "password.max_age")
     assert (before["value"], before["source"]["place"]) == ("never", "/etc/login.defs")  # type: ignore[index]

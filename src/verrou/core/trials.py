@@ -1,7 +1,7 @@
 """Attempts that show by behaviour that a rule holds. What is tried is decided here; the machine's authority answers."""
 
 import random
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from datetime import timedelta
 from enum import StrEnum
@@ -36,8 +36,13 @@ class TrialAccount(Protocol):
     account: str
     password: str
 
-    def sign_in(self, password: str) -> Answer:
-        """Sign in at the console."""
+    @property
+    def other_services(self) -> Sequence[str]:
+        """The services that ask for a password beside the console's own."""
+        ...
+
+    def sign_in(self, password: str, service: str = "") -> Answer:
+        """Sign in at the console, or by another service."""
         ...
 
     def change_password(self, old: str, new: str) -> Answer:
@@ -145,6 +150,7 @@ def lockout_trial(subject: TrialAccount, posture: Posture, rng: random.Random) -
             subject.sign_in(right),
             True,
         )
+    yield from _by_other_services(subject, right, wrong, tries)
 
 
 def _lock_ends(subject: TrialAccount, posture: Posture, right: str) -> Iterator[TrialResult]:
@@ -160,9 +166,24 @@ def _lock_ends(subject: TrialAccount, posture: Posture, right: str) -> Iterator[
         yield _judge("lockout.lasts", "the right password after an unlocking", subject.sign_in(right), True)
 
 
-def _mistype(subject: TrialAccount, wrong: str, times: int) -> None:
+def _by_other_services(subject: TrialAccount, right: str, wrong: str, tries: int) -> Iterator[TrialResult]:
+    """Each service has a stack of its own: wrong passwords lock there too, or the rule holds by half."""
+    for service in subject.other_services:
+        subject.unlock()
+        control = subject.sign_in(right, service)
+        said = f"{tries} wrong tries by {service}, then the right password"
+        if not control.accepted:
+            reason = f"{service} does not let the throwaway account in at all: {control.said}"
+            yield TrialResult("lockout.after", said, Proof.NOT_TRIED, reason)
+            continue
+        _mistype(subject, wrong, tries, service)
+        yield _judge("lockout.after", said, subject.sign_in(right, service), False)
+    subject.unlock()
+
+
+def _mistype(subject: TrialAccount, wrong: str, times: int, service: str = "") -> None:
     for _ in range(times):
-        if subject.sign_in(wrong).accepted:
+        if subject.sign_in(wrong, service).accepted:
             raise CannotTry("the machine accepts wrong passwords: something in its sign-in lets everybody in")
 
 

@@ -63,7 +63,8 @@ def nobody_but(circle: Circle) -> Pass:
 class Gate:
     """A way in that the machine has. The first of ``passes`` that is about an account decides whether it is let
     through; where none is, it is. ``passwords`` and ``keys`` say what opens the gate; who is in ``keys_only`` gets in
-    by no password. ``blank``: whether a blank password opens it, as far as the gate itself decides that."""
+    by no password. ``blank``: whether a blank password opens it, as far as the gate itself decides that. Without
+    ``proof`` it opens to whoever names an account, and asks for nothing."""
 
     way: Way
     passes: tuple[Pass, ...] = ()
@@ -71,6 +72,7 @@ class Gate:
     keys: bool = False
     keys_only: Circle = Circle()
     blank: bool = True
+    proof: bool = True
     source: Source | None = None
 
     def lets_through(self, account: Account) -> bool:

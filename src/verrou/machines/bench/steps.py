@@ -169,7 +169,9 @@ class TrialOnBench:
     account: str
     password: str
 
-    def sign_in(self, password: str) -> Answer:
+    other_services: tuple[str, ...] = ()
+
+    def sign_in(self, password: str, service: str = "") -> Answer:
         return _answer(lambda: self.authority.sign_out(self.authority.sign_in(self.account, password)))
 
     def change_password(self, old: str, new: str) -> Answer:

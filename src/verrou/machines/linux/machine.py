@@ -15,6 +15,7 @@ from verrou.machines.linux.files.access_file import ACCESS
 from verrou.machines.linux.files.account_files import SHADOW
 from verrou.machines.linux.pam.faillock import load_faillock, locks, module_installed
 from verrou.machines.linux.pam.quality import DICTIONARY, dictionary_missing
+from verrou.machines.linux.pam.services import doors_without_proof
 from verrou.machines.linux.pam.stack import UPDATER
 from verrou.machines.linux.population import NAMING, AccountFiles, free_name, population
 from verrou.machines.linux.root import Root, host_name
@@ -53,7 +54,10 @@ class LinuxMachine:
         faillock = load_faillock(root)
         people = population(root, files, now, locks(root, faillock, now))
         system = rules.System(root, files, people.accounts, people.gates)
-        system.faillock = faillock
+        people.troubles += [
+            f"{line.source}: whoever comes by {service.name} need not prove anything"
+            for service, line in doors_without_proof(root)
+        ]
         if dictionary_missing(root):
             people.troubles.append(
                 f"{DICTIONARY} is missing, so every new password is refused; "

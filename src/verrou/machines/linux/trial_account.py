@@ -1,7 +1,7 @@
 """A throwaway account that exists in a private copy alone, to try rules with."""
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import timedelta
 
 from attrs import define
@@ -11,6 +11,7 @@ from verrou.machines.linux.account_steps import ageing_of_new_accounts, today_in
 from verrou.machines.linux.files.account_files import GROUP, GSHADOW, PASSWD, SHADOW, AccountFile
 from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.pam.faillock import load_faillock, moved_back
+from verrou.machines.linux.pam.services import asking_passwords
 from verrou.machines.linux.population import ageing, login_defs
 from verrou.machines.linux.root import Root
 
@@ -49,8 +50,13 @@ class TrialOnLinux:
                 root.write(name, file.text())
         return cls(root, ask, account, password, uid)
 
-    def sign_in(self, password: str) -> Answer:
-        return self.ask("sign_in", account=self.account, password=password)
+    @property
+    def other_services(self) -> Sequence[str]:
+        services = asking_passwords(self.root)[1:]
+        return [service.name for service in services if service.way is not None]
+
+    def sign_in(self, password: str, service: str = "") -> Answer:
+        return self.ask("sign_in", account=self.account, password=password, service=service or "login")
 
     def change_password(self, old: str, new: str) -> Answer:
         return self.ask("change_password", account=self.account, uid=self.uid, old=old, new=new)

@@ -8,12 +8,10 @@ from verrou.core.model.ways import Circle, Gate, Pass, Way, nobody_but
 from verrou.machines.linux.files.access_file import CONSOLE, REMOTE, access_rules, passes
 from verrou.machines.linux.files.sign_ins import SIGNED_IN, UTMP_RECORD, moment
 from verrou.machines.linux.files.sshd import SSHD_CONFIG, sshd_installed, sshd_setting, sshd_settings
-from verrou.machines.linux.pam.stack import load_stack
+from verrou.machines.linux.pam.services import behind, open_without_proof, sshd_takes_passwords, takes_blank
+from verrou.machines.linux.pam.stack import FOLDERS, load_stack, service_file
 from verrou.machines.linux.root import Root
 
-SERVICES = {Way.CONSOLE: "login", Way.NETWORK: "samba", Way.REMOTE_SCREEN: "xrdp-sesman", Way.REMOTE_SHELL: "sshd"}
-"""The PAM service behind each way."""
-SHARES = "/usr/sbin/smbd"
 NAMESPACE = "pam_namespace.so"
 NAMESPACE_CONF, NAMESPACE_FOLDER = "/etc/security/namespace.conf", "/etc/security/namespace.d"
 UTMP = "/run/utmp"
@@ -22,9 +20,9 @@ UTMP = "/run/utmp"
 def gates(root: Root, group_names: Collection[str]) -> tuple[Gate, ...]:
     """Every way in that is installed, and whom it lets through."""
     found = [_by_pam(root, Way.CONSOLE, CONSOLE, group_names)]
-    if root.exists(SHARES):
+    if behind(root, Way.NETWORK):
         found.append(_by_pam(root, Way.NETWORK, REMOTE, group_names))
-    if root.exists(f"/etc/pam.d/{SERVICES[Way.REMOTE_SCREEN]}"):
+    if behind(root, Way.REMOTE_SCREEN):
         found.append(_by_pam(root, Way.REMOTE_SCREEN, REMOTE, group_names))
     if sshd_installed(root):
         found.append(_remote_shell(root, group_names))
@@ -32,10 +30,14 @@ def gates(root: Root, group_names: Collection[str]) -> tuple[Gate, ...]:
 
 
 def _by_pam(root: Root, way: Way, origin: str, group_names: Collection[str]) -> Gate:
-    service = SERVICES[way]
-    through = passes(access_rules(root, service), origin, group_names)
-    blank = any("nullok" in line.arguments for line in load_stack(root, service, "auth").having("pam_unix.so"))
-    return Gate(way, through, blank=blank, source=Source(f"/etc/pam.d/{service}"))
+    services = behind(root, way)
+    first = services[0].name
+    through = passes(access_rules(root, first), origin, group_names)
+    blank = next(filter(None, (takes_blank(root, each) for each in services)), None)
+    unproved = next(filter(None, (open_without_proof(load_stack(root, each.name, "auth")) for each in services)), None)
+    deciding = unproved or blank
+    source = deciding.source if deciding else Source(service_file(root, first) or f"{FOLDERS[0]}/{first}")
+    return Gate(way, through, blank=blank is not None, proof=unproved is None, source=source)
 
 
 def _remote_shell(root: Root, group_names: Collection[str]) -> Gate:
@@ -45,21 +47,18 @@ def _remote_shell(root: Root, group_names: Collection[str]) -> Gate:
         denied, allowed = _names(root, f"deny{kind}"), _names(root, f"allow{kind}")
         refused += [Pass(False, (_circle(kind, denied),))] if denied else []
         refused += [nobody_but(_circle(kind, allowed))] if allowed else []
-    for_root, source = sshd_setting(root, "permitrootlogin", "prohibit-password")
+    for_root, about_root = sshd_setting(root, "permitrootlogin", "prohibit-password")
+    blank, about_blank = sshd_setting(root, "permitemptypasswords", "no")
     if for_root == "no":
         refused.append(Pass(False, (Circle(("root",)),)))
-    passwords = "yes" in (
-        sshd_setting(root, "passwordauthentication", "yes")[0],
-        sshd_setting(root, "kbdinteractiveauthentication", "yes")[0],
-    )
     return Gate(
         Way.REMOTE_SHELL,
         (*refused, *passes(access_rules(root, "sshd"), REMOTE, group_names)),
-        passwords=passwords,
+        passwords=sshd_takes_passwords(root),
         keys=sshd_setting(root, "pubkeyauthentication", "yes")[0] != "no",
         keys_only=Circle(("root",)) if for_root != "yes" else Circle(),
-        blank=sshd_setting(root, "permitemptypasswords", "no")[0] == "yes",
-        source=source or Source(SSHD_CONFIG),
+        blank=blank == "yes",
+        source=(about_blank if blank == "yes" else about_root) or Source(SSHD_CONFIG),
     )
 
 

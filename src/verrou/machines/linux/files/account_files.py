@@ -110,7 +110,8 @@ class AccountFile:
         return self._parsed
 
     def _is_short_form(self, fields: list[str]) -> bool:
-        """Measured with getent(1): the C library takes a shadow line that ends behind the longest age, or with an end."""
+        """Measured with getent(1): the C library takes a shadow line that ends behind the longest age, or with an
+        end."""
         if self.name != SHADOW or len(fields) not in (5, 6, 8):
             return False
         return not fields[5].strip() if len(fields) == 6 else bool(fields[-1])

@@ -68,6 +68,7 @@ class Faillock:
     """Why nothing locks although it may be configured; "" when the stack is in order."""
     broken: tuple[Source, ...]
     installed: bool
+    service: str = "login"
 
     def value(self, key: str) -> Value:
         """What the module goes by for one of its numbers."""
@@ -93,7 +94,7 @@ def load_faillock(root: Root, service: str = "login") -> Faillock:
     for key in (*DEFAULTS, "root_unlock_time", "even_deny_root", "dir"):
         if any(line.argument(key) is not None for line in lines):
             decided[key] = _among_lines(key, lines, conf.get(key))
-    return Faillock(decided, lines, _gap(stack), stack.broken, module_installed(root, MODULE))
+    return Faillock(decided, lines, _gap(stack), stack.broken, module_installed(root, MODULE), service)
 
 
 def _among_lines(key: str, lines: Sequence[PamLine], below: Decided | None) -> Decided:

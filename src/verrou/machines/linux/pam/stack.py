@@ -3,7 +3,7 @@
 import re
 from collections.abc import Iterator, Sequence
 
-from attrs import frozen
+from attrs import define, field, frozen
 
 from verrou.core.model import Source
 from verrou.machines.linux.root import Root
@@ -11,6 +11,13 @@ from verrou.machines.linux.root import Root
 FACILITIES = ("auth", "account", "password", "session")
 CONTROLS = ("required", "requisite", "sufficient", "optional", "binding")
 DEEPEST = 16
+MOST_FILES = 200
+CIRCLES = "includes go in circles"
+FOLDERS = ("/etc/pam.d", "/usr/lib/pam.d", "/usr/etc/pam.d")
+"""Where the files of services stand: the administrator's, and the vendors' that count where there is none of these."""
+OTHER = "other"
+FOR_ROOT_ALONE = ("pam_rootok.so",)
+"""Modules that let in root itself and nobody else."""
 UPDATER = "/usr/sbin/pam-auth-update"
 _TOKEN = re.compile(r"\[(?:\\\]|[^\]])*\]|\S+")
 
@@ -69,54 +76,78 @@ class Stack:
         """An earlier line that can end the stack with success, or jump over ``line``, before it is reached."""
         position = self.lines.index(line)
         for index, earlier in enumerate(self.lines[:position]):
+            if earlier.module.rpartition("/")[2] in FOR_ROOT_ALONE:
+                continue
             action = earlier.actions.get("success", earlier.actions.get("default", "ignore"))
             if action == "done" or (action.isdigit() and index + int(action) >= position):
                 return earlier
         return None
 
 
+def service_file(root: Root, service: str) -> str:
+    """The file of a service: the administrator's own, else the vendor's; nothing without either."""
+    return next((f"{folder}/{service}" for folder in FOLDERS if root.exists(f"{folder}/{service}")), "")
+
+
 def load_stack(root: Root, service: str, facility: str) -> Stack:
-    """The stack of a service; a service without a file gets ``other``, as libpam does."""
-    name = service if root.exists(f"/etc/pam.d/{service}") else "other"
-    lines: list[PamLine] = []
-    broken: list[Source] = []
-    _load(root, f"/etc/pam.d/{name}", facility, lines, broken, 0)
-    return Stack(service, tuple(lines), tuple(broken))
+    """The stack of a service. One without a file, or without a line for the facility, gets that of ``other``, as libpam
+    does."""
+    reading = _Reading(root, facility)
+    file = service_file(root, service)
+    if file:
+        reading.read(file, 0)
+    other = service_file(root, OTHER)
+    if not reading.lines and not reading.broken and (other or not file):
+        reading.read(other or f"{FOLDERS[0]}/{OTHER}", 0)
+    return Stack(service, tuple(reading.lines), tuple(reading.broken))
 
 
-def _load(root: Root, file: str, facility: str, lines: list[PamLine], broken: list[Source], depth: int) -> None:
-    if depth > DEEPEST or root.text(file) is None:
-        why = "includes go in circles" if depth > DEEPEST else "the included file is missing"
-        broken.append(Source(file, None, why))
-        return
-    for first, last, text in _logical_lines(root.lines(file)):
-        tokens = _TOKEN.findall(text)
+@define
+class _Reading:
+    root: Root
+    facility: str
+    lines: list[PamLine] = field(factory=list)
+    broken: list[Source] = field(factory=list)
+    files: int = 0
+
+    def read(self, file: str, depth: int) -> None:
+        self.files += 1
+        if depth > DEEPEST or self.files > MOST_FILES or self.root.text(file) is None:
+            why = "the included file is missing" if depth <= DEEPEST and self.files <= MOST_FILES else CIRCLES
+            self.broken.append(Source(file, None, why))
+            return
+        for first, last, text in _logical_lines(self.root.lines(file)):
+            self._line(file, first, last, _TOKEN.findall(text), depth)
+
+    def _line(self, file: str, first: int, last: int, tokens: list[str], depth: int) -> None:
         if tokens[0] == "@include":
             if len(tokens) == 2:
-                _load(root, _beside(file, tokens[1]), facility, lines, broken, depth + 1)
+                self.read(self._included(tokens[1]), depth + 1)
             else:
-                broken.append(Source(file, first, "@include without a file"))
-            continue
+                self.broken.append(Source(file, first, "@include without a file"))
+            return
         kind = tokens[0].removeprefix("-").lower()
         if kind not in FACILITIES:
-            broken.append(Source(file, first, f"{tokens[0]!r} is none of {', '.join(FACILITIES)}"))
-            continue
-        if kind != facility:
-            continue
-        if len(tokens) < 3:
-            broken.append(Source(file, first, "a control and a module are missing" if len(tokens) < 2 else "no module"))
-            continue
+            self.broken.append(Source(file, first, f"{tokens[0]!r} is none of {', '.join(FACILITIES)}"))
+        elif kind != self.facility:
+            return
+        elif len(tokens) < 3:
+            missing = "a control and a module are missing" if len(tokens) < 2 else "no module"
+            self.broken.append(Source(file, first, missing))
+        else:
+            self._module(file, first, last, tokens, depth)
+
+    def _module(self, file: str, first: int, last: int, tokens: list[str], depth: int) -> None:
         control = tokens[1].lower() if not tokens[1].startswith("[") else tokens[1]
         if control in ("include", "substack"):
-            _load(root, _beside(file, tokens[2]), facility, lines, broken, depth + 1)
+            self.read(self._included(tokens[2]), depth + 1)
         elif control in CONTROLS or (control.startswith("[") and control.endswith("]")):
-            lines.append(PamLine(file, first, last, control, tokens[2], tuple(tokens[3:])))
+            self.lines.append(PamLine(file, first, last, control, tokens[2], tuple(tokens[3:])))
         else:
-            broken.append(Source(file, first, f"{tokens[1]!r} is no control"))
+            self.broken.append(Source(file, first, f"{tokens[1]!r} is no control"))
 
-
-def _beside(file: str, name: str) -> str:
-    return name if name.startswith("/") else f"{file.rpartition('/')[0]}/{name}"
+    def _included(self, name: str) -> str:
+        return name if name.startswith("/") else service_file(self.root, name) or f"{FOLDERS[0]}/{name}"
 
 
 def _logical_lines(lines: Sequence[str]) -> Iterator[tuple[int, int, str]]:

@@ -1,15 +1,16 @@
 """What keeps a rule on a Linux system: where it stands, how it is read, how it is written, what the system takes."""
 
+import math
 from collections.abc import Callable, Sequence
 from functools import cached_property
 
 from attrs import define, evolve, frozen
 
-from verrou.core.model import Account, Reading
+from verrou.core.model import Account, Reading, Status
 from verrou.core.model.ways import Gate
-from verrou.core.values import Takes, Value
+from verrou.core.values import Kind, Takes, Value
 from verrou.machines.linux.pam.faillock import Faillock, load_faillock
-from verrou.machines.linux.pam.quality import PWQUALITY, Quality, quality_settings
+from verrou.machines.linux.pam.services import Service, asking_passwords, sshd_asks_pam
 from verrou.machines.linux.pam.stack import Stack, load_stack
 from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.root import Root
@@ -25,8 +26,22 @@ class System:
     gates: Sequence[Gate]
 
     @cached_property
+    def services(self) -> list[Service]:
+        """The services that ask PAM about a password; the console's own is always the first."""
+        return asking_passwords(self.root)
+
+    @cached_property
+    def faillocks(self) -> list[Faillock]:
+        """The lock-out of each service; a remote shell that does not go through PAM has none."""
+        found = [load_faillock(self.root, service.name) for service in self.services]
+        for at, service in enumerate(self.services):
+            if service.name == "sshd" and not sshd_asks_pam(self.root):
+                found[at] = evolve(found[at], gap="the remote shell server does not ask PAM (UsePAM no)", lines=())
+        return found
+
+    @property
     def faillock(self) -> Faillock:
-        return load_faillock(self.root)
+        return self.faillocks[0]
 
     @cached_property
     def password_stack(self) -> Stack:
@@ -34,8 +49,33 @@ class System:
         return load_stack(self.root, "passwd", "password")
 
     @cached_property
-    def quality(self) -> Quality:
-        return quality_settings(self.root, next(iter(self.password_stack.having(PWQUALITY)), None))
+    def password_stacks(self) -> list[Stack]:
+        """The same, and that of each service that asks for a new password when one is due."""
+        others = [service.name for service in self.services if service.way is not None]
+        stacks = [load_stack(self.root, name, "password") for name in others]
+        return [self.password_stack, *(stack for stack in stacks if stack.lines or stack.broken)]
+
+
+def weakest(kind: Kind, found: Sequence[tuple[str, Reading]]) -> Reading:
+    """What holds for all services, each with its own reading: the weakest. Where one differs, the reason names it."""
+    first = found[0][1]
+    unread = next(((name, each) for name, each in found if each.status is not Status.READ), None)
+    if unread is not None:
+        name, each = unread
+        return each if each.status is first.status else evolve(each, reason=f"{name}: {each.reason}")
+
+    def strength(each: Reading) -> tuple[bool, float]:
+        return each.in_force, -math.inf if each.value is None else kind.rank(each.value)
+
+    low = min((each for _, each in found), key=strength)
+    weak = [name for name, each in found if strength(each) == strength(low)]
+    if len(weak) == len(found):
+        return first
+    best = max((each for _, each in found), key=strength)
+    elsewhere = f"by other services {kind.say(best.value)}" if best.value is not None else ""
+    said = "; ".join(filter(None, (f"by {', '.join(weak)}" + (f": {low.reason}" if low.reason else ""), elsewhere)))
+    overruled = tuple(filter(None, (*low.overruled, best.source)))
+    return evolve(low, reason=said, overruled=overruled)
 
 
 def _nothing_against(_: System) -> str:

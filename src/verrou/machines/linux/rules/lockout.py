@@ -4,13 +4,15 @@ from collections.abc import Callable, Mapping
 from datetime import timedelta
 
 from verrou.core.model import Reading, Source, absent, shipped_default, unreadable
+from verrou.core.rules import CATALOGUE
 from verrou.core.values import Value
 from verrou.machines.linux.files.settings_files import settings, with_setting
 from verrou.machines.linux.pam.faillock import DEFAULTS, FAILLOCK_CONF, MODULE, Faillock, load_faillock
 from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, Refused, add_profiles, no_updater
+from verrou.machines.linux.pam.services import asking_passwords
 from verrou.machines.linux.pam.stack import edit_argument
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import Keeper, System
+from verrou.machines.linux.rules.keeper import Keeper, System, weakest
 
 PLACE = f"{FAILLOCK_CONF}, or an argument of {MODULE} in the PAM stack, which wins"
 LOCKOUT_PROFILES = {
@@ -43,31 +45,36 @@ Auth:
 }
 
 
-def _read(key: str) -> Callable[[System], Reading]:
+def _read(rule_id: str, key: str) -> Callable[[System], Reading]:
+    kind = CATALOGUE[rule_id].kind
+
     def read(system: System) -> Reading:
-        faillock = system.faillock
-        if not faillock.installed:
-            return absent(f"{MODULE} is not installed", "install the package libpam-modules")
-        if faillock.broken:
-            where = faillock.broken[0]
-            return unreadable(f"{where}: libpam cannot use this line and lets nobody in by it", f"mend {where}", where)
-        decided = faillock.settings.get(key)
-        if key == "even_deny_root":
-            # root_unlock_time implies even_deny_root: pam_faillock(8)
-            decided = decided or faillock.settings.get("root_unlock_time")
-            value: Value = "nobody" if decided else "built-in"
-        else:
-            value = faillock.value(key)
-        source = decided.source if decided else shipped_default(f"{key} = {DEFAULTS.get(key, 'no')}")
-        if faillock.gap and key == "deny":
-            configured = (source,) if decided else ()
-            return Reading(
-                "never", source=Source("PAM stack", text=faillock.gap), overruled=configured, reason=faillock.gap
-            )
-        overruled = decided.overruled if decided else ()
-        return Reading(value, source=source, overruled=overruled, in_force=not faillock.gap, reason=faillock.gap)
+        return weakest(kind, [(faillock.service, _read_one(key, faillock)) for faillock in system.faillocks])
 
     return read
+
+
+def _read_one(key: str, faillock: Faillock) -> Reading:
+    if not faillock.installed:
+        return absent(f"{MODULE} is not installed", "install the package libpam-modules")
+    if faillock.broken:
+        where = faillock.broken[0]
+        return unreadable(f"{where}: libpam cannot use this line and lets nobody in by it", f"mend {where}", where)
+    decided = faillock.settings.get(key)
+    if key == "even_deny_root":
+        # root_unlock_time implies even_deny_root: pam_faillock(8)
+        decided = decided or faillock.settings.get("root_unlock_time")
+        value: Value = "nobody" if decided else "built-in"
+    else:
+        value = faillock.value(key)
+    source = decided.source if decided else shipped_default(f"{key} = {DEFAULTS.get(key, 'no')}")
+    if faillock.gap and key == "deny":
+        configured = (source,) if decided else ()
+        return Reading(
+            "never", source=Source("PAM stack", text=faillock.gap), overruled=configured, reason=faillock.gap
+        )
+    overruled = decided.overruled if decided else ()
+    return Reading(value, source=source, overruled=overruled, in_force=not faillock.gap, reason=faillock.gap)
 
 
 def _cannot(system: System) -> str:
@@ -135,27 +142,31 @@ def in_stack(root: Root) -> str:
     add_profiles(root, LOCKOUT_PROFILES)
     if gap := load_faillock(root).gap:
         raise Refused(f"{gap}, although its profiles were enabled; {EDITED_BY_HAND}")
-    return f"{MODULE} put into the PAM stack"
+    left = [each.name for each in asking_passwords(root) if load_faillock(root, each.name).gap]
+    by_hand = f"; {', '.join(left)} has a stack of its own, which you must change yourself" if left else ""
+    return f"{MODULE} put into the PAM stack{by_hand}"
 
 
 KEEPERS: Mapping[str, Keeper] = {
     "lockout.after": Keeper(
         f"deny in {PLACE}; the module must stand in the auth stack before and after the password is checked",
-        _read("deny"),
+        _read("lockout.after", "deny"),
         _put("deny", lambda value: "0" if value == "never" else str(value)),
         cannot=_cannot,
     ),
     "lockout.lasts": Keeper(
         f"unlock_time, in seconds, in {PLACE}; 0 and never both mean until-unlocked",
-        _read("unlock_time"),
+        _read("lockout.lasts", "unlock_time"),
         _put("unlock_time", _seconds),
         cannot=_cannot,
     ),
     "lockout.forget_after": Keeper(
         f"fail_interval, in seconds, in {PLACE}",
-        _read("fail_interval"),
+        _read("lockout.forget_after", "fail_interval"),
         _put("fail_interval", _seconds),
         cannot=_cannot,
     ),
-    "lockout.exempts": Keeper(f"even_deny_root in {PLACE}", _read("even_deny_root"), _exempts, cannot=_cannot),
+    "lockout.exempts": Keeper(
+        f"even_deny_root in {PLACE}", _read("lockout.exempts", "even_deny_root"), _exempts, cannot=_cannot
+    ),
 }

@@ -12,7 +12,8 @@ from verrou.machines.linux.files.settings_files import settings, with_setting
 from verrou.machines.linux.pam.faillock import module_content, module_installed
 from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, Refused, add_profiles, no_updater, update_stack
 from verrou.machines.linux.pam.quality import CREDITS, PWQUALITY, PWQUALITY_FOLDER, SHIPPED, Quality, quality_settings
-from verrou.machines.linux.pam.stack import PamLine, edit_argument, load_stack
+from verrou.machines.linux.pam.services import UNIX, behind, takes_blank
+from verrou.machines.linux.pam.stack import PamLine, Stack, edit_argument, load_stack
 from verrou.machines.linux.population import (
     LOGIN_DEFS,
     NEVER_DAYS,
@@ -24,9 +25,9 @@ from verrou.machines.linux.population import (
     population,
 )
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import Keeper, System
+from verrou.machines.linux.rules.keeper import Keeper, System, weakest
 
-PWHISTORY, UNIX = "pam_pwhistory.so", "pam_unix.so"
+PWHISTORY = "pam_pwhistory.so"
 DROP_IN = f"{PWQUALITY_FOLDER}/50-verrou.conf"
 SSHD_DROP_IN = "/etc/ssh/sshd_config.d/00-verrou.conf"
 HISTORY_PROFILE = "verrou-history"
@@ -63,34 +64,39 @@ def _quality_value(rule_id: str, quality: Quality) -> Value:
 
 
 def _read_quality(rule_id: str, key: str) -> Callable[[System], Reading]:
+    kind = CATALOGUE[rule_id].kind
+
     def read(system: System) -> Reading:
         if not module_installed(system.root, PWQUALITY):
             return absent(f"{PWQUALITY} is not installed", "install the package libpam-pwquality")
-        stack = system.password_stack
-        if stack.broken:
-            where = stack.broken[0]
-            return unreadable(f"{where}: libpam cannot use this line", f"mend {where}", where)
-        quality = system.quality
-        decided, stop = quality.decided.get(key), quality.stopped_at
-        gap = _quality_gap(system)
-        return Reading(
-            _quality_value(rule_id, quality),
-            source=decided.source if decided else shipped_default(f"{key} = {SHIPPED[key]}"),
-            overruled=decided.overruled if decided else (),
-            in_force=not gap,
-            reason=gap or (f"{stop}: not understood, so the system reads no further" if stop else ""),
-            remedy=f"mend or remove {stop.place}:{stop.line}" if stop else "",
-        )
+        return weakest(kind, [(s.service, _quality_of(rule_id, key, system.root, s)) for s in system.password_stacks])
 
     return read
 
 
-def _quality_gap(system: System) -> str:
+def _quality_of(rule_id: str, key: str, root: Root, stack: Stack) -> Reading:
+    """What one service by which a password is changed asks of it."""
+    if stack.broken:
+        where = stack.broken[0]
+        return unreadable(f"{where}: libpam cannot use this line", f"mend {where}", where)
+    quality = quality_settings(root, next(iter(stack.having(PWQUALITY)), None))
+    decided, stop = quality.decided.get(key), quality.stopped_at
+    gap = _quality_gap(stack, quality)
+    return Reading(
+        _quality_value(rule_id, quality),
+        source=decided.source if decided else shipped_default(f"{key} = {SHIPPED[key]}"),
+        overruled=decided.overruled if decided else (),
+        in_force=not gap,
+        reason=gap or (f"{stop}: not understood, so the system reads no further" if stop else ""),
+        remedy=f"mend or remove {stop.place}:{stop.line}" if stop else "",
+    )
+
+
+def _quality_gap(stack: Stack, quality: Quality) -> str:
     """Why nothing that is configured acts; nothing where it does."""
-    stack, quality = system.password_stack, system.quality
     lines = stack.having(PWQUALITY)
     if not lines:
-        return f"{PWQUALITY} is not in the password stack"
+        return f"{PWQUALITY} is not in the password stack of {stack.service}"
     if skipped := stack.skipped_by(lines[0]):
         return f"{skipped.file}:{skipped.first} takes the password before {PWQUALITY} is asked"
     if lines[0].control in ("optional", "sufficient"):
@@ -150,17 +156,21 @@ def _put_quality(key: str, to_number: Callable[[Value], int]) -> Callable[[Root,
 
 
 def _read_history(system: System) -> Reading:
-    """pam_pwhistory(8): the argument alone decides."""
+    """pam_pwhistory(8), as each service by which a password is changed has it."""
     if not module_installed(system.root, PWHISTORY):
         return absent(f"{PWHISTORY} is not installed", "install the package libpam-modules")
-    stack = system.password_stack
+    found = [(stack.service, _history_of(system.root, stack)) for stack in system.password_stacks]
+    return weakest(CATALOGUE["password.remember"].kind, found)
+
+
+def _history_of(root: Root, stack: Stack) -> Reading:
     if stack.broken:
         return unreadable(f"{stack.broken[0]}: libpam cannot use this line", f"mend {stack.broken[0]}", stack.broken[0])
     lines = stack.having(PWHISTORY)
     if not lines:
-        gap = f"{PWHISTORY} is not in the password stack"
+        gap = f"{PWHISTORY} is not in the password stack of {stack.service}"
         return Reading(0, source=Source("PAM stack", text=gap), reason=gap)
-    value, source = _remembered(system.root, lines[0])
+    value, source = _remembered(root, lines[0])
     if skipped := stack.skipped_by(lines[0]):
         gap = f"{skipped.file}:{skipped.first} takes the password before {PWHISTORY} is asked"
         return Reading(value, source=source, in_force=False, reason=gap)
@@ -341,13 +351,13 @@ def _put_ageing(rule_id: str) -> Callable[[Root, Value], str]:
 
 def _read_blank_ways(system: System) -> Reading:
     """The ways that a blank password opens, as far as what stands behind each way decides that."""
-    opened = [gate for gate in system.gates if gate.blank and gate.passwords]
+    opened = [gate for gate in system.gates if (gate.blank and gate.passwords) or not gate.proof]
     source = opened[-1].source if opened else None
     return Reading(frozenset(str(gate.way) for gate in opened), source=source or Source("no way takes a blank one"))
 
 
 def _put_blank_ways(root: Root, value: Value) -> str:
-    from verrou.machines.linux.ways import SERVICES, gates
+    from verrou.machines.linux.ways import gates
 
     assert isinstance(value, frozenset)
     said = []
@@ -363,9 +373,10 @@ def _put_blank_ways(root: Root, value: Value) -> str:
                 root.write(again.source.place, with_setting(text, "PermitEmptyPasswords", "no", separator=" ", line=at))
             said.append("holds when the remote shell server is started again")
             continue
-        for line in load_stack(root, SERVICES[gate.way], "auth").having(UNIX):
-            if "nullok" in line.arguments:
-                edit_argument(root, line, "nullok", None)
+        for service in behind(root, gate.way):
+            while (line := takes_blank(root, service)) is not None:
+                for argument in ("nullok", "nullok_secure"):
+                    edit_argument(root, line, argument, None)
     left = [str(gate.way) for gate in gates(root, ()) if gate.blank and str(gate.way) not in value]
     if left:
         raise Refused(f"a blank password is still good by {', '.join(left)}; shut that by hand")

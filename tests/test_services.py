@@ -1,0 +1,96 @@
+"""Each service by which somebody gets in has a PAM stack of its own: a rule holds where it holds for all of them."""
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import GOOD_PASSWORD, Verrou
+from debian_root import PrivateRoot
+from verrou.machines.linux.pam.services import open_without_proof
+from verrou.machines.linux.pam.stack import load_stack
+from verrou.machines.linux.root import Root
+
+OWN_STACK = "auth required pam_unix.so\naccount required pam_unix.so\npassword required pam_unix.so\n"
+
+
+def shown(verrou: Verrou, root: PrivateRoot, rule: str) -> dict[str, Any]:
+    told = verrou("rule", "show", rule, "-m", root.path, "--format", "json").stdout
+    return dict(json.loads(told)[rule])
+
+
+@pytest.mark.real_root
+def test_a_service_with_a_stack_of_its_own_decides(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    at = ("-m", manned_root.path)
+    verrou("rule", "set", "lockout.after=3", *at, "--yes")
+    assert shown(verrou, manned_root, "lockout.after")["value"] == 3
+    whole = manned_root.read("/etc/pam.d/sshd")
+    manned_root.write("/etc/pam.d/sshd", OWN_STACK)
+    reading = shown(verrou, manned_root, "lockout.after")
+    assert reading["value"] == "never" and "by sshd" in reading["reason"]
+    for _ in range(5):
+        assert not manned_root.signs_in("warden", "wrong")
+    assert manned_root.signs_in("warden", GOOD_PASSWORD), "nothing locks there, as it was read"
+    quality = shown(verrou, manned_root, "password.min_length")
+    assert not quality["in_force"] and "by sshd" in quality["reason"]
+    told = verrou("verify", "-b", "essential", *at, code=1).stdout
+    assert "not-tried" in told or "short" in told
+    manned_root.write("/etc/pam.d/sshd", whole)
+    tried = json.loads(verrou("verify", "-b", "essential", *at, "--format", "json", code=None).stdout)["trials"]
+    assert [t["proof"] for t in tried if "by sshd" in t["tried"]] == ["proved"]
+
+
+@pytest.mark.real_root
+def test_a_module_that_asks_for_nothing_is_told(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    login = manned_root.read("/etc/pam.d/login")
+    manned_root.inside("useradd", "-m", "tern")
+    manned_root.write("/etc/pam.d/login", f"auth sufficient pam_permit.so\n{login}")
+    assert "need not prove anything" in verrou("survey", "-m", manned_root.path).stderr
+    told = verrou("account", "list", "-m", manned_root.path, "--format", "json").stdout
+    ways = {account["name"]: account["ways_in"] for account in json.loads(told)}
+    assert ways["tern"] == ["console"], "although nobody gave it a password"
+    assert manned_root.inside("pamtester", "login", "tern", "authenticate", typed="x\n").returncode == 0
+
+
+@pytest.mark.parametrize(
+    ("auth", "open_to_all"),
+    [
+        ("auth sufficient pam_rootok.so\nauth required pam_unix.so\n", False),
+        ("auth sufficient pam_permit.so\nauth required pam_unix.so\n", True),
+        ("auth sufficient pam_unix.so\nauth required pam_deny.so\n", False),
+        (
+            "auth [success=1 default=ignore] pam_unix.so\nauth requisite pam_deny.so\nauth required pam_permit.so\n",
+            False,
+        ),
+        ("auth required pam_permit.so\n", True),
+        ("auth [success=done default=bad] pam_wheel.so trust\nauth required pam_unix.so\n", True),
+        ("auth optional pam_permit.so\nauth required pam_unix.so\n", False),
+    ],
+)
+def test_what_lets_in_without_proof(tmp_path: Path, auth: str, open_to_all: bool) -> None:
+    (tmp_path / "etc/pam.d").mkdir(parents=True)
+    (tmp_path / "etc/pam.d/login").write_text(auth)
+    assert (open_without_proof(load_stack(Root(tmp_path), "login", "auth")) is not None) is open_to_all
+
+
+def test_the_vendors_file_counts_where_there_is_no_other(tmp_path: Path) -> None:
+    (tmp_path / "etc/pam.d").mkdir(parents=True)
+    (tmp_path / "usr/lib/pam.d").mkdir(parents=True)
+    (tmp_path / "usr/lib/pam.d/login").write_text("auth include shared\n")
+    (tmp_path / "usr/lib/pam.d/shared").write_text("auth required pam_unix.so nullok\n")
+    (tmp_path / "etc/pam.d/other").write_text("account required pam_deny.so\n")
+    root = Root(tmp_path)
+    (line,) = load_stack(root, "login", "auth").lines
+    assert (line.file, line.arguments) == ("/usr/lib/pam.d/shared", ("nullok",))
+    assert [x.module for x in load_stack(root, "login", "account").lines] == ["pam_deny.so"], (
+        "other fills what is missing"
+    )
+    (tmp_path / "etc/pam.d/shared").write_text("auth required pam_deny.so\n")
+    assert [x.module for x in load_stack(Root(tmp_path), "login", "auth").lines] == ["pam_deny.so"]
+
+
+def test_includes_that_double_end(tmp_path: Path) -> None:
+    (tmp_path / "etc/pam.d").mkdir(parents=True)
+    (tmp_path / "etc/pam.d/login").write_text("@include login\n@include login\n")
+    assert load_stack(Root(tmp_path), "login", "auth").broken
