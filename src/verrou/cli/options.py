@@ -1,6 +1,8 @@
 """What several commands share: which machine, which baseline, which format, and passwords that nobody sees."""
 
+import errno
 import os
+import stat
 import sys
 from collections.abc import Callable, Sequence
 from functools import cache
@@ -84,9 +86,9 @@ def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
     """
     if name in shipped_baselines():
         return (SHIPPED / f"{name}.toml").read_text(encoding="utf-8"), name
-    path = Path(named_in).parent / name if named_in else Path(name)
+    path = Path(os.path.normpath(Path(named_in).parent / name)) if named_in else Path(name)
     try:
-        return path.read_text(encoding="utf-8"), str(path)
+        return ordinary_text(path, MOST_OF_A_BASELINE), str(path)
     except FileNotFoundError:
         from verrou.core.values import nearest
 
@@ -97,6 +99,29 @@ def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
         raise BadInput(f"{path}: this is no text; a baseline is a TOML file in UTF-8") from None
     except OSError as error:
         raise BadInput(f"{path}: {error.strerror}; name a baseline file that can be read") from None
+
+
+MOST_OF_A_BASELINE = 1_000_000
+"""How many bytes a baseline may have: people write them."""
+
+
+def ordinary_text(path: Path, most: int) -> str:
+    """The text of a file that people name.
+
+    Raises:
+        OSError: it cannot be read, is no ordinary file (a pipe or a device would be waited for), or is too large.
+        UnicodeDecodeError: it is no text.
+    """
+    descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC)
+    with os.fdopen(descriptor, "rb") as stream:
+        now = os.fstat(descriptor)
+        if stat.S_ISDIR(now.st_mode):
+            raise IsADirectoryError(errno.EISDIR, "this is a folder")
+        if not stat.S_ISREG(now.st_mode):
+            raise OSError(errno.EINVAL, "this is no ordinary file")
+        if now.st_size > most:
+            raise OSError(errno.EFBIG, f"it is too large ({now.st_size} bytes; at most {most})")
+        return stream.read().decode("utf-8")
 
 
 def load_baseline(name: str) -> "Baseline":

@@ -126,7 +126,7 @@ def read_baseline(text: str, place: str, fetch: Fetch) -> Baseline:
         BaselineRefused: with every error of the file and of those it builds on, each with file and line.
     """
     problems: list[str] = []
-    baseline = _read(text, place, fetch, (place,), problems)
+    baseline = _read(text, place, fetch, (place,), problems, {})
     if not problems:
         problems += _contradictions(baseline)
     if problems:
@@ -134,11 +134,22 @@ def read_baseline(text: str, place: str, fetch: Fetch) -> Baseline:
     return baseline
 
 
-def _read(text: str, place: str, fetch: Fetch, trail: tuple[str, ...], problems: list[str]) -> Baseline:
+MOST_DOTS = 50
+"""How many parts a key may have; the TOML reader takes ages over thousands."""
+
+
+def _read(
+    text: str, place: str, fetch: Fetch, trail: tuple[str, ...], problems: list[str], known: dict[str, Baseline]
+) -> Baseline:
+    """``known`` are the baselines that were read already, by place: each is read once, however often it is named."""
+    for number, line in enumerate(text.split("\n"), start=1):
+        if line.partition("=")[0].count(".") > MOST_DOTS:
+            problems.append(f"{place}:{number}: found a key of more than {MOST_DOTS} parts; a baseline's keys have two")
+            return Baseline(place)
     try:
         document = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
-        reason = str(error) if isinstance(error, tomllib.TOMLDecodeError) else "tables nested too deeply"
+    except (ValueError, RecursionError) as error:
+        reason = str(error).split(";")[0] if isinstance(error, ValueError) else "tables nested too deeply"
         problems.append(f"{place}: this is not valid TOML: {reason}")
         return Baseline(place)
     reader = _Reader(place, line_index(text), problems)
@@ -156,7 +167,9 @@ def _read(text: str, place: str, fetch: Fetch, trail: tuple[str, ...], problems:
         if below_place in trail:
             reader.problem(("baseline", "builds_on"), f"{name} builds on this file again: {' > '.join(trail)}")
             continue
-        built_on = _over(built_on, _read(below_text, below_place, fetch, (*trail, below_place), problems))
+        if below_place not in known:
+            known[below_place] = _read(below_text, below_place, fetch, (*trail, below_place), problems, known)
+        built_on = _over(built_on, known[below_place])
     return evolve(_over(built_on, reader.own(document, title)), title=title)
 
 
@@ -167,7 +180,7 @@ def _over(below: Baseline, above: Baseline) -> Baseline:
         demands={**below.demands, **above.demands},
         accounts={**below.accounts, **above.accounts},
         groups={**below.groups, **above.groups},
-        waivers=below.waivers + above.waivers,
+        waivers=tuple(dict.fromkeys(below.waivers + above.waivers)),
     )
 
 

@@ -10,6 +10,7 @@ from attrs import define, evolve, frozen
 from verrou.core.model import Source, shipped_default
 from verrou.core.values import Value
 from verrou.machines.linux.files.settings_files import settings
+from verrou.machines.linux.files.sign_ins import moment
 from verrou.machines.linux.pam.stack import PamLine, Stack, load_stack
 from verrou.machines.linux.root import Root
 
@@ -162,13 +163,22 @@ def locks(root: Root, faillock: Faillock, now: datetime) -> Mapping[str, tuple[i
         times = valid_times(tally.read_bytes()) if tally.is_file() else []
         if not times or not isinstance(forget, timedelta):
             continue
-        latest = datetime.fromtimestamp(max(times))
+        latest = moment(max(times))
+        if latest is None:
+            continue  # noise: no clock ever said so
         counted = sum(max(times) - t < forget.total_seconds() for t in times)
         until = None
         if isinstance(after, int) and counted >= after:
-            until = latest + lasts if isinstance(lasts, timedelta) else datetime.max
+            until = _after(latest, lasts) if isinstance(lasts, timedelta) else datetime.max
         found[name] = (counted, until if until and until > now else None)
     return found
+
+
+def _after(start: datetime, span: timedelta) -> datetime:
+    try:
+        return start + span
+    except OverflowError:
+        return datetime.max
 
 
 def valid_times(tally: bytes) -> list[int]:
