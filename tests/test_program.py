@@ -1,6 +1,8 @@
 """The built program as a person meets it: the demo, the formats, hostile input, exit codes."""
 
 import json
+import re
+import subprocess
 from pathlib import Path
 
 import pytest
@@ -134,6 +136,17 @@ def test_shipped_baselines_give_a_reason_for_every_value(verrou: Verrou) -> None
         asked = json.loads(verrou("baseline", "show", name, "--format", "json").stdout)["asks"]
         assert asked and all(row["because"] for row in asked)
     verrou("baseline", "check", "essential", "shared-desk", "public-terminal")
+
+
+def test_the_architecture_names_what_is_there() -> None:
+    top = Path(__file__).parent.parent
+    text = (top / "docs/architecture.md").read_text()
+    named = {word for word in re.findall(r"`([\w./]+)`", text) if "/" in word} - {"src/verrou/"}
+    assert len(named) > 20
+    assert not [word for word in named if not (top / "src/verrou" / word).exists()]
+    for word in ("ABSENT", "derived", "gaps", "SERVICES", "open_machine", "TrialAccount", "set_rules"):
+        code = subprocess.run(["grep", "-rqw", word, str(top / "src/verrou")], check=False)
+        assert f"`{word}`" in text and code.returncode == 0, word
 
 
 def test_the_handbook_tells_what_the_program_does() -> None:

@@ -8,7 +8,7 @@ from attrs import evolve, frozen
 from verrou.core.baseline import Baseline, Demand, Waiver, WantedAccount, WantedGroup
 from verrou.core.model import Posture, Reading, Role, Source, Status
 from verrou.core.model.access import role_of
-from verrou.core.plan.declared import account_gaps, group_gaps
+from verrou.core.plan.declared import account_gaps, group_called, group_gaps
 from verrou.core.plan.gaps import Gap
 from verrou.core.rules import Severity, reading_of
 
@@ -128,7 +128,7 @@ def _rule_finding(posture: Posture, baseline: Baseline, demand: Demand) -> Findi
         title=rule.title,
         verdict=verdict,
         severity=rule.severity,
-        reading=reading,
+        reading=None if rule.derived is not None and rule.derived.compares else reading,
         demand=demand,
         gaps=gaps if verdict is Verdict.SHORT else (),
         because=demand.because,
@@ -152,7 +152,7 @@ def _account_finding(posture: Posture, wanted: WantedAccount) -> Finding:
 
 
 def _group_finding(posture: Posture, baseline: Baseline, wanted: WantedGroup) -> Finding:
-    group = posture.group(wanted.name)
+    group = group_called(posture, wanted.name)
     coming = frozenset(account.name for account in baseline.accounts.values() if account.enabled)
     gaps = tuple(group_gaps(posture, wanted, coming))
     return Finding(

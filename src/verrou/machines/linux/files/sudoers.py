@@ -150,6 +150,10 @@ class Sudoers:
         if not item.folder:
             self._read(root, target, depth + 1)
             return
+        self.files += 1
+        if self.files > MOST_FILES:
+            self.unknown.append(Source(target, None, "included too often, so it is not read again"))
+            return
         for name in root.names_in(target):
             if "." in name or name.endswith("~"):
                 self.passed_over.append(Source(f"{target}/{name}", None, "sudo ignores names with . or ~"))
