@@ -14,14 +14,18 @@ from verrou.cli.options import (
 )
 from verrou.machines import SURVEY_SUFFIX, Machine
 
+MEASURE = "essential"
+"""The baseline that a survey measures by: what is weaker comes first."""
+
 
 @click.command()
 @machine_option
 @format_option
-@click.option("--all", "everyone", is_flag=True, help="Show system and service accounts too.")
+@click.option("--all", "everyone", is_flag=True, help="Show every account and every rule.")
 @click.option("--save", type=click.Path(path_type=Path), help=f"Write a survey file (NAME{SURVEY_SUFFIX}).")
 def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> None:
     """Who and what is on this machine: accounts, what each amounts to, and every rule with what decided it."""
+    from verrou.core.audit import remarkable
     from verrou.core.rules import CATALOGUE
     from verrou.reports.sheets import as_json, console, print_sheet
     from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, folded_line, rules_sheet, summary_lines
@@ -48,7 +52,17 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> N
         if folded:
             out.print(folded_line(folded))
         out.print()
-        print_sheet(out, rules_sheet(posture, CATALOGUE.values()))
+        every = list(CATALOGUE.values())
+        first = every if everyone else remarkable(posture, load_baseline(MEASURE))
+        if not everyone:
+            out.print(
+                f"{len(first)} of {len(every)} rules are weaker than {MEASURE} asks, do not act or could not be read"
+                + (":" if first else ".")
+            )
+        if first:
+            print_sheet(out, rules_sheet(posture, first))
+        if len(first) < len(every):
+            out.print(f"Folded away: {len(every) - len(first)} rules that hold nothing remarkable; --all shows them.")
 
     if save is not None:
         if not save.name.endswith(SURVEY_SUFFIX):

@@ -34,18 +34,31 @@ class MachineType(click.ParamType):  # type: ignore[type-arg,unused-ignore]
         return open_machine(value) if isinstance(value, str) else value
 
 
+def _the_one_machine(_: click.Context, __: click.Parameter, machines: tuple[Machine, ...]) -> Machine:
+    """Two machines in one command would both be meant, and only one be done."""
+    if len(machines) > 1:
+        named = ", ".join(machine.address for machine in machines)
+        raise BadInput(f"found {len(machines)} machines ({named}); one command is about one machine, so say -m once")
+    return machines[0] if machines else open_machine(os.environ.get("VERROU_MACHINE") or "this")
+
+
 def machine_option(command: F) -> F:
     """``-m MACHINE``; this computer without it."""
     return click.option(
         "-m",
         "--machine",
         type=MachineType(),
-        default="this",
-        envvar="VERROU_MACHINE",
-        show_default=True,
+        multiple=True,
+        callback=_the_one_machine,
         metavar="MACHINE",
-        help="this, a folder holding a Linux root, a bench file or a survey file; also VERROU_MACHINE.",
+        help="this (without it), a folder holding a Linux root, a bench file or a survey file; also VERROU_MACHINE.",
     )(command)
+
+
+def _a_baseline(_: click.Context, __: click.Parameter, name: str | None) -> str:
+    if name is None:
+        raise BadInput(f"a baseline is missing: say -b FILE, or one that ships: -b {', -b '.join(shipped_baselines())}")
+    return name
 
 
 def baseline_option(command: F) -> F:
@@ -54,7 +67,7 @@ def baseline_option(command: F) -> F:
         "-b",
         "--baseline",
         "baseline_name",
-        required=True,
+        callback=_a_baseline,
         metavar="BASELINE",
         help=f"A baseline file, or one that ships: {', '.join(shipped_baselines())}.",
     )(command)

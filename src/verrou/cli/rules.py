@@ -53,11 +53,9 @@ def list_rules(style: str) -> None:
 @format_option
 def explain(ids: tuple[str, ...], style: str) -> None:
     """What a rule protects against, what it costs people, and where each kind of machine keeps it."""
-    from rich.table import Table
-    from rich.text import Text
-
     from verrou.reports.catalogue import explanation
     from verrou.reports.sheets import Sheet, columns_of, console
+    from verrou.reports.terminal import Line
 
     rules = _rules(ids)
     rows = tuple({"rule": r.id, "about": about, "text": text} for r in rules for about, text in explanation(r))
@@ -69,12 +67,8 @@ def explain(ids: tuple[str, ...], style: str) -> None:
             if position:
                 out.print()
             out.print(each.id, style="bold")
-            table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
-            table.add_column(no_wrap=True)
-            table.add_column()
-            for about, words in explanation(each):
-                table.add_row(Text(about, style="dim"), Text(words))
-            out.print(table)
+            parts = [([Line(about, "dim")], [Line(words)]) for about, words in explanation(each)]
+            out.table(("", ""), parts, (True, False))
 
     data = {r.id: [{"about": about, "text": words} for about, words in explanation(r)] for r in rules}
     print_facts(style, sheet, data, text)

@@ -10,7 +10,7 @@ from verrou.core.model import Posture, Reading, Role, Source, Status
 from verrou.core.model.access import role_of
 from verrou.core.plan.declared import account_gaps, group_called, group_gaps
 from verrou.core.plan.gaps import Gap
-from verrou.core.rules import Severity, reading_of
+from verrou.core.rules import CATALOGUE, Rule, Severity, reading_of
 
 
 class Verdict(StrEnum):
@@ -110,6 +110,20 @@ def meets(demand: Demand, reading: Reading) -> bool:
         and reading.value is not None
         and demand.desired.met_by(demand.rule, reading.value)
     )
+
+
+def remarkable(posture: Posture, baseline: Baseline) -> list[Rule]:
+    """The rules that a survey puts first, the gravest before the others: what is set and does not act, what could not
+    be read, and what is weaker than ``baseline`` asks."""
+    found = []
+    for rule in CATALOGUE.values():
+        reading = reading_of(rule, posture)
+        demand = baseline.demands.get(rule.id)
+        idle = reading.status is Status.READ and reading.value is not None and not reading.in_force
+        weak = demand is not None and reading.status is Status.READ and not meets(demand, reading)
+        if idle or weak or reading.status is Status.UNREADABLE:
+            found.append(rule)
+    return sorted(found, key=lambda rule: rule.severity.weight)
 
 
 def _rule_finding(posture: Posture, baseline: Baseline, demand: Demand) -> Finding:

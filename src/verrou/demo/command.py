@@ -61,7 +61,7 @@ def _show(question: str, line: str) -> None:
 
     out = console()
     out.print()
-    out.rule(question, align="left", style="dim", characters="-")
+    out.print(f"{question} ".ljust(out.width, "-"), style="dim")
     out.print(f"$ verrou {line}", style="bold")
     out.print()
     code = cli.main(shlex.split(line), prog_name="verrou", standalone_mode=False)

@@ -1,16 +1,14 @@
 """Facts as sheets of rows, printed as text for people, as JSON or as CSV from the same rows."""
 
-import os
-import sys
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from attrs import field, frozen
 
-if TYPE_CHECKING:
-    from rich.console import Console
+from verrou.reports.terminal import Line, Terminal, console
 
-PIPE_WIDTH = 100
+__all__ = ["BAD", "DOUBTFUL", "GOOD", "QUIET", "Column", "Sheet", "columns_of", "console", "print_sheet", "shown"]
+
 BAD, DOUBTFUL, GOOD, QUIET = "bold red", "yellow", "green", "dim"
 
 
@@ -84,35 +82,21 @@ def _cell(text: str) -> str:
     return f"'{text}" if text.lstrip().startswith(("=", "+", "-", "@", "\t", "\r")) else text
 
 
-def console(*, stderr: bool = False) -> "Console":
-    """Where text for people goes: as wide as the terminal, without colour in a pipe or with NO_COLOR."""
-    from rich.console import Console
-
-    stream = sys.stderr if stderr else sys.stdout
-    width = None if stream.isatty() or "COLUMNS" in os.environ else PIPE_WIDTH
-    return Console(file=stream, width=width, highlight=False, markup=False, emoji=False, soft_wrap=False)
-
-
-def print_sheet(out: "Console", sheet: Sheet) -> None:
+def print_sheet(out: Terminal, sheet: Sheet) -> None:
     """The sheet as a table, a heading over each column."""
-    from rich.table import Table
-    from rich.text import Text
-
     columns = [column for column in sheet.columns if column.text]
-    headed = any(column.title for column in columns)
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_header=headed)
-    for column in columns:
-        table.add_column(column.title, overflow="fold", no_wrap=column.keep_whole)
+    rows = []
     for number, row in enumerate(sheet.rows):
         style = sheet.styles.get(number, "")
         cells = []
         for position, column in enumerate(columns):
-            cell = Text(shown(row.get(column.key), column.separator), style=style if position == 0 else "")
+            text = shown(row.get(column.key), column.separator)
+            cell = [Line(part, style if position == 0 else "") for part in text.split("\n")]
             if column.under and row.get(column.under):
-                cell.append("\n" + shown(row[column.under]), style="dim")
+                cell.append(Line(shown(row[column.under]), "dim"))
             cells.append(cell)
-        table.add_row(*cells)
-    out.print(table)
+        rows.append(cells)
+    out.table([column.title for column in columns], rows, [column.keep_whole for column in columns])
 
 
 def columns_of(

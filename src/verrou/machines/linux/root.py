@@ -125,7 +125,12 @@ class Root:
             return None
         except PermissionError:
             raise NotEnoughRights(f"{name} cannot be read by this account; run as root") from None
+        except ValueError:
+            raise BadInput(f"{name!r} is no name of a file: it holds a NUL") from None
         except OSError as error:
+            if error.errno == errno.ENAMETOOLONG:
+                self.stamps[name] = None
+                return None
             if error.errno == errno.ELOOP:
                 raise BadInput(f"{self.path}{name}: its links go in circles; mend them first") from None
             if error.errno == errno.ENXIO:
@@ -152,7 +157,10 @@ class Root:
 
     def exists(self, name: str) -> bool:
         """Whether anything stands there."""
-        return self.place(name).exists()
+        try:
+            return self.place(name).exists()
+        except (OSError, ValueError):
+            return False
 
     def names_in(self, folder: str) -> list[str]:
         """The sorted names of what a folder holds; none without the folder."""

@@ -26,7 +26,7 @@ from verrou.machines.linux.root import Root, host_name
 
 SUDOERS = "/etc/sudoers"
 DEEPEST = 128
-MOST_FILES = 1_000
+MOST_FILES = 500
 """How many files are read for one sudoers before the rest counts as unreadable; each may include any other again."""
 LONGEST = 4_000_000
 """How many characters of a file are read."""

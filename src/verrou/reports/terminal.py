@@ -1,0 +1,150 @@
+"""Text for people: as wide as the terminal, lines broken between words, plain tables, and no blanks at a line's end."""
+
+import os
+import re
+import shutil
+import sys
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import NamedTuple, TextIO
+
+PIPE_WIDTH = 100
+LEAST_WIDTH = 40
+LEAST_COLUMN = 24
+"""How many signs a column of words needs to be read."""
+STYLES = {"bold": "1", "dim": "2", "bold red": "1;31", "yellow": "33", "green": "32"}
+"""What a style is on a terminal (ECMA-48)."""
+
+
+class Line(NamedTuple):
+    """A line of a cell, and how it looks."""
+
+    text: str
+    style: str = ""
+
+
+class Terminal:
+    """Where text for people goes. Without colour in a pipe, or with NO_COLOR."""
+
+    def __init__(self, stream: TextIO) -> None:
+        self.stream = stream
+        shown = stream.isatty()
+        self.is_shown = shown
+        self.colour = shown and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
+        asked = shown or "COLUMNS" in os.environ
+        self.width = max(shutil.get_terminal_size((PIPE_WIDTH, 24)).columns if asked else PIPE_WIDTH, LEAST_WIDTH)
+
+    def print(self, text: str = "", style: str = "") -> None:
+        """A text, broken between words; lines that begin with blanks go on below where they begin."""
+        for line in text.split("\n"):
+            indent = re.match(r" *", line)
+            for part in broken(line, self.width, indent[0] if indent else ""):
+                self._write(self._styled(part, style))
+
+    def table(self, heads: Sequence[str], rows: Sequence[Sequence[Sequence[Line]]], whole: Sequence[bool]) -> None:
+        """Columns with two blanks between; ``whole`` ones are never broken, the others share what is left."""
+        widths = self._widths(heads, rows, whole)
+        if any(width < asked for width, asked in self._cramped(heads, rows, whole, widths)):
+            self._stacked(rows, whole)
+            return
+        if any(heads):
+            self._row([[Line(head, "bold")] for head in heads], widths)
+        for row in rows:
+            self._row(row, widths)
+
+    @contextmanager
+    def status(self, what: str) -> Iterator[None]:
+        """Say what is going on, while somebody is there to see it."""
+        if self.is_shown:
+            self.stream.write(f"{what} ...")
+            self.stream.flush()
+        try:
+            yield
+        finally:
+            if self.is_shown:
+                self.stream.write("\r" + " " * (len(what) + 4) + "\r")
+                self.stream.flush()
+
+    def _widths(
+        self, heads: Sequence[str], rows: Sequence[Sequence[Sequence[Line]]], whole: Sequence[bool]
+    ) -> list[int]:
+        asked = [max((len(line.text) for row in rows for line in row[at]), default=0) for at in range(len(heads))]
+        asked = [max(wide, len(head)) for wide, head in zip(asked, heads, strict=True)]
+        left = self.width - 2 * (len(heads) - 1)
+        narrow = [at for at, fixed in enumerate(whole) if not fixed]
+        left -= sum(asked[at] for at, fixed in enumerate(whole) if fixed)
+        # Who asks for less than a fair share gets it; the others divide the rest.
+        while narrow:
+            share = max(left // len(narrow), 8)
+            modest = [at for at in narrow if asked[at] <= share]
+            if not modest:
+                for at in narrow:
+                    asked[at] = share
+                break
+            left -= sum(asked[at] for at in modest)
+            narrow = [at for at in narrow if at not in modest]
+        return asked
+
+    @staticmethod
+    def _cramped(
+        heads: Sequence[str], rows: Sequence[Sequence[Sequence[Line]]], whole: Sequence[bool], widths: Sequence[int]
+    ) -> Iterator[tuple[int, int]]:
+        """The width of each column that may be broken, beside the least that can be read."""
+        for at, width in enumerate(widths):
+            if not whole[at]:
+                longest = max((len(line.text) for row in rows for line in row[at]), default=0)
+                yield width, min(LEAST_COLUMN, longest)
+
+    def _stacked(self, rows: Sequence[Sequence[Sequence[Line]]], whole: Sequence[bool]) -> None:
+        """For a window that is too narrow: what stays whole on one line, the rest below it."""
+        for row in rows:
+            kept = [line for at, cell in enumerate(row) for line in cell[:1] if whole[at] and line.text]
+            rest = [line for at, cell in enumerate(row) for line in (cell if not whole[at] else cell[1:])]
+            for text in broken("  ".join(line.text for line in kept), self.width):
+                self._write(self._styled(text, kept[0].style if kept else ""))
+            for line in rest:
+                for text in broken(f"    {line.text.strip()}", self.width, "    ") if line.text else ():
+                    self._write(self._styled(text, line.style))
+
+    def _row(self, cells: Sequence[Sequence[Line]], widths: Sequence[int]) -> None:
+        columns = [
+            [
+                Line(part, line.style)
+                for line in cell
+                for part in broken(line.text, width, "  " * line.text.startswith("  "))
+            ]
+            for cell, width in zip(cells, widths, strict=True)
+        ]
+        for at in range(max(map(len, columns))):
+            parts = []
+            for column, width in zip(columns, widths, strict=True):
+                line = column[at] if at < len(column) else Line("")
+                parts.append(self._styled(line.text, line.style) + " " * (width - len(line.text)))
+            self._write("  ".join(parts))
+
+    def _styled(self, text: str, style: str) -> str:
+        return f"\x1b[{STYLES[style]}m{text}\x1b[0m" if style and text and self.colour else text
+
+    def _write(self, line: str) -> None:
+        encoding = self.stream.encoding or "utf-8"
+        text = line.rstrip(" ").encode(encoding, "replace").decode(encoding)
+        self.stream.write(f"{text}\n")
+
+
+def broken(text: str, width: int, indent: str = "") -> list[str]:
+    """A line as lines of at most ``width`` signs, broken between words where that can be."""
+    if len(text) <= width:
+        return [text]
+    lines, rest = [], text
+    while len(rest) > width:
+        at = rest.rfind(" ", len(indent) + 1, width + 1)
+        if at <= len(indent):
+            at = width
+        lines.append(rest[:at].rstrip())
+        rest = indent + rest[at:].lstrip()
+    return [*lines, rest]
+
+
+def console(*, stderr: bool = False) -> Terminal:
+    """The terminal, or what stands for it."""
+    return Terminal(sys.stderr if stderr else sys.stdout)
