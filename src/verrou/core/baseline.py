@@ -3,12 +3,11 @@
 import tomllib
 from collections.abc import Callable, Iterable, Mapping
 from datetime import date, datetime
+from functools import cache
 from itertools import product
-from typing import Any, Literal, TypeVar, get_args
+from typing import TYPE_CHECKING, Any, Literal, TypeVar, get_args
 
 from attrs import AttrsInstance, define, evolve, field, fields, frozen
-from cattrs import Converter
-from cattrs.errors import ClassValidationError
 
 from verrou.core.desired import AnyOf, AtLeast, Between, Desired, Exactly
 from verrou.core.errors import BadInput
@@ -17,6 +16,9 @@ from verrou.core.model.ways import Way
 from verrou.core.rules import CATALOGUE, Rule, agreements
 from verrou.core.toml_lines import Path, line_index, line_of
 from verrou.core.values import Unacceptable, Value, nearest, show_raw
+
+if TYPE_CHECKING:
+    from cattrs import Converter
 
 PasswordWord = Literal["blank", "ask", "generate", "keep"]
 HomeWord = Literal["kept", "fresh"]
@@ -280,6 +282,8 @@ class _Reader:
 
     def section(self, cls: type[T], raw: object, path: Path, given: dict[str, object]) -> T | None:
         """One table as an instance of ``cls``; ``given`` are fields that the table's place decides, not its keys."""
+        from cattrs.errors import ClassValidationError
+
         before = len(self.problems)
         table = self.table(raw, path)
         own_keys = {a.name for a in fields(cls)} - {"mark", *given}
@@ -287,7 +291,7 @@ class _Reader:
             self.unknown((*path, key), key, own_keys)
         values = {k: v for k, v in table.items() if k in own_keys}
         try:
-            structured = _CONVERTER.structure({**values, **given, "mark": self.mark(path)}, cls)
+            structured = _converter().structure({**values, **given, "mark": self.mark(path)}, cls)
         except ClassValidationError as invalid:
             for error, note in invalid.group_exceptions()[0]:
                 key = note.name
@@ -331,8 +335,12 @@ def _desired(rule: Rule, raw: object) -> Desired:
     raise Unacceptable(raw, FORMS, nearest(strange, known) if strange else None)
 
 
-def _converter() -> Converter:
-    """Strict: no value is turned into another type to make it fit, and every refusal says what is accepted."""
+@cache
+def _converter() -> "Converter":
+    """Strict: no value is turned into another type to make it fit, and every refusal says what is accepted. Made when
+    the first table of an account, a group or a waiver is read: a survey goes without."""
+    from cattrs import Converter
+
     converter = Converter(detailed_validation=True)
 
     def exactly(kind: type, accepted: str) -> None:
@@ -377,9 +385,6 @@ def _listed(raw: object) -> list[object]:
     if isinstance(raw, list):
         return raw
     raise Unacceptable(raw, "a list in square brackets")
-
-
-_CONVERTER = _converter()
 
 
 def _contradictions(baseline: Baseline) -> list[str]:

@@ -5,7 +5,7 @@ from datetime import date
 from enum import StrEnum
 from typing import TypeAlias
 
-from attrs import field, frozen
+from attrs import define, field
 
 from verrou.core.model import (
     Detail,
@@ -23,7 +23,7 @@ HOW_A_PASSWORD_COMES = {
 }
 
 
-@frozen(kw_only=True)
+@define(frozen=True, slots=False, repr=False, kw_only=True)
 class _Step:
     """``closes`` are what of a baseline the step is for (rule ids, ``accounts.NAME``, ``groups.NAME``), ``why`` is a
     reason in words; ``effect`` is when it holds."""
@@ -38,7 +38,7 @@ class _Step:
         return ""
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class Setting:
     """A rule, the kind of its values, and the value to set."""
 
@@ -50,7 +50,7 @@ class Setting:
         return f"{self.rule_id} to {self.kind.say(self.value)}"
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class SetRules(_Step):
     """Set the rules as one set, so that no side effect of the machine undoes one of them."""
 
@@ -66,7 +66,7 @@ class SetRules(_Step):
         return "set " + ", ".join(map(str, self.settings))
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class CreateAccount(_Step):
     """Make an account that a person signs in with, the whole of it. ``password``: how the first one comes about.
     ``home`` and ``shell`` are what the machine takes by itself where they are empty; without ``home_kept`` each
@@ -94,7 +94,7 @@ class CreateAccount(_Step):
         return ", ".join(parts)
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class SetEnabled(_Step):
     """Open or close an account; its files and groups stay. ``files``: what a closed account leaves where."""
 
@@ -120,7 +120,7 @@ class FilesChoice(StrEnum):
     DELETE = "delete"
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class Remove(_Step):
     """Take an account away for good. ``files`` are what it keeps where, ``choice`` what happens to its home."""
 
@@ -142,7 +142,7 @@ class Remove(_Step):
         return f"it has {self.files}" if self.files else ""
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class TrySignIn(_Step):
     """Sign in as an account at the console, and elevate, with its own password: a trial that nothing remains of."""
 
@@ -153,7 +153,7 @@ class TrySignIn(_Step):
         return f"try account {self.account}: sign in at the console, and elevate"
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class Rename(_Step):
     """Give an account another name; its identity, groups and files stay."""
 
@@ -165,7 +165,7 @@ class Rename(_Step):
         return f"rename account {self.account} to {self.new_name}"
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class Join(_Step):
     """Make an account a member of a group."""
 
@@ -178,7 +178,7 @@ class Join(_Step):
         return f"let account {self.account} join group {self.group}"
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class Leave(_Step):
     """Take an account out of a group."""
 
@@ -191,7 +191,7 @@ class Leave(_Step):
         return f"let account {self.account} leave group {self.group}"
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class SetPassword(_Step):
     """Give an account another password. ``password``: how it comes about."""
 
@@ -205,7 +205,7 @@ class SetPassword(_Step):
         return f"give account {self.account} {HOW_A_PASSWORD_COMES[self.password]}{change}"
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class Unlock(_Step):
     """Lift a lock after wrong passwords, and forget the tries."""
 
@@ -216,7 +216,7 @@ class Unlock(_Step):
         return f"unlock account {self.account} and forget its wrong tries"
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class SetEnd(_Step):
     """Give an account a day from which on it is closed, or lift it (None)."""
 
@@ -229,7 +229,7 @@ class SetEnd(_Step):
         return f"let account {self.account} " + (f"end on {self.day}" if self.day else "have no end")
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class SetFlags(_Step):
     """Put marks about its password on an account (True), or take them off (False); None leaves one as it is."""
 
@@ -257,7 +257,7 @@ class SetFlags(_Step):
         return f"account {self.account} " + ", ".join(words[flag] for flag in self.flags.items())
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class SetDetails(_Step):
     """Other words about an account: its full name, a note, its shell; or take away what gives its password away."""
 
@@ -273,7 +273,7 @@ class SetDetails(_Step):
         return ", ".join(parts)
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class CreateGroup(_Step):
     """Make a group. Members of one that is ``confined`` get in at the console only: that is what makes guests."""
 
@@ -288,7 +288,7 @@ class CreateGroup(_Step):
         )
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class RemoveGroup(_Step):
     """Take a group away; its members stay."""
 
@@ -300,7 +300,7 @@ class RemoveGroup(_Step):
         return f"remove group {self.group}"
 
 
-@frozen
+@define(frozen=True, slots=False, repr=False)
 class SetGroupNote(_Step):
     """Say what a group is for."""
 

@@ -110,8 +110,26 @@ class Authority:
                 self._data.setdefault(kept, [])
             self._data["policy"] = {**SHIPPED_POLICY, **self._data["policy"]}
             self.name, self.edition = str(self._data["name"]), str(self._data["edition"])
-        except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
-            raise Damaged(f"{type(error).__name__}: {error}") from None
+            self._check()
+        except (ValueError, KeyError, TypeError, AttributeError, IndexError, OverflowError, RecursionError) as error:
+            raise Damaged(f"{type(error).__name__}: {str(error).split(';')[0][:80]}") from None
+
+    def _check(self) -> None:
+        """Look at everything once: what is kept may have been written by anybody."""
+        for key, value in self._data["policy"].items():
+            if key in LIMITS and (isinstance(value, bool) or not isinstance(value, int | None)):
+                raise Damaged(f"{key} is no number: {value!r}")
+        if not 0 <= self._data["policy"]["outside"] <= 2 or not isinstance(self._data["policy"]["lock_keeper"], bool):
+            raise Damaged("outside and lock_keeper are none of what they can be")
+        if not all(way in self.ways() for way in self._data["policy"]["blank_by"]):
+            raise Damaged("blank_by names a way that there is not")
+        for account in self.accounts():
+            for moment in ("last_sign_in", "ends", "password_set"):
+                if account[moment]:
+                    datetime.fromisoformat(account[moment])
+            for session in account["sessions"]:
+                datetime.fromisoformat(session["since"])
+        self.groups()
 
     @classmethod
     def fresh(cls, name: str, clock: datetime, edition: str = "full", language: str = "en") -> "Authority":

@@ -1,0 +1,104 @@
+"""What was found by mutated inputs and by hand: each gets one line or an answer, and nothing hangs."""
+
+import json
+import os
+from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
+
+import pytest
+
+from conftest import Verrou
+from verrou.machines.linux.files.sudoers import Sudoers
+from verrou.machines.linux.pam.faillock import TALLY, load_faillock, locks
+from verrou.machines.linux.pam.stack import load_stack
+from verrou.machines.linux.root import Root
+
+
+@pytest.fixture
+def small(tmp_path: Path) -> Root:
+    for name in ("usr/bin/sudo", "etc/pam.d/login", "etc/sudoers", "run/faillock/tern"):
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).touch()
+    return Root(tmp_path)
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "@include /etc/sudoers\n" * 3,
+        "@includedir /etc\n" * 200,
+        "@include /etc/a\0b\n",
+        f"@include /{'x' * 5000}\n",
+        "".join(f"User_Alias A{n} = A{n + 1}, A{n + 1}\n" for n in range(24)) + "A0 ALL = ALL\n",
+        "".join(f"Cmnd_Alias C{n} = C{n + 1}, !C{n + 1}\n" for n in range(24)) + "tern ALL = C0\n",
+        f"{'tern, ' * 100_000}warden ALL = ALL\n",
+        "tern ALL = \\\n" * 50_000,
+    ],
+)
+def test_sudoers_that_would_go_on_for_ever(small: Root, text: str) -> None:
+    from verrou.machines.linux.files.sudoers import Person
+
+    (small.path / "etc/sudoers").write_text(text)
+    found = Sudoers.load(Root(small.path))
+    assert found.elevation(Person("gull", 1, ("gull",), (1,)), datetime.now()).everything is False
+
+
+@pytest.mark.parametrize("include", ["login", "x" * 5000, "../../login", "/etc/pam.d/login"])
+def test_pam_files_that_include_what_cannot_be(small: Root, include: str) -> None:
+    (small.path / "etc/pam.d/login").write_text(f"@include {include}\nauth include {include}\n" * 3)
+    stack = load_stack(Root(small.path), "login", "auth")
+    assert stack.broken and not stack.lines
+
+
+@pytest.mark.parametrize("when", [2**40, 2**63, 2**64 - 1])
+def test_tallies_of_noise(small: Root, when: int) -> None:
+    (small.path / "run/faillock/tern").write_bytes(TALLY.pack(b"x", 0, 1, when) * 9 + b"torn")
+    root = Root(small.path)
+    assert set(locks(root, load_faillock(root), datetime.now())) <= {"tern"}
+
+
+def chain(folder: Path) -> None:
+    for n in range(30):
+        below = f'[baseline]\nbuilds_on = ["{n + 1}.toml", "./{n + 1}.toml"]\n'
+        (folder / f"{n}.toml").write_text(below if n < 29 else "[password]\nmin_length = 8\n")
+
+
+BAD_BASELINES: list[tuple[Callable[[Path], object], int, str]] = [
+    (chain, 0, "sound; asks for 1"),
+    (lambda folder: os.mkfifo(folder / "0.toml"), 2, "no ordinary file"),
+    (lambda folder: (folder / "0.toml").write_text(".".join("a" * 50_000) + " = 1\n"), 2, "more than 50 parts"),
+    (lambda folder: (folder / "0.toml").write_text(f"[password]\nmin_length = {'9' * 5000}\n"), 2, "4300 digits"),
+    (lambda folder: (folder / "0.toml").write_text(f"a = {'[' * 9000}\n"), 2, "nested too deeply"),
+    (lambda folder: (folder / "0.toml").write_bytes(b"x" * 2_000_000), 2, "too large"),
+]
+
+
+@pytest.mark.parametrize(("lay", "code", "words"), BAD_BASELINES)
+def test_baselines(verrou: Verrou, tmp_path: Path, lay: Callable[[Path], object], code: int, words: str) -> None:
+    lay(tmp_path)
+    told = verrou("baseline", "check", tmp_path / "0.toml", code=code)
+    assert words in told.stdout + told.stderr
+
+
+@pytest.mark.parametrize(
+    "change",
+    [
+        {"clock": "2026-14T08:30:00"},
+        {"accounts": [True]},
+        {"groups": {"id": 1}},
+        {"policy": {"outside": 14}},
+        {"policy": {"length": "6"}},
+        {"policy": {"blank_by": "x"}},
+        {"language": "=en"},
+        {"clock": 5},
+        {"bench": 10**5000},
+    ],
+)
+def test_bench_files_of_wrong_types(bench: Path, verrou: Verrou, change: dict[str, object]) -> None:
+    digits = "bench" in change
+    kept = json.loads(bench.read_text()) | ({} if digits else change)
+    text = json.dumps(kept)
+    bench.write_text(text.replace('"bench": 1', f'"bench": {"9" * 5000}') if digits else text)
+    told = verrou("survey", "-m", bench, code=2).stderr
+    assert "this is no bench machine" in told and len(told) < 400
