@@ -15,7 +15,15 @@ from debian_root import PrivateRoot
 from verrou.core.errors import BadInput
 from verrou.core.model import Reading, Status
 from verrou.core.rules import CATALOGUE
-from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, members_of, merge_lines
+from verrou.machines.linux.files.account_files import (
+    GROUP,
+    PASSWD,
+    SHADOW,
+    AccountFile,
+    GroupField,
+    members_of,
+    merge_lines,
+)
 from verrou.machines.linux.files.settings_files import settings, with_setting
 from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.pam import quality
@@ -47,7 +55,7 @@ def test_adding_and_changing_touch_one_line(lines: list[str], name: str, other: 
     file.add(name, "x", "1000", "")
     record = file.find(name)
     assert record is not None
-    file.change(name, f3=other)
+    file.change(name, {GroupField.MEMBERS: other})
     left = file.text().split("\n")
     changed = left.pop(file.find(name).line - 1)  # type: ignore[union-attr]
     earlier = any(line.split(":")[0] == name and len(line.split(":")) == 4 for line in lines)

@@ -37,7 +37,10 @@ from verrou.machines.linux.files.account_files import (
     SUBGID,
     SUBUID,
     AccountFile,
+    GroupField,
+    PasswdField,
     Record,
+    ShadowField,
     members_of,
     number,
 )
@@ -231,7 +234,7 @@ class AccountEdit:
             gates = list(confined_groups(self.root, {record.name for record in self.files[GROUP].records()}))
             missing = "no group here is kept to the console, so there is nothing that makes a guest"
         else:
-            groups = [(record.name, int(record.fields[2])) for record in self.files[GROUP].records()]
+            groups = [(record.name, int(record.fields[GroupField.GID])) for record in self.files[GROUP].records()]
             makes = self._sudoers().makes_administrators
             gates = [group for group, gid in groups if makes(group, gid, datetime.now())]
             missing = "no group here makes an administrator; install the package sudo"
@@ -262,11 +265,11 @@ class AccountEdit:
     def _remove(self, step: Remove) -> str:
         name = step.account
         record = self._record(PASSWD, name)
-        uid = int(record.fields[2])
+        uid = int(record.fields[PasswdField.UID])
         same_name = [str(r.line) for r in self.files[PASSWD].records() if r.name == name]
         if len(same_name) > 1:
             raise Refused(f"two accounts are called {name} ({PASSWD}, lines {', '.join(same_name)}); mend that first")
-        first_root = next((r for r in self.files[PASSWD].records() if r.fields[2] == "0"), None)
+        first_root = next((r for r in self.files[PASSWD].records() if r.fields[PasswdField.UID] == "0"), None)
         if first_root is not None and first_root.name == name:
             raise Refused(f"{name} came with the system and stays; it can be disabled")
         if uid not in numbers_of_people(self.numbers.defs) and uid != 0:
@@ -287,7 +290,7 @@ class AccountEdit:
 
     def _part_with_home(self, step: Remove, record: Record, uid: int) -> str:
         """Plan what becomes of the home; a folder that is not the account's own is left alone, and said."""
-        name, folder = record.name, record.fields[5]
+        name, folder = record.name, record.fields[PasswdField.HOME]
         made = [deed for deed in self.homes if isinstance(deed, Deed) and deed.place == folder]
         if made:  # made by a step before this one: it need not be made at all
             self.homes = [deed for deed in self.homes if deed not in made]
@@ -295,7 +298,11 @@ class AccountEdit:
         home = Home(self.root, folder, uid)
         if not folder or not home.there():
             return "it had no home"
-        others = {r.fields[5]: r.name for r in self.files[PASSWD].records() if r.name != name and r.fields[5]}
+        others = {
+            r.fields[PasswdField.HOME]: r.name
+            for r in self.files[PASSWD].records()
+            if r.name != name and r.fields[PasswdField.HOME]
+        }
         try:
             home.check(others)
         except NoHome as reason:
@@ -323,15 +330,20 @@ class AccountEdit:
     def _take_out(self, record: Record) -> None:
         """Take an account out of every file, with its own group where nobody else is in it."""
         self.numbers.forget()
-        name, gid = record.name, record.fields[3]
+        name, gid = record.name, record.fields[PasswdField.GID]
         self.files[PASSWD].remove(record)
         for file in (SHADOW, SUBUID, SUBGID):
             while file in self.files and (there := self.files[file].find(name)):
                 self.files[file].remove(there)
         self._rename_in_groups(name, "")
         own = self.files[GROUP].find(name)
-        used = any(r.fields[3] == gid for r in self.files[PASSWD].records())
-        if own is not None and own.fields[2] == gid and not members_of(own.fields[3]) and not used:
+        used = any(r.fields[PasswdField.GID] == gid for r in self.files[PASSWD].records())
+        if (
+            own is not None
+            and own.fields[GroupField.GID] == gid
+            and not members_of(own.fields[GroupField.MEMBERS])
+            and not used
+        ):
             self._drop_group(name)
 
     def _rename_in_groups(self, name: str, new_name: str) -> None:
@@ -361,9 +373,11 @@ class AccountEdit:
 
     def _remove_group(self, name: str) -> str:
         record = self._record(GROUP, name)
-        if int(record.fields[2]) < defined_number(self.numbers.defs, "GID_MIN", 1000):
+        if int(record.fields[GroupField.GID]) < defined_number(self.numbers.defs, "GID_MIN", 1000):
             raise Refused(f"{name} belongs to the system or to a package, and stays")
-        main = [r.name for r in self.files[PASSWD].records() if r.fields[3] == record.fields[2]]
+        main = [
+            r.name for r in self.files[PASSWD].records() if r.fields[PasswdField.GID] == record.fields[GroupField.GID]
+        ]
         if main:
             raise Refused(f"{name} is the main group of {', '.join(main[:5])}")
         self._drop_group(name)
@@ -377,33 +391,34 @@ class AccountEdit:
 
     def _set_flags(self, step: SetFlags) -> str:
         record = self._record(SHADOW, step.account)
-        if record.name != "root" and self._record(PASSWD, step.account).fields[2] == "0":
+        if record.name != "root" and self._record(PASSWD, step.account).fields[PasswdField.UID] == "0":
             raise Refused(f"{step.account} is root under another name; remove it instead")
         minimum, maximum, _ = ageing_of_new_accounts(self.numbers.defs)
-        values: dict[str, str] = {}
+        values: dict[int, str] = {}
         said = ""
         for flag, on in step.flags.items():
             if flag is Flag.MUST_CHANGE:
                 if on and self._is_root(step.account):
                     raise Refused(f"{step.account} is left out: programs run as it, and would be refused until then")
-                if on and not scheme_of(record.fields[1]) and record.fields[1]:
+                if on and not scheme_of(record.fields[ShadowField.PASSWORD]) and record.fields[ShadowField.PASSWORD]:
                     raise Refused(f"{step.account} has no password that it could change")
-                values["f2"] = "0" if on else str(self.today_days) if record.fields[2] == "0" else record.fields[2]
+                was = record.fields[ShadowField.CHANGED]
+                values[ShadowField.CHANGED] = "0" if on else str(self.today_days) if was == "0" else was
             elif flag is Flag.CANNOT_CHANGE:
                 if on and self._is_root(step.account):
                     raise Refused(f"{step.account} may change every password, its own too")
-                values["f3"] = str(NEVER_DAYS) if on else minimum
-                ends = limit_in_days(values.get("f4", record.fields[4])) is not None
+                values[ShadowField.LEAST] = str(NEVER_DAYS) if on else minimum
+                ends = limit_in_days(values.get(ShadowField.LONGEST, record.fields[ShadowField.LONGEST])) is not None
                 said = "once its password ends, only an administrator can give it another" if on and ends else said
             elif flag is Flag.AGES_EXEMPT:
                 if not on and self._is_root(step.account):
                     raise Refused(f"{step.account} is left out: programs run as it, and would be refused by its age")
                 if not on and limit_in_days(maximum) is None:
                     raise Refused("passwords never end on this system; set password.max_age first")
-                values["f4"] = str(NEVER_DAYS) if on else maximum
-        changed = {key: value for key, value in values.items() if record.fields[int(key[1:])] != value}
+                values[ShadowField.LONGEST] = str(NEVER_DAYS) if on else maximum
+        changed = {at: value for at, value in values.items() if record.fields[at] != value}
         if changed:
-            self.files[SHADOW].change(step.account, **changed)
+            self.files[SHADOW].change(step.account, changed)
         return said
 
     def _set_details(self, step: SetDetails) -> str:
@@ -417,33 +432,45 @@ class AccountEdit:
                 words[FULL_NAME if detail is Detail.FULL_NAME else NOTE] = text
             else:
                 raise Refused(f"a Linux system keeps no {detail.value.replace('_', ' ')}")
-        shell = dict(step.details).get(Detail.SHELL, record.fields[6])
-        fields = (*record.fields[:4], _comment(record.fields[4], words), record.fields[5], shell)
+        shell = dict(step.details).get(Detail.SHELL, record.fields[PasswdField.SHELL])
+        fields = (
+            *record.fields[:4],
+            _comment(record.fields[PasswdField.COMMENT], words),
+            record.fields[PasswdField.HOME],
+            shell,
+        )
         if fields != record.fields:
             self.files[PASSWD].replace(record, fields)
         return ""
 
     def _disable(self, name: str) -> str:
         record = self._record(SHADOW, name)
-        uid = self._record(PASSWD, name).fields[2]
-        secret = record.fields[1]
+        uid = self._record(PASSWD, name).fields[PasswdField.UID]
+        secret = record.fields[ShadowField.PASSWORD]
         locked = secret if secret.startswith(("!", "*")) else f"!{secret}"
         if uid == "0":
             # An end date on root would also stop cron and elevation: pam_unix(8) checks the account on every use.
-            self.files[SHADOW].change(name, f1=locked)
+            self.files[SHADOW].change(name, {ShadowField.PASSWORD: locked})
             return "no password matches any more; programs and elevation still run as it"
-        if record.fields[7] not in ("", CLOSED_FOR_GOOD):
-            self.ends[name] = record.fields[7]
-        self.files[SHADOW].change(name, f1=locked, f7=CLOSED_FOR_GOOD)
-        return "neither password nor key lets it in; its files stay in " + self._record(PASSWD, name).fields[5]
+        if record.fields[ShadowField.END] not in ("", CLOSED_FOR_GOOD):
+            self.ends[name] = record.fields[ShadowField.END]
+        self.files[SHADOW].change(name, {ShadowField.PASSWORD: locked, ShadowField.END: CLOSED_FOR_GOOD})
+        return (
+            "neither password nor key lets it in; its files stay in "
+            + self._record(PASSWD, name).fields[PasswdField.HOME]
+        )
 
     def _enable(self, name: str) -> str:
         record = self._record(SHADOW, name)
-        secret = record.fields[1].lstrip("!")
+        secret = record.fields[ShadowField.PASSWORD].lstrip("!")
         if not secret or secret.startswith("*"):
             raise Refused(f"{name} has no password to go back to; give it one: verrou account password {name}")
-        ends = self.ends.pop(name, "") if record.fields[7] == CLOSED_FOR_GOOD else record.fields[7]
-        self.files[SHADOW].change(name, f1=secret, f7=ends)
+        ends = (
+            self.ends.pop(name, "")
+            if record.fields[ShadowField.END] == CLOSED_FOR_GOOD
+            else record.fields[ShadowField.END]
+        )
+        self.files[SHADOW].change(name, {ShadowField.PASSWORD: secret, ShadowField.END: ends})
         if (days := number(ends)) is not None and days <= self.today_days:
             raise Refused(f"{name} ended {self.today_days - days} days ago; give it another end date first")
         return ""
@@ -454,11 +481,13 @@ class AccountEdit:
 
     def _set_password(self, step: SetPassword, secrets: Secrets) -> str:
         record = self._record(SHADOW, step.account)
-        now = record.fields[1]
+        now = record.fields[ShadowField.PASSWORD]
         secret = self._hash(step.account, secrets.given(step))
-        shut_root = bool(now) and not scheme_of(now) and self._record(PASSWD, step.account).fields[2] == "0"
+        shut_root = (
+            bool(now) and not scheme_of(now) and self._record(PASSWD, step.account).fields[PasswdField.UID] == "0"
+        )
         must_change = step.must_change and not self._is_root(step.account)
-        if must_change and number(record.fields[3]) == NEVER_DAYS:
+        if must_change and number(record.fields[ShadowField.LEAST]) == NEVER_DAYS:
             raise Refused(f"{step.account} cannot change a password that it must change")
         stays_shut = shut_root or (now.startswith("!") and bool(scheme_of(now)))
         if stays_shut:
@@ -466,16 +495,16 @@ class AccountEdit:
                 raise Refused(f"{step.account} is disabled; a blank password would open it, so enable it first")
             secret = f"!{secret}"
         changed = "0" if must_change else str(self.today_days)
-        self.files[SHADOW].change(step.account, f1=secret, f2=changed)
+        self.files[SHADOW].change(step.account, {ShadowField.PASSWORD: secret, ShadowField.CHANGED: changed})
         said = [f"it stays disabled; verrou account enable {step.account} opens it"] if stays_shut else []
         said += ["it need not be changed: programs run as it"] if step.must_change and not must_change else []
         return "; ".join(said)
 
     def _is_root(self, name: str) -> bool:
-        return self._record(PASSWD, name).fields[2] == "0"
+        return self._record(PASSWD, name).fields[PasswdField.UID] == "0"
 
     def _set_end(self, step: SetEnd) -> str:
-        now = self._record(SHADOW, step.account).fields[7]
+        now = self._record(SHADOW, step.account).fields[ShadowField.END]
         if self._is_root(step.account) and step.day is not None:
             raise Refused(f"an end date on {step.account} would stop cron and elevation")
         days = _days(step.day)
@@ -483,7 +512,7 @@ class AccountEdit:
             self.ends.pop(step.account, None)
             self.ends |= {step.account: days} if days else {}
         else:
-            self.files[SHADOW].change(step.account, f7=days)
+            self.files[SHADOW].change(step.account, {ShadowField.END: days})
         return ""
 
     def _unlock(self, name: str) -> str:
@@ -496,7 +525,7 @@ class AccountEdit:
 
     def _rename(self, name: str, new_name: str) -> str:
         record = self._record(PASSWD, name)
-        if record.fields[2] == "0":
+        if record.fields[PasswdField.UID] == "0":
             raise Refused(f"programs rely on the name {name}; it stays")
         self._check_name(new_name)
         named = self._sudoers().names_user(name)
@@ -509,21 +538,21 @@ class AccountEdit:
         if name in self.ends:
             self.ends[new_name] = self.ends.pop(name)
         home = self.files[PASSWD].find(new_name)
-        return f"its home stays {home.fields[5] if home else ''}; its own group keeps the old name"
+        return f"its home stays {home.fields[PasswdField.HOME] if home else ''}; its own group keeps the old name"
 
     def _membership(self, name: str, group: str, *, joins: bool) -> str:
         account = self._record(PASSWD, name)
         record = self._record(GROUP, group)
-        if not joins and account.fields[3] == record.fields[2]:
+        if not joins and account.fields[PasswdField.GID] == record.fields[GroupField.GID]:
             raise Refused(f"{group} is the main group of {name}; it cannot leave it")
         for file in (GROUP, GSHADOW):
             there = self.files[file].find(group) if file in self.files else None
             if there is None:
                 continue
-            names = [n for n in members_of(there.fields[3]) if n != name or joins]
+            names = [n for n in members_of(there.fields[GroupField.MEMBERS]) if n != name or joins]
             if joins and name not in names:
                 names.append(name)
-            if names != members_of(there.fields[3]):
+            if names != members_of(there.fields[GroupField.MEMBERS]):
                 self.files[file].replace(there, (*there.fields[:3], ",".join(names)))
         return ""
 

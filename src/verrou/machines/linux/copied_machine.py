@@ -41,12 +41,7 @@ from verrou.machines import (
 from verrou.machines.linux import guests
 from verrou.machines.linux.account_steps import AccountEdit, hashes_for, today_in_days
 from verrou.machines.linux.archives import is_whole
-from verrou.machines.linux.files.account_files import (
-    GROUP,
-    PASSWD,
-    SHADOW,
-    AccountFile,
-)
+from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, PasswdField
 from verrou.machines.linux.homes import OPEN_FOLDER, new_archive
 from verrou.machines.linux.landing import COPIED, Landing, copied_name, leaving_name
 from verrou.machines.linux.landing_order import GIVING, STACK, TAKING, ordered
@@ -191,7 +186,7 @@ class LinuxCopy:
         if isinstance(step, CreateAccount):
             return step.home or f"{HOMES}/{step.account}"
         record = AccountFile.parse(PASSWD, self.root.text(PASSWD) or "").find(account_of(step) or "")
-        return record.fields[5] if record else ""
+        return record.fields[PasswdField.HOME] if record else ""
 
     def _try(self, step: TrySignIn, secrets: Secrets) -> StepResult:
         """On the system's own PAM and sudo, in a copy of the copy."""

@@ -16,7 +16,10 @@ from verrou.machines.linux.files.account_files import (
     PASSWD,
     SHADOW,
     AccountFile,
+    GroupField,
+    PasswdField,
     Record,
+    ShadowField,
     members_of,
     number,
 )
@@ -161,7 +164,7 @@ def population(
     by_group = {
         record.name: lines
         for record in files.group.records()
-        if (lines := sudoers.makes_administrators(record.name, int(record.fields[2]), now))
+        if (lines := sudoers.makes_administrators(record.name, int(record.fields[GroupField.GID]), now))
     }
     defs = login_defs(root)
     people = numbers_of_people(defs)
@@ -169,21 +172,21 @@ def population(
     primary: dict[str, str] = {}
     group_records = files.group.records()
     for record in group_records:
-        primary.setdefault(record.fields[2], record.name)
-        for member in members_of(record.fields[3]):
+        primary.setdefault(record.fields[GroupField.GID], record.name)
+        for member in members_of(record.fields[GroupField.MEMBERS]):
             memberships.setdefault(member, []).append(record.name)
-    numbers = {record.name: int(record.fields[2]) for record in reversed(group_records)}
+    numbers = {record.name: int(record.fields[GroupField.GID]) for record in reversed(group_records)}
     in_primary: dict[str, list[str]] = {}
     seen = sign_ins(root)
     accounts: list[Account] = []
     root_seen = False
     for record in files.passwd.records():
-        main_group = primary.get(record.fields[3])
+        main_group = primary.get(record.fields[PasswdField.GID])
         if main_group:
             in_primary.setdefault(main_group, []).append(record.name)
         groups = dict.fromkeys(([main_group] if main_group else []) + memberships.get(record.name, []))
-        uid = int(record.fields[2])
-        gids = tuple(dict.fromkeys((int(record.fields[3]), *(numbers[group] for group in groups))))
+        uid = int(record.fields[PasswdField.UID])
+        gids = tuple(dict.fromkeys((int(record.fields[PasswdField.GID]), *(numbers[group] for group in groups))))
         elevation = sudoers.elevation(Person(record.name, uid, tuple(groups), gids), now)
         tries, locked = locks.get(record.name, (0, None))
         shadow = files.shadow.find(record.name) if files.shadow else None
@@ -205,7 +208,7 @@ def population(
                 end_kept=day(number(ends.get(record.name, ""))),
                 inside=inside.get(record.name, ()),
                 keys_of=keys_of,
-                fresh=fresh(record.name, record.fields[5]),
+                fresh=fresh(record.name, record.fields[PasswdField.HOME]),
             )
         )
     counted = Counter(account.name for account in accounts)
@@ -216,13 +219,15 @@ def population(
     first_made = defined_number(defs, "GID_MIN", 1000)
     for record in group_records:
         lines = by_group.get(record.name, ())
-        members = dict.fromkeys([*in_primary.get(record.name, []), *members_of(record.fields[3])])
+        members = dict.fromkeys([*in_primary.get(record.name, []), *members_of(record.fields[GroupField.MEMBERS])])
         grants = (Grant.ADMINISTRATION,) if lines else ()
         if record.name in confined:
             grants, lines = (*grants, Grant.GUEST_USE), (*lines, confined[record.name])
         source = Source(GROUP, record.line)
-        shipped = int(record.fields[2]) < first_made
-        groups_out.append(Group(record.name, record.fields[2], tuple(members), grants, source, lines, shipped=shipped))
+        shipped = int(record.fields[GroupField.GID]) < first_made
+        groups_out.append(
+            Group(record.name, record.fields[GroupField.GID], tuple(members), grants, source, lines, shipped=shipped)
+        )
     return Population(tuple(accounts), tuple(groups_out), troubles, gates(root, group_names), seen)
 
 
@@ -244,10 +249,10 @@ def _account(
     keys_of: Callable[[str, str], int],
     fresh: bool,
 ) -> Account:
-    hashed = record.fields[1]
+    hashed = record.fields[PasswdField.PASSWORD]
     age = None
     if hashed == "x":
-        hashed = shadow.fields[1] if shadow else "*"
+        hashed = shadow.fields[ShadowField.PASSWORD] if shadow else "*"
         age = ageing(shadow.fields) if shadow else None
     behind = hashed.lstrip("!")
     locked_away = hashed.startswith("!") and bool(scheme_of(behind))
@@ -262,13 +267,13 @@ def _account(
         origin = Origin.ADDED
     else:
         origin = Origin.SYSTEM if uid < 100 or uid == 65534 else Origin.SERVICE
-    words = record.fields[4].split(",")
-    may_sign_in = record.fields[6].rpartition("/")[2] not in NO_SHELLS
+    words = record.fields[PasswdField.COMMENT].split(",")
+    may_sign_in = record.fields[PasswdField.SHELL].rpartition("/")[2] not in NO_SHELLS
     # A built-in administrator whom no password lets in is what people call a disabled one.
     shut = locked_away or (shipped and state is PasswordState.NONE)
     return Account(
         name=record.name,
-        identity=record.fields[2],
+        identity=record.fields[PasswdField.UID],
         origin=origin,
         builtin=Builtin.ADMIN if shipped else None,
         full_name=words[FULL_NAME],
@@ -294,11 +299,11 @@ def _account(
         locked_until=locked,
         wrong_tries=tries,
         last_sign_in=last_seen,
-        home=record.fields[5],
-        shell=record.fields[6],
+        home=record.fields[PasswdField.HOME],
+        shell=record.fields[PasswdField.SHELL],
         source=Source(PASSWD, record.line),
         cannot_change=age is not None and age.fixed and uid != 0,
-        keys=keys_of(record.name, record.fields[5]) if may_sign_in else 0,
+        keys=keys_of(record.name, record.fields[PasswdField.HOME]) if may_sign_in else 0,
         sessions=inside,
         home_kept=not fresh,
     )

@@ -26,7 +26,7 @@ from attrs import define, field
 from verrou.core.errors import NotEnoughRights, VerrouError
 from verrou.machines import CannotRehearse
 from verrou.machines.linux.call_filter import refuse_calls
-from verrou.machines.linux.files.account_files import PASSWD, AccountFile
+from verrou.machines.linux.files.account_files import PASSWD, AccountFile, PasswdField, ShadowField
 from verrou.machines.linux.inside import (
     CLEAN_ENVIRONMENT,
     CLONE_NEWIPC,
@@ -384,7 +384,7 @@ class _Inside:
                 root = Root(Path("/"))
                 shadow = AccountFile.parse("/etc/shadow", root.text("/etc/shadow") or "")
                 if shadow.find(account):
-                    shadow.change(account, f2=put_off)
+                    shadow.change(account, {ShadowField.CHANGED: put_off})
                     root.write("/etc/shadow", shadow.text())
                 answer = self._apart(lambda: pam_client.sign_in(account, password))
                 said += "; it is asked for a new password first"
@@ -393,10 +393,10 @@ class _Inside:
             record = AccountFile.parse(PASSWD, Root(Path("/")).text(PASSWD) or "").find(account)
             if record is None:
                 return {"accepted": False, "said": f"there is no account {account}"}
-            uid, gid = int(record.fields[2]), int(record.fields[3])
+            uid, gid = int(record.fields[PasswdField.UID]), int(record.fields[PasswdField.GID])
             if uid == 0:
                 return {"accepted": True, "said": f"{said}; it is root itself"}
-            home = Path(record.fields[5])
+            home = Path(record.fields[PasswdField.HOME])
             if home.is_dir() and not home.is_symlink() and len(home.parts) > 2:
                 mount_new("tmpfs", home, "mode=0755,size=1m")  # sudo(8) notes there that somebody used it
             elevated = self._apart(lambda: pam_client.elevate(account, uid, gid, password))

@@ -1,14 +1,22 @@
 """A throwaway account that exists in a private copy alone, to try rules with."""
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import timedelta
 
 from attrs import define
 
 from verrou.core.trials import Answer
 from verrou.machines.linux.account_steps import ageing_of_new_accounts, today_in_days
-from verrou.machines.linux.files.account_files import GROUP, GSHADOW, PASSWD, SHADOW, AccountFile
+from verrou.machines.linux.files.account_files import (
+    GROUP,
+    GSHADOW,
+    PASSWD,
+    SHADOW,
+    AccountFile,
+    PasswdField,
+    ShadowField,
+)
 from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.pam.faillock import load_faillock, moved_back
 from verrou.machines.linux.pam.services import asking_passwords
@@ -33,7 +41,11 @@ class TrialOnLinux:
     def made(cls, root: Root, ask: Callable[..., Answer], account: str, password: str) -> "TrialOnLinux":
         """Make it."""
         root.forget()
-        taken = {r.fields[2] for n in (PASSWD, GROUP) for r in AccountFile.parse(n, root.text(n) or "").records()}
+        taken = {
+            r.fields[PasswdField.UID]
+            for n in (PASSWD, GROUP)
+            for r in AccountFile.parse(n, root.text(n) or "").records()
+        }
         uid = next(number for number in range(TRIAL_UID, 0, -1) if str(number) not in taken)
         ages = ageing_of_new_accounts(login_defs(root))
         lines = {
@@ -62,13 +74,13 @@ class TrialOnLinux:
         return self.ask("change_password", account=self.account, uid=self.uid, old=old, new=new)
 
     def reset_password(self, new: str) -> None:
-        self._shadow(f1=hashed(new), f2=str(today_in_days()))
+        self._shadow({ShadowField.PASSWORD: hashed(new), ShadowField.CHANGED: str(today_in_days())})
 
     def age_password(self) -> None:
         root = self.root
         record = AccountFile.parse(SHADOW, root.text(SHADOW) or "").find(self.account)
         minimum = ageing(record.fields).minimum if record else None
-        self._shadow(f2=str(today_in_days() - (minimum or 0)))
+        self._shadow({ShadowField.CHANGED: str(today_in_days() - (minimum or 0))})
 
     def pass_time(self, span: timedelta) -> None:
         root = self.root
@@ -85,9 +97,9 @@ class TrialOnLinux:
     def _tally(self) -> str:
         return f"{load_faillock(self.root).tallies}/{self.account}"
 
-    def _shadow(self, **values: str) -> None:
+    def _shadow(self, values: Mapping[int, str]) -> None:
         root = self.root
         root.forget()
         shadow = AccountFile.parse(SHADOW, root.text(SHADOW) or "")
-        shadow.change(self.account, **values)
+        shadow.change(self.account, values)
         root.write(SHADOW, shadow.text())

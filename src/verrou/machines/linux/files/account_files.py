@@ -11,14 +11,34 @@ from attrs import define, field, frozen
 
 PASSWD, SHADOW, GROUP, GSHADOW = "/etc/passwd", "/etc/shadow", "/etc/group", "/etc/gshadow"
 SUBUID, SUBGID = "/etc/subuid", "/etc/subgid"
+
+
+class PasswdField:
+    """Where what stands in a line of passwd(5)."""
+
+    NAME, PASSWORD, UID, GID, COMMENT, HOME, SHELL = range(7)
+
+
+class ShadowField:
+    """Where what stands in a line of shadow(5)."""
+
+    NAME, PASSWORD, CHANGED, LEAST, LONGEST, WARNING, GRACE, END, FLAG = range(9)
+
+
+class GroupField:
+    """Where what stands in a line of group(5), and of gshadow(5) but for the number."""
+
+    NAME, PASSWORD, GID, MEMBERS = range(4)
+
+
 FIELDS: Mapping[str, int] = {PASSWD: 7, SHADOW: 9, GROUP: 4, GSHADOW: 4, SUBUID: 3, SUBGID: 3}
 LEAST: Mapping[str, int] = {PASSWD: 4, GROUP: 3}
 """How many fields are enough. Measured with getent(1): the C library takes those that are missing at the end as
 empty."""
 LARGEST = 2**32 - 1
 """The C library passes over a line with a larger number."""
-NUMBERS: Mapping[str, tuple[int, ...]] = {PASSWD: (2, 3), GROUP: (2,)}
-AGES: Mapping[str, slice] = {SHADOW: slice(2, 9)}
+NUMBERS: Mapping[str, tuple[int, ...]] = {PASSWD: (PasswdField.UID, PasswdField.GID), GROUP: (GroupField.GID,)}
+AGES: Mapping[str, slice] = {SHADOW: slice(ShadowField.CHANGED, 9)}
 """Numbers or nothing. Measured: with a negative one in any of these, the C library no longer finds the line."""
 _NIS = ("+", "-")
 _NO_RECORD = (*_NIS, "#")
@@ -139,13 +159,13 @@ class AccountFile:
         else:
             self._index = None
 
-    def change(self, name: str, **values: str) -> None:
-        """Put values into the fields of a record, by position: ``f1="!"`` is the second field."""
+    def change(self, name: str, values: Mapping[int, str]) -> None:
+        """Put values into the fields of a record, by field: :class:`PasswdField` and its like."""
         record = self.find(name)
         assert record is not None, f"{name} is not in {self.name}"
         fields = list(record.fields)
-        for key, value in values.items():
-            fields[int(key[1:])] = value
+        for at, value in values.items():
+            fields[at] = value
         self.replace(record, fields)
 
     def add(self, *fields: str) -> None:

@@ -17,6 +17,7 @@ from verrou.machines.linux.files.sudoers_grammar import (
     Entry,
     Include,
     Member,
+    Parsed,
     Unusable,
     What,
     logical_lines,
@@ -86,6 +87,7 @@ class Sudoers:
     passed_over: list[Source] = field(factory=list)
     unknown: list[Source] = field(factory=list)
     files: int = 0
+    _lines: dict[str, list[tuple[Source, Parsed]]] = field(factory=dict)
     _mentioned: tuple[frozenset[str], frozenset[str]] | None = None
     _answers: dict[object, Elevation] = field(factory=dict)
 
@@ -118,15 +120,16 @@ class Sudoers:
         if now.st_size > LONGEST:
             self.unknown.append(Source(file, None, f"it is too large to be read ({now.st_size} bytes)"))
             return
-        for number, line in logical_lines(root.lines(file)):
-            shown = " ".join(line.split())
-            source = Source(file, number, shown if len(shown) <= 200 else f"{shown[:197]}...")
-            for item in parsed(line):
-                self._take(root, file, item, source, depth)
+        if file not in self._lines:
+            self._lines[file] = [
+                (Source(file, number, _shortened(line)), item)
+                for number, line in logical_lines(root.lines(file))
+                for item in parsed(line)
+            ]
+        for source, item in self._lines[file]:
+            self._take(root, file, item, source, depth)
 
-    def _take(
-        self, root: Root, file: str, item: Entry | Alias | Default | Include | Unusable, source: Source, depth: int
-    ) -> None:
+    def _take(self, root: Root, file: str, item: Parsed, source: Source, depth: int) -> None:
         match item:
             case Entry():
                 self.entries.append((item, source))
@@ -409,6 +412,11 @@ class _Case:
                 yield from expand(each, allowed)
 
         return expand(command, True)
+
+
+def _shortened(line: str) -> str:
+    shown = " ".join(line.split())
+    return shown if len(shown) <= 200 else f"{shown[:197]}..."
 
 
 def _host(root: Root) -> str:

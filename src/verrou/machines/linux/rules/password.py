@@ -7,7 +7,7 @@ from verrou.core.model import Reading, Source, absent, shipped_default, unreadab
 from verrou.core.model.ways import Way
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Takes, Value
-from verrou.machines.linux.files.account_files import SHADOW, AccountFile, Record, number
+from verrou.machines.linux.files.account_files import SHADOW, AccountFile, Record, ShadowField, number
 from verrou.machines.linux.files.settings_files import settings, with_setting
 from verrou.machines.linux.pam.faillock import module_content, module_installed
 from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, Refused, add_profiles, no_updater, update_stack
@@ -254,9 +254,13 @@ def _put_storage(root: Root, value: Value) -> str:
 
 
 AGEING: Mapping[str, tuple[str, int, Callable[[int | None], Value]]] = {
-    "password.max_age": ("PASS_MAX_DAYS", 4, lambda days: "never" if days is None else timedelta(days=days)),
-    "password.min_age": ("PASS_MIN_DAYS", 3, lambda days: timedelta(days=days or 0)),
-    "password.warn_before": ("PASS_WARN_AGE", 5, lambda days: timedelta(days=days or 0)),
+    "password.max_age": (
+        "PASS_MAX_DAYS",
+        ShadowField.LONGEST,
+        lambda days: "never" if days is None else timedelta(days=days),
+    ),
+    "password.min_age": ("PASS_MIN_DAYS", ShadowField.LEAST, lambda days: timedelta(days=days or 0)),
+    "password.warn_before": ("PASS_WARN_AGE", ShadowField.WARNING, lambda days: timedelta(days=days or 0)),
 }
 """By rule: the key of login.defs(5), the field of shadow(5) from 0, and how days become a value."""
 SHIPPED_AGES = {"password.max_age": NEVER_DAYS, "password.min_age": 0, "password.warn_before": 7}
@@ -337,7 +341,7 @@ def _put_ageing(rule_id: str) -> Callable[[Root, Value], str]:
             # An account that is stricter already stays so, unless the rule itself is being loosened.
             if tightening and rank(to_value(limit_in_days(record.fields[position]))) >= rank(value):
                 continue
-            shadow.change(account.name, **{f"f{position}": str(days)})
+            shadow.change(account.name, {position: str(days)})
             changed += 1
         if changed:
             root.write(SHADOW, shadow.text())
