@@ -60,7 +60,7 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> N
                 + (":" if first else ".")
             )
         if first:
-            print_sheet(out, rules_sheet(posture, first))
+            print_sheet(out, rules_sheet(posture, first, weak=not everyone))
         if len(first) < len(every):
             out.print(f"Folded away: {len(every) - len(first)} rules that hold nothing remarkable; --all shows them.")
 

@@ -38,7 +38,7 @@ def accounts_sheet(
                 "account": account.name,
                 "role": str(role_of(account, posture)),
                 "state": states or ["enabled" if account.may_sign_in else "cannot sign in"],
-                "last_sign_in": f"{account.last_sign_in:%Y-%m-%d}" if account.last_sign_in else "never",
+                "last_sign_in": last_sign_in(account, posture, "%Y-%m-%d"),
                 "password_age": _password_age(account, posture),
                 "ways_in": [str(way) for way in ways_in(account, posture)] or ["none"],
                 "groups": list(account.groups),
@@ -52,7 +52,7 @@ def accounts_sheet(
         row["facts"] = "; ".join(
             (
                 f"by {shown(row['ways_in'])}" if ways_in(account, posture) else "no way in",
-                f"last in {row['last_sign_in']}" if account.last_sign_in else "never in",
+                f"last in {row['last_sign_in']}" if row["last_sign_in"] != "never" else "never in",
                 f"password {row['password_age']}",
                 f"in {shown(row['groups']) or 'no group'}",
             )
@@ -89,6 +89,13 @@ def _password_age(account: Account, posture: Posture) -> str:
     return counted((posture.machine.now.date() - account.password_changed).days, "day")
 
 
+def last_sign_in(account: Account, posture: Posture, form: str) -> str:
+    """When somebody last signed in as the account; unknown where the machine keeps no record that can be trusted."""
+    if account.last_sign_in is not None:
+        return account.last_sign_in.strftime(form)
+    return "unknown" if posture.machine.no_sign_ins else "never"
+
+
 def _worry(account: Account, posture: Posture) -> bool:
     """What should stand out: a blank password (but for a guest who comes to the console alone), plumbing that can sign
     in, an end that has passed, a hint."""
@@ -109,13 +116,16 @@ def _shipped(account: Account) -> str:
     return f"built in, was {account.shipped_name}" if renamed else "built in"
 
 
-def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Sheet:
-    """Each rule with its value, what decided it, and when a change holds."""
+def rules_sheet(posture: Posture, rules: Iterable[Rule], *, weak: bool = False) -> Sheet:
+    """Each rule with its value, what decided it, and when a change holds. ``weak``: these rules are weaker than asked,
+    as far as they act at all."""
     rows, styles = [], {}
     for number, rule in enumerate(rules):
         reading = reading_of(rule, posture)
         if reading.status is not Status.READ or not reading.in_force:
             styles[number] = DOUBTFUL
+        elif weak:
+            styles[number] = BAD
         rows.append(
             {
                 "rule": rule.id,
@@ -206,7 +216,7 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         ("signed in", "; ".join(account.sessions)),
         ("password", "; ".join(filter(None, (f"{password}{changed}", age, fixed)))),
         ("ends", str(account.ends or "")),
-        ("last sign-in", f"{account.last_sign_in:%Y-%m-%d %H:%M}" if account.last_sign_in else "never"),
+        ("last sign-in", last_sign_in(account, posture, "%Y-%m-%d %H:%M")),
         ("groups", ", ".join(account.groups)),
         ("keys", counted(account.keys, "key") + " for the remote shell" if account.keys else ""),
         ("hint", account.hint + ("" if useful_hint(account.hint) else " (gives nothing away)") if account.hint else ""),

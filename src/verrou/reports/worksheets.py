@@ -63,11 +63,15 @@ def _does(step: Step, posture: Posture) -> list[str] | str:
 
 
 def by_hand_sheet(worksheet: Worksheet) -> Sheet:
-    """What is left for a person."""
-    rows = [{"subject": item.subject, "advice": item.advice} for item in worksheet.by_hand]
-    return Sheet(
-        "by_hand", columns_of(("subject", "left by hand"), ("advice", "what to do"), whole=("subject",)), tuple(rows)
+    """What is left for a person: each advice once, with all that it is about."""
+    subjects: dict[str, list[str]] = {}
+    for item in worksheet.by_hand:
+        subjects.setdefault(item.advice, []).append(item.subject)
+    rows = tuple({"subject": about, "advice": advice} for advice, about in subjects.items())
+    columns = columns_of(
+        ("subject", "you must do this yourself"), ("advice", "what to do"), whole=("subject",), listed=("subject",)
     )
+    return Sheet("by_hand", columns, rows)
 
 
 def results_sheet(steps: Sequence[tuple[Step, StepResult]]) -> Sheet:
