@@ -5,6 +5,7 @@ import time
 from collections.abc import Mapping, Sequence
 from datetime import date, datetime
 from pathlib import Path
+from typing import assert_never
 
 from attrs import define, field
 
@@ -24,7 +25,9 @@ from verrou.core.plan.steps import (
     SetFlags,
     SetGroupNote,
     SetPassword,
+    SetRules,
     Step,
+    TrySignIn,
     Unlock,
 )
 from verrou.machines import Change, Deed, Outcome, Secrets, StepResult
@@ -167,7 +170,10 @@ class AccountEdit:
                 return self._remove_group(step.group)
             case SetGroupNote():
                 raise Refused("a Linux system keeps no note about a group")
-        raise Refused(f"this machine cannot {step.what}")
+            case SetRules() | TrySignIn():
+                raise Refused(f"{step.what}: this is no step on account files")
+            case _:
+                assert_never(step)
 
     def _record(self, file: str, name: str) -> Record:
         record = self.files[file].find(name) if file in self.files else None
