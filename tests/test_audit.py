@@ -238,7 +238,7 @@ def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None
     worksheet = plan(posture(PEOPLE[1], tern, guest, twin), baseline, found)
     (advice,) = [item.advice for item in worksheet.by_hand]
     assert "warden and skua" in advice
-    assert [step.what for step in worksheet.steps] == ["account tern is under the age of passwords like everybody"]
+    assert [step.what for step in worksheet.steps] == ["account tern: its password ages like everybody's"]
     (guests_only,) = audit(posture(PEOPLE[1], guest), asked('[population]\nunending_passwords = "guests"')).findings
     assert guests_only.verdict is Verdict.HOLDS
 
@@ -251,6 +251,6 @@ def test_a_longest_age_alone_does_not_end_the_exceptions() -> None:
     worksheet = plan(now, asked(text), audit(now, asked(text)))
     assert [step.what for step in worksheet.steps] == [
         "set password.max_age to 90 days",
-        "account tern is under the age of passwords like everybody",
+        "account tern: its password ages like everybody's",
     ]
     assert not worksheet.by_hand

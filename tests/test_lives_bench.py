@@ -110,13 +110,13 @@ def test_leaving(bench: Path, verrou: Verrou, choice: str) -> None:
 
 def test_marks_exclude_each_other_before_anything_happens(bench: Path, verrou: Verrou) -> None:
     change = ("account", "change", "warden", "-m", bench, "--yes")
-    verrou(*change, "--never-ends", "--cannot-change")
+    verrou(*change, "--does-not-age", "--fixed")
     before = bench.read_bytes()
-    assert "one excludes the other" in verrou(*change, "--must-change", code=3).stderr
+    assert "one excludes the other" in verrou(*change, "--password-due", code=3).stderr
     assert bench.read_bytes() == before
     verrou("account", "password", "warden", "-m", bench, *TYPED, typed=OTHER_PASSWORD)
     assert not kept(bench, "warden")["must_change"], "a new password does not ask for what the mark excludes"
-    verrou(*change, "--ages", "--may-change", "--must-change")
+    verrou(*change, "--ages", "--not-fixed", "--password-due")
     assert [kept(bench, "warden")[mark] for mark in ("must_change", "cannot_change", "never_ends")] == [
         True,
         False,

@@ -89,7 +89,7 @@ def test_a_guest_comes_to_the_console_alone_and_leaves_nothing(manned_root: Priv
     shown = json.loads(verrou("account", "show", "daypass", *m, "--format", "json").stdout)
     assert (shown["role"], shown["ways_in"], shown["home_kept"]) == ("guest", ["console"], False)
     assert (shown["cannot_change"], shown["note"]) == (True, "day visitors")
-    verrou("account", "change", "daypass", "--role", "standard", "--may-change", *m, "--yes")
+    verrou("account", "change", "daypass", "--role", "standard", "--not-fixed", *m, "--yes")
     assert comes_in(root, "daypass", "", "sshd"), "PAM alone would let the blank password in"
     assert verrou("account", "change", "daypass", "--role", "guest", *m, "--yes")
     assert not comes_in(root, "daypass", "", "sshd")
@@ -193,7 +193,7 @@ def test_removing_archives_the_home_and_touches_nothing_else(manned_root: Privat
 
 def test_who_cannot_change_a_password_is_not_loosened_by_an_age(manned_root: PrivateRoot, verrou: Verrou) -> None:
     root, m = manned_root, ("-m", manned_root.path)
-    verrou("account", "add", "tern", "--cannot-change", *m, *TYPED, typed=OTHER_PASSWORD)
+    verrou("account", "add", "tern", "--fixed", *m, *TYPED, typed=OTHER_PASSWORD)
     verrou("rule", "set", "password.min_age=2 days", *m, "--yes")
     assert root.inside("passwd", "-S", "tern").stdout.split()[3] == "99999"
     assert root.inside("passwd", "-S", "warden").stdout.split()[3] == "2"
@@ -262,18 +262,18 @@ def test_marks_ends_and_words_as_the_system_sees_them(manned_root: PrivateRoot, 
         words = f"{OTHER_PASSWORD}\nshearwater-Sound-99\nshearwater-Sound-99\n"
         return root.inside("passwd", user="tern", typed=words).returncode == 0
 
-    verrou(*change, "--cannot-change", "--never-ends")
+    verrou(*change, "--fixed", "--does-not-age")
     assert not changes() and root.signs_in("tern", OTHER_PASSWORD)
-    told = verrou(*change, "--must-change", code=3).stderr
+    told = verrou(*change, "--password-due", code=3).stderr
     assert "guard contradiction" in told and "one excludes the other" in told
     verrou(*change, "--ages", code=4)
     root.inside("sed", "-i", "s/^PASS_MAX_DAYS.*/PASS_MAX_DAYS 90/", "/etc/login.defs")
-    verrou(*change, "--ages", "--may-change", "--full-name", "Tara Tern", "--note", "counts terns")
+    verrou(*change, "--ages", "--not-fixed", "--full-name", "Tara Tern", "--note", "counts terns")
     assert root.inside("getent", "passwd", "tern").stdout == "tern:x:1001:1001:Tara Tern,,,,counts terns:" + (
         "/home/tern:/bin/dash\n"
     )
     assert root.inside("passwd", "-S", "tern").stdout.split()[3:5] == ["0", "90"]
-    verrou(*change, "--must-change")
+    verrou(*change, "--password-due")
     assert not root.signs_in("tern", OTHER_PASSWORD) and changes() and root.signs_in("tern", "shearwater-Sound-99")
     verrou(*change, "--shell", "/bin/sh-not", code=4)
     verrou(*change, "--note", "a:b", code=4)
@@ -314,7 +314,7 @@ def test_somebody_who_is_signed_in_is_said_and_not_removed(manned_root: PrivateR
     entry = UTMP_RECORD.pack(7, 1, b"tty3", b"3", b"tern", b"", 0, 0, 0, 1_790_000_000, 0, bytes(16), bytes(20))
     (root.path / "run/utmp").write_bytes(entry)
     assert "tern" in root.inside("who", "/run/utmp").stdout, "the record is one that the system reads"
-    listed = json.loads(verrou("account", "list", "--state", "signed in", *m[:2], "--format", "json").stdout)
+    listed = json.loads(verrou("account", "list", "--state", "signed-in", *m[:2], "--format", "json").stdout)
     assert [account["name"] for account in listed] == ["tern"]
     told = " ".join(verrou("group", "join", "adm", "tern", *m).stdout.split())
     assert "tern is signed in (tty3 since 2026-09-21" in told and "keeps its present rights" in told

@@ -34,10 +34,27 @@ from verrou.core.plan.steps import (
 )
 from verrou.machines import Machine
 
-STATES = (
-    *("blank", "cannot change", "can sign in", "disabled", "expired", "ends", "has a key", "hint", "locked"),
-    *("must change", "never ends", "no password", "outside identity", "questions", "signed in", "wrong tries"),
-)
+STATES = {
+    "blank": "blank password",
+    "can-sign-in": "can sign in",
+    "disabled": "disabled",
+    "does-not-age": "password does not age",
+    "ended": "ended",
+    "ends": "ends ",
+    "fixed": "password fixed",
+    "hint": "hint",
+    "key": "has ",
+    "locked": "locked",
+    "no-password": "no password",
+    "outside": "outside identity",
+    "password-due": "new password due",
+    "questions": "recovery questions",
+    "signed-in": "signed in now",
+    "some-commands": "as root",
+    "without-password": "elevates without",
+    "wrong-tries": "wrong tries",
+}
+"""The states that may be asked for, a word each, and what of their words tells them."""
 ROLES = click.Choice([Role.STANDARD.value, Role.GUEST.value, Role.ADMINISTRATOR.value])
 DAY_WORDS = "a day such as 2027-03-31"
 
@@ -83,7 +100,7 @@ def account() -> None:
 @format_option
 @click.option("--all", "everyone", is_flag=True, help="Show system and service accounts too.")
 @click.option("--role", type=click.Choice([role.value for role in Role]), help="Only accounts that amount to this.")
-@click.option("--state", type=click.Choice(STATES), help="Only accounts in this state.")
+@click.option("--state", type=click.Choice(list(STATES)), help="Only accounts in this state.")
 def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None, state: str | None) -> None:
     """Who has an account, what each amounts to, and what stands out."""
     from verrou.core.survey import account_data
@@ -112,7 +129,7 @@ def _fits(each: Account, posture: Posture, role: str | None, state: str | None) 
     from verrou.core.model.access import role_of, states_of
 
     in_role = role is None or role_of(each, posture) == role
-    return in_role and (state is None or any(state in words for words in states_of(each, posture)))
+    return in_role and (state is None or any(STATES[state] in words for words in states_of(each, posture)))
 
 
 @account.command("show")
@@ -150,7 +167,9 @@ def unlock(machine: Machine, name: str, how: dict[str, Any]) -> None:
 @click.option("--shell", default="", help="A shell instead of the usual one (Linux).")
 @click.option("--ends", "end", type=Day(), metavar="DAY", help="The day from which on it is closed.")
 @click.option("--keep-password", is_flag=True, help="Do not ask for another password at the first sign-in.")
-@click.option("--cannot-change/--may-change", default=None, help="Whether it changes its own password.")
+@click.option(
+    "--fixed/--not-fixed", "cannot_change", default=None, help="Whether an administrator alone changes its password."
+)
 @click.option("--fresh-home/--kept-home", default=None, help="Whether each session gets a home that nothing stays in.")
 @change_options("ask", "stdin", "generate", "blank")
 def add(
@@ -168,7 +187,7 @@ def add(
     """Make an account that a person signs in with, the whole of it in one go.
 
     A standard user gets a first password and must change it. A guest joins the guests and not the ordinary users,
-    cannot change its password, and finds a fresh home in each session. An administrator can elevate.
+    has a fixed password, and finds a fresh home in each session. An administrator can elevate.
     """
 
     def make(posture: Posture) -> Sequence[Step]:
@@ -222,9 +241,11 @@ def set_password(machine: Machine, name: str, keep_password: bool, password: str
 @click.option(
     "--ends", "end", type=Day(or_never=True), metavar="DAY", help='The day from which on it is closed, or "never".'
 )
-@click.option("--must-change/--need-not-change", default=None, help="Whether its password must be changed.")
-@click.option("--cannot-change/--may-change", default=None, help="Whether it changes its own password.")
-@click.option("--never-ends/--ages", default=None, help="Whether its password is left out of the age of passwords.")
+@click.option("--password-due/--not-due", "must_change", default=None, help="Whether a new password is due.")
+@click.option(
+    "--fixed/--not-fixed", "cannot_change", default=None, help="Whether an administrator alone changes its password."
+)
+@click.option("--does-not-age/--ages", "never_ends", default=None, help="Whether its password ages.")
 @click.option("--full-name", help="The person's name.")
 @click.option("--note", help="What the account is for, where the machine keeps that.")
 @click.option("--shell", help="Another shell (Linux).")

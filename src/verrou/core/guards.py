@@ -300,9 +300,9 @@ def _rules_that_contradict(number: int, step: SetRules, after: Posture) -> Itera
 
 
 FLAG_WORDS = {
-    Flag.MUST_CHANGE: "has to change its password at the next sign-in",
-    Flag.CANNOT_CHANGE: "may not change it",
-    Flag.AGES_EXEMPT: "is left out of the age of passwords",
+    Flag.MUST_CHANGE: "has a new password due at the next sign-in",
+    Flag.CANNOT_CHANGE: "has a fixed password",
+    Flag.AGES_EXEMPT: "has a password that does not age",
 }
 
 

@@ -10,7 +10,7 @@ from verrou.core.rules import value_now
 
 _YES_NO: Mapping[Fact, tuple[str, str]] = {
     Fact.ENABLED: ("enabled", "disabled"),
-    Fact.FIXED: ("password fixed", "may change its password"),
+    Fact.FIXED: ("password fixed", "password not fixed"),
 }
 
 

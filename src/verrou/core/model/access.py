@@ -143,18 +143,18 @@ def states_of(account: Account, posture: Posture) -> list[str]:
     elif account.password is PasswordState.NONE and is_person(account):
         states.append("no password")
     if expired(account, posture, now.date()):
-        states.append(f"expired {closed_from(account, posture)}")
+        states.append(f"ended {closed_from(account, posture)}")
     elif account.ends is not None and account.enabled:
         states.append(f"ends {account.ends}")
     if account.locked_until is not None and account.locked_until > now:
         until = account.locked_until
         states.append("locked until unlocked" if until.year == 9999 else f"locked until {until:%H:%M}")
     if must_change(account, posture, now.date()):
-        states.append("must change password")
+        states.append("new password due")
     if account.cannot_change:
-        states.append("cannot change password")
+        states.append("password fixed")
     if not password_ages(account, posture) and account.enabled and account.password is PasswordState.SET:
-        states.append("password never ends")
+        states.append("password does not age")
     if account.hint and useful_hint(account.hint):
         states.append("hint")
     if account.recovery_questions:

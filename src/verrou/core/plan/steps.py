@@ -87,8 +87,8 @@ class CreateAccount(_Step):
     @property
     def what(self) -> str:
         parts = [f"create {self.role} account {self.account} with {HOW_A_PASSWORD_COMES[self.password]}"]
-        parts += ["to be changed at the first sign-in"] if self.must_change else []
-        parts += ["which it cannot change"] if self.cannot_change else []
+        parts += ["a new one due at the first sign-in"] if self.must_change else []
+        parts += ["fixed"] if self.cannot_change else []
         parts += [f"ending on {self.expires}"] if self.expires else []
         parts += ["with a fresh home for each session"] if not self.home_kept else []
         return ", ".join(parts)
@@ -201,7 +201,7 @@ class SetPassword(_Step):
 
     @property
     def what(self) -> str:
-        change = ", to be changed at the next sign-in" if self.must_change else ""
+        change = ", a new one due at the next sign-in" if self.must_change else ""
         return f"give account {self.account} {HOW_A_PASSWORD_COMES[self.password]}{change}"
 
 
@@ -247,14 +247,14 @@ class SetFlags(_Step):
     @property
     def what(self) -> str:
         words = {
-            (Flag.MUST_CHANGE, True): "has to change its password at the next sign-in",
-            (Flag.MUST_CHANGE, False): "need not change its password",
-            (Flag.CANNOT_CHANGE, True): "cannot change its password",
-            (Flag.CANNOT_CHANGE, False): "may change its password",
-            (Flag.AGES_EXEMPT, True): "is left out of the age of passwords",
-            (Flag.AGES_EXEMPT, False): "is under the age of passwords like everybody",
+            (Flag.MUST_CHANGE, True): "a new password is due at the next sign-in",
+            (Flag.MUST_CHANGE, False): "no new password is due",
+            (Flag.CANNOT_CHANGE, True): "its password is fixed, only an administrator changes it",
+            (Flag.CANNOT_CHANGE, False): "its password is its own to change",
+            (Flag.AGES_EXEMPT, True): "its password does not age",
+            (Flag.AGES_EXEMPT, False): "its password ages like everybody's",
         }
-        return f"account {self.account} " + ", ".join(words[flag] for flag in self.flags.items())
+        return f"account {self.account}: " + ", ".join(words[flag] for flag in self.flags.items())
 
 
 @define(frozen=True, slots=False, repr=False)
