@@ -93,6 +93,18 @@ def test_with_which_password(tmp_path: Path, text: str, asked: Asked, commands: 
     assert (said.password, said.commands, said.everything) == (asked, commands, not commands)
 
 
+def test_a_second_root_does_not_answer_for_everybody(tmp_path: Path) -> None:
+    (tmp_path / "usr/bin").mkdir(parents=True)
+    (tmp_path / "usr/bin/sudo").touch()
+    (tmp_path / "etc").mkdir()
+    (tmp_path / "etc/sudoers").write_text("ALL ALL = () ALL\n")
+    sudoers = Sudoers.load(Root(tmp_path))
+    asked = [
+        sudoers.elevation(Person(name, uid), datetime.now()).everything for name, uid in (("skua", 0), ("gull", 9))
+    ]
+    assert asked == [True, False]
+
+
 @pytest.mark.real_root
 def test_who_may_only_become_itself_is_no_administrator(sudo_root: PrivateRoot) -> None:
     """Asked by a trial as the person itself: a listing by root takes some of these for whoever lists."""

@@ -267,8 +267,8 @@ class Span(Scale):
 
     @property
     def accepted(self) -> str:
-        limits = f"{self.low} to {self.high} {self.unit}s, written with its unit"
-        return _with_words(f"a duration of {limits}", self.words)
+        low, high = (timedelta(seconds=count * _UNITS[self.unit]) for count in (self.low, self.high))
+        return _with_words(f"a duration of {self.say(low)} to {self.say(high)}, with its unit", self.words)
 
     def parse(self, raw: object) -> Value:
         if isinstance(raw, str) and raw in self.words:

@@ -254,10 +254,9 @@ def _account(
     if hashed == "x":
         hashed = shadow.fields[ShadowField.PASSWORD] if shadow else "*"
         age = ageing(shadow.fields) if shadow else None
-    behind = hashed.lstrip("!")
-    locked_away = hashed.startswith("!") and bool(scheme_of(behind))
-    behind_it = PasswordState.SET if scheme_of(behind) else PasswordState.NONE
-    state = PasswordState.BLANK if hashed == "" else behind_it
+    scheme = scheme_of(hashed)
+    locked_away = hashed.startswith("!") and bool(scheme)
+    state = PasswordState.BLANK if hashed == "" else PasswordState.SET if scheme else PasswordState.NONE
     changed = day(age.changed) if age else None
     closed_for_good = age is not None and age.expires in (0, 1)
     ends = end_kept if closed_for_good else day(age.expires) if age else None
@@ -287,7 +286,7 @@ def _account(
         enabled=not shut and not closed_for_good,
         may_sign_in=may_sign_in,
         password=state,
-        password_scheme=scheme_of(hashed),
+        password_scheme=scheme,
         password_changed=None if age is None or age.changed == 0 else changed,
         # pam_unix(8): day 0 asks for a new password before all else.
         password_due=age is not None and age.changed == 0,

@@ -75,6 +75,16 @@ NONE = Elevation()
 
 
 @define
+class _Named:
+    """Every name and number that stands anywhere in the files."""
+
+    users: set[str] = field(factory=set)
+    uids: set[int] = field(factory=set)
+    groups: set[str] = field(factory=set)
+    gids: set[int] = field(factory=set)
+
+
+@define
 class Sudoers:
     """All that one system's sudoers say, and what of it sudo passes over or nobody can know. ``installed`` is False
     without the program: nothing that is written counts then."""
@@ -88,7 +98,7 @@ class Sudoers:
     unknown: list[Source] = field(factory=list)
     files: int = 0
     _lines: dict[str, list[tuple[Source, Parsed]]] = field(factory=dict)
-    _mentioned: tuple[frozenset[str], frozenset[str]] | None = None
+    _mentioned: "_Named | None" = None
     _answers: dict[object, Elevation] = field(factory=dict)
 
     @classmethod
@@ -169,34 +179,35 @@ class Sudoers:
         """What ``person`` may do as root. ``now`` is the machine's own time, without a zone."""
         if not self.installed:
             return NONE
-        names, groups = self._names_mentioned()
-        key = (
-            person.name if person.name.casefold() in names or f"#{person.uid}" in names else "",
-            tuple(g for g in person.groups if g.casefold() in groups),
-            tuple(g for g in person.gids if f"#{g}" in groups),
-        )
+        key = self._what_counts_of(person)
         if key not in self._answers:
             self._answers[key] = _Case(self, person, now).decided()
         return self._answers[key]
 
-    def _names_mentioned(self) -> tuple[frozenset[str], frozenset[str]]:
-        """Every name and number of users, and of groups, that stands anywhere: who bears none is like everybody."""
+    def _what_counts_of(self, person: Person) -> tuple[object, ...]:
+        """What of a person the files could be about: who bears nothing that stands in them is like everybody, which is
+        nearly everybody on a large system."""
+        said = self._named()
+        return (
+            person.name if person.name.casefold() in said.users or person.uid in said.uids else "",
+            person.uid == 0,
+            *(group for group in person.groups if group.casefold() in said.groups),
+            *(gid for gid in person.gids if gid in said.gids),
+        )
+
+    def _named(self) -> "_Named":
         if self._mentioned is None:
-            names: set[str] = set()
-            groups: set[str] = set()
+            said = self._mentioned = _Named()
             for member in self._all_members():
                 if member.what in (What.NAME, What.ALIAS):
-                    names.add(member.text.casefold())
+                    said.users.add(member.text.casefold())
                 elif member.what is What.NUMBER:
-                    names.add(f"#{_number(member.text)}")
+                    said.uids.add(_number(member.text))
                 elif member.what is What.GROUP:
-                    groups.add(member.text.casefold())
+                    said.groups.add(member.text.casefold())
                 elif member.what is What.GROUP_NUMBER:
-                    groups.add(f"#{_number(member.text)}")
-            for default in self.defaults:
-                if default.name == "exempt_group":
-                    groups.add(str(default.value).casefold())
-            self._mentioned = frozenset(names), frozenset(groups)
+                    said.gids.add(_number(member.text))
+            said.groups |= {str(d.value).casefold() for d in self.defaults if d.name == "exempt_group"}
         return self._mentioned
 
     def _all_members(self) -> Iterable[Member]:
@@ -218,6 +229,9 @@ class Sudoers:
 
     def makes_administrators(self, group: str, gid: int, now: datetime) -> tuple[Source, ...]:
         """The lines that make administrators of a group's members; none where everybody is one."""
+        said = self._named()
+        if group.casefold() not in said.groups and gid not in said.gids:
+            return ()
         if self.elevation(Person("", NO_NUMBER), now).everything:
             return ()
         given = self.elevation(Person("", NO_NUMBER, (group,), (gid,)), now)
