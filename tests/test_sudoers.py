@@ -116,12 +116,15 @@ def test_who_may_only_become_itself_is_no_administrator(sudo_root: PrivateRoot) 
 
 
 def test_lines_that_matter_are_told(sudo_root: PrivateRoot, verrou: Verrou) -> None:
-    put(sudo_root, "%ringers ALL=(ALL) ALL\nwarden ALL=(ALL) !ALL\ntern ALL=/usr/bin/id\nbroken\n")
+    lines = ("%ringers ALL=(ALL) ALL", "warden ALL=(ALL) !ALL", "tern ALL=/usr/bin/id", "broken", "+night 10.0.0.1=ALL")
+    put(sudo_root, "\n".join((*lines, "")))
     told = verrou("account", "list", "--all", "-m", sudo_root.path, "--format", "json").stdout
     listed = {account["name"]: account for account in json.loads(told)}
     assert listed["warden"]["role"] == "standard", "what a group gives, a later line takes"
     assert listed["tern"]["may_run"] == ["/usr/bin/id"] and listed["tern"]["role"] == "standard"
-    assert "/etc/sudoers:4" in verrou("survey", "-m", sudo_root.path).stderr
+    said = verrou("survey", "-m", sudo_root.path).stderr
+    assert "/etc/sudoers:4: sudo passes over" in said
+    assert "+night cannot be looked up" in said and "10.0.0.1 cannot be looked up" in said
 
 
 @given(st.text(st.sampled_from(' \t!,:=()"\\#%+ALtern/0_@'), max_size=60))

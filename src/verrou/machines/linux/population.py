@@ -160,7 +160,9 @@ def population(
     fresh = fresh_homes(root)
     ends = ends_kept(root)
     troubles += [f"{source.where}: {source.text}" for source in sudoers.passed_over]
-    troubles += [f"{source.place}: {source.text}; who administers by it is not known" for source in sudoers.unknown]
+    troubles += [
+        f"{source.where}: {source.text}; who administers by that line is not known" for source in sudoers.unknown
+    ]
     by_group = {
         record.name: lines
         for record in files.group.records()

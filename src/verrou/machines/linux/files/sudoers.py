@@ -72,6 +72,7 @@ class Elevation:
 
 
 NONE = Elevation()
+_ADDRESS = re.compile(r"[0-9.]+(/[0-9.]+)?|[0-9a-fA-F]*:[0-9a-fA-F:.]*(/[0-9]+)?")
 
 
 @define
@@ -143,16 +144,26 @@ class Sudoers:
         match item:
             case Entry():
                 self.entries.append((item, source))
+                hosts = [host for privilege in item.privileges for host in privilege.hosts]
+                self._note_unknown((*item.users, *hosts), source)
             case Alias():
                 if (item.kind, item.name) in self.aliases:
                     self.passed_over.append(Source(source.place, source.line, f"{item.name} is defined before"))
                 self.aliases.setdefault((item.kind, item.name), item)
+                self._note_unknown(item.members, source)
             case Default():
                 self.defaults.append(item)
             case Unusable():
                 self.passed_over.append(Source(source.place, source.line, f"sudo passes over this line: {item.why}"))
             case Include():
                 self._include(root, file, item, source, depth)
+
+    def _note_unknown(self, members: Iterable[Member], source: Source) -> None:
+        """Netgroups, groups of a plug-in and computers by their address: no file of this system says who that is."""
+        for member in members:
+            if member.what is What.ELSEWHERE or (member.what is What.NAME and _ADDRESS.fullmatch(member.text)):
+                said = f"{member.text} cannot be looked up in the files of this system"
+                self.unknown.append(Source(source.place, source.line, said))
 
     def _include(self, root: Root, file: str, item: Include, source: Source, depth: int) -> None:
         target = item.path.replace("%h", self.host.partition(".")[0])
