@@ -202,6 +202,7 @@ def population(
                 people,
                 tuple(groups),
                 elevation=elevation,
+                alone=sudoers.elevation(Person(record.name, uid), now),
                 by_a_group=any(group in by_group for group in groups),
                 shipped=shipped,
                 tries=tries,
@@ -241,6 +242,7 @@ def _account(
     groups: tuple[str, ...],
     *,
     elevation: Elevation,
+    alone: Elevation,
     by_a_group: bool,
     shipped: bool,
     tries: int,
@@ -272,6 +274,8 @@ def _account(
     may_sign_in = record.fields[PasswdField.SHELL].rpartition("/")[2] not in NO_SHELLS
     # A built-in administrator whom no password lets in is what people call a disabled one.
     shut = locked_away or (shipped and state is PasswordState.NONE)
+    # What it would be given without its groups is its own, and stays when it leaves them.
+    by_itself = elevation.everything and (alone.everything or not by_a_group)
     return Account(
         name=record.name,
         identity=record.fields[PasswdField.UID],
@@ -280,8 +284,8 @@ def _account(
         full_name=words[FULL_NAME],
         note=words[NOTE] if len(words) > NOTE else "",
         groups=groups,
-        grants=(Grant.ADMINISTRATION,) if (elevation.everything and not by_a_group) or uid == 0 else (),
-        given_by=elevation.sources if not by_a_group or not elevation.everything else (),
+        grants=(Grant.ADMINISTRATION,) if by_itself or uid == 0 else (),
+        given_by=alone.sources if alone.everything else elevation.sources if not by_a_group else (),
         withheld=(Grant.ADMINISTRATION,) if by_a_group and not elevation.everything and uid != 0 else (),
         may_run=elevation.commands if uid != 0 else (),
         elevation_asks=elevation.password if elevation.sources and uid != 0 else "",
