@@ -7,12 +7,15 @@ from datetime import datetime
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from conftest import Verrou
 from verrou.machines.linux.files.sudoers import Sudoers
 from verrou.machines.linux.pam.faillock import TALLY, load_faillock, locks
 from verrou.machines.linux.pam.stack import load_stack
 from verrou.machines.linux.root import Root
+from verrou.reports.terminal import broken
 
 
 @pytest.fixture
@@ -79,6 +82,13 @@ def test_baselines(verrou: Verrou, tmp_path: Path, lay: Callable[[Path], object]
     lay(tmp_path)
     told = verrou("baseline", "check", tmp_path / "0.toml", code=code)
     assert words in told.stdout + told.stderr
+
+
+@given(st.text(" ab-\u00e9", max_size=200), st.integers(8, 40))
+def test_lines_are_broken_and_nothing_is_lost(text: str, width: int) -> None:
+    lines = broken(text, width, " " * (len(text) - len(text.lstrip())))
+    assert all(len(line) <= width for line in lines)
+    assert "".join("".join(lines).split()) == "".join(text.split())
 
 
 @pytest.mark.parametrize(

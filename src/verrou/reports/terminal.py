@@ -135,6 +135,7 @@ def broken(text: str, width: int, indent: str = "") -> list[str]:
     """A line as lines of at most ``width`` signs, broken between words where that can be."""
     if len(text) <= width:
         return [text]
+    indent = indent[: width // 2]  # or what goes on below would never get shorter
     lines, rest = [], text
     while len(rest) > width:
         at = rest.rfind(" ", len(indent) + 1, width + 1)
