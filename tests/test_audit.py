@@ -26,6 +26,8 @@ from verrou.core.model import (
 from verrou.core.model.access import usable_administrators
 from verrou.core.plan.steps import SetRules
 from verrou.core.plan.worksheet import plan
+from verrou.core.rules import CATALOGUE
+from verrou.core.values import Takes
 from verrou.reports.wording import found_words
 
 FACTS = MachineFacts("hide-01", "bench", "bench", "x", datetime(2026, 9, 14, 8, 30), Naming(".+", 20, ""))
@@ -141,6 +143,8 @@ def test_a_waiver_never_covers_what_could_not_be_read() -> None:
         ("[accounts.tern]\nexpires = 2027-01-01", "accounts.tern", Verdict.SHORT, "no end"),
         ('[groups.guests]\nmembers = ["daypass"]', "groups.guests", Verdict.HOLDS, "as listed"),
         ('[groups.guests]\nmembers = ["daypass", "tern"]', "groups.guests", Verdict.SHORT, "without tern"),
+        ('[groups.administrators]\nonly = ["tern"]', "groups.administrators", Verdict.SHORT, "with warden"),
+        ('[groups.administrators]\nonly = ["warden"]', "groups.administrators", Verdict.HOLDS, "as listed"),
         ('[groups.ringers]\nmembers = ["tern"]', "groups.ringers", Verdict.SHORT, "no such group"),
     ],
 )
@@ -165,6 +169,20 @@ def test_an_account_that_ended_or_is_locked_is_no_administrator() -> None:
         assert len(usable_administrators(now)) == count, change
         (finding,) = audit(now, asked('[population]\nadministrators = { only = ["warden"] }')).findings
         assert finding.verdict is Verdict.HOLDS, "usable or not, it administers"
+
+
+def test_nobody_is_never_few_enough_administrators() -> None:
+    kind = CATALOGUE["population.administrators"].kind
+    assert not kind.at_least(frozenset(), 3) and kind.at_least(frozenset({"warden"}), 3)
+    assert not kind.at_least(frozenset({"warden", "tern"}), frozenset({"warden"}))
+
+
+def test_what_a_machine_does_not_take_is_left_by_hand_and_not_tried() -> None:
+    now = evolve(posture(password__min_length=Reading(6)), takes={"password.min_length": Takes(most=72)})
+    baseline = asked("[password]\nmin_length = 80\n")
+    worksheet = plan(now, baseline, audit(now, baseline))
+    assert worksheet.steps == ()
+    assert [item.advice for item in worksheet.by_hand] == ["this machine takes 72 characters at most"]
 
 
 def test_the_gravest_shortfalls_come_first() -> None:

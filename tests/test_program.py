@@ -102,6 +102,9 @@ def test_nothing_hostile_reaches_the_screen_or_a_spreadsheet(verrou: Verrou, ben
         (("group", "join", "admins", "warden", "-m", "BENCH"), "has no group 'admins'"),
         (("harden", "-b", "essential", "-m", "BENCH", "--only", "lockut"), "accepted: accounts, builtin"),
         (("undo", "-m", "BENCH"), "the journal holds nothing"),
+        (("survey", "-m", "BENCH", "-m", "BENCH"), "one command is about one machine"),
+        (("audit", "-m", "BENCH"), "-b essential"),
+        (("rule", "set", "password.min_length=80", "-m", "BENCH"), "this machine takes 72 characters at most"),
     ],
 )
 def test_wrong_use_gets_one_line_and_changes_nothing(
@@ -136,6 +139,15 @@ def test_shipped_baselines_give_a_reason_for_every_value(verrou: Verrou) -> None
         asked = json.loads(verrou("baseline", "show", name, "--format", "json").stdout)["asks"]
         assert asked and all(row["because"] for row in asked)
     verrou("baseline", "check", "essential", "shared-desk", "public-terminal")
+
+
+def test_a_survey_shows_what_is_weak_and_folds_the_rest(verrou: Verrou) -> None:
+    verrou("demo", "cap", "--quiet")
+    first = verrou("survey", "-m", "cap/hide-01.bench.json").stdout
+    every = verrou("survey", "-m", "cap/hide-01.bench.json", "--all").stdout
+    assert "password.min_length" in first and "password.warn_before" not in first and "--all shows them" in first
+    assert all(rule_id in every for rule_id in CATALOGUE)
+    assert not [line for line in (first + every).splitlines() if line.endswith(" ")]
 
 
 def test_the_architecture_names_what_is_there() -> None:
