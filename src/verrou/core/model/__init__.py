@@ -2,6 +2,8 @@
 
 from verrou.core.model.facts import (
     Account,
+    Act,
+    ActKind,
     Builtin,
     Detail,
     Effect,
@@ -32,6 +34,8 @@ from verrou.core.model.words import (
 
 __all__ = [
     "Account",
+    "Act",
+    "ActKind",
     "Builtin",
     "Detail",
     "Effect",

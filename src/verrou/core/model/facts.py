@@ -139,6 +139,30 @@ def unreadable(reason: str, remedy: str = "", source: Source | None = None) -> R
     return Reading(status=Status.UNREADABLE, reason=reason, remedy=remedy, source=source)
 
 
+class ActKind(StrEnum):
+    """What may act for an account without anybody signing in as it. CRONTAB, AT_JOB and LINGERING are files of the
+    system's own that are about this account alone; the rest are lines and files that somebody else keeps."""
+
+    CRONTAB = "crontab"
+    AT_JOB = "at-job"
+    LINGERING = "lingering"
+    CRON_LINE = "cron-line"
+    UNIT = "unit"
+    KEY = "key"
+    LINE = "line"
+
+
+@define(on_setattr=setters.frozen)
+class Act:
+    """One thing that acts for an account. ``goes_on``: also while the account is closed, as it stands today. ``opens``
+    is the other account that a key opens."""
+
+    kind: ActKind
+    source: Source
+    goes_on: bool = False
+    opens: str = ""
+
+
 @define(on_setattr=setters.frozen)
 class Account:
     """One account as the machine keeps it: facts alone. What follows from them (must change, closed, ageing, usable,
@@ -153,7 +177,8 @@ class Account:
     ``recovery_questions`` are the questions alone, and ``outside_identity`` is what ties the account to an identity
     that another service keeps. ``withheld`` is what a line takes
     from it although a group gives it. ``may_run`` are the commands that it may run as root where it may not run all;
-    ``elevation_asks`` is whose password it gives for what it may: its own, root's, another account's, or none."""
+    ``elevation_asks`` is whose password it gives for what it may: its own, root's, another account's, or none.
+    ``processes`` run as it now; ``acts`` is what acts for it without anybody signing in."""
 
     name: str
     identity: str
@@ -193,6 +218,8 @@ class Account:
     withheld: tuple[Grant, ...] = ()
     may_run: tuple[str, ...] = ()
     elevation_asks: str = ""
+    processes: int = 0
+    acts: tuple[Act, ...] = ()
 
 
 @define(on_setattr=setters.frozen)

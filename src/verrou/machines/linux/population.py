@@ -1,14 +1,16 @@
 """The accounts and groups of a Linux system, from its account files, sudoers, tallies and lastlog."""
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import date, datetime, timedelta
 from functools import lru_cache
+from typing import Any
 
 from attrs import define, frozen
 
 from verrou.core.model import Account, Builtin, Grant, Group, Naming, Origin, PasswordState, Source
 from verrou.core.model.ways import Gate
+from verrou.machines.linux.acting import acting, with_acts
 from verrou.machines.linux.files.access_file import confined_groups
 from verrou.machines.linux.files.account_files import (
     GROUP,
@@ -23,13 +25,14 @@ from verrou.machines.linux.files.account_files import (
     members_of,
     number,
 )
+from verrou.machines.linux.files.authorized_keys import Keys
 from verrou.machines.linux.files.closed_accounts import ends_kept
 from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.settings_files import settings
 from verrou.machines.linux.files.sign_ins import SignIns, sign_ins
-from verrou.machines.linux.files.sudoers import Elevation, Person, Sudoers
+from verrou.machines.linux.files.sudoers import Person, Sudoers
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.ways import fresh_homes, gates, key_counter, sessions
+from verrou.machines.linux.ways import fresh_homes, gates, sessions
 
 LOGIN_DEFS, VENDORS_LOGIN_DEFS = "/etc/login.defs", "/usr/etc/login.defs"
 EPOCH = date(1970, 1, 1)
@@ -151,167 +154,202 @@ def population(
     root: Root, files: AccountFiles, now: datetime, locks: Mapping[str, tuple[int, datetime | None]]
 ) -> Population:
     """Everybody. ``locks`` gives, by name, counted wrong tries and until when the account is locked."""
+    beside = _Beside.load(root, files, now, locks)
+    sudoers = beside.sudoers
     troubles = files.troubles()
-    sudoers = Sudoers.load(root)
-    group_names = {record.name for record in files.group.records()}
-    confined = confined_groups(root, group_names)
-    inside = sessions(root)
-    keys_of = key_counter(root)
-    fresh = fresh_homes(root)
-    ends = ends_kept(root)
     troubles += [f"{source.where}: {source.text}" for source in sudoers.passed_over]
     troubles += [
         f"{source.where}: {source.text}; who administers by that line is not known" for source in sudoers.unknown
     ]
-    by_group = {
-        record.name: lines
-        for record in files.group.records()
-        if (lines := sudoers.makes_administrators(record.name, int(record.fields[GroupField.GID]), now))
-    }
-    defs = login_defs(root)
-    people = numbers_of_people(defs)
-    memberships: dict[str, list[str]] = {}
-    primary: dict[str, str] = {}
-    group_records = files.group.records()
-    for record in group_records:
-        primary.setdefault(record.fields[GroupField.GID], record.name)
-        for member in members_of(record.fields[GroupField.MEMBERS]):
-            memberships.setdefault(member, []).append(record.name)
-    numbers = {record.name: int(record.fields[GroupField.GID]) for record in reversed(group_records)}
-    in_primary: dict[str, list[str]] = {}
-    seen = sign_ins(root)
     accounts: list[Account] = []
-    root_seen = False
+    closed: set[str] = set()
     for record in files.passwd.records():
-        main_group = primary.get(record.fields[PasswdField.GID])
-        if main_group:
-            in_primary.setdefault(main_group, []).append(record.name)
-        groups = dict.fromkeys(([main_group] if main_group else []) + memberships.get(record.name, []))
-        uid = int(record.fields[PasswdField.UID])
-        gids = tuple(dict.fromkeys((int(record.fields[PasswdField.GID]), *(numbers[group] for group in groups))))
-        elevation = sudoers.elevation(Person(record.name, uid, tuple(groups), gids), now)
-        tries, locked = locks.get(record.name, (0, None))
         shadow = files.shadow.find(record.name) if files.shadow else None
-        shipped = uid == 0 and not root_seen
-        root_seen = root_seen or shipped
-        accounts.append(
-            _account(
-                record,
-                shadow,
-                uid,
-                people,
-                tuple(groups),
-                elevation=elevation,
-                alone=sudoers.elevation(Person(record.name, uid), now),
-                by_a_group=any(group in by_group for group in groups),
-                shipped=shipped,
-                tries=tries,
-                locked=locked,
-                last_seen=seen.last(record.name, uid),
-                end_kept=day(number(ends.get(record.name, ""))),
-                inside=inside.get(record.name, ()),
-                keys_of=keys_of,
-                fresh=fresh(record.name, record.fields[PasswdField.HOME]),
-            )
-        )
+        age = ageing(shadow.fields) if shadow and record.fields[PasswdField.PASSWORD] == "x" else None
+        if age is not None and (end := day(age.expires)) is not None and end <= now.date():
+            closed.add(record.name)
+        first_root = int(record.fields[PasswdField.UID]) == 0 and not any(int(a.identity) == 0 for a in accounts)
+        accounts.append(_account(record, shadow, age, beside, shipped=first_root))
     counted = Counter(account.name for account in accounts)
     troubles += [
         f"{PASSWD}: two accounts are called {name}; the system uses the first" for name, n in counted.items() if n > 1
     ]
-    groups_out = []
-    first_made = defined_number(defs, "GID_MIN", 1000)
-    for record in group_records:
-        lines = by_group.get(record.name, ())
-        members = dict.fromkeys([*in_primary.get(record.name, []), *members_of(record.fields[GroupField.MEMBERS])])
+    found = acting(root, sudoers, beside.members.numbers)
+    people, left_behind = with_acts(root, accounts, found, beside.keys, closed)
+    groups = _groups(root, files, beside)
+    return Population(people, groups, troubles + left_behind, gates(root, beside.members.numbers), beside.seen)
+
+
+@define
+class _Members:
+    """Who is in which group. ``numbers`` are those of the groups, by name."""
+
+    numbers: Mapping[str, int]
+    main: Mapping[str, str]
+    listed: Mapping[str, Sequence[str]]
+
+    @classmethod
+    def load(cls, files: AccountFiles) -> "_Members":
+        records = files.group.records()
+        listed: dict[str, list[str]] = {}
+        main: dict[str, str] = {}
+        for record in records:
+            main.setdefault(record.fields[GroupField.GID], record.name)
+            for member in members_of(record.fields[GroupField.MEMBERS]):
+                listed.setdefault(member, []).append(record.name)
+        return cls({record.name: int(record.fields[GroupField.GID]) for record in reversed(records)}, main, listed)
+
+    def groups_of(self, record: Record) -> tuple[str, ...]:
+        """The groups of an account, its main one first."""
+        main = self.main.get(record.fields[PasswdField.GID])
+        return tuple(dict.fromkeys(([main] if main else []) + list(self.listed.get(record.name, ()))))
+
+
+@define
+class _Beside:
+    """What is known of accounts beside their own lines. ``by_group`` are the groups that make administrators, with the
+    lines that say so."""
+
+    now: datetime
+    sudoers: Sudoers
+    members: _Members
+    by_group: Mapping[str, tuple[Source, ...]]
+    people: range
+    locks: Mapping[str, tuple[int, datetime | None]]
+    seen: SignIns
+    ends: Mapping[str, str]
+    inside: Mapping[str, tuple[str, ...]]
+    keys: Keys
+    fresh: Callable[[str, str], bool]
+    first_group: int
+
+    @classmethod
+    def load(
+        cls, root: Root, files: AccountFiles, now: datetime, locks: Mapping[str, tuple[int, datetime | None]]
+    ) -> "_Beside":
+        sudoers, members, defs = Sudoers.load(root), _Members.load(files), login_defs(root)
+        making = {name: sudoers.makes_administrators(name, gid, now) for name, gid in members.numbers.items()}
+        return cls(
+            now,
+            sudoers,
+            members,
+            {name: lines for name, lines in making.items() if lines},
+            numbers_of_people(defs),
+            locks,
+            sign_ins(root),
+            ends_kept(root),
+            sessions(root),
+            Keys(root),
+            fresh_homes(root),
+            defined_number(defs, "GID_MIN", 1000),
+        )
+
+
+def _groups(root: Root, files: AccountFiles, beside: _Beside) -> tuple[Group, ...]:
+    """Every group, with the accounts whose main one it is among its members."""
+    confined = confined_groups(root, beside.members.numbers)
+    in_main: dict[str, list[str]] = {}
+    for record in files.passwd.records():
+        if main := beside.members.main.get(record.fields[PasswdField.GID]):
+            in_main.setdefault(main, []).append(record.name)
+    groups = []
+    for record in files.group.records():
+        lines = beside.by_group.get(record.name, ())
+        members = dict.fromkeys([*in_main.get(record.name, []), *members_of(record.fields[GroupField.MEMBERS])])
         grants = (Grant.ADMINISTRATION,) if lines else ()
         if record.name in confined:
             grants, lines = (*grants, Grant.GUEST_USE), (*lines, confined[record.name])
+        gid = record.fields[GroupField.GID]
         source = Source(GROUP, record.line)
-        shipped = int(record.fields[GroupField.GID]) < first_made
-        groups_out.append(
-            Group(record.name, record.fields[GroupField.GID], tuple(members), grants, source, lines, shipped=shipped)
-        )
-    return Population(tuple(accounts), tuple(groups_out), troubles, gates(root, group_names), seen)
+        shipped = int(gid) < beside.first_group
+        groups.append(Group(record.name, gid, tuple(members), grants, source, lines, shipped=shipped))
+    return tuple(groups)
 
 
-def _account(
-    record: Record,
-    shadow: Record | None,
-    uid: int,
-    people: range,
-    groups: tuple[str, ...],
-    *,
-    elevation: Elevation,
-    alone: Elevation,
-    by_a_group: bool,
-    shipped: bool,
-    tries: int,
-    locked: datetime | None,
-    last_seen: datetime | None,
-    end_kept: date | None,
-    inside: tuple[str, ...],
-    keys_of: Callable[[str, str], int],
-    fresh: bool,
-) -> Account:
-    hashed = record.fields[PasswdField.PASSWORD]
-    age = None
-    if hashed == "x":
-        hashed = shadow.fields[ShadowField.PASSWORD] if shadow else "*"
-        age = ageing(shadow.fields) if shadow else None
-    scheme = scheme_of(hashed)
-    locked_away = hashed.startswith("!") and bool(scheme)
-    state = PasswordState.BLANK if hashed == "" else PasswordState.SET if scheme else PasswordState.NONE
-    changed = day(age.changed) if age else None
-    closed_for_good = age is not None and age.expires in (0, 1)
-    ends = end_kept if closed_for_good else day(age.expires) if age else None
-    if shipped:
-        origin = Origin.BUILT_IN
-    elif uid == 0 or uid in people:
-        origin = Origin.ADDED
-    else:
-        origin = Origin.SYSTEM if uid < 100 or uid == 65534 else Origin.SERVICE
+def _account(record: Record, shadow: Record | None, age: Ageing | None, beside: _Beside, *, shipped: bool) -> Account:
+    name, home = record.name, record.fields[PasswdField.HOME]
+    uid = int(record.fields[PasswdField.UID])
     words = record.fields[PasswdField.COMMENT].split(",")
     may_sign_in = record.fields[PasswdField.SHELL].rpartition("/")[2] not in NO_SHELLS
-    # A built-in administrator whom no password lets in is what people call a disabled one.
-    shut = locked_away or (shipped and state is PasswordState.NONE)
-    # What it would be given without its groups is its own, and stays when it leaves them.
-    by_itself = elevation.everything and (alone.everything or not by_a_group)
+    tries, locked = beside.locks.get(name, (0, None))
+    groups = beside.members.groups_of(record)
     return Account(
-        name=record.name,
+        name=name,
         identity=record.fields[PasswdField.UID],
-        origin=origin,
+        origin=_origin(uid, beside.people, shipped=shipped),
         builtin=Builtin.ADMIN if shipped else None,
         full_name=words[FULL_NAME],
         note=words[NOTE] if len(words) > NOTE else "",
         groups=groups,
-        grants=(Grant.ADMINISTRATION,) if by_itself or uid == 0 else (),
-        given_by=alone.sources if alone.everything else elevation.sources if not by_a_group else (),
-        withheld=(Grant.ADMINISTRATION,) if by_a_group and not elevation.everything and uid != 0 else (),
-        may_run=elevation.commands if uid != 0 else (),
-        elevation_asks=elevation.password if elevation.sources and uid != 0 else "",
-        enabled=not shut and not closed_for_good,
         may_sign_in=may_sign_in,
-        password=state,
-        password_scheme=scheme,
-        password_changed=None if age is None or age.changed == 0 else changed,
-        # pam_unix(8): day 0 asks for a new password before all else.
-        password_due=age is not None and age.changed == 0,
-        min_age=age.minimum if age else None,
-        max_age=age.maximum if age else None,
-        warn_before=age.warning if age else None,
-        grace=age.inactive if age else None,
-        ends=ends,
         locked_until=locked,
         wrong_tries=tries,
-        last_sign_in=last_seen,
-        home=record.fields[PasswdField.HOME],
+        last_sign_in=beside.seen.last(name, uid),
+        home=home,
         shell=record.fields[PasswdField.SHELL],
         source=Source(PASSWD, record.line),
-        cannot_change=age is not None and age.fixed and uid != 0,
-        keys=keys_of(record.name, record.fields[PasswdField.HOME]) if may_sign_in else 0,
-        sessions=inside,
-        home_kept=not fresh,
+        keys=len(beside.keys.accepted(name, home)) if may_sign_in else 0,
+        sessions=beside.inside.get(name, ()),
+        home_kept=not beside.fresh(name, home),
+        **_password_facts(record, shadow, age, beside, shipped=shipped),
+        **_given(record, uid, groups, beside),
     )
+
+
+def _origin(uid: int, people: range, *, shipped: bool) -> Origin:
+    if shipped:
+        return Origin.BUILT_IN
+    if uid == 0 or uid in people:
+        return Origin.ADDED
+    return Origin.SYSTEM if uid < 100 or uid == 65534 else Origin.SERVICE
+
+
+def _password_facts(
+    record: Record, shadow: Record | None, age: Ageing | None, beside: _Beside, *, shipped: bool
+) -> dict[str, Any]:
+    """What the password field and the shadow line say."""
+    hashed = record.fields[PasswdField.PASSWORD]
+    if hashed == "x":
+        hashed = shadow.fields[ShadowField.PASSWORD] if shadow else "*"
+    scheme = scheme_of(hashed)
+    locked_away = hashed.startswith("!") and bool(scheme)
+    state = PasswordState.BLANK if hashed == "" else PasswordState.SET if scheme else PasswordState.NONE
+    # A built-in administrator whom no password lets in is what people call a disabled one.
+    shut = locked_away or (shipped and state is PasswordState.NONE)
+    facts: dict[str, Any] = {"password": state, "password_scheme": scheme, "enabled": not shut}
+    if age is None:
+        return facts
+    closed_for_good = age.expires in (0, 1)
+    return facts | {
+        "enabled": not shut and not closed_for_good,
+        "password_changed": None if age.changed == 0 else day(age.changed),
+        # pam_unix(8): day 0 asks for a new password before all else.
+        "password_due": age.changed == 0,
+        "min_age": age.minimum,
+        "max_age": age.maximum,
+        "warn_before": age.warning,
+        "grace": age.inactive,
+        "ends": day(number(beside.ends.get(record.name, ""))) if closed_for_good else day(age.expires),
+        "cannot_change": age.fixed and record.fields[PasswdField.UID] != "0",
+    }
+
+
+def _given(record: Record, uid: int, groups: tuple[str, ...], beside: _Beside) -> dict[str, Any]:
+    """What sudoers give the account, by itself and by its groups."""
+    numbers = beside.members.numbers
+    gids = tuple(dict.fromkeys((int(record.fields[PasswdField.GID]), *(numbers[group] for group in groups))))
+    elevation = beside.sudoers.elevation(Person(record.name, uid, groups, gids), beside.now)
+    alone = beside.sudoers.elevation(Person(record.name, uid), beside.now)
+    by_a_group = any(group in beside.by_group for group in groups)
+    # What it would be given without its groups is its own, and stays when it leaves them.
+    by_itself = elevation.everything and (alone.everything or not by_a_group)
+    return {
+        "grants": (Grant.ADMINISTRATION,) if by_itself or uid == 0 else (),
+        "given_by": alone.sources if alone.everything else elevation.sources if not by_a_group else (),
+        "withheld": (Grant.ADMINISTRATION,) if by_a_group and not elevation.everything and uid else (),
+        "may_run": elevation.commands if uid else (),
+        "elevation_asks": elevation.password if elevation.sources and uid else "",
+    }
 
 
 def people_with_passwords(accounts: Iterable[Account]) -> list[Account]:

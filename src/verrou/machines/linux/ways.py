@@ -1,7 +1,8 @@
 """The ways into a Linux system: the console, the remote shell, a remote screen, shared folders; and who is inside."""
 
 import os
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
+from datetime import datetime
 
 from verrou.core.model import Source
 from verrou.core.model.ways import Circle, Gate, Pass, Way, nobody_but
@@ -14,7 +15,8 @@ from verrou.machines.linux.root import Root
 
 NAMESPACE = "pam_namespace.so"
 NAMESPACE_CONF, NAMESPACE_FOLDER = "/etc/security/namespace.conf", "/etc/security/namespace.d"
-UTMP = "/run/utmp"
+UTMP, LOGIND_SESSIONS = "/run/utmp", "/run/systemd/sessions"
+MOST_SESSIONS, MOST_OF_A_SESSION = 1000, 8192
 
 
 def gates(root: Root, group_names: Collection[str]) -> tuple[Gate, ...]:
@@ -71,45 +73,42 @@ def _names(root: Root, key: str) -> tuple[str, ...]:
     return tuple(word.partition("@")[0] for value, _ in sshd_settings(root, key) for word in value.split())
 
 
-def key_counter(root: Root) -> Callable[[str, str], int]:
-    """How many keys open the remote shell to an account, by its name and home."""
-    if not sshd_installed(root) or sshd_setting(root, "pubkeyauthentication", "yes")[0] == "no":
-        return lambda name, home: 0
-    default = ".ssh/authorized_keys .ssh/authorized_keys2"
-    patterns = next(sshd_settings(root, "authorizedkeysfile"), (default, None))[0].split()
-    homes: dict[str, set[str]] = {}
-
-    def count(name: str, home: str) -> int:
-        parent, _, last = home.rstrip("/").rpartition("/")
-        if parent not in homes:
-            homes[parent] = set(root.names_in(parent or "/"))
-        in_home = all(pattern[0] not in "/%" for pattern in patterns)
-        if in_home and last not in homes[parent]:
-            return 0
-        lines: list[str] = []
-        for pattern in patterns:
-            file = pattern.replace("%h", home).replace("%u", name).replace("%%", "%")
-            file = file if file.startswith("/") else f"{home}/{file}"
-            if file != "/none":
-                lines += root.content(file).decode(errors="replace").split("\n")
-        return sum(1 for line in lines if line.strip() and not line.lstrip().startswith("#"))
-
-    return count
-
-
 def sessions(root: Root) -> Mapping[str, tuple[str, ...]]:
-    """Who is signed in now, by account name, from utmp(5). A system that does not run has nobody."""
+    """Who is signed in now, by account name, from utmp(5) and what systemd-logind keeps of sessions. A system that does
+    not run has nobody."""
+    found: dict[str, dict[str, str]] = {}
+    for name, where, host, since in (*_in_utmp(root), *_in_logind(root)):
+        place = where + (f" from {host}" if host else "")
+        found.setdefault(name, {}).setdefault(where, f"{place} since {since:%Y-%m-%d %H:%M}" if since else place)
+    return {name: tuple(places.values()) for name, places in found.items()}
+
+
+Session = tuple[str, str, str, datetime | None]
+"""Who, where, from which computer, since when."""
+
+
+def _in_utmp(root: Root) -> Iterator[Session]:
     content = root.content(UTMP)
-    found: dict[str, tuple[str, ...]] = {}
     for position in range(0, len(content) - UTMP_RECORD.size + 1, UTMP_RECORD.size):
         kind, pid, line, _, user, host, *_, seconds, _, _, _ = UTMP_RECORD.unpack_from(content, position)
-        name = _text(user)
-        if kind != SIGNED_IN or not name or (root.live and not _lives(pid)):
+        if kind == SIGNED_IN and _text(user) and not (root.live and not _lives(pid)):
+            yield _text(user), _text(line), _text(host), moment(seconds)
+
+
+def _in_logind(root: Root) -> Iterator[Session]:
+    """Newer systems keep no utmp. The files are systemd-logind's own; a name that it writes otherwise one day is passed
+    over, never misread."""
+    for name in root.names_in(LOGIND_SESSIONS)[:MOST_SESSIONS] if root.exists(LOGIND_SESSIONS) else ():
+        text = root.content(f"{LOGIND_SESSIONS}/{name}", MOST_OF_A_SESSION).decode(errors="backslashreplace")
+        facts = dict(line.split("=", 1) for line in text.split("\n") if "=" in line)
+        leader, since = facts.get("LEADER", ""), facts.get("REALTIME", "")
+        if not facts.get("USER") or not facts.get("CLASS", "").startswith("user") or facts.get("STATE") == "closing":
             continue
-        where = _text(line) + (f" from {_text(host)}" if _text(host) else "")
-        since = moment(seconds)
-        found[name] = (*found.get(name, ()), f"{where} since {since:%Y-%m-%d %H:%M}")
-    return found
+        if root.live and leader.isascii() and leader.isdigit() and not _lives(int(leader[:18])):
+            continue
+        where = facts.get("TTY") or facts.get("SERVICE") or "a session"
+        began = moment(int(since) / 1e6) if since.isascii() and since.isdigit() and len(since) < 20 else None
+        yield facts["USER"], where, facts.get("REMOTE_HOST", ""), began
 
 
 def _text(field: bytes) -> str:

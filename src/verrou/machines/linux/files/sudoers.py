@@ -2,7 +2,7 @@
 
 import re
 import stat
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime, timedelta, timezone
 from enum import StrEnum
 from fnmatch import fnmatchcase
@@ -250,17 +250,23 @@ class Sudoers:
 
     def names_user(self, name: str) -> list[Source]:
         """The lines that name a user by its name, wherever."""
-        wanted = name.casefold()
+        return [source for named, source in self.lines_by_name() if named.casefold() == name.casefold()]
 
-        def names(members: Iterable[Member]) -> bool:
-            return any(m.what in (What.NAME, What.ALIAS) and m.text.casefold() == wanted for m in members)
-
-        aliases = {a.name for a in self.aliases.values() if a.kind == "User" and names(a.members)}
-        return [
-            source
-            for entry, source in self.entries
-            if names(entry.users) or any(m.what is What.ALIAS and m.text in aliases for m in entry.users)
-        ]
+    def lines_by_name(self) -> Iterator[tuple[str, Source]]:
+        """Every name of a user that a line gives something or takes it from, by itself or in an alias."""
+        for entry, source in self.entries:
+            names: dict[str, None] = {}
+            passed: set[str] = set()
+            todo = list(entry.users)
+            while todo:
+                member = todo.pop()
+                alias = self.aliases.get(("User", member.text)) if member.what is What.ALIAS else None
+                if alias is None and member.what in (What.NAME, What.ALIAS):
+                    names[member.text] = None
+                elif alias is not None and member.text not in passed:
+                    passed.add(member.text)
+                    todo += alias.members
+            yield from ((name, source) for name in names)
 
 
 @define

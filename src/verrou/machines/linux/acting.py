@@ -1,0 +1,243 @@
+"""What acts for an account without anybody signing in as it: jobs, services, keys that others accept, lines that name
+it; and what is left of accounts that are gone."""
+
+import os
+import re
+from collections import Counter, defaultdict
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from datetime import datetime
+from pathlib import Path
+
+from attrs import define, evolve, field
+
+from verrou.core.model import Account, Act, ActKind, Source, counted
+from verrou.machines.linux.files.access_file import access_rules
+from verrou.machines.linux.files.authorized_keys import Keys
+from verrou.machines.linux.files.sshd import named_users
+from verrou.machines.linux.files.sudoers import Sudoers
+from verrou.machines.linux.pam.services import UNIX
+from verrou.machines.linux.pam.stack import load_stack
+from verrou.machines.linux.root import Root
+
+CRONTABS = ("/var/spool/cron/crontabs", "/var/spool/cron")
+"""Where crontab(1) keeps the jobs of accounts, by name: Debian's place, and that of others."""
+AT_JOBS = ("/var/spool/cron/atjobs", "/var/spool/at")
+LINGERING = "/var/lib/systemd/linger"
+SYSTEM_CRON = ("/etc/crontab", "/etc/cron.d")
+UNITS = "/etc/systemd/system"
+OWN_UNITS = ".config/systemd/user"
+MOST_READ = 1_000_000
+MOST_NAMES = 20_000
+_AT_JOB = re.compile(r"[a-zA-Z=][0-9a-f]{5}([0-9a-f]{8})")
+_ASSIGNMENT = re.compile(r"""\s*("[^"]*"|'[^']*'|[^\s=]+)\s*=""")
+_DEBIAN_CRON_FILE = re.compile(r"[A-Za-z0-9_-]+")
+
+
+@define
+class Acting:
+    """All that was found, by the name or the number of the account that it acts for."""
+
+    by_name: dict[str, list[Act]] = field(factory=lambda: defaultdict(list))
+    by_uid: dict[int, list[Act]] = field(factory=lambda: defaultdict(list))
+    processes: Mapping[int, int] = field(factory=dict)
+    closing_stops: Mapping[ActKind, bool] = field(factory=dict)
+    """Whether what runs such a job asks first whether the account is open."""
+
+    def add(self, who: str | int, kind: ActKind, place: str, line: int | None = None, text: str = "") -> None:
+        """Note one act."""
+        act = Act(kind, Source(place, line, text), kind not in (ActKind.LINE, ActKind.UNIT))
+        if isinstance(who, str):
+            self.by_name[who].append(act)
+        else:
+            self.by_uid[who].append(act)
+
+
+STACKS = {ActKind.CRONTAB: "cron", ActKind.CRON_LINE: "cron", ActKind.AT_JOB: "atd", ActKind.LINGERING: "systemd-user"}
+"""The PAM service that a job's runner asks before it runs anything."""
+OTHER_NAMES = {"cron": "crond"}
+
+
+def acting(root: Root, sudoers: Sudoers, group_names: Collection[str]) -> Acting:
+    """Read all of it, but for keys, which are asked for account by account."""
+    found = Acting(processes=_processes(root))
+    found.closing_stops = {kind: _asks_whether_open(root, service) for kind, service in STACKS.items()}
+    _crontabs(root, found)
+    _at_jobs(root, found)
+    for name in root.names_in(LINGERING)[:MOST_NAMES] if root.exists(LINGERING) else ():
+        found.add(name, ActKind.LINGERING, f"{LINGERING}/{name}")
+    for file in _system_cron_files(root):
+        for number, user, job in _cron_lines(root, file):
+            found.add(user, ActKind.CRON_LINE, file, number, job)
+    _units(root, found)
+    for name, source in _lines_by_name(root, sudoers, group_names):
+        found.add(name, ActKind.LINE, source.place, source.line, source.text)
+    return found
+
+
+def with_acts(
+    root: Root, accounts: Sequence[Account], found: Acting, keys: Keys, closed: Collection[str]
+) -> tuple[tuple[Account, ...], list[str]]:
+    """The accounts with what acts for each; and a line for all that belongs to no account any more. ``closed`` are the
+    names of those whom PAM refuses as ended."""
+    opens = _keys_that_open_others(keys, accounts)
+    told = []
+    for account in accounts:
+        uid = int(account.identity)
+        acts = [*found.by_name.get(account.name, ()), *found.by_uid.get(uid, ())]
+        shut = account.name in closed
+        acts = [evolve(act, goes_on=act.goes_on and not (shut and found.closing_stops.get(act.kind))) for act in acts]
+        acts = [_with_own_units(root, act, account) for act in acts] + opens.get(account.name, [])
+        # What runs as root is the system itself; its lines are everywhere.
+        processes = found.processes.get(uid, 0) if uid else 0
+        if uid == 0:
+            acts = [act for act in acts if act.kind not in (ActKind.CRON_LINE, ActKind.UNIT, ActKind.LINE)]
+        told.append(evolve(account, processes=processes, acts=tuple(acts)) if acts or processes else account)
+    names, numbers = {a.name for a in accounts}, {int(a.identity) for a in accounts}
+    left = [(name, act) for name, acts in found.by_name.items() if name not in names for act in acts]
+    left += [(f"number {uid}", act) for uid, acts in found.by_uid.items() if uid not in numbers for act in acts]
+    return tuple(told), [_left_behind(who, act) for who, act in left if act.kind in LEFT_BEHIND]
+
+
+LEFT_BEHIND = {
+    ActKind.CRONTAB: "this crontab is of {}",
+    ActKind.AT_JOB: "this at job is of {}",
+    ActKind.LINGERING: "this starts services with the machine for {}",
+    ActKind.CRON_LINE: "this line has cron work as {}",
+    ActKind.LINE: "this line names {}",
+}
+"""What is said of a thing whose account is not there. A service may make its own account when it starts."""
+
+
+def _left_behind(who: str, act: Act) -> str:
+    said = LEFT_BEHIND[act.kind].format(who)
+    return f"{act.source.where}: {said}, an account that is not here; whoever is made so next comes to it"
+
+
+def _asks_whether_open(root: Root, service: str) -> bool:
+    """Whether the account stack of a service has pam_unix(8) look at the account's end."""
+    stack = load_stack(root, service, "account")
+    other = load_stack(root, OTHER_NAMES[service], "account") if service in OTHER_NAMES and not stack.lines else stack
+    return not other.broken and any(other.skipped_by(line) is None for line in other.having(UNIX))
+
+
+def _processes(root: Root) -> Mapping[int, int]:
+    """How many processes run as each number; a system that does not run has none."""
+    count: Counter[int] = Counter()
+    for process in Path("/proc").iterdir() if root.live else ():
+        try:
+            if process.name.isdigit():
+                count[process.stat().st_uid] += 1
+        except OSError:
+            continue
+    return count
+
+
+def _crontabs(root: Root, found: Acting) -> None:
+    for folder in CRONTABS:
+        for name in root.names_in(folder)[:MOST_NAMES]:
+            place = f"{folder}/{name}"
+            if name.startswith((".", "tmp.")) or not root.place(place).is_file():
+                continue
+            lines = root.content(place, MOST_READ).decode("utf-8", "backslashreplace").split("\n")
+            jobs = sum(1 for line in lines if _is_job(line))
+            found.add(name, ActKind.CRONTAB, place, text=counted(jobs, "job"))
+
+
+def _is_job(line: str) -> bool:
+    return bool(line.strip()) and not line.lstrip().startswith("#") and not _ASSIGNMENT.match(line)
+
+
+def _at_jobs(root: Root, found: Acting) -> None:
+    for folder in AT_JOBS:
+        for name in root.names_in(folder)[:MOST_NAMES]:
+            due = _AT_JOB.fullmatch(name)
+            place = root.place(f"{folder}/{name}")
+            if due is None or not place.is_file():
+                continue
+            try:
+                when = f"due {datetime.fromtimestamp(int(due[1], 16) * 60):%Y-%m-%d %H:%M}"
+            except (ValueError, OverflowError, OSError):
+                when = ""
+            found.add(os.lstat(place).st_uid, ActKind.AT_JOB, f"{folder}/{name}", text=when)
+
+
+def _system_cron_files(root: Root) -> Iterator[str]:
+    """The tables of the system itself. Debian's cron(8) takes names of letters, digits, - and _ alone; others leave out
+    backups and hidden files."""
+    debian = root.exists("/etc/debian_version")
+    table, folder = SYSTEM_CRON
+    if root.exists(table):
+        yield table
+    for name in root.names_in(folder)[:MOST_NAMES]:
+        taken = _DEBIAN_CRON_FILE.fullmatch(name) if debian else not name.startswith((".", "#")) and name[-1] != "~"
+        if taken and root.place(f"{folder}/{name}").is_file():
+            yield f"{folder}/{name}"
+
+
+def _cron_lines(root: Root, file: str) -> Iterator[tuple[int, str, str]]:
+    """The jobs of a table of the system, crontab(5): line, account, command."""
+    lines = root.content(file, MOST_READ).decode("utf-8", "backslashreplace").split("\n")
+    for number, line in enumerate(lines, start=1):
+        if _is_job(line):
+            when = 1 if line.lstrip().startswith("@") else 5
+            words = line.split(None, when + 1)
+            if len(words) == when + 2:
+                yield number, words[when], words[when + 1]
+
+
+def _units(root: Root, found: Acting) -> None:
+    """Services that the administrator of the system has run as somebody, systemd.exec(5): User=."""
+    for unit in root.names_in(UNITS)[:MOST_NAMES]:
+        folder = f"{UNITS}/{unit}"
+        drop_ins = [f"{folder}/{name}" for name in root.names_in(folder)] if unit.endswith(".service.d") else []
+        for file in drop_ins or ([folder] if unit.endswith(".service") else []):
+            if not root.place(file).is_file():
+                continue
+            for number, line in enumerate(root.content(file, MOST_READ).decode(errors="replace").split("\n"), start=1):
+                key, equals, user = (part.strip() for part in line.partition("="))
+                if key == "User" and equals and user not in ("", "root", "0"):
+                    found.add(int(user) if user.isascii() and user.isdigit() else user, ActKind.UNIT, file, number)
+
+
+def _with_own_units(root: Root, act: Act, account: Account) -> Act:
+    """Lingering, with how many services of the account's own start by it."""
+    if act.kind is not ActKind.LINGERING:
+        return act
+    folder = f"{account.home}/{OWN_UNITS}"
+    wants = [name for name in root.names_in(folder) if name.endswith(".wants")] if root.exists(folder) else []
+    units = {unit for name in wants for unit in root.names_in(f"{folder}/{name}")}
+    text = f"with {counted(len(units), 'service')} or timers of its own" if units else ""
+    return evolve(act, source=evolve(act.source, text=text))
+
+
+def _lines_by_name(root: Root, sudoers: Sudoers, group_names: Collection[str]) -> Iterator[tuple[str, Source]]:
+    """Lines of sudoers, of the remote shell server and of the access file that name an account by its name."""
+    yield from sudoers.lines_by_name()
+    yield from named_users(root)
+    seen = set()
+    for service in ("login", "sshd"):
+        for rule in access_rules(root, service):
+            for name in set(rule.who) - {"ALL", "EXCEPT"} - set(group_names):
+                if not name.startswith(("(", "@")) and (name, rule.source.where) not in seen:
+                    seen.add((name, rule.source.where))
+                    yield name, rule.source
+
+
+def _keys_that_open_others(keys: Keys, accounts: Iterable[Account]) -> dict[str, list[Act]]:
+    """By account: the keys of its own, or that open it, which open another one too."""
+    opened: dict[str, dict[str, Source]] = defaultdict(dict)
+    owners: dict[str, dict[str, None]] = defaultdict(dict)
+    for account in accounts:
+        for key in keys.accepted(account.name, account.home):
+            owners[key.text][account.name] = None
+            if account.keys:
+                opened[key.text][account.name] = key.source
+        for key in keys.own(account.home):
+            owners[key.text][account.name] = None
+    found: dict[str, list[Act]] = defaultdict(list)
+    for text, others in opened.items():
+        for owner in owners[text]:
+            found[owner] += [
+                Act(ActKind.KEY, where, goes_on=True, opens=o) for o, where in others.items() if o != owner
+            ]
+    return found

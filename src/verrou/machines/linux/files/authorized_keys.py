@@ -1,0 +1,98 @@
+"""The keys that open a remote shell, sshd(8): AUTHORIZED_KEYS FILE FORMAT; and the public keys that people keep."""
+
+import re
+from collections.abc import Iterator
+
+from attrs import frozen
+
+from verrou.core.errors import VerrouError
+from verrou.core.model import Source
+from verrou.machines.linux.files.sshd import sshd_installed, sshd_setting, sshd_settings
+from verrou.machines.linux.root import Root
+
+MOST_READ = 4_000_000
+"""How many bytes of a file of keys are read."""
+USUAL_FILES = ".ssh/authorized_keys .ssh/authorized_keys2"
+_QUOTED = re.compile(r'"(?:\\.|[^"\\])*"')
+_KEY = re.compile(r"(?:^|\s)((?:sk-)?(?:ssh|ecdsa)-[\w@.-]+)\s+([A-Za-z0-9+/=]+)(?:\s+(.*))?")
+
+
+@frozen
+class Key:
+    """One public key: its own bytes as text, and where it stands, with the comment that people know it by."""
+
+    text: str
+    source: Source
+
+
+@frozen
+class KeyFiles:
+    """Where the keys of accounts stand. ``in_homes``: nowhere but below homes."""
+
+    patterns: tuple[str, ...]
+    in_homes: bool
+
+    def of(self, name: str, home: str) -> Iterator[str]:
+        """The files that the server looks into for an account."""
+        for pattern in self.patterns:
+            file = pattern.replace("%h", home).replace("%u", name).replace("%%", "%")
+            file = file if file.startswith("/") else f"{home}/{file}"
+            if file != "/none":
+                yield file
+
+
+def key_files(root: Root) -> KeyFiles | None:
+    """Where the remote shell server looks for keys; None where it takes none."""
+    if not sshd_installed(root) or sshd_setting(root, "pubkeyauthentication", "yes")[0] == "no":
+        return None
+    patterns = tuple(next(sshd_settings(root, "authorizedkeysfile"), (USUAL_FILES, None))[0].split())
+    return KeyFiles(patterns, all(pattern[0] not in "/%" for pattern in patterns))
+
+
+def keys_in(root: Root, file: str) -> Iterator[Key]:
+    """The keys of one file, a line each; a line that holds none that we know is a key by its line."""
+    lines = root.content(file, MOST_READ).decode("utf-8", "backslashreplace").split("\n")
+    for number, line in enumerate(lines, start=1):
+        if not line.strip() or line.lstrip().startswith("#"):
+            continue
+        found = _KEY.search(_QUOTED.sub('""', line))
+        comment = (found[3] or "").strip() if found else ""
+        yield Key(found[2] if found else line.strip(), Source(file, number, comment))
+
+
+class Keys:
+    """The keys of a system's accounts. ``root`` is looked at as little as can be: most accounts have none."""
+
+    def __init__(self, root: Root) -> None:
+        self.root = root
+        self.files = key_files(root)
+        self._in_folder: dict[str, set[str]] = {}
+        self._accepted: dict[tuple[str, str], tuple[Key, ...]] = {}
+
+    def accepted(self, name: str, home: str) -> tuple[Key, ...]:
+        """The keys that open the remote shell to an account, by its name and home."""
+        if self.files is None or (self.files.in_homes and not self._home_is_there(home)):
+            return ()
+        if (name, home) not in self._accepted:
+            found = tuple(key for file in self.files.of(name, home) for key in keys_in(self.root, file))
+            self._accepted[name, home] = found
+        return self._accepted[name, home]
+
+    def own(self, home: str) -> Iterator[Key]:
+        """The public halves of the keys that an account keeps in its home."""
+        folder = f"{home}/.ssh"
+        if self.files is None or not self._home_is_there(home) or not self.root.exists(folder):
+            return
+        try:
+            names = self.root.names_in(folder)
+        except VerrouError:
+            return
+        for name in names:
+            if name.endswith(".pub"):
+                yield from keys_in(self.root, f"{folder}/{name}")
+
+    def _home_is_there(self, home: str) -> bool:
+        parent, _, last = home.rstrip("/").rpartition("/")
+        if parent not in self._in_folder:
+            self._in_folder[parent] = set(self.root.names_in(parent or "/"))
+        return last in self._in_folder[parent]
