@@ -19,6 +19,7 @@ from verrou.machines.bench.authority import Authority, Damaged
 from verrou.machines.bench.readings import posture_of
 from verrou.machines.linux.files.access_file import REMOTE, access_rules, passes
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, members_of
+from verrou.machines.linux.files.authorized_keys import Keys
 from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.sign_ins import sign_ins
 from verrou.machines.linux.files.sshd import sshd_setting
@@ -188,6 +189,14 @@ def seeds() -> dict[str, tuple[bytes, Callable[[bytes, Path], object]]]:
         "group": (sample("etc/group"), in_account_file(GROUP)),
         "accounts": (sample("etc/passwd"), on_file("/etc/passwd", accounts)),
         "ages": (sample("etc/shadow"), on_file("/etc/shadow", accounts)),
+        "crontab": (b"SHELL=/bin/sh\n@daily x\n5 4 * * * y\n", on_file("/var/spool/cron/crontabs/tern", accounts)),
+        "cron.d": (b"# x\n17 * * * * tern /bin/true\n@reboot warden x\n", on_file("/etc/cron.d/x", accounts)),
+        "unit": (b"[Service]\nUser=tern\nExecStart=/bin/true\n", on_file("/etc/systemd/system/x.service", accounts)),
+        "session": (b"UID=1003\nUSER=tern\nCLASS=user\nREALTIME=17\n", on_file("/run/systemd/sessions/3", sessions)),
+        "keys": (
+            b'command="x \\" y",no-pty ssh-ed25519 AAAA tern@hide\n# x\necdsa-sha2-nistp256 BBBB\n',
+            on_file("/home/tern/.ssh/authorized_keys", lambda root: Keys(root).accepted("tern", "/home/tern")),
+        ),
         "lastlog": (bytes(292) * 3, on_file("/var/log/lastlog", sign_ins)),
         "wtmp": (bytes([7, 0]) + bytes(382) + bytes([2]) * 384, on_file("/var/log/wtmp", sign_ins)),
         "lastlog2": (b"SQLite format 3\0" + bytes(600), on_file("/var/lib/lastlog/lastlog2.db", sign_ins)),
@@ -214,6 +223,8 @@ def main() -> None:
                 (root / sudo).parent.mkdir(parents=True, exist_ok=True)
                 (root / sudo).touch()
             (root / "etc/pam.d").mkdir(parents=True)
+            (root / "etc/ssh").mkdir()
+            (root / "etc/ssh/sshd_config").touch()
             (root / "etc/pam.d/login").write_text("account required pam_access.so\nauth required pam_unix.so\n")
             for _ in range(most):
                 content = mutated(seed, rng)

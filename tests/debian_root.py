@@ -14,7 +14,9 @@ from attrs import frozen
 
 SUITE = "bookworm"
 PACKAGES = (
+    "at",
     "cracklib-runtime",
+    "cron",
     "libpam-modules",
     "libpam-pwquality",
     "libpam-runtime",

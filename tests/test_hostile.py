@@ -97,6 +97,8 @@ def test_lines_are_broken_and_nothing_is_lost(text: str, width: int) -> None:
         {"clock": "2026-14T08:30:00"},
         {"accounts": [True]},
         {"groups": {"id": 1}},
+        {"groups": []},
+        {"policy": {"age_max_days": 10**20}},
         {"policy": {"outside": 14}},
         {"policy": {"length": "6"}},
         {"policy": {"blank_by": "x"}},

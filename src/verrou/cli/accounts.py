@@ -29,6 +29,7 @@ from verrou.core.plan.steps import (
     SetFlags,
     SetPassword,
     Step,
+    StopJobs,
     TrySignIn,
     Unlock,
 )
@@ -44,6 +45,7 @@ STATES = {
     "fixed": "password fixed",
     "hint": "hint",
     "key": "has ",
+    "key-opens-others": "its key opens",
     "locked": "locked",
     "no-password": "no password",
     "outside": "outside identity",
@@ -51,6 +53,7 @@ STATES = {
     "questions": "recovery questions",
     "signed-in": "signed in now",
     "some-commands": "as root",
+    "still-acts": "still acts",
     "without-password": "elevates without",
     "wrong-tries": "wrong tries",
 }
@@ -357,13 +360,15 @@ def enable(machine: Machine, name: str, how: dict[str, Any]) -> None:
 @account.command("disable")
 @click.argument("name")
 @click.option("--on", "day", type=Day(), metavar="DAY", help="Close it from that day on, instead of now.")
+@click.option("--stop-jobs", is_flag=True, help="Take away its crontab, at jobs and services that start by themselves.")
 @change_options()
-def disable(machine: Machine, name: str, day: date | None, how: dict[str, Any]) -> None:
+def disable(machine: Machine, name: str, day: date | None, stop_jobs: bool, how: dict[str, Any]) -> None:
     """Close an account; its files and groups stay."""
 
     def make(posture: Posture) -> Sequence[Step]:
         found = known_account(posture, name)
-        return [SetEnd(found, day) if day else SetEnabled(found, False, effect=Effect.NEXT_SIGN_IN)]
+        closing = SetEnd(found, day) if day else SetEnabled(found, False, effect=Effect.NEXT_SIGN_IN)
+        return [*([StopJobs(found)] if stop_jobs else []), closing]
 
     single(machine, make, "account disable", how)
 
@@ -382,11 +387,14 @@ def remove(machine: Machine, name: str, files: str, how: dict[str, Any]) -> None
 
     def make(posture: Posture) -> Sequence[Step]:
         from verrou.core.model.access import is_person
+        from verrou.core.model.acting import own_jobs, say_act
 
         found = posture.by_name[known_account(posture, name)]
         if found.builtin is not None or not is_person(found):
             instead = f"verrou account disable {found.name} closes it" if is_person(found) else "remove its package"
             raise BadInput(f"{found.name} came with the system and stays; {instead}")
-        return [Remove(found.name, FilesChoice(files), effect=Effect.NEXT_SIGN_IN)]
+        jobs = own_jobs(found)
+        stopping = [StopJobs(found.name, why="; ".join(map(say_act, jobs)))] if jobs else []
+        return [*stopping, Remove(found.name, FilesChoice(files), effect=Effect.NEXT_SIGN_IN)]
 
     single(machine, make, "account remove", how)

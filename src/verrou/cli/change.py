@@ -214,7 +214,7 @@ def _rehearse(machine: Machine, posture: Posture, steps: Sequence[Step], secrets
 
 def _show(rehearsal: "Rehearsal", baseline: "Baseline | None") -> None:
     """The worksheet with what the machine would answer, what to know, and what would hold afterwards."""
-    from verrou.core.plan.making import remarks
+    from verrou.core.plan.remarks import remarks
     from verrou.reports.findings import audit_sheet
     from verrou.reports.sheets import BAD, DOUBTFUL, console, print_sheet, shown
     from verrou.reports.worksheets import worksheet_sheet
@@ -224,7 +224,8 @@ def _show(rehearsal: "Rehearsal", baseline: "Baseline | None") -> None:
     if rehearsal.foreseen_only:
         out.print(f"This was foreseen only, and not rehearsed: {shown(rehearsal.foreseen_only)}.", style=DOUBTFUL)
     steps = [step for step, _ in rehearsal.steps]
-    for remark in (*guards.warnings(rehearsal.course), *remarks(rehearsal.before, steps), *rehearsal.remarks):
+    left_alone = remarks(rehearsal.before, rehearsal.after, steps)
+    for remark in (*guards.warnings(rehearsal.course), *left_alone, *rehearsal.remarks):
         out.print(shown(remark), style=DOUBTFUL)
     for surprise in rehearsal.surprises:
         out.print(shown(_told(surprise)), style=BAD)

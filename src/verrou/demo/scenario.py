@@ -40,7 +40,10 @@ def lay_out(folder: Path) -> None:
     for home in ("home/warden", "var/lib/tidegauge"):
         keys = root / home / ".ssh/authorized_keys"
         keys.parent.mkdir(parents=True, exist_ok=True)
-        keys.write_text(f"ssh-ed25519 SampleOnlyNoKeyOfAnybody {Path(home).name}@wardens-own-laptop\n")
+        keys.write_text("ssh-ed25519 SampleOnlyNoKeyOfAnybody wardens-own-laptop\n")
+    crontab = root / "var/spool/cron/crontabs/petrel"
+    crontab.parent.mkdir(parents=True)
+    crontab.write_text("# season 2023\n@daily tar -czf /srv/counts.tar.gz counts\n")
     (root / "etc/shadow").chmod(0o600)
 
 

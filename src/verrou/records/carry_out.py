@@ -2,7 +2,7 @@
 
 import getpass
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager
 
 from attrs import evolve, field, frozen
@@ -13,6 +13,7 @@ from verrou.core.entries import Entry, State
 from verrou.core.errors import BadInput, BrokeOff, GuardRefused, MachineRefused, VerrouError
 from verrou.core.model import Posture, Status
 from verrou.core.model.access import role_of
+from verrou.core.model.acting import own_jobs
 from verrou.core.plan.foresee import foresee
 from verrou.core.plan.steps import (
     GIVES_PASSWORD,
@@ -21,6 +22,7 @@ from verrou.core.plan.steps import (
     SetEnabled,
     SetRules,
     Step,
+    StopJobs,
     TrySignIn,
     takes_access,
 )
@@ -486,10 +488,11 @@ def undo(machine: Machine, rehearsal: Rehearsal, entries: Sequence[Entry], told:
 def with_files(machine: Machine, posture: Posture, steps: Sequence[Step]) -> list[Step]:
     """The steps, those that close or remove an account with what it keeps on the machine, as far as that can be
     looked at."""
-    return [_with_files(machine, posture, step) for step in steps]
+    stopped = {step.account for step in steps if isinstance(step, StopJobs)}
+    return [_with_files(machine, posture, step, stopped) for step in steps]
 
 
-def _with_files(machine: Machine, posture: Posture, step: Step) -> Step:
+def _with_files(machine: Machine, posture: Posture, step: Step, stopped: Collection[str]) -> Step:
     if not isinstance(step, SetEnabled | Remove) or not takes_access(step) or step.files is not None:
         return step
     account = posture.by_name.get(step.account)
@@ -497,6 +500,8 @@ def _with_files(machine: Machine, posture: Posture, step: Step) -> Step:
         found = None if account is None else machine.files_of(account, everywhere=isinstance(step, Remove))
     except CannotLook:
         found = None
+    if found is not None and account is not None and account.name in stopped:
+        found = found.without(act.source.place for act in own_jobs(account))
     return evolve(step, files=found)
 
 

@@ -4,6 +4,7 @@ from collections.abc import Iterable, Sequence
 
 from verrou.core.model import Account, Builtin, PasswordState, Posture, Reading, Role, Status, counted, name_list
 from verrou.core.model.access import gets_in, needs_a_look, role_of, states_of, useful_hint, ways_in
+from verrou.core.model.acting import say_act
 from verrou.core.model.ageing import expired, password_ages
 from verrou.core.model.ways import Way
 from verrou.core.rules import Rule, reading_of, value_now
@@ -106,7 +107,8 @@ def _worry(account: Account, posture: Posture) -> bool:
     ended = expired(account, posture, posture.machine.now.date()) and account.enabled
     hinted = account.enabled and "hint" in states
     watched = role is Role.GUEST and set(ways_in(account, posture)) <= {Way.CONSOLE}
-    return ("blank password" in states and not watched) or plumbing_gets_in or doubled or ended or hinted
+    acts = "still acts" in states or any(act.opens for act in account.acts)
+    return ("blank password" in states and not watched) or plumbing_gets_in or doubled or ended or hinted or acts
 
 
 def _shipped(account: Account) -> str:
@@ -219,6 +221,8 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         ("last sign-in", last_sign_in(account, posture, "%Y-%m-%d %H:%M")),
         ("groups", ", ".join(account.groups)),
         ("keys", counted(account.keys, "key") + " for the remote shell" if account.keys else ""),
+        ("processes", f"{account.processes} running as it now" if account.processes else ""),
+        *(("acts by itself" if n == 0 else "", said) for n, said in enumerate(map(say_act, account.acts))),
         ("hint", account.hint + ("" if useful_hint(account.hint) else " (gives nothing away)") if account.hint else ""),
         ("recovery", "; ".join(account.recovery_questions)),
         ("tied to", account.outside_identity),

@@ -3,6 +3,7 @@
 from datetime import date
 
 from verrou.core.model import Account, Builtin, Grant, Group, Origin, PasswordState, Posture, Role, Status, counted
+from verrou.core.model.acting import goes_on
 from verrou.core.model.ageing import barred_by_age, closed_from, expired, must_change, password_ages
 from verrou.core.model.ways import Gate, Way
 
@@ -167,6 +168,9 @@ def states_of(account: Account, posture: Posture) -> list[str]:
         states.append("elevates without a password")
     if account.keys:
         states.append("has a key" if account.keys == 1 else f"has {account.keys} keys")
+    states += [f"its key opens {name}" for name in dict.fromkeys(act.opens for act in account.acts if act.opens)]
+    if is_person(account) and not gets_in(account, posture) and goes_on(account):
+        states.append("still acts")
     if account.wrong_tries:
         states.append(f"{account.wrong_tries} wrong tries")
     if account.sessions:

@@ -1,9 +1,10 @@
 """The facts that a machine keeps: accounts, groups, readings of rules, and where each of them stands."""
 
+from collections.abc import Iterable
 from datetime import date, datetime
 from enum import StrEnum
 
-from attrs import define, frozen, setters
+from attrs import define, evolve, frozen, setters
 
 from verrou.core.model.words import counted, name_list, say_size
 from verrou.core.values import Value
@@ -249,6 +250,12 @@ class Files:
     elsewhere_count: int = 0
     looked_everywhere: bool = False
     remark: str = ""
+
+    def without(self, places: Iterable[str]) -> "Files":
+        """The same, when those places elsewhere are gone."""
+        gone = set(places)
+        left = tuple(place for place in self.elsewhere if place not in gone)
+        return evolve(self, elsewhere=left, elsewhere_count=self.elsewhere_count - (len(self.elsewhere) - len(left)))
 
     def __str__(self) -> str:
         held = f"{counted(self.count, 'file')}, {say_size(self.size)}" if self.count else "no files"

@@ -3,7 +3,7 @@
 
 def counted(number: int, noun: str) -> str:
     """``1 file``, ``2 files``."""
-    return f"{number} {noun}" if number == 1 else f"{number} {noun}s"
+    return f"{number} {noun}" if number == 1 else f"{number} {noun}{'es' if noun.endswith('s') else 's'}"
 
 
 def say_size(size: int) -> str:

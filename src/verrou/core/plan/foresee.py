@@ -8,6 +8,7 @@ from typing import Any, assert_never
 from attrs import evolve
 
 from verrou.core.model import Account, Detail, Flag, Grant, Group, Origin, PasswordState, Posture, unreadable
+from verrou.core.model.acting import lasting_acts
 from verrou.core.model.ageing import left_out
 from verrou.core.model.ways import Circle, Gate, Pass, Way
 from verrou.core.plan.roles import ROLE_GRANTS
@@ -27,6 +28,7 @@ from verrou.core.plan.steps import (
     SetPassword,
     SetRules,
     Step,
+    StopJobs,
     TrySignIn,
     Unlock,
 )
@@ -45,6 +47,8 @@ def foresee(step: Step, posture: Posture) -> Posture:
             return _enabled(step, posture)
         case Remove():
             return _removed(step, posture)
+        case StopJobs():
+            return _changed(posture, step.account, lambda a: evolve(a, acts=lasting_acts(a)))
         case TrySignIn():
             return posture
         case Rename():

@@ -1,10 +1,9 @@
 """What it takes to make an account of a kind, to change what one amounts to, and to hand administration over."""
 
-from collections.abc import Sequence
 from datetime import date
 
 from verrou.core.errors import BadInput
-from verrou.core.model import Account, Builtin, Effect, Grant, Posture, Role
+from verrou.core.model import Builtin, Effect, Grant, Posture, Role
 from verrou.core.model.access import role_of
 from verrou.core.plan.foresee import foresee
 from verrou.core.plan.roles import ROLE_GRANTS, ROLES_COME_FROM
@@ -155,17 +154,3 @@ def check_name(posture: Posture, name: str, *, group: bool = False) -> None:
         taken.setdefault(posture.machine.name.casefold(), "the name of the machine")
     if key in taken:
         raise BadInput(f"{posture.machine.name} has {taken[key]} already; choose another name")
-
-
-def remarks(posture: Posture, steps: Sequence[Step]) -> list[str]:
-    """What to know before the steps are done: who is signed in and keeps the rights of that session until it ends."""
-    said: dict[str, str] = {}
-    for step in steps:
-        account: Account | None = posture.by_name.get(getattr(step, "account", ""))
-        about_rights = isinstance(step, Join | Leave) or (isinstance(step, SetEnabled) and not step.enabled)
-        if account is not None and account.sessions and about_rights:
-            where = ", ".join(account.sessions)
-            said[account.name] = (
-                f"{account.name} is signed in ({where}) and keeps its present rights until it signs out."
-            )
-    return list(said.values())

@@ -143,6 +143,18 @@ class Remove(_Step):
 
 
 @define(frozen=True, slots=False, repr=False)
+class StopJobs(_Step):
+    """Take away what would run for an account by itself, as far as it is the system's own file about this account
+    alone: its crontab, its at jobs, and the mark that starts its services with the machine."""
+
+    account: str
+
+    @property
+    def what(self) -> str:
+        return f"take away what runs by itself for account {self.account}"
+
+
+@define(frozen=True, slots=False, repr=False)
 class TrySignIn(_Step):
     """Sign in as an account at the console, and elevate, with its own password: a trial that nothing remains of."""
 
@@ -318,6 +330,7 @@ Step: TypeAlias = (
     | CreateAccount
     | SetEnabled
     | Remove
+    | StopJobs
     | TrySignIn
     | Rename
     | Join

@@ -79,6 +79,10 @@ LIMITS = {
 }
 
 
+MOST_EVER = 1_000_000
+"""No number of its policy was ever larger."""
+
+
 class No(Exception):
     """The authority does not do it; the message says why."""
 
@@ -119,6 +123,8 @@ class Authority:
         for key, value in self._data["policy"].items():
             if key in LIMITS and (isinstance(value, bool) or not isinstance(value, int | None)):
                 raise Damaged(f"{key} is no number: {value!r}")
+            if key in LIMITS and value is not None and abs(value) > MOST_EVER:
+                raise Damaged(f"{key} is a number that cannot be")
         if not 0 <= self._data["policy"]["outside"] <= 2 or not isinstance(self._data["policy"]["lock_keeper"], bool):
             raise Damaged("outside and lock_keeper are none of what they can be")
         if not all(way in self.ways() for way in self._data["policy"]["blank_by"]):
@@ -129,7 +135,8 @@ class Authority:
                     datetime.fromisoformat(account[moment])
             for session in account["sessions"]:
                 datetime.fromisoformat(session["since"])
-        self.groups()
+        if gone := {ADMINISTRATORS, USERS, GUESTS, REMOTE_USERS} - {group["id"] for group in self.groups()}:
+            raise Damaged(f"the shipped group {min(gone)} is missing")
 
     @classmethod
     def fresh(cls, name: str, clock: datetime, edition: str = "full", language: str = "en") -> "Authority":

@@ -25,6 +25,7 @@ from verrou.core.plan.steps import (
     SetPassword,
     SetRules,
     Step,
+    StopJobs,
     TrySignIn,
     Unlock,
 )
@@ -56,6 +57,8 @@ def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
             authority.set_end(step.account, _moment(step.day))
         case Remove():
             return authority.remove(step.account, step.choice)
+        case StopJobs():
+            return "nothing runs by itself for an account here"
         case TrySignIn():
             return _try(authority, step, secrets)
         case SetFlags():

@@ -27,10 +27,12 @@ from verrou.core.plan.steps import (
     SetPassword,
     SetRules,
     Step,
+    StopJobs,
     TrySignIn,
     Unlock,
 )
 from verrou.machines import Change, Deed, Outcome, Secrets, StepResult
+from verrou.machines.linux.acting import CRONTABS, LINGERING, at_jobs
 from verrou.machines.linux.files.access_file import confined_groups
 from verrou.machines.linux.files.account_files import (
     GROUP,
@@ -91,7 +93,8 @@ def ageing_of_new_accounts(defs: Mapping[str, tuple[str, Source]]) -> tuple[str,
 @define
 class AccountEdit:
     """The account files as they shall be. Nothing is written before :meth:`write`. ``pending`` are the homes that
-    earlier steps make, ``homes`` what these steps do to homes: that is done on the machine itself, never on a copy."""
+    earlier steps make, ``homes`` what these steps do to homes: that is done on the machine itself, never on a copy.
+    ``jobs`` are files of what runs by itself, and where they go; nowhere for the empty name."""
 
     root: Root
     today_days: int
@@ -100,6 +103,7 @@ class AccountEdit:
     pending: Sequence[Change | Deed] = ()
     homes: list[Change | Deed] = field(factory=list, init=False)
     tallies: list[str] = field(factory=list, init=False)
+    jobs: dict[str, str] = field(factory=dict, init=False)
     ends: dict[str, str] = field(factory=dict, init=False)
     numbers: Numbers = field(init=False)
     _sudoers_read: Sudoers | None = field(default=None, init=False)
@@ -116,15 +120,15 @@ class AccountEdit:
         """Do one step in memory; a step that is refused leaves everything as it was."""
         kept = {} if _checked_first(step) else {name: file.kept() for name, file in self.files.items()}
         before = {name: file.revision for name, file in self.files.items()}
-        homes, tallies, ends = list(self.homes), list(self.tallies), dict(self.ends)
+        homes, tallies, ends, jobs = list(self.homes), list(self.tallies), dict(self.ends), dict(self.jobs)
         try:
             said = self._do(step, secrets)
         except Refused as refused:
             self.files.update(kept)
-            self.homes, self.tallies, self.ends = homes, tallies, ends
+            self.homes, self.tallies, self.ends, self.jobs = homes, tallies, ends, jobs
             self.numbers.forget()
             return StepResult(Outcome.REFUSED, str(refused))
-        changed = (self.homes, self.tallies, self.ends) != (homes, tallies, ends) or any(
+        changed = (self.homes, self.tallies, self.ends, self.jobs) != (homes, tallies, ends, jobs) or any(
             f.revision != before[name] for name, f in self.files.items()
         )
         return StepResult(Outcome.DONE if changed else Outcome.ALREADY, said)
@@ -139,6 +143,11 @@ class AccountEdit:
             self.root.write(ENDS_KEPT, with_end_kept(self.ends), mode=0o600)
         for tally in self.tallies:
             self.root.remove(tally)
+        for place, new_place in self.jobs.items():
+            if new_place:
+                self.root.rename(place, new_place)
+            else:
+                self.root.remove(place)
 
     def _do(self, step: Step, secrets: Secrets) -> str:
         match step:
@@ -148,6 +157,8 @@ class AccountEdit:
                 return self._enable(step.account) if step.enabled else self._disable(step.account)
             case Remove():
                 return self._remove(step)
+            case StopJobs():
+                return self._stop_jobs(step.account)
             case Rename():
                 return self._rename(step.account, step.new_name)
             case Join():
@@ -543,8 +554,23 @@ class AccountEdit:
         self._rename_in_groups(name, new_name)
         if name in self.ends:
             self.ends[new_name] = self.ends.pop(name)
+        for job in self._jobs_by_name(name):
+            self.jobs[job] = f"{job.rpartition('/')[0]}/{new_name}"
         home = self.files[PASSWD].find(new_name)
         return f"its home stays {home.fields[PasswdField.HOME] if home else ''}; its own group keeps the old name"
+
+    def _jobs_by_name(self, name: str) -> list[str]:
+        """The files that make something run for whoever bears a name."""
+        if "/" in name:
+            return []
+        places = [f"{folder}/{name}" for folder in (*CRONTABS, LINGERING)]
+        return [place for place in places if self.root.place(place).is_file()]
+
+    def _stop_jobs(self, name: str) -> str:
+        uid = int(self._record(PASSWD, name).fields[PasswdField.UID])
+        jobs = [*self._jobs_by_name(name), *(place for place, owner in at_jobs(self.root) if owner == uid)]
+        self.jobs |= dict.fromkeys(jobs, "")
+        return ""
 
     def _membership(self, name: str, group: str, *, joins: bool) -> str:
         account = self._record(PASSWD, name)

@@ -28,7 +28,7 @@ UNITS = "/etc/systemd/system"
 OWN_UNITS = ".config/systemd/user"
 MOST_READ = 1_000_000
 MOST_NAMES = 20_000
-_AT_JOB = re.compile(r"[a-zA-Z=][0-9a-f]{5}([0-9a-f]{8})")
+_AT_JOB = re.compile(r"[a-zA-Z=][0-9a-f]{13}")
 _ASSIGNMENT = re.compile(r"""\s*("[^"]*"|'[^']*'|[^\s=]+)\s*=""")
 _DEBIAN_CRON_FILE = re.compile(r"[A-Za-z0-9_-]+")
 
@@ -62,7 +62,8 @@ def acting(root: Root, sudoers: Sudoers, group_names: Collection[str]) -> Acting
     found = Acting(processes=_processes(root))
     found.closing_stops = {kind: _asks_whether_open(root, service) for kind, service in STACKS.items()}
     _crontabs(root, found)
-    _at_jobs(root, found)
+    for place, uid in at_jobs(root):
+        found.add(uid, ActKind.AT_JOB, place, text=_due(place))
     for name in root.names_in(LINGERING)[:MOST_NAMES] if root.exists(LINGERING) else ():
         found.add(name, ActKind.LINGERING, f"{LINGERING}/{name}")
     for file in _system_cron_files(root):
@@ -147,18 +148,21 @@ def _is_job(line: str) -> bool:
     return bool(line.strip()) and not line.lstrip().startswith("#") and not _ASSIGNMENT.match(line)
 
 
-def _at_jobs(root: Root, found: Acting) -> None:
+def at_jobs(root: Root) -> Iterator[tuple[str, int]]:
+    """Each job of at(1), and the number of the account that it is for."""
     for folder in AT_JOBS:
         for name in root.names_in(folder)[:MOST_NAMES]:
-            due = _AT_JOB.fullmatch(name)
             place = root.place(f"{folder}/{name}")
-            if due is None or not place.is_file():
-                continue
-            try:
-                when = f"due {datetime.fromtimestamp(int(due[1], 16) * 60):%Y-%m-%d %H:%M}"
-            except (ValueError, OverflowError, OSError):
-                when = ""
-            found.add(os.lstat(place).st_uid, ActKind.AT_JOB, f"{folder}/{name}", text=when)
+            if _AT_JOB.fullmatch(name) and place.is_file():
+                yield f"{folder}/{name}", os.lstat(place).st_uid
+
+
+def _due(place: str) -> str:
+    """When a job of at(1) is due, which its name tells in minutes since 1970."""
+    try:
+        return f"due {datetime.fromtimestamp(int(place[-8:], 16) * 60):%Y-%m-%d %H:%M}"
+    except (ValueError, OverflowError, OSError):
+        return ""
 
 
 def _system_cron_files(root: Root) -> Iterator[str]:

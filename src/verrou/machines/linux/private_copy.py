@@ -53,7 +53,10 @@ from verrou.machines.linux.pam import client as pam_client
 from verrou.machines.linux.pam.faillock import load_faillock
 from verrou.machines.linux.root import Root, host_name
 
-COPIED = ("/etc", "/var/lib/pam", "/var/cache/debconf", "/usr/share/pam-configs")
+COPIED = (
+    *("/etc", "/var/lib/pam", "/var/cache/debconf", "/usr/share/pam-configs"),
+    *("/var/spool/cron", "/var/spool/at", "/var/lib/systemd/linger"),
+)
 """The folders that steps may write."""
 MASKED = ("/tmp", "/var/tmp", "/dev/shm", "/var/lib/sudo")
 """Where programs leave things that mean nothing: fresh and empty in the copy."""

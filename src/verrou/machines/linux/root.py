@@ -220,6 +220,19 @@ class Root:
                 os.close(above)
         self._read.pop(name, None)
 
+    def rename(self, name: str, new_name: str) -> None:
+        """Give a file of a private copy another name in its folder; all that hangs on it goes along.
+
+        Raises:
+            OSError: it cannot be renamed.
+        """
+        above, last = self.open_folder_of(name)
+        try:
+            os.rename(last, new_name.rpartition("/")[2], src_dir_fd=above, dst_dir_fd=above)
+        finally:
+            os.close(above)
+        self._read.clear()
+
     def content(self, name: str, most: int = -1) -> bytes:
         """The content of a file, or its first ``most`` bytes; nothing where there is none that could be read, or it is
         no ordinary one."""

@@ -1,0 +1,56 @@
+"""What to know before steps are done: what goes on for an account that is closed, renamed or taken away."""
+
+from collections.abc import Iterator, Sequence
+
+from verrou.core.model import Account, ActKind, Posture
+from verrou.core.model.acting import goes_on, own_jobs, say_act
+from verrou.core.plan.steps import Join, Leave, Remove, Rename, SetEnabled, Step, StopJobs, account_of, takes_access
+
+
+def remarks(before: Posture, after: Posture, steps: Sequence[Step]) -> list[str]:
+    """A line for each thing that the steps leave as it is, although somebody may think otherwise."""
+    said: dict[str, None] = {}
+    stopped = {step.account for step in steps if isinstance(step, StopJobs)}
+    for step in steps:
+        account = before.by_name.get(account_of(step) or "")
+        if account is None:
+            continue
+        if account.sessions and (takes_access(step) or isinstance(step, Join | Leave)):
+            where = ", ".join(account.sessions)
+            said[f"{account.name} is signed in ({where}) and keeps its present rights until it signs out."] = None
+        match step:
+            case SetEnabled(enabled=False):
+                said |= dict.fromkeys(_of_closed(account, after, account.name in stopped))
+            case Remove():
+                said |= dict.fromkeys(_of_removed(account))
+            case Rename():
+                said |= dict.fromkeys(_of_renamed(account, step.new_name))
+            case _:
+                pass
+    return list(said)
+
+
+def _of_closed(account: Account, after: Posture, stopped: bool) -> Iterator[str]:
+    now = after.by_name.get(account.name, account)
+    yield from (f"{account.name} still acts when it is closed: {what}." for what in goes_on(now))
+    waiting = [act for act in own_jobs(now) if not act.goes_on]
+    if waiting and not stopped:
+        jobs = "; ".join(map(say_act, waiting))
+        yield f"{account.name} has what waits until it is enabled again: {jobs}. --stop-jobs takes it away."
+
+
+def _of_removed(account: Account) -> Iterator[str]:
+    for act in account.acts:
+        if act.kind is ActKind.KEY:
+            yield f"{account.name} is gone then, but {say_act(act)}: take that line away yourself."
+        elif act.kind not in (kept.kind for kept in own_jobs(account)):
+            yield (
+                f"{account.name} is gone then, but {act.source.where} still names it, "
+                "and with it whoever bears that name next: change that yourself."
+            )
+
+
+def _of_renamed(account: Account, new_name: str) -> Iterator[str]:
+    for act in account.acts:
+        if act.kind in (ActKind.CRON_LINE, ActKind.UNIT, ActKind.LINE):
+            yield f"{act.source.where} names {account.name} and not {new_name}: change that yourself."

@@ -1,0 +1,103 @@
+"""What acts for an account without anybody signing in: named, told before it is closed, and taken away with it."""
+
+import os
+from pathlib import Path
+
+import pytest
+
+from conftest import GOOD_PASSWORD, TYPED, Verrou
+from debian_root import PrivateRoot
+from verrou.core.model import ActKind
+from verrou.machines.linux.machine import LinuxMachine
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.ways import sessions
+
+KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGuillemotsOwnKey guillemot@laptop"
+SESSION = "# private\nUID=1001\nUSER=tern\nACTIVE=1\nSTATE=active\nTTY=tty2\nCLASS=user\nREALTIME=1757838600000000\n"
+
+
+def put(root: PrivateRoot, name: str, text: str, mode: int = 0o600, uid: int = 0) -> None:
+    root.write(name, text)
+    path = root.path / name.lstrip("/")
+    path.chmod(mode)
+    os.chown(path, uid, uid)
+
+
+@pytest.fixture
+def busy(root: PrivateRoot, verrou: Verrou) -> PrivateRoot:
+    """A root where tern has a bit of everything that goes on without her."""
+    for name in ("warden", "tern"):
+        role = ("--role", "administrator") if name == "warden" else ()
+        made = ("account", "add", name, *role, "--keep-password", "-m", root.path, *TYPED)
+        verrou(*made, typed=f"{GOOD_PASSWORD}\n")
+    uid = int(root.inside("id", "-u", "tern").stdout)
+    put(root, "/var/spool/cron/crontabs/tern", "SHELL=/bin/sh\n# tides\n@daily true\n5 4 * * * true\n", uid=uid)
+    put(root, "/var/spool/cron/atjobs/a00001030a0b0c", "#!/bin/sh\ntrue\n", 0o700, uid)
+    put(root, "/var/lib/systemd/linger/tern", "", 0o644)
+    put(root, "/etc/cron.d/tides", "17 * * * * tern /usr/local/bin/tides\n", 0o644)
+    put(root, "/etc/cron.d/ignored.by-its-name", "17 * * * * tern true\n", 0o644)
+    put(root, "/home/tern/.ssh/id.pub", KEY)
+    put(root, "/home/warden/.ssh/authorized_keys", f'command="echo ssh-rsa no",no-pty {KEY}\n')
+    return root
+
+
+@pytest.mark.real_root
+def test_cron_is_right_about_who_is_closed(busy: PrivateRoot, verrou: Verrou) -> None:
+    def allowed() -> bool:
+        return busy.inside("pamtester", "cron", "tern", "acct_mgmt").returncode == 0
+
+    def says() -> bool:
+        tern = LinuxMachine(busy.path, str(busy.path)).observe().by_name["tern"]
+        return {act.kind: act.goes_on for act in tern.acts}[ActKind.CRONTAB]
+
+    assert allowed() and says()
+    busy.inside("passwd", "-l", "tern")
+    assert allowed() and says(), "a locked password stops no job"
+    told = verrou("account", "disable", "tern", "-m", busy.path, "--yes").stdout
+    assert not allowed() and not says()
+    assert "tern still acts when it is closed: its key opens warden too" in " ".join(told.split())
+    assert "has what waits until it is enabled again: crontab /var/spool/cron/crontabs/tern (2 jobs)" in " ".join(
+        told.split()
+    )
+    put(busy, "/etc/pam.d/cron", "account required pam_permit.so\n", 0o644)
+    assert allowed() and says(), "cron with a stack that asks nothing runs the jobs of the closed"
+    listed = verrou("account", "list", "--state", "still-acts", "-m", busy.path, "--format", "csv").stdout
+    assert [line.split(",")[1] for line in listed.splitlines()[1:]] == ["tern"]
+
+
+@pytest.mark.real_root
+def test_who_is_removed_leaves_nothing_that_runs(busy: PrivateRoot, verrou: Verrou) -> None:
+    shown = " ".join(verrou("account", "show", "tern", "-m", busy.path).stdout.split())
+    for said in ("crontabs/tern (2 jobs)", "at job /var/spool/cron/atjobs", "cron works as it: /etc/cron.d/tides:1"):
+        assert said in shown
+    assert "ignored" not in shown and "its key opens warden too: /home/warden/.ssh/authorized_keys:1" in shown
+    before = busy.tree()
+    told = " ".join(verrou("account", "remove", "tern", "--files", "archive", "-m", busy.path, "--yes").stdout.split())
+    assert "/etc/cron.d/tides:1 still names it" in told and "take that line away yourself" in told
+    for folder in ("var/spool/cron/crontabs", "var/spool/cron/atjobs", "var/lib/systemd/linger"):
+        assert not [path for path in (busy.path / folder).iterdir() if not path.name.startswith(".")]
+    left = verrou("survey", "-m", busy.path).stderr
+    assert "/etc/cron.d/tides:1: this line has cron work as tern, an account that is not here" in left
+    verrou("undo", "-m", busy.path, "--yes")
+    assert {n: f for n, f in busy.tree().items() if "spool" in n or "linger" in n} == {
+        n: f for n, f in before.items() if "spool" in n or "linger" in n
+    }
+
+
+@pytest.mark.real_root
+def test_a_renamed_account_keeps_its_jobs(busy: PrivateRoot, verrou: Verrou) -> None:
+    told = verrou("account", "rename", "tern", "guillemot", "-m", busy.path, "--yes").stdout
+    assert "/etc/cron.d/tides:1 names tern and not guillemot" in " ".join(told.split())
+    assert "@daily" in busy.read("/var/spool/cron/crontabs/guillemot")
+    assert not (busy.path / "var/spool/cron/crontabs/tern").exists()
+
+
+def test_sessions_where_there_is_no_utmp(tmp_path: Path) -> None:
+    folder = tmp_path / "run/systemd/sessions"
+    folder.mkdir(parents=True)
+    (folder / "3").write_text(SESSION)
+    (folder / "c1").write_text(SESSION.replace("CLASS=user", "CLASS=greeter").replace("tty2", "tty7"))
+    (folder / "9").write_text(SESSION.replace("STATE=active", "STATE=closing").replace("tty2", "tty9"))
+    (folder / "noise").write_bytes(bytes(range(256)))
+    found = sessions(Root(tmp_path))
+    assert list(found) == ["tern"] and len(found["tern"]) == 1 and found["tern"][0].startswith("tty2 since 2025-09-14")
