@@ -35,6 +35,7 @@ from verrou.core.plan.steps import (
     SetPassword,
     SetRules,
     Step,
+    StopJobs,
     TrySignIn,
     Unlock,
 )
@@ -105,6 +106,7 @@ STEP = (
     | st.builds(RemoveGroup, GROUPS)
     | st.builds(SetGroupNote, GROUPS, st.just("a note"))
     | st.builds(TrySignIn, NAMES)
+    | st.builds(StopJobs, NAMES)
     | SETTINGS
 )
 assert len(STEP.original_strategies) == len(get_args(Step)), "every kind of step is generated"

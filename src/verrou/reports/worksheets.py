@@ -54,12 +54,17 @@ def _reason(step: Step) -> str:
 def _does(step: Step, posture: Posture) -> list[str] | str:
     if not isinstance(step, SetRules):
         return step.what
-    lines = [
-        f"{each.rule_id}: {value_now(rule, reading_of(rule, posture))} → {each.kind.say(each.value)}"
-        for each in step.settings
-        for rule in (CATALOGUE[each.rule_id],)
-    ]
-    return ["set together", *lines] if len(lines) > 1 else f"set {lines[0]}"
+    lines, same = [], []
+    for each in step.settings:
+        rule = CATALOGUE[each.rule_id]
+        now, coming = value_now(rule, reading_of(rule, posture)), each.kind.say(each.value)
+        if now == coming:
+            same.append(f"{each.rule_id} stays {coming}")
+        else:
+            lines.append(f"{each.rule_id}: {now} → {coming}")
+    if len(lines) + len(same) == 1:
+        return f"set {(lines or same)[0]}"
+    return ["set together", *lines, *same]
 
 
 def by_hand_sheet(worksheet: Worksheet) -> Sheet:

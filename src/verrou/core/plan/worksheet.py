@@ -92,9 +92,17 @@ def _by_hand(posture: Posture, finding: Finding) -> list[ByHand]:
         return [ByHand(finding.subject, said)] if said else []
     advice = [gap.by_hand for gap in finding.gaps if gap.by_hand]
     if finding.demand is not None and finding.demand.rule.derived is None:
-        refused = _refused(posture, finding)
+        refused = "" if _comes_right(finding) else _refused(posture, finding)
         advice = [*filter(None, (reading.remedy if reading else "", refused)), *advice]
     return [ByHand(finding.subject, said) for said in advice]
+
+
+def _comes_right(finding: Finding) -> bool:
+    """Whether what is asked for is set already and only has yet to take effect."""
+    coming = finding.reading.pending if finding.reading else None
+    return (
+        coming is not None and finding.demand is not None and finding.demand.desired.met_by(finding.demand.rule, coming)
+    )
 
 
 def _refused(posture: Posture, finding: Finding) -> str:
@@ -125,13 +133,7 @@ def _closing(posture: Posture, baseline: Baseline, short: list[Finding]) -> list
         reading = finding.reading
         if finding.demand is None or finding.demand.rule.derived is not None or reading is None:
             continue
-        coming = reading.value if reading.pending is None else reading.pending
-        comes_right = (
-            reading.pending is not None
-            and coming is not None
-            and finding.demand.desired.met_by(finding.demand.rule, coming)
-        )
-        if not (reading.remedy or comes_right or _refused(posture, finding)):
+        if not (reading.remedy or _comes_right(finding) or _refused(posture, finding)):
             wanted_values[finding.subject] = _target(posture, finding)
     _keep_what_holds(posture, baseline, wanted_values)
     for step in rule_steps(posture, wanted_values):

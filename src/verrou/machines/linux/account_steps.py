@@ -57,7 +57,6 @@ from verrou.machines.linux.homes import Home, NoHome, new_archive
 from verrou.machines.linux.new_homes import HOMES, making
 from verrou.machines.linux.numbers_given import Numbers
 from verrou.machines.linux.pam.faillock import load_faillock
-from verrou.machines.linux.pam.profiles import Refused
 from verrou.machines.linux.population import (
     EPOCH,
     FULL_NAME,
@@ -69,6 +68,7 @@ from verrou.machines.linux.population import (
     login_defs,
     numbers_of_people,
 )
+from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.ways import sessions
 

@@ -48,9 +48,10 @@ from verrou.machines.linux.landing_order import GIVING, STACK, TAKING, ordered
 from verrou.machines.linux.merging import merger_for
 from verrou.machines.linux.new_homes import HOMES, is_as_made
 from verrou.machines.linux.pam.faillock import load_faillock
-from verrou.machines.linux.pam.profiles import Refused, update_stack
+from verrou.machines.linux.pam.profiles import update_stack
 from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.private_copy import PrivateCopy
+from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules import set_rules
 from verrou.machines.linux.trial_account import TrialOnLinux

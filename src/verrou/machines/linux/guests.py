@@ -9,8 +9,9 @@ from collections.abc import Callable
 
 from verrou.machines.linux.files.access_file import ACCESS, ACCESS_FOLDER, confined_groups
 from verrou.machines.linux.pam.faillock import module_installed
-from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, Refused, add_profiles
+from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, add_profiles
 from verrou.machines.linux.pam.stack import load_stack
+from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.ways import NAMESPACE, NAMESPACE_FOLDER, fresh_homes
 

@@ -6,8 +6,8 @@ from attrs import define, field
 
 from verrou.core.model import Source
 from verrou.machines.linux.files.account_files import AccountFile
-from verrou.machines.linux.pam.profiles import Refused
 from verrou.machines.linux.population import defined_number
+from verrou.machines.linux.refused import Refused
 
 
 @define

@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 
 from verrou.machines.linux.pam.stack import UPDATER
+from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 
 PROFILES = "/usr/share/pam-configs"
@@ -10,10 +11,6 @@ EDITED_BY_HAND = (
     "somebody edited the managed block of /etc/pam.d/common-* by hand, so the system no longer updates it: "
     "run pam-auth-update and let it rewrite the block"
 )
-
-
-class Refused(Exception):
-    """A step that the system does not take; the message says why."""
 
 
 def add_profiles(root: Root, texts: Mapping[str, str]) -> None:

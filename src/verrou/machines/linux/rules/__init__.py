@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from verrou.core.model import Reading, absent
 from verrou.core.plan.steps import SetRules
 from verrou.core.values import Takes
-from verrou.machines.linux.pam.profiles import Refused
+from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules import lockout, password
 from verrou.machines.linux.rules.keeper import Keeper, System

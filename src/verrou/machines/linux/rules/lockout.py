@@ -8,9 +8,10 @@ from verrou.core.rules import CATALOGUE
 from verrou.core.values import Value
 from verrou.machines.linux.files.settings_files import settings, with_setting
 from verrou.machines.linux.pam.faillock import DEFAULTS, FAILLOCK_CONF, MODULE, Faillock, load_faillock
-from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, Refused, add_profiles, no_updater
+from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, add_profiles, no_updater
 from verrou.machines.linux.pam.services import asking_passwords
-from verrou.machines.linux.pam.stack import edit_argument
+from verrou.machines.linux.pam.stack import edit_argument, put_together
+from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keeper import Keeper, System, weakest
 
@@ -81,7 +82,9 @@ def _cannot(system: System) -> str:
     """Why no rule of the family can be set here; nothing where it can."""
     faillock = system.faillock
     if not faillock.gap:
-        return ""
+        by_argument = any(setting.by_argument for setting in faillock.settings.values())
+        reasons = (put_together(system.root, line.file) for line in faillock.lines) if by_argument else ()
+        return next(filter(None, reasons), "")
     if faillock.lines:
         return f"{faillock.gap}; mend {faillock.lines[0].file} by hand, what is there was not made by Verrou"
     return no_updater(system.root, MODULE)

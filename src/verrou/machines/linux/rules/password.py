@@ -10,10 +10,10 @@ from verrou.core.values import Takes, Value
 from verrou.machines.linux.files.account_files import SHADOW, AccountFile, Record, ShadowField, number
 from verrou.machines.linux.files.settings_files import settings, with_setting
 from verrou.machines.linux.pam.faillock import module_content, module_installed
-from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, Refused, add_profiles, no_updater, update_stack
+from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, add_profiles, no_updater, update_stack
 from verrou.machines.linux.pam.quality import CREDITS, PWQUALITY, PWQUALITY_FOLDER, SHIPPED, Quality, quality_settings
 from verrou.machines.linux.pam.services import UNIX, behind, takes_blank
-from verrou.machines.linux.pam.stack import PamLine, Stack, edit_argument, load_stack
+from verrou.machines.linux.pam.stack import PamLine, Stack, edit_argument, load_stack, put_together
 from verrou.machines.linux.population import (
     LOGIN_DEFS,
     NEVER_DAYS,
@@ -24,6 +24,7 @@ from verrou.machines.linux.population import (
     people_with_passwords,
     population,
 )
+from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keeper import Keeper, System, weakest
 
@@ -112,13 +113,33 @@ def _credits(quality: Quality, positive: bool) -> list[int]:
     return [credit for credit in credits if (credit > 0) is positive and credit]
 
 
-def _not_in_stack(module: str) -> Callable[[System], str]:
-    """Why a module that is missing from the password stack cannot be put there."""
+def _quality_cannot(key: str) -> Callable[[System], str]:
+    """Why one of libpwquality's numbers cannot be set."""
 
     def cannot(system: System) -> str:
-        return "" if system.password_stack.having(module) else no_updater(system.root, module)
+        line = next(iter(system.password_stack.having(PWQUALITY)), None)
+        if line is None:
+            return no_updater(system.root, PWQUALITY)
+        decided = quality_settings(system.root, line).decided.get(key)
+        return put_together(system.root, line.file) if decided and decided.by_argument else ""
 
     return cannot
+
+
+def _history_cannot(system: System) -> str:
+    line = next(iter(system.password_stack.having(PWHISTORY)), None)
+    return put_together(system.root, line.file) if line else no_updater(system.root, PWHISTORY)
+
+
+def _storage_cannot(system: System) -> str:
+    line = next(iter(system.password_stack.having(UNIX)), None)
+    return put_together(system.root, line.file) if line else f"{UNIX} is not in the password stack"
+
+
+def _blank_cannot(system: System) -> str:
+    ways = [gate.way for gate in system.gates if gate.blank and gate.way is not Way.REMOTE_SHELL]
+    lines = [takes_blank(system.root, service) for way in ways for service in behind(system.root, way)]
+    return next(filter(None, (put_together(system.root, line.file) for line in lines if line)), "")
 
 
 def _put_quality(key: str, to_number: Callable[[Value], int]) -> Callable[[Root, Value], str]:
@@ -393,7 +414,7 @@ def _quality_keeper(rule_id: str, key: str, where: str, to_number: Callable[[Val
         f"{PWQUALITY} in the PAM stack wins over both"
     )
     read, write = _read_quality(rule_id, key), _put_quality(key, to_number)
-    return Keeper(f"{where} in {place}", read, write, takes, _not_in_stack(PWQUALITY))
+    return Keeper(f"{where} in {place}", read, write, takes, _quality_cannot(key))
 
 
 def _age_keeper(rule_id: str, takes: Takes) -> Keeper:
@@ -430,13 +451,14 @@ KEEPERS: Mapping[str, Keeper] = {
         _read_history,
         _put_history,
         Takes(most=400),
-        _not_in_stack(PWHISTORY),
+        _history_cannot,
     ),
     "password.storage": Keeper(
         "the scheme named on the pam_unix.so password line (ENCRYPT_METHOD in /etc/login.defs does not decide), and "
         "the hashes that stand in /etc/shadow",
         _read_storage,
         _put_storage,
+        cannot=_storage_cannot,
     ),
     "password.max_age": _age_keeper("password.max_age", Takes()),
     "password.min_age": _age_keeper("password.min_age", Takes()),
@@ -446,5 +468,6 @@ KEEPERS: Mapping[str, Keeper] = {
         "server as well",
         _read_blank_ways,
         _put_blank_ways,
+        cannot=_blank_cannot,
     ),
 }
