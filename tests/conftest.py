@@ -51,6 +51,12 @@ GOOD_PASSWORD = "kittiwake-Cliff-42"
 TYPED = ("--yes", "--password", "stdin")
 
 
+def bare(value: object) -> object:
+    """What a value in JSON comes to, without its unit."""
+    assert isinstance(value, dict)
+    return next(value[key] for key in ("answer", "number", "duration", "word", "names", "name") if key in value)
+
+
 @pytest.fixture
 def verrou(tmp_path: Path) -> Verrou:
     """The program as a person runs it: ``verrou("audit", "-b", "essential", typed="...", code=1)``. It runs in a forked

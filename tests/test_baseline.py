@@ -142,7 +142,7 @@ def test_any_value_is_taken_or_refused_in_words(rule_id: str, raw: object) -> No
     except Unacceptable as unacceptable:
         assert str(unacceptable).isprintable()
     else:
-        assert kind.parse(kind.dump(value)) == value, "what is written reads back as the same"
+        assert kind.load(kind.dump(value)) == value, "what is saved reads back as the same"
 
 
 @given(st.text(max_size=200))

@@ -98,7 +98,7 @@ def test_lockout_rules_stand_although_the_authority_pulls_them_along(
     rules = (f"lockout.lasts={lasts}", f"lockout.forget_after={forget}", "lockout.after=4")
     verrou("rule", "set", *rules, "-m", bench, "--yes", code=3 if contradiction else 0)
     shown = json.loads(verrou("rule", "show", "lockout", "-m", bench, "--format", "json").stdout)
-    stands = (shown["lockout.lasts"]["value"], shown["lockout.forget_after"]["value"])
+    stands = tuple(shown[rule]["value"] and shown[rule]["words"] for rule in ("lockout.lasts", "lockout.forget_after"))
     assert stands == ((None, None) if contradiction else (lasts, forget))
 
 

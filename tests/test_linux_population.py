@@ -16,8 +16,9 @@ from hypothesis import strategies as st
 from conftest import examples
 from debian_root import PrivateRoot
 from verrou.core.model import Account, Origin, PasswordState, Posture, Reading, Role, Status
-from verrou.core.model.access import can_sign_in, needs_a_look, role_of, states_of
+from verrou.core.model.access import can_sign_in, needs_a_look, role_of
 from verrou.core.model.ageing import expired, must_change
+from verrou.core.model.states import states_of
 from verrou.core.rules import CATALOGUE, reading_of
 from verrou.core.rules.population import unused
 from verrou.machines.linux.files.password_hashes import UNKNOWN, scheme_of
@@ -188,7 +189,7 @@ def test_two_of_one_name_and_two_of_one_identity(small: Path) -> None:
     posture = add(small, lines, "tern:$y$x:1::::::\nana:$y$x:1::::::\n")
     assert account(posture, "tern").full_name == "first"
     assert any("two accounts are called tern" in trouble for trouble in posture.troubles)
-    assert "same identity as tern" in states_of(account(posture, "ana"), posture)
+    assert "same identity as tern" in states_of(account(posture, "ana"), posture).values()
 
 
 def test_hostile_names_and_lines_are_read_and_shown_without_harm(small: Path) -> None:

@@ -174,7 +174,7 @@ def test_hints_and_questions_are_shown_and_taken_away(verrou: Verrou, tmp_path: 
     verrou("account", "change", "guillemot", "--no-questions", "--note", "left in 2024", *m, "--yes")
     for rule in ("hints", "recovery_questions"):
         shown = json.loads(verrou("rule", "show", f"population.{rule}", *m, "--format", "json").stdout)
-        assert shown[f"population.{rule}"]["value"] == "forbidden"
+        assert shown[f"population.{rule}"]["value"] == {"word": "forbidden"}
 
 
 @pytest.mark.parametrize(

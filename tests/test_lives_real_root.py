@@ -198,7 +198,7 @@ def test_who_cannot_change_a_password_is_not_loosened_by_an_age(manned_root: Pri
     assert root.inside("passwd", "-S", "tern").stdout.split()[3] == "99999"
     assert root.inside("passwd", "-S", "warden").stdout.split()[3] == "2"
     shown = json.loads(verrou("rule", "show", "password.min_age", *m, "--format", "json").stdout)
-    assert shown["password.min_age"]["value"] == "2 days", "nor does it count as the loosest"
+    assert shown["password.min_age"]["words"] == "2 days", "nor does it count as the loosest"
 
 
 @pytest.mark.parametrize("choice", ["delete", "archive"])

@@ -25,7 +25,8 @@ from verrou.core.model import (
     Source,
     Status,
 )
-from verrou.core.model.access import states_of, useful_hint, ways_in
+from verrou.core.model.access import ways_in
+from verrou.core.model.states import State, states_of, useful_hint
 from verrou.core.model.ways import EVERYBODY, Circle, Gate, Pass, Way, nobody_but
 from verrou.core.plan.foresee import foresee
 from verrou.core.plan.making import NoWay, check_name, new_account, role_steps, swap_steps
@@ -93,7 +94,7 @@ def test_what_a_machine_does_not_keep_is_absent(rule: str) -> None:
 )
 def test_which_hints_tell_something(hint: str, useful: bool) -> None:
     assert useful_hint(hint) is useful
-    assert ("hint" in states_of(evolve(TERN, hint=hint), machine(evolve(TERN, hint=hint)))) is useful
+    assert (State.HINT in states_of(evolve(TERN, hint=hint), machine(evolve(TERN, hint=hint)))) is useful
 
 
 BASELINE = """

@@ -33,14 +33,14 @@ def test_the_sample_root_shows_what_decides(verrou: Verrou) -> None:
     ended = verrou("survey", "-m", "cap/warden-03", "--format", "json")
     survey = json.loads(ended.stdout)
     readings = survey["readings"]
-    assert readings["lockout.after"]["value"] == "never"
+    assert readings["lockout.after"]["value"] == {"word": "never"}
     assert readings["lockout.after"]["overruled"][0]["text"] == "deny = 5"
     assert "reads no further" in readings["password.classes"]["reason"]
     assert readings["password.min_length"]["overruled"][0]["place"].endswith("10-station.conf")
     states = {account["name"]: (account["role"], account["states"]) for account in survey["accounts"]}
-    assert states["skua"] == ("administrator", ["same identity as root", "password does not age"])
-    assert states["ringer"][0] == "administrator" and "blank password" in states["ringer"][1]
-    assert "ended 2025-11-08" in states["guillemot"][1]
+    assert states["skua"] == ("administrator", ["same-identity", "does-not-age"])
+    assert states["ringer"][0] == "administrator" and "blank" in states["ringer"][1]
+    assert "ended" in states["guillemot"][1]
     assert "tern" not in states and "/etc/passwd:12" in ended.stderr
     assert "season.2026" in ended.stderr
 

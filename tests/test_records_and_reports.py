@@ -255,8 +255,8 @@ def test_every_format_tells_the_same(verrou: Verrou) -> None:
     told = json.loads(verrou(*arguments, "--format", "json", code=1).stdout)
     rows = list(csv.DictReader(io.StringIO(verrou(*arguments, "--format", "csv", code=1).stdout)))
     text = verrou(*arguments, code=1).stdout
-    assert [(f["subject"], f["verdict"], f["found"]) for f in told["findings"]] == [
-        (row["subject"], row["verdict"], row["found"]) for row in rows
+    assert [(f["subject"], f["verdict"], f["says"]) for f in told["findings"]] == [
+        (row["subject"], row["verdict"], row["says"]) for row in rows
     ]
     counts = told["score"]
     assert counts["counted"] == counts["holds"] + counts["short"] + counts["unreadable"]

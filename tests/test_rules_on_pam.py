@@ -4,7 +4,7 @@ import json
 
 import pytest
 
-from conftest import GOOD_PASSWORD, Verrou
+from conftest import GOOD_PASSWORD, Verrou, bare
 from debian_root import PrivateRoot
 
 pytestmark = pytest.mark.real_root
@@ -43,7 +43,7 @@ def quick_root(manned_root: PrivateRoot) -> PrivateRoot:
 def test_an_argument_that_decides_is_what_gets_changed(quick_root: PrivateRoot, verrou: Verrou) -> None:
     quick_root.write("/etc/security/faillock.conf", "deny = 2\n")
     before = reading(verrou, quick_root, "lockout.after")
-    assert before["value"] == 2, "the line after the password checks too, and it has no argument of its own"
+    assert bare(before["value"]) == 2, "the line after the password checks too, and it has no argument of its own"
     assert locks_after(quick_root, 2)
     quick_root.inside("faillock", "--user", "warden", "--reset")
     sets(verrou, quick_root, "lockout.after=3")
@@ -57,7 +57,7 @@ def test_an_argument_that_decides_is_what_gets_changed(quick_root: PrivateRoot, 
 
 def test_never_never_locks(quick_root: PrivateRoot, verrou: Verrou) -> None:
     sets(verrou, quick_root, "lockout.after=never")
-    assert reading(verrou, quick_root, "lockout.after")["value"] == "never"
+    assert bare(reading(verrou, quick_root, "lockout.after")["value"]) == "never"
     assert not locks_after(quick_root, 12)
 
 
@@ -67,7 +67,7 @@ def test_the_built_in_administrator_locks_when_told(quick_root: PrivateRoot, ver
     quick_root.write(
         "/etc/security/faillock.conf", "root_unlock_time = 60\nroot_unlock_time = 90\n" if exempts == "built-in" else ""
     )
-    assert reading(verrou, quick_root, "lockout.exempts")["value"] != exempts
+    assert bare(reading(verrou, quick_root, "lockout.exempts")["value"]) != exempts
     sets(verrou, quick_root, "lockout.after=2", f"lockout.exempts={exempts}")
     assert locks_after(quick_root, 2, "root") is (exempts == "nobody")
 
@@ -80,7 +80,7 @@ def test_a_lock_until_unlocked_stays(quick_root: PrivateRoot, verrou: Verrou) ->
     listed = json.loads(verrou("account", "list", "-m", quick_root.path, "--format", "json").stdout)
     warden = next(account for account in listed if account["name"] == "warden")
     assert (warden["locked_until"], warden["wrong_tries"]) == ("until-unlocked", 2)
-    assert "locked until unlocked" in warden["states"]
+    assert "locked" in warden["states"]
     shown = verrou("account", "show", "warden", "-m", quick_root.path).stdout
     assert "group sudo gives administration (/etc/sudoers:" in " ".join(shown.split())
     tally = quick_root.inside("faillock", "--user", "warden").stdout.splitlines()
@@ -102,7 +102,7 @@ def accepts(root: PrivateRoot, new: str, old: str = GOOD_PASSWORD) -> bool:
 def test_the_main_file_wins_over_a_drop_in_and_is_what_gets_changed(manned_root: PrivateRoot, verrou: Verrou) -> None:
     manned_root.write("/etc/security/pwquality.conf", "# ours\nminlen = 9 # short\n")
     manned_root.write("/etc/security/pwquality.conf.d/00-site.conf", "minlen = 20\n")
-    assert reading(verrou, manned_root, "password.min_length")["value"] == 9
+    assert bare(reading(verrou, manned_root, "password.min_length")["value"]) == 9
     assert accepts(manned_root, "gnt7Kwo-9")
     sets(verrou, manned_root, "password.min_length=11")
     assert manned_root.read("/etc/security/pwquality.conf") == "# ours\nminlen = 11 # short\n"
@@ -111,10 +111,10 @@ def test_the_main_file_wins_over_a_drop_in_and_is_what_gets_changed(manned_root:
 
 def test_credits_make_the_real_minimum_shorter_and_are_made_up_for(manned_root: PrivateRoot, verrou: Verrou) -> None:
     manned_root.write("/etc/security/pwquality.conf", "minlen = 12\ndcredit = 2\nocredit = 1\n")
-    assert reading(verrou, manned_root, "password.min_length")["value"] == 9
+    assert bare(reading(verrou, manned_root, "password.min_length")["value"]) == 9
     assert accepts(manned_root, "gntKwo-97"), "two digits and a symbol count as three characters more"
     sets(verrou, manned_root, "password.min_length=12")
-    assert reading(verrou, manned_root, "password.min_length")["value"] == 12
+    assert bare(reading(verrou, manned_root, "password.min_length")["value"]) == 12
     assert not accepts(manned_root, "gntKwo-97xq") and accepts(manned_root, "gntKwo-97xqm")
 
 
@@ -162,7 +162,7 @@ def test_remember_counts_the_password_in_use(manned_root: PrivateRoot, verrou: V
     assert changes(second, third)
     assert changes(third, first), "the third last is forgotten"
     sets(verrou, manned_root, "password.remember=3")
-    assert reading(verrou, manned_root, "password.remember")["value"] == 3
+    assert bare(reading(verrou, manned_root, "password.remember")["value"]) == 3
     assert manned_root.read("/etc/pam.d/common-password").count("pam_pwhistory.so") == 1
 
 
@@ -170,13 +170,13 @@ def test_remember_counts_the_password_in_use(manned_root: PrivateRoot, verrou: V
 def test_new_passwords_are_stored_as_set(manned_root: PrivateRoot, verrou: Verrou, scheme: str, prefix: str) -> None:
     name = "/etc/pam.d/common-password"
     manned_root.write(name, manned_root.read(name).replace(" yescrypt", " md5"))
-    assert "md5" in reading(verrou, manned_root, "password.storage")["value"]  # type: ignore[operator]
+    assert "md5" in str(bare(reading(verrou, manned_root, "password.storage")["value"]))
     sets(verrou, manned_root, f"password.storage={scheme}")
     new = "razorbill-Skerry-17"
     manned_root.inside("passwd", user="warden", typed=f"{GOOD_PASSWORD}\n{new}\n{new}\n")
     line = next(x for x in manned_root.read("/etc/shadow").splitlines() if x.startswith("warden:"))
     assert line.split(":")[1].startswith(prefix)
-    assert reading(verrou, manned_root, "password.storage")["value"] == [scheme]
+    assert bare(reading(verrou, manned_root, "password.storage")["value"]) == [scheme]
 
 
 def test_ages_bind_who_is_looser_and_leave_who_is_stricter(manned_root: PrivateRoot, verrou: Verrou) -> None:
@@ -185,7 +185,7 @@ def test_ages_bind_who_is_looser_and_leave_who_is_stricter(manned_root: PrivateR
         manned_root.inside("usermod", "-p", "$6$x$" + "h" * 86, name)
         manned_root.inside("chage", "-M", most, name)
     before = reading(verrou, manned_root, "password.max_age")
-    assert (before["value"], before["source"]["place"]) == ("never", "/etc/login.defs")  # type: ignore[index]
+    assert (bare(before["value"]), before["source"]["place"]) == ("never", "/etc/login.defs")  # type: ignore[index]
     sets(verrou, manned_root, "password.max_age=90 days", "password.min_age=2 days", "password.warn_before=10 days")
 
     def limits(name: str) -> list[str]:
@@ -223,7 +223,7 @@ def test_blank_passwords_at_the_remote_shell_as_sshd_says(
         return "permitemptypasswords yes" in told.stdout
 
     assert sshd_allows() is allowed
-    assert ("remote-shell" in reading(verrou, manned_root, "password.blank_ways")["value"]) is allowed
+    assert ("remote-shell" in str(bare(reading(verrou, manned_root, "password.blank_ways")["value"]))) is allowed
     sets(verrou, manned_root, "password.blank_ways=console")
     assert not sshd_allows()
 

@@ -17,6 +17,7 @@ from verrou.cli.options import (
 )
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Detail, Effect, Flag, Posture, Role
+from verrou.core.model.states import State, states_of
 from verrou.core.plan.steps import (
     FilesChoice,
     Join,
@@ -35,29 +36,6 @@ from verrou.core.plan.steps import (
 )
 from verrou.machines import Machine
 
-STATES = {
-    "blank": "blank password",
-    "can-sign-in": "can sign in",
-    "disabled": "disabled",
-    "does-not-age": "password does not age",
-    "ended": "ended",
-    "ends": "ends ",
-    "fixed": "password fixed",
-    "hint": "hint",
-    "key": "has ",
-    "key-opens-others": "its key opens",
-    "locked": "locked",
-    "no-password": "no password",
-    "outside": "outside identity",
-    "password-due": "new password due",
-    "questions": "recovery questions",
-    "signed-in": "signed in now",
-    "some-commands": "as root",
-    "still-acts": "still acts",
-    "without-password": "elevates without",
-    "wrong-tries": "wrong tries",
-}
-"""The states that may be asked for, a word each, and what of their words tells them."""
 ROLES = click.Choice([Role.STANDARD.value, Role.GUEST.value, Role.ADMINISTRATOR.value])
 DAY_WORDS = "a day such as 2027-03-31"
 
@@ -103,7 +81,7 @@ def account() -> None:
 @format_option
 @click.option("--all", "everyone", is_flag=True, help="Show system and service accounts too.")
 @click.option("--role", type=click.Choice([role.value for role in Role]), help="Only accounts that amount to this.")
-@click.option("--state", type=click.Choice(list(STATES)), help="Only accounts in this state.")
+@click.option("--state", type=click.Choice([state.value for state in State]), help="Only accounts in this state.")
 def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None, state: str | None) -> None:
     """Who has an account, what each amounts to, and what stands out."""
     from verrou.core.survey import account_data
@@ -129,10 +107,9 @@ def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None
 
 
 def _fits(each: Account, posture: Posture, role: str | None, state: str | None) -> bool:
-    from verrou.core.model.access import role_of, states_of
+    from verrou.core.model.access import role_of
 
-    in_role = role is None or role_of(each, posture) == role
-    return in_role and (state is None or any(STATES[state] in words for words in states_of(each, posture)))
+    return (role is None or role_of(each, posture) == role) and (state is None or state in states_of(each, posture))
 
 
 @account.command("show")

@@ -28,7 +28,7 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> N
     from verrou.core.audit import remarkable
     from verrou.core.rules import CATALOGUE
     from verrou.reports.sheets import as_json, console, print_sheet
-    from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, folded_line, rules_sheet, summary_lines
+    from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, folded_line, rule_sentences, summary_lines
 
     posture = machine.observe()
     tell_troubles(posture)
@@ -53,16 +53,14 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> N
             out.print(folded_line(folded))
         out.print()
         every = list(CATALOGUE.values())
-        first = every if everyone else remarkable(posture, load_baseline(MEASURE))
-        if not everyone:
-            out.print(
-                f"{len(first)} of {len(every)} rules are weaker than {MEASURE} asks, do not act or could not be read"
-                + (":" if first else ".")
-            )
+        weak = remarkable(posture, load_baseline(MEASURE))
+        first = [*weak, *(rule for rule in every if rule not in weak)] if everyone else weak
+        counted = f"{len(weak)} of {len(every)} rules are weak or do not act"
+        out.print(f"{counted}, measured by {MEASURE}" + (":" if first else "."))
         if first:
-            print_sheet(out, rules_sheet(posture, first, weak=not everyone))
+            print_sheet(out, rule_sentences(posture, first, weak))
         if len(first) < len(every):
-            out.print(f"Folded away: {len(every) - len(first)} rules that hold nothing remarkable; --all shows them.")
+            out.print(f"Hidden: {len(every) - len(first)} rules that hold nothing remarkable; --all shows them.")
 
     if save is not None:
         if not save.name.endswith(SURVEY_SUFFIX):
@@ -76,7 +74,7 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> N
 @machine_option
 @baseline_option
 @format_option
-@click.option("--short", is_flag=True, help="In text, leave out what holds.")
+@click.option("--short", is_flag=True, help="Leave out what holds.")
 def audit(machine: Machine, baseline_name: str, style: str, short: bool) -> None:
     """What falls short of a baseline, how much it matters, and what decided it."""
     from verrou.core.audit import audit as hold_against
@@ -91,10 +89,10 @@ def audit(machine: Machine, baseline_name: str, style: str, short: bool) -> None
     def text() -> None:
         out = console()
         out.print(f"{shown(found.machine)} held against: {shown(found.baseline)}")
+        out.print(f"{found.summary}.", style="bold")
         out.print()
-        print_sheet(out, audit_sheet(found, every=not short))
-        out.print()
-        out.print(f"{found.score}.", style="bold")
+        print_sheet(out, sheet)
 
-    print_facts(style, audit_sheet(found), audit_data(found), text)
+    sheet = audit_sheet(found, every=not short)
+    print_facts(style, sheet, audit_data(found, every=not short), text)
     click.get_current_context().exit(0 if found.all_well else 1)

@@ -25,7 +25,7 @@ def verify(machine: Machine, baseline_name: str, style: str) -> None:
     from verrou.core.errors import MachineRefused, NotEnoughRights
     from verrou.core.trials import Proof, not_tried, run_trials
     from verrou.machines import CannotRehearse
-    from verrou.reports.findings import audit_data, audit_sheet, trials_sheet
+    from verrou.reports.findings import VerificationData, audit_data, audit_sheet, trials_data, trials_sheet
     from verrou.reports.sheets import console, print_sheet, shown
 
     baseline = load_baseline(baseline_name)
@@ -43,6 +43,7 @@ def verify(machine: Machine, baseline_name: str, style: str) -> None:
     def text() -> None:
         out = console()
         out.print(f"{shown(found.machine)} held against: {shown(found.baseline)}")
+        out.print(f"{found.summary}.", style="bold")
         out.print()
         short = audit_sheet(found, every=False)
         if short.rows:
@@ -54,7 +55,7 @@ def verify(machine: Machine, baseline_name: str, style: str) -> None:
         tried = ", ".join(f"{count} {proof}" for proof, count in counts.items() if count)
         out.print(f"Read back: {found.score}. Tried: {tried}.", style="bold")
 
-    data = {**audit_data(found), "trials": [dict(row) for row in sheet.rows]}
+    data = VerificationData(**audit_data(found), trials=trials_data(results))
     print_facts(style, sheet, data, text)
     disproved = any(result.proof is Proof.DISPROVED for result in results)
     click.get_current_context().exit(0 if found.all_well and not disproved else 1)

@@ -1,5 +1,6 @@
 """A posture held against a baseline: one finding for each rule, account and group that the baseline names."""
 
+from collections.abc import Collection, Mapping, Sequence
 from datetime import date
 from enum import StrEnum
 
@@ -9,7 +10,7 @@ from verrou.core.baseline import Baseline, Demand, Waiver, WantedAccount, Wanted
 from verrou.core.model import Posture, Reading, Role, Source, Status
 from verrou.core.model.access import role_of
 from verrou.core.plan.declared import account_gaps, group_called, group_gaps
-from verrou.core.plan.gaps import Gap
+from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules import CATALOGUE, Rule, Severity, reading_of
 
 
@@ -63,10 +64,18 @@ class Score:
         return self.holds + self.short + self.unreadable
 
     def __str__(self) -> str:
+        return self.told()
+
+    def told(self, short: str = "") -> str:
+        """The score in words, with what ``short`` says of those that fall short."""
         left_out = [f"{n} {word}" for n, word in ((self.waived, "waived"), (self.absent, "absent")) if n]
-        unread = f" ({self.unreadable} could not be read and count as short)" if self.unreadable else ""
-        tail = f"; left out of the count: {', '.join(left_out)}" if left_out else ""
-        return f"{self.holds} of {self.counted} hold{unread}{tail}"
+        parts = [
+            f"{self.holds} of {self.counted} hold",
+            f"short: {short}" if short else "",
+            f"{self.unreadable} could not be read and count as short" if self.unreadable else "",
+            f"not counted: {', '.join(left_out)}" if left_out else "",
+        ]
+        return "; ".join(filter(None, parts))
 
 
 @frozen
@@ -81,6 +90,13 @@ class Audit:
     def score(self) -> Score:
         counts = {verdict: sum(f.verdict is verdict for f in self.findings) for verdict in Verdict}
         return Score(*(counts[verdict] for verdict in Verdict))
+
+    @property
+    def summary(self) -> str:
+        """The score, and how grave what falls short is."""
+        short = [finding.severity for finding in self.findings if finding.verdict is Verdict.SHORT]
+        counts = [f"{short.count(severity)} {severity}" for severity in Severity if severity in short]
+        return self.score.told(", ".join(counts))
 
     @property
     def all_well(self) -> bool:
@@ -112,25 +128,35 @@ def meets(demand: Demand, reading: Reading) -> bool:
     )
 
 
-def remarkable(posture: Posture, baseline: Baseline) -> list[Rule]:
+def remarkable(posture: Posture, baseline: Baseline) -> Mapping[Rule, Sequence[str]]:
     """The rules that a survey puts first, the gravest before the others: what is set and does not act, what could not
-    be read, and what is weaker than ``baseline`` asks."""
-    found = []
+    be read, and what is weaker than ``baseline`` asks; of a rule about accounts, who falls short of it."""
+    found: dict[Rule, Sequence[str]] = {}
     for rule in CATALOGUE.values():
         reading = reading_of(rule, posture)
         demand = baseline.demands.get(rule.id)
         idle = reading.status is Status.READ and reading.value is not None and not reading.in_force
         weak = demand is not None and reading.status is Status.READ and not meets(demand, reading)
         if idle or weak or reading.status is Status.UNREADABLE:
-            found.append(rule)
-    return sorted(found, key=lambda rule: rule.severity.weight)
+            found[rule] = about(_gaps(posture, demand, reading)) if demand is not None and weak else ()
+    return {rule: found[rule] for rule in sorted(found, key=lambda rule: rule.severity.weight)}
+
+
+def about(gaps: Sequence[Gap]) -> list[str]:
+    """Whom gaps are about, for a sentence."""
+    return [gap.is_now if gap.fact is Fact.IDENTITY else gap.who for gap in gaps if gap.who]
+
+
+def _gaps(posture: Posture, demand: Demand, reading: Reading, listed: Collection[str] = ()) -> tuple[Gap, ...]:
+    rule = demand.rule
+    target = demand.desired.target(rule, reading.value)
+    return tuple(rule.gaps(posture, target, frozenset(listed))) if rule.gaps else ()
 
 
 def _rule_finding(posture: Posture, baseline: Baseline, demand: Demand) -> Finding:
     rule = demand.rule
     reading = reading_of(rule, posture)
-    target = demand.desired.target(rule, reading.value)
-    gaps = tuple(rule.gaps(posture, target, frozenset(baseline.accounts))) if rule.gaps else ()
+    gaps = _gaps(posture, demand, reading, baseline.accounts)
     if rule.derived is not None and rule.derived.compares:
         verdict = Verdict.SHORT if gaps else Verdict.HOLDS
     elif reading.status is not Status.READ:

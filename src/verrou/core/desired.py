@@ -1,11 +1,11 @@
 """What a baseline can ask of one rule: at least, exactly, from-to, or any of."""
 
-from typing import TypeAlias
+from typing import TypeAlias, TypedDict
 
 from attrs import frozen
 
 from verrou.core.rules import Rule
-from verrou.core.values import Value
+from verrou.core.values import Value, ValueData
 
 
 @frozen
@@ -22,6 +22,9 @@ class AtLeast:
 
     def candidates(self, rule: Rule) -> list[Value]:
         return [self.value]
+
+    def dump(self, rule: Rule) -> "DesiredData":
+        return {"at_least": rule.kind.dump(self.value)}
 
     def say(self, rule: Rule) -> str:
         return rule.kind.ask(self.value)
@@ -41,6 +44,9 @@ class Exactly:
 
     def candidates(self, rule: Rule) -> list[Value]:
         return [self.value]
+
+    def dump(self, rule: Rule) -> "DesiredData":
+        return {"exactly": rule.kind.dump(self.value)}
 
     def say(self, rule: Rule) -> str:
         return f"exactly {rule.kind.say(self.value)}"
@@ -67,6 +73,9 @@ class Between:
     def candidates(self, rule: Rule) -> list[Value]:
         return [self.low, self.high]
 
+    def dump(self, rule: Rule) -> "DesiredData":
+        return {"from": rule.kind.dump(self.low), "to": rule.kind.dump(self.high)}
+
     def say(self, rule: Rule) -> str:
         return f"from {rule.kind.say(self.low)} to {rule.kind.say(self.high)}"
 
@@ -86,8 +95,18 @@ class AnyOf:
     def candidates(self, rule: Rule) -> list[Value]:
         return list(self.values)
 
+    def dump(self, rule: Rule) -> "DesiredData":
+        return {"any_of": [rule.kind.dump(value) for value in self.values]}
+
     def say(self, rule: Rule) -> str:
         return " or ".join(rule.kind.say(value) for value in self.values)
 
+
+DesiredData = TypedDict(
+    "DesiredData",
+    {"at_least": ValueData, "exactly": ValueData, "from": ValueData, "to": ValueData, "any_of": list[ValueData]},
+    total=False,
+)
+"""What is asked of a rule as plain data: one of the four ways, or a from with its to."""
 
 Desired: TypeAlias = AtLeast | Exactly | Between | AnyOf

@@ -2,41 +2,72 @@
 
 from datetime import date, datetime
 from functools import cache
-from typing import Any
+from typing import Any, TypedDict
 
-from attrs import asdict
+from attrs import AttrsInstance, asdict
 from cattrs import Converter, transform_error
 from cattrs.errors import ClassValidationError, IterableValidationError
 
 from verrou.core.errors import BadInput
-from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, Source
-from verrou.core.model.access import role_of, states_of, ways_in
+from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, Role, Source, Status
+from verrou.core.model.access import role_of, ways_in
 from verrou.core.model.ageing import closed_from, must_change, password_ages
-from verrou.core.model.ways import Gate
-from verrou.core.rules import CATALOGUE, Rule, reading_of
+from verrou.core.model.states import State, states_of
+from verrou.core.model.ways import Gate, Way
+from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
+from verrou.core.values import ValueData
 
 FORMAT = "verrou survey 1"
 
 
 def _plain(value: object) -> object:
     if isinstance(value, datetime):
-        return "until-unlocked" if value == datetime.max else value.isoformat(sep=" ")
+        return "until-unlocked" if value == datetime.max else value.isoformat()
     if isinstance(value, date):
         return value.isoformat()
     return value
 
 
+class DerivedData(TypedDict):
+    """What follows from the facts of an account."""
+
+    role: Role
+    states: list[State]
+    ways_in: list[Way]
+    must_change: bool
+    password_ages: bool
+    closed_from: date | None
+
+
+class ReadingData(TypedDict):
+    """How a rule stands on a machine; ``words`` tell the value as a table does."""
+
+    value: ValueData | None
+    pending: ValueData | None
+    words: str
+    status: Status
+    in_force: bool
+    source: Source | None
+    overruled: list[Source]
+    reason: str
+    remedy: str
+
+
+def plain(item: AttrsInstance, *names: str) -> Any:
+    """Facts as plain data, all of them or those that are named: days and moments in ISO 8601."""
+    wanted = (lambda field, _: field.name in names) if names else None
+    return asdict(item, filter=wanted, value_serializer=lambda _, __, value: _plain(value))
+
+
 def account_data(account: Account, posture: Posture) -> dict[str, Any]:
     """One account as plain data, with what is derived from it: role and states."""
-    data = asdict(account, value_serializer=lambda _, __, value: _plain(value))
-    ways = [str(way) for way in ways_in(account, posture)]
     today = posture.machine.now.date()
     closed = closed_from(account, posture)
     return {
-        **data,
-        "role": str(role_of(account, posture)),
-        "states": states_of(account, posture),
-        "ways_in": ways,
+        **plain(account),
+        "role": role_of(account, posture),
+        "states": list(states_of(account, posture)),
+        "ways_in": list(ways_in(account, posture)),
         "must_change": must_change(account, posture, today),
         "password_ages": password_ages(account, posture),
         "closed_from": closed.isoformat() if closed else None,
@@ -44,18 +75,25 @@ def account_data(account: Account, posture: Posture) -> dict[str, Any]:
 
 
 def reading_data(rule: Rule, reading: Reading) -> dict[str, Any]:
-    """One reading as plain data, its value as a baseline file would have it."""
-    data = asdict(reading, value_serializer=lambda _, __, value: _plain(value), filter=lambda a, _: a.name != "value")
-    data["value"] = None if reading.value is None else rule.kind.dump(reading.value)
-    data["pending"] = None if reading.pending is None else rule.kind.dump(reading.pending)
-    return data
+    """One reading as plain data."""
+    return {
+        "value": None if reading.value is None else rule.kind.dump(reading.value),
+        "pending": None if reading.pending is None else rule.kind.dump(reading.pending),
+        "words": value_now(rule, reading),
+        "status": reading.status,
+        "in_force": reading.in_force,
+        "source": None if reading.source is None else plain(reading.source),
+        "overruled": [plain(source) for source in reading.overruled],
+        "reason": reading.reason,
+        "remedy": reading.remedy,
+    }
 
 
 def survey_data(posture: Posture) -> dict[str, Any]:
     """The whole posture, every rule of the catalogue included. No secret and no hash is in it."""
     return {
         "format": FORMAT,
-        "machine": asdict(posture.machine, value_serializer=lambda _, __, value: _plain(value)),
+        "machine": plain(posture.machine),
         "accounts": [account_data(account, posture) for account in posture.accounts],
         "groups": [asdict(group) for group in posture.groups],
         "readings": {rule.id: reading_data(rule, reading_of(rule, posture)) for rule in CATALOGUE.values()},
@@ -102,16 +140,16 @@ def _renamed(raw: Any) -> Any:
 
 
 def _reading(convert: Converter, rule: Rule, raw: dict[str, Any]) -> Reading:
-    values = {key: None if raw[key] is None else rule.kind.load(raw[key]) for key in ("value", "pending")}
-    rest = {key: value for key, value in raw.items() if key not in values}
+    value, pending = (None if raw[key] is None else rule.kind.load(raw[key]) for key in ("value", "pending"))
     return Reading(
-        **{
-            **values,
-            **rest,
-            "status": convert.structure(rest["status"], Reading.__annotations__["status"]),
-            "source": convert.structure(rest["source"], Source | None),  # type: ignore[arg-type]
-            "overruled": convert.structure(rest["overruled"], tuple[Source, ...]),
-        }
+        value,
+        convert.structure(raw["status"], Status),
+        convert.structure(raw["source"], Source | None),  # type: ignore[arg-type]
+        convert.structure(raw["overruled"], tuple[Source, ...]),
+        reason=convert.structure(raw["reason"], str),
+        remedy=convert.structure(raw["remedy"], str),
+        in_force=convert.structure(raw["in_force"], bool),
+        pending=pending,
     )
 
 

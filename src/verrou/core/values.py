@@ -7,7 +7,7 @@ import re
 from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
 from datetime import timedelta
-from typing import ClassVar, TypeAlias
+from typing import Any, ClassVar, TypeAlias, TypedDict
 
 from attrs import field, frozen
 
@@ -21,6 +21,53 @@ class BuiltinName:
 
 
 Value: TypeAlias = bool | int | timedelta | str | frozenset[str] | BuiltinName
+JsonSchema: TypeAlias = dict[str, Any]
+
+
+class ValueData(TypedDict, total=False):
+    """A value as plain data: an answer, a number with its unit, a duration (ISO 8601), a word, names, or a name with
+    whether it is the shipped one."""
+
+    answer: bool
+    number: int
+    unit: str
+    duration: str
+    word: str
+    names: list[str]
+    name: str
+    shipped: bool
+
+
+def exactly(**properties: JsonSchema) -> JsonSchema:
+    """The JSON Schema of an object that has these properties and no other."""
+    return {"type": "object", "properties": properties, "required": list(properties), "additionalProperties": False}
+
+
+def either(*schemas: JsonSchema) -> JsonSchema:
+    """The JSON Schema of what meets one of several."""
+    return schemas[0] if len(schemas) == 1 else {"anyOf": list(schemas)}
+
+
+TEXT: JsonSchema = {"type": "string"}
+NAMES: JsonSchema = {"type": "array", "items": TEXT}
+ISO_DURATION = re.compile(r"P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)S)?)?")
+
+
+def iso_duration(span: timedelta) -> str:
+    """A duration as ISO 8601 writes it: ``P90D``, ``PT45M``, ``P1DT2H``."""
+    minutes, seconds = divmod(span.seconds, 60)
+    hours, minutes = divmod(minutes, 60)
+    times = "".join(f"{count}{sign}" for count, sign in ((hours, "H"), (minutes, "M"), (seconds, "S")) if count)
+    days = f"{span.days}D" if span.days or not times else ""
+    return f"P{days}{f'T{times}' if times else ''}"
+
+
+def _from_iso(text: str) -> timedelta | None:
+    match = ISO_DURATION.fullmatch(text)
+    if match is None or not any(match.groups()) or any(len(part or "") > 9 for part in match.groups()):
+        return None
+    days, hours, minutes, seconds = (int(part or 0) for part in match.groups())
+    return timedelta(days=days, hours=hours, minutes=minutes, seconds=seconds)
 
 
 class Unacceptable(ValueError):
@@ -103,16 +150,32 @@ class Kind(ABC):
         """A value from a command line; raises :class:`Unacceptable`."""
         return self.parse(text)
 
-    def load(self, raw: object) -> Value:
-        """A value that a machine was seen to have, from plain data: it need not lie in the range that may be asked
-        for. Raises :class:`Unacceptable`."""
+    def load(self, data: object) -> Value:
+        """A value that a machine was seen to have, from what :meth:`dump` gave: it need not lie in the range that may
+        be asked for. Data of surveys that were saved earlier are bare values. Raises :class:`Unacceptable`."""
+        raw = data
+        if isinstance(data, dict):
+            raw = next(
+                (data[key] for key in ("answer", "number", "duration", "word", "names", "name") if key in data), None
+            )
+        return self._load(raw)
+
+    def _load(self, raw: object) -> Value:
         if isinstance(raw, bool | int | str):
             return raw
         raise Unacceptable(raw, self.accepted)
 
-    def dump(self, value: Value) -> object:
-        """The value as plain data."""
-        return value
+    @abstractmethod
+    def dump(self, value: Value) -> ValueData:
+        """The value as plain data that needs no knowledge of the rule."""
+
+    @abstractmethod
+    def schema(self) -> JsonSchema:
+        """The JSON Schema of what :meth:`dump` gives."""
+
+    @abstractmethod
+    def written_schema(self) -> JsonSchema:
+        """The JSON Schema of a plain value in a baseline file."""
 
     def say(self, value: Value) -> str:
         """The value for people."""
@@ -208,8 +271,14 @@ class YesNo(Kind):
             return raw.lower() in ("yes", "true")
         raise Unacceptable(raw, self.accepted)
 
-    def dump(self, value: Value) -> object:
-        return bool(value)
+    def dump(self, value: Value) -> ValueData:
+        return {"answer": bool(value)}
+
+    def schema(self) -> JsonSchema:
+        return exactly(answer={"type": "boolean"})
+
+    def written_schema(self) -> JsonSchema:
+        return {"type": "boolean"}
 
     def say(self, value: Value) -> str:
         return "yes" if value else "no"
@@ -244,6 +313,16 @@ class Count(Scale):
         if isinstance(raw, bool) or not isinstance(raw, int) or not self.low <= raw <= self.high:
             raise Unacceptable(raw, self.accepted, nearest(raw, list(self.words)))
         return raw
+
+    def dump(self, value: Value) -> ValueData:
+        return {"word": value} if isinstance(value, str) else {"number": _number(value), "unit": self.unit}
+
+    def schema(self) -> JsonSchema:
+        return either(exactly(number={"type": "integer"}, unit={"const": self.unit}), *_word_schemas(self.words))
+
+    def written_schema(self) -> JsonSchema:
+        number = {"type": "integer", "minimum": self.low, "maximum": self.high}
+        return either(number, *([{"enum": list(self.words)}] if self.words else []))
 
     def say(self, value: Value) -> str:
         if isinstance(value, str):
@@ -285,11 +364,22 @@ class Span(Scale):
             raise Unacceptable(raw, self.accepted)
         return span
 
-    def load(self, raw: object) -> Value:
-        return raw if isinstance(raw, str) and raw in self.words else parse_duration(raw)
+    def _load(self, raw: object) -> Value:
+        if isinstance(raw, str) and raw in self.words:
+            return raw
+        span = _from_iso(raw) if isinstance(raw, str) else None
+        return parse_duration(raw) if span is None else span
 
-    def dump(self, value: Value) -> object:
-        return self.say(value)
+    def dump(self, value: Value) -> ValueData:
+        return {"word": value} if isinstance(value, str) else {"duration": iso_duration(_span(value))}
+
+    def schema(self) -> JsonSchema:
+        duration = {"type": "string", "pattern": f"^{ISO_DURATION.pattern}$"}
+        return either(exactly(duration=duration), *_word_schemas(self.words))
+
+    def written_schema(self) -> JsonSchema:
+        duration = {"type": "string", "pattern": "^\\s*[0-9]+\\s*(second|minute|hour|day|week)s?\\s*$"}
+        return either(duration, *([{"enum": list(self.words)}] if self.words else []))
 
     def say(self, value: Value) -> str:
         if value == timedelta():
@@ -316,6 +406,15 @@ class Choice(Kind):
             return raw
         raise Unacceptable(raw, self.accepted, nearest(raw, self.options))
 
+    def dump(self, value: Value) -> ValueData:
+        return {"word": str(value)}
+
+    def schema(self) -> JsonSchema:
+        return exactly(word={"enum": list(self.options)})
+
+    def written_schema(self) -> JsonSchema:
+        return {"enum": list(self.options)}
+
     def rank(self, value: Value) -> float:
         return float(self.options.index(str(value)))
 
@@ -340,8 +439,15 @@ class Name(Kind):
             raise Unacceptable(raw, self.accepted)
         return BuiltinName(raw, shipped=False)
 
-    def dump(self, value: Value) -> object:
-        return value.name if isinstance(value, BuiltinName) else value
+    def dump(self, value: Value) -> ValueData:
+        assert isinstance(value, BuiltinName)
+        return {"name": value.name, "shipped": value.shipped}
+
+    def schema(self) -> JsonSchema:
+        return exactly(name=TEXT, shipped={"type": "boolean"})
+
+    def written_schema(self) -> JsonSchema:
+        return TEXT
 
     def say(self, value: Value) -> str:
         if isinstance(value, BuiltinName):
@@ -357,7 +463,7 @@ class Name(Kind):
     def plain_meaning(self) -> str:
         return "that name, whatever its case"
 
-    def load(self, raw: object) -> Value:
+    def _load(self, raw: object) -> Value:
         return self.parse(raw)
 
     def same(self, value: Value, wanted: Value) -> bool:
@@ -398,13 +504,20 @@ class NameSet(Kind):
     def parse_text(self, text: str) -> Value:
         return self.parse([item.strip() for item in text.split(",")])
 
-    def load(self, raw: object) -> Value:
+    def _load(self, raw: object) -> Value:
         if isinstance(raw, list) and all(isinstance(item, str) for item in raw):
             return frozenset(raw)
         raise Unacceptable(raw, self.accepted)
 
-    def dump(self, value: Value) -> object:
-        return sorted(_words(value))
+    def dump(self, value: Value) -> ValueData:
+        return {"names": sorted(_words(value))}
+
+    def schema(self) -> JsonSchema:
+        return exactly(names=NAMES)
+
+    def written_schema(self) -> JsonSchema:
+        items = {"enum": [*self.options, *([self.none] if self.none else [])]}
+        return either({"type": "array", "items": items}, items)
 
     def say(self, value: Value) -> str:
         return ", ".join(sorted(_words(value))) or self.none or "none"
@@ -445,11 +558,19 @@ class Roster(Kind):
             return frozenset(raw)
         return Count(self.unit, self.low, self.high, more_is_stricter=False).parse(raw)
 
-    def load(self, raw: object) -> Value:
-        return frozenset(map(str, raw)) if isinstance(raw, list) else super().load(raw)
+    def _load(self, raw: object) -> Value:
+        return frozenset(map(str, raw)) if isinstance(raw, list) else super()._load(raw)
 
-    def dump(self, value: Value) -> object:
-        return sorted(value) if isinstance(value, frozenset) else value
+    def dump(self, value: Value) -> ValueData:
+        return (
+            {"names": sorted(value)} if isinstance(value, frozenset) else {"number": _number(value), "unit": self.unit}
+        )
+
+    def schema(self) -> JsonSchema:
+        return either(exactly(names=NAMES), exactly(number={"type": "integer"}, unit={"const": self.unit}))
+
+    def written_schema(self) -> JsonSchema:
+        return {"type": "integer", "minimum": self.low, "maximum": self.high}
 
     def say(self, value: Value) -> str:
         if isinstance(value, frozenset):
@@ -501,6 +622,10 @@ def _words(value: Value) -> frozenset[str]:
 def _span(value: Value) -> timedelta:
     assert isinstance(value, timedelta)
     return value
+
+
+def _word_schemas(words: Mapping[str, float]) -> list[JsonSchema]:
+    return [exactly(word={"enum": list(words)})] if words else []
 
 
 def _with_words(text: str, words: Mapping[str, float]) -> str:

@@ -1,15 +1,18 @@
 """Accounts and rules of a machine as sheets."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
-from verrou.core.model import Account, Builtin, PasswordState, Posture, Reading, Role, Status, counted, name_list
-from verrou.core.model.access import gets_in, needs_a_look, role_of, states_of, useful_hint, ways_in
+from verrou.core.model import Account, Builtin, PasswordState, Posture, Reading, Role, Status, counted, joined
+from verrou.core.model.access import gets_in, needs_a_look, role_of, ways_in
 from verrou.core.model.acting import say_act
 from verrou.core.model.ageing import expired, password_ages
+from verrou.core.model.states import State, states_of, useful_hint
 from verrou.core.model.ways import Way
 from verrou.core.rules import Rule, reading_of, value_now
+from verrou.core.rules.population import administrators
 from verrou.machines import where_kept
 from verrou.reports.groups import gives
+from verrou.reports.reading_words import reading_says
 from verrou.reports.sheets import BAD, DOUBTFUL, Sheet, columns_of, shown
 
 MOST_IN_TEXT = 200
@@ -38,7 +41,7 @@ def accounts_sheet(
                 "mark": "!" if worry else "",
                 "account": account.name,
                 "role": str(role_of(account, posture)),
-                "state": states or ["enabled" if account.may_sign_in else "cannot sign in"],
+                "state": list(states.values()) or ["enabled" if account.may_sign_in else "cannot sign in"],
                 "last_sign_in": last_sign_in(account, posture, "%Y-%m-%d"),
                 "password_age": _password_age(account, posture),
                 "ways_in": [str(way) for way in ways_in(account, posture)] or ["none"],
@@ -105,10 +108,11 @@ def _worry(account: Account, posture: Posture) -> bool:
     plumbing_gets_in = role in (Role.SERVICE, Role.SYSTEM) and gets_in(account, posture)
     doubled = account.builtin is None and len(posture.by_identity[account.identity]) > 1
     ended = expired(account, posture, posture.machine.now.date()) and account.enabled
-    hinted = account.enabled and "hint" in states
+    hinted = account.enabled and State.HINT in states
     watched = role is Role.GUEST and set(ways_in(account, posture)) <= {Way.CONSOLE}
-    acts = "still acts" in states or any(act.opens for act in account.acts)
-    return ("blank password" in states and not watched) or plumbing_gets_in or doubled or ended or hinted or acts
+    acts = bool(states.keys() & {State.STILL_ACTS, State.KEY_OPENS_OTHERS})
+    blank = State.BLANK in states and not watched
+    return blank or plumbing_gets_in or doubled or ended or hinted or acts
 
 
 def _shipped(account: Account) -> str:
@@ -118,20 +122,18 @@ def _shipped(account: Account) -> str:
     return f"built in, was {account.shipped_name}" if renamed else "built in"
 
 
-def rules_sheet(posture: Posture, rules: Iterable[Rule], *, weak: bool = False) -> Sheet:
-    """Each rule with its value, what decided it, and when a change holds. ``weak``: these rules are weaker than asked,
-    as far as they act at all."""
+def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Sheet:
+    """Each rule with its value, what decided it, and when a change holds."""
     rows, styles = [], {}
     for number, rule in enumerate(rules):
         reading = reading_of(rule, posture)
         if reading.status is not Status.READ or not reading.in_force:
             styles[number] = DOUBTFUL
-        elif weak:
-            styles[number] = BAD
         rows.append(
             {
                 "rule": rule.id,
                 "value": value_now(rule, reading),
+                "says": reading_says(rule, reading),
                 "decided_by": decided_by(reading),
                 "overruled": [str(source) for source in reading.overruled],
                 "takes_effect": str(rule.takes_effect),
@@ -143,14 +145,35 @@ def rules_sheet(posture: Posture, rules: Iterable[Rule], *, weak: bool = False) 
         ("rule", "rule"),
         ("takes_effect", "takes effect"),
         ("value", "is"),
+        ("says", "says"),
         ("decided_by", "decided by"),
         ("overruled", "overruled"),
         ("status", "status"),
         ("in_force", "in force"),
         whole=("rule", "takes_effect"),
-        hidden=("decided_by", "overruled", "status", "in_force"),
+        hidden=("says", "decided_by", "overruled", "status", "in_force"),
         under={"value": "decided_by"},
     )
+    return Sheet("rules", columns, tuple(rows), styles)
+
+
+def rule_sentences(posture: Posture, rules: Iterable[Rule], weak: Mapping[Rule, Sequence[str]]) -> Sheet:
+    """Each rule in a sentence, with what decided it, and its id; ``weak`` ones are marked, and tell who falls short."""
+    rows, styles = [], {}
+    for number, rule in enumerate(rules):
+        reading = reading_of(rule, posture)
+        who = rule.say_who(weak.get(rule, ()))
+        if rule in weak:
+            styles[number] = BAD if reading.status is Status.READ and reading.in_force else DOUBTFUL
+        rows.append(
+            {
+                "mark": "!" if rule in weak else "",
+                "says": who or reading_says(rule, reading),
+                "rule": rule.id,
+                "by": "" if who else decided_by(reading),
+            }
+        )
+    columns = columns_of(("mark", ""), ("says", ""), ("rule", ""), whole=("mark", "rule"), under={"says": "by"})
     return Sheet("rules", columns, tuple(rows), styles)
 
 
@@ -166,18 +189,14 @@ def decided_by(reading: Reading) -> str:
 
 
 def summary_lines(posture: Posture) -> list[str]:
-    """The machine in three lines: what it is, how many accounts of each role, what is broken."""
+    """The machine in two lines: what it is; how many can get in, and who administers."""
     facts = posture.machine
-    roles = [role_of(account, posture) for account in posture.accounts]
-    counts = ", ".join(f"{role} {roles.count(role)}" for role in Role if role in roles)
-    gates = [group for group in posture.groups if group.grants and group.members]
-    given = "; ".join(
-        f"{group.name} gives {', '.join(group.grants)} to {name_list(list(group.members))}" for group in gates
-    )
+    inside = sum(gets_in(account, posture) for account in posture.accounts)
+    names = [account.name for account in administrators(posture)]
+    who = f"{shown(joined(names))} administer{'s' if len(names) == 1 else ''}" if names else "nobody administers"
     return [
         f"{shown(facts.name)}: {shown(facts.system)}, {facts.now:%Y-%m-%d %H:%M}",
-        f"{len(roles)} accounts: {counts}",
-        *([shown(given)] if given else []),
+        f"{inside} of {counted(len(posture.accounts), 'account')} can get in; {who}",
     ]
 
 
@@ -210,7 +229,7 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         ("amounts to", str(role_of(account, posture))),
         ("given by", "; ".join(given)),
         ("disabled", where_kept("builtin.admin_enabled")[posture.machine.kind] if shut else ""),
-        ("stands out", ", ".join(states_of(account, posture)) or "nothing"),
+        ("stands out", ", ".join(states_of(account, posture).values()) or "nothing"),
         (
             "ways in",
             (", ".join(ways_in(account, posture)) or "none") + (", but not while it is locked" if locked else ""),
@@ -235,4 +254,5 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
 
 def folded_line(folded: int) -> str:
     """What a list says of the accounts it leaves out."""
-    return f"Folded away: {folded} of the system's own that cannot sign in; --all shows them."
+    shows = "it" if folded == 1 else "them"
+    return f"Hidden: {counted(folded, 'system account')} that cannot sign in; --all shows {shows}."

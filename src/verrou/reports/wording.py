@@ -1,67 +1,80 @@
-"""What a finding says, in words: what is and what should be are typed until here."""
+"""What a finding says, in sentences: what is and what should be are typed until here."""
 
-from collections.abc import Callable, Mapping
 from typing import Any
 
-from verrou.core.audit import Finding
-from verrou.core.model import PasswordState, name_list
+from verrou.core.audit import Finding, Verdict, about
+from verrou.core.desired import AtLeast
+from verrou.core.model import PasswordState, Role, joined
 from verrou.core.plan.gaps import Fact, Gap
-from verrou.core.rules import value_now
-
-_YES_NO: Mapping[Fact, tuple[str, str]] = {
-    Fact.ENABLED: ("enabled", "disabled"),
-    Fact.FIXED: ("password fixed", "password not fixed"),
-}
+from verrou.core.rules import sentence
+from verrou.reports.reading_words import reading_says
 
 
-def _said(gap: Gap, value: Any, words: str) -> str:
+def finding_says(finding: Finding) -> str:
+    """What is and, where that falls short, what is asked for."""
+    demand = finding.demand
+    if demand is None:
+        return "; ".join(map(_gap_says, finding.gaps)) or f"{finding.title} is as listed"
+    rule = demand.rule
+    short = finding.verdict in (Verdict.SHORT, Verdict.WAIVED)
+    said = rule.say_who(about(finding.gaps)) if short else ""
+    if not said and finding.reading is not None:
+        said = reading_says(rule, finding.reading)
+    elif not said:
+        said = rule.say(demand.desired.target(rule, None))
+    if not short:
+        return said
+    return f"{said}; {wanted_says(finding)}"
+
+
+def wanted_says(finding: Finding) -> str:
+    """What is asked for, in words that follow a semicolon."""
+    assert finding.demand is not None
+    rule, desired = finding.demand.rule, finding.demand.desired
+    if rule.asks and isinstance(desired, AtLeast):
+        return sentence(rule.asks, rule.kind, desired.value)
+    return f"asked for: {desired.say(rule)}"
+
+
+def _gap_says(gap: Gap) -> str:
+    """What differs about an account or a group that the baseline lists."""
+    who, now, wanted = gap.who, gap.is_now, gap.wanted
     match gap.fact:
         case Fact.THERE:
-            return "there" if value is True else str(value)
-        case Fact.ENABLED | Fact.FIXED:
-            return _YES_NO[gap.fact][0 if value else 1]
+            return (
+                f"there is no group {who}"
+                if wanted is True
+                else f"there is no account {who}, and there should be {_ROLE[wanted]}"
+            )
+        case Fact.ROLE:
+            return f"{who} is {_ROLE[now]} and should be {_ROLE[wanted]}"
+        case Fact.ENABLED:
+            return f"{who} is {_OPEN[now]} and should be {_OPEN[wanted]}"
+        case Fact.FIXED:
+            return f"the password of {who} is {_FIXED[now]} and should be {_FIXED[wanted]}"
         case Fact.PASSWORD:
-            return "blank password" if value is PasswordState.BLANK else "a password"
+            return f"{who} has {_PASSWORD[now]} and should have {_PASSWORD[wanted]}"
         case Fact.ENDS:
-            return f"ends {value}" if value else "no end"
+            return f"{who} {f'ends on {now}' if now else 'has no end'} and should end by {wanted}"
         case Fact.WAYS:
-            return f"gets in by {', '.join(value)}" if value else "gets in by no way"
+            return f"{who} gets in by {_ways(now)} and should get in by {_ways(wanted)} alone"
         case Fact.MEMBERS:
-            return words.format(value) if value else ""
+            return f"{wanted} is missing from group {who}" if wanted else f"{now} is in group {who} and should not be"
         case _:
-            return "" if value is None else str(value)
+            return f"{who}: {now} and should be {wanted}"
 
 
-def _of_declared(finding: Finding, which: Callable[[Gap], str]) -> str:
-    return ", ".join(dict.fromkeys(filter(None, map(which, finding.gaps))))
+_ROLE = {
+    Role.ADMINISTRATOR: "an administrator",
+    Role.STANDARD: "a standard user",
+    Role.GUEST: "a guest",
+    Role.SERVICE: "an account of a service",
+    Role.SYSTEM: "an account of the system",
+}
+_OPEN = {True: "enabled", False: "disabled"}
+_FIXED = {True: "fixed", False: "its own to change"}
+_PASSWORD = {PasswordState.BLANK: "a blank password", PasswordState.SET: "a password", PasswordState.NONE: "none"}
 
 
-def found_words(finding: Finding) -> str:
-    """What is."""
-    demand = finding.demand
-    if demand is None:
-        if any(gap.fact is Fact.THERE for gap in finding.gaps):
-            return f"no such {finding.subject.partition('.')[0].removesuffix('s')}"
-        return _of_declared(finding, lambda gap: _said(gap, gap.is_now, "with {}") or _missing(gap)) or "as listed"
-    if demand.rule.derived is not None and demand.rule.derived.compares:
-        return name_list([gap.who for gap in finding.gaps]) or "none"
-    assert finding.reading is not None
-    return value_now(demand.rule, finding.reading)
-
-
-def _missing(gap: Gap) -> str:
-    return f"without {gap.wanted}" if gap.fact is Fact.MEMBERS else ""
-
-
-def wanted_words(finding: Finding) -> str:
-    """What should be."""
-    demand = finding.demand
-    if demand is None:
-        return _of_declared(finding, lambda gap: _said(gap, gap.wanted, "with {}") or _too_many(gap)) or "as listed"
-    if demand.rule.derived is not None and demand.rule.derived.compares:
-        return "none enabled" if demand.desired.target(demand.rule, None) != "leave" else "anything goes"
-    return demand.desired.say(demand.rule)
-
-
-def _too_many(gap: Gap) -> str:
-    return f"without {gap.is_now}" if gap.fact is Fact.MEMBERS else ""
+def _ways(ways: Any) -> str:
+    return joined([str(way) for way in ways]) or "no way"

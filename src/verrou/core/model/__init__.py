@@ -1,6 +1,7 @@
 """What a machine is now: the facts that it keeps. What follows from them is derived in the modules beside this one."""
 
 from verrou.core.model.facts import (
+    ACCOUNTS,
     Account,
     Act,
     ActKind,
@@ -28,11 +29,13 @@ from verrou.core.model.posture import (
 )
 from verrou.core.model.words import (
     counted,
+    joined,
     name_list,
     say_size,
 )
 
 __all__ = [
+    "ACCOUNTS",
     "Account",
     "Act",
     "ActKind",
@@ -54,6 +57,7 @@ __all__ = [
     "Status",
     "absent",
     "counted",
+    "joined",
     "name_list",
     "say_size",
     "shipped_default",

@@ -2,9 +2,8 @@
 
 from datetime import date
 
-from verrou.core.model import Account, Builtin, Grant, Group, Origin, PasswordState, Posture, Role, Status, counted
-from verrou.core.model.acting import goes_on
-from verrou.core.model.ageing import barred_by_age, closed_from, expired, must_change, password_ages
+from verrou.core.model import Account, Builtin, Grant, Group, Origin, PasswordState, Posture, Role, Status
+from verrou.core.model.ageing import barred_by_age, expired
 from verrou.core.model.ways import Gate, Way
 
 
@@ -126,66 +125,6 @@ def usable_administrator(account: Account, posture: Posture, on: date | None = N
         and not barred(account, posture)
         and all(gate.lets_through(account) for gate in posture.gates if gate.way is Way.CONSOLE)
     )
-
-
-def states_of(account: Account, posture: Posture) -> list[str]:
-    """What is out of the ordinary about an account, the gravest first, in words for a table."""
-    now = posture.machine.now
-    states = []
-    twin = next((other for other in posture.by_identity[account.identity] if other is not account), None)
-    if twin is not None:
-        states.append(f"same identity as {twin.name}")
-    if account.password is PasswordState.BLANK and account.enabled:
-        states.append("blank password")
-    if not is_person(account) and gets_in(account, posture):
-        states.append("can sign in")
-    if not account.enabled:
-        states.append("disabled")
-    elif account.password is PasswordState.NONE and is_person(account):
-        states.append("no password")
-    if expired(account, posture, now.date()):
-        states.append(f"ended {closed_from(account, posture)}")
-    elif account.ends is not None and account.enabled:
-        states.append(f"ends {account.ends}")
-    if account.locked_until is not None and account.locked_until > now:
-        until = account.locked_until
-        states.append("locked until unlocked" if until.year == 9999 else f"locked until {until:%H:%M}")
-    if must_change(account, posture, now.date()):
-        states.append("new password due")
-    if account.cannot_change:
-        states.append("password fixed")
-    if not password_ages(account, posture) and account.enabled and account.password is PasswordState.SET:
-        states.append("password does not age")
-    if account.hint and useful_hint(account.hint):
-        states.append("hint")
-    if account.recovery_questions:
-        states.append("recovery questions")
-    if account.outside_identity:
-        states.append("tied to an outside identity")
-    if account.may_run:
-        states.append(f"may run {counted(len(account.may_run), 'command')} as root")
-    if account.elevation_asks == "none" and account.identity != "0":
-        states.append("elevates without a password")
-    if account.keys:
-        states.append("has a key" if account.keys == 1 else f"has {account.keys} keys")
-    states += [f"its key opens {name}" for name in dict.fromkeys(act.opens for act in account.acts if act.opens)]
-    if is_person(account) and not gets_in(account, posture) and goes_on(account):
-        states.append("still acts")
-    if account.wrong_tries:
-        states.append(f"{account.wrong_tries} wrong tries")
-    if account.sessions:
-        states.append("signed in now")
-    return states
-
-
-SAYS_NOTHING = ("none", "no hint", "nothing", "not given", "n/a")
-"""Hints that give nothing away, in the words people use to get past a field that must be filled in."""
-
-
-def useful_hint(hint: str) -> bool:
-    """Whether a hint may tell somebody something: anything but an empty one, signs, and :data:`SAYS_NOTHING`."""
-    said = hint.strip().strip(".!-").casefold()
-    return any(c.isalnum() for c in said) and said not in SAYS_NOTHING
 
 
 def needs_a_look(account: Account, posture: Posture) -> bool:

@@ -98,6 +98,10 @@ class Source:
         return f"{self.where} ({self.text})" if self.text else self.where
 
 
+ACCOUNTS = "accounts"
+"""The place of what is read off the accounts."""
+
+
 def shipped_default(text: str = "") -> Source:
     """The source of what no file says: what the program itself takes then."""
     return Source("shipped default", text=text)

@@ -1,5 +1,7 @@
 """Numbers, sizes and lists of names, in words for a line."""
 
+from collections.abc import Sequence
+
 
 def counted(number: int, noun: str) -> str:
     """``1 file``, ``2 files``."""
@@ -12,6 +14,13 @@ def say_size(size: int) -> str:
         if size >= one:
             return f"{size / one:.1f} {unit}"
     return counted(size, "byte")
+
+
+def joined(names: Sequence[str], most: int = 6) -> str:
+    """Names within a sentence: ``ana``, ``ana and bors``, ``ana, bors and tern``."""
+    if len(names) > most:
+        return f"{', '.join(names[:most])} and {len(names) - most} more"
+    return " and ".join(filter(None, (", ".join(names[:-1]), names[-1]))) if names else ""
 
 
 def name_list(names: list[str], most: int = 4) -> str:

@@ -6,7 +6,7 @@ from functools import cache
 from verrou.core.model import Posture, Reading, Status, absent
 from verrou.core.plan.steps import Setting
 from verrou.core.rules import builtin, lockout, password, population
-from verrou.core.rules.declaration import Agreement, Rule, Severity
+from verrou.core.rules.declaration import Agreement, Rule, Severity, sentence
 from verrou.core.values import Value
 
 __all__ = [
@@ -17,6 +17,7 @@ __all__ = [
     "agreements",
     "disagreements",
     "reading_of",
+    "sentence",
     "set_together",
     "set_together_with",
     "setting",

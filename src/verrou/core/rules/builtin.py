@@ -63,6 +63,8 @@ RULES = (
     Rule(
         id="builtin.admin_enabled",
         title="the built-in administrator can be used",
+        says={True: "the built-in administrator can be used", False: "the built-in administrator cannot be used"},
+        asks={True: "it should be enabled", False: "it should be disabled"},
         kind=YesNo(stricter=False),
         severity=Severity.SERIOUS,
         why_severe="everybody knows that it exists, it can do everything, and nobody can tell who used it",
@@ -76,6 +78,8 @@ RULES = (
     Rule(
         id="builtin.guest_enabled",
         title="the built-in guest can be used",
+        says={True: "the built-in guest can be used", False: "the built-in guest cannot be used"},
+        asks={True: "it should be enabled", False: "it should be disabled"},
         kind=YesNo(stricter=False),
         severity=Severity.SERIOUS,
         why_severe="it lets in people nobody has named",
@@ -89,6 +93,7 @@ RULES = (
     Rule(
         id="builtin.admin_name",
         title="name of the built-in administrator",
+        says="the built-in administrator is called {}",
         kind=Name(),
         severity=Severity.SLIGHT,
         why_severe="a known name saves a guesser half the work; the identity can still be looked up",
@@ -102,6 +107,7 @@ RULES = (
     Rule(
         id="builtin.guest_name",
         title="name of the built-in guest",
+        says="the built-in guest is called {}",
         kind=Name(),
         severity=Severity.SLIGHT,
         why_severe="it matters only while the guest is enabled",

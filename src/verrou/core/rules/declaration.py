@@ -1,11 +1,11 @@
 """What the declaration of a rule holds. Everything else about a rule follows from it."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from enum import StrEnum
 
 from attrs import frozen
 
-from verrou.core.model import Effect, Posture, Reading
+from verrou.core.model import Effect, Posture, Reading, joined
 from verrou.core.plan.gaps import Gap
 from verrou.core.values import Kind, Value
 
@@ -44,6 +44,17 @@ class Agreement:
         }[self.relation]
 
 
+Sentences = str | Mapping[Value | None, str]
+"""A sentence with ``{}`` for a value, or one for each value that needs its own; None stands for all others."""
+
+
+def sentence(sentences: Sentences, kind: Kind, value: Value) -> str:
+    """What is said of a value."""
+    if isinstance(sentences, str):
+        return sentences.format(kind.say(value))
+    return sentences.get(value, sentences.get(None, "{}")).format(kind.say(value))
+
+
 GapsOf = Callable[[Posture, Value, frozenset[str]], Iterator[Gap]]
 """From a machine, the value that is wanted and the accounts that the baseline lists: who falls short, and what closes
 it."""
@@ -62,23 +73,39 @@ class OffTheAccounts:
 class Rule:
     """One rule of the catalogue.
 
-    ``controls`` are NIST SP 800-53 Rev. 5 controls it serves. ``derived``: no machine keeps the rule as such, it is
-    read off the accounts. ``gaps``: which accounts fall short, and how each gap is closed, beside what setting the rule
-    does. ``set_with`` names rules that a machine may change by itself when this one is set."""
+    ``says`` is what a value comes to, in a sentence; ``says_who`` the same of accounts that fall short, with ``{who}``,
+    ``{are}``, ``{have}`` and ``{s}`` for a verb; ``asks`` is what a plain wanted value asks for, where "asked for:" and
+    the value do not say it. ``controls`` are NIST SP 800-53 Rev. 5 controls that it serves. ``derived``: no machine
+    keeps the rule as such, it is read off the accounts. ``gaps``: which accounts fall short, and how each gap is
+    closed, beside what setting the rule does. ``set_with`` names rules that a machine may change by itself when this
+    one is set."""
 
     id: str
     title: str
+    says: Sentences
     kind: Kind
     severity: Severity
     why_severe: str
     takes_effect: Effect
     protects: str
     costs: str
+    asks: Sentences = ""
+    says_who: str = ""
     controls: tuple[str, ...] = ()
     agreements: tuple[Agreement, ...] = ()
     set_with: tuple[str, ...] = ()
     derived: OffTheAccounts | None = None
     gaps: GapsOf | None = None
+
+    def say(self, value: Value) -> str:
+        """What a value comes to, in a sentence."""
+        return sentence(self.says, self.kind, value)
+
+    def say_who(self, names: Sequence[str]) -> str:
+        """What falls short about these accounts, in a sentence; nothing where the rule has no such words."""
+        one = len(names) == 1
+        words = {"are": "is" if one else "are", "have": "has" if one else "have", "s": "s" if one else ""}
+        return self.says_who.format(who=joined(names), **words) if names else ""
 
     @property
     def family(self) -> str:

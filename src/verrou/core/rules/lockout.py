@@ -10,6 +10,7 @@ RULES = (
     Rule(
         id="lockout.after",
         title="wrong tries before an account locks",
+        says={"never": "wrong passwords never lock an account", None: "an account locks after {}"},
         kind=Count("wrong tries", 1, 1000, more_is_stricter=False, words={"never": math.inf}),
         severity=Severity.GRAVE,
         why_severe="without it a password can be guessed for as long as somebody has the keyboard",
@@ -23,6 +24,7 @@ RULES = (
     Rule(
         id="lockout.lasts",
         title="how long a lock lasts",
+        says={"until-unlocked": "a lock lasts until an administrator lifts it", None: "a lock lasts {}"},
         kind=Span("minute", 1, 365 * 24 * 60, more_is_stricter=True, words={"until-unlocked": math.inf}),
         severity=Severity.SERIOUS,
         why_severe="a short lock only slows guessing down",
@@ -36,6 +38,7 @@ RULES = (
     Rule(
         id="lockout.forget_after",
         title="when wrong tries are forgotten",
+        says="wrong tries are forgotten after {}",
         kind=Span("minute", 1, 365 * 24 * 60, more_is_stricter=True),
         severity=Severity.SLIGHT,
         why_severe="a short memory lets somebody guess slowly without ever being locked out",
@@ -47,6 +50,8 @@ RULES = (
     Rule(
         id="lockout.exempts",
         title="who never locks",
+        says={"built-in": "the built-in administrator never locks", "nobody": "every account locks"},
+        asks={"nobody": "it should lock too", "built-in": "it may be left out"},
         kind=Choice(("built-in", "nobody")),
         severity=Severity.SLIGHT,
         why_severe="the one account everybody can name is otherwise free to guess at",

@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Iterator
+from datetime import timedelta
 
 from verrou.core.model import Effect, Posture
 from verrou.core.model.ways import Way
@@ -23,6 +24,7 @@ RULES = (
     Rule(
         id="password.min_length",
         title="length of a password",
+        says="passwords of {} are enough",
         kind=Count("characters", 0, 256, more_is_stricter=True),
         severity=Severity.GRAVE,
         why_severe="length is what makes guessing long; everything else adds little to a short password",
@@ -34,6 +36,11 @@ RULES = (
     Rule(
         id="password.classes",
         title="kinds of character (lower, upper, digit, symbol) in a password",
+        says={
+            0: "passwords of one kind of character are enough",
+            1: "passwords of one kind of character are enough",
+            None: "passwords of {} of character are enough",
+        },
         kind=Count("kinds", 0, 4, more_is_stricter=True),
         severity=Severity.SLIGHT,
         why_severe="length matters more; kinds of character keep out the plainest words",
@@ -46,6 +53,11 @@ RULES = (
     Rule(
         id="password.remember",
         title="earlier passwords that may not come again",
+        says={
+            0: "the old password may come again at once",
+            1: "the last password may not come again",
+            None: "the last {} may not come again",
+        },
         kind=Count("passwords", 0, 400, more_is_stricter=True),
         severity=Severity.SLIGHT,
         why_severe="it only matters where passwords must be changed",
@@ -57,6 +69,7 @@ RULES = (
     Rule(
         id="password.max_age",
         title="when a password must be changed",
+        says={"never": "passwords never have to be changed", None: "passwords have to be changed after {}"},
         kind=Span("day", 1, 3650, more_is_stricter=False, words={"never": math.inf}),
         severity=Severity.SLIGHT,
         why_severe="a password that was seen or shared stays good until it is changed",
@@ -69,6 +82,7 @@ RULES = (
     Rule(
         id="password.min_age",
         title="how soon a password may be changed again",
+        says={timedelta(): "a password may be changed again at once", None: "a password may be changed again after {}"},
         kind=Span("day", 0, 3650, more_is_stricter=True),
         severity=Severity.SLIGHT,
         why_severe="it only guards the memory of earlier passwords",
@@ -80,6 +94,10 @@ RULES = (
     Rule(
         id="password.warn_before",
         title="warning before a password ends",
+        says={
+            timedelta(): "nobody is warned before a password ends",
+            None: "people are warned {} before a password ends",
+        },
         kind=Span("day", 0, 99, more_is_stricter=True),
         severity=Severity.SLIGHT,
         why_severe="without a warning people meet the change when they have no time for it",
@@ -92,6 +110,11 @@ RULES = (
     Rule(
         id="password.may_contain_name",
         title="a password may contain the account's name",
+        says={
+            True: "a password may contain the account's name",
+            False: "a password may not contain the account's name",
+        },
+        asks={False: "it should not", True: "it may"},
         kind=YesNo(stricter=False),
         severity=Severity.SERIOUS,
         why_severe="the account's name is the first thing anybody tries",
@@ -103,6 +126,11 @@ RULES = (
     Rule(
         id="password.dictionary",
         title="passwords are looked up in a dictionary",
+        says={
+            "unchecked": "words of the dictionary are taken as passwords",
+            "checked": "passwords are looked up in a dictionary",
+        },
+        asks={"checked": "they should be refused", "unchecked": "they may be"},
         kind=Choice(("unchecked", "checked")),
         severity=Severity.SERIOUS,
         why_severe="common words and patterns are tried first",
@@ -114,6 +142,7 @@ RULES = (
     Rule(
         id="password.storage",
         title="how passwords are stored",
+        says="passwords are stored as {}",
         kind=NameSet(("yescrypt", "gost-yescrypt", "scrypt", "bcrypt", "sha512", "sha256", "pbkdf2")),
         severity=Severity.GRAVE,
         why_severe="a weak or reversible form gives the password to whoever reads the disk",
@@ -126,6 +155,7 @@ RULES = (
     Rule(
         id="password.blank_ways",
         title="ways by which a blank password is good",
+        says={frozenset(): "a blank password opens no way in", None: "a blank password gets in by {}"},
         kind=NameSet(tuple(map(str, Way)), none="none"),
         severity=Severity.GRAVE,
         why_severe="where a blank password is good from afar, everybody on the network can get in as that account",

@@ -7,6 +7,7 @@ from datetime import date, timedelta
 from typing import TypeAlias
 
 from verrou.core.model import (
+    ACCOUNTS,
     Account,
     Builtin,
     Detail,
@@ -18,11 +19,13 @@ from verrou.core.model import (
     Role,
     Source,
     absent,
+    joined,
     name_list,
     unreadable,
 )
-from verrou.core.model.access import administers, is_person, role_of, useful_hint
+from verrou.core.model.access import administers, is_person, role_of
 from verrou.core.model.ageing import expired, left_out, password_ages
+from verrou.core.model.states import useful_hint
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.plan.steps import SetDetails, SetEnabled, SetEnd, SetFlags, Step
 from verrou.core.rules.declaration import GapsOf, OffTheAccounts, Rule, Severity
@@ -32,7 +35,7 @@ Find: TypeAlias = Callable[[Posture], list[Account]]
 
 
 def _off_the_accounts(value: Value, names: list[str], none: str) -> Reading:
-    return Reading(value, source=Source("accounts", text=name_list(names) or none))
+    return Reading(value, source=Source(ACCOUNTS, text=name_list(names) or none))
 
 
 # Who administers
@@ -122,13 +125,13 @@ def _unending_passwords(posture: Posture, wanted: Value, listed: frozenset[str])
 def _duplicate_ids(posture: Posture) -> Reading:
     doubled = [[a.name for a in twins] for twins in posture.by_identity.values() if len(twins) > 1]
     said = "; ".join(f"{' and '.join(names)} are one" for names in doubled[:3])
-    return Reading("allowed" if doubled else "forbidden", source=Source("accounts", text=said or "no two are one"))
+    return Reading("allowed" if doubled else "forbidden", source=Source(ACCOUNTS, text=said or "no two are one"))
 
 
 def _doubled(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
     for twins in posture.by_identity.values():
         if len(twins) > 1:
-            names = " and ".join(account.name for account in twins)
+            names = joined([account.name for account in twins])
             advice = f"{names} are one; give all but one an identity of their own, or remove them"
             yield Gap(twins[0].name, Fact.IDENTITY, names, None, by_hand=advice)
 
@@ -187,12 +190,12 @@ def _unused_for(posture: Posture) -> Reading:
         return unreadable(f"nobody knows when {name_list(unknown)} was last used")
     days = {name: day for name, day in used.items() if day is not None}
     if not days:
-        return Reading(timedelta(), source=Source("accounts", text="nobody to ask of"))
+        return Reading(timedelta(), source=Source(ACCOUNTS, text="nobody to ask of"))
     longest = min(days, key=lambda name: days[name])
     idle = max(posture.machine.now.date() - days[longest], timedelta())
     used_once = posture.by_name[longest].last_sign_in is not None
     said = f"last signed in {days[longest]}" if used_once else f"not signed in since {days[longest]}"
-    return Reading(idle, source=Source("accounts", text=f"{longest}: {said}"))
+    return Reading(idle, source=Source(ACCOUNTS, text=f"{longest}: {said}"))
 
 
 def unused(posture: Posture, limit: timedelta) -> list[Account]:
@@ -225,14 +228,12 @@ def _temporary_until(posture: Posture) -> Reading:
     found = temporary(posture)
     endless = [a.name for a in found if a.ends is None]
     if endless:
-        return Reading("never", source=Source("accounts", text=f"{name_list(endless)}: no end"))
+        return Reading("never", source=Source(ACCOUNTS, text=f"{name_list(endless)}: no end"))
     ends = {a.name: a.ends for a in found if a.ends is not None}
     if not ends:
-        return Reading(timedelta(), source=Source("accounts", text="no guest and nobody with an end"))
+        return Reading(timedelta(), source=Source(ACCOUNTS, text="no guest and nobody with an end"))
     last = max(ends, key=lambda name: ends[name])
-    return Reading(
-        ends[last] - posture.machine.now.date(), source=Source("accounts", text=f"{last} until {ends[last]}")
-    )
+    return Reading(ends[last] - posture.machine.now.date(), source=Source(ACCOUNTS, text=f"{last} until {ends[last]}"))
 
 
 def _ending_late(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
@@ -297,6 +298,9 @@ RULES = (
     Rule(
         id="population.unlisted",
         title="accounts that the baseline does not list",
+        says="every enabled account is listed in the baseline",
+        asks="only listed accounts should be enabled",
+        says_who="{who} {are} enabled and not listed in the baseline",
         kind=Choice(("leave", "report", "disable")),
         severity=Severity.SERIOUS,
         why_severe="an account nobody asked for is a door nobody watches",
@@ -312,6 +316,7 @@ RULES = (
     Rule(
         id="population.administrators",
         title="who administers",
+        says="who administers: {}",
         kind=Roster("administrators", 1, 1000),
         severity=Severity.GRAVE,
         why_severe="with none nobody can mend the machine; with many nobody knows who did what",
@@ -325,6 +330,13 @@ RULES = (
     Rule(
         id="population.blank_passwords",
         title="who may have a blank password",
+        says={
+            "nobody": "nobody has a blank password",
+            "guests": "guests alone have a blank password",
+            "anybody": "not only guests have a blank password",
+        },
+        asks={"nobody": "nobody may", "guests": "only guests may", "anybody": "anybody may"},
+        says_who="{who} {have} a blank password",
         kind=Choice(("anybody", "guests", "nobody")),
         severity=Severity.GRAVE,
         why_severe="a blank password is no password",
@@ -338,6 +350,17 @@ RULES = (
     Rule(
         id="population.unending_passwords",
         title="who may keep a password for ever",
+        says={
+            "nobody": "every password ages",
+            "guests": "the passwords of guests alone do not age",
+            "anybody": "there are passwords that do not age",
+        },
+        asks={
+            "nobody": "every password should",
+            "guests": "only those of guests may be left out",
+            "anybody": "any may be left out",
+        },
+        says_who="{who} {have} a password that does not age",
         kind=Choice(("anybody", "guests", "nobody")),
         severity=Severity.SERIOUS,
         why_severe="an account that is left out of the age of passwords keeps last season's password",
@@ -351,6 +374,12 @@ RULES = (
     Rule(
         id="population.duplicate_ids",
         title="two names for one identity",
+        says={
+            "allowed": "there are names that stand for one and the same account",
+            "forbidden": "each account has an identity of its own",
+        },
+        asks="each should have its own identity",
+        says_who="{who} are one and the same account",
         kind=Choice(("allowed", "forbidden")),
         severity=Severity.GRAVE,
         why_severe="what one of them does looks as if the other had done it, and a second root is easily overlooked",
@@ -364,6 +393,9 @@ RULES = (
     Rule(
         id="population.unused_for",
         title="longest time without a sign-in",
+        says="the account unused for longest was last used {} ago",
+        asks="asked for: {} without a sign-in",
+        says_who="nobody has signed in as {who} for too long",
         kind=Span("day", 1, 9999, more_is_stricter=False, words={"never": math.inf}),
         severity=Severity.SERIOUS,
         why_severe="nobody notices when an account that nobody uses is used by somebody else",
@@ -378,6 +410,12 @@ RULES = (
     Rule(
         id="population.temporary_until",
         title="how far away the end of guests and temporary accounts may be",
+        says={
+            "never": "a guest or temporary account has no end",
+            None: "the last guest or temporary account ends in {}",
+        },
+        asks="asked for: an end within {}",
+        says_who="{who} {have} no end, or one that is too late",
         kind=Span("day", 1, 9999, more_is_stricter=False, words={"never": math.inf}),
         severity=Severity.SERIOUS,
         why_severe="an account for a season that has no end stays for years",
@@ -391,6 +429,12 @@ RULES = (
     Rule(
         id="population.ended_accounts",
         title="accounts past their end",
+        says={
+            "left-open": "there are accounts past their end that nobody disabled",
+            "disabled": "no account past its end is left open",
+        },
+        asks="every ended account should be",
+        says_who="{who} {are} past the end and not disabled",
         kind=Choice(("left-open", "disabled")),
         severity=Severity.SLIGHT,
         why_severe="an account past its end lets nobody in, but one changed date opens it again",
@@ -404,6 +448,12 @@ RULES = (
     Rule(
         id="population.hints",
         title="hints that help to remember a password",
+        says={
+            "allowed": "there are password hints that tell something",
+            "forbidden": "no password hint tells anything",
+        },
+        asks="no hint should tell anything",
+        says_who="{who} {have} a password hint that tells something",
         kind=Choice(("allowed", "forbidden")),
         severity=Severity.SERIOUS,
         why_severe="everybody at the sign-in screen can read a hint, and many hints are the password",
@@ -417,6 +467,12 @@ RULES = (
     Rule(
         id="population.recovery_questions",
         title="questions whose answers open an account",
+        says={
+            "allowed": "there are accounts that open to whoever answers a few questions",
+            "forbidden": "no account opens to whoever answers a few questions",
+        },
+        asks="none should",
+        says_who="{who} open{s} to whoever answers a few questions",
         kind=Choice(("allowed", "forbidden")),
         severity=Severity.SERIOUS,
         why_severe="a birthplace or the name of a dog is easier to find out than any password",
@@ -430,6 +486,16 @@ RULES = (
     Rule(
         id="population.outside_identities",
         title="accounts tied to an identity that an outside service keeps",
+        says={
+            "allowed": "accounts may be tied to an outside identity",
+            "existing-only": "no further account may be tied to an outside identity",
+            "forbidden": "nobody gets in by an outside identity",
+        },
+        asks={
+            "existing-only": "no further one should be",
+            "forbidden": "nobody should get in so",
+            "allowed": "they may be",
+        },
         kind=Choice(("allowed", "existing-only", "forbidden")),
         severity=Severity.SERIOUS,
         why_severe="whoever takes over the outside identity takes over the account, and no rule of this machine holds "

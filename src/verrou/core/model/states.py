@@ -1,0 +1,110 @@
+"""What is out of the ordinary about an account: a word each, and the words that tell it."""
+
+from collections.abc import Mapping
+from enum import StrEnum
+
+from verrou.core.model.access import gets_in, is_person
+from verrou.core.model.acting import goes_on
+from verrou.core.model.ageing import closed_from, expired, must_change, password_ages
+from verrou.core.model.facts import Account, PasswordState
+from verrou.core.model.posture import Posture
+from verrou.core.model.words import counted, joined
+
+
+class State(StrEnum):
+    """Of an account, the gravest first."""
+
+    SAME_IDENTITY = "same-identity"
+    BLANK = "blank"
+    CAN_SIGN_IN = "can-sign-in"
+    DISABLED = "disabled"
+    NO_PASSWORD = "no-password"
+    ENDED = "ended"
+    ENDS = "ends"
+    LOCKED = "locked"
+    PASSWORD_DUE = "password-due"
+    FIXED = "fixed"
+    DOES_NOT_AGE = "does-not-age"
+    HINT = "hint"
+    QUESTIONS = "questions"
+    OUTSIDE = "outside"
+    SOME_COMMANDS = "some-commands"
+    WITHOUT_PASSWORD = "without-password"
+    KEY = "key"
+    KEY_OPENS_OTHERS = "key-opens-others"
+    STILL_ACTS = "still-acts"
+    WRONG_TRIES = "wrong-tries"
+    SIGNED_IN = "signed-in"
+
+
+def states_of(account: Account, posture: Posture) -> Mapping[State, str]:
+    """What is out of the ordinary about an account, the gravest first, each with its words for a table."""
+    found = {state: _words(state, account, posture) for state in State}
+    return {state: words for state, words in found.items() if words}
+
+
+def _words(state: State, account: Account, posture: Posture) -> str:
+    """How a state is told; nothing where the account is not in it."""
+    now = posture.machine.now
+    past_end = expired(account, posture, now.date())
+    match state:
+        case State.SAME_IDENTITY:
+            twin = next((other for other in posture.by_identity[account.identity] if other is not account), None)
+            return f"same identity as {twin.name}" if twin is not None else ""
+        case State.BLANK:
+            return "blank password" if account.password is PasswordState.BLANK and account.enabled else ""
+        case State.CAN_SIGN_IN:
+            return "can sign in" if not is_person(account) and gets_in(account, posture) else ""
+        case State.DISABLED:
+            return "" if account.enabled else "disabled"
+        case State.NO_PASSWORD:
+            without = account.enabled and account.password is PasswordState.NONE and is_person(account)
+            return "no password" if without else ""
+        case State.ENDED:
+            return f"ended {closed_from(account, posture)}" if past_end else ""
+        case State.ENDS:
+            return f"ends {account.ends}" if account.ends is not None and account.enabled and not past_end else ""
+        case State.LOCKED:
+            until = account.locked_until
+            if until is None or until <= now:
+                return ""
+            return "locked until unlocked" if until.year == 9999 else f"locked until {until:%H:%M}"
+        case State.PASSWORD_DUE:
+            return "new password due" if must_change(account, posture, now.date()) else ""
+        case State.FIXED:
+            return "password fixed" if account.cannot_change else ""
+        case State.DOES_NOT_AGE:
+            set_and_open = account.enabled and account.password is PasswordState.SET
+            return "password does not age" if set_and_open and not password_ages(account, posture) else ""
+        case State.HINT:
+            return "hint" if account.hint and useful_hint(account.hint) else ""
+        case State.QUESTIONS:
+            return "recovery questions" if account.recovery_questions else ""
+        case State.OUTSIDE:
+            return "tied to an outside identity" if account.outside_identity else ""
+        case State.SOME_COMMANDS:
+            return f"may run {counted(len(account.may_run), 'command')} as root" if account.may_run else ""
+        case State.WITHOUT_PASSWORD:
+            free = account.elevation_asks == "none" and account.identity != "0"
+            return "elevates without a password" if free else ""
+        case State.KEY:
+            return "has a key" if account.keys == 1 else f"has {account.keys} keys" if account.keys else ""
+        case State.KEY_OPENS_OTHERS:
+            opened = list(dict.fromkeys(act.opens for act in account.acts if act.opens))
+            return f"its key opens {joined(opened)}" if opened else ""
+        case State.STILL_ACTS:
+            return "still acts" if is_person(account) and not gets_in(account, posture) and goes_on(account) else ""
+        case State.WRONG_TRIES:
+            return f"{account.wrong_tries} wrong tries" if account.wrong_tries else ""
+        case State.SIGNED_IN:
+            return "signed in now" if account.sessions else ""
+
+
+SAYS_NOTHING = ("none", "no hint", "nothing", "not given", "n/a")
+"""Hints that give nothing away, in the words people use to get past a field that must be filled in."""
+
+
+def useful_hint(hint: str) -> bool:
+    """Whether a hint may tell somebody something: anything but an empty one, signs, and :data:`SAYS_NOTHING`."""
+    said = hint.strip().strip(".!-").casefold()
+    return any(c.isalnum() for c in said) and said not in SAYS_NOTHING
