@@ -20,14 +20,15 @@ def baseline() -> None:
 @format_option
 def list_baselines(style: str) -> None:
     """The baselines that ship."""
+    from verrou.reports.baselines import BaselineLine
     from verrou.reports.sheets import Sheet, columns_of, console, print_sheet
 
-    rows = []
+    rows: list[BaselineLine] = []
     for name in shipped_baselines():
         loaded = load_baseline(name)
         rows.append({"baseline": name, "title": loaded.title, "rules": len(loaded.demands)})
     columns = columns_of(("baseline", "baseline"), ("title", "title"), ("rules", "rules"), whole=("baseline",))
-    sheet = Sheet("baselines", columns, tuple(rows))
+    sheet = Sheet("baselines", columns, tuple(dict(row) for row in rows))
     print_facts(style, sheet, rows, lambda: print_sheet(console(), sheet))
 
 
@@ -36,42 +37,19 @@ def list_baselines(style: str) -> None:
 @format_option
 def show(name: str, style: str) -> None:
     """Everything a baseline asks for, what it builds on included, with the reason and the place of each."""
-    from verrou.reports.sheets import Sheet, columns_of, console, print_sheet, shown
+    from verrou.reports.baselines import baseline_data, baseline_sheet
+    from verrou.reports.sheets import console, print_sheet, shown
 
-    loaded = load_baseline(name)
-    rows = [
-        {"subject": d.rule.id, "wanted": d.desired.say(d.rule), "because": d.because, "from": str(d.mark)}
-        for d in loaded.demands.values()
-    ]
-    rows += [
-        {"subject": f"accounts.{a.name}", "wanted": a.role.value, "because": a.because, "from": str(a.mark)}
-        for a in loaded.accounts.values()
-    ]
-    rows += [
-        {"subject": f"groups.{g.name}", "wanted": ", ".join(g.members), "because": g.because, "from": str(g.mark)}
-        for g in loaded.groups.values()
-    ]
-    rows += [
-        {
-            "subject": w.rule,
-            "wanted": f"waived{f' on {w.machine}' if w.machine else ''} until {w.until}",
-            "because": f"{w.reason} ({w.by})",
-            "from": str(w.mark),
-        }
-        for w in loaded.waivers
-    ]
-    columns = columns_of(
-        ("subject", "rule"), ("wanted", "should be"), ("because", "because"), ("from", "from"), whole=("subject",)
-    )
-    sheet = Sheet("baseline", columns, tuple(rows))
+    data = baseline_data(load_baseline(name))
+    sheet = baseline_sheet(data)
 
     def text() -> None:
         out = console()
-        out.print(shown(loaded.title))
+        out.print(shown(data["title"]))
         out.print()
         print_sheet(out, sheet)
 
-    print_facts(style, sheet, {"title": loaded.title, "asks": rows}, text)
+    print_facts(style, sheet, data, text)
 
 
 @baseline.command("check")

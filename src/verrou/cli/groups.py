@@ -34,13 +34,14 @@ def group() -> None:
 @click.option("--all", "everyone", is_flag=True, help="Show groups without members that give nothing.")
 def list_groups(machine: Machine, style: str, everyone: bool) -> None:
     """Groups with members, or that give something."""
-    from verrou.reports.groups import groups_sheet
+    from verrou.reports.groups import group_data, groups_sheet
     from verrou.reports.sheets import console, print_sheet
 
     posture = machine.observe()
     tell_troubles(posture)
     sheet = groups_sheet(posture, everyone or style != "text")
-    print_facts(style, sheet, [dict(row) for row in sheet.rows], lambda: print_sheet(console(), sheet))
+    data = [group_data(each, posture) for each in posture.groups]
+    print_facts(style, sheet, data, lambda: print_sheet(console(), sheet))
 
 
 @group.command("show")
@@ -49,7 +50,7 @@ def list_groups(machine: Machine, style: str, everyone: bool) -> None:
 @format_option
 def show_group(name: str, machine: Machine, style: str) -> None:
     """All of one group: what it gives, by which line, and each member with what the account amounts to."""
-    from verrou.reports.groups import group_facts
+    from verrou.reports.groups import group_data, group_facts
     from verrou.reports.sheets import Sheet, columns_of, console, print_sheet
 
     posture = machine.observe()
@@ -58,7 +59,7 @@ def show_group(name: str, machine: Machine, style: str) -> None:
     assert found is not None
     rows = tuple({"about": about, "is": text} for about, text in group_facts(found, posture))
     sheet = Sheet("group", columns_of(("about", ""), ("is", ""), whole=("about",)), rows)
-    print_facts(style, sheet, {row["about"]: row["is"] for row in rows}, lambda: print_sheet(console(), sheet))
+    print_facts(style, sheet, group_data(found, posture), lambda: print_sheet(console(), sheet))
 
 
 @group.command("add")

@@ -22,6 +22,7 @@ COMMANDS: Mapping[str, str] = {
     "group": "verrou.cli.groups:group",
     "rule": "verrou.cli.rules:rule",
     "baseline": "verrou.cli.baselines:baseline",
+    "schema": "verrou.cli.schemas:schema",
     "machine": "verrou.cli.machines:machine",
 }
 

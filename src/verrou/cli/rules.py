@@ -41,11 +41,12 @@ def rule() -> None:
 @format_option
 def list_rules(style: str) -> None:
     """Every rule of the catalogue."""
-    from verrou.reports.catalogue import rule_list_sheet
+    from verrou.reports.catalogue import rule_list, rule_list_sheet
     from verrou.reports.sheets import console, print_sheet
 
-    sheet = rule_list_sheet()
-    print_facts(style, sheet, [dict(row) for row in sheet.rows], lambda: print_sheet(console(), sheet))
+    rules = rule_list()
+    sheet = rule_list_sheet(rules)
+    print_facts(style, sheet, rules, lambda: print_sheet(console(), sheet))
 
 
 @rule.command("explain")

@@ -136,6 +136,8 @@ class Kind(ABC):
 
     has_scale: ClassVar[bool] = False
     """Whether its values stand on a scale of plain numbers, so that there are a from and a to, and agreements."""
+    takes_names: ClassVar[bool] = False
+    """Whether a list of names, and no other, may be asked for with ``only``."""
 
     @property
     @abstractmethod
@@ -483,6 +485,7 @@ class NameSet(Kind):
     """A set of words of which the machine may use any, and no other. A smaller set is stricter; ``none`` is the word
     for the empty one, where that makes sense."""
 
+    takes_names = True
     options: tuple[str, ...]
     none: str = ""
 
@@ -545,6 +548,7 @@ class Roster(Kind):
     the names; nobody at all is never as wanted."""
 
     has_scale = True
+    takes_names = True
     unit: str
     low: int
     high: int

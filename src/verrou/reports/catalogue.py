@@ -1,8 +1,29 @@
 """The catalogue and its explanations."""
 
-from verrou.core.rules import CATALOGUE, Rule
+from collections.abc import Sequence
+from typing import TypedDict
+
+from verrou.core.model import Effect
+from verrou.core.rules import CATALOGUE, Rule, Severity
 from verrou.machines import where_kept
 from verrou.reports.sheets import Sheet, columns_of
+
+
+class RuleData(TypedDict):
+    """A rule of the catalogue."""
+
+    rule: str
+    title: str
+    accepted: str
+    severity: Severity
+    takes_effect: Effect
+
+
+class ExplanationData(TypedDict):
+    """One thing that is declared of a rule."""
+
+    about: str
+    text: str
 
 
 def explanation(rule: Rule) -> list[tuple[str, str]]:
@@ -22,18 +43,22 @@ def explanation(rule: Rule) -> list[tuple[str, str]]:
     return [(heading, text) for heading, text in parts if text]
 
 
-def rule_list_sheet() -> Sheet:
-    """The catalogue."""
-    rows = [
+def rule_list() -> list[RuleData]:
+    """The catalogue as plain data."""
+    return [
         {
             "rule": rule.id,
             "title": rule.title,
             "accepted": rule.kind.accepted,
-            "severity": str(rule.severity),
-            "takes_effect": str(rule.takes_effect),
+            "severity": rule.severity,
+            "takes_effect": rule.takes_effect,
         }
         for rule in CATALOGUE.values()
     ]
+
+
+def rule_list_sheet(rules: Sequence[RuleData]) -> Sheet:
+    """The catalogue."""
     columns = columns_of(
         ("rule", "rule"),
         ("title", "what it sets"),
@@ -43,4 +68,4 @@ def rule_list_sheet() -> Sheet:
         whole=("rule", "severity"),
         hidden=("takes_effect",),
     )
-    return Sheet("catalogue", columns, tuple(rows))
+    return Sheet("catalogue", columns, tuple(dict(row) for row in rules))

@@ -1,8 +1,27 @@
 """Groups of a machine as sheets: what each gives, and to whom."""
 
+from typing import Any, TypedDict
+
 from verrou.core.model import Group, Posture
 from verrou.core.model.access import role_of, ways_given, ways_taken
+from verrou.core.survey import plain
 from verrou.reports.sheets import Sheet, columns_of
+
+
+class GivesData(TypedDict):
+    """What being in a group means, in words."""
+
+    gives: list[str]
+
+
+def group_data(group: Group, posture: Posture) -> dict[str, Any]:
+    """One group as plain data."""
+    return {**plain(group), "gives": gives(group, posture)}
+
+
+def worth_showing(group: Group, posture: Posture) -> bool:
+    """Whether it gives something, or has a member who is not the only one of that name."""
+    return bool(gives(group, posture)) or any(name != group.name for name in group.members)
 
 
 def gives(group: Group, posture: Posture) -> list[str]:
@@ -27,7 +46,7 @@ def groups_sheet(posture: Posture, everyone: bool) -> Sheet:
             "shipped": g.shipped,
         }
         for g in posture.groups
-        if everyone or gives(g, posture) or [m for m in g.members if m != g.name]
+        if everyone or worth_showing(g, posture)
     )
     columns = columns_of(
         ("group", "group"),

@@ -1,7 +1,7 @@
 """The journal as sheets."""
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TypedDict
 
 from verrou.core.differences import differences
 from verrou.core.entries import Entry, State
@@ -57,7 +57,26 @@ def entries_sheet(entries: Sequence[Entry], running: bool) -> Sheet:
     return Sheet("journal", columns, tuple(rows), styles)
 
 
-def entry_data(entry: Entry, running: bool) -> dict[str, Any]:
+class EntryData(TypedDict):
+    """One run, as the journal tells it; moments are this computer's own time."""
+
+    entry: int
+    at: str
+    finished: str | None
+    by: str
+    command: str
+    baseline: str
+    state: State
+    why: str
+    undone_by: int | None
+    undoes: list[int]
+    accepted: list[str]
+    steps: list[dict[str, str]]
+    differences: list[dict[str, str]]
+    places: list[str]
+
+
+def entry_data(entry: Entry, running: bool) -> EntryData:
     """One entry for ``--format json``."""
     return {
         "entry": entry.number,
@@ -66,7 +85,7 @@ def entry_data(entry: Entry, running: bool) -> dict[str, Any]:
         "by": entry.by,
         "command": entry.command,
         "baseline": entry.baseline,
-        "state": str(entry.state(running=running)),
+        "state": entry.state(running=running),
         "why": entry.why,
         "undone_by": entry.undone_by,
         "undoes": entry.undoes,

@@ -1,0 +1,25 @@
+"""verrou schema: what the outputs and the baseline file hold, for programs that read or write them."""
+
+import click
+
+from verrou.core.errors import BadInput
+
+
+@click.command()
+@click.argument("words", metavar="[COMMAND]", nargs=-1)
+def schema(words: tuple[str, ...]) -> None:
+    """The JSON Schema of what a command tells with --format json, or of a baseline file; without one, a list."""
+    from verrou.core.values import nearest
+    from verrou.reports.schemas import OUTPUTS
+    from verrou.reports.schemas import schema as schema_called
+    from verrou.reports.sheets import as_json
+
+    name = " ".join(words)
+    if not words:
+        click.echo("\n".join(f"verrou schema {each}" for each in OUTPUTS))
+        return
+    if name not in OUTPUTS:
+        close = nearest(name, list(OUTPUTS))
+        hint = f"did you mean {close}?" if close else "verrou schema lists them"
+        raise BadInput(f"there is no schema of {name!r}; {hint}")
+    click.echo(as_json(schema_called(name)), nl=False)

@@ -1,0 +1,64 @@
+"""Baselines as sheets and as plain data."""
+
+from typing import TypedDict
+
+from verrou.core.baseline import Baseline
+from verrou.core.desired import DesiredData
+from verrou.reports.sheets import Sheet, columns_of
+
+
+class BaselineLine(TypedDict):
+    """A baseline that ships."""
+
+    baseline: str
+    title: str
+    rules: int
+
+
+class AskedData(TypedDict):
+    """One thing that a baseline asks for; ``wanted`` is that of a rule, ``words`` tell it."""
+
+    subject: str
+    words: str
+    wanted: DesiredData | None
+    because: str
+    place: str
+
+
+class BaselineData(TypedDict):
+    """The whole of a baseline, what it builds on included."""
+
+    title: str
+    asks: list[AskedData]
+
+
+def baseline_data(loaded: Baseline) -> BaselineData:
+    """Everything that a baseline asks for: rules, accounts, groups, waivers."""
+    asked: list[AskedData] = [
+        {
+            "subject": d.rule.id,
+            "words": d.desired.say(d.rule),
+            "wanted": d.desired.dump(d.rule),
+            "because": d.because,
+            "place": str(d.mark),
+        }
+        for d in loaded.demands.values()
+    ]
+    listed = [(f"accounts.{a.name}", str(a.role), a.because, str(a.mark)) for a in loaded.accounts.values()]
+    listed += [(f"groups.{g.name}", ", ".join(g.members), g.because, str(g.mark)) for g in loaded.groups.values()]
+    for w in loaded.waivers:
+        where = f" on {w.machine}" if w.machine else ""
+        listed.append((w.rule, f"waived{where} until {w.until}", f"{w.reason} ({w.by})", str(w.mark)))
+    asked += [
+        {"subject": subject, "words": words, "wanted": None, "because": because, "place": place}
+        for subject, words, because, place in listed
+    ]
+    return {"title": loaded.title, "asks": asked}
+
+
+def baseline_sheet(data: BaselineData) -> Sheet:
+    """The same, a line each."""
+    columns = columns_of(
+        ("subject", "rule"), ("words", "should be"), ("because", "because"), ("place", "from"), whole=("subject",)
+    )
+    return Sheet("baseline", columns, tuple(dict(asked) for asked in data["asks"]))

@@ -1,0 +1,191 @@
+"""The JSON Schema of each output and of the baseline file, made from the declarations of what is in them."""
+
+import types
+from collections.abc import Callable, Mapping, Sequence
+from datetime import date, datetime
+from enum import Enum
+from typing import Any, Literal, Union, get_args, get_origin, get_type_hints, is_typeddict
+
+from attrs import fields, has
+
+from verrou import __version__
+from verrou.core.baseline import Waiver, WantedAccount, WantedGroup
+from verrou.core.desired import DesiredData
+from verrou.core.model import Account, Group, MachineFacts
+from verrou.core.model.ways import Gate
+from verrou.core.rules import CATALOGUE, Rule
+from verrou.core.survey import FORMAT, DerivedData, ReadingData
+from verrou.core.values import NAMES, TEXT, JsonSchema, either, exactly
+from verrou.reports.baselines import AskedData, BaselineData, BaselineLine
+from verrou.reports.catalogue import ExplanationData, RuleData
+from verrou.reports.findings import AuditData, VerificationData
+from verrou.reports.groups import GivesData
+from verrou.reports.records import EntryData
+
+DIALECT = "https://json-schema.org/draft/2020-12/schema"
+MOMENT: JsonSchema = {"type": "string", "pattern": r"^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?$"}
+"""The machine's own time, which has no zone."""
+PLAIN: Mapping[object, JsonSchema] = {
+    bool: {"type": "boolean"},
+    int: {"type": "integer"},
+    float: {"type": "number"},
+    str: TEXT,
+    date: {"type": "string", "format": "date"},
+    datetime: either(MOMENT, {"const": "until-unlocked"}),
+    type(None): {"type": "null"},
+    Any: {},
+    object: {},
+}
+
+
+def schema_of(kind: Any) -> JsonSchema:
+    """The JSON Schema of a type: plain ones, enumerations, lists, mappings, typed dictionaries and attrs classes."""
+    if kind in PLAIN:
+        return PLAIN[kind]
+    origin, arguments = get_origin(kind), get_args(kind)
+    if origin in (Union, types.UnionType):
+        return either(*map(schema_of, arguments))
+    if origin is Literal:
+        return {"enum": list(arguments)}
+    if origin is tuple and Ellipsis not in arguments:
+        return {"type": "array", "prefixItems": [schema_of(each) for each in arguments], "items": False}
+    if origin in (list, tuple, Sequence):
+        return {"type": "array", "items": schema_of(arguments[0])}
+    if origin in (dict, Mapping):
+        return {"type": "object", "additionalProperties": schema_of(arguments[1])}
+    if isinstance(kind, type) and issubclass(kind, Enum):
+        return {"enum": [member.value for member in kind]}
+    hints = get_type_hints(kind)
+    if is_typeddict(kind):
+        required = kind.__required_keys__
+    elif has(kind):
+        required = {attribute.name for attribute in fields(kind)}
+        hints = {name: hint for name, hint in hints.items() if name in required}
+    else:
+        raise TypeError(f"no JSON Schema is known for {kind}")
+    return {
+        "type": "object",
+        "properties": {name: schema_of(hint) for name, hint in hints.items()},
+        "required": [name for name in hints if name in required],
+        "additionalProperties": False,
+    }
+
+
+def _both(first: Any, second: Any) -> JsonSchema:
+    """What has all that two types have."""
+    one, other = schema_of(first), schema_of(second)
+    return exactly(**one["properties"], **other["properties"])
+
+
+def _account() -> JsonSchema:
+    return _both(Account, DerivedData)
+
+
+def _group() -> JsonSchema:
+    return _both(Group, GivesData)
+
+
+def _readings() -> JsonSchema:
+    def reading(rule: Rule) -> JsonSchema:
+        value = either(rule.kind.schema(), {"type": "null"})
+        return exactly(**{**schema_of(ReadingData)["properties"], "value": value, "pending": value})
+
+    properties = {rule.id: reading(rule) for rule in CATALOGUE.values()}
+    return {"type": "object", "properties": properties, "additionalProperties": False}
+
+
+def _survey() -> JsonSchema:
+    return exactly(
+        format={"const": FORMAT},
+        machine=schema_of(MachineFacts),
+        accounts={"type": "array", "items": _account()},
+        groups={"type": "array", "items": schema_of(Group)},
+        readings=_readings(),
+        troubles=NAMES,
+        gates={"type": "array", "items": schema_of(Gate)},
+    )
+
+
+def _list_of(item: Callable[[], JsonSchema]) -> Callable[[], JsonSchema]:
+    return lambda: {"type": "array", "items": item()}
+
+
+def _of(kind: Any) -> Callable[[], JsonSchema]:
+    return lambda: schema_of(kind)
+
+
+def _written(rule: Rule) -> JsonSchema:
+    """What a baseline file may say of a rule."""
+    plain = rule.kind.written_schema()
+    forms = [{"value": plain}, {"exactly": plain}, {"any_of": {"type": "array", "items": plain, "minItems": 1}}]
+    forms += [{"from": plain, "to": plain}] if rule.kind.has_scale else []
+    forms += [{"only": {**NAMES, "minItems": 1}}] if rule.kind.takes_names else []
+
+    def form(properties: JsonSchema) -> JsonSchema:
+        said = exactly(**properties)
+        return {**said, "properties": {**said["properties"], "because": TEXT}}
+
+    return {"title": rule.title, "description": rule.protects, **either(plain, *map(form, forms))}
+
+
+def _section(kind: Any, *given: str) -> JsonSchema:
+    """A table of a baseline file; ``given`` is what its place decides, not its keys."""
+    hints = {name: hint for name, hint in get_type_hints(kind).items() if name not in (*given, "mark")}
+    required = [a.name for a in fields(kind) if a.name in hints and a.default is not None and not _has_default(a)]
+    return {
+        "type": "object",
+        "properties": {name: schema_of(hint) for name, hint in hints.items()},
+        "required": required,
+        "additionalProperties": False,
+    }
+
+
+def _has_default(attribute: Any) -> bool:
+    from attrs import NOTHING
+
+    return attribute.default is not NOTHING
+
+
+def baseline_file() -> JsonSchema:
+    """What a baseline file may hold, once its TOML is read; a day is a text such as 2027-03-31."""
+    families: dict[str, JsonSchema] = {}
+    for rule in CATALOGUE.values():
+        family = families.setdefault(rule.family, {"type": "object", "properties": {}, "additionalProperties": False})
+        family["properties"][rule.key] = _written(rule)
+    head = {"type": "object", "properties": {"title": TEXT, "builds_on": NAMES}, "additionalProperties": False}
+    tables = {
+        "baseline": head,
+        "accounts": {"type": "object", "additionalProperties": _section(WantedAccount, "name")},
+        "groups": {"type": "object", "additionalProperties": _section(WantedGroup, "name")},
+        "waiver": {"type": "array", "items": _section(Waiver)},
+    }
+    return {"type": "object", "properties": {**tables, **families}, "additionalProperties": False}
+
+
+OUTPUTS: Mapping[str, Callable[[], JsonSchema]] = {
+    "survey": _survey,
+    "audit": _of(AuditData),
+    "verify": _of(VerificationData),
+    "account list": _list_of(_account),
+    "account show": _account,
+    "group list": _list_of(_group),
+    "group show": _group,
+    "rule list": _of(list[RuleData]),
+    "rule show": _readings,
+    "rule explain": _of(dict[str, list[ExplanationData]]),
+    "baseline list": _of(list[BaselineLine]),
+    "baseline show": _of(BaselineData),
+    "baseline file": baseline_file,
+    "journal list": _of(list[EntryData]),
+    "journal show": _of(EntryData),
+}
+"""What each command tells with ``--format json``; and what a baseline file may hold."""
+
+
+def schema(name: str) -> JsonSchema:
+    """The JSON Schema of an output, by the name of its command."""
+    title = "A baseline file" if name == "baseline file" else f"verrou {name} --format json"
+    return {"$schema": DIALECT, "title": f"{title} (Verrou {__version__})", **OUTPUTS[name]()}
+
+
+__all__ = ["OUTPUTS", "AskedData", "DesiredData", "schema", "schema_of"]
