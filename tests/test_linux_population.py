@@ -1,6 +1,7 @@
 """Who can sign in on Linux, as PAM sees it; what each account amounts to; where its facts come from."""
 
 import ctypes
+import json
 import os
 import sqlite3
 import struct
@@ -16,7 +17,7 @@ from hypothesis import strategies as st
 from conftest import examples
 from debian_root import PrivateRoot
 from verrou.core.model import Account, Origin, PasswordState, Posture, Reading, Role, Status
-from verrou.core.model.access import can_sign_in, needs_a_look, role_of
+from verrou.core.model.access import can_sign_in, needs_a_look, role_known, role_of
 from verrou.core.model.ageing import expired, must_change
 from verrou.core.model.states import states_of
 from verrou.core.rules import CATALOGUE, reading_of
@@ -327,3 +328,34 @@ def test_any_setting_text_is_a_value(key: str, text: str) -> None:
 
     value = value_of(key, text)
     assert value in ("never", "until-unlocked") or isinstance(value, int | timedelta)
+
+
+@pytest.mark.real_root
+def test_who_is_not_root_sees_what_can_be_read_and_no_guess(manned_root: PrivateRoot) -> None:
+    manned_root.inside("chmod", "0640", "/etc/shadow", "/etc/sudoers")
+    reading, writing = os.pipe()
+    child = os.fork()
+    if child == 0:
+        try:
+            os.chroot(manned_root.path)
+            os.chdir("/")
+            os.setgroups([])
+            os.setgid(65534)
+            os.setuid(65534)
+            seen = LinuxMachine(Path("/"), "this").observe()
+            told = {rule.id: str(reading_of(rule, seen).status) for rule in CATALOGUE.values()}
+            tern = seen.by_name["warden"]
+            told |= {"": f"{tern.password} {role_known(tern, seen)} {' '.join(seen.machine.unread)} {seen.troubles}"}
+        except BaseException as error:
+            told = {"": repr(error)}
+        os.write(writing, json.dumps(told).encode())
+        os._exit(0)
+    os.close(writing)
+    with os.fdopen(reading, "rb") as stream:
+        told = json.loads(stream.read())
+    os.waitpid(child, 0)
+    about = told.pop("")
+    assert about.startswith("unknown False passwords administration") and "run as root" in about
+    unread = {rule for rule, status in told.items() if status == "unreadable"}
+    assert {"password.storage", "password.max_age", "population.administrators", "population.unlisted"} <= unread
+    assert not {rule for rule in unread if rule.startswith("lockout.")} and "password.min_length" not in unread

@@ -18,7 +18,7 @@ from verrou.cli.options import (
     tell_troubles,
 )
 from verrou.core import guards
-from verrou.core.errors import BadInput, BrokeOff, MachineRefused
+from verrou.core.errors import BadInput, BrokeOff, MachineRefused, NotEnoughRights
 from verrou.core.model import Posture, counted
 from verrou.core.plan.steps import GIVES_PASSWORD, Step, TrySignIn, account_of
 from verrou.machines import Machine, Outcome, Secrets
@@ -132,6 +132,8 @@ def change(
     from verrou.records.carry_out import Told
     from verrou.reports.sheets import console, shown
 
+    if posture.machine.unread:
+        raise NotEnoughRights(f"{machine.name} can be looked at by this account and not changed; run as root")
     out = console()
     told = Told(command, baseline.title if baseline else "", tuple(accepted))
     tries = carry_out.only_tries(steps)

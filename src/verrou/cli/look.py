@@ -26,7 +26,8 @@ MEASURE = "essential"
 def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> None:
     """Who and what is on this machine: accounts, what each amounts to, and every rule with what decided it."""
     from verrou.core.audit import remarkable
-    from verrou.core.rules import CATALOGUE
+    from verrou.core.model import Status
+    from verrou.core.rules import CATALOGUE, reading_of
     from verrou.reports.sheets import as_json, console, print_sheet
     from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, folded_line, rule_sentences, summary_lines
 
@@ -53,14 +54,20 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> N
             out.print(folded_line(folded))
         out.print()
         every = list(CATALOGUE.values())
-        weak = remarkable(posture, load_baseline(MEASURE))
+        weak = dict(remarkable(posture, load_baseline(MEASURE)))
+        hidden = [rule for rule in weak if reading_of(rule, posture).status is Status.UNREADABLE]
+        for_root = hidden if posture.machine.unread else []
+        for rule in for_root:
+            del weak[rule]
         first = [*weak, *(rule for rule in every if rule not in weak)] if everyone else weak
         counted = f"{len(weak)} of {len(every)} rules are weak or do not act"
         out.print(f"{counted}, measured by {MEASURE}" + (":" if first else "."))
         if first:
             print_sheet(out, rule_sentences(posture, first, weak))
-        if len(first) < len(every):
-            out.print(f"Hidden: {len(every) - len(first)} rules that hold nothing remarkable; --all shows them.")
+        if for_root:
+            out.print(f"Not readable by this account: {len(for_root)} rules; run as root to see them.")
+        if more := len(every) - len(first) - len(for_root):
+            out.print(f"Hidden: {more} rules that hold nothing remarkable; --all shows them.")
 
     if save is not None:
         if not save.name.endswith(SURVEY_SUFFIX):

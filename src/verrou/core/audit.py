@@ -157,7 +157,7 @@ def _rule_finding(posture: Posture, baseline: Baseline, demand: Demand) -> Findi
     rule = demand.rule
     reading = reading_of(rule, posture)
     gaps = _gaps(posture, demand, reading, baseline.accounts)
-    if rule.derived is not None and rule.derived.compares:
+    if rule.derived is not None and rule.derived.compares and reading.status is not Status.UNREADABLE:
         verdict = Verdict.SHORT if gaps else Verdict.HOLDS
     elif reading.status is not Status.READ:
         verdict = Verdict.ABSENT if reading.status is Status.ABSENT else Verdict.UNREADABLE

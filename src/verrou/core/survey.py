@@ -10,7 +10,7 @@ from cattrs.errors import ClassValidationError, IterableValidationError
 
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, Role, Source, Status
-from verrou.core.model.access import role_of, ways_in
+from verrou.core.model.access import role_known, role_of, ways_in
 from verrou.core.model.ageing import closed_from, must_change, password_ages
 from verrou.core.model.states import State, states_of
 from verrou.core.model.ways import Gate, Way
@@ -31,7 +31,7 @@ def _plain(value: object) -> object:
 class DerivedData(TypedDict):
     """What follows from the facts of an account."""
 
-    role: Role
+    role: Role | None
     states: list[State]
     ways_in: list[Way]
     must_change: bool
@@ -65,7 +65,7 @@ def account_data(account: Account, posture: Posture) -> dict[str, Any]:
     closed = closed_from(account, posture)
     return {
         **plain(account),
-        "role": role_of(account, posture),
+        "role": role_of(account, posture) if role_known(account, posture) else None,
         "states": list(states_of(account, posture)),
         "ways_in": list(ways_in(account, posture)),
         "must_change": must_change(account, posture, today),

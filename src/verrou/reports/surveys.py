@@ -2,8 +2,8 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from verrou.core.model import Account, Builtin, PasswordState, Posture, Reading, Role, Status, counted, joined
-from verrou.core.model.access import gets_in, needs_a_look, role_of, ways_in
+from verrou.core.model import Account, Builtin, PasswordState, Posture, Reading, Role, Status, Unread, counted, joined
+from verrou.core.model.access import gets_in, needs_a_look, role_known, role_of, ways_in
 from verrou.core.model.acting import say_act
 from verrou.core.model.ageing import expired, password_ages
 from verrou.core.model.states import State, states_of, useful_hint
@@ -40,8 +40,8 @@ def accounts_sheet(
             {
                 "mark": "!" if worry else "",
                 "account": account.name,
-                "role": str(role_of(account, posture)),
-                "state": list(states.values()) or ["enabled" if account.may_sign_in else "cannot sign in"],
+                "role": role_words(account, posture),
+                "state": list(states.values()) or [_plain_state(account)],
                 "last_sign_in": last_sign_in(account, posture, "%Y-%m-%d"),
                 "password_age": _password_age(account, posture),
                 "ways_in": [str(way) for way in ways_in(account, posture)] or ["none"],
@@ -82,6 +82,19 @@ def accounts_sheet(
         under={"account": "shipped"} if wide else {"account": "shipped", "state": "facts"},
     )
     return Sheet("accounts", columns, tuple(rows), styles), len(candidates) - len(chosen)
+
+
+def _plain_state(account: Account) -> str:
+    """The state of an account that nothing is out of the ordinary about."""
+    if not account.may_sign_in:
+        return "cannot sign in"
+    return "enabled" if account.password is not PasswordState.UNKNOWN else "not known whether it is enabled"
+
+
+def role_words(account: Account, posture: Posture) -> str:
+    """What an account amounts to, as far as that is known."""
+    role = str(role_of(account, posture))
+    return role if role_known(account, posture) else f"{role}, or administrator"
 
 
 def _password_age(account: Account, posture: Posture) -> str:
@@ -194,9 +207,11 @@ def summary_lines(posture: Posture) -> list[str]:
     inside = sum(gets_in(account, posture) for account in posture.accounts)
     names = [account.name for account in administrators(posture)]
     who = f"{shown(joined(names))} administer{'s' if len(names) == 1 else ''}" if names else "nobody administers"
+    may = "may" if Unread.PASSWORDS in facts.unread else "can"
+    who = "who administers could not be read" if Unread.ADMINISTRATION in facts.unread else who
     return [
         f"{shown(facts.name)}: {shown(facts.system)}, {facts.now:%Y-%m-%d %H:%M}",
-        f"{inside} of {counted(len(posture.accounts), 'account')} can get in; {who}",
+        f"{inside} of {counted(len(posture.accounts), 'account')} {may} get in; {who}",
     ]
 
 
@@ -215,6 +230,7 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         PasswordState.SET: f"set, stored as {account.password_scheme}",
         PasswordState.BLANK: "blank: anybody gets in",
         PasswordState.NONE: "none that could match",
+        PasswordState.UNKNOWN: "unknown: root alone may look",
     }[account.password]
     changed = f", of {account.password_changed}" if account.password_changed else ""
     age = "has to be changed when it is too old" if password_ages(account, posture) else "never has to be changed"
@@ -226,7 +242,7 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         ("note", account.note),
         ("identity", account.identity),
         ("origin", _shipped(account) or str(account.origin)),
-        ("amounts to", str(role_of(account, posture))),
+        ("amounts to", role_words(account, posture)),
         ("given by", "; ".join(given)),
         ("disabled", where_kept("builtin.admin_enabled")[posture.machine.kind] if shut else ""),
         ("stands out", ", ".join(states_of(account, posture).values()) or "nothing"),

@@ -2,7 +2,7 @@
 
 from datetime import date
 
-from verrou.core.model import Account, Builtin, Grant, Group, Origin, PasswordState, Posture, Role, Status
+from verrou.core.model import Account, Builtin, Grant, Group, Origin, PasswordState, Posture, Role, Status, Unread
 from verrou.core.model.ageing import barred_by_age, expired
 from verrou.core.model.ways import Gate, Way
 
@@ -28,6 +28,11 @@ def role_of(account: Account, posture: Posture) -> Role:
     if account.origin is Origin.SYSTEM or account.builtin is Builtin.OTHER:
         return Role.SYSTEM
     return Role.STANDARD
+
+
+def role_known(account: Account, posture: Posture) -> bool:
+    """Whether :func:`role_of` can be relied on: without rights to read who administers, a standard user may do so."""
+    return Unread.ADMINISTRATION not in posture.machine.unread or role_of(account, posture) is not Role.STANDARD
 
 
 def is_person(account: Account) -> bool:
@@ -71,7 +76,7 @@ def _opens(account: Account, gate: Gate, posture: Posture) -> bool:
         return False
     if account.password is PasswordState.BLANK:
         return gate.blank and gate.way in blank_ways(posture)
-    return account.password is PasswordState.SET
+    return account.password in (PasswordState.SET, PasswordState.UNKNOWN)
 
 
 def blank_ways(posture: Posture) -> frozenset[str]:

@@ -74,11 +74,19 @@ class Detail(StrEnum):
 
 
 class PasswordState(StrEnum):
-    """SET: some password matches. BLANK: the empty one does. NONE: none can."""
+    """SET: some password matches. BLANK: the empty one does. NONE: none can. UNKNOWN: we may not look."""
 
     SET = "set"
     BLANK = "blank"
     NONE = "none"
+    UNKNOWN = "unknown"
+
+
+class Unread(StrEnum):
+    """What of a machine's facts could not be read, for want of rights."""
+
+    PASSWORDS = "passwords"
+    ADMINISTRATION = "administration"
 
 
 @define(on_setattr=setters.frozen)

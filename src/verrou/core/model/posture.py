@@ -6,7 +6,7 @@ from functools import cached_property
 
 from attrs import define, evolve, field, frozen
 
-from verrou.core.model.facts import Account, Builtin, Detail, Flag, Grant, Group, Reading
+from verrou.core.model.facts import Account, Builtin, Detail, Flag, Grant, Group, Reading, Unread
 from verrou.core.model.ways import Gate
 from verrou.core.values import Takes
 
@@ -32,7 +32,7 @@ class MachineFacts:
     ``closing_takes_blank``: disabling an account writes over a blank password. ``no_sign_ins`` says why its record of
     sign-ins cannot be trusted, ``sign_ins_since`` from which day on that record would hold one; None for all of its
     life. ``admin_left_out``: the built-in administrator is left out of ages and of having to change its password, since
-    the system itself works as it."""
+    the system itself works as it. ``unread`` is what we had no rights to read, so that nothing is known of it."""
 
     name: str
     kind: str
@@ -50,6 +50,7 @@ class MachineFacts:
     no_sign_ins: str = ""
     sign_ins_since: date | None = None
     admin_left_out: bool = False
+    unread: tuple[Unread, ...] = ()
 
     @property
     def ages_by_account(self) -> bool:

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import cache
 
-from verrou.core.model import Posture, Reading, Status, absent
+from verrou.core.model import Posture, Reading, Status, absent, joined, unreadable
 from verrou.core.plan.steps import Setting
 from verrou.core.rules import builtin, lockout, password, population
 from verrou.core.rules.declaration import Agreement, Rule, Severity, sentence
@@ -32,6 +32,9 @@ CATALOGUE: Mapping[str, Rule] = {
 def reading_of(rule: Rule, posture: Posture) -> Reading:
     """The reading of a rule, derived from the accounts or as the machine gave it."""
     if rule.derived is not None:
+        unread = [str(each) for each in rule.derived.needs if each in posture.machine.unread]
+        if unread:
+            return unreadable(f"{joined(unread)} can be read by root alone", "run as root")
         return rule.derived.read(posture)
     return posture.readings.get(rule.id) or absent(f"a {posture.machine.kind} machine has no such rule")
 

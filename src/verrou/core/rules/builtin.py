@@ -101,7 +101,7 @@ RULES = (
         protects="Guessing needs a name first.",
         costs="Instructions that name the account must be changed; programs that look for it by name fail.",
         controls=("AC-2",),
-        derived=OffTheAccounts(_name(Builtin.ADMIN)),
+        derived=OffTheAccounts(_name(Builtin.ADMIN), needs=()),
         gaps=_renamed(Builtin.ADMIN, "builtin.admin_name"),
     ),
     Rule(
@@ -115,7 +115,7 @@ RULES = (
         protects="Guessing needs a name first.",
         costs="Instructions that name the account must be changed.",
         controls=("AC-2",),
-        derived=OffTheAccounts(_name(Builtin.GUEST)),
+        derived=OffTheAccounts(_name(Builtin.GUEST), needs=()),
         gaps=_renamed(Builtin.GUEST, "builtin.guest_name"),
     ),
 )

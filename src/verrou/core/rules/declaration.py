@@ -5,7 +5,7 @@ from enum import StrEnum
 
 from attrs import frozen
 
-from verrou.core.model import Effect, Posture, Reading, joined
+from verrou.core.model import Effect, Posture, Reading, Unread, joined
 from verrou.core.plan.gaps import Gap
 from verrou.core.values import Kind, Value
 
@@ -63,10 +63,11 @@ it."""
 @frozen(eq=False, repr=False)
 class OffTheAccounts:
     """How a rule is read off the accounts that a machine keeps. ``compares``: there is a reading only beside a
-    baseline, so that the gaps alone decide."""
+    baseline, so that the gaps alone decide. ``needs`` is what has to be known of the accounts."""
 
     read: Callable[[Posture], Reading]
     compares: bool = False
+    needs: tuple[Unread, ...] = (Unread.PASSWORDS,)
 
 
 @frozen(eq=False, repr=False)

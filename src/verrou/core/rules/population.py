@@ -18,6 +18,7 @@ from verrou.core.model import (
     Reading,
     Role,
     Source,
+    Unread,
     absent,
     joined,
     name_list,
@@ -324,7 +325,7 @@ RULES = (
         protects="Few people can change everything, and never nobody.",
         costs="Somebody who was an administrator has to ask.",
         controls=("AC-6(5)",),
-        derived=OffTheAccounts(_administrators),
+        derived=OffTheAccounts(_administrators, needs=(Unread.ADMINISTRATION,)),
         gaps=_other_administrators,
     ),
     Rule(
@@ -387,7 +388,7 @@ RULES = (
         protects="Every account is one account: closing it closes it.",
         costs="A spare name for the administrator must become an account of its own.",
         controls=("AC-2", "IA-2"),
-        derived=OffTheAccounts(_duplicate_ids),
+        derived=OffTheAccounts(_duplicate_ids, needs=()),
         gaps=_doubled,
     ),
     Rule(
@@ -461,7 +462,7 @@ RULES = (
         protects="The screen tells a stranger nothing. Signs alone, or words that say there is none, are no hint.",
         costs="Who forgets a password needs an administrator.",
         controls=("IA-5", "IA-6"),
-        derived=OffTheAccounts(_giving_away(Detail.HINT, "hints", with_hints)),
+        derived=OffTheAccounts(_giving_away(Detail.HINT, "hints", with_hints), needs=()),
         gaps=_given_away(Detail.HINT, with_hints),
     ),
     Rule(
@@ -480,7 +481,7 @@ RULES = (
         protects="Nobody gets in by knowing somebody.",
         costs="Who forgets a password needs an administrator.",
         controls=("IA-5",),
-        derived=OffTheAccounts(_giving_away(Detail.RECOVERY_QUESTIONS, "recovery questions", with_questions)),
+        derived=OffTheAccounts(_giving_away(Detail.RECOVERY_QUESTIONS, "recovery questions", with_questions), needs=()),
         gaps=_given_away(Detail.RECOVERY_QUESTIONS, with_questions),
     ),
     Rule(

@@ -8,11 +8,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from verrou.core.errors import BadInput
-from verrou.core.model import Account, Detail, Files, Flag, MachineFacts, Posture
+from verrou.core.model import Account, Detail, Files, Flag, MachineFacts, Posture, Unread, name_list
 from verrou.machines import Change, ChangeSet, Copy, Deed, Stamps, Standing
 from verrou.machines.linux import rules
 from verrou.machines.linux.files.access_file import ACCESS
 from verrou.machines.linux.files.account_files import SHADOW
+from verrou.machines.linux.files.sudoers import SUDOERS
 from verrou.machines.linux.pam.faillock import load_faillock, locks, module_installed
 from verrou.machines.linux.pam.quality import DICTIONARY, dictionary_missing
 from verrou.machines.linux.pam.services import doors_without_proof
@@ -41,7 +42,7 @@ class LinuxMachine:
         self._read: tuple[str, ...] = ()
 
     def observe(self) -> Posture:
-        root = Root(self.path)
+        root = Root(self.path, lenient=os.geteuid() != 0)
         posture = self._posture(root)
         self._read = tuple(root.stamps)
         return posture
@@ -49,7 +50,7 @@ class LinuxMachine:
     def _posture(self, root: Root) -> Posture:
         now = datetime.now().replace(microsecond=0)
         files = AccountFiles.load(root)
-        if files.shadow is None:
+        if files.shadow is None and SHADOW not in root.denied:
             raise BadInput(f"{SHADOW} is missing from {self.path}; run pwconv there first")
         faillock = load_faillock(root)
         people = population(root, files, now, locks(root, faillock, now))
@@ -63,6 +64,9 @@ class LinuxMachine:
                 f"{DICTIONARY} is missing, so every new password is refused; "
                 "install the packages cracklib-runtime and wamerican"
             )
+        if root.denied:
+            hidden = name_list(list(root.denied))
+            people.troubles.append(f"{hidden} cannot be read by this account: run as root to see all there is")
         confines, freshens = module_installed(root, ACCESS), module_installed(root, NAMESPACE)
         facts = MachineFacts(
             self.name,
@@ -81,6 +85,7 @@ class LinuxMachine:
             no_sign_ins=people.seen.untrusted,
             sign_ins_since=people.seen.since,
             admin_left_out=True,
+            unread=_unread(root),
         )
         return Posture(
             facts,
@@ -150,6 +155,13 @@ class LinuxMachine:
         from verrou.machines.linux.landing import RECORDS
 
         return Root(self.path).place(RECORDS)
+
+
+def _unread(root: Root) -> tuple[Unread, ...]:
+    """What nothing is known of, for want of rights."""
+    found = [Unread.PASSWORDS] if SHADOW in root.denied else []
+    elevation = any(name == SUDOERS or name.startswith(f"{SUDOERS}.d") for name in root.denied)
+    return (*found, Unread.ADMINISTRATION) if elevation else tuple(found)
 
 
 def _system_name(root: Root) -> str:

@@ -222,6 +222,7 @@ class _Beside:
     keys: Keys
     fresh: Callable[[str, str], bool]
     first_group: int
+    passwords_known: bool
 
     @classmethod
     def load(
@@ -242,6 +243,7 @@ class _Beside:
             Keys(root),
             fresh_homes(root),
             defined_number(defs, "GID_MIN", 1000),
+            SHADOW not in root.denied,
         )
 
 
@@ -310,6 +312,8 @@ def _password_facts(
     """What the password field and the shadow line say."""
     hashed = record.fields[PasswdField.PASSWORD]
     if hashed == "x":
+        if not beside.passwords_known:
+            return {"password": PasswordState.UNKNOWN}
         hashed = shadow.fields[ShadowField.PASSWORD] if shadow else "*"
     scheme = scheme_of(hashed)
     locked_away = hashed.startswith("!") and bool(scheme)

@@ -25,11 +25,15 @@ Runner = Callable[[Sequence[str]], tuple[int, str]]
 @define
 class Root:
     """A root folder. Names are written as the system itself sees them: ``/etc/passwd``. ``live``: whether it is the
-    system we run on, or a copy of it. ``runner`` runs programs inside; only private copies have one."""
+    system we run on, or a copy of it. ``runner`` runs programs inside; only private copies have one. With ``lenient``,
+    what we may not read counts as missing, and its name is in ``denied``."""
 
     path: Path
     live: bool = field()
     runner: Runner | None = None
+    lenient: bool = False
+    denied: dict[str, None] = field(factory=dict, init=False, repr=False)
+    asked: set[str] = field(factory=set, init=False, repr=False)
     stamps: dict[str, object] = field(factory=dict, init=False, repr=False)
     _read: dict[str, str | None] = field(factory=dict, init=False, repr=False)
 
@@ -113,6 +117,7 @@ class Root:
         Raises:
             NotEnoughRights, BadInput: it is there and cannot be read.
         """
+        self.asked.add(name)
         if name not in self._read:
             self._read[name] = self._text(name)
         return self._read[name]
@@ -124,7 +129,8 @@ class Root:
             self.stamps[name] = None
             return None
         except PermissionError:
-            raise NotEnoughRights(f"{name} cannot be read by this account; run as root") from None
+            self._deny(name)
+            return None
         except ValueError:
             raise BadInput(f"{name!r} is no name of a file: it holds a NUL") from None
         except OSError as error:
@@ -169,13 +175,20 @@ class Root:
         except (FileNotFoundError, NotADirectoryError):
             return []
         except PermissionError:
-            raise NotEnoughRights(f"{folder} cannot be read by this account; run as root") from None
+            self._deny(folder)
+            return []
         except OSError as error:
             raise BadInput(f"{folder} cannot be read ({error.strerror}); mend the disk first") from None
         try:
             return sorted(os.listdir(descriptor))
         finally:
             os.close(descriptor)
+
+    def _deny(self, name: str) -> None:
+        """We may not read it."""
+        if not self.lenient:
+            raise NotEnoughRights(f"{name} cannot be read by this account; run as root") from None
+        self.denied[name] = None
 
     def forget(self) -> None:
         """Read every file anew from now on: something else may have written."""
@@ -238,7 +251,9 @@ class Root:
         no ordinary one."""
         try:
             descriptor = self.open(name, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY)
-        except (OSError, ValueError):
+        except (OSError, ValueError) as error:
+            if isinstance(error, PermissionError):
+                self.denied[name] = None
             return b""
         with os.fdopen(descriptor, "rb") as stream:
             try:

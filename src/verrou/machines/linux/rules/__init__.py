@@ -2,9 +2,10 @@
 
 from collections.abc import Mapping
 
-from verrou.core.model import Reading, absent
+from verrou.core.model import Reading, absent, unreadable
 from verrou.core.plan.steps import SetRules
 from verrou.core.values import Takes
+from verrou.machines.linux.files.account_files import SHADOW
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules import lockout, password
@@ -38,8 +39,18 @@ DERIVED: Mapping[str, str] = {
 
 def readings(system: System) -> dict[str, Reading]:
     """Every rule that is not derived."""
-    kept = {rule_id: keeper.read(system) for rule_id, keeper in KEEPERS.items()}
+    kept = {rule_id: _read(keeper, system) for rule_id, keeper in KEEPERS.items()}
     return kept | {rule_id: absent(reason) for rule_id, reason in ABSENT.items()}
+
+
+def _read(keeper: Keeper, system: System) -> Reading:
+    """What a keeper reads; nothing can be known where it asks for a file that we may not read."""
+    root = system.root
+    root.asked.clear()
+    reading = keeper.read(system)
+    needed = {SHADOW} if keeper.in_shadow else set()
+    hidden = sorted((root.asked | needed) & root.denied.keys())
+    return unreadable(f"{hidden[0]} can be read by root alone", "run as root") if hidden else reading
 
 
 def takes(system: System) -> dict[str, Takes]:

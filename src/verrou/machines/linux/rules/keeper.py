@@ -88,13 +88,15 @@ ANYTHING = Takes()
 @frozen(eq=False)
 class Keeper:
     """One rule. ``where`` says where it stands, for people; ``write`` raises Refused, and answers with what is worth
-    saying. ``cannot`` says why this system takes no value at all, before anything is tried."""
+    saying. ``cannot`` says why this system takes no value at all, before anything is tried. ``in_shadow``: what each
+    account has in shadow(5) decides too."""
 
     where: str
     read: Callable[[System], Reading]
     write: Callable[[Root, Value], str]
     takes: Takes = ANYTHING
     cannot: Callable[[System], str] = _nothing_against
+    in_shadow: bool = False
 
     def takes_on(self, system: System) -> Takes:
         """What the system takes for the rule."""

@@ -422,7 +422,7 @@ def _age_keeper(rule_id: str, takes: Takes) -> Keeper:
         f"{AGEING[rule_id][0]} in /etc/login.defs for accounts still to be made, and in each account's line of "
         "/etc/shadow, root's left out, since programs run as it and would be refused"
     )
-    return Keeper(place, _read_ageing(rule_id), _put_ageing(rule_id), takes)
+    return Keeper(place, _read_ageing(rule_id), _put_ageing(rule_id), takes, in_shadow=True)
 
 
 KEEPERS: Mapping[str, Keeper] = {
@@ -459,6 +459,7 @@ KEEPERS: Mapping[str, Keeper] = {
         _read_storage,
         _put_storage,
         cannot=_storage_cannot,
+        in_shadow=True,
     ),
     "password.max_age": _age_keeper("password.max_age", Takes()),
     "password.min_age": _age_keeper("password.min_age", Takes()),
