@@ -279,7 +279,9 @@ def test_marks_ends_and_words_as_the_system_sees_them(manned_root: PrivateRoot, 
     verrou(*change, "--note", "a:b", code=4)
     verrou(*change, "--join", "sudo", "--role", "administrator")
     assert "sudo" in root.inside("id", "tern").stdout
-    verrou("account", "disable", "tern", "--on", "2026-01-02", *m, *TYPED, typed=GOOD_PASSWORD)
+    verrou("account", "disable", "tern", "--on", "2099-01-02", *m, *TYPED, typed=GOOD_PASSWORD)
+    assert "Jan 02, 2099" in root.inside("chage", "-l", "tern").stdout
+    verrou("account", "disable", "tern", *m, *TYPED, typed=GOOD_PASSWORD)
     assert not root.signs_in("tern", "shearwater-Sound-99")
     content_judges(root)
 

@@ -164,7 +164,8 @@ def test_an_account_of_a_baseline_ends_on_its_day(manned_root: PrivateRoot, verr
     assert "Mar 31, 2099" in manned_root.inside("chage", "-l", "tern").stdout
     verrou("account", "password", "tern", "--password", "stdin", "--keep-password", *m, typed="skerry-Burrow-8\n")
     assert manned_root.signs_in("tern", "skerry-Burrow-8")
-    verrou("account", "change", "tern", "--ends", "2026-01-01", *m)
+    assert "is not after today" in verrou("account", "change", "tern", "--ends", "2026-01-01", *m, code=2).stderr
+    manned_root.inside("chage", "-E", "2026-01-01", "tern")
     assert not manned_root.signs_in("tern", "skerry-Burrow-8")
     verrou("account", "change", "tern", "--ends", "never", *m)
     assert manned_root.signs_in("tern", "skerry-Burrow-8")
@@ -241,10 +242,14 @@ verrou.__main__.main()
 """
     for folder in (tmp_path, *tmp_path.parents):
         folder.chmod(folder.stat().st_mode | 0o011)
-    ended = subprocess.run(
-        [sys.executable, "-c", program, "audit", "-b", "essential", "-m", str(manned_root.path)],
-        capture_output=True,
-        text=True,
-        check=False,
-    )
-    assert (ended.returncode, ended.stderr) == (5, "verrou: /etc/shadow cannot be read by this account; run as root\n")
+
+    def run(*words: str) -> subprocess.CompletedProcess[str]:
+        command = [sys.executable, "-c", program, *words, "-m", str(manned_root.path)]
+        return subprocess.run(command, capture_output=True, text=True, check=False)
+
+    looked = run("audit", "-b", "essential")
+    assert looked.returncode == 1 and "/etc/shadow, /etc/gshadow" in looked.stderr and "run as root" in looked.stderr
+    assert "passwords can be read by root alone" in looked.stdout and "lockout.after" in looked.stdout
+    changed = run("account", "disable", "warden", "--yes")
+    assert changed.returncode == 5 and "can be looked at by this account and not changed" in changed.stderr
+    assert not changed.stdout

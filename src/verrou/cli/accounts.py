@@ -7,7 +7,9 @@ from typing import Any
 import click
 
 from verrou.cli.change import change_options, single
+from verrou.cli.command_group import CommandGroup
 from verrou.cli.options import (
+    OneOf,
     format_option,
     known_account,
     known_group,
@@ -36,7 +38,7 @@ from verrou.core.plan.steps import (
 )
 from verrou.machines import Machine
 
-ROLES = click.Choice([Role.STANDARD.value, Role.GUEST.value, Role.ADMINISTRATOR.value])
+ROLES = OneOf([Role.STANDARD.value, Role.GUEST.value, Role.ADMINISTRATOR.value])
 DAY_WORDS = "a day such as 2027-03-31"
 
 
@@ -60,6 +62,16 @@ class Day(click.ParamType):  # type: ignore[type-arg,unused-ignore]
             raise BadInput(f"found {value!r}, accepted: {accepted}") from None
 
 
+def check_day(posture: Posture, day: date | str | None) -> None:
+    """Refuse a day that has passed on the machine's own clock."""
+    today = posture.machine.now.date()
+    if isinstance(day, date) and day <= today:
+        raise BadInput(
+            f"{day} is not after today, {today} on {posture.machine.name}; "
+            "name a later day, or close the account now: verrou account disable NAME"
+        )
+
+
 def check_kept(posture: Posture, **given: str | None) -> None:
     """Refuse words that the machine does not keep, or nobody could read, before anything happens."""
     for key, text in given.items():
@@ -71,7 +83,7 @@ def check_kept(posture: Posture, **given: str | None) -> None:
             raise BadInput(f"{posture.machine.name} keeps no {what}; a {posture.machine.kind} machine keeps: {kept}")
 
 
-@click.group()
+@click.group(cls=CommandGroup)
 def account() -> None:
     """Accounts: see them, make, change, open, close and remove them, give passwords, hand administration over."""
 
@@ -80,8 +92,8 @@ def account() -> None:
 @machine_option
 @format_option
 @click.option("--all", "everyone", is_flag=True, help="Show system and service accounts too.")
-@click.option("--role", type=click.Choice([role.value for role in Role]), help="Only accounts that amount to this.")
-@click.option("--state", type=click.Choice([state.value for state in State]), help="Only accounts in this state.")
+@click.option("--role", type=OneOf([role.value for role in Role]), help="Only accounts that amount to this.")
+@click.option("--state", type=OneOf([state.value for state in State]), help="Only accounts in this state.")
 def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None, state: str | None) -> None:
     """Who has an account, what each amounts to, and what stands out."""
     from verrou.core.survey import account_data
@@ -174,6 +186,7 @@ def add(
         from verrou.core.plan.making import check_name, new_account
 
         check_name(posture, name)
+        check_day(posture, end)
         check_kept(posture, **{key: text for key, text in words.items() if key != "home"})
         if words["home"] and posture.machine.kind != "linux":
             raise BadInput(f"{posture.machine.name} gives each account its home; leave --home out")
@@ -253,6 +266,7 @@ def change_account(
         from verrou.core.plan.making import role_steps
 
         found = known_account(posture, name)
+        check_day(posture, end)
         check_kept(posture, **words)
         steps: list[Step] = [Join(found, known_group(posture, group)) for group in joins]
         steps += [SetEnd(found, end if isinstance(end, date) else None)] if end is not None else []
@@ -344,6 +358,7 @@ def disable(machine: Machine, name: str, day: date | None, stop_jobs: bool, how:
 
     def make(posture: Posture) -> Sequence[Step]:
         found = known_account(posture, name)
+        check_day(posture, day)
         closing = SetEnd(found, day) if day else SetEnabled(found, False, effect=Effect.NEXT_SIGN_IN)
         return [*([StopJobs(found)] if stop_jobs else []), closing]
 
@@ -354,7 +369,7 @@ def disable(machine: Machine, name: str, day: date | None, stop_jobs: bool, how:
 @click.argument("name")
 @click.option(
     "--files",
-    type=click.Choice([choice.value for choice in FilesChoice]),
+    type=OneOf([choice.value for choice in FilesChoice]),
     required=True,
     help="What happens to its home: kept for the administrators, put into an archive, or deleted for good.",
 )

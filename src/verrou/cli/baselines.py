@@ -2,6 +2,7 @@
 
 import click
 
+from verrou.cli.command_group import CommandGroup
 from verrou.cli.options import (
     fetch_baseline,
     format_option,
@@ -11,7 +12,7 @@ from verrou.cli.options import (
 )
 
 
-@click.group()
+@click.group(cls=CommandGroup)
 def baseline() -> None:
     """Baselines: what a machine should be."""
 

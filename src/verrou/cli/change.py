@@ -9,6 +9,8 @@ import click
 
 from verrou.cli.options import (
     F,
+    OneOf,
+    agreed,
     baseline_option,
     collect_passwords,
     hand_over,
@@ -35,7 +37,7 @@ def accept_option(names: Sequence[str]) -> Callable[[F], F]:
         "--accept",
         "accepted",
         multiple=True,
-        type=click.Choice(names),
+        type=OneOf(names),
         help="Do it although this guard refuses; the journal records it.",
     )
 
@@ -90,7 +92,7 @@ def change_options(*passwords: str) -> Callable[[F], F]:
         options.append(
             click.option(
                 "--password",
-                type=click.Choice(passwords or ("ask", "stdin")),
+                type=OneOf(passwords or ("ask", "stdin")),
                 default="ask",
                 show_default=True,
                 help=_password_help(passwords),
@@ -132,6 +134,8 @@ def change(
     from verrou.records.carry_out import Told
     from verrou.reports.sheets import console, shown
 
+    if machine.only_read and not (preview or foresee):
+        raise MachineRefused(f"{machine.name}: {machine.only_read}")
     if posture.machine.unread:
         raise NotEnoughRights(f"{machine.name} can be looked at by this account and not changed; run as root")
     out = console()
@@ -159,9 +163,7 @@ def change(
         click.get_current_context().exit(0)
     if not (yes or tries):
         asked = "this step" if len(steps) == 1 else f"these {len(steps)} steps"
-        if not click.confirm(f"Do {asked} on {shown(machine.name)}?"):
-            out.print("Nothing was changed.")
-            click.get_current_context().exit(0)
+        agreed(f"Do {asked} on {shown(machine.name)}?")
     if prompts:
         secrets, generated = collect_passwords(steps, posture, typed)
         rehearsal = _rehearse(machine, posture, steps, secrets, prove)
@@ -328,6 +330,16 @@ def single(machine: Machine, make: Callable[[Posture], Sequence[Step]], command:
     change(machine, posture, steps, command=" ".join((command, *list(names)[:3])), **how)
 
 
+def _tell_what_falls_short(after: "Audit") -> None:
+    """The names of what is still short, for the end of a run."""
+    from verrou.core.audit import Verdict
+    from verrou.reports.sheets import console
+
+    short = [f.subject for f in after.findings if f.verdict in (Verdict.SHORT, Verdict.UNREADABLE)]
+    if short:
+        console().print(f"Still short: {', '.join(short)}.")
+
+
 @click.command()
 @baseline_option
 @click.option("--only", "families", multiple=True, metavar="FAMILY", help="Only this family of rules; may be repeated.")
@@ -362,7 +374,8 @@ def harden(
         return
     done = change(machine, posture, worksheet.steps, command="harden", baseline=baseline, **how)
     after = _held_against(done.after, baseline)
-    out.print(f"{after.score}. verrou verify proves it by trials.", style="bold")
+    out.print(f"{after.summary}. verrou verify proves it by trials.", style="bold")
+    _tell_what_falls_short(after)
     if done.refused or done.surprises:
         raise MachineRefused("not every step came out as asked, see above; the others are done, verrou undo goes back")
     click.get_current_context().exit(0 if after.all_well else 1)

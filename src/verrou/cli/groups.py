@@ -7,6 +7,7 @@ import click
 
 from verrou.cli.accounts import check_kept
 from verrou.cli.change import change_options, single
+from verrou.cli.command_group import CommandGroup
 from verrou.cli.options import (
     format_option,
     known_account,
@@ -20,7 +21,7 @@ from verrou.core.plan.steps import CreateGroup, Join, Leave, RemoveGroup, SetGro
 from verrou.machines import Machine
 
 
-@click.group()
+@click.group(cls=CommandGroup)
 def group() -> None:
     """Groups: what each gives and to whom; make them, join, leave, remove.
 

@@ -12,6 +12,7 @@ from verrou.cli.options import (
     print_facts,
     tell_troubles,
 )
+from verrou.core.errors import BadInput
 from verrou.machines import SURVEY_SUFFIX, Machine
 
 MEASURE = "essential"
@@ -70,11 +71,22 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> N
             out.print(f"Hidden: {more} rules that hold nothing remarkable; --all shows them.")
 
     if save is not None:
-        if not save.name.endswith(SURVEY_SUFFIX):
-            save = save.with_name(save.name + SURVEY_SUFFIX)
-        save.write_text(as_json(data()), encoding="utf-8")
-        click.echo(f"Saved: {save}", err=True)
+        _save(save, as_json(data()))
     print_facts(style, accounts, data() if style == "json" else None, text)
+
+
+def _save(file: Path, text: str) -> None:
+    """Write a survey file, and never over one that is there."""
+    name = file.name.removesuffix(SURVEY_SUFFIX).removesuffix(".json") + SURVEY_SUFFIX
+    file = file.with_name(name)
+    try:
+        with open(file, "x", encoding="utf-8") as stream:
+            stream.write(text)
+    except FileExistsError:
+        raise BadInput(f"{file} is there already, and was left as it is; choose another name") from None
+    except OSError as error:
+        raise BadInput(f"{file}: {error.strerror}; name a file in a folder that you may write") from None
+    click.echo(f"Saved: {file}", err=True)
 
 
 @click.command()

@@ -5,28 +5,76 @@ from pathlib import Path
 
 import click
 
+from verrou.cli.command_group import CommandGroup
+from verrou.cli.options import OneOf, collect_passwords, hand_over
 from verrou.core.errors import BadInput
-from verrou.machines import BENCH_SUFFIX
-from verrou.machines.bench.authority import LANGUAGES, Authority
+from verrou.machines import BENCH_SUFFIX, Secrets
+from verrou.machines.bench.authority import LANGUAGES, Authority, No
 
 
-@click.group()
+@click.group(cls=CommandGroup)
 def machine() -> None:
     """Bench machines: simulated workstations, each in one file."""
 
 
 @machine.command("new")
 @click.argument("file", type=click.Path(path_type=Path))
-@click.option("--edition", type=click.Choice(["full", "basic"]), default="full", show_default=True)
-@click.option("--language", type=click.Choice(sorted(LANGUAGES)), default="en", show_default=True)
-def new(file: Path, edition: str, language: str) -> None:
-    """A fresh bench machine, as it comes out of the box."""
-    if not file.name.endswith(BENCH_SUFFIX):
-        file = file.with_name(file.name + BENCH_SUFFIX)
-    name = file.name.removesuffix(BENCH_SUFFIX)
+@click.option("--owner", default="owner", show_default=True, help="The account that the first set-up makes.")
+@click.option("--bare", is_flag=True, help="As it leaves the works, before the first set-up: nobody can get in.")
+@click.option(
+    "--password",
+    type=OneOf(["ask", "stdin", "generate"]),
+    default="ask",
+    show_default=True,
+    help="The owner's: typed at a hidden prompt, a line of standard input, or made.",
+)
+@click.option("--edition", type=OneOf(["full", "basic"]), default="full", show_default=True, help="What it can do.")
+@click.option(
+    "--language", type=OneOf(sorted(LANGUAGES)), default="en", show_default=True, help="Of the names it comes with."
+)
+def new(file: Path, owner: str, bare: bool, password: str, edition: str, language: str) -> None:
+    """A fresh bench machine as a first set-up leaves it, with an account of its owner's that administers."""
+    file = _named(file)
     if file.exists():
         raise BadInput(f"{file} is there already; choose another name")
     if not file.parent.is_dir():
         raise BadInput(f"{file.parent}: there is no such folder; make it first")
-    Authority.fresh(name, datetime.now().replace(microsecond=0), edition, language).save(file)
-    click.echo(f"{file}: a fresh bench machine, {edition} edition. Next: verrou survey -m {file}")
+    name = file.name.removesuffix(BENCH_SUFFIX)
+    made = Authority.fresh(name, datetime.now().replace(microsecond=0), edition, language)
+    generated = Secrets()
+    if not bare:
+        generated = _set_up(made, owner, password)
+    made.save(file)
+    hand_over(generated, None)
+    who = "nobody has an account yet" if bare else f"{owner} administers"
+    click.echo(f"{file}: a fresh bench machine, {edition} edition; {who}. Next: verrou survey -m {file}")
+
+
+def _named(file: Path) -> Path:
+    """The file that people mean: ``desk-01``, ``desk-01.json`` and ``desk-01.bench.json`` are one."""
+    for ending in (BENCH_SUFFIX, ".bench", ".json"):
+        if file.name.endswith(ending) and file.name != ending:
+            file = file.with_name(file.name.removesuffix(ending))
+            break
+    return file.with_name(file.name + BENCH_SUFFIX)
+
+
+def _set_up(made: Authority, owner: str, password: str) -> Secrets:
+    """Make the owner's account; answers with a password that was made for it."""
+    from verrou.core.model import Role
+    from verrou.core.plan.making import check_name
+    from verrou.core.plan.steps import CreateAccount
+    from verrou.machines.bench.readings import posture_of
+    from verrou.machines.bench.steps import do_step
+
+    posture = posture_of(made, made.name)
+    check_name(posture, owner)
+    step = CreateAccount(
+        owner, Role.ADMINISTRATOR, password="generate" if password == "generate" else "ask", must_change=False
+    )
+    secrets, generated = collect_passwords([step], posture, typed=password != "stdin")
+    try:
+        do_step(made, step, secrets)
+    except No as reason:
+        raise BadInput(f"{owner}: {reason}; nothing was made") from None
+    return generated

@@ -1,13 +1,16 @@
 """The command line: a group whose commands are imported when they are called."""
 
 import importlib
-from collections.abc import Mapping
+import os
+import sys
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import click
 
 from verrou import __version__
-from verrou.core.errors import MachineRefused, VerrouError
+from verrou.cli.command_group import CommandGroup
+from verrou.core.errors import BadInput, MachineRefused, VerrouError
 
 COMMANDS: Mapping[str, str] = {
     "demo": "verrou.demo.command:demo",
@@ -27,7 +30,7 @@ COMMANDS: Mapping[str, str] = {
 }
 
 
-class LazyGroup(click.Group):
+class LazyGroup(CommandGroup):
     """Finds its commands by name in a table of ``module:attribute``, in the table's order."""
 
     def __init__(self, *args: Any, table: Mapping[str, str], **kwargs: Any) -> None:
@@ -46,36 +49,6 @@ class LazyGroup(click.Group):
         assert isinstance(command, click.Command)
         return command
 
-    def resolve_command(
-        self, ctx: click.Context, args: list[str]
-    ) -> tuple[str | None, click.Command | None, list[str]]:
-        if args and not args[0].startswith("-") and args[0] not in self.table:
-            from verrou.core.values import nearest
-
-            close = nearest(args[0], list(self.table))
-            hint = f"did you mean {close}?" if close else "verrou --help lists the commands"
-            ctx.fail(f"there is no command {args[0]!r}; {hint}")
-        return super().resolve_command(ctx, args)
-
-    def invoke(self, ctx: click.Context) -> Any:
-        try:
-            return super().invoke(ctx)
-        except VerrouError as error:
-            from verrou.reports.sheets import shown
-
-            for line in str(error).split("\n"):
-                click.echo(f"verrou: {shown(line)}", err=True)
-            ctx.exit(error.exit_code)
-        except RecursionError:
-            click.echo("verrou: the input is nested too deeply", err=True)
-            ctx.exit(2)
-        except BrokenPipeError:
-            raise
-        except OSError as error:
-            where = f": {error.filename}" if error.filename else ""
-            click.echo(f"verrou: {error.strerror or error}{where}", err=True)
-            ctx.exit(MachineRefused.exit_code)
-
 
 @click.group(cls=LazyGroup, table=COMMANDS, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(__version__, prog_name="verrou", message="%(prog)s %(version)s")
@@ -91,3 +64,54 @@ def cli() -> None:
     Exit: 0 all well; 1 something falls short or is disproved; 2 wrong use or unreadable input; 3 a guard refused;
     4 the machine refused or the run broke off; 5 not enough rights.
     """
+
+
+def run(arguments: Sequence[str] | None = None) -> int:
+    """The command line, and how it ended. Every error is told in one form, whoever raises it: a line that says what was
+    found, where, and what to do."""
+    try:
+        ended = cli.main(arguments, prog_name="verrou", standalone_mode=False)
+        sys.stdout.flush()
+        return ended if isinstance(ended, int) else 0
+    except VerrouError as error:
+        return _tell(str(error), error.exit_code)
+    except click.UsageError as error:
+        where = error.ctx.command_path if error.ctx is not None else "verrou"
+        if isinstance(error, _ASKS_FOR_HELP):
+            click.echo(error.ctx.get_help() if error.ctx is not None else "", err=True)
+            return BadInput.exit_code
+        said = _sentence(error)
+        return _tell(
+            said if said.endswith("?") or "--help" in said else f"{said}; {where} --help tells more", BadInput.exit_code
+        )
+    except click.Abort:
+        return _tell("broken off; what was not landed by then is as it was", INTERRUPTED)
+    except RecursionError:
+        return _tell("the input is nested too deeply", BadInput.exit_code)
+    except BrokenPipeError:
+        # Whoever read the output has gone; nothing may be written at the end either.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except OSError as error:
+        where = f": {error.filename}" if error.filename else ""
+        return _tell(f"{error.strerror or error}{where}", MachineRefused.exit_code)
+
+
+_ASKS_FOR_HELP: Any = getattr(click.exceptions, "NoArgsIsHelpError", ())
+"""How newer versions of Click say that a group was called without a command."""
+INTERRUPTED = 130
+"""How a program ends that somebody broke off at the keyboard, as shells have it."""
+
+
+def _tell(message: str, code: int) -> int:
+    from verrou.reports.sheets import shown
+
+    for line in message.split("\n"):
+        click.echo(f"verrou: {shown(line)}", err=True)
+    return code
+
+
+def _sentence(error: click.UsageError) -> str:
+    """What Click found, as our own errors have it: without a capital and a full stop."""
+    message = error.format_message().strip().rstrip(".")
+    return message[:1].lower() + message[1:]

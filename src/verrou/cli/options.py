@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 import verrou
-from verrou.core.errors import BadInput
+from verrou.core.errors import BadInput, NotAgreed
 from verrou.machines import Machine, Secrets, open_machine
 
 if TYPE_CHECKING:
@@ -32,6 +32,37 @@ class MachineType(click.ParamType):  # type: ignore[type-arg,unused-ignore]
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Machine:
         return open_machine(value) if isinstance(value, str) else value
+
+
+class OneOf(click.Choice):  # type: ignore[type-arg,unused-ignore]
+    """One of a few words; any other is refused in the form that all errors have."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        if value in self.choices:
+            return value
+        from verrou.core.values import nearest, show_raw
+
+        close = nearest(value, self.choices)
+        hint = f"; did you mean {close}?" if close else ""
+        option = f"{param.opts[-1]}: " if param is not None else ""
+        raise BadInput(f"{option}found {show_raw(value)}, accepted: {', '.join(self.choices)}{hint}")
+
+
+def agreed(question: str) -> None:
+    """Ask whether to go on.
+
+    Raises:
+        NotAgreed: no, or there was nobody to answer.
+    """
+    try:
+        answer = click.confirm(question)
+    except click.Abort:
+        if sys.stdin.isatty():
+            raise
+        click.echo()
+        raise NotAgreed("nothing was changed: nobody answered; --yes leaves the question out") from None
+    if not answer:
+        raise NotAgreed("nothing was changed, as you answered")
 
 
 def _the_one_machine(_: click.Context, __: click.Parameter, machines: tuple[Machine, ...]) -> Machine:
@@ -78,7 +109,7 @@ def format_option(command: F) -> F:
     return click.option(
         "--format",
         "style",
-        type=click.Choice(["text", "json", "csv"]),
+        type=OneOf(["text", "json", "csv"]),
         default="text",
         show_default=True,
         help="Text is for people.",

@@ -5,7 +5,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from verrou.cli.change import accept_option
-from verrou.cli.options import format_option, machine_option, print_facts
+from verrou.cli.command_group import CommandGroup
+from verrou.cli.options import agreed, format_option, machine_option, print_facts
 from verrou.core import guards
 from verrou.core.errors import BadInput, MachineRefused
 from verrou.machines import Machine, Outcome
@@ -56,9 +57,8 @@ def undo(
     if preview:
         out.print("This is a preview; nothing was changed.")
         return
-    if not yes and not click.confirm(f"Go back so on {shown(machine.name)}?"):
-        out.print("Nothing was changed.")
-        return
+    if not yes:
+        agreed(f"Go back so on {shown(machine.name)}?")
     number = carry_out.undo(machine, rehearsal, entries, told)
     left = [item for item in rehearsal.put_back if item.outcome is Outcome.REFUSED]
     numbers = _numbers([each.number for each in entries])
@@ -99,7 +99,7 @@ def _journal(machine: Machine) -> "Journal":
     return Journal(machine.records_folder())
 
 
-@click.group()
+@click.group(cls=CommandGroup)
 def journal() -> None:
     """What was done to a machine, when and by whom; and whether the journal is whole."""
 

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from verrou.cli.change import change_options, single
+from verrou.cli.command_group import CommandGroup
 from verrou.cli.options import format_option, machine_option, print_facts, tell_troubles
 from verrou.core.errors import BadInput
 from verrou.machines import Machine
@@ -15,8 +16,8 @@ if TYPE_CHECKING:
     from verrou.core.rules import Rule
 
 
-def _rules(ids: tuple[str, ...]) -> list["Rule"]:
-    """The rules of these ids or families; all without any."""
+def _rules(ids: tuple[str, ...], *, settable: bool = False) -> list["Rule"]:
+    """The rules of these ids or families; all without any. With ``settable``, what could be set is proposed alone."""
     from verrou.core.rules import CATALOGUE
     from verrou.core.values import nearest
 
@@ -24,15 +25,19 @@ def _rules(ids: tuple[str, ...]) -> list["Rule"]:
     for name in ids:
         fitting = [rule for rule in CATALOGUE.values() if name in (rule.id, rule.family)]
         if not fitting:
-            known = [*CATALOGUE, *{rule.family for rule in CATALOGUE.values()}]
-            close = nearest(name, known)
-            hint = f"did you mean {close}?" if close else "verrou rule list shows them"
+            families = [] if settable else list(dict.fromkeys(rule.family for rule in CATALOGUE.values()))
+            close = nearest(name, [*CATALOGUE, *families])
+            meant = CATALOGUE.get(close or "")
+            if settable and meant is not None and meant.derived is not None:
+                hint = f"{meant.id} follows from the accounts, and {meant.derived.by} changes that"
+            else:
+                hint = f"did you mean {close}?" if close else "verrou rule list shows them"
             raise BadInput(f"there is no rule or family {name!r}; {hint}")
         chosen += fitting
     return chosen or list(CATALOGUE.values())
 
 
-@click.group()
+@click.group(cls=CommandGroup)
 def rule() -> None:
     """Rules: which there are, what each is for, how they stand on a machine, and setting one."""
 
@@ -108,11 +113,11 @@ def set_rule(assignments: tuple[str, ...], machine: Machine, how: dict[str, Any]
         name, equals, raw = assignment.partition("=")
         if not equals:
             raise BadInput(f"found {assignment!r}, accepted: RULE=VALUE, such as lockout.after=5")
-        found = _rules((name,))[0]
-        if found.id != name:
-            raise BadInput(f"{name} is a family; name one rule of it, such as {found.id}")
+        if name not in CATALOGUE and any(name == rule.family for rule in CATALOGUE.values()):
+            raise BadInput(f"{name} is a family; name one rule of it: verrou rule list shows them")
+        found = _rules((name,), settable=True)[0]
         if found.derived is not None:
-            raise BadInput(f"{name} follows from the accounts; change them with verrou account")
+            raise BadInput(f"{name} is no setting, it follows from the accounts; {found.derived.by} changes that")
         try:
             wanted[name] = found.kind.parse_text(raw)
         except Unacceptable as unacceptable:

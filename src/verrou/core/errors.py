@@ -37,3 +37,9 @@ class NotEnoughRights(VerrouError):
     """The operating system did not let us read or write what is needed."""
 
     exit_code = 5
+
+
+class NotAgreed(VerrouError):
+    """Somebody was asked, and did not say yes."""
+
+    exit_code = 6

@@ -356,15 +356,23 @@ class Span(Scale):
             return raw
         bare = isinstance(raw, int) and not isinstance(raw, bool)
         if bare or (isinstance(raw, str) and raw.isascii() and raw.isdigit()):
-            raise Unacceptable(raw, self.accepted, f"{raw} {self.unit}s")
+            raise Unacceptable(raw, self.accepted, self._if_taken(f"{raw} {self.unit}s"))
         try:
             span = parse_duration(raw, self.accepted)
         except Unacceptable as unacceptable:
-            raise Unacceptable(raw, self.accepted, unacceptable.nearest or nearest(raw, list(self.words))) from None
+            close = self._if_taken(unacceptable.nearest) or nearest(raw, list(self.words))
+            raise Unacceptable(raw, self.accepted, close) from None
         count, rest = divmod(span.total_seconds(), _UNITS[self.unit])
         if rest or not self.low <= count <= self.high:
             raise Unacceptable(raw, self.accepted)
         return span
+
+    def _if_taken(self, proposal: str | None) -> str | None:
+        """What would be proposed, where it would be accepted."""
+        try:
+            return proposal if proposal is not None and self.parse(proposal) is not None else None
+        except Unacceptable:
+            return None
 
     def _load(self, raw: object) -> Value:
         if isinstance(raw, str) and raw in self.words:

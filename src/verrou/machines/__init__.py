@@ -199,6 +199,11 @@ class Machine(Protocol):
     name: str
     address: str
 
+    @property
+    def only_read(self) -> str:
+        """Why nothing can ever be changed on it; nothing where it can."""
+        ...
+
     def observe(self) -> "Posture":
         """What the machine is now.
 
@@ -281,6 +286,14 @@ def where_kept(rule_id: str) -> Mapping[str, str]:
     }
 
 
+def _with_suffix(address: str) -> str:
+    """An address by which people mean a bench or a survey file without saying how its name ends."""
+    meant = [address + suffix for suffix in (BENCH_SUFFIX, SURVEY_SUFFIX) if Path(address + suffix).is_file()]
+    if len(meant) > 1:
+        raise BadInput(f"{address}: found {' and '.join(meant)}; say which")
+    return meant[0] if meant else address
+
+
 BENCH_SUFFIX = ".bench.json"
 SURVEY_SUFFIX = ".survey.json"
 
@@ -297,6 +310,9 @@ def open_machine(address: str) -> Machine:
         return LinuxMachine(Path("/"), address)
     path = Path(address)
     try:
+        if not path.exists():
+            address = _with_suffix(address)
+            path = Path(address)
         if address.endswith(BENCH_SUFFIX) and path.is_file():
             from verrou.machines.bench.machine import BenchMachine
 

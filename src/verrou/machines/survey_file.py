@@ -27,6 +27,7 @@ class SurveyFile:
     """What ``verrou survey --save`` wrote."""
 
     kind = "survey"
+    only_read = ONLY_READ
 
     def __init__(self, path: Path) -> None:
         self.path = path

@@ -3,12 +3,12 @@
 from collections.abc import Iterable, Mapping, Sequence
 
 from verrou.core.model import Account, Builtin, PasswordState, Posture, Reading, Role, Status, Unread, counted, joined
-from verrou.core.model.access import gets_in, needs_a_look, role_known, role_of, ways_in
+from verrou.core.model.access import gets_in, locked, needs_a_look, role_known, role_of, ways_in, ways_in_now
 from verrou.core.model.acting import say_act
 from verrou.core.model.ageing import expired, password_ages
 from verrou.core.model.states import State, states_of, useful_hint
 from verrou.core.model.ways import Way
-from verrou.core.rules import Rule, reading_of, value_now
+from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.core.rules.population import administrators
 from verrou.machines import where_kept
 from verrou.reports.groups import gives
@@ -44,7 +44,7 @@ def accounts_sheet(
                 "state": list(states.values()) or [_plain_state(account)],
                 "last_sign_in": last_sign_in(account, posture, "%Y-%m-%d"),
                 "password_age": _password_age(account, posture),
-                "ways_in": [str(way) for way in ways_in(account, posture)] or ["none"],
+                "ways_in": [str(way) for way in ways_in_now(account, posture)] or ["none"],
                 "groups": list(account.groups),
                 "shipped": _shipped(account),
                 "password_since": str(account.password_changed or ""),
@@ -55,7 +55,7 @@ def accounts_sheet(
         row = rows[-1]
         row["facts"] = "; ".join(
             (
-                f"by {shown(row['ways_in'])}" if ways_in(account, posture) else "no way in",
+                f"by {shown(row['ways_in'])}" if ways_in_now(account, posture) else "no way in",
                 f"last in {row['last_sign_in']}" if row["last_sign_in"] != "never" else "never in",
                 f"password {row['password_age']}",
                 f"in {shown(row['groups']) or 'no group'}",
@@ -147,7 +147,7 @@ def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Sheet:
                 "rule": rule.id,
                 "value": value_now(rule, reading),
                 "says": reading_says(rule, reading),
-                "decided_by": decided_by(reading),
+                "decided_by": "; ".join(filter(None, (decided_by(reading), what_helps(rule, reading, posture)))),
                 "overruled": [str(source) for source in reading.overruled],
                 "takes_effect": str(rule.takes_effect),
                 "status": str(reading.status),
@@ -190,6 +190,17 @@ def rule_sentences(posture: Posture, rules: Iterable[Rule], weak: Mapping[Rule, 
     return Sheet("rules", columns, tuple(rows), styles)
 
 
+def what_helps(rule: Rule, reading: Reading, posture: Posture) -> str:
+    """What would make a rule act that is set and does not; nothing where it acts, or nothing here could help."""
+    takes = posture.takes.get(rule.id)
+    if reading.status is not Status.READ or reading.in_force or reading.remedy:
+        return ""
+    if takes is not None and takes.cannot:
+        return takes.cannot
+    leader = next((other for other in CATALOGUE.values() if rule.id in other.set_with), None)
+    return f"verrou rule set {leader.id if leader else rule.id}=VALUE puts it in force"
+
+
 def decided_by(reading: Reading) -> str:
     """Source and reason in one cell, each said once."""
     parts = [str(reading.source)] if reading.source else []
@@ -204,7 +215,7 @@ def decided_by(reading: Reading) -> str:
 def summary_lines(posture: Posture) -> list[str]:
     """The machine in two lines: what it is; how many can get in, and who administers."""
     facts = posture.machine
-    inside = sum(gets_in(account, posture) for account in posture.accounts)
+    inside = sum(gets_in(each, posture) and not locked(each, posture) for each in posture.accounts)
     names = [account.name for account in administrators(posture)]
     who = f"{shown(joined(names))} administer{'s' if len(names) == 1 else ''}" if names else "nobody administers"
     may = "may" if Unread.PASSWORDS in facts.unread else "can"
@@ -217,8 +228,6 @@ def summary_lines(posture: Posture) -> list[str]:
 
 def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
     """Everything about one account, in words, as (heading, text)."""
-    now = posture.machine.now
-    locked = account.locked_until is not None and account.locked_until > now
     shut = account.builtin is Builtin.ADMIN and not account.enabled
     given = [str(line) for line in account.given_by]
     for name in account.groups:
@@ -248,7 +257,7 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         ("stands out", ", ".join(states_of(account, posture).values()) or "nothing"),
         (
             "ways in",
-            (", ".join(ways_in(account, posture)) or "none") + (", but not while it is locked" if locked else ""),
+            "none while it is locked" if locked(account, posture) else ", ".join(ways_in(account, posture)) or "none",
         ),
         ("signed in", "; ".join(account.sessions)),
         ("password", "; ".join(filter(None, (f"{password}{changed}", age, fixed)))),

@@ -51,9 +51,19 @@ def can_sign_in(account: Account, posture: Posture, on: date | None = None) -> b
     )
 
 
+def locked(account: Account, posture: Posture) -> bool:
+    """Whether wrong passwords have locked the account, and still do."""
+    return account.locked_until is not None and account.locked_until > posture.machine.now
+
+
+def ways_in_now(account: Account, posture: Posture) -> tuple[Way, ...]:
+    """The ways by which somebody gets in as the account right now: none while it is locked."""
+    return () if locked(account, posture) else ways_in(account, posture)
+
+
 def ways_in(account: Account, posture: Posture) -> tuple[Way, ...]:
-    """The ways by which somebody gets in as the account now, a lock aside: a gate of the machine that lets it through
-    and is opened by what the account has, a password, a blank one or a key."""
+    """The ways by which somebody gets in as the account, a lock aside: a gate of the machine that lets it through and
+    is opened by what the account has, a password, a blank one or a key."""
     if not (account.enabled and account.may_sign_in) or expired(account, posture, posture.machine.now.date()):
         return ()
     return tuple(gate.way for gate in posture.gates if gate.lets_through(account) and _opens(account, gate, posture))
@@ -126,7 +136,7 @@ def usable_administrator(account: Account, posture: Posture, on: date | None = N
         account.password is PasswordState.SET
         and can_sign_in(account, posture, day)
         and not barred_by_age(account, posture, day)
-        and not (day == now.date() and account.locked_until is not None and account.locked_until > now)
+        and not (day == now.date() and locked(account, posture))
         and not barred(account, posture)
         and all(gate.lets_through(account) for gate in posture.gates if gate.way is Way.CONSOLE)
     )

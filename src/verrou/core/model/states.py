@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from enum import StrEnum
 
-from verrou.core.model.access import gets_in, is_person
+from verrou.core.model.access import gets_in, is_person, locked
 from verrou.core.model.acting import goes_on
 from verrou.core.model.ageing import closed_from, expired, must_change, password_ages
 from verrou.core.model.facts import Account, PasswordState
@@ -66,7 +66,7 @@ def _words(state: State, account: Account, posture: Posture) -> str:
             return f"ends {account.ends}" if account.ends is not None and account.enabled and not past_end else ""
         case State.LOCKED:
             until = account.locked_until
-            if until is None or until <= now:
+            if until is None or not locked(account, posture):
                 return ""
             return "locked until unlocked" if until.year == 9999 else f"locked until {until:%H:%M}"
         case State.PASSWORD_DUE:

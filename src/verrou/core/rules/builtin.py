@@ -72,7 +72,7 @@ RULES = (
         protects="Each administrator signs in under a name of their own.",
         costs="There must be another administrator, tried, before it is disabled.",
         controls=("AC-2", "AC-6(2)"),
-        derived=OffTheAccounts(_enabled(Builtin.ADMIN)),
+        derived=OffTheAccounts(_enabled(Builtin.ADMIN), "verrou account disable NAME"),
         gaps=_opened_or_closed(Builtin.ADMIN),
     ),
     Rule(
@@ -87,7 +87,7 @@ RULES = (
         protects="Whoever may use the machine has an account that somebody made for them.",
         costs="Visitors need an account of their own.",
         controls=("AC-2",),
-        derived=OffTheAccounts(_enabled(Builtin.GUEST)),
+        derived=OffTheAccounts(_enabled(Builtin.GUEST), "verrou account disable NAME"),
         gaps=_opened_or_closed(Builtin.GUEST),
     ),
     Rule(
@@ -101,7 +101,7 @@ RULES = (
         protects="Guessing needs a name first.",
         costs="Instructions that name the account must be changed; programs that look for it by name fail.",
         controls=("AC-2",),
-        derived=OffTheAccounts(_name(Builtin.ADMIN), needs=()),
+        derived=OffTheAccounts(_name(Builtin.ADMIN), "verrou account rename NAME NEW-NAME", needs=()),
         gaps=_renamed(Builtin.ADMIN, "builtin.admin_name"),
     ),
     Rule(
@@ -115,7 +115,7 @@ RULES = (
         protects="Guessing needs a name first.",
         costs="Instructions that name the account must be changed.",
         controls=("AC-2",),
-        derived=OffTheAccounts(_name(Builtin.GUEST), needs=()),
+        derived=OffTheAccounts(_name(Builtin.GUEST), "verrou account rename NAME NEW-NAME", needs=()),
         gaps=_renamed(Builtin.GUEST, "builtin.guest_name"),
     ),
 )

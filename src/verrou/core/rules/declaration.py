@@ -63,9 +63,11 @@ it."""
 @frozen(eq=False, repr=False)
 class OffTheAccounts:
     """How a rule is read off the accounts that a machine keeps. ``compares``: there is a reading only beside a
-    baseline, so that the gaps alone decide. ``needs`` is what has to be known of the accounts."""
+    baseline, so that the gaps alone decide. ``needs`` is what has to be known of the accounts; ``by`` is the command
+    that changes them."""
 
     read: Callable[[Posture], Reading]
+    by: str
     compares: bool = False
     needs: tuple[Unread, ...] = (Unread.PASSWORDS,)
 

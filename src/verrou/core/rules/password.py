@@ -24,7 +24,7 @@ RULES = (
     Rule(
         id="password.min_length",
         title="length of a password",
-        says="passwords of {} are enough",
+        says={0: "a password of any length is enough", None: "passwords of {} are enough"},
         kind=Count("characters", 0, 256, more_is_stricter=True),
         severity=Severity.GRAVE,
         why_severe="length is what makes guessing long; everything else adds little to a short password",

@@ -310,7 +310,9 @@ RULES = (
         costs="Every account that shall stay must be listed in the baseline.",
         controls=("AC-2",),
         derived=OffTheAccounts(
-            lambda _: absent("it compares the accounts with a baseline: verrou audit shows it"), compares=True
+            lambda _: absent("it compares the accounts with a baseline: verrou audit shows it"),
+            "verrou account disable NAME",
+            compares=True,
         ),
         gaps=_unlisted,
     ),
@@ -325,7 +327,11 @@ RULES = (
         protects="Few people can change everything, and never nobody.",
         costs="Somebody who was an administrator has to ask.",
         controls=("AC-6(5)",),
-        derived=OffTheAccounts(_administrators, needs=(Unread.ADMINISTRATION,)),
+        derived=OffTheAccounts(
+            _administrators,
+            "verrou account change NAME --role standard, or verrou account swap OLD NEW",
+            needs=(Unread.ADMINISTRATION,),
+        ),
         gaps=_other_administrators,
     ),
     Rule(
@@ -345,7 +351,7 @@ RULES = (
         protects="Nobody gets in as somebody else by pressing the return key.",
         costs="Each account needs a password, or must be disabled.",
         controls=("IA-5",),
-        derived=OffTheAccounts(_worst_of(blank_accounts, "no blank one")),
+        derived=OffTheAccounts(_worst_of(blank_accounts, "no blank one"), "verrou account password NAME"),
         gaps=_blank_passwords,
     ),
     Rule(
@@ -369,7 +375,7 @@ RULES = (
         protects="The age of passwords holds for everybody, not only for those nobody made an exception for.",
         costs="Somebody who signs in rarely is asked for a new password more often than they come.",
         controls=("IA-5(1)",),
-        derived=OffTheAccounts(_worst_of(unending_accounts, "no unending one")),
+        derived=OffTheAccounts(_worst_of(unending_accounts, "no unending one"), "verrou account change NAME --ages"),
         gaps=_unending_passwords,
     ),
     Rule(
@@ -388,7 +394,7 @@ RULES = (
         protects="Every account is one account: closing it closes it.",
         costs="A spare name for the administrator must become an account of its own.",
         controls=("AC-2", "IA-2"),
-        derived=OffTheAccounts(_duplicate_ids, needs=()),
+        derived=OffTheAccounts(_duplicate_ids, "verrou account remove NAME --files keep", needs=()),
         gaps=_doubled,
     ),
     Rule(
@@ -405,7 +411,7 @@ RULES = (
         costs="Somebody who comes back after a long time has to ask. Accounts that the baseline lists are only "
         "shown, and left open.",
         controls=("AC-2(3)",),
-        derived=OffTheAccounts(_unused_for),
+        derived=OffTheAccounts(_unused_for, "verrou account disable NAME"),
         gaps=_unused,
     ),
     Rule(
@@ -424,7 +430,7 @@ RULES = (
         protects="Guests, and accounts that have an end at all, stop working by themselves.",
         costs="Somebody must lengthen what is still needed: verrou account change NAME --ends DAY.",
         controls=("AC-2(2)",),
-        derived=OffTheAccounts(_temporary_until),
+        derived=OffTheAccounts(_temporary_until, "verrou account change NAME --ends DAY"),
         gaps=_ending_late,
     ),
     Rule(
@@ -443,7 +449,7 @@ RULES = (
         protects="Who reads the list sees at once who is gone, and a wrong clock opens nothing.",
         costs="Coming back takes two steps: another end, and enabling.",
         controls=("AC-2(3)",),
-        derived=OffTheAccounts(_ended),
+        derived=OffTheAccounts(_ended, "verrou account disable NAME"),
         gaps=_ended_and_open,
     ),
     Rule(
@@ -462,7 +468,9 @@ RULES = (
         protects="The screen tells a stranger nothing. Signs alone, or words that say there is none, are no hint.",
         costs="Who forgets a password needs an administrator.",
         controls=("IA-5", "IA-6"),
-        derived=OffTheAccounts(_giving_away(Detail.HINT, "hints", with_hints), needs=()),
+        derived=OffTheAccounts(
+            _giving_away(Detail.HINT, "hints", with_hints), "verrou account change NAME --no-hint", needs=()
+        ),
         gaps=_given_away(Detail.HINT, with_hints),
     ),
     Rule(
@@ -481,7 +489,11 @@ RULES = (
         protects="Nobody gets in by knowing somebody.",
         costs="Who forgets a password needs an administrator.",
         controls=("IA-5",),
-        derived=OffTheAccounts(_giving_away(Detail.RECOVERY_QUESTIONS, "recovery questions", with_questions), needs=()),
+        derived=OffTheAccounts(
+            _giving_away(Detail.RECOVERY_QUESTIONS, "recovery questions", with_questions),
+            "verrou account change NAME --no-questions",
+            needs=(),
+        ),
         gaps=_given_away(Detail.RECOVERY_QUESTIONS, with_questions),
     ),
     Rule(

@@ -37,6 +37,7 @@ class BenchMachine:
     """A bench machine in its file."""
 
     kind = "bench"
+    only_read = ""
 
     def __init__(self, path: Path) -> None:
         self.path = path

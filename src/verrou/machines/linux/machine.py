@@ -34,6 +34,7 @@ class LinuxMachine:
     """One Linux system. ``path`` is ``/`` for the live one."""
 
     kind = "linux"
+    only_read = ""
 
     def __init__(self, path: Path, address: str) -> None:
         self.path = path.resolve()

@@ -1,0 +1,30 @@
+"""Groups of commands: each listed with its whole sentence, and an unknown one answered with the nearest."""
+
+import click
+
+
+class CommandGroup(click.Group):
+    """A group whose list cuts no sentence."""
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """The commands, each with its first sentence."""
+        commands = [(name, self.get_command(ctx, name)) for name in self.list_commands(ctx)]
+        rows = [(name, command.get_short_help_str(limit=LONGEST)) for name, command in commands if command is not None]
+        with formatter.section("Commands"):
+            formatter.write_dl(rows)
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        known = self.list_commands(ctx)
+        if args and not args[0].startswith("-") and args[0] not in known:
+            from verrou.core.values import nearest, show_raw
+
+            close = nearest(args[0], known)
+            hint = f"did you mean {close}?" if close else f"{ctx.command_path} --help lists the commands"
+            ctx.fail(f"there is no command {show_raw(args[0])}; {hint}")
+        return super().resolve_command(ctx, args)
+
+
+LONGEST = 400
+"""More than any first sentence has."""
