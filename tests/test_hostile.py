@@ -11,6 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Verrou
+from verrou.machines.linux.files.authorized_keys import Keys
+from verrou.machines.linux.files.sshd import sshd_settings
 from verrou.machines.linux.files.sudoers import Sudoers
 from verrou.machines.linux.pam.faillock import TALLY, load_faillock, locks
 from verrou.machines.linux.pam.stack import load_stack
@@ -114,3 +116,15 @@ def test_bench_files_of_wrong_types(bench: Path, verrou: Verrou, change: dict[st
     bench.write_text(text.replace('"bench": 1', f'"bench": {"9" * 5000}') if digits else text)
     told = verrou("survey", "-m", bench, code=2).stderr
     assert "this is no bench machine" in told and len(told) < 400
+
+
+def test_a_home_that_is_no_home_and_an_include_of_itself(tmp_path: Path) -> None:
+    """Finds of mutated inputs."""
+    (tmp_path / "usr/sbin").mkdir(parents=True)
+    (tmp_path / "usr/sbin/sshd").touch()
+    (tmp_path / "etc/ssh").mkdir(parents=True)
+    (tmp_path / "etc/ssh/sshd_config").write_text("Include /etc/ssh//*\nMatch //*\n" * 200)
+    assert list(sshd_settings(Root(tmp_path), "permitrootlogin")) == []
+    (tmp_path / "etc/ssh/sshd_config").write_text("AuthorizedKeysFile /\n")
+    (tmp_path / "home/tern").mkdir(parents=True)
+    assert Keys(Root(tmp_path)).accepted("tern", "/home/tern") == ()

@@ -126,9 +126,7 @@ class Terminal:
         return f"\x1b[{STYLES[style]}m{text}\x1b[0m" if style and text and self.colour else text
 
     def _write(self, line: str) -> None:
-        encoding = self.stream.encoding or "utf-8"
-        text = line.rstrip(" ").encode(encoding, "replace").decode(encoding)
-        self.stream.write(f"{text}\n")
+        self.stream.write(f"{line.rstrip(' ')}\n")
 
 
 def broken(text: str, width: int, indent: str = "") -> list[str]:

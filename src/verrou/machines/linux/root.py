@@ -255,11 +255,15 @@ class Root:
             if isinstance(error, PermissionError):
                 self.denied[name] = None
             return b""
-        with os.fdopen(descriptor, "rb") as stream:
-            try:
-                return stream.read(most) if stat.S_ISREG(os.fstat(descriptor).st_mode) else b""
-            except OSError:
+        try:
+            if not stat.S_ISREG(os.fstat(descriptor).st_mode):
                 return b""
+            with os.fdopen(os.dup(descriptor), "rb") as stream:
+                return stream.read(most)
+        except OSError:
+            return b""
+        finally:
+            os.close(descriptor)
 
     def item(self, name: str) -> Item:
         """What stands at ``name``, a link being a link.

@@ -10,7 +10,7 @@ from verrou.machines.linux.root import Root
 SSHD_CONFIG = "/etc/ssh/sshd_config"
 SSHD = "/usr/sbin/sshd"
 DEEPEST = 16
-MOST_FILES = 1000
+MOST_FILES = 200
 
 
 def sshd_installed(root: Root) -> bool:
