@@ -26,7 +26,7 @@ from verrou.records import carry_out
 from verrou.records.journal import Journal
 
 sys.path.insert(0, str(Path(__file__).parent))
-from debian_root import PrivateRoot, Unavailable, base_root
+from debian_root import NEWEST, SUITE, PrivateRoot, Unavailable, base_root
 
 FACTOR = int(os.environ.get("VERROU_SEARCH", "1"))
 """How many times more cases than usual are generated."""
@@ -167,11 +167,10 @@ def bench(tmp_path: Path) -> Path:
     return path
 
 
-@pytest.fixture(scope="session")
-def debian() -> Path:
+def _base(suite: str) -> Path:
     """A Debian root, built once and kept. Where it must be there (in CI), its absence is a failure, not a skip."""
     try:
-        base = base_root()
+        base = base_root(suite)
         libc = ctypes.CDLL(None, use_errno=True)
         if libc.unshare(0x00020000) or libc.mount(b"none", b"/", None, 16384 | (1 << 18), None):
             raise Unavailable("no mounts of our own: run as root on Linux")
@@ -180,6 +179,19 @@ def debian() -> Path:
         if os.environ.get("CI") or os.environ.get("VERROU_NEED_REAL_ROOT"):
             pytest.fail(f"the tests on a real Debian root must run here: {reason}")
         pytest.skip(str(reason))
+
+
+@pytest.fixture(scope="session")
+def debian() -> Path:
+    """The release that most tests run on."""
+    return _base(SUITE)
+
+
+@pytest.fixture
+def newest_root(tmp_path: Path) -> Iterator[PrivateRoot]:
+    """A private, writable root of the newest Debian release, gone after the test."""
+    with PrivateRoot.over(_base(NEWEST), tmp_path / "warden-03") as private:
+        yield private
 
 
 @pytest.fixture

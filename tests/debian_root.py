@@ -12,7 +12,7 @@ from pathlib import Path
 
 from attrs import frozen
 
-SUITE = "bookworm"
+SUITE, NEWEST = "bookworm", "trixie"
 PACKAGES = (
     "at",
     "cracklib-runtime",
@@ -40,27 +40,27 @@ class Unavailable(Exception):
     """No real root can be had here; the message says why."""
 
 
-def base_root() -> Path:
-    """The cached base; built when it is not there."""
+def base_root(suite: str = SUITE) -> Path:
+    """The cached base of a release; built when it is not there."""
     if os.geteuid() != 0:
         raise Unavailable("only root can build and enter one")
     if shutil.which("mmdebstrap") is None:
         raise Unavailable("install the package mmdebstrap")
-    recipe = hashlib.sha256(f"2 {SUITE} {PACKAGES} {NO_PAUSES}".encode()).hexdigest()[:12]
+    recipe = hashlib.sha256(f"2 {suite} {PACKAGES} {NO_PAUSES}".encode()).hexdigest()[:12]
     cache = Path(os.environ.get("VERROU_TEST_CACHE", "/var/cache/verrou-tests"))
-    base = cache / f"{SUITE}-{recipe}"
+    base = cache / f"{suite}-{recipe}"
     if base.exists():
         return base
     cache.mkdir(parents=True, exist_ok=True)
     with open(cache / "lock", "w") as lock:
         fcntl.lockf(lock, fcntl.LOCK_EX)
-        return base if base.exists() else _build(cache, base)
+        return base if base.exists() else _build(suite, cache, base)
 
 
-def _build(cache: Path, base: Path) -> Path:
+def _build(suite: str, cache: Path, base: Path) -> Path:
     building = cache / f"building-{os.getpid()}"
     command = ["mmdebstrap", "--variant=minbase", f"--include={','.join(PACKAGES)}"]
-    command += [f'--customize-hook=chroot "$1" sh -c "{NO_PAUSES}"', SUITE, str(building)]
+    command += [f'--customize-hook=chroot "$1" sh -c "{NO_PAUSES}"', suite, str(building)]
     built = subprocess.run(command, capture_output=True, text=True, check=False)
     if built.returncode:
         shutil.rmtree(building, ignore_errors=True)

@@ -359,3 +359,13 @@ def test_who_is_not_root_sees_what_can_be_read_and_no_guess(manned_root: Private
     unread = {rule for rule, status in told.items() if status == "unreadable"}
     assert {"password.storage", "password.max_age", "population.administrators", "population.unlisted"} <= unread
     assert not {rule for rule in unread if rule.startswith("lockout.")} and "password.min_length" not in unread
+
+
+@pytest.mark.parametrize(("services", "said"), [("files", "means nothing here"), ("compat", "another computer keeps")])
+def test_lines_that_bring_accounts_in_from_elsewhere_are_explained(
+    manned_root: PrivateRoot, services: str, said: str
+) -> None:
+    manned_root.write("/etc/nsswitch.conf", f"passwd: {services} # x\ngroup: files\n")
+    manned_root.write("/etc/passwd", manned_root.read("/etc/passwd") + "+@ringers::::::\n")
+    troubles = LinuxMachine(manned_root.path, "x").observe().troubles
+    assert any("'+@ringers'" in line and said in line for line in troubles), troubles

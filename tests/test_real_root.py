@@ -253,3 +253,28 @@ verrou.__main__.main()
     changed = run("account", "disable", "warden", "--yes")
     assert changed.returncode == 5 and "can be looked at by this account and not changed" in changed.stderr
     assert not changed.stdout
+
+
+def test_the_whole_round_on_the_newest_release(newest_root: PrivateRoot, verrou: Verrou) -> None:
+    root, m = newest_root, ("-m", newest_root.path)
+    made = ("account", "add", "warden", "--role", "administrator", "--keep-password", "--password", "stdin", "--yes")
+    verrou(*made, *m, typed=GOOD_PASSWORD + "\n")
+    before = root.tree()
+    verrou("harden", *m, "-b", "shared-desk", "--yes", code=None)
+    content_judges(root)
+    assert root.signs_in("warden", GOOD_PASSWORD)
+    told = json.loads(verrou("verify", *m, "-b", "shared-desk", "--format", "json", code=None).stdout)
+    short = [(f["subject"], f["says"]) for f in told["findings"] if f["verdict"] == "short"]
+    assert not short
+    for trial in told["trials"]:  # its PAM may be too new for the computer that tries it
+        assert trial["proof"] == "proved" or (trial["proof"] == "not-tried" and "too new" in trial["seen"]), trial
+    for _ in range(5):
+        assert not root.signs_in("warden", "wrong")
+    assert not root.signs_in("warden", GOOD_PASSWORD), "five wrong tries lock"
+    verrou("account", "unlock", "warden", "--yes", *m)
+    verrou("account", "add", "tern", "--password", "generate", "--yes", *m)
+    verrou("account", "remove", "tern", "--files", "delete", "--yes", *m)
+    verrou("undo", "--to", "1", "--yes", *m)
+    assert {n: f for n, f in root.tree().items() if not n.startswith("var")} == {
+        n: f for n, f in before.items() if not n.startswith("var")
+    }

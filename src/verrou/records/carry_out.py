@@ -489,15 +489,17 @@ def with_files(machine: Machine, posture: Posture, steps: Sequence[Step]) -> lis
     """The steps, those that close or remove an account with what it keeps on the machine, as far as that can be
     looked at."""
     stopped = {step.account for step in steps if isinstance(step, StopJobs)}
-    return [_with_files(machine, posture, step, stopped) for step in steps]
+    closing = sum(takes_access(step) for step in steps)
+    return [_with_files(machine, posture, step, stopped, alone=closing == 1) for step in steps]
 
 
-def _with_files(machine: Machine, posture: Posture, step: Step, stopped: Collection[str]) -> Step:
+def _with_files(machine: Machine, posture: Posture, step: Step, stopped: Collection[str], *, alone: bool) -> Step:
+    """``alone``: no other account is closed along with it, so that there is time to look everywhere."""
     if not isinstance(step, SetEnabled | Remove) or not takes_access(step) or step.files is not None:
         return step
     account = posture.by_name.get(step.account)
     try:
-        found = None if account is None else machine.files_of(account, everywhere=isinstance(step, Remove))
+        found = None if account is None else machine.files_of(account, everywhere=alone or isinstance(step, Remove))
     except CannotLook:
         found = None
     if found is not None and account is not None and account.name in stopped:

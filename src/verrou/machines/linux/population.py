@@ -156,7 +156,7 @@ def population(
     """Everybody. ``locks`` gives, by name, counted wrong tries and until when the account is locked."""
     beside = _Beside.load(root, files, now, locks)
     sudoers = beside.sudoers
-    troubles = files.troubles()
+    troubles = [*files.troubles(), *_from_elsewhere(root, files)]
     troubles += [f"{source.where}: {source.text}" for source in sudoers.passed_over]
     troubles += [
         f"{source.where}: {source.text}; who administers by that line is not known" for source in sudoers.unknown
@@ -178,6 +178,31 @@ def population(
     people, left_behind = with_acts(root, accounts, found, beside.keys, closed)
     groups = _groups(root, files, beside)
     return Population(people, groups, troubles + left_behind, gates(root, beside.members.numbers), beside.seen)
+
+
+NSSWITCH = "/etc/nsswitch.conf"
+
+
+def _from_elsewhere(root: Root, files: AccountFiles) -> list[str]:
+    """What the lines mean that begin with + or -, which count only where nsswitch.conf(5) says compat."""
+    asked: dict[str, list[str]] = {}
+    for line in root.lines(NSSWITCH):
+        database, colon, services = line.split("#", 1)[0].partition(":")
+        if colon:
+            asked.setdefault(database.strip(), services.split())
+    said = []
+    for file in (files.passwd, files.shadow, files.group):
+        name = file.name if file else ""
+        database = "passwd" if name == SHADOW and "shadow" not in asked else name.rpartition("/")[2]
+        for at, line in file.from_elsewhere() if file else ():
+            if "compat" not in asked.get(database, ["files"]):
+                meaning = f"means nothing here ({NSSWITCH} does not say compat); take it away"
+            elif line.startswith("+"):
+                meaning = "brings in accounts or groups that another computer keeps; which, no file here tells"
+            else:
+                meaning = "leaves out accounts or groups that another line brings in; which, no file here tells"
+            said.append(f"{name}:{at}: {line.partition(':')[0]!r} {meaning}")
+    return said
 
 
 @define

@@ -68,6 +68,7 @@ MOST_TALLIES, LARGEST_TALLY = 20_000, 65_536
 LONGEST_HOST_NAME = 64
 TALLIES_BELOW = ("/run/", "/var/")
 MOST_FILES_OPEN = 4096
+TOO_NEW = "this disk's PAM is too new for the computer you sit at; start the disk's own computer, and try there"
 MOST_WORDS = 1 << 20
 """Bytes of an answer that are heard at the most."""
 PATIENCE = 120
@@ -474,7 +475,9 @@ def _apart(attempt: Callable[[], dict[str, object]]) -> dict[str, object]:
             try:
                 answer = attempt()
             except OSError as error:
-                answer = {"trouble": f"the system's own PAM library cannot be used from here: {error}"}
+                newer = "version `GLIBC" in str(error)
+                why = TOO_NEW if newer else f"the system's own PAM library cannot be used from here: {error}"
+                answer = {"trouble": why}
             os.write(writing, json.dumps(answer).encode() + b"\n")
 
         _never_return(work)

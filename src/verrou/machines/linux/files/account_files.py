@@ -91,6 +91,11 @@ class AccountFile:
         """The good lines in order; of two with one name both."""
         return self._read()[0]
 
+    def from_elsewhere(self) -> list[tuple[int, str]]:
+        """The lines, each with its number from 1, that bring accounts in from elsewhere or leave some out: nss_compat,
+        nsswitch.conf(5)."""
+        return [(number, line) for number, line in enumerate(self.lines, start=1) if line.startswith(_NIS)]
+
     def broken(self) -> Sequence[Broken]:
         """The lines that mean to be records and are none."""
         return self._read()[1]
