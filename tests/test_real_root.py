@@ -273,7 +273,7 @@ def test_the_whole_round_on_the_newest_release(newest_root: PrivateRoot, verrou:
     assert not root.signs_in("warden", GOOD_PASSWORD), "five wrong tries lock"
     verrou("account", "unlock", "warden", "--yes", *m)
     verrou("account", "add", "tern", "--password", "generate", "--yes", *m)
-    verrou("account", "remove", "tern", "--files", "delete", "--yes", *m)
+    verrou("account", "remove", "tern", "--files", "archive", "--yes", *m)
     verrou("undo", "--to", "1", "--yes", *m)
     assert {n: f for n, f in root.tree().items() if not n.startswith("var")} == {
         n: f for n, f in before.items() if not n.startswith("var")

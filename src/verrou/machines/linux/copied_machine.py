@@ -432,6 +432,11 @@ class LinuxCopy:
     def _put_back_deed(self, deed: Deed) -> PutBack:
         place, there = deed.place, self.machine_root.item(deed.place).there
         match deed.verb:
+            case "make-home" if coming := self._coming(place):
+                # Who had it is not made again either: it would belong to nobody.
+                self._at_home.remove(coming)
+                kept = dict(coming.facts).get("archive")
+                return PutBack(place, Outcome.UNDONE, f"its files stay in {kept}" if kept else "")
             case "make-home" if there and is_as_made(self.machine_root, deed):
                 self._at_home.append(Deed("unmake-home", place, deed.facts))
                 return PutBack(place, Outcome.UNDONE)
@@ -465,6 +470,11 @@ class LinuxCopy:
                 return PutBack(deed.fact("archive"), Outcome.UNDONE)
             case _:
                 return PutBack(place, Outcome.ALREADY)
+
+    def _coming(self, place: str) -> Deed | None:
+        """A home that the same undo was about to bring back."""
+        brought = [deed for deed in self._at_home if isinstance(deed, Deed) and deed.place == place]
+        return next((deed for deed in brought if deed.verb in ("bring-home", "make-home")), None)
 
     @staticmethod
     def _landed(deed: Deed) -> bool:
