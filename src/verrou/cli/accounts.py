@@ -18,7 +18,7 @@ from verrou.cli.options import (
     tell_troubles,
 )
 from verrou.core.errors import BadInput
-from verrou.core.model import Account, Detail, Effect, Flag, Posture, Role
+from verrou.core.model import Account, Detail, Effect, Flag, PasswordState, Posture, Role
 from verrou.core.model.states import State, states_of
 from verrou.core.plan.steps import (
     FilesChoice,
@@ -313,8 +313,20 @@ def swap(machine: Machine, old: str, new: str, full_name: str, password: str, ho
 @click.argument("name")
 @change_options()
 def try_account(machine: Machine, name: str, how: dict[str, Any]) -> None:
-    """Whether an administrator can sign in at the console and elevate: a trial that nothing remains of."""
-    single(machine, lambda posture: [TrySignIn(known_account(posture, name))], "account try", how)
+    """Whether an account is what it amounts to: a trial that nothing remains of.
+
+    It signs in at the console. An administrator elevates, a standard user must not be able to, and a guest must be
+    refused by every other way.
+    """
+
+    def make(posture: Posture) -> Sequence[Step]:
+        from verrou.core.model.access import role_of
+
+        found = posture.by_name[known_account(posture, name)]
+        blank = found.password is PasswordState.BLANK
+        return [TrySignIn(found.name, role_of(found, posture), blank)]
+
+    single(machine, make, "account try", how)
 
 
 @account.command("rename")

@@ -194,13 +194,16 @@ def change(
 
 
 def _needs_secret(step: Step) -> bool:
-    return isinstance(step, TrySignIn) or (isinstance(step, GIVES_PASSWORD) and step.password == "ask")
+    if isinstance(step, TrySignIn):
+        return not step.blank
+    return isinstance(step, GIVES_PASSWORD) and step.password == "ask"
 
 
 def _asks(step: Step, steps: Sequence[Step]) -> bool:
     """Whether somebody must be asked for the password of a step; one that the steps themselves give is known."""
     if isinstance(step, TrySignIn):
-        return not any(isinstance(other, GIVES_PASSWORD) and other.account == step.account for other in steps)
+        given = any(isinstance(other, GIVES_PASSWORD) and other.account == step.account for other in steps)
+        return not step.blank and not given
     return _needs_secret(step)
 
 

@@ -247,7 +247,8 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
     secrets, generated = Secrets(), Secrets()
     for step in steps:
         if isinstance(step, TrySignIn) and step.account not in secrets:
-            secrets[step.account] = _present(step.account) if typed else _from_stdin(step.account)
+            given = "" if step.blank else _present(step.account) if typed else _from_stdin(step.account)
+            secrets[step.account] = given
         if not isinstance(step, GIVES_PASSWORD) or step.password == "blank":
             continue
         name = step.account

@@ -253,7 +253,7 @@ def tried_names(course: Course) -> set[str]:
     tried = {course.before.machine.in_use} - {""}
     for stage in course.done:
         name = account_of(stage.step)
-        if isinstance(stage.step, TrySignIn):
+        if isinstance(stage.step, TrySignIn) and stage.step.role is Role.ADMINISTRATOR:
             tried.add(stage.step.account)
         elif isinstance(stage.step, SetPassword) and name is not None:
             tried.discard(name)
@@ -269,7 +269,7 @@ def untried(course: Sequence[Stage]) -> Iterator[Stage]:
         if (own := stage.before.by_name.get(stage.before.machine.in_use)) is not None:
             tried.add(own.identity)
         account = stage.before.by_name.get(account_of(stage.step) or "")
-        if account is not None and isinstance(stage.step, TrySignIn):
+        if account is not None and isinstance(stage.step, TrySignIn) and stage.step.role is Role.ADMINISTRATOR:
             tried.add(account.identity)
         elif account is not None and isinstance(stage.step, SetPassword):
             tried.discard(account.identity)

@@ -156,13 +156,21 @@ class StopJobs(_Step):
 
 @define(frozen=True, slots=False, repr=False)
 class TrySignIn(_Step):
-    """Sign in as an account at the console, and elevate, with its own password: a trial that nothing remains of."""
+    """Sign in as an account at the console with its own password, or with ``blank`` without any: a trial that nothing
+    remains of. What ``role`` amounts to is tried too: an administrator elevates, a standard user does not, and a guest
+    gets in by no other way."""
 
     account: str
+    role: Role = Role.ADMINISTRATOR
+    blank: bool = False
 
     @property
     def what(self) -> str:
-        return f"try account {self.account}: sign in at the console, and elevate"
+        also = {Role.ADMINISTRATOR: ", and elevate", Role.GUEST: ", and by no other way"}.get(
+            self.role, ", and see that it does not elevate"
+        )
+        how = " without a password" if self.blank else ""
+        return f"try account {self.account}: sign in at the console{how}{also}"
 
 
 @define(frozen=True, slots=False, repr=False)

@@ -117,7 +117,7 @@ def _try(authority: Authority, step: TrySignIn, secrets: Secrets) -> str:
     """On a copy that is never saved; an account that must change its password first does so there."""
     copy = Authority(authority.text())
     password = secrets[step.account]
-    said = "signed in at the console and may administer"
+    said = "signed in at the console"
     try:
         token = copy.sign_in(step.account, password)
     except NewPasswordFirst:
@@ -125,9 +125,26 @@ def _try(authority: Authority, step: TrySignIn, secrets: Secrets) -> str:
         copy.change_password(step.account, password, other)
         token = copy.sign_in(step.account, other)
         said += "; it is asked for a new password first"
-    if not copy.session_may_administer(token):
+    may = copy.session_may_administer(token)
+    if step.role is Role.ADMINISTRATOR and not may:
         raise No("it signs in, but that session could not administer")
-    return said
+    if step.role is not Role.ADMINISTRATOR and may:
+        raise No("it signs in, and that session could administer")
+    if step.role is Role.GUEST:
+        return f"{said}; {_refused_elsewhere(copy, step.account, password)}"
+    return f"{said}, and may {'' if may else 'not '}administer"
+
+
+def _refused_elsewhere(copy: Authority, account: str, password: str) -> str:
+    """That every way but the console refuses it; raises No for the first that does not."""
+    others = [way for way in copy.ways() if way != "console"]
+    for way in others:
+        try:
+            copy.sign_in(account, password, way)
+        except No:
+            continue
+        raise No(f"it signs in at the console, and by {way} too")
+    return f"refused by {', '.join(others)}"
 
 
 def _is_in(authority: Authority, account: str, group: str) -> bool:

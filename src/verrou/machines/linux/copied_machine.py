@@ -12,6 +12,7 @@ from attrs import define, field
 
 from verrou.core.model import Posture
 from verrou.core.model.access import usable_administrator, usable_administrators
+from verrou.core.model.ways import Way
 from verrou.core.passwords import Policy, make_password
 from verrou.core.plan.steps import (
     CreateAccount,
@@ -42,6 +43,7 @@ from verrou.machines.linux import guests
 from verrou.machines.linux.account_steps import AccountEdit, hashes_for, today_in_days
 from verrou.machines.linux.archives import is_whole
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, PasswdField
+from verrou.machines.linux.files.sshd import sshd_setting
 from verrou.machines.linux.homes import OPEN_FOLDER, new_archive
 from verrou.machines.linux.landing import COPIED, Landing, copied_name, leaving_name
 from verrou.machines.linux.landing_order import GIVING, STACK, TAKING, ordered
@@ -49,6 +51,7 @@ from verrou.machines.linux.merging import merger_for
 from verrou.machines.linux.new_homes import HOMES, is_as_made
 from verrou.machines.linux.pam.faillock import load_faillock
 from verrou.machines.linux.pam.profiles import update_stack
+from verrou.machines.linux.pam.services import behind
 from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.private_copy import PrivateCopy
 from verrou.machines.linux.refused import Refused
@@ -195,14 +198,24 @@ class LinuxCopy:
             if step.account not in secrets:
                 self._ask("library")
                 return StepResult(Outcome.DONE, "to be tried with its password, before anything is changed")
-            answer = self._ask("try_administrator", **self._trial_of(step.account, secrets[step.account]))
+            answer = self._ask("try_account", **self._trial_of(step, secrets[step.account]))
         except CannotTry as reason:
             return StepResult(Outcome.REFUSED, f"it could not be tried: {reason}")
         return StepResult(Outcome.DONE if answer.accepted else Outcome.REFUSED, answer.said)
 
-    def _trial_of(self, account: str, password: str) -> dict[str, str]:
-        tallies = load_faillock(self.root).tallies
-        return {"account": account, "password": password, "put_off": str(today_in_days()), "tallies": tallies}
+    def _trial_of(self, step: TrySignIn, password: str) -> dict[str, object]:
+        ways = (Way.REMOTE_SCREEN, Way.REMOTE_SHELL)
+        afar = [service.name for way in ways for service in behind(self.root, way)]
+        if step.blank and sshd_setting(self.root, "permitemptypasswords", "no")[0] != "yes":
+            afar = [name for name in afar if name != "sshd"]  # the server refuses before it asks PAM
+        return {
+            "account": step.account,
+            "password": password,
+            "role": str(step.role),
+            "afar": afar,
+            "put_off": str(today_in_days()),
+            "tallies": load_faillock(self.root).tallies,
+        }
 
     def _ask(self, do: str, **request: object) -> Answer:
         try:

@@ -18,6 +18,7 @@ import sys
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -26,6 +27,7 @@ from attrs import define, field
 from verrou.core.errors import NotEnoughRights, VerrouError
 from verrou.machines import CannotRehearse
 from verrou.machines.linux.call_filter import refuse_calls
+from verrou.machines.linux.files.access_file import REMOTE
 from verrou.machines.linux.files.account_files import PASSWD, AccountFile, PasswdField, ShadowField
 from verrou.machines.linux.inside import (
     CLEAN_ENVIRONMENT,
@@ -101,7 +103,7 @@ class PrivateCopy:
         Raises:
             CannotRehearse: it could not be asked.
         """
-        self.ran.add("PAM and sudo" if do == "try_administrator" else "PAM")
+        self.ran.add("PAM and sudo" if do == "try_account" else "PAM")
         return self.line.ask(do=do, **request)
 
 
@@ -371,10 +373,13 @@ class _Inside:
     def change_password(self, account: str, uid: int, old: str, new: str) -> dict[str, object]:
         return self._apart(lambda: pam_client.change_password(account, uid, old, new))
 
-    def try_administrator(self, account: str, password: str, put_off: str, tallies: str) -> dict[str, object]:
-        """Sign in, and elevate, in a copy of the copy: neither a forced change of password nor a wrong one stays.
-        ``put_off`` is the day, in days since 1970, that counts as the password's where a new one is asked for, and
-        ``tallies`` the folder of wrong tries."""
+    def try_account(
+        self, account: str, password: str, role: str, afar: Sequence[str], put_off: str, tallies: str
+    ) -> dict[str, object]:
+        """Sign in, and elevate or be refused that, in a copy of the copy: neither a forced change of password nor a
+        wrong one stays. A guest is tried by the services ``afar`` instead, which must refuse it. ``put_off`` is the
+        day, in days since 1970, that counts as the password's where a new one is asked for, and ``tallies`` the folder
+        of wrong tries."""
 
         def attempt() -> dict[str, object]:
             unshare(CLONE_NEWNS)
@@ -394,6 +399,12 @@ class _Inside:
                 said += "; it is asked for a new password first"
             if not answer.get("accepted"):
                 return answer
+            if role == "guest":
+                for service in afar:
+                    if self._apart(partial(pam_client.sign_in, account, password, service, REMOTE)).get("accepted"):
+                        return {"accepted": False, "said": f"{said}, and by {service} from another computer too"}
+                refused = f"refused by {', '.join(afar)}" if afar else "there is no other way here"
+                return {"accepted": True, "said": f"{said}; {refused}"}
             record = AccountFile.parse(PASSWD, Root(Path("/")).text(PASSWD) or "").find(account)
             if record is None:
                 return {"accepted": False, "said": f"there is no account {account}"}
@@ -404,6 +415,10 @@ class _Inside:
             if home.is_dir() and not home.is_symlink() and len(home.parts) > 2:
                 mount_new("tmpfs", home, "mode=0755,size=1m")  # sudo(8) notes there that somebody used it
             elevated = self._apart(lambda: pam_client.elevate(account, uid, gid, password))
+            if role != "administrator" and elevated.get("accepted"):
+                return {"accepted": False, "said": f"{said}, and could elevate"}
+            if role != "administrator":
+                return {"accepted": True, "said": f"{said}; could not elevate"}
             if not elevated.get("accepted"):
                 told = elevated.get("trouble") or elevated.get("said")
                 return {"accepted": False, "said": f"{said}, but could not elevate: {told}"}

@@ -13,7 +13,7 @@ from attrs import define, field
 from verrou.machines.linux.inside import CLEAN_ENVIRONMENT
 
 PAM_SUCCESS, PAM_CONV_ERR, PAM_NEW_AUTHTOK_REQD = 0, 19, 12
-PAM_TTY, PAM_FAIL_DELAY = 3, 10
+PAM_TTY, PAM_RHOST, PAM_FAIL_DELAY = 3, 4, 10
 ECHO_OFF, ECHO_ON = 1, 2
 CONSOLE = b"tty1"
 SHUT_IN_NOISE = ("unable to resolve host", "unable to send audit message")
@@ -44,11 +44,13 @@ class _Conversation(ctypes.Structure):
 
 @define
 class Session:
-    """One PAM transaction; ``answer`` is asked for each prompt that hides what is typed, by its number from 0."""
+    """One PAM transaction, by somebody at the console or who ``comes_from`` another computer; ``answer`` is asked for
+    each prompt that hides what is typed, by its number from 0."""
 
     service: str
     account: str
     answer: Callable[[int], str]
+    comes_from: str = ""
     said: list[str] = field(factory=list)
     result: int = PAM_SUCCESS
     _asked: int = 0
@@ -81,7 +83,11 @@ class Session:
             return False, f"PAM does not start the service {self.service}"
         no_delay = _NO_DELAY(lambda code, delay, data: None)
         pam.pam_set_item(handle, PAM_FAIL_DELAY, no_delay)
-        pam.pam_set_item(handle, PAM_TTY, CONSOLE)
+        if self.comes_from:
+            pam.pam_set_item(handle, PAM_RHOST, self.comes_from.encode())
+            pam.pam_set_item(handle, PAM_TTY, b"ssh")  # as a remote shell server has it before there is a terminal
+        else:
+            pam.pam_set_item(handle, PAM_TTY, CONSOLE)
         self.result = result = attempt(pam, handle)
         meaning = pam.pam_strerror(handle, result).decode(errors="replace")
         pam.pam_end(handle, result)
@@ -117,10 +123,10 @@ def load() -> dict[str, object]:
     return {}
 
 
-def sign_in(account: str, password: str, service: str = "login") -> dict[str, object]:
-    """Sign in at the console with a password: whether it was accepted, what was said, and whether a new password that
-    is asked for first is all that stands in the way."""
-    session = Session(service, account, lambda _: password)
+def sign_in(account: str, password: str, service: str = "login", comes_from: str = "") -> dict[str, object]:
+    """Sign in with a password, at the console or from another computer: whether it was accepted, what was said, and
+    whether a new password that is asked for first is all that stands in the way."""
+    session = Session(service, account, lambda _: password, comes_from)
     accepted, said = session.sign_in()
     return {"accepted": accepted, "said": said, "new_password_first": session.result == PAM_NEW_AUTHTOK_REQD}
 
