@@ -101,3 +101,45 @@ def test_sessions_where_there_is_no_utmp(tmp_path: Path) -> None:
     (folder / "noise").write_bytes(bytes(range(256)))
     found = sessions(Root(tmp_path))
     assert list(found) == ["tern"] and len(found["tern"]) == 1 and found["tern"][0].startswith("tty2 since 2025-09-14")
+
+
+@pytest.mark.real_root
+def test_files_of_who_leaves_are_handed_over_wherever_they_are(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    root, m = manned_root, ("-m", manned_root.path, "--yes")
+    for name in ("tern", "ana"):
+        verrou("account", "add", name, "--password", "generate", *m)
+    tern, ana = (int(root.inside("id", "-u", name).stdout) for name in ("tern", "ana"))
+    for place, mode in (("home/tern/notes.txt", 0o640), ("home/tern/tool", 0o4755), ("srv/rota.ods", 0o644)):
+        path = root.path / place
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(place)
+        os.chown(path, tern, tern)
+        path.chmod(mode)
+    (root.path / "home/tern/link").symlink_to("/etc/shadow")
+    os.chown(root.path / "home/tern/link", tern, tern, follow_symlinks=False)
+    (root.path / "home/tern/anas").write_text("x")
+    remove = ("account", "remove", "tern", "--files", "hand-over")
+    verrou(*remove, *m, code=2)
+    verrou(*remove, "--to", "tern", *m, code=2)
+    os.chown(root.path / "home/tern/anas", ana, ana)
+    assert "ana has files in /home/tern already" in verrou(*remove, "--to", "ana", *m, code=4).stderr
+    (root.path / "home/tern/anas").unlink()
+    before = root.tree()
+    verrou(*remove, "--to", "ana", *m)
+    owners = {name: facts[1:3] for name, facts in root.tree().items()}
+    assert not [name for name, owner in owners.items() if owner[0] == tern]
+    for place in ("home/tern", "home/tern/notes.txt", "home/tern/link", "srv/rota.ods"):
+        assert owners[place][0] == ana, place
+    assert owners["etc/shadow"] == before["etc/shadow"][1:3]
+    assert not (root.path / "home/tern/tool").stat().st_mode & 0o4000, "a program of tern's never runs as ana"
+    verrou("undo", *m)
+    after = {name: facts for name, facts in root.tree().items() if name != "home/tern/tool"}
+    assert after == {name: facts for name, facts in before.items() if name != "home/tern/tool"}
+
+
+def test_files_of_a_bench_machine_are_handed_over(verrou: Verrou) -> None:
+    verrou("demo", "cap", "--quiet")
+    m = ("-m", "cap/hide-01", "--yes")
+    verrou("account", "remove", "guillemot", "--files", "hand-over", "--to", "tern", *m)
+    shown = verrou("account", "disable", "tern", "--preview", *m[:2], code=None).stdout
+    assert "rota-2024.ods" in shown and "counts-2024.ods" in shown

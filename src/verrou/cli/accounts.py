@@ -383,11 +383,13 @@ def disable(machine: Machine, name: str, day: date | None, stop_jobs: bool, how:
     "--files",
     type=OneOf([choice.value for choice in FilesChoice]),
     required=True,
-    help="What happens to its home: kept for the administrators, put into an archive, or deleted for good.",
+    help="What happens to its files: its home is kept for the administrators, put into an archive, or deleted for "
+    "good; or all that it has, elsewhere too, is handed over to somebody.",
 )
+@click.option("--to", metavar="NAME", help="Who gets the files, with --files hand-over.")
 @change_options()
-def remove(machine: Machine, name: str, files: str, how: dict[str, Any]) -> None:
-    """Take an account away for good. Files outside its home are counted and listed, and never touched."""
+def remove(machine: Machine, name: str, files: str, to: str | None, how: dict[str, Any]) -> None:
+    """Take an account away for good. Files outside its home are counted and listed, and touched by hand-over alone."""
 
     def make(posture: Posture) -> Sequence[Step]:
         from verrou.core.model.access import is_person
@@ -399,6 +401,11 @@ def remove(machine: Machine, name: str, files: str, how: dict[str, Any]) -> None
             raise BadInput(f"{found.name} came with the system and stays; {instead}")
         jobs = own_jobs(found)
         stopping = [StopJobs(found.name, why="; ".join(map(say_act, jobs)))] if jobs else []
-        return [*stopping, Remove(found.name, FilesChoice(files), effect=Effect.NEXT_SIGN_IN)]
+        if (to is not None) is not (files == FilesChoice.HAND_OVER):
+            raise BadInput("--files hand-over and --to NAME go together: say who gets the files")
+        taker = known_account(posture, to) if to is not None else ""
+        if taker == found.name:
+            raise BadInput(f"{taker} leaves, so its files cannot be handed over to it; name somebody else")
+        return [*stopping, Remove(found.name, FilesChoice(files), to=taker, effect=Effect.NEXT_SIGN_IN)]
 
     single(machine, make, "account remove", how)

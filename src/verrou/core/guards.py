@@ -15,6 +15,7 @@ from verrou.core.model.ways import Way
 from verrou.core.plan.foresee import foresee
 from verrou.core.plan.steps import (
     GIVES_PASSWORD,
+    FilesChoice,
     Remove,
     Rename,
     SetPassword,
@@ -389,13 +390,15 @@ def _orphaned_files(course: Course) -> Iterator[Refusal]:
                 f"the files of {account.name} in {account.home} could not be looked at, so nobody knows what is left",
                 "mend that first, or say --accept orphaned-files",
             )
+        elif isinstance(step, Remove) and step.choice is FilesChoice.HAND_OVER:
+            continue
         elif files is not None and isinstance(step, Remove) and files.elsewhere_count:
             yield Refusal(
                 "orphaned-files",
                 stage.number,
                 f"{counted(files.elsewhere_count, 'file')} of {account.name} outside its home would belong to nobody, "
                 f"or to the next account that gets its number: {name_list(list(files.elsewhere), MOST_FILES)}",
-                "hand them to somebody or delete them first, or say --accept orphaned-files",
+                "--files hand-over --to NAME gives them to somebody; or delete them, or say --accept orphaned-files",
             )
 
 

@@ -118,15 +118,18 @@ class FilesChoice(StrEnum):
     KEEP = "keep"
     ARCHIVE = "archive"
     DELETE = "delete"
+    HAND_OVER = "hand-over"
 
 
 @define(frozen=True, slots=False, repr=False)
 class Remove(_Step):
-    """Take an account away for good. ``files`` are what it keeps where, ``choice`` what happens to its home."""
+    """Take an account away for good. ``files`` are what it keeps where, ``choice`` what happens to its home; what is
+    handed over ``to`` another account is all that it has, its files elsewhere too."""
 
     account: str
     choice: FilesChoice
     files: Files | None = None
+    to: str = ""
 
     @property
     def what(self) -> str:
@@ -134,6 +137,7 @@ class Remove(_Step):
             FilesChoice.KEEP: "keep its files for the administrators",
             FilesChoice.ARCHIVE: "put its files into an archive",
             FilesChoice.DELETE: "delete its files for good",
+            FilesChoice.HAND_OVER: f"hand its files over to {self.to}",
         }[self.choice]
         return f"remove account {self.account} and {done}"
 

@@ -273,9 +273,10 @@ class Authority:
         self._group(USERS)["members"].append(identity)
         return identity
 
-    def remove(self, name: str, files: str) -> str:
+    def remove(self, name: str, files: str, to: str = "") -> str:
         """Take an account away for good; its identity is not given again. ``files``: ``keep`` leaves its home to the
-        administrators, ``archive`` puts it into an archive, ``delete`` deletes it. Answers with what became of it."""
+        administrators, ``archive`` puts it into an archive, ``delete`` deletes it, ``hand-over`` gives all that it has
+        anywhere ``to`` another account. Answers with what became of it."""
         account = self._account(name)
         if account["id"] < FIRST_GIVEN:
             raise No(f"{name} came with the machine and stays")
@@ -284,7 +285,12 @@ class Authority:
         home = account["home"]
         inside = [f for f in self._data["disk"] if f["place"].startswith(f"{home}/")] if home else []
         said = ""
-        if inside and files == "keep":
+        if files == "hand-over":
+            theirs = [file for file in self._data["disk"] if file["owner"] == account["id"]]
+            for file in theirs:
+                file["owner"] = self._account(to)["id"]
+            said = f"{len(theirs)} files belong to {to} now" if theirs else ""
+        elif inside and files == "keep":
             for file in inside:
                 file["owner"] = KEEPER
             said = f"{len(inside)} files stay in {home}"

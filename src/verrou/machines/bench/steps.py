@@ -56,7 +56,7 @@ def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
         case SetEnd():
             authority.set_end(step.account, _moment(step.day))
         case Remove():
-            return authority.remove(step.account, step.choice)
+            return authority.remove(step.account, step.choice, step.to)
         case StopJobs():
             return "nothing runs by itself for an account here"
         case TrySignIn():

@@ -4,6 +4,7 @@ import re
 import time
 from collections.abc import Mapping, Sequence
 from datetime import date, datetime
+from itertools import islice
 from pathlib import Path
 from typing import assert_never
 
@@ -53,7 +54,7 @@ from verrou.machines.linux.files.closed_accounts import CLOSED_FOR_GOOD, ENDS_KE
 from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.sudoers import Sudoers
 from verrou.machines.linux.hashing import hashed, hashed_all
-from verrou.machines.linux.homes import Home, NoHome, new_archive
+from verrou.machines.linux.homes import Home, NoHome, everything_elsewhere, new_archive
 from verrou.machines.linux.new_homes import HOMES, making
 from verrou.machines.linux.numbers_given import Numbers
 from verrou.machines.linux.pam.faillock import load_faillock
@@ -74,6 +75,8 @@ from verrou.machines.linux.ways import sessions
 
 SHELL = "/bin/bash"
 SHELLS = "/etc/shells"
+MOST_HANDED = 5_000
+"""How many files outside a home are handed over one by one."""
 
 
 def today_in_days() -> int:
@@ -294,12 +297,32 @@ class AccountEdit:
         if uid and (busy := _at_work(self.root, name, uid)):
             raise Refused(f"{name} {busy}; end that first")
         said = self._part_with_home(step, record, uid)
+        said = "; ".join(filter(None, (said, self._hand_over_elsewhere(step, record, uid))))
         self._take_out(record)
         self.ends.pop(name, None)
         if "/" not in name and self._tally(name) is not None:
             self.tallies.append(f"{load_faillock(self.root).tallies}/{name}")
         named = list(map(str, self._sudoers().names_user(name)))
         return "; ".join(filter(None, (said, f"still named in {', '.join(named)}" if named else "")))
+
+    def _taker(self, name: str) -> dict[str, int]:
+        record = self._record(PASSWD, name)
+        return {"to_uid": int(record.fields[PasswdField.UID]), "to_gid": int(record.fields[PasswdField.GID])}
+
+    @staticmethod
+    def _from(record: Record) -> tuple[tuple[str, int], ...]:
+        return ("uid", int(record.fields[PasswdField.UID])), ("gid", int(record.fields[PasswdField.GID]))
+
+    def _hand_over_elsewhere(self, step: Remove, record: Record, uid: int) -> str:
+        """Plan that what the account has outside its home belongs to somebody else."""
+        if step.choice is not FilesChoice.HAND_OVER or uid == 0:
+            return ""
+        facts = (*self._from(record), *self._taker(step.to).items(), ("below", 0))
+        places = list(islice(everything_elsewhere(self.root, uid, record.fields[PasswdField.HOME]), MOST_HANDED + 1))
+        if len(places) > MOST_HANDED:
+            raise Refused(f"{step.account} has more than {MOST_HANDED} files outside its home; hand them over yourself")
+        self.homes += [Deed("hand-over", place, facts) for place in sorted(places)]
+        return f"{counted(len(places), 'file')} elsewhere too" if places else ""
 
     def _tally(self, name: str) -> Path | None:
         place = self.root.place(f"{load_faillock(self.root).tallies}/{name}")
@@ -326,13 +349,19 @@ class AccountEdit:
             if home.is_empty_and_roots():
                 self.homes.append(Deed("take-home", home.inside(), (("uid", 0), ("archive", ""))))
                 return ""
-            if step.choice is FilesChoice.KEEP:
+            if step.choice in (FilesChoice.KEEP, FilesChoice.HAND_OVER):
                 return f"{reason}, so it is left alone"
             raise Refused(f"{reason}; remove it with --files keep, which leaves that alone") from None
         except OSError as error:
             raise Refused(f"{folder} cannot be looked through ({error.strerror}); mend that first") from None
         count, size = home.files()
         held = f"{counted(count, 'file')}, {say_size(size)}"
+        if step.choice is FilesChoice.HAND_OVER:
+            taker = self._taker(step.to)
+            if any(owner == taker["to_uid"] for owner in home.owners()):
+                raise Refused(f"{step.to} has files in {folder} already, which could not be told apart from its own")
+            self.homes.append(Deed("hand-over", home.inside(), (*self._from(record), *taker.items(), ("below", 1))))
+            return f"{held} in {folder} belong to {step.to} then"
         if step.choice is FilesChoice.KEEP:
             self.homes.append(home.closed())
             return f"{held} stay in {folder}, for root alone"

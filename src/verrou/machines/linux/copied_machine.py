@@ -37,6 +37,7 @@ from verrou.machines import (
     PutBack,
     Secrets,
     Stamps,
+    Standing,
     StepResult,
 )
 from verrou.machines.linux import guests
@@ -476,6 +477,8 @@ class LinuxCopy:
                     self._at_home.append(Deed("archive-home", place, facts))
                 self._at_home.append(Deed("take-home", place, facts))
                 return PutBack(place, Outcome.UNDONE)
+            case "hand-over":
+                return self._hand_back(deed)
             case "archive-home" if there and not self._landed(deed) and not self._aside(deed):
                 if not self.machine_root.item(deed.fact("archive")).there:
                     return PutBack(deed.fact("archive"), Outcome.ALREADY)
@@ -488,6 +491,22 @@ class LinuxCopy:
         """A home that the same undo was about to bring back."""
         brought = [deed for deed in self._at_home if isinstance(deed, Deed) and deed.place == place]
         return next((deed for deed in brought if deed.verb in ("bring-home", "make-home")), None)
+
+    def _hand_back(self, deed: Deed) -> PutBack:
+        """Give back what was handed over, also where that broke off half-way."""
+        standing = Landing(self.machine_root).stands(deed, 0)
+        whole = bool(deed.number("below"))
+        if standing is Standing.OTHER:
+            return PutBack(deed.place, Outcome.REFUSED, "it belongs to somebody else since; left as it is")
+        if standing is Standing.BEFORE and (not whole or self._landed(deed)):
+            return PutBack(deed.place, Outcome.ALREADY)
+        if not self.machine_root.item(deed.place).there:
+            return PutBack(deed.place, Outcome.REFUSED, "it is gone")
+        facts = dict(deed.facts)
+        turned = {"uid": facts["to_uid"], "gid": facts["to_gid"], "to_uid": facts["uid"], "to_gid": facts["gid"]}
+        self._at_home.append(Deed("hand-over", deed.place, (*turned.items(), ("below", int(whole)))))
+        since = "what its new owner put there since goes along" if whole and self._landed(deed) else ""
+        return PutBack(deed.place, Outcome.UNDONE, since)
 
     @staticmethod
     def _landed(deed: Deed) -> bool:

@@ -114,6 +114,13 @@ class Home:
                 count, size = count + 1, size + now.st_size
         return count, size
 
+    def owners(self) -> set[int]:
+        """The numbers of all accounts that something in it belongs to."""
+        found = set()
+        for folder, _, folders, names in self._walk():
+            found |= {os.stat(name, dir_fd=folder, follow_symlinks=False).st_uid for name in (*folders, *names)}
+        return found
+
     def inside(self) -> str:
         """Where it stands in the root, the links before it followed."""
         return f"/{self.itself().relative_to(self.root.path)}"
@@ -171,7 +178,7 @@ def files_of(root: Root, account: str, uid: int, home: str, *, everywhere: bool)
             remark = str(reason)
         except OSError as error:
             raise CannotLook(f"{home}: {error.strerror}") from None
-    elsewhere = sorted(_everywhere(root, uid, home) if everywhere else _usual(root, account, uid))
+    elsewhere = sorted(everything_elsewhere(root, uid, home) if everywhere else _usual(root, account, uid))
     return Files(shown, count, size, tuple(elsewhere[:MOST_NAMED]), len(elsewhere), everywhere, remark)
 
 
@@ -196,7 +203,7 @@ def _foreign_devices() -> set[int]:
     return devices
 
 
-def _everywhere(root: Root, uid: int, home: str) -> Iterator[str]:
+def everything_elsewhere(root: Root, uid: int, home: str) -> Iterator[str]:
     """Everything that belongs to a number, but for what is in the home: on all file systems of this computer that are
     mounted below the root, and on none that another computer keeps."""
     foreign = _foreign_devices()

@@ -69,6 +69,10 @@ class Landing:
         return Standing.OTHER
 
     def _deed_stands(self, deed: Deed) -> Standing:
+        if deed.verb == "hand-over":
+            now = self.root.item(deed.place)
+            belongs = {deed.number("uid"): Standing.BEFORE, deed.number("to_uid"): Standing.AFTER}
+            return belongs.get(now.uid, Standing.OTHER) if now.there else Standing.AFTER
         place = deed.fact("archive") if deed.verb.endswith("-archive") or deed.verb == "archive-home" else deed.place
         there = self.root.item(place).there
         if deed.verb == "bring-home" and deed.fact("aside"):
@@ -169,6 +173,8 @@ class Landing:
                 case "bring-home":
                     self._unpack(deed, folder, coming)
                     os.rename(coming, last, src_dir_fd=folder, dst_dir_fd=folder)
+                case "hand-over":
+                    hand_over(folder, last, deed)
                 case "archive-home":
                     self._pack(deed, folder, last)
                 case "drop-archive":
@@ -341,6 +347,32 @@ def _settle_folder(folder: int, name: str, item: Item) -> None:
         os.fsync(descriptor)
     finally:
         os.close(descriptor)
+
+
+def hand_over(folder: int, name: str, deed: Deed) -> None:
+    """Give what belongs to one account to another: a file, or a folder with all that is in it, the folder itself last,
+    so that it tells whether all is done. Nothing is followed by a link."""
+    uid, gid = deed.number("uid"), deed.number("gid")
+
+    def give(above: int, each: str) -> None:
+        now = os.stat(each, dir_fd=above, follow_symlinks=False)
+        if now.st_uid == uid:
+            to_gid = deed.number("to_gid") if now.st_gid == gid else -1
+            # chown(2) takes set-user-ID away from a program, as it must: it would run as the new owner.
+            os.chown(each, deed.number("to_uid"), to_gid, dir_fd=above, follow_symlinks=False)
+
+    try:
+        if deed.number("below"):
+            top = os.open(name, OPEN_FOLDER, dir_fd=folder)
+            try:
+                for inner, _, folders, names in walk_open(top, "", os.fstat(top).st_dev):
+                    for each in (*names, *folders):
+                        give(inner, each)
+            finally:
+                os.close(top)
+        give(folder, name)
+    except FileNotFoundError:
+        return  # it went meanwhile
 
 
 def delete_tree(folder: int, name: str) -> None:

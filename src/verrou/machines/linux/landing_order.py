@@ -19,7 +19,7 @@ def ordered(changes: Sequence[Change | Deed], account_files: Sequence[str]) -> l
     def rank(change: Change | Deed) -> tuple[int, int, str]:
         place, depth = change.place, change.place.count("/")
         if isinstance(change, Deed):
-            return {"archive-home": 0, "make-home": 2, "bring-home": 2}.get(change.verb, 9), 0, place
+            return {"archive-home": 0, "make-home": 2, "bring-home": 2, "hand-over": 2}.get(change.verb, 9), 0, place
         if change.before.folder and change.after.folder and place.startswith(HOMES):
             return 9, 0, place
         if change.after.folder:
