@@ -30,7 +30,7 @@ from verrou.cli.options import load_baseline
 from verrou.core.audit import audit
 from verrou.core.model import Posture, Role
 from verrou.core.plan.making import new_account, swap_steps
-from verrou.core.plan.steps import CreateAccount, FilesChoice, Remove, SetEnabled, Step
+from verrou.core.plan.steps import CreateAccount, FilesChoice, Remove, SetEnabled, Step, StopJobs
 from verrou.core.plan.worksheet import plan, rule_steps
 from verrou.machines import Machine, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
@@ -63,6 +63,8 @@ CHANGES: Mapping[str, Callable[[Posture], list[Step]]] = {
     "remove and keep": removing(FilesChoice.KEEP),
     "remove and archive": removing(FilesChoice.ARCHIVE),
     "remove and delete": removing(FilesChoice.DELETE),
+    "remove and hand over": lambda posture: [Remove("tern", FilesChoice.HAND_OVER, to="warden")],
+    "stop jobs": lambda posture: [StopJobs("tern"), SetEnabled("tern", False)],
     "swap": lambda posture: swap_steps(posture, "warden", "ringer", "ask"),
     "rule set": lambda posture: list(rule_steps(posture, {"lockout.after": 5, "password.min_length": 12})),
     "disable": lambda posture: [SetEnabled("tern", False)],
@@ -156,6 +158,8 @@ def set_up(ground: Ground, folder: Path) -> str:
         done(machine, [*administrators, CreateAccount("tern", Role.STANDARD, must_change=False)], SECRETS)
         if ground is ROOT:
             place.inside("sh", "-c", "cd /home/tern && mkdir a && echo chick > a/note && ln -s /etc out", user="tern")
+            jobs = "/var/spool/cron/crontabs/tern /var/spool/cron/atjobs/a00001030a0b0c /var/lib/systemd/linger/tern"
+            place.inside("sh", "-c", f"umask 077; for job in {jobs} /srv/rota; do echo x > $job; chown tern $job; done")
         else:
             authority = Authority(place.read_text())
             authority.put("tern", "/people/tern/notes", 12)

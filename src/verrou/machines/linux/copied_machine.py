@@ -37,7 +37,6 @@ from verrou.machines import (
     PutBack,
     Secrets,
     Stamps,
-    Standing,
     StepResult,
 )
 from verrou.machines.linux import guests
@@ -494,14 +493,13 @@ class LinuxCopy:
 
     def _hand_back(self, deed: Deed) -> PutBack:
         """Give back what was handed over, also where that broke off half-way."""
-        standing = Landing(self.machine_root).stands(deed, 0)
-        whole = bool(deed.number("below"))
-        if standing is Standing.OTHER:
-            return PutBack(deed.place, Outcome.REFUSED, "it belongs to somebody else since; left as it is")
-        if standing is Standing.BEFORE and (not whole or self._landed(deed)):
-            return PutBack(deed.place, Outcome.ALREADY)
-        if not self.machine_root.item(deed.place).there:
+        whole, owners = bool(deed.number("below")), Landing(self.machine_root).owners(deed)
+        if not owners:
             return PutBack(deed.place, Outcome.REFUSED, "it is gone")
+        if deed.number("to_uid") not in owners:
+            ours = deed.number("uid") in owners
+            said = "" if ours else "it belongs to somebody else since; left as it is"
+            return PutBack(deed.place, Outcome.ALREADY if ours else Outcome.REFUSED, said)
         facts = dict(deed.facts)
         turned = {"uid": facts["to_uid"], "gid": facts["to_gid"], "to_uid": facts["uid"], "to_gid": facts["gid"]}
         self._at_home.append(Deed("hand-over", deed.place, (*turned.items(), ("below", int(whole)))))

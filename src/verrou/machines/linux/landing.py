@@ -15,7 +15,7 @@ from verrou.core.errors import MachineRefused
 from verrou.core.model import name_list
 from verrou.machines import Change, ChangeSet, Deed, Item, Standing
 from verrou.machines.linux import archives, new_homes
-from verrou.machines.linux.homes import ARCHIVES, OPEN_FOLDER, walk_open
+from verrou.machines.linux.homes import ARCHIVES, OPEN_FOLDER, Home, walk_open
 from verrou.machines.linux.root import Root
 from verrou.machines.local_files import dress, item_at, sync_folder, write_new
 
@@ -70,15 +70,22 @@ class Landing:
 
     def _deed_stands(self, deed: Deed) -> Standing:
         if deed.verb == "hand-over":
-            now = self.root.item(deed.place)
-            belongs = {deed.number("uid"): Standing.BEFORE, deed.number("to_uid"): Standing.AFTER}
-            return belongs.get(now.uid, Standing.OTHER) if now.there else Standing.AFTER
+            owners = self.owners(deed)
+            if deed.number("uid") in owners:
+                return Standing.BEFORE
+            return Standing.AFTER if deed.number("to_uid") in owners or not owners else Standing.OTHER
         place = deed.fact("archive") if deed.verb.endswith("-archive") or deed.verb == "archive-home" else deed.place
         there = self.root.item(place).there
         if deed.verb == "bring-home" and deed.fact("aside"):
             there = there and not self.root.item(f"{deed.place.rpartition('/')[0]}/{deed.fact('aside')}").there
         done = there if deed.verb in ("make-home", "bring-home", "archive-home") else not there
         return Standing.AFTER if done else Standing.BEFORE
+
+    def owners(self, deed: Deed) -> set[int]:
+        """Whom that which is handed over belongs to, all that is in it included; nobody where it is gone."""
+        now = self.root.item(deed.place)
+        inside = Home(self.root, deed.place, 0).owners() if now.folder and deed.number("below") else set()
+        return {now.uid, *inside} if now.there else set()
 
     def land(self, change: Change | Deed, entry: int) -> None:
         """See :meth:`verrou.machines.Machine.land`."""
@@ -350,8 +357,8 @@ def _settle_folder(folder: int, name: str, item: Item) -> None:
 
 
 def hand_over(folder: int, name: str, deed: Deed) -> None:
-    """Give what belongs to one account to another: a file, or a folder with all that is in it, the folder itself last,
-    so that it tells whether all is done. Nothing is followed by a link."""
+    """Give what belongs to one account to another: a file, or a folder with all that is in it. Nothing is followed by a
+    link."""
     uid, gid = deed.number("uid"), deed.number("gid")
 
     def give(above: int, each: str) -> None:
