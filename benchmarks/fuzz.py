@@ -24,7 +24,7 @@ from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.sign_ins import sign_ins
 from verrou.machines.linux.files.sshd import sshd_setting
 from verrou.machines.linux.files.sudoers import Person, Sudoers
-from verrou.machines.linux.pam.faillock import load_faillock, locks, moved_back
+from verrou.machines.linux.pam.faillock import load_faillock, lockouts, moved_back
 from verrou.machines.linux.pam.quality import quality_settings
 from verrou.machines.linux.pam.services import doors_without_proof
 from verrou.machines.linux.population import AccountFiles, login_defs, population
@@ -108,7 +108,7 @@ def sudoers(root: Root) -> object:
 
 
 def accounts(root: Root) -> object:
-    return population(root, AccountFiles.load(root), NOW, locks(root, load_faillock(root), NOW))
+    return population(root, AccountFiles.load(root), NOW, lockouts(root, load_faillock(root), NOW))
 
 
 def in_account_file(name: str) -> Callable[[bytes, Path], object]:
@@ -169,7 +169,7 @@ def seeds() -> dict[str, tuple[bytes, Callable[[bytes, Path], object]]]:
             b"deny = 4\nunlock_time=never\neven_deny_root\n",
             on_file("/etc/security/faillock.conf", load_faillock),
         ),
-        "tally": (tally, on_file("/run/faillock/tern", lambda root: locks(root, load_faillock(root), NOW))),
+        "tally": (tally, on_file("/run/faillock/tern", lambda root: lockouts(root, load_faillock(root), NOW))),
         "moved tally": (tally, lambda content, _: moved_back(content, NOW - NOW)),
         "pwquality": (
             b"minlen = 9\ndcredit=-1\n",

@@ -14,7 +14,7 @@ from conftest import Verrou
 from verrou.machines.linux.files.authorized_keys import Keys
 from verrou.machines.linux.files.sshd import sshd_settings
 from verrou.machines.linux.files.sudoers import Sudoers
-from verrou.machines.linux.pam.faillock import TALLY, load_faillock, locks
+from verrou.machines.linux.pam.faillock import TALLY, load_faillock, lockouts
 from verrou.machines.linux.pam.stack import load_stack
 from verrou.machines.linux.root import Root
 from verrou.reports.terminal import broken
@@ -60,7 +60,7 @@ def test_pam_files_that_include_what_cannot_be(small: Root, include: str) -> Non
 def test_tallies_of_noise(small: Root, when: int) -> None:
     (small.path / "run/faillock/tern").write_bytes(TALLY.pack(b"x", 0, 1, when) * 9 + b"torn")
     root = Root(small.path)
-    assert set(locks(root, load_faillock(root), datetime.now())) <= {"tern"}
+    assert set(lockouts(root, load_faillock(root), datetime.now())) <= {"tern"}
 
 
 def chain(folder: Path) -> None:

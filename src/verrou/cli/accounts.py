@@ -18,7 +18,7 @@ from verrou.cli.options import (
     tell_troubles,
 )
 from verrou.core.errors import BadInput
-from verrou.core.model import Account, Detail, Effect, Flag, PasswordState, Posture, Role
+from verrou.core.model import Account, AccountName, Detail, Effect, Flag, PasswordState, Posture, Role
 from verrou.core.model.states import State, states_of
 from verrou.core.plan.steps import (
     FilesChoice,
@@ -194,7 +194,7 @@ def add(
             raise BadInput(f"{posture.machine.name} cannot give each session a fresh home; leave --fresh-home out")
         return new_account(
             posture,
-            name,
+            AccountName(name),
             Role(role),
             password=password,
             must_change=False if keep_password else None,
@@ -304,7 +304,7 @@ def swap(machine: Machine, old: str, new: str, full_name: str, password: str, ho
         leaving = known_account(posture, old)
         if new not in posture.by_name:
             check_name(posture, new)
-        return swap_steps(posture, leaving, new, password, full_name)
+        return swap_steps(posture, leaving, AccountName(new), password, full_name)
 
     single(machine, make, "account swap", how)
 
@@ -342,7 +342,7 @@ def rename(machine: Machine, name: str, new_name: str, how: dict[str, Any]) -> N
         found = known_account(posture, name)
         if new_name.casefold() != found.casefold():
             check_name(posture, new_name)
-        return [Rename(found, new_name, effect=Effect.NEXT_SIGN_IN)]
+        return [Rename(found, AccountName(new_name), effect=Effect.NEXT_SIGN_IN)]
 
     single(machine, make, "account rename", how)
 

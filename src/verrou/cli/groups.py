@@ -16,7 +16,7 @@ from verrou.cli.options import (
     print_facts,
     tell_troubles,
 )
-from verrou.core.model import Posture
+from verrou.core.model import GroupName, Posture
 from verrou.core.plan.steps import CreateGroup, Join, Leave, RemoveGroup, SetGroupNote, Step
 from verrou.machines import Machine
 
@@ -76,7 +76,8 @@ def add(machine: Machine, name: str, note: str, members: tuple[str, ...], how: d
 
         check_name(posture, name, group=True)
         check_kept(posture, group_note=note)
-        return [CreateGroup(name, note), *(Join(known_account(posture, member), name) for member in members)]
+        made = GroupName(name)
+        return [CreateGroup(made, note), *(Join(known_account(posture, member), made) for member in members)]
 
     single(machine, make, "group add", how)
 

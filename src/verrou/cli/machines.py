@@ -61,7 +61,7 @@ def _named(file: Path) -> Path:
 
 def _set_up(made: Authority, owner: str, password: str) -> Secrets:
     """Make the owner's account; answers with a password that was made for it."""
-    from verrou.core.model import Role
+    from verrou.core.model import AccountName, Role
     from verrou.core.plan.making import check_name
     from verrou.core.plan.steps import CreateAccount
     from verrou.machines.bench.readings import posture_of
@@ -69,9 +69,9 @@ def _set_up(made: Authority, owner: str, password: str) -> Secrets:
 
     posture = posture_of(made, made.name)
     check_name(posture, owner)
-    step = CreateAccount(
-        owner, Role.ADMINISTRATOR, password="generate" if password == "generate" else "ask", must_change=False
-    )
+    how = "generate" if password == "generate" else "ask"
+    how = "generate" if password == "generate" else "ask"
+    step = CreateAccount(AccountName(owner), Role.ADMINISTRATOR, password=how, must_change=False)
     secrets, generated = collect_passwords([step], posture, typed=password != "stdin")
     try:
         do_step(made, step, secrets)

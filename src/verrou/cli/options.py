@@ -13,6 +13,7 @@ import click
 
 import verrou
 from verrou.core.errors import BadInput, NotAgreed
+from verrou.core.model import AccountName, GroupName
 from verrou.machines import Machine, Secrets, open_machine
 
 if TYPE_CHECKING:
@@ -183,20 +184,20 @@ def tell_troubles(posture: "Posture") -> None:
         click.echo(f"verrou: {shown(trouble)}", err=True)
 
 
-def known_account(posture: "Posture", name: str) -> str:
+def known_account(posture: "Posture", name: str) -> AccountName:
     """The name of the account called so, or else of the only one with that identity.
 
     Raises:
         BadInput: the machine has no such account.
     """
-    if name in posture.by_name:
-        return name
+    if (found := posture.by_name.get(AccountName(name))) is not None:
+        return found.name
     if len(twins := posture.by_identity.get(name, ())) == 1:
         return twins[0].name
     raise _unknown(posture, "account", name, list(posture.by_name))
 
 
-def known_group(posture: "Posture", name: str) -> str:
+def known_group(posture: "Posture", name: str) -> GroupName:
     """The name of the group called so, or else of the one with that identity.
 
     Raises:

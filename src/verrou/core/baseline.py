@@ -11,7 +11,7 @@ from attrs import AttrsInstance, define, evolve, field, fields, frozen
 
 from verrou.core.desired import AnyOf, AtLeast, Between, Desired, Exactly
 from verrou.core.errors import BadInput
-from verrou.core.model import Role
+from verrou.core.model import AccountName, GroupName, Role
 from verrou.core.model.ways import Way
 from verrou.core.rules import CATALOGUE, Rule, agreements
 from verrou.core.toml_lines import Path, line_index, line_of
@@ -54,7 +54,7 @@ class WantedAccount:
     ``ways_in`` are the only ways it may get in, where any are named. ``home`` and ``cannot_change`` are what the role
     is made with where they are not given."""
 
-    name: str
+    name: AccountName
     mark: Mark
     role: Role = Role.STANDARD
     password: PasswordWord = "ask"
@@ -78,9 +78,9 @@ class WantedGroup:
     """``[groups.NAME]``, or ``[groups.IDENTITY]`` for one that came with the system: who must at least be a member, and
     with ``only`` who may be one beside them."""
 
-    name: str
+    name: GroupName
     mark: Mark
-    members: tuple[str, ...] = ()
+    members: tuple[AccountName, ...] = ()
     only: tuple[str, ...] | None = None
     note: str = ""
     because: str = ""

@@ -8,7 +8,7 @@ from functools import cached_property
 from attrs import define, evolve, field, frozen
 
 from verrou.core.errors import GuardRefused
-from verrou.core.model import Account, Builtin, Flag, PasswordState, Posture, Role, counted, name_list
+from verrou.core.model import Account, AccountName, Builtin, Flag, PasswordState, Posture, Role, counted, name_list
 from verrou.core.model.access import role_of, usable_administrator, usable_administrators, ways_in
 from verrou.core.model.ageing import closed_from
 from verrou.core.model.ways import Way
@@ -267,9 +267,9 @@ def untried(course: Sequence[Stage]) -> Iterator[Stage]:
     """The stages that take an administrator away while none of those who are left has been tried before."""
     tried: set[str] = set()
     for stage in course:
-        if (own := stage.before.by_name.get(stage.before.machine.in_use)) is not None:
+        if (own := stage.before.by_name.get(AccountName(stage.before.machine.in_use))) is not None:
             tried.add(own.identity)
-        account = stage.before.by_name.get(account_of(stage.step) or "")
+        account = stage.before.by_name.get(account_of(stage.step) or AccountName(""))
         if account is not None and isinstance(stage.step, TrySignIn) and stage.step.role is Role.ADMINISTRATOR:
             tried.add(account.identity)
         elif account is not None and isinstance(stage.step, SetPassword):
@@ -311,7 +311,7 @@ def _flags_that_exclude(stage: Stage, name: str) -> Iterator[Refusal]:
     excluding = stage.after.machine.excluding
     if not excluding or stage.before.accounts is stage.after.accounts:
         return
-    was, now = stage.before.by_name.get(name), stage.after.by_name.get(name)
+    was, now = (side.by_name.get(AccountName(name)) for side in (stage.before, stage.after))
     for one, other in excluding if now is not None else ():
         both = getattr(now, one) and getattr(now, other)
         if both and not (was is not None and getattr(was, one) and getattr(was, other)):
@@ -325,7 +325,7 @@ def _flags_that_exclude(stage: Stage, name: str) -> Iterator[Refusal]:
 
 def _own_account(course: Course) -> Iterator[Refusal]:
     own = course.before.machine.in_use
-    was = course.before.by_name.get(own) if own else None
+    was = course.before.by_name.get(AccountName(own)) if own else None
     if was is None:
         return
     is_now = next((a for a in course.after.by_identity.get(was.identity, ()) if a.builtin is was.builtin), None)
@@ -379,7 +379,7 @@ def _open_from_afar(accounts: Iterable[Account], posture: Posture) -> dict[str, 
 def _orphaned_files(course: Course) -> Iterator[Refusal]:
     for stage in course.done:
         step = stage.step
-        account = stage.before.by_name.get(account_of(step) or "")
+        account = stage.before.by_name.get(account_of(step) or AccountName(""))
         if account is None or not takes_access(step):
             continue
         files = getattr(step, "files", None)

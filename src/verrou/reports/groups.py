@@ -21,7 +21,7 @@ def group_data(group: Group, posture: Posture) -> dict[str, Any]:
 
 def worth_showing(group: Group, posture: Posture) -> bool:
     """Whether it gives something, or has a member who is not the only one of that name."""
-    return bool(gives(group, posture)) or any(name != group.name for name in group.members)
+    return bool(gives(group, posture)) or any(str(name) != group.name for name in group.members)
 
 
 def gives(group: Group, posture: Posture) -> list[str]:

@@ -40,6 +40,7 @@ PLAIN: Mapping[object, JsonSchema] = {
 
 def schema_of(kind: Any) -> JsonSchema:
     """The JSON Schema of a type: plain ones, enumerations, lists, mappings, typed dictionaries and attrs classes."""
+    kind = getattr(kind, "__supertype__", kind)
     if kind in PLAIN:
         return PLAIN[kind]
     origin, arguments = get_origin(kind), get_args(kind)

@@ -3,11 +3,17 @@
 from collections.abc import Iterable
 from datetime import date, datetime
 from enum import StrEnum
+from typing import NewType
 
 from attrs import define, evolve, frozen, setters
 
 from verrou.core.model.words import counted, name_list, say_size
 from verrou.core.values import Value
+
+AccountName = NewType("AccountName", str)
+GroupName = NewType("GroupName", str)
+RuleId = NewType("RuleId", str)
+"""Names that must not be mixed up: what is made of a text from outside says which it is."""
 
 
 class Role(StrEnum):
@@ -193,13 +199,13 @@ class Account:
     ``elevation_asks`` is whose password it gives for what it may: its own, root's, another account's, or none.
     ``processes`` run as it now; ``acts`` is what acts for it without anybody signing in."""
 
-    name: str
+    name: AccountName
     identity: str
     origin: Origin = Origin.ADDED
     builtin: Builtin | None = None
     shipped_name: str | None = None
     full_name: str = ""
-    groups: tuple[str, ...] = ()
+    groups: tuple[GroupName, ...] = ()
     grants: tuple[Grant, ...] = ()
     given_by: tuple[Source, ...] = ()
     enabled: bool = True
@@ -240,9 +246,9 @@ class Group:
     """One group, its members by account name (primary members included), what it gives them, and the lines that do.
     ``shipped`` groups came with the system and stay."""
 
-    name: str
+    name: GroupName
     identity: str
-    members: tuple[str, ...] = ()
+    members: tuple[AccountName, ...] = ()
     grants: tuple[Grant, ...] = ()
     source: Source | None = None
     given_by: tuple[Source, ...] = ()

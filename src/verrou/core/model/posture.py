@@ -6,7 +6,18 @@ from functools import cached_property
 
 from attrs import define, evolve, field, frozen
 
-from verrou.core.model.facts import Account, Builtin, Detail, Flag, Grant, Group, Reading, Unread
+from verrou.core.model.facts import (
+    Account,
+    AccountName,
+    Builtin,
+    Detail,
+    Flag,
+    Grant,
+    Group,
+    GroupName,
+    Reading,
+    Unread,
+)
 from verrou.core.model.ways import Gate
 from verrou.core.values import Takes
 
@@ -72,7 +83,7 @@ class Posture:
     takes: Mapping[str, Takes] = field(factory=dict, eq=False)
 
     @cached_property
-    def by_name(self) -> Mapping[str, Account]:
+    def by_name(self) -> Mapping[AccountName, Account]:
         """Accounts by name; of two with one name the first, as systems look them up."""
         return {account.name: account for account in reversed(self.accounts)}
 
@@ -85,12 +96,12 @@ class Posture:
         return found
 
     @cached_property
-    def granting(self) -> Mapping[str, frozenset[Grant]]:
+    def granting(self) -> Mapping[GroupName, frozenset[Grant]]:
         """What each group gives, by group name."""
         return {group.name: frozenset(group.grants) for group in self.groups if group.grants}
 
     @cached_property
-    def administering(self) -> frozenset[str]:
+    def administering(self) -> frozenset[GroupName]:
         """The names of the groups that give administration."""
         return frozenset(name for name, grants in self.granting.items() if Grant.ADMINISTRATION in grants)
 
@@ -120,12 +131,12 @@ class Posture:
         return {grant: group for group in reversed(self.groups) for grant in group.grants}
 
     @cached_property
-    def _groups_by_name(self) -> Mapping[str, Group]:
+    def _groups_by_name(self) -> Mapping[GroupName, Group]:
         return {group.name: group for group in reversed(self.groups)}
 
     def group(self, name: str) -> Group | None:
         """The group of that name, or else of that identity: names may be in another language, identities are not."""
-        return self._groups_by_name.get(name) or next((g for g in self.groups if g.identity == name), None)
+        return self._groups_by_name.get(GroupName(name)) or next((g for g in self.groups if g.identity == name), None)
 
 
 _ABOUT_GROUPS = ("granting", "administering", "_giving", "_groups_by_name")

@@ -23,7 +23,7 @@ def joined(names: Sequence[str], most: int = 6) -> str:
     return " and ".join(filter(None, (", ".join(names[:-1]), names[-1]))) if names else ""
 
 
-def name_list(names: list[str], most: int = 4) -> str:
+def name_list(names: Sequence[str], most: int = 4) -> str:
     """Names for one line: the first few and how many more."""
     shown = ", ".join(names[:most])
     return shown if len(names) <= most else f"{shown} and {len(names) - most} more"

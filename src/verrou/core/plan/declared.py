@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from verrou.core.baseline import WantedAccount, WantedGroup
-from verrou.core.model import Account, Detail, Effect, Grant, Group, PasswordState, Posture, Role
+from verrou.core.model import Account, AccountName, Detail, Effect, Grant, Group, PasswordState, Posture, Role
 from verrou.core.model.access import role_of, ways_in
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.plan.making import NoWay, new_account, role_steps
@@ -24,7 +24,7 @@ def group_called(posture: Posture, name: str) -> Group | None:
     return posture.group_with(BY_WHAT_THEY_ARE[name]) if name in BY_WHAT_THEY_ARE else None
 
 
-def group_gaps(posture: Posture, wanted: WantedGroup, coming: frozenset[str]) -> Iterator[Gap]:
+def group_gaps(posture: Posture, wanted: WantedGroup, coming: frozenset[AccountName]) -> Iterator[Gap]:
     """What a declared group lacks. ``coming`` are accounts that the baseline makes."""
     name, group = wanted.name, group_called(posture, wanted.name)
     if group is None:

@@ -3,11 +3,23 @@ worksheet is to blame."""
 
 from collections.abc import Callable, Mapping, Sequence
 from datetime import timedelta
-from typing import Any, assert_never
+from typing import Any, TypeVar, assert_never
 
 from attrs import evolve
 
-from verrou.core.model import Account, Detail, Flag, Grant, Group, Origin, PasswordState, Posture, unreadable
+from verrou.core.model import (
+    Account,
+    AccountName,
+    Detail,
+    Flag,
+    Grant,
+    Group,
+    GroupName,
+    Origin,
+    PasswordState,
+    Posture,
+    unreadable,
+)
 from verrou.core.model.acting import lasting_acts
 from verrou.core.model.ageing import left_out
 from verrou.core.model.ways import Circle, Gate, Pass, Way
@@ -34,6 +46,8 @@ from verrou.core.plan.steps import (
 )
 from verrou.core.rules import CATALOGUE, agreements, set_together_with
 from verrou.core.values import Value
+
+N = TypeVar("N", bound=str)
 
 
 def foresee(step: Step, posture: Posture) -> Posture:
@@ -271,7 +285,7 @@ def _may_be_pulled(rule_id: str, asked: Mapping[str, Value]) -> bool:
     )
 
 
-def _without(names: tuple[str, ...], name: str) -> tuple[str, ...]:
+def _without(names: tuple[N, ...], name: N) -> tuple[N, ...]:
     return tuple(other for other in names if other != name)
 
 
@@ -279,7 +293,7 @@ def _changed(posture: Posture, name: str, change: Callable[[Account], Account]) 
     return posture.with_accounts(tuple([change(a) if a.name == name else a for a in posture.accounts]))
 
 
-def _member(posture: Posture, account: str, group: str, *, joins: bool) -> Posture:
+def _member(posture: Posture, account: AccountName, group: GroupName, *, joins: bool) -> Posture:
     if account not in posture.by_name:
         return posture
     posture = _changed(

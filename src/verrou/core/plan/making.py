@@ -3,7 +3,7 @@
 from datetime import date
 
 from verrou.core.errors import BadInput
-from verrou.core.model import Builtin, Effect, Grant, Posture, Role
+from verrou.core.model import AccountName, Builtin, Effect, Grant, GroupName, Posture, Role
 from verrou.core.model.access import role_of
 from verrou.core.plan.foresee import foresee
 from verrou.core.plan.roles import ROLE_GRANTS, ROLES_COME_FROM
@@ -24,7 +24,7 @@ class NoWay(Exception):
 
 def new_account(
     posture: Posture,
-    name: str,
+    name: AccountName,
     role: Role,
     *,
     password: str = "ask",
@@ -71,10 +71,10 @@ def _guest_group_first(posture: Posture) -> list[Step]:
         return []
     if not posture.machine.guest_group:
         raise NoWay("this machine has no group that makes guests, and can be given none")
-    return [CreateGroup(posture.machine.guest_group, confined=True)]
+    return [CreateGroup(GroupName(posture.machine.guest_group), confined=True)]
 
 
-def role_steps(posture: Posture, name: str, role: Role) -> list[Step]:
+def role_steps(posture: Posture, name: AccountName, role: Role) -> list[Step]:
     """Join what gives ``role``, leave what gives more or other.
 
     Raises:
@@ -91,10 +91,10 @@ def role_steps(posture: Posture, name: str, role: Role) -> list[Step]:
     if set(account.grants) - set(needed):
         lines = f" ({', '.join(map(str, account.given_by))})" if account.given_by else ""
         raise NoWay(f"{name} is {now} by itself{lines} and not by a group; no group here can make it {role}")
-    gates = {grant: posture.group_with(grant) for grant in needed}
-    if gates[needed[-1]] is None and role is not Role.STANDARD:
+    giving = {grant: posture.group_with(grant) for grant in needed}
+    if giving[needed[-1]] is None and role is not Role.STANDARD:
         raise NoWay(f"{name} is {now} and should be {role}; no group here makes one")
-    for group in gates.values():
+    for group in giving.values():
         if group is not None and group.name not in account.groups:
             steps.append(Join(name, group.name))
     for group_name in account.groups:
@@ -104,7 +104,7 @@ def role_steps(posture: Posture, name: str, role: Role) -> list[Step]:
     return steps
 
 
-def swap_steps(posture: Posture, old: str, new: str, password: str, full_name: str = "") -> list[Step]:
+def swap_steps(posture: Posture, old: AccountName, new: AccountName, password: str, full_name: str = "") -> list[Step]:
     """Hand administration over from ``old`` to ``new``: make or raise the one, try it, and only then take the other
     away. A built-in administrator is disabled, any other becomes a standard user.
 

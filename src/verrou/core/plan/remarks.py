@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 
-from verrou.core.model import Account, ActKind, Posture
+from verrou.core.model import Account, AccountName, ActKind, Posture
 from verrou.core.model.acting import goes_on, own_jobs, say_act
 from verrou.core.plan.steps import Join, Leave, Remove, Rename, SetEnabled, Step, StopJobs, account_of, takes_access
 
@@ -12,7 +12,7 @@ def remarks(before: Posture, after: Posture, steps: Sequence[Step]) -> list[str]
     said: dict[str, None] = {}
     stopped = {step.account for step in steps if isinstance(step, StopJobs)}
     for step in steps:
-        account = before.by_name.get(account_of(step) or "")
+        account = before.by_name.get(account_of(step) or AccountName(""))
         if account is None:
             continue
         if account.sessions and (takes_access(step) or isinstance(step, Join | Leave)):

@@ -8,11 +8,14 @@ from typing import TypeAlias
 from attrs import define, field
 
 from verrou.core.model import (
+    AccountName,
     Detail,
     Effect,
     Files,
     Flag,
+    GroupName,
     Role,
+    RuleId,
 )
 from verrou.core.values import Kind, Value
 
@@ -42,7 +45,7 @@ class _Step:
 class Setting:
     """A rule, the kind of its values, and the value to set."""
 
-    rule_id: str
+    rule_id: RuleId
     kind: Kind
     value: Value
 
@@ -72,7 +75,7 @@ class CreateAccount(_Step):
     ``home`` and ``shell`` are what the machine takes by itself where they are empty; without ``home_kept`` each
     session gets a fresh home and nothing of it stays."""
 
-    account: str
+    account: AccountName
     role: Role
     full_name: str = ""
     password: str = "ask"
@@ -98,7 +101,7 @@ class CreateAccount(_Step):
 class SetEnabled(_Step):
     """Open or close an account; its files and groups stay. ``files``: what a closed account leaves where."""
 
-    account: str
+    account: AccountName
     enabled: bool
     files: Files | None = None
 
@@ -126,7 +129,7 @@ class Remove(_Step):
     """Take an account away for good. ``files`` are what it keeps where, ``choice`` what happens to its home; what is
     handed over ``to`` another account is all that it has, its files elsewhere too."""
 
-    account: str
+    account: AccountName
     choice: FilesChoice
     files: Files | None = None
     to: str = ""
@@ -151,7 +154,7 @@ class StopJobs(_Step):
     """Take away what would run for an account by itself, as far as it is the system's own file about this account
     alone: its crontab, its at jobs, and the mark that starts its services with the machine."""
 
-    account: str
+    account: AccountName
 
     @property
     def what(self) -> str:
@@ -164,7 +167,7 @@ class TrySignIn(_Step):
     remains of. What ``role`` amounts to is tried too: an administrator elevates, a standard user does not, and a guest
     gets in by no other way."""
 
-    account: str
+    account: AccountName
     role: Role = Role.ADMINISTRATOR
     blank: bool = False
 
@@ -181,8 +184,8 @@ class TrySignIn(_Step):
 class Rename(_Step):
     """Give an account another name; its identity, groups and files stay."""
 
-    account: str
-    new_name: str
+    account: AccountName
+    new_name: AccountName
 
     @property
     def what(self) -> str:
@@ -193,8 +196,8 @@ class Rename(_Step):
 class Join(_Step):
     """Make an account a member of a group."""
 
-    account: str
-    group: str
+    account: AccountName
+    group: GroupName
     effect: Effect = field(default=Effect.NEXT_SIGN_IN, kw_only=True)
 
     @property
@@ -206,8 +209,8 @@ class Join(_Step):
 class Leave(_Step):
     """Take an account out of a group."""
 
-    account: str
-    group: str
+    account: AccountName
+    group: GroupName
     effect: Effect = field(default=Effect.NEXT_SIGN_IN, kw_only=True)
 
     @property
@@ -219,7 +222,7 @@ class Leave(_Step):
 class SetPassword(_Step):
     """Give an account another password. ``password``: how it comes about."""
 
-    account: str
+    account: AccountName
     password: str = "ask"
     must_change: bool = True
 
@@ -233,7 +236,7 @@ class SetPassword(_Step):
 class Unlock(_Step):
     """Lift a lock after wrong passwords, and forget the tries."""
 
-    account: str
+    account: AccountName
 
     @property
     def what(self) -> str:
@@ -244,7 +247,7 @@ class Unlock(_Step):
 class SetEnd(_Step):
     """Give an account a day from which on it is closed, or lift it (None)."""
 
-    account: str
+    account: AccountName
     day: date | None
     effect: Effect = field(default=Effect.NEXT_SIGN_IN, kw_only=True)
 
@@ -257,7 +260,7 @@ class SetEnd(_Step):
 class SetFlags(_Step):
     """Put marks about its password on an account (True), or take them off (False); None leaves one as it is."""
 
-    account: str
+    account: AccountName
     password_due: bool | None = None
     cannot_change: bool | None = None
     ages_exempt: bool | None = None
@@ -285,7 +288,7 @@ class SetFlags(_Step):
 class SetDetails(_Step):
     """Other words about an account: its full name, a note, its shell; or take away what gives its password away."""
 
-    account: str
+    account: AccountName
     details: tuple[tuple[Detail, str], ...]
 
     @property
@@ -301,7 +304,7 @@ class SetDetails(_Step):
 class CreateGroup(_Step):
     """Make a group. Members of one that is ``confined`` get in at the console only: that is what makes guests."""
 
-    group: str
+    group: GroupName
     note: str = ""
     confined: bool = False
 
@@ -316,7 +319,7 @@ class CreateGroup(_Step):
 class RemoveGroup(_Step):
     """Take a group away; its members stay."""
 
-    group: str
+    group: GroupName
     effect: Effect = field(default=Effect.NEXT_SIGN_IN, kw_only=True)
 
     @property
@@ -328,7 +331,7 @@ class RemoveGroup(_Step):
 class SetGroupNote(_Step):
     """Say what a group is for."""
 
-    group: str
+    group: GroupName
     note: str
 
     @property
@@ -357,7 +360,7 @@ Step: TypeAlias = (
 GIVES_PASSWORD = (CreateAccount, SetPassword)
 
 
-def account_of(step: Step) -> str | None:
+def account_of(step: Step) -> AccountName | None:
     """The account a step is about, by its name before the step."""
     return None if isinstance(step, SetRules | GroupStep) else step.account
 

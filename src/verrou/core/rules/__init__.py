@@ -41,7 +41,8 @@ def reading_of(rule: Rule, posture: Posture) -> Reading:
 
 def setting(rule_id: str, value: Value) -> Setting:
     """What a step needs to know to set a rule."""
-    return Setting(rule_id, CATALOGUE[rule_id].kind, value)
+    rule = CATALOGUE[rule_id]
+    return Setting(rule.id, rule.kind, value)
 
 
 def disagreements(value_of: Callable[[Rule], Value | None]) -> Iterator[tuple[Rule, Agreement, Rule]]:
@@ -65,8 +66,8 @@ def agreements() -> tuple[tuple[Rule, Agreement, Rule], ...]:
 @cache
 def set_together(rule_id: str) -> tuple[str, ...]:
     """The rules that are set in one step with ``rule_id``, itself included, in the catalogue's order."""
-    ties = [{rule.id, other.id} for rule, _, other in agreements()]
-    ties += [{rule.id, *rule.set_with} for rule in CATALOGUE.values() if rule.set_with]
+    ties = [{str(rule.id), str(other.id)} for rule, _, other in agreements()]
+    ties += [{str(rule.id), *rule.set_with} for rule in CATALOGUE.values() if rule.set_with]
     tied = {rule_id}
     while grown := [tie for tie in ties if tie & tied and not tie <= tied]:
         tied = tied.union(*grown)

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Iterator
 
-from verrou.core.model import Builtin, Effect, PasswordState, Posture, Reading, absent
+from verrou.core.model import AccountName, Builtin, Effect, PasswordState, Posture, Reading, absent
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.plan.steps import Rename, SetEnabled
 from verrou.core.rules.declaration import GapsOf, OffTheAccounts, Rule, Severity
@@ -53,7 +53,7 @@ def _renamed(which: Builtin, rule_id: str) -> GapsOf:
             advice = f'verrou account rename {account.name} NEW-NAME, or {key} = "NEW-NAME" in the baseline'
             yield Gap(account.name, Fact.NAME, account.name, wanted.name, by_hand=f"choose a name: {advice}")
         else:
-            step = Rename(account.name, wanted.name, effect=Effect.NEXT_SIGN_IN)
+            step = Rename(account.name, AccountName(wanted.name), effect=Effect.NEXT_SIGN_IN)
             yield Gap(account.name, Fact.NAME, account.name, wanted.name, (step,))
 
     return gaps

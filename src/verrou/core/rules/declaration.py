@@ -3,9 +3,9 @@
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from enum import StrEnum
 
-from attrs import frozen
+from attrs import field, frozen
 
-from verrou.core.model import Effect, Posture, Reading, Unread, joined
+from verrou.core.model import Effect, Posture, Reading, RuleId, Unread, joined
 from verrou.core.plan.gaps import Gap
 from verrou.core.values import Kind, Value
 
@@ -55,6 +55,10 @@ def sentence(sentences: Sentences, kind: Kind, value: Value) -> str:
     return sentences.get(value, sentences.get(None, "{}")).format(kind.say(value))
 
 
+def _rule_id(text: str) -> RuleId:
+    return RuleId(text)
+
+
 GapsOf = Callable[[Posture, Value, frozenset[str]], Iterator[Gap]]
 """From a machine, the value that is wanted and the accounts that the baseline lists: who falls short, and what closes
 it."""
@@ -83,7 +87,7 @@ class Rule:
     closed, beside what setting the rule does. ``set_with`` names rules that a machine may change by itself when this
     one is set."""
 
-    id: str
+    id: RuleId = field(converter=_rule_id)
     title: str
     says: Sentences
     kind: Kind

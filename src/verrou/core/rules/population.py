@@ -2,7 +2,7 @@
 read, who falls short of it, and what closes that."""
 
 import math
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from datetime import date, timedelta
 from typing import TypeAlias
 
@@ -35,7 +35,7 @@ from verrou.core.values import Choice, Roster, Span, Value
 Find: TypeAlias = Callable[[Posture], list[Account]]
 
 
-def _off_the_accounts(value: Value, names: list[str], none: str) -> Reading:
+def _off_the_accounts(value: Value, names: Sequence[str], none: str) -> Reading:
     return Reading(value, source=Source(ACCOUNTS, text=name_list(names) or none))
 
 

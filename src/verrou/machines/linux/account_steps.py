@@ -121,7 +121,7 @@ class AccountEdit:
 
     def apply(self, step: Step, secrets: Secrets) -> StepResult:
         """Do one step in memory; a step that is refused leaves everything as it was."""
-        kept = {} if _checked_first(step) else {name: file.kept() for name, file in self.files.items()}
+        kept = {} if _checked_first(step) else {name: file.copied() for name, file in self.files.items()}
         before = {name: file.revision for name, file in self.files.items()}
         homes, tallies, ends, jobs = list(self.homes), list(self.tallies), dict(self.ends), dict(self.jobs)
         try:
@@ -211,7 +211,7 @@ class AccountEdit:
         if step.must_change and step.cannot_change:
             raise Refused(f"{name} cannot change a password that it must change")
         self._check_lines_by_name(name, step.role)
-        gate = self._gate(step.role)
+        group = self._group_for(step.role)
         uid = self.numbers.free(PASSWD, "UID")
         gid = self.numbers.free(GROUP, "GID") if uid in self.numbers.given(GROUP) else uid
         home, shell = self._home_and_shell(step)
@@ -230,9 +230,9 @@ class AccountEdit:
         self.numbers.take(PASSWD, uid)
         self.numbers.take(GROUP, gid)
         self.homes += making(self.root, home, uid, gid, kept=step.home_kept, defs=self.numbers.defs)
-        if gate is not None:
-            self._membership(name, gate, joins=True)
-        return f"uid {uid}, home {home}" + (f", group {gate}" if gate else "")
+        if group is not None:
+            self._membership(name, group, joins=True)
+        return f"uid {uid}, home {home}" + (f", group {group}" if group else "")
 
     def _check_lines_by_name(self, name: str, role: Role) -> None:
         """A line that names an account gives it what it gives, also when somebody else comes to that name."""
@@ -246,22 +246,22 @@ class AccountEdit:
             self._sudoers_read = Sudoers.load(self.root)
         return self._sudoers_read
 
-    def _gate(self, role: Role) -> str | None:
+    def _group_for(self, role: Role) -> str | None:
         """The group that makes an account amount to a role."""
         if role is Role.STANDARD:
             return None
         if role is Role.GUEST:
-            gates = list(confined_groups(self.root, {record.name for record in self.files[GROUP].records()}))
+            makers = list(confined_groups(self.root, {record.name for record in self.files[GROUP].records()}))
             missing = "no group here is kept to the console, so there is nothing that makes a guest"
         else:
             groups = [(record.name, int(record.fields[GroupField.GID])) for record in self.files[GROUP].records()]
             makes = self._sudoers().makes_administrators
-            gates = [group for group, gid in groups if makes(group, gid, datetime.now())]
+            makers = [group for group, gid in groups if makes(group, gid, datetime.now())]
             missing = "no group here makes an administrator; install the package sudo"
-        gate = next((group for group in gates if self.files[GROUP].find(group)), None)
-        if gate is None:
+        found = next((group for group in makers if self.files[GROUP].find(group)), None)
+        if found is None:
             raise Refused(missing)
-        return gate
+        return found
 
     def _home_and_shell(self, step: CreateAccount) -> tuple[str, str]:
         home = step.home.rstrip("/") or f"{HOMES}/{step.account}"

@@ -14,7 +14,7 @@ from verrou.machines.linux import rules
 from verrou.machines.linux.files.access_file import ACCESS
 from verrou.machines.linux.files.account_files import SHADOW
 from verrou.machines.linux.files.sudoers import SUDOERS
-from verrou.machines.linux.pam.faillock import load_faillock, locks, module_installed
+from verrou.machines.linux.pam.faillock import load_faillock, lockouts, module_installed
 from verrou.machines.linux.pam.quality import DICTIONARY, dictionary_missing
 from verrou.machines.linux.pam.services import doors_without_proof
 from verrou.machines.linux.pam.stack import UPDATER
@@ -54,7 +54,7 @@ class LinuxMachine:
         if files.shadow is None and SHADOW not in root.denied:
             raise BadInput(f"{SHADOW} is missing from {self.path}; run pwconv there first")
         faillock = load_faillock(root)
-        people = population(root, files, now, locks(root, faillock, now))
+        people = population(root, files, now, lockouts(root, faillock, now))
         system = rules.System(root, files, people.accounts, people.gates)
         people.troubles += [
             f"{line.source}: whoever comes by {service.name} need not prove anything"

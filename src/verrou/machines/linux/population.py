@@ -8,7 +8,18 @@ from typing import Any
 
 from attrs import define, frozen
 
-from verrou.core.model import Account, Builtin, Grant, Group, Naming, Origin, PasswordState, Source
+from verrou.core.model import (
+    Account,
+    AccountName,
+    Builtin,
+    Grant,
+    Group,
+    GroupName,
+    Naming,
+    Origin,
+    PasswordState,
+    Source,
+)
 from verrou.core.model.ways import Gate
 from verrou.machines.linux.acting import acting, with_acts
 from verrou.machines.linux.files.access_file import confined_groups
@@ -151,10 +162,10 @@ def day(days: int | None) -> date | None:
 
 
 def population(
-    root: Root, files: AccountFiles, now: datetime, locks: Mapping[str, tuple[int, datetime | None]]
+    root: Root, files: AccountFiles, now: datetime, lockouts: Mapping[str, tuple[int, datetime | None]]
 ) -> Population:
-    """Everybody. ``locks`` gives, by name, counted wrong tries and until when the account is locked."""
-    beside = _Beside.load(root, files, now, locks)
+    """Everybody. ``lockouts`` gives, by name, counted wrong tries and until when the account is locked."""
+    beside = _Beside.load(root, files, now, lockouts)
     sudoers = beside.sudoers
     troubles = [*files.troubles(), *_from_elsewhere(root, files)]
     troubles += [f"{source.where}: {source.text}" for source in sudoers.passed_over]
@@ -240,7 +251,7 @@ class _Beside:
     members: _Members
     by_group: Mapping[str, tuple[Source, ...]]
     people: range
-    locks: Mapping[str, tuple[int, datetime | None]]
+    lockouts: Mapping[str, tuple[int, datetime | None]]
     seen: SignIns
     ends: Mapping[str, str]
     inside: Mapping[str, tuple[str, ...]]
@@ -251,7 +262,7 @@ class _Beside:
 
     @classmethod
     def load(
-        cls, root: Root, files: AccountFiles, now: datetime, locks: Mapping[str, tuple[int, datetime | None]]
+        cls, root: Root, files: AccountFiles, now: datetime, lockouts: Mapping[str, tuple[int, datetime | None]]
     ) -> "_Beside":
         sudoers, members, defs = Sudoers.load(root), _Members.load(files), login_defs(root)
         making = {name: sudoers.makes_administrators(name, gid, now) for name, gid in members.numbers.items()}
@@ -261,7 +272,7 @@ class _Beside:
             members,
             {name: lines for name, lines in making.items() if lines},
             numbers_of_people(defs),
-            locks,
+            lockouts,
             sign_ins(root),
             ends_kept(root),
             sessions(root),
@@ -289,7 +300,8 @@ def _groups(root: Root, files: AccountFiles, beside: _Beside) -> tuple[Group, ..
         gid = record.fields[GroupField.GID]
         source = Source(GROUP, record.line)
         shipped = int(gid) < beside.first_group
-        groups.append(Group(record.name, gid, tuple(members), grants, source, lines, shipped=shipped))
+        names = tuple(map(AccountName, members))
+        groups.append(Group(GroupName(record.name), gid, names, grants, source, lines, shipped=shipped))
     return tuple(groups)
 
 
@@ -298,16 +310,16 @@ def _account(record: Record, shadow: Record | None, age: Ageing | None, beside: 
     uid = int(record.fields[PasswdField.UID])
     words = record.fields[PasswdField.COMMENT].split(",")
     may_sign_in = record.fields[PasswdField.SHELL].rpartition("/")[2] not in NO_SHELLS
-    tries, locked = beside.locks.get(name, (0, None))
+    tries, locked = beside.lockouts.get(name, (0, None))
     groups = beside.members.groups_of(record)
     return Account(
-        name=name,
+        name=AccountName(name),
         identity=record.fields[PasswdField.UID],
         origin=_origin(uid, beside.people, shipped=shipped),
         builtin=Builtin.ADMIN if shipped else None,
         full_name=words[FULL_NAME],
         note=words[NOTE] if len(words) > NOTE else "",
-        groups=groups,
+        groups=tuple(map(GroupName, groups)),
         may_sign_in=may_sign_in,
         locked_until=locked,
         wrong_tries=tries,

@@ -4,7 +4,7 @@ from collections.abc import Callable, Collection, Sequence
 
 from attrs import frozen
 
-from verrou.core.model import Account, Source
+from verrou.core.model import Account, AccountName, GroupName, Source
 from verrou.core.model.ways import EVERYBODY, Circle, Pass
 from verrou.machines.linux.pam.stack import PamLine, load_stack
 from verrou.machines.linux.root import Root
@@ -97,7 +97,7 @@ def confined_groups(root: Root, group_names: Collection[str]) -> dict[str, Sourc
         for group in {token.strip("()") for token in rule.who} - found.keys():
             if rule.lets_in or group not in group_names:
                 continue
-            member = Account("", "", groups=(group,))
+            member = Account(AccountName(""), "", groups=(GroupName(group),))
             here = _lets_in(passes(rules["login"], CONSOLE, group_names), member)
             afar = any(_lets_in(passes(each, REMOTE, group_names), member) for each in rules.values())
             if here and not afar:

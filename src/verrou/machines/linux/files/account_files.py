@@ -204,7 +204,7 @@ class AccountFile:
         self._parsed = self._index = None
         self.revision += 1
 
-    def kept(self) -> "AccountFile":
+    def copied(self) -> "AccountFile":
         """A copy to go back to."""
         return AccountFile(self.name, list(self.lines), self.final_newline)
 

@@ -151,7 +151,7 @@ def value_of(key: str, text: str) -> Value:
     return timedelta(seconds=amount)
 
 
-def locks(root: Root, faillock: Faillock, now: datetime) -> Mapping[str, tuple[int, datetime | None]]:
+def lockouts(root: Root, faillock: Faillock, now: datetime) -> Mapping[str, tuple[int, datetime | None]]:
     """By name: the wrong tries that still count, and until when the account is locked (datetime.max: no end)."""
     folder = faillock.tallies
     after, lasts, forget = (faillock.value(key) for key in ("deny", "unlock_time", "fail_interval"))
