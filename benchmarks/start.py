@@ -27,7 +27,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as folder:
         verrou = str(Path(sys.executable).with_name("verrou"))
         machine = str(Path(folder, "hide-01.bench.json"))
-        subprocess.run([verrou, "machine", "new", machine], stdout=subprocess.DEVNULL, check=True)
+        subprocess.run([verrou, "machine", "new", machine, "--bare"], stdout=subprocess.DEVNULL, check=True)
         commands = {
             "import click": [sys.executable, "-c", "import click"],
             "--version": [verrou, "--version"],

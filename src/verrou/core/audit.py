@@ -9,7 +9,6 @@ from attrs import evolve, frozen
 from verrou.core.baseline import Baseline, Demand, Waiver, WantedAccount, WantedGroup
 from verrou.core.model import Posture, Reading, Role, Source, Status
 from verrou.core.model.access import role_of
-from verrou.core.plan.declared import account_gaps, group_called, group_gaps
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules import CATALOGUE, Rule, Severity, reading_of
 
@@ -24,7 +23,7 @@ class Verdict(StrEnum):
     UNREADABLE = "unreadable"
 
 
-@frozen
+@frozen(repr=False)
 class Finding:
     """One line of an audit. ``subject`` is a rule id, ``accounts.NAME`` or ``groups.NAME``. Of a rule it holds what was
     read and what is asked; ``gaps`` are the accounts and groups that fall short, each with what closes it."""
@@ -48,7 +47,7 @@ class Finding:
         return f"{self.reading.reason if self.reading else ''} {ended}".strip()
 
 
-@frozen
+@frozen(repr=False)
 class Score:
     """How many findings of each verdict; only ``holds`` counts as holding, and waived and absent ones are left out."""
 
@@ -78,7 +77,7 @@ class Score:
         return "; ".join(filter(None, parts))
 
 
-@frozen
+@frozen(repr=False)
 class Audit:
     """All findings on one machine, the gravest shortfalls first."""
 
@@ -177,6 +176,8 @@ def _rule_finding(posture: Posture, baseline: Baseline, demand: Demand) -> Findi
 
 
 def _account_finding(posture: Posture, wanted: WantedAccount) -> Finding:
+    from verrou.core.plan.declared import account_gaps
+
     account = posture.by_name.get(wanted.name)
     gaps = tuple(account_gaps(posture, wanted))
     grave = account is not None and role_of(account, posture) is Role.ADMINISTRATOR is not wanted.role
@@ -192,6 +193,8 @@ def _account_finding(posture: Posture, wanted: WantedAccount) -> Finding:
 
 
 def _group_finding(posture: Posture, baseline: Baseline, wanted: WantedGroup) -> Finding:
+    from verrou.core.plan.declared import group_called, group_gaps
+
     group = group_called(posture, wanted.name)
     coming = frozenset(account.name for account in baseline.accounts.values() if account.enabled)
     gaps = tuple(group_gaps(posture, wanted, coming))

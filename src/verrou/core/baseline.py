@@ -27,7 +27,7 @@ ACCOUNT_ROLES = (Role.ADMINISTRATOR, Role.STANDARD, Role.GUEST)
 T = TypeVar("T", bound=AttrsInstance)
 
 
-@frozen
+@frozen(repr=False)
 class Mark:
     """A place in a baseline file."""
 
@@ -38,7 +38,7 @@ class Mark:
         return self.file if self.line is None else f"{self.file}:{self.line}"
 
 
-@frozen
+@frozen(repr=False)
 class Demand:
     """What a baseline asks of one rule, why in its own words, and where it asks."""
 
@@ -48,7 +48,7 @@ class Demand:
     mark: Mark
 
 
-@frozen
+@frozen(repr=False)
 class WantedAccount:
     """``[accounts.NAME]``. ``password`` says how the first one comes about; a secret never stands in a baseline.
     ``ways_in`` are the only ways it may get in, where any are named. ``home`` and ``cannot_change`` are what the role
@@ -73,7 +73,7 @@ class WantedAccount:
         return self.enabled and not (self.expires is not None and self.expires <= today)
 
 
-@frozen
+@frozen(repr=False)
 class WantedGroup:
     """``[groups.NAME]``, or ``[groups.IDENTITY]`` for one that came with the system: who must at least be a member, and
     with ``only`` who may be one beside them."""
@@ -86,7 +86,7 @@ class WantedGroup:
     because: str = ""
 
 
-@frozen
+@frozen(repr=False)
 class Waiver:
     """``[[waiver]]``: a rule that may fall short on a machine (on every machine when none is named) until a day."""
 
@@ -98,7 +98,7 @@ class Waiver:
     machine: str | None = None
 
 
-@frozen
+@frozen(repr=False)
 class Baseline:
     """The whole of it, what it builds on included."""
 

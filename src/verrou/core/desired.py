@@ -8,7 +8,7 @@ from verrou.core.rules import Rule
 from verrou.core.values import Value, ValueData
 
 
-@frozen
+@frozen(repr=False)
 class AtLeast:
     """The value, or anything stricter."""
 
@@ -30,7 +30,7 @@ class AtLeast:
         return rule.kind.ask(self.value)
 
 
-@frozen
+@frozen(repr=False)
 class Exactly:
     """The value and no other."""
 
@@ -52,7 +52,7 @@ class Exactly:
         return f"exactly {rule.kind.say(self.value)}"
 
 
-@frozen
+@frozen(repr=False)
 class Between:
     """From ``low`` to ``high`` on the plain number scale, both included."""
 
@@ -80,7 +80,7 @@ class Between:
         return f"from {rule.kind.say(self.low)} to {rule.kind.say(self.high)}"
 
 
-@frozen
+@frozen(repr=False)
 class AnyOf:
     """One of the values; the first is the one to set."""
 

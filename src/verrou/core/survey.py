@@ -2,11 +2,9 @@
 
 from datetime import date, datetime
 from functools import cache
-from typing import Any, TypedDict
+from typing import TYPE_CHECKING, Any, TypedDict
 
 from attrs import AttrsInstance, asdict
-from cattrs import Converter, transform_error
-from cattrs.errors import ClassValidationError, IterableValidationError
 
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, Role, Source, Status
@@ -16,6 +14,9 @@ from verrou.core.model.states import State, states_of
 from verrou.core.model.ways import Gate, Way
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.core.values import ValueData
+
+if TYPE_CHECKING:
+    from cattrs import Converter
 
 FORMAT = "verrou survey 1"
 
@@ -110,6 +111,10 @@ def posture_from(data: object) -> Posture:
     """
     if not isinstance(data, dict) or data.get("format") != FORMAT:
         raise BadInput(f'this is no survey: it does not say "format": "{FORMAT}"')
+    # A survey is read far less often than one is made, and made sooner without this.
+    from cattrs import transform_error
+    from cattrs.errors import ClassValidationError, IterableValidationError
+
     convert = _converter()
     try:
         machine = convert.structure(data["machine"], MachineFacts)
@@ -139,7 +144,7 @@ def _renamed(raw: Any) -> Any:
     return {FORMER_FACTS.get(key, key): value for key, value in raw.items()}
 
 
-def _reading(convert: Converter, rule: Rule, raw: dict[str, Any]) -> Reading:
+def _reading(convert: "Converter", rule: Rule, raw: dict[str, Any]) -> Reading:
     value, pending = (None if raw[key] is None else rule.kind.load(raw[key]) for key in ("value", "pending"))
     return Reading(
         value,
@@ -154,7 +159,9 @@ def _reading(convert: Converter, rule: Rule, raw: dict[str, Any]) -> Reading:
 
 
 @cache
-def _converter() -> Converter:
+def _converter() -> "Converter":
+    from cattrs import Converter
+
     converter = Converter()
     converter.register_structure_hook(
         datetime, lambda raw, _: datetime.max if raw == "until-unlocked" else datetime.fromisoformat(raw)

@@ -1,4 +1,6 @@
-"""The facts that a machine keeps: accounts, groups, readings of rules, and where each of them stands."""
+"""The facts that a machine keeps: accounts, groups, readings of rules, and where each of them stands.
+
+No class here has a generated ``repr``: a survey starts sooner without."""
 
 from collections.abc import Iterable
 from datetime import date, datetime
@@ -95,7 +97,7 @@ class Unread(StrEnum):
     ADMINISTRATION = "administration"
 
 
-@define(on_setattr=setters.frozen)
+@define(on_setattr=setters.frozen, repr=False)
 class Source:
     """Where a fact stands: a file of the machine and its line (1 for the first), or words such as "shipped default"."""
 
@@ -129,7 +131,7 @@ class Status(StrEnum):
     UNREADABLE = "unreadable"
 
 
-@frozen
+@frozen(repr=False)
 class Reading:
     """The value of one rule on one machine, and what decided it.
 
@@ -171,7 +173,7 @@ class ActKind(StrEnum):
     LINE = "line"
 
 
-@define(on_setattr=setters.frozen)
+@define(on_setattr=setters.frozen, repr=False)
 class Act:
     """One thing that acts for an account. ``goes_on``: also while the account is closed, as it stands today. ``opens``
     is the other account that a key opens."""
@@ -182,7 +184,7 @@ class Act:
     opens: str = ""
 
 
-@define(on_setattr=setters.frozen)
+@define(on_setattr=setters.frozen, repr=False)
 class Account:
     """One account as the machine keeps it: facts alone. What follows from them (must change, closed, ageing, usable,
     role) is derived in :mod:`verrou.core.model.ageing` and :mod:`verrou.core.model.access`.
@@ -241,7 +243,7 @@ class Account:
     acts: tuple[Act, ...] = ()
 
 
-@define(on_setattr=setters.frozen)
+@define(on_setattr=setters.frozen, repr=False)
 class Group:
     """One group, its members by account name (primary members included), what it gives them, and the lines that do.
     ``shipped`` groups came with the system and stay."""
@@ -256,7 +258,7 @@ class Group:
     shipped: bool = False
 
 
-@frozen
+@frozen(repr=False)
 class Files:
     """What an account keeps on a machine: how many files and bytes in its home, and where it has files ``elsewhere``
     (the first of them, and how many in all). ``remark`` says why what stands in for a home is none."""

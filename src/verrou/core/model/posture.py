@@ -22,7 +22,7 @@ from verrou.core.model.ways import Gate
 from verrou.core.values import Takes
 
 
-@frozen
+@frozen(repr=False)
 class Naming:
     """What the machine takes as an account name: a regular expression, a length, and both in words. ``without_case``:
     names that differ in case alone are one name."""
@@ -33,7 +33,7 @@ class Naming:
     without_case: bool = False
 
 
-@frozen
+@frozen(repr=False)
 class MachineFacts:
     """Which machine this is. ``now`` is its own clock, without a time zone; ``in_use`` names the account that whoever
     is at work signed in with. ``details`` are what it keeps of accounts and groups, ``excluding`` the pairs of flags
@@ -69,7 +69,7 @@ class MachineFacts:
         return bool(self.ages_given)
 
 
-@define(frozen=True, slots=False)
+@define(frozen=True, slots=False, repr=False)
 class Posture:
     """The whole of what was observed. ``troubles`` are lines about what the machine itself keeps in a broken state,
     ``takes`` is by rule what the machine lets it be set to."""

@@ -17,7 +17,7 @@ class Way(StrEnum):
     REMOTE_SHELL = "remote-shell"
 
 
-@frozen
+@frozen(repr=False)
 class Circle:
     """Accounts, and groups with everybody in them: by name, or by a pattern with ``*`` and ``?``."""
 
@@ -34,7 +34,7 @@ class Circle:
 EVERYBODY = Circle(accounts=("*",))
 
 
-@frozen
+@frozen(repr=False)
 class Pass:
     """Lets somebody through a gate, or does not: who is in the first circle, but for those in the second, of whom those
     in the third are meant after all, and so on."""
@@ -59,7 +59,7 @@ def nobody_but(circle: Circle) -> Pass:
     return Pass(False, (EVERYBODY, circle))
 
 
-@frozen
+@frozen(repr=False)
 class Gate:
     """A way in that the machine has. The first of ``passes`` that is about an account decides whether it is let
     through; where none is, it is. ``passwords`` and ``keys`` say what opens the gate; who is in ``keys_only`` gets in

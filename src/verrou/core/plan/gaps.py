@@ -1,11 +1,12 @@
 """Where a machine differs from what is wanted, fact by fact, and the steps that would close it."""
 
 from enum import StrEnum
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from attrs import frozen
 
-from verrou.core.plan.steps import Step
+if TYPE_CHECKING:
+    from verrou.core.plan.steps import Step
 
 
 class Fact(StrEnum):
@@ -28,7 +29,7 @@ class Fact(StrEnum):
     ADMINISTERS = "administers"
 
 
-@frozen
+@frozen(repr=False)
 class Gap:
     """One fact about ``who`` (an account or a group, by name) that is not as wanted. ``is_now`` and ``wanted`` are
     values of the fact, None for none. ``steps`` close it; ``by_hand`` is what a person can do where no step does."""
@@ -37,5 +38,5 @@ class Gap:
     fact: Fact
     is_now: Any = None
     wanted: Any = None
-    steps: tuple[Step, ...] = ()
+    steps: "tuple[Step, ...]" = ()
     by_hand: str = ""

@@ -2,12 +2,15 @@
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import cache
+from typing import TYPE_CHECKING
 
 from verrou.core.model import Posture, Reading, Status, absent, joined, unreadable
-from verrou.core.plan.steps import Setting
 from verrou.core.rules import builtin, lockout, password, population
 from verrou.core.rules.declaration import Agreement, Rule, Severity, sentence
 from verrou.core.values import Value
+
+if TYPE_CHECKING:
+    from verrou.core.plan.steps import Setting
 
 __all__ = [
     "CATALOGUE",
@@ -39,8 +42,10 @@ def reading_of(rule: Rule, posture: Posture) -> Reading:
     return posture.readings.get(rule.id) or absent(f"a {posture.machine.kind} machine has no such rule")
 
 
-def setting(rule_id: str, value: Value) -> Setting:
+def setting(rule_id: str, value: Value) -> "Setting":
     """What a step needs to know to set a rule."""
+    from verrou.core.plan.steps import Setting
+
     rule = CATALOGUE[rule_id]
     return Setting(rule.id, rule.kind, value)
 

@@ -4,7 +4,6 @@ from collections.abc import Callable, Iterator
 
 from verrou.core.model import AccountName, Builtin, Effect, PasswordState, Posture, Reading, absent
 from verrou.core.plan.gaps import Fact, Gap
-from verrou.core.plan.steps import Rename, SetEnabled
 from verrou.core.rules.declaration import GapsOf, OffTheAccounts, Rule, Severity
 from verrou.core.values import NOT_SHIPPED, BuiltinName, Name, Value, YesNo
 
@@ -22,6 +21,8 @@ def _enabled(which: Builtin) -> Callable[[Posture], Reading]:
 
 def _opened_or_closed(which: Builtin) -> GapsOf:
     def gaps(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+        from verrou.core.plan.steps import SetEnabled
+
         account = posture.builtin(which)
         if account is not None:
             step = SetEnabled(account.name, bool(wanted), effect=Effect.NEXT_SIGN_IN)
@@ -45,6 +46,8 @@ def _name(which: Builtin) -> Callable[[Posture], Reading]:
 
 def _renamed(which: Builtin, rule_id: str) -> GapsOf:
     def gaps(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+        from verrou.core.plan.steps import Rename
+
         account = posture.builtin(which)
         if account is None or not isinstance(wanted, BuiltinName):
             return

@@ -4,7 +4,7 @@ read, who falls short of it, and what closes that."""
 import math
 from collections.abc import Callable, Iterator, Sequence
 from datetime import date, timedelta
-from typing import TypeAlias
+from typing import TYPE_CHECKING, TypeAlias
 
 from verrou.core.model import (
     ACCOUNTS,
@@ -28,9 +28,11 @@ from verrou.core.model.access import administers, is_person, role_of
 from verrou.core.model.ageing import expired, left_out, password_ages
 from verrou.core.model.states import useful_hint
 from verrou.core.plan.gaps import Fact, Gap
-from verrou.core.plan.steps import SetDetails, SetEnabled, SetEnd, SetFlags, Step
 from verrou.core.rules.declaration import GapsOf, OffTheAccounts, Rule, Severity
 from verrou.core.values import Choice, Roster, Span, Value
+
+if TYPE_CHECKING:  # the steps are made when a gap is closed: who only looks goes without
+    from verrou.core.plan.steps import Step
 
 Find: TypeAlias = Callable[[Posture], list[Account]]
 
@@ -114,6 +116,8 @@ def _blank_passwords(posture: Posture, wanted: Value, listed: frozenset[str]) ->
 
 
 def _unending_passwords(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    from verrou.core.plan.steps import SetFlags
+
     for account in _but_for_guests(unending_accounts(posture), posture, wanted):
         steps = (SetFlags(account.name, ages_exempt=False),) if account.ages_exempt else ()
         advice = f"the password of {account.name} never ends; ask for password.max_age in the baseline"
@@ -145,7 +149,9 @@ def _others(posture: Posture) -> list[Account]:
     return [a for a in posture.accounts if a.enabled and a.builtin is None and is_person(a)]
 
 
-def _closing(account: Account) -> tuple[Step, ...]:
+def _closing(account: Account) -> "tuple[Step, ...]":
+    from verrou.core.plan.steps import SetEnabled
+
     return (SetEnabled(account.name, False, effect=Effect.NEXT_SIGN_IN),)
 
 
@@ -238,6 +244,8 @@ def _temporary_until(posture: Posture) -> Reading:
 
 
 def _ending_late(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    from verrou.core.plan.steps import SetEnd
+
     if not isinstance(wanted, timedelta):
         return
     last = posture.machine.now.date() + wanted
@@ -288,6 +296,8 @@ def _giving_away(detail: Detail, what: str, find: Find) -> Callable[[Posture], R
 
 def _given_away(detail: Detail, find: Find) -> GapsOf:
     def gaps(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+        from verrou.core.plan.steps import SetDetails
+
         for account in find(posture):
             step = SetDetails(account.name, ((detail, ""),))
             yield Gap(account.name, Fact.GIVES_AWAY, detail, None, (step,))
