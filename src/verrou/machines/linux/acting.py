@@ -82,7 +82,12 @@ def with_acts(
     names of those whom PAM refuses as ended."""
     opens = _keys_that_open_others(keys, accounts)
     told = []
+    busy_names = found.by_name.keys() | opens.keys()
+    busy_numbers = {str(number) for number in (*found.by_uid, *found.processes)}
     for account in accounts:
+        if account.name not in busy_names and account.identity not in busy_numbers:
+            told.append(account)
+            continue
         uid = int(account.identity)
         acts = [*found.by_name.get(account.name, ()), *found.by_uid.get(uid, ())]
         shut = account.name in closed
@@ -232,6 +237,8 @@ def _keys_that_open_others(keys: Keys, accounts: Iterable[Account]) -> dict[str,
     opened: dict[str, dict[str, Source]] = defaultdict(dict)
     owners: dict[str, dict[str, None]] = defaultdict(dict)
     for account in accounts:
+        if keys.files is None or not (account.keys or keys.home_is_there(account.home)):
+            continue
         for key in keys.accepted(account.name, account.home):
             owners[key.text][account.name] = None
             if account.keys:

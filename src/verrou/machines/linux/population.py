@@ -380,8 +380,10 @@ def _given(record: Record, uid: int, groups: tuple[str, ...], beside: _Beside) -
     numbers = beside.members.numbers
     gids = tuple(dict.fromkeys((int(record.fields[PasswdField.GID]), *(numbers[group] for group in groups))))
     elevation = beside.sudoers.elevation(Person(record.name, uid, groups, gids), beside.now)
-    alone = beside.sudoers.elevation(Person(record.name, uid), beside.now)
     by_a_group = any(group in beside.by_group for group in groups)
+    if not elevation.sources and not by_a_group and uid:
+        return {}
+    alone = beside.sudoers.elevation(Person(record.name, uid), beside.now)
     # What it would be given without its groups is its own, and stays when it leaves them.
     by_itself = elevation.everything and (alone.everything or not by_a_group)
     return {

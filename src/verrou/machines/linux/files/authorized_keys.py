@@ -71,7 +71,7 @@ class Keys:
 
     def accepted(self, name: str, home: str) -> tuple[Key, ...]:
         """The keys that open the remote shell to an account, by its name and home."""
-        if self.files is None or (self.files.in_homes and not self._home_is_there(home)):
+        if self.files is None or (self.files.in_homes and not self.home_is_there(home)):
             return ()
         if (name, home) not in self._accepted:
             found = tuple(key for file in self.files.of(name, home) for key in keys_in(self.root, file))
@@ -81,7 +81,7 @@ class Keys:
     def own(self, home: str) -> Iterator[Key]:
         """The public halves of the keys that an account keeps in its home."""
         folder = f"{home}/.ssh"
-        if self.files is None or not self._home_is_there(home) or not self.root.exists(folder):
+        if self.files is None or not self.home_is_there(home) or not self.root.exists(folder):
             return
         try:
             names = self.root.names_in(folder)
@@ -91,7 +91,8 @@ class Keys:
             if name.endswith(".pub"):
                 yield from keys_in(self.root, f"{folder}/{name}")
 
-    def _home_is_there(self, home: str) -> bool:
+    def home_is_there(self, home: str) -> bool:
+        """Whether there is anything by the name of a home, which one look at the folder of all homes tells."""
         parent, _, last = home.rstrip("/").rpartition("/")
         if parent not in self._in_folder:
             self._in_folder[parent] = set(self.root.names_in(parent or "/"))
