@@ -17,7 +17,8 @@ SHOTS = {
     "demo": "verrou demo elsewhere | tail -n 44",
     "survey": "verrou survey -m warden-03 | head -n 45",
     "account-list": "verrou account list -m warden-03; echo; verrou account list -m ringing-02.bench.json",
-    "account-show": "verrou account show ringer -m warden-03; echo; verrou account show bors -m ringing-02.bench.json",
+    "account-show": "verrou account show warden -m warden-03 2>/dev/null; echo; "
+    "verrou account show bors -m ringing-02.bench.json",
     "swap": "verrou account swap ringer warden -m ringing-02.bench.json --preview; echo; "
     "verrou account show petrel -m ringing-02.bench.json",
     "leaving": "verrou group list -m ringing-02.bench.json; echo; "

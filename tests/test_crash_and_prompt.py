@@ -261,7 +261,7 @@ def test_a_typed_password_is_hidden_asked_twice_and_told_what_it_breaks(bench: P
             until(b": ")
             os.write(terminal, answer + b"\n")
         if answers[0] == b"short-1":
-            until(b"at least 12 are needed (password.min_length)\r\n")
+            until(b"(password.min_length)\r\n")
     until(b"verrou undo goes back")
     os.waitpid(child, 0)
     assert b"short-1" not in shown and b"Sandbar" not in shown

@@ -58,7 +58,7 @@ def show(name: str, style: str) -> None:
 def check(names: tuple[str, ...]) -> None:
     """Whether baseline files are sound; every error of each is told, with file and line."""
     from verrou.core.baseline import BaselineRefused, read_baseline
-    from verrou.reports.sheets import shown
+    from verrou.reports.sheets import complain
 
     refused = 0
     for name in names:
@@ -67,7 +67,7 @@ def check(names: tuple[str, ...]) -> None:
         except BaselineRefused as errors:
             refused += 1
             for problem in errors.problems:
-                click.echo(f"verrou: {shown(problem)}", err=True)
+                complain(problem)
         else:
             asked = len(loaded.demands) + len(loaded.accounts) + len(loaded.groups)
             click.echo(f"{name}: sound; asks for {asked} things, waives {len(loaded.waivers)}")

@@ -238,7 +238,7 @@ def _show(rehearsal: "Rehearsal", baseline: "Baseline | None") -> None:
         out.print(shown(_told(surprise)), style=BAD)
     if baseline is not None:
         after = _held_against(rehearsal.after, baseline)
-        out.print(f"Afterwards {after.score}.", style="bold")
+        out.print(f"Afterwards {after.summary}.", style="bold")
         left = audit_sheet(after, every=False)
         if left.rows:
             print_sheet(out, left)

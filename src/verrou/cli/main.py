@@ -104,10 +104,9 @@ INTERRUPTED = 130
 
 
 def _tell(message: str, code: int) -> int:
-    from verrou.reports.sheets import shown
+    from verrou.reports.sheets import complain
 
-    for line in message.split("\n"):
-        click.echo(f"verrou: {shown(line)}", err=True)
+    complain(message)
     return code
 
 

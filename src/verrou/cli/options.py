@@ -178,10 +178,10 @@ def load_baseline(name: str) -> "Baseline":
 
 def tell_troubles(posture: "Posture") -> None:
     """What the machine keeps in a broken state, a line each, on standard error."""
-    from verrou.reports.sheets import shown
+    from verrou.reports.sheets import complain
 
     for trouble in posture.troubles:
-        click.echo(f"verrou: {shown(trouble)}", err=True)
+        complain(trouble)
 
 
 def known_account(posture: "Posture", name: str) -> AccountName:
@@ -240,6 +240,7 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
     from verrou.core.passwords import broken_rules, make_phrase, policy_of
     from verrou.core.plan.foresee import foresee
     from verrou.core.plan.steps import GIVES_PASSWORD, TrySignIn
+    from verrou.reports.sheets import complain
 
     policy, foreseen = policy_of(posture), posture
     for step in steps:
@@ -262,7 +263,7 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
             if not broken:
                 break
             for rule_id, what in broken.items():
-                click.echo(f"verrou: password for {name}: {what} ({rule_id})", err=True)
+                complain(f"password for {name}: {what} ({rule_id})")
             if not typed:
                 raise BadInput(f"the password for {name} breaks the machine's rules; nothing was changed")
         secrets[name] = candidate

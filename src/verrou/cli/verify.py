@@ -53,7 +53,7 @@ def verify(machine: Machine, baseline_name: str, style: str) -> None:
         out.print()
         counts = {proof: sum(r.proof is proof for r in results) for proof in Proof}
         tried = ", ".join(f"{count} {proof}" for proof, count in counts.items() if count)
-        out.print(f"Read back: {found.score}. Tried: {tried}.", style="bold")
+        out.print(f"Tried: {tried}.", style="bold")
 
     data = VerificationData(**audit_data(found), trials=trials_data(results))
     print_facts(style, sheet, data, text)

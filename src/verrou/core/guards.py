@@ -162,7 +162,7 @@ def _last_administrator(course: Course) -> Iterator[Refusal]:
             "last-administrator",
             blamed.number if blamed else 0,
             f"{blamed.step.what if blamed else 'it'} would leave no administrator who can sign in",
-            "make another administrator first, or leave this one as it is",
+            "make another administrator first (verrou account swap OLD NEW does both), or leave this one as it is",
         )
     elif course.gap:
         yield Refusal(

@@ -7,7 +7,19 @@ from attrs import field, frozen
 
 from verrou.reports.terminal import Line, Terminal, console
 
-__all__ = ["BAD", "DOUBTFUL", "GOOD", "QUIET", "Column", "Sheet", "columns_of", "console", "print_sheet", "shown"]
+__all__ = [
+    "BAD",
+    "DOUBTFUL",
+    "GOOD",
+    "QUIET",
+    "Column",
+    "Sheet",
+    "columns_of",
+    "complain",
+    "console",
+    "print_sheet",
+    "shown",
+]
 
 BAD, DOUBTFUL, GOOD, QUIET = "bold red", "yellow", "green", "dim"
 
@@ -54,6 +66,17 @@ def _escaped(character: str) -> str:
     if 0xD800 <= ord(character) <= 0xDFFF:
         return f"\\x{ord(character) & 0xFF:02x}"
     return character.encode("unicode_escape").decode("ascii")
+
+
+def complain(message: str) -> None:
+    """A message on standard error, a line each; on a terminal lines are broken between words."""
+    out = console(stderr=True)
+    for line in message.split("\n"):
+        text = f"verrou: {shown(line)}"
+        if out.is_shown:
+            out.print(text)
+        else:
+            out.stream.write(f"{text}\n")
 
 
 def as_json(data: object) -> str:
