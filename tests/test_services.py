@@ -46,7 +46,7 @@ def test_a_module_that_asks_for_nothing_is_told(manned_root: PrivateRoot, verrou
     login = manned_root.read("/etc/pam.d/login")
     manned_root.inside("useradd", "-m", "tern")
     manned_root.write("/etc/pam.d/login", f"auth sufficient pam_permit.so\n{login}")
-    assert "need not prove anything" in verrou("survey", "-m", manned_root.path).stderr
+    assert "gets in without a password" in verrou("survey", "-m", manned_root.path).stderr
     told = verrou("account", "list", "-m", manned_root.path, "--format", "json").stdout
     ways = {account["name"]: account["ways_in"] for account in json.loads(told)}
     assert ways["tern"] == ["console"], "although nobody gave it a password"
@@ -121,3 +121,20 @@ def test_a_guest_of_a_bench_machine_is_tried_by_every_way(bench: Path, verrou: V
     kept["policy"]["blank_by"] = ["console", "remote-screen"]
     bench.write_text(json.dumps(kept))
     assert "and by remote-screen too" in verrou("account", "try", "daypass", *m, code=4).stderr
+
+
+def test_a_display_manager_lets_in_whom_the_text_console_refuses(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    m = ("-m", manned_root.path)
+    verrou("account", "add", "tern", "--keep-password", "--password", "stdin", "--yes", *m, typed=f"{GOOD_PASSWORD}\n")
+    login = manned_root.read("/etc/pam.d/login")
+    manned_root.write("/etc/pam.d/login", f"account required pam_access.so\n{login}")
+    manned_root.write("/etc/security/access.conf", "-:tern:ALL\n")
+
+    def console() -> bool:
+        shown = json.loads(verrou("account", "show", "tern", *m, "--format", "json").stdout)
+        return "console" in shown["ways_in"]
+
+    assert not console() and not manned_root.signs_in("tern", GOOD_PASSWORD, "login")
+    manned_root.write("/usr/sbin/lightdm", "")
+    manned_root.write("/etc/pam.d/lightdm", "@include common-auth\n@include common-account\n")
+    assert console() and manned_root.signs_in("tern", GOOD_PASSWORD, "lightdm")

@@ -187,7 +187,7 @@ def _lasting_administrator(course: Course) -> Iterator[Refusal]:
             "lasting-administrator",
             blamed.number if blamed else 0,
             why,
-            "keep another administrator without an end, or say --accept lasting-administrator",
+            "keep another administrator without an end, or override this guard: --accept lasting-administrator",
         )
 
 
@@ -338,7 +338,7 @@ def _own_account(course: Course) -> Iterator[Refusal]:
             "own-account",
             blamed.number if blamed else 0,
             f"{blamed.step.what if blamed else 'it'} takes from {own}, the account you are using",
-            "do it from another account, or say --accept own-account",
+            "do it from another account, or override this guard: --accept own-account",
         )
 
 
@@ -388,7 +388,7 @@ def _orphaned_files(course: Course) -> Iterator[Refusal]:
                 "orphaned-files",
                 stage.number,
                 f"the files of {account.name} in {account.home} could not be looked at, so nobody knows what is left",
-                "mend that first, or say --accept orphaned-files",
+                "mend that first, or override this guard: --accept orphaned-files",
             )
         elif isinstance(step, Remove) and step.choice is FilesChoice.HAND_OVER:
             continue
@@ -398,7 +398,8 @@ def _orphaned_files(course: Course) -> Iterator[Refusal]:
                 stage.number,
                 f"{counted(files.elsewhere_count, 'file')} of {account.name} outside its home would belong to nobody, "
                 f"or to the next account that gets its number: {name_list(list(files.elsewhere), MOST_FILES)}",
-                "--files hand-over --to NAME gives them to somebody; or delete them, or say --accept orphaned-files",
+                "--files hand-over --to NAME gives them to somebody; or delete them, or override this guard: "
+                "--accept orphaned-files",
             )
 
 

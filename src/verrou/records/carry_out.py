@@ -205,7 +205,9 @@ def _surprises(results: Sequence[tuple[Step, StepResult]], after: Posture) -> It
             if as_asked and reading.status is Status.READ and reading.in_force:
                 continue
             shown = "unset" if stands is None else kind.say(stands)
-            yield Surprise(setting.rule_id, kind.say(value), shown + ("" if reading.in_force else ", not in force"))
+            yield Surprise(
+                setting.rule_id, kind.say(value), shown + ("" if reading.in_force else ", but nothing acts on it")
+            )
 
 
 def commit(machine: Machine, rehearsal: Rehearsal, secrets: Secrets, told: Told) -> tuple[int, Rehearsal]:

@@ -66,7 +66,8 @@ def ways_in(account: Account, posture: Posture) -> tuple[Way, ...]:
     is opened by what the account has, a password, a blank one or a key."""
     if not (account.enabled and account.may_sign_in) or expired(account, posture, posture.machine.now.date()):
         return ()
-    return tuple(gate.way for gate in posture.gates if gate.lets_through(account) and _opens(account, gate, posture))
+    open_gates = [gate for gate in posture.gates if gate.lets_through(account) and _opens(account, gate, posture)]
+    return tuple(dict.fromkeys(gate.way for gate in open_gates))
 
 
 def barred(account: Account, posture: Posture) -> bool:
@@ -106,12 +107,15 @@ def gets_in(account: Account, posture: Posture) -> bool:
 
 def ways_given(group: Group, posture: Posture) -> list[Way]:
     """The ways that being in the group opens."""
-    return [gate.way for gate in posture.gates if gate.opened_by(group.name)]
+    return list(dict.fromkeys(gate.way for gate in posture.gates if gate.opened_by(group.name)))
 
 
 def ways_taken(group: Group, posture: Posture) -> list[Way]:
     """The ways that being in the group closes."""
-    return [gate.way for gate in posture.gates if gate.shut_by(group.name)]
+    shut = {gate.way: True for gate in posture.gates}
+    for gate in posture.gates:
+        shut[gate.way] = shut[gate.way] and gate.shut_by(group.name)
+    return [way for way, by_all in shut.items() if by_all]
 
 
 def administers(account: Account, posture: Posture) -> bool:

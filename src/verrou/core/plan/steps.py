@@ -112,7 +112,7 @@ class SetEnabled(_Step):
     @property
     def concerns(self) -> str:
         some = self.files is not None and (self.files.count or self.files.elsewhere_count or self.files.remark)
-        return f"out of its reach then: {self.files}" if some else ""
+        return f"it will no longer reach: {self.files}" if some else ""
 
 
 class FilesChoice(StrEnum):

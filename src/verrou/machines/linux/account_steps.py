@@ -445,7 +445,7 @@ class AccountEdit:
         for flag, on in step.flags.items():
             if flag is Flag.MUST_CHANGE:
                 if on and self._is_root(step.account):
-                    raise Refused(f"{step.account} is left out: programs run as it, and would be refused until then")
+                    raise Refused(f"{step.account} is left out: programs run as it, which would be refused until then")
                 if on and not scheme_of(record.fields[ShadowField.PASSWORD]) and record.fields[ShadowField.PASSWORD]:
                     raise Refused(f"{step.account} has no password that it could change")
                 was = record.fields[ShadowField.CHANGED]
@@ -458,7 +458,7 @@ class AccountEdit:
                 said = "once its password ends, only an administrator can give it another" if on and ends else said
             elif flag is Flag.AGES_EXEMPT:
                 if not on and self._is_root(step.account):
-                    raise Refused(f"{step.account} is left out: programs run as it, and would be refused by its age")
+                    raise Refused(f"{step.account} is left out: programs run as it, which would be refused by its age")
                 if not on and limit_in_days(maximum) is None:
                     raise Refused("passwords never end on this system; set password.max_age first")
                 values[ShadowField.LONGEST] = str(NEVER_DAYS) if on else maximum

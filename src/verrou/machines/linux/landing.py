@@ -127,7 +127,7 @@ class Landing:
                 delete_tree(staging, name)
             finally:
                 os.close(staging)
-        raise MachineRefused(f"{change.place}: nothing can be staged on its file system")
+        raise MachineRefused(f"{change.place}: no new file can be put beside it on its file system")
 
     def _staging_folders(self, target: int) -> Iterator[int]:
         """Open folders in which a file for ``target`` can be staged: among the records where these stand on the same

@@ -57,7 +57,7 @@ class LinuxMachine:
         people = population(root, files, now, lockouts(root, faillock, now))
         system = rules.System(root, files, people.accounts, people.gates)
         people.troubles += [
-            f"{line.source}: whoever comes by {service.name} need not prove anything"
+            f"{line.source}: whoever comes by {service.name} gets in without a password"
             for service, line in doors_without_proof(root)
         ]
         if dictionary_missing(root):

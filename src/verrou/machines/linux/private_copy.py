@@ -152,14 +152,18 @@ class _Line:
             self.asking.write(json.dumps(request) + "\n")
             self.asking.flush()
         except (BrokenPipeError, ValueError):
-            raise CannotRehearse("the private copy broke off") from None
+            raise CannotRehearse(
+                "the private copy of the machine ended by itself; try again, or say --foresee"
+            ) from None
         return self.hear()
 
     def hear(self) -> dict[str, Any]:
         try:
             answer = json.loads(self.answering.readline())
         except ValueError:
-            raise CannotRehearse("the private copy broke off") from None
+            raise CannotRehearse(
+                "the private copy of the machine ended by itself; try again, or say --foresee"
+            ) from None
         if not isinstance(answer, dict) or "trouble" in answer:
             raise CannotRehearse(str(answer["trouble"]) if isinstance(answer, dict) else "it makes no sense")
         return answer

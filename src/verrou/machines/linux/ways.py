@@ -1,15 +1,15 @@
 """The ways into a Linux system: the console, the remote shell, a remote screen, shared folders; and who is inside."""
 
 import os
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from datetime import datetime
 
 from verrou.core.model import Source
 from verrou.core.model.ways import Circle, Gate, Pass, Way, nobody_but
-from verrou.machines.linux.files.access_file import CONSOLE, REMOTE, access_rules, passes
+from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY, REMOTE, access_rules, passes
 from verrou.machines.linux.files.sign_ins import SIGNED_IN, UTMP_RECORD, moment
 from verrou.machines.linux.files.sshd import SSHD_CONFIG, sshd_installed, sshd_setting, sshd_settings
-from verrou.machines.linux.pam.services import behind, open_without_proof, sshd_takes_passwords, takes_blank
+from verrou.machines.linux.pam.services import Service, behind, open_without_proof, sshd_takes_passwords, takes_blank
 from verrou.machines.linux.pam.stack import FOLDERS, load_stack, service_file
 from verrou.machines.linux.root import Root
 
@@ -21,23 +21,28 @@ MOST_SESSIONS, MOST_OF_A_SESSION = 1000, 8192
 
 def gates(root: Root, group_names: Collection[str]) -> tuple[Gate, ...]:
     """Every way in that is installed, and whom it lets through."""
-    found = [_by_pam(root, Way.CONSOLE, CONSOLE, group_names)]
-    if behind(root, Way.NETWORK):
-        found.append(_by_pam(root, Way.NETWORK, REMOTE, group_names))
-    if behind(root, Way.REMOTE_SCREEN):
-        found.append(_by_pam(root, Way.REMOTE_SCREEN, REMOTE, group_names))
+    found = _by_pam(root, Way.CONSOLE, CONSOLE, group_names)
+    for way in (Way.NETWORK, Way.REMOTE_SCREEN):
+        found += _by_pam(root, way, REMOTE, group_names)
     if sshd_installed(root):
         found.append(_remote_shell(root, group_names))
     return tuple(found)
 
 
-def _by_pam(root: Root, way: Way, origin: str, group_names: Collection[str]) -> Gate:
-    services = behind(root, way)
-    first = services[0].name
-    through = passes(access_rules(root, first), origin, group_names)
+def _by_pam(root: Root, way: Way, origin: str, group_names: Collection[str]) -> list[Gate]:
+    """One gate for all services of a way that let the same accounts through: a display manager has an account stack of
+    its own, and may know nothing of what keeps somebody from the text console."""
+    through: dict[tuple[Pass, ...], list[Service]] = {}
+    for service in behind(root, way):
+        where = DISPLAY if way is Way.CONSOLE and service.name != "login" else origin
+        through.setdefault(passes(access_rules(root, service.name), where, group_names), []).append(service)
+    return [_gate(root, way, let_in, services) for let_in, services in through.items()]
+
+
+def _gate(root: Root, way: Way, through: tuple[Pass, ...], services: Sequence[Service]) -> Gate:
     blank = next(filter(None, (takes_blank(root, each) for each in services)), None)
     unproved = next(filter(None, (open_without_proof(load_stack(root, each.name, "auth")) for each in services)), None)
-    deciding = unproved or blank
+    deciding, first = unproved or blank, services[0].name
     source = deciding.source if deciding else Source(service_file(root, first) or f"{FOLDERS[0]}/{first}")
     return Gate(way, through, blank=blank is not None, proof=unproved is None, source=source)
 

@@ -12,7 +12,7 @@ from verrou.machines.linux.root import Root
 ACCESS = "pam_access.so"
 ACCESS_CONF = "/etc/security/access.conf"
 ACCESS_FOLDER = "/etc/security/access.d"
-CONSOLE = "tty1"
+CONSOLE, DISPLAY = "tty1", ":0"
 REMOTE = "203.0.113.1"
 """An address set aside for documentation (RFC 5737): stands for any other computer."""
 

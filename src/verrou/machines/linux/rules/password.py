@@ -262,7 +262,7 @@ def _put_storage(root: Root, value: Value) -> str:
         return "new passwords are stored well already; accounts with an old form need a new password"
     best = next((scheme for scheme in BEST_FIRST if scheme in value), None)
     if best is None:
-        raise Refused(f"{UNIX} writes none of {', '.join(sorted(value))}")
+        raise Refused(f"{UNIX} cannot store passwords as {' or '.join(sorted(value))}")
     word = {said: word for word, said in UNIX_WORDS.items()}.get(best, best)
     if named:
         edit_argument(root, lines[0], named, None)
