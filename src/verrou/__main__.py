@@ -1,5 +1,6 @@
 """``python -m verrou`` and the ``verrou`` command."""
 
+import codecs
 import gc
 import os
 import sys
@@ -19,6 +20,7 @@ def main() -> None:
 
 def _open_streams() -> None:
     """A standard stream that was closed is an empty one, and a sign that one cannot show is shown as another."""
+    codecs.register_error("verrou-plain", _plain)
     for number, name in enumerate(("stdin", "stdout", "stderr")):
         stream = getattr(sys, name)
         if stream is None:
@@ -40,10 +42,6 @@ def _plain(error: UnicodeError) -> tuple[str, int]:
     signs = error.object[error.start : error.end]
     return "".join(PLAINER.get(sign, "?") for sign in signs), error.end
 
-
-import codecs  # noqa: E402
-
-codecs.register_error("verrou-plain", _plain)
 
 if __name__ == "__main__":
     main()

@@ -77,6 +77,8 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> N
 
 def _save(file: Path, text: str) -> None:
     """Write a survey file, and never over one that is there."""
+    if not file.name or not file.name.isprintable():
+        raise BadInput(f"--save: found {str(file)!r}, accepted: the name of a file that is to be made, such as monday")
     name = file.name.removesuffix(SURVEY_SUFFIX).removesuffix(".json") + SURVEY_SUFFIX
     file = file.with_name(name)
     try:

@@ -56,6 +56,8 @@ def _named(file: Path) -> Path:
         if file.name.endswith(ending) and file.name != ending:
             file = file.with_name(file.name.removesuffix(ending))
             break
+    if not file.name or not file.name.isprintable():
+        raise BadInput(f"found {str(file)!r}, accepted: the name of a file that is to be made, such as desk-01")
     return file.with_name(file.name + BENCH_SUFFIX)
 
 

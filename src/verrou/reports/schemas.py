@@ -10,13 +10,12 @@ from attrs import fields, has
 
 from verrou import __version__
 from verrou.core.baseline import Waiver, WantedAccount, WantedGroup
-from verrou.core.desired import DesiredData
 from verrou.core.model import Account, Group, MachineFacts
 from verrou.core.model.ways import Gate
 from verrou.core.rules import CATALOGUE, Rule
 from verrou.core.survey import FORMAT, DerivedData, ReadingData
 from verrou.core.values import NAMES, TEXT, JsonSchema, either, exactly
-from verrou.reports.baselines import AskedData, BaselineData, BaselineLine
+from verrou.reports.baselines import BaselineData, BaselineLine
 from verrou.reports.catalogue import ExplanationData, RuleData
 from verrou.reports.findings import AuditData, VerificationData
 from verrou.reports.groups import GivesData
@@ -187,6 +186,3 @@ def schema(name: str) -> JsonSchema:
     """The JSON Schema of an output, by the name of its command."""
     title = "A baseline file" if name == "baseline file" else f"verrou {name} --format json"
     return {"$schema": DIALECT, "title": f"{title} (Verrou {__version__})", **OUTPUTS[name]()}
-
-
-__all__ = ["OUTPUTS", "AskedData", "DesiredData", "schema", "schema_of"]
