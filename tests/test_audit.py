@@ -10,6 +10,9 @@ from verrou.core.baseline import Baseline, read_baseline
 from verrou.core.errors import BadInput
 from verrou.core.model import (
     Account,
+    AccountName,
+    Act,
+    ActKind,
     Builtin,
     Grant,
     Group,
@@ -24,10 +27,11 @@ from verrou.core.model import (
     unreadable,
 )
 from verrou.core.model.access import usable_administrators
-from verrou.core.plan.steps import SetRules
+from verrou.core.plan.remarks import remarks
+from verrou.core.plan.steps import FilesChoice, Remove, Rename, SetEnabled, SetRules, StopJobs
 from verrou.core.plan.worksheet import plan
-from verrou.core.rules import CATALOGUE
-from verrou.core.values import Takes
+from verrou.core.rules import CATALOGUE, sentence
+from verrou.core.values import Choice, Takes, YesNo
 from verrou.reports.wording import finding_says
 
 FACTS = MachineFacts("hide-01", "bench", "bench", "x", datetime(2026, 9, 14, 8, 30), Naming(".+", 20, ""))
@@ -328,3 +332,39 @@ def test_a_longest_age_alone_does_not_end_the_exceptions() -> None:
         "account tern: its password ages like everybody's",
     ]
     assert not worksheet.by_hand
+
+
+def test_every_value_has_its_sentence_and_every_rule_about_accounts_names_them() -> None:
+    for rule in CATALOGUE.values():
+        options = getattr(rule.kind, "options", None)
+        words = list(getattr(rule.kind, "words", ()))
+        values = [*(options if isinstance(rule.kind, Choice) and options else ()), *words]
+        values += [True, False] if isinstance(rule.kind, YesNo) else []
+        for value in values:
+            said = rule.say(value)
+            assert said and "{" not in said and said != str(value), f"{rule.id} says nothing of {value}"
+            if rule.asks:
+                assert "{" not in sentence(rule.asks, rule.kind, value), f"{rule.id} asks nothing with {value}"
+        if rule.gaps and rule.derived and rule.family == "population" and rule.id != "population.administrators":
+            one, two = rule.say_who(["tern"]), rule.say_who(["tern", "ana"])
+            assert "tern" in one and "tern and ana" in two and "{" not in one + two, rule.id
+            assert rule.say_who([]) == ""
+    blank = CATALOGUE["population.blank_passwords"]
+    assert blank.say_who(["tern"]) == "tern has a blank password"
+    assert blank.say_who(["tern", "ana", "bors"]) == "tern, ana and bors have a blank password"
+
+
+def test_what_stays_behind_is_told_before_somebody_is_removed_or_renamed() -> None:
+    key = Act(ActKind.KEY, Source("/home/warden/.ssh/authorized_keys", 1), goes_on=True, opens="warden")
+    line, job = Act(ActKind.LINE, Source("/etc/sudoers", 7)), Act(ActKind.CRONTAB, Source("/var/spool/cron/tern"))
+    tern = evolve(PEOPLE[2], acts=(key, line, job), sessions=("tty2",))
+    before, after = posture(PEOPLE[1], tern), posture(PEOPLE[1])
+    removed = remarks(before, after, [Remove(tern.name, FilesChoice.KEEP)])
+    assert len(removed) == 3 and "tern is signed in (tty2)" in removed[0]
+    assert "its key opens warden too" in removed[1] and "/etc/sudoers:7 still names it" in removed[2]
+    renamed = remarks(before, before, [Rename(tern.name, AccountName("gull"))])
+    assert renamed == ["/etc/sudoers:7 names tern and not gull: change that yourself."]
+    disable = SetEnabled(tern.name, False)
+    closed = remarks(before, before, [disable])
+    assert any("its key opens warden too" in said for said in closed) and any("--stop-jobs" in said for said in closed)
+    assert not any("--stop-jobs" in said for said in remarks(before, before, [StopJobs(tern.name), disable]))

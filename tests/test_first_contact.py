@@ -60,7 +60,7 @@ def test_a_survey_is_found_kept_and_never_changed(verrou: Verrou, bench: Path, t
         (["-m", "x"], "no such option '-m'"),
         (["machine", "new", ""], "accepted: the name of a file that is to be made"),
         (["machine", "new", "a\nb"], "accepted: the name of a file that is to be made"),
-        (["survey", "-m", "hide-01", "--save", "."], "--save: found '.', accepted: the name of a file"),
+        (["survey", "-m", "hide-01", "--save", "."], "found '.', accepted: the name of a file"),
     ],
 )
 def test_every_error_is_a_line_of_one_form(verrou: Verrou, bench: Path, words: list[str], said: str) -> None:

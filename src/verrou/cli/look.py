@@ -1,11 +1,13 @@
 """verrou survey and verrou audit: commands that only look."""
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from verrou.cli.options import (
     baseline_option,
+    check_new_name,
     format_option,
     load_baseline,
     machine_option,
@@ -14,6 +16,10 @@ from verrou.cli.options import (
 )
 from verrou.core.errors import BadInput
 from verrou.machines import SURVEY_SUFFIX, Machine
+
+if TYPE_CHECKING:
+    from verrou.core.model import Posture
+    from verrou.reports.terminal import Terminal
 
 MEASURE = "essential"
 """The baseline that a survey measures by: what is weaker comes first."""
@@ -26,11 +32,8 @@ MEASURE = "essential"
 @click.option("--save", type=click.Path(path_type=Path), help=f"Write a survey file (NAME{SURVEY_SUFFIX}).")
 def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> None:
     """Who and what is on this machine: accounts, what each amounts to, and every rule with what decided it."""
-    from verrou.core.audit import remarkable
-    from verrou.core.model import Status
-    from verrou.core.rules import CATALOGUE, reading_of
     from verrou.reports.sheets import as_json, console, print_sheet
-    from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, folded_line, rule_sentences, summary_lines
+    from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, folded_line, summary_lines
 
     posture = machine.observe()
     tell_troubles(posture)
@@ -54,31 +57,41 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> N
         if folded:
             out.print(folded_line(folded))
         out.print()
-        every = list(CATALOGUE.values())
-        weak = dict(remarkable(posture, load_baseline(MEASURE)))
-        hidden = [rule for rule in weak if reading_of(rule, posture).status is Status.UNREADABLE]
-        for_root = hidden if posture.machine.unread else []
-        for rule in for_root:
-            del weak[rule]
-        first = [*weak, *(rule for rule in every if rule not in weak)] if everyone else weak
-        counted = f"{len(weak)} of {len(every)} rules are weak or do not act"
-        out.print(f"{counted}, measured by {MEASURE}" + (":" if first else "."))
-        if first:
-            print_sheet(out, rule_sentences(posture, first, weak))
-        if for_root:
-            out.print(f"Not readable by this account: {len(for_root)} rules; run as root to see them.")
-        if more := len(every) - len(first) - len(for_root):
-            out.print(f"Hidden: {more} rules that hold nothing remarkable; --all shows them.")
+        _tell_rules(out, posture, everyone)
 
     if save is not None:
         _save(save, as_json(data()))
     print_facts(style, accounts, data() if style == "json" else None, text)
 
 
+def _tell_rules(out: "Terminal", posture: "Posture", everyone: bool) -> None:
+    """The rules that stand out in sentences, and how many others there are; with ``everyone`` those too."""
+    from verrou.core.audit import remarkable
+    from verrou.core.model import Status
+    from verrou.core.rules import CATALOGUE, reading_of
+    from verrou.reports.sheets import print_sheet
+    from verrou.reports.surveys import rule_sentences
+
+    every = list(CATALOGUE.values())
+    weak = dict(remarkable(posture, load_baseline(MEASURE)))
+    hidden = [rule for rule in weak if reading_of(rule, posture).status is Status.UNREADABLE]
+    for_root = hidden if posture.machine.unread else []
+    for rule in for_root:
+        del weak[rule]
+    first = [*weak, *(rule for rule in every if rule not in weak)] if everyone else weak
+    counted = f"{len(weak)} of {len(every)} rules are weak or do not act"
+    out.print(f"{counted}, measured by {MEASURE}" + (":" if first else "."))
+    if first:
+        print_sheet(out, rule_sentences(posture, first, weak))
+    if for_root:
+        out.print(f"Not readable by this account: {len(for_root)} rules; run as root to see them.")
+    if more := len(every) - len(first) - len(for_root):
+        out.print(f"Hidden: {more} rules that hold nothing remarkable; --all shows them.")
+
+
 def _save(file: Path, text: str) -> None:
     """Write a survey file, and never over one that is there."""
-    if not file.name or not file.name.isprintable():
-        raise BadInput(f"--save: found {str(file)!r}, accepted: the name of a file that is to be made, such as monday")
+    check_new_name(file)
     name = file.name.removesuffix(SURVEY_SUFFIX).removesuffix(".json") + SURVEY_SUFFIX
     file = file.with_name(name)
     try:

@@ -6,7 +6,7 @@ from pathlib import Path
 import click
 
 from verrou.cli.command_group import CommandGroup
-from verrou.cli.options import OneOf, collect_passwords, hand_over
+from verrou.cli.options import OneOf, check_new_name, collect_passwords, hand_over
 from verrou.core.errors import BadInput
 from verrou.machines import BENCH_SUFFIX, Secrets
 from verrou.machines.bench.authority import LANGUAGES, Authority, No
@@ -56,8 +56,7 @@ def _named(file: Path) -> Path:
         if file.name.endswith(ending) and file.name != ending:
             file = file.with_name(file.name.removesuffix(ending))
             break
-    if not file.name or not file.name.isprintable():
-        raise BadInput(f"found {str(file)!r}, accepted: the name of a file that is to be made, such as desk-01")
+    check_new_name(file)
     return file.with_name(file.name + BENCH_SUFFIX)
 
 

@@ -49,6 +49,16 @@ class OneOf(click.Choice):  # type: ignore[type-arg,unused-ignore]
         raise BadInput(f"{option}found {show_raw(value)}, accepted: {', '.join(self.choices)}{hint}")
 
 
+def check_new_name(file: Path) -> None:
+    """Refuse what is no name of a file that could be made.
+
+    Raises:
+        BadInput: it is empty, or cannot be shown.
+    """
+    if not file.name or not file.name.isprintable():
+        raise BadInput(f"found {str(file)!r}, accepted: the name of a file that is to be made, such as desk-01")
+
+
 def agreed(question: str) -> None:
     """Ask whether to go on.
 

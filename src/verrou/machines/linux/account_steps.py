@@ -33,7 +33,7 @@ from verrou.core.plan.steps import (
     Unlock,
 )
 from verrou.machines import Change, Deed, Outcome, Secrets, StepResult
-from verrou.machines.linux.acting import CRONTABS, LINGERING, at_jobs
+from verrou.machines.linux.acting import CRONTABS, LINGERING, at_jobs, processes_by_number
 from verrou.machines.linux.files.access_file import confined_groups
 from verrou.machines.linux.files.account_files import (
     GROUP,
@@ -302,8 +302,7 @@ class AccountEdit:
         self.ends.pop(name, None)
         if "/" not in name and self._tally(name) is not None:
             self.tallies.append(f"{load_faillock(self.root).tallies}/{name}")
-        named = list(map(str, self._sudoers().names_user(name)))
-        return "; ".join(filter(None, (said, f"still named in {', '.join(named)}" if named else "")))
+        return said
 
     def _taker(self, name: str) -> dict[str, int]:
         record = self._record(PASSWD, name)
@@ -648,15 +647,8 @@ def _at_work(root: Root, name: str, uid: int) -> str:
     """Why an account cannot be taken away right now; nothing where it can."""
     if inside := sessions(root).get(name):
         return f"is signed in ({', '.join(inside)})"
-    if not root.live:
-        return ""
-    count = 0
-    for process in Path("/proc").iterdir():
-        try:
-            count += process.name.isdigit() and process.stat().st_uid == uid
-        except OSError:
-            continue
-    return f"runs {count} processes" if count else ""
+    running = processes_by_number(root).get(uid, 0)
+    return f"runs {counted(running, 'process')}" if running else ""
 
 
 def hashes_for(steps: Sequence[Step], secrets: Secrets) -> Mapping[str, str]:

@@ -59,7 +59,7 @@ OTHER_NAMES = {"cron": "crond"}
 
 def acting(root: Root, sudoers: Sudoers, group_names: Collection[str]) -> Acting:
     """Read all of it, but for keys, which are asked for account by account."""
-    found = Acting(processes=_processes(root))
+    found = Acting(processes=processes_by_number(root))
     found.closing_stops = {kind: _asks_whether_open(root, service) for kind, service in STACKS.items()}
     _crontabs(root, found)
     for place, uid in at_jobs(root):
@@ -126,7 +126,7 @@ def _asks_whether_open(root: Root, service: str) -> bool:
     return not other.broken and any(other.skipped_by(line) is None for line in other.having(UNIX))
 
 
-def _processes(root: Root) -> Mapping[int, int]:
+def processes_by_number(root: Root) -> Mapping[int, int]:
     """How many processes run as each number; a system that does not run has none."""
     count: Counter[int] = Counter()
     for process in Path("/proc").iterdir() if root.live else ():

@@ -206,13 +206,16 @@ class LinuxCopy:
     def _trial_of(self, step: TrySignIn, password: str) -> dict[str, object]:
         ways = (Way.REMOTE_SCREEN, Way.REMOTE_SHELL)
         afar = [service.name for way in ways for service in behind(self.root, way)]
-        if step.blank and sshd_setting(self.root, "permitemptypasswords", "no")[0] != "yes":
-            afar = [name for name in afar if name != "sshd"]  # the server refuses before it asks PAM
+        untried = ""
+        if step.blank and "sshd" in afar and sshd_setting(self.root, "permitemptypasswords", "no")[0] != "yes":
+            afar.remove("sshd")
+            untried = "sshd was not tried: it takes no blank password by its own setting, before it asks PAM"
         return {
             "account": step.account,
             "password": password,
             "role": str(step.role),
             "afar": afar,
+            "untried": untried,
             "put_off": str(today_in_days()),
             "tallies": load_faillock(self.root).tallies,
         }

@@ -378,12 +378,19 @@ class _Inside:
         return self._apart(lambda: pam_client.change_password(account, uid, old, new))
 
     def try_account(
-        self, account: str, password: str, role: str, afar: Sequence[str], put_off: str, tallies: str
+        self,
+        account: str,
+        password: str,
+        role: str,
+        afar: Sequence[str],
+        untried: str,
+        put_off: str,
+        tallies: str,
     ) -> dict[str, object]:
         """Sign in, and elevate or be refused that, in a copy of the copy: neither a forced change of password nor a
-        wrong one stays. A guest is tried by the services ``afar`` instead, which must refuse it. ``put_off`` is the
-        day, in days since 1970, that counts as the password's where a new one is asked for, and ``tallies`` the folder
-        of wrong tries."""
+        wrong one stays. A guest is tried by the services ``afar`` instead, which must refuse it; ``untried`` says which
+        are left out, and why. ``put_off`` is the day, in days since 1970, that counts as the password's where a new one
+        is asked for, and ``tallies`` the folder of wrong tries."""
 
         def attempt() -> dict[str, object]:
             unshare(CLONE_NEWNS)
@@ -407,8 +414,8 @@ class _Inside:
                 for service in afar:
                     if self._apart(partial(pam_client.sign_in, account, password, service, REMOTE)).get("accepted"):
                         return {"accepted": False, "said": f"{said}, and by {service} from another computer too"}
-                refused = f"refused by {', '.join(afar)}" if afar else "there is no other way here"
-                return {"accepted": True, "said": f"{said}; {refused}"}
+                refused = f"refused by {', '.join(afar)}" if afar else "" if untried else "there is no other way here"
+                return {"accepted": True, "said": "; ".join(filter(None, (said, refused, untried)))}
             record = AccountFile.parse(PASSWD, Root(Path("/")).text(PASSWD) or "").find(account)
             if record is None:
                 return {"accepted": False, "said": f"there is no account {account}"}
