@@ -17,12 +17,12 @@ from verrou.core.errors import BadInput
 from verrou.core.survey import posture_from
 from verrou.machines.bench.authority import Authority, Damaged
 from verrou.machines.bench.readings import posture_of
-from verrou.machines.linux.files.access_file import REMOTE, access_rules, passes
+from verrou.machines.linux.files.access_file import access_rules, passes
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, members_of
 from verrou.machines.linux.files.authorized_keys import Keys
 from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.sign_ins import sign_ins
-from verrou.machines.linux.files.sshd import sshd_setting
+from verrou.machines.linux.files.sshd import REMOTE, sshd_setting
 from verrou.machines.linux.files.sudoers import Person, Sudoers
 from verrou.machines.linux.pam.faillock import load_faillock, lockouts, moved_back
 from verrou.machines.linux.pam.quality import quality_settings

@@ -19,6 +19,9 @@ SHOTS = {
     "account-list": "verrou account list -m warden-03; echo; verrou account list -m ringing-02.bench.json",
     "account-show": "verrou account show warden -m warden-03 2>/dev/null; echo; "
     "verrou account show bors -m ringing-02.bench.json",
+    "access": "verrou access -m hide-01.bench.json; echo; verrou why guillemot console -m hide-01.bench.json; echo; "
+    "verrou why tern remote-screen -m hide-01.bench.json; echo; verrou access -m warden-03 2>/dev/null",
+    "signin": "verrou signin -m hide-01.bench.json; echo; verrou rule show elevation -m hide-01.bench.json",
     "swap": "verrou account swap ringer warden -m ringing-02.bench.json --preview; echo; "
     "verrou account show petrel -m ringing-02.bench.json",
     "leaving": "verrou group list -m ringing-02.bench.json; echo; "

@@ -27,6 +27,8 @@ PACKAGES = (
     "sudo",
     "wamerican",
 )
+DESKTOP = ("accountsservice", "dbus", "lightdm", "polkitd", "systemd-sysv", "udisks2")
+"""What a machine has beside these that people sign in to by a screen."""
 
 
 NO_PAUSES = (
@@ -40,13 +42,14 @@ class Unavailable(Exception):
     """No real root can be had here; the message says why."""
 
 
-def base_root(suite: str = SUITE) -> Path:
-    """The cached base of a release; built when it is not there."""
+def base_root(suite: str = SUITE, beside: tuple[str, ...] = ()) -> Path:
+    """The cached base of a release, with some packages beside the usual ones; built when it is not there."""
     if os.geteuid() != 0:
         raise Unavailable("only root can build and enter one")
     if shutil.which("mmdebstrap") is None:
         raise Unavailable("install the package mmdebstrap")
-    recipe = hashlib.sha256(f"2 {suite} {PACKAGES} {NO_PAUSES}".encode()).hexdigest()[:12]
+    packages = (*PACKAGES, *beside)
+    recipe = hashlib.sha256(f"2 {suite} {packages} {NO_PAUSES}".encode()).hexdigest()[:12]
     cache = Path(os.environ.get("VERROU_TEST_CACHE", "/var/cache/verrou-tests"))
     base = cache / f"{suite}-{recipe}"
     if base.exists():
@@ -54,12 +57,12 @@ def base_root(suite: str = SUITE) -> Path:
     cache.mkdir(parents=True, exist_ok=True)
     with open(cache / "lock", "w") as lock:
         fcntl.lockf(lock, fcntl.LOCK_EX)
-        return base if base.exists() else _build(suite, cache, base)
+        return base if base.exists() else _build(suite, packages, cache, base)
 
 
-def _build(suite: str, cache: Path, base: Path) -> Path:
+def _build(suite: str, packages: tuple[str, ...], cache: Path, base: Path) -> Path:
     building = cache / f"building-{os.getpid()}"
-    command = ["mmdebstrap", "--variant=minbase", f"--include={','.join(PACKAGES)}"]
+    command = ["mmdebstrap", "--variant=minbase", f"--include={','.join(packages)}"]
     command += [f'--customize-hook=chroot "$1" sh -c "{NO_PAUSES}"', suite, str(building)]
     built = subprocess.run(command, capture_output=True, text=True, check=False)
     if built.returncode:

@@ -12,7 +12,8 @@ from verrou.core.model import Account, Role
 from verrou.core.model.ways import Gate, Way
 from verrou.core.plan.making import new_account
 from verrou.machines import open_machine
-from verrou.machines.linux.files.access_file import CONSOLE, REMOTE, access_rules, passes
+from verrou.machines.linux.files.access_file import CONSOLE, access_rules, passes
+from verrou.machines.linux.files.sshd import REMOTE
 from verrou.machines.linux.root import Root
 
 PEOPLE = {"tern": ("ringers",), "gull": ("guests",), "skua": ()}

@@ -40,7 +40,7 @@ from verrou.core.plan.steps import (
     Unlock,
 )
 from verrou.core.rules import CATALOGUE, setting
-from verrou.core.values import Choice, Count, NameSet, Span, Value, YesNo
+from verrou.core.values import Choice, Count, Listed, NameSet, Notice, Span, Value, Words, YesNo
 from verrou.machines import Machine, Outcome, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
 from verrou.records import carry_out
@@ -66,6 +66,13 @@ def values(kind: object) -> st.SearchStrategy[Value]:
     if isinstance(kind, NameSet):
         several = st.frozensets(st.sampled_from(kind.options[:3]), min_size=0 if kind.none else 1)
         return several if kind.none else st.just(frozenset({"yescrypt", "sha512"}))
+    if isinstance(kind, Listed):
+        people = st.sampled_from([*ALL_NAMES[2:5], "group:users", "group:administrators", "group:sudo", kind.every])
+        return st.frozensets(people if kind.of_people else st.sampled_from(["stick", "system"]), max_size=2).map(
+            lambda names: frozenset({kind.every}) if kind.every in names else names
+        )
+    if isinstance(kind, Words):
+        return st.sampled_from([Notice(), Notice("Cap Fauvel", "Quiet."), Notice("", "Two\nlines.")])
     assert isinstance(kind, Count | Span)
     words: st.SearchStrategy[Value] = st.sampled_from(list(kind.words)) if kind.words else st.nothing()
     if isinstance(kind, Count):
@@ -133,7 +140,7 @@ def follows(posture: Posture) -> dict[str, object]:
         for a in posture.accounts
     }
     rules = {
-        rule_id: (reading.value, reading.in_force)
+        rule_id: (reading.value, reading.pending, reading.in_force)
         for rule_id, reading in posture.readings.items()
         if reading.status is Status.READ
     }

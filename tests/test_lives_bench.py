@@ -143,6 +143,7 @@ def test_a_french_machine_is_put_right_by_its_baseline(verrou: Verrou, tmp_path:
     assert authority(path).policy()["outside"] == 1
     with pytest.raises(No, match="ties no further"):
         authority(path).tie("ana", "ana@birds.example")
+    verrou("machine", "restart", "-m", path)
     left = json.loads(verrou("audit", *b, "--format", "json", code=1).stdout)["findings"]
     assert {f["subject"] for f in left if f["verdict"] == "short"} == {"accounts.fulmar"}
 

@@ -88,8 +88,14 @@ def test_verify_proves_on_real_pam_and_leaves_nothing(manned_root: PrivateRoot, 
             "password.dictionary",
             "password.remember",
             "password.min_age",
+            "logon.console.allowed",
+            "logon.remote-shell.allowed",
+            "elevation.administrator_gives",
+            "elevation.standard_gives",
         )
-    }
+    } | {("logon.console.allowed", "not-tried")}
+    left = [trial["seen"] for trial in told["trials"] if trial["proof"] == "not-tried"]
+    assert left == ["this system has no group that makes somebody a guest"]
     assert manned_root.tree() == start
     assert list((manned_root.path / "run").iterdir()) == []
 

@@ -15,7 +15,13 @@ from verrou.core.values import Span, iso_duration
 from verrou.reports.schemas import OUTPUTS, schema
 
 MACHINES = ("cap/hide-01.bench.json", "cap/ringing-02.bench.json", "cap/warden-03")
-MORE = {"account show": ["daypass"], "group show": ["users"], "journal show": ["1"], "rule explain": ["lockout"]}
+MORE = {
+    "account show": ["daypass"],
+    "group show": ["users"],
+    "journal show": ["1"],
+    "rule explain": ["lockout"],
+    "why": ["daypass", "console"],
+}
 WITH_BASELINE = ("audit", "verify")
 
 
@@ -48,10 +54,14 @@ def test_every_output_is_as_its_schema_says(verrou: Verrou, name: str) -> None:
     for machine in MACHINES[: 1 if family in ("rule", "baseline", "journal", "group") else 3]:
         arguments = [*name.split(), *MORE.get(name, [])]
         arguments += ["shared-desk"] if name == "baseline show" else []
-        at = ["-m", machine] if family not in ("baseline",) and name not in ("rule list", "rule explain") else []
+        at = (
+            ["-m", machine]
+            if family not in ("baseline",) and name not in ("rule list", "rule explain", "rule choices")
+            else []
+        )
         at += ["-b", "shared-desk"] if family in WITH_BASELINE else []
-        if name == "account show" and machine != MACHINES[0]:
-            arguments[-1] = "ringer"
+        if name in ("account show", "why") and machine != MACHINES[0]:
+            arguments = ["ringer" if each == "daypass" else each for each in arguments]
         told = json.loads(verrou(*arguments, *at, "--format", "json", code=None).stdout)
         assert told
         Validator(declared, format_checker=Validator.FORMAT_CHECKER).validate(told)

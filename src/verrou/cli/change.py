@@ -239,7 +239,7 @@ def _show(rehearsal: "Rehearsal", baseline: "Baseline | None") -> None:
     if baseline is not None:
         after = _held_against(rehearsal.after, baseline)
         out.print(f"Afterwards {after.summary}.", style="bold")
-        left = audit_sheet(after, every=False)
+        left = audit_sheet(after.without_absent(), every=False)
         if left.rows:
             print_sheet(out, left)
     _tell_trials(rehearsal)

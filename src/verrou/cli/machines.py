@@ -6,9 +6,9 @@ from pathlib import Path
 import click
 
 from verrou.cli.command_group import CommandGroup
-from verrou.cli.options import OneOf, check_new_name, collect_passwords, hand_over
+from verrou.cli.options import OneOf, check_new_name, collect_passwords, hand_over, machine_option
 from verrou.core.errors import BadInput
-from verrou.machines import BENCH_SUFFIX, Secrets
+from verrou.machines import BENCH_SUFFIX, Machine, Secrets
 from verrou.machines.bench.authority import LANGUAGES, Authority, No
 
 
@@ -48,6 +48,21 @@ def new(file: Path, owner: str, bare: bool, password: str, edition: str, languag
     hand_over(generated, None)
     who = "nobody has an account yet" if bare else f"{owner} administers"
     click.echo(f"{file}: a fresh bench machine, {edition} edition; {who}. Next: verrou survey -m {file}")
+
+
+@machine.command("restart")
+@machine_option
+def restart(machine: Machine) -> None:
+    """Switch a bench machine off and on: sessions end, and what waited for a restart counts."""
+    from verrou.machines.bench.machine import BenchMachine
+
+    if not isinstance(machine, BenchMachine):
+        raise BadInput(f"{machine.address} is no bench machine; restart it as you restart any computer")
+    machine.observe()  # or it is told why it cannot be read
+    made = Authority(machine.path.read_text(encoding="utf-8"))
+    name = made.restart()
+    made.save(machine.path)
+    click.echo(f"{machine.name} has started again; " + (f"{name} is signed in" if name else "nobody is signed in"))
 
 
 def _named(file: Path) -> Path:

@@ -15,6 +15,9 @@ from verrou.core.errors import BadInput, MachineRefused, VerrouError
 COMMANDS: Mapping[str, str] = {
     "demo": "verrou.demo.command:demo",
     "survey": "verrou.cli.look:survey",
+    "access": "verrou.cli.access:access",
+    "why": "verrou.cli.access:why",
+    "signin": "verrou.cli.access:signin",
     "audit": "verrou.cli.look:audit",
     "harden": "verrou.cli.change:harden",
     "verify": "verrou.cli.verify:verify",

@@ -46,12 +46,32 @@ def rule() -> None:
 @format_option
 def list_rules(style: str) -> None:
     """Every rule of the catalogue."""
-    from verrou.reports.catalogue import rule_list, rule_list_sheet
+    from verrou.reports.catalogue import FAMILY_WORDS, family_sheet, rule_list, rule_list_sheet
     from verrou.reports.sheets import console, print_sheet
 
     rules = rule_list()
     sheet = rule_list_sheet(rules)
-    print_facts(style, sheet, rules, lambda: print_sheet(console(), sheet))
+
+    def text() -> None:
+        out = console()
+        for family, about in FAMILY_WORDS.items():
+            out.print(f"{family}: {about}", style="bold")
+            print_sheet(out, family_sheet([each for each in rules if each["rule"].startswith(f"{family}.")]))
+            out.print()
+
+    print_facts(style, sheet, rules, text)
+
+
+@rule.command("choices")
+@format_option
+def choices(style: str) -> None:
+    """Named sets of values, from the one that asks most of people to the one that asks nothing."""
+    from verrou.reports.catalogue import choices_data, choices_sheet
+    from verrou.reports.sheets import console, print_sheet
+
+    data = choices_data()
+    sheet = choices_sheet(data)
+    print_facts(style, sheet, data, lambda: print_sheet(console(), sheet))
 
 
 @rule.command("explain")
@@ -100,14 +120,23 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
 
 
 @rule.command("set")
-@click.argument("assignments", metavar="RULE=VALUE", nargs=-1, required=True)
+@click.argument("assignments", metavar="RULE=VALUE", nargs=-1)
+@click.option("--choice", metavar="NAME", help="A named set of values of elevation; verrou rule choices shows them.")
 @change_options()
-def set_rule(assignments: tuple[str, ...], machine: Machine, how: dict[str, Any]) -> None:
+def set_rule(assignments: tuple[str, ...], choice: str | None, machine: Machine, how: dict[str, Any]) -> None:
     """Set rules, tied ones together: verrou rule set lockout.after=5 "lockout.lasts=45 minutes"."""
+    from verrou.core.plan.choices import choice_names, values_of
     from verrou.core.plan.worksheet import rule_steps
     from verrou.core.rules import CATALOGUE
-    from verrou.core.values import Unacceptable, Value
+    from verrou.core.values import Unacceptable, Value, nearest, show_raw
+    from verrou.reports.sheets import complain
 
+    if choice is None and not assignments:
+        raise BadInput("say what to set: RULE=VALUE, such as lockout.after=5, or --choice NAME")
+    if choice is not None and choice not in choice_names():
+        close = nearest(choice, choice_names())
+        hint = f"; did you mean {close}?" if close else ""
+        raise BadInput(f"--choice: found {show_raw(choice)}, accepted: {', '.join(choice_names())}{hint}")
     wanted: dict[str, Value] = {}
     for assignment in assignments:
         name, equals, raw = assignment.partition("=")
@@ -124,10 +153,18 @@ def set_rule(assignments: tuple[str, ...], machine: Machine, how: dict[str, Any]
             raise BadInput(f"{name}: {unacceptable}") from None
 
     def steps(posture: "Posture") -> list["SetRules"]:
+        from verrou.core.desired import AtLeast, in_words_of
+
+        chosen, left_out = values_of(posture, choice) if choice is not None else ({}, [])
+        for said in left_out:
+            complain(f"left out: {said}")
+        for rule_id in wanted:
+            meant = in_words_of(AtLeast(wanted[rule_id]), CATALOGUE[rule_id], posture.own_name_of)
+            wanted[rule_id] = meant.target(CATALOGUE[rule_id], None)
         for rule_id, value in wanted.items():
             takes = posture.takes.get(rule_id)
             if takes is not None and (refused := CATALOGUE[rule_id].kind.outside(value, takes)):
                 raise BadInput(f"{rule_id}: {refused}")
-        return rule_steps(posture, wanted)
+        return rule_steps(posture, {**chosen, **wanted})
 
     single(machine, steps, "rule set", how)

@@ -45,7 +45,7 @@ def verify(machine: Machine, baseline_name: str, style: str) -> None:
         out.print(f"{shown(found.machine)} held against: {shown(found.baseline)}")
         out.print(f"{found.summary}.", style="bold")
         out.print()
-        short = audit_sheet(found, every=False)
+        short = audit_sheet(found.without_absent(), every=False)
         if short.rows:
             print_sheet(out, short)
             out.print()

@@ -7,10 +7,12 @@ from enum import StrEnum
 from attrs import evolve, frozen
 
 from verrou.core.baseline import Baseline, Demand, Waiver, WantedAccount, WantedGroup
+from verrou.core.desired import AtLeast, in_words_of
 from verrou.core.model import Posture, Reading, Role, Source, Status
 from verrou.core.model.access import role_of
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules import CATALOGUE, Rule, Severity, reading_of
+from verrou.core.values import Value
 
 
 class Verdict(StrEnum):
@@ -97,6 +99,10 @@ class Audit:
         counts = [f"{short.count(severity)} {severity}" for severity in Severity if severity in short]
         return self.score.told(", ".join(counts))
 
+    def without_absent(self) -> "Audit":
+        """The same without what this machine has not: for where a person reads what is left to do."""
+        return evolve(self, findings=tuple(f for f in self.findings if f.verdict is not Verdict.ABSENT))
+
     @property
     def all_well(self) -> bool:
         """Nothing falls short and nothing was unreadable."""
@@ -117,14 +123,20 @@ def audit(posture: Posture, baseline: Baseline) -> Audit:
     return Audit(posture.machine.name, baseline.title, tuple(waived))
 
 
-def meets(demand: Demand, reading: Reading) -> bool:
+def meets(posture: Posture, demand: Demand, reading: Reading) -> bool:
     """Whether what is in force is what is asked for."""
-    return (
-        reading.status is Status.READ
-        and reading.in_force
-        and reading.value is not None
-        and demand.desired.met_by(demand.rule, reading.value)
-    )
+    known = reading.status is Status.READ and reading.in_force and reading.value is not None
+    return known and met_by(posture, demand, reading.value)
+
+
+def met_by(posture: Posture, demand: Demand, value: Value | None) -> bool:
+    """Whether a value is what is asked for, where who is in which group is known."""
+    rule, desired = demand.rule, demand.desired
+    if value is None:
+        return False
+    if isinstance(desired, AtLeast):
+        return rule.kind.among(value, desired.value, posture.members)
+    return desired.met_by(rule, value)
 
 
 def remarkable(posture: Posture, baseline: Baseline) -> Mapping[Rule, Sequence[str]]:
@@ -135,7 +147,7 @@ def remarkable(posture: Posture, baseline: Baseline) -> Mapping[Rule, Sequence[s
         reading = reading_of(rule, posture)
         demand = baseline.demands.get(rule.id)
         idle = reading.status is Status.READ and reading.value is not None and not reading.in_force
-        weak = demand is not None and reading.status is Status.READ and not meets(demand, reading)
+        weak = demand is not None and reading.status is Status.READ and not meets(posture, demand, reading)
         if idle or weak or reading.status is Status.UNREADABLE:
             found[rule] = about(_gaps(posture, demand, reading)) if demand is not None and weak else ()
     return {rule: found[rule] for rule in sorted(found, key=lambda rule: rule.severity.weight)}
@@ -152,8 +164,9 @@ def _gaps(posture: Posture, demand: Demand, reading: Reading, listed: Collection
     return tuple(rule.gaps(posture, target, frozenset(listed))) if rule.gaps else ()
 
 
-def _rule_finding(posture: Posture, baseline: Baseline, demand: Demand) -> Finding:
-    rule = demand.rule
+def _rule_finding(posture: Posture, baseline: Baseline, asked: Demand) -> Finding:
+    rule = asked.rule
+    demand = evolve(asked, desired=in_words_of(asked.desired, rule, posture.own_name_of))
     reading = reading_of(rule, posture)
     gaps = _gaps(posture, demand, reading, baseline.accounts)
     if rule.derived is not None and rule.derived.compares and reading.status is not Status.UNREADABLE:
@@ -161,7 +174,7 @@ def _rule_finding(posture: Posture, baseline: Baseline, demand: Demand) -> Findi
     elif reading.status is not Status.READ:
         verdict = Verdict.ABSENT if reading.status is Status.ABSENT else Verdict.UNREADABLE
     else:
-        verdict = Verdict.HOLDS if meets(demand, reading) else Verdict.SHORT
+        verdict = Verdict.HOLDS if meets(posture, demand, reading) else Verdict.SHORT
     return Finding(
         subject=rule.id,
         title=rule.title,
@@ -193,9 +206,9 @@ def _account_finding(posture: Posture, wanted: WantedAccount) -> Finding:
 
 
 def _group_finding(posture: Posture, baseline: Baseline, wanted: WantedGroup) -> Finding:
-    from verrou.core.plan.declared import group_called, group_gaps
+    from verrou.core.plan.declared import group_gaps
 
-    group = group_called(posture, wanted.name)
+    group = posture.group_called(wanted.name)
     coming = frozenset(account.name for account in baseline.accounts.values() if account.enabled)
     gaps = tuple(group_gaps(posture, wanted, coming))
     return Finding(

@@ -1,7 +1,7 @@
 """What a machine should be: the model of a baseline, and reading it from TOML with every error told at once."""
 
 import tomllib
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import date, datetime
 from functools import cache
 from itertools import product
@@ -13,7 +13,7 @@ from verrou.core.desired import AnyOf, AtLeast, Between, Desired, Exactly
 from verrou.core.errors import BadInput
 from verrou.core.model import AccountName, GroupName, Role
 from verrou.core.model.ways import Way
-from verrou.core.rules import CATALOGUE, Rule, agreements
+from verrou.core.rules import CATALOGUE, CHOICE, CHOICES, Rule, agreements
 from verrou.core.toml_lines import Path, line_index, line_of
 from verrou.core.values import Unacceptable, Value, nearest, show_raw
 
@@ -250,9 +250,10 @@ class _Reader:
                     if waiver and self.known_subject(waiver.rule, (*path, position, "rule")):
                         waivers.append(waiver)
             elif name in families:
-                for key, value in self.table(raw, path).items():
-                    demand = self.demand(value, (name, key))
-                    demands.update({demand.rule.id: demand} if demand else {})
+                # What a named choice sets, a key of its own decides.
+                keys = sorted(self.table(raw, path).items(), key=lambda pair: pair[0] != CHOICE)
+                for key, value in keys:
+                    demands.update({demand.rule.id: demand for demand in self.demands(value, (name, key))})
             else:
                 self.unknown(path, name, [*families, "baseline", "accounts", "groups", "waiver"])
         return Baseline(title, demands, accounts, groups, tuple(waivers))
@@ -263,11 +264,33 @@ class _Reader:
             self.unknown(path, subject, CATALOGUE)
         return known
 
+    def demands(self, raw: object, path: Path) -> Iterator[Demand]:
+        """What one key of a family asks for: of one rule, of those of a table within (``[logon.console]``), or of all
+        that a named choice sets."""
+        family, key = path
+        within = [rule for rule in CATALOGUE.values() if rule.id.startswith(f"{family}.{key}.")]
+        if within:
+            for inner, value in self.table(raw, path).items():
+                if (demand := self.demand(value, (*path, inner))) is not None:
+                    yield demand
+        elif key == CHOICE and (choices := CHOICES.get(str(family))):
+            if not isinstance(raw, str) or raw not in choices:
+                accepted = f"one of {', '.join(choices)}"
+                self.problem(path, f"{family}.{key}: {Unacceptable(raw, accepted, nearest(raw, list(choices)))}")
+                return
+            for rule_id, value in choices[raw].values.items():
+                rule = CATALOGUE[rule_id]
+                yield Demand(rule, AtLeast(rule.kind.parse(value)), f"the choice {raw}", self.mark(path))
+        elif (demand := self.demand(raw, path)) is not None:
+            yield demand
+
     def demand(self, raw: object, path: Path) -> Demand | None:
         rule_id = ".".join(map(str, path))
         rule = CATALOGUE.get(rule_id)
         if rule is None:
-            self.unknown(path, str(path[-1]), [r.key for r in CATALOGUE.values() if r.family == path[0]])
+            before = ".".join(map(str, path[:-1])) + "."
+            known = [r.id.removeprefix(before) for r in CATALOGUE.values() if r.id.startswith(before)]
+            self.unknown(path, str(path[-1]), [*known, *([CHOICE] if path[0] in CHOICES else [])])
             return None
         because = ""
         if isinstance(raw, dict):
@@ -312,7 +335,7 @@ FORMS = (
 def _desired(rule: Rule, raw: object) -> Desired:
     """What ``raw`` asks of ``rule``; raises Unacceptable."""
     parse = rule.kind.parse
-    if not isinstance(raw, dict):
+    if not isinstance(raw, dict) or (raw and set(raw) <= rule.kind.keys):
         return AtLeast(parse(raw))
     match raw:
         case {"value": value} if len(raw) == 1:
@@ -395,7 +418,7 @@ def _contradictions(baseline: Baseline) -> list[str]:
         if mine is None or theirs is None:
             continue
         pairs = product(mine.desired.candidates(rule), theirs.desired.candidates(other))
-        if not any(agreement.holds(rule.kind.amount(a), other.kind.amount(b)) for a, b in pairs):
+        if not any(agreement.holds(rule, a, other, b) for a, b in pairs):
             problems.append(
                 f"{mine.mark}: {rule.id} ({mine.desired.say(rule)}) {agreement.words} {other.id} "
                 f"({theirs.desired.say(other)}, {theirs.mark}); change one of the two"

@@ -1,8 +1,9 @@
 """What a baseline can ask of one rule: at least, exactly, from-to, or any of."""
 
+from collections.abc import Callable
 from typing import TypeAlias, TypedDict
 
-from attrs import frozen
+from attrs import evolve, frozen
 
 from verrou.core.rules import Rule
 from verrou.core.values import Value, ValueData
@@ -18,7 +19,7 @@ class AtLeast:
         return rule.kind.at_least(value, self.value)
 
     def target(self, rule: Rule, value: Value | None) -> Value:
-        return self.value
+        return self.value if value is None else rule.kind.towards(value, self.value)
 
     def candidates(self, rule: Rule) -> list[Value]:
         return [self.value]
@@ -110,3 +111,15 @@ DesiredData = TypedDict(
 """What is asked of a rule as plain data: one of the four ways, or a from with its to."""
 
 Desired: TypeAlias = AtLeast | Exactly | Between | AnyOf
+
+
+def in_words_of(desired: Desired, rule: Rule, name_of: Callable[[str], str]) -> Desired:
+    """What is asked for, in the words of one machine; see :meth:`verrou.core.values.Kind.called`."""
+    match desired:
+        case AtLeast(value) | Exactly(value):
+            called = rule.kind.called(value, name_of)
+            return desired if called == value else evolve(desired, value=called)
+        case AnyOf(values):
+            return evolve(desired, values=tuple(rule.kind.called(value, name_of) for value in values))
+        case _:
+            return desired

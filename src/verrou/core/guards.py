@@ -8,7 +8,19 @@ from functools import cached_property
 from attrs import define, evolve, field, frozen
 
 from verrou.core.errors import GuardRefused
-from verrou.core.model import Account, AccountName, Builtin, Flag, PasswordState, Posture, Role, counted, name_list
+from verrou.core.model import (
+    Account,
+    AccountName,
+    Builtin,
+    Flag,
+    PasswordState,
+    Posture,
+    Reading,
+    Role,
+    counted,
+    joined,
+    name_list,
+)
 from verrou.core.model.access import role_of, usable_administrator, usable_administrators, ways_in
 from verrou.core.model.ageing import closed_from
 from verrou.core.model.ways import Way
@@ -25,7 +37,8 @@ from verrou.core.plan.steps import (
     account_of,
     takes_access,
 )
-from verrou.core.rules import CATALOGUE, disagreements, reading_of, set_together_with
+from verrou.core.rules import CATALOGUE, agreements, disagreements, reading_of, set_together_with
+from verrou.core.values import Value
 
 MOST_FILES = 10
 """How many files a refusal names; a worksheet counts all of them."""
@@ -279,17 +292,27 @@ def untried(course: Sequence[Stage]) -> Iterator[Stage]:
 
 
 def _contradiction(course: Course) -> Iterator[Refusal]:
+    asked = {rule_id for s in course.stages if isinstance(s.step, SetRules) for rule_id in s.step.values}
     for stage in course.stages:  # also where the machine would refuse the step: it is why
         if isinstance(stage.step, SetRules):
-            yield from _rules_that_contradict(stage.number, stage.step, stage.after)
+            yield from _rules_that_contradict(stage.number, stage.step, stage.after, asked)
         elif (name := account_of(stage.step)) is not None:
             yield from _flags_that_exclude(stage, name)
 
 
-def _rules_that_contradict(number: int, step: SetRules, after: Posture) -> Iterator[Refusal]:
-    values = {rule_id: reading_of(CATALOGUE[rule_id], after).value for rule_id in set_together_with(step.values)}
+def _rules_that_contradict(number: int, step: SetRules, after: Posture, asked: set[str]) -> Iterator[Refusal]:
+    """``asked`` are all rules that the worksheet sets: a list that stood there before may name whom another now does,
+    since what is denied wins; whoever sets both at once has mistyped."""
+    about = set_together_with(step.values) | {
+        str(end.id)
+        for rule, _, other in agreements()
+        for end in (rule, other)
+        if {rule.id, other.id} & step.values.keys()
+    }
+    values = {rule_id: _coming(reading_of(CATALOGUE[rule_id], after)) for rule_id in about}
     for rule, agreement, other in disagreements(lambda rule: values.get(rule.id)):
-        if {rule.id, other.id} & step.values.keys():
+        both = {str(rule.id), str(other.id)}
+        if both & step.values.keys() and (agreement.pulls or both <= asked):
             mine, theirs = values[rule.id], values[other.id]
             assert mine is not None and theirs is not None
             yield Refusal(
@@ -298,6 +321,10 @@ def _rules_that_contradict(number: int, step: SetRules, after: Posture) -> Itera
                 f"{rule.id} ({rule.kind.say(mine)}) {agreement.words} {other.id} ({other.kind.say(theirs)})",
                 f"set {other.id} in the same worksheet",
             )
+
+
+def _coming(reading: Reading) -> Value | None:
+    return reading.value if reading.pending is None else reading.pending
 
 
 FLAG_WORDS = {
@@ -376,6 +403,46 @@ def _open_from_afar(accounts: Iterable[Account], posture: Posture) -> dict[str, 
     return {name: far for name, far in ways.items() if far}
 
 
+ADMIN = Role.ADMINISTRATOR
+
+
+def _shut_door(course: Course) -> Iterator[Refusal]:
+    """By the console always; by another way where an administrator is at work through it."""
+    if not any(account.enabled and role_of(account, course.after) is ADMIN for account in course.after.accounts):
+        return  # no list is to blame for that
+    was, now = (_administrators_by_way(posture) for posture in (course.before, course.after))
+    for way, names in was.items():
+        if not names or now.get(way) or (way is not Way.CONSOLE and not _at_work(course.before, way)):
+            continue
+        blamed = next((s for s in course.done if not _administrators_by_way(s.after).get(way)), None)
+        yield Refusal(
+            "shut-door",
+            blamed.number if blamed else 0,
+            f"{blamed.step.what if blamed else 'it'} would keep every administrator out by {way}: "
+            f"{joined(sorted(names))}",
+            f"leave one of them in: name a group in logon.{way}.denied that they are not all in, or allow one by name",
+        )
+
+
+def _administrators_by_way(posture: Posture) -> dict[Way, set[str]]:
+    """By each way, the enabled administrators whom no list turns away."""
+    found: dict[Way, set[str]] = {gate.way: set() for gate in posture.gates}
+    for account in posture.accounts:
+        if account.enabled and role_of(account, posture) is Role.ADMINISTRATOR:
+            for gate in posture.gates:
+                if not gate.unasked and gate.lets_through(account):
+                    found[gate.way].add(account.name)
+    return found
+
+
+def _at_work(posture: Posture, way: Way) -> bool:
+    """Whether an administrator is signed in by that way now, as far as the machine tells the way of a session."""
+    return any(
+        role_of(account, posture) is Role.ADMINISTRATOR and any(session.startswith(way) for session in account.sessions)
+        for account in posture.accounts
+    )
+
+
 def _orphaned_files(course: Course) -> Iterator[Refusal]:
     for stage in course.done:
         step = stage.step
@@ -426,6 +493,12 @@ GUARDS = (
         "contradiction",
         "no set of rules, and no marks on an account, that cannot hold together",
         _contradiction,
+    ),
+    Guard(
+        "shut-door",
+        "no list of who may come in keeps every administrator out of the console, or out of the way by which one is at "
+        "work now",
+        _shut_door,
     ),
     Guard(
         "open-guest",

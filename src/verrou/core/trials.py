@@ -7,9 +7,11 @@ from datetime import timedelta
 from enum import StrEnum
 from typing import Protocol
 
-from attrs import frozen
+from attrs import evolve, frozen
 
-from verrou.core.model import Posture, Reading, Status
+from verrou.core.model import Account, AccountName, Grant, GroupName, Posture, Reading, Role, Status
+from verrou.core.model.access import opening
+from verrou.core.model.ways import Way
 from verrou.core.passwords import Policy, breaking, make_password, policy_of
 from verrou.core.rules import CATALOGUE, reading_of
 
@@ -65,6 +67,27 @@ class TrialAccount(Protocol):
         """Lift a lock as an administrator."""
         ...
 
+    @property
+    def groups(self) -> Sequence[str]:
+        """The groups that it is in."""
+        ...
+
+    def come_by(self, way: Way, service: str, password: str) -> Answer:
+        """Sign in by a way; by one of its services, where the machine tells them apart.
+
+        Raises:
+            CannotTry: with the reason.
+        """
+        ...
+
+    def elevate(self, password: str) -> Answer:
+        """Use administration, giving its own password where one is asked for.
+
+        Raises:
+            CannotTry: with the reason.
+        """
+        ...
+
 
 @frozen
 class TrialResult:
@@ -81,19 +104,74 @@ class CannotTry(Exception):
 
 
 _MARGIN = timedelta(seconds=30)
-_TRIED_FOR = ("lockout.after", "password.min_length")
+WHO_COMES_IN = "logon.console.allowed"
+_TRIED_FOR = ("lockout.after", "password.min_length", WHO_COMES_IN)
+TRIED_ROLES = (Role.ADMINISTRATOR, Role.STANDARD, Role.GUEST)
+Attempt = Callable[[Policy, Role], AbstractContextManager[TrialAccount]]
+"""Makes a throwaway account of a role, for as long as the block lasts."""
 
 
-def run_trials(
-    attempt: Callable[[Policy], AbstractContextManager[TrialAccount]], posture: Posture, rng: random.Random
-) -> Iterator[TrialResult]:
-    """Both trials, each on an account of its own that ``attempt`` makes; yields results as they come."""
-    for trial, about in zip((lockout_trial, weak_password_trial), _TRIED_FOR, strict=True):
+def run_trials(attempt: Attempt, posture: Posture, rng: random.Random) -> Iterator[TrialResult]:
+    """All trials, each on an account of its own that ``attempt`` makes; yields results as they come."""
+    for trial, about in zip((lockout_trial, weak_password_trial), _TRIED_FOR, strict=False):
         try:
-            with attempt(policy_of(posture)) as subject:
+            with attempt(policy_of(posture), _who_gets_through(posture)) as subject:
                 yield from trial(subject, posture, rng)
         except CannotTry as reason:
             yield TrialResult(about, "nothing was tried", Proof.NOT_TRIED, str(reason))
+    for role in TRIED_ROLES:
+        try:
+            with attempt(policy_of(posture), role) as subject:
+                yield from access_trial(subject, posture, role)
+        except CannotTry as reason:
+            yield TrialResult(WHO_COMES_IN, f"a throwaway {role} account", Proof.NOT_TRIED, str(reason))
+
+
+def _who_gets_through(posture: Posture) -> Role:
+    """A standard user, where it comes by as many gates as an administrator: each of them is tried."""
+    group = posture.group_with(Grant.ADMINISTRATION)
+    nobody = Account(AccountName("trial"), "trial")
+    member = evolve(nobody, groups=(group.name,)) if group is not None else nobody
+    more = any(
+        gate.lets_through(member) and not gate.lets_through(nobody) for gate in posture.gates if not gate.unasked
+    )
+    return Role.ADMINISTRATOR if more else Role.STANDARD
+
+
+WAY_WORDS = {
+    Way.CONSOLE: "at the console",
+    Way.NETWORK: "over the network",
+    Way.REMOTE_SCREEN: "by a remote screen",
+    Way.REMOTE_SHELL: "by a remote shell",
+}
+
+
+def access_trial(subject: TrialAccount, posture: Posture, role: Role) -> Iterator[TrialResult]:
+    """Come in by each way, and by each of its services, with the right password; then use administration. What is read
+    of the machine says which of it should come through."""
+    groups = tuple(map(GroupName, subject.groups))
+    account = Account(AccountName(subject.account), f"trial:{subject.account}", groups=groups)
+    for gate in posture.gates:
+        if gate.unasked:
+            continue
+        expected = opening(account, gate, posture) is not None
+        for service in gate.services or ("",):
+            by = f" ({service})" if service else ""
+            said = f"a throwaway {role} account signs in {WAY_WORDS[gate.way]}{by}"
+            rule = f"logon.{gate.way}.allowed"
+            try:
+                answer = subject.come_by(gate.way, service, subject.password)
+            except CannotTry as reason:
+                yield TrialResult(rule, said, Proof.NOT_TRIED, str(reason))
+                continue
+            yield _judge(rule, said, answer, expected)
+    administers = role is Role.ADMINISTRATOR
+    rule = f"elevation.{'administrator' if administers else 'standard'}_gives"
+    said = f"a throwaway {role} account wants to administer, with its own password"
+    try:
+        yield _judge(rule, said, subject.elevate(subject.password), administers)
+    except CannotTry as reason:
+        yield TrialResult(rule, said, Proof.NOT_TRIED, str(reason))
 
 
 def not_tried(reason: str) -> list[TrialResult]:

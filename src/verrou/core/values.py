@@ -3,9 +3,10 @@
 Every kind offers what :class:`Kind` declares, so that the baseline file, the screen, the survey file, the comparison
 and the machines need to know nothing else."""
 
+import math
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from datetime import timedelta
 from typing import Any, ClassVar, TypeAlias, TypedDict
 
@@ -20,13 +21,28 @@ class BuiltinName:
     shipped: bool
 
 
-Value: TypeAlias = bool | int | timedelta | str | frozenset[str] | BuiltinName
+@frozen
+class Notice:
+    """What is shown to whoever stands at the machine before anybody signs in."""
+
+    title: str = ""
+    text: str = ""
+
+    @property
+    def words(self) -> list[str]:
+        """Title and text without their spacing, by which two notices are compared."""
+        return f"{self.title} {self.text}".split()
+
+
+Value: TypeAlias = bool | int | timedelta | str | frozenset[str] | BuiltinName | Notice
 JsonSchema: TypeAlias = dict[str, Any]
+Members: TypeAlias = Mapping[str, Collection[str]]
+"""The accounts in each group."""
 
 
 class ValueData(TypedDict, total=False):
-    """A value as plain data: an answer, a number with its unit, a duration (ISO 8601), a word, names, or a name with
-    whether it is the shipped one."""
+    """A value as plain data: an answer, a number with its unit, a duration (ISO 8601), a word, names, a name with
+    whether it is the shipped one, or a notice with its title."""
 
     answer: bool
     number: int
@@ -36,6 +52,8 @@ class ValueData(TypedDict, total=False):
     names: list[str]
     name: str
     shipped: bool
+    title: str
+    text: str
 
 
 def exactly(**properties: JsonSchema) -> JsonSchema:
@@ -123,12 +141,14 @@ def say_duration(span: timedelta) -> str:
 @frozen
 class Takes:
     """What one machine takes for a rule: at least, at most, which special words; None where it sets no bound of its
-    own. ``cannot`` says why it takes nothing at all."""
+    own. ``cannot`` says why it takes nothing at all. A value that ``waits`` counts only when what brings the rule into
+    effect has happened."""
 
     least: Value | None = None
     most: Value | None = None
     words: tuple[str, ...] | None = None
     cannot: str = ""
+    waits: bool = False
 
 
 class Kind(ABC):
@@ -138,6 +158,8 @@ class Kind(ABC):
     """Whether its values stand on a scale of plain numbers, so that there are a from and a to, and agreements."""
     takes_names: ClassVar[bool] = False
     """Whether a list of names, and no other, may be asked for with ``only``."""
+    keys: ClassVar[frozenset[str]] = frozenset()
+    """The keys of a table by which a baseline file writes a value, where it does."""
 
     @property
     @abstractmethod
@@ -198,6 +220,18 @@ class Kind(ABC):
     def at_least(self, value: Value, wanted: Value) -> bool:
         """Whether the value is as strict as the wanted one, or stricter."""
         return self.rank(value) >= self.rank(wanted)
+
+    def towards(self, value: Value, wanted: Value) -> Value:
+        """What to set where a value falls short of a wanted one."""
+        return wanted
+
+    def among(self, value: Value, wanted: Value, members: Members) -> bool:
+        """The same as :meth:`at_least` where it is known who is in which group."""
+        return self.at_least(value, wanted)
+
+    def called(self, value: Value, name_of: Callable[[str], str]) -> Value:
+        """The value in the words of one machine: ``name_of`` gives what it calls a group."""
+        return value
 
     def came_out(self, value: Value, wanted: Value) -> bool:
         """Whether a machine that was set to the wanted value and reads so afterwards did as it was told."""
@@ -403,9 +437,14 @@ class Span(Scale):
 
 @frozen(eq=False, repr=False)
 class Choice(Kind):
-    """One of a few words, listed from the loosest to the strictest."""
+    """One of a few words, listed from the loosest to the strictest. With ``or_stricter`` a machine that is set to one
+    may come out stricter, since what the rule forbids may not be there at all."""
 
     options: tuple[str, ...]
+    or_stricter: bool = False
+
+    def came_out(self, value: Value, wanted: Value) -> bool:
+        return self.at_least(value, wanted) if self.or_stricter else self.same(value, wanted)
 
     @property
     def accepted(self) -> str:
@@ -548,6 +587,179 @@ class NameSet(Kind):
     @property
     def plain_meaning(self) -> str:
         return "any of these and no other"
+
+
+GROUP = "group:"
+"""What stands before the name of a group, where accounts and groups are listed side by side."""
+EVERYBODY, NOBODY = "everybody", "nobody"
+
+
+@frozen(eq=False, repr=False)
+class Listed(Kind):
+    """A list of names: accounts, and groups where ``of_people``, or else other things. ``every`` is the word for all of
+    them, ``none`` for an empty list. ``more_is_stricter`` where the list is of those who are kept out or covered."""
+
+    takes_names = True
+    more_is_stricter: bool
+    every: str = EVERYBODY
+    none: str = NOBODY
+    of_people: bool = True
+
+    @property
+    def accepted(self) -> str:
+        names = f'accounts, and groups written "{GROUP}NAME"' if self.of_people else "names"
+        return f'a list of {names}; or "{self.every}", or "{self.none}"'
+
+    def parse(self, raw: object) -> Value:
+        items = [raw] if isinstance(raw, str) else list(raw) if isinstance(raw, list | tuple) else None
+        if items is None:
+            raise Unacceptable(raw, self.accepted)
+        for item in items:
+            name = item.removeprefix(GROUP) if isinstance(item, str) and self.of_people else item
+            if not isinstance(name, str) or not name.strip() or not name.isprintable() or set(name) & set(",:"):
+                raise Unacceptable(item, self.accepted)
+        names = frozenset(item.strip() for item in items) - {self.none}
+        return frozenset({self.every}) if self.every in names else names
+
+    def parse_text(self, text: str) -> Value:
+        return self.parse([item.strip() for item in text.split(",")] if text.strip() else [])
+
+    def _load(self, raw: object) -> Value:
+        if isinstance(raw, list) and all(isinstance(item, str) for item in raw):
+            return frozenset(raw)
+        raise Unacceptable(raw, self.accepted)
+
+    def dump(self, value: Value) -> ValueData:
+        return {"names": sorted(_words(value))}
+
+    def schema(self) -> JsonSchema:
+        return exactly(names=NAMES)
+
+    def written_schema(self) -> JsonSchema:
+        return either(NAMES, TEXT)
+
+    def say(self, value: Value) -> str:
+        names = sorted(_words(value), key=lambda name: (not name.startswith(GROUP), name))
+        return ", ".join(f"group {n.removeprefix(GROUP)}" if n.startswith(GROUP) else n for n in names) or self.none
+
+    def rank(self, value: Value) -> float:
+        size = math.inf if self.every in _words(value) else float(len(_words(value)))
+        return size if self.more_is_stricter else -size
+
+    def at_least(self, value: Value, wanted: Value) -> bool:
+        return self.among(value, wanted, {})
+
+    def among(self, value: Value, wanted: Value, members: Members) -> bool:
+        large, small = (value, wanted) if self.more_is_stricter else (wanted, value)
+        held = set(_words(large))
+        for name in _words(large):
+            held |= set(members.get(name.removeprefix(GROUP), ())) if name.startswith(GROUP) else set()
+        return self.every in held or _words(small) <= held
+
+    def towards(self, value: Value, wanted: Value) -> Value:
+        """Whoever is kept out or covered already stays so."""
+        if not self.more_is_stricter or self.every in _words(wanted):
+            return wanted
+        return _words(value) | _words(wanted)
+
+    def called(self, value: Value, name_of: Callable[[str], str]) -> Value:
+        if not self.of_people:
+            return value
+        return frozenset(
+            GROUP + name_of(name.removeprefix(GROUP)) if name.startswith(GROUP) else name for name in _words(value)
+        )
+
+    def direction(self) -> str:
+        return "at least" if self.more_is_stricter else "nobody but" if self.of_people else "only"
+
+    def ask(self, value: Value) -> str:
+        if self.every in _words(value) or not _words(value):
+            return self.say(value)
+        return super().ask(value)
+
+    @property
+    def plain_meaning(self) -> str:
+        if self.more_is_stricter:
+            return "all of these, and others may be listed beside them"
+        return "any of these and no other"
+
+    def outside(self, value: Value, takes: Takes) -> str:
+        """A list of words that the machine takes is of what may be listed, beside the words for all and none."""
+        if takes.cannot or takes.words is None:
+            return takes.cannot
+        strange = _words(value) - {self.every, *takes.words}
+        known = ", ".join((*takes.words, self.every, self.none))
+        return f"this machine takes {known} here" if strange else ""
+
+
+@frozen(eq=False, repr=False)
+class Words(Kind):
+    """A title and a text that people read. There is no more and no less of it: the words are the wanted ones, or not;
+    an empty one asks for nothing."""
+
+    keys = frozenset({"title", "text"})
+
+    @property
+    def accepted(self) -> str:
+        return '{ title = "…", text = "…" }, on a command line TITLE | TEXT; "none" for no notice'
+
+    def parse(self, raw: object) -> Value:
+        if raw == "none":
+            return Notice()
+        if isinstance(raw, str):
+            raw = {"text": raw}
+        if not isinstance(raw, dict) or not raw or set(raw) - self.keys:
+            raise Unacceptable(raw, self.accepted)
+        for text in raw.values():
+            if not isinstance(text, str) or not all(c.isprintable() or c == "\n" for c in text):
+                raise Unacceptable(text, f"{self.accepted}, without control characters")
+        notice = Notice(raw.get("title", "").strip(), raw.get("text", "").strip())
+        if "\n" in notice.title:
+            raise Unacceptable(notice.title, "a title of one line")
+        return notice
+
+    def parse_text(self, text: str) -> Value:
+        title, bar, rest = text.partition("|")
+        return self.parse({"title": title, "text": rest} if bar else text)
+
+    def load(self, data: object) -> Value:
+        if isinstance(data, dict) and all(isinstance(data.get(key, ""), str) for key in self.keys):
+            return Notice(data.get("title", ""), data.get("text", ""))
+        raise Unacceptable(data, self.accepted)
+
+    def dump(self, value: Value) -> ValueData:
+        assert isinstance(value, Notice)
+        return {"title": value.title, "text": value.text}
+
+    def schema(self) -> JsonSchema:
+        return exactly(title=TEXT, text=TEXT)
+
+    def written_schema(self) -> JsonSchema:
+        table = {
+            "type": "object",
+            "properties": dict.fromkeys(sorted(self.keys), TEXT),
+            "additionalProperties": False,
+        }
+        return either(TEXT, table)
+
+    def say(self, value: Value) -> str:
+        assert isinstance(value, Notice)
+        said = " ".join(value.words)
+        return f'"{said if len(said) <= 60 else said[:57] + "..."}"' if said else "none"
+
+    def rank(self, value: Value) -> float:
+        assert isinstance(value, Notice)
+        return float(bool(value.words))
+
+    def same(self, value: Value, wanted: Value) -> bool:
+        return isinstance(value, Notice) and isinstance(wanted, Notice) and value.words == wanted.words
+
+    def at_least(self, value: Value, wanted: Value) -> bool:
+        return self.same(value, wanted) or (isinstance(wanted, Notice) and not wanted.words)
+
+    @property
+    def plain_meaning(self) -> str:
+        return "these words and no other, however they are broken into lines"
 
 
 @frozen(eq=False, repr=False)

@@ -71,6 +71,8 @@ def _hide() -> Authority:
         "blank_by": ["console", "network", "remote-screen"],
     }.items():
         machine.set_policy(key, value)
+    machine.set_policy("opens_as", next(a["id"] for a in machine.accounts() if a["name"] == "guillemot"))
+    machine.set_policy("duty_clock", None)
     machine.clock = CLOCK - timedelta(days=3)
     machine.sign_out(machine.sign_in("tern", terns))
     machine.clock = CLOCK
@@ -108,6 +110,8 @@ def _ringing() -> Authority:
     machine.put("ringer", "/people/ringer/season-2026.csv", 912_000)
     for key, value in {"try_limit": 5, "lock_minutes": 0, "length": 8, "classes": 2, "name_inside": False}.items():
         machine.set_policy(key, value)
+    machine.set_policy("idle_minutes", 10)
+    machine.set_idle("ana", 0)
     machine.clock = CLOCK - timedelta(days=20)
     machine.reset_password("ringer", ringers)
     machine.clock = CLOCK

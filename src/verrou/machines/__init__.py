@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple, Protocol
 from verrou.core.errors import BadInput
 
 if TYPE_CHECKING:
-    from verrou.core.model import Account, Files, Posture
+    from verrou.core.model import Account, Files, Posture, Role
     from verrou.core.passwords import Policy
     from verrou.core.plan.steps import CreateAccount, SetPassword, Step
     from verrou.core.trials import TrialAccount
@@ -174,8 +174,8 @@ class Copy(Protocol):
         """What the machine looked like when the copy was made of it."""
         ...
 
-    def attempt(self, policy: "Policy") -> "AbstractContextManager[TrialAccount]":
-        """A throwaway account on the copy, to try things with.
+    def attempt(self, policy: "Policy", role: "Role") -> "AbstractContextManager[TrialAccount]":
+        """A throwaway account of a role on the copy, to try things with.
 
         Raises:
             CannotTry: with the reason.

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from typing import TypedDict
 
 from verrou.core.model import Effect
-from verrou.core.rules import CATALOGUE, Rule, Severity
+from verrou.core.rules import CATALOGUE, CHOICES, Rule, Severity
 from verrou.machines import where_kept
 from verrou.reports.sheets import Sheet, columns_of
 
@@ -69,3 +69,58 @@ def rule_list_sheet(rules: Sequence[RuleData]) -> Sheet:
         hidden=("takes_effect",),
     )
     return Sheet("catalogue", columns, tuple(dict(row) for row in rules))
+
+
+FAMILY_WORDS = {
+    "builtin": "accounts that came with the system",
+    "population": "who has an account, and in what state",
+    "password": "what a password must be, and how long it lasts",
+    "lockout": "what wrong passwords lead to",
+    "logon": "who may come in by which way",
+    "rights": "what somebody may do to the machine who is in",
+    "elevation": "what is asked before somebody administers",
+    "screen": "what the sign-in screen and the lock screen show, and who gets past them",
+    "sharing": "what somebody meets who uses a shared computer",
+}
+"""What each family is about."""
+
+
+def family_sheet(rules: Sequence[RuleData]) -> Sheet:
+    """The rules of one family, a line each."""
+    columns = columns_of(("rule", ""), ("severity", ""), ("title", ""), whole=("rule", "severity"))
+    return Sheet("family", columns, tuple(dict(row) for row in rules))
+
+
+class ChoiceData(TypedDict):
+    """A named set of values, as a baseline file writes them, and what it gives up."""
+
+    choice: str
+    gives_up: str
+    values: dict[str, str | bool]
+
+
+def choices_data() -> list[ChoiceData]:
+    """The named choices of all families."""
+    return [
+        {"choice": name, "gives_up": choice.gives_up, "values": dict(choice.values)}
+        for choices in CHOICES.values()
+        for name, choice in choices.items()
+    ]
+
+
+def choices_sheet(choices: Sequence[ChoiceData]) -> Sheet:
+    """The named choices with what they set."""
+    rows = []
+    for each in choices:
+        said = {rule_id: CATALOGUE[rule_id].kind for rule_id in each["values"]}
+        values = [f"{r.partition('.')[2]}={said[r].say(said[r].parse(v))}" for r, v in each["values"].items()]
+        rows.append({"choice": each["choice"], "gives_up": each["gives_up"], "sets": values})
+    columns = columns_of(
+        ("choice", "choice"),
+        ("gives_up", "what it gives up, and what it sets"),
+        ("sets", "sets"),
+        whole=("choice",),
+        hidden=("sets",),
+        under={"gives_up": "sets"},
+    )
+    return Sheet("choices", columns, tuple(rows))

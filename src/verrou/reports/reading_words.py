@@ -1,7 +1,7 @@
 """What a reading says, in a sentence."""
 
 from verrou.core.model import Reading, Status
-from verrou.core.rules import Rule
+from verrou.core.rules import WHEN, Rule
 
 
 def reading_says(rule: Rule, reading: Reading) -> str:
@@ -16,5 +16,5 @@ def reading_says(rule: Rule, reading: Reading) -> str:
     if not reading.in_force:
         said = f"{rule.title}: set to {rule.kind.say(reading.value)}, but nothing acts on it"
     if reading.pending is not None:
-        said += f" ({rule.kind.say(reading.pending)} from the next {rule.takes_effect.removeprefix('next-')} on)"
+        said += f" ({rule.kind.say(reading.pending)} {WHEN[rule.takes_effect]})"
     return said

@@ -12,11 +12,12 @@ from verrou import __version__
 from verrou.core.baseline import Waiver, WantedAccount, WantedGroup
 from verrou.core.model import Account, Group, MachineFacts
 from verrou.core.model.ways import Gate
-from verrou.core.rules import CATALOGUE, Rule
+from verrou.core.rules import CATALOGUE, CHOICE, CHOICES, Rule
 from verrou.core.survey import FORMAT, DerivedData, ReadingData
 from verrou.core.values import NAMES, TEXT, JsonSchema, either, exactly
+from verrou.reports.access import AccessData, ScreensData, WhyData
 from verrou.reports.baselines import BaselineData, BaselineLine
-from verrou.reports.catalogue import ExplanationData, RuleData
+from verrou.reports.catalogue import ChoiceData, ExplanationData, RuleData
 from verrou.reports.findings import AuditData, VerificationData
 from verrou.reports.groups import GivesData
 from verrou.reports.records import EntryData
@@ -151,7 +152,13 @@ def baseline_file() -> JsonSchema:
     families: dict[str, JsonSchema] = {}
     for rule in CATALOGUE.values():
         family = families.setdefault(rule.family, {"type": "object", "properties": {}, "additionalProperties": False})
-        family["properties"][rule.key] = _written(rule)
+        *outer, last = rule.key.split(".")
+        for key in outer:
+            empty = {"type": "object", "properties": {}, "additionalProperties": False}
+            family = family["properties"].setdefault(key, empty)
+        family["properties"][last] = _written(rule)
+    for name, choices in CHOICES.items():
+        families[name]["properties"][CHOICE] = {"enum": list(choices)}
     head = {"type": "object", "properties": {"title": TEXT, "builds_on": NAMES}, "additionalProperties": False}
     tables = {
         "baseline": head,
@@ -164,6 +171,9 @@ def baseline_file() -> JsonSchema:
 
 OUTPUTS: Mapping[str, Callable[[], JsonSchema]] = {
     "survey": _survey,
+    "access": _of(list[AccessData]),
+    "why": _of(WhyData),
+    "signin": _of(ScreensData),
     "audit": _of(AuditData),
     "verify": _of(VerificationData),
     "account list": _list_of(_account),
@@ -171,6 +181,7 @@ OUTPUTS: Mapping[str, Callable[[], JsonSchema]] = {
     "group list": _list_of(_group),
     "group show": _group,
     "rule list": _of(list[RuleData]),
+    "rule choices": _of(list[ChoiceData]),
     "rule show": _readings,
     "rule explain": _of(dict[str, list[ExplanationData]]),
     "baseline list": _of(list[BaselineLine]),

@@ -1,6 +1,7 @@
 """What an account amounts to, by which ways it gets in, and who can still administer: derived, never from names."""
 
 from datetime import date
+from enum import StrEnum
 
 from verrou.core.model import Account, Builtin, Grant, Group, Origin, PasswordState, Posture, Role, Status, Unread
 from verrou.core.model.ageing import barred_by_age, expired
@@ -66,8 +67,32 @@ def ways_in(account: Account, posture: Posture) -> tuple[Way, ...]:
     is opened by what the account has, a password, a blank one or a key."""
     if not (account.enabled and account.may_sign_in) or expired(account, posture, posture.machine.now.date()):
         return ()
-    open_gates = [gate for gate in posture.gates if gate.lets_through(account) and _opens(account, gate, posture)]
+    open_gates = [gate for gate in posture.gates if opening(account, gate, posture) is not None]
     return tuple(dict.fromkeys(gate.way for gate in open_gates))
+
+
+class Opening(StrEnum):
+    """What opens a gate to an account, the easiest first: nothing that anybody does, a name alone, a blank password, a
+    password, a key."""
+
+    UNASKED = "unasked"
+    NAME = "name"
+    BLANK = "blank"
+    PASSWORD = "password"
+    KEY = "key"
+
+
+def opening(account: Account, gate: Gate, posture: Posture) -> Opening | None:
+    """What opens a gate to an account that is open itself; None where nothing does."""
+    return _opening(account, gate, posture) if gate.lets_through(account) else None
+
+
+def easiest_opening(account: Account, way: Way, posture: Posture) -> Opening | None:
+    """The easiest of what opens a way to the account right now; None where it does not get in by that way."""
+    if way not in ways_in_now(account, posture):
+        return None
+    found = {opening(account, gate, posture) for gate in posture.gates if gate.way is way}
+    return next(each for each in Opening if each in found)
 
 
 def barred(account: Account, posture: Posture) -> bool:
@@ -78,16 +103,17 @@ def barred(account: Account, posture: Posture) -> bool:
     return reading is not None and reading.value == "forbidden"
 
 
-def _opens(account: Account, gate: Gate, posture: Posture) -> bool:
+def _opening(account: Account, gate: Gate, posture: Posture) -> Opening | None:
     if barred(account, posture):
-        return False
-    if not gate.proof or (account.keys and gate.keys):
-        return True
+        return None
+    if not gate.proof:
+        return Opening.UNASKED if gate.unasked else Opening.NAME
+    key = Opening.KEY if account.keys and gate.keys else None
     if not gate.passwords or gate.keys_only.holds(account):
-        return False
+        return key
     if account.password is PasswordState.BLANK:
-        return gate.blank and gate.way in blank_ways(posture)
-    return account.password in (PasswordState.SET, PasswordState.UNKNOWN)
+        return Opening.BLANK if gate.blank and gate.way in blank_ways(posture) else key
+    return Opening.PASSWORD if account.password in (PasswordState.SET, PasswordState.UNKNOWN) else key
 
 
 def blank_ways(posture: Posture) -> frozenset[str]:
@@ -102,7 +128,7 @@ def gets_in(account: Account, posture: Posture) -> bool:
     """Whether there is any way in for the account; a machine whose gates are not known is taken to have a console."""
     if barred(account, posture):
         return False
-    return can_sign_in(account, posture) or bool(account.keys and ways_in(account, posture))
+    return can_sign_in(account, posture) or bool(ways_in(account, posture))
 
 
 def ways_given(group: Group, posture: Posture) -> list[Way]:
@@ -142,7 +168,7 @@ def usable_administrator(account: Account, posture: Posture, on: date | None = N
         and not barred_by_age(account, posture, day)
         and not (day == now.date() and locked(account, posture))
         and not barred(account, posture)
-        and all(gate.lets_through(account) for gate in posture.gates if gate.way is Way.CONSOLE)
+        and all(gate.lets_through(account) for gate in posture.gates if gate.way is Way.CONSOLE and not gate.unasked)
     )
 
 

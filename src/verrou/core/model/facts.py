@@ -97,7 +97,7 @@ class Unread(StrEnum):
     ADMINISTRATION = "administration"
 
 
-@define(on_setattr=setters.frozen, repr=False)
+@define(on_setattr=setters.frozen, repr=False, unsafe_hash=True)
 class Source:
     """Where a fact stands: a file of the machine and its line (1 for the first), or words such as "shipped default"."""
 

@@ -21,6 +21,13 @@ from verrou.core.model.facts import (
 from verrou.core.model.ways import Gate
 from verrou.core.values import Takes
 
+BY_WHAT_THEY_ARE = {
+    "administrators": Grant.ADMINISTRATION,
+    "users": Grant.ORDINARY_USE,
+    "guests": Grant.GUEST_USE,
+}
+"""What the groups that every machine has are called in a baseline, whatever the machine calls them."""
+
 
 @frozen(repr=False)
 class Naming:
@@ -43,7 +50,8 @@ class MachineFacts:
     ``closing_takes_blank``: disabling an account writes over a blank password. ``no_sign_ins`` says why its record of
     sign-ins cannot be trusted, ``sign_ins_since`` from which day on that record would hold one; None for all of its
     life. ``admin_left_out``: the built-in administrator is left out of ages and of having to change its password, since
-    the system itself works as it. ``unread`` is what we had no rights to read, so that nothing is known of it."""
+    the system itself works as it. ``lists_disabled``: its sign-in screen lists disabled accounts like any
+    other. ``unread`` is what we had no rights to read, so that nothing is known of it."""
 
     name: str
     kind: str
@@ -62,6 +70,7 @@ class MachineFacts:
     sign_ins_since: date | None = None
     admin_left_out: bool = False
     unread: tuple[Unread, ...] = ()
+    lists_disabled: bool = False
 
     @property
     def ages_by_account(self) -> bool:
@@ -133,6 +142,22 @@ class Posture:
     @cached_property
     def _groups_by_name(self) -> Mapping[GroupName, Group]:
         return {group.name: group for group in reversed(self.groups)}
+
+    def group_called(self, name: str) -> Group | None:
+        """The group that people mean by a name: of that name or identity, or else by what it is on any machine."""
+        if (group := self.group(name)) is not None:
+            return group
+        return self.group_with(BY_WHAT_THEY_ARE[name]) if name in BY_WHAT_THEY_ARE else None
+
+    def own_name_of(self, group: str) -> str:
+        """What this machine calls a group; the name itself where it has none such."""
+        found = self.group_called(group)
+        return group if found is None else found.name
+
+    @cached_property
+    def members(self) -> Mapping[str, tuple[AccountName, ...]]:
+        """Who is in each group, by group name."""
+        return {str(group.name): group.members for group in self.groups}
 
     def group(self, name: str) -> Group | None:
         """The group of that name, or else of that identity: names may be in another language, identities are not."""

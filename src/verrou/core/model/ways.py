@@ -37,10 +37,11 @@ EVERYBODY = Circle(accounts=("*",))
 @frozen(repr=False)
 class Pass:
     """Lets somebody through a gate, or does not: who is in the first circle, but for those in the second, of whom those
-    in the third are meant after all, and so on."""
+    in the third are meant after all, and so on. ``source`` is the line that says so."""
 
     lets_in: bool
     who: tuple[Circle, ...]
+    source: Source | None = None
 
     def is_about(self, account: Account) -> bool:
         """Whether it has anything to say about the account."""
@@ -54,17 +55,19 @@ class Pass:
         return any(group in circle.groups for circle in self.who[left_out::2])
 
 
-def nobody_but(circle: Circle) -> Pass:
+def nobody_but(circle: Circle, source: Source | None = None) -> Pass:
     """Keeps everybody out who is not in ``circle``."""
-    return Pass(False, (EVERYBODY, circle))
+    return Pass(False, (EVERYBODY, circle), source)
 
 
 @frozen(repr=False)
 class Gate:
     """A way in that the machine has. The first of ``passes`` that is about an account decides whether it is let
-    through; where none is, it is. ``passwords`` and ``keys`` say what opens the gate; who is in ``keys_only`` gets in
-    by no password. ``blank``: whether a blank password opens it, as far as the gate itself decides that. Without
-    ``proof`` it opens to whoever names an account, and asks for nothing."""
+    through; where none is, it is; each list of ``also`` has to let it through in the same manner. ``passwords`` and
+    ``keys`` say what opens the gate; who is in ``keys_only`` gets in by no password. ``blank``: whether a blank
+    password opens it, as far as the gate itself decides that. Without ``proof`` it opens to whoever names an account,
+    and asks for nothing; ``unasked`` says what signs somebody in by itself, where nobody even names one. ``services``
+    are what stands behind it, where the machine tells them apart."""
 
     way: Way
     passes: tuple[Pass, ...] = ()
@@ -74,15 +77,34 @@ class Gate:
     blank: bool = True
     proof: bool = True
     source: Source | None = None
+    unasked: str = ""
+    services: tuple[str, ...] = ()
+    also: tuple[tuple[Pass, ...], ...] = ()
+
+    @property
+    def lists(self) -> tuple[tuple[Pass, ...], ...]:
+        """All lists, each of which has to let somebody through."""
+        return (self.passes, *self.also)
+
+    def decided_by(self, account: Account) -> Pass | None:
+        """What keeps the account out, or else lets it through by name; None where nothing is about it."""
+        found = None
+        for passes in self.lists:
+            decides = next((each for each in passes if each.is_about(account)), None)
+            if decides is not None and not decides.lets_in:
+                return decides
+            found = found or decides
+        return found
 
     def lets_through(self, account: Account) -> bool:
         """Whether the account may come this way at all, whatever it has to show for itself."""
-        return next((each.lets_in for each in self.passes if each.is_about(account)), True)
+        decides = self.decided_by(account)
+        return decides is None or decides.lets_in
 
     def opened_by(self, group: str) -> bool:
         """Whether being in the group is what lets people through."""
-        return any(each.names(group, left_out=not each.lets_in) for each in self.passes)
+        return any(each.names(group, left_out=not each.lets_in) for passes in self.lists for each in passes)
 
     def shut_by(self, group: str) -> bool:
         """Whether being in the group keeps people out."""
-        return any(each.names(group) for each in self.passes if not each.lets_in)
+        return any(each.names(group) for passes in self.lists for each in passes if not each.lets_in)

@@ -3,30 +3,16 @@
 from collections.abc import Iterator
 
 from verrou.core.baseline import WantedAccount, WantedGroup
-from verrou.core.model import Account, AccountName, Detail, Effect, Grant, Group, PasswordState, Posture, Role
+from verrou.core.model import Account, AccountName, Detail, Effect, PasswordState, Posture, Role
 from verrou.core.model.access import role_of, ways_in
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.plan.making import NoWay, new_account, role_steps
 from verrou.core.plan.steps import CreateGroup, Join, Leave, SetEnabled, SetEnd, SetFlags, Step
 
-BY_WHAT_THEY_ARE = {
-    "administrators": Grant.ADMINISTRATION,
-    "users": Grant.ORDINARY_USE,
-    "guests": Grant.GUEST_USE,
-}
-"""What the groups that every machine has are called in a baseline, whatever the machine calls them."""
-
-
-def group_called(posture: Posture, name: str) -> Group | None:
-    """The group that a baseline means by a name."""
-    if (group := posture.group(name)) is not None:
-        return group
-    return posture.group_with(BY_WHAT_THEY_ARE[name]) if name in BY_WHAT_THEY_ARE else None
-
 
 def group_gaps(posture: Posture, wanted: WantedGroup, coming: frozenset[AccountName]) -> Iterator[Gap]:
     """What a declared group lacks. ``coming`` are accounts that the baseline makes."""
-    name, group = wanted.name, group_called(posture, wanted.name)
+    name, group = wanted.name, posture.group_called(wanted.name)
     if group is None:
         if name.isdigit():
             advice = f"there is no group of identity {name}, and an identity cannot be chosen; name the group"

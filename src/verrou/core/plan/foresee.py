@@ -18,11 +18,13 @@ from verrou.core.model import (
     Origin,
     PasswordState,
     Posture,
+    Reading,
     unreadable,
 )
 from verrou.core.model.acting import lasting_acts
 from verrou.core.model.ageing import left_out
-from verrou.core.model.ways import Circle, Gate, Pass, Way
+from verrou.core.model.ways import EVERYBODY as EVERYBODY_INSIDE
+from verrou.core.model.ways import Circle, Gate, Pass, Way, nobody_but
 from verrou.core.plan.roles import ROLE_GRANTS
 from verrou.core.plan.steps import (
     CreateAccount,
@@ -45,7 +47,7 @@ from verrou.core.plan.steps import (
     Unlock,
 )
 from verrou.core.rules import CATALOGUE, agreements, set_together_with
-from verrou.core.values import Value
+from verrou.core.values import EVERYBODY, GROUP, Value
 
 N = TypeVar("N", bound=str)
 
@@ -100,7 +102,9 @@ def _rules_set(step: SetRules, posture: Posture) -> Posture:
         if rule_id in readings and led is not None and isinstance(led.value, str):
             readings[rule_id] = unreadable(f"whether it acts hangs on {leader.id if leader else ''}")
         elif rule_id in readings:
-            readings[rule_id] = evolve(readings[rule_id], value=value, in_force=True, pending=None, overruled=())
+            readings[rule_id] = _set_to(
+                value, readings[rule_id], rule_id in posture.takes and posture.takes[rule_id].waits
+            )
     for rule_id in set_together_with(asked) - asked.keys():
         if rule_id in readings and _may_be_pulled(rule_id, asked):
             readings[rule_id] = unreadable("this machine may have set it along with the others")
@@ -110,7 +114,36 @@ def _rules_set(step: SetRules, posture: Posture) -> Posture:
         accounts = tuple(_with_ages(account, posture, aged) for account in accounts)
         days = {rule_id: value.days if isinstance(value, timedelta) else None for rule_id, value in aged}
         machine = evolve(machine, ages_given=tuple((dict(machine.ages_given) | days).items()))
-    return evolve(posture, machine=machine, readings=readings, accounts=accounts)
+    posture = evolve(posture, machine=machine, readings=readings, accounts=accounts)
+    ways = {Way(rule_id.split(".")[1]) for rule_id in asked if rule_id.startswith("logon.")}
+    return evolve(posture, gates=tuple(_through(gate, posture) if gate.way in ways else gate for gate in posture.gates))
+
+
+def _set_to(value: Value, reading: Reading, waits: bool) -> Reading:
+    """A rule that was set: it acts at once, or waits for what brings it into effect."""
+    if waits:
+        return evolve(reading, pending=None if value == reading.value else value)
+    return evolve(reading, value=value, in_force=True, pending=None, overruled=())
+
+
+def _through(gate: Gate, posture: Posture) -> Gate:
+    """A gate as the two lists of its way have it."""
+    if gate.unasked:
+        return gate
+    allowed, denied = (posture.readings.get(f"logon.{gate.way}.{key}") for key in ("allowed", "denied"))
+    passes = []
+    if denied is not None and isinstance(denied.value, frozenset) and denied.value:
+        passes.append(Pass(False, (_circle(denied.value),), denied.source))
+    if allowed is not None and isinstance(allowed.value, frozenset) and EVERYBODY not in allowed.value:
+        passes.append(nobody_but(_circle(allowed.value), allowed.source))
+    return evolve(gate, passes=tuple(passes), also=())
+
+
+def _circle(names: frozenset[str]) -> Circle:
+    if EVERYBODY in names:
+        return EVERYBODY_INSIDE
+    groups = sorted(name.removeprefix(GROUP) for name in names if name.startswith(GROUP))
+    return Circle(tuple(sorted(name for name in names if not name.startswith(GROUP))), tuple(groups))
 
 
 def _with_ages(account: Account, posture: Posture, aged: Sequence[tuple[str, Value]]) -> Account:
@@ -252,10 +285,10 @@ def _group_removed(step: RemoveGroup, posture: Posture) -> Posture:
     def without(circle: Circle) -> Circle:
         return evolve(circle, groups=_without(circle.groups, step.group))
 
-    def passes(gate: Gate) -> tuple[Pass, ...]:
-        return tuple(evolve(each, who=tuple(map(without, each.who))) for each in gate.passes)
+    def left(passes: tuple[Pass, ...]) -> tuple[Pass, ...]:
+        return tuple(evolve(each, who=tuple(map(without, each.who))) for each in passes)
 
-    gates = tuple(evolve(gate, passes=passes(gate)) for gate in posture.gates)
+    gates = tuple(evolve(g, passes=left(g.passes), also=tuple(map(left, g.also))) for g in posture.gates)
     return evolve(posture, groups=groups, accounts=accounts, gates=gates)
 
 
@@ -281,7 +314,10 @@ def is_aged(account: Account, posture: Posture) -> bool:
 def _may_be_pulled(rule_id: str, asked: Mapping[str, Value]) -> bool:
     """Whether a machine may change the rule by itself when ``asked`` is set beside it."""
     return any(rule_id in CATALOGUE[each].set_with for each in asked) or any(
-        {rule.id, other.id} == {rule_id, each} for rule, _, other in agreements() for each in asked
+        {rule.id, other.id} == {rule_id, each}
+        for rule, agreement, other in agreements()
+        for each in asked
+        if agreement.pulls
     )
 
 

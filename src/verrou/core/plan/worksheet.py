@@ -4,7 +4,7 @@ from collections.abc import Mapping
 
 from attrs import evolve, frozen
 
-from verrou.core.audit import Audit, Finding, Verdict, audit
+from verrou.core.audit import Audit, Finding, Verdict, audit, met_by
 from verrou.core.baseline import Baseline
 from verrou.core.guards import with_trials
 from verrou.core.model import Effect, Posture
@@ -22,7 +22,7 @@ from verrou.core.plan.steps import (
     Step,
     account_of,
 )
-from verrou.core.rules import CATALOGUE, agreements, disagreements, reading_of, set_together, setting
+from verrou.core.rules import CATALOGUE, WHEN, agreements, disagreements, reading_of, set_together, setting
 from verrou.core.values import Value
 
 MOST_ROUNDS = 4
@@ -92,17 +92,16 @@ def _by_hand(posture: Posture, finding: Finding) -> list[ByHand]:
         return [ByHand(finding.subject, said)] if said else []
     advice = [gap.by_hand for gap in finding.gaps if gap.by_hand]
     if finding.demand is not None and finding.demand.rule.derived is None:
-        refused = "" if _comes_right(finding) else _refused(posture, finding)
+        coming = f"it is set then, and counts {WHEN[finding.demand.rule.takes_effect]}"
+        refused = coming if _comes_right(posture, finding) else _refused(posture, finding)
         advice = [*filter(None, (reading.remedy if reading else "", refused)), *advice]
     return [ByHand(finding.subject, said) for said in advice]
 
 
-def _comes_right(finding: Finding) -> bool:
+def _comes_right(posture: Posture, finding: Finding) -> bool:
     """Whether what is asked for is set already and only has yet to take effect."""
     coming = finding.reading.pending if finding.reading else None
-    return (
-        coming is not None and finding.demand is not None and finding.demand.desired.met_by(finding.demand.rule, coming)
-    )
+    return coming is not None and finding.demand is not None and met_by(posture, finding.demand, coming)
 
 
 def _refused(posture: Posture, finding: Finding) -> str:
@@ -119,7 +118,7 @@ def _target(posture: Posture, finding: Finding) -> Value:
     assert finding.demand is not None and finding.reading is not None
     rule, desired = finding.demand.rule, finding.demand.desired
     now = finding.reading.value
-    return now if now is not None and desired.met_by(rule, now) else desired.target(rule, now)
+    return now if now is not None and met_by(posture, finding.demand, now) else desired.target(rule, now)
 
 
 def _closing(posture: Posture, baseline: Baseline, short: list[Finding]) -> list[Step]:
@@ -133,7 +132,7 @@ def _closing(posture: Posture, baseline: Baseline, short: list[Finding]) -> list
         reading = finding.reading
         if finding.demand is None or finding.demand.rule.derived is not None or reading is None:
             continue
-        if not (reading.remedy or _comes_right(finding) or _refused(posture, finding)):
+        if not (reading.remedy or _comes_right(posture, finding) or _refused(posture, finding)):
             wanted_values[finding.subject] = _target(posture, finding)
     _keep_what_holds(posture, baseline, wanted_values)
     for step in rule_steps(posture, wanted_values):

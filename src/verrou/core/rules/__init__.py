@@ -5,8 +5,9 @@ from functools import cache
 from typing import TYPE_CHECKING
 
 from verrou.core.model import Posture, Reading, Status, absent, joined, unreadable
-from verrou.core.rules import builtin, lockout, password, population
-from verrou.core.rules.declaration import Agreement, Rule, Severity, sentence
+from verrou.core.rules import builtin, elevation, lockout, logon, password, population, rights, screen, sharing
+from verrou.core.rules.declaration import WHEN, Agreement, Rule, Severity, sentence
+from verrou.core.rules.elevation import CHOICE, NamedChoice
 from verrou.core.values import Value
 
 if TYPE_CHECKING:
@@ -14,6 +15,9 @@ if TYPE_CHECKING:
 
 __all__ = [
     "CATALOGUE",
+    "CHOICE",
+    "CHOICES",
+    "WHEN",
     "Agreement",
     "Rule",
     "Severity",
@@ -27,9 +31,10 @@ __all__ = [
     "value_now",
 ]
 
-CATALOGUE: Mapping[str, Rule] = {
-    rule.id: rule for family in (builtin, population, password, lockout) for rule in family.RULES
-}
+FAMILIES = (builtin, population, password, lockout, logon, rights, elevation, screen, sharing)
+CATALOGUE: Mapping[str, Rule] = {rule.id: rule for family in FAMILIES for rule in family.RULES}
+CHOICES: Mapping[str, Mapping[str, NamedChoice]] = {"elevation": elevation.CHOICES}
+"""By family: sets of values that bear a name."""
 
 
 def reading_of(rule: Rule, posture: Posture) -> Reading:
@@ -56,7 +61,7 @@ def disagreements(value_of: Callable[[Rule], Value | None]) -> Iterator[tuple[Ru
         mine, theirs = value_of(rule), value_of(other)
         if mine is None or theirs is None:
             continue
-        if not agreement.holds(rule.kind.amount(mine), other.kind.amount(theirs)):
+        if not agreement.holds(rule, mine, other, theirs):
             yield rule, agreement, other
 
 
@@ -71,7 +76,7 @@ def agreements() -> tuple[tuple[Rule, Agreement, Rule], ...]:
 @cache
 def set_together(rule_id: str) -> tuple[str, ...]:
     """The rules that are set in one step with ``rule_id``, itself included, in the catalogue's order."""
-    ties = [{str(rule.id), str(other.id)} for rule, _, other in agreements()]
+    ties = [{str(rule.id), str(other.id)} for rule, agreement, other in agreements() if agreement.pulls]
     ties += [{str(rule.id), *rule.set_with} for rule in CATALOGUE.values() if rule.set_with]
     tied = {rule_id}
     while grown := [tie for tie in ties if tie & tied and not tie <= tied]:
@@ -92,5 +97,5 @@ def value_now(rule: Rule, reading: Reading) -> str:
     if not reading.in_force:
         text += ", but nothing acts on it"
     if reading.pending is not None:
-        text += f" ({rule.kind.say(reading.pending)} after {rule.takes_effect})"
+        text += f" ({rule.kind.say(reading.pending)} {WHEN[rule.takes_effect]})"
     return text

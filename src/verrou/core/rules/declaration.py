@@ -23,26 +23,47 @@ class Severity(StrEnum):
         return list(Severity).index(self)
 
 
+APART = "apart"
+
+
 @frozen(eq=False, repr=False)
 class Agreement:
-    """This rule must stand in ``relation`` (one of ``>``, ``>=``, ``<``) to the rule ``other``."""
+    """This rule must stand in ``relation`` to the rule ``other``: ``>``, ``>=`` and ``<`` on a scale that both have,
+    ``apart`` where both are lists that may have nothing in common."""
 
     relation: str
     other: str
 
-    def holds(self, mine: float, theirs: float) -> bool:
-        """Whether two places on the common scale agree."""
-        return {">": mine > theirs, ">=": mine >= theirs, "<": mine < theirs}[self.relation]
+    @property
+    def pulls(self) -> bool:
+        """Whether a machine may bring one of the two along when the other is set."""
+        return self.relation != APART
+
+    def holds(self, rule: "Rule", mine: Value, other: "Rule", theirs: Value) -> bool:
+        """Whether two values agree."""
+        if self.relation == APART:
+            return not (isinstance(mine, frozenset) and isinstance(theirs, frozenset) and mine & theirs)
+        here, there = rule.kind.amount(mine), other.kind.amount(theirs)
+        return {">": here > there, ">=": here >= there, "<": here < there}[self.relation]
 
     @property
     def words(self) -> str:
-        """``must be longer than``, ``must not be shorter than``, ``must be shorter than``."""
+        """Words that stand between the two rules."""
         return {
             ">": "must be longer than",
             ">=": "must not be shorter than",
             "<": "must be shorter than",
+            APART: "must name nobody that is named by",
         }[self.relation]
 
+
+WHEN = {
+    Effect.NOW: "at once",
+    Effect.NEXT_PASSWORD: "from the next password on",
+    Effect.NEXT_SIGN_IN: "from the next sign-in on",
+    Effect.RESTART: "after a restart",
+}
+"""When something counts, for a sentence."""
 
 Sentences = str | Mapping[Value | None, str]
 """A sentence with ``{}`` for a value, or one for each value that needs its own; None stands for all others."""

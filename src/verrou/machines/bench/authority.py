@@ -19,8 +19,26 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
-KEEPER, PASSERBY, PATTERN = 1, 2, 3
-ADMINISTRATORS, USERS, GUESTS, REMOTE_USERS = 11, 12, 13, 14
+from verrou.machines.bench.seat import (
+    ADMINISTRATORS,
+    AFTER_RESTART,
+    AFTER_SIGN_IN,
+    FULL_ONLY,
+    GUESTS,
+    KEEPER,
+    LISTS,
+    PASSERBY,
+    PATTERN,
+    REMOTE_USERS,
+    SEAT_LIMITS,
+    SHIPPED_SEAT,
+    USERS,
+    WAYS,
+    belongs,
+    elevation,
+    fault_in,
+)
+
 FIRST_GIVEN = 100
 """The first identity that is given to an account or a group; lower ones came with the machine."""
 ROUNDS = 5_000
@@ -64,6 +82,7 @@ SHIPPED_POLICY: dict[str, Any] = {
     "name_inside": True,
     "blank_by": ["console"],
     "outside": 2,
+    **SHIPPED_SEAT,
 }
 LIMITS = {
     "outside": (0, 2),
@@ -112,6 +131,8 @@ class Authority:
                 group.setdefault("note", "")
             for kept in ("sessions", "disk", "archives"):
                 self._data.setdefault(kept, [])
+            self._data["policy"] = {**json.loads(json.dumps(SHIPPED_SEAT)), **self._data["policy"]}
+            self._data.setdefault("waiting", {})
             self._data["policy"] = {**SHIPPED_POLICY, **self._data["policy"]}
             self.name, self.edition = str(self._data["name"]), str(self._data["edition"])
             self._check()
@@ -129,6 +150,14 @@ class Authority:
             raise Damaged("outside and lock_keeper are none of what they can be")
         if not all(way in self.ways() for way in self._data["policy"]["blank_by"]):
             raise Damaged("blank_by names a way that there is not")
+        identities = self._identities()
+        for kept in (self._data["policy"], self._data["waiting"]):
+            for key in SHIPPED_SEAT.keys() & kept.keys():
+                if fault := fault_in(key, kept[key], identities):
+                    raise Damaged(fault)
+        for account in self._data["accounts"]:
+            if fault := fault_in("idle_minutes", account["own_idle"] or 0, identities):
+                raise Damaged(f"own_idle: {fault}")
         for account in self.accounts():
             for moment in ("last_sign_in", "ends", "password_set"):
                 if account[moment]:
@@ -155,7 +184,7 @@ class Authority:
             "next": FIRST_GIVEN,
             "accounts": accounts,
             "groups": [{"id": i, "name": words[i], "note": "", "members": m} for i, m in members.items()],
-            "policy": dict(SHIPPED_POLICY),
+            "policy": json.loads(json.dumps(SHIPPED_POLICY)),
         }
         return cls(json.dumps(data))
 
@@ -209,13 +238,97 @@ class Authority:
         """The numbers and switches as they stand."""
         return dict(self._data["policy"])
 
+    def effective(self, key: str) -> Any:
+        """What counts now of a key of the policy: the former value while the new one waits."""
+        return self._data["waiting"].get(key, self._data["policy"][key])
+
+    @staticmethod
+    def waits(key: str) -> bool:
+        """Whether a new value of a key counts only after a restart, or from the next sign-in on."""
+        return key in (*AFTER_RESTART, *AFTER_SIGN_IN)
+
+    def lacks(self, key: str) -> bool:
+        """Whether this edition knows nothing of a key."""
+        return self.edition == "basic" and key in FULL_ONLY
+
     def limits(self, key: str) -> tuple[int, int]:
         """From where to where a number of the policy goes."""
-        return LIMITS[key]
+        return {**LIMITS, **SEAT_LIMITS}[key]
 
-    def ways(self) -> dict[str, list[int] | None]:
-        """By which ways the machine lets anybody in, and the groups it takes for each; None takes everybody."""
-        return {"console": None, "network": [ADMINISTRATORS, USERS], "remote-screen": [ADMINISTRATORS, REMOTE_USERS]}
+    def ways(self) -> dict[str, tuple[list[int] | None, list[int] | None]]:
+        """The ways by which the machine lets anybody in: whom it takes for each, and whom it turns away all the same;
+        None for everybody."""
+        return {way: (self.effective(f"in_{way}"), self.effective(f"out_{way}")) for way in WAYS}
+
+    def opens_as(self) -> str:
+        """The account that is signed in by itself at each start; nothing where there is none, or the machine does not
+        do so for an account like that."""
+        kinds = {"guest": 1, "user": 2, "administrator": 2, "keeper": 2}
+        for account in self._data["accounts"]:
+            if account["id"] == self._data["policy"]["opens_as"] and account["open"]:
+                name = str(account["name"])
+                return name if self.effective("opens_for") >= kinds[self.kind_of(name)] else ""
+        return ""
+
+    def kind_of(self, name: str) -> str:
+        """What an account is to elevation: ``keeper``, ``administrator``, ``guest`` or ``user``."""
+        identities = self._identities_of(self._account(name))
+        if KEEPER in identities:
+            return "keeper"
+        if ADMINISTRATORS in identities:
+            return "administrator"
+        return "guest" if PASSERBY in identities or (GUESTS in identities and USERS not in identities) else "user"
+
+    def elevate(self, name: str, program: str) -> str:
+        """What an account meets that wants a program to have administration; see :func:`elevation`."""
+        now = {key: self.effective(key) for key in SHIPPED_SEAT}
+        return elevation(now, self.kind_of(name), program)
+
+    def may(self, name: str, duty: str) -> bool:
+        """Whether an account may shut the machine down (``off``), set its ``clock`` or ``install``."""
+        return belongs(self.effective(f"duty_{duty}"), self._identities_of(self._account(name)))
+
+    def installs(self, name: str) -> bool:
+        """Whether an installer starts at all for an account."""
+        who = self.effective("installer_for")
+        return bool(who == 0 or (who == 1 and self.can_administer(name)))
+
+    def covers(self, name: str) -> bool:
+        """Whether the limits of a shared computer are for an account; never for an administrator."""
+        listed = belongs(self.effective("covered"), self._identities_of(self._account(name)))
+        return listed and not self.can_administer(name)
+
+    def browses(self, name: str, drive: str) -> bool:
+        """Whether an account can browse to a drive."""
+        return not self.covers(name) or not {"*", drive} & set(self.effective("drives_hidden"))
+
+    def opens_settings(self, name: str) -> bool:
+        """Whether an account can open the machine's settings."""
+        return not (self.covers(name) and self.effective("settings_shut"))
+
+    def idle_minutes(self, name: str) -> int:
+        """After how many idle minutes a session of an account locks; 0 for never."""
+        own = self._account(name)["own_idle"]
+        return int(self.effective("idle_minutes") if own is None or self.effective("idle_pinned") else own)
+
+    def first_screen(self) -> dict[str, Any]:
+        """What somebody sees before signing in."""
+        hidden = self.effective("hidden")
+        open_ones = [account for account in self._data["accounts"] if account["open"]]
+        seen = [account for account in self._data["accounts"] if account["last_sign_in"]]
+        last = max(seen, key=lambda account: str(account["last_sign_in"]), default=None)
+        return {
+            "accounts": [a["name"] for a in open_ones if not belongs(hidden, self._identities_of(a))],
+            "last": last["name"] if last is not None and self.effective("shows_last") else "",
+            "off": bool(self.effective("off_button")),
+            "keys_first": bool(self.effective("keys_first")),
+            "greeting": dict(self.effective("greeting")),
+        }
+
+    def locked_screen(self, name: str) -> str:
+        """What a session of an account tells once it is locked."""
+        tells = self.effective("locked_tells")
+        return f"{name} of {self.name}" if tells == 2 else name if tells == 1 else ""
 
     def files(self, name: str) -> tuple[str, list[dict[str, Any]]]:
         """The home of an account, and everything on the disk that belongs to it."""
@@ -233,7 +346,12 @@ class Authority:
         policy = self._data["policy"]
         if key not in SHIPPED_POLICY:
             raise No(f"this machine has no {key}")
-        if key in LIMITS:
+        if self.lacks(key):
+            raise No(f"the basic edition has no {key}")
+        if key in SHIPPED_SEAT:
+            if fault := fault_in(key, value, self._identities()):
+                raise No(fault)
+        elif key in LIMITS:
             low, high = LIMITS[key]
             if isinstance(value, bool) or not isinstance(value, int) or not low <= value <= high:
                 raise No(f"{key} goes from {low} to {high}, not {value}")
@@ -248,6 +366,11 @@ class Authority:
             raise No(f"age_min_days must stay below age_max_days, which is {policy['age_max_days']}")
         if key == "age_max_days" and value and value <= policy["age_min_days"]:
             raise No(f"age_max_days must stay above age_min_days, which is {policy['age_min_days']}")
+        if self.waits(key):
+            waiting = self._data["waiting"]
+            waiting.setdefault(key, policy[key])
+            if waiting[key] == value:
+                del waiting[key]
         policy[key] = value
         if key == "try_limit" and value:
             for partner in ("lock_minutes", "window_minutes"):
@@ -308,7 +431,18 @@ class Authority:
         self._data["accounts"].remove(account)
         for group in self._data["groups"]:
             group["members"] = [m for m in group["members"] if m != account["id"]]
+        self._forget(account["id"])
         return said
+
+    def _forget(self, identity: int) -> None:
+        """Take an identity that is gone out of every list. One that names nobody any more stays a list: it lets nobody
+        in, and does not open to everybody."""
+        for kept in (self._data["policy"], self._data["waiting"]):
+            for key, value in kept.items():
+                if key in LISTS and value and identity in value:
+                    kept[key] = [each for each in value if each != identity]
+                elif key == "opens_as" and value == identity:
+                    kept[key] = 0
 
     def describe(self, name: str, key: str, text: str) -> None:
         """Other words about an account: ``full_name``, ``note``, ``hint``."""
@@ -363,6 +497,7 @@ class Authority:
         if group["id"] < FIRST_GIVEN:
             raise No(f"{name} came with the machine and stays")
         self._data["groups"].remove(group)
+        self._forget(group["id"])
 
     def rename(self, name: str, new_name: str) -> None:
         """Another name for an account, built-in ones included."""
@@ -448,17 +583,23 @@ class Authority:
             raise No("accounts tied to an outside identity stay out")
         if way not in self.ways():
             raise No(f"this machine has no {way}")
-        taken = self.ways()[way]
-        if taken is not None and not any(account["id"] in self._group(group)["members"] for group in taken):
+        taken, turned_away = self.ways()[way]
+        identities = self._identities_of(account)
+        if not belongs(taken, identities) or belongs(turned_away, identities):
             raise No(f"the account may not come by {way}")
         if password == "" and way not in self._data["policy"]["blank_by"]:
             raise No(f"a blank password is not good by {way}")
         if account["must_change"] or self._too_old(account):
             raise NewPasswordFirst("the password must be changed first")
         account["tries"], account["locked_at"] = [], None
+        return self._begin_session(account, way)
+
+    def _begin_session(self, account: dict[str, Any], way: str) -> int:
         account["last_sign_in"] = self.clock.isoformat()
+        for key in AFTER_SIGN_IN:
+            self._data["waiting"].pop(key, None)
         token = 1 + max((session["token"] for session in self._data["sessions"]), default=0)
-        may = self.can_administer(name)
+        may = self.can_administer(account["name"])
         session = {"token": token, "account": account["id"], "way": way, "since": self.clock.isoformat(), "may": may}
         self._data["sessions"].append(session)
         return token
@@ -478,7 +619,32 @@ class Authority:
                 inside = f"{account['home']}/"
                 self._data["disk"] = [f for f in self._data["disk"] if not f["place"].startswith(inside)]
 
+    def restart(self) -> str:
+        """Switch the machine off and on: sessions end, and what waited for it counts. Answers with the account that is
+        signed in by itself then, if any."""
+        for session in list(self._data["sessions"]):
+            self.sign_out(session["token"])
+        self._data["waiting"].clear()
+        name = self.opens_as()
+        if name:
+            self._begin_session(self._account(name), "console")
+        return name
+
+    def set_idle(self, name: str, minutes: int | None) -> None:
+        """An idle time of an account's own; None for the machine's."""
+        if minutes is not None and (fault := fault_in("idle_minutes", minutes, set())):
+            raise No(fault)
+        self._account(name)["own_idle"] = minutes
+
     # Within
+
+    def _identities(self) -> set[int]:
+        """Of every account and group."""
+        return {thing["id"] for thing in (*self._data["accounts"], *self._data["groups"])}
+
+    def _identities_of(self, account: dict[str, Any]) -> set[int]:
+        """An account's own, and those of its groups."""
+        return {account["id"], *(g["id"] for g in self._data["groups"] if account["id"] in g["members"])}
 
     def _count_try(self, account: dict[str, Any]) -> None:
         policy = self._data["policy"]
@@ -578,6 +744,7 @@ UNMARKED: dict[str, Any] = {
     "cannot_change": False,
     "never_ends": False,
     "ends": None,
+    "own_idle": None,
     "tries": [],
     "locked_at": None,
     "last_sign_in": None,

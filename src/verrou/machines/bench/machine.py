@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from verrou.core.errors import BadInput, NotEnoughRights
-from verrou.core.model import Account, Files, Posture
+from verrou.core.model import Account, AccountName, Files, Posture, Role
 from verrou.machines import (
     BENCH_SUFFIX,
     MOST_NAMED,
@@ -200,14 +200,16 @@ class BenchCopy:
         return self._stamps
 
     @contextmanager
-    def attempt(self, policy: "Policy") -> "Iterator[TrialAccount]":
+    def attempt(self, policy: "Policy", role: Role) -> "Iterator[TrialAccount]":
         from random import SystemRandom
 
         from verrou.core.passwords import make_password
-        from verrou.machines.bench.steps import TrialOnBench
+        from verrou.core.plan.steps import CreateAccount
+        from verrou.machines.bench.steps import TrialOnBench, do_step
 
         authority = Authority(self.authority.text())
         name = f"trial-{SystemRandom().getrandbits(32):08x}"
         password = make_password(policy, name, SystemRandom())
-        authority.add(name, "", password, must_change=False)
+        made = CreateAccount(AccountName(name), role, must_change=False)
+        do_step(authority, made, Secrets({name: password}))
         yield TrialOnBench(authority, name, password)

@@ -1,6 +1,8 @@
 """What a bench machine's authority says of it, in Verrou's words."""
 
+import json
 import re
+from collections.abc import Iterator
 from datetime import date, datetime
 from typing import Any
 
@@ -18,20 +20,20 @@ from verrou.core.model import (
     Posture,
     Source,
 )
-from verrou.core.model.ways import Circle, Gate, Way, nobody_but
+from verrou.core.model.ways import EVERYBODY, Circle, Gate, Pass, Way, nobody_but
 from verrou.machines.bench import authority as other_side
-from verrou.machines.bench import rules
+from verrou.machines.bench import rules, seat
 from verrou.machines.bench.authority import Authority
 
 GRANTS = {
-    other_side.ADMINISTRATORS: Grant.ADMINISTRATION,
-    other_side.USERS: Grant.ORDINARY_USE,
-    other_side.GUESTS: Grant.GUEST_USE,
+    seat.ADMINISTRATORS: Grant.ADMINISTRATION,
+    seat.USERS: Grant.ORDINARY_USE,
+    seat.GUESTS: Grant.GUEST_USE,
 }
 BUILTINS = {
-    other_side.KEEPER: Builtin.ADMIN,
-    other_side.PASSERBY: Builtin.GUEST,
-    other_side.PATTERN: Builtin.OTHER,
+    seat.KEEPER: Builtin.ADMIN,
+    seat.PASSERBY: Builtin.GUEST,
+    seat.PATTERN: Builtin.OTHER,
 }
 
 
@@ -66,16 +68,36 @@ def posture_of(authority: Authority, address: str) -> Posture:
         )
         for g in authority.groups()
     )
-    names = {g["id"]: g["name"] for g in authority.groups()}
-    gates = tuple(
-        Gate(
-            Way(way),
-            () if taken is None else (nobody_but(Circle(groups=tuple(names[group] for group in taken))),),
-            source=Source("authority", text=f"way {way}"),
-        )
-        for way, taken in authority.ways().items()
+    return Posture(
+        facts, accounts, groups, rules.readings(authority), gates=tuple(_gates(authority)), takes=rules.takes(authority)
     )
-    return Posture(facts, accounts, groups, rules.readings(authority), gates=gates, takes=rules.takes(authority))
+
+
+def _gates(authority: Authority) -> Iterator[Gate]:
+    """The ways in, and the account that is signed in by itself at each start."""
+    accounts = {a["id"]: a["name"] for a in authority.accounts()}
+    groups = {g["id"]: g["name"] for g in authority.groups()}
+
+    def circle(listed: list[int] | None) -> Circle:
+        if listed is None:
+            return EVERYBODY
+        names = (accounts[each] for each in listed if each in accounts)
+        return Circle(tuple(names), tuple(groups[each] for each in listed if each in groups))
+
+    for way, (taken, turned_away) in authority.ways().items():
+        passes = []
+        for side, listed, keeps_out in (("out", turned_away, turned_away != []), ("in", taken, taken is not None)):
+            key = f"{side}_{way}"
+            source = Source("authority", text=f"{key} = {json.dumps(authority.effective(key))}")
+            who = (circle(listed),) if side == "out" else (EVERYBODY, circle(listed))
+            passes += [Pass(False, who, source)] if keeps_out else []
+        yield Gate(Way(way), tuple(passes), source=Source("authority", text=f"way {way}"))
+    if name := authority.opens_as():
+        source = Source("authority", text=f"opens_as = {authority.effective('opens_as')}")
+        by_itself = "the machine signs it in at each start"
+        yield Gate(
+            Way.CONSOLE, (nobody_but(Circle((name,))),), proof=False, blank=False, source=source, unasked=by_itself
+        )
 
 
 def _account(kept: dict[str, Any]) -> Account:

@@ -1,34 +1,15 @@
-"""Every rule that a bench machine keeps, one keeper each: the authority's key, and how its numbers become values."""
+"""Every rule that a bench machine keeps, one keeper each."""
 
-import json
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from datetime import timedelta
-from typing import Any, TypeAlias
-
-from attrs import frozen
+from typing import Any
 
 from verrou.core.model import Reading, Source, absent
 from verrou.core.model.ways import Way
 from verrou.core.values import Takes, Value
+from verrou.machines.bench import seat_rules
 from verrou.machines.bench.authority import Authority
-
-Written: TypeAlias = tuple[str, Any]
-"""A key of the authority, and what to set it to."""
-
-
-@frozen(eq=False)
-class Keeper:
-    """One rule. ``where`` says where the authority keeps it, for people. ``write`` is None where it decides by
-    itself."""
-
-    where: str
-    read: Callable[[Authority], Reading]
-    write: Callable[[Value], Written] | None
-    takes: Callable[[Authority], Takes]
-
-
-def _source(authority: Authority, key: str) -> Source:
-    return Source("authority", text=f"{key} = {json.dumps(authority.policy()[key])}")
+from verrou.machines.bench.keeper import Keeper, Written, source_of, switch, words
 
 
 def _number(key: str, where: str, *, unit: str = "", trap: str = "", needs_lockout: bool = False) -> Keeper:
@@ -40,9 +21,9 @@ def _number(key: str, where: str, *, unit: str = "", trap: str = "", needs_locko
         moot = needs_lockout and authority.policy()["try_limit"] == 0
         value = None if number is None else trap if trap and number == 0 else one * number
         reason = "accounts never lock on this machine" if moot else ""
-        return Reading(value, source=_source(authority, key), in_force=not moot, reason=reason)
+        return Reading(value, source=source_of(authority, key), in_force=not moot, reason=reason)
 
-    def write(value: Value) -> Written:
+    def write(_: Authority, value: Value) -> Written:
         return key, 0 if value == trap else value // one if isinstance(value, timedelta) else value
 
     def takes(authority: Authority) -> Takes:
@@ -52,30 +33,13 @@ def _number(key: str, where: str, *, unit: str = "", trap: str = "", needs_locko
     return Keeper(where, read, write, takes)
 
 
-def _words(key: str, where: str, words: Mapping[Any, str]) -> Keeper:
-    """What the authority keeps as ``words`` has it."""
-    back = {word: number for number, word in words.items()}
-
-    def read(authority: Authority) -> Reading:
-        return Reading(words[authority.policy()[key]], source=_source(authority, key))
-
-    return Keeper(where, read, lambda value: (key, back[str(value)]), lambda _: Takes(words=tuple(back)))
-
-
-def _switch(key: str, where: str) -> Keeper:
-    def read(authority: Authority) -> Reading:
-        return Reading(authority.policy()[key], source=_source(authority, key))
-
-    return Keeper(where, read, lambda value: (key, value), lambda _: Takes())
-
-
 def _blank_ways() -> Keeper:
     key = "blank_by"
 
     def read(authority: Authority) -> Reading:
-        return Reading(frozenset(authority.policy()[key]), source=_source(authority, key))
+        return Reading(frozenset(authority.policy()[key]), source=source_of(authority, key))
 
-    def write(value: Value) -> Written:
+    def write(_: Authority, value: Value) -> Written:
         assert isinstance(value, frozenset)
         return key, [str(way) for way in Way if str(way) in value]
 
@@ -108,7 +72,7 @@ KEEPERS: Mapping[str, Keeper] = {
     "lockout.forget_after": _number(
         "window_minutes", "the authority's counting window in minutes", unit="minutes", needs_lockout=True
     ),
-    "lockout.exempts": _words(
+    "lockout.exempts": words(
         "lock_keeper", "a switch of the authority, off as shipped", {False: "built-in", True: "nobody"}
     ),
     "password.min_length": _number("length", "the authority's shortest length"),
@@ -119,17 +83,19 @@ KEEPERS: Mapping[str, Keeper] = {
     ),
     "password.min_age": _number("age_min_days", "the authority's shortest age in days", unit="days"),
     "password.warn_before": _number("warn_days", "the authority's days of warning", unit="days"),
-    "password.may_contain_name": _switch("name_inside", "a switch of the authority"),
+    "password.may_contain_name": switch("name_inside", "a switch of the authority"),
     "password.blank_ways": _blank_ways(),
     "password.storage": _storage(),
-    "population.outside_identities": _words(
+    "population.outside_identities": words(
         "outside",
         "a number of the authority, and a mark on each account that is tied",
         {0: "forbidden", 1: "existing-only", 2: "allowed"},
     ),
+    **seat_rules.KEEPERS,
 }
 ABSENT: Mapping[str, str] = {
     "password.dictionary": "the authority of a bench machine knows no dictionary",
+    **seat_rules.ABSENT,
 }
 _BUILT_IN = (
     "the account whose identity is 1 (administrator) or 2 (guest); disabled means that nobody signs in as it, by any "

@@ -1,6 +1,6 @@
 """Steps as calls to a bench machine's authority, and trials on a copy of it."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import date, datetime, time, timedelta
 from random import SystemRandom
 from typing import Any, assert_never
@@ -8,6 +8,7 @@ from typing import Any, assert_never
 from attrs import define
 
 from verrou.core.model import Detail, Flag, Role
+from verrou.core.model.ways import Way
 from verrou.core.passwords import make_password, policy_of
 from verrou.core.plan.steps import (
     CreateAccount,
@@ -31,7 +32,7 @@ from verrou.core.plan.steps import (
 )
 from verrou.core.trials import Answer
 from verrou.machines import Secrets
-from verrou.machines.bench import authority as other_side
+from verrou.machines.bench import seat
 from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
 from verrou.machines.bench.readings import posture_of
 from verrou.machines.bench.rules import KEEPERS
@@ -95,10 +96,10 @@ def _create(authority: Authority, step: CreateAccount, secrets: Secrets) -> None
         raise No(f"{name} cannot change a password that it must change")
     authority.add(name, step.full_name, secrets.given(step), step.must_change)
     if step.role is Role.ADMINISTRATOR:
-        authority.join(name, _group_name(authority, other_side.ADMINISTRATORS))
+        authority.join(name, _group_name(authority, seat.ADMINISTRATORS))
     elif step.role is Role.GUEST:
-        authority.leave(name, _group_name(authority, other_side.USERS))
-        authority.join(name, _group_name(authority, other_side.GUESTS))
+        authority.leave(name, _group_name(authority, seat.USERS))
+        authority.join(name, _group_name(authority, seat.GUESTS))
     if step.note:
         authority.describe(name, "note", step.note)
     if step.cannot_change:
@@ -162,7 +163,7 @@ def _set_rules(authority: Authority, step: SetRules) -> str:
         keeper = KEEPERS.get(rule_id)
         if keeper is None or keeper.write is None:
             raise No(f"this machine does not keep {rule_id}")
-        key, number = keeper.write(value)
+        key, number = keeper.write(authority, value)
         asked[key] = number
     refused: No | None = None
     for _ in asked:
@@ -208,6 +209,18 @@ class TrialOnBench:
 
     def unlock(self) -> None:
         self.authority.unlock(self.account)
+
+    @property
+    def groups(self) -> Sequence[str]:
+        return [str(g["name"]) for g in self.authority.groups() if self.account in g["members"]]
+
+    def come_by(self, way: Way, service: str, password: str) -> Answer:
+        return _answer(lambda: self.authority.sign_out(self.authority.sign_in(self.account, password, str(way))))
+
+    def elevate(self, password: str) -> Answer:
+        """A program that somebody vouches for; an administrator's password is not at hand."""
+        met = self.authority.elevate(self.account, "vouched")
+        return Answer(met in ("runs", "approve", "own password"), met)
 
 
 def _answer(attempt: Callable[[], None]) -> Answer:

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from attrs import define, field
 
-from verrou.core.model import Posture
+from verrou.core.model import Grant, Posture, Role
 from verrou.core.model.access import usable_administrator, usable_administrators
 from verrou.core.model.ways import Way
 from verrou.core.passwords import Policy, make_password
@@ -565,7 +565,7 @@ class LinuxCopy:
     # Trying
 
     @contextmanager
-    def attempt(self, policy: Policy) -> Iterator[TrialAccount]:
+    def attempt(self, policy: Policy, role: Role) -> Iterator[TrialAccount]:
         """See :meth:`verrou.machines.Copy.attempt`."""
         try:
             self.copy.ask("library")
@@ -573,7 +573,18 @@ class LinuxCopy:
             raise CannotTry(str(reason)) from None
         name = f"trial{random_source.token_hex(4)}"
         password = make_password(policy, name, random_source.SystemRandom())
-        yield TrialOnLinux.made(self.root, self._ask, name, password)
+        yield TrialOnLinux.made(self.root, self._ask, name, password, self._groups_for(role))
+
+    def _groups_for(self, role: Role) -> Sequence[str]:
+        """The group that makes the role; none for a standard user."""
+        if role is Role.STANDARD:
+            return ()
+        wanted = Grant.ADMINISTRATION if role is Role.ADMINISTRATOR else Grant.GUEST_USE
+        self.root.forget()
+        group = self.observe().group_with(wanted)
+        if group is None:
+            raise CannotTry(f"this system has no group that makes somebody {'an' if role[0] in 'a' else 'a'} {role}")
+        return (str(group.name),)
 
 
 @define

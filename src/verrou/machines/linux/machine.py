@@ -1,11 +1,11 @@
 """A real Linux system, live or mounted at a folder."""
 
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Detail, Files, Flag, MachineFacts, Posture, Unread, name_list
@@ -14,6 +14,7 @@ from verrou.machines.linux import rules
 from verrou.machines.linux.files.access_file import ACCESS
 from verrou.machines.linux.files.account_files import SHADOW
 from verrou.machines.linux.files.sudoers import SUDOERS
+from verrou.machines.linux.outside import outside_accounts
 from verrou.machines.linux.pam.faillock import load_faillock, lockouts, module_installed
 from verrou.machines.linux.pam.quality import DICTIONARY, dictionary_missing
 from verrou.machines.linux.pam.services import doors_without_proof
@@ -44,9 +45,18 @@ class LinuxMachine:
 
     def observe(self) -> Posture:
         root = Root(self.path, lenient=os.geteuid() != 0)
+        if os.geteuid() == 0:
+            root.asker = self._ask
         posture = self._posture(root)
         self._read = tuple(root.stamps)
         return posture
+
+    def _ask(self, do: str, **request: object) -> Mapping[str, Any]:
+        """Have what decides on the system asked, in a private copy that is gone afterwards."""
+        from verrou.machines.linux.private_copy import private_copy
+
+        with private_copy(Root(self.path)) as copy:
+            return copy.ask(do, **request)
 
     def _posture(self, root: Root) -> Posture:
         now = datetime.now().replace(microsecond=0)
@@ -55,7 +65,8 @@ class LinuxMachine:
             raise BadInput(f"{SHADOW} is missing from {self.path}; run pwconv there first")
         faillock = load_faillock(root)
         people = population(root, files, now, lockouts(root, faillock, now))
-        system = rules.System(root, files, people.accounts, people.gates)
+        people.accounts += tuple(outside_accounts(root, {account.name for account in people.accounts}))
+        system = rules.System(root, files, people.accounts, people.gates, people.groups, people.sudoers, now)
         people.troubles += [
             f"{line.source}: whoever comes by {service.name} gets in without a password"
             for service, line in doors_without_proof(root)
@@ -87,6 +98,7 @@ class LinuxMachine:
             sign_ins_since=people.seen.since,
             admin_left_out=True,
             unread=_unread(root),
+            lists_disabled=True,
         )
         return Posture(
             facts,

@@ -41,6 +41,7 @@ from verrou.machines.linux.files.closed_accounts import ends_kept
 from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.settings_files import settings
 from verrou.machines.linux.files.sign_ins import SignIns, sign_ins
+from verrou.machines.linux.files.sshd import by_origin
 from verrou.machines.linux.files.sudoers import Person, Sudoers
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.ways import fresh_homes, gates, sessions
@@ -151,6 +152,7 @@ class Population:
     troubles: list[str]
     gates: tuple[Gate, ...]
     seen: SignIns
+    sudoers: Sudoers
 
 
 def day(days: int | None) -> date | None:
@@ -188,7 +190,9 @@ def population(
     found = acting(root, sudoers, beside.members.numbers)
     people, left_behind = with_acts(root, accounts, found, beside.keys, closed)
     groups = _groups(root, files, beside)
-    return Population(people, groups, troubles + left_behind, gates(root, beside.members.numbers), beside.seen)
+    ways = gates(root, beside.members.numbers, [(account.name, account.groups) for account in people])
+    troubles += [f"{line}: counts only for who comes from there" for line in by_origin(root)]
+    return Population(people, groups, troubles + left_behind, ways, beside.seen, sudoers)
 
 
 NSSWITCH = "/etc/nsswitch.conf"
@@ -239,6 +243,12 @@ class _Members:
         """The groups of an account, its main one first."""
         main = self.main.get(record.fields[PasswdField.GID])
         return tuple(dict.fromkeys(([main] if main else []) + list(self.listed.get(record.name, ()))))
+
+
+def members_by_account(files: AccountFiles) -> dict[str, tuple[str, ...]]:
+    """Every account by name, with its groups."""
+    members = _Members.load(files)
+    return {record.name: members.groups_of(record) for record in files.passwd.records()}
 
 
 @define

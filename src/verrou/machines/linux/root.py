@@ -4,10 +4,11 @@ import errno
 import os
 import socket
 import stat
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from functools import cache
 from pathlib import Path, PurePosixPath
+from typing import Any
 
 from attrs import define, field
 
@@ -20,22 +21,27 @@ MOST_LINKS = 40
 _OPEN_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC
 Runner = Callable[[Sequence[str]], tuple[int, str]]
 """Runs one of the system's own programs inside it: how it ended, and what it said."""
+Asker = Callable[..., Mapping[str, Any]]
+"""Has one of the system's own authorities asked in a private copy; see :class:`~.private_copy.PrivateCopy`."""
 
 
 @define
 class Root:
     """A root folder. Names are written as the system itself sees them: ``/etc/passwd``. ``live``: whether it is the
-    system we run on, or a copy of it. ``runner`` runs programs inside; only private copies have one. With ``lenient``,
+    system we run on, or a copy of it. ``runner`` runs programs inside; only private copies have one. ``asker`` has what
+    decides there asked, in a copy. With ``lenient``,
     what we may not read counts as missing, and its name is in ``denied``."""
 
     path: Path
     live: bool = field()
     runner: Runner | None = None
+    asker: Asker | None = None
     lenient: bool = False
     denied: dict[str, None] = field(factory=dict, init=False, repr=False)
     asked: set[str] = field(factory=set, init=False, repr=False)
     stamps: dict[str, object] = field(factory=dict, init=False, repr=False)
     _read: dict[str, str | None] = field(factory=dict, init=False, repr=False)
+    _there: dict[str, bool] = field(factory=dict, init=False, repr=False)
 
     @live.default
     def _is_our_own(self) -> bool:
@@ -162,11 +168,13 @@ class Root:
         return [] if not text else text.removesuffix("\n").split("\n")
 
     def exists(self, name: str) -> bool:
-        """Whether anything stands there."""
-        try:
-            return self.place(name).exists()
-        except (OSError, ValueError):
-            return False
+        """Whether anything stands there: as it was when it was first asked, as with what files hold."""
+        if name not in self._there:
+            try:
+                self._there[name] = self.place(name).exists()
+            except (OSError, ValueError):
+                self._there[name] = False
+        return self._there[name]
 
     def names_in(self, folder: str) -> list[str]:
         """The sorted names of what a folder holds; none without the folder."""
@@ -193,6 +201,7 @@ class Root:
     def forget(self) -> None:
         """Read every file anew from now on: something else may have written."""
         self._read.clear()
+        self._there.clear()
 
     def write(self, name: str, text: str, mode: int = 0o644) -> None:
         """Write a file of a private copy; what hangs on one that is there stays. Folders that are missing are made.
@@ -205,6 +214,7 @@ class Root:
         with os.fdopen(descriptor, "wb") as stream:
             stream.write(encode(text))
         self._read.pop(name, None)
+        self._there.clear()
 
     def make_folders(self, name: str) -> None:
         """Make a folder of a private copy, and those before it, where they are missing.
@@ -232,6 +242,7 @@ class Root:
             finally:
                 os.close(above)
         self._read.pop(name, None)
+        self._there.clear()
 
     def rename(self, name: str, new_name: str) -> None:
         """Give a file of a private copy another name in its folder; all that hangs on it goes along.
@@ -244,7 +255,7 @@ class Root:
             os.rename(last, new_name.rpartition("/")[2], src_dir_fd=above, dst_dir_fd=above)
         finally:
             os.close(above)
-        self._read.clear()
+        self.forget()
 
     def content(self, name: str, most: int = -1) -> bytes:
         """The content of a file, or its first ``most`` bytes; nothing where there is none that could be read, or it is

@@ -6,7 +6,8 @@ from datetime import timedelta
 
 from attrs import define
 
-from verrou.core.trials import Answer
+from verrou.core.model.ways import Way
+from verrou.core.trials import Answer, CannotTry
 from verrou.machines.linux.account_steps import ageing_of_new_accounts, today_in_days
 from verrou.machines.linux.files.account_files import (
     GROUP,
@@ -17,9 +18,10 @@ from verrou.machines.linux.files.account_files import (
     PasswdField,
     ShadowField,
 )
+from verrou.machines.linux.files.sshd import REMOTE
 from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.pam.faillock import load_faillock, moved_back
-from verrou.machines.linux.pam.services import asking_passwords
+from verrou.machines.linux.pam.services import asking_passwords, sshd_takes_passwords
 from verrou.machines.linux.population import ageing, login_defs
 from verrou.machines.linux.root import Root
 
@@ -36,10 +38,13 @@ class TrialOnLinux:
     account: str
     password: str
     uid: int
+    groups: Sequence[str] = ()
 
     @classmethod
-    def made(cls, root: Root, ask: Callable[..., Answer], account: str, password: str) -> "TrialOnLinux":
-        """Make it."""
+    def made(
+        cls, root: Root, ask: Callable[..., Answer], account: str, password: str, groups: Sequence[str]
+    ) -> "TrialOnLinux":
+        """Make it, a member of some groups."""
         root.forget()
         taken = {
             r.fields[PasswdField.UID]
@@ -59,8 +64,12 @@ class TrialOnLinux:
             if text is not None:
                 file = AccountFile.parse(name, text)
                 file.add(*fields)
+                for group in groups if name in (GROUP, GSHADOW) else ():
+                    at = len(fields) - 1
+                    if (record := file.find(group)) is not None:
+                        file.change(group, {at: ",".join(filter(None, (record.fields[at], account)))})
                 root.write(name, file.text())
-        return cls(root, ask, account, password, uid)
+        return cls(root, ask, account, password, uid, groups)
 
     @property
     def other_services(self) -> Sequence[str]:
@@ -69,6 +78,19 @@ class TrialOnLinux:
 
     def sign_in(self, password: str, service: str = "") -> Answer:
         return self.ask("sign_in", account=self.account, password=password, service=service or "login")
+
+    def come_by(self, way: Way, service: str, password: str) -> Answer:
+        if way is Way.NETWORK:
+            raise CannotTry("shares keep passwords of their own, which are not tried here")
+        if service == "sshd" and not sshd_takes_passwords(self.root):
+            raise CannotTry("the remote shell server takes keys alone, and the account has none")
+        comes_from = "" if way is Way.CONSOLE else REMOTE
+        return self.ask("sign_in", account=self.account, password=password, service=service, comes_from=comes_from)
+
+    def elevate(self, password: str) -> Answer:
+        if not self.root.exists("/usr/bin/sudo"):
+            raise CannotTry("sudo is not installed; nobody elevates but by root's own password")
+        return self.ask("elevate", account=self.account, uid=self.uid, gid=self.uid, password=password)
 
     def change_password(self, old: str, new: str) -> Answer:
         return self.ask("change_password", account=self.account, uid=self.uid, old=old, new=new)

@@ -6,10 +6,11 @@ from datetime import datetime
 
 from verrou.core.model import Source
 from verrou.core.model.ways import Circle, Gate, Pass, Way, nobody_but
-from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY, REMOTE, access_rules, passes
+from verrou.machines.linux.display_managers import unasked
+from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY, access_lists, passes
 from verrou.machines.linux.files.sign_ins import SIGNED_IN, UTMP_RECORD, moment
-from verrou.machines.linux.files.sshd import SSHD_CONFIG, sshd_installed, sshd_setting, sshd_settings
-from verrou.machines.linux.pam.services import Service, behind, open_without_proof, sshd_takes_passwords, takes_blank
+from verrou.machines.linux.files.sshd import BY_PASSWORD, REMOTE, SSHD_CONFIG, Shell, shells, sshd_installed
+from verrou.machines.linux.pam.services import Service, behind, open_without_proof, sshd_asks_pam, takes_blank
 from verrou.machines.linux.pam.stack import FOLDERS, load_stack, service_file
 from verrou.machines.linux.root import Root
 
@@ -19,63 +20,90 @@ UTMP, LOGIND_SESSIONS = "/run/utmp", "/run/systemd/sessions"
 MOST_SESSIONS, MOST_OF_A_SESSION = 1000, 8192
 
 
-def gates(root: Root, group_names: Collection[str]) -> tuple[Gate, ...]:
+People = Sequence[tuple[str, Sequence[str]]]
+"""Accounts by name, each with its groups."""
+
+
+def gates(root: Root, group_names: Collection[str], people: People) -> tuple[Gate, ...]:
     """Every way in that is installed, and whom it lets through."""
     found = _by_pam(root, Way.CONSOLE, CONSOLE, group_names)
     for way in (Way.NETWORK, Way.REMOTE_SCREEN):
         found += _by_pam(root, way, REMOTE, group_names)
     if sshd_installed(root):
-        found.append(_remote_shell(root, group_names))
-    return tuple(found)
+        found += _remote_shell(root, group_names, people)
+    return (*found, *unasked(root))
 
 
 def _by_pam(root: Root, way: Way, origin: str, group_names: Collection[str]) -> list[Gate]:
     """One gate for all services of a way that let the same accounts through: a display manager has an account stack of
     its own, and may know nothing of what keeps somebody from the text console."""
-    through: dict[tuple[Pass, ...], list[Service]] = {}
+    through: dict[Lists, list[Service]] = {}
     for service in behind(root, way):
         where = DISPLAY if way is Way.CONSOLE and service.name != "login" else origin
-        through.setdefault(passes(access_rules(root, service.name), where, group_names), []).append(service)
+        through.setdefault(_lists(root, service.name, where, group_names), []).append(service)
     return [_gate(root, way, let_in, services) for let_in, services in through.items()]
 
 
-def _gate(root: Root, way: Way, through: tuple[Pass, ...], services: Sequence[Service]) -> Gate:
+Lists = tuple[tuple[Pass, ...], ...]
+
+
+def _lists(root: Root, service: str, origin: str, group_names: Collection[str]) -> Lists:
+    """What each line of the access module in a service's stack lets through."""
+    return tuple(passes(rules, origin, group_names) for rules in access_lists(root, service))
+
+
+def _gate(root: Root, way: Way, through: Lists, services: Sequence[Service]) -> Gate:
     blank = next(filter(None, (takes_blank(root, each) for each in services)), None)
     unproved = next(filter(None, (open_without_proof(load_stack(root, each.name, "auth")) for each in services)), None)
-    deciding, first = unproved or blank, services[0].name
-    source = deciding.source if deciding else Source(service_file(root, first) or f"{FOLDERS[0]}/{first}")
-    return Gate(way, through, blank=blank is not None, proof=unproved is None, source=source)
+    deciding, named = unproved or blank, services[0].name
+    source = deciding.source if deciding else Source(service_file(root, named) or f"{FOLDERS[0]}/{named}")
+    names = tuple(service.name for service in services)
+    first, also = (through[0], through[1:]) if through else ((), ())
+    blank_too, proof = blank is not None, unproved is None
+    return Gate(way, first, blank=blank_too, proof=proof, source=source, services=names, also=also)
 
 
-def _remote_shell(root: Root, group_names: Collection[str]) -> Gate:
-    """What sshd_config(5) refuses, and then what the PAM service of the server lets in."""
-    refused = []
+def _remote_shell(root: Root, group_names: Collection[str], people: People) -> list[Gate]:
+    """What sshd_config(5) refuses, and then what the PAM service of the server lets in: one gate for those whom no
+    ``Match`` block is about, and one for each set of accounts whom the same blocks are about."""
+    general, special = shells(root, people)
+    by_pam = _lists(root, "sshd", REMOTE, group_names) if sshd_asks_pam(root) else ()
+    apart = tuple(name for _, names in special for name in names)
+    found = [_shell_gate(general, (Pass(False, (Circle(apart),)),) if apart else (), by_pam)]
+    return found + [_shell_gate(shell, (nobody_but(Circle(tuple(names))),), by_pam) for shell, names in special]
+
+
+def _shell_gate(shell: Shell, whom: tuple[Pass, ...], by_pam: Lists) -> Gate:
+    refused = list(whom)
     for kind in ("users", "groups"):
-        denied, allowed = _names(root, f"deny{kind}"), _names(root, f"allow{kind}")
-        refused += [Pass(False, (_circle(kind, denied),))] if denied else []
-        refused += [nobody_but(_circle(kind, allowed))] if allowed else []
-    for_root, about_root = sshd_setting(root, "permitrootlogin", "prohibit-password")
-    blank, about_blank = sshd_setting(root, "permitemptypasswords", "no")
+        denied, allowed = shell.names(f"deny{kind}"), shell.names(f"allow{kind}")
+        # From one computer only is from somewhere: whoever is let in from there counts as let in.
+        refused += [Pass(False, (_circle(kind, [word]),), where) for word, where in denied if _from_anywhere(word)]
+        refused += [nobody_but(_circle(kind, [word for word, _ in allowed]), allowed[0][1])] if allowed else []
+    for_root, about_root = shell.setting("permitrootlogin", "prohibit-password")
+    blank, about_blank = shell.setting("permitemptypasswords", "no")
     if for_root == "no":
-        refused.append(Pass(False, (Circle(("root",)),)))
+        refused.append(Pass(False, (Circle(("root",)),), about_root))
     return Gate(
         Way.REMOTE_SHELL,
-        (*refused, *passes(access_rules(root, "sshd"), REMOTE, group_names)),
-        passwords=sshd_takes_passwords(root),
-        keys=sshd_setting(root, "pubkeyauthentication", "yes")[0] != "no",
+        tuple(refused),
+        passwords="yes" in (shell.setting(key, "yes")[0] for key in BY_PASSWORD),
+        keys=shell.setting("pubkeyauthentication", "yes")[0] != "no",
         keys_only=Circle(("root",)) if for_root != "yes" else Circle(),
         blank=blank == "yes",
-        source=(about_blank if blank == "yes" else about_root) or Source(SSHD_CONFIG),
+        source=(about_blank if blank == "yes" else None) or Source(SSHD_CONFIG),
+        services=("sshd",),
+        also=by_pam,
     )
 
 
-def _circle(kind: str, names: tuple[str, ...]) -> Circle:
+def _from_anywhere(word: str) -> bool:
+    return "@" not in word or word.endswith("@*")
+
+
+def _circle(kind: str, words: Sequence[str]) -> Circle:
+    names = tuple(word.partition("@")[0] for word in words)
     return Circle(names) if kind == "users" else Circle(groups=names)
-
-
-def _names(root: Root, key: str) -> tuple[str, ...]:
-    """Names and patterns of a list, without the computers they are good from."""
-    return tuple(word.partition("@")[0] for value, _ in sshd_settings(root, key) for word in value.split())
 
 
 def sessions(root: Root) -> Mapping[str, tuple[str, ...]]:

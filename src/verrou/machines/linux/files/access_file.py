@@ -6,6 +6,7 @@ from attrs import frozen
 
 from verrou.core.model import Account, AccountName, GroupName, Source
 from verrou.core.model.ways import EVERYBODY, Circle, Pass
+from verrou.machines.linux.files.sshd import REMOTE
 from verrou.machines.linux.pam.stack import PamLine, load_stack
 from verrou.machines.linux.root import Root
 
@@ -13,32 +14,42 @@ ACCESS = "pam_access.so"
 ACCESS_CONF = "/etc/security/access.conf"
 ACCESS_FOLDER = "/etc/security/access.d"
 CONSOLE, DISPLAY = "tty1", ":0"
-REMOTE = "203.0.113.1"
-"""An address set aside for documentation (RFC 5737): stands for any other computer."""
 
 
 @frozen
 class AccessRule:
-    """One line: whether it lets in, whom it is about, and from where."""
+    """One line: whether it lets in, whom it is about, and from where. ``in_brackets``: a name without brackets is never
+    that of a group (``nodefgroup``)."""
 
     lets_in: bool
     who: tuple[str, ...]
     origins: tuple[str, ...]
     source: Source
+    in_brackets: bool = False
+
+
+def access_lists(root: Root, service: str) -> list[list[AccessRule]]:
+    """The rules that a service goes through: a list for each line of the module in its account stack, all of which have
+    to let somebody in."""
+    return [_rules_of(root, line) for line in load_stack(root, service, "account").having(ACCESS)]
 
 
 def access_rules(root: Root, service: str) -> list[AccessRule]:
-    """The rules that a service goes through; none where the module is not in its account stack."""
+    """The rules of all these lists."""
+    return [rule for rules in access_lists(root, service) for rule in rules]
+
+
+def _rules_of(root: Root, line: PamLine) -> list[AccessRule]:
     rules: list[AccessRule] = []
-    for line in load_stack(root, service, "account").having(ACCESS):
-        for file in _files(root, line):
-            separator = line.argument("fieldsep") or ":"
-            for number, text in enumerate(root.lines(file), start=1):
-                parts = [part.strip() for part in text.split(separator, 2)]
-                if text.lstrip().startswith("#") or len(parts) < 3 or parts[0] not in ("+", "-"):
-                    continue
-                who, origins = (tuple(part.replace(",", " ").split()) for part in parts[1:])
-                rules.append(AccessRule(parts[0] == "+", who, origins, Source(file, number, text.strip())))
+    for file in _files(root, line):
+        separator = line.argument("fieldsep") or ":"
+        for number, text in enumerate(root.lines(file), start=1):
+            parts = [part.strip() for part in text.split(separator, 2)]
+            if text.lstrip().startswith("#") or len(parts) < 3 or parts[0] not in ("+", "-"):
+                continue
+            who, origins = (tuple(part.replace(",", " ").split()) for part in parts[1:])
+            source, bare = Source(file, number, text.strip()), line.argument("nodefgroup") is not None
+            rules.append(AccessRule(parts[0] == "+", who, origins, source, bare))
     return rules
 
 
@@ -56,7 +67,11 @@ def passes(rules: Sequence[AccessRule], origin: str, group_names: Collection[str
         return token in (origin, "ALL") or (token.upper() == "LOCAL" and origin != REMOTE)
 
     return tuple(
-        Pass(rule.lets_in, tuple(_circle(part, group_names) for part in _parts(rule.who)))
+        Pass(
+            rule.lets_in,
+            tuple(_circle(part, () if rule.in_brackets else group_names) for part in _parts(rule.who)),
+            rule.source,
+        )
         for rule in rules
         if _matches(rule.origins, is_there)
     )
@@ -91,19 +106,21 @@ def _matches(tokens: Sequence[str], matches: Callable[[str], bool]) -> bool:
 def confined_groups(root: Root, group_names: Collection[str]) -> dict[str, Source]:
     """The groups whose members get in at the console and from nowhere else, with the line that keeps them out."""
     services = [name for name in ("login", "sshd") if root.exists(f"/etc/pam.d/{name}")]
-    rules = {service: access_rules(root, service) for service in services}
+    lists = {service: access_lists(root, service) for service in services}
     found: dict[str, Source] = {}
-    for rule in rules.get("login", ()):
+    for mine, rule in ((each, rule) for each in lists.get("login", ()) for rule in each):
         for group in {token.strip("()") for token in rule.who} - found.keys():
             if rule.lets_in or group not in group_names:
                 continue
             member = Account(AccountName(""), "", groups=(GroupName(group),))
-            here = _lets_in(passes(rules["login"], CONSOLE, group_names), member)
-            afar = any(_lets_in(passes(each, REMOTE, group_names), member) for each in rules.values())
+            # By the list that keeps it out elsewhere: one that closes the console as well makes nobody less of a guest.
+            here = _let_in([mine], CONSOLE, group_names, member)
+            afar = any(_let_in(each, REMOTE, group_names, member) for each in lists.values())
             if here and not afar:
                 found[group] = rule.source
     return found
 
 
-def _lets_in(way: Sequence[Pass], account: Account) -> bool:
-    return next((each.lets_in for each in way if each.is_about(account)), True)
+def _let_in(lists: Sequence[Sequence[AccessRule]], origin: str, group_names: Collection[str], who: Account) -> bool:
+    ways = [passes(rules, origin, group_names) for rules in lists]
+    return all(next((each.lets_in for each in way if each.is_about(who)), True) for way in ways)

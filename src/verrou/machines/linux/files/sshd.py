@@ -1,16 +1,27 @@
 """The settings of the remote shell server, as sshd_config(5) puts them together."""
 
-from collections.abc import Iterator, Sequence
+import re
+from collections.abc import Iterable, Iterator, Sequence
 from fnmatch import fnmatchcase
-from itertools import pairwise
+from ipaddress import ip_address, ip_network
+from itertools import pairwise, takewhile
+
+from attrs import frozen
 
 from verrou.core.model import Source
 from verrou.machines.linux.root import Root
 
 SSHD_CONFIG = "/etc/ssh/sshd_config"
 SSHD = "/usr/sbin/sshd"
+DROP_IN = "/etc/ssh/sshd_config.d/00-verrou.conf"
+"""The first value of a keyword counts, so that a file of our own comes before others."""
 DEEPEST = 16
 MOST_FILES = 200
+REMOTE = "203.0.113.1"
+"""An address set aside for documentation (RFC 5737): stands for any other computer."""
+BY_PASSWORD = ("passwordauthentication", "kbdinteractiveauthentication")
+"""What lets anybody in by a password, where one of them says yes."""
+_WORD = re.compile(r'"([^"]*)"|(\S+)')
 
 
 def sshd_installed(root: Root) -> bool:
@@ -21,8 +32,8 @@ def sshd_installed(root: Root) -> bool:
 def sshd_settings(root: Root, wanted: str) -> Iterator[tuple[str, Source]]:
     """Every value of a keyword (in lower case) in order; the first counts, but for lists, which add up. ``Include``
     takes patterns; ``Match`` blocks are left out."""
-    for key, values, source, for_some in _lines(root):
-        if key == wanted and values and not for_some:
+    for key, values, source, under in _lines(root):
+        if key == wanted and values and not under:
             yield " ".join(values), source
 
 
@@ -47,26 +58,179 @@ def sshd_setting(root: Root, wanted: str, otherwise: str) -> tuple[str, Source |
     return value.lower(), source
 
 
-def _lines(root: Root) -> Iterator[tuple[str, list[str], Source, bool]]:
-    """Each line as keyword in lower case, values, where it stands, and whether it is for some accounts only."""
+@frozen
+class Criteria:
+    """What a ``Match`` line asks for: keyword in lower case and its patterns; all of them have to be met."""
+
+    asked: tuple[tuple[str, str], ...]
+    source: Source
+
+    def about(self, name: str, groups: Sequence[str]) -> bool:
+        """Whether it is met by an account that comes from another computer (:data:`REMOTE`), as ``sshd -T -C`` has
+        it."""
+        return bool(self.asked) and all(self._met(key, patterns, name, groups) for key, patterns in self.asked)
+
+    @staticmethod
+    def _met(key: str, patterns: str, name: str, groups: Sequence[str]) -> bool:
+        match key:
+            case "all":
+                return True
+            case "user":
+                return _in_list(patterns, [name]) is True
+            case "group":
+                return _in_list(patterns, groups) is True
+            case "host" | "address":
+                return _in_list(patterns, [REMOTE], addresses=True) is True
+            case _:
+                return False
+
+    @property
+    def by_origin(self) -> bool:
+        """Whether it hangs on where somebody comes from."""
+        return any(key not in ("all", "user", "group") for key, _ in self.asked)
+
+
+def _in_list(patterns: str, values: Sequence[str], *, addresses: bool = False) -> bool | None:
+    """Whether one of the values is in a list of patterns: True, False where a negated pattern takes it out, None where
+    nothing says. See PATTERNS in ssh_config(5)."""
+    found: bool | None = None
+    for value in values:
+        for pattern in patterns.split(","):
+            plain = pattern.removeprefix("!")
+            if _is_like(value, plain, addresses):
+                if plain != pattern:
+                    return False
+                found = True
+    return found
+
+
+def _is_like(value: str, pattern: str, addresses: bool) -> bool:
+    if addresses and "/" in pattern:
+        try:
+            return ip_address(value) in ip_network(pattern, strict=False)
+        except ValueError:
+            return False
+    return fnmatchcase(value, pattern.replace("[", "[[]"))
+
+
+Line = tuple[str, list[str], Source, tuple[Criteria, ...]]
+
+
+@frozen
+class Shell:
+    """The server's settings as they are for some accounts: those of the ``Match`` blocks that are about them, and
+    beneath these the ones that hold for everybody."""
+
+    blocks: Sequence[Line]
+    general: Sequence[Line]
+
+    def setting(self, wanted: str, otherwise: str) -> tuple[str, Source | None]:
+        """The value of a keyword that counts, in lower case, and where it stands."""
+        for key, values, source, _ in (*self.blocks, *self.general):
+            if key == wanted and values:
+                return " ".join(values).lower(), source
+        return otherwise, None
+
+    def names(self, wanted: str) -> list[tuple[str, Source]]:
+        """All words of a list, each with its line. One that stands in a block replaces that of everybody."""
+        for lines in (self.blocks, self.general):
+            found = [(word, source) for key, values, source, _ in lines if key == wanted for word in values]
+            if found:
+                return found
+        return []
+
+
+def shells(root: Root, people: Iterable[tuple[str, Sequence[str]]]) -> tuple[Shell, list[tuple[Shell, list[str]]]]:
+    """The settings for everybody, and those of each set of accounts (by name, with their groups) for whom ``Match``
+    blocks make others."""
+    lines = list(_lines(root))
+    general = [line for line in lines if not line[3]]
+    inside = [line for line in lines if line[3]]
+    if not inside:
+        return Shell((), general), []
+    different: dict[tuple[int, ...], list[str]] = {}
+    for name, groups in people:
+        mine = tuple(at for at, line in enumerate(inside) if all(c.about(name, groups) for c in line[3]))
+        if mine:
+            different.setdefault(mine, []).append(name)
+    return Shell((), general), [
+        (Shell([inside[at] for at in mine], general), names) for mine, names in different.items()
+    ]
+
+
+def ever_set(root: Root, wanted: str, otherwise: str) -> list[str]:
+    """What a keyword is set to for anybody: for everybody, and in each ``Match`` block."""
+    inside = [" ".join(values) for key, values, _, under in _lines(root) if key == wanted and values and under]
+    return [next(sshd_settings(root, wanted), (otherwise, None))[0], *inside]
+
+
+def say(root: Root, keyword: str, value: str) -> None:
+    """Set a keyword for everybody in a private copy: where it stands, or before all else."""
+    _, where = sshd_setting(root, keyword.lower(), "")
+    if where is not None and where.line is not None and where.place.startswith("/etc/"):
+        lines = (root.text(where.place) or "").split("\n")
+        lines[where.line - 1] = f"{keyword} {value}"
+        root.write(where.place, "\n".join(lines))
+        return
+    kept = [line for line in root.lines(DROP_IN) if line.split()[:1] != [keyword]]
+    root.write(DROP_IN, "".join(f"{line}\n" for line in (*kept, f"{keyword} {value}")))
+    if sshd_setting(root, keyword.lower(), "")[0] != value.lower():
+        root.write(SSHD_CONFIG, f"Include {DROP_IN}\n{root.text(SSHD_CONFIG) or ''}")
+
+
+def by_origin(root: Root) -> Iterator[Source]:
+    """The ``Match`` lines that hang on where somebody comes from: they say nothing of who comes from elsewhere."""
+    seen = {str(each.source): each for _, _, _, criteria in _lines(root) for each in criteria if each.by_origin}
+    return (each.source for each in seen.values())
+
+
+def _lines(root: Root) -> Iterator[Line]:
+    """Each line as keyword in lower case, values, where it stands, and the ``Match`` lines that it stands under. A
+    block ends with the file that it begins in."""
     files = 0
 
-    def in_file(file: str, depth: int, for_some: bool) -> Iterator[tuple[str, list[str], Source, bool]]:
+    def in_file(file: str, depth: int, outer: tuple[Criteria, ...]) -> Iterator[Line]:
         nonlocal files
         files += 1
+        under = outer
         for position, line in enumerate(root.lines(file) if files <= MOST_FILES else (), start=1):
-            words = line.split("#", 1)[0].replace("=", " ").split()
+            words = _words(line)
             if not words:
                 continue
-            key = words[0].lower()
-            for_some = for_some or key == "match"
-            if key == "include" and depth < DEEPEST:
+            key, source = words[0].lower(), Source(file, position, " ".join(words))
+            if key == "match":
+                under = (*outer, _criteria(words[1:], source))
+                yield key, words[1:], source, under
+            elif key == "include" and depth < DEEPEST:
                 for pattern in words[1:]:
                     folder, _, name = (pattern if pattern.startswith("/") else f"/etc/ssh/{pattern}").rpartition("/")
                     for found in root.names_in(folder):
                         if fnmatchcase(found, name):
-                            yield from in_file(f"{folder}/{found}", depth + 1, for_some)
+                            yield from in_file(f"{folder}/{found}", depth + 1, under)
             else:
-                yield key, words[1:], Source(file, position, " ".join(words)), for_some
+                yield key, words[1:], source, under
 
-    return in_file(SSHD_CONFIG, 0, False)
+    return in_file(SSHD_CONFIG, 0, ())
+
+
+def _words(line: str) -> list[str]:
+    """The words of a line: quotes hold one together, a comment ends it, one sign of equality may follow the keyword."""
+    found = [quoted or plain for quoted, plain in _WORD.findall(line.strip())]
+    if found and "=" in found[0]:
+        key, _, value = found[0].partition("=")
+        found = [key, *([value] if value else []), *found[1:]]
+    elif len(found) > 1 and found[1].startswith("="):
+        found[1:2] = [found[1][1:]] if found[1] != "=" else []
+    return list(takewhile(lambda word: not word.startswith("#"), found))
+
+
+def _criteria(words: Sequence[str], source: Source) -> Criteria:
+    pairs: list[tuple[str, str]] = []
+    rest = list(words)
+    while rest:
+        key, equals, value = rest.pop(0).partition("=")
+        if key.lower() in ("all", "canonical", "final"):
+            pairs.append((key.lower(), ""))
+        else:
+            pairs.append((key.lower(), value if equals else rest.pop(0) if rest else ""))
+    return Criteria(tuple(pairs), source)

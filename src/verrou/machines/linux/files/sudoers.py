@@ -94,7 +94,7 @@ class Sudoers:
     host: str
     entries: list[tuple[Entry, Source]] = field(factory=list)
     aliases: dict[tuple[str, str], Alias] = field(factory=dict)
-    defaults: list[Default] = field(factory=list)
+    defaults: list[tuple[Default, Source]] = field(factory=list)
     passed_over: list[Source] = field(factory=list)
     unknown: list[Source] = field(factory=list)
     files: int = 0
@@ -152,7 +152,7 @@ class Sudoers:
                 self.aliases.setdefault((item.kind, item.name), item)
                 self._note_unknown(item.members, source)
             case Default():
-                self.defaults.append(item)
+                self.defaults.append((item, source))
             case Unusable():
                 self.passed_over.append(Source(source.place, source.line, f"sudo passes over this line: {item.why}"))
             case Include():
@@ -218,7 +218,7 @@ class Sudoers:
                     said.groups.add(member.text.casefold())
                 elif member.what is What.GROUP_NUMBER:
                     said.gids.add(_number(member.text))
-            said.groups |= {str(d.value).casefold() for d in self.defaults if d.name == "exempt_group"}
+            said.groups |= {str(d.value).casefold() for d, _ in self.defaults if d.name == "exempt_group"}
         return self._mentioned
 
     def _all_members(self) -> Iterable[Member]:
@@ -229,7 +229,7 @@ class Sudoers:
                     yield from allowance.runas or ()
         for alias in self.aliases.values():
             yield from alias.members if alias.kind in ("User", "Runas") else ()
-        for default in self.defaults:
+        for default, _ in self.defaults:
             yield from default.members
 
     def made_administrator(self, name: str, now: datetime) -> Source | None:
@@ -237,6 +237,12 @@ class Sudoers:
         given = self.elevation(Person(name, NO_NUMBER), now)
         everybody = self.elevation(Person("", NO_NUMBER), now)
         return given.sources[0] if given.everything and not everybody.everything else None
+
+    def setting_of(self, person: Person, name: str, now: datetime) -> tuple[str | bool | None, Source | None]:
+        """The value of a setting for a person, and the line that says so: the last that is about them counts."""
+        case = _Case(self, person, now)
+        lines = [(each.value, source) for each, source in self.defaults if each.name == name and case.is_for_us(each)]
+        return lines[-1] if lines else (None, None)
 
     def makes_administrators(self, group: str, gid: int, now: datetime) -> tuple[Source, ...]:
         """The lines that make administrators of a group's members; none where everybody is one."""
@@ -280,11 +286,11 @@ class _Case:
     _known: dict[tuple[str, str], bool | None] = field(factory=dict)
 
     def __attrs_post_init__(self) -> None:
-        for default in self.sudoers.defaults:
-            if self._is_for_us(default):
+        for default, _ in self.sudoers.defaults:
+            if self.is_for_us(default):
                 self.settings[default.name] = default.value
 
-    def _is_for_us(self, default: Default) -> bool:
+    def is_for_us(self, default: Default) -> bool:
         match default.scope:
             case "":
                 return True

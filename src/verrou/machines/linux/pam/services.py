@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from attrs import frozen
 
 from verrou.core.model.ways import Way
-from verrou.machines.linux.files.sshd import sshd_installed, sshd_setting
+from verrou.machines.linux.files.sshd import BY_PASSWORD, ever_set, sshd_installed, sshd_setting
 from verrou.machines.linux.pam.stack import FOR_ROOT_ALONE, OTHER, PamLine, Stack, load_stack, service_file
 from verrou.machines.linux.root import Root
 
@@ -74,8 +74,7 @@ def asking_passwords(root: Root) -> list[Service]:
 
 def sshd_takes_passwords(root: Root) -> bool:
     """Whether the remote shell server lets anybody in by a password."""
-    keyboard = sshd_setting(root, "kbdinteractiveauthentication", "yes")[0]
-    return "yes" in (sshd_setting(root, "passwordauthentication", "yes")[0], keyboard)
+    return any(value.lower() == "yes" for key in BY_PASSWORD for value in ever_set(root, key, "yes"))
 
 
 def sshd_asks_pam(root: Root) -> bool:

@@ -8,14 +8,23 @@ from verrou.core.values import Takes
 from verrou.machines.linux.files.account_files import SHADOW
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules import lockout, password
+from verrou.machines.linux.rules import elevation, lockout, logon, outside, password, rights, screen
 from verrou.machines.linux.rules.keeper import Keeper, System
 
 __all__ = ["ABSENT", "DERIVED", "KEEPERS", "System", "readings", "set_rules", "takes"]
 
-KEEPERS: Mapping[str, Keeper] = {**password.KEEPERS, **lockout.KEEPERS}
+KEEPERS: Mapping[str, Keeper] = {
+    **password.KEEPERS,
+    **lockout.KEEPERS,
+    **logon.KEEPERS,
+    **elevation.KEEPERS,
+    **rights.KEEPERS,
+    **screen.KEEPERS,
+    **outside.KEEPERS,
+}
 ABSENT: Mapping[str, str] = {
-    "population.outside_identities": "accounts are in /etc/passwd alone, and tied to no outside identity",
+    **elevation.ABSENT,
+    **screen.ABSENT,
 }
 _BUILT_IN = (
     "the account with uid 0; disabled means that no password can match (! or * in /etc/shadow). Programs and elevation "

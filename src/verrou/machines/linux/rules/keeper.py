@@ -2,13 +2,15 @@
 
 import math
 from collections.abc import Callable, Sequence
+from datetime import datetime
 from functools import cached_property
 
-from attrs import define, evolve, frozen
+from attrs import define, evolve, field, frozen
 
-from verrou.core.model import Account, Reading, Status
+from verrou.core.model import Account, Group, Reading, Status
 from verrou.core.model.ways import Gate
 from verrou.core.values import Kind, Takes, Value
+from verrou.machines.linux.files.sudoers import Sudoers
 from verrou.machines.linux.pam.faillock import Faillock, load_faillock
 from verrou.machines.linux.pam.services import Service, asking_passwords, sshd_asks_pam
 from verrou.machines.linux.pam.stack import Stack, load_stack
@@ -24,6 +26,9 @@ class System:
     files: AccountFiles
     accounts: Sequence[Account]
     gates: Sequence[Gate]
+    groups: Sequence[Group] = ()
+    sudoers: Sudoers = field(factory=lambda: Sudoers(installed=False, host=""))
+    now: datetime = datetime.min
 
     @cached_property
     def services(self) -> list[Service]:

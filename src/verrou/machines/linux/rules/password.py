@@ -9,6 +9,7 @@ from verrou.core.rules import CATALOGUE
 from verrou.core.values import Takes, Value
 from verrou.machines.linux.files.account_files import SHADOW, AccountFile, Record, ShadowField, number
 from verrou.machines.linux.files.settings_files import settings, with_setting
+from verrou.machines.linux.files.sshd import say
 from verrou.machines.linux.pam.faillock import module_content, module_installed
 from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, add_profiles, no_updater, update_stack
 from verrou.machines.linux.pam.quality import CREDITS, PWQUALITY, PWQUALITY_FOLDER, SHIPPED, Quality, quality_settings
@@ -30,7 +31,6 @@ from verrou.machines.linux.rules.keeper import Keeper, System, weakest
 
 PWHISTORY = "pam_pwhistory.so"
 DROP_IN = f"{PWQUALITY_FOLDER}/50-verrou.conf"
-SSHD_DROP_IN = "/etc/ssh/sshd_config.d/00-verrou.conf"
 HISTORY_PROFILE = "verrou-history"
 HISTORY_TEXT = """\
 Name: Verrou: refuse earlier passwords
@@ -376,7 +376,7 @@ def _put_ageing(rule_id: str) -> Callable[[Root, Value], str]:
 
 def _read_blank_ways(system: System) -> Reading:
     """The ways that a blank password opens, as far as what stands behind each way decides that."""
-    opened = [gate for gate in system.gates if (gate.blank and gate.passwords) or not gate.proof]
+    opened = [gate for gate in system.gates if not gate.unasked and ((gate.blank and gate.passwords) or not gate.proof)]
     source = opened[-1].source if opened else None
     return Reading(frozenset(str(gate.way) for gate in opened), source=source or Source("no way takes a blank one"))
 
@@ -386,23 +386,18 @@ def _put_blank_ways(root: Root, value: Value) -> str:
 
     assert isinstance(value, frozenset)
     said = []
-    for gate in gates(root, ()):
+    for gate in gates(root, (), ()):
         if not gate.blank or str(gate.way) in value:
             continue
         if gate.way is Way.REMOTE_SHELL:
-            root.write(SSHD_DROP_IN, "PermitEmptyPasswords no\n")
-            again = next(each for each in gates(root, ()) if each.way is gate.way)
-            if again.blank and again.source is not None and again.source.line is not None:
-                text = root.text(again.source.place) or ""
-                at = again.source.line
-                root.write(again.source.place, with_setting(text, "PermitEmptyPasswords", "no", separator=" ", line=at))
+            say(root, "PermitEmptyPasswords", "no")
             said.append("holds when the remote shell server is started again")
             continue
         for service in behind(root, gate.way):
             while (line := takes_blank(root, service)) is not None:
                 for argument in ("nullok", "nullok_secure"):
                     edit_argument(root, line, argument, None)
-    left = [str(gate.way) for gate in gates(root, ()) if gate.blank and str(gate.way) not in value]
+    left = [str(gate.way) for gate in gates(root, (), ()) if gate.blank and str(gate.way) not in value]
     if left:
         raise Refused(f"a blank password is still good by {', '.join(left)}; shut that by hand")
     return "; ".join(said)

@@ -1,0 +1,143 @@
+"""verrou access, verrou why and verrou signin: who gets in, how, and becomes what."""
+
+from typing import TYPE_CHECKING
+
+import click
+
+from verrou.cli.options import format_option, known_account, load_baseline, machine_option, print_facts, tell_troubles
+from verrou.core.errors import BadInput
+from verrou.machines import Machine, Secrets
+
+if TYPE_CHECKING:
+    from verrou.core.model import Posture
+
+as_option = click.option(
+    "--as",
+    "as_baseline",
+    metavar="BASELINE",
+    help="As it would be once hardened by this baseline: rehearsed, and nothing is changed.",
+)
+
+
+def _posture(machine: Machine, as_baseline: str | None) -> "Posture":
+    """The machine as it is, or as it would be after hardening."""
+    from verrou.reports.sheets import complain, console
+
+    posture = machine.observe()
+    tell_troubles(posture)
+    if as_baseline is None:
+        return posture
+    from verrou.core.audit import audit
+    from verrou.core.plan.worksheet import plan
+    from verrou.records.carry_out import rehearse
+
+    baseline = load_baseline(as_baseline)
+    steps = plan(posture, baseline, audit(posture, baseline)).steps
+    with console(stderr=True).status("Rehearsing on a private copy"):
+        rehearsal = rehearse(machine, posture, steps, Secrets())
+    if rehearsal.foreseen_only:
+        complain(f"this was foreseen only, and not rehearsed: {rehearsal.foreseen_only}")
+    for step, result in rehearsal.refused:
+        complain(f"the machine would refuse to {step.what}: {result.said}")
+    return rehearsal.after
+
+
+def _heading(posture: "Posture", as_baseline: str | None) -> str:
+    from verrou.reports.sheets import shown
+
+    name = shown(posture.machine.name)
+    return f"{name}, as {shown(as_baseline)} would leave it; nothing was changed" if as_baseline else name
+
+
+@click.command()
+@click.argument("accounts", metavar="[ACCOUNT]...", nargs=-1)
+@machine_option
+@as_option
+@format_option
+@click.option("--all", "everyone", is_flag=True, help="Accounts of the system that cannot sign in too.")
+def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None, style: str, everyone: bool) -> None:
+    """Who gets in by which way, with what, and what each meets that wants to administer."""
+    from verrou.reports.access import access_data, access_sheet, worth_a_line
+    from verrou.reports.sheets import console, print_sheet
+
+    posture = _posture(machine, as_baseline)
+    chosen = worth_a_line(posture, everyone or style != "text")
+    if accounts:
+        names = {known_account(posture, name) for name in accounts}
+        chosen = [account for account in posture.accounts if account.name in names]
+    rows = access_data(chosen, posture)
+    sheet = access_sheet(rows, posture)
+
+    def text() -> None:
+        out = console()
+        out.print(_heading(posture, as_baseline), style="bold")
+        print_sheet(out, sheet)
+        out.print()
+        out.print("Under a way stands what opens it; verrou why ACCOUNT WAY tells the reasons.", style="dim")
+
+    print_facts(style, sheet, rows, text)
+
+
+@click.command()
+@click.argument("account_name", metavar="ACCOUNT")
+@click.argument("asked", metavar="WAY")
+@machine_option
+@as_option
+@format_option
+def why(account_name: str, asked: str, machine: Machine, as_baseline: str | None, style: str) -> None:
+    """Why an account gets in by a way (console, network, remote-screen, remote-shell) or not; or, with administrator
+    for WAY, why it may administer or not."""
+    from verrou.core.model import AccountName
+    from verrou.core.model.reasons import ADMINISTRATOR, why_administrator
+    from verrou.core.model.reasons import why as reasons
+    from verrou.core.model.ways import Way
+    from verrou.core.values import nearest, show_raw
+    from verrou.reports.access import why_data, why_sheet
+    from verrou.reports.sheets import console, print_sheet, shown
+
+    choices = [*map(str, Way), ADMINISTRATOR]
+    if asked not in choices:
+        close = nearest(asked, choices)
+        hint = f"; did you mean {close}?" if close else ""
+        raise BadInput(f"WAY: found {show_raw(asked)}, accepted: {', '.join(choices)}{hint}")
+    posture = _posture(machine, as_baseline)
+    account = posture.by_name[AccountName(known_account(posture, account_name))]
+    answer = why_administrator(account, posture) if asked == ADMINISTRATOR else reasons(account, Way(asked), posture)
+    sheet = why_sheet(answer)
+
+    def text() -> None:
+        from attrs import evolve
+
+        out = console()
+        does = "may administer" if asked == ADMINISTRATOR else f"gets in by {asked}"
+        does_not = "may not administer" if asked == ADMINISTRATOR else f"does not get in by {asked}"
+        said = f"{'Yes' if answer.yes else 'No'}: {account.name} {does if answer.yes else does_not}."
+        out.print(_heading(posture, as_baseline))
+        out.print(shown(said), style="bold")
+        parts = {part: [row for row in sheet.rows if row["part"] == part] for part in ("chain", "keeps")}
+        print_sheet(out, evolve(sheet, rows=tuple(parts["chain"])))
+        if len(parts["keeps"]) > 1:
+            out.print("Each of these alone would keep it a yes:")
+            print_sheet(out, evolve(sheet, rows=tuple(parts["keeps"])))
+
+    print_facts(style, sheet, why_data(answer), text)
+
+
+@click.command()
+@machine_option
+@as_option
+@format_option
+def signin(machine: Machine, as_baseline: str | None, style: str) -> None:
+    """What the sign-in screen and the lock screen show and refuse right now."""
+    from verrou.reports.access import screens_data, signin_sheet
+    from verrou.reports.sheets import console, print_sheet
+
+    posture = _posture(machine, as_baseline)
+    sheet = signin_sheet(posture)
+
+    def text() -> None:
+        out = console()
+        out.print(_heading(posture, as_baseline), style="bold")
+        print_sheet(out, sheet)
+
+    print_facts(style, sheet, screens_data(posture), text)

@@ -1,0 +1,120 @@
+"""What somebody meets who wants administration: derived from what a machine keeps, account by account."""
+
+from collections.abc import Mapping
+from enum import StrEnum
+
+from verrou.core.model.access import role_of
+from verrou.core.model.facts import Account, Builtin, Reading, Role, Source, Status
+from verrou.core.model.posture import Posture
+from verrou.core.values import Value
+
+
+class Program(StrEnum):
+    """What wants administration: a part of the system, a program that somebody vouches for, one that nobody does, one
+    that installs, one that helps from afar."""
+
+    SYSTEM_PART = "system-part"
+    VOUCHED = "vouched"
+    UNSIGNED = "unsigned"
+    INSTALLER = "installer"
+    REMOTE_HELP = "remote-help"
+
+
+class Met(StrEnum):
+    """What somebody meets, from the loosest to the strictest."""
+
+    RUNS = "runs"
+    APPROVE = "approve"
+    OWN_PASSWORD = "own-password"
+    ADMIN_PASSWORD = "admin-password"
+    REFUSED = "refused"
+    UNKNOWN = "unknown"
+
+
+class Elevator(StrEnum):
+    """What an account is to elevation."""
+
+    ADMINISTRATOR = "administrator"
+    BUILT_IN = "built-in"
+    STANDARD = "standard"
+    GUEST = "guest"
+
+
+GIVES = {"nothing": Met.RUNS, "approval": Met.APPROVE, "password": Met.OWN_PASSWORD}
+SUDO_ASKS = {"none": Met.RUNS, "own": Met.OWN_PASSWORD, "root's": Met.ADMIN_PASSWORD}
+"""Whose password a line of sudoers(5) asks for, and what that is to whoever gives it."""
+
+
+def would_meet(who: Elevator, program: Program, values: Mapping[str, Value]) -> Met:
+    """What rules make of a request, by the values of ``elevation.*`` that are in force; what is missing asks
+    nothing."""
+    standing = values.get("elevation.standard_gives", "refused")
+    if who is Elevator.GUEST or (who is Elevator.STANDARD and standing == "refused"):
+        return Met.REFUSED
+    if program is Program.INSTALLER and values.get("elevation.installers") == "fail":
+        return Met.REFUSED
+    if program is Program.UNSIGNED and values.get("elevation.unsigned_programs") == "refused":
+        return Met.REFUSED
+    rule = "elevation.builtin_gives" if who is Elevator.BUILT_IN else "elevation.administrator_gives"
+    gives = Met.ADMIN_PASSWORD if who is Elevator.STANDARD else GIVES[str(values.get(rule, "nothing"))]
+    passes = program is Program.SYSTEM_PART and values.get("elevation.system_parts", "pass") == "pass"
+    if gives is Met.RUNS or (passes and who is not Elevator.STANDARD):
+        return Met.RUNS
+    apart = values.get("elevation.prompt_apart") is True
+    if program is Program.REMOTE_HELP and apart and values.get("elevation.helpers_reach_prompt") is False:
+        return Met.REFUSED
+    return gives
+
+
+def elevator(account: Account, posture: Posture) -> Elevator:
+    """What an account is to elevation, whatever it is called."""
+    if account.builtin is Builtin.ADMIN:
+        return Elevator.BUILT_IN
+    role = role_of(account, posture)
+    if role is Role.ADMINISTRATOR:
+        return Elevator.ADMINISTRATOR
+    return Elevator.GUEST if role is Role.GUEST else Elevator.STANDARD
+
+
+def meets(account: Account, posture: Posture, program: Program = Program.VOUCHED) -> Met:
+    """What an account meets on a machine that wants a program to have administration. Where lines about the account
+    decide whose password it gives, they do so for every program alike."""
+    if is_the_system(account, posture):
+        return Met.RUNS
+    if account.elevation_asks in SUDO_ASKS and elevator(account, posture) is Elevator.ADMINISTRATOR:
+        return SUDO_ASKS[account.elevation_asks]
+    reading = decided_by(account, posture)
+    if reading is not None and reading.status is Status.UNREADABLE:
+        return Met.UNKNOWN
+    return would_meet(elevator(account, posture), program, _values(posture))
+
+
+def is_the_system(account: Account, posture: Posture) -> bool:
+    """Whether an account bears the identity as which the system itself works, under whatever name."""
+    admin = posture.builtin(Builtin.ADMIN)
+    return posture.machine.admin_left_out and admin is not None and admin.identity == account.identity
+
+
+def decided_by(account: Account, posture: Posture) -> Reading | None:
+    """The rule that decides what an account meets."""
+    which = {Elevator.BUILT_IN: "builtin_gives", Elevator.ADMINISTRATOR: "administrator_gives"}
+    key = which.get(elevator(account, posture), "standard_gives")
+    return posture.readings.get(f"elevation.{key}")
+
+
+def granted_by(account: Account, posture: Posture) -> tuple[Source, ...]:
+    """The lines that give an account administration, by itself or by its groups."""
+    found = {str(source): source for source in account.given_by}
+    for name in account.groups:
+        group = posture.group(name) if name in posture.administering else None
+        lines = (group.given_by or (group.source,)) if group is not None else ()
+        found |= {str(source): source for source in lines if source is not None}
+    return tuple(found.values())
+
+
+def _values(posture: Posture) -> dict[str, Value]:
+    found: dict[str, Value] = {}
+    for rule_id, reading in posture.readings.items():
+        if rule_id.startswith("elevation.") and reading.value is not None and reading.in_force:
+            found[rule_id] = reading.value
+    return found

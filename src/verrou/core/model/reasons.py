@@ -1,0 +1,232 @@
+"""Why an account gets in by a way, or does not; why it may administer, or may not: the chain of reasons, each with
+where it stands."""
+
+from collections.abc import Iterator
+
+from attrs import frozen
+
+from verrou.core.model.access import (
+    Opening,
+    administers,
+    barred,
+    blank_ways,
+    locked,
+    opening,
+    role_of,
+)
+from verrou.core.model.ageing import closed_from, expired
+from verrou.core.model.elevation import Met, decided_by, granted_by, is_the_system, meets
+from verrou.core.model.facts import Account, Builtin, Grant, PasswordState, Role, Source
+from verrou.core.model.posture import Posture
+from verrou.core.model.ways import EVERYBODY, Gate, Pass, Way
+from verrou.core.model.words import joined
+
+ADMINISTRATOR = "administrator"
+"""What is asked for instead of a way, to know whether an account may administer."""
+
+
+@frozen(repr=False)
+class Reason:
+    """One link of the chain. ``helps``: whether it speaks for a yes. ``change`` is what would turn it round."""
+
+    helps: bool
+    says: str
+    source: Source | None = None
+    change: str = ""
+
+
+@frozen(repr=False)
+class Why:
+    """The answer. ``chain`` are the reasons, first cause first: of a no what stands against it, of a yes what lets it
+    be one. ``keeps`` are those that alone would keep a yes one."""
+
+    account: str
+    asked: str
+    yes: bool
+    chain: tuple[Reason, ...]
+    keeps: tuple[Reason, ...] = ()
+
+
+def why(account: Account, way: Way, posture: Posture) -> Why:
+    """Why an account gets in by a way right now, or does not."""
+    about_account = list(_about_account(account, posture))
+    gates = [gate for gate in posture.gates if gate.way is way]
+    if not gates:
+        none = Reason(False, f"this machine lets nobody in by {way}", change="nothing; there is no such way here")
+        return Why(account.name, way, False, (none, *(r for r in about_account if not r.helps)))
+    open_gates = [gate for gate in gates if opening(account, gate, posture) is not None]
+    against = [reason for reason in about_account if not reason.helps]
+    if open_gates and not against:
+        keeps = [reason for gate in open_gates for reason in _lets_in(account, gate, posture)]
+        shown = [_opened(account, gate, posture) for gate in open_gates]
+        chain = [*about_account, *(r for r in keeps if len(keeps) == 1), *shown]
+        return Why(account.name, way, True, tuple(dict.fromkeys(chain)), tuple(dict.fromkeys(keeps)))
+    for gate in () if open_gates else gates:
+        against += _keeps_out(account, gate, posture)
+    return Why(account.name, way, False, tuple(dict.fromkeys(against)))
+
+
+def why_administrator(account: Account, posture: Posture) -> Why:
+    """Why an account may administer once it is in, or may not; and what it would meet."""
+    met, rule = meets(account, posture), decided_by(account, posture)
+    asked = Reason(met is not Met.REFUSED, f"it wants to administer: {MET_WORDS[met]}", rule.source if rule else None)
+    lines = [
+        Reason(True, f"administration is given by {_given_by(account, source, posture)}", source)
+        for source in granted_by(account, posture)
+    ]
+    if not lines and (account.builtin is Builtin.ADMIN or is_the_system(account, posture)):
+        said = "it is the built-in administrator" if account.builtin else "it has the built-in administrator's identity"
+        lines = [Reason(True, said, account.source)]
+    if administers(account, posture) or role_of(account, posture) is Role.ADMINISTRATOR:
+        return Why(account.name, ADMINISTRATOR, True, (*lines, asked), tuple(lines))
+    against = [_not_given(account, posture)]
+    if account.may_run:
+        some = joined([f"{command}" for command in account.may_run])
+        against.append(Reason(True, f"it may run some commands as root: {some}", next(iter(account.given_by), None)))
+    if met not in (Met.REFUSED, Met.UNKNOWN):
+        against.append(asked)
+    elif met is Met.UNKNOWN:
+        against.append(Reason(False, "what else it would meet could not be read", rule.source if rule else None))
+    return Why(account.name, ADMINISTRATOR, False, tuple(against))
+
+
+def _not_given(account: Account, posture: Posture) -> Reason:
+    group = posture.group_with(Grant.ADMINISTRATION)
+    change = f"let it join group {group.name}" if group is not None else "a line that gives it administration"
+    if Grant.ADMINISTRATION in account.withheld:
+        return Reason(False, "a line takes administration from it", next(iter(account.given_by), None), change)
+    return Reason(False, f"no line and no group gives {account.name} administration", account.source, change)
+
+
+def _given_by(account: Account, source: Source, posture: Posture) -> str:
+    for name in account.groups:
+        group = posture.group(name) if name in posture.administering else None
+        if group is not None and source in (*group.given_by, group.source):
+            return f"group {name}, of which it is a member"
+    return "a line that names it"
+
+
+MET_WORDS = {
+    Met.RUNS: "nothing is asked",
+    Met.APPROVE: "it approves with a click",
+    Met.OWN_PASSWORD: "it gives its own password",
+    Met.ADMIN_PASSWORD: "it must give an administrator's password",
+    Met.REFUSED: "it is refused",
+    Met.UNKNOWN: "what it would meet could not be read",
+}
+
+
+def _about_account(account: Account, posture: Posture) -> Iterator[Reason]:
+    """What holds for every way."""
+    name, source = account.name, account.source
+    if account.enabled:
+        yield Reason(True, f"{name} is enabled", source)
+    else:
+        yield Reason(False, f"{name} is disabled", source, f"verrou account enable {name}")
+    if not account.may_sign_in:
+        said = f"its shell {account.shell} lets nobody in" if account.shell else "it is not made for signing in"
+        yield Reason(False, said, source, f"verrou account change {name} --shell /bin/bash")
+    if expired(account, posture, posture.machine.now.date()):
+        closed = closed_from(account, posture)
+        yield Reason(False, f"{name} ended on {closed}", source, f"verrou account change {name} --ends never")
+    if locked(account, posture):
+        said = f"{name} is locked after {account.wrong_tries} wrong tries"
+        yield Reason(False, said, source, f"verrou account unlock {name}, or the lock ends by itself")
+    if barred(account, posture):
+        reading = posture.readings["population.outside_identities"]
+        said = f"{name} is tied to an outside identity, and this machine lets in no such accounts"
+        yield Reason(False, said, reading.source, "population.outside_identities set to existing-only")
+
+
+def _lets_in(account: Account, gate: Gate, posture: Posture) -> Iterator[Reason]:
+    """Each line and each membership that alone would let the account through the gate."""
+    by = f" ({joined(gate.services)})" if gate.services else ""
+    if gate.unasked:
+        yield Reason(True, f"nobody is asked: {gate.unasked}", gate.source)
+        return
+    named = gate.decided_by(account)
+    if named is not None:
+        yield Reason(True, f"a line lets {account.name} in by {gate.way}{by}", named.source or gate.source)
+        return
+    limits = [
+        each
+        for passes in gate.lists
+        for each in passes
+        if not each.lets_in and len(each.who) > 1 and each.who[0] == EVERYBODY
+    ]
+    if not limits:
+        yield Reason(True, f"everybody may come by {gate.way}{by}", gate.source)
+    for limit in limits:
+        for circle in limit.who[1::2]:
+            if circle == EVERYBODY:
+                yield Reason(True, f"everybody may come by {gate.way}{by}", limit.source or gate.source)
+                continue
+            for group in account.groups:
+                if group in circle.groups:
+                    said = f"members of group {group} may come by {gate.way}{by}"
+                    yield Reason(True, said, limit.source or gate.source)
+            if account.name in circle.accounts:
+                said = f"{account.name} may come by {gate.way} by name{by}"
+                yield Reason(True, said, limit.source or gate.source)
+
+
+def _opened(account: Account, gate: Gate, posture: Posture) -> Reason:
+    """What the account shows at an open gate."""
+    words = {
+        Opening.UNASKED: "nothing has to be shown",
+        Opening.NAME: "a name is enough: nothing has to be proved",
+        Opening.BLANK: "its password is blank, which is good by this way",
+        Opening.PASSWORD: "its password is asked for",
+        Opening.KEY: "its key is enough",
+    }
+    how = opening(account, gate, posture)
+    assert how is not None
+    source = gate.source if how in (Opening.UNASKED, Opening.NAME) else account.source
+    return Reason(True, words[how], source)
+
+
+def _keeps_out(account: Account, gate: Gate, posture: Posture) -> Iterator[Reason]:
+    """What stands against the account at one gate."""
+    by = f"{gate.way} ({joined(gate.services)})" if gate.services else str(gate.way)
+    decides = gate.decided_by(account)
+    if decides is not None and not decides.lets_in:
+        yield Reason(
+            False, _turned_away(account, gate, decides, by), decides.source or gate.source, _opens_again(gate, decides)
+        )
+    if gate.keys_only.holds(account) or not gate.passwords:
+        if not account.keys:
+            said = f"by {by} only a key is good, and {account.name} has none"
+            yield Reason(False, said, gate.source, "a key for it, or passwords allowed there")
+    elif account.password is PasswordState.NONE:
+        said = f"{account.name} has no password that could match"
+        yield Reason(False, said, account.source, f"verrou account password {account.name}")
+    elif account.password is PasswordState.BLANK and not (gate.blank and gate.way in blank_ways(posture)):
+        reading = posture.readings.get("password.blank_ways")
+        source = gate.source if not gate.blank or reading is None else reading.source
+        said = f"its password is blank, which is not good by {by}"
+        yield Reason(False, said, source, f"verrou account password {account.name}")
+
+
+def _turned_away(account: Account, gate: Gate, decides: Pass, by: str) -> str:
+    allowed = _allowed_by(gate, decides)
+    if allowed is not None:
+        return f"by {by} only {joined(allowed) or 'nobody'} may come, and {account.name} is not among them"
+    groups = [group for group in account.groups if any(group in circle.groups for circle in decides.who[::2])]
+    return (
+        f"members of group {groups[0]} are turned away by {by}" if groups else f"{account.name} is turned away by {by}"
+    )
+
+
+def _allowed_by(gate: Gate, decides: Pass) -> list[str] | None:
+    """Who alone may come by a line that keeps everybody else out; None where it is about some."""
+    if decides.who[0] != EVERYBODY:
+        return None
+    mine = next(passes for passes in gate.lists if decides in passes)
+    before = [each.who[0] for each in mine[: mine.index(decides)] if each.lets_in]
+    circles = [*before, *decides.who[1:2]]
+    return [name for c in circles for name in (*(f"group {group}" for group in c.groups), *c.accounts)]
+
+
+def _opens_again(gate: Gate, decides: Pass) -> str:
+    rule = "allowed" if decides.who[0] == EVERYBODY else "denied"
+    return f"verrou rule set logon.{gate.way}.{rule}=…"

@@ -1,0 +1,103 @@
+"""What the sign-in screen and the lock screen of a machine show and refuse, derived from what it keeps."""
+
+from attrs import frozen
+
+from verrou.core.model.access import is_person, opening, ways_in_now
+from verrou.core.model.facts import Account, Builtin, Reading, Source, Status
+from verrou.core.model.posture import Posture
+from verrou.core.model.reasons import why
+from verrou.core.model.ways import Gate, Way
+from verrou.core.values import EVERYBODY, GROUP
+
+
+@frozen(repr=False)
+class Unasked:
+    """Somebody who is signed in without being asked: an account, or nobody in particular (``""``)."""
+
+    account: str
+    says: str
+    source: Source | None
+
+
+@frozen(repr=False)
+class Refused:
+    """An account that a person might try at the console, and what stands against it first."""
+
+    account: str
+    says: str
+
+
+@frozen(repr=False)
+class Screens:
+    """``listed`` are the accounts that the sign-in screen shows, None where it lists nobody at all; ``open`` those that
+    get in without a password once somebody chooses them."""
+
+    listed: tuple[str, ...] | None
+    last: str
+    unasked: tuple[Unasked, ...]
+    open: tuple[str, ...]
+    refused: tuple[Refused, ...]
+
+
+def screens_of(posture: Posture) -> Screens:
+    """What the sign-in screen would show and refuse right now."""
+    people = [account for account in posture.accounts if is_person(account)]
+    by_console = {account.name: Way.CONSOLE in ways_in_now(account, posture) for account in people}
+    refused = [
+        Refused(account.name, next((r.says for r in why(account, Way.CONSOLE, posture).chain), "refused"))
+        for account in people
+        if not by_console[account.name]
+    ]
+    without = [a.name for a in people if by_console[a.name] and _without_password(a, posture)]
+    return Screens(
+        _listed(people, posture),
+        _last(people, posture),
+        tuple(_unasked(posture)),
+        tuple(without),
+        tuple(refused),
+    )
+
+
+def _known(posture: Posture, rule_id: str) -> Reading | None:
+    reading = posture.readings.get(rule_id)
+    return reading if reading is not None and reading.status is Status.READ and reading.in_force else None
+
+
+def _listed(people: list[Account], posture: Posture) -> tuple[str, ...] | None:
+    reading = _known(posture, "screen.hidden_accounts")
+    hidden = reading.value if reading is not None else None
+    if not isinstance(hidden, frozenset) or EVERYBODY in hidden:
+        return None
+    groups = {name.removeprefix(GROUP) for name in hidden if name.startswith(GROUP)}
+    there = [a for a in people if (a.enabled or posture.machine.lists_disabled) and a.may_sign_in]
+    if posture.machine.admin_left_out:  # it is the system itself, and no person
+        there = [a for a in there if a.builtin is not Builtin.ADMIN]
+    return tuple(a.name for a in there if a.name not in hidden and not groups & set(a.groups))
+
+
+def _last(people: list[Account], posture: Posture) -> str:
+    reading = _known(posture, "screen.shows_last_account")
+    seen = [account for account in people if account.last_sign_in is not None]
+    if reading is None or reading.value is not True or not seen:
+        return ""
+    return max(seen, key=lambda account: account.last_sign_in.timestamp() if account.last_sign_in else 0.0).name
+
+
+def _unasked(posture: Posture) -> list[Unasked]:
+    found = []
+    for gate in posture.gates:
+        if not gate.unasked:
+            continue
+        names = [a.name for a in posture.accounts if gate.lets_through(a)]
+        found += [Unasked(name, gate.unasked, gate.source) for name in names]
+        if not names:
+            found.append(Unasked("", gate.unasked, gate.source))
+    return found
+
+
+def _without_password(account: Account, posture: Posture) -> bool:
+    def opens(gate: Gate) -> bool:
+        how = opening(account, gate, posture)
+        return how is not None and how not in ("password", "key") and not gate.unasked
+
+    return any(opens(gate) for gate in posture.gates if gate.way is Way.CONSOLE)

@@ -1,0 +1,40 @@
+"""A named choice as values for one machine."""
+
+from verrou.core.model import Posture, Status
+from verrou.core.rules import CATALOGUE, CHOICES, Rule, reading_of
+from verrou.core.values import Value
+
+
+def values_of(posture: Posture, name: str) -> tuple[dict[str, Value], list[str]]:
+    """What a choice sets on a machine: its own values, or the next stricter one that the machine takes; and the rules
+    that are left out, each with the reason."""
+    chosen = next(choices[name] for choices in CHOICES.values() if name in choices)
+    values: dict[str, Value] = {}
+    left_out: list[str] = []
+    for rule_id, raw in chosen.values.items():
+        rule = CATALOGUE[rule_id]
+        reading = reading_of(rule, posture)
+        value = rule.kind.parse(raw)
+        taken = value if reading.status is Status.ABSENT else _taken(rule, value, posture)
+        if reading.status is Status.ABSENT:
+            left_out.append(f"{rule_id}: {reading.reason}")
+        elif taken is None:
+            left_out.append(f"{rule_id}: {rule.kind.outside(value, posture.takes[rule_id])}")
+        else:
+            values[rule_id] = taken
+    return values, left_out
+
+
+def _taken(rule: Rule, value: Value, posture: Posture) -> Value | None:
+    """The value, or the next stricter word that the machine takes; None where it takes none of them."""
+    takes = posture.takes.get(rule.id)
+    if takes is None or not rule.kind.outside(value, takes):
+        return value
+    words = () if takes.cannot else takes.words or ()
+    stricter = [word for word in words if rule.kind.at_least(word, value)]
+    return min(stricter, key=rule.kind.rank, default=None)
+
+
+def choice_names() -> list[str]:
+    """Every named choice, from the one that asks most of people to the one that asks least."""
+    return [name for choices in CHOICES.values() for name in choices]

@@ -1,0 +1,64 @@
+"""What keeps a rule on a bench machine: the authority's key, how its numbers become values, and what it takes."""
+
+import json
+from collections.abc import Callable, Mapping
+from typing import Any, TypeAlias
+
+from attrs import evolve, frozen
+
+from verrou.core.model import Reading, Source, absent
+from verrou.core.values import Takes, Value
+from verrou.machines.bench.authority import Authority
+
+Written: TypeAlias = tuple[str, Any]
+"""A key of the authority, and what to set it to."""
+
+
+@frozen(eq=False)
+class Keeper:
+    """One rule. ``where`` says where the authority keeps it, for people. ``write`` is None where it decides by
+    itself; it raises No for what the authority cannot have meant."""
+
+    where: str
+    read: Callable[[Authority], Reading]
+    write: Callable[[Authority, Value], Written] | None
+    takes: Callable[[Authority], Takes]
+
+
+def source_of(authority: Authority, key: str) -> Source:
+    """What the authority keeps under a key, as it counts now."""
+    return Source("authority", text=f"{key} = {json.dumps(authority.effective(key), ensure_ascii=False)}")
+
+
+def words(key: str, where: str, words: Mapping[Any, str]) -> Keeper:
+    """What the authority keeps as ``words`` has it."""
+    back = {word: number for number, word in words.items()}
+    return kept(key, where, words.__getitem__, lambda _, value: back[str(value)], lambda _: Takes(words=tuple(back)))
+
+
+def switch(key: str, where: str) -> Keeper:
+    """What is on or off."""
+    return kept(key, where, bool, lambda _, value: value, lambda _: Takes())
+
+
+def kept(
+    key: str,
+    where: str,
+    to_value: Callable[[Any], Value],
+    from_value: Callable[[Authority, Value], Any],
+    takes: Callable[[Authority], Takes],
+) -> Keeper:
+    """A key of the authority as it counts now, with what waits for a restart or a sign-in. An edition that lacks it has
+    no such rule."""
+
+    def read(authority: Authority) -> Reading:
+        if authority.lacks(key):
+            return absent(f"the {authority.edition} edition of a bench machine has no such rule")
+        now, coming = authority.effective(key), authority.policy()[key]
+        pending = None if now == coming else to_value(coming)
+        return Reading(to_value(now), source=source_of(authority, key), pending=pending)
+
+    def with_waiting(authority: Authority) -> Takes:
+        return evolve(takes(authority), waits=authority.waits(key))
+
+    return Keeper(where, read, lambda authority, value: (key, from_value(authority, value)), with_waiting)

@@ -1,0 +1,133 @@
+"""The part of a bench machine's authority that decides what somebody meets at the machine: by which ways accounts come
+in, what they may do to it, what has to be given before administration is used, what its screens show, and what a shared
+computer keeps from people.
+
+Lists hold the identities of accounts and groups; None stands for everybody. Numbers and their trap values are its own:
+0 minutes of memory remember nothing, 0 seconds of patience wait for ever, 0 idle minutes never lock.
+
+Some of it counts only after a restart, or from the next sign-in on: until then the former value is kept in ``waiting``
+and goes on counting. Accounts may have an idle time of their own (``own_idle``), which counts for them unless the
+machine's is pinned.
+"""
+
+from typing import Any
+
+KEEPER, PASSERBY, PATTERN = 1, 2, 3
+ADMINISTRATORS, USERS, GUESTS, REMOTE_USERS = 11, 12, 13, 14
+WAYS = ("console", "network", "remote-screen")
+DRIVES = ("data", "stick", "system")
+DUTIES = ("clock", "install", "off")
+PROGRAMS = ("part", "vouched", "unsigned", "installer", "helper")
+"""A part of the system, one that somebody vouches for, one that nobody does, one that installs, one that helps from
+afar."""
+SHIPPED_SEAT: dict[str, Any] = {
+    "in_console": None,
+    "out_console": [],
+    "in_network": [ADMINISTRATORS, USERS],
+    "out_network": [],
+    "in_remote-screen": [ADMINISTRATORS, REMOTE_USERS],
+    "out_remote-screen": [],
+    "duty_off": None,
+    "duty_clock": [ADMINISTRATORS],
+    "duty_install": [ADMINISTRATORS],
+    "admin_gives": 0,
+    "keeper_gives": 1,
+    "user_gives": 0,
+    "parts_ask": True,
+    "installers_ask": True,
+    "unsigned_ask": True,
+    "apart": False,
+    "helpers_reach": True,
+    "memory_minutes": 8,
+    "patience_seconds": 0,
+    "opens_for": 2,
+    "opens_as": 0,
+    "hidden": [],
+    "shows_last": True,
+    "off_button": True,
+    "locked_tells": 2,
+    "keys_first": False,
+    "idle_minutes": 0,
+    "idle_pinned": False,
+    "greeting": {"title": "", "text": ""},
+    "drives_hidden": [],
+    "settings_shut": False,
+    "installer_for": 0,
+    "covered": [GUESTS],
+}
+SEAT_LIMITS = {
+    "admin_gives": (0, 2),
+    "keeper_gives": (0, 2),
+    "user_gives": (0, 1),
+    "memory_minutes": (0, 240),
+    "patience_seconds": (0, 1_800),
+    "opens_for": (0, 2),
+    "locked_tells": (0, 2),
+    "idle_minutes": (0, 600),
+    "installer_for": (0, 2),
+}
+SEAT_SWITCHES = (
+    *("parts_ask", "installers_ask", "unsigned_ask", "apart", "helpers_reach", "shows_last", "off_button"),
+    *("keys_first", "idle_pinned", "settings_shut"),
+)
+LISTS = (
+    *(f"{side}_{way}" for way in WAYS for side in ("in", "out")),
+    *(f"duty_{duty}" for duty in DUTIES),
+    *("hidden", "covered"),
+)
+FULL_ONLY = (
+    *(f"{side}_{way}" for way in WAYS for side in ("in", "out")),
+    *("unsigned_ask", "apart", "helpers_reach", "drives_hidden"),
+)
+"""What the basic edition lacks: there it stays as it was shipped."""
+AFTER_RESTART = ("apart", "helpers_reach", "keys_first", "opens_for", "shows_last")
+AFTER_SIGN_IN = ("settings_shut", "drives_hidden", "covered", "locked_tells")
+LONGEST_GREETING = 1_200
+
+
+def belongs(listed: list[int] | None, identities: set[int]) -> bool:
+    """Whether somebody of these identities (the own one and those of groups) is listed; None lists everybody."""
+    return listed is None or bool(identities & set(listed))
+
+
+def fault_in(key: str, value: Any, identities: set[int]) -> str:
+    """Why a value is none for a key of :data:`SHIPPED_SEAT`; nothing where it is one."""
+    if key in SEAT_LIMITS:
+        low, high = SEAT_LIMITS[key]
+        number = isinstance(value, int) and not isinstance(value, bool)
+        return "" if number and low <= value <= high else f"{key} goes from {low} to {high}, not {value}"
+    if key in SEAT_SWITCHES:
+        return "" if isinstance(value, bool) else f"{key} is on or off, not {value}"
+    if key in LISTS:
+        good = value is None or (isinstance(value, list) and all(type(each) is int for each in value))
+        if not good:
+            return f"{key} is a list of identities, or nothing for everybody"
+        unknown = sorted(set(value or ()) - identities)
+        return f"{key}: nobody has the identity {unknown[0]}" if unknown else ""
+    if key == "drives_hidden":
+        good = isinstance(value, list) and all(each in ("*", *DRIVES) for each in value)
+        return "" if good else f"{key} is a list of {', '.join(DRIVES)}, or * for all"
+    if key == "greeting":
+        good = isinstance(value, dict) and set(value) == {"title", "text"}
+        good = good and all(isinstance(each, str) and len(each) <= LONGEST_GREETING for each in value.values())
+        return "" if good else f"{key} is a title and a text of at most {LONGEST_GREETING} characters"
+    return "" if type(value) is int and (value == 0 or value in identities) else f"{key}: nobody has that identity"
+
+
+def elevation(policy: dict[str, Any], kind: str, program: str) -> str:
+    """What somebody meets who wants a program to have administration: ``runs``, ``approve``, ``own password``,
+    ``administrator's password`` or ``refused``. ``kind``: administrator, keeper, user or guest."""
+    if kind == "guest" or (kind == "user" and policy["user_gives"] == 0):
+        return "refused"
+    if program == "installer" and not policy["installers_ask"]:
+        return "refused"
+    if program == "unsigned" and not policy["unsigned_ask"]:
+        return "refused"
+    gives = policy["keeper_gives"] if kind == "keeper" else policy["admin_gives"]
+    if kind != "user" and (gives == 0 or (program == "part" and not policy["parts_ask"])):
+        return "runs"
+    if program == "helper" and policy["apart"] and not policy["helpers_reach"]:
+        return "refused"
+    if kind == "user":
+        return "administrator's password"
+    return "approve" if gives == 1 else "own password"

@@ -1,0 +1,201 @@
+"""The keepers of what somebody meets at a bench machine: ways in, rights, elevation, screens, shared use."""
+
+from collections.abc import Mapping
+from datetime import timedelta
+from typing import Any
+
+from attrs import evolve
+
+from verrou.core.model import Reading, Source
+from verrou.core.model.ways import Way
+from verrou.core.rules.screen import RULES as SCREEN_RULES
+from verrou.core.values import EVERYBODY, GROUP, Notice, Takes, Value
+from verrou.machines.bench.authority import Authority, No
+from verrou.machines.bench.keeper import Keeper, Written, kept, source_of, switch, words
+from verrou.machines.bench.seat import DRIVES
+
+
+def _names(authority: Authority, listed: list[int] | None) -> Value:
+    """Identities as the names of accounts and groups."""
+    if listed is None:
+        return frozenset({EVERYBODY})
+    names = {a["id"]: str(a["name"]) for a in authority.accounts()}
+    names |= {g["id"]: f"{GROUP}{g['name']}" for g in authority.groups()}
+    return frozenset(names[each] for each in listed)
+
+
+def _identities(authority: Authority, value: Value) -> list[int] | None:
+    """The inverse of :func:`_names`; raises No for a name that nobody bears."""
+    assert isinstance(value, frozenset)
+    if EVERYBODY in value:
+        return None
+    known = {a["name"].casefold(): int(a["id"]) for a in authority.accounts()}
+    known |= {f"{GROUP}{g['name']}".casefold(): int(g["id"]) for g in authority.groups()}
+    for name in sorted(value):
+        if name.casefold() not in known:
+            what = f"group {name.removeprefix(GROUP)}" if name.startswith(GROUP) else f"account {name}"
+            raise No(f"there is no {what} on this machine")
+    return sorted(known[name.casefold()] for name in value)
+
+
+def _listed(key: str, where: str) -> Keeper:
+    """A list of identities. What it holds is read beside the names that they bear today."""
+
+    def read(authority: Authority) -> Reading:
+        reading = plain.read(authority)
+        if reading.value is None:
+            return reading
+        now, coming = authority.effective(key), authority.policy()[key]
+        pending = None if now == coming else _names(authority, coming)
+        return evolve(reading, value=_names(authority, now), pending=pending)
+
+    plain = kept(key, where, lambda _: frozenset[str](), _identities, lambda _: Takes())
+    return evolve(plain, read=read)
+
+
+def _minutes(key: str, where: str, unit: str, trap: str) -> Keeper:
+    """A number of minutes or seconds, of which 0 means the word ``trap``."""
+    one = timedelta(**{unit: 1})
+
+    def from_value(_: Authority, value: Value) -> int:
+        return value // one if isinstance(value, timedelta) else 0
+
+    def takes(authority: Authority) -> Takes:
+        return Takes(one, one * authority.limits(key)[1], (trap,))
+
+    return kept(key, where, lambda number: one * number if number else trap, from_value, takes)
+
+
+_LOCKS_AFTER = next(rule.kind for rule in SCREEN_RULES if rule.id == "screen.locks_after")
+
+
+def _idle() -> Keeper:
+    """An account's own idle time counts for it unless the machine's is pinned; what holds for all is the weakest."""
+    plain = _minutes(
+        "idle_minutes",
+        "the authority's idle minutes, which it pins when they are set here; until then an "
+        "account's own idle time counts for it",
+        "minutes",
+        "never",
+    )
+
+    def read(authority: Authority) -> Reading:
+        reading = plain.read(authority)
+        if authority.effective("idle_pinned"):
+            return reading
+        for account in authority.accounts():
+            own = account["own_idle"]
+            value: Value = timedelta(minutes=own) if own else "never"
+            if own is not None and reading.value is not None and _weaker(value, reading.value):
+                said = f"{account['name']} has an idle time of its own, which counts for it"
+                here = Source("authority", text=f"account {account['id']}, own_idle = {own}")
+                overruled = (source_of(authority, "idle_minutes"),)
+                reading = evolve(reading, value=value, source=here, overruled=overruled, reason=said)
+        return reading
+
+    def write(authority: Authority, value: Value) -> Written:
+        authority.set_policy("idle_pinned", True)
+        assert plain.write is not None
+        return plain.write(authority, value)
+
+    return evolve(plain, read=read, write=write)
+
+
+def _weaker(value: Value, than: Value) -> bool:
+    return _LOCKS_AFTER.rank(value) < _LOCKS_AFTER.rank(than)
+
+
+def _automatic() -> Keeper:
+    """For whom the machine signs somebody in by itself, and whether there is anybody whom it would."""
+    limits = {0: "nobody", 1: "guests", 2: "anybody"}
+    plain = words(
+        "opens_for", "a number of the authority: for whom it does so; the account itself stands beside it", limits
+    )
+
+    def read(authority: Authority) -> Reading:
+        reading = plain.read(authority)
+        name = authority.opens_as()
+        kind = authority.kind_of(name) if name else ""
+        value = "nobody" if not name else "guests" if kind == "guest" else "anybody"
+        source = source_of(authority, "opens_as")
+        said = f"{name} is signed in at each start" if name else "no account is signed in at a start"
+        return evolve(reading, value=value, source=source, reason=said)
+
+    return evolve(plain, read=read)
+
+
+def _greeting() -> Keeper:
+    def from_value(_: Authority, value: Value) -> dict[str, str]:
+        assert isinstance(value, Notice)
+        return {"title": value.title, "text": value.text}
+
+    return kept(
+        "greeting",
+        "a title and a text of the authority's",
+        lambda now: Notice(now["title"], now["text"]),
+        from_value,
+        lambda _: Takes(),
+    )
+
+
+def _drives() -> Keeper:
+    def from_value(_: Authority, value: Value) -> list[str]:
+        assert isinstance(value, frozenset)
+        return ["*"] if "all" in value else sorted(value)
+
+    return kept(
+        "drives_hidden",
+        "a list of the authority's drives",
+        lambda now: frozenset("all" if each == "*" else each for each in now),
+        from_value,
+        lambda _: Takes(words=DRIVES),
+    )
+
+
+_WAYS = {
+    f"logon.{way}.{rule}": _listed(f"{side}_{way}", f"the authority's list of who {what} by that way; denied wins")
+    for way in (Way.CONSOLE, Way.NETWORK, Way.REMOTE_SCREEN)
+    for rule, side, what in (("allowed", "in", "comes in"), ("denied", "out", "is turned away"))
+}
+_GIVES: Mapping[Any, str] = {0: "nothing", 1: "approval", 2: "password"}
+KEEPERS: Mapping[str, Keeper] = {
+    **_WAYS,
+    "rights.shut_down": _listed("duty_off", "the authority's list for that right"),
+    "rights.set_clock": _listed("duty_clock", "the authority's list for that right"),
+    "rights.install_software": _listed("duty_install", "the authority's list for that right"),
+    "elevation.administrator_gives": words("admin_gives", "a number of the authority", _GIVES),
+    "elevation.builtin_gives": words("keeper_gives", "a number of the authority", _GIVES),
+    "elevation.standard_gives": words("user_gives", "a number of the authority", {1: "admin-password", 0: "refused"}),
+    "elevation.system_parts": words("parts_ask", "a switch of the authority", {False: "pass", True: "ask"}),
+    "elevation.installers": words("installers_ask", "a switch of the authority", {True: "ask", False: "fail"}),
+    "elevation.unsigned_programs": words("unsigned_ask", "a switch of the authority", {True: "ask", False: "refused"}),
+    "elevation.prompt_apart": switch("apart", "a switch of the authority"),
+    "elevation.helpers_reach_prompt": switch("helpers_reach", "a switch of the authority"),
+    "elevation.remembered_for": _minutes(
+        "memory_minutes", "the authority's minutes of memory; 0 there remembers nothing", "minutes", "never"
+    ),
+    "elevation.unanswered_after": _minutes(
+        "patience_seconds", "the authority's seconds of patience; 0 there waits for ever", "seconds", "never"
+    ),
+    "screen.automatic_signin": _automatic(),
+    "screen.hidden_accounts": _listed("hidden", "the authority's list of whom its sign-in screen leaves out"),
+    "screen.shows_last_account": switch("shows_last", "a switch of the authority"),
+    "screen.shut_down_button": switch("off_button", "a switch of the authority"),
+    "screen.locked_shows": words(
+        "locked_tells", "a number of the authority", {2: "name-and-origin", 1: "name", 0: "nothing"}
+    ),
+    "screen.attention_key": words("keys_first", "a switch of the authority", {False: "not-required", True: "required"}),
+    "screen.locks_after": _idle(),
+    "screen.notice": _greeting(),
+    "sharing.hidden_drives": _drives(),
+    "sharing.settings_closed": switch("settings_shut", "a switch of the authority"),
+    "sharing.installer": words(
+        "installer_for", "a number of the authority", {0: "everyone", 1: "administrators", 2: "nobody"}
+    ),
+    "sharing.applies_to": _listed("covered", "the authority's list of whom the limits are for; never an administrator"),
+}
+_NO_SHELL = "a bench machine has no remote shell"
+ABSENT: Mapping[str, str] = {
+    "logon.remote-shell.allowed": _NO_SHELL,
+    "logon.remote-shell.denied": _NO_SHELL,
+}

@@ -1,0 +1,70 @@
+"""Files with sections and ``key=value`` lines, as desktop programs and systemd write them: read and edited, every other
+byte kept. See the Desktop Entry Specification, and systemd.syntax(7)."""
+
+from collections.abc import Iterator, Sequence
+
+from attrs import frozen
+
+from verrou.core.model import Source
+from verrou.machines.linux.root import Root
+
+
+@frozen
+class Entry:
+    """One line that sets something: its section, key, value, and where it stands (``line`` counts from 1)."""
+
+    section: str
+    key: str
+    value: str
+    file: str
+    line: int
+
+    @property
+    def source(self) -> Source:
+        return Source(self.file, self.line, f"{self.key}={self.value}")
+
+
+def entries(file: str, lines: Sequence[str]) -> Iterator[Entry]:
+    """What the lines set, in order."""
+    section = ""
+    for number, text in enumerate(lines, start=1):
+        line = text.strip()
+        if line.startswith("[") and line.endswith("]"):
+            section = line[1:-1].strip()
+        elif line and line[0] not in "#;" and "=" in line:
+            key, _, value = line.partition("=")
+            yield Entry(section, key.strip(), value.strip(), file, number)
+
+
+def with_entry(text: str, section: str, key: str, value: str | None) -> str:
+    """``text`` with ``key`` of ``section`` set to ``value``: in every line that sets it, or in a new one at the end of
+    the section, which is made where it is missing. None takes the lines away. All other bytes stay."""
+    lines = text.split("\n")
+    found = [e.line for e in entries("", lines) if e.section == section and e.key == key]
+    if found:
+        for number in reversed(found):
+            if value is None:
+                del lines[number - 1]
+            else:
+                lines[number - 1] = f"{key}={value}"
+        return "\n".join(lines)
+    if value is None:
+        return text
+    headings = [n for n, line in enumerate(lines) if line.strip() == f"[{section}]"]
+    if not headings:
+        gap = "" if not text else "\n" if text.endswith("\n") else "\n\n"
+        return f"{text}{gap}[{section}]\n{key}={value}\n"
+    lines.insert(headings[-1] + 1, f"{key}={value}")
+    return "\n".join(lines)
+
+
+def drop_ins(root: Root, folders: Sequence[str], suffix: str = ".conf") -> list[str]:
+    """The files of drop-in folders in the order in which they are read: by name, of one name the one of the last
+    folder alone."""
+    found = {name: f"{folder}/{name}" for folder in folders for name in root.names_in(folder) if name.endswith(suffix)}
+    return [found[name] for name in sorted(found)]
+
+
+def all_entries(root: Root, files: Sequence[str]) -> list[Entry]:
+    """What several files set, in order; the last of a key counts."""
+    return [entry for file in files for entry in entries(file, root.lines(file) if root.exists(file) else [])]

@@ -1,0 +1,233 @@
+"""What polkit makes of an action: the shipped answers of its actions, and the rules that stand over them.
+
+Rules are programs (polkit(8)): what one decides nobody knows but polkit. Only rules that are known word for word are
+read here: those that Verrou writes, and those that say who administers and nothing else. With any other, an answer is
+polkit's own to give, in a private copy (:func:`ask`); here it is unknown.
+"""
+
+import json
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from xml.etree import ElementTree
+
+from attrs import field, frozen
+
+from verrou.core.errors import VerrouError
+from verrou.core.model import Source
+from verrou.machines import CannotRehearse
+from verrou.machines.linux.root import Root
+
+ACTIONS = "/usr/share/polkit-1/actions"
+RULES = (
+    *("/etc/polkit-1/rules.d", "/run/polkit-1/rules.d"),
+    *("/usr/local/share/polkit-1/rules.d", "/usr/share/polkit-1/rules.d"),
+)
+OURS = "/etc/polkit-1/rules.d/10-verrou.rules"
+"""Read before every other rule that is numbered as usual: the first rule that answers decides."""
+DAEMONS = ("/usr/lib/polkit-1/polkitd", "/usr/libexec/polkitd")
+BUS, CLIENT = "/usr/bin/dbus-daemon", "/usr/bin/pkcheck"
+LARGEST = 1_000_000
+YES, NO, ADMINISTRATOR = "yes", "no", "auth_admin"
+"""Answers, as the files of actions have them; ``auth_admin`` asks for an administrator's password."""
+
+
+@frozen
+class Default:
+    """What an action says itself of somebody who sits at the machine."""
+
+    answer: str
+    source: Source
+
+
+@frozen
+class Ours:
+    """What our own rules say. ``grants``: by the name of a right, who gets yes; everybody else gives an
+    administrator's password. ``limits``: by the name of a limit, the actions that whoever is ``covered`` is refused,
+    administrators never. ``refused``: by the name of a rule, the actions that everybody is refused who administers
+    nothing."""
+
+    grants: Mapping[str, tuple[str, ...]] = field(factory=dict)
+    limits: tuple[str, ...] = ()
+    covered: tuple[str, ...] = ()
+    refused: tuple[str, ...] = ()
+
+
+def installed(root: Root) -> bool:
+    """Whether there is a polkit to ask."""
+    return any(root.exists(daemon) for daemon in DAEMONS)
+
+
+def defaults(root: Root, wanted: Sequence[str]) -> Mapping[str, Default]:
+    """The shipped answers of some actions, for who sits at the machine (``allow_active``)."""
+    found: dict[str, Default] = {}
+    for file, action in _actions(root, wanted):
+        called, answer = action.get("id", ""), action.findtext("defaults/allow_active")
+        if called in wanted and answer:
+            said = answer.strip()
+            found.setdefault(called, Default(said, Source(file, text=f"{called}: {said}")))
+    return found
+
+
+def with_implying(root: Root, wanted: Sequence[str]) -> tuple[str, ...]:
+    """Some actions, and all that imply one of them: polkit(8) says yes to an action where it says yes to one that
+    implies it."""
+    whole = dict.fromkeys(wanted)
+    while True:
+        more = [
+            action.get("id", "")
+            for _, action in _actions(root, list(whole))
+            for note in action.iter("annotate")
+            if note.get("key") == "org.freedesktop.policykit.imply" and set((note.text or "").split()) & whole.keys()
+        ]
+        if not set(more) - whole.keys():
+            return tuple(whole)
+        whole |= dict.fromkeys(more)
+
+
+def _actions(root: Root, wanted: Sequence[str]) -> Iterator[tuple[str, ElementTree.Element]]:
+    """The declared actions of the files that name one of some."""
+    for name in root.names_in(ACTIONS):
+        file = f"{ACTIONS}/{name}"
+        content = root.content(file, LARGEST) if name.endswith(".policy") else b""
+        if not content or b"<!ENTITY" in content or not any(action.encode() in content for action in wanted):
+            continue
+        try:
+            document = ElementTree.fromstring(content)
+        except (ElementTree.ParseError, ValueError, LookupError):
+            continue
+        yield from ((file, action) for action in document.iter("action"))
+
+
+_COMMENT = re.compile(r"/\*.*?\*/|//[^\n]*", re.S)
+_WHO_ADMINISTERS = re.compile(
+    r"polkit\.addAdminRule\(function\((\w+),(\w+)\)\{return\[((?:\"unix-(?:group|user):[\w.-]+\",?)+)\];?\}\);?"
+)
+
+
+def unknown_rules(root: Root) -> list[str]:
+    """The files of rules of which nobody but polkit knows what they decide."""
+    found = []
+    for file in rule_files(root):
+        text = _COMMENT.sub("", root.text(file) or "")
+        if text.strip() and file != OURS and not _WHO_ADMINISTERS.fullmatch(re.sub(r"\s", "", text)):
+            found.append(file)
+    return found
+
+
+def rule_files(root: Root) -> list[str]:
+    """The files of rules in the order in which polkit goes through them: by name, of one name the first folder's."""
+    found: dict[str, str] = {}
+    for folder in RULES:
+        for name in root.names_in(folder):
+            if name.endswith(".rules"):
+                found.setdefault(name, f"{folder}/{name}")
+    return [found[name] for name in sorted(found)]
+
+
+HEADING = "// Who may do what at the machine. Written by Verrou; verrou rule set changes it, and not a person.\n"
+STATE = "// "
+EVERYBODY, GROUP = "everybody", "group:"
+_RULE = """\
+polkit.addRule(function(action, subject) {{
+    if ([{actions}].indexOf(action.id) >= 0{also}) {{
+        return {answer};
+    }}
+}});
+"""
+
+
+def rendered(ours: Ours, actions: Mapping[str, Sequence[str]], administering: Sequence[str]) -> str:
+    """Our own rules as a program; ``actions`` are those behind each right and limit, ``administering`` the groups whose
+    members no limit covers."""
+    state = {
+        "grants": {name: list(who) for name, who in sorted(ours.grants.items())},
+        "limits": sorted(ours.limits),
+        "covered": list(ours.covered),
+        "refused": sorted(ours.refused),
+        "administering": list(administering),
+        "actions": {name: list(actions[name]) for name in sorted({*ours.grants, *ours.limits, *ours.refused})},
+    }
+    parts = [HEADING, f"{STATE}{json.dumps(state)}\n"]
+    left_out = "".join(f" && !{_is(f'{GROUP}{group}')}" for group in administering)
+    for name in sorted(ours.refused):
+        parts.append(_RULE.format(actions=_quoted(actions[name]), also=left_out, answer="polkit.Result.NO"))
+    for name in sorted(ours.limits):
+        also = f" && ({_any(ours.covered)}){left_out}"
+        parts.append(_RULE.format(actions=_quoted(actions[name]), also=also, answer="polkit.Result.NO"))
+    for name, who in sorted(ours.grants.items()):
+        answer = f"({_any(who)}) ? polkit.Result.YES : polkit.Result.AUTH_ADMIN"
+        parts.append(_RULE.format(actions=_quoted(actions[name]), also="", answer=answer))
+    return "".join(parts)
+
+
+def _quoted(names: Sequence[str]) -> str:
+    return ", ".join(json.dumps(name) for name in names)
+
+
+def _any(who: Sequence[str]) -> str:
+    return " || ".join(map(_is, who)) or "false"
+
+
+def _is(name: str) -> str:
+    if name == EVERYBODY:
+        return "true"
+    if name.startswith(GROUP):
+        return f"subject.isInGroup({json.dumps(name.removeprefix(GROUP))})"
+    return f"subject.user == {json.dumps(name)}"
+
+
+def parsed(text: str) -> Ours | None:
+    """The inverse of :func:`rendered`; None for any other program: it is read only if we would write the very same."""
+    lines = text.split("\n")
+    try:
+        state = json.loads(lines[1].removeprefix(STATE)) if len(lines) > 1 else {}
+        grants = {str(name): tuple(map(str, who)) for name, who in state["grants"].items()}
+        lists = (tuple(map(str, state[key])) for key in ("limits", "covered", "refused"))
+        ours = Ours(grants, *lists)
+        actions = {str(name): list(map(str, listed)) for name, listed in state["actions"].items()}
+        return ours if rendered(ours, actions, tuple(map(str, state["administering"]))) == text else None
+    except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
+        return None
+
+
+def daemon(root: Root) -> str:
+    """Where its program stands; nothing where it, its bus or its client is missing."""
+    there = next((each for each in DAEMONS if root.exists(each)), "")
+    return there if root.exists(BUS) and root.exists(CLIENT) else ""
+
+
+Answers = Mapping[str, Mapping[str, str]]
+"""By account and action, what polkit answers to who sits at the machine."""
+SOMEBODY = ("", 65534, 65534)
+"""Stands for somebody whom no rule is about: the number that every system gives to nobody."""
+MOST_ASKED = 24
+_ASKED: dict[object, Answers | None] = {}
+
+
+def ask(root: Root, people: Sequence[tuple[str, int, int]], actions: Sequence[str]) -> Answers | None:
+    """Have polkit itself answer, in a private copy of the system; None where that cannot be. What was asked of the same
+    rules before is not asked again."""
+    program = daemon(root)
+    if root.asker is None or not program:
+        return None
+    asked = (SOMEBODY, *people[:MOST_ASKED])
+    texts = tuple((file, root.text(file)) for file in rule_files(root))
+    groups = root.text("/etc/group")
+    key = (str(root.path) if root.live else "", texts, groups, asked, tuple(actions), tuple(root.names_in(ACTIONS)))
+    if key not in _ASKED:
+        try:
+            told = root.asker(
+                "ask_polkit", people=[list(each) for each in asked], actions=list(actions), daemon=program
+            )
+            _ASKED[key] = {
+                name: {action: _CODES.get(int(code), UNKNOWN) for action, code in answers.items()}
+                for name, answers in told["answers"].items()
+            }
+        except (CannotRehearse, VerrouError, KeyError, TypeError, ValueError, AttributeError):
+            _ASKED[key] = None
+    return _ASKED[key]
+
+
+UNKNOWN = "unknown"
+_CODES = {0: YES, 1: NO, 2: ADMINISTRATOR, 3: ADMINISTRATOR}
+"""What pkcheck(1) ends with."""

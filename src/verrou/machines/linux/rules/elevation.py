@@ -1,0 +1,305 @@
+"""What sudo(8) asks before somebody administers a Linux system: the lines and the Defaults of sudoers(5), read whole;
+written as one drop-in that sudo reads after all others of its folder.
+
+A desktop's own question is polkit's; what it asks stands with the rules about rights.
+"""
+
+import math
+from collections.abc import Callable, Mapping
+from datetime import datetime, timedelta
+
+from attrs import evolve
+
+from verrou.core.model import (
+    Account,
+    Grant,
+    PasswordState,
+    Reading,
+    Source,
+    absent,
+    joined,
+    shipped_default,
+    unreadable,
+)
+from verrou.core.rules.elevation import RULES
+from verrou.core.values import Takes, Value
+from verrou.machines.linux import polkit
+from verrou.machines.linux.files.sudoers import NO_NUMBER, SUDOERS, Asked, Person, Sudoers
+from verrou.machines.linux.pam.stack import load_stack, put_together
+from verrou.machines.linux.population import AccountFiles
+from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.rules.keeper import Keeper, System
+from verrou.machines.linux.rules.rights import EXEC, STANDARD, asked, cannot_tell, write_ours
+
+DROP_IN = f"{SUDOERS}.d/zz-verrou"
+"""Read after all others of its folder: of several lines about one setting the last counts."""
+HEADING = "# What is asked before somebody administers. Written by Verrou; verrou rule set changes it.\n"
+MODE = 0o440
+CHECKER = "/usr/sbin/visudo"
+KINDS = {str(rule.id): rule.kind for rule in RULES}
+SHIPPED_MINUTES = {"timestamp_timeout": 15.0, "passwd_timeout": 5.0}
+"""What sudo(8) takes without a line, as sudoers(5) has it; Debian's own is told by no file."""
+UNIT = timedelta(minutes=1)
+
+
+NOBODY_IN_PARTICULAR = Person("", NO_NUMBER)
+
+
+def _setting(sudoers: Sudoers, name: str) -> tuple[str | bool | None, Source | None]:
+    """What a setting comes to for somebody whom no line is about."""
+    return sudoers.setting_of(NOBODY_IN_PARTICULAR, name, datetime.min)
+
+
+def _installed(read: Callable[[System, Sudoers], Reading]) -> Callable[[System], Reading]:
+    """There is no such rule without sudo; and nothing is known where sudo could not be read whole."""
+
+    def whole(system: System) -> Reading:
+        sudoers = system.sudoers
+        if not sudoers.installed:
+            return absent("sudo is not installed; whoever administers signs in as root", "install the package sudo")
+        if sudoers.unknown:
+            first = sudoers.unknown[0]
+            return unreadable(f"{first.where}: {first.text}", source=first)
+        return read(system, sudoers)
+
+    return whole
+
+
+ASKED = {Asked.NONE: "nothing", Asked.OWN: "password", Asked.ROOT: "password", Asked.TARGET: "password"}
+
+
+def _administrators(system: System) -> list[Account]:
+    giving = {group.name for group in system.groups if Grant.ADMINISTRATION in group.grants}
+    return [
+        account
+        for account in system.accounts
+        if account.identity != "0"
+        and Grant.ADMINISTRATION not in account.withheld
+        and (Grant.ADMINISTRATION in account.grants or giving & set(account.groups))
+    ]
+
+
+def _read_gives(system: System, sudoers: Sudoers) -> Reading:
+    """What the administrators give of whom the least is asked; where there are none, what one would be asked."""
+    people = _administrators(system)
+    free = [account for account in people if account.elevation_asks == Asked.NONE]
+    if free:
+        lines = {str(line): line for account in free for line in _lines_of(account, system)}
+        source = next(iter(lines.values()), None)
+        names = joined([account.name for account in free])
+        return Reading("nothing", source=source, reason=f"nothing is asked of {names}")
+    authenticate, source = _setting(sudoers, "authenticate")
+    value = "nothing" if authenticate is False else "password"
+    return Reading(value, source=source or shipped_default("sudo asks for a password"))
+
+
+def _lines_of(account: Account, system: System) -> list[Source]:
+    found = list(account.given_by)
+    found += [line for group in system.groups if group.name in account.groups for line in group.given_by]
+    return found
+
+
+def _read_standard(system: System, sudoers: Sudoers) -> Reading:
+    """What sudo, su and polkit make of somebody who is given nothing: refused by all of them, or let in by one who
+    knows an administrator's password."""
+    nobody = sudoers.elevation(NOBODY_IN_PARTICULAR, system.now)
+    if nobody.everything and nobody.password not in (Asked.ROOT, Asked.TARGET):
+        said = f"{nobody.sources[0].where}: everybody may become root by this line, so there is no standard user"
+        return unreadable(said, source=nobody.sources[0])
+    if nobody.everything:
+        said = "everybody may become root who knows root's password"
+        return Reading("admin-password", source=nobody.sources[0], reason=said)
+    if (by_su := _su_lets(system)) is not None:
+        return Reading("admin-password", source=by_su, reason="su lets in whoever knows root's password")
+    if EXEC in polkit.defaults(system.root, (EXEC,)) and system.root.exists(PKEXEC):
+        found = asked(system, (EXEC,))
+        if found.answers is None:
+            return cannot_tell(found)
+        if found.told("") - {polkit.NO}:
+            source = found.source or found.shipped[EXEC].source
+            return Reading("admin-password", source=source, reason="pkexec asks for an administrator's password")
+    return Reading("refused", source=shipped_default("sudo refuses whom no line lets"))
+
+
+PKEXEC, SU_FILE, WHEEL = "/usr/bin/pkexec", "/etc/pam.d/su", "pam_wheel.so"
+
+
+def _su_lets(system: System) -> Source | None:
+    """What lets somebody become root by su(1) who knows root's password; None where nothing does."""
+    root = next((account for account in system.accounts if account.identity == "0"), None)
+    if root is None or root.password is not PasswordState.SET or not root.enabled:
+        return None
+    if not any(system.root.exists(su) for su in ("/usr/bin/su", "/bin/su")) or _wheel(system.root):
+        return None
+    return root.source
+
+
+def _wheel(root: Root) -> bool:
+    """Whether su asks first who somebody is: pam_wheel(8), before the password."""
+    lines = load_stack(root, "su", "auth").having(WHEEL)
+    return any(line.control in ("required", "requisite") and "deny" not in line.arguments for line in lines)
+
+
+def _put_standard(root: Root, value: Value) -> str:
+    """pkexec by a rule of polkit's, su by a line of its own stack."""
+    said = []
+    if polkit.installed(root):
+        kept = STANDARD if value == "refused" else ""
+        said.append(write_ours(lambda _, mine, __: evolve(mine, refused=(kept,) if kept else ()))(root, value))
+    text = root.text(SU_FILE) or ""
+    ours = [line for line in text.split("\n") if WHEEL in line and not line.lstrip().startswith("#")]
+    if value == "refused" and text and not _wheel(root):
+        if reason := put_together(root, SU_FILE):
+            raise Refused(reason)
+        group = _group_that_administers(root)
+        lines = text.split("\n")
+        after = next((n for n, line in enumerate(lines, start=1) if "pam_rootok.so" in line and line[:1] != "#"), 0)
+        lines.insert(after, f"auth\trequired\t{WHEEL} group={group}")
+        root.write(SU_FILE, "\n".join(lines))
+        said.append(f"su asks first whether somebody is in {group}: {SU_FILE}")
+    elif value == "admin-password" and ours:
+        root.write(SU_FILE, "\n".join(line for line in text.split("\n") if line not in ours))
+        said.append(f"su asks for root's password alone: {SU_FILE}")
+    return "; ".join(said)
+
+
+def _group_that_administers(root: Root) -> str:
+    sudoers = Sudoers.load(root)
+    for record in AccountFiles.load(root).group.records():
+        if sudoers.makes_administrators(record.name, int(record.fields[2]), datetime.now()):
+            return str(record.name)
+    raise Refused("no group gives administration, so su could tell nobody who administers; make one first")
+
+
+def _minutes(name: str, rule_id: str, never: Callable[[float], bool]) -> Callable[[System, Sudoers], Reading]:
+    """A number of minutes, which may have a fraction."""
+
+    kind = KINDS[rule_id]
+
+    def one(value: str | bool | None, source: Source | None) -> Reading:
+        try:
+            number = SHIPPED_MINUTES[name] if value in (None, True) else float(str(value or 0))
+        except ValueError:
+            number = math.inf
+        if not math.isfinite(number) or abs(number) > 10**9:
+            return unreadable(f"{source}: that is no number of minutes", source=source)
+        span = timedelta(days=3650) if number < 0 else timedelta(seconds=round(number * 60))
+        found: Value = "never" if never(number) else span
+        return Reading(found, source=source or shipped_default(f"{name} = {SHIPPED_MINUTES[name]:g}"))
+
+    def read(system: System, sudoers: Sudoers) -> Reading:
+        people = [Person(a.name, int(a.identity), a.groups) for a in _administrators(system)]
+        asked = [sudoers.setting_of(person, name, system.now) for person in (*people, NOBODY_IN_PARTICULAR)]
+        each = {str(source): one(value, source) for value, source in asked}
+        unread = next((reading for reading in each.values() if reading.value is None), None)
+        return unread or min(each.values(), key=lambda reading: kind.rank(reading.value or "never"))
+
+    return read
+
+
+def _put(name: str, rule_id: str) -> Callable[[Root, Value], str]:
+    """One line of the drop-in. Afterwards the system's own checker has to take it, and sudo to go by it."""
+
+    def write(root: Root, value: Value) -> str:
+        if name == "authenticate":
+            text = "authenticate" if value == "password" else "!authenticate"
+        else:
+            number = value / UNIT if isinstance(value, timedelta) else 0.0
+            text = f"{name}={number:.4g}" if number < 1000 else f"{name}={number:.0f}"
+        kept = [line for line in root.lines(DROP_IN) if name not in line and line + "\n" != HEADING and line]
+        root.write(DROP_IN, HEADING + "".join(f"{line}\n" for line in (*kept, f"Defaults {text}")), MODE)
+        sudoers = Sudoers.load(root)
+        _, source = _setting(sudoers, name)
+        if source is None or source.place != DROP_IN:
+            place = source or f"{SUDOERS}, which does not read its folder sudoers.d"
+            raise Refused(f"{place} decides after that; change it there")
+        return _checked(root)
+
+    return write
+
+
+def _checked(root: Root) -> str:
+    """What the system's own checker says of the drop-in, before it is swapped in."""
+    if root.runner is None or not root.exists(CHECKER):
+        return ""
+    code, said = root.runner([CHECKER, "-c", "-s", "-f", DROP_IN])
+    if code != 0:
+        raise Refused(f"{CHECKER} does not take {DROP_IN}: {said.strip().splitlines()[-1:] or 'it did not say why'}")
+    return f"written to {DROP_IN}, which {CHECKER} has checked"
+
+
+def _put_gives(root: Root, value: Value) -> str:
+    """Ask everybody again: by a line of its own, and by taking NOPASSWD from the lines that say it."""
+    said = _put("authenticate", "elevation.administrator_gives")(root, value)
+    if value != "password":
+        return said
+    sudoers = Sudoers.load(root)
+    left = []
+    for entry, source in sudoers.entries:
+        if any(allowance.asks_password is False for p in entry.privileges for allowance in p.allowances):
+            lines = (root.text(source.place) or "").split("\n")
+            at = (source.line or 1) - 1
+            changed = lines[at].replace("NOPASSWD:", "")
+            if changed == lines[at] or (not root.live and source.place.startswith("/usr")):
+                left.append(str(source.where))
+                continue
+            lines[at] = changed
+            root.write(source.place, "\n".join(lines), MODE)
+            said += f"; NOPASSWD is gone from {source.where}"
+    if left:
+        raise Refused(f"{joined(left)} asks no password, in a way that only a person can mend")
+    return said + ("; " + _checked(root) if "NOPASSWD" in said else "")
+
+
+def _cannot(system: System) -> str:
+    sudoers = system.sudoers
+    if not sudoers.installed:
+        return "sudo is not installed; install the package sudo first"
+    return ""
+
+
+def _sudo(rule_id: str, name: str, where: str, read: Callable[[System, Sudoers], Reading], takes: Takes) -> Keeper:
+    write = _put_gives if name == "authenticate" else _put(name, rule_id)
+    return Keeper(where, _installed(read), write, takes, _cannot)
+
+
+KEEPERS: Mapping[str, Keeper] = {
+    "elevation.administrator_gives": _sudo(
+        "elevation.administrator_gives",
+        "authenticate",
+        f"NOPASSWD and authenticate in {SUDOERS} and its folder; written to {DROP_IN}. sudo knows no click",
+        _read_gives,
+        Takes(words=("nothing", "password")),
+    ),
+    "elevation.standard_gives": Keeper(
+        f"the lines of {SUDOERS} about everybody, {WHEEL} in {SU_FILE}, and polkit's answer about pkexec; written to "
+        "these two",
+        _installed(_read_standard),
+        _put_standard,
+    ),
+    "elevation.remembered_for": _sudo(
+        "elevation.remembered_for",
+        "timestamp_timeout",
+        f"timestamp_timeout, in minutes, in {SUDOERS} and its folder; 0 remembers nothing, a number below 0 for "
+        f"as long as the machine runs; written to {DROP_IN}",
+        _minutes("timestamp_timeout", "elevation.remembered_for", lambda number: number == 0),
+        Takes(words=("never",)),
+    ),
+    "elevation.unanswered_after": _sudo(
+        "elevation.unanswered_after",
+        "passwd_timeout",
+        f"passwd_timeout, in minutes, in {SUDOERS} and its folder; 0 and less wait for ever; written to {DROP_IN}",
+        _minutes("passwd_timeout", "elevation.unanswered_after", lambda number: number <= 0),
+        Takes(words=("never",)),
+    ),
+}
+_NO_QUESTION = "sudo asks for a right, whatever the program that wants it"
+ABSENT: Mapping[str, str] = {
+    "elevation.builtin_gives": "root is asked nothing: it is the system itself; builtin.admin_enabled closes it",
+    "elevation.system_parts": _NO_QUESTION,
+    "elevation.installers": _NO_QUESTION,
+    "elevation.unsigned_programs": _NO_QUESTION,
+    "elevation.prompt_apart": "sudo asks at the terminal it is called from",
+    "elevation.helpers_reach_prompt": "sudo asks at the terminal it is called from",
+}

@@ -1,0 +1,271 @@
+"""Who may come in by which way on a Linux system: what the access file, the remote shell server and the PAM stack of
+each way's services come to, and the list of each way that is written.
+
+The list of a way stands in a file of Verrou's own, which pam_access(8) goes through in the account stack of each
+service of that way: a line about a terminal would not bind somebody from another computer, and one about another
+computer would not tell the remote shell from the network.
+"""
+
+from collections.abc import Callable, Mapping, Sequence
+
+from attrs import evolve, frozen
+
+from verrou.core.model import Account, GroupName, Reading, Source, absent, joined
+from verrou.core.model.ways import EVERYBODY as ANYBODY
+from verrou.core.model.ways import Circle, Gate, Pass, Way
+from verrou.core.values import EVERYBODY, GROUP, Value
+from verrou.machines.linux.files.access_file import ACCESS
+from verrou.machines.linux.pam.faillock import module_installed
+from verrou.machines.linux.pam.services import behind, sshd_asks_pam
+from verrou.machines.linux.pam.stack import load_stack, put_together, service_file
+from verrou.machines.linux.population import AccountFiles, members_by_account
+from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.rules.keeper import Keeper, System
+from verrou.machines.linux.ways import gates
+
+FOLDER = "/etc/security"
+HEADING = "# Who may come by this way. The first line that is about somebody decides. Written by Verrou.\n"
+
+
+def way_file(way: Way) -> str:
+    """The file of a way's list."""
+    return f"{FOLDER}/verrou-{way}.conf"
+
+
+@frozen
+class Lists:
+    """Whom a way takes and whom it turns away. ``by_account``: the lines are more than two lists can tell, so that the
+    accounts stand here that they let in today."""
+
+    allowed: frozenset[str]
+    denied: frozenset[str]
+    sources: tuple[Source, ...] = ()
+    by_account: bool = False
+
+
+OPEN = Lists(frozenset({EVERYBODY}), frozenset())
+
+
+def _names(circle: Circle) -> frozenset[str]:
+    return frozenset((*circle.accounts, *(f"{GROUP}{group}" for group in circle.groups)))
+
+
+def _lists(gate: Gate, accounts: Sequence[Account]) -> Lists:
+    """A gate's lines as two lists: nobody comes through it whom one of its own lists keeps out."""
+    whole = OPEN
+    for passes in gate.lists:
+        found = _one_list(passes, accounts)
+        if found is None:
+            return _by_account(gate, accounts)
+        smaller = _smaller(whole.allowed, found.allowed)
+        if smaller is None:
+            return _by_account(gate, accounts)
+        whole = Lists(smaller, whole.denied | found.denied, (*whole.sources, *found.sources))
+    return whole
+
+
+def _smaller(one: frozenset[str], other: frozenset[str]) -> frozenset[str] | None:
+    """The one of two lists that is within the other; None where neither is."""
+    for small, large in ((one, other), (other, one)):
+        if EVERYBODY in large or small <= large:
+            return small
+    return None
+
+
+def _one_list(passes: Sequence[Pass], accounts: Sequence[Account]) -> Lists | None:
+    """Lines of which the first that is about somebody decides; None where they are more than two lists can tell."""
+    denied: frozenset[str] = frozenset()
+    accepted: frozenset[str] = frozenset()
+    taken: list[Circle] = []
+    allowed: frozenset[str] | None = None
+    used: list[Source] = []
+    for each in passes:
+        everybody = each.who[0] == ANYBODY
+        if len(each.who) > 2 or (len(each.who) == 2 and (each.lets_in or not everybody)):
+            return None
+        used += [each.source] if each.source is not None else []
+        if everybody and each.lets_in:
+            break
+        if everybody:
+            within = accepted | (_names(each.who[1]) if len(each.who) == 2 else frozenset())
+            smaller = _smaller(within, frozenset({EVERYBODY}) if allowed is None else allowed)
+            if smaller is None:
+                return None
+            allowed = smaller
+            if len(each.who) == 1:
+                break
+        elif each.lets_in:
+            accepted |= _names(each.who[0])
+            taken.append(each.who[0])
+        elif any(each.who[0].holds(a) and any(c.holds(a) for c in taken) for a in accounts):
+            if not _names(each.who[0]) <= accepted:
+                return None
+        else:
+            denied |= _names(each.who[0]) - accepted
+    return Lists(frozenset({EVERYBODY}) if allowed is None else allowed, denied, tuple(used))
+
+
+def _by_account(gate: Gate, accounts: Sequence[Account]) -> Lists:
+    names = frozenset(str(account.name) for account in accounts if gate.lets_through(account))
+    sources = tuple(each.source for passes in gate.lists for each in passes if each.source is not None)
+    return Lists(names, frozenset(), sources, by_account=True)
+
+
+def lists_of(way: Way, every: Sequence[Gate], accounts: Sequence[Account]) -> Lists | None:
+    """The two lists that a way comes to; None where nobody comes by it at all. Somebody is in who gets through any of
+    its gates."""
+    mine = [gate for gate in every if gate.way is way and not gate.unasked]
+    if not mine:
+        return None
+    found = [_lists(gate, accounts) for gate in mine]
+    if len(found) == 1:
+        return found[0]
+    if way is Way.REMOTE_SHELL:  # each gate is for some accounts alone
+        names = frozenset(str(a.name) for a in accounts if any(gate.lets_through(a) for gate in mine))
+        return Lists(names, frozenset(), found[0].sources, by_account=True)
+    allowed: frozenset[str] = frozenset().union(*(each.allowed for each in found))
+    denied = frozenset.intersection(*(each.denied for each in found))
+    whole = frozenset({EVERYBODY}) if EVERYBODY in allowed else allowed
+    return Lists(whole, denied, found[0].sources, any(each.by_account for each in found))
+
+
+def _read(way: Way, key: str) -> Callable[[System], Reading]:
+    def read(system: System) -> Reading:
+        mine = [gate for gate in system.gates if gate.way is way and not gate.unasked]
+        found = lists_of(way, system.gates, system.accounts)
+        if found is None:
+            return absent(f"no service of this system lets anybody in by {way}")
+        value = found.allowed if key == "allowed" else found.denied
+        by = joined(list(dict.fromkeys(service for gate in mine for service in gate.services)))
+        said = f"by {by}" if by else ""
+        if found.by_account:
+            said += "; the lines are more than one list: these accounts get through them today"
+        fallback = mine[0].source
+        return Reading(value, source=(found.sources or (fallback,))[0], overruled=found.sources[1:], reason=said)
+
+    return read
+
+
+def _write(way: Way, key: str) -> Callable[[Root, Value], str]:
+    def write(root: Root, value: Value) -> str:
+        assert isinstance(value, frozenset)
+        people = members_by_account(AccountFiles.load(root))
+        known = {str(name) for name in people} | {f"{GROUP}{group}" for groups in people.values() for group in groups}
+        known |= {f"{GROUP}{record.name}" for record in AccountFiles.load(root).group.records()}
+        accounts = [
+            Account(name, "", groups=tuple(map(GroupName, groups)))  # type: ignore[arg-type]
+            for name, groups in people.items()
+        ]
+        group_names = [name.removeprefix(GROUP) for name in known if name.startswith(GROUP)]
+        now = lists_of(way, gates(root, group_names, list(people.items())), accounts) or OPEN
+        if strange := sorted(value - known - {EVERYBODY}):
+            what = strange[0].removeprefix(GROUP)
+            raise Refused(f"there is no {'group' if strange[0].startswith(GROUP) else 'account'} {what} here")
+        wanted = evolve(now, allowed=value) if key == "allowed" else evolve(now, denied=value)
+        _put(root, way, wanted)
+        after = lists_of(way, gates(root, group_names, list(people.items())), accounts)
+        came = getattr(after, key)
+        if came != value and not (after and after.by_account and _same_people(came, value, accounts, key)):
+            raise Refused(_still(after, came))
+        return f"{way_file(way)}, in the account stack of {joined([s.name for s in behind(root, way)])}"
+
+    return write
+
+
+def _still(after: Lists | None, came: frozenset[str]) -> str:
+    first = after.sources[0] if after and after.sources else "the PAM stack"
+    return f"{first} decides before that ({joined(sorted(came)) or 'nobody'}); change it there"
+
+
+def _same_people(came: frozenset[str], value: frozenset[str], accounts: Sequence[Account], key: str) -> bool:
+    """Whether a list of accounts is what a list with groups comes to."""
+    groups = tuple(name.removeprefix(GROUP) for name in value if name.startswith(GROUP))
+    circle = ANYBODY if EVERYBODY in value else Circle(tuple(n for n in value if not n.startswith(GROUP)), groups)
+    meant = {str(account.name) for account in accounts if circle.holds(account)}
+    return set(came) <= meant if key == "allowed" else not set(came) & meant
+
+
+def _put(root: Root, way: Way, wanted: Lists) -> None:
+    """Write the list of a way, and have each of its services go through it."""
+    if not module_installed(root, ACCESS):
+        raise Refused(f"{ACCESS} is not installed; install the package libpam-modules")
+    file = way_file(way)
+    lines = [f"-:{_who(wanted.denied)}:ALL"] if wanted.denied else []
+    if EVERYBODY not in wanted.allowed:
+        lines += [f"+:{_who(wanted.allowed)}:ALL"] if wanted.allowed else []
+        lines.append("-:ALL:ALL")
+    root.write(file, HEADING + "".join(f"{line}\n" for line in lines))
+    for service in behind(root, way):
+        if any(
+            line.argument("accessfile") == file for line in load_stack(root, service.name, "account").having(ACCESS)
+        ):
+            continue
+        if service.name == "sshd" and not sshd_asks_pam(root):
+            raise Refused("the remote shell server does not ask PAM (UsePAM no); set UsePAM yes first")
+        _into_service(root, service.name, file)
+
+
+def _into_service(root: Root, service: str, file: str) -> None:
+    """A line before all others of its account stack: nothing that comes before it could end that with success."""
+    stands = service_file(root, service)
+    text = root.text(stands) if stands else None
+    if text is None:
+        raise Refused(f"{service} has no file of its own in /etc/pam.d, so nothing can be put into its stack alone")
+    place = f"/etc/pam.d/{service}"
+    if stands == place and (reason := put_together(root, place)):
+        raise Refused(reason)
+    lines = text.split("\n")
+    at = 1 if lines and lines[0].startswith("#%PAM") else 0
+    lines[at:at] = [f"account\trequired\t{ACCESS} nodefgroup accessfile={file}"]
+    root.write(place, "\n".join(lines))
+
+
+def _who(names: frozenset[str]) -> str:
+    """Names as access.conf(5) writes them: a group in brackets. A name that begins like an option or holds a blank
+    cannot be written there."""
+    if EVERYBODY in names:
+        return "ALL"
+    for name in names:
+        plain = name.removeprefix(GROUP)
+        if any(c in plain for c in " \t:()@+-,"[:4]) or plain.upper() in ("ALL", "EXCEPT", "LOCAL"):
+            raise Refused(f"{plain} is a name that {FOLDER}/access.conf(5) cannot hold; name a group without it")
+    return " ".join(sorted(f"({n.removeprefix(GROUP)})" if n.startswith(GROUP) else n for n in names))
+
+
+def _cannot(way: Way) -> Callable[[System], str]:
+    def cannot(system: System) -> str:
+        root = system.root
+        services = behind(root, way)
+        if not services:
+            return f"no service of this system lets anybody in by {way}"
+        if not module_installed(root, ACCESS):
+            return f"{ACCESS} is not installed; install the package libpam-modules"
+        for service in services:
+            stands = service_file(root, service.name)
+            if not stands:
+                return f"{service.name} has no file of its own in /etc/pam.d"
+            if reason := put_together(root, stands):
+                return reason
+        if way is Way.REMOTE_SHELL and not sshd_asks_pam(root):
+            return "the remote shell server does not ask PAM (UsePAM no); set UsePAM yes first"
+        return ""
+
+    return cannot
+
+
+def _keeper(way: Way, key: str) -> Keeper:
+    what = "comes" if key == "allowed" else "is turned away"
+    also = ", and what sshd_config says" if way is Way.REMOTE_SHELL else ""
+    return Keeper(
+        f"who {what}: the lines of pam_access in the account stack of each service of that way{also}; written to "
+        f"{way_file(way)}",
+        _read(way, key),
+        _write(way, key),
+        cannot=_cannot(way),
+    )
+
+
+KEEPERS: Mapping[str, Keeper] = {
+    f"logon.{way}.{key}": _keeper(way, key) for way in Way for key in ("allowed", "denied")
+}

@@ -1,0 +1,39 @@
+"""Whether a Linux system lets in accounts that somebody else keeps."""
+
+from collections.abc import Mapping
+
+from verrou.core.model import Reading, shipped_default
+from verrou.core.values import Takes, Value
+from verrou.machines.linux.outside import NSSWITCH, outside_sources
+from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.rules.keeper import Keeper, System
+
+
+def _read(system: System) -> Reading:
+    found = list(outside_sources(system.root))
+    if not found:
+        return Reading("forbidden", source=shipped_default("accounts stand in the system's own files alone"))
+    name, source = found[0]
+    said = f"{name} brings in accounts that another computer keeps"
+    if not any(account.outside_identity for account in system.accounts):
+        said += "; which, no file here tells"
+    return Reading("allowed", source=source, overruled=tuple(each for _, each in found[1:]), reason=said)
+
+
+def _write(root: Root, value: Value) -> str:
+    raise Refused(CANNOT)
+
+
+CANNOT = (
+    f"take the source out of {NSSWITCH} and its module out of the PAM stack by hand, with the program that put it there"
+)
+KEEPERS: Mapping[str, Keeper] = {
+    "population.outside_identities": Keeper(
+        f"the sources of passwd in {NSSWITCH} beside the system's own, and modules for directories in the auth stacks",
+        _read,
+        _write,
+        Takes(words=("allowed", "forbidden")),
+        lambda _: CANNOT,
+    )
+}

@@ -1,0 +1,324 @@
+"""Rights at the machine and limits of shared use on a Linux system, as far as polkit decides them: the shipped answers
+of the actions behind each, and rules of Verrou's own over these."""
+
+from collections.abc import Callable, Mapping, Sequence
+from datetime import datetime
+
+from attrs import evolve, frozen
+
+from verrou.core.model import Account, Grant, Origin, Reading, Source, absent, shipped_default, unreadable
+from verrou.core.values import EVERYBODY, GROUP, Takes, Value
+from verrou.machines.linux import polkit
+from verrou.machines.linux.files.sudoers import Sudoers
+from verrou.machines.linux.polkit import Ours
+from verrou.machines.linux.population import AccountFiles, members_by_account
+from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.rules.keeper import Keeper, System
+
+LOGIN, UDISKS, KIT = "org.freedesktop.login1", "org.freedesktop.udisks2", "org.freedesktop.packagekit"
+RIGHTS: Mapping[str, tuple[str, ...]] = {
+    "rights.shut_down": tuple(
+        f"{LOGIN}.{what}{who}"
+        for what in ("power-off", "reboot", "halt")
+        for who in ("", "-multiple-sessions", "-ignore-inhibit")
+    ),
+    "rights.set_clock": tuple(
+        f"org.freedesktop.timedate1.set-{what}" for what in ("time", "timezone", "ntp", "local-rtc")
+    ),
+    "rights.install_software": (
+        *(f"{KIT}.package-install", f"{KIT}.package-install-untrusted", f"{KIT}.package-reinstall"),
+        *(f"{KIT}.system-sources-configure", f"{KIT}.system-update", f"{KIT}.upgrade-system"),
+        *("org.freedesktop.Flatpak.app-install", "org.freedesktop.Flatpak.runtime-install"),
+        "org.debian.apt.install-or-remove-packages",
+    ),
+}
+DRIVES: Mapping[str, tuple[str, ...]] = {
+    "stick": (f"{UDISKS}.filesystem-mount", f"{UDISKS}.filesystem-mount-other-seat", f"{UDISKS}.encrypted-unlock"),
+    "system": (f"{UDISKS}.filesystem-mount-system", f"{UDISKS}.encrypted-unlock-system"),
+}
+"""What is plugged in, and the drives that the system itself is on or that are built in."""
+SETTINGS = (
+    *("org.freedesktop.accounts.change-own-user-data", "org.freedesktop.accounts.change-own-password"),
+    *("org.freedesktop.hostname1.set-hostname", "org.freedesktop.hostname1.set-static-hostname"),
+    *("org.freedesktop.locale1.set-locale", "org.freedesktop.locale1.set-keyboard"),
+    *("org.freedesktop.NetworkManager.network-control", "org.freedesktop.NetworkManager.settings.modify.own"),
+    *("org.freedesktop.NetworkManager.settings.modify.system", "org.freedesktop.color-manager.modify-profile"),
+)
+CLOSED = "settings"
+EXEC = "org.freedesktop.policykit.exec"
+STANDARD = "standard"
+ACTIONS: Mapping[str, tuple[str, ...]] = {**RIGHTS, **DRIVES, CLOSED: SETTINGS, STANDARD: (EXEC,)}
+"""What stands behind each right and each limit."""
+ALL = tuple(action for actions in ACTIONS.values() for action in actions)
+
+
+def ours(root: Root) -> Ours | None:
+    """What our own rules say; None where somebody else wrote in their file."""
+    text = root.text(polkit.OURS)
+    return Ours() if text is None else polkit.parsed(text)
+
+
+def _our_source(rule_id: str) -> Source:
+    return Source(polkit.OURS, text=rule_id)
+
+
+@frozen
+class Asked:
+    """What polkit makes of the actions behind a rule: the shipped answers, and polkit's own for each person and for
+    somebody whom no rule is about (``""``); None where nobody but polkit could tell, and it could not be asked."""
+
+    shipped: Mapping[str, polkit.Default]
+    answers: polkit.Answers | None
+    source: Source | None
+
+    def told(self, name: str) -> set[str]:
+        """What somebody is answered to any of the actions."""
+        return set((self.answers or {}).get(name, {}).values())
+
+    @property
+    def people(self) -> list[str]:
+        return [name for name in self.answers or {} if name]
+
+
+def asked(system: System, actions: Sequence[str]) -> Asked:
+    """Ask, where a rule could decide that nobody but polkit can read; the shipped answers hold where there is none."""
+    root = system.root
+    shipped = polkit.defaults(root, ALL)
+    mine = {action: shipped[action] for action in actions if action in shipped}
+    strange = polkit.unknown_rules(root)
+    if root.text(polkit.OURS) is not None:
+        strange.append(polkit.OURS)
+    people = [a for a in system.accounts if a.origin is Origin.ADDED and a.may_sign_in and a.identity != "0"]
+    if not strange:
+        somebody = {action: default.answer for action, default in mine.items()}
+        kinds = {action: YES if answer.startswith(FREE) else answer for action, answer in somebody.items()}
+        return Asked(mine, dict.fromkeys(("", *(str(a.name) for a in people)), kinds), None)
+    numbers = [(str(account.name), int(account.identity), _main_group(system, account)) for account in people]
+    answers = polkit.ask(root, numbers, sorted(shipped)) if shipped else {}
+    if answers is not None:
+        answers = {name: {a: told[a] for a in mine if a in told} for name, told in answers.items()}
+    if answers is not None and any(polkit.UNKNOWN in told.values() for told in answers.values()):
+        answers = None
+    return Asked(mine, answers, Source(strange[0]))
+
+
+FREE, YES = ("yes", "auth_self"), polkit.YES
+
+
+def _main_group(system: System, account: Account) -> int:
+    record = system.files.passwd.find(account.name)
+    return int(record.fields[3]) if record is not None and record.fields[3].isdigit() else 65534
+
+
+def cannot_tell(found: Asked) -> Reading:
+    """That polkit alone knows, with what its programs ship."""
+    said = "; ".join(f"{action} is shipped as {default.answer}" for action, default in list(found.shipped.items())[:2])
+    where = found.source.place if found.source is not None else "a rule of polkit"
+    return unreadable(
+        f"{where} is a program: what it decides, polkit alone can tell, and it could not be asked here"
+        + (f" ({said})" if said else ""),
+        source=found.source,
+    )
+
+
+def _known(read: Callable[[System, Ours], Reading]) -> Callable[[System], Reading]:
+    def whole(system: System) -> Reading:
+        root = system.root
+        if not polkit.installed(root):
+            return absent("polkit is not installed, which would keep it")
+        mine = ours(root)
+        if mine is None:
+            said = f"somebody else wrote in {polkit.OURS}; take it away, or say again what it should be"
+            return unreadable(said, source=Source(polkit.OURS))
+        return read(system, mine)
+
+    return whole
+
+
+def _read_right(rule_id: str) -> Callable[[System], Reading]:
+    def read(system: System, mine: Ours) -> Reading:
+        found = asked(system, RIGHTS[rule_id])
+        if not found.shipped:
+            nothing = shipped_default("no program is installed that asks for this right; root alone may")
+            names = frozenset(mine.grants.get(rule_id, ()))
+            return Reading(names, source=_our_source(rule_id) if names else nothing)
+        if found.answers is None:
+            return cannot_tell(found)
+        may = {name for name in found.people if YES in found.told(name)}
+        wanted = mine.grants.get(rule_id)
+        if wanted is not None and may == _within(wanted, system, found.people):
+            return Reading(frozenset(wanted), source=_our_source(rule_id))
+        source = found.source or next(iter(found.shipped.values())).source
+        if YES in found.told("") and may == set(found.people):
+            return Reading(frozenset({EVERYBODY}), source=source, reason="whoever sits at the machine may")
+        said = "" if may else "whoever sits at the machine gives an administrator's password, or is refused"
+        over = (_our_source(rule_id),) if wanted is not None else ()
+        return Reading(frozenset(may), source=source, reason=said, overruled=over)
+
+    known = _known(read)
+
+    def whole(system: System) -> Reading:
+        if not polkit.installed(system.root):
+            return Reading(frozenset(), source=shipped_default("without polkit, root alone may"))
+        return known(system)
+
+    return whole
+
+
+def _within(names: Sequence[str], system: System, people: Sequence[str]) -> set[str]:
+    """Those of some people who are in a list of accounts and groups."""
+    groups = {str(account.name): account.groups for account in system.accounts}
+    return {
+        name
+        for name in people
+        if EVERYBODY in names or name in names or any(f"{GROUP}{group}" in names for group in groups.get(name, ()))
+    }
+
+
+def write_ours(change: Callable[[Root, Ours, Value], Ours]) -> Callable[[Root, Value], str]:
+    """Change what our own rules say. Whoever administers by sudo is left out of every limit."""
+
+    def write(root: Root, value: Value) -> str:
+        mine = ours(root)
+        if mine is None:
+            raise Refused(f"somebody else wrote in {polkit.OURS}; take it away first")
+        files = AccountFiles.load(root)
+        sudoers = Sudoers.load(root)
+        groups = {record.name: int(record.fields[2]) for record in files.group.records()}
+        now = datetime.now()
+        administering = sorted(name for name, gid in groups.items() if sudoers.makes_administrators(name, gid, now))
+        actions = {name: polkit.with_implying(root, listed) for name, listed in ACTIONS.items()}
+        root.write(polkit.OURS, polkit.rendered(change(root, mine, value), actions, administering))
+        return f"written to {polkit.OURS}"
+
+    return write
+
+
+def _names(root: Root, value: Value) -> tuple[str, ...]:
+    """The names of a list, each of which this system must know."""
+    assert isinstance(value, frozenset)
+    files = AccountFiles.load(root)
+    known = {*members_by_account(files), *(f"{GROUP}{record.name}" for record in files.group.records())}
+    if strange := sorted(value - known - {EVERYBODY}):
+        what = strange[0].removeprefix(GROUP)
+        raise Refused(f"there is no {'group' if strange[0].startswith(GROUP) else 'account'} {what} here")
+    return tuple(sorted(value))
+
+
+def _granted(rule_id: str) -> Callable[[Root, Ours, Value], Ours]:
+    return lambda root, mine, value: evolve(mine, grants={**mine.grants, rule_id: _names(root, value)})
+
+
+def _is_refused(system: System, mine: Ours, limit: str, actions: Sequence[str]) -> bool | None:
+    """Whether those whom our rules cover are refused all of a limit's actions; None where nobody can tell."""
+    found = asked(system, actions)
+    if found.answers is None:
+        return None
+    meant = _covered_people(system, mine, found.people)
+    return all(found.told(name) <= {polkit.NO} for name in meant)
+
+
+def _covered_people(system: System, mine: Ours, people: Sequence[str]) -> set[str]:
+    giving = {group.name for group in system.groups if Grant.ADMINISTRATION in group.grants}
+    free = {str(a.name) for a in system.accounts if giving & set(a.groups) or Grant.ADMINISTRATION in a.grants}
+    return _within(mine.covered, system, people) - free
+
+
+def _read_drives(system: System, mine: Ours) -> Reading:
+    if not polkit.defaults(system.root, [action for actions in DRIVES.values() for action in actions]):
+        return absent("udisks2 is not installed: nobody but root mounts a drive", "install the package udisks2")
+    hidden = set()
+    for name, actions in DRIVES.items():
+        if name in mine.limits:
+            refused = _is_refused(system, mine, name, actions)
+            if refused is None:
+                return cannot_tell(asked(system, actions))
+            hidden |= {name} if refused else set()
+    if not hidden:
+        return Reading(frozenset[str](), source=shipped_default("who sits at the machine mounts what is plugged in"))
+    return Reading(frozenset({"all"} if len(hidden) == len(DRIVES) else hidden), source=_our_source("drives"))
+
+
+def _hide_drives(root: Root, mine: Ours, value: Value) -> Ours:
+    assert isinstance(value, frozenset)
+    hidden = set(DRIVES) if "all" in value else set(value)
+    return evolve(mine, limits=tuple(sorted({*hidden, *(set(mine.limits) - DRIVES.keys())})))
+
+
+def _read_settings(system: System, mine: Ours) -> Reading:
+    if CLOSED not in mine.limits:
+        return Reading(False, source=shipped_default())
+    refused = _is_refused(system, mine, CLOSED, SETTINGS)
+    return cannot_tell(asked(system, SETTINGS)) if refused is None else Reading(refused, source=_our_source(CLOSED))
+
+
+def _close_settings(root: Root, mine: Ours, value: Value) -> Ours:
+    return evolve(mine, limits=tuple(sorted({*(set(mine.limits) - {CLOSED}), *({CLOSED} if value else set())})))
+
+
+def _read_installer(system: System) -> Reading:
+    """As polkit has it: an installer needs the right to install, or root's."""
+    reading = _read_right("rights.install_software")(system)
+    if reading.value is None:
+        return reading
+    giving = {f"{GROUP}{group.name}" for group in system.groups if Grant.ADMINISTRATION in group.grants}
+    names = {str(a.name) for a in system.accounts if giving & {f"{GROUP}{group}" for group in a.groups}}
+    within = isinstance(reading.value, frozenset) and reading.value <= giving | names | {"root"}
+    return evolve(reading, value="administrators" if within else "everyone")
+
+
+def _put_installer(root: Root, mine: Ours, value: Value) -> Ours:
+    who = (EVERYBODY,) if value == "everyone" else ()
+    return evolve(mine, grants={**mine.grants, "rights.install_software": who})
+
+
+def _covered(_: System, mine: Ours) -> Reading:
+    source = _our_source("covered") if mine.covered else shipped_default("nobody is named")
+    return Reading(frozenset(mine.covered), source=source)
+
+
+def _cannot(system: System) -> str:
+    return "" if polkit.installed(system.root) else "polkit is not installed; install the package polkitd"
+
+
+_PLACE = f"rules over the answers in {polkit.ACTIONS}; written to {polkit.OURS}"
+_LIMIT = f"{_PLACE}, for whoever is covered and administers nothing"
+KEEPERS: Mapping[str, Keeper] = {
+    **{
+        rule_id: Keeper(
+            f"polkit's answer about {actions[0]} and its kin for who sits at the machine: {_PLACE}. "
+            "sudo is another way",
+            _read_right(rule_id),
+            write_ours(_granted(rule_id)),
+            cannot=_cannot,
+        )
+        for rule_id, actions in RIGHTS.items()
+    },
+    "sharing.hidden_drives": Keeper(
+        f"what udisks2 mounts for somebody at the machine: {_LIMIT}",
+        _known(_read_drives),
+        write_ours(_hide_drives),
+        Takes(words=tuple(DRIVES)),
+        _cannot,
+    ),
+    "sharing.settings_closed": Keeper(
+        f"polkit's answer about the settings of the machine and of accounts: {_LIMIT}",
+        _known(_read_settings),
+        write_ours(_close_settings),
+        cannot=_cannot,
+    ),
+    "sharing.installer": Keeper(
+        f"the right to install: {_PLACE}. Nobody keeps root from installing",
+        _read_installer,
+        write_ours(_put_installer),
+        Takes(words=("everyone", "administrators")),
+        _cannot,
+    ),
+    "sharing.applies_to": Keeper(
+        f"a list in {polkit.OURS}; whoever administers is never covered",
+        _known(_covered),
+        write_ours(lambda root, mine, value: evolve(mine, covered=_names(root, value))),
+        cannot=_cannot,
+    ),
+}

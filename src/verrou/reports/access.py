@@ -1,0 +1,282 @@
+"""Who gets in by which way and becomes what, why, and what the sign-in screen shows: as sheets and as plain data."""
+
+from collections.abc import Sequence
+from typing import Any, TypedDict
+
+from verrou.core.model import Account, Posture, Role, Source, Status, joined
+from verrou.core.model.access import Opening, easiest_opening, is_person, needs_a_look, role_known, role_of
+from verrou.core.model.elevation import Met, Program, meets
+from verrou.core.model.reasons import Reason, Why
+from verrou.core.model.screens import Screens, screens_of
+from verrou.core.model.ways import Way
+from verrou.core.rules import CATALOGUE
+from verrou.core.survey import plain
+from verrou.reports.reading_words import reading_says
+from verrou.reports.sheets import BAD, Sheet, columns_of
+
+
+class AccessData(TypedDict):
+    """One account: what opens each way to it (null for none), and what it meets that wants each kind of program to
+    have administration."""
+
+    account: str
+    role: Role | None
+    ways: dict[Way, Opening | None]
+    administration: dict[Program, Met]
+
+
+class ReasonData(TypedDict):
+    """One link of a chain of reasons."""
+
+    helps: bool
+    says: str
+    source: Source | None
+    change: str
+
+
+class WhyData(TypedDict):
+    """Why an account gets in by a way or becomes an administrator, or does not."""
+
+    account: str
+    asked: str
+    answer: bool
+    chain: list[ReasonData]
+    keeps: list[ReasonData]
+
+
+class UnaskedData(TypedDict):
+    """Somebody who gets in without being asked; no name for a session of nobody in particular."""
+
+    account: str
+    says: str
+    source: Source | None
+
+
+class RefusedData(TypedDict):
+    """An account that is refused at the console right now, and the first reason."""
+
+    account: str
+    says: str
+
+
+class ScreensData(TypedDict):
+    """What the sign-in screen and the lock screen show and refuse; ``listed`` is null where no account is listed.
+    ``says`` tells each rule of theirs in a sentence."""
+
+    listed: list[str] | None
+    last: str
+    unasked: list[UnaskedData]
+    open: list[str]
+    refused: list[RefusedData]
+    says: dict[str, str]
+
+
+OPENS = {
+    Opening.UNASKED: "unasked",
+    Opening.NAME: "name only",
+    Opening.BLANK: "blank",
+    Opening.PASSWORD: "password",
+    Opening.KEY: "key",
+    None: "-",
+}
+MEETS = {
+    Met.RUNS: "nothing is asked",
+    Met.APPROVE: "approves",
+    Met.OWN_PASSWORD: "own password",
+    Met.ADMIN_PASSWORD: "an administrator's",
+    Met.REFUSED: "refused",
+    Met.UNKNOWN: "unreadable",
+}
+"""What stands in the column of administration."""
+
+
+def access_data(accounts: Sequence[Account], posture: Posture) -> list[AccessData]:
+    """Plain data of each account."""
+    return [
+        {
+            "account": account.name,
+            "role": role_of(account, posture) if role_known(account, posture) else None,
+            "ways": {way: easiest_opening(account, way, posture) for way in Way},
+            "administration": {program: meets(account, posture, program) for program in Program},
+        }
+        for account in accounts
+    ]
+
+
+def worth_a_line(posture: Posture, everyone: bool) -> list[Account]:
+    """The accounts of a view of access, administrators first."""
+    chosen = [a for a in posture.accounts if everyone or needs_a_look(a, posture)]
+    return sorted(chosen, key=lambda a: (list(Role).index(role_of(a, posture)), not a.enabled))
+
+
+def access_sheet(rows: Sequence[AccessData], posture: Posture) -> Sheet:
+    """A line an account. What nobody can have meant is marked: a person's way in that asks nothing, somebody of the
+    system or a service who gets in, an administrator who is asked nothing."""
+    ways = [way for way in Way if any(gate.way is way for gate in posture.gates)]
+    lines, styles = [], {}
+    for number, row in enumerate(rows):
+        worry = _worry(row, posture)
+        if worry:
+            styles[number] = BAD
+        line: dict[str, object] = {
+            "mark": "!" if worry else "",
+            "account": row["account"],
+            "role": row["role"] or "unknown",
+        }
+        line |= {way: OPENS[row["ways"][way]] for way in Way}
+        line["administration"] = MEETS[row["administration"][Program.VOUCHED]]
+        line |= {f"{program}": str(met) for program, met in row["administration"].items()}
+        lines.append(line)
+    heads = {Way.NETWORK: "network", Way.REMOTE_SCREEN: "screen", Way.REMOTE_SHELL: "shell"}
+    pairs = [("mark", ""), ("account", "account"), ("role", "role")]
+    pairs += [(str(way), heads.get(way, str(way))) for way in Way]
+    pairs += [("administration", "administers by"), *((str(program), str(program)) for program in Program)]
+    hidden = (*(str(way) for way in Way if way not in ways), *map(str, Program))
+    columns = columns_of(
+        *pairs, whole=[key for key, _ in pairs if key != "account"], hidden=hidden, only_text=("mark",)
+    )
+    return Sheet("access", columns, tuple(lines), styles)
+
+
+def _worry(row: AccessData, posture: Posture) -> bool:
+    account = posture.by_name[row["account"]]  # type: ignore[index]
+    how = set(row["ways"].values()) - {None}
+    unproved = bool({Opening.UNASKED, Opening.NAME} & how)
+    blank = Opening.BLANK in how and row["role"] is not Role.GUEST
+    unmeant = bool(how) and not is_person(account)
+    free = row["role"] is Role.ADMINISTRATOR and bool(how) and row["administration"][Program.VOUCHED] is Met.RUNS
+    return unproved or blank or unmeant or free
+
+
+def why_data(answer: Why) -> WhyData:
+    """The chain as plain data."""
+    return {
+        "account": answer.account,
+        "asked": answer.asked,
+        "answer": answer.yes,
+        "chain": [_reason(reason) for reason in answer.chain],
+        "keeps": [_reason(reason) for reason in answer.keeps],
+    }
+
+
+def _reason(reason: Reason) -> ReasonData:
+    return {"helps": reason.helps, "says": reason.says, "source": _source_data(reason.source), "change": reason.change}
+
+
+def _source_data(source: Source | None) -> Any:
+    return None if source is None else plain(source)
+
+
+def why_sheet(answer: Why) -> Sheet:
+    """The chain, a line a reason."""
+    rows = [
+        {
+            "part": part,
+            "number": str(number),
+            "says": reason.says,
+            "source": str(reason.source or ""),
+            "change": f"to change that: {reason.change}" if reason.change else "",
+            "below": "; ".join(filter(None, (str(reason.source or ""), _to_change(reason)))),
+        }
+        for part, reasons in (("chain", answer.chain), ("keeps", answer.keeps))
+        for number, reason in enumerate(reasons, start=1)
+    ]
+    columns = columns_of(
+        ("part", "part"),
+        ("number", ""),
+        ("says", ""),
+        ("source", "source"),
+        ("change", "change"),
+        ("below", ""),
+        whole=("number",),
+        hidden=("part", "source", "change", "below"),
+        only_text=("below",),
+        under={"says": "below"},
+    )
+    return Sheet("why", columns, tuple(rows))
+
+
+def _to_change(reason: Reason) -> str:
+    return f"to change that: {reason.change}" if reason.change else ""
+
+
+SCREEN_RULES = tuple(rule_id for rule_id, rule in CATALOGUE.items() if rule.family == "screen")
+
+
+def screens_data(posture: Posture) -> ScreensData:
+    """What the screens show, as plain data."""
+    found = screens_of(posture)
+    return {
+        "listed": None if found.listed is None else list(found.listed),
+        "last": found.last,
+        "unasked": [{"account": u.account, "says": u.says, "source": _source_data(u.source)} for u in found.unasked],
+        "open": list(found.open),
+        "refused": [{"account": r.account, "says": r.says} for r in found.refused],
+        "says": {rule_id: _says(posture, rule_id) for rule_id in SCREEN_RULES},
+    }
+
+
+def _says(posture: Posture, rule_id: str) -> str:
+    rule = CATALOGUE[rule_id]
+    reading = posture.readings.get(rule_id)
+    return reading_says(rule, reading) if reading is not None and reading.status is not Status.ABSENT else ""
+
+
+BEFORE = ("screen.notice", "screen.attention_key", "screen.shut_down_button")
+LOCKED = ("screen.locks_after", "screen.locked_shows")
+
+
+def signin_sheet(posture: Posture) -> Sheet:
+    """What somebody meets who stands before the machine, and before a session that was left; a line a fact."""
+    found = screens_of(posture)
+    lines: list[tuple[str, str, str]] = []
+    for rule_id in BEFORE:
+        lines.append(("before signing in", _says(posture, rule_id), _source(posture, rule_id)))
+    lines += [("who is listed", says, _source(posture, "screen.hidden_accounts")) for says in _who_is_listed(found)]
+    lines.append(("who is listed", _last_says(found, posture), _source(posture, "screen.shows_last_account")))
+    for each in found.unasked:
+        who = each.account or "whoever is there"
+        lines.append(("gets in unasked", f"{who}: {each.says}", str(each.source or "")))
+    lines += [("gets in without a password", name, "") for name in found.open]
+    lines += [("is refused now", f"{each.account}: {each.says}", "") for each in found.refused]
+    for rule_id in LOCKED:
+        lines.append(("a session that was left", _says(posture, rule_id), _source(posture, rule_id)))
+    rows, styles, former = [], {}, ""
+    for number, (part, says, source) in enumerate(line for line in lines if line[1]):
+        if part.startswith("gets in"):
+            styles[number] = BAD
+        rows.append({"part": "" if part == former else part, "about": part, "says": says, "source": source})
+        former = part
+    columns = columns_of(
+        ("part", ""),
+        ("about", "about"),
+        ("says", ""),
+        ("source", "source"),
+        whole=("part",),
+        hidden=("about", "source"),
+        only_text=("part",),
+        under={"says": "source"},
+    )
+    return Sheet("signin", columns, tuple(rows), styles)
+
+
+def _who_is_listed(found: Screens) -> list[str]:
+    if found.listed is None:
+        return ["no account is listed; whoever signs in types a name"]
+    return [joined(found.listed, most=40) or "nobody"]
+
+
+def _last_says(found: Screens, posture: Posture) -> str:
+    if found.last:
+        return f"the last who signed in: {found.last}"
+    return _says(posture, "screen.shows_last_account")
+
+
+def _source(posture: Posture, rule_id: str) -> str:
+    reading = posture.readings.get(rule_id)
+    if reading is None:
+        return ""
+    said = [str(reading.source)] if reading.source is not None else []
+    said += [reading.reason] if reading.reason else []
+    said += [f"overrules {source}" for source in reading.overruled[:2]]
+    return "; ".join(said)

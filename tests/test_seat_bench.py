@@ -1,0 +1,364 @@
+"""Ways in, rights, elevation, screens and shared use on bench machines: what is derived is what the authority does."""
+
+import json
+from datetime import datetime
+from itertools import pairwise, product
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import GOOD_PASSWORD, Verrou, examples
+from verrou.core.model.access import ways_in_now
+from verrou.core.model.elevation import Elevator, Met, Program, meets, would_meet
+from verrou.core.model.reasons import why, why_administrator
+from verrou.core.model.screens import screens_of
+from verrou.core.model.ways import Way
+from verrou.core.rules import CATALOGUE, CHOICES
+from verrou.machines.bench import seat
+from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
+from verrou.machines.bench.readings import posture_of
+from verrou.machines.bench.rules import KEEPERS, readings
+
+ANSWERS = {
+    "runs": Met.RUNS,
+    "approve": Met.APPROVE,
+    "own password": Met.OWN_PASSWORD,
+    "administrator's password": Met.ADMIN_PASSWORD,
+    "refused": Met.REFUSED,
+}
+KINDS = {
+    "administrator": Elevator.ADMINISTRATOR,
+    "keeper": Elevator.BUILT_IN,
+    "user": Elevator.STANDARD,
+    "guest": Elevator.GUEST,
+}
+PROGRAMS = dict(zip(seat.PROGRAMS, Program, strict=True))
+DECIDING = (
+    *("administrator_gives", "builtin_gives", "standard_gives", "system_parts", "installers"),
+    *("unsigned_programs", "prompt_apart", "helpers_reach_prompt"),
+)
+
+
+def authority(path: Path) -> Authority:
+    return Authority(path.read_text())
+
+
+def _values(rule_id: str) -> list[Any]:
+    """Every value of a rule, from the loosest on."""
+    kind = CATALOGUE[rule_id].kind
+    values = list(getattr(kind, "options", (False, True)))
+    return sorted(values, key=kind.rank)
+
+
+def test_every_combination_of_elevation_has_one_answer_and_stricter_never_lets_more_through() -> None:
+    machine = Authority.fresh("hide-01", datetime(2026, 9, 14))
+    rules = [f"elevation.{key}" for key in DECIDING]
+    found: dict[tuple[Any, ...], dict[tuple[str, str], Met]] = {}
+    for values in product(*map(_values, rules)):
+        policy = dict(seat.SHIPPED_SEAT)
+        for rule_id, value in zip(rules, values, strict=True):
+            keeper = KEEPERS[rule_id]
+            assert keeper.write is not None
+            key, number = keeper.write(machine, value)
+            policy[key] = number
+        wanted = dict(zip(rules, values, strict=True))
+        answers = {(k, p): ANSWERS[seat.elevation(policy, k, p)] for k in KINDS for p in seat.PROGRAMS}
+        foreseen = {(k, p): would_meet(KINDS[k], PROGRAMS[p], wanted) for k, p in answers}
+        assert answers == foreseen, wanted
+        found[values] = answers
+    order = list(Met)
+    for values, answers in found.items():
+        for at, rule_id in enumerate(rules):
+            every = _values(rule_id)
+            if values[at] != every[-1]:
+                stricter = (*values[:at], every[every.index(values[at]) + 1], *values[at + 1 :])
+                for case, met in found[stricter].items():
+                    assert order.index(met) >= order.index(answers[case]), (rule_id, values, case)
+
+
+NAMES = ("keeper", "passerby", "tern", "ana", "bors")
+GROUP_IDS = (seat.ADMINISTRATORS, seat.USERS, seat.GUESTS, seat.REMOTE_USERS)
+LISTS = st.none() | st.lists(st.sampled_from([1, 2, *GROUP_IDS, 100, 101, 102]), max_size=3, unique=True)
+
+
+@st.composite
+def machines(draw: st.DrawFn) -> Authority:
+    """A machine with any lists, memberships, and states of its accounts."""
+    machine = Authority.fresh("hide-01", datetime(2026, 9, 14, 8, 30))
+    for name in NAMES[2:]:
+        machine.add(name, "", draw(st.sampled_from(["", GOOD_PASSWORD])), must_change=False)
+    machine.reset_password("keeper", GOOD_PASSWORD)
+    for name in NAMES[1:]:
+        for group in (g["name"] for g in machine.groups()):
+            inside = name in next(g["members"] for g in machine.groups() if g["name"] == group)
+            if draw(st.booleans()) is not inside:
+                (machine.leave if inside else machine.join)(name, group)
+        machine.set_open(name, draw(st.booleans()))
+    for way in seat.WAYS:
+        machine.set_policy(f"in_{way}", draw(LISTS))
+        machine.set_policy(f"out_{way}", draw(LISTS))
+    machine.set_policy("blank_by", draw(st.lists(st.sampled_from(seat.WAYS), unique=True)))
+    machine.set_policy("hidden", draw(LISTS))
+    machine.set_policy("opens_as", draw(st.sampled_from([0, 1, 2, 100, 101])))
+    machine.set_policy("opens_for", draw(st.integers(0, 2)))
+    for key in ("admin_gives", "keeper_gives"):
+        machine.set_policy(key, draw(st.integers(0, 2)))
+    machine.set_policy("user_gives", draw(st.integers(0, 1)))
+    return Authority(machine.text())
+
+
+@examples(120)
+@given(machines())
+def test_who_gets_in_and_why_is_what_the_authority_does(machine: Authority) -> None:
+    posture = posture_of(machine, "")
+    unasked = machine.opens_as()
+    for account in posture.accounts:
+        for way in (Way.CONSOLE, Way.NETWORK, Way.REMOTE_SCREEN):
+            admitted = any(_signs_in(machine, account.name, password, way) for password in ("", GOOD_PASSWORD))
+            admitted = admitted or (way is Way.CONSOLE and account.name == unasked)
+            told = why(account, way, posture)
+            assert (way in ways_in_now(account, posture)) is told.yes is admitted, (account.name, way, told.chain)
+            assert told.chain and (told.keeps if told.yes else any(not r.helps for r in told.chain))
+            assert told.yes or all(r.change for r in told.chain), "a no says what would have to change"
+        for name, program in PROGRAMS.items():
+            assert meets(account, posture, program) is ANSWERS[machine.elevate(account.name, name)]
+        assert why_administrator(account, posture).yes is machine.can_administer(account.name)
+
+
+def _signs_in(machine: Authority, name: str, password: str, way: Way) -> bool:
+    try:
+        Authority(machine.text()).sign_in(name, password, str(way))
+    except NewPasswordFirst:
+        return True
+    except No:
+        return False
+    return True
+
+
+@examples(60)
+@given(machines())
+def test_the_screens_show_what_the_authority_shows(machine: Authority) -> None:
+    shown, found = machine.first_screen(), screens_of(posture_of(machine, ""))
+    pattern = [account["name"] for account in machine.accounts() if account["id"] == seat.PATTERN]
+    if found.listed is not None:
+        assert set(found.listed) == set(shown["accounts"]) - set(pattern)
+    else:
+        assert machine.policy()["hidden"] is None
+    assert found.last == shown["last"]
+    assert [each.account for each in found.unasked] == ([machine.opens_as()] if machine.opens_as() else [])
+
+
+@examples(60)
+@given(machines(), st.data())
+def test_each_line_that_keeps_a_yes_does_so_alone(machine: Authority, data: st.DataObject) -> None:
+    """Take all memberships and names away that are told to keep a yes, and it is none any more."""
+    posture = posture_of(machine, "")
+    asked = [(a, way) for a in posture.accounts for way in (Way.NETWORK, Way.REMOTE_SCREEN) if why(a, way, posture).yes]
+    if not asked:
+        return
+    account, way = data.draw(st.sampled_from(asked))
+    allowed = machine.policy()[f"in_{way}"]
+    told = why(account, way, posture)
+    if allowed is None:
+        assert any(f"everybody may come by {way}" in reason.says for reason in told.keeps)
+        return
+    named = {g["id"]: g["name"] for g in machine.groups() if g["id"] in allowed and account.name in g["members"]}
+    by_name = int(account.identity) in allowed
+    assert len(told.keeps) == len(named) + by_name
+    machine.set_policy(f"in_{way}", [i for i in allowed if i not in named and i != int(account.identity)])
+    assert not why(account, way, posture_of(machine, "")).yes
+
+
+def test_lists_are_set_enforced_and_taken_back(bench: Path, verrou: Verrou) -> None:
+    machine = authority(bench)
+    machine.add("tern", "", GOOD_PASSWORD, must_change=False)
+    machine.save(bench)
+    start = bench.read_bytes()
+    rules = ("logon.network.allowed=group:administrators", "logon.console.denied=tern", "rights.shut_down=warden")
+    verrou("rule", "set", *rules, "-m", bench, "--yes")
+    machine = authority(bench)
+    for way in ("console", "network"):
+        with pytest.raises(No, match="may not come"):
+            machine.sign_in("tern", GOOD_PASSWORD, way)
+    assert machine.sign_in("warden", GOOD_PASSWORD, "network")
+    assert machine.may("warden", "off") and not machine.may("tern", "off")
+    told = " ".join(verrou("why", "tern", "console", "-m", bench).stdout.split())
+    assert "No: tern does not get in by console" in told and "out_console = [101]" in told
+    assert "logon.console.denied" in told
+    verrou("undo", "-m", bench, "--yes")
+    assert bench.read_bytes() == start
+    told = verrou("rule", "set", "logon.console.denied=group:nobody-here", "-m", bench, "--yes", code=4).stderr
+    assert "there is no group nobody-here" in told
+
+
+def test_no_door_is_shut_on_every_administrator(bench: Path, verrou: Verrou) -> None:
+    before = bench.read_bytes()
+    told = verrou("rule", "set", "logon.console.denied=group:administrators", "-m", bench, "--yes", code=3).stderr
+    assert "shut-door" in told and "keeper and warden" in told
+    told = verrou("rule", "set", "logon.console.allowed=group:users", "-m", bench, "--yes", "--preview", code=None)
+    assert "shut-door" not in told.stderr, "warden is among the users"
+    verrou("rule", "set", "logon.network.denied=group:administrators", "-m", bench, "--yes", "--preview")
+    told = verrou(
+        *("rule", "set", "logon.network.allowed=warden", "logon.network.denied=warden", "-m", bench, "--yes"), code=3
+    ).stderr
+    assert "contradiction" in told and bench.read_bytes() == before
+
+
+def test_what_waits_for_a_restart_is_told_apart_from_what_acts(
+    bench: Path, tmp_path: Path, verrou: Verrou, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("COLUMNS", "200")
+    baseline = tmp_path / "b.toml"
+    baseline.write_text("[elevation]\nprompt_apart = true\n[sharing]\nsettings_closed = true\n")
+    told = " ".join(verrou("harden", "-b", baseline, "-m", bench, "--yes", code=1).stdout.split())
+    assert "Still short: elevation.prompt_apart, sharing.settings_closed" in told
+    reading = readings(authority(bench))["elevation.prompt_apart"]
+    assert (reading.value, reading.pending) == (False, True)
+    told = " ".join(verrou("audit", "-b", baseline, "-m", bench, code=1).stdout.split())
+    assert "(yes after a restart)" in told and "(yes from the next sign-in on)" in told
+    told = " ".join(verrou("harden", "-b", baseline, "-m", bench, "--yes").stdout.split())
+    assert "it is set then, and counts after a restart" in told
+    verrou("machine", "restart", "-m", bench)
+    assert readings(authority(bench))["elevation.prompt_apart"].value is True
+    verrou("audit", "-b", baseline, "-m", bench)
+    verrou("machine", "restart", "-m", tmp_path / "nothing", code=2)
+
+
+def test_a_person_s_own_idle_time_counts_until_the_machine_s_is_pinned(bench: Path, verrou: Verrou) -> None:
+    machine = authority(bench)
+    machine.set_policy("idle_minutes", 10)
+    machine.set_idle("warden", 0)
+    machine.save(bench)
+    shown = " ".join(verrou("rule", "show", "screen.locks_after", "-m", bench).stdout.split())
+    assert "never" in shown and "warden has an idle time of its own" in shown and "own_idle = 0" in shown
+    verrou("rule", "set", "screen.locks_after=10 minutes", "-m", bench, "--yes")
+    assert authority(bench).idle_minutes("warden") == 10
+
+
+def test_nobody_is_signed_in_unasked_whom_the_rule_leaves_out(bench: Path, verrou: Verrou) -> None:
+    machine = authority(bench)
+    machine.set_policy("opens_as", 100)
+    machine.save(bench)
+    rows = json.loads(verrou("access", "warden", "-m", bench, "--format", "json").stdout)
+    assert rows[0]["ways"]["console"] == "unasked"
+    audit = json.loads(verrou("audit", "-b", "essential", "-m", bench, "--format", "json", code=1).stdout)
+    found = next(f for f in audit["findings"] if f["subject"] == "screen.automatic_signin")
+    assert (found["severity"], found["verdict"]) == ("grave", "short")
+    verrou("rule", "set", "screen.automatic_signin=guests", "-m", bench, "--yes")
+    verrou("machine", "restart", "-m", bench)
+    assert authority(bench).opens_as() == ""
+    told = " ".join(verrou("signin", "-m", bench).stdout.split())
+    assert "gets in unasked" not in told
+
+
+@pytest.mark.parametrize("name", list(CHOICES["elevation"]))
+def test_a_named_choice_is_set_whole_and_may_stand_in_a_baseline(
+    bench: Path, tmp_path: Path, verrou: Verrou, name: str
+) -> None:
+    verrou("rule", "set", "--choice", name, "-m", bench, "--yes")
+    verrou("machine", "restart", "-m", bench)
+    baseline = tmp_path / "b.toml"
+    baseline.write_text(f'[elevation]\nchoice = "{name}"\n')
+    verrou("audit", "-b", baseline, "-m", bench)
+    baseline.write_text(f'[elevation]\ninstallers = "fail"\nchoice = "{name}"\n')
+    shown = json.loads(verrou("baseline", "show", baseline, "--format", "json").stdout)
+    asked = {rule["rule"]: rule["asked"] for rule in shown["rules"]} if "rules" in shown else shown
+    assert "fail" in json.dumps(asked), "what is said by itself decides"
+
+
+def test_the_named_choices_go_from_most_to_least() -> None:
+    choices = list(CHOICES["elevation"].values())
+    assert len(choices) == 4
+    for more, less in pairwise(choices):
+        assert more.values.keys() == less.values.keys()
+        for rule_id in more.values:
+            kind = CATALOGUE[rule_id].kind
+            assert kind.at_least(kind.parse(more.values[rule_id]), kind.parse(less.values[rule_id])), rule_id
+
+
+def test_the_basic_edition_says_what_it_lacks(tmp_path: Path, verrou: Verrou) -> None:
+    path = tmp_path / "desk.bench.json"
+    Authority.fresh("desk", datetime(2026, 9, 14), edition="basic").save(path)
+    shown = json.loads(verrou("rule", "show", "logon", "elevation", "-m", path, "--format", "json").stdout)
+    assert shown["logon.console.denied"]["status"] == "absent"
+    assert "basic edition" in shown["elevation.prompt_apart"]["reason"]
+    assert shown["elevation.administrator_gives"]["status"] == "read"
+    with pytest.raises(No, match="basic edition"):
+        authority(path).set_policy("out_console", [1])
+
+
+def test_limits_of_shared_use_never_bind_an_administrator(bench: Path, verrou: Verrou) -> None:
+    verrou("account", "add", "daypass", "--role", "guest", "--password", "blank", "-m", bench, "--yes")
+    rules = ("sharing.hidden_drives=stick,data", "sharing.settings_closed=yes", "sharing.applies_to=everybody")
+    verrou("rule", "set", *rules, "sharing.installer=administrators", "-m", bench, "--yes")
+    verrou("machine", "restart", "-m", bench)
+    machine = authority(bench)
+    assert not machine.browses("daypass", "stick") and machine.browses("daypass", "system")
+    assert not machine.opens_settings("daypass") and not machine.installs("daypass")
+    assert machine.browses("warden", "stick") and machine.opens_settings("warden") and machine.installs("warden")
+    for rule_id in ("sharing.hidden_drives", "sharing.settings_closed", "sharing.applies_to"):
+        told = " ".join(verrou("rule", "explain", rule_id).stdout.split())
+        assert "does not bind an administrator" in told
+
+
+def test_a_baseline_means_groups_by_what_they_are_and_knows_who_is_in_them(tmp_path: Path, verrou: Verrou) -> None:
+    path = tmp_path / "ringing-02.bench.json"
+    machine = Authority.fresh("ringing-02", datetime(2026, 9, 14), language="fr")
+    machine.add("ana", "", GOOD_PASSWORD, must_change=False)
+    machine.join("ana", "gestionnaires")
+    machine.set_policy("in_network", [100])
+    machine.save(path)
+    baseline = tmp_path / "b.toml"
+    baseline.write_text('[logon.network]\nallowed = ["group:administrators"]\n')
+    verrou("audit", "-b", baseline, "-m", path)
+    machine.leave("ana", "gestionnaires")
+    machine.save(path)
+    verrou("audit", "-b", baseline, "-m", path, code=1)
+    verrou("harden", "-b", baseline, "-m", path, "--yes")
+    assert authority(path).policy()["in_network"] == [seat.ADMINISTRATORS]
+
+
+def test_access_shows_the_machine_as_a_baseline_would_leave_it(bench: Path, tmp_path: Path, verrou: Verrou) -> None:
+    before = bench.read_bytes()
+    baseline = tmp_path / "b.toml"
+    baseline.write_text(
+        '[logon.network]\nallowed = "nobody"\n[screen]\nnotice = { title = "Cap Fauvel", text = "Quiet." }\n'
+    )
+    for command in (("access",), ("signin",), ("why", "warden", "network")):
+        told = verrou(*command, "--as", baseline, "-m", bench, "--format", "json").stdout
+        assert told != verrou(*command, "-m", bench, "--format", "json").stdout
+    assert (
+        '"answer": false'
+        in verrou("why", "warden", "network", "--as", baseline, "-m", bench, "--format", "json").stdout
+    )
+    assert bench.read_bytes() == before
+    wide = verrou("access", "-m", bench).stdout
+    assert max(map(len, wide.splitlines())) <= 80
+
+
+def test_twelve_accounts_fit_a_terminal_of_eighty_columns(bench: Path, verrou: Verrou, monkeypatch: Any) -> None:
+    machine = authority(bench)
+    for number in range(10):
+        machine.add(f"seasonal-{number}", "", GOOD_PASSWORD, must_change=False)
+    machine.save(bench)
+    monkeypatch.setenv("COLUMNS", "80")
+    lines = verrou("access", "-m", bench).stdout.splitlines()
+    rows = [line for line in lines if "seasonal-" in line]
+    assert len(rows) == 10 and max(map(len, lines)) <= 80
+
+
+def test_verify_signs_accounts_of_each_kind_in_by_each_way(bench: Path, verrou: Verrou) -> None:
+    machine = authority(bench)
+    machine.set_policy("out_network", [seat.GUESTS])
+    machine.set_policy("admin_gives", 2)
+    machine.save(bench)
+    told = json.loads(verrou("verify", "-b", "essential", "-m", bench, "--format", "json", code=1).stdout)
+    tried = {trial["tried"]: (trial["proof"], trial["seen"]) for trial in told["trials"]}
+    assert tried["a throwaway guest account signs in over the network"][0] == "proved"
+    assert tried["a throwaway administrator account wants to administer, with its own password"] == (
+        *("proved", "accepted: own password"),
+    )
+    assert {proof for proof, _ in tried.values()} <= {"proved", "not-tried"}

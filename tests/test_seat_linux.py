@@ -1,0 +1,360 @@
+"""Ways in, rights, elevation and screens of a real Debian with a sign-in screen: the system's own programs judge."""
+
+import json
+import pwd
+import re
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import GOOD_PASSWORD, Verrou, examples
+from debian_root import PrivateRoot
+from verrou.core.model.ways import Way
+from verrou.machines import open_machine
+from verrou.machines.linux.display_managers import of_seat, whom_unasked
+from verrou.machines.linux.files.keyfile import entries, with_entry
+from verrou.machines.linux.files.sshd import REMOTE, shells
+from verrou.machines.linux.outside import outside_accounts
+from verrou.machines.linux.polkit import Ours, parsed, rendered
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.rules.screen import _span
+
+PEOPLE = ("warden", "tern", "gull", "daypass")
+SET = (
+    *("logon.remote-shell.allowed=group:sudo", "logon.console.denied=gull", "rights.shut_down=group:sudo"),
+    *("rights.set_clock=tern", "elevation.remembered_for=never", "elevation.unanswered_after=1 minute"),
+    *("elevation.standard_gives=refused", "screen.hidden_accounts=warden", "screen.locks_after=10 minutes"),
+    *("screen.notice=Cap Fauvel | For staff \\ only.", "screen.shut_down_button=no", "sharing.hidden_drives=all"),
+    *("sharing.applies_to=gull,group:sudo", "sharing.settings_closed=yes"),
+)
+ORIGINS = {"login": ("tty", "tty1"), "lightdm": ("tty", ":0"), "sshd": ("rhost", REMOTE)}
+WAYS = {"login": "console", "lightdm": "console", "sshd": "remote-shell"}
+
+
+def admits(root: PrivateRoot, service: str, account: str) -> bool:
+    """PAM itself, by a client that is not ours, from where people come by that service."""
+    origin = "=".join(ORIGINS[service])
+    words = ("pamtester", "-I", origin, service, account, "authenticate", "acct_mgmt")
+    return root.inside(*words, typed=GOOD_PASSWORD + "\n").returncode == 0
+
+
+def polkit_says(root: PrivateRoot, account: str, *actions: str) -> list[int]:
+    """polkit itself, its daemon and its bus started inside: what its client ends with for each action."""
+    checks = "\n".join(
+        f"pkcheck --action-id {action} --process $someone >/dev/null 2>&1; echo code $?" for action in actions
+    )
+    script = f"""
+        mkdir -p /run/dbus; dbus-daemon --system --nofork --nopidfile --nosyslog 2>/dev/null & bus=$!
+        until test -S /run/dbus/system_bus_socket; do :; done
+        /usr/lib/polkit-1/polkitd --no-debug >/dev/null 2>&1 & daemon=$!
+        setpriv --reuid {account} --regid {account} --init-groups sh -c 'read x < /run/wait' & someone=$!
+        until pkcheck --action-id org.freedesktop.policykit.exec --process $$ >/dev/null 2>&1; do :; done
+        {checks}
+        kill $someone $daemon $bus
+    """
+    root.inside("mkfifo", "/run/wait")
+    told = root.inside("sh", "-c", script).stdout
+    root.inside("rm", "-rf", "/run/wait", "/run/dbus")
+    return [int(code) for code in re.findall(r"^code (\d+)", told, re.M)]
+
+
+@pytest.mark.real_root
+def test_the_whole_table_is_what_the_system_decides(desktop: PrivateRoot, verrou: Verrou) -> None:
+    before = desktop.tree()
+    verrou("rule", "set", *SET, "-m", desktop.path, "--yes")
+
+    rows = {row["account"]: row for row in json.loads(verrou("access", "-m", desktop.path, "--format", "json").stdout)}
+    for service, way in WAYS.items():
+        for name in PEOPLE:
+            said = rows[name]["ways"][way] is not None
+            assert admits(desktop, service, name) is said, (service, name)
+    assert [name for name in PEOPLE if rows[name]["ways"]["remote-shell"]] == ["warden"]
+    assert [name for name in PEOPLE if rows[name]["ways"]["console"]] == ["warden", "tern", "daypass"]
+
+    for name in PEOPLE:
+        everything = "ALL) ALL" in desktop.inside("sudo", "-l", "-U", name).stdout
+        assert everything is (rows[name]["administration"]["vouched"] == "own-password"), name
+    assert desktop.inside("visudo", "-c").returncode == 0
+    asked = desktop.inside("sudo", "-V").stdout
+    assert "Authentication timestamp timeout: 0.0 minutes" in asked and "Password prompt timeout: 1.0 minutes" in asked
+
+    shown = desktop.inside("lightdm", "--show-config")
+    assert "greeter-hide-users=false" in shown.stdout + shown.stderr
+
+    power, clock = "org.freedesktop.login1.power-off", "org.freedesktop.timedate1.set-time"
+    mount, settings = "org.freedesktop.udisks2.filesystem-mount", "org.freedesktop.hostname1.set-hostname"
+    assert polkit_says(desktop, "warden", power, clock)[0] == 0
+    assert polkit_says(desktop, "tern", power, clock, mount)[:2] == [2, 0]
+    assert polkit_says(desktop, "gull", power, clock, mount, settings) == [2, 2, 1, 1]
+    assert 1 not in polkit_says(desktop, "warden", mount, settings), "an administrator is never covered"
+
+    assert desktop.inside("bash", "-lc", "echo $TMOUT").stdout.strip() == "600"
+    assert _sshd(desktop, "warden")["banner"] == ["/etc/issue.net"]
+    assert desktop.read("/etc/issue") == "Cap Fauvel\n\nFor staff \\\\ only.\n"
+    readings = json.loads(verrou("rule", "show", "screen", "rights", "-m", desktop.path, "--format", "json").stdout)
+    assert readings["rights.shut_down"]["value"] == {"names": ["group:sudo"]}
+    assert readings["screen.notice"]["value"] == {"title": "Cap Fauvel", "text": "For staff \\ only."}
+
+    verrou("undo", "-m", desktop.path, "--yes")
+    assert desktop.tree() == before
+
+
+@pytest.mark.real_root
+def test_verify_tries_each_kind_of_account_by_each_way(desktop: PrivateRoot, verrou: Verrou) -> None:
+    rules = ("logon.console.denied=group:guests", "logon.remote-shell.allowed=group:sudo")
+    verrou("rule", "set", *rules, "-m", desktop.path, "--yes")
+    told = json.loads(verrou("verify", "-b", "essential", "-m", desktop.path, "--format", "json", code=None).stdout)
+    tried = {trial["tried"]: trial for trial in told["trials"] if trial["rule"].startswith(("logon.", "elevation."))}
+    assert {trial["proof"] for trial in tried.values()} == {"proved"}, [
+        t for t in tried.values() if t["proof"] != "proved"
+    ]
+    assert tried["a throwaway guest account signs in at the console (lightdm)"]["seen"].startswith("refused")
+    assert tried["a throwaway standard account signs in by a remote shell (sshd)"]["seen"].startswith("refused")
+    assert tried["a throwaway administrator account wants to administer, with its own password"]["seen"] == "accepted"
+
+
+@pytest.mark.real_root
+def test_what_another_rule_of_polkit_decides_is_asked_of_polkit(desktop: PrivateRoot, verrou: Verrou) -> None:
+    desktop.write(
+        "/etc/polkit-1/rules.d/05-local.rules",
+        "polkit.addRule(function(action, subject) {\n"
+        "    if (/power-off|reboot|halt/.test(action.id) && subject.active && subject.user.length == 4)\n"
+        '        return "no";\n'
+        "});\n",
+    )
+    show = ("rule", "show", "rights.shut_down", "-m", desktop.path, "--format", "json")
+    reading = json.loads(verrou(*show).stdout)["rights.shut_down"]
+    assert reading["value"] == {"names": ["daypass", "warden"]}, "tern and gull have four letters"
+    told = verrou("rule", "set", "rights.shut_down=tern", "-m", desktop.path, "--yes", code=4).stderr
+    assert "comes out otherwise" in told, "the rule before ours goes on deciding"
+
+
+SSHD = st.lists(
+    st.sampled_from(
+        [
+            *("PasswordAuthentication no", "PasswordAuthentication yes", "PermitRootLogin yes", "PermitRootLogin no"),
+            *("AllowUsers tern warden", "DenyUsers gull", "AllowGroups sudo", "DenyGroups guests t*"),
+            *("PermitEmptyPasswords yes", "PubkeyAuthentication no", "Match User tern,gull", "Match Group sudo"),
+            *("Match Group *,!sudo", "Match User * Group guests", "Match all", f"Match Address {REMOTE}/32"),
+            *("Match Address 10.0.0.0/8", "Match User t*,!tern", 'Match Group "sudo"', "Match LocalPort 22"),
+        ]
+    ),
+    max_size=8,
+)
+LISTS = ("allowusers", "denyusers", "allowgroups", "denygroups")
+ANSWERS = ("passwordauthentication", "permitrootlogin", "permitemptypasswords", "pubkeyauthentication")
+
+
+def _sshd(root: PrivateRoot, account: str) -> dict[str, list[str]]:
+    """What the server itself says of somebody who comes from another computer."""
+    (root.path / "run/sshd").mkdir(exist_ok=True)
+    who = f"user={account},host={REMOTE},addr={REMOTE},laddr=192.0.2.1,lport=2222"
+    ended = root.inside("sshd", "-T", "-C", who)
+    assert ended.returncode == 0, ended.stderr
+    found: dict[str, list[str]] = {}
+    for line in ended.stdout.splitlines():
+        key, _, value = line.partition(" ")
+        found.setdefault(key, []).append(value)
+    return found
+
+
+@pytest.mark.real_root
+def test_the_remote_shell_server_is_read_as_it_reads_itself(desktop: PrivateRoot) -> None:
+    people = {a.name: a.groups for a in open_machine(str(desktop.path)).observe().accounts if a.name in PEOPLE}
+
+    @examples(40)
+    @given(lines=SSHD, included=SSHD)
+    def check(lines: list[str], included: list[str]) -> None:
+        desktop.write("/etc/ssh/sshd_config", "Include /etc/ssh/sshd_config.d/*.conf\n" + "\n".join([*lines, ""]))
+        desktop.write("/etc/ssh/sshd_config.d/50-site.conf", "\n".join([*included, ""]))
+        general, special = shells(Root(desktop.path), list(people.items()))
+        for name in people:
+            mine = next((shell for shell, names in special if name in names), general)
+            theirs = _sshd(desktop, name)
+            for key in LISTS:
+                assert sorted(w for w, _ in mine.names(key)) == sorted(theirs.get(key, [])), (name, key)
+            for key in ANSWERS:
+                said, _ = mine.setting(
+                    key, {"permitrootlogin": "prohibit-password"}.get(key, "no" if "empty" in key else "yes")
+                )
+                same = {"without-password": "prohibit-password"}.get(theirs[key][0], theirs[key][0])
+                assert said == same, (name, key)
+
+    check()
+
+
+SEAT_LINES = st.lists(
+    st.sampled_from(
+        [
+            *("[Seat:*]", "[SeatDefaults]", "[Seat:seat0]", "[LightDM]", "autologin-user=tern", "autologin-user=gull"),
+            *("autologin-user=", "#autologin-user=warden", " autologin-user = daypass ", "greeter-hide-users=false"),
+            *("", "autologin-user-timeout=30"),
+        ]
+    ),
+    max_size=7,
+)
+
+
+@pytest.mark.real_root
+def test_the_sign_in_screen_s_files_are_merged_as_it_merges_them(desktop: PrivateRoot) -> None:
+    @examples(30)
+    @given(SEAT_LINES, SEAT_LINES, SEAT_LINES)
+    def check(vendor: list[str], own: list[str], main: list[str]) -> None:
+        files = {
+            "/usr/share/lightdm/lightdm.conf.d/50-a.conf": vendor,
+            "/etc/lightdm/lightdm.conf.d/10-b.conf": own,
+            "/etc/lightdm/lightdm.conf": main,
+        }
+        for file, lines in files.items():
+            desktop.write(file, "\n".join(["[Seat:*]", *lines, ""]))
+        ended = desktop.inside("lightdm", "--show-config")
+        section, theirs = "", {}
+        for line in (ended.stdout + ended.stderr).splitlines():
+            text = line[3:].strip()
+            if text.startswith("["):
+                section = text.strip("[]")
+            elif "=" in text and section in ("Seat:*", "Seat:seat0", "SeatDefaults"):
+                key, _, value = text.partition("=")
+                theirs[section, key] = value
+        mine = {key: entry.value for key, entry in of_seat(Root(desktop.path)).items()}
+        for key in ("autologin-user", "greeter-hide-users"):
+            sections = [s for s in ("Seat:*", "SeatDefaults", "Seat:seat0") if (s, key) in theirs]
+            if len(sections) == 1:
+                assert mine[key] == theirs[sections[0], key]
+            assert (key in mine) is bool(sections)
+
+    check()
+
+
+UNASKED = {
+    "/etc/lightdm/lightdm.conf": ("[Seat:*]\nautologin-user=tern\n", "usr/sbin/lightdm"),
+    "/etc/gdm3/daemon.conf": ("[daemon]\nAutomaticLoginEnable=true\nAutomaticLogin=tern\n", "usr/sbin/gdm3"),
+    "/etc/sddm.conf": ("[Autologin]\nUser=tern\nSession=plasma\n", "usr/bin/sddm"),
+    "/etc/lxdm/lxdm.conf": ("[base]\nautologin=tern\n", "usr/sbin/lxdm"),
+    "/etc/greetd/config.toml": ('[initial_session]\nuser = "tern"\ncommand = "sway"\n', "usr/sbin/greetd"),
+    "/etc/systemd/system/getty@tty1.service.d/own.conf": (
+        *("[Service]\nExecStart=\nExecStart=-/sbin/agetty -o '-p -- \\\\u' --autologin tern - $TERM\n", "sbin/agetty"),
+    ),
+}
+
+
+@pytest.mark.parametrize("file", list(UNASKED))
+def test_whoever_is_signed_in_unasked_is_found_with_its_line(tmp_path: Path, file: str) -> None:
+    text, program = UNASKED[file]
+    for name, content in ((file.lstrip("/"), text), (program, "")):
+        place = tmp_path / name
+        place.parent.mkdir(parents=True, exist_ok=True)
+        place.write_text(content)
+    found = whom_unasked(Root(tmp_path))
+    assert [(each.account, each.source.place) for each in found] == [("tern", file)]
+    (tmp_path / file.lstrip("/")).write_text("\n".join(f"#{line}" for line in text.splitlines()))
+    assert whom_unasked(Root(tmp_path)) == []
+
+
+def test_guest_sessions_of_a_display_manager_are_a_way_in_of_nobody_in_particular(tmp_path: Path) -> None:
+    root = Root(tmp_path)
+    for name in ("usr/sbin/lightdm", "usr/sbin/guest-account"):
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).touch()
+    conf = tmp_path / "etc/lightdm/lightdm.conf"
+    conf.parent.mkdir(parents=True)
+    conf.write_text("[Seat:*]\nguest-account-script=guest-account\n")
+    assert [each.account for each in whom_unasked(root)] == [""]
+    conf.write_text("[Seat:*]\nguest-account-script=guest-account\nallow-guest=false\n")
+    assert whom_unasked(Root(tmp_path)) == []
+
+
+KEYS = st.sampled_from(["User", "Session", "a b", "é"])
+TEXTS = st.lists(
+    st.sampled_from(["[A]", "[B]", "User=x", "User = y", "#User=z", "", "junk", " [A] ", ";x=1", "[", "=\t"])
+)
+
+
+@given(TEXTS, st.sampled_from(["A", "B", "C"]), KEYS, st.none() | st.sampled_from(["", "tern", "a=b"]))
+def test_one_key_of_a_file_changes_and_no_other_line(
+    lines: list[str], section: str, key: str, value: str | None
+) -> None:
+    text = "\n".join(lines)
+    after = with_entry(text, section, key, value)
+    found = [e.value for e in entries("", after.split("\n")) if (e.section, e.key) == (section, key)]
+    assert set(found) == ({value} if value is not None else set())
+
+    def others(whole: str) -> list[tuple[str, str, str]]:
+        every = entries("", whole.split("\n"))
+        return [(e.section, e.key, e.value) for e in every if (e.section, e.key) != (section, key)]
+
+    assert others(after) == others(text)
+
+
+NAMES = st.lists(st.sampled_from(["tern", "group:sudo", 'a"b', "x\\y", "group:a b", "everybody"]), unique=True)
+
+
+@given(st.dictionaries(st.sampled_from(["rights.shut_down", "rights.set_clock"]), NAMES), NAMES, st.booleans())
+def test_our_own_rules_of_polkit_are_read_only_as_we_would_write_them(
+    grants: dict[str, list[str]], covered: list[str], limited: bool
+) -> None:
+    actions = {"rights.shut_down": ("a.b",), "rights.set_clock": ("c.d", "e.f"), "stick": ("g.h",)}
+    mine = Ours({name: tuple(who) for name, who in grants.items()}, ("stick",) * limited, tuple(covered))
+    text = rendered(mine, actions, ["sudo"])
+    assert parsed(text) == mine
+    program = text.index("\n", text.index("\n") + 1)
+    for at in (0, *range(program, len(text), 5)):
+        assert parsed(text[:at] + "x" + text[at:]) is None, "one sign more is another program"
+
+
+@pytest.mark.parametrize(
+    ("text", "seconds"),
+    [("30min", 1800), ("1h 30min", 5400), ("90", 90), ("2d", 172800), ("", None), ("soon", None), ("5 m 3", 303)],
+)
+def test_times_of_systemd(text: str, seconds: int | None) -> None:
+    span = _span(text)
+    assert (span.total_seconds() if span is not None else None) == seconds
+
+
+def test_a_condition_around_an_idle_time_is_not_taken_for_one(tmp_path: Path, verrou: Verrou) -> None:
+    for name, content in (
+        ("passwd", ""),
+        ("shadow", ""),
+        ("group", ""),
+        ("profile.d/x.sh", "if a; then TMOUT=60; fi\n"),
+    ):
+        (tmp_path / "r/etc" / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / "r/etc" / name).write_text(content)
+    show = ("rule", "show", "screen.locks_after", "-m", tmp_path / "r", "--format", "json")
+    assert json.loads(verrou(*show).stdout)["screen.locks_after"]["status"] == "unreadable"
+    (tmp_path / "r/etc/profile.d/x.sh").write_text("export TMOUT=60\nreadonly TMOUT\n")
+    assert json.loads(verrou(*show).stdout)["screen.locks_after"]["value"] == {"duration": "PT1M"}
+
+
+def test_every_way_has_a_name_for_a_trial() -> None:
+    from verrou.core.trials import WAY_WORDS
+
+    assert set(WAY_WORDS) == set(Way)
+
+
+def test_accounts_that_somebody_else_keeps_are_told_with_their_line(
+    tmp_path: Path, verrou: Verrou, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    etc = tmp_path / "r/etc"
+    (etc / "pam.d").mkdir(parents=True)
+    for name in ("passwd", "shadow", "group", "pam.d/login"):
+        (etc / name).write_text("")
+    show = ("rule", "show", "population.outside_identities", "-m", tmp_path / "r", "--format", "json")
+    rule = "population.outside_identities"
+    (etc / "nsswitch.conf").write_text("passwd: files systemd [NOTFOUND=return]\n")
+    assert json.loads(verrou(*show).stdout)[rule]["value"] == {"word": "forbidden"}
+    (etc / "pam.d/login").write_text("auth sufficient pam_ldap.so\n")
+    found = json.loads(verrou(*show).stdout)[rule]
+    assert (found["value"], found["source"]["place"]) == ({"word": "allowed"}, "/etc/pam.d/login")
+    (etc / "nsswitch.conf").write_text("# sss\npasswd: files sss\n")
+    found = json.loads(verrou(*show).stdout)[rule]
+    assert (found["source"]["line"], found["source"]["text"]) == (2, "passwd: files sss")
+    assert "by hand" in verrou("rule", "set", f"{rule}=forbidden", "-m", tmp_path / "r", "--yes", code=2).stderr
+
+    entry = pwd.struct_passwd(("puffin", "x", 70001, 70001, "Petra Puffin,,", "/home/puffin", "/bin/sh"))
+    monkeypatch.setattr(pwd, "getpwall", lambda: [pwd.getpwuid(0), entry])
+    listed = list(outside_accounts(Root(tmp_path / "r", live=True), {"root"}))
+    assert [(a.name, a.outside_identity, a.full_name) for a in listed] == [("puffin", "sss", "Petra Puffin")]
+    assert list(outside_accounts(Root(tmp_path / "r", live=False), {"root"})) == [], "a disk lists nobody else's"
