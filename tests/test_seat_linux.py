@@ -9,9 +9,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD, Verrou, examples
+from conftest import GOOD_PASSWORD, TYPED, Verrou, examples
 from debian_root import PrivateRoot
 from verrou.core.model.ways import Way
+from verrou.core.values import Notice, Value
 from verrou.machines import open_machine
 from verrou.machines.linux.display_managers import of_seat, whom_unasked
 from verrou.machines.linux.files.keyfile import entries, with_entry
@@ -19,6 +20,7 @@ from verrou.machines.linux.files.sshd import REMOTE, shells
 from verrou.machines.linux.outside import outside_accounts
 from verrou.machines.linux.polkit import Ours, parsed, rendered
 from verrou.machines.linux.root import Root
+from verrou.machines.linux.rules import KEEPERS
 from verrou.machines.linux.rules.screen import _span
 
 PEOPLE = ("warden", "tern", "gull", "daypass")
@@ -358,3 +360,84 @@ def test_accounts_that_somebody_else_keeps_are_told_with_their_line(
     listed = list(outside_accounts(Root(tmp_path / "r", live=True), {"root"}))
     assert [(a.name, a.outside_identity, a.full_name) for a in listed] == [("puffin", "sss", "Petra Puffin")]
     assert list(outside_accounts(Root(tmp_path / "r", live=False), {"root"})) == [], "a disk lists nobody else's"
+
+
+@pytest.mark.real_root
+def test_what_is_written_about_an_account_follows_it_and_goes_with_it(desktop: PrivateRoot, verrou: Verrou) -> None:
+    m = ("-m", desktop.path, "--yes")
+    rules = ("logon.console.denied=gull,tern", "rights.set_clock=gull", "screen.hidden_accounts=gull")
+    verrou("rule", "set", *rules, *m)
+    verrou("account", "rename", "gull", "puffin", *m)
+    assert not admits(desktop, "login", "puffin") and not admits(desktop, "lightdm", "tern")
+    show = ("rule", "show", "rights.set_clock", "screen.hidden_accounts", "-m", desktop.path, "--format", "json")
+    found = json.loads(verrou(*show).stdout)
+    assert {str(reading["value"]) for reading in found.values()} == {"{'names': ['puffin']}"}
+    verrou("account", "remove", "puffin", "--files", "delete", *m)
+    verrou("account", "add", "puffin", "--keep-password", *TYPED, *m[:2], typed=GOOD_PASSWORD + "\n")
+    assert admits(desktop, "login", "puffin"), "who comes later under the name is somebody else"
+    assert "puffin" not in desktop.read("/etc/polkit-1/rules.d/10-verrou.rules")
+
+
+@pytest.mark.real_root
+def test_the_ways_of_a_baseline_s_accounts_are_closed_for_real(
+    desktop: PrivateRoot, tmp_path: Path, verrou: Verrou
+) -> None:
+    baseline = tmp_path / "b.toml"
+    ways = '[accounts.{}]\nrole = "standard"\npassword = "keep"\nways_in = ["{}"]\n'
+    baseline.write_text(ways.format("tern", "console") + ways.format("gull", "remote-shell"))
+    verrou("harden", "-b", baseline, "-m", desktop.path, "--yes")
+    seen = {name: [s for s in WAYS if admits(desktop, s, name)] for name in ("tern", "gull", "warden")}
+    assert seen == {"tern": ["login", "lightdm"], "gull": ["sshd"], "warden": ["login", "lightdm", "sshd"]}
+    verrou("audit", "-b", baseline, "-m", desktop.path)
+
+
+SCREENS = {
+    "usr/sbin/gdm3": ("etc/gdm3/daemon.conf", "[daemon]\nAutomaticLoginEnable=true\nAutomaticLogin=tern\n"),
+    "usr/bin/sddm": ("etc/sddm.conf", "[Autologin]\nUser=tern\n[Users]\nRememberLastUser=true\nHideUsers=gull\n"),
+    "usr/sbin/lightdm": ("etc/lightdm/lightdm.conf", "[Seat:*]\nautologin-user=tern\ngreeter-hide-users=false\n"),
+}
+
+
+@pytest.mark.parametrize("program", list(SCREENS))
+def test_each_sign_in_screen_is_set_where_it_is_decided(tmp_path: Path, program: str) -> None:
+    """On a tree with a screen's files, its keepers write and read back; comments and other keys stay."""
+    file, text = SCREENS[program]
+    passwd = "root:x:0:0::/root:/bin/sh\n" + "".join(
+        f"{name}:x:{uid}:{uid}::/home/{name}:/bin/sh\n" for uid, name in ((1000, "tern"), (1001, "gull"))
+    )
+    files = {
+        program: "",
+        file: f"# ours\n{text}",
+        "etc/passwd": passwd,
+        "etc/group": "",
+        "etc/shadow": "tern:!::::::: \n",
+    }
+    for name, content in files.items():
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_text(content)
+
+    def read(rule_id: str) -> object:
+        return open_machine(str(tmp_path)).observe().readings[f"screen.{rule_id}"].value
+
+    def write(rule_id: str, value: Value) -> None:
+        KEEPERS[f"screen.{rule_id}"].write(Root(tmp_path), value)
+
+    assert read("automatic_signin") == "anybody"
+    write("automatic_signin", "nobody")
+    assert read("automatic_signin") == "nobody" and (tmp_path / file).read_text().startswith("# ours\n")
+    if program != "usr/bin/sddm":
+        write("hidden_accounts", frozenset({"everybody"}))
+        assert read("hidden_accounts") == frozenset({"everybody"})
+        write("hidden_accounts", frozenset())
+    if program != "usr/sbin/gdm3":
+        write("hidden_accounts", frozenset({"tern"}))
+        assert read("hidden_accounts") == frozenset({"tern"})
+    if program == "usr/bin/sddm":
+        write("shows_last_account", False)
+        assert read("shows_last_account") is False
+    if program == "usr/sbin/gdm3":
+        write("notice", Notice("Cap Fauvel", "Quiet."))
+        write("shut_down_button", False)
+        kept = (tmp_path / "etc/gdm3/greeter.dconf-defaults").read_text()
+        assert "banner-message-enable=true" in kept and "disable-restart-buttons=true" in kept
+        assert read("shut_down_button") is False and read("notice") == Notice("Cap Fauvel", "Quiet.")

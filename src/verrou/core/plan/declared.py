@@ -5,9 +5,11 @@ from collections.abc import Iterator
 from verrou.core.baseline import WantedAccount, WantedGroup
 from verrou.core.model import Account, AccountName, Detail, Effect, PasswordState, Posture, Role
 from verrou.core.model.access import role_of, ways_in
+from verrou.core.model.ways import Way
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.plan.making import NoWay, new_account, role_steps
-from verrou.core.plan.steps import CreateGroup, Join, Leave, SetEnabled, SetEnd, SetFlags, Step
+from verrou.core.plan.steps import CreateGroup, Join, Leave, SetEnabled, SetEnd, SetFlags, SetRules, Step
+from verrou.core.rules import setting
 
 
 def group_gaps(posture: Posture, wanted: WantedGroup, coming: frozenset[AccountName]) -> Iterator[Gap]:
@@ -67,22 +69,37 @@ def account_gaps(posture: Posture, wanted: WantedAccount) -> Iterator[Gap]:
 
 
 def _ways(posture: Posture, account: Account, wanted: WantedAccount) -> Iterator[Gap]:
-    """Leave the groups that open a way that should be shut; what else opens one is for a person."""
+    """Leave the groups that open a way that should be shut, where they do nothing else; any other way turns the account
+    away by name, where the machine keeps such a list. What signs it in unasked is another rule's."""
     open_ways = ways_in(account, posture)
     further = [way for way in open_ways if way not in wanted.ways_in]
     steps: list[Step] = []
     advice = []
     for way in further:
-        gate = next(gate for gate in posture.gates if gate.way is way)
-        opening = [group for group in account.groups if gate.opened_by(group)]
-        roles = [g for g in opening if posture.granting.get(g)]
-        if opening and not roles:
+        gates = [gate for gate in posture.gates if gate.way is way]
+        by_itself = next((gate for gate in gates if gate.unasked and gate.lets_through(account)), None)
+        if by_itself is not None:
+            advice.append(f"{account.name} gets in by {way} unasked ({by_itself.source}); set screen.automatic_signin")
+            continue
+        opening = [group for group in account.groups if gates[0].opened_by(group)]
+        if opening and not any(posture.granting.get(group) for group in opening):
             steps += [Leave(account.name, group) for group in opening]
+        elif (denial := _denial(posture, account, way)) is not None:
+            steps.append(denial)
         else:
-            by = f"being in {', '.join(roles)}" if roles else str(gate.source or "the machine lets everybody in so")
+            by = gates[0].source or "the machine lets everybody in so"
             advice.append(f"{account.name} gets in by {way} ({by}); shut that way for it by hand")
     if further:
         yield Gap(account.name, Fact.WAYS, open_ways, wanted.ways_in, tuple(steps), "; ".join(advice))
+
+
+def _denial(posture: Posture, account: Account, way: Way) -> SetRules | None:
+    """The account among those whom a way turns away; None where the machine keeps no such list."""
+    rule_id = f"logon.{way}.denied"
+    reading, takes = posture.readings.get(rule_id), posture.takes.get(rule_id)
+    if reading is None or not isinstance(reading.value, frozenset) or takes is None or takes.cannot:
+        return None
+    return SetRules((setting(rule_id, reading.value | {str(account.name)}),))
 
 
 def _creation(posture: Posture, wanted: WantedAccount) -> Gap:

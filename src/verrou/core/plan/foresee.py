@@ -217,7 +217,22 @@ def _renamed(step: Rename, posture: Posture) -> Posture:
     groups = tuple(
         evolve(g, members=tuple(step.new_name if m == step.account else m for m in g.members)) for g in renamed.groups
     )
-    return evolve(renamed, groups=groups)
+
+    def called(circle: Circle) -> Circle:
+        names = tuple(str(step.new_name) if name == step.account else name for name in circle.accounts)
+        return evolve(circle, accounts=names)
+
+    gates = tuple(_with_circles(gate, called) for gate in renamed.gates)
+    return evolve(renamed, groups=groups, gates=gates)
+
+
+def _with_circles(gate: Gate, change: Callable[[Circle], Circle]) -> Gate:
+    """A gate whose lists name others."""
+
+    def changed(passes: tuple[Pass, ...]) -> tuple[Pass, ...]:
+        return tuple(evolve(each, who=tuple(map(change, each.who))) for each in passes)
+
+    return evolve(gate, passes=changed(gate.passes), also=tuple(map(changed, gate.also)))
 
 
 def _password_given(step: SetPassword, posture: Posture) -> Posture:
@@ -285,10 +300,7 @@ def _group_removed(step: RemoveGroup, posture: Posture) -> Posture:
     def without(circle: Circle) -> Circle:
         return evolve(circle, groups=_without(circle.groups, step.group))
 
-    def left(passes: tuple[Pass, ...]) -> tuple[Pass, ...]:
-        return tuple(evolve(each, who=tuple(map(without, each.who))) for each in passes)
-
-    gates = tuple(evolve(g, passes=left(g.passes), also=tuple(map(left, g.also))) for g in posture.gates)
+    gates = tuple(_with_circles(gate, without) for gate in posture.gates)
     return evolve(posture, groups=groups, accounts=accounts, gates=gates)
 
 

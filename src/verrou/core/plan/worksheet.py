@@ -125,19 +125,32 @@ def _closing(posture: Posture, baseline: Baseline, short: list[Finding]) -> list
     """Steps that close findings, in their order."""
     steps: list[Step] = []
     wanted_values: dict[str, Value] = {}
+    also_closes: dict[str, list[str]] = {}
     for finding in short:
         if finding.verdict is not Verdict.SHORT:
             continue
-        steps += [evolve(step, closes=(finding.subject,)) for gap in finding.gaps for step in gap.steps]
+        for step in (step for gap in finding.gaps for step in gap.steps):
+            if not isinstance(step, SetRules):
+                steps.append(evolve(step, closes=(finding.subject,)))
+                continue
+            # Several accounts may ask for the same list: it is set once, with all of them.
+            for rule_id, value in step.values.items():
+                kind, before = CATALOGUE[rule_id].kind, wanted_values.get(rule_id)
+                wanted_values[rule_id] = value if before is None else kind.towards(before, value)
+                also_closes.setdefault(rule_id, []).append(finding.subject)
         reading = finding.reading
         if finding.demand is None or finding.demand.rule.derived is not None or reading is None:
             continue
         if not (reading.remedy or _comes_right(posture, finding) or _refused(posture, finding)):
-            wanted_values[finding.subject] = _target(posture, finding)
+            target, kind = _target(posture, finding), finding.demand.rule.kind
+            before = wanted_values.get(finding.subject)
+            wanted_values[finding.subject] = target if before is None else kind.towards(before, target)
     _keep_what_holds(posture, baseline, wanted_values)
     for step in rule_steps(posture, wanted_values):
         reasons = [baseline.demands[rule_id].because for rule_id in step.values if rule_id in baseline.demands]
-        steps.append(evolve(step, why="; ".join(filter(None, (*reasons, step.why)))))
+        closes = [subject for rule_id in step.values for subject in also_closes.get(rule_id, ())]
+        named = tuple(dict.fromkeys((*step.closes, *closes)))
+        steps.append(evolve(step, closes=named, why="; ".join(filter(None, (*reasons, step.why)))))
     steps.sort(key=_place)
     return _merged(steps)
 

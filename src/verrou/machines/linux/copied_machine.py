@@ -26,6 +26,7 @@ from verrou.core.plan.steps import (
     account_of,
 )
 from verrou.core.trials import Answer, CannotTry, TrialAccount
+from verrou.core.values import GROUP as GROUP_SIGN
 from verrou.machines import (
     NOTHING,
     CannotRehearse,
@@ -56,7 +57,7 @@ from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.private_copy import PrivateCopy
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules import set_rules
+from verrou.machines.linux.rules import named_otherwise, set_rules
 from verrou.machines.linux.trial_account import TrialOnLinux
 from verrou.machines.local_files import dress, write_all
 
@@ -179,10 +180,13 @@ class LinuxCopy:
             return result
         if isinstance(step, Remove):
             guests.forget_home(self.root, home)
+            named_otherwise(self.root, step.account, "")
         elif isinstance(step, RemoveGroup):
             guests.forget_group(self.root, step.group)
+            named_otherwise(self.root, f"{GROUP_SIGN}{step.group}", "")
         elif isinstance(step, Rename):
             guests.rename_guest(self.root, step.account, step.new_name)
+            named_otherwise(self.root, step.account, step.new_name)
         return result._replace(said="; ".join(filter(None, (result.said, said))))
 
     def _home_of(self, step: Step) -> str:

@@ -67,6 +67,12 @@ def takes(system: System) -> dict[str, Takes]:
     return {rule_id: keeper.takes_on(system) for rule_id, keeper in KEEPERS.items()}
 
 
+def named_otherwise(root: Root, name: str, new_name: str) -> None:
+    """What Verrou wrote about an account, or a group as ``group:NAME``, follows it to its new name, or goes with it."""
+    for family in (logon, rights, screen):
+        family.named_otherwise(root, name, new_name)
+
+
 def set_rules(root: Root, step: SetRules) -> str:
     """Set the rules of one step; answers with what is worth saying. Raises Refused."""
     said = []

@@ -233,6 +233,30 @@ def _who(names: frozenset[str]) -> str:
     return " ".join(sorted(f"({n.removeprefix(GROUP)})" if n.startswith(GROUP) else n for n in names))
 
 
+def named_otherwise(root: Root, name: str, new_name: str) -> None:
+    """Have our own lists name somebody by another name, or by none where it is empty: whoever is made under the old one
+    later is not meant. A line that names nobody any more is gone; what comes after it keeps everybody out as before."""
+
+    def token(of: str) -> str:
+        return f"({of.removeprefix(GROUP)})" if of.startswith(GROUP) else of
+
+    for way in Way:
+        file = way_file(way)
+        lines = root.lines(file) if root.exists(file) else []
+        changed = []
+        for line in lines:
+            sign, colon, rest = line.partition(":")
+            who, _, origins = rest.partition(":")
+            words = [token(new_name) if word == token(name) else word for word in who.split()]
+            words = [word for word in words if word]
+            if not colon or line.startswith("#") or token(name) not in who.split():
+                changed.append(line)
+            elif words:
+                changed.append(f"{sign}:{' '.join(words)}:{origins}")
+        if changed != lines:
+            root.write(file, "".join(f"{line}\n" for line in changed))
+
+
 def _cannot(way: Way) -> Callable[[System], str]:
     def cannot(system: System) -> str:
         root = system.root

@@ -195,6 +195,22 @@ def write_ours(change: Callable[[Root, Ours, Value], Ours]) -> Callable[[Root, V
     return write
 
 
+def named_otherwise(root: Root, name: str, new_name: str) -> None:
+    """Have our own rules name somebody by another name, or by none where it is empty."""
+    mine = ours(root)
+    if root.text(polkit.OURS) is None or mine is None:
+        return
+
+    def changed(who: Sequence[str]) -> tuple[str, ...]:
+        return tuple(filter(None, (new_name if each == name else each for each in who)))
+
+    after = evolve(
+        mine, grants={right: changed(who) for right, who in mine.grants.items()}, covered=changed(mine.covered)
+    )
+    if after != mine:
+        write_ours(lambda *_: after)(root, True)
+
+
 def _names(root: Root, value: Value) -> tuple[str, ...]:
     """The names of a list, each of which this system must know."""
     assert isinstance(value, frozenset)

@@ -250,6 +250,26 @@ def _put_hidden(root: Root, value: Value) -> str:
     return "holds when the sign-in screen is started again"
 
 
+def named_otherwise(root: Root, name: str, new_name: str) -> None:
+    """Keep an account that is hidden on the sign-in screen hidden under its new name; one that is gone leaves
+    nothing."""
+    file = f"{ACCOUNTS_SERVICE}/{name}"
+    if root.exists(file):
+        if new_name:
+            root.rename(file, f"{ACCOUNTS_SERVICE}/{new_name}")
+        else:
+            root.remove(file)
+    for place, section, key, separator in (
+        (USERS_CONF, "UserList", "hidden-users", " "),
+        (SDDM_OWN, "Users", "HideUsers", ","),
+    ):
+        entry = last_of(all_entries(root, [place]), section, key)
+        names = entry.value.split(separator) if entry is not None else []
+        if name in names:
+            left = filter(None, (new_name if each == name else each for each in names))
+            _edit(root, place, section, key, separator.join(left))
+
+
 def _put_gdm(root: Root, key: str, value: str) -> None:
     file = next((each for each in GDM_SCREEN if root.exists(each)), GDM_SCREEN[0])
     text = root.text(file) or ""
