@@ -32,6 +32,7 @@ from verrou.core.model import Posture, Role
 from verrou.core.plan.making import new_account, swap_steps
 from verrou.core.plan.steps import CreateAccount, FilesChoice, Remove, SetEnabled, Step, StopJobs
 from verrou.core.plan.worksheet import plan, rule_steps
+from verrou.core.values import Notice
 from verrou.machines import Machine, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
 from verrou.machines.linux import account_steps
@@ -67,6 +68,17 @@ CHANGES: Mapping[str, Callable[[Posture], list[Step]]] = {
     "stop jobs": lambda posture: [StopJobs("tern"), SetEnabled("tern", False)],
     "swap": lambda posture: swap_steps(posture, "warden", "ringer", "ask"),
     "rule set": lambda posture: list(rule_steps(posture, {"lockout.after": 5, "password.min_length": 12})),
+    "who comes in": lambda posture: list(
+        rule_steps(
+            posture,
+            {
+                "logon.console.denied": frozenset({"tern"}),
+                "logon.remote-shell.allowed": frozenset({"group:sudo"}),
+                "elevation.remembered_for": "never",
+                "screen.notice": Notice("Cap Fauvel", "Quiet."),
+            },
+        )
+    ),
     "disable": lambda posture: [SetEnabled("tern", False)],
 }
 

@@ -17,18 +17,24 @@ from verrou.core.errors import BadInput
 from verrou.core.survey import posture_from
 from verrou.machines.bench.authority import Authority, Damaged
 from verrou.machines.bench.readings import posture_of
+from verrou.machines.linux.display_managers import whom_unasked
 from verrou.machines.linux.files.access_file import access_rules, passes
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, members_of
 from verrou.machines.linux.files.authorized_keys import Keys
 from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.sign_ins import sign_ins
-from verrou.machines.linux.files.sshd import REMOTE, sshd_setting
+from verrou.machines.linux.files.sshd import REMOTE, by_origin, shells, sshd_setting
 from verrou.machines.linux.files.sudoers import Person, Sudoers
+from verrou.machines.linux.outside import outside_sources
 from verrou.machines.linux.pam.faillock import load_faillock, lockouts, moved_back
 from verrou.machines.linux.pam.quality import quality_settings
 from verrou.machines.linux.pam.services import doors_without_proof
+from verrou.machines.linux.polkit import Ours, defaults, rendered, unknown_rules, with_implying
 from verrou.machines.linux.population import AccountFiles, login_defs, population
 from verrou.machines.linux.root import Root
+from verrou.machines.linux.rules import screen
+from verrou.machines.linux.rules.keeper import System
+from verrou.machines.linux.rules.rights import ACTIONS, ALL, ours
 from verrou.machines.linux.ways import sessions
 
 SLOW = 1.0
@@ -120,6 +126,14 @@ def in_account_file(name: str) -> Callable[[bytes, Path], object]:
     return tried
 
 
+def screens(root: Root) -> object:
+    system = System(root, AccountFiles.load(root), (), ())
+    return [keeper.read(system) for keeper in screen.KEEPERS.values()]
+
+
+POLKIT = rendered(Ours({"rights.shut_down": ("group:sudo", "tern")}, ("stick",), ("gull",)), ACTIONS, ["sudo"])
+
+
 def bench(content: bytes, _: Path) -> object:
     return posture_of(Authority(content.decode("utf-8", "replace")), "x")
 
@@ -183,6 +197,39 @@ def seeds() -> dict[str, tuple[bytes, Callable[[bytes, Path], object]]]:
             b"PermitRootLogin no\nInclude /etc/ssh/x.d/*\nMatch User tern\n",
             on_file("/etc/ssh/sshd_config", lambda r: sshd_setting(r, "permitrootlogin", "")),
         ),
+        "sshd blocks": (
+            b'AllowUsers tern\nMatch User t*,!tern Address 10.0.0.0/8\nDenyGroups "a b"\nMatch all\nBanner /etc/x\n',
+            on_file("/etc/ssh/sshd_config", lambda r: (shells(r, [("tern", ["guests"])]), list(by_origin(r)))),
+        ),
+        "lightdm": (
+            b"[Seat:*]\nautologin-user=tern\nautologin-user-timeout=3\nguest-account-script=guest -x\n[LightDM]\na=b\n",
+            on_file("/etc/lightdm/lightdm.conf", whom_unasked),
+        ),
+        "greetd": (
+            b'[initial_session]\nuser = "tern"\n[x]\ny = [1, 2]\n',
+            on_file("/etc/greetd/config.toml", whom_unasked),
+        ),
+        "getty": (
+            b"[Service]\nExecStart=\nExecStart=-/sbin/agetty --autologin tern - $TERM\n",
+            on_file("/etc/systemd/system/getty@tty1.service.d/x.conf", whom_unasked),
+        ),
+        "polkit rules": (
+            POLKIT.encode(),
+            on_file("/etc/polkit-1/rules.d/10-verrou.rules", lambda r: (ours(r), unknown_rules(r))),
+        ),
+        "polkit actions": (
+            b'<?xml version="1.0"?><policyconfig><action id="org.freedesktop.login1.reboot"><defaults><allow_active>yes'
+            b'</allow_active></defaults><annotate key="org.freedesktop.policykit.imply">a</annotate>'
+            b"</action></policyconfig>",
+            on_file("/usr/share/polkit-1/actions/x.policy", lambda r: (defaults(r, ALL), with_implying(r, ALL))),
+        ),
+        "idle": (b"export TMOUT=60\nreadonly TMOUT\n", on_file("/etc/profile.d/x.sh", screens)),
+        "logind": (b"[Login]\nIdleAction=lock\nIdleActionSec=1h 30min\n", on_file("/etc/systemd/logind.conf", screens)),
+        "issue": (b"Cap Fauvel\n\nQuiet, please. \\n \\l\n", on_file("/etc/issue", screens)),
+        "nsswitch": (
+            b"passwd: files sss [NOTFOUND=return] ldap\n",
+            on_file("/etc/nsswitch.conf", lambda r: list(outside_sources(r))),
+        ),
         "login.defs": (b"UID_MIN 1000\nPASS_MAX_DAYS\t90\n", on_file("/etc/login.defs", login_defs)),
         "passwd": (sample("etc/passwd"), in_account_file(PASSWD)),
         "shadow": (sample("etc/shadow"), in_account_file(SHADOW)),
@@ -207,6 +254,9 @@ def seeds() -> dict[str, tuple[bytes, Callable[[bytes, Path], object]]]:
     }
 
 
+PROGRAMS = ("usr/sbin/sshd", "usr/sbin/lightdm", "usr/sbin/greetd", "usr/sbin/guest")
+
+
 def main() -> None:
     most = int(sys.argv[1]) if len(sys.argv) > 1 else 2_000
     chosen = sys.argv[2:]
@@ -219,7 +269,7 @@ def main() -> None:
         slowest = 0.0
         with tempfile.TemporaryDirectory(dir="/dev/shm") as folder:
             root = Path(folder)
-            for sudo in ("usr/bin/sudo", "usr/lib/security/pam_faillock.so", "usr/sbin/sshd"):
+            for sudo in ("usr/bin/sudo", "usr/lib/security/pam_faillock.so", *PROGRAMS):
                 (root / sudo).parent.mkdir(parents=True, exist_ok=True)
                 (root / sudo).touch()
             (root / "etc/pam.d").mkdir(parents=True)

@@ -69,6 +69,17 @@ def measure(root: PrivateRoot, accounts: int) -> None:
     print(f"  {ours / bare:.1f} times bare reading and splitting ({bare * 1000:.0f} ms), promised 10")
     if accounts > 10_000:
         return
+    words = [sys.executable, "-m", "verrou", "{}", "-m", str(root.path), "--format", "json"]
+    access, survey = best(
+        *(
+            lambda name=name: subprocess.run(
+                [each.format(name) for each in words], stdout=subprocess.DEVNULL, check=True
+            )
+            for name in ("access", "survey")
+        ),
+        rounds=3,
+    )
+    print(f"  access as a whole program {access / survey:.2f} times the survey, promised 1.5")
     program = [sys.executable, "-m", "verrou", "audit", "-m", str(root.path), "-b", "shared-desk"]
     whole, pwck = best(
         lambda: subprocess.run(program, stdout=subprocess.DEVNULL, check=False),

@@ -36,6 +36,7 @@ SHOTS = {
     "refused": "verrou account disable keeper -m hide-01.bench.json --yes; echo; "
     "verrou baseline check with-errors.toml",
     "verify": "verrou harden -m hide-01.bench.json -b hide-01.toml --yes >/dev/null; "
+    "verrou machine restart -m hide-01.bench.json; "
     "verrou verify -m hide-01.bench.json -b hide-01.toml",
     "journal": "verrou journal list -m hide-01.bench.json; verrou journal show 3 -m hide-01.bench.json | head -n 38",
     "undo": "verrou undo -m hide-01.bench.json --accept open-guest",

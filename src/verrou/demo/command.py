@@ -11,8 +11,10 @@ from verrou.demo.scenario import lay_out
 
 WALK = (
     ("Who has an account on the terminal in the bird hide, and what stands out?", "account list -m hide-01.bench.json"),
+    ("Who gets in by which way, and what would each meet who wants to administer?", "access -m hide-01.bench.json"),
     ("What falls short of the station's baseline?", "audit -m hide-01.bench.json -b hide-01.toml --short"),
     ("Close it. The second administrator comes first.", "harden -m hide-01.bench.json -b hide-01.toml --yes"),
+    ("Some of it counts after a restart, so switch it off and on.", "machine restart -m hide-01.bench.json"),
     ("Prove it, by reading back and by trying.", "verify -m hide-01.bench.json -b hide-01.toml"),
     ("And there is a way back.", "journal list -m hide-01.bench.json"),
 )
@@ -24,6 +26,8 @@ NEXT = (
     ),
     ("somebody leaves: the files first", "verrou account remove guillemot --files archive -m hide-01.bench.json"),
     ("a Linux system, mounted at a folder", "verrou survey -m warden-03"),
+    ("why somebody gets in there, line by line", "verrou why skua remote-shell -m warden-03"),
+    ("what the screen in the ringing hut shows and refuses", "verrou signin -m ringing-02.bench.json"),
     ("why its lock-out does not lock", "verrou rule show lockout -m warden-03"),
     ("what a rule is for", "verrou rule explain lockout.lasts"),
     ("a baseline with five errors", "verrou baseline check with-errors.toml"),

@@ -80,10 +80,10 @@ OPENS = {
     None: "-",
 }
 MEETS = {
-    Met.RUNS: "nothing is asked",
-    Met.APPROVE: "approves",
+    Met.RUNS: "nothing asked",
+    Met.APPROVE: "a click",
     Met.OWN_PASSWORD: "own password",
-    Met.ADMIN_PASSWORD: "an administrator's",
+    Met.ADMIN_PASSWORD: "another's password",
     Met.REFUSED: "refused",
     Met.UNKNOWN: "unreadable",
 }
@@ -130,7 +130,7 @@ def access_sheet(rows: Sequence[AccessData], posture: Posture) -> Sheet:
     heads = {Way.NETWORK: "network", Way.REMOTE_SCREEN: "screen", Way.REMOTE_SHELL: "shell"}
     pairs = [("mark", ""), ("account", "account"), ("role", "role")]
     pairs += [(str(way), heads.get(way, str(way))) for way in Way]
-    pairs += [("administration", "administers by"), *((str(program), str(program)) for program in Program)]
+    pairs += [("administration", "to administer"), *((str(program), str(program)) for program in Program)]
     hidden = (*(str(way) for way in Way if way not in ways), *map(str, Program))
     columns = columns_of(
         *pairs, whole=[key for key, _ in pairs if key != "account"], hidden=hidden, only_text=("mark",)

@@ -57,9 +57,9 @@ def why(account: Account, way: Way, posture: Posture) -> Why:
     open_gates = [gate for gate in gates if opening(account, gate, posture) is not None]
     against = [reason for reason in about_account if not reason.helps]
     if open_gates and not against:
-        keeps = [reason for gate in open_gates for reason in _lets_in(account, gate, posture)]
-        shown = [_opened(account, gate, posture) for gate in open_gates]
-        chain = [*about_account, *(r for r in keeps if len(keeps) == 1), *shown]
+        by_gate = [(list(_lets_in(account, gate, posture)), _opened(account, gate, posture)) for gate in open_gates]
+        keeps = [reason for lets_in, _ in by_gate for reason in lets_in]
+        chain = [*about_account, *(reason for lets_in, shown in by_gate for reason in _in_one(lets_in, shown))]
         return Why(account.name, way, True, tuple(dict.fromkeys(chain)), tuple(dict.fromkeys(keeps)))
     for gate in () if open_gates else gates:
         against += _keeps_out(account, gate, posture)
@@ -168,6 +168,13 @@ def _lets_in(account: Account, gate: Gate, posture: Posture) -> Iterator[Reason]
             if account.name in circle.accounts:
                 said = f"{account.name} may come by {gate.way} by name{by}"
                 yield Reason(True, said, limit.source or gate.source)
+
+
+def _in_one(lets_in: list[Reason], shown: Reason) -> Iterator[Reason]:
+    """What lets somebody through a gate, the first of several, and what has to be shown there."""
+    yield from lets_in[:1]
+    if shown.source not in (lets_in[0].source if lets_in else None,):
+        yield shown
 
 
 def _opened(account: Account, gate: Gate, posture: Posture) -> Reason:

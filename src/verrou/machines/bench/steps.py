@@ -220,7 +220,8 @@ class TrialOnBench:
     def elevate(self, password: str) -> Answer:
         """A program that somebody vouches for; an administrator's password is not at hand."""
         met = self.authority.elevate(self.account, "vouched")
-        return Answer(met in ("runs", "approve", "own password"), met)
+        accepted = met in ("runs", "approve", "own password")
+        return Answer(accepted, met if met != "refused" else "")
 
 
 def _answer(attempt: Callable[[], None]) -> Answer:
