@@ -73,7 +73,6 @@ CHANGES: Mapping[str, Callable[[Posture], list[Step]]] = {
             posture,
             {
                 "logon.console.denied": frozenset({"tern"}),
-                "logon.remote-shell.allowed": frozenset({"group:sudo"}),
                 "elevation.remembered_for": "never",
                 "screen.notice": Notice("Cap Fauvel", "Quiet."),
             },

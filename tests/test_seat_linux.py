@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples
 from debian_root import PrivateRoot
-from verrou.core.model.ways import Way
+from verrou.core.model import Account
+from verrou.core.model.ways import EVERYBODY, Circle, Gate, Pass, Way
 from verrou.core.values import Notice, Value
 from verrou.machines import open_machine
 from verrou.machines.linux.display_managers import of_seat, whom_unasked
@@ -21,6 +22,7 @@ from verrou.machines.linux.outside import outside_accounts
 from verrou.machines.linux.polkit import Ours, parsed, rendered
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules import KEEPERS
+from verrou.machines.linux.rules.logon import lists_of
 from verrou.machines.linux.rules.screen import _span
 
 PEOPLE = ("warden", "tern", "gull", "daypass")
@@ -228,6 +230,22 @@ def test_the_sign_in_screen_s_files_are_merged_as_it_merges_them(desktop: Privat
             assert (key in mine) is bool(sections)
 
     check()
+
+
+@pytest.mark.real_root
+def test_who_is_denied_is_not_signed_in_unasked_either(desktop: PrivateRoot, verrou: Verrou) -> None:
+    desktop.write("/etc/lightdm/lightdm.conf", "[Seat:*]\nautologin-user=gull\n")
+    why = ("why", "gull", "console", "-m", desktop.path, "--format", "json")
+    asked = ("pamtester", "-I", "tty=:0", "lightdm-autologin", "gull", "acct_mgmt")
+    assert json.loads(verrou(*why).stdout)["answer"] is True and desktop.inside(*asked).returncode == 0
+    verrou("rule", "set", "logon.console.denied=gull", "-m", desktop.path, "--yes")
+    told = json.loads(verrou(*why).stdout)
+    assert told["answer"] is False and desktop.inside(*asked).returncode != 0
+    assert told["chain"][0]["source"]["place"] == "/etc/security/verrou-console.conf"
+    found = json.loads(verrou("rule", "show", "screen.automatic_signin", *why[3:]).stdout)
+    assert found["screen.automatic_signin"]["value"] == {"word": "anybody"}, "what is set there is still told"
+    verrou("rule", "set", "screen.automatic_signin=nobody", "-m", desktop.path, "--yes")
+    assert "autologin-user=gull" not in desktop.inside("lightdm", "--show-config").stderr
 
 
 UNASKED = {
@@ -441,3 +459,32 @@ def test_each_sign_in_screen_is_set_where_it_is_decided(tmp_path: Path, program:
         kept = (tmp_path / "etc/gdm3/greeter.dconf-defaults").read_text()
         assert "banner-message-enable=true" in kept and "disable-restart-buttons=true" in kept
         assert read("shut_down_button") is False and read("notice") == Notice("Cap Fauvel", "Quiet.")
+
+
+CIRCLES = st.builds(
+    Circle,
+    st.lists(st.sampled_from(["tern", "gull", "skua"]), max_size=2).map(tuple),
+    st.lists(st.sampled_from(["ringers", "guests"]), max_size=1).map(tuple),
+) | st.just(EVERYBODY)
+PASSES = st.lists(st.builds(Pass, st.booleans(), st.lists(CIRCLES, min_size=1, max_size=3).map(tuple)), max_size=4)
+FOUR = [
+    Account(name, str(number), groups=groups)
+    for number, (name, groups) in enumerate(
+        (("tern", ("ringers",)), ("gull", ("guests",)), ("skua", ()), ("puffin", ("ringers", "guests")))
+    )
+]
+
+
+@examples(300)
+@given(PASSES, PASSES)
+def test_two_lists_tell_what_a_gate_s_lines_come_to(passes: list[Pass], also: list[Pass]) -> None:
+    gate = Gate(Way.CONSOLE, tuple(passes), also=(tuple(also),))
+    found = lists_of(Way.CONSOLE, [gate], FOUR)
+    assert found is not None
+
+    def listed(account: Account, names: frozenset[str]) -> bool:
+        return bool(names & {"everybody", account.name, *(f"group:{group}" for group in account.groups)})
+
+    for account in FOUR:
+        told = listed(account, found.allowed) and not listed(account, found.denied)
+        assert told is gate.lets_through(account), (account.name, found)

@@ -77,7 +77,7 @@ OPENS = {
     Opening.BLANK: "blank",
     Opening.PASSWORD: "password",
     Opening.KEY: "key",
-    None: "-",
+    None: "no",
 }
 MEETS = {
     Met.RUNS: "nothing asked",

@@ -91,7 +91,9 @@ def _unasked(posture: Posture) -> list[Unasked]:
         names = [a.name for a in posture.accounts if gate.lets_through(a)]
         found += [Unasked(name, gate.unasked, gate.source) for name in names]
         if not names:
-            found.append(Unasked("", gate.unasked, gate.source))
+            named = [name for each in gate.passes for circle in each.who[1:] for name in circle.accounts]
+            says = f"{gate.unasked}, though there is no account {named[0]}" if named else gate.unasked
+            found.append(Unasked("", says, gate.source))
     return found
 
 

@@ -12,8 +12,7 @@ from collections.abc import Iterator, Sequence
 from attrs import frozen
 
 from verrou.core.model import Source
-from verrou.core.model.ways import Circle, Gate, Way, nobody_but
-from verrou.machines.linux.files.keyfile import Entry, all_entries, drop_ins
+from verrou.machines.linux.files.keyfile import Entry, all_entries, drop_ins, headings
 from verrou.machines.linux.root import Root
 
 LIGHTDM_CONF = "/etc/lightdm/lightdm.conf"
@@ -34,6 +33,8 @@ PROGRAMS = {
     "lxdm": ("/usr/sbin/lxdm", "/usr/bin/lxdm"),
     "greetd": ("/usr/sbin/greetd", "/usr/bin/greetd"),
 }
+UNASKED_SERVICES = ("lightdm-autologin", "gdm-autologin", "sddm-autologin")
+"""What PAM knows a sign-in by that nobody is asked for."""
 TRUE = ("true", "yes", "on", "1")
 
 
@@ -58,10 +59,20 @@ def lightdm_files(root: Root) -> list[str]:
 
 def of_seat(root: Root) -> dict[str, Entry]:
     """What counts for the seat of the machine, by key."""
-    every = all_entries(root, lightdm_files(root))
-    # The older name of the section for every seat is the same section to lightdm; one for this seat comes after it.
-    of_all = {entry.key: entry for entry in every if entry.section in SEATS[:2]}
-    return of_all | {entry.key: entry for entry in every if entry.section == SEATS[2]}
+    of_all: dict[str, Entry] = {}
+    of_this: dict[str, Entry] = {}
+    for file in lightdm_files(root):
+        sections: dict[str, dict[str, Entry]] = {name: {} for name in headings(root.lines(file))}
+        for entry in all_entries(root, [file]):
+            sections.setdefault(entry.section, {})[entry.key] = entry
+        # The older name of the section for every seat is the same section to lightdm, and of the two in one file the
+        # one that begins later is laid over the other; the section for this seat comes after both.
+        for section, found in sections.items():
+            if section in SEATS[:2]:
+                of_all |= found
+            elif section == SEATS[2]:
+                of_this |= found
+    return of_all | of_this
 
 
 def sddm_files(root: Root) -> list[str]:
@@ -75,31 +86,13 @@ def last_of(found: Sequence[Entry], section: str, key: str) -> Entry | None:
 
 @frozen
 class Unasked:
-    """Somebody who is signed in without being asked: an account, or nobody in particular (``""``). ``entries`` are the
-    lines that make it so."""
+    """Somebody who is signed in without being asked: an account, or nobody in particular (``""``). ``service`` is the
+    one of PAM by which that happens: its account stack may still turn them away."""
 
     account: str
     says: str
     source: Source
-
-
-def unasked(root: Root) -> list[Gate]:
-    """One gate for each."""
-    gates = []
-    for each in whom_unasked(root):
-        names = (each.account,) if each.account else ()
-        source = each.source
-        gates.append(
-            Gate(
-                Way.CONSOLE,
-                (nobody_but(Circle(names), source),),
-                proof=False,
-                blank=False,
-                source=source,
-                unasked=each.says,
-            )
-        )
-    return gates
+    service: str
 
 
 def whom_unasked(root: Root) -> list[Unasked]:
@@ -115,7 +108,7 @@ def _by_lightdm(root: Root) -> Iterator[Unasked]:
     if name is not None and name.value:
         seconds = timeout.value if timeout is not None and timeout.value not in ("", "0") else ""
         when = f"after {seconds} seconds" if seconds else "at each start"
-        yield Unasked(name.value, f"lightdm signs it in {when}", name.source)
+        yield Unasked(name.value, f"lightdm signs it in {when}", name.source, "lightdm-autologin")
     script = seat.get(GUEST_SCRIPT)
     allowed = seat.get("allow-guest")
     program = script.value.split()[0] if script is not None and script.value else ""
@@ -126,7 +119,7 @@ def _by_lightdm(root: Root) -> Iterator[Unasked]:
         by_itself = seat.get("autologin-guest")
         at_once = by_itself is not None and by_itself.value.lower() in TRUE
         source = by_itself.source if by_itself is not None and at_once else (allowed or script).source
-        yield Unasked("", f"lightdm {'begins' if at_once else 'offers'} guest sessions", source)
+        yield Unasked("", f"lightdm {'begins' if at_once else 'offers'} guest sessions", source, "lightdm-autologin")
 
 
 def _by_gdm(root: Root) -> Iterator[Unasked]:
@@ -134,19 +127,19 @@ def _by_gdm(root: Root) -> Iterator[Unasked]:
     for kind, words in (("AutomaticLogin", "at each start"), ("TimedLogin", "after a while")):
         enabled, name = last_of(found, "daemon", f"{kind}Enable"), last_of(found, "daemon", kind)
         if enabled is not None and enabled.value.lower() in TRUE and name is not None and name.value:
-            yield Unasked(name.value, f"gdm3 signs it in {words}", name.source)
+            yield Unasked(name.value, f"gdm3 signs it in {words}", name.source, "gdm-autologin")
 
 
 def _by_sddm(root: Root) -> Iterator[Unasked]:
     name = last_of(all_entries(root, sddm_files(root)), "Autologin", "User")
     if name is not None and name.value:
-        yield Unasked(name.value, "sddm signs it in at each start", name.source)
+        yield Unasked(name.value, "sddm signs it in at each start", name.source, "sddm-autologin")
 
 
 def _by_lxdm(root: Root) -> Iterator[Unasked]:
     name = last_of(all_entries(root, [LXDM_CONF]), "base", "autologin")
     if name is not None and name.value:
-        yield Unasked(name.value, "lxdm signs it in at each start", name.source)
+        yield Unasked(name.value, "lxdm signs it in at each start", name.source, "lxdm")
 
 
 def _by_greetd(root: Root) -> Iterator[Unasked]:
@@ -156,7 +149,7 @@ def _by_greetd(root: Root) -> Iterator[Unasked]:
     except (ValueError, AttributeError, RecursionError):
         return
     if isinstance(name, str) and name:
-        yield Unasked(name, "greetd signs it in at each start", Source(GREETD_CONF, text=f"user = {name}"))
+        yield Unasked(name, "greetd signs it in at each start", Source(GREETD_CONF, text=f"user = {name}"), "greetd")
 
 
 _AUTOLOGIN = re.compile(r"(?:--autologin[= ]|\s-a\s*)(\S+)")
@@ -178,4 +171,4 @@ def _by_getty(root: Root) -> Iterator[Unasked]:
         commands = [e for e in all_entries(root, files) if e.section == "Service" and e.key == "ExecStart" and e.value]
         match = _AUTOLOGIN.search(commands[-1].value) if commands else None
         if match is not None:
-            yield Unasked(match[1], f"the text console {unit} signs it in at each start", commands[-1].source)
+            yield Unasked(match[1], f"the text console {unit} signs it in at each start", commands[-1].source, "login")

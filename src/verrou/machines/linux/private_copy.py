@@ -76,6 +76,8 @@ DBUS, PKCHECK = "/usr/bin/dbus-daemon", "/usr/bin/pkcheck"
 NOT_ANSWERED = 127
 """What pkcheck(1) ends with where it could not ask."""
 MOST_WAITS, WAIT = 200, 0.05
+ANSWERS_WITHIN = 8
+"""Seconds that polkit may think about a question: a rule may be a program that never ends."""
 MOST_WORDS = 1 << 20
 """Bytes of an answer that are heard at the most."""
 PATIENCE = 120
@@ -501,7 +503,10 @@ class _Inside:
         for _ in range(MOST_WAITS):
             left = [action for action, code in codes.items() if code == NOT_ANSWERED]
             asking = {a: self._start([PKCHECK, "--action-id", a, "--process", str(process)]) for a in left}
-            codes |= {action: each.wait(PATIENCE) for action, each in asking.items()}
+            try:
+                codes |= {action: each.wait(ANSWERS_WITHIN) for action, each in asking.items()}
+            except subprocess.TimeoutExpired:
+                raise OSError(f"polkit did not answer within {ANSWERS_WITHIN} seconds") from None
             if NOT_ANSWERED not in codes.values():
                 break
             time.sleep(WAIT)

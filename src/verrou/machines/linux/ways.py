@@ -6,7 +6,7 @@ from datetime import datetime
 
 from verrou.core.model import Source
 from verrou.core.model.ways import Circle, Gate, Pass, Way, nobody_but
-from verrou.machines.linux.display_managers import unasked
+from verrou.machines.linux.display_managers import whom_unasked
 from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY, access_lists, passes
 from verrou.machines.linux.files.sign_ins import SIGNED_IN, UTMP_RECORD, moment
 from verrou.machines.linux.files.sshd import BY_PASSWORD, REMOTE, SSHD_CONFIG, Shell, shells, sshd_installed
@@ -31,7 +31,26 @@ def gates(root: Root, group_names: Collection[str], people: People) -> tuple[Gat
         found += _by_pam(root, way, REMOTE, group_names)
     if sshd_installed(root):
         found += _remote_shell(root, group_names, people)
-    return (*found, *unasked(root))
+    return (*found, *_unasked(root, group_names))
+
+
+def _unasked(root: Root, group_names: Collection[str]) -> Iterator[Gate]:
+    """One gate for each account that is signed in without being asked, and for guest sessions: the account stack of
+    the service by which that happens turns away whom it would turn away otherwise."""
+    for each in whom_unasked(root):
+        circle = Circle((each.account,) if each.account else ())
+        where = CONSOLE if each.service == "login" else DISPLAY
+        lists = _lists(root, each.service, where, group_names) if each.account else ()
+        yield Gate(
+            Way.CONSOLE,
+            (nobody_but(circle, each.source),),
+            proof=False,
+            blank=False,
+            source=each.source,
+            unasked=each.says,
+            services=(each.service,),
+            also=lists,
+        )
 
 
 def _by_pam(root: Root, way: Way, origin: str, group_names: Collection[str]) -> list[Gate]:

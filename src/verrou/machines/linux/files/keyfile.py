@@ -36,6 +36,12 @@ def entries(file: str, lines: Sequence[str]) -> Iterator[Entry]:
             yield Entry(section, key.strip(), value.strip(), file, number)
 
 
+def headings(lines: Sequence[str]) -> list[str]:
+    """The sections in the order in which each begins first."""
+    texts = (line.strip() for line in lines)
+    return list(dict.fromkeys(text[1:-1].strip() for text in texts if text.startswith("[") and text.endswith("]")))
+
+
 def with_entry(text: str, section: str, key: str, value: str | None) -> str:
     """``text`` with ``key`` of ``section`` set to ``value``: in every line that sets it, or in a new one at the end of
     the section, which is made where it is missing. None takes the lines away. All other bytes stay."""

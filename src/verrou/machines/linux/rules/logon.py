@@ -14,6 +14,7 @@ from verrou.core.model import Account, GroupName, Reading, Source, absent, joine
 from verrou.core.model.ways import EVERYBODY as ANYBODY
 from verrou.core.model.ways import Circle, Gate, Pass, Way
 from verrou.core.values import EVERYBODY, GROUP, Value
+from verrou.machines.linux.display_managers import UNASKED_SERVICES
 from verrou.machines.linux.files.access_file import ACCESS
 from verrou.machines.linux.pam.faillock import module_installed
 from verrou.machines.linux.pam.services import behind, sshd_asks_pam
@@ -48,6 +49,8 @@ OPEN = Lists(frozenset({EVERYBODY}), frozenset())
 
 
 def _names(circle: Circle) -> frozenset[str]:
+    if circle == ANYBODY:
+        return frozenset({EVERYBODY})
     return frozenset((*circle.accounts, *(f"{GROUP}{group}" for group in circle.groups)))
 
 
@@ -196,14 +199,16 @@ def _put(root: Root, way: Way, wanted: Lists) -> None:
         lines += [f"+:{_who(wanted.allowed)}:ALL"] if wanted.allowed else []
         lines.append("-:ALL:ALL")
     root.write(file, HEADING + "".join(f"{line}\n" for line in lines))
-    for service in behind(root, way):
-        if any(
-            line.argument("accessfile") == file for line in load_stack(root, service.name, "account").having(ACCESS)
-        ):
+    names = [service.name for service in behind(root, way)]
+    if way is Way.CONSOLE:
+        names += [name for name in UNASKED_SERVICES if root.exists(f"/etc/pam.d/{name}")]
+    for name in names:
+        mine = load_stack(root, name, "account").having(ACCESS)
+        if any(line.argument("accessfile") == file for line in mine):
             continue
-        if service.name == "sshd" and not sshd_asks_pam(root):
+        if name == "sshd" and not sshd_asks_pam(root):
             raise Refused("the remote shell server does not ask PAM (UsePAM no); set UsePAM yes first")
-        _into_service(root, service.name, file)
+        _into_service(root, name, file)
 
 
 def _into_service(root: Root, service: str, file: str) -> None:

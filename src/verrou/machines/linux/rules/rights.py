@@ -114,9 +114,8 @@ def _main_group(system: System, account: Account) -> int:
 def cannot_tell(found: Asked) -> Reading:
     """That polkit alone knows, with what its programs ship."""
     said = "; ".join(f"{action} is shipped as {default.answer}" for action, default in list(found.shipped.items())[:2])
-    where = found.source.place if found.source is not None else "a rule of polkit"
     return unreadable(
-        f"{where} is a program: what it decides, polkit alone can tell, and it could not be asked here"
+        "it is a program: what it decides, polkit alone can tell, and it could not be asked here"
         + (f" ({said})" if said else ""),
         source=found.source,
     )
@@ -129,8 +128,7 @@ def _known(read: Callable[[System, Ours], Reading]) -> Callable[[System], Readin
             return absent("polkit is not installed, which would keep it")
         mine = ours(root)
         if mine is None:
-            said = f"somebody else wrote in {polkit.OURS}; take it away, or say again what it should be"
-            return unreadable(said, source=Source(polkit.OURS))
+            return unreadable("somebody else wrote in it; take it away first", source=Source(polkit.OURS))
         return read(system, mine)
 
     return whole
