@@ -233,6 +233,10 @@ class Kind(ABC):
         """The value in the words of one machine: ``name_of`` gives what it calls a group."""
         return value
 
+    def settles(self, value: Value | None, wanted: Value) -> Value:
+        """What a machine that stands at a value comes to when it is set to a wanted one."""
+        return wanted
+
     def came_out(self, value: Value, wanted: Value) -> bool:
         """Whether a machine that was set to the wanted value and reads so afterwards did as it was told."""
         return self.same(value, wanted)
@@ -443,6 +447,9 @@ class Choice(Kind):
     options: tuple[str, ...]
     or_stricter: bool = False
 
+    def settles(self, value: Value | None, wanted: Value) -> Value:
+        return value if self.or_stricter and value is not None and self.at_least(value, wanted) else wanted
+
     def came_out(self, value: Value, wanted: Value) -> bool:
         return self.at_least(value, wanted) if self.or_stricter else self.same(value, wanted)
 
@@ -527,12 +534,28 @@ class Name(Kind):
         return self.same(value, wanted)
 
 
+class Names(Kind):
+    """What sets of names have in common."""
+
+    takes_names = True
+
+    def _load(self, raw: object) -> Value:
+        if isinstance(raw, list) and all(isinstance(item, str) for item in raw):
+            return frozenset(raw)
+        raise Unacceptable(raw, self.accepted)
+
+    def dump(self, value: Value) -> ValueData:
+        return {"names": sorted(_words(value))}
+
+    def schema(self) -> JsonSchema:
+        return exactly(names=NAMES)
+
+
 @frozen(eq=False, repr=False)
-class NameSet(Kind):
+class NameSet(Names):
     """A set of words of which the machine may use any, and no other. A smaller set is stricter; ``none`` is the word
     for the empty one, where that makes sense."""
 
-    takes_names = True
     options: tuple[str, ...]
     none: str = ""
 
@@ -553,17 +576,6 @@ class NameSet(Kind):
 
     def parse_text(self, text: str) -> Value:
         return self.parse([item.strip() for item in text.split(",")])
-
-    def _load(self, raw: object) -> Value:
-        if isinstance(raw, list) and all(isinstance(item, str) for item in raw):
-            return frozenset(raw)
-        raise Unacceptable(raw, self.accepted)
-
-    def dump(self, value: Value) -> ValueData:
-        return {"names": sorted(_words(value))}
-
-    def schema(self) -> JsonSchema:
-        return exactly(names=NAMES)
 
     def written_schema(self) -> JsonSchema:
         items = {"enum": [*self.options, *([self.none] if self.none else [])]}
@@ -595,11 +607,10 @@ EVERYBODY, NOBODY = "everybody", "nobody"
 
 
 @frozen(eq=False, repr=False)
-class Listed(Kind):
+class Listed(Names):
     """A list of names: accounts, and groups where ``of_people``, or else other things. ``every`` is the word for all of
     them, ``none`` for an empty list. ``more_is_stricter`` where the list is of those who are kept out or covered."""
 
-    takes_names = True
     more_is_stricter: bool
     every: str = EVERYBODY
     none: str = NOBODY
@@ -623,17 +634,6 @@ class Listed(Kind):
 
     def parse_text(self, text: str) -> Value:
         return self.parse([item.strip() for item in text.split(",")] if text.strip() else [])
-
-    def _load(self, raw: object) -> Value:
-        if isinstance(raw, list) and all(isinstance(item, str) for item in raw):
-            return frozenset(raw)
-        raise Unacceptable(raw, self.accepted)
-
-    def dump(self, value: Value) -> ValueData:
-        return {"names": sorted(_words(value))}
-
-    def schema(self) -> JsonSchema:
-        return exactly(names=NAMES)
 
     def written_schema(self) -> JsonSchema:
         return either(NAMES, TEXT)

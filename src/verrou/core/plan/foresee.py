@@ -102,9 +102,9 @@ def _rules_set(step: SetRules, posture: Posture) -> Posture:
         if rule_id in readings and led is not None and isinstance(led.value, str):
             readings[rule_id] = unreadable(f"whether it acts hangs on {leader.id if leader else ''}")
         elif rule_id in readings:
-            readings[rule_id] = _set_to(
-                value, readings[rule_id], rule_id in posture.takes and posture.takes[rule_id].waits
-            )
+            before, takes = readings[rule_id], posture.takes.get(rule_id)
+            settled = CATALOGUE[rule_id].kind.settles(before.value, value)
+            readings[rule_id] = _set_to(settled, before, takes is not None and takes.waits)
     for rule_id in set_together_with(asked) - asked.keys():
         if rule_id in readings and _may_be_pulled(rule_id, asked):
             readings[rule_id] = unreadable("this machine may have set it along with the others")

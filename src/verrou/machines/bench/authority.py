@@ -260,14 +260,15 @@ class Authority:
         None for everybody."""
         return {way: (self.effective(f"in_{way}"), self.effective(f"out_{way}")) for way in WAYS}
 
-    def opens_as(self) -> str:
+    def opens_as(self, *, as_set: bool = False) -> str:
         """The account that is signed in by itself at each start; nothing where there is none, or the machine does not
-        do so for an account like that."""
+        do so for an account like that: as it counts now, or ``as_set`` as it will."""
+        limit = self._data["policy"]["opens_for"] if as_set else self.effective("opens_for")
         kinds = {"guest": 1, "user": 2, "administrator": 2, "keeper": 2}
         for account in self._data["accounts"]:
             if account["id"] == self._data["policy"]["opens_as"] and account["open"]:
                 name = str(account["name"])
-                return name if self.effective("opens_for") >= kinds[self.kind_of(name)] else ""
+                return name if limit >= kinds[self.kind_of(name)] else ""
         return ""
 
     def kind_of(self, name: str) -> str:

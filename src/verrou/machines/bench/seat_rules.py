@@ -115,11 +115,15 @@ def _automatic() -> Keeper:
     def read(authority: Authority) -> Reading:
         reading = plain.read(authority)
         name = authority.opens_as()
-        kind = authority.kind_of(name) if name else ""
-        value = "nobody" if not name else "guests" if kind == "guest" else "anybody"
+        now, coming = whom(authority, name), whom(authority, authority.opens_as(as_set=True))
         source = source_of(authority, "opens_as")
         said = f"{name} is signed in at each start" if name else "no account is signed in at a start"
-        return evolve(reading, value=value, source=source, reason=said)
+        return evolve(reading, value=now, source=source, reason=said, pending=None if now == coming else coming)
+
+    def whom(authority: Authority, name: str) -> str:
+        if not name:
+            return "nobody"
+        return "guests" if authority.kind_of(name) == "guest" else "anybody"
 
     return evolve(plain, read=read)
 

@@ -13,6 +13,7 @@ from attrs import evolve, frozen
 from verrou.core.model import Account, GroupName, Reading, Source, absent, joined
 from verrou.core.model.ways import EVERYBODY as ANYBODY
 from verrou.core.model.ways import Circle, Gate, Pass, Way
+from verrou.core.rules.logon import RULES
 from verrou.core.values import EVERYBODY, GROUP, Value
 from verrou.machines.linux.display_managers import UNASKED_SERVICES
 from verrou.machines.linux.files.access_file import ACCESS
@@ -167,18 +168,26 @@ def _write(way: Way, key: str) -> Callable[[Root, Value], str]:
             raise Refused(f"there is no {'group' if strange[0].startswith(GROUP) else 'account'} {what} here")
         wanted = evolve(now, allowed=value) if key == "allowed" else evolve(now, denied=value)
         _put(root, way, wanted)
-        after = lists_of(way, gates(root, group_names, list(people.items())), accounts)
-        came = getattr(after, key)
-        if came != value and not (after and after.by_account and _same_people(came, value, accounts, key)):
-            raise Refused(_still(after, came))
-        return f"{way_file(way)}, in the account stack of {joined([s.name for s in behind(root, way)])}"
+        after = lists_of(way, gates(root, group_names, list(people.items())), accounts) or OPEN
+        came: frozenset[str] = getattr(after, key)
+        said = f"{way_file(way)}, in the account stack of {joined([s.name for s in behind(root, way)])}"
+        if came == value or (after.by_account and _same_people(came, value, accounts, key)):
+            return said
+        goes_on = f"{_deciding(after, way)} decides too: {KIND[key].say(came)}"
+        if not KIND[key].at_least(came, value):
+            raise Refused(f"{goes_on}; change it there")
+        return f"{said}; {goes_on}"
 
     return write
 
 
-def _still(after: Lists | None, came: frozenset[str]) -> str:
-    first = after.sources[0] if after and after.sources else "the PAM stack"
-    return f"{first} decides before that ({joined(sorted(came)) or 'nobody'}); change it there"
+KIND = {rule.key.rpartition(".")[2]: rule.kind for rule in RULES}
+
+
+def _deciding(after: Lists, way: Way) -> str:
+    """The first line of those that count that is none of ours."""
+    others = [str(source) for source in after.sources if source.place != way_file(way)]
+    return next(iter(others), "the PAM stack")
 
 
 def _same_people(came: frozenset[str], value: frozenset[str], accounts: Sequence[Account], key: str) -> bool:

@@ -1,0 +1,227 @@
+"""Generated settings of a real Debian with a sign-in screen, read by us and asked of what decides: PAM for each
+account, service and origin, sudo, the shell, and polkit."""
+
+import json
+import re
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Verrou, do, examples
+from debian_root import PrivateRoot
+from test_seat_linux import ORIGINS, PEOPLE, WAYS, admits, polkit_says
+from verrou.core.model.access import opening, ways_in_now
+from verrou.core.model.elevation import Met, meets
+from verrou.core.model.reasons import why, why_administrator
+from verrou.core.model.ways import Way
+from verrou.core.plan.worksheet import rule_steps
+from verrou.core.rules import CATALOGUE
+from verrou.core.values import Value
+from verrou.machines import Outcome, open_machine
+from verrou.machines.linux.root import Root
+
+NAMES = st.frozensets(
+    st.sampled_from(["tern", "gull", "daypass", "warden", "group:sudo", "group:guests", "group:gull"]), max_size=3
+)
+LISTS = NAMES | st.just(frozenset({"everybody"}))
+
+
+@pytest.mark.real_root
+def test_pam_admits_per_service_and_origin_whom_the_lists_say(desktop: PrivateRoot) -> None:
+    """Any lists for the console and the remote shell: each cell of accounts by services is asked of PAM."""
+    machine = open_machine(str(desktop.path))
+
+    @examples(10)
+    @given(LISTS, NAMES, LISTS, NAMES)
+    def check(inside: Value, outside: Value, allowed: Value, denied: Value) -> None:
+        wanted = {
+            "logon.console.allowed": inside,
+            "logon.console.denied": outside,
+            "logon.remote-shell.allowed": allowed,
+            "logon.remote-shell.denied": denied,
+        }
+        results = do(machine, *rule_steps(machine.observe(), dict(wanted)))
+        assert {result.outcome for result in results} <= {Outcome.DONE, Outcome.ALREADY}, results
+        posture = machine.observe()
+        for rule_id, value in wanted.items():
+            stands = posture.readings[rule_id].value
+            assert stands is not None and CATALOGUE[rule_id].kind.at_least(stands, value), rule_id
+        for name in PEOPLE:
+            account = next(a for a in posture.accounts if a.name == name)
+            for service in ORIGINS:
+                through = [
+                    opening(account, gate, posture) is not None for gate in posture.gates if service in gate.services
+                ]
+                assert admits(desktop, service, name) is any(through), (service, name, wanted)
+            for way in Way:
+                told = why(account, way, posture)
+                assert told.yes is (way in ways_in_now(account, posture))
+                assert all(reason.source is not None or not told.yes for reason in told.chain)
+
+    check()
+
+
+SUDO_LINES = st.lists(
+    st.sampled_from(
+        [
+            *("Defaults timestamp_timeout=0", "Defaults timestamp_timeout=2.5", "Defaults:warden timestamp_timeout=30"),
+            *("Defaults !timestamp_timeout", "Defaults passwd_timeout=1", "Defaults:%sudo passwd_timeout=0"),
+            *("Defaults:tern timestamp_timeout=99", "Defaults !authenticate", "Defaults authenticate"),
+            *("warden ALL=(ALL) NOPASSWD: ALL", "%sudo ALL=(ALL:ALL) PASSWD: ALL", "Defaults:warden !authenticate"),
+        ]
+    ),
+    max_size=5,
+)
+
+
+@pytest.mark.real_root
+def test_sudo_s_times_and_whether_it_asks_are_read_as_sudo_has_them(desktop: PrivateRoot) -> None:
+    machine = open_machine(str(desktop.path))
+
+    @examples(40)
+    @given(SUDO_LINES)
+    def check(lines: list[str]) -> None:
+        desktop.write("/etc/sudoers.d/site", "\n".join([*lines, ""]))
+        posture = machine.observe()
+        told = desktop.inside("sudo", "-l", "-U", "warden").stdout
+        said = re.findall(r"!?timestamp_timeout(?:=([\d.]+))?", " ".join(told.split()))
+        minutes = float(said[-1] or 0) if said else 15.0
+        value = posture.readings["elevation.remembered_for"].value
+        general = [line for line in lines if line.startswith("Defaults ") and "timestamp_timeout" in line]
+        others = 15.0 if not general else float((re.findall(r"[\d.]+$", general[-1]) or ["0"])[0])
+        longest = max(minutes, others)
+        seconds = 0.0 if value == "never" else value.total_seconds()  # type: ignore[union-attr]
+        assert seconds == longest * 60, (lines, told)
+        asks_nothing = desktop.inside("sudo", "-k", "-n", "true", user="warden").returncode == 0
+        warden = next(account for account in posture.accounts if account.name == "warden")
+        assert (meets(warden, posture) is Met.RUNS) is asks_nothing, lines
+        assert (posture.readings["elevation.administrator_gives"].value == "nothing") is asks_nothing
+        assert why_administrator(warden, posture).yes
+
+    check()
+
+
+SHELL_LINES = st.lists(
+    st.sampled_from(
+        [
+            "TMOUT=60",
+            "export TMOUT=300",
+            "TMOUT=0",
+            "readonly TMOUT",
+            "export TMOUT",
+            "# TMOUT=1",
+            "umask 022",
+            "TMOUT=45 # x",
+        ]
+    ),
+    max_size=4,
+).filter(
+    lambda lines: "readonly TMOUT" not in lines or not any("=" in x for x in lines[lines.index("readonly TMOUT") :])
+)
+
+
+@pytest.mark.real_root
+def test_the_idle_time_of_a_shell_is_what_the_shell_says(root: PrivateRoot) -> None:
+    machine = open_machine(str(root.path))
+
+    @examples(25)
+    @given(SHELL_LINES)
+    def check(lines: list[str]) -> None:
+        root.write("/etc/profile.d/site.sh", "\n".join([*lines, ""]))
+        theirs = root.inside("bash", "-lc", "echo ${TMOUT:-0}").stdout.strip()
+        value = machine.observe().readings["screen.locks_after"].value
+        mine = "0" if value == "never" else str(int(value.total_seconds()))  # type: ignore[union-attr]
+        assert mine == theirs, lines
+
+    check()
+
+
+@pytest.mark.real_root
+def test_polkit_answers_as_the_rights_say_for_everybody(desktop: PrivateRoot) -> None:
+    machine = open_machine(str(desktop.path))
+    actions = {
+        "rights.shut_down": "org.freedesktop.login1.reboot",
+        "rights.set_clock": "org.freedesktop.timedate1.set-timezone",
+    }
+
+    @examples(3)
+    @given(st.fixed_dictionaries(dict.fromkeys(actions, NAMES)))
+    def check(wanted: dict[str, Value]) -> None:
+        results = do(machine, *rule_steps(machine.observe(), dict(wanted)))
+        assert {result.outcome for result in results} <= {Outcome.DONE, Outcome.ALREADY}, results
+        posture = machine.observe()
+        for name in PEOPLE:
+            account = next(a for a in posture.accounts if a.name == name)
+            mine = {name, *(f"group:{group}" for group in account.groups)}
+            codes = polkit_says(desktop, name, *actions.values())
+            for code, rule_id in zip(codes, actions, strict=True):
+                value = wanted[rule_id]
+                assert posture.readings[rule_id].value == value
+                assert (code == 0) is bool(mine & set(value)), (name, rule_id, value, code)  # type: ignore[arg-type]
+
+    check()
+
+
+@pytest.mark.real_root
+def test_a_shipped_baseline_closes_what_it_asks_for_and_goes_back(desktop: PrivateRoot, verrou: Verrou) -> None:
+    """The strictest one, on a machine with everything: what is left short is told, and was known beforehand."""
+    before = desktop.tree()
+    m = ("-m", desktop.path)
+    (desktop.path / "var/log/lastlog").touch()
+    foreseen = json.loads(verrou("access", *m, "--as", "public-terminal", "--format", "json").stdout)
+    verrou("harden", "-b", "public-terminal", *m, "--yes", code=1)
+    audit = json.loads(verrou("audit", "-b", "public-terminal", *m, "--format", "json", code=1).stdout)
+    left = {f["subject"]: f["verdict"] for f in audit["findings"] if f["verdict"] in ("short", "unreadable")}
+    assert left.pop("screen.shows_last_account") == "unreadable", "lightdm keeps no setting for it"
+    assert set(left) <= {"population.unused_for"}, left
+    assert foreseen == json.loads(verrou("access", *m, "--format", "json").stdout), "as it was rehearsed"
+    for service in WAYS:
+        assert admits(desktop, service, "tern") is (service != "sshd")
+    verrou("undo", *m, "--yes")
+    assert desktop.tree() == before | {"var/log/lastlog": desktop.tree()["var/log/lastlog"]}
+
+
+@pytest.mark.real_root
+def test_the_private_copy_asks_polkit_and_leaves_nothing(desktop: PrivateRoot, verrou: Verrou) -> None:
+    """A rule that never ends is given up; nothing of it runs on, and the reading tells what is shipped."""
+    endless = "polkit.addRule(function(action, subject) { while (true) {} });\n"
+    desktop.write("/etc/polkit-1/rules.d/05-local.rules", endless)
+    before = desktop.tree()
+    show = ("rule", "show", "rights.shut_down", "-m", desktop.path, "--format", "json")
+    reading = json.loads(verrou(*show).stdout)["rights.shut_down"]
+    assert reading["status"] == "unreadable" and "shipped as yes" in reading["reason"]
+    assert desktop.tree() == before and list((desktop.path / "run").iterdir()) == []
+
+
+def test_what_cannot_be_asked_is_told_with_what_is_shipped(tmp_path: Path) -> None:
+    """A tree with a rule that nobody but polkit knows, and no polkit that could be run."""
+    rules, actions = tmp_path / "etc/polkit-1/rules.d", tmp_path / "usr/share/polkit-1/actions"
+    rules.mkdir(parents=True)
+    actions.mkdir(parents=True)
+    for name, content in {
+        "etc/passwd": "tern:x:1000:1000::/home/tern:/bin/sh\n",
+        "etc/group": "",
+        "etc/shadow": "tern:!:::::::\n",
+        "usr/lib/polkit-1/polkitd": "",
+        "usr/share/polkit-1/actions/login1.policy": "<policyconfig><action id='org.freedesktop.login1.power-off'>"
+        "<defaults><allow_active>yes</allow_active></defaults></action></policyconfig>",
+    }.items():
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_text(content)
+
+    def reading() -> tuple[str, object]:
+        found = open_machine(str(tmp_path)).observe().readings["rights.shut_down"]
+        return str(found.status), found.value
+
+    assert reading() == ("read", frozenset({"everybody"})), "without rules the shipped answer holds"
+    (rules / "50-default.rules").write_text(
+        '// who administers\npolkit.addAdminRule(function(action, subject) {\n    return ["unix-group:sudo"];\n});\n'
+    )
+    assert reading() == ("read", frozenset({"everybody"})), "who administers is no answer to an action"
+    (rules / "60-local.rules").write_text("polkit.addRule(function() {});\n")
+    assert reading() == ("unreadable", None)
+    (rules / "60-local.rules").write_text("/* polkit.addRule(function() {}); */\n")
+    assert reading()[0] == "read", "a comment decides nothing"
+    assert Root(tmp_path).asker is None
