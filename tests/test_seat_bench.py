@@ -1,7 +1,7 @@
 """Ways in, rights, elevation, screens and shared use on bench machines: what is derived is what the authority does."""
 
 import json
-from datetime import datetime
+from datetime import datetime, timedelta
 from itertools import pairwise, product
 from pathlib import Path
 from typing import Any
@@ -11,6 +11,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, Verrou, examples
+from verrou.cli.options import fetch_baseline
+from verrou.core.baseline import read_baseline
 from verrou.core.model.access import ways_in_now
 from verrou.core.model.elevation import Elevator, Met, Program, meets, would_meet
 from verrou.core.model.reasons import why, why_administrator
@@ -362,3 +364,104 @@ def test_verify_signs_accounts_of_each_kind_in_by_each_way(bench: Path, verrou: 
         *("proved", "accepted: own password"),
     )
     assert {proof for proof, _ in tried.values()} <= {"proved", "not-tried"}
+
+
+@pytest.mark.parametrize("name", ["hide-01.bench.json", "ringing-02.bench.json", "warden-03"])
+def test_a_saved_survey_tells_the_same_of_who_gets_in(verrou: Verrou, tmp_path: Path, name: str) -> None:
+    verrou("demo", "cap", "--quiet")
+    machine, kept = tmp_path / "cap" / name, tmp_path / "kept.survey.json"
+    verrou("survey", "-m", machine, "--save", kept)
+    for command in (("access",), ("signin",), ("why", "ringer", "console"), ("why", "ringer", "administrator")):
+        words = ("tern" if word == "ringer" and "hide" in name else word for word in command)
+        asked = (*words, "--format", "json")
+        assert verrou(*asked, "-m", machine).stdout == verrou(*asked, "-m", kept).stdout, command
+
+
+@pytest.mark.parametrize("baseline", ["essential", "shared-desk", "public-terminal", "office"])
+def test_each_value_of_a_shipped_baseline_has_its_reason(baseline: str) -> None:
+    demands = read_baseline(*fetch_baseline(baseline), fetch_baseline).demands.values()
+    assert not [demand.rule.id for demand in demands if not demand.because]
+    families = {demand.rule.family for demand in demands}
+    assert {"elevation", "screen", "rights"} <= families
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("[logon]\nconsol.allowed = []", "b.toml:2: logon.consol: nothing is called 'consol'"),
+        (
+            "[logon.console]\nalowed = []",
+            "b.toml:2: logon.console.alowed: nothing is called 'alowed'; did you mean 'allowed'?",
+        ),
+        ("[logon]\nconsole = 3", "b.toml:2: logon.console: found 3, accepted: a table of keys"),
+        ('[logon.console]\nallowed = ["a,b"]', "found 'a,b', accepted: a list of accounts, and groups"),
+        ('[elevation]\nchoice = "say-yess"', "did you mean 'say-yes'?"),
+        ('[elevation]\nchoise = "say-yes"', "did you mean 'choice'?"),
+        ('[screen]\nnotice = { titel = "x" }', "accepted"),
+        ('[screen]\nnotice = { title = "x\\u001b[31m", text = "y" }', "without control characters"),
+        ('[logon.network]\nallowed = ["ana"]\ndenied = ["ana", "bors"]', "must name nobody that is named by"),
+        ("[screen]\nlocks_after = 5", "did you mean '5 minutes'?"),
+    ],
+)
+def test_a_mistake_in_a_baseline_is_told_with_its_line(tmp_path: Path, verrou: Verrou, text: str, said: str) -> None:
+    (tmp_path / "b.toml").write_text(text)
+    assert said in verrou("baseline", "check", "b.toml", code=2).stderr
+
+
+def test_a_list_of_who_may_is_met_by_a_shorter_one_and_of_who_may_not_by_a_longer_one() -> None:
+    may, may_not = CATALOGUE["logon.network.allowed"].kind, CATALOGUE["logon.network.denied"].kind
+    everybody, two, one, none = (may.parse(raw) for raw in ("everybody", ["ana", "group:users"], ["ana"], "nobody"))
+    order = [everybody, two, one, none]
+    for at, loose in enumerate(order):
+        for strict in order[at:]:
+            assert may.at_least(strict, loose) and may_not.at_least(loose, strict)
+            if strict != loose:
+                assert not may.at_least(loose, strict) and not may_not.at_least(strict, loose)
+    assert may.among(may.parse(["bors"]), two, {"users": ("bors",)}) and not may.at_least(may.parse(["bors"]), two)
+    assert may_not.towards(one, two) == two | one, "whoever is kept out stays so"  # type: ignore[operator]
+
+
+def test_an_answer_is_remembered_and_a_question_ends_as_the_rules_say(bench: Path, verrou: Verrou) -> None:
+    rules = ("elevation.administrator_gives=password", "elevation.remembered_for=5 minutes")
+    verrou("rule", "set", *rules, "elevation.unanswered_after=1 minute", "-m", bench, "--yes")
+    machine = authority(bench)
+    token = machine.sign_in("warden", GOOD_PASSWORD)
+    assert machine.request(token, "vouched") == "own password"
+    with pytest.raises(No, match="no answer"):
+        machine.respond(token, "yes")
+    assert machine.request(token, "vouched") == "own password"
+    machine.clock += timedelta(seconds=61)
+    with pytest.raises(No, match="in time"):
+        machine.respond(token, GOOD_PASSWORD)
+    assert machine.request(token, "vouched") == "own password"
+    machine.respond(token, GOOD_PASSWORD)
+    machine.clock += timedelta(minutes=4)
+    assert machine.request(token, "unsigned") == "runs"
+    machine.clock += timedelta(minutes=2)
+    assert machine.request(token, "vouched") == "own password"
+
+    told = json.loads(verrou("verify", "-b", "essential", "-m", bench, "--format", "json", code=1).stdout)
+    tried = [(t["rule"], t["proof"], t["seen"]) for t in told["trials"] if t["rule"].startswith("elevation.")]
+    assert {proof for _, proof, _ in tried} == {"proved"}
+    assert [seen for rule, _, seen in tried if rule == "elevation.remembered_for"] == [
+        *("accepted: nothing is asked again", "refused: asked again"),
+    ]
+    late = [seen for rule, _, seen in tried if rule == "elevation.unanswered_after"]
+    assert late == ["accepted", "refused: nobody answered in time"]
+
+
+def test_a_standard_user_gives_an_administrator_s_password_where_the_rule_lets_it(bench: Path, verrou: Verrou) -> None:
+    machine = authority(bench)
+    machine.add("tern", "", GOOD_PASSWORD, must_change=False)
+    machine.save(bench)
+    verrou("rule", "set", "elevation.standard_gives=admin-password", "-m", bench, "--yes")
+    machine = authority(bench)
+    token = machine.sign_in("tern", GOOD_PASSWORD)
+    assert machine.request(token, "vouched") == "administrator's password"
+    with pytest.raises(No, match="tern administers nothing"):
+        machine.respond(token, GOOD_PASSWORD, by="tern")
+    assert machine.request(token, "vouched") == "administrator's password"
+    machine.respond(token, GOOD_PASSWORD, by="warden")
+    assert machine.request(token, "vouched") == "runs"
+    row = json.loads(verrou("access", "tern", "-m", bench, "--format", "json").stdout)[0]
+    assert row["administration"]["vouched"] == "admin-password" and row["role"] == "standard"

@@ -280,7 +280,8 @@ class _Reader:
                 return
             for rule_id, value in choices[raw].values.items():
                 rule = CATALOGUE[rule_id]
-                yield Demand(rule, AtLeast(rule.kind.parse(value)), f"the choice {raw}", self.mark(path))
+                because = f"{choices[raw].because} (the choice {raw})"
+                yield Demand(rule, AtLeast(rule.kind.parse(value)), because, self.mark(path))
         elif (demand := self.demand(raw, path)) is not None:
             yield demand
 

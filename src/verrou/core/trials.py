@@ -14,6 +14,7 @@ from verrou.core.model.access import opening
 from verrou.core.model.ways import Way
 from verrou.core.passwords import Policy, breaking, make_password, policy_of
 from verrou.core.rules import CATALOGUE, reading_of
+from verrou.core.values import say_duration
 
 
 class Proof(StrEnum):
@@ -88,6 +89,22 @@ class TrialAccount(Protocol):
         """
         ...
 
+    def elevate_again(self, password: str, after: timedelta) -> Answer:
+        """Use administration, let time go by, and use it again without another answer.
+
+        Raises:
+            CannotTry: with the reason.
+        """
+        ...
+
+    def answer_late(self, password: str, after: timedelta) -> Answer:
+        """Ask for administration, let time go by, and give the right answer then.
+
+        Raises:
+            CannotTry: with the reason.
+        """
+        ...
+
 
 @frozen
 class TrialResult:
@@ -104,6 +121,7 @@ class CannotTry(Exception):
 
 
 _MARGIN = timedelta(seconds=30)
+_MOMENT = timedelta(seconds=5)
 WHO_COMES_IN = "logon.console.allowed"
 _TRIED_FOR = ("lockout.after", "password.min_length", WHO_COMES_IN)
 TRIED_ROLES = (Role.ADMINISTRATOR, Role.STANDARD, Role.GUEST)
@@ -172,6 +190,34 @@ def access_trial(subject: TrialAccount, posture: Posture, role: Role) -> Iterato
         yield _judge(rule, said, subject.elevate(subject.password), administers)
     except CannotTry as reason:
         yield TrialResult(rule, said, Proof.NOT_TRIED, str(reason))
+    if administers:
+        yield from _questions_trial(subject, posture)
+
+
+def _questions_trial(subject: TrialAccount, posture: Posture) -> Iterator[TrialResult]:
+    """An answer is remembered as long as the rule says and no longer; a question that nobody answers ends. There is
+    nothing to try where nothing is asked."""
+    asks = _in_force("elevation.administrator_gives", posture)
+    if asks is None or asks.value == "nothing":
+        return
+    for rule_id, ask, words in (
+        ("elevation.remembered_for", subject.elevate_again, "administers, and again {} later without an answer"),
+        ("elevation.unanswered_after", subject.answer_late, "is asked, and gives the right answer {} later"),
+    ):
+        reading = _in_force(rule_id, posture)
+        if reading is None or reading.value is None:
+            continue
+        holds = reading.value if isinstance(reading.value, timedelta) else timedelta()
+        if rule_id == "elevation.unanswered_after" and not holds:
+            continue  # it waits for ever, which nobody can wait for
+        shortly_before = [(holds - _MOMENT, True)] if holds > _MOMENT else []
+        for after, accepted in (*shortly_before, (holds + _MOMENT, False)):
+            said = f"a throwaway administrator account {words.format(say_duration(after))}"
+            try:
+                yield _judge(rule_id, said, ask(subject.password, after), accepted)
+            except CannotTry as reason:
+                yield TrialResult(rule_id, said, Proof.NOT_TRIED, str(reason))
+                break
 
 
 def not_tried(reason: str) -> list[TrialResult]:

@@ -169,18 +169,21 @@ RULES = (
 
 @frozen
 class NamedChoice:
-    """A set of values for the whole family, as a baseline file writes them, and what it gives up."""
+    """A set of values for the whole family, as a baseline file writes them: why somebody would want them, and what
+    they give up."""
 
+    because: str
     gives_up: str
     values: Mapping[str, str | bool]
 
 
-def _choice(gives_up: str, **values: str | bool) -> NamedChoice:
-    return NamedChoice(gives_up, {f"elevation.{key}": value for key, value in values.items()})
+def _choice(because: str, gives_up: str, **values: str | bool) -> NamedChoice:
+    return NamedChoice(because, gives_up, {f"elevation.{key}": value for key, value in values.items()})
 
 
 CHOICES: Mapping[str, NamedChoice] = {
     "prove-each-time": _choice(
+        "every use of administration should be somebody's own act",
         "nothing but time: every use of administration asks for a password, and an installer fails",
         administrator_gives="password",
         builtin_gives="password",
@@ -194,6 +197,7 @@ CHOICES: Mapping[str, NamedChoice] = {
         unanswered_after="1 minute",
     ),
     "prove-at-first": _choice(
+        "a password begins the work, and some minutes of it follow without another question",
         "for some minutes after an answer, whoever is at the keyboard has the rights too",
         administrator_gives="password",
         builtin_gives="password",
@@ -207,6 +211,7 @@ CHOICES: Mapping[str, NamedChoice] = {
         unanswered_after="2 minutes",
     ),
     "say-yes": _choice(
+        "whoever is at the keyboard should see what wants administration",
         "a click is enough, so a session that was left open gives everything away",
         administrator_gives="approval",
         builtin_gives="approval",
@@ -220,6 +225,7 @@ CHOICES: Mapping[str, NamedChoice] = {
         unanswered_after="5 minutes",
     ),
     "ask-nothing": _choice(
+        "nothing should stand in the way of whoever administers",
         "every program that an administrator opens may change the whole machine, and nobody is told",
         administrator_gives="nothing",
         builtin_gives="nothing",

@@ -285,6 +285,49 @@ class Authority:
         now = {key: self.effective(key) for key in SHIPPED_SEAT}
         return elevation(now, self.kind_of(name), program)
 
+    def request(self, token: int, program: str) -> str:
+        """A session wants a program to have administration: what it meets, as :meth:`elevate` has it. An answer that
+        was given in the session not long ago is remembered; else a question stands until somebody answers."""
+        session = self._session(token)
+        met = self.elevate(self._name_of(session), program)
+        memory = timedelta(minutes=self.effective("memory_minutes"))
+        answered = session.get("answered")
+        if met in ("runs", "refused"):
+            return met
+        if answered and self.clock - datetime.fromisoformat(answered) < memory:
+            return "runs"
+        session["asked"] = {"at": self.clock.isoformat(), "for": met}
+        return met
+
+    def respond(self, token: int, given: str, by: str = "") -> None:
+        """Answer the question that stands in a session: ``yes`` where a click is enough, the own password, or that of
+        an administrator ``by`` name. A question that nobody answered in time is refused."""
+        session = self._session(token)
+        question = session.pop("asked", None)
+        if question is None:
+            raise No("nothing was asked")
+        patience = self.effective("patience_seconds")
+        waited = self.clock - datetime.fromisoformat(question["at"])
+        if patience and waited > timedelta(seconds=patience):
+            raise No("nobody answered in time")
+        who = by if question["for"] == "administrator's password" else self._name_of(session)
+        if question["for"] == "administrator's password" and not (by and self.can_administer(by)):
+            raise No(f"{by or 'nobody'} administers nothing here")
+        right = given == "yes" if question["for"] == "approve" else self._matches(self._account(who)["password"], given)
+        if not right:
+            raise No("that is no answer to it")
+        session["answered"] = self.clock.isoformat()
+
+    def _session(self, token: int) -> dict[str, Any]:
+        for session in self._data["sessions"]:
+            if session["token"] == token:
+                found: dict[str, Any] = session
+                return found
+        raise No(f"there is no session {token}")
+
+    def _name_of(self, session: dict[str, Any]) -> str:
+        return str(next(a["name"] for a in self._data["accounts"] if a["id"] == session["account"]))
+
     def may(self, name: str, duty: str) -> bool:
         """Whether an account may shut the machine down (``off``), set its ``clock`` or ``install``."""
         return belongs(self.effective(f"duty_{duty}"), self._identities_of(self._account(name)))

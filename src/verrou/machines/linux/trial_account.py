@@ -92,6 +92,12 @@ class TrialOnLinux:
             raise CannotTry("sudo is not installed; nobody elevates but by root's own password")
         return self.ask("elevate", account=self.account, uid=self.uid, gid=self.uid, password=password)
 
+    def elevate_again(self, password: str, after: timedelta) -> Answer:
+        raise CannotTry("sudo remembers an answer by the terminal it was given at, and a trial has none of its own")
+
+    def answer_late(self, password: str, after: timedelta) -> Answer:
+        raise CannotTry("sudo waits by the clock of this computer, which a trial does not move")
+
     def change_password(self, old: str, new: str) -> Answer:
         return self.ask("change_password", account=self.account, uid=self.uid, old=old, new=new)
 

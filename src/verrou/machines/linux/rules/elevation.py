@@ -66,9 +66,6 @@ def _installed(read: Callable[[System, Sudoers], Reading]) -> Callable[[System],
     return whole
 
 
-ASKED = {Asked.NONE: "nothing", Asked.OWN: "password", Asked.ROOT: "password", Asked.TARGET: "password"}
-
-
 def _administrators(system: System) -> list[Account]:
     giving = {group.name for group in system.groups if Grant.ADMINISTRATION in group.grants}
     return [

@@ -66,11 +66,13 @@ def _our_source(rule_id: str) -> Source:
 @frozen
 class Asked:
     """What polkit makes of the actions behind a rule: the shipped answers, and polkit's own for each person and for
-    somebody whom no rule is about (``""``); None where nobody but polkit could tell, and it could not be asked."""
+    somebody whom no rule is about (``""``); None where nobody but polkit could tell, and it could not be asked.
+    ``but`` says who was not asked about."""
 
     shipped: Mapping[str, polkit.Default]
     answers: polkit.Answers | None
     source: Source | None
+    but: str = ""
 
     def told(self, name: str) -> set[str]:
         """What somebody is answered to any of the actions."""
@@ -100,7 +102,8 @@ def asked(system: System, actions: Sequence[str]) -> Asked:
         answers = {name: {a: told[a] for a in mine if a in told} for name, told in answers.items()}
     if answers is not None and any(polkit.UNKNOWN in told.values() for told in answers.values()):
         answers = None
-    return Asked(mine, answers, Source(strange[0]))
+    but = f"the first {polkit.MOST_ASKED} of {len(numbers)} people were asked about"
+    return Asked(mine, answers, Source(strange[0]), but if len(numbers) > polkit.MOST_ASKED else "")
 
 
 FREE, YES = ("yes", "auth_self"), polkit.YES
@@ -146,11 +149,12 @@ def _read_right(rule_id: str) -> Callable[[System], Reading]:
         may = {name for name in found.people if YES in found.told(name)}
         wanted = mine.grants.get(rule_id)
         if wanted is not None and may == _within(wanted, system, found.people):
-            return Reading(frozenset(wanted), source=_our_source(rule_id))
+            return Reading(frozenset(wanted), source=_our_source(rule_id), reason=found.but)
         source = found.source or next(iter(found.shipped.values())).source
         if YES in found.told("") and may == set(found.people):
-            return Reading(frozenset({EVERYBODY}), source=source, reason="whoever sits at the machine may")
-        said = "" if may else "whoever sits at the machine gives an administrator's password, or is refused"
+            said = "; ".join(filter(None, ("whoever sits at the machine may", found.but)))
+            return Reading(frozenset({EVERYBODY}), source=source, reason=said)
+        said = found.but if may else "whoever sits at the machine gives an administrator's password, or is refused"
         over = (_our_source(rule_id),) if wanted is not None else ()
         return Reading(frozenset(may), source=source, reason=said, overruled=over)
 

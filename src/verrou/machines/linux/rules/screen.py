@@ -47,7 +47,6 @@ IDLE_SCRIPT = f"{PROFILE_FOLDER}/verrou-idle.sh"
 LOGIND_CONF = "/etc/systemd/logind.conf"
 LOGIND_FOLDERS = ("/usr/lib/systemd/logind.conf.d", "/etc/systemd/logind.conf.d")
 LOGIND_OWN = "/etc/systemd/logind.conf.d/50-verrou.conf"
-LOGIND = ("/usr/lib/systemd/systemd-logind", "/lib/systemd/systemd-logind")
 NO_SCREEN = "no sign-in screen is installed; the text console asks for a name and shows nobody's"
 
 
@@ -502,7 +501,6 @@ def _put_idle(root: Root, value: Value) -> str:
     return f"written to {IDLE_SCRIPT}" + (f" and {LOGIND_OWN}" if in_use(root) else "")
 
 
-_DISPLAY = "in the files of the display manager that is there (lightdm, gdm3, sddm)"
 KEEPERS: Mapping[str, Keeper] = {
     "screen.automatic_signin": Keeper(
         "autologin and timed sign-in in the files of lightdm, gdm3, sddm, lxdm and greetd, lightdm's guest sessions, "
