@@ -68,7 +68,7 @@ def take(name: str, command: str, folder: Path, display: str) -> None:
         env=environment,
     )
     try:
-        patience = 2.5 if command.endswith(WAITS_FOR_AN_ANSWER) else 20.0
+        patience = 5.0 if command.endswith(WAITS_FOR_AN_ANSWER) else 20.0
         done = folder / f"{name}.done"
         until = time.monotonic() + patience
         while not done.exists() and time.monotonic() < until:

@@ -1,11 +1,13 @@
 """In what the accounts and groups that a baseline declares differ from those of a machine, and what closes each gap."""
 
 from collections.abc import Iterator
+from functools import reduce
 
 from verrou.core.baseline import WantedAccount, WantedGroup
 from verrou.core.model import Account, AccountName, Detail, Effect, PasswordState, Posture, Role
 from verrou.core.model.access import role_of, ways_in
 from verrou.core.model.ways import Way
+from verrou.core.plan.foresee import foresee
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.plan.making import NoWay, new_account, role_steps
 from verrou.core.plan.steps import CreateGroup, Join, Leave, SetEnabled, SetEnd, SetFlags, SetRules, Step
@@ -43,10 +45,12 @@ def account_gaps(posture: Posture, wanted: WantedAccount) -> Iterator[Gap]:
         if wanted.enabled:
             yield _creation(posture, wanted)
         return
-    role = role_of(account, posture)
+    role, coming = role_of(account, posture), posture
     if role is not wanted.role:
         try:
-            yield Gap(name, Fact.ROLE, role, wanted.role, tuple(role_steps(posture, name, wanted.role)))
+            steps = tuple(role_steps(posture, name, wanted.role))
+            yield Gap(name, Fact.ROLE, role, wanted.role, steps)
+            coming = reduce(lambda before, step: foresee(step, before), steps, posture)
         except NoWay as reason:
             yield Gap(name, Fact.ROLE, role, wanted.role, by_hand=str(reason))
     should_be_open = wanted.is_open(posture.machine.now.date())
@@ -65,17 +69,19 @@ def account_gaps(posture: Posture, wanted: WantedAccount) -> Iterator[Gap]:
         step = SetFlags(name, cannot_change=wanted.cannot_change)
         yield Gap(name, Fact.FIXED, account.cannot_change, wanted.cannot_change, (step,))
     if wanted.ways_in:
-        yield from _ways(posture, account, wanted)
+        yield from _ways(posture, coming, account, wanted)
 
 
-def _ways(posture: Posture, account: Account, wanted: WantedAccount) -> Iterator[Gap]:
+def _ways(today: Posture, posture: Posture, account: Account, wanted: WantedAccount) -> Iterator[Gap]:
     """Leave the groups that open a way that should be shut, where they do nothing else; any other way turns the account
-    away by name, where the machine keeps such a list. What signs it in unasked is another rule's."""
-    open_ways = ways_in(account, posture)
+    away by name, where the machine keeps such a list. What signs it in unasked is another rule's. ``posture`` is the
+    machine once the account amounts to what it should, which closes some ways by itself."""
+    open_ways = ways_in(account, today)
     further = [way for way in open_ways if way not in wanted.ways_in]
+    account = posture.by_name[account.name]
     steps: list[Step] = []
     advice = []
-    for way in further:
+    for way in (way for way in ways_in(account, posture) if way not in wanted.ways_in):
         gates = [gate for gate in posture.gates if gate.way is way]
         by_itself = next((gate for gate in gates if gate.unasked and gate.lets_through(account)), None)
         if by_itself is not None:
