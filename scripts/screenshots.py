@@ -61,7 +61,7 @@ def take(name: str, command: str, folder: Path, display: str) -> None:
     )
     window = subprocess.Popen(
         [
-            *("xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x50+0+0", "-bg", "#101418"),
+            *("xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x46+0+0", "-bg", "#101418"),
             *("-fg", "#d8dee6", "-xrm", "xterm*scrollBar: false", "-e", "bash", "-c", shown),
         ],
         cwd=folder,

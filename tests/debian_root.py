@@ -27,7 +27,7 @@ PACKAGES = (
     "sudo",
     "wamerican",
 )
-DESKTOP = ("accountsservice", "dbus", "lightdm", "polkitd", "systemd-sysv", "udisks2")
+DESKTOP = ("accountsservice", "dbus", "dconf-cli", "lightdm", "polkitd", "systemd-sysv", "udisks2")
 """What a machine has beside these that people sign in to by a screen."""
 
 

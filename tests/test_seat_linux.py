@@ -3,6 +3,7 @@
 import json
 import pwd
 import re
+from datetime import timedelta
 from pathlib import Path
 
 import pytest
@@ -25,6 +26,7 @@ from verrou.machines.linux.rules import KEEPERS
 from verrou.machines.linux.rules.logon import lists_of
 from verrou.machines.linux.rules.screen import _span
 
+IDLE = "/org/gnome/desktop/session/idle-delay"
 PEOPLE = ("warden", "tern", "gull", "daypass")
 SET = (
     *("logon.remote-shell.allowed=group:sudo", "logon.console.denied=gull", "rights.shut_down=group:sudo"),
@@ -95,6 +97,9 @@ def test_the_whole_table_is_what_the_system_decides(desktop: PrivateRoot, verrou
     assert 1 not in polkit_says(desktop, "warden", mount, settings), "an administrator is never covered"
 
     assert desktop.inside("bash", "-lc", "echo $TMOUT").stdout.strip() == "600"
+    home = "HOME=/tmp XDG_RUNTIME_DIR=/tmp dconf"
+    idle = desktop.inside("sh", "-c", f"{home} read {IDLE}; {home} write {IDLE} 'uint32 0'", user="tern")
+    assert idle.stdout == "uint32 600\n" and "non-writable" in idle.stderr, "nobody sets another for themselves"
     assert _sshd(desktop, "warden")["banner"] == ["/etc/issue.net"]
     assert desktop.read("/etc/issue") == "Cap Fauvel\n\nFor staff \\\\ only.\n"
     readings = json.loads(verrou("rule", "show", "screen", "rights", "-m", desktop.path, "--format", "json").stdout)
@@ -332,6 +337,38 @@ def test_our_own_rules_of_polkit_are_read_only_as_we_would_write_them(
 def test_times_of_systemd(text: str, seconds: int | None) -> None:
     span = _span(text)
     assert (span.total_seconds() if span is not None else None) == seconds
+
+
+def test_a_screen_locker_that_people_set_themselves_is_not_known_to_lock(tmp_path: Path) -> None:
+    for name, text in {
+        "etc/passwd": "",
+        "etc/group": "",
+        "etc/shadow": "",
+        "usr/bin/dconf": "",
+        "etc/profile.d/x.sh": "TMOUT=300\n",
+        "etc/dconf/profile/user": "user-db:user\nsystem-db:site\n",
+        "etc/dconf/db/site.d/10-idle": "[org/gnome/desktop/session]\nidle-delay=uint32 120\n"
+        "[org/gnome/desktop/screensaver]\nlock-enabled=true\nlock-delay=uint32 30\n",
+    }.items():
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_text(text)
+
+    def reading() -> tuple[str, Value | None]:
+        found = open_machine(str(tmp_path)).observe().readings["screen.locks_after"]
+        return str(found.status), found.value
+
+    assert reading() == ("read", "never"), "anybody may set another"
+    locks = tmp_path / "etc/dconf/db/site.d/locks/10-idle"
+    locks.parent.mkdir()
+    locks.write_text(f"{IDLE}\n/org/gnome/desktop/screensaver/lock-enabled\n# x\n")
+    assert reading() == ("read", "never"), "how long the locker waits is still anybody's own"
+    locks.write_text(locks.read_text() + "/org/gnome/desktop/screensaver/lock-delay\n")
+    assert reading() == ("read", timedelta(minutes=5)), "the weaker of shell and screen locker"
+    (tmp_path / "etc/dconf/db/site.d/10-idle").write_text(
+        "[org/gnome/desktop/session]\nidle-delay=uint32 0\n"
+        "[org/gnome/desktop/screensaver]\nlock-enabled=true\nlock-delay=uint32 30\n"
+    )
+    assert reading() == ("read", "never")
 
 
 def test_a_condition_around_an_idle_time_is_not_taken_for_one(tmp_path: Path, verrou: Verrou) -> None:

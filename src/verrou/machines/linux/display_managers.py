@@ -7,12 +7,12 @@ sddm.conf(5); greetd(5); agetty(8). In each of them the last file that sets a ke
 import os
 import re
 import tomllib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
 from attrs import frozen
 
 from verrou.core.model import Source
-from verrou.machines.linux.files.keyfile import Entry, all_entries, drop_ins, headings
+from verrou.machines.linux.files.keyfile import Entry, all_entries, drop_ins, headings, last_of
 from verrou.machines.linux.root import Root
 
 LIGHTDM_CONF = "/etc/lightdm/lightdm.conf"
@@ -77,11 +77,6 @@ def of_seat(root: Root) -> dict[str, Entry]:
 
 def sddm_files(root: Root) -> list[str]:
     return [*drop_ins(root, SDDM_FOLDERS), SDDM_CONF]
-
-
-def last_of(found: Sequence[Entry], section: str, key: str) -> Entry | None:
-    """The line that counts."""
-    return next((e for e in reversed(found) if e.section == section and e.key == key), None)
 
 
 @frozen

@@ -74,3 +74,8 @@ def drop_ins(root: Root, folders: Sequence[str], suffix: str = ".conf") -> list[
 def all_entries(root: Root, files: Sequence[str]) -> list[Entry]:
     """What several files set, in order; the last of a key counts."""
     return [entry for file in files for entry in entries(file, root.lines(file) if root.exists(file) else [])]
+
+
+def last_of(found: Sequence[Entry], section: str, key: str) -> Entry | None:
+    """The line that counts."""
+    return next((e for e in reversed(found) if e.section == section and e.key == key), None)

@@ -86,6 +86,9 @@ def _read_gives(system: System, sudoers: Sudoers) -> Reading:
         source = next(iter(lines.values()), None)
         names = joined([account.name for account in free])
         return Reading("nothing", source=source, reason=f"nothing is asked of {names}")
+    if people:
+        lines = {str(line): line for account in people for line in _lines_of(account, system)}
+        return Reading("password", source=next(iter(lines.values()), None))
     authenticate, source = _setting(sudoers, "authenticate")
     value = "nothing" if authenticate is False else "password"
     return Reading(value, source=source or shipped_default("sudo asks for a password"))

@@ -19,13 +19,13 @@ from verrou.machines.linux.display_managers import (
     TRUE,
     Unasked,
     in_use,
-    last_of,
     lightdm_files,
     of_seat,
     sddm_files,
     whom_unasked,
 )
-from verrou.machines.linux.files.keyfile import all_entries, drop_ins, entries, with_entry
+from verrou.machines.linux.files import dconf
+from verrou.machines.linux.files.keyfile import all_entries, drop_ins, entries, last_of, with_entry
 from verrou.machines.linux.files.sshd import SSHD_CONFIG, say, sshd_installed, sshd_setting
 from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.refused import Refused
@@ -471,8 +471,31 @@ def _span(text: str) -> timedelta | None:
     return timedelta(seconds=round(seconds))
 
 
+IDLE = dconf.Key("org/gnome/desktop/session", "idle-delay")
+LOCKS = dconf.Key("org/gnome/desktop/screensaver", "lock-enabled")
+DELAY = dconf.Key("org/gnome/desktop/screensaver", "lock-delay")
+
+
+def _read_locker(root: Root) -> Reading:
+    """The screen locker of desktops that go by dconf: a person's own setting counts unless the machine locks it."""
+    idle, locks, delay = (dconf.kept(root, key) for key in (IDLE, LOCKS, DELAY))
+    open_ones = [key for key, each in ((IDLE, idle), (LOCKS, locks), (DELAY, delay)) if each is None or not each.lock]
+    if open_ones or idle is None or locks is None or delay is None:
+        said = f"{open_ones[0]} is not locked, so that a person's own setting decides, which may be never"
+        source = next((each.source for each in (idle, locks, delay) if each is not None), None)
+        return Reading("never", source=source or Source(dconf.PROFILE), reason=said)
+    seconds = [re.fullmatch(r"(?:uint32 )?(\d{1,9})", each.value) for each in (idle, delay)]
+    if seconds[0] is None or seconds[1] is None:
+        return unreadable(f"{idle.source}: that is no number of seconds", source=idle.source)
+    whole = timedelta(seconds=int(seconds[0][1]) + int(seconds[1][1]))
+    never = int(seconds[0][1]) == 0 or locks.value != "true"
+    return Reading("never" if never else whole, source=idle.source)
+
+
 def _read_idle(system: System) -> Reading:
     found = [("the shell", _read_shell_idle(system.root))]
+    if dconf.present(system.root):
+        found.append(("the screen locker", _read_locker(system.root)))
     if in_use(system.root):
         found.append(("the desktop", _read_desktop_idle(system.root)))
     return weakest(KINDS["screen.locks_after"], found)
@@ -498,6 +521,8 @@ def _put_idle(root: Root, value: Value) -> str:
             for file in (LOGIND_CONF, *drop_ins(root, LOGIND_FOLDERS)):
                 _edit(root, file, "Login", key, text)
             _edit(root, LOGIND_OWN, "Login", key, text, only_there=False)
+    if dconf.present(root):
+        dconf.keep(root, {IDLE: f"uint32 {seconds}", LOCKS: "true" if seconds else "false", DELAY: "uint32 0"})
     return f"written to {IDLE_SCRIPT}" + (f" and {LOGIND_OWN}" if in_use(root) else "")
 
 
@@ -532,7 +557,8 @@ KEEPERS: Mapping[str, Keeper] = {
     ),
     "screen.locks_after": Keeper(
         f"TMOUT for the shell, in {PROFILE} and {PROFILE_FOLDER}; where there is a sign-in screen, IdleAction in "
-        f"{LOGIND_CONF} and its folders too",
+        f"{LOGIND_CONF} and its folders too; where desktops go by dconf, idle-delay and the screen locker's keys, and "
+        "whether they are locked",
         _read_idle,
         _put_idle,
     ),

@@ -1,0 +1,81 @@
+"""Settings that a machine makes for every desktop session by dconf(7): keyfiles of a system database, and locks that
+keep a person's own setting from counting."""
+
+from collections.abc import Mapping
+from typing import NamedTuple
+
+from verrou.core.model import Source
+from verrou.machines.linux.files.keyfile import all_entries, last_of, with_entry
+from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.root import Root
+
+PROGRAM, PROFILE = "/usr/bin/dconf", "/etc/dconf/profile/user"
+DATABASES = "/etc/dconf/db"
+OWN_DATABASE, OWN_FILE = "local", "90-verrou"
+USUAL_PROFILE = f"user-db:user\nsystem-db:{OWN_DATABASE}\n"
+
+
+class Key(NamedTuple):
+    """A key: its path without the last part, and that."""
+
+    section: str
+    name: str
+
+    def __str__(self) -> str:
+        return f"/{self.section}/{self.name}"
+
+
+class Kept(NamedTuple):
+    """What the machine says of a key, and the line that locks it; without a lock a person's own setting counts."""
+
+    value: str
+    source: Source
+    lock: Source | None
+
+
+def present(root: Root) -> bool:
+    """Whether desktop sessions go by dconf at all."""
+    return root.exists(PROGRAM)
+
+
+def kept(root: Root, key: Key) -> Kept | None:
+    """What the databases of the profile say of a key; None where none does."""
+    names = [line.strip()[10:] for line in root.lines(PROFILE) if line.strip().startswith("system-db:")]
+    locked: Source | None = None
+    found: Kept | None = None
+    for name in names:
+        folder = f"{DATABASES}/{name}.d"
+        for file in root.names_in(f"{folder}/locks"):
+            for number, line in enumerate(root.lines(f"{folder}/locks/{file}"), start=1):
+                if line.strip() == str(key):
+                    locked = Source(f"{folder}/locks/{file}", number, line.strip())
+        files = [f"{folder}/{file}" for file in root.names_in(folder) if file != "locks"]
+        entry = last_of(all_entries(root, files), key.section, key.name)
+        if entry is not None and found is None:
+            found = Kept(entry.value, entry.source, None)
+    return found._replace(lock=locked) if found is not None else None
+
+
+def keep(root: Root, values: Mapping[Key, str]) -> str:
+    """Set and lock keys in a database of the machine's, and have dconf put it together.
+
+    Raises:
+        Refused: dconf does not take it.
+    """
+    if root.text(PROFILE) is None:
+        root.write(PROFILE, USUAL_PROFILE)
+    elif f"system-db:{OWN_DATABASE}" not in [line.strip() for line in root.lines(PROFILE)]:
+        root.write(PROFILE, f"{(root.text(PROFILE) or '').rstrip()}\nsystem-db:{OWN_DATABASE}\n")
+    folder = f"{DATABASES}/{OWN_DATABASE}.d"
+    text, locks = root.text(f"{folder}/{OWN_FILE}") or "", dict.fromkeys(root.lines(f"{folder}/locks/{OWN_FILE}"))
+    for key, value in values.items():
+        text = with_entry(text, key.section, key.name, value)
+        locks[str(key)] = None
+    root.write(f"{folder}/{OWN_FILE}", text)
+    root.write(f"{folder}/locks/{OWN_FILE}", "".join(f"{lock}\n" for lock in locks))
+    if root.runner is not None:
+        code, said = root.runner([PROGRAM, "update"])
+        root.forget()
+        if code != 0:
+            raise Refused(f"{PROGRAM} update ended with {code}: {said.strip().splitlines()[-1:]}")
+    return f"locked in {folder}/{OWN_FILE}"
