@@ -222,6 +222,9 @@ def test_what_cannot_be_asked_is_told_with_what_is_shipped(tmp_path: Path) -> No
     assert reading() == ("read", frozenset({"everybody"})), "who administers is no answer to an action"
     (rules / "60-local.rules").write_text("polkit.addRule(function() {});\n")
     assert reading() == ("unreadable", None)
+    for end in ("\n", "\r", "\u2028", "\u2029"):  # where ECMAScript ends a comment
+        (rules / "60-local.rules").write_text(f"// nothing{end}polkit.addRule(function() {{}});\n")
+        assert reading() == ("unreadable", None), repr(end)
     (rules / "60-local.rules").write_text("/* polkit.addRule(function() {}); */\n")
     assert reading()[0] == "read", "a comment decides nothing"
     assert Root(tmp_path).asker is None

@@ -2,6 +2,7 @@
 where it stands."""
 
 from collections.abc import Iterator
+from datetime import datetime
 
 from attrs import frozen
 
@@ -61,7 +62,8 @@ def why(account: Account, way: Way, posture: Posture) -> Why:
         keeps = [reason for lets_in, _ in by_gate for reason in lets_in]
         chain = [*about_account, *(reason for lets_in, shown in by_gate for reason in _in_one(lets_in, shown))]
         return Why(account.name, way, True, tuple(dict.fromkeys(chain)), tuple(dict.fromkeys(keeps)))
-    for gate in () if open_gates else gates:
+    about = [gate for gate in gates if not (gate.unasked and gate.decided_by(account) in gate.passes)]
+    for gate in () if open_gates else about or gates:
         against += _keeps_out(account, gate, posture)
     return Why(account.name, way, False, tuple(dict.fromkeys(against)))
 
@@ -81,7 +83,7 @@ def why_administrator(account: Account, posture: Posture) -> Why:
         return Why(account.name, ADMINISTRATOR, True, (*lines, asked), tuple(lines))
     against = [_not_given(account, posture)]
     if account.may_run:
-        some = joined([f"{command}" for command in account.may_run])
+        some = joined(account.may_run)
         against.append(Reason(True, f"it may run some commands as root: {some}", next(iter(account.given_by), None)))
     if met not in (Met.REFUSED, Met.UNKNOWN):
         against.append(asked)
@@ -130,8 +132,9 @@ def _about_account(account: Account, posture: Posture) -> Iterator[Reason]:
         closed = closed_from(account, posture)
         yield Reason(False, f"{name} ended on {closed}", source, f"verrou account change {name} --ends never")
     if locked(account, posture):
-        said = f"{name} is locked after {account.wrong_tries} wrong tries"
-        yield Reason(False, said, source, f"verrou account unlock {name}, or the lock ends by itself")
+        by_itself = account.locked_until != datetime.max
+        change = f"verrou account unlock {name}" + (", or the lock ends by itself" if by_itself else "")
+        yield Reason(False, f"{name} is locked after {account.wrong_tries} wrong tries", source, change)
     if barred(account, posture):
         reading = posture.readings["population.outside_identities"]
         said = f"{name} is tied to an outside identity, and this machine lets in no such accounts"
@@ -173,7 +176,7 @@ def _lets_in(account: Account, gate: Gate, posture: Posture) -> Iterator[Reason]
 def _in_one(lets_in: list[Reason], shown: Reason) -> Iterator[Reason]:
     """What lets somebody through a gate, the first of several, and what has to be shown there."""
     yield from lets_in[:1]
-    if shown.source not in (lets_in[0].source if lets_in else None,):
+    if not lets_in or shown.source != lets_in[0].source:
         yield shown
 
 

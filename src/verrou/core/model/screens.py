@@ -2,11 +2,11 @@
 
 from attrs import frozen
 
-from verrou.core.model.access import is_person, opening, ways_in_now
+from verrou.core.model.access import Opening, is_person, opening, ways_in_now
 from verrou.core.model.facts import Account, Builtin, Reading, Source, Status
 from verrou.core.model.posture import Posture
 from verrou.core.model.reasons import why
-from verrou.core.model.ways import Gate, Way
+from verrou.core.model.ways import Way
 from verrou.core.values import EVERYBODY, GROUP
 
 
@@ -98,8 +98,5 @@ def _unasked(posture: Posture) -> list[Unasked]:
 
 
 def _without_password(account: Account, posture: Posture) -> bool:
-    def opens(gate: Gate) -> bool:
-        how = opening(account, gate, posture)
-        return how is not None and how not in ("password", "key") and not gate.unasked
-
-    return any(opens(gate) for gate in posture.gates if gate.way is Way.CONSOLE)
+    console = [gate for gate in posture.gates if gate.way is Way.CONSOLE]
+    return any(opening(account, gate, posture) in (Opening.NAME, Opening.BLANK) for gate in console)

@@ -98,7 +98,8 @@ def _actions(root: Root, wanted: Sequence[str]) -> Iterator[tuple[str, ElementTr
         yield from ((file, action) for action in document.iter("action"))
 
 
-_COMMENT = re.compile(r"/\*.*?\*/|//[^\n]*", re.S)
+_COMMENT = re.compile("/\\*.*?\\*/|//[^\n\r\u2028\u2029]*", re.S)
+"""ECMAScript ends a line, and with it a comment, at more signs than one."""
 _WHO_ADMINISTERS = re.compile(
     r"polkit\.addAdminRule\(function\((\w+),(\w+)\)\{return\[((?:\"unix-(?:group|user):[\w.-]+\",?)+)\];?\}\);?"
 )

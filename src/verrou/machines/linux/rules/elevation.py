@@ -12,7 +12,6 @@ from attrs import evolve
 
 from verrou.core.model import (
     Account,
-    Grant,
     PasswordState,
     Reading,
     Source,
@@ -26,10 +25,10 @@ from verrou.core.values import Takes, Value
 from verrou.machines.linux import polkit
 from verrou.machines.linux.files.sudoers import NO_NUMBER, SUDOERS, Asked, Person, Sudoers
 from verrou.machines.linux.pam.stack import load_stack, put_together
-from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keeper import Keeper, System
+from verrou.machines.linux.rules.named import administering_groups
 from verrou.machines.linux.rules.rights import EXEC, STANDARD, asked, cannot_tell, write_ours
 
 DROP_IN = f"{SUDOERS}.d/zz-verrou"
@@ -40,9 +39,7 @@ CHECKER = "/usr/sbin/visudo"
 KINDS = {str(rule.id): rule.kind for rule in RULES}
 SHIPPED_MINUTES = {"timestamp_timeout": 15.0, "passwd_timeout": 5.0}
 """What sudo(8) takes without a line, as sudoers(5) has it; Debian's own is told by no file."""
-UNIT = timedelta(minutes=1)
-
-
+MINUTE = timedelta(minutes=1)
 NOBODY_IN_PARTICULAR = Person("", NO_NUMBER)
 
 
@@ -58,37 +55,29 @@ def _installed(read: Callable[[System, Sudoers], Reading]) -> Callable[[System],
         sudoers = system.sudoers
         if not sudoers.installed:
             return absent("sudo is not installed; whoever administers signs in as root", "install the package sudo")
-        if sudoers.unknown:
-            first = sudoers.unknown[0]
-            return unreadable(f"{first.where}: {first.text}", source=first)
-        return read(system, sudoers)
+        return _not_whole(sudoers) if sudoers.unknown else read(system, sudoers)
 
     return whole
 
 
-def _administrators(system: System) -> list[Account]:
-    giving = {group.name for group in system.groups if Grant.ADMINISTRATION in group.grants}
-    return [
-        account
-        for account in system.accounts
-        if account.identity != "0"
-        and Grant.ADMINISTRATION not in account.withheld
-        and (Grant.ADMINISTRATION in account.grants or giving & set(account.groups))
-    ]
+def _not_whole(sudoers: Sudoers) -> Reading:
+    first = sudoers.unknown[0]
+    return unreadable(f"{first.where}: {first.text}", source=first)
+
+
+def _asked_people(system: System) -> list[Account]:
+    """The administrators whom sudo could ask: not root, which it asks nothing."""
+    return [account for account in system.administrators if account.identity != "0"]
 
 
 def _read_gives(system: System, sudoers: Sudoers) -> Reading:
     """What the administrators give of whom the least is asked; where there are none, what one would be asked."""
-    people = _administrators(system)
+    people = _asked_people(system)
     free = [account for account in people if account.elevation_asks == Asked.NONE]
-    if free:
-        lines = {str(line): line for account in free for line in _lines_of(account, system)}
-        source = next(iter(lines.values()), None)
-        names = joined([account.name for account in free])
-        return Reading("nothing", source=source, reason=f"nothing is asked of {names}")
     if people:
-        lines = {str(line): line for account in people for line in _lines_of(account, system)}
-        return Reading("password", source=next(iter(lines.values()), None))
+        source = next((line for account in free or people for line in _lines_of(account, system)), None)
+        said = f"nothing is asked of {joined([account.name for account in free])}" if free else ""
+        return Reading("nothing" if free else "password", source=source, reason=said)
     authenticate, source = _setting(sudoers, "authenticate")
     value = "nothing" if authenticate is False else "password"
     return Reading(value, source=source or shipped_default("sudo asks for a password"))
@@ -100,9 +89,12 @@ def _lines_of(account: Account, system: System) -> list[Source]:
     return found
 
 
-def _read_standard(system: System, sudoers: Sudoers) -> Reading:
+def _read_standard(system: System) -> Reading:
     """What sudo, su and polkit make of somebody who is given nothing: refused by all of them, or let in by one who
     knows an administrator's password."""
+    sudoers = system.sudoers
+    if sudoers.unknown:
+        return _not_whole(sudoers)
     nobody = sudoers.elevation(NOBODY_IN_PARTICULAR, system.now)
     if nobody.everything and nobody.password not in (Asked.ROOT, Asked.TARGET):
         said = f"{nobody.sources[0].where}: everybody may become root by this line, so there is no standard user"
@@ -119,7 +111,7 @@ def _read_standard(system: System, sudoers: Sudoers) -> Reading:
         if found.told("") - {polkit.NO}:
             source = found.source or found.shipped[EXEC].source
             return Reading("admin-password", source=source, reason="pkexec asks for an administrator's password")
-    return Reading("refused", source=shipped_default("sudo refuses whom no line lets"))
+    return Reading("refused", source=shipped_default("no line of sudo, no su and no rule of polkit lets them"))
 
 
 PKEXEC, SU_FILE, WHEEL = "/usr/bin/pkexec", "/etc/pam.d/su", "pam_wheel.so"
@@ -152,7 +144,9 @@ def _put_standard(root: Root, value: Value) -> str:
     if value == "refused" and text and not _wheel(root):
         if reason := put_together(root, SU_FILE):
             raise Refused(reason)
-        group = _group_that_administers(root)
+        group = next(iter(administering_groups(root)), "")
+        if not group:
+            raise Refused("no group gives administration, so su could tell nobody who administers; make one first")
         lines = text.split("\n")
         after = next((n for n, line in enumerate(lines, start=1) if "pam_rootok.so" in line and line[:1] != "#"), 0)
         lines.insert(after, f"auth\trequired\t{WHEEL} group={group}")
@@ -162,14 +156,6 @@ def _put_standard(root: Root, value: Value) -> str:
         root.write(SU_FILE, "\n".join(line for line in text.split("\n") if line not in ours))
         said.append(f"su asks for root's password alone: {SU_FILE}")
     return "; ".join(said)
-
-
-def _group_that_administers(root: Root) -> str:
-    sudoers = Sudoers.load(root)
-    for record in AccountFiles.load(root).group.records():
-        if sudoers.makes_administrators(record.name, int(record.fields[2]), datetime.now()):
-            return str(record.name)
-    raise Refused("no group gives administration, so su could tell nobody who administers; make one first")
 
 
 def _minutes(name: str, rule_id: str, never: Callable[[float], bool]) -> Callable[[System, Sudoers], Reading]:
@@ -189,7 +175,7 @@ def _minutes(name: str, rule_id: str, never: Callable[[float], bool]) -> Callabl
         return Reading(found, source=source or shipped_default(f"{name} = {SHIPPED_MINUTES[name]:g}"))
 
     def read(system: System, sudoers: Sudoers) -> Reading:
-        people = [Person(a.name, int(a.identity), a.groups) for a in _administrators(system)]
+        people = [Person(a.name, int(a.identity), a.groups) for a in _asked_people(system)]
         asked = [sudoers.setting_of(person, name, system.now) for person in (*people, NOBODY_IN_PARTICULAR)]
         each = {str(source): one(value, source) for value, source in asked}
         unread = next((reading for reading in each.values() if reading.value is None), None)
@@ -198,75 +184,74 @@ def _minutes(name: str, rule_id: str, never: Callable[[float], bool]) -> Callabl
     return read
 
 
-def _put(name: str, rule_id: str) -> Callable[[Root, Value], str]:
+def _put(name: str) -> Callable[[Root, Value], str]:
     """One line of the drop-in. Afterwards the system's own checker has to take it, and sudo to go by it."""
 
     def write(root: Root, value: Value) -> str:
         if name == "authenticate":
             text = "authenticate" if value == "password" else "!authenticate"
         else:
-            number = value / UNIT if isinstance(value, timedelta) else 0.0
-            text = f"{name}={number:.4g}" if number < 1000 else f"{name}={number:.0f}"
+            minutes = value / MINUTE if isinstance(value, timedelta) else 0.0
+            text = f"{name}={minutes:.4g}" if minutes < 1000 else f"{name}={minutes:.0f}"
         kept = [line for line in root.lines(DROP_IN) if name not in line and line + "\n" != HEADING and line]
         root.write(DROP_IN, HEADING + "".join(f"{line}\n" for line in (*kept, f"Defaults {text}")), MODE)
-        sudoers = Sudoers.load(root)
-        _, source = _setting(sudoers, name)
+        _, source = _setting(Sudoers.load(root), name)
         if source is None or source.place != DROP_IN:
             place = source or f"{SUDOERS}, which does not read its folder sudoers.d"
             raise Refused(f"{place} decides after that; change it there")
-        return _checked(root)
+        return _checked(root, DROP_IN)
 
     return write
 
 
-def _checked(root: Root) -> str:
-    """What the system's own checker says of the drop-in, before it is swapped in."""
+def _checked(root: Root, file: str) -> str:
+    """What the system's own checker says of a file, before it is swapped in.
+
+    Raises:
+        Refused: it does not take it.
+    """
     if root.runner is None or not root.exists(CHECKER):
-        return ""
-    code, said = root.runner([CHECKER, "-c", "-s", "-f", DROP_IN])
+        return f"written to {file}"
+    code, said = root.runner([CHECKER, "-c", "-s", "-f", file])
     if code != 0:
-        raise Refused(f"{CHECKER} does not take {DROP_IN}: {said.strip().splitlines()[-1:] or 'it did not say why'}")
-    return f"written to {DROP_IN}, which {CHECKER} has checked"
+        words = said.strip().splitlines()
+        raise Refused(f"{CHECKER} does not take {file}: {words[-1] if words else 'it did not say why'}")
+    return f"written to {file}, which {CHECKER} has checked"
 
 
 def _put_gives(root: Root, value: Value) -> str:
     """Ask everybody again: by a line of its own, and by taking NOPASSWD from the lines that say it."""
-    said = _put("authenticate", "elevation.administrator_gives")(root, value)
+    said = [_put("authenticate")(root, value)]
     if value != "password":
-        return said
-    sudoers = Sudoers.load(root)
-    left = []
-    for entry, source in sudoers.entries:
-        if any(allowance.asks_password is False for p in entry.privileges for allowance in p.allowances):
-            lines = (root.text(source.place) or "").split("\n")
-            at = (source.line or 1) - 1
-            changed = lines[at].replace("NOPASSWD:", "")
-            if changed == lines[at] or (not root.live and source.place.startswith("/usr")):
-                left.append(str(source.where))
-                continue
-            lines[at] = changed
-            root.write(source.place, "\n".join(lines), MODE)
-            said += f"; NOPASSWD is gone from {source.where}"
-    if left:
-        raise Refused(f"{joined(left)} asks no password, in a way that only a person can mend")
-    return said + ("; " + _checked(root) if "NOPASSWD" in said else "")
+        return said[0]
+    free = [
+        source
+        for entry, source in Sudoers.load(root).entries
+        if any(allowance.asks_password is False for p in entry.privileges for allowance in p.allowances)
+    ]
+    for source in free:
+        lines = (root.text(source.place) or "").split("\n")
+        at = (source.line or 1) - 1
+        asking = lines[at].replace("NOPASSWD:", "")
+        if asking == lines[at]:
+            raise Refused(f"{source.where} asks no password, in a way that only a person can mend")
+        lines[at] = asking
+        root.write(source.place, "\n".join(lines), MODE)
+        said.append(f"NOPASSWD is gone from {source.where}; {_checked(root, source.place)}")
+    return "; ".join(said)
 
 
 def _cannot(system: System) -> str:
-    sudoers = system.sudoers
-    if not sudoers.installed:
-        return "sudo is not installed; install the package sudo first"
-    return ""
+    return "" if system.sudoers.installed else "sudo is not installed; install the package sudo first"
 
 
-def _sudo(rule_id: str, name: str, where: str, read: Callable[[System, Sudoers], Reading], takes: Takes) -> Keeper:
-    write = _put_gives if name == "authenticate" else _put(name, rule_id)
+def _sudo(name: str, where: str, read: Callable[[System, Sudoers], Reading], takes: Takes) -> Keeper:
+    write = _put_gives if name == "authenticate" else _put(name)
     return Keeper(where, _installed(read), write, takes, _cannot)
 
 
 KEEPERS: Mapping[str, Keeper] = {
     "elevation.administrator_gives": _sudo(
-        "elevation.administrator_gives",
         "authenticate",
         f"NOPASSWD and authenticate in {SUDOERS} and its folder; written to {DROP_IN}. sudo knows no click",
         _read_gives,
@@ -275,11 +260,10 @@ KEEPERS: Mapping[str, Keeper] = {
     "elevation.standard_gives": Keeper(
         f"the lines of {SUDOERS} about everybody, {WHEEL} in {SU_FILE}, and polkit's answer about pkexec; written to "
         "these two",
-        _installed(_read_standard),
+        _read_standard,
         _put_standard,
     ),
     "elevation.remembered_for": _sudo(
-        "elevation.remembered_for",
         "timestamp_timeout",
         f"timestamp_timeout, in minutes, in {SUDOERS} and its folder; 0 remembers nothing, a number below 0 for "
         f"as long as the machine runs; written to {DROP_IN}",
@@ -287,7 +271,6 @@ KEEPERS: Mapping[str, Keeper] = {
         Takes(words=("never",)),
     ),
     "elevation.unanswered_after": _sudo(
-        "elevation.unanswered_after",
         "passwd_timeout",
         f"passwd_timeout, in minutes, in {SUDOERS} and its folder; 0 and less wait for ever; written to {DROP_IN}",
         _minutes("passwd_timeout", "elevation.unanswered_after", lambda number: number <= 0),

@@ -7,7 +7,7 @@ from functools import cached_property
 
 from attrs import define, evolve, field, frozen
 
-from verrou.core.model import Account, Group, Reading, Status
+from verrou.core.model import Account, Grant, Group, Reading, Status
 from verrou.core.model.ways import Gate
 from verrou.core.values import Kind, Takes, Value
 from verrou.machines.linux.files.sudoers import Sudoers
@@ -29,6 +29,21 @@ class System:
     groups: Sequence[Group] = ()
     sudoers: Sudoers = field(factory=lambda: Sudoers(installed=False, host=""))
     now: datetime = datetime.min
+
+    @cached_property
+    def administering(self) -> frozenset[str]:
+        """The names of the groups that give administration."""
+        return frozenset(str(group.name) for group in self.groups if Grant.ADMINISTRATION in group.grants)
+
+    @cached_property
+    def administrators(self) -> list[Account]:
+        """Who administers, by a group or by a line about them alone."""
+        return [
+            account
+            for account in self.accounts
+            if Grant.ADMINISTRATION not in account.withheld
+            and (Grant.ADMINISTRATION in account.grants or self.administering & set(account.groups))
+        ]
 
     @cached_property
     def services(self) -> list[Service]:

@@ -10,7 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 
 from attrs import evolve, frozen
 
-from verrou.core.model import Account, GroupName, Reading, Source, absent, joined
+from verrou.core.model import Account, AccountName, GroupName, Reading, Source, absent, joined
 from verrou.core.model.ways import EVERYBODY as ANYBODY
 from verrou.core.model.ways import Circle, Gate, Pass, Way
 from verrou.core.rules.logon import RULES
@@ -24,6 +24,7 @@ from verrou.machines.linux.population import AccountFiles, members_by_account
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keeper import Keeper, System
+from verrou.machines.linux.rules.named import checked_names
 from verrou.machines.linux.ways import gates
 
 FOLDER = "/etc/security"
@@ -65,7 +66,9 @@ def _lists(gate: Gate, accounts: Sequence[Account]) -> Lists:
         smaller = _smaller(whole.allowed, found.allowed)
         if smaller is None:
             return _by_account(gate, accounts)
-        whole = Lists(smaller, whole.denied | found.denied, (*whole.sources, *found.sources))
+        denied = whole.denied | found.denied
+        denied = OPEN.allowed if EVERYBODY in denied else denied
+        whole = Lists(smaller, denied, (*whole.sources, *found.sources))
     return whole
 
 
@@ -107,7 +110,10 @@ def _one_list(passes: Sequence[Pass], accounts: Sequence[Account]) -> Lists | No
                 return None
         else:
             denied |= _names(each.who[0]) - accepted
-    return Lists(frozenset({EVERYBODY}) if allowed is None else allowed, denied, tuple(used))
+    if allowed is None:
+        return Lists(OPEN.allowed, denied, tuple(used))
+    # Whom no list takes, every list turns away: who asks for either finds it.
+    return Lists(allowed, denied if allowed else OPEN.allowed, tuple(used))
 
 
 def _by_account(gate: Gate, accounts: Sequence[Account]) -> Lists:
@@ -152,29 +158,22 @@ def _read(way: Way, key: str) -> Callable[[System], Reading]:
 
 
 def _write(way: Way, key: str) -> Callable[[Root, Value], str]:
+    """Change our own list of the way; what others wrote goes on deciding beside it, and is told."""
+
     def write(root: Root, value: Value) -> str:
-        assert isinstance(value, frozenset)
+        names = frozenset(checked_names(root, value))
         people = members_by_account(AccountFiles.load(root))
-        known = {str(name) for name in people} | {f"{GROUP}{group}" for groups in people.values() for group in groups}
-        known |= {f"{GROUP}{record.name}" for record in AccountFiles.load(root).group.records()}
-        accounts = [
-            Account(name, "", groups=tuple(map(GroupName, groups)))  # type: ignore[arg-type]
-            for name, groups in people.items()
-        ]
-        group_names = [name.removeprefix(GROUP) for name in known if name.startswith(GROUP)]
-        now = lists_of(way, gates(root, group_names, list(people.items())), accounts) or OPEN
-        if strange := sorted(value - known - {EVERYBODY}):
-            what = strange[0].removeprefix(GROUP)
-            raise Refused(f"there is no {'group' if strange[0].startswith(GROUP) else 'account'} {what} here")
-        wanted = evolve(now, allowed=value) if key == "allowed" else evolve(now, denied=value)
-        _put(root, way, wanted)
-        after = lists_of(way, gates(root, group_names, list(people.items())), accounts) or OPEN
+        own = _own(root, way)
+        _put(root, way, evolve(own, allowed=names) if key == "allowed" else evolve(own, denied=names))
+        accounts = [Account(AccountName(n), "", groups=tuple(map(GroupName, g))) for n, g in people.items()]
+        every = gates(root, {group for groups in people.values() for group in groups}, list(people.items()))
+        after = lists_of(way, every, accounts) or OPEN
         came: frozenset[str] = getattr(after, key)
         said = f"{way_file(way)}, in the account stack of {joined([s.name for s in behind(root, way)])}"
-        if came == value or (after.by_account and _same_people(came, value, accounts, key)):
+        if came == names or (after.by_account and _same_people(came, names, accounts, key)):
             return said
         goes_on = f"{_deciding(after, way)} decides too: {KIND[key].say(came)}"
-        if not KIND[key].at_least(came, value):
+        if not KIND[key].at_least(came, names):
             raise Refused(f"{goes_on}; change it there")
         return f"{said}; {goes_on}"
 
@@ -203,11 +202,7 @@ def _put(root: Root, way: Way, wanted: Lists) -> None:
     if not module_installed(root, ACCESS):
         raise Refused(f"{ACCESS} is not installed; install the package libpam-modules")
     file = way_file(way)
-    lines = [f"-:{_who(wanted.denied)}:ALL"] if wanted.denied else []
-    if EVERYBODY not in wanted.allowed:
-        lines += [f"+:{_who(wanted.allowed)}:ALL"] if wanted.allowed else []
-        lines.append("-:ALL:ALL")
-    root.write(file, HEADING + "".join(f"{line}\n" for line in lines))
+    _write_own(root, way, wanted)
     names = [service.name for service in behind(root, way)]
     if way is Way.CONSOLE:
         names += [name for name in UNASKED_SERVICES if root.exists(f"/etc/pam.d/{name}")]
@@ -235,40 +230,49 @@ def _into_service(root: Root, service: str, file: str) -> None:
     root.write(place, "\n".join(lines))
 
 
+def _own(root: Root, way: Way) -> Lists:
+    """What our own file says of a way; without one it takes everybody."""
+    lines = [line.split(":") for line in root.lines(way_file(way)) if line[:2] in ("-:", "+:")]
+    named = {sign: frozenset(map(_name, who.split())) for sign, who, _ in lines if who != "ALL"}
+    allowed = OPEN.allowed if ["-", "ALL", "ALL"] not in lines else named.get("+", frozenset())
+    return Lists(allowed, named.get("-", frozenset()))
+
+
+def _write_own(root: Root, way: Way, wanted: Lists) -> None:
+    lines = [f"-:{_who(wanted.denied)}:ALL"] if wanted.denied else []
+    if EVERYBODY not in wanted.allowed:
+        lines += [f"+:{_who(wanted.allowed)}:ALL"] if wanted.allowed else []
+        lines.append("-:ALL:ALL")
+    root.write(way_file(way), HEADING + "".join(f"{line}\n" for line in lines))
+
+
 def _who(names: frozenset[str]) -> str:
-    """Names as access.conf(5) writes them: a group in brackets. A name that begins like an option or holds a blank
-    cannot be written there."""
+    """Names as access.conf(5) writes them: a group in brackets."""
     if EVERYBODY in names:
         return "ALL"
     for name in names:
         plain = name.removeprefix(GROUP)
-        if any(c in plain for c in " \t:()@+-,"[:4]) or plain.upper() in ("ALL", "EXCEPT", "LOCAL"):
+        if set(plain) & set(" \t:,()") or plain[0] in "@+-" or plain.upper() in ("ALL", "EXCEPT", "LOCAL"):
             raise Refused(f"{plain} is a name that {FOLDER}/access.conf(5) cannot hold; name a group without it")
     return " ".join(sorted(f"({n.removeprefix(GROUP)})" if n.startswith(GROUP) else n for n in names))
 
 
+def _name(word: str) -> str:
+    """The inverse, for one name."""
+    return f"{GROUP}{word.strip('()')}" if word.startswith("(") else word
+
+
 def named_otherwise(root: Root, name: str, new_name: str) -> None:
     """Have our own lists name somebody by another name, or by none where it is empty: whoever is made under the old one
-    later is not meant. A line that names nobody any more is gone; what comes after it keeps everybody out as before."""
-
-    def token(of: str) -> str:
-        return f"({of.removeprefix(GROUP)})" if of.startswith(GROUP) else of
-
+    later is not meant. A list of who may that names nobody any more lets nobody in."""
     for way in Way:
-        file = way_file(way)
-        lines = root.lines(file) if root.exists(file) else []
-        changed = []
-        for line in lines:
-            sign, colon, rest = line.partition(":")
-            who, _, origins = rest.partition(":")
-            words = [token(new_name) if word == token(name) else word for word in who.split()]
-            words = [word for word in words if word]
-            if not colon or line.startswith("#") or token(name) not in who.split():
-                changed.append(line)
-            elif words:
-                changed.append(f"{sign}:{' '.join(words)}:{origins}")
-        if changed != lines:
-            root.write(file, "".join(f"{line}\n" for line in changed))
+        own = _own(root, way)
+        if name in own.allowed | own.denied:
+            _write_own(root, way, Lists(_renamed(own.allowed, name, new_name), _renamed(own.denied, name, new_name)))
+
+
+def _renamed(names: frozenset[str], name: str, new_name: str) -> frozenset[str]:
+    return frozenset(filter(None, (new_name if each == name else each for each in names)))
 
 
 def _cannot(way: Way) -> Callable[[System], str]:

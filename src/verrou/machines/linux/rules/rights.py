@@ -2,19 +2,17 @@
 of the actions behind each, and rules of Verrou's own over these."""
 
 from collections.abc import Callable, Mapping, Sequence
-from datetime import datetime
 
 from attrs import evolve, frozen
 
-from verrou.core.model import Account, Grant, Origin, Reading, Source, absent, shipped_default, unreadable
+from verrou.core.model import Account, Origin, Reading, Source, absent, shipped_default, unreadable
 from verrou.core.values import EVERYBODY, GROUP, Takes, Value
 from verrou.machines.linux import polkit
-from verrou.machines.linux.files.sudoers import Sudoers
 from verrou.machines.linux.polkit import Ours
-from verrou.machines.linux.population import AccountFiles, members_by_account
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keeper import Keeper, System
+from verrou.machines.linux.rules.named import administering_groups, checked_names
 
 LOGIN, UDISKS, KIT = "org.freedesktop.login1", "org.freedesktop.udisks2", "org.freedesktop.packagekit"
 RIGHTS: Mapping[str, tuple[str, ...]] = {
@@ -185,11 +183,7 @@ def write_ours(change: Callable[[Root, Ours, Value], Ours]) -> Callable[[Root, V
         mine = ours(root)
         if mine is None:
             raise Refused(f"somebody else wrote in {polkit.OURS}; take it away first")
-        files = AccountFiles.load(root)
-        sudoers = Sudoers.load(root)
-        groups = {record.name: int(record.fields[2]) for record in files.group.records()}
-        now = datetime.now()
-        administering = sorted(name for name, gid in groups.items() if sudoers.makes_administrators(name, gid, now))
+        administering = sorted(administering_groups(root))
         actions = {name: polkit.with_implying(root, listed) for name, listed in ACTIONS.items()}
         root.write(polkit.OURS, polkit.rendered(change(root, mine, value), actions, administering))
         return f"written to {polkit.OURS}"
@@ -213,22 +207,11 @@ def named_otherwise(root: Root, name: str, new_name: str) -> None:
         write_ours(lambda *_: after)(root, True)
 
 
-def _names(root: Root, value: Value) -> tuple[str, ...]:
-    """The names of a list, each of which this system must know."""
-    assert isinstance(value, frozenset)
-    files = AccountFiles.load(root)
-    known = {*members_by_account(files), *(f"{GROUP}{record.name}" for record in files.group.records())}
-    if strange := sorted(value - known - {EVERYBODY}):
-        what = strange[0].removeprefix(GROUP)
-        raise Refused(f"there is no {'group' if strange[0].startswith(GROUP) else 'account'} {what} here")
-    return tuple(sorted(value))
-
-
 def _granted(rule_id: str) -> Callable[[Root, Ours, Value], Ours]:
-    return lambda root, mine, value: evolve(mine, grants={**mine.grants, rule_id: _names(root, value)})
+    return lambda root, mine, value: evolve(mine, grants={**mine.grants, rule_id: checked_names(root, value)})
 
 
-def _is_refused(system: System, mine: Ours, limit: str, actions: Sequence[str]) -> bool | None:
+def _is_refused(system: System, mine: Ours, actions: Sequence[str]) -> bool | None:
     """Whether those whom our rules cover are refused all of a limit's actions; None where nobody can tell."""
     found = asked(system, actions)
     if found.answers is None:
@@ -238,9 +221,7 @@ def _is_refused(system: System, mine: Ours, limit: str, actions: Sequence[str]) 
 
 
 def _covered_people(system: System, mine: Ours, people: Sequence[str]) -> set[str]:
-    giving = {group.name for group in system.groups if Grant.ADMINISTRATION in group.grants}
-    free = {str(a.name) for a in system.accounts if giving & set(a.groups) or Grant.ADMINISTRATION in a.grants}
-    return _within(mine.covered, system, people) - free
+    return _within(mine.covered, system, people) - {str(account.name) for account in system.administrators}
 
 
 def _read_drives(system: System, mine: Ours) -> Reading:
@@ -249,7 +230,7 @@ def _read_drives(system: System, mine: Ours) -> Reading:
     hidden = set()
     for name, actions in DRIVES.items():
         if name in mine.limits:
-            refused = _is_refused(system, mine, name, actions)
+            refused = _is_refused(system, mine, actions)
             if refused is None:
                 return cannot_tell(asked(system, actions))
             hidden |= {name} if refused else set()
@@ -267,7 +248,7 @@ def _hide_drives(root: Root, mine: Ours, value: Value) -> Ours:
 def _read_settings(system: System, mine: Ours) -> Reading:
     if CLOSED not in mine.limits:
         return Reading(False, source=shipped_default())
-    refused = _is_refused(system, mine, CLOSED, SETTINGS)
+    refused = _is_refused(system, mine, SETTINGS)
     return cannot_tell(asked(system, SETTINGS)) if refused is None else Reading(refused, source=_our_source(CLOSED))
 
 
@@ -280,9 +261,8 @@ def _read_installer(system: System) -> Reading:
     reading = _read_right("rights.install_software")(system)
     if reading.value is None:
         return reading
-    giving = {f"{GROUP}{group.name}" for group in system.groups if Grant.ADMINISTRATION in group.grants}
-    names = {str(a.name) for a in system.accounts if giving & {f"{GROUP}{group}" for group in a.groups}}
-    within = isinstance(reading.value, frozenset) and reading.value <= giving | names | {"root"}
+    may = {f"{GROUP}{name}" for name in system.administering} | {str(a.name) for a in system.administrators}
+    within = isinstance(reading.value, frozenset) and reading.value <= may
     return evolve(reading, value="administrators" if within else "everyone")
 
 
@@ -336,7 +316,7 @@ KEEPERS: Mapping[str, Keeper] = {
     "sharing.applies_to": Keeper(
         f"a list in {polkit.OURS}; whoever administers is never covered",
         _known(_covered),
-        write_ours(lambda root, mine, value: evolve(mine, covered=_names(root, value))),
+        write_ours(lambda root, mine, value: evolve(mine, covered=checked_names(root, value))),
         cannot=_cannot,
     ),
 }
