@@ -30,11 +30,12 @@ from verrou.machines.linux.pam.faillock import load_faillock, lockouts, moved_ba
 from verrou.machines.linux.pam.quality import quality_settings
 from verrou.machines.linux.pam.services import doors_without_proof
 from verrou.machines.linux.polkit import Ours, defaults, rendered, unknown_rules, with_implying
+from verrou.machines.linux.polkit_actions import ACTIONS, ALL
 from verrou.machines.linux.population import AccountFiles, login_defs, population
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules import screen
+from verrou.machines.linux.rules import idle, notice, screen
 from verrou.machines.linux.rules.keeper import System
-from verrou.machines.linux.rules.rights import ACTIONS, ALL, ours
+from verrou.machines.linux.rules.rights import ours
 from verrou.machines.linux.ways import sessions
 
 SLOW = 1.0
@@ -128,7 +129,7 @@ def in_account_file(name: str) -> Callable[[bytes, Path], object]:
 
 def screens(root: Root) -> object:
     system = System(root, AccountFiles.load(root), (), ())
-    return [keeper.read(system) for keeper in screen.KEEPERS.values()]
+    return [keeper.read(system) for family in (screen, notice, idle) for keeper in family.KEEPERS.values()]
 
 
 POLKIT = rendered(Ours({"rights.shut_down": ("group:sudo", "tern")}, ("stick",), ("gull",)), ACTIONS, ["sudo"])

@@ -23,8 +23,8 @@ from verrou.machines.linux.outside import outside_accounts
 from verrou.machines.linux.polkit import Ours, parsed, rendered
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules import KEEPERS
+from verrou.machines.linux.rules.idle import _span
 from verrou.machines.linux.rules.logon import lists_of
-from verrou.machines.linux.rules.screen import _span
 
 IDLE = "/org/gnome/desktop/session/idle-delay"
 PEOPLE = ("warden", "tern", "gull", "daypass")

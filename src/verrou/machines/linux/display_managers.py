@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from attrs import frozen
 
 from verrou.core.model import Source
-from verrou.machines.linux.files.keyfile import Entry, all_entries, drop_ins, headings, last_of
+from verrou.machines.linux.files.keyfile import Entry, all_entries, drop_ins, headings, last_of, with_entry
 from verrou.machines.linux.root import Root
 
 LIGHTDM_CONF = "/etc/lightdm/lightdm.conf"
@@ -21,6 +21,8 @@ LIGHTDM_ETC = ("/etc/xdg/lightdm/lightdm.conf.d", "/etc/lightdm/lightdm.conf.d")
 SEATS = ("Seat:*", "SeatDefaults", "Seat:seat0")
 GUEST_SCRIPT = "guest-account-script"
 GDM_CONF = ("/etc/gdm3/custom.conf", "/etc/gdm3/daemon.conf", "/etc/gdm/custom.conf")
+GDM_SCREEN = ("/etc/gdm3/greeter.dconf-defaults", "/etc/gdm/greeter.dconf-defaults")
+GDM_SECTION = "org/gnome/login-screen"
 SDDM_CONF = "/etc/sddm.conf"
 SDDM_FOLDERS = ("/usr/lib/sddm/sddm.conf.d", "/etc/sddm.conf.d")
 LXDM_CONF, GREETD_CONF = "/etc/lxdm/lxdm.conf", "/etc/greetd/config.toml"
@@ -167,3 +169,21 @@ def _by_getty(root: Root) -> Iterator[Unasked]:
         match = _AUTOLOGIN.search(commands[-1].value) if commands else None
         if match is not None:
             yield Unasked(match[1], f"the text console {unit} signs it in at each start", commands[-1].source, "login")
+
+
+def gdm_screen(root: Root, key: str) -> tuple[str, Source] | None:
+    """What gdm3's own screen is told of a key, without quotes, and where; None where nothing is."""
+    for file in GDM_SCREEN:
+        entry = last_of(all_entries(root, [file]), GDM_SECTION, key)
+        if entry is not None:
+            return entry.value.strip("'\""), entry.source
+    return None
+
+
+def put_on_gdm_screen(root: Root, key: str, value: str) -> None:
+    """Tell gdm3's own screen a key, in a private copy."""
+    file = next((each for each in GDM_SCREEN if root.exists(each)), GDM_SCREEN[0])
+    text = root.text(file) or ""
+    if root.place(file) != root.path / file.removeprefix("/"):
+        root.remove(file)  # a link to the vendor's own, which is not ours to write
+    root.write(file, with_entry(text, GDM_SECTION, key, value))

@@ -9,7 +9,6 @@ plain devices, no way to write outside of the copy, and only the capabilities th
 
 import json
 import os
-import re
 import select
 import shutil
 import signal
@@ -27,6 +26,7 @@ from attrs import define, field
 
 from verrou.core.errors import NotEnoughRights, VerrouError
 from verrou.machines import CannotRehearse
+from verrou.machines.linux import polkit_asked
 from verrou.machines.linux.call_filter import refuse_calls
 from verrou.machines.linux.files.account_files import PASSWD, AccountFile, PasswdField, ShadowField
 from verrou.machines.linux.files.sshd import REMOTE
@@ -72,12 +72,6 @@ LONGEST_HOST_NAME = 64
 TALLIES_BELOW = ("/run/", "/var/")
 MOST_FILES_OPEN = 4096
 TOO_NEW = "this disk's PAM is too new for the computer you sit at; start the disk's own computer, and try there"
-DBUS, PKCHECK = "/usr/bin/dbus-daemon", "/usr/bin/pkcheck"
-NOT_ANSWERED = 127
-"""What pkcheck(1) ends with where it could not ask."""
-MOST_WAITS, WAIT = 200, 0.05
-ANSWERS_WITHIN = 8
-"""Seconds that polkit may think about a question: a rule may be a program that never ends."""
 MOST_WORDS = 1 << 20
 """Bytes of an answer that are heard at the most."""
 PATIENCE = 120
@@ -449,24 +443,8 @@ class _Inside:
 
     def ask_polkit(self, people: Sequence[Sequence[Any]], actions: Sequence[str], daemon: str) -> dict[str, object]:
         """What polkit answers about each action for each account (name, number, main group's number) that sat at the
-        machine: exit codes of pkcheck(1). Its own rules and files decide, in a copy of the copy in which a process
-        counts as one that sits there, since none of ours has a seat."""
-
-        def attempt() -> dict[str, object]:
-            unshare(CLONE_NEWNS)
-            private_mounts()
-            _as_if_seated()
-            started = [self._start([DBUS, "--system", "--nofork", "--nopidfile", "--nosyslog"])]
-            try:
-                _wait(lambda: os.path.exists("/run/dbus/system_bus_socket"))
-                started.append(self._start([daemon, "--no-debug"]))
-                return {"answers": {name: self._answers(uid, gid, actions) for name, uid, gid in people}}
-            finally:
-                for process in started:
-                    process.kill()
-                    process.wait()
-
-        return _apart(attempt)
+        machine: exit codes of pkcheck(1)."""
+        return _apart(lambda: {"answers": polkit_asked.answers(self._start, people, actions, daemon)})
 
     def _start(self, command: Sequence[str]) -> "subprocess.Popen[bytes]":
         def prepared() -> None:
@@ -478,100 +456,12 @@ class _Inside:
             command, preexec_fn=prepared, env=CLEAN_ENVIRONMENT, stdin=none, stdout=none, stderr=none
         )
 
-    def _answers(self, uid: int, gid: int, actions: Sequence[str]) -> dict[str, int]:
-        """A process of the account is all that is asked about; it does nothing."""
-        child = os.fork()
-        if child == 0:
-
-            def sit() -> None:
-                os.setgroups([])
-                os.setgid(gid)
-                os.setuid(uid)
-                signal.pause()
-
-            _never_return(sit)
-        try:
-            _wait(lambda: os.stat(f"/proc/{child}").st_uid == uid)
-            return self._checked(child, actions)
-        finally:
-            os.kill(child, signal.SIGKILL)
-            os.waitpid(child, 0)
-
-    def _checked(self, process: int, actions: Sequence[str]) -> dict[str, int]:
-        """All at once, since most of the time is spent waiting; a daemon that has yet to begin is asked again."""
-        codes = dict.fromkeys(actions, NOT_ANSWERED)
-        for _ in range(MOST_WAITS):
-            left = [action for action, code in codes.items() if code == NOT_ANSWERED]
-            asking = {a: self._start([PKCHECK, "--action-id", a, "--process", str(process)]) for a in left}
-            try:
-                codes |= {action: each.wait(ANSWERS_WITHIN) for action, each in asking.items()}
-            except subprocess.TimeoutExpired:
-                raise OSError(f"polkit did not answer within {ANSWERS_WITHIN} seconds") from None
-            if NOT_ANSWERED not in codes.values():
-                break
-            time.sleep(WAIT)
-        return codes
-
     def _apart(self, attempt: Callable[[], dict[str, object]]) -> dict[str, object]:
         def limited() -> dict[str, object]:
             self._limited()
             return attempt()
 
         return _apart(limited)
-
-
-def _wait(until: Callable[[], bool]) -> None:
-    for _ in range(MOST_WAITS):
-        if until():
-            return
-        time.sleep(WAIT)
-    raise OSError("what was started did not begin in time")
-
-
-SEATED = """\
-polkit.addRule(function(action, subject) {
-    subject.active = true;
-    subject.local = true;
-    subject.seat = "seat0";
-});
-"""
-"""A rule that decides nothing, before all others: what they are told of whoever is asked about."""
-
-
-def _as_if_seated() -> None:
-    """Have polkit take any process for one that sits at the machine: every action answers as for such a one, and the
-    rules are told so. /run is fresh, so that no bus but ours is there."""
-    mount_new("tmpfs", Path("/run"), "mode=0755,size=16m")
-    os.mkdir("/run/dbus", 0o755)
-    actions, rules = Path("/usr/share/polkit-1/actions"), Path("/etc/polkit-1/rules.d")
-    texts = {path.name: path.read_bytes() for path in actions.iterdir() if path.suffix == ".policy" and path.is_file()}
-    mount_new("tmpfs", actions, "mode=0755,size=64m")
-    for name, content in texts.items():
-        (actions / name).write_bytes(_answers_alike(content))
-    kept = {path.name: path.read_bytes() for path in rules.iterdir() if path.is_file()} if rules.is_dir() else {}
-    if not rules.is_dir():
-        raise OSError(f"{rules} is missing")
-    mount_new("tmpfs", rules, "mode=0755,size=16m")
-    for name, content in {**kept, FIRST_RULE: SEATED.encode()}.items():
-        (rules / name).write_bytes(content)
-
-
-FIRST_RULE = "!verrou.rules"
-_ALLOWS = re.compile(rb"<allow_(any|inactive)>[^<]*</allow_\1>")
-_ACTIVE = re.compile(rb"<allow_active>([^<]*)</allow_active>")
-_DEFAULTS = re.compile(rb"<defaults>.*?</defaults>", re.S)
-
-
-def _answers_alike(policy: bytes) -> bytes:
-    """A file of actions in which everybody gets the answer of who sits at the machine."""
-
-    def alike(match: "re.Match[bytes]") -> bytes:
-        active = _ACTIVE.search(match[0])
-        said = active[1] if active is not None else b"no"
-        whole = _ALLOWS.sub(b"", match[0]).replace(b"</defaults>", b"")
-        return whole + b"<allow_any>" + said + b"</allow_any><allow_inactive>" + said + b"</allow_inactive></defaults>"
-
-    return _DEFAULTS.sub(alike, policy)
 
 
 def _etc_in_memory() -> None:

@@ -79,3 +79,11 @@ def all_entries(root: Root, files: Sequence[str]) -> list[Entry]:
 def last_of(found: Sequence[Entry], section: str, key: str) -> Entry | None:
     """The line that counts."""
     return next((e for e in reversed(found) if e.section == section and e.key == key), None)
+
+
+def set_key(root: Root, file: str, section: str, key: str, value: str | None, *, only_there: bool = True) -> None:
+    """Set a key in a file of the administrator's, in a private copy; with ``only_there`` where it stands already."""
+    text = root.text(file) if root.exists(file) else None
+    there = text is not None and any(e.section == section and e.key == key for e in entries(file, root.lines(file)))
+    if file.startswith("/etc/") and (there or not only_there):
+        root.write(file, with_entry(text or "", section, key, value))

@@ -8,7 +8,7 @@ from verrou.core.values import Takes
 from verrou.machines.linux.files.account_files import SHADOW
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules import elevation, lockout, logon, outside, password, rights, screen
+from verrou.machines.linux.rules import elevation, idle, lockout, logon, notice, outside, password, rights, screen
 from verrou.machines.linux.rules.keeper import Keeper, System
 
 __all__ = ["ABSENT", "DERIVED", "KEEPERS", "System", "readings", "set_rules", "takes"]
@@ -20,6 +20,8 @@ KEEPERS: Mapping[str, Keeper] = {
     **elevation.KEEPERS,
     **rights.KEEPERS,
     **screen.KEEPERS,
+    **notice.KEEPERS,
+    **idle.KEEPERS,
     **outside.KEEPERS,
 }
 ABSENT: Mapping[str, str] = {

@@ -25,11 +25,12 @@ from verrou.core.values import Takes, Value
 from verrou.machines.linux import polkit
 from verrou.machines.linux.files.sudoers import NO_NUMBER, SUDOERS, Asked, Person, Sudoers
 from verrou.machines.linux.pam.stack import load_stack, put_together
+from verrou.machines.linux.polkit_actions import EXEC, STANDARD
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keeper import Keeper, System
 from verrou.machines.linux.rules.named import administering_groups
-from verrou.machines.linux.rules.rights import EXEC, STANDARD, asked, cannot_tell, write_ours
+from verrou.machines.linux.rules.rights import asked, cannot_tell, write_ours
 
 DROP_IN = f"{SUDOERS}.d/zz-verrou"
 """Read after all others of its folder: of several lines about one setting the last counts."""
@@ -104,7 +105,7 @@ def _read_standard(system: System) -> Reading:
         return Reading("admin-password", source=nobody.sources[0], reason=said)
     if (by_su := _su_lets(system)) is not None:
         return Reading("admin-password", source=by_su, reason="su lets in whoever knows root's password")
-    if EXEC in polkit.defaults(system.root, (EXEC,)) and system.root.exists(PKEXEC):
+    if EXEC in system.polkit_shipped and system.root.exists(PKEXEC):
         found = asked(system, (EXEC,))
         if found.answers is None:
             return cannot_tell(found)

@@ -1,7 +1,7 @@
 """What keeps a rule on a Linux system: where it stands, how it is read, how it is written, what the system takes."""
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 from functools import cached_property
 
@@ -10,10 +10,12 @@ from attrs import define, evolve, field, frozen
 from verrou.core.model import Account, Grant, Group, Reading, Status
 from verrou.core.model.ways import Gate
 from verrou.core.values import Kind, Takes, Value
+from verrou.machines.linux import polkit
 from verrou.machines.linux.files.sudoers import Sudoers
 from verrou.machines.linux.pam.faillock import Faillock, load_faillock
 from verrou.machines.linux.pam.services import Service, asking_passwords, sshd_asks_pam
 from verrou.machines.linux.pam.stack import Stack, load_stack
+from verrou.machines.linux.polkit_actions import ALL
 from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.root import Root
 
@@ -44,6 +46,16 @@ class System:
             if Grant.ADMINISTRATION not in account.withheld
             and (Grant.ADMINISTRATION in account.grants or self.administering & set(account.groups))
         ]
+
+    @cached_property
+    def polkit_shipped(self) -> Mapping[str, polkit.Default]:
+        """What the actions of polkit that stand behind a rule are shipped with."""
+        return polkit.defaults(self.root, ALL)
+
+    @cached_property
+    def polkit_strange(self) -> Sequence[str]:
+        """The files of rules of which nobody but polkit knows what they decide."""
+        return polkit.unknown_rules(self.root)
 
     @cached_property
     def services(self) -> list[Service]:

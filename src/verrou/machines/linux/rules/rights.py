@@ -9,46 +9,11 @@ from verrou.core.model import Account, Origin, Reading, Source, absent, shipped_
 from verrou.core.values import EVERYBODY, GROUP, Takes, Value
 from verrou.machines.linux import polkit
 from verrou.machines.linux.polkit import Ours
+from verrou.machines.linux.polkit_actions import ACTIONS, CLOSED, DRIVES, RIGHTS, SETTINGS
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keeper import Keeper, System
 from verrou.machines.linux.rules.named import administering_groups, checked_names
-
-LOGIN, UDISKS, KIT = "org.freedesktop.login1", "org.freedesktop.udisks2", "org.freedesktop.packagekit"
-RIGHTS: Mapping[str, tuple[str, ...]] = {
-    "rights.shut_down": tuple(
-        f"{LOGIN}.{what}{who}"
-        for what in ("power-off", "reboot", "halt")
-        for who in ("", "-multiple-sessions", "-ignore-inhibit")
-    ),
-    "rights.set_clock": tuple(
-        f"org.freedesktop.timedate1.set-{what}" for what in ("time", "timezone", "ntp", "local-rtc")
-    ),
-    "rights.install_software": (
-        *(f"{KIT}.package-install", f"{KIT}.package-install-untrusted", f"{KIT}.package-reinstall"),
-        *(f"{KIT}.system-sources-configure", f"{KIT}.system-update", f"{KIT}.upgrade-system"),
-        *("org.freedesktop.Flatpak.app-install", "org.freedesktop.Flatpak.runtime-install"),
-        "org.debian.apt.install-or-remove-packages",
-    ),
-}
-DRIVES: Mapping[str, tuple[str, ...]] = {
-    "stick": (f"{UDISKS}.filesystem-mount", f"{UDISKS}.filesystem-mount-other-seat", f"{UDISKS}.encrypted-unlock"),
-    "system": (f"{UDISKS}.filesystem-mount-system", f"{UDISKS}.encrypted-unlock-system"),
-}
-"""What is plugged in, and the drives that the system itself is on or that are built in."""
-SETTINGS = (
-    *("org.freedesktop.accounts.change-own-user-data", "org.freedesktop.accounts.change-own-password"),
-    *("org.freedesktop.hostname1.set-hostname", "org.freedesktop.hostname1.set-static-hostname"),
-    *("org.freedesktop.locale1.set-locale", "org.freedesktop.locale1.set-keyboard"),
-    *("org.freedesktop.NetworkManager.network-control", "org.freedesktop.NetworkManager.settings.modify.own"),
-    *("org.freedesktop.NetworkManager.settings.modify.system", "org.freedesktop.color-manager.modify-profile"),
-)
-CLOSED = "settings"
-EXEC = "org.freedesktop.policykit.exec"
-STANDARD = "standard"
-ACTIONS: Mapping[str, tuple[str, ...]] = {**RIGHTS, **DRIVES, CLOSED: SETTINGS, STANDARD: (EXEC,)}
-"""What stands behind each right and each limit."""
-ALL = tuple(action for actions in ACTIONS.values() for action in actions)
 
 
 def ours(root: Root) -> Ours | None:
@@ -84,9 +49,9 @@ class Asked:
 def asked(system: System, actions: Sequence[str]) -> Asked:
     """Ask, where a rule could decide that nobody but polkit can read; the shipped answers hold where there is none."""
     root = system.root
-    shipped = polkit.defaults(root, ALL)
+    shipped = system.polkit_shipped
     mine = {action: shipped[action] for action in actions if action in shipped}
-    strange = polkit.unknown_rules(root)
+    strange = list(system.polkit_strange)
     if root.text(polkit.OURS) is not None:
         strange.append(polkit.OURS)
     people = [a for a in system.accounts if a.origin is Origin.ADDED and a.may_sign_in and a.identity != "0"]
@@ -225,7 +190,7 @@ def _covered_people(system: System, mine: Ours, people: Sequence[str]) -> set[st
 
 
 def _read_drives(system: System, mine: Ours) -> Reading:
-    if not polkit.defaults(system.root, [action for actions in DRIVES.values() for action in actions]):
+    if not {action for actions in DRIVES.values() for action in actions} & system.polkit_shipped.keys():
         return absent("udisks2 is not installed: nobody but root mounts a drive", "install the package udisks2")
     hidden = set()
     for name, actions in DRIVES.items():

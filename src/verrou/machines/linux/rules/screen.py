@@ -1,33 +1,29 @@
-"""What the sign-in screens, the text console and the remote shell of a Linux system show before somebody signs in, and
-when an idle session ends."""
+"""The sign-in screens of a Linux system: whom they let in unasked, list, and offer to shut down."""
 
-import re
-from collections.abc import Callable, Iterator, Mapping
-from datetime import timedelta
+from collections.abc import Callable, Mapping
 
-from attrs import evolve
-
-from verrou.core.model import Account, Grant, Origin, Reading, Source, absent, shipped_default, unreadable
+from verrou.core.model import Grant, Origin, Reading, Source, absent, shipped_default, unreadable
 from verrou.core.rules.screen import RULES
-from verrou.core.values import EVERYBODY, GROUP, Notice, Value
+from verrou.core.values import EVERYBODY, GROUP, Value
 from verrou.machines.linux.display_managers import (
     GDM_CONF,
-    GREETD_CONF,
     LXDM_CONF,
     SDDM_CONF,
     SEATS,
     TRUE,
     Unasked,
+    gdm_screen,
     in_use,
     lightdm_files,
     of_seat,
+    put_on_gdm_screen,
     sddm_files,
     whom_unasked,
 )
-from verrou.machines.linux.files import dconf
-from verrou.machines.linux.files.keyfile import all_entries, drop_ins, entries, last_of, with_entry
-from verrou.machines.linux.files.sshd import SSHD_CONFIG, say, sshd_installed, sshd_setting
-from verrou.machines.linux.population import AccountFiles
+from verrou.machines.linux.files.access_file import confined_groups
+from verrou.machines.linux.files.account_files import PasswdField
+from verrou.machines.linux.files.keyfile import all_entries, drop_ins, last_of, set_key, with_entry
+from verrou.machines.linux.population import AccountFiles, login_defs, members_by_account, numbers_of_people
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keeper import Keeper, System, weakest
@@ -35,18 +31,10 @@ from verrou.machines.linux.rules.keeper import Keeper, System, weakest
 KINDS = {str(rule.id): rule.kind for rule in RULES}
 LIGHTDM_OWN = "/etc/lightdm/lightdm.conf.d/90-verrou.conf"
 GREETER_CONF = "/etc/lightdm/lightdm-gtk-greeter.conf"
-GDM_SCREEN = ("/etc/gdm3/greeter.dconf-defaults", "/etc/gdm/greeter.dconf-defaults")
-GDM_SECTION = "org/gnome/login-screen"
 SDDM_OWN = "/etc/sddm.conf.d/zz-verrou.conf"
 ACCOUNTS_SERVICE = "/var/lib/AccountsService/users"
 USERS_CONF = "/etc/lightdm/users.conf"
 ACCOUNTS_DAEMON = ("/usr/libexec/accounts-daemon", "/usr/lib/accountsservice/accounts-daemon")
-ISSUE, ISSUE_FOLDER, ISSUE_NET = "/etc/issue", "/etc/issue.d", "/etc/issue.net"
-PROFILE, PROFILE_FOLDER = "/etc/profile", "/etc/profile.d"
-IDLE_SCRIPT = f"{PROFILE_FOLDER}/verrou-idle.sh"
-LOGIND_CONF = "/etc/systemd/logind.conf"
-LOGIND_FOLDERS = ("/usr/lib/systemd/logind.conf.d", "/etc/systemd/logind.conf.d")
-LOGIND_OWN = "/etc/systemd/logind.conf.d/50-verrou.conf"
 NO_SCREEN = "no sign-in screen is installed; the text console asks for a name and shows nobody's"
 
 
@@ -67,103 +55,83 @@ def _by_screen(rule_id: str, readers: Mapping[str, Callable[[System], Reading]])
 # Automatic sign-in
 
 
-def _is_guest(account: Account, system: System) -> bool:
-    confined = {group.name for group in system.groups if Grant.GUEST_USE in group.grants}
-    administering = {group.name for group in system.groups if Grant.ADMINISTRATION in group.grants}
-    mine = set(account.groups)
-    return bool(confined & mine) and not administering & mine and Grant.ADMINISTRATION not in account.grants
+def _is_for_a_guest(each: Unasked, guests: set[str]) -> bool:
+    """Whether nobody but a guest gets in so: an account that is one, or a session of nobody in particular."""
+    return not each.account or each.account in guests
+
+
+def _guests(groups: Mapping[str, tuple[str, ...]], confined: set[str], administrators: set[str]) -> set[str]:
+    return {name for name, mine in groups.items() if confined & set(mine)} - administrators
 
 
 def _read_automatic(system: System) -> Reading:
     found = whom_unasked(system.root)
     if not found:
         return Reading("nobody", source=shipped_default("no file asks for it"))
-    by_name = {str(account.name): account for account in system.accounts}
-
-    def kind(each: Unasked) -> str:
-        if not each.account:
-            return "guests"
-        account = by_name.get(each.account)
-        return "guests" if account is not None and _is_guest(account, system) else "anybody"
-
-    worst = next((each for each in found if kind(each) == "anybody"), found[0])
+    groups = {str(account.name): tuple(map(str, account.groups)) for account in system.accounts}
+    confined = {str(group.name) for group in system.groups if Grant.GUEST_USE in group.grants}
+    guests = _guests(groups, confined, {str(account.name) for account in system.administrators})
+    worst = next((each for each in found if not _is_for_a_guest(each, guests)), found[0])
     others = tuple(each.source for each in found if each is not worst)
-    who = worst.account or "whoever is there"
-    return Reading(kind(worst), source=worst.source, overruled=others, reason=f"{who}: {worst.says}")
+    value = "guests" if _is_for_a_guest(worst, guests) else "anybody"
+    reason = f"{worst.account or 'whoever is there'}: {worst.says}"
+    return Reading(value, source=worst.source, overruled=others, reason=reason)
 
 
 def _put_automatic(root: Root, value: Value) -> str:
     """Every place that signs somebody in is emptied; a vendor's is overruled."""
-    guests = _guest_names(root)
-    said = []
-    for each in whom_unasked(root):
-        spared = value == "guests" and (not each.account or each.account in guests)
-        if not spared:
-            said.append(_switch_off(root, each))
-    left = [e for e in whom_unasked(root) if not (value == "guests" and (not e.account or e.account in guests))]
-    if left:
-        raise Refused(f"{left[0].source} still signs somebody in; take it away by hand")
-    return "; ".join(dict.fromkeys(filter(None, said)))
-
-
-def _guest_names(root: Root) -> set[str]:
-    from verrou.machines.linux.files.access_file import confined_groups
-    from verrou.machines.linux.population import members_by_account
-
     people = members_by_account(AccountFiles.load(root))
     confined = set(confined_groups(root, {group for groups in people.values() for group in groups}))
-    return {name for name, groups in people.items() if confined & set(groups)}
+    spared = _guests(people, confined, set()) if value == "guests" else None
+
+    def unwanted() -> list[Unasked]:
+        return [each for each in whom_unasked(root) if spared is None or not _is_for_a_guest(each, spared)]
+
+    said = [_switch_off(root, each) for each in unwanted()]
+    if left := unwanted():
+        raise Refused(f"{left[0].source} still signs somebody in; take it away by hand")
+    return "; ".join(dict.fromkeys(said))
 
 
 def _switch_off(root: Root, each: Unasked) -> str:
-    place = each.source.place
-    if place.startswith("/etc/lightdm/") or "lightdm" in place:
-        keys = {"autologin-user": ""} if each.account else {"autologin-guest": "false", "allow-guest": "false"}
-        for key, value in keys.items():
-            _set_lightdm(root, key, value)
-        return "holds when lightdm is started again"
-    if place in GDM_CONF:
-        for kind in ("AutomaticLogin", "TimedLogin"):
-            _edit(root, place, "daemon", f"{kind}Enable", "false")
-        return "holds when gdm3 is started again"
-    if "sddm" in place:
-        for file in sddm_files(root):
-            _edit(root, file, "Autologin", "User", "", only_there=file != SDDM_CONF)
-        return "holds when sddm is started again"
-    if place == LXDM_CONF:
-        _edit(root, place, "base", "autologin", None)
-        return "holds when lxdm is started again"
-    if place == GREETD_CONF:
-        raise Refused(f"{each.source}: take [initial_session] away by hand")
-    raise Refused(f"{each.source}: take --autologin away by hand (systemctl edit)")
-
-
-def _edit(root: Root, file: str, section: str, key: str, value: str | None, *, only_there: bool = True) -> None:
-    """Set a key in a file of the administrator's; with ``only_there`` where it stands already."""
-    text = root.text(file) if root.exists(file) else None
-    there = text is not None and any(e.section == section and e.key == key for e in entries(file, root.lines(file)))
-    if file.startswith("/etc/") and (there or not only_there):
-        root.write(file, with_entry(text or "", section, key, value))
+    """Take one way of being signed in unasked away, wherever it is set."""
+    match each.service:
+        case "lightdm-autologin":
+            keys = {"autologin-user": ""} if each.account else {"autologin-guest": "false", "allow-guest": "false"}
+            for key, value in keys.items():
+                _set_lightdm(root, key, value)
+        case "gdm-autologin":
+            for file in GDM_CONF:
+                for kind in ("AutomaticLogin", "TimedLogin"):
+                    set_key(root, file, "daemon", f"{kind}Enable", "false")
+        case "sddm-autologin":
+            for file in sddm_files(root):
+                set_key(root, file, "Autologin", "User", "", only_there=file != SDDM_CONF)
+        case "lxdm":
+            set_key(root, LXDM_CONF, "base", "autologin", None)
+        case "greetd":
+            raise Refused(f"{each.source}: take [initial_session] away by hand")
+        case _:
+            raise Refused(f"{each.source}: take --autologin away by hand (systemctl edit)")
+    return f"holds when {each.service.removesuffix('-autologin')} is started again"
 
 
 def _set_lightdm(root: Root, key: str, value: str) -> None:
     """Where somebody set the key in /etc, there; and in a file of our own over those of the vendors."""
     for file in lightdm_files(root):
         for section in SEATS:
-            _edit(root, file, section, key, value)
+            set_key(root, file, section, key, value)
     now = of_seat(root).get(key)
     if now is None or now.value != value:
-        _edit(root, LIGHTDM_OWN, SEATS[0], key, value, only_there=False)
+        set_key(root, LIGHTDM_OWN, SEATS[0], key, value, only_there=False)
 
 
 # Who is listed
 
 
 def _people(root: Root) -> list[str]:
-    from verrou.machines.linux.population import login_defs, numbers_of_people
-
     numbers = numbers_of_people(login_defs(root))
-    return [r.name for r in AccountFiles.load(root).passwd.records() if int(r.fields[2]) in numbers]
+    return [r.name for r in AccountFiles.load(root).passwd.records() if int(r.fields[PasswdField.UID]) in numbers]
 
 
 def _read_hidden_lightdm(system: System) -> Reading:
@@ -198,21 +166,13 @@ def _hidden_by_lightdm(root: Root) -> dict[str, Source]:
 
 
 def _read_hidden_gdm(system: System) -> Reading:
-    entry = _gdm(system.root, "disable-user-list")
+    entry = gdm_screen(system.root, "disable-user-list")
     if entry is not None and entry[0] == "true":
         return Reading(frozenset({EVERYBODY}), source=entry[1])
     hidden = _hidden_by_service(system.root)
     people = {str(account.name) for account in system.accounts if account.origin is Origin.ADDED}
     first = next((s for n, s in hidden.items() if n in people), entry[1] if entry else shipped_default())
     return Reading(frozenset(hidden.keys() & people), source=first)
-
-
-def _gdm(root: Root, key: str) -> tuple[str, Source] | None:
-    for file in GDM_SCREEN:
-        entry = last_of(all_entries(root, [file]), GDM_SECTION, key)
-        if entry is not None:
-            return entry.value.strip("'\""), entry.source
-    return None
 
 
 def _read_hidden_sddm(system: System) -> Reading:
@@ -232,10 +192,10 @@ def _put_hidden(root: Root, value: Value) -> str:
     if "lightdm" in there:
         _set_lightdm(root, "greeter-hide-users", "true" if every else "false")
     if "gdm3" in there:
-        _put_gdm(root, "disable-user-list", "true" if every else "false")
+        put_on_gdm_screen(root, "disable-user-list", "true" if every else "false")
     if not every and {"lightdm", "gdm3"} & set(there):
         # Which of the two decides hangs on whether a service runs: both are written.
-        _edit(root, USERS_CONF, "UserList", "hidden-users", " ".join(sorted(value)), only_there=False)
+        set_key(root, USERS_CONF, "UserList", "hidden-users", " ".join(sorted(value)), only_there=False)
         for name in people:
             file = f"{ACCOUNTS_SERVICE}/{name}"
             if _has_service(root) and (name in value or root.exists(file)):
@@ -244,8 +204,8 @@ def _put_hidden(root: Root, value: Value) -> str:
     if "sddm" in there:
         names = people if every else sorted(value)
         for file in sddm_files(root):
-            _edit(root, file, "Users", "HideUsers", ",".join(names))
-        _edit(root, SDDM_OWN, "Users", "HideUsers", ",".join(names), only_there=False)
+            set_key(root, file, "Users", "HideUsers", ",".join(names))
+        set_key(root, SDDM_OWN, "Users", "HideUsers", ",".join(names), only_there=False)
     return "holds when the sign-in screen is started again"
 
 
@@ -266,15 +226,7 @@ def named_otherwise(root: Root, name: str, new_name: str) -> None:
         names = entry.value.split(separator) if entry is not None else []
         if name in names:
             left = filter(None, (new_name if each == name else each for each in names))
-            _edit(root, place, section, key, separator.join(left))
-
-
-def _put_gdm(root: Root, key: str, value: str) -> None:
-    file = next((each for each in GDM_SCREEN if root.exists(each)), GDM_SCREEN[0])
-    text = root.text(file) or ""
-    if root.place(file) != root.path / file.removeprefix("/"):
-        root.remove(file)  # a link to the vendor's own, which is not ours to write
-    root.write(file, with_entry(text, GDM_SECTION, key, value))
+            set_key(root, place, section, key, separator.join(left))
 
 
 def _cannot_without_screen(system: System) -> str:
@@ -298,8 +250,8 @@ def _put_last(root: Root, value: Value) -> str:
     if "sddm" not in in_use(root):
         raise Refused("the sign-in screen here keeps no setting for that")
     for file in sddm_files(root):
-        _edit(root, file, "Users", "RememberLastUser", "true" if value else "false")
-    _edit(root, SDDM_OWN, "Users", "RememberLastUser", "true" if value else "false", only_there=False)
+        set_key(root, file, "Users", "RememberLastUser", "true" if value else "false")
+    set_key(root, SDDM_OWN, "Users", "RememberLastUser", "true" if value else "false", only_there=False)
     return "holds when sddm is started again"
 
 
@@ -324,206 +276,20 @@ def _read_button_lightdm(system: System) -> Reading:
 
 
 def _read_button_gdm(system: System) -> Reading:
-    entry = _gdm(system.root, "disable-restart-buttons")
+    entry = gdm_screen(system.root, "disable-restart-buttons")
     return Reading(not (entry is not None and entry[0] == "true"), source=entry[1] if entry else shipped_default())
 
 
 def _put_button(root: Root, value: Value) -> str:
     there = in_use(root)
     if "gdm3" in there:
-        _put_gdm(root, "disable-restart-buttons", "false" if value else "true")
+        put_on_gdm_screen(root, "disable-restart-buttons", "false" if value else "true")
     if "lightdm" in there:
         entry = last_of(all_entries(root, [GREETER_CONF]), "greeter", "indicators")
         names = [name for name in (entry.value if entry else INDICATORS).split(";") if name and name != POWER]
         names += [POWER] if value else []
-        _edit(root, GREETER_CONF, "greeter", "indicators", ";".join(names), only_there=False)
+        set_key(root, GREETER_CONF, "greeter", "indicators", ";".join(names), only_there=False)
     return "holds when the sign-in screen is started again"
-
-
-# The notice
-
-
-def _issue(root: Root) -> tuple[str, Source]:
-    """What agetty(8) shows: the issue file, and the files of its folder after it."""
-    files = [f"{ISSUE_FOLDER}/{name}" for name in root.names_in(ISSUE_FOLDER) if name.endswith(".issue")]
-    text = "\n".join(root.text(file) or "" for file in [ISSUE, *files] if root.exists(file))
-    return text, Source(ISSUE, 1)
-
-
-def _notices(root: Root) -> Iterator[tuple[str, Reading]]:
-    text, source = _issue(root)
-    yield "console", Reading(_as_notice(text), source=source)
-    if sshd_installed(root):
-        banner, where = _banner(root)
-        said = (root.text(banner) or "") if banner and root.exists(banner) else ""
-        yield "remote-shell", Reading(_as_notice(said), source=where or shipped_default("Banner none"))
-    if "gdm3" in in_use(root):
-        enabled, message = _gdm(root, "banner-message-enable"), _gdm(root, "banner-message-text")
-        shown = enabled is not None and enabled[0] == "true" and message is not None
-        told = message[0].replace("\\n", "\n") if shown and message is not None else ""
-        yield "gdm3", Reading(_as_notice(told), source=message[1] if message else shipped_default())
-
-
-def _banner(root: Root) -> tuple[str, Source | None]:
-    """The file whose text the remote shell server shows; its name keeps its case."""
-    lowered, where = sshd_setting(root, "banner", "none")
-    if lowered == "none" or where is None:
-        return "", where
-    return where.text.split(None, 1)[-1].strip("\"'"), where
-
-
-def _as_notice(text: str) -> Notice:
-    """A title is a first line with a blank one after it."""
-    first, _, rest = text.strip().partition("\n\n")
-    clean = "".join(c for c in text if c.isprintable() or c == "\n").strip()
-    if rest and "\n" not in first:
-        title, _, below = clean.partition("\n\n")
-        return Notice(title.strip(), below.strip())
-    return Notice("", clean)
-
-
-def _read_notice(system: System) -> Reading:
-    found = list(_notices(system.root))
-    first = found[0][1]
-    kind = KINDS["screen.notice"]
-    different = [(by, each) for by, each in found[1:] if not kind.same(each.value or Notice(), first.value or Notice())]
-    if not different:
-        return first
-    by, other = different[0]
-    assert isinstance(other.value, Notice)
-    said = f"by {by} {kind.say(other.value)} is shown instead" if other.value.words else f"by {by} nothing is shown"
-    overruled = (first.source,) if first.source is not None else ()
-    return evolve(other, reason=f"{said}; at the console {kind.say(first.value or Notice())}", overruled=overruled)
-
-
-def _put_notice(root: Root, value: Value) -> str:
-    assert isinstance(value, Notice)
-    text = "\n\n".join(filter(None, (value.title, value.text)))
-    text = f"{text}\n" if text else ""
-    # agetty(8) takes a backslash and a letter for something to fill in.
-    root.write(ISSUE, text.replace("\\", "\\\\"))
-    said = [ISSUE]
-    if others := [name for name in root.names_in(ISSUE_FOLDER) if name.endswith(".issue")]:
-        raise Refused(f"{ISSUE_FOLDER}/{others[0]} is shown after it; take that file away first")
-    if sshd_installed(root):
-        banner, _ = _banner(root)
-        file = banner if banner.startswith("/etc/") else ISSUE_NET
-        root.write(file, text)
-        if banner != file:
-            say(root, "Banner", file)
-        said.append(file)
-    if "gdm3" in in_use(root):
-        _put_gdm(root, "banner-message-enable", "true" if text else "false")
-        _put_gdm(root, "banner-message-text", f"'{text.strip()}'".replace("\n", "\\n"))
-    return f"written to {' and '.join(said)}"
-
-
-# Idle sessions
-
-_TMOUT = re.compile(r"(?:(?:export|readonly|declare -[xr]+|typeset -[xr]+)\s+)*TMOUT=(\d{1,7})\b(.*)")
-
-
-def _read_shell_idle(root: Root) -> Reading:
-    """TMOUT of bash(1), as the files say that every sign-in shell goes through. They are programs: a line that hangs on
-    a condition is not known to count."""
-    files = [PROFILE, *(f"{PROFILE_FOLDER}/{name}" for name in root.names_in(PROFILE_FOLDER) if name.endswith(".sh"))]
-    found: Reading | None = None
-    for file in files:
-        for number, line in enumerate(root.lines(file), start=1):
-            if "TMOUT" not in line.split("#", 1)[0]:
-                continue
-            source = Source(file, number, line.strip())
-            match = _TMOUT.match(line)
-            if match is not None:
-                seconds = int(match[1])
-                found = Reading(timedelta(seconds=seconds) if seconds else "never", source=source)
-            elif not re.match(r"(export|readonly)(\s+-\w+)*\s+TMOUT\s*;?\s*$", line):
-                return unreadable(f"{source}: whether this line counts, only the shell can tell", source=source)
-    return found or Reading("never", source=shipped_default("no TMOUT"))
-
-
-def _read_desktop_idle(root: Root) -> Reading:
-    """What systemd-logind does when everybody is idle: logind.conf(5)."""
-    found = all_entries(root, [LOGIND_CONF, *drop_ins(root, LOGIND_FOLDERS)])
-    action, after = last_of(found, "Login", "IdleAction"), last_of(found, "Login", "IdleActionSec")
-    if action is None or action.value in ("", "ignore"):
-        return Reading("never", source=action.source if action else shipped_default("IdleAction=ignore"))
-    span = _span(after.value) if after is not None else timedelta(minutes=30)
-    source = after.source if after is not None else action.source
-    if span is None:
-        return unreadable(f"{source}: that is no time", source=source)
-    return Reading(span or "never", source=source)
-
-
-_SPAN = re.compile(r"(\d{1,9})\s*(us|ms|seconds?|sec|s|minutes?|min|m|hours?|hr|h|days?|d|)\s*")
-_SECONDS = {"": 1.0, "u": 1e-6, "ms": 1e-3, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0}
-
-
-def _span(text: str) -> timedelta | None:
-    """A time as systemd.time(7) has it: ``30min``, ``1h 30min``, a bare number of seconds."""
-    parts = list(_SPAN.finditer(text.strip()))
-    if not parts or "".join(part[0] for part in parts).strip() != text.strip():
-        return None
-    seconds = 0.0
-    for part in parts:
-        unit = part[2]
-        seconds += int(part[1]) * (_SECONDS["ms"] if unit == "ms" else _SECONDS[unit[:1]])
-    return timedelta(seconds=round(seconds))
-
-
-IDLE = dconf.Key("org/gnome/desktop/session", "idle-delay")
-LOCKS = dconf.Key("org/gnome/desktop/screensaver", "lock-enabled")
-DELAY = dconf.Key("org/gnome/desktop/screensaver", "lock-delay")
-
-
-def _read_locker(root: Root) -> Reading:
-    """The screen locker of desktops that go by dconf: a person's own setting counts unless the machine locks it."""
-    idle, locks, delay = (dconf.kept(root, key) for key in (IDLE, LOCKS, DELAY))
-    open_ones = [key for key, each in ((IDLE, idle), (LOCKS, locks), (DELAY, delay)) if each is None or not each.lock]
-    if open_ones or idle is None or locks is None or delay is None:
-        said = f"{open_ones[0]} is not locked, so that a person's own setting decides, which may be never"
-        source = next((each.source for each in (idle, locks, delay) if each is not None), None)
-        return Reading("never", source=source or Source(dconf.PROFILE), reason=said)
-    seconds = [re.fullmatch(r"(?:uint32 )?(\d{1,9})", each.value) for each in (idle, delay)]
-    if seconds[0] is None or seconds[1] is None:
-        return unreadable(f"{idle.source}: that is no number of seconds", source=idle.source)
-    whole = timedelta(seconds=int(seconds[0][1]) + int(seconds[1][1]))
-    never = int(seconds[0][1]) == 0 or locks.value != "true"
-    return Reading("never" if never else whole, source=idle.source)
-
-
-def _read_idle(system: System) -> Reading:
-    found = [("the shell", _read_shell_idle(system.root))]
-    if dconf.present(system.root):
-        found.append(("the screen locker", _read_locker(system.root)))
-    if in_use(system.root):
-        found.append(("the desktop", _read_desktop_idle(system.root)))
-    return weakest(KINDS["screen.locks_after"], found)
-
-
-def _put_idle(root: Root, value: Value) -> str:
-    seconds = int(value.total_seconds()) if isinstance(value, timedelta) else 0
-    for file in (PROFILE, *(f"{PROFILE_FOLDER}/{name}" for name in root.names_in(PROFILE_FOLDER))):
-        lines = root.lines(file)
-        left = [line for line in lines if file == IDLE_SCRIPT or not re.match(r"[^#]*\bTMOUT\b", line)]
-        if left != lines:
-            root.write(file, "\n".join(left) + "\n")
-    if seconds:
-        root.write(
-            IDLE_SCRIPT,
-            "# An idle shell ends. Written by Verrou; verrou rule set changes it.\n"
-            f"TMOUT={seconds}\nreadonly TMOUT\nexport TMOUT\n",
-        )
-    else:
-        root.remove(IDLE_SCRIPT)
-    if in_use(root):
-        for key, text in (("IdleAction", "lock" if seconds else "ignore"), ("IdleActionSec", f"{seconds or 1800}s")):
-            for file in (LOGIND_CONF, *drop_ins(root, LOGIND_FOLDERS)):
-                _edit(root, file, "Login", key, text)
-            _edit(root, LOGIND_OWN, "Login", key, text, only_there=False)
-    if dconf.present(root):
-        dconf.keep(root, {IDLE: f"uint32 {seconds}", LOCKS: "true" if seconds else "false", DELAY: "uint32 0"})
-    return f"written to {IDLE_SCRIPT}" + (f" and {LOGIND_OWN}" if in_use(root) else "")
 
 
 KEEPERS: Mapping[str, Keeper] = {
@@ -554,19 +320,6 @@ KEEPERS: Mapping[str, Keeper] = {
         _by_screen("screen.shut_down_button", {"lightdm": _read_button_lightdm, "gdm3": _read_button_gdm}),
         _put_button,
         cannot=_cannot_without_screen,
-    ),
-    "screen.locks_after": Keeper(
-        f"TMOUT for the shell, in {PROFILE} and {PROFILE_FOLDER}; where there is a sign-in screen, IdleAction in "
-        f"{LOGIND_CONF} and its folders too; where desktops go by dconf, idle-delay and the screen locker's keys, and "
-        "whether they are locked",
-        _read_idle,
-        _put_idle,
-    ),
-    "screen.notice": Keeper(
-        f"{ISSUE} and {ISSUE_FOLDER} at the console, the file that Banner names in {SSHD_CONFIG} by the remote shell, "
-        "banner-message of gdm3",
-        _read_notice,
-        _put_notice,
     ),
 }
 ABSENT: Mapping[str, str] = {

@@ -1,0 +1,101 @@
+"""What everybody reads before signing in on a Linux system: at the console, by the remote shell, on gdm's screen."""
+
+from collections.abc import Iterator, Mapping
+
+from attrs import evolve
+
+from verrou.core.model import Reading, Source, shipped_default
+from verrou.core.rules.screen import RULES
+from verrou.core.values import Notice, Value
+from verrou.machines.linux.display_managers import gdm_screen, in_use, put_on_gdm_screen
+from verrou.machines.linux.files.sshd import SSHD_CONFIG, say, sshd_installed, sshd_setting
+from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.rules.keeper import Keeper, System
+
+KIND = next(rule.kind for rule in RULES if rule.id == "screen.notice")
+ISSUE, ISSUE_FOLDER, ISSUE_NET = "/etc/issue", "/etc/issue.d", "/etc/issue.net"
+
+
+def _issue(root: Root) -> tuple[str, Source]:
+    """What agetty(8) shows: the issue file, and the files of its folder after it."""
+    files = [f"{ISSUE_FOLDER}/{name}" for name in root.names_in(ISSUE_FOLDER) if name.endswith(".issue")]
+    text = "\n".join(root.text(file) or "" for file in [ISSUE, *files] if root.exists(file))
+    return text, Source(ISSUE, 1)
+
+
+def _notices(root: Root) -> Iterator[tuple[str, Reading]]:
+    text, source = _issue(root)
+    yield "console", Reading(_as_notice(text), source=source)
+    if sshd_installed(root):
+        banner, where = _banner(root)
+        said = (root.text(banner) or "") if banner and root.exists(banner) else ""
+        yield "remote-shell", Reading(_as_notice(said), source=where or shipped_default("Banner none"))
+    if "gdm3" in in_use(root):
+        enabled, message = gdm_screen(root, "banner-message-enable"), gdm_screen(root, "banner-message-text")
+        shown = enabled is not None and enabled[0] == "true" and message is not None
+        told = message[0].replace("\\n", "\n") if shown and message is not None else ""
+        yield "gdm3", Reading(_as_notice(told), source=message[1] if message else shipped_default())
+
+
+def _banner(root: Root) -> tuple[str, Source | None]:
+    """The file whose text the remote shell server shows; its name keeps its case."""
+    lowered, where = sshd_setting(root, "banner", "none")
+    if lowered == "none" or where is None:
+        return "", where
+    return where.text.split(None, 1)[-1].strip("\"'"), where
+
+
+def _as_notice(text: str) -> Notice:
+    """A title is a first line with a blank one after it."""
+    first, _, rest = text.strip().partition("\n\n")
+    clean = "".join(c for c in text if c.isprintable() or c == "\n").strip()
+    if rest and "\n" not in first:
+        title, _, below = clean.partition("\n\n")
+        return Notice(title.strip(), below.strip())
+    return Notice("", clean)
+
+
+def _read_notice(system: System) -> Reading:
+    found = list(_notices(system.root))
+    first = found[0][1]
+    different = [(by, each) for by, each in found[1:] if not KIND.same(each.value or Notice(), first.value or Notice())]
+    if not different:
+        return first
+    by, other = different[0]
+    assert isinstance(other.value, Notice)
+    said = f"by {by} {KIND.say(other.value)} is shown instead" if other.value.words else f"by {by} nothing is shown"
+    overruled = (first.source,) if first.source is not None else ()
+    return evolve(other, reason=f"{said}; at the console {KIND.say(first.value or Notice())}", overruled=overruled)
+
+
+def _put_notice(root: Root, value: Value) -> str:
+    assert isinstance(value, Notice)
+    text = "\n\n".join(filter(None, (value.title, value.text)))
+    text = f"{text}\n" if text else ""
+    # agetty(8) takes a backslash and a letter for something to fill in.
+    root.write(ISSUE, text.replace("\\", "\\\\"))
+    said = [ISSUE]
+    if others := [name for name in root.names_in(ISSUE_FOLDER) if name.endswith(".issue")]:
+        raise Refused(f"{ISSUE_FOLDER}/{others[0]} is shown after it; take that file away first")
+    if sshd_installed(root):
+        banner, _ = _banner(root)
+        file = banner if banner.startswith("/etc/") else ISSUE_NET
+        root.write(file, text)
+        if banner != file:
+            say(root, "Banner", file)
+        said.append(file)
+    if "gdm3" in in_use(root):
+        put_on_gdm_screen(root, "banner-message-enable", "true" if text else "false")
+        put_on_gdm_screen(root, "banner-message-text", f"'{text.strip()}'".replace("\n", "\\n"))
+    return f"written to {' and '.join(said)}"
+
+
+KEEPERS: Mapping[str, Keeper] = {
+    "screen.notice": Keeper(
+        f"{ISSUE} and {ISSUE_FOLDER} at the console, the file that Banner names in {SSHD_CONFIG} by the remote shell, "
+        "banner-message of gdm3",
+        _read_notice,
+        _put_notice,
+    ),
+}
