@@ -37,7 +37,7 @@ from verrou.core.plan.steps import (
     account_of,
     takes_access,
 )
-from verrou.core.rules import CATALOGUE, agreements, disagreements, reading_of, set_together_with
+from verrou.core.rules import CATALOGUE, Agreement, Rule, disagreements, reading_of, set_together_with
 from verrou.core.values import Value
 
 MOST_FILES = 10
@@ -292,35 +292,43 @@ def untried(course: Sequence[Stage]) -> Iterator[Stage]:
 
 
 def _contradiction(course: Course) -> Iterator[Refusal]:
-    asked = {rule_id for s in course.stages if isinstance(s.step, SetRules) for rule_id in s.step.values}
+    asked: dict[str, Value] = {}
     for stage in course.stages:  # also where the machine would refuse the step: it is why
         if isinstance(stage.step, SetRules):
-            yield from _rules_that_contradict(stage.number, stage.step, stage.after, asked)
+            asked |= stage.step.values
+            yield from _rules_that_contradict(stage.number, stage.step, stage.after)
+            yield from _lists_that_contradict(stage.number, stage.step, asked)
         elif (name := account_of(stage.step)) is not None:
             yield from _flags_that_exclude(stage, name)
 
 
-def _rules_that_contradict(number: int, step: SetRules, after: Posture, asked: set[str]) -> Iterator[Refusal]:
-    """``asked`` are all rules that the worksheet sets: a list that stood there before may name whom another now does,
-    since what is denied wins; whoever sets both at once has mistyped."""
-    about = set_together_with(step.values) | {
-        str(end.id)
-        for rule, _, other in agreements()
-        for end in (rule, other)
-        if {rule.id, other.id} & step.values.keys()
-    }
+def _rules_that_contradict(number: int, step: SetRules, after: Posture) -> Iterator[Refusal]:
+    about = set_together_with(step.values)
     values = {rule_id: _coming(reading_of(CATALOGUE[rule_id], after)) for rule_id in about}
     for rule, agreement, other in disagreements(lambda rule: values.get(rule.id)):
-        both = {str(rule.id), str(other.id)}
-        if both & step.values.keys() and (agreement.pulls or both <= asked):
-            mine, theirs = values[rule.id], values[other.id]
-            assert mine is not None and theirs is not None
-            yield Refusal(
-                "contradiction",
-                number,
-                f"{rule.id} ({rule.kind.say(mine)}) {agreement.words} {other.id} ({other.kind.say(theirs)})",
-                f"set {other.id} in the same worksheet",
-            )
+        if agreement.pulls and {rule.id, other.id} & step.values.keys():
+            yield _disagree(number, rule, agreement, other, values)
+
+
+def _lists_that_contradict(number: int, step: SetRules, asked: Mapping[str, Value]) -> Iterator[Refusal]:
+    """Only what the worksheet itself asks for: a list that stood there before may name whom another now does, since
+    what is denied wins; whoever sets both at once has mistyped."""
+    for rule, agreement, other in disagreements(lambda rule: asked.get(rule.id)):
+        if not agreement.pulls and {rule.id, other.id} & step.values.keys():
+            yield _disagree(number, rule, agreement, other, asked)
+
+
+def _disagree(
+    number: int, rule: Rule, agreement: Agreement, other: Rule, values: Mapping[str, Value | None]
+) -> Refusal:
+    mine, theirs = values[rule.id], values[other.id]
+    assert mine is not None and theirs is not None
+    return Refusal(
+        "contradiction",
+        number,
+        f"{rule.id} ({rule.kind.say(mine)}) {agreement.words} {other.id} ({other.kind.say(theirs)})",
+        f"set {other.id} in the same worksheet",
+    )
 
 
 def _coming(reading: Reading) -> Value | None:

@@ -662,6 +662,9 @@ class Listed(Names):
             return wanted
         return _words(value) | _words(wanted)
 
+    def came_out(self, value: Value, wanted: Value) -> bool:
+        return self.at_least(value, wanted)
+
     def called(self, value: Value, name_of: Callable[[str], str]) -> Value:
         if not self.of_people:
             return value

@@ -39,7 +39,7 @@ def way_file(way: Way) -> str:
 @frozen
 class Lists:
     """Whom a way takes and whom it turns away. ``by_account``: the lines are more than two lists can tell, so that the
-    accounts stand here that they let in today."""
+    accounts stand here that they let in, and turn away, today."""
 
     allowed: frozenset[str]
     denied: frozenset[str]
@@ -117,9 +117,15 @@ def _one_list(passes: Sequence[Pass], accounts: Sequence[Account]) -> Lists | No
 
 
 def _by_account(gate: Gate, accounts: Sequence[Account]) -> Lists:
-    names = frozenset(str(account.name) for account in accounts if gate.lets_through(account))
     sources = tuple(each.source for passes in gate.lists for each in passes if each.source is not None)
-    return Lists(names, frozenset(), sources, by_account=True)
+    return _parted(gate.lets_through, accounts, sources)
+
+
+def _parted(lets_in: Callable[[Account], bool], accounts: Sequence[Account], sources: tuple[Source, ...]) -> Lists:
+    """Two lists that hold each account by its name."""
+    every = frozenset(str(account.name) for account in accounts)
+    names = frozenset(str(account.name) for account in accounts if lets_in(account))
+    return Lists(names, every - names, sources, by_account=True)
 
 
 def lists_of(way: Way, every: Sequence[Gate], accounts: Sequence[Account]) -> Lists | None:
@@ -132,8 +138,7 @@ def lists_of(way: Way, every: Sequence[Gate], accounts: Sequence[Account]) -> Li
     if len(found) == 1:
         return found[0]
     if way is Way.REMOTE_SHELL:  # each gate is for some accounts alone
-        names = frozenset(str(a.name) for a in accounts if any(gate.lets_through(a) for gate in mine))
-        return Lists(names, frozenset(), found[0].sources, by_account=True)
+        return _parted(lambda one: any(gate.lets_through(one) for gate in mine), accounts, found[0].sources)
     allowed: frozenset[str] = frozenset().union(*(each.allowed for each in found))
     denied = frozenset.intersection(*(each.denied for each in found))
     whole = frozenset({EVERYBODY}) if EVERYBODY in allowed else allowed
@@ -150,7 +155,8 @@ def _read(way: Way, key: str) -> Callable[[System], Reading]:
         by = joined(list(dict.fromkeys(service for gate in mine for service in gate.services)))
         said = f"by {by}" if by else ""
         if found.by_account:
-            said += "; the lines are more than one list: these accounts get through them today"
+            meet = "get through them" if key == "allowed" else "are turned away"
+            said += f"; the lines are more than one list: these accounts {meet} today"
         fallback = mine[0].source
         return Reading(value, source=(found.sources or (fallback,))[0], overruled=found.sources[1:], reason=said)
 
@@ -190,11 +196,11 @@ def _deciding(after: Lists, way: Way) -> str:
 
 
 def _same_people(came: frozenset[str], value: frozenset[str], accounts: Sequence[Account], key: str) -> bool:
-    """Whether a list of accounts is what a list with groups comes to."""
+    """Whether a list of accounts comes to a list with groups, or to less than that."""
     groups = tuple(name.removeprefix(GROUP) for name in value if name.startswith(GROUP))
     circle = ANYBODY if EVERYBODY in value else Circle(tuple(n for n in value if not n.startswith(GROUP)), groups)
     meant = {str(account.name) for account in accounts if circle.holds(account)}
-    return set(came) <= meant if key == "allowed" else not set(came) & meant
+    return came <= meant if key == "allowed" else meant <= came
 
 
 def _put(root: Root, way: Way, wanted: Lists) -> None:
