@@ -53,6 +53,20 @@ def show(name: str, style: str) -> None:
     print_facts(style, sheet, data, text)
 
 
+@baseline.command("compare")
+@click.argument("one", metavar="A")
+@click.argument("other", metavar="B")
+@format_option
+@click.option("--all", "everything", is_flag=True, help="Show what both ask for alike too.")
+def compare(one: str, other: str, style: str, everything: bool) -> None:
+    """What two baselines ask for, each laid together with what it builds on: what differs, and which way."""
+    from verrou.cli.compare import tell_comparison
+    from verrou.core.comparison import compare_baselines
+
+    found = compare_baselines(load_baseline(one), load_baseline(other))
+    tell_comparison(found, one, other, style, everything, "not asked for")
+
+
 @baseline.command("check")
 @click.argument("names", nargs=-1, required=True)
 def check(names: tuple[str, ...]) -> None:

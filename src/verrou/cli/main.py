@@ -28,6 +28,7 @@ COMMANDS: Mapping[str, str] = {
     "group": "verrou.cli.groups:group",
     "rule": "verrou.cli.rules:rule",
     "baseline": "verrou.cli.baselines:baseline",
+    "compare": "verrou.cli.compare:compare",
     "schema": "verrou.cli.schemas:schema",
     "machine": "verrou.cli.machines:machine",
 }

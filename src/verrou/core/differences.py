@@ -54,34 +54,56 @@ def differences(before: Posture, after: Posture) -> list[Difference]:
     return [*_of_accounts(before, after), *_of_groups(before, after), *_of_rules(before, after)]
 
 
+def paired(
+    before: Posture, after: Posture, *, same_machine: bool = True
+) -> Iterator[tuple[Account | None, Account | None]]:
+    """Each account before beside what it is afterwards; None where there is none. Names decide, and then identities: of
+    one machine any, of two those of the accounts that came with the system."""
+
+    def identity(account: Account) -> str | None:
+        return account.identity if same_machine else account.builtin
+
+    found: dict[int, Account] = {}
+    was_left, now_left = list(before.accounts), list(after.accounts)
+    for key in (lambda account: account.name, identity):
+        waiting: dict[str, list[Account]] = {}
+        for account in reversed(now_left):
+            if (mark := key(account)) is not None:
+                waiting.setdefault(mark, []).append(account)
+        for account in was_left:
+            mark = key(account)
+            if mark is not None and waiting.get(mark):
+                found[id(account)] = waiting[mark].pop()
+        gone = {id(account) for account in found.values()}
+        was_left = [account for account in was_left if id(account) not in found]
+        now_left = [account for account in now_left if id(account) not in gone]
+    yield from ((account, found.get(id(account))) for account in before.accounts)
+    yield from ((None, account) for account in now_left)
+
+
 def _of_accounts(before: Posture, after: Posture) -> Iterator[Difference]:
-    seen = set()
-    for was in before.accounts:
-        now = after.by_name.get(was.name) or next(iter(after.by_identity.get(was.identity, ())), None)
-        if now is was or now == was:
-            seen.add(was.name)
-            continue
-        subject = f"account {was.name}"
-        if now is None:
-            yield Difference(subject, "", str(role_of(was, before)), "removed")
-            continue
-        seen.add(now.name)
-        if (old := role_of(was, before)) is not (new := role_of(now, after)):
-            yield Difference(subject, "amounts to", str(old), str(new))
-        for fact, words in FACTS.items():
-            old_value, new_value = _said(was, fact), _said(now, fact)
-            if old_value != new_value:
-                yield Difference(subject, words, old_value, new_value)
-    for account in after.accounts:
-        if account.name not in seen and account.name not in before.by_name:
-            yield Difference(f"account {account.name}", "", "", f"new, {role_of(account, after)}")
+    for was, now in paired(before, after):
+        if was is None:
+            assert now is not None
+            yield Difference(f"account {now.name}", "", "", f"new, {role_of(now, after)}")
+        elif now is None:
+            yield Difference(f"account {was.name}", "", str(role_of(was, before)), "removed")
+        elif was is not now and was != now:
+            subject = f"account {was.name}"
+            if (old := role_of(was, before)) is not (new := role_of(now, after)):
+                yield Difference(subject, "amounts to", str(old), str(new))
+            for fact, words in FACTS.items():
+                old_value, new_value = said(was, fact), said(now, fact)
+                if old_value != new_value:
+                    yield Difference(subject, words, old_value, new_value)
 
 
 GIVES_AWAY = ("hint", "recovery_questions")
 """Facts that give a password away: that there is one is told, and not what it says."""
 
 
-def _said(account: Account, fact: str) -> str:
+def said(account: Account, fact: str) -> str:
+    """A fact of an account in words."""
     value = getattr(account, fact)
     if fact in GIVES_AWAY:
         return "there" if value else ""

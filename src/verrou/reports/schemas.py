@@ -18,6 +18,7 @@ from verrou.core.values import NAMES, TEXT, JsonSchema, either, exactly
 from verrou.reports.access import AccessData, ScreensData, WhyData
 from verrou.reports.baselines import BaselineData, BaselineLine
 from verrou.reports.catalogue import ChoiceData, ExplanationData, RuleData
+from verrou.reports.comparisons import ComparisonData
 from verrou.reports.findings import AuditData, VerificationData
 from verrou.reports.groups import GivesData
 from verrou.reports.records import EntryData
@@ -187,6 +188,8 @@ OUTPUTS: Mapping[str, Callable[[], JsonSchema]] = {
     "baseline list": _of(list[BaselineLine]),
     "baseline show": _of(BaselineData),
     "baseline file": baseline_file,
+    "compare": _of(ComparisonData),
+    "baseline compare": _of(ComparisonData),
     "journal list": _of(list[EntryData]),
     "journal show": _of(EntryData),
 }

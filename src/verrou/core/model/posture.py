@@ -51,7 +51,8 @@ class MachineFacts:
     sign-ins cannot be trusted, ``sign_ins_since`` from which day on that record would hold one; None for all of its
     life. ``admin_left_out``: the built-in administrator is left out of ages and of having to change its password, since
     the system itself works as it. ``lists_disabled``: its sign-in screen lists disabled accounts like any
-    other. ``unread`` is what we had no rights to read, so that nothing is known of it."""
+    other. ``unread`` is what we had no rights to read, so that nothing is known of it. ``identity`` tells the machine
+    from every other, whatever it is called; empty where it has nothing of the kind."""
 
     name: str
     kind: str
@@ -71,6 +72,7 @@ class MachineFacts:
     admin_left_out: bool = False
     unread: tuple[Unread, ...] = ()
     lists_disabled: bool = False
+    identity: str = ""
 
     @property
     def ages_by_account(self) -> bool:
@@ -153,6 +155,14 @@ class Posture:
         """What this machine calls a group; the name itself where it has none such."""
         found = self.group_called(group)
         return group if found is None else found.name
+
+    def common_name_of(self, group: str) -> str:
+        """The inverse: what a baseline calls a group that every machine has; the name itself of any other."""
+        return self._common_names.get(group, group)
+
+    @cached_property
+    def _common_names(self) -> Mapping[str, str]:
+        return {self.own_name_of(name): name for name in BY_WHAT_THEY_ARE}
 
     @cached_property
     def members(self) -> Mapping[str, tuple[AccountName, ...]]:

@@ -14,6 +14,7 @@ of places with their owners, without content.
 
 import json
 import os
+import secrets
 import string
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -135,6 +136,7 @@ class Authority:
             self._data.setdefault("waiting", {})
             self._data["policy"] = {**SHIPPED_POLICY, **self._data["policy"]}
             self.name, self.edition = str(self._data["name"]), str(self._data["edition"])
+            self.serial = str(self._data.get("serial", ""))
             self._check()
         except (ValueError, KeyError, TypeError, AttributeError, IndexError, OverflowError, RecursionError) as error:
             raise Damaged(f"{type(error).__name__}: {str(error).split(';')[0][:80]}") from None
@@ -177,6 +179,7 @@ class Authority:
         members = {ADMINISTRATORS: [KEEPER], USERS: [], GUESTS: [PASSERBY], REMOTE_USERS: []}
         data = {
             "bench": 1,
+            "serial": secrets.token_hex(8),
             "name": name,
             "edition": edition,
             "language": language,

@@ -54,6 +54,7 @@ def posture_of(authority: Authority, address: str) -> Posture:
         details=(Detail.FULL_NAME, Detail.NOTE, Detail.HINT, Detail.RECOVERY_QUESTIONS, Detail.GROUP_NOTE),
         excluding=((Flag.MUST_CHANGE, Flag.CANNOT_CHANGE), (Flag.MUST_CHANGE, Flag.AGES_EXEMPT)),
         fleeting_homes=True,
+        identity=authority.serial,
     )
     accounts = tuple(map(_account, authority.accounts()))
     groups = tuple(

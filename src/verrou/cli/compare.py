@@ -1,0 +1,69 @@
+"""verrou compare: two machines, or one before and now."""
+
+import re
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from verrou.cli.options import format_option, machine_option, print_facts
+from verrou.machines import Machine, open_machine
+
+if TYPE_CHECKING:
+    from verrou.core.comparison import Comparison
+    from verrou.core.model import Posture
+
+EARLIER = re.compile(r"before(?::(\d{1,9}))?")
+
+
+@click.command()
+@click.argument("one", metavar="A")
+@click.argument("other", metavar="B")
+@machine_option
+@format_option
+@click.option("--all", "everything", is_flag=True, help="Show what is alike too.")
+def compare(one: str, other: str, machine: Machine, style: str, everything: bool) -> None:
+    """Two machines side by side, or one before and now: what differs, and whether B is stricter, looser or other.
+
+    A and B are machines or surveys; "now" is the one that -m names, "before" the same before the last run that changed
+    something, "before:N" before entry N of its journal."""
+    from verrou.core.comparison import compare as set_beside
+
+    sides = [_side(word, machine) for word in (one, other)]
+    (first, one_name), (second, other_name) = sides
+    if one_name == other_name:
+        one_name, other_name = f"A: {one}", f"B: {other}"
+    tell_comparison(set_beside(first, second), one_name, other_name, style, everything)
+
+
+def _side(word: str, machine: Machine) -> "tuple[Posture, str]":
+    """A posture, and what stands over its column."""
+    from verrou.records.earlier import posture_before
+
+    if word == "now":
+        return machine.observe(), f"{machine.name} now"
+    if earlier := EARLIER.fullmatch(word):
+        posture, number = posture_before(machine, int(earlier[1]) if earlier[1] else None)
+        return posture, f"{machine.name} before entry {number}"
+    posture = open_machine(word).observe()
+    return posture, f"{posture.machine.name}, {posture.machine.now:%Y-%m-%d}"
+
+
+def tell_comparison(
+    found: "Comparison", one: str, other: str, style: str, everything: bool, missing: str = "not there"
+) -> None:
+    """Print a comparison, and end with 1 where something differs."""
+    from verrou.reports.comparisons import comparison_data, comparison_sheet, counted_turns
+    from verrou.reports.sheets import console, print_sheet, shown
+
+    data: Any = comparison_data(found, one, other, everything)
+    sheet = comparison_sheet(data, missing)
+
+    def text() -> None:
+        out = console()
+        out.print(f"{shown(other)} beside {shown(one)}: {counted_turns(found)}.", style="bold")
+        if sheet.rows:
+            out.print()
+            print_sheet(out, sheet)
+
+    print_facts(style, sheet, data, text)
+    click.get_current_context().exit(1 if found.differing else 0)

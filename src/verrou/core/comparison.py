@@ -1,0 +1,285 @@
+"""Two machines side by side, or one before and after: accounts, groups, ways in and rules, and whether each became
+stricter, looser or merely other."""
+
+from collections.abc import Callable, Iterator, Mapping
+from datetime import date
+from enum import StrEnum
+from typing import Any
+
+from attrs import evolve, frozen
+
+from verrou.core.baseline import Baseline, Demand
+from verrou.core.desired import AtLeast, Between
+from verrou.core.differences import FACTS, paired, said
+from verrou.core.model import Account, MachineFacts, PasswordState, Posture, Reading, Role, Status
+from verrou.core.model.access import role_of, ways_in
+from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
+from verrou.core.values import Kind, Value
+
+
+class Turn(StrEnum):
+    """What the second side is, beside the first."""
+
+    STRICTER = "stricter"
+    LOOSER = "looser"
+    OTHER = "other"
+    ALIKE = "alike"
+
+    @property
+    def backwards(self) -> "Turn":
+        """What the first side is, beside the second."""
+        return {Turn.STRICTER: Turn.LOOSER, Turn.LOOSER: Turn.STRICTER}.get(self, self)
+
+
+@frozen
+class Compared:
+    """One fact on both sides, in words. ``subject`` is ``account NAME``, ``group NAME`` or the id of a rule; a side
+    that has no such subject says nothing."""
+
+    subject: str
+    fact: str
+    one: str
+    other: str
+    turn: Turn
+
+
+@frozen
+class Comparison:
+    """All that was compared: accounts, groups, rules, in that order."""
+
+    lines: tuple[Compared, ...]
+
+    @property
+    def differing(self) -> tuple[Compared, ...]:
+        """What is not alike."""
+        return tuple(line for line in self.lines if line.turn is not Turn.ALIKE)
+
+    def count(self, turn: Turn) -> int:
+        """How many lines turned out so."""
+        return sum(line.turn is turn for line in self.lines)
+
+
+def same_machine(one: MachineFacts, other: MachineFacts) -> bool:
+    """Whether two postures are of one machine: by its identity, or by its name where one of them has none."""
+    if one.identity and other.identity:
+        return one.identity == other.identity
+    return (one.name, one.kind) == (other.name, other.kind)
+
+
+def compare(one: Posture, other: Posture) -> Comparison:
+    """Two postures. The groups that every machine has are told by what they are, since names may be in another
+    language."""
+    return Comparison((*_accounts(one, other), *_groups(one, other), *_rules(one, other)))
+
+
+def _accounts(one: Posture, other: Posture) -> Iterator[Compared]:
+    for mine, theirs in paired(one, other, same_machine=same_machine(one.machine, other.machine)):
+        account = mine or theirs
+        assert account is not None
+        subject = f"account {account.name}"
+        if mine is None or theirs is None:
+            sides = (_summary(mine, one), _summary(theirs, other))
+            yield Compared(subject, "", *sides, Turn.LOOSER if mine is None else Turn.STRICTER)
+            continue
+        for fact, words in {"role": "amounts to", "ways": "ways in", **FACTS}.items():
+            before, after = _fact(mine, fact, one), _fact(theirs, fact, other)
+            rank = STRICTNESS.get(fact, _no_order)
+            turn = Turn.ALIKE if before == after else _by_rank(rank, before, after)
+            yield Compared(subject, words, _words(mine, fact, before), _words(theirs, fact, after), turn)
+
+
+def _summary(account: Account | None, posture: Posture) -> str:
+    if account is None:
+        return ""
+    ways = ", ".join(ways_in(account, posture)) or "no way"
+    return f"{role_of(account, posture)}, in by {ways}"
+
+
+def _fact(account: Account, fact: str, posture: Posture) -> Any:
+    match fact:
+        case "role":
+            return role_of(account, posture)
+        case "ways":
+            return frozenset(map(str, ways_in(account, posture)))
+        case "groups":
+            return frozenset(map(posture.common_name_of, account.groups))
+        case _:
+            return getattr(account, fact)
+
+
+def _words(account: Account, fact: str, value: Any) -> str:
+    if isinstance(value, frozenset):
+        return ", ".join(sorted(value)) or ("no way" if fact == "ways" else "none")
+    return str(value) if fact == "role" else said(account, fact)
+
+
+ROLES = (Role.ADMINISTRATOR, Role.STANDARD, Role.GUEST)
+PASSWORDS = (PasswordState.BLANK, PasswordState.SET, PasswordState.NONE)
+NEVER = float("inf")
+Rank = Callable[[Any], Any]
+"""How strict a fact is: a number, a set of which the smaller is stricter, or None where there is no order."""
+
+
+def _no_order(_: Any) -> None:
+    return None
+
+
+def _fewer(value: Any) -> Any:
+    return value
+
+
+STRICTNESS: Mapping[str, Rank] = {
+    "role": lambda role: ROLES.index(role) if role in ROLES else None,
+    "ways": _fewer,
+    "enabled": lambda enabled: not enabled,
+    "password": lambda state: PASSWORDS.index(state) if state in PASSWORDS else None,
+    "ends": lambda day: -(day or date.max).toordinal(),
+    "ages_exempt": lambda exempt: not exempt,
+    "password_due": bool,
+    "max_age": lambda days: -NEVER if days is None else -days,
+    "min_age": lambda days: days or 0,
+    "hint": lambda hint: not hint,
+    "recovery_questions": lambda questions: not questions,
+    "outside_identity": lambda identity: not identity,
+}
+"""Of the facts of an account that have an order: higher is stricter."""
+
+
+def _by_rank(rank: Rank, before: Any, after: Any) -> Turn:
+    was, now = rank(before), rank(after)
+    if was is None or now is None or was == now:
+        return Turn.OTHER
+    if isinstance(was, frozenset):
+        return Turn.STRICTER if now < was else Turn.LOOSER if now > was else Turn.OTHER
+    return Turn.STRICTER if now > was else Turn.LOOSER
+
+
+def _groups(one: Posture, other: Posture) -> Iterator[Compared]:
+    mine = {one.common_name_of(group.name): group for group in one.groups}
+    theirs = {other.common_name_of(group.name): group for group in other.groups}
+    for name in dict.fromkeys((*mine, *theirs)):
+        subject, here, there = f"group {name}", mine.get(name), theirs.get(name)
+        if here is None or there is None:
+            yield Compared(subject, "", "there" if here else "", "there" if there else "", Turn.OTHER)
+            continue
+        for fact, before, after in (
+            ("called", here.name, there.name),
+            ("gives", _listed(here.grants), _listed(there.grants)),
+            ("note", here.note, there.note),
+        ):
+            yield Compared(subject, fact, before, after, Turn.ALIKE if before == after else Turn.OTHER)
+
+
+def _listed(items: Any) -> str:
+    return ", ".join(sorted(map(str, items))) or "nothing"
+
+
+def _rules(one: Posture, other: Posture) -> Iterator[Compared]:
+    for rule in CATALOGUE.values():
+        here, there = (_in_common_words(rule, posture) for posture in (one, other))
+        yield Compared(rule.id, "", value_now(rule, here), value_now(rule, there), turn_of(rule, here, there))
+
+
+def _in_common_words(rule: Rule, posture: Posture) -> Reading:
+    reading = reading_of(rule, posture)
+    value, pending = (
+        None if each is None else rule.kind.called(each, posture.common_name_of)
+        for each in (reading.value, reading.pending)
+    )
+    return evolve(reading, value=value, pending=pending)
+
+
+def turn_of(rule: Rule, one: Reading, other: Reading) -> Turn:
+    """What one reading is beside another, by the rule's own order; what comes after a restart decides where what holds
+    now is the same."""
+    if _stands(one) == _stands(other):
+        return Turn.ALIKE
+    if not one.status is other.status is Status.READ:
+        return Turn.OTHER
+    if one.in_force is not other.in_force:
+        return Turn.STRICTER if other.in_force else Turn.LOOSER
+    for mine, theirs in ((one.value, other.value), (_coming(one), _coming(other))):
+        if mine != theirs:
+            return _by_kind(rule.kind, mine, theirs)
+    return Turn.OTHER
+
+
+def _stands(reading: Reading) -> tuple[object, ...]:
+    return reading.value, reading.status, reading.in_force, reading.pending
+
+
+def _coming(reading: Reading) -> Value | None:
+    return reading.value if reading.pending is None else reading.pending
+
+
+def _by_kind(kind: Kind, one: Value | None, other: Value | None) -> Turn:
+    if one is None or other is None:
+        return Turn.OTHER
+    tighter, wider = kind.at_least(other, one), kind.at_least(one, other)
+    return Turn.OTHER if tighter == wider else Turn.STRICTER if tighter else Turn.LOOSER
+
+
+def compare_baselines(one: Baseline, other: Baseline) -> Comparison:
+    """What two baselines ask for, each laid together with what it builds on."""
+    return Comparison((*_demands(one, other), *_listings(one, other)))
+
+
+def _demands(one: Baseline, other: Baseline) -> Iterator[Compared]:
+    for rule in CATALOGUE.values():
+        here, there = one.demands.get(rule.id), other.demands.get(rule.id)
+        if here is not None or there is not None:
+            yield Compared(rule.id, "", _asks(here), _asks(there), _asked_turn(rule, here, there))
+
+
+def _asks(demand: Demand | None) -> str:
+    return "" if demand is None else demand.desired.say(demand.rule)
+
+
+def _asked_turn(rule: Rule, one: Demand | None, other: Demand | None) -> Turn:
+    if one is None or other is None:
+        return Turn.STRICTER if one is None else Turn.LOOSER
+    mine, theirs = one.desired, other.desired
+    if mine == theirs:
+        return Turn.ALIKE
+    if isinstance(mine, AtLeast) and isinstance(theirs, AtLeast):
+        return _by_kind(rule.kind, mine.value, theirs.value)
+    if isinstance(mine, Between) and isinstance(theirs, Between):
+        within = (_within(rule, theirs, mine), _within(rule, mine, theirs))
+        return {(True, False): Turn.STRICTER, (False, True): Turn.LOOSER}.get(within, Turn.OTHER)
+    return Turn.OTHER
+
+
+def _within(rule: Rule, inner: Between, outer: Between) -> bool:
+    return outer.met_by(rule, inner.low) and outer.met_by(rule, inner.high)
+
+
+def _listings(one: Baseline, other: Baseline) -> Iterator[Compared]:
+    """Accounts, groups and waivers, fact by fact."""
+    for what, mine, theirs in (
+        ("account", one.accounts, other.accounts),
+        ("group", one.groups, other.groups),
+        ("waiver of", _waivers(one), _waivers(other)),
+    ):
+        for name in dict.fromkeys((*mine, *theirs)):
+            here, there = mine.get(name), theirs.get(name)
+            if here is None or there is None:
+                yield Compared(f"{what} {name}", "", "listed" if here else "", "listed" if there else "", Turn.OTHER)
+                continue
+            for field in here.__attrs_attrs__:
+                if field.name in ("name", "mark", "rule", "machine", "because"):
+                    continue
+                before, after = (_plain(getattr(each, field.name)) for each in (here, there))
+                turn = Turn.ALIKE if before == after else Turn.OTHER
+                yield Compared(f"{what} {name}", field.name.replace("_", " "), before, after, turn)
+
+
+def _waivers(baseline: Baseline) -> Mapping[str, Any]:
+    return {f"{w.rule}{f' on {w.machine}' if w.machine else ''}": w for w in baseline.waivers}
+
+
+def _plain(value: object) -> str:
+    if isinstance(value, tuple):
+        return ", ".join(map(str, value))
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return "" if value is None else str(value)

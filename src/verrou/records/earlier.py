@@ -1,0 +1,27 @@
+"""A machine as it was before an entry of its journal."""
+
+from verrou.core.errors import BadInput
+from verrou.core.model import Posture
+from verrou.machines import Machine
+from verrou.records import carry_out
+from verrou.records.journal import Journal
+
+
+def posture_before(machine: Machine, entry: int | None = None) -> tuple[Posture, int]:
+    """The machine as it was before an entry, or before the last run that changed something and stands; and the number
+    of that entry. It is what going back over the entries since would give, on a private copy: what others wrote since
+    stays in it.
+
+    Raises:
+        BadInput: there is no such entry, or what was kept of one is not what was written. MachineRefused: there can be
+        no private copy.
+    """
+    journal = Journal(machine.records_folder())
+    if entry is None:
+        number = carry_out.to_undo(journal, None, None)[0].number
+    elif entry in {each.number for each in journal.entries()}:
+        number = entry
+    else:
+        raise BadInput(f"{machine.name}: the journal has no entry {entry}; verrou journal list shows it")
+    entries = carry_out.to_undo(journal, None, number - 1)
+    return carry_out.rehearse_undo(machine, journal, [each.number for each in entries]).after, number

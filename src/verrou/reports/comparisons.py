@@ -1,0 +1,81 @@
+"""Two sides beside each other, as a sheet and as plain data."""
+
+from typing import TypedDict
+
+from verrou.core.comparison import Comparison, Turn
+from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Sheet, columns_of
+
+STYLES = {Turn.STRICTER: GOOD, Turn.LOOSER: BAD, Turn.OTHER: DOUBTFUL, Turn.ALIKE: QUIET}
+
+
+class ComparedData(TypedDict):
+    """One fact on both sides; None where a side has no such account, group or rule."""
+
+    turn: Turn
+    subject: str
+    fact: str
+    one: str | None
+    other: str | None
+
+
+class ComparisonData(TypedDict):
+    """Two sides, what differs between them, and how many lines turned out how."""
+
+    one: str
+    other: str
+    counts: dict[str, int]
+    lines: list[ComparedData]
+
+
+def comparison_data(found: Comparison, one: str, other: str, every: bool) -> ComparisonData:
+    """The comparison for ``--format json``; without ``every`` only what differs."""
+    return {
+        "one": one,
+        "other": other,
+        "counts": {str(turn): found.count(turn) for turn in Turn},
+        "lines": [
+            {
+                "turn": line.turn,
+                "subject": line.subject,
+                "fact": line.fact,
+                "one": line.one if line.one or line.fact else None,
+                "other": line.other if line.other or line.fact else None,
+            }
+            for line in (found.lines if every else found.differing)
+        ],
+    }
+
+
+def comparison_sheet(data: ComparisonData, missing: str = "not there") -> Sheet:
+    """The same, a line each, the two sides beside each other under their names; ``missing`` stands where a side has
+    nothing of the kind."""
+    rows, styles = [], {}
+    for number, line in enumerate(data["lines"]):
+        empty = "none" if line["fact"] else missing
+        styles[number] = STYLES[line["turn"]]
+        rows.append(
+            {
+                **line,
+                "what": f"{line['subject']}: {line['fact']}" if line["fact"] else line["subject"],
+                "one": line["one"] or empty,
+                "other": line["other"] or empty,
+            }
+        )
+    columns = columns_of(
+        ("turn", "turn"),
+        ("what", "what"),
+        ("subject", "subject"),
+        ("fact", "fact"),
+        ("one", data["one"]),
+        ("other", data["other"]),
+        hidden=("turn", "subject", "fact"),
+        only_text=("what",),
+        under={"what": "turn"},
+    )
+    return Sheet("comparison", columns, tuple(rows), styles)
+
+
+def counted_turns(found: Comparison) -> str:
+    """How much differs, in a sentence."""
+    said = [f"{found.count(turn)} {turn}" for turn in Turn if turn is not Turn.ALIKE and found.count(turn)]
+    return f"{', '.join(said) or 'nothing differs'}; {found.count(Turn.ALIKE)} alike"
