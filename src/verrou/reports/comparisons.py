@@ -56,21 +56,20 @@ def comparison_sheet(data: ComparisonData, missing: str = "not there") -> Sheet:
         rows.append(
             {
                 **line,
-                "what": f"{line['subject']}: {line['fact']}" if line["fact"] else line["subject"],
+                "about": ", ".join(filter(None, (line["fact"], line["turn"]))),
                 "one": line["one"] or empty,
                 "other": line["other"] or empty,
             }
         )
     columns = columns_of(
         ("turn", "turn"),
-        ("what", "what"),
-        ("subject", "subject"),
+        ("subject", ""),
         ("fact", "fact"),
         ("one", data["one"]),
         ("other", data["other"]),
-        hidden=("turn", "subject", "fact"),
-        only_text=("what",),
-        under={"what": "turn"},
+        whole=("subject",),
+        hidden=("turn", "fact"),
+        under={"subject": "about"},
     )
     return Sheet("comparison", columns, tuple(rows), styles)
 

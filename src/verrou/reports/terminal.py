@@ -10,7 +10,7 @@ from typing import NamedTuple, TextIO
 
 PIPE_WIDTH = 100
 LEAST_WIDTH = 40
-LEAST_COLUMN = 24
+LEAST_COLUMN = 22
 """How many signs a column of words needs to be read."""
 STYLES = {"bold": "1", "dim": "2", "bold red": "1;31", "yellow": "33", "green": "32"}
 """What a style is on a terminal (ECMA-48)."""
