@@ -1,15 +1,26 @@
 """verrou baseline: what ships, what a baseline asks for once it is put together, and whether a file is sound."""
 
+import sys
+from pathlib import Path
+
 import click
 
 from verrou.cli.command_group import CommandGroup
+from verrou.cli.look import MEASURE
 from verrou.cli.options import (
+    OneOf,
     fetch_baseline,
     format_option,
     load_baseline,
+    machine_option,
     print_facts,
     shipped_baselines,
+    tell_troubles,
+    write_new,
 )
+from verrou.core.errors import BadInput
+from verrou.core.questions import QUESTIONS
+from verrou.machines import Machine
 
 
 @click.group(cls=CommandGroup)
@@ -51,6 +62,61 @@ def show(name: str, style: str) -> None:
         print_sheet(out, sheet)
 
     print_facts(style, sheet, data, text)
+
+
+@baseline.command("capture")
+@machine_option
+@click.option("--title", help="The title of the baseline.")
+@click.option("--accounts", "people", is_flag=True, help="Take accounts and groups along.")
+@click.option("--save", type=click.Path(path_type=Path), help="Write it to a new file.")
+def capture(machine: Machine, title: str | None, people: bool, save: Path | None) -> None:
+    """A baseline from a machine as it stands, with what is weak marked: audited against it, the machine holds."""
+    from verrou.core.audit import remarkable
+    from verrou.core.capture import captured
+
+    posture = machine.observe()
+    tell_troubles(posture)
+    weak = remarkable(posture, load_baseline(MEASURE))
+    text = captured(posture, title or f"{posture.machine.name} as it stands", weak, MEASURE, people)
+    _tell_or_save(text, save)
+
+
+@baseline.command("new")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--title", help="The title of the baseline.")
+@click.option("--used-by", type=OneOf(list(QUESTIONS["used_by"].answers)), help=QUESTIONS["used_by"].asks)
+@click.option("--watched", type=OneOf(list(QUESTIONS["watched"].answers)), help=QUESTIONS["watched"].asks)
+@click.option("--shared-by", type=OneOf(list(QUESTIONS["shared_by"].answers)), help=QUESTIONS["shared_by"].asks)
+@click.option("--administrator", "administrators", multiple=True, help="Who may administer, and nobody else.")
+def new(file: Path, title: str | None, administrators: tuple[str, ...], **given: str | None) -> None:
+    """Ask a few questions about a computer, and write a baseline to FILE that builds on one that ships."""
+    from verrou.core.questions import written
+
+    answers = {name: answer or _asked(name) for name, answer in given.items()}
+    base = load_baseline(QUESTIONS["used_by"].answers[answers["used_by"]].builds_on)
+    text = written(title or file.stem, answers, administrators, base)
+    _tell_or_save(text, file.with_suffix(".toml"))
+
+
+def _asked(name: str) -> str:
+    """The answer to a question, from whoever sits there."""
+    question = QUESTIONS[name]
+    if not sys.stdin.isatty():
+        option = f"--{name.replace('_', '-')}"
+        raise BadInput(f"{question.asks} There is no terminal to answer at; say {option} {'|'.join(question.answers)}")
+    click.echo(question.asks)
+    for word, answer in question.answers.items():
+        click.echo(f"  {word:<10} {answer.words}")
+    chosen: str = click.prompt("Which", type=click.Choice(list(question.answers)), show_choices=False)
+    return chosen
+
+
+def _tell_or_save(text: str, file: Path | None) -> None:
+    if file is None:
+        click.echo(text, nl=False)
+    else:
+        write_new(file, text)
+        click.echo(f"Written: {file}; verrou baseline show {file} tells what it asks for", err=True)
 
 
 @baseline.command("compare")

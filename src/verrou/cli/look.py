@@ -13,8 +13,8 @@ from verrou.cli.options import (
     machine_option,
     print_facts,
     tell_troubles,
+    write_new,
 )
-from verrou.core.errors import BadInput
 from verrou.machines import SURVEY_SUFFIX, Machine
 
 if TYPE_CHECKING:
@@ -94,13 +94,7 @@ def _save(file: Path, text: str) -> None:
     check_new_name(file)
     name = file.name.removesuffix(SURVEY_SUFFIX).removesuffix(".json") + SURVEY_SUFFIX
     file = file.with_name(name)
-    try:
-        with open(file, "x", encoding="utf-8") as stream:
-            stream.write(text)
-    except FileExistsError:
-        raise BadInput(f"{file} is there already, and was left as it is; choose another name") from None
-    except OSError as error:
-        raise BadInput(f"{file}: {error.strerror}; name a file in a folder that you may write") from None
+    write_new(file, text)
     click.echo(f"Saved: {file}", err=True)
 
 

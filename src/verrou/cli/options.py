@@ -59,6 +59,22 @@ def check_new_name(file: Path) -> None:
         raise BadInput(f"found {str(file)!r}, accepted: the name of a file that is to be made, such as desk-01")
 
 
+def write_new(file: Path, text: str) -> None:
+    """Write a file for people, and never over one that is there.
+
+    Raises:
+        BadInput: it is there, or cannot be written.
+    """
+    check_new_name(file)
+    try:
+        with open(file, "x", encoding="utf-8", errors="backslashreplace") as stream:
+            stream.write(text)
+    except FileExistsError:
+        raise BadInput(f"{file} is there already, and was left as it is; choose another name") from None
+    except OSError as error:
+        raise BadInput(f"{file}: {error.strerror}; name a file in a folder that you may write") from None
+
+
 def agreed(question: str) -> None:
     """Ask whether to go on.
 

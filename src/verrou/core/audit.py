@@ -3,6 +3,7 @@
 from collections.abc import Collection, Mapping, Sequence
 from datetime import date
 from enum import StrEnum
+from typing import overload
 
 from attrs import evolve, frozen
 
@@ -145,12 +146,23 @@ def remarkable(posture: Posture, baseline: Baseline) -> Mapping[Rule, Sequence[s
     found: dict[Rule, Sequence[str]] = {}
     for rule in CATALOGUE.values():
         reading = reading_of(rule, posture)
-        demand = baseline.demands.get(rule.id)
+        demand = _asked_here(baseline.demands.get(rule.id), posture)
         idle = reading.status is Status.READ and reading.value is not None and not reading.in_force
         weak = demand is not None and reading.status is Status.READ and not meets(posture, demand, reading)
         if idle or weak or reading.status is Status.UNREADABLE:
             found[rule] = about(_gaps(posture, demand, reading)) if demand is not None and weak else ()
     return {rule: found[rule] for rule in sorted(found, key=lambda rule: rule.severity.weight)}
+
+
+@overload
+def _asked_here(demand: Demand, posture: Posture) -> Demand: ...
+@overload
+def _asked_here(demand: Demand | None, posture: Posture) -> Demand | None: ...
+def _asked_here(demand: Demand | None, posture: Posture) -> Demand | None:
+    """What is asked of a rule, in the machine's own names of groups."""
+    if demand is None:
+        return None
+    return evolve(demand, desired=in_words_of(demand.desired, demand.rule, posture.own_name_of))
 
 
 def about(gaps: Sequence[Gap]) -> list[str]:
@@ -165,8 +177,7 @@ def _gaps(posture: Posture, demand: Demand, reading: Reading, listed: Collection
 
 
 def _rule_finding(posture: Posture, baseline: Baseline, asked: Demand) -> Finding:
-    rule = asked.rule
-    demand = evolve(asked, desired=in_words_of(asked.desired, rule, posture.own_name_of))
+    rule, demand = asked.rule, _asked_here(asked, posture)
     reading = reading_of(rule, posture)
     gaps = _gaps(posture, demand, reading, baseline.accounts)
     if rule.derived is not None and rule.derived.compares and reading.status is not Status.UNREADABLE:

@@ -193,6 +193,10 @@ class Kind(ABC):
     def dump(self, value: Value) -> ValueData:
         """The value as plain data that needs no knowledge of the rule."""
 
+    def written(self, value: Value) -> object:
+        """The value as a baseline file has it: what :meth:`parse` takes."""
+        return value
+
     @abstractmethod
     def schema(self) -> JsonSchema:
         """The JSON Schema of what :meth:`dump` gives."""
@@ -421,6 +425,9 @@ class Span(Scale):
     def dump(self, value: Value) -> ValueData:
         return {"word": value} if isinstance(value, str) else {"duration": iso_duration(_span(value))}
 
+    def written(self, value: Value) -> object:
+        return self.say(value)
+
     def schema(self) -> JsonSchema:
         duration = {"type": "string", "pattern": f"^{ISO_DURATION.pattern}$"}
         return either(exactly(duration=duration), *_word_schemas(self.words))
@@ -499,6 +506,10 @@ class Name(Kind):
         assert isinstance(value, BuiltinName)
         return {"name": value.name, "shipped": value.shipped}
 
+    def written(self, value: Value) -> object:
+        assert isinstance(value, BuiltinName)
+        return value.name
+
     def schema(self) -> JsonSchema:
         return exactly(name=TEXT, shipped={"type": "boolean"})
 
@@ -546,6 +557,9 @@ class Names(Kind):
 
     def dump(self, value: Value) -> ValueData:
         return {"names": sorted(_words(value))}
+
+    def written(self, value: Value) -> object:
+        return sorted(_words(value))
 
     def schema(self) -> JsonSchema:
         return exactly(names=NAMES)
@@ -734,6 +748,10 @@ class Words(Kind):
         assert isinstance(value, Notice)
         return {"title": value.title, "text": value.text}
 
+    def written(self, value: Value) -> object:
+        assert isinstance(value, Notice)
+        return {"title": value.title, "text": value.text}
+
     def schema(self) -> JsonSchema:
         return exactly(title=TEXT, text=TEXT)
 
@@ -792,6 +810,9 @@ class Roster(Kind):
         return (
             {"names": sorted(value)} if isinstance(value, frozenset) else {"number": _number(value), "unit": self.unit}
         )
+
+    def written(self, value: Value) -> object:
+        return sorted(value) if isinstance(value, frozenset) else value
 
     def schema(self) -> JsonSchema:
         return either(exactly(names=NAMES), exactly(number={"type": "integer"}, unit={"const": self.unit}))

@@ -1,0 +1,116 @@
+"""A baseline made of a machine as it stands: audited against it, the machine holds."""
+
+from collections.abc import Iterator, Mapping, Sequence
+
+from verrou.core.baseline import ACCOUNT_ROLES
+from verrou.core.model import Account, AccountName, PasswordState, Posture, Reading, Status, joined
+from verrou.core.model.access import is_person, role_of, ways_in
+from verrou.core.rules import CATALOGUE, Rule, disagreements, reading_of, value_now
+from verrou.core.toml_text import comment, key, value
+from verrou.core.values import Unacceptable, Value
+
+
+def captured(posture: Posture, title: str, weak: Mapping[Rule, Sequence[str]], measure: str, people: bool) -> str:
+    """The text of a baseline that asks for what is in force. ``weak`` are the rules that are weaker than the baseline
+    ``measure`` asks, with whom they are about; they are marked. With ``people`` the accounts and groups too.
+
+    What cannot be asked for stands there as a comment, with the reason."""
+    values, left_out = _values(posture)
+    machine = posture.machine
+    text = comment(f"{machine.name} as it stood at {machine.now:%Y-%m-%d %H:%M}, as far as it could be read.")
+    text += f"\n[baseline]\ntitle = {value(title)}\n"
+    families = dict.fromkeys(rule.family for rule in CATALOGUE.values())
+    for family in families:
+        rules = [rule for rule in CATALOGUE.values() if rule.family == family]
+        lines = "".join(_line(rule, values, left_out, weak, measure) for rule in rules)
+        text += f"\n[{family}]\n{lines}"
+    if people:
+        text += "".join(_account(account, posture) for account in posture.accounts if _counts(account, posture))
+        text += "".join(_groups(posture))
+    return text
+
+
+def _values(posture: Posture) -> tuple[dict[Rule, Value], dict[Rule, str]]:
+    """What is asked for of each rule, and why nothing is asked of another."""
+    values: dict[Rule, Value] = {}
+    left_out: dict[Rule, str] = {}
+    for rule in CATALOGUE.values():
+        reading = reading_of(rule, posture)
+        if reason := _not_to_ask(rule, reading, posture):
+            left_out[rule] = reason
+        elif reading.value is not None:
+            values[rule] = rule.kind.called(reading.value, posture.common_name_of)
+    for rule, agreement, other in list(disagreements(values.get)):
+        if values.pop(other, None) is not None:
+            left_out[other] = f"{rule.id} {agreement.words} it, and does not here"
+    return values, left_out
+
+
+def _not_to_ask(rule: Rule, reading: Reading, posture: Posture) -> str:
+    if rule.derived is not None and rule.derived.compares:
+        return "it is about what a baseline lists"
+    if reading.status is not Status.READ:
+        return f"{reading.status}: {reading.reason}"
+    if reading.value is None:
+        return "not set"
+    if not reading.in_force:
+        return f"{value_now(rule, reading)}"
+    wanted = rule.kind.called(reading.value, posture.common_name_of)
+    try:
+        parsed = rule.kind.parse(rule.kind.written(wanted))
+    except Unacceptable as unacceptable:
+        return f"{rule.kind.say(reading.value)}: a baseline takes {unacceptable.accepted}"
+    own = rule.kind.called(parsed, posture.own_name_of)
+    if not rule.kind.among(reading.value, own, posture.members):
+        return f"{rule.kind.say(reading.value)}: no baseline could ask for that"
+    return ""
+
+
+def _line(
+    rule: Rule,
+    values: Mapping[Rule, Value],
+    left_out: Mapping[Rule, str],
+    weak: Mapping[Rule, Sequence[str]],
+    measure: str,
+) -> str:
+    if rule not in values:
+        return comment(f"{rule.key}: {left_out[rule]}")
+    written = rule.kind.written(values[rule])
+    if isinstance(written, list) and rule.kind.has_scale:
+        written = {"only": written}
+    mark = ""
+    if rule in weak:
+        who = f" ({joined(list(weak[rule]))})" if weak[rule] else ""
+        mark = comment(f"weak, measured by {measure}{who}:")
+    return f"{mark}{key(*rule.key.split('.'))} = {value(written)}\n"
+
+
+def _counts(account: Account, posture: Posture) -> bool:
+    """Whether an account is one that a baseline could list."""
+    return is_person(account) and role_of(account, posture) in ACCOUNT_ROLES and account.name.isprintable()
+
+
+def _account(account: Account, posture: Posture) -> str:
+    blank = account.password is PasswordState.BLANK and account.enabled
+    ended = account.ends is not None and account.ends <= posture.machine.now.date()
+    lines: list[tuple[str, object]] = [
+        ("role", str(role_of(account, posture))),
+        ("password", "blank" if blank else "keep"),
+        ("enabled", account.enabled),
+    ]
+    if ways := ways_in(account, posture):
+        lines.append(("ways_in", [str(way) for way in ways]))
+    if account.cannot_change:
+        lines.append(("cannot_change", True))
+    text = f"\n[{key('accounts', account.name)}]\n" + "".join(f"{name} = {value(raw)}\n" for name, raw in lines)
+    if account.ends is not None:
+        text += comment(f"ended on {account.ends}") if ended else f"expires = {value(account.ends)}\n"
+    return text
+
+
+def _groups(posture: Posture) -> Iterator[str]:
+    listed = {account.name for account in posture.accounts if _counts(account, posture)}
+    for group in posture.groups:
+        members = [name for name in group.members if name in listed]
+        if members and members != [AccountName(group.name)] and group.name.isprintable():
+            yield f"\n[{key('groups', posture.common_name_of(group.name))}]\nmembers = {value(members)}\n"

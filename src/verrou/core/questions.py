@@ -1,0 +1,130 @@
+"""A few questions about a computer, and the baseline that the answers come to: one that ships, and what is stricter."""
+
+from collections.abc import Mapping, Sequence
+
+from attrs import frozen
+
+from verrou.core.baseline import Baseline
+from verrou.core.rules import CATALOGUE, Rule
+from verrou.core.toml_text import comment, key, value
+from verrou.core.values import Value
+
+
+@frozen
+class Answer:
+    """What somebody may answer: in words, what it builds on or asks for beyond that, and why."""
+
+    words: str
+    builds_on: str = ""
+    asks: Mapping[str, object] = {}
+    because: str = ""
+
+
+@frozen
+class Question:
+    """One question; the answers by the word that stands for each."""
+
+    asks: str
+    answers: Mapping[str, Answer]
+
+
+QUESTIONS: Mapping[str, Question] = {
+    "used_by": Question(
+        "Who uses this computer?",
+        {
+            "few": Answer("one or two named people, behind a door", builds_on="office"),
+            "turns": Answer("several named people in turn", builds_on="shared-desk"),
+            "strangers": Answer("people whom nobody knows", builds_on="public-terminal"),
+            "unsaid": Answer("that is not settled yet", builds_on="essential"),
+        },
+    ),
+    "watched": Question(
+        "Who sees the screen while somebody else sits there?",
+        {
+            "always": Answer("somebody of the house, all day"),
+            "at-times": Answer(
+                "somebody, now and then",
+                asks={"screen.locks_after": "10 minutes", "lockout.lasts": "45 minutes"},
+                because="nobody may be there to see who sits down",
+            ),
+            "never": Answer(
+                "nobody",
+                asks={
+                    "screen.locks_after": "5 minutes",
+                    "lockout.after": 5,
+                    "lockout.lasts": "2 hours",
+                    "lockout.forget_after": "2 hours",
+                    "population.hints": "forbidden",
+                },
+                because="nobody sees who guesses",
+            ),
+        },
+    ),
+    "shared_by": Question(
+        "How many people share it in a year?",
+        {
+            "1-2": Answer("one or two"),
+            "3-10": Answer(
+                "three to ten",
+                asks={"population.unused_for": "180 days", "population.ended_accounts": "disabled"},
+                because="some of them leave within the year",
+            ),
+            "more": Answer(
+                "more than ten",
+                asks={
+                    "population.unused_for": "90 days",
+                    "population.ended_accounts": "disabled",
+                    "population.temporary_until": "180 days",
+                    "screen.shows_last_account": False,
+                },
+                because="most of them leave within the year",
+            ),
+        },
+    ),
+}
+
+
+def written(title: str, answers: Mapping[str, str], administrators: Sequence[str], base: Baseline) -> str:
+    """The text of a baseline. ``answers`` are by question the word of the answer; ``base`` is the baseline that the
+    first of them builds on: what it asks for already, or more strictly, is left to it."""
+    chosen = {name: question.answers[answers[name]] for name, question in QUESTIONS.items()}
+    builds_on = next(answer.builds_on for answer in chosen.values() if answer.builds_on)
+    text = "".join(
+        comment(f"{question.asks} {chosen[name].words.capitalize()}.") for name, question in QUESTIONS.items()
+    )
+    text += f"\n[baseline]\ntitle     = {value(title)}\nbuilds_on = {value([builds_on])}\n"
+    families: dict[str, str] = {}
+    for answer in chosen.values():
+        for rule_id, raw in answer.asks.items():
+            rule = CATALOGUE[rule_id]
+            if not _beyond(rule, rule.kind.parse(raw), base):
+                continue
+            line = f"{key(*rule.key.split('.'))} = {value({'value': raw, 'because': answer.because})}\n"
+            families[rule.family] = families.get(rule.family, "") + line
+    if administrators:
+        named = {"only": list(administrators), "because": "these are named, and nobody else administers"}
+        families["population"] = families.get("population", "") + f"administrators = {value(named)}\n"
+    text += "".join(f"\n[{family}]\n{lines}" for family, lines in families.items())
+    return text + "\n" + comment(LEFT_TO_WRITE)
+
+
+def _beyond(rule: Rule, wanted: Value, base: Baseline) -> bool:
+    """Whether a value is stricter than all that a baseline asks for."""
+    below = base.demands.get(rule.id)
+    asked = [] if below is None else below.desired.candidates(rule)
+    return all(rule.kind.at_least(wanted, each) and wanted != each for each in asked)
+
+
+LEFT_TO_WRITE = """What more can stand here: accounts and groups that the computer should have, and waivers.
+
+[accounts.daypass]
+role     = "guest"
+password = "blank"
+ways_in  = ["console"]
+
+[[waiver]]
+rule    = "screen.attention_key"
+machine = "hide-01"
+reason  = "why this one may fall short"
+by      = "who says so"
+until   = 2027-06-30"""
