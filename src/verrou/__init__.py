@@ -1,3 +1,16 @@
 """Verrou audits and hardens the local accounts of computers that stand alone, and proves that the result holds."""
 
 __version__ = "0.1.0"
+
+
+def version_line() -> str:
+    """The program and its version; run from one file, the SHA-256 of that file, to hold against its digest."""
+    import sys
+
+    archive = getattr(getattr(sys.modules[__name__], "__loader__", None), "archive", "")
+    if not archive:
+        return f"verrou {__version__}"
+    from hashlib import sha256
+
+    with open(archive, "rb") as stream:
+        return f"verrou {__version__}, {sha256(stream.read()).hexdigest()}"

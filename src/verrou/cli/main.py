@@ -29,6 +29,7 @@ COMMANDS: Mapping[str, str] = {
     "rule": "verrou.cli.rules:rule",
     "baseline": "verrou.cli.baselines:baseline",
     "compare": "verrou.cli.compare:compare",
+    "report": "verrou.cli.report:report",
     "schema": "verrou.cli.schemas:schema",
     "machine": "verrou.cli.machines:machine",
 }

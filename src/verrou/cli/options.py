@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from verrou.core.baseline import Baseline
     from verrou.core.model import Posture
     from verrou.core.plan.steps import Step
+    from verrou.core.trials import TrialResult
     from verrou.reports.sheets import Sheet
 
 SHIPPED = Path(verrou.__file__).parent / "baselines"
@@ -200,6 +201,23 @@ def load_baseline(name: str) -> "Baseline":
     from verrou.core.baseline import read_baseline
 
     return read_baseline(*fetch_baseline(name), fetch_baseline)
+
+
+def tried(machine: Machine, posture: "Posture") -> "list[TrialResult]":
+    """What comes of the trials on a private copy; of each that it was not tried, where there can be none."""
+    from random import SystemRandom
+
+    from verrou.core.errors import MachineRefused, NotEnoughRights
+    from verrou.core.trials import not_tried, run_trials
+    from verrou.machines import CannotRehearse
+    from verrou.reports.sheets import console
+
+    with console(stderr=True).status("Trying on a throwaway account"):
+        try:
+            with machine.rehearse() as copy:
+                return list(run_trials(copy.attempt, posture, SystemRandom()))
+        except (CannotRehearse, NotEnoughRights, MachineRefused) as reason:
+            return not_tried(str(reason))
 
 
 def tell_troubles(posture: "Posture") -> None:

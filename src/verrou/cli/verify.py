@@ -9,6 +9,7 @@ from verrou.cli.options import (
     machine_option,
     print_facts,
     tell_troubles,
+    tried,
 )
 from verrou.machines import Machine
 
@@ -19,12 +20,8 @@ from verrou.machines import Machine
 @format_option
 def verify(machine: Machine, baseline_name: str, style: str) -> None:
     """Audit again, then try: lock a throwaway account out, and give it passwords that each break one rule."""
-    from random import SystemRandom
-
     from verrou.core.audit import audit as hold_against
-    from verrou.core.errors import MachineRefused, NotEnoughRights
-    from verrou.core.trials import Proof, not_tried, run_trials
-    from verrou.machines import CannotRehearse
+    from verrou.core.trials import Proof
     from verrou.reports.findings import VerificationData, audit_data, audit_sheet, trials_data, trials_sheet
     from verrou.reports.sheets import console, print_sheet, shown
 
@@ -32,12 +29,7 @@ def verify(machine: Machine, baseline_name: str, style: str) -> None:
     posture = machine.observe()
     tell_troubles(posture)
     found = hold_against(posture, baseline)
-    with console(stderr=True).status("Trying on a throwaway account"):
-        try:
-            with machine.rehearse() as copy:
-                results = list(run_trials(copy.attempt, posture, SystemRandom()))
-        except (CannotRehearse, NotEnoughRights, MachineRefused) as reason:
-            results = not_tried(str(reason))
+    results = tried(machine, posture)
     sheet = trials_sheet(results)
 
     def text() -> None:

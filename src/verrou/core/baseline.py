@@ -100,13 +100,22 @@ class Waiver:
 
 @frozen(repr=False)
 class Baseline:
-    """The whole of it, what it builds on included."""
+    """The whole of it, what it builds on included. ``texts`` are those that it was read from."""
 
     title: str
     demands: Mapping[str, Demand] = field(factory=dict)
     accounts: Mapping[str, WantedAccount] = field(factory=dict)
     groups: Mapping[str, WantedGroup] = field(factory=dict)
     waivers: tuple[Waiver, ...] = ()
+    texts: tuple[str, ...] = ()
+
+    @property
+    def digest(self) -> str:
+        """What tells it from any other: SHA-256 over its text and those it builds on, in hexadecimal."""
+        from hashlib import sha256
+
+        parts = (sha256(text.encode()).digest() for text in self.texts)
+        return sha256(b"".join(parts)).hexdigest()
 
 
 class BaselineRefused(BadInput):
@@ -128,7 +137,14 @@ def read_baseline(text: str, place: str, fetch: Fetch) -> Baseline:
         BaselineRefused: with every error of the file and of those it builds on, each with file and line.
     """
     problems: list[str] = []
-    baseline = _read(text, place, fetch, (place,), problems, {})
+    texts = {place: text}
+
+    def remembered(name: str, named_in: str) -> tuple[str, str]:
+        found, where = fetch(name, named_in)
+        texts[where] = found
+        return found, where
+
+    baseline = evolve(_read(text, place, remembered, (place,), problems, {}), texts=tuple(texts.values()))
     if not problems:
         problems += _contradictions(baseline)
     if problems:

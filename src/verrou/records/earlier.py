@@ -1,5 +1,8 @@
 """A machine as it was before an entry of its journal."""
 
+from collections.abc import Sequence
+
+from verrou.core.entries import Entry, State
 from verrou.core.errors import BadInput
 from verrou.core.model import Posture
 from verrou.machines import Machine
@@ -25,3 +28,15 @@ def posture_before(machine: Machine, entry: int | None = None) -> tuple[Posture,
         raise BadInput(f"{machine.name}: the journal has no entry {entry}; verrou journal list shows it")
     entries = carry_out.to_undo(journal, None, number - 1)
     return carry_out.rehearse_undo(machine, journal, [each.number for each in entries]).after, number
+
+
+def standing_since(machine: Machine, entry: int | None = None) -> tuple[Posture | None, Sequence[Entry]]:
+    """The machine as it was before an entry, or before the first one that changed something and stands, and all entries
+    since that are done; None where there is none."""
+    entries = Journal(machine.records_folder()).entries()
+    standing = [each for each in entries if each.can_be_undone and not each.undoes]
+    if entry is None and not standing:
+        return None, ()
+    first = standing[0].number if entry is None else entry
+    posture, _ = posture_before(machine, first)
+    return posture, [each for each in entries if each.number >= first and each.state() in (State.DONE, State.UNDONE)]

@@ -22,6 +22,7 @@ from verrou.reports.comparisons import ComparisonData
 from verrou.reports.findings import AuditData, VerificationData
 from verrou.reports.groups import GivesData
 from verrou.reports.records import EntryData
+from verrou.reports.sign_off import SignOffData
 
 DIALECT = "https://json-schema.org/draft/2020-12/schema"
 MOMENT: JsonSchema = {"type": "string", "pattern": r"^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?$"}
@@ -190,6 +191,7 @@ OUTPUTS: Mapping[str, Callable[[], JsonSchema]] = {
     "baseline file": baseline_file,
     "compare": _of(ComparisonData),
     "baseline compare": _of(ComparisonData),
+    "report": _of(SignOffData),
     "journal list": _of(list[EntryData]),
     "journal show": _of(EntryData),
 }

@@ -1,0 +1,61 @@
+"""Pages made from templates: everything that comes from a machine is escaped, and has no control character in it."""
+
+from functools import cache
+from importlib.resources import files
+from typing import TYPE_CHECKING, Any
+
+from verrou.reports.sheets import shown
+
+if TYPE_CHECKING:
+    from jinja2 import Environment
+
+
+def page(name: str, **facts: Any) -> str:
+    """The page that the template ``name`` (of this folder) gives."""
+    html = name.endswith(".html")
+    facts |= {"css": _trusted(_template("common.css"))} if html else {}
+    return _environment(html).get_template(name).render(facts)
+
+
+def trusted(markup: str) -> Any:
+    """Markup that we made ourselves, for a template to take as it is."""
+    return _trusted(markup)
+
+
+def _trusted(markup: str) -> Any:
+    from markupsafe import Markup
+
+    return Markup(markup)
+
+
+@cache
+def _environment(html: bool) -> "Environment":
+    from jinja2 import Environment, FunctionLoader, StrictUndefined
+    from markupsafe import Markup
+
+    def plain(value: object) -> object:
+        if isinstance(value, Markup):
+            return value
+        text = shown(value)
+        return text if html else _plain_markdown(text)
+
+    return Environment(
+        loader=FunctionLoader(_template),
+        autoescape=html,
+        finalize=plain,
+        undefined=StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=not html,
+    )
+
+
+def _template(name: str) -> str:
+    return files(__package__).joinpath(name).read_text(encoding="utf-8")
+
+
+MARKDOWN_SIGNS = str.maketrans({sign: f"\\{sign}" for sign in "\\`*_[]<>|#"})
+"""What would mean something in Markdown (CommonMark, 2.4: any sign of ASCII may be escaped)."""
+
+
+def _plain_markdown(text: str) -> str:
+    return text.translate(MARKDOWN_SIGNS)

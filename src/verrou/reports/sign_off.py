@@ -1,0 +1,265 @@
+"""The sign-off sheet of one machine: what it holds, and how it is written (HTML, Markdown, JSON, JUnit XML)."""
+
+from collections.abc import Mapping, Sequence
+from datetime import date
+from typing import Any, TypedDict
+
+from attrs import frozen
+
+from verrou.core.audit import Audit, Finding, Verdict
+from verrou.core.baseline import Baseline
+from verrou.core.entries import Entry
+from verrou.core.model import MachineFacts
+from verrou.core.plan.worksheet import ByHand
+from verrou.core.rules import Severity
+from verrou.core.trials import Proof, TrialResult
+from verrou.reports.findings import TrialData, trials_data
+from verrou.reports.records import EntryData, entry_data
+from verrou.reports.sheets import as_json, shown
+from verrou.reports.wording import finding_says
+
+
+class SignedMachine(TypedDict):
+    """Which machine it is; ``clock`` is its own time."""
+
+    name: str
+    system: str
+    identity: str
+    clock: str
+
+
+class SignedBaseline(TypedDict):
+    """What it was held against; ``digest`` is SHA-256 over its text and those it builds on."""
+
+    title: str
+    digest: str
+
+
+class LineData(TypedDict):
+    """A finding before and now. ``says`` tells what is now, ``said`` what was; ``before`` is None, and ``said`` empty,
+    where nothing is known of before."""
+
+    subject: str
+    severity: Severity
+    says: str
+    said: str
+    before: Verdict | None
+    now: Verdict
+
+
+class SignedWaiver(TypedDict):
+    """Who lets what fall short, why, and until when; ``lapsed``: that day has passed."""
+
+    rule: str
+    reason: str
+    by: str
+    until: date
+    lapsed: bool
+
+
+class ByHandData(TypedDict):
+    """What no step closes."""
+
+    subject: str
+    advice: str
+
+
+class SignOffData(TypedDict):
+    """The whole sheet. ``left`` does not hold now, ``changed`` holds now and did not before, ``held`` did all along."""
+
+    machine: SignedMachine
+    baseline: SignedBaseline
+    by: str
+    at: str
+    tool: str
+    verdict: str
+    before: dict[str, int] | None
+    no_before: str
+    now: dict[str, int]
+    left: list[LineData]
+    changed: list[LineData]
+    held: list[LineData]
+    by_hand: list[ByHandData]
+    waivers: list[SignedWaiver]
+    trials: list[TrialData]
+    entries: list[EntryData]
+
+
+@frozen
+class Signed:
+    """What goes on a sheet. ``before`` is the audit before the first of ``entries``; without one, ``no_before`` says
+    why."""
+
+    facts: MachineFacts
+    baseline: Baseline
+    now: Audit
+    before: Audit | None
+    no_before: str
+    entries: Sequence[Entry]
+    trials: Sequence[TrialResult]
+    by_hand: Sequence[ByHand]
+    by: str
+    at: str
+    tool: str
+
+
+COUNTED = (*map(str, Severity), "unreadable", "waived", "absent", "holds")
+"""What findings are counted by: how grave they are where they fall short, and else what the verdict is."""
+
+
+def counts(audit: Audit) -> dict[str, int]:
+    """How many findings there are of each of :data:`COUNTED`."""
+    found = dict.fromkeys(COUNTED, 0)
+    for finding in audit.findings:
+        found[str(finding.severity if finding.verdict is Verdict.SHORT else finding.verdict)] += 1
+    return found
+
+
+def sign_off_data(signed: Signed) -> SignOffData:
+    """The sheet as plain data."""
+    before = {finding.subject: finding for finding in signed.before.findings} if signed.before else {}
+    lines: dict[str, list[LineData]] = {"left": [], "changed": [], "held": []}
+    for finding in signed.now.findings:
+        was = before.get(finding.subject)
+        place = "left"
+        if finding.verdict is Verdict.HOLDS:
+            place = "held" if was is None or was.verdict is Verdict.HOLDS else "changed"
+        lines[place].append(
+            {
+                "subject": finding.subject,
+                "severity": finding.severity,
+                "says": finding_says(finding),
+                "said": "" if was is None else finding_says(was),
+                "before": None if was is None else was.verdict,
+                "now": finding.verdict,
+            }
+        )
+    return {
+        "machine": {
+            "name": signed.facts.name,
+            "system": signed.facts.system,
+            "identity": signed.facts.identity,
+            "clock": f"{signed.facts.now:%Y-%m-%d %H:%M}",
+        },
+        "baseline": {"title": signed.baseline.title, "digest": signed.baseline.digest},
+        "by": signed.by,
+        "at": signed.at,
+        "tool": signed.tool,
+        "verdict": f"{signed.now.summary}{_tried(signed.trials)}.",
+        "before": counts(signed.before) if signed.before else None,
+        "no_before": signed.no_before,
+        "now": counts(signed.now),
+        "left": lines["left"],
+        "changed": lines["changed"],
+        "held": lines["held"],
+        "by_hand": [{"subject": item.subject, "advice": item.advice} for item in signed.by_hand],
+        "waivers": [waiver for finding in signed.now.findings for waiver in _waivers(finding)],
+        "trials": trials_data(signed.trials),
+        "entries": [entry_data(entry, running=False) for entry in signed.entries],
+    }
+
+
+def _tried(trials: Sequence[TrialResult]) -> str:
+    counted = {proof: sum(trial.proof is proof for trial in trials) for proof in Proof}
+    said = ", ".join(f"{n} {proof}" for proof, n in counted.items() if n)
+    return f"; by trying: {said}" if said else ""
+
+
+def _waivers(finding: Finding) -> list[SignedWaiver]:
+    given = ((finding.waiver, False), (finding.lapsed, True))
+    return [
+        {"rule": finding.subject, "reason": w.reason, "by": w.by, "until": w.until, "lapsed": lapsed}
+        for w, lapsed in given
+        if w is not None
+    ]
+
+
+def as_html(data: SignOffData) -> str:
+    """One page that fetches nothing, with the picture where Matplotlib is there."""
+    from verrou.core.errors import BadInput
+    from verrou.reports.figures import severities
+    from verrou.reports.pages import page, trusted
+
+    figure, missing = None, ""
+    try:
+        figure = trusted(severities(data["before"], data["now"]))
+    except BadInput as reason:
+        missing = f"No picture: {reason}."
+    return page("sign_off.html", sheet=data, figure=figure, no_figure=missing, **_sides(data))
+
+
+def as_markdown(data: SignOffData) -> str:
+    """The same as Markdown."""
+    from verrou.reports.pages import page
+
+    return page("sign_off.md", sheet=data, **_sides(data))
+
+
+def _sides(data: SignOffData) -> dict[str, Any]:
+    sides = [{"name": "before", "counts": data["before"]}] if data["before"] else []
+    return {"counted": COUNTED, "sides": [*sides, {"name": "now", "counts": data["now"]}]}
+
+
+def as_junit(data: SignOffData) -> str:
+    """The findings and trials as test cases, for programs that read those of tests: what falls short is a failure, what
+    could not be read an error, what is waived or absent is skipped."""
+    from xml.etree import ElementTree
+
+    suites = ElementTree.Element("testsuites")
+    findings = [*data["left"], *data["changed"], *data["held"]]
+    _suite(suites, data, "findings", [(line["subject"], line["says"], *_case(line)) for line in findings])
+    _suite(
+        suites, data, "trials", [(t["rule"], f"{t['tried']}: {t['seen']}", *TRIED[t["proof"]]) for t in data["trials"]]
+    )
+    ElementTree.indent(suites)
+    return ElementTree.tostring(suites, encoding="unicode", xml_declaration=False) + "\n"
+
+
+ENDED: Mapping[Verdict, str] = {
+    Verdict.SHORT: "failure",
+    Verdict.UNREADABLE: "error",
+    Verdict.WAIVED: "skipped",
+    Verdict.ABSENT: "skipped",
+    Verdict.HOLDS: "",
+}
+TRIED: Mapping[Proof, tuple[str, str]] = {
+    Proof.PROVED: ("", ""),
+    Proof.DISPROVED: ("failure", "disproved"),
+    Proof.NOT_TRIED: ("skipped", "not-tried"),
+}
+
+
+def _case(line: LineData) -> tuple[str, str]:
+    return ENDED[line["now"]], str(line["severity"] if line["now"] is Verdict.SHORT else line["now"])
+
+
+def _suite(suites: Any, data: SignOffData, name: str, cases: Sequence[tuple[str, str, str, str]]) -> None:
+    from xml.etree import ElementTree
+
+    ended = [case[2] for case in cases]
+    counted = {
+        f"{word}s" if word != "skipped" else word: str(ended.count(word)) for word in ("failure", "error", "skipped")
+    }
+    suite = ElementTree.SubElement(
+        suites,
+        "testsuite",
+        {
+            "name": shown(f"{data['baseline']['title']}: {name}"),
+            "hostname": shown(data["machine"]["name"]),
+            "timestamp": data["at"].replace(" ", "T"),
+            "time": "0",
+            "tests": str(len(cases)),
+            **counted,
+        },
+    )
+    for subject, says, outcome, kind in cases:
+        case = ElementTree.SubElement(
+            suite, "testcase", {"classname": f"verrou.{name}", "name": shown(subject), "time": "0"}
+        )
+        if outcome:
+            told = {"message": shown(says)} | ({"type": kind} if outcome != "skipped" else {})
+            ElementTree.SubElement(case, outcome, told)
+
+
+WRITTEN = {".html": as_html, ".md": as_markdown, ".json": as_json, ".xml": as_junit}
+"""How a sheet is written, by the end of the file's name."""
