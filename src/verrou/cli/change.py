@@ -6,7 +6,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
 
 import click
+from attrs import evolve
 
+from verrou.cli.keeping import Keeping, keeping
 from verrou.cli.options import (
     F,
     OneOf,
@@ -190,7 +192,7 @@ def change(
             hand_over(given if landed else Secrets(), password_file)
     _tell_results(rehearsal)
     out.print(f"Journal entry {number}; verrou undo goes back.")
-    return rehearsal
+    return evolve(rehearsal, entry=number)
 
 
 def _needs_secret(step: Step) -> bool:
@@ -347,14 +349,17 @@ def _tell_what_falls_short(after: "Audit") -> None:
 @baseline_option
 @click.option("--only", "families", multiple=True, metavar="FAMILY", help="Only this family of rules; may be repeated.")
 @click.option("--password-file", type=click.Path(path_type=Path), help="A new file for generated passwords.")
+@keeping
 @change_options()
 def harden(
     machine: Machine,
     baseline_name: str,
     families: tuple[str, ...],
+    kept: Keeping,
     how: dict[str, Any],
 ) -> None:
     """Close what falls short: rehearse the worksheet on a private copy, show what comes of it, ask, and land it."""
+    from verrou.core.logbook import Run
     from verrou.core.plan.worksheet import plan
     from verrou.core.rules import CATALOGUE
     from verrou.reports.sheets import console, print_sheet, shown
@@ -367,18 +372,21 @@ def harden(
     baseline = load_baseline(baseline_name)
     posture = machine.observe()
     tell_troubles(posture)
-    worksheet = plan(posture, baseline, _held_against(posture, baseline), frozenset(families))
+    found = _held_against(posture, baseline)
+    worksheet = plan(posture, baseline, found, frozenset(families))
     out = console()
     if worksheet.by_hand:
         print_sheet(out, by_hand_sheet(worksheet))
         out.print()
     if not worksheet.steps:
         out.print(f"{shown(machine.name)}: there is nothing that a step could close.")
+        kept.keep(Run.HARDEN, posture, found, baseline)
         return
     done = change(machine, posture, worksheet.steps, command="harden", baseline=baseline, **how)
     after = _held_against(done.after, baseline)
     out.print(f"{after.summary}. verrou verify proves it by trials.", style="bold")
     _tell_what_falls_short(after)
+    kept.keep(Run.HARDEN, done.after, after, baseline, trials=done.trials, entry=done.entry)
     if done.refused or done.surprises:
         raise MachineRefused("not every step came out as asked, see above; the others are done, verrou undo goes back")
     click.get_current_context().exit(0 if after.all_well else 1)

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from verrou.cli.keeping import Keeping, keeping
 from verrou.cli.options import (
     baseline_option,
     check_new_name,
@@ -30,7 +31,8 @@ MEASURE = "essential"
 @format_option
 @click.option("--all", "everyone", is_flag=True, help="Show every account and every rule.")
 @click.option("--save", type=click.Path(path_type=Path), help=f"Write a survey file (NAME{SURVEY_SUFFIX}).")
-def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> None:
+@keeping
+def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept: Keeping) -> None:
     """Who and what is on this machine: accounts, what each amounts to, and every rule with what decided it."""
     from verrou.reports.sheets import as_json, console, print_sheet
     from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, folded_line, summary_lines
@@ -62,6 +64,10 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None) -> N
     if save is not None:
         _save(save, as_json(data()))
     print_facts(style, accounts, data() if style == "json" else None, text)
+    if kept.asked:
+        from verrou.core.logbook import Run
+
+        kept.keep(Run.SURVEY, posture, beside=save)
 
 
 def _tell_rules(out: "Terminal", posture: "Posture", everyone: bool) -> None:
@@ -102,10 +108,12 @@ def _save(file: Path, text: str) -> None:
 @machine_option
 @baseline_option
 @format_option
+@keeping
 @click.option("--short", is_flag=True, help="Leave out what holds.")
-def audit(machine: Machine, baseline_name: str, style: str, short: bool) -> None:
+def audit(machine: Machine, baseline_name: str, style: str, short: bool, kept: Keeping) -> None:
     """What falls short of a baseline, how much it matters, and what decided it."""
     from verrou.core.audit import audit as hold_against
+    from verrou.core.logbook import Run
     from verrou.reports.findings import audit_data, audit_sheet
     from verrou.reports.sheets import console, print_sheet, shown
 
@@ -123,4 +131,5 @@ def audit(machine: Machine, baseline_name: str, style: str, short: bool) -> None
 
     sheet = audit_sheet(found, every=not short)
     print_facts(style, sheet, audit_data(found, every=not short), text)
+    kept.keep(Run.AUDIT, posture, found, baseline)
     click.get_current_context().exit(0 if found.all_well else 1)

@@ -29,7 +29,10 @@ COMMANDS: Mapping[str, str] = {
     "rule": "verrou.cli.rules:rule",
     "baseline": "verrou.cli.baselines:baseline",
     "compare": "verrou.cli.compare:compare",
+    "round": "verrou.cli.rounds:go_round",
     "report": "verrou.cli.report:report",
+    "log": "verrou.cli.logbook:log",
+    "trend": "verrou.cli.logbook:trend",
     "schema": "verrou.cli.schemas:schema",
     "machine": "verrou.cli.machines:machine",
 }

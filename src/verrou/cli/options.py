@@ -1,8 +1,6 @@
 """What several commands share: which machine, which baseline, which format, and passwords that nobody sees."""
 
-import errno
 import os
-import stat
 import sys
 from collections.abc import Callable, Sequence
 from functools import cache
@@ -15,6 +13,7 @@ import verrou
 from verrou.core.errors import BadInput, NotAgreed
 from verrou.core.model import AccountName, GroupName
 from verrou.machines import Machine, Secrets, open_machine
+from verrou.machines.local_files import ordinary_text
 
 if TYPE_CHECKING:
     from verrou.core.baseline import Baseline
@@ -60,7 +59,7 @@ def check_new_name(file: Path) -> None:
         raise BadInput(f"found {str(file)!r}, accepted: the name of a file that is to be made, such as desk-01")
 
 
-def write_new(file: Path, text: str) -> None:
+def write_new(file: Path, content: str | bytes) -> None:
     """Write a file for people, and never over one that is there.
 
     Raises:
@@ -68,8 +67,8 @@ def write_new(file: Path, text: str) -> None:
     """
     check_new_name(file)
     try:
-        with open(file, "x", encoding="utf-8", errors="backslashreplace") as stream:
-            stream.write(text)
+        with open(file, "xb") as stream:
+            stream.write(content if isinstance(content, bytes) else content.encode("utf-8", "backslashreplace"))
     except FileExistsError:
         raise BadInput(f"{file} is there already, and was left as it is; choose another name") from None
     except OSError as error:
@@ -175,25 +174,6 @@ def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
 
 MOST_OF_A_BASELINE = 1_000_000
 """How many bytes a baseline may have: people write them."""
-
-
-def ordinary_text(path: Path, most: int) -> str:
-    """The text of a file that people name.
-
-    Raises:
-        OSError: it cannot be read, is no ordinary file (a pipe or a device would be waited for), or is too large.
-        UnicodeDecodeError: it is no text.
-    """
-    descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC)
-    with os.fdopen(descriptor, "rb") as stream:
-        now = os.fstat(descriptor)
-        if stat.S_ISDIR(now.st_mode):
-            raise IsADirectoryError(errno.EISDIR, "this is a folder")
-        if not stat.S_ISREG(now.st_mode):
-            raise OSError(errno.EINVAL, "this is no ordinary file")
-        if now.st_size > most:
-            raise OSError(errno.EFBIG, f"it is too large ({now.st_size} bytes; at most {most})")
-        return stream.read().decode("utf-8")
 
 
 def load_baseline(name: str) -> "Baseline":

@@ -6,6 +6,7 @@ import click
 
 from verrou.cli.change import accept_option
 from verrou.cli.command_group import CommandGroup
+from verrou.cli.keeping import Keeping, keeping
 from verrou.cli.options import agreed, format_option, machine_option, print_facts
 from verrou.core import guards
 from verrou.core.errors import BadInput, MachineRefused
@@ -22,13 +23,21 @@ if TYPE_CHECKING:
 @click.option("--preview", is_flag=True, help="Rehearse on a private copy, show what would come of it, and stop.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @accept_option(guards.ACCEPTABLE_GOING_BACK)
+@keeping
 @machine_option
 def undo(
-    machine: Machine, entry: int | None, back_to: int | None, preview: bool, yes: bool, accepted: tuple[str, ...]
+    machine: Machine,
+    entry: int | None,
+    back_to: int | None,
+    preview: bool,
+    yes: bool,
+    accepted: tuple[str, ...],
+    kept: Keeping,
 ) -> None:
     """The way back: over the last run that changed something, or the one that broke off.
 
     What others wrote since stays."""
+    from verrou.core.logbook import Run
     from verrou.records import carry_out
     from verrou.reports.records import going_back_lines
     from verrou.reports.sheets import DOUBTFUL, console, print_sheet, shown
@@ -65,6 +74,7 @@ def undo(
     out.print(
         f"Taken back: entry {numbers}. This is journal entry {number}; verrou undo --entry {number} goes on again."
     )
+    kept.keep(Run.UNDO, rehearsal.after, entry=number)
     if left:
         places = ", ".join(item.place for item in left)
         raise MachineRefused(f"{places} stayed as it is, see above; the rest was taken back")

@@ -2,6 +2,7 @@
 
 import click
 
+from verrou.cli.keeping import Keeping, keeping
 from verrou.cli.options import (
     baseline_option,
     format_option,
@@ -18,9 +19,11 @@ from verrou.machines import Machine
 @machine_option
 @baseline_option
 @format_option
-def verify(machine: Machine, baseline_name: str, style: str) -> None:
+@keeping
+def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> None:
     """Audit again, then try: lock a throwaway account out, and give it passwords that each break one rule."""
     from verrou.core.audit import audit as hold_against
+    from verrou.core.logbook import Run
     from verrou.core.trials import Proof
     from verrou.reports.findings import VerificationData, audit_data, audit_sheet, trials_data, trials_sheet
     from verrou.reports.sheets import console, print_sheet, shown
@@ -49,5 +52,6 @@ def verify(machine: Machine, baseline_name: str, style: str) -> None:
 
     data = VerificationData(**audit_data(found), trials=trials_data(results))
     print_facts(style, sheet, data, text)
+    kept.keep(Run.VERIFY, posture, found, baseline, trials=results)
     disproved = any(result.proof is Proof.DISPROVED for result in results)
     click.get_current_context().exit(0 if found.all_well and not disproved else 1)

@@ -1,5 +1,6 @@
 """A posture held against a baseline: one finding for each rule, account and group that the baseline names."""
 
+from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
 from datetime import date
 from enum import StrEnum
@@ -9,7 +10,7 @@ from attrs import evolve, frozen
 
 from verrou.core.baseline import Baseline, Demand, Waiver, WantedAccount, WantedGroup
 from verrou.core.desired import AtLeast, in_words_of
-from verrou.core.model import Posture, Reading, Role, Source, Status
+from verrou.core.model import Group, Posture, Reading, Role, Source, Status
 from verrou.core.model.access import role_of
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules import CATALOGUE, Rule, Severity, reading_of
@@ -90,7 +91,7 @@ class Audit:
 
     @property
     def score(self) -> Score:
-        counts = {verdict: sum(f.verdict is verdict for f in self.findings) for verdict in Verdict}
+        counts = Counter([finding.verdict for finding in self.findings])
         return Score(*(counts[verdict] for verdict in Verdict))
 
     @property
@@ -110,18 +111,54 @@ class Audit:
         return self.score.holds == self.score.counted
 
 
-def audit(posture: Posture, baseline: Baseline) -> Audit:
-    """Hold ``posture`` against ``baseline``. Waivers count by the machine's own date."""
+_ORDER = (Verdict.SHORT, Verdict.UNREADABLE, Verdict.ABSENT, Verdict.WAIVED, Verdict.HOLDS)
+_PLACES = {
+    (verdict, severity): (number, severity.weight) for number, verdict in enumerate(_ORDER) for severity in Severity
+}
+
+
+def _place(finding: Finding) -> tuple[int, int]:
+    return _PLACES[finding.verdict, finding.severity]
+
+
+Known = dict[tuple[int, int, str], tuple[Mapping[str, Reading], tuple[Group, ...], Mapping[str, Finding]]]
+"""Findings of one baseline about rules that the accounts have no part in: by the identity of the readings and the
+groups, which are kept so that nothing else gets it, and the kind of machine."""
+MOST_KNOWN = 1_000
+
+
+def audit(posture: Posture, baseline: Baseline, known: Known | None = None) -> Audit:
+    """Hold ``posture`` against ``baseline``. Waivers count by the machine's own date. Who audits many machines against
+    one baseline, and has one object for equal readings, passes the same ``known`` each time."""
+    settled = {} if known is None else _settled(posture, baseline, known)
     findings = [
-        *(_rule_finding(posture, baseline, demand) for demand in baseline.demands.values()),
+        *(
+            settled.get(rule_id) or _rule_finding(posture, baseline, demand)
+            for rule_id, demand in baseline.demands.items()
+        ),
         *(_account_finding(posture, wanted) for wanted in baseline.accounts.values()),
         *(_group_finding(posture, baseline, wanted) for wanted in baseline.groups.values()),
     ]
     today = posture.machine.now.date()
-    waived = [_waived(finding, baseline, posture.machine.name, today) for finding in findings]
-    order = {Verdict.SHORT: 0, Verdict.UNREADABLE: 1, Verdict.ABSENT: 2, Verdict.WAIVED: 3, Verdict.HOLDS: 4}
-    waived.sort(key=lambda finding: (order[finding.verdict], finding.severity.weight))
-    return Audit(posture.machine.name, baseline.title, tuple(waived))
+    if baseline.waivers:
+        findings = [_waived(finding, baseline, posture.machine.name, today) for finding in findings]
+    findings.sort(key=_place)
+    return Audit(posture.machine.name, baseline.title, tuple(findings))
+
+
+def _settled(posture: Posture, baseline: Baseline, known: Known) -> Mapping[str, Finding]:
+    """By rule, the findings that nothing but readings and groups has a part in, found only once."""
+    key = id(posture.readings), id(posture.groups), posture.machine.kind
+    if key not in known:
+        if len(known) >= MOST_KNOWN:
+            known.clear()
+        found = {
+            rule_id: _rule_finding(posture, baseline, demand)
+            for rule_id, demand in baseline.demands.items()
+            if demand.rule.derived is None and demand.rule.gaps is None
+        }
+        known[key] = posture.readings, posture.groups, found
+    return known[key][2]
 
 
 def meets(posture: Posture, demand: Demand, reading: Reading) -> bool:
@@ -162,7 +199,8 @@ def _asked_here(demand: Demand | None, posture: Posture) -> Demand | None:
     """What is asked of a rule, in the machine's own names of groups."""
     if demand is None:
         return None
-    return evolve(demand, desired=in_words_of(demand.desired, demand.rule, posture.own_name_of))
+    desired = in_words_of(demand.desired, demand.rule, posture.own_name_of)
+    return demand if desired is demand.desired else evolve(demand, desired=desired)
 
 
 def about(gaps: Sequence[Gap]) -> list[str]:

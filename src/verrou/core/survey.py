@@ -2,7 +2,7 @@
 
 from datetime import date, datetime
 from functools import cache
-from typing import TYPE_CHECKING, Any, TypedDict
+from typing import TYPE_CHECKING, Any, TypedDict, TypeVar, get_origin
 
 from attrs import AttrsInstance, asdict
 
@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from cattrs import Converter
 
 FORMAT = "verrou survey 1"
+T = TypeVar("T")
 
 
 def _plain(value: object) -> object:
@@ -122,16 +123,29 @@ def posture_from(data: object) -> Posture:
         groups = convert.structure(data["groups"], tuple[Group, ...])
         troubles = convert.structure(data["troubles"], tuple[str, ...])
         gates = convert.structure(data.get("gates", []), tuple[Gate, ...])
-        readings = {
-            rule_id: _reading(convert, CATALOGUE[rule_id], raw)
-            for rule_id, raw in data["readings"].items()
-            if rule_id in CATALOGUE and CATALOGUE[rule_id].derived is None
-        }
+        found = {rule_id: reading_from(rule_id, raw) for rule_id, raw in data["readings"].items()}
+        readings = {rule_id: reading for rule_id, reading in found.items() if reading is not None}
     except (ClassValidationError, IterableValidationError) as error:
         raise BadInput(f"this survey is damaged: {transform_error(error)[0]}") from None
     except (KeyError, TypeError, AttributeError, ValueError) as error:
         raise BadInput(f"this survey is damaged: {type(error).__name__} {error}") from None
     return Posture(machine, accounts, groups, readings, troubles, gates)
+
+
+def structured(raw: object, kind: type[T]) -> T:
+    """Plain data as facts, told of no further than that it is none; raises what :mod:`cattrs` does."""
+    return _converter(detailed=False).structure(raw, kind)
+
+
+def account_from(raw: Any) -> Account:
+    """An account from plain data, one of a survey that was saved earlier included; raises what :mod:`cattrs` does."""
+    return structured(_renamed(raw), Account)
+
+
+def reading_from(rule_id: str, raw: Any) -> Reading | None:
+    """A reading from plain data; None where the rule is not known here, or follows from the accounts."""
+    rule = CATALOGUE.get(rule_id)
+    return None if rule is None or rule.derived is not None else _reading(_converter(), rule, raw)
 
 
 FORMER_FACTS = {"expires": "ends", "must_change": "password_due"}
@@ -158,13 +172,21 @@ def _reading(convert: "Converter", rule: Rule, raw: dict[str, Any]) -> Reading:
     )
 
 
+def _is_tuple(kind: Any) -> bool:
+    return get_origin(kind) is tuple
+
+
 @cache
-def _converter() -> "Converter":
+def _converter(detailed: bool = True) -> "Converter":
+    """With ``detailed`` it can say what is wrong, and takes longer."""
     from cattrs import Converter
 
-    converter = Converter()
+    converter = Converter(detailed_validation=detailed)
     converter.register_structure_hook(
         datetime, lambda raw, _: datetime.max if raw == "until-unlocked" else datetime.fromisoformat(raw)
     )
     converter.register_structure_hook(date, lambda raw, _: date.fromisoformat(raw))
+    of_tuples: Any = converter.get_structure_hook(tuple[str, ...])
+    # Most of them have nothing in them.
+    converter.register_structure_hook_func(_is_tuple, lambda raw, kind: () if raw == [] else of_tuples(raw, kind))
     return converter

@@ -4,6 +4,7 @@ import secrets
 from datetime import datetime, timedelta
 from pathlib import Path
 
+from verrou.demo.seasons import lay_out_seasons
 from verrou.machines import BENCH_SUFFIX
 from verrou.machines.bench.authority import Authority, No
 
@@ -45,6 +46,7 @@ def lay_out(folder: Path) -> None:
     crontab.parent.mkdir(parents=True)
     crontab.write_text("# season 2023\n@daily tar -czf /srv/counts.tar.gz counts\n")
     (root / "etc/shadow").chmod(0o600)
+    lay_out_seasons(folder)
 
 
 def _hide() -> Authority:

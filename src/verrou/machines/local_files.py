@@ -1,5 +1,6 @@
 """Files on this computer: looked at with all that hangs on them, and replaced whole or not at all."""
 
+import errno
 import os
 import stat
 from pathlib import Path
@@ -124,3 +125,22 @@ def write_new(path: Path | str, item: Item, folder: int | None = None) -> None:
     except OSError:
         os.unlink(path, dir_fd=folder)
         raise
+
+
+def ordinary_text(path: Path, most: int) -> str:
+    """The text of a file that people name.
+
+    Raises:
+        OSError: it cannot be read, is no ordinary file (a pipe or a device would be waited for), or is too large.
+        UnicodeDecodeError: it is no text.
+    """
+    descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC)
+    with os.fdopen(descriptor, "rb") as stream:
+        now = os.fstat(descriptor)
+        if stat.S_ISDIR(now.st_mode):
+            raise IsADirectoryError(errno.EISDIR, "this is a folder")
+        if not stat.S_ISREG(now.st_mode):
+            raise OSError(errno.EINVAL, "this is no ordinary file")
+        if now.st_size > most:
+            raise OSError(errno.EFBIG, f"it is too large ({now.st_size} bytes; at most {most})")
+        return stream.read().decode("utf-8")

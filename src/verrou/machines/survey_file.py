@@ -8,6 +8,7 @@ from pathlib import Path
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
 from verrou.core.model import Account, Files, Posture
 from verrou.core.survey import posture_from
+from verrou.core.survey_text import SurveyReader
 from verrou.machines import (
     SURVEY_SUFFIX,
     CannotLook,
@@ -19,7 +20,10 @@ from verrou.machines import (
     Stamps,
     Standing,
 )
+from verrou.machines.local_files import ordinary_text
 
+MOST_OF_A_SURVEY = 500_000_000
+"""How many bytes a survey may have; one of 100,000 accounts has 150 million."""
 ONLY_READ = "a survey file can only be read; give the machine itself with -m"
 
 
@@ -34,9 +38,11 @@ class SurveyFile:
         self.address = str(path)
         self.name = path.name.removesuffix(SURVEY_SUFFIX)
 
-    def observe(self) -> Posture:
+    def observe(self, reader: SurveyReader | None = None) -> Posture:
+        """What was saved; ``reader`` is for who reads many of them."""
         try:
-            return posture_from(json.loads(self.path.read_text(encoding="utf-8")))
+            text = ordinary_text(self.path, MOST_OF_A_SURVEY)
+            return posture_from(json.loads(text)) if reader is None else reader.posture(text)
         except PermissionError:
             raise NotEnoughRights(f"{self.path}: not readable for this account; run as one that may") from None
         except (OSError, ValueError, RecursionError) as error:

@@ -60,7 +60,7 @@ class Surprise:
 class Rehearsal:
     """A worksheet as it was rehearsed: what the machine answers to each step, the machine as it will be, and the change
     set. ``trials`` are what was tried on the copy. Where no copy could be made, ``foreseen_only`` says why, and
-    ``after`` is foreseen."""
+    ``after`` is foreseen. ``entry`` is that of the journal, once it landed."""
 
     before: Posture
     after: Posture
@@ -73,6 +73,7 @@ class Rehearsal:
     trials: tuple[TrialResult, ...] = ()
     put_back: tuple[PutBack, ...] = ()
     foreseen_only: str = ""
+    entry: int | None = None
 
     @property
     def refused(self) -> list[tuple[Step, StepResult]]:

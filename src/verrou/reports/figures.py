@@ -2,9 +2,14 @@
 
 import io
 from collections.abc import Mapping, Sequence
+from datetime import datetime, timedelta
 from typing import Any
 
 from verrou.core.errors import BadInput
+from verrou.core.logbook import Moment, Trend
+from verrou.core.rounds import NOT_ASKED, RULES, Row
+from verrou.core.rules import Severity
+from verrou.reports.sheets import shown
 
 COLOURS = {
     "grave": "#a5262a",
@@ -15,6 +20,7 @@ COLOURS = {
     "absent": "#e8ecf0",
     "holds": "#bfe0cd",
 }
+HELD = "#2f7d5b"
 INK, QUIET = "#1b2530", "#5b6772"
 
 
@@ -87,3 +93,128 @@ def _told(sides: Sequence[tuple[str, Mapping[str, int]]]) -> str:
     return "; ".join(
         f"{name}: " + ", ".join(f"{n} {word}" for word, n in counted.items() if n) for name, counted in sides
     )
+
+
+MOST_ROWS = 300
+"""How many machines a picture can show so that each is more than a hair."""
+NAMED_ROWS = 60
+"""Up to how many machines each has its name beside it, and a sign in each of its cells."""
+CELLS = {"G": "grave", "S": "serious", "s": "slight", "?": "unreadable", "w": "waived", "-": "absent", "+": "holds"}
+LETTERS = {"G": "G", "S": "S", "s": "s", "?": "?", "w": "w"}
+SAID = {
+    "grave": "G grave",
+    "serious": "S serious",
+    "slight": "s slight",
+    "unreadable": "? unreadable",
+    "waived": "w waived",
+    "absent": "no such rule",
+    "holds": "holds",
+}
+
+
+def machines_by_rules(rows: Sequence[Row]) -> str:
+    """Machines by rules, as SVG: the worst machine on top, the rule that most fall short of on the left; rules that
+    nobody is asked for are left out."""
+    plotter = pyplot()
+    from matplotlib.colors import ListedColormap
+
+    rows = rows[:MOST_ROWS]
+    short = {rule: sum(row.signs[n] in "GSs?" for row in rows) for n, rule in enumerate(RULES)}
+    drawn = [n for n, rule in enumerate(RULES) if any(row.signs[n] != NOT_ASKED for row in rows)]
+    drawn.sort(key=lambda n: -short[RULES[n]])
+    order = list(CELLS)
+    cells = [[order.index(row.signs[n]) if row.signs[n] in CELLS else len(order) for n in drawn] for row in rows]
+    named = len(rows) <= NAMED_ROWS
+    height = max(0.24 * len(rows) if named else 6.5 * len(rows) / MOST_ROWS + 1.5, 0.6)
+    figure, axes = plotter.subplots(figsize=(12.5, height))
+    colours = ListedColormap([*(COLOURS[CELLS[sign]] for sign in order), "#ffffff"])
+    axes.imshow(cells or [[len(order)]], cmap=colours, vmin=0, vmax=len(order), aspect="auto", interpolation="nearest")
+    axes.set_xticks(range(len(drawn)), [RULES[n] for n in drawn], rotation=90, fontsize=7)
+    if named:
+        axes.set_yticks(range(len(rows)), [shortened(row.machine) for row in rows], fontsize=8)
+        axes.set_xticks([n - 0.5 for n in range(1, len(drawn))], minor=True)
+        axes.set_yticks([n - 0.5 for n in range(1, len(rows))], minor=True)
+        axes.grid(which="minor", color="white", linewidth=1)
+        for y, row in enumerate(rows):
+            for x, n in enumerate(drawn):
+                if letter := LETTERS.get(row.signs[n], ""):
+                    dark = row.signs[n] in "G?"
+                    axes.text(x, y, letter, ha="center", va="center", fontsize=7, color="white" if dark else INK)
+    else:
+        step = max(len(rows) // 12, 1)
+        axes.set_yticks(range(0, len(rows), step), [shortened(rows[n].machine) for n in range(0, len(rows), step)])
+    axes.tick_params(length=0, which="both")
+    for spine in axes.spines.values():
+        spine.set_visible(False)
+    used = [name for sign, name in CELLS.items() if any(sign in row.signs for row in rows)]
+    handles = [plotter.Rectangle((0, 0), 1, 1, color=COLOURS[name]) for name in used]
+    if any(NOT_ASKED in row.signs for row in rows):
+        handles.append(plotter.Rectangle((0, 0), 1, 1, facecolor="white", edgecolor=COLOURS["waived"]))
+    if handles:
+        words = [SAID[name] for name in used] + ["not asked"]
+        axes.legend(
+            handles,
+            words[: len(handles)],
+            ncol=len(handles),
+            loc="lower left",
+            bbox_to_anchor=(0, 1),
+            frameon=False,
+            fontsize=8,
+        )
+    return as_svg(figure, f"{len(rows)} machines by {len(drawn)} rules, what falls short and how gravely")
+
+
+def shortened(name: str, most: int = 24) -> str:
+    """A name that leaves room beside it."""
+    text = shown(name)
+    return text if len(text) <= most else text[: most - 1] + "…"
+
+
+MOST_COURSES = 12
+"""How many machines a picture can show one by one, so that each can be read."""
+
+
+def courses(found: Trend, kind: str = "svg") -> Any:
+    """What holds and what falls short over time: all machines together, and the first few below, each by itself. Text
+    for ``svg``, bytes for ``png``."""
+    plotter = pyplot()
+    panels = [("all machines together", found.together)] if len(found.courses) != 1 else []
+    panels += [(shortened(course.machine), course.moments) for course in found.courses[:MOST_COURSES]]
+    figure, axes = plotter.subplots(
+        len(panels), 1, sharex=True, squeeze=False, figsize=(11, 0.8 + 1.25 * len(panels)), layout="constrained"
+    )
+    first, last = found.together[0].at, found.together[-1].at
+    until = last + max((last - first) / 25, timedelta(days=1))
+    for (name, moments), each in zip(panels, axes[:, 0], strict=True):
+        _course(each, moments, until)
+        last_moment = moments[-1]
+        short = sum(last_moment.short.values())
+        each.set_title(f"{name}: {last_moment.held} held, {short} short", loc="left", fontsize=9, color=INK)
+    handles, labels = axes[0, 0].get_legend_handles_labels()
+    figure.legend(handles, labels, ncol=len(labels), loc="outside upper left", frameon=False, fontsize=8)
+    told = "; ".join(f"{name}: {moments[-1].held} held" for name, moments in panels)
+    if kind == "svg":
+        return as_svg(figure, told)
+    stream = io.BytesIO()
+    figure.savefig(stream, format=kind, dpi=110, metadata={"Software": None})
+    plotter.close(figure)
+    return stream.getvalue()
+
+
+def _course(axes: Any, moments: Sequence[Moment], until: datetime) -> None:
+    """One panel; how a machine was last seen is drawn on, a little beyond that."""
+    drawn = [*moments, moments[-1]]
+    days = [*(moment.at for moment in moments), until]
+    below = [0] * len(drawn)
+    for severity in Severity:
+        above = [low + moment.short[severity] for low, moment in zip(below, drawn, strict=True)]
+        axes.fill_between(days, below, above, step="post", color=COLOURS[severity], label=f"short: {severity}", lw=0)
+        below = above
+    held = [moment.held for moment in drawn]
+    axes.step(days, held, where="post", color=HELD, lw=1.8, label="held")
+    axes.plot(days[:-1], held[:-1], "o", color=HELD, ms=3.5)
+    axes.set_ylim(0, None)
+    axes.margins(x=0.01)
+    axes.tick_params(labelsize=8, colors=QUIET)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)

@@ -21,7 +21,9 @@ from verrou.reports.catalogue import ChoiceData, ExplanationData, RuleData
 from verrou.reports.comparisons import ComparisonData
 from verrou.reports.findings import AuditData, VerificationData
 from verrou.reports.groups import GivesData
+from verrou.reports.logbook import RecordData, TrendData
 from verrou.reports.records import EntryData
+from verrou.reports.rounds import RoundData
 from verrou.reports.sign_off import SignOffData
 
 DIALECT = "https://json-schema.org/draft/2020-12/schema"
@@ -191,7 +193,10 @@ OUTPUTS: Mapping[str, Callable[[], JsonSchema]] = {
     "baseline file": baseline_file,
     "compare": _of(ComparisonData),
     "baseline compare": _of(ComparisonData),
+    "round": _of(RoundData),
     "report": _of(SignOffData),
+    "log": _of(list[RecordData]),
+    "trend": _of(TrendData),
     "journal list": _of(list[EntryData]),
     "journal show": _of(EntryData),
 }

@@ -1,8 +1,9 @@
 """The whole of what was observed of a machine, and its look-ups."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from datetime import date, datetime
 from functools import cached_property
+from typing import Any, TypeVar
 
 from attrs import define, evolve, field, frozen
 
@@ -21,6 +22,7 @@ from verrou.core.model.facts import (
 from verrou.core.model.ways import Gate
 from verrou.core.values import Takes
 
+T = TypeVar("T")
 BY_WHAT_THEY_ARE = {
     "administrators": Grant.ADMINISTRATION,
     "users": Grant.ORDINARY_USE,
@@ -75,6 +77,11 @@ class MachineFacts:
     identity: str = ""
 
     @property
+    def known_by(self) -> str:
+        """What tells it from every other: its identity, or its kind and name where it has none."""
+        return self.identity or f"{self.kind} {self.name}"
+
+    @property
     def ages_by_account(self) -> bool:
         """Whether each account has ages of its own."""
         return bool(self.ages_given)
@@ -115,6 +122,17 @@ class Posture:
     def administering(self) -> frozenset[GroupName]:
         """The names of the groups that give administration."""
         return frozenset(name for name, grants in self.granting.items() if Grant.ADMINISTRATION in grants)
+
+    @cached_property
+    def _found(self) -> dict[object, Any]:
+        return {}
+
+    def once(self, find: "Callable[[Posture], T]") -> T:
+        """What ``find`` makes of this posture, worked out once: nothing of a posture ever changes."""
+        if find not in self._found:
+            self._found[find] = find(self)
+        found: T = self._found[find]
+        return found
 
     def with_accounts(self, accounts: tuple[Account, ...]) -> "Posture":
         """The same machine with other accounts. What was worked out about groups is taken along, since a worksheet of

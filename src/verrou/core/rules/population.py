@@ -2,13 +2,15 @@
 read, who falls short of it, and what closes that."""
 
 import math
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date, timedelta
+from functools import wraps
 from typing import TYPE_CHECKING, TypeAlias
 
 from verrou.core.model import (
     ACCOUNTS,
     Account,
+    AccountName,
     Builtin,
     Detail,
     Effect,
@@ -37,6 +39,11 @@ if TYPE_CHECKING:  # the steps are made when a gap is closed: who only looks goe
 Find: TypeAlias = Callable[[Posture], list[Account]]
 
 
+def _once(find: Find) -> Find:
+    """Looked for once in each posture: reading a rule and finding who falls short of it ask the same."""
+    return wraps(find)(lambda posture: posture.once(find))
+
+
 def _off_the_accounts(value: Value, names: Sequence[str], none: str) -> Reading:
     return Reading(value, source=Source(ACCOUNTS, text=name_list(names) or none))
 
@@ -44,6 +51,7 @@ def _off_the_accounts(value: Value, names: Sequence[str], none: str) -> Reading:
 # Who administers
 
 
+@_once
 def administrators(posture: Posture) -> list[Account]:
     """Everybody who administers, usable or not; the built-in administrator only while it is enabled, since systems work
     as it."""
@@ -74,11 +82,13 @@ def _other_administrators(posture: Posture, wanted: Value, listed: frozenset[str
 # Passwords that are blank, or never end
 
 
+@_once
 def blank_accounts(posture: Posture) -> list[Account]:
     """Enabled accounts that a blank password opens."""
     return [a for a in posture.accounts if a.enabled and a.password is PasswordState.BLANK]
 
 
+@_once
 def unending_accounts(posture: Posture) -> list[Account]:
     """Enabled accounts of people whose password never has to be changed, but for those that a machine leaves out."""
     return [
@@ -144,6 +154,7 @@ def _doubled(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterato
 # Accounts that nobody asked for, uses, or closed in time
 
 
+@_once
 def _others(posture: Posture) -> list[Account]:
     """Enabled accounts of people, but for the built-in ones, which have rules of their own."""
     return [a for a in posture.accounts if a.enabled and a.builtin is None and is_person(a)]
@@ -178,20 +189,22 @@ def last_used(account: Account, posture: Posture) -> date | None:
     return max(known, default=None) if account.password_changed else None
 
 
-def _used_by_somebody(posture: Posture) -> list[Account]:
-    """Accounts of which somebody could have made use; not those that wait for their owner's first sign-in, to set a
-    password that nobody has had yet."""
-    return [a for a in _unexpired(posture) if not a.sessions and not (a.password_due and last_used(a, posture) is None)]
+def _days_of_use(posture: Posture) -> Mapping[AccountName, date | None]:
+    """Of accounts of which somebody could have made use, the day on which somebody did last; not of those that wait for
+    their owner's first sign-in, to set a password that nobody has had yet."""
+    days = {a.name: (a, last_used(a, posture)) for a in _unexpired(posture) if not a.sessions}
+    return {name: day for name, (account, day) in days.items() if day is not None or not account.password_due}
 
 
 def _unexpired(posture: Posture) -> list[Account]:
-    return [account for account in _others(posture) if not expired(account, posture, posture.machine.now.date())]
+    past = {id(account) for account in ended(posture)}
+    return [account for account in _others(posture) if id(account) not in past]
 
 
 def _unused_for(posture: Posture) -> Reading:
     if posture.machine.no_sign_ins:
         return unreadable(posture.machine.no_sign_ins)
-    used = {a.name: last_used(a, posture) for a in _used_by_somebody(posture)}
+    used = posture.once(_days_of_use)
     unknown = [name for name, day in used.items() if day is None]
     if unknown:
         return unreadable(f"nobody knows when {name_list(unknown)} was last used")
@@ -210,7 +223,7 @@ def unused(posture: Posture, limit: timedelta) -> list[Account]:
     if posture.machine.no_sign_ins:
         return []
     since = posture.machine.now.date() - limit
-    days = {a.name: last_used(a, posture) for a in _used_by_somebody(posture)}
+    days = posture.once(_days_of_use)
     return [posture.by_name[name] for name, day in days.items() if day is not None and day < since]
 
 
@@ -226,6 +239,7 @@ def _unused(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator
             yield Gap(account.name, Fact.USED, used, wanted, _closing(account))
 
 
+@_once
 def temporary(posture: Posture) -> list[Account]:
     """Guests and accounts with an end that has not passed."""
     return [a for a in _unexpired(posture) if a.ends is not None or role_of(a, posture) is Role.GUEST]
@@ -254,9 +268,11 @@ def _ending_late(posture: Posture, wanted: Value, listed: frozenset[str]) -> Ite
             yield Gap(account.name, Fact.ENDS, account.ends, last, (SetEnd(account.name, last),))
 
 
+@_once
 def ended(posture: Posture) -> list[Account]:
     """Accounts of people whose end has passed and that nobody has disabled."""
-    return [account for account in _others(posture) if expired(account, posture, posture.machine.now.date())]
+    today = posture.machine.now.date()
+    return [account for account in _others(posture) if expired(account, posture, today)]
 
 
 def _ended(posture: Posture) -> Reading:
@@ -272,11 +288,13 @@ def _ended_and_open(posture: Posture, wanted: Value, listed: frozenset[str]) -> 
 # What gives a password away
 
 
+@_once
 def with_hints(posture: Posture) -> list[Account]:
     """Accounts whose hint may tell somebody something."""
     return [account for account in posture.accounts if useful_hint(account.hint)]
 
 
+@_once
 def with_questions(posture: Posture) -> list[Account]:
     """Accounts that open to whoever answers a few questions."""
     return [account for account in posture.accounts if account.recovery_questions]

@@ -1,0 +1,118 @@
+"""What commands that look at or change a machine share: keeping what came of it in a logbook."""
+
+import os
+import sys
+from collections.abc import Callable, Sequence
+from functools import wraps
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, cast
+
+import click
+
+from verrou.cli.options import F
+
+if TYPE_CHECKING:
+    from verrou.core.audit import Audit
+    from verrou.core.baseline import Baseline
+    from verrou.core.logbook import Run
+    from verrou.core.model import Posture
+    from verrou.core.trials import TrialResult
+    from verrou.records.logbook import Delivery, Place
+
+SETTING = "VERROU_LOGBOOK"
+
+
+def logbook_option(command: F) -> F:
+    """``--logbook WHERE``."""
+    return click.option(
+        "--logbook",
+        metavar="WHERE",
+        help=f"A logbook: a file, or postgresql://USER@HOST/DATABASE without a password; also {SETTING}.",
+    )(command)
+
+
+def place_said(logbook: str | None, folder: Path) -> "Place":
+    """The logbook that was said or set, or else that of ``folder``."""
+    from verrou.records.logbook.place import place_of
+
+    return place_of(logbook or os.environ.get(SETTING, ""), folder)
+
+
+class Keeping:
+    """Keeps what came of a command, where that was asked for; a logbook that cannot be reached is no failure."""
+
+    def __init__(self, asked: bool, logbook: str | None) -> None:
+        self.asked = asked or logbook is not None or bool(os.environ.get(SETTING))
+        self.logbook = logbook
+        if self.asked:
+            self.place = place_said(logbook, Path())  # what is wrong with the address is said before anything is done
+
+    def keep(
+        self,
+        run: "Run",
+        posture: "Posture",
+        found: "Audit | None" = None,
+        baseline: "Baseline | None" = None,
+        *,
+        trials: "Sequence[TrialResult]" = (),
+        entry: int | None = None,
+        beside: Path | None = None,
+    ) -> None:
+        """Keep a run, if that was asked for; ``beside`` is where a survey was saved."""
+        if not self.asked:
+            return
+        import uuid
+        from datetime import UTC, datetime
+
+        from verrou import version_line
+        from verrou.core.errors import BadInput
+        from verrou.core.logbook import record_of
+        from verrou.records.carry_out import who
+        from verrou.records.logbook import keep
+        from verrou.reports.sheets import complain, shown
+
+        record = record_of(
+            run,
+            posture,
+            shown,
+            key=uuid.uuid4().hex,
+            at=datetime.now(UTC).replace(tzinfo=None),
+            by=who(),
+            tool=version_line(),
+            found=found,
+            digest=baseline.digest if baseline else "",
+            trials=trials,
+            entry=entry,
+        )
+        place = self.place if beside is None else place_said(self.logbook, beside.parent)
+        sys.stdout.flush()
+        try:
+            tell_delivery(keep(record, place), place)
+        except BadInput as error:
+            complain(str(error))
+
+
+def tell_delivery(delivery: "Delivery", place: "Place") -> None:
+    """What became of records that waited, on standard error."""
+    from verrou.core.model import counted
+    from verrou.reports.sheets import complain, shown
+
+    for each in delivery.foreign:
+        complain(f"left where it is: {each}")
+    if delivery.waiting:
+        waits = "waits" if delivery.waiting == 1 else "wait"
+        complain(f"{counted(delivery.waiting, 'record')} {waits} in {place.waiting} to go in later: {delivery.reason}")
+    elif delivery.delivered:
+        click.echo(f"Kept in {shown(place.shown)}: {counted(delivery.delivered, 'record')}", err=True)
+
+
+def keeping(command: F) -> F:
+    """``--log`` and ``--logbook``; the command gets them as ``kept``, a :class:`Keeping`."""
+
+    @click.option("--log", is_flag=True, help="Keep what came of it in the logbook.")
+    @logbook_option
+    @wraps(command)
+    def with_keeping(*args: Any, log: bool, logbook: str | None, **kwargs: Any) -> Any:
+        return cast(Callable[..., Any], command)(*args, kept=Keeping(log, logbook), **kwargs)
+
+    return cast(F, with_keeping)

@@ -1,0 +1,137 @@
+"""verrou log and verrou trend: what the logbook holds, and how it went over time."""
+
+from collections.abc import Sequence
+from datetime import date, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from verrou.cli.keeping import logbook_option, place_said, tell_delivery
+from verrou.cli.options import OneOf, format_option, print_facts, write_new
+from verrou.core.errors import BadInput
+
+if TYPE_CHECKING:
+    from verrou.core.logbook import Record, Trend
+
+RUNS = ("survey", "audit", "harden", "verify", "undo")
+DAY = click.DateTime(["%Y-%m-%d"])
+
+
+def _records(logbook: str | None, machine: str) -> "tuple[Sequence[Record], str]":
+    """The records of a logbook, after what waits for it went in; and where it is."""
+    from verrou.records.logbook import deliver, kept
+
+    place = place_said(logbook, Path())
+    tell_delivery(deliver(place), place)
+    records = kept(place, machine)
+    if machine and not records:
+        raise BadInput(f"{place.shown}: no machine was called {machine}; verrou log shows which were")
+    return records, place.shown
+
+
+@click.command()
+@click.argument("machine", default="")
+@logbook_option
+@click.option("--run", "runs", multiple=True, type=OneOf(RUNS), help="Only these runs; may be repeated.")
+@click.option("--since", type=DAY, metavar="DAY", help="Only from this day on, by the machines' own clocks.")
+@click.option("--show", "number", type=int, metavar="N", help="All that was kept of record N.")
+@format_option
+def log(
+    machine: str, logbook: str | None, runs: tuple[str, ...], since: datetime | None, number: int | None, style: str
+) -> None:
+    """What the logbook holds of every machine, or of MACHINE: each run that was kept, a line each."""
+    from verrou.reports.logbook import log_sheet, log_summary, record_data, record_sheet
+    from verrou.reports.sheets import console, print_sheet, shown
+
+    records, place = _records(logbook, "" if number is not None else machine)
+    numbered = list(enumerate(records, 1))
+    chosen = [
+        (n, record)
+        for n, record in numbered
+        if (not runs or record.run in runs)
+        and (since is None or record.clock >= since)
+        and (number is None or n == number)
+    ]
+    if number is not None and not chosen:
+        raise BadInput(f"{place}: there is no record {number}; it has {len(records)}")
+    sheet = log_sheet(chosen) if number is None else record_sheet(*chosen[0])
+
+    def text() -> None:
+        out = console()
+        if number is None:
+            out.print(f"{shown(log_summary(place, chosen, len(numbered)))}.", style="bold")
+            out.print()
+        if sheet.rows:
+            print_sheet(out, sheet)
+
+    print_facts(style, sheet, [record_data(*each) for each in chosen], text)
+
+
+@click.command()
+@click.argument("machine", default="")
+@logbook_option
+@click.option(
+    "--family", "families", multiple=True, metavar="FAMILY", help="Only this family of rules; may be repeated."
+)
+@click.option("--on", "on", type=DAY, metavar="DAY", help="Tell waivers as of this day.  [default: today]")
+@click.option(
+    "--save", type=click.Path(path_type=Path), help="A new file for the picture: .svg or .png; or .html, a whole page."
+)
+@format_option
+def trend(
+    machine: str, logbook: str | None, families: tuple[str, ...], on: datetime | None, save: Path | None, style: str
+) -> None:
+    """How all machines went over time, or MACHINE: what holds and falls short, what slid back, which waivers end."""
+    from verrou.core.logbook import SOON
+    from verrou.core.logbook import trend as how_it_went
+    from verrou.core.rules import CATALOGUE
+    from verrou.reports import logbook as reports
+    from verrou.reports.sheets import console, print_sheet, shown
+
+    known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
+    if unknown := [family for family in families if family not in known]:
+        raise BadInput(f"--family: found {unknown[0]!r}, accepted: {', '.join(known)}")
+    if save is not None and save.suffix.lower() not in SAVED:
+        raise BadInput(f"{save}: found the end {save.suffix!r}, accepted: {', '.join(SAVED)}")
+    records, _ = _records(logbook, machine)
+    today = on.date() if on is not None else date.today()
+    found = how_it_went(records, today, frozenset(families))
+    sheet = reports.courses_sheet(found)
+
+    def text() -> None:
+        out = console()
+        about = f" ({', '.join(families)})" if families else ""
+        out.print(f"{shown(reports.trend_summary(found))}{about}.", style="bold")
+        for heading, part in (
+            ("", sheet),
+            ("What held before, and falls short now:", reports.slid_back_sheet(found)),
+            (f"Waivers that run out by {today + SOON}:", reports.ending_sheet(found, today)),
+        ):
+            if part.rows:
+                out.print()
+                if heading:
+                    out.print(heading)
+                print_sheet(out, part)
+
+    if save is not None and found.courses:
+        about = ", ".join(filter(None, (machine or "all machines", *families)))
+        _save(save, found, today, about)
+    print_facts(style, sheet, reports.trend_data(found, today, families), text)
+    ended = any(waiver.until < today for course in found.courses for waiver in course.ending)
+    click.get_current_context().exit(1 if ended or any(course.slid_back for course in found.courses) else 0)
+
+
+SAVED = (".svg", ".png", ".html")
+
+
+def _save(file: Path, found: "Trend", today: date, about: str) -> None:
+    from verrou.reports.figures import courses
+    from verrou.reports.logbook import trend_page
+
+    suffix = file.suffix.lower()
+    if suffix == ".png":
+        write_new(file, courses(found, "png"))
+    else:
+        write_new(file, trend_page(found, today, about) if suffix == ".html" else courses(found))
+    click.echo(f"Written: {file}", err=True)

@@ -1,0 +1,98 @@
+"""verrou round: many machines at once."""
+
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from verrou.cli.options import (
+    MOST_OF_A_BASELINE,
+    OneOf,
+    load_baseline,
+    write_new,
+)
+from verrou.core.errors import BadInput
+from verrou.machines.local_files import ordinary_text
+
+if TYPE_CHECKING:
+    from verrou.records.rounds import Assignment, Outcome
+
+
+@click.command("round")
+@click.argument("folder", type=click.Path(path_type=Path))
+@click.option("-b", "--baseline", "baseline_name", metavar="BASELINE", help="Hold every machine against this one.")
+@click.option("--baselines", type=click.Path(path_type=Path), help="A TOML file that says which machine by which.")
+@click.option(
+    "--format",
+    "style",
+    type=OneOf(["text", "json", "lines", "csv"]),
+    default="text",
+    show_default=True,
+    help="Text is for people; lines are JSON, a machine each.",
+)
+@click.option("--html", type=click.Path(path_type=Path), help="Write a page with a picture and filters to a new file.")
+@click.option("--every", is_flag=True, help="Tell each survey, and not only the newest of each machine.")
+def go_round(
+    folder: Path, baseline_name: str | None, baselines: Path | None, style: str, html: Path | None, every: bool
+) -> None:
+    """Hold all machines and surveys in FOLDER against a baseline: one table, the worst first."""
+    from verrou.core.rounds import Row
+    from verrou.records import rounds
+    from verrou.reports.rounds import LeftOutData, as_lines, as_page, round_data, round_sheet, summary
+    from verrou.reports.sheets import as_csv, as_json, complain, console, print_sheet
+    from verrou.reports.wording import finding_says
+
+    assignment = _assignment(baseline_name, baselines)
+    addresses = rounds.machines_in(folder)
+    outcomes = list(_watched(rounds.go_round(addresses, assignment, load_baseline, finding_says), len(addresses)))
+    left_out: list[LeftOutData] = [
+        {"address": each.address, "reason": each.reason} for each in outcomes if isinstance(each, rounds.LeftOut)
+    ]
+    rows = [each for each in outcomes if isinstance(each, Row)]
+    rows, older = (rows, 0) if every else rounds.newest(rows)
+    rows.sort(key=lambda row: (row.weight, row.machine, row.address))
+    for gone in left_out:
+        complain(f"left out: {gone['reason']}")
+    if not rows:
+        raise BadInput(f"{folder}: none of {len(addresses)} files could be read as a machine")
+    if html is not None:
+        write_new(html, as_page(rows, left_out, older))
+        click.echo(f"Written: {html}", err=True)
+    if style == "json":
+        click.echo(as_json(round_data(rows, left_out, older)), nl=False)
+    elif style == "lines":
+        for line in as_lines(rows):
+            click.echo(line)
+    elif style == "csv":
+        click.echo(as_csv(round_sheet(rows)), nl=False)
+    else:
+        out = console()
+        out.print(f"{summary(rows, len(left_out), older)}.", style="bold")
+        out.print()
+        print_sheet(out, round_sheet(rows))
+    click.get_current_context().exit(0 if all(row.all_well for row in rows) and not left_out else 1)
+
+
+def _assignment(name: str | None, file: Path | None) -> "Assignment":
+    from verrou.records.rounds import Assignment, read_assignment
+
+    if (name is None) is (file is None):
+        raise BadInput("say which baseline: -b BASELINE for every machine, or --baselines FILE for which by which")
+    if name is not None:
+        return Assignment((("*", name),))
+    assert file is not None
+    try:
+        return read_assignment(ordinary_text(file, MOST_OF_A_BASELINE), str(file))
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadInput(f"{file}: {getattr(error, 'strerror', None) or error}; name a TOML file") from None
+
+
+def _watched(outcomes: "Iterable[Outcome]", length: int) -> "Iterator[Outcome]":
+    """The same, with a bar where somebody waits and watches."""
+    import sys
+
+    with click.progressbar(
+        outcomes, length=length, label="Going round", file=sys.stderr, hidden=not sys.stderr.isatty()
+    ) as bar:
+        yield from bar

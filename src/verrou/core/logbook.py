@@ -1,0 +1,293 @@
+"""What a logbook keeps of a run on a machine, and how it went over time: no secret, no hash and no hint is in it."""
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from datetime import date, datetime, timedelta
+from enum import StrEnum
+
+from attrs import frozen
+
+from verrou.core.audit import Audit, Verdict
+from verrou.core.model import Posture, Role
+from verrou.core.model.access import role_known, role_of
+from verrou.core.rules import CATALOGUE, Severity, reading_of, value_now
+from verrou.core.trials import Proof, TrialResult
+
+
+class Run(StrEnum):
+    """What was done on the machine."""
+
+    SURVEY = "survey"
+    AUDIT = "audit"
+    HARDEN = "harden"
+    VERIFY = "verify"
+    UNDO = "undo"
+
+
+@frozen
+class KeptFinding:
+    """A rule, account or group, and how it stood; of what was waived, until which day and by whom."""
+
+    subject: str
+    severity: Severity
+    verdict: Verdict
+    waived_until: date | None = None
+    waived_by: str = ""
+
+    @property
+    def falls_short(self) -> bool:
+        """Whether it does not hold, or nobody could tell."""
+        return self.verdict in (Verdict.SHORT, Verdict.UNREADABLE)
+
+
+@frozen
+class KeptAccount:
+    """Who had an account; ``role`` is empty where nobody could tell."""
+
+    name: str
+    role: Role | None
+    enabled: bool
+
+
+@frozen
+class KeptReading:
+    """How a rule stood, in words."""
+
+    rule: str
+    words: str
+
+
+@frozen
+class KeptTrial:
+    """What was tried of a rule, and what came of it."""
+
+    rule: str
+    tried: str
+    proof: Proof
+
+
+@frozen
+class Record:
+    """One run. ``key`` tells it from every other, so that it never goes in twice. ``at`` is UTC by the computer that
+    Verrou ran on, ``clock`` the machine's own time. ``machine`` is what it was called then, ``identity`` tells it from
+    every other whatever it is called. ``entry`` is that of its journal, where the run changed something."""
+
+    key: str
+    run: Run
+    at: datetime
+    clock: datetime
+    by: str
+    tool: str
+    identity: str
+    machine: str
+    system: str
+    baseline: str = ""
+    digest: str = ""
+    entry: int | None = None
+    findings: tuple[KeptFinding, ...] = ()
+    accounts: tuple[KeptAccount, ...] = ()
+    readings: tuple[KeptReading, ...] = ()
+    trials: tuple[KeptTrial, ...] = ()
+
+    def count(self, *verdicts: Verdict) -> int:
+        """How many findings have one of these verdicts."""
+        return sum(finding.verdict in verdicts for finding in self.findings)
+
+
+def record_of(
+    run: Run,
+    posture: Posture,
+    plain: Callable[[object], str],
+    *,
+    key: str,
+    at: datetime,
+    by: str,
+    tool: str,
+    found: Audit | None = None,
+    digest: str = "",
+    trials: Sequence[TrialResult] = (),
+    entry: int | None = None,
+) -> Record:
+    """What is kept of a run; ``plain`` makes a text that is safe on any screen of what a machine gave. Readings are
+    kept of a survey alone: an audit tells how each rule stood."""
+    machine = posture.machine
+    return Record(
+        key,
+        run,
+        at.replace(microsecond=0),
+        machine.now.replace(microsecond=0),
+        plain(by),
+        tool,
+        plain(machine.known_by),
+        plain(machine.name),
+        plain(machine.system),
+        plain(found.baseline) if found else "",
+        digest,
+        entry,
+        tuple(
+            KeptFinding(
+                plain(finding.subject),
+                finding.severity,
+                finding.verdict,
+                finding.waiver.until if finding.waiver else None,
+                plain(finding.waiver.by) if finding.waiver else "",
+            )
+            for finding in (found.findings if found else ())
+        ),
+        tuple(
+            KeptAccount(
+                plain(account.name),
+                role_of(account, posture) if role_known(account, posture) else None,
+                account.enabled,
+            )
+            for account in posture.accounts
+        ),
+        tuple(KeptReading(rule.id, plain(value_now(rule, reading_of(rule, posture)))) for rule in CATALOGUE.values())
+        if run is Run.SURVEY
+        else (),
+        tuple(KeptTrial(trial.rule, plain(trial.tried), trial.proof) for trial in trials),
+    )
+
+
+# How it went
+
+
+@frozen
+class Moment:
+    """How a machine, or several together, stood from a moment on."""
+
+    at: datetime
+    held: int
+    short: Mapping[Severity, int]
+    unreadable: int = 0
+
+
+NOTHING = Moment(datetime.min, 0, dict.fromkeys(Severity, 0))
+
+
+@frozen
+class SlidBack:
+    """A rule that fell short when last looked at, and held before: the last day on which it was seen to hold."""
+
+    subject: str
+    severity: Severity
+    held_until: date
+    short_since: date
+
+
+@frozen
+class EndingWaiver:
+    """A waiver that ends soon, or has ended."""
+
+    subject: str
+    until: date
+    by: str
+
+
+@frozen
+class Course:
+    """How one machine went: the moments, what slid back, the waivers that end. ``undone``: a run went back over
+    something after it was last held against a baseline."""
+
+    machine: str
+    identity: str
+    baseline: str
+    moments: tuple[Moment, ...]
+    slid_back: tuple[SlidBack, ...]
+    ending: tuple[EndingWaiver, ...]
+    undone: bool = False
+
+
+@frozen
+class Trend:
+    """How several machines went, and all of them together."""
+
+    courses: tuple[Course, ...]
+    together: tuple[Moment, ...]
+
+
+SOON = timedelta(days=30)
+"""How far ahead waivers are told that run out."""
+
+
+def trend(records: Sequence[Record], today: date, families: frozenset[str] = frozenset()) -> Trend:
+    """How machines went, by the records in which they were held against a baseline; with ``families`` only rules of
+    those. Times are the machines' own."""
+    machines: dict[str, list[Record]] = {}
+    for record in sorted(records, key=lambda record: (record.clock, record.at)):
+        machines.setdefault(record.identity, []).append(record)
+    courses = [course for kept in machines.values() if (course := _course(kept, today, families)) is not None]
+    courses.sort(key=lambda course: (-len(course.slid_back), -sum(course.moments[-1].short.values()), course.machine))
+    return Trend(tuple(courses), tuple(_together(courses)))
+
+
+def _course(kept: Sequence[Record], today: date, families: frozenset[str]) -> Course | None:
+    audited = [record for record in kept if record.findings]
+    if not audited:
+        return None
+
+    def of(record: Record) -> list[KeptFinding]:
+        return [f for f in record.findings if not families or f.subject.partition(".")[0] in families]
+
+    last = audited[-1]
+    ending = [
+        EndingWaiver(finding.subject, finding.waived_until, finding.waived_by)
+        for finding in of(last)
+        if finding.waived_until is not None and finding.waived_until <= today + SOON
+    ]
+    return Course(
+        last.machine,
+        last.identity,
+        last.baseline,
+        tuple(_moment(record.clock, of(record)) for record in audited),
+        tuple(_slid_back(audited, of)),
+        tuple(sorted(ending, key=lambda waiver: (waiver.until, waiver.subject))),
+        any(record.run is Run.UNDO for record in kept[kept.index(last) + 1 :]),
+    )
+
+
+def _moment(at: datetime, findings: Sequence[KeptFinding]) -> Moment:
+    short = [finding.severity for finding in findings if finding.verdict is Verdict.SHORT]
+    return Moment(
+        at,
+        sum(finding.verdict is Verdict.HOLDS for finding in findings),
+        {severity: short.count(severity) for severity in Severity},
+        sum(finding.verdict is Verdict.UNREADABLE for finding in findings),
+    )
+
+
+def _slid_back(audited: Sequence[Record], of: Callable[[Record], list[KeptFinding]]) -> Iterator[SlidBack]:
+    """What holds no more, though it held when it was last otherwise. Runs against another baseline say nothing."""
+    last = audited[-1]
+    alike = [
+        (record.clock.date(), {finding.subject: finding.verdict for finding in record.findings})
+        for record in reversed(audited[:-1])
+        if record.baseline == last.baseline
+    ]
+    for finding in of(last):
+        since = last.clock.date()
+        for day, verdicts in alike if finding.verdict is Verdict.SHORT else ():
+            before = verdicts.get(finding.subject, Verdict.ABSENT)
+            if before is Verdict.HOLDS:
+                yield SlidBack(finding.subject, finding.severity, day, since)
+            if before in (Verdict.HOLDS, Verdict.ABSENT):
+                break
+            since = day
+
+
+def _together(courses: Sequence[Course]) -> Iterator[Moment]:
+    """All machines at each moment, each as it was last seen."""
+    moments = sorted(
+        ((moment.at, number, moment) for number, course in enumerate(courses) for moment in course.moments),
+        key=lambda each: each[:2],
+    )
+    standing: dict[int, Moment] = {}
+    held, unreadable, short = 0, 0, Counter[Severity]()
+    for at, number, moment in moments:
+        before = standing.get(number, NOTHING)
+        standing[number] = moment
+        held += moment.held - before.held
+        unreadable += moment.unreadable - before.unreadable
+        for severity in Severity:
+            short[severity] += moment.short[severity] - before.short[severity]
+        yield Moment(at, held, dict(short), unreadable)

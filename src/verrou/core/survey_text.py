@@ -1,0 +1,134 @@
+"""Many survey files read in a row: what one says in the very words of another is read once.
+
+A survey file has the form that :func:`verrou.reports.sheets.as_json` gives it: its sections in one order, and each part
+of a section between lines of its own. Such a text is taken apart at those lines, and each part is checked to be one
+whole JSON value, so that together they are the document; parts that were seen before are not read again. A text of any
+other form is read as any JSON is."""
+
+import json
+from collections.abc import Callable, Hashable, Mapping
+from typing import Any, Generic, TypeVar
+
+from attrs import frozen
+
+from verrou.core.model import Account, Group, MachineFacts, Posture, Reading
+from verrou.core.model.ways import Gate
+from verrou.core.rules import CATALOGUE
+from verrou.core.survey import FORMAT, account_from, posture_from, reading_from, structured
+
+T = TypeVar("T")
+Key = TypeVar("Key", bound=Hashable)
+MOST_REMEMBERED = 1_000
+"""How many parts of each kind are remembered, so that memory stays the same however many surveys are read."""
+DERIVED = frozenset(rule.id for rule in CATALOGUE.values() if rule.derived is not None)
+SECTIONS = ("accounts", "groups", "readings", "troubles", "gates")
+START = f'{{\n  "format": "{FORMAT}",\n  "machine": '
+BETWEEN_READINGS, BETWEEN_ACCOUNTS = '\n    },\n    "', "\n    },\n    {"
+
+
+class Remembered(dict[Key, Any], Generic[Key]):
+    """What was made of something, by what it was made of."""
+
+    def once(self, key: Key, read: Callable[[Key], T]) -> T:
+        """What ``read`` makes of it, or made of it earlier."""
+        found: T | None = self.get(key)
+        if found is None:
+            found = read(key)
+            if len(self) >= MOST_REMEMBERED:
+                self.clear()
+            self[key] = found
+        return found
+
+
+class OtherForm(Exception):
+    """The text is not of the form that survey files have."""
+
+
+@frozen(eq=False)
+class Named:
+    """A reading and its rule; None of a rule that is not known here. Equal to itself alone."""
+
+    rule_id: str
+    reading: Reading | None
+
+
+class SurveyReader:
+    """Reads surveys, and remembers their parts: equal readings of several machines are one object, and so are all the
+    readings of machines that stand alike."""
+
+    def __init__(self) -> None:
+        self.accounts, self.groups, self.gates = Remembered[str](), Remembered[str](), Remembered[str]()
+        self.kept, self.derived = Remembered[str](), Remembered[str]()
+        self.together = Remembered[tuple[Named, ...]]()
+
+    def posture(self, text: str) -> Posture:
+        """The posture of a survey.
+
+        Raises:
+            BadInput: this is no survey. ValueError, RecursionError: this is no JSON.
+        """
+        try:
+            return self._from_parts(text)
+        except (OtherForm, KeyError, TypeError, AttributeError, ValueError):
+            return posture_from(json.loads(text))
+
+    def _from_parts(self, text: str) -> Posture:
+        sections = _sections(text)
+        machine = structured(json.loads(sections["machine"]), MachineFacts)
+        accounts = tuple(
+            self.accounts.once(part, _account)
+            for part in _split(sections["accounts"], "[\n    {", BETWEEN_ACCOUNTS, "\n    }\n  ]")
+        )
+        groups = self.groups.once(sections["groups"], lambda part: structured(json.loads(part), tuple[Group, ...]))
+        gates = self.gates.once(sections["gates"], lambda part: structured(json.loads(part), tuple[Gate, ...]))
+        readings = self._readings(sections["readings"])
+        troubles = structured(json.loads(sections["troubles"]), tuple[str, ...])
+        return Posture(machine, accounts, groups, readings, troubles, gates)
+
+    def _readings(self, section: str) -> Mapping[str, Reading]:
+        found = []
+        for part in _split(section, '{\n    "', BETWEEN_READINGS, "\n    }\n  }"):
+            if (known := self.kept.get(part)) is not None:
+                found.append(known)
+            elif part[: part.find('"')] in DERIVED:  # they name people, so that few are alike
+                self.derived.once(part, _reading)
+            else:
+                found.append(self.kept.once(part, _reading))
+        return self.together.once(tuple(found), _by_rule)
+
+
+def _sections(text: str) -> Mapping[str, str]:
+    """The text of each section."""
+    if not text.startswith(START) or not text.endswith("\n}\n"):
+        raise OtherForm
+    found, begins, name = {}, len(START), "machine"
+    for following in SECTIONS:
+        ends = text.find(f',\n  "{following}": ', begins)
+        if ends < 0:
+            raise OtherForm
+        found[name] = text[begins:ends]
+        begins, name = ends + len(f',\n  "{following}": '), following
+    found[name] = text[begins:-3]
+    return found
+
+
+def _split(section: str, before: str, between: str, after: str) -> list[str]:
+    if not section.startswith(before) or not section.endswith(after):
+        raise OtherForm
+    return section[len(before) : -len(after)].split(between)
+
+
+def _account(part: str) -> Account:
+    return account_from(json.loads("{" + part + "}"))
+
+
+def _by_rule(found: tuple[Named, ...]) -> Mapping[str, Reading]:
+    return {each.rule_id: each.reading for each in found if each.reading is not None}
+
+
+def _reading(part: str) -> Named:
+    read = json.loads('{"' + part + "}}")
+    if len(read) != 1:
+        raise OtherForm
+    [(rule_id, raw)] = read.items()
+    return Named(rule_id, reading_from(rule_id, raw))

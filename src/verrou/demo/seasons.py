@@ -1,0 +1,123 @@
+"""Two seasons of the station's machines: surveys of then, and records that wait to go into a logbook. They are made of
+the machines as they are laid out, and of what a worksheet would make of them."""
+
+from collections.abc import Sequence
+from datetime import datetime
+from functools import reduce
+from pathlib import Path
+
+from attrs import evolve, frozen
+
+from verrou import __version__
+from verrou.cli.options import load_baseline
+from verrou.core.audit import audit
+from verrou.core.logbook import Run, record_of
+from verrou.core.model import Posture
+from verrou.core.plan.foresee import foresee
+from verrou.core.plan.worksheet import plan
+from verrou.core.survey import survey_data
+from verrou.machines import BENCH_SUFFIX, SURVEY_SUFFIX, open_machine
+from verrou.records.logbook import waiting
+from verrou.records.logbook.place import place_of
+from verrou.reports.sheets import as_json, shown
+
+EVERYTHING = ("",)
+"""Every rule, and everybody: the machine as it is laid out."""
+
+
+@frozen
+class Visit:
+    """One visit: what was done, and by whom; ``slid`` are the rules, by how their ids begin, and ``people`` the
+    accounts that were as they are laid out, while all else was as the baseline asks. ``saved``: a survey was saved."""
+
+    at: datetime
+    run: Run
+    by: str
+    slid: Sequence[str] = ()
+    people: Sequence[str] = ()
+    saved: bool = False
+
+
+def _visit(day: str, run: Run, by: str = "wilma", *slid: str, people: Sequence[str] = (), saved: bool = False) -> Visit:
+    return Visit(datetime.fromisoformat(day), run, by, slid, people, saved)
+
+
+VISITS = {
+    f"hide-01{BENCH_SUFFIX}": (
+        "hide-01.toml",
+        (
+            _visit("2025-04-07 09:10", Run.AUDIT, "wilma", *EVERYTHING, saved=True),
+            _visit("2025-04-07 10:40", Run.HARDEN, "wilma", "screen.locked_shows", "sharing."),
+            _visit("2025-06-16 14:00", Run.AUDIT, "wilma", "screen.locked_shows", "sharing."),
+            _visit("2025-09-22 16:20", Run.AUDIT, "wilma", "sharing.", "lockout.", people=("tern",), saved=True),
+            _visit(
+                "2026-04-13 09:30", Run.AUDIT, "anselm", "sharing.", "lockout.", "screen.", "rights.", people=("tern",)
+            ),
+            _visit("2026-04-13 11:05", Run.HARDEN, "anselm", "sharing.", saved=True),
+            _visit("2026-06-29 15:00", Run.AUDIT, "anselm", "sharing.", "password.", people=("guillemot",)),
+            _visit("2026-09-14 08:30", Run.AUDIT, "anselm", *EVERYTHING, saved=True),
+        ),
+    ),
+    f"ringing-02{BENCH_SUFFIX}": (
+        "ringing-02.toml",
+        (
+            _visit("2025-04-09 11:00", Run.AUDIT, "wilma", *EVERYTHING, saved=True),
+            _visit("2025-04-09 12:15", Run.HARDEN, "wilma", "elevation.helpers"),
+            _visit("2025-09-24 10:00", Run.AUDIT, "wilma", "elevation.", saved=True),
+            _visit("2026-04-15 10:30", Run.AUDIT, "anselm", "elevation.", "screen.", people=("petrel", "bors")),
+            _visit("2026-09-14 08:30", Run.AUDIT, "anselm", *EVERYTHING, saved=True),
+        ),
+    ),
+    "warden-03": (
+        "office",
+        (
+            _visit("2025-04-11 09:00", Run.AUDIT, "wilma", *EVERYTHING, saved=True),
+            _visit("2025-10-06 17:00", Run.AUDIT, "wilma", "password.", "lockout.", "elevation."),
+            _visit("2026-04-17 16:45", Run.AUDIT, "anselm", "password.", "lockout.", saved=True),
+            _visit("2026-09-14 08:30", Run.AUDIT, "anselm", "password.", saved=True),
+        ),
+    ),
+}
+"""By machine: the baseline, and the visits."""
+
+
+def lay_out_seasons(folder: Path) -> None:
+    """Write the surveys to ``surveys`` in ``folder``, and the records to where they wait."""
+    surveys = folder / "surveys"
+    surveys.mkdir()
+    place = place_of("", folder)
+    for number, (address, (name, visits)) in enumerate(VISITS.items()):
+        baseline = load_baseline(str(folder / name) if name.endswith(".toml") else name)
+        found = open_machine(str(folder / address)).observe()
+        steps = plan(found, baseline, audit(found, baseline)).steps
+        hardened = reduce(lambda posture, step: foresee(step, posture), steps, found)
+        for count, visit in enumerate(visits):
+            posture = _stood(found, hardened, visit)
+            record = record_of(
+                visit.run,
+                posture,
+                shown,
+                key=f"{number:016x}{count:016x}",
+                at=visit.at,
+                by=visit.by,
+                tool=f"verrou {__version__}",
+                found=audit(posture, baseline),
+                digest=baseline.digest,
+            )
+            waiting.put(place.waiting, record)
+            if visit.saved:
+                file = surveys / f"{posture.machine.name}-{visit.at:%Y-%m}{SURVEY_SUFFIX}"
+                file.write_text(as_json(survey_data(posture)), encoding="utf-8")
+
+
+def _stood(found: Posture, hardened: Posture, visit: Visit) -> Posture:
+    """The machine at a visit."""
+    stood = found if visit.slid == EVERYTHING else hardened
+    if stood is hardened:
+        slid = {rule: reading for rule, reading in found.readings.items() if rule.startswith(tuple(visit.slid))}
+        accounts = tuple(
+            found.by_name.get(account.name, account) if account.name in visit.people else account
+            for account in hardened.accounts
+        )
+        stood = evolve(hardened, readings={**hardened.readings, **(slid if visit.slid else {})}, accounts=accounts)
+    return evolve(stood, machine=evolve(stood.machine, now=visit.at))

@@ -1,0 +1,92 @@
+"""The logbook over many machines: what is kept of each run waits in a folder first, and goes in as soon as it can."""
+
+from collections.abc import Sequence
+from threading import Thread
+
+from attrs import frozen
+
+from verrou.core.errors import VerrouError
+from verrou.core.logbook import Record
+from verrou.records.logbook import waiting
+from verrou.records.logbook.place import Place
+
+__all__ = ["Delivery", "Place", "deliver", "keep", "kept"]
+
+PATIENCE = 3.0
+"""For how many seconds a command waits for the logbook, after it has told all it has to tell."""
+
+
+@frozen
+class Delivery:
+    """What became of what waited: how many records went in and how many wait, why, and files that are no records."""
+
+    delivered: int = 0
+    waiting: int = 0
+    reason: str = ""
+    foreign: tuple[str, ...] = ()
+
+
+def keep(record: Record, place: Place) -> Delivery:
+    """Keep a record: it is on disk when this returns, and in the logbook where that could be reached.
+
+    Raises:
+        BadInput: it could not even be written beside the survey.
+    """
+    waiting.put(place.waiting, record)
+    if reason := waiting.unreached(place.waiting):
+        return Delivery(0, len(waiting.files(place.waiting)), reason)
+    return _within(place, PATIENCE)
+
+
+def _within(place: Place, seconds: float) -> Delivery:
+    """Deliver, and give up after so long: what is not in by then is still waiting, and never goes in twice."""
+    ended: list[Delivery] = []
+    worker = Thread(target=lambda: ended.append(deliver(place)), daemon=True)
+    worker.start()
+    worker.join(seconds)
+    if ended:
+        return ended[0]
+    reason = f"it did not answer within {seconds:g} seconds"
+    waiting.note_unreached(place.waiting, reason)
+    return Delivery(0, len(waiting.files(place.waiting)), reason)
+
+
+def deliver(place: Place) -> Delivery:
+    """Have what waits go into the logbook; what does not is left where it is."""
+    delivered, foreign = 0, []
+    found = waiting.files(place.waiting)
+    if not found:
+        return Delivery()
+    try:
+        from verrou.records.logbook.store import Store
+
+        with Store(place) as store:
+            for path in found:
+                try:
+                    record = waiting.read(path)
+                except FileNotFoundError:  # somebody else had it go in
+                    continue
+                except ValueError as error:
+                    foreign.append(f"{path}: {error}")
+                    continue
+                store.add(record)
+                path.unlink(missing_ok=True)
+                delivered += 1
+    except VerrouError as error:
+        left = len(found) - delivered - len(foreign)
+        waiting.note_unreached(place.waiting, str(error))
+        return Delivery(delivered, left, str(error), tuple(foreign))
+    waiting.note_reached(place.waiting)
+    return Delivery(delivered, 0, "", tuple(foreign))
+
+
+def kept(place: Place, machine: str = "") -> Sequence[Record]:
+    """The records of a logbook, the oldest first; with ``machine`` those of machines that are called so.
+
+    Raises:
+        BadInput: there is no logbook, or it cannot be reached.
+    """
+    from verrou.records.logbook.store import Store
+
+    with Store(place, make=False) as store:
+        return store.records(machine)

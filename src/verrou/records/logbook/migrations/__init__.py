@@ -1,0 +1,55 @@
+"""The schemas that a logbook has had, and the way from each to the next, by Alembic."""
+
+from pathlib import Path
+
+import sqlalchemy as sql
+
+from verrou.core.errors import BadInput
+
+NEWEST = "0002"
+"""The schema that this version of Verrou writes."""
+KNOWN = ("0001", NEWEST)
+BRING_FORWARD_LOCK = 0x76657272
+"""The number of the lock under which one of several writers brings a logbook on a server forward."""
+
+
+def bring_forward(connection: sql.Connection, place: str) -> None:
+    """Make the tables of a new logbook, and bring an older one to the newest schema, in the open transaction.
+
+    Raises:
+        BadInput: it is the logbook of a newer version, or no logbook.
+    """
+    if _version(connection, place) == NEWEST:
+        return
+    if connection.dialect.name == "postgresql":
+        connection.execute(sql.text("select pg_advisory_xact_lock(:lock)"), {"lock": BRING_FORWARD_LOCK})
+        if _version(connection, place) == NEWEST:
+            return
+    upgrade(connection, NEWEST)
+
+
+def upgrade(connection: sql.Connection, to: str) -> None:
+    """Bring the tables to a schema."""
+    from alembic import command
+    from alembic.config import Config
+
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).parent).replace("%", "%%"))
+    config.attributes["connection"] = connection
+    command.upgrade(config, to)
+
+
+def _version(connection: sql.Connection, place: str) -> str:
+    """The schema of a logbook; empty where there are no tables yet."""
+    present = set(sql.inspect(connection).get_table_names())
+    if "alembic_version" not in present:
+        if present & {"machines", "records"}:
+            raise BadInput(f"{place}: tables are there that are no logbook's; name another database")
+        return ""
+    found = connection.execute(sql.text("select version_num from alembic_version")).scalars().all()
+    if any(version not in KNOWN for version in found):
+        raise BadInput(
+            f"{place}: this logbook has schema {', '.join(map(str, found))}, known here: {', '.join(KNOWN)}; "
+            "use the newer Verrou that wrote it"
+        )
+    return str(found[0]) if found else ""

@@ -1,0 +1,216 @@
+"""The logbook itself, by SQLAlchemy Core: the same tables in an SQLite file and on a PostgreSQL server.
+
+A record goes in with all that belongs to it in one transaction; its key goes in once, however often it is brought."""
+
+import socket
+from collections.abc import Iterable
+from types import TracebackType
+from typing import Any
+from urllib.parse import parse_qsl, urlsplit
+
+from verrou.core.audit import Verdict
+from verrou.core.errors import BadInput
+from verrou.core.logbook import KeptAccount, KeptFinding, KeptReading, KeptTrial, Record, Run
+from verrou.core.model import Role
+from verrou.core.rules import Severity
+from verrou.core.trials import Proof
+from verrou.records.logbook.place import Place
+
+try:
+    import sqlalchemy as sql
+    from sqlalchemy.exc import SQLAlchemyError
+except ImportError:
+    raise BadInput("a logbook needs SQLAlchemy and Alembic; pip install 'verrou[logbook]' brings them") from None
+
+from verrou.records.logbook import tables
+from verrou.records.logbook.migrations import bring_forward
+
+ANSWER_WITHIN = 2
+"""For how many seconds a server or another writer is waited for."""
+REACH_WITHIN = 0.5
+"""For how many seconds a server's computer is waited for before anything is asked of it."""
+
+
+class Store:
+    """An open logbook. ``make``: it is written to, and an embedded one that is missing is made."""
+
+    def __init__(self, place: Place, make: bool = True) -> None:
+        self.place = place
+        if place.file is not None and not make and not place.file.exists():
+            raise BadInput(f"{place.file}: there is no logbook; --log on a command starts one")
+        if place.file is not None and place.file.exists() and not place.file.is_file():
+            raise BadInput(f"{place.file}: this is no ordinary file; name a logbook")
+        try:
+            self.engine = _embedded(place, make) if place.file is not None else _on_server(place)
+            with self.engine.begin() as connection:
+                bring_forward(connection, place.shown)
+        except (SQLAlchemyError, OSError, ImportError, ValueError) as error:
+            raise self._unreachable(error) from None
+
+    def __enter__(self) -> "Store":
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.engine.dispose()
+
+    def _unreachable(self, error: Exception) -> BadInput:
+        return BadInput(f"the logbook {self.place.shown} cannot be reached: {_first_line(error)}")
+
+    def add(self, record: Record) -> None:
+        """Have a record go in; one that is in already is left as it is.
+
+        Raises:
+            BadInput: it could not.
+        """
+        try:
+            with self.engine.begin() as connection:
+                _add(connection, record)
+        except (SQLAlchemyError, OSError, ValueError) as error:
+            raise self._unreachable(error) from None
+
+    def records(self, machine: str = "") -> list[Record]:
+        """The records, the oldest first; with ``machine`` those of machines that were ever called so.
+
+        Raises:
+            BadInput: they could not be read.
+        """
+        try:
+            with self.engine.connect() as connection:
+                return _records(connection, machine)
+        except (SQLAlchemyError, OSError, ValueError) as error:
+            raise self._unreachable(error) from None
+
+
+def _first_line(error: Exception) -> str:
+    cause = getattr(error, "orig", None) or error
+    if isinstance(cause, OSError) and cause.strerror:
+        return cause.strerror.lower()
+    lines = str(cause).strip().splitlines() or [type(cause).__name__]
+    return lines[0].strip()
+
+
+def _embedded(place: Place, writes: bool) -> sql.Engine:
+    url = sql.URL.create("sqlite", database=str(place.file))
+    engine = sql.create_engine(url, connect_args={"timeout": ANSWER_WITHIN}, poolclass=sql.NullPool)
+
+    # The driver would begin a transaction late, and none at all for a change of the tables: we begin it, and at once as
+    # one that writes, so that of two writers one waits instead of failing.
+    @sql.event.listens_for(engine, "connect")
+    def _(connection: Any, __: object) -> None:
+        connection.isolation_level = None
+        connection.execute("PRAGMA foreign_keys = ON")
+
+    @sql.event.listens_for(engine, "begin")
+    def _(connection: sql.Connection) -> None:
+        connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
+
+    return engine
+
+
+def _on_server(place: Place) -> sql.Engine:
+    _knock(place.server)
+    url = sql.make_url(place.server).set(drivername="postgresql+psycopg")
+    limits = f"-c statement_timeout={ANSWER_WITHIN * 1000} -c lock_timeout={ANSWER_WITHIN * 1000}"
+    return sql.create_engine(
+        url,
+        connect_args={"connect_timeout": ANSWER_WITHIN, "application_name": "verrou", "options": limits},
+        poolclass=sql.NullPool,
+    )
+
+
+def _knock(server: str) -> None:
+    """Whether anybody is there at all: the client library would wait for seconds. A service file or a socket in the
+    file system is left to it."""
+    parts = urlsplit(server)
+    given = dict(parse_qsl(parts.query))
+    host = given.get("host") or parts.hostname
+    if host and not host.startswith("/") and "," not in host:
+        socket.create_connection((host, int(given.get("port") or parts.port or 5432)), REACH_WITHIN).close()
+
+
+def _insert(connection: sql.Connection, table: sql.Table) -> Any:
+    if connection.dialect.name == "sqlite":
+        from sqlalchemy.dialects import sqlite
+
+        return sqlite.insert(table)
+    from sqlalchemy.dialects import postgresql
+
+    return postgresql.insert(table)
+
+
+def _add(connection: sql.Connection, record: Record) -> None:
+    machine = {"identity": record.identity}
+    connection.execute(_insert(connection, tables.machines).values(machine).on_conflict_do_nothing())
+    number = connection.scalar(sql.select(tables.machines.c.id).where(tables.machines.c.identity == record.identity))
+    row = {name: getattr(record, name) for name in tables.OF_A_RECORD} | {"machine_id": number}
+    row["run"] = str(record.run)
+    added = connection.execute(
+        _insert(connection, tables.records).values(row).on_conflict_do_nothing().returning(tables.records.c.id)
+    ).scalar()
+    if added is None:
+        return
+    for table, items in (
+        (tables.findings, record.findings),
+        (tables.accounts, record.accounts),
+        (tables.readings, record.readings),
+        (tables.trials, record.trials),
+    ):
+        if items:
+            names = [column.name for column in table.columns if column.name not in ("record_id", "place")]
+            connection.execute(
+                table.insert(),
+                [
+                    {"record_id": added, "place": place, **{name: _stored(getattr(item, name)) for name in names}}
+                    for place, item in enumerate(items)
+                ],
+            )
+
+
+def _stored(value: object) -> object:
+    return str(value) if isinstance(value, str) else value
+
+
+def _records(connection: sql.Connection, machine: str) -> list[Record]:
+    wanted = sql.select(tables.records, tables.machines.c.identity).join(tables.machines)
+    if machine:
+        named = sql.select(tables.records.c.machine_id).where(tables.records.c.machine == machine)
+        wanted = wanted.where(tables.records.c.machine_id.in_(named))
+    rows = connection.execute(wanted.order_by(tables.records.c.clock, tables.records.c.at, tables.records.c.id)).all()
+    numbers = [row.id for row in rows]
+    findings = _parts(connection, tables.findings, numbers if machine else None)
+    accounts = _parts(connection, tables.accounts, numbers if machine else None)
+    readings = _parts(connection, tables.readings, numbers if machine else None)
+    trials = _parts(connection, tables.trials, numbers if machine else None)
+    return [
+        Record(
+            **{name: getattr(row, name) for name in tables.OF_A_RECORD if name != "run"},
+            run=Run(row.run),
+            identity=row.identity,
+            findings=tuple(
+                KeptFinding(
+                    each.subject, Severity(each.severity), Verdict(each.verdict), each.waived_until, each.waived_by
+                )
+                for each in findings.get(row.id, ())
+            ),
+            accounts=tuple(
+                KeptAccount(each.name, None if each.role is None else Role(each.role), each.enabled)
+                for each in accounts.get(row.id, ())
+            ),
+            readings=tuple(KeptReading(each.rule, each.words) for each in readings.get(row.id, ())),
+            trials=tuple(KeptTrial(each.rule, each.tried, Proof(each.proof)) for each in trials.get(row.id, ())),
+        )
+        for row in rows
+    ]
+
+
+def _parts(connection: sql.Connection, table: sql.Table, numbers: Iterable[int] | None) -> dict[int, list[Any]]:
+    """The rows of a table by record, of all records or of those numbered."""
+    found: dict[int, list[Any]] = {}
+    wanted = sql.select(table).order_by(table.c.record_id, table.c.place)
+    if numbers is not None:
+        wanted = wanted.where(table.c.record_id.in_(list(numbers)))
+    for row in connection.execute(wanted):
+        found.setdefault(row.record_id, []).append(row)
+    return found

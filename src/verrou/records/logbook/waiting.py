@@ -1,0 +1,100 @@
+"""Records that wait to go into a logbook: a file each, in a folder of their own. Nothing but a plain file system is
+needed, so that a record is safe before anything else can fail."""
+
+import json
+import os
+import time
+from pathlib import Path
+
+from cattrs.errors import BaseValidationError
+
+from verrou.core.errors import BadInput
+from verrou.core.logbook import Record
+from verrou.core.survey import plain, structured
+from verrou.machines.local_files import ordinary_text, sync_folder, write_all
+
+FORMAT = "verrou record 1"
+ENDING = ".record.json"
+MARK = "not-reached"
+REST = 300
+"""For how many seconds a logbook that was not reached is let alone, so that nobody waits for it at each command."""
+MOST_OF_A_RECORD = 50_000_000
+
+
+def put(folder: Path, record: Record) -> None:
+    """Have a record wait: on disk, whole, when this returns.
+
+    Raises:
+        BadInput: it could not be written.
+    """
+    text = json.dumps({"format": FORMAT, **plain(record)}, ensure_ascii=False, indent=1) + "\n"
+    staged = folder / f".{record.key}.staged"
+    try:
+        folder.mkdir(mode=0o700, exist_ok=True)
+        descriptor = os.open(staged, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
+        try:
+            write_all(descriptor, text.encode("utf-8", "backslashreplace"))
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)
+        staged.rename(folder / f"{record.at:%Y%m%dT%H%M%S}-{record.key}{ENDING}")
+        sync_folder(folder)
+    except OSError as error:
+        if not isinstance(error, FileExistsError):
+            staged.unlink(missing_ok=True)
+        raise BadInput(f"{folder}: {error.strerror}; this {record.run} was not kept in the logbook") from None
+
+
+def files(folder: Path) -> list[Path]:
+    """What waits, the oldest first."""
+    try:
+        return sorted(folder / entry.name for entry in os.scandir(folder) if entry.name.endswith(ENDING))
+    except OSError:
+        return []
+
+
+def read(path: Path) -> Record:
+    """The record of a file.
+
+    Raises:
+        FileNotFoundError: it is there no more. ValueError: it is no record, with the reason.
+    """
+    try:
+        raw = json.loads(ordinary_text(path, MOST_OF_A_RECORD))
+        if not isinstance(raw, dict) or raw.pop("format", None) != FORMAT:
+            raise ValueError(f'it does not say "format": "{FORMAT}"')
+        return structured(raw, Record)
+    except FileNotFoundError:
+        raise
+    except (OSError, RecursionError) as error:
+        raise ValueError(getattr(error, "strerror", None) or "it is nested too deeply") from None
+    except (KeyError, TypeError, AttributeError, BaseValidationError) as error:
+        raise ValueError(f"it is damaged ({type(error).__name__} {error})") from None
+
+
+def unreached(folder: Path) -> str:
+    """Why the logbook is let alone for now; empty where it may be tried."""
+    mark = folder / MARK
+    try:
+        if 0 <= time.time() - mark.stat().st_mtime < REST:
+            return mark.read_text(encoding="utf-8").strip()
+    except (OSError, ValueError):
+        pass
+    return ""
+
+
+def note_unreached(folder: Path, reason: str) -> None:
+    """Let the logbook alone for a while."""
+    try:
+        (folder / MARK).write_text(reason + "\n", encoding="utf-8")
+    except OSError:
+        return
+
+
+def note_reached(folder: Path) -> None:
+    """The logbook may be tried at once; an empty folder goes."""
+    try:
+        (folder / MARK).unlink(missing_ok=True)
+        folder.rmdir()
+    except OSError:
+        return

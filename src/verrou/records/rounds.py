@@ -1,0 +1,163 @@
+"""Many machines held against baselines at once: on all cores, and with what is kept of each small and of one size."""
+
+import fnmatch
+import gc
+import os
+from collections.abc import Callable, Iterator, Sequence
+from functools import lru_cache
+from pathlib import Path
+
+from attrs import frozen
+
+from verrou.core.audit import Finding, Known, audit
+from verrou.core.baseline import Baseline
+from verrou.core.errors import BadInput, VerrouError
+from verrou.core.rounds import Row, row_of
+from verrou.core.survey_text import SurveyReader
+from verrou.machines import BENCH_SUFFIX, SURVEY_SUFFIX, open_machine
+from verrou.machines.survey_file import SurveyFile
+
+WORTH_SHARING = 64
+"""From how many machines on it pays to start other processes."""
+AT_ONCE = 50
+
+
+@frozen
+class LeftOut:
+    """A file that could not be read, and why."""
+
+    address: str
+    reason: str
+
+
+Outcome = Row | LeftOut
+Load = Callable[[str], Baseline]
+Says = Callable[[Finding], str]
+
+
+def machines_in(folder: Path) -> list[str]:
+    """The addresses of what looks like a machine in a folder: surveys, bench machines, folders that hold a system; and
+    other JSON files, to be named as foreign.
+
+    Raises:
+        BadInput: it is no folder that can be read, or holds no machine.
+    """
+    try:
+        names = sorted(entry.name for entry in os.scandir(folder) if _may_be_machine(entry))
+    except OSError as error:
+        raise BadInput(f"{folder}: {error.strerror}; name a folder that holds surveys or machines") from None
+    if not names:
+        raise BadInput(
+            f"{folder}: found no survey (NAME{SURVEY_SUFFIX}), bench machine (NAME{BENCH_SUFFIX}) or mounted system"
+        )
+    return [str(folder / name) for name in names]
+
+
+def _may_be_machine(entry: "os.DirEntry[str]") -> bool:
+    if entry.name.endswith(".json"):
+        return True
+    return entry.is_dir() and Path(entry.path, "etc/passwd").is_file()
+
+
+@frozen
+class Assignment:
+    """Which baseline a machine is held against: by name patterns, the first that fits."""
+
+    patterns: tuple[tuple[str, str], ...]
+
+    def baseline_of(self, machine: str) -> str:
+        """The name of the baseline; empty where no pattern fits."""
+        return next((name for pattern, name in self.patterns if fnmatch.fnmatchcase(machine, pattern)), "")
+
+
+def read_assignment(text: str, place: str) -> Assignment:
+    """Which machine by which baseline, from a TOML table ``[machines]`` of patterns and baselines.
+
+    Raises:
+        BadInput: with what was found.
+    """
+    import tomllib
+
+    try:
+        document = tomllib.loads(text)
+    except (ValueError, RecursionError) as error:
+        raise BadInput(f"{place}: this is not valid TOML: {error}") from None
+    table = document.get("machines")
+    if set(document) != {"machines"} or not isinstance(table, dict) or not table:
+        found = ", ".join(document) or "nothing"
+        raise BadInput(f'{place}: found {found}, accepted: a table [machines] of "NAME" = "BASELINE"')
+    for name, baseline in table.items():
+        if not isinstance(baseline, str):
+            raise BadInput(f"{place}: machines.{name}: found {baseline!r}, accepted: the name of a baseline in quotes")
+    beside = Path(place).parent
+    return Assignment(tuple((pattern, _beside(beside, name)) for pattern, name in table.items()))
+
+
+def _beside(folder: Path, name: str) -> str:
+    return str(folder / name) if (folder / name).is_file() else name
+
+
+def go_round(addresses: Sequence[str], assignment: Assignment, load: Load, says: Says) -> Iterator[Outcome]:
+    """What comes of each machine, in the order of the addresses; ``says`` tells a finding in words. One that cannot be
+    read never ends the round."""
+    for name in dict.fromkeys(name for _, name in assignment.patterns):
+        load(name)  # what is wrong with a baseline is said once, before all else
+    cores = len(os.sched_getaffinity(0))
+    if len(addresses) < WORTH_SHARING or cores == 1:
+        _begin(assignment, load, says)
+        yield from map(_look, addresses)
+        return
+    from concurrent.futures import ProcessPoolExecutor
+    from multiprocessing import get_context
+
+    with ProcessPoolExecutor(cores, get_context("fork"), _begin, (assignment, load, says)) as pool:
+        yield from pool.map(_look, addresses, chunksize=AT_ONCE)
+
+
+class _Worker:
+    """What one process knows: the baselines, and what it has read so far."""
+
+    def __init__(self, assignment: Assignment, load: Load, says: Says) -> None:
+        self.assignment, self.says = assignment, says
+        self.load = lru_cache(load)
+        self.reader = SurveyReader()
+        self.known: dict[str, Known] = {}
+
+    def look(self, address: str) -> Outcome:
+        try:
+            machine = open_machine(address)
+            posture = machine.observe(self.reader) if isinstance(machine, SurveyFile) else machine.observe()
+            name = self.assignment.baseline_of(posture.machine.name)
+            if not name:
+                return LeftOut(address, f"no baseline is named for {posture.machine.name}")
+            found = audit(posture, self.load(name), self.known.setdefault(name, {}))
+            return row_of(found, posture, address, self.says)
+        except VerrouError as error:
+            return LeftOut(address, str(error))
+        except (OSError, ValueError, MemoryError, RecursionError) as error:
+            return LeftOut(address, f"{address}: it could not be read ({error})")
+
+
+_worker: _Worker | None = None
+
+
+def _begin(assignment: Assignment, load: Load, says: Says) -> None:
+    global _worker
+    _worker = _Worker(assignment, load, says)
+    gc.freeze()
+    gc.set_threshold(100_000, 50, 50)  # what is remembered is looked through less often: it holds no circles
+
+
+def _look(address: str) -> Outcome:
+    assert _worker is not None
+    return _worker.look(address)
+
+
+def newest(rows: Sequence[Row]) -> tuple[list[Row], int]:
+    """Of each machine the row that was seen last, and how many others there were."""
+    latest: dict[str, Row] = {}
+    for row in rows:
+        known = latest.get(row.identity)
+        if known is None or row.at > known.at:
+            latest[row.identity] = row
+    return list(latest.values()), len(rows) - len(latest)

@@ -1,0 +1,447 @@
+"""The logbook as sheets and plain data: what was done, and how machines went over time."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import date
+from typing import TYPE_CHECKING, Any, TypedDict
+
+from verrou.core.audit import Verdict
+from verrou.core.logbook import SOON, Course, Moment, Record, Run, Trend
+from verrou.core.model import Role, counted
+from verrou.core.rules import Severity
+from verrou.core.trials import Proof
+from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Sheet, columns_of
+
+if TYPE_CHECKING:
+    from verrou.core.logbook import KeptFinding
+
+
+class FindingKept(TypedDict):
+    """A rule, account or group, and how it stood; ``waived_until`` is the last day of its waiver."""
+
+    subject: str
+    severity: Severity
+    verdict: Verdict
+    waived_until: date | None
+    waived_by: str
+
+
+class AccountKept(TypedDict):
+    """Who had an account; ``role`` is None where nobody could tell."""
+
+    name: str
+    role: Role | None
+    enabled: bool
+
+
+class ReadingKept(TypedDict):
+    """How a rule stood, in words."""
+
+    rule: str
+    words: str
+
+
+class TrialKept(TypedDict):
+    """What was tried, and what came of it."""
+
+    rule: str
+    tried: str
+    proof: Proof
+
+
+class RecordData(TypedDict):
+    """One run. ``number`` counts the records of the logbook, the oldest first; ``at`` is UTC, ``clock`` the machine's
+    own time; ``entry`` is that of its journal."""
+
+    number: int
+    run: Run
+    at: str
+    clock: str
+    by: str
+    tool: str
+    machine: str
+    identity: str
+    system: str
+    baseline: str
+    digest: str
+    entry: int | None
+    holds: int
+    grave: int
+    serious: int
+    slight: int
+    unreadable: int
+    waived: int
+    absent: int
+    findings: list[FindingKept]
+    accounts: list[AccountKept]
+    readings: list[ReadingKept]
+    trials: list[TrialKept]
+
+
+Numbered = Sequence[tuple[int, Record]]
+"""Records, each with its number in the logbook."""
+
+
+def record_data(number: int, record: Record) -> RecordData:
+    """One record for JSON."""
+    short = [finding.severity for finding in record.findings if finding.verdict is Verdict.SHORT]
+    return {
+        "number": number,
+        "run": record.run,
+        "at": f"{record.at:%Y-%m-%d %H:%M:%S}",
+        "clock": f"{record.clock:%Y-%m-%d %H:%M:%S}",
+        "by": record.by,
+        "tool": record.tool,
+        "machine": record.machine,
+        "identity": record.identity,
+        "system": record.system,
+        "baseline": record.baseline,
+        "digest": record.digest,
+        "entry": record.entry,
+        "holds": record.count(Verdict.HOLDS),
+        "grave": short.count(Severity.GRAVE),
+        "serious": short.count(Severity.SERIOUS),
+        "slight": short.count(Severity.SLIGHT),
+        "unreadable": record.count(Verdict.UNREADABLE),
+        "waived": record.count(Verdict.WAIVED),
+        "absent": record.count(Verdict.ABSENT),
+        "findings": [_finding(each) for each in record.findings],
+        "accounts": [{"name": a.name, "role": a.role, "enabled": a.enabled} for a in record.accounts],
+        "readings": [{"rule": r.rule, "words": r.words} for r in record.readings],
+        "trials": [{"rule": t.rule, "tried": t.tried, "proof": t.proof} for t in record.trials],
+    }
+
+
+def _finding(finding: "KeptFinding") -> FindingKept:
+    return {
+        "subject": finding.subject,
+        "severity": finding.severity,
+        "verdict": finding.verdict,
+        "waived_until": finding.waived_until,
+        "waived_by": finding.waived_by,
+    }
+
+
+def log_sheet(records: Numbered) -> Sheet:
+    """A line a record."""
+    rows, styles = [], {}
+    for line, (number, record) in enumerate(records):
+        data = record_data(number, record)
+        styles[line] = BAD if data["grave"] else QUIET
+        rows.append({**data, "held": _held(record), "when": f"{record.clock:%Y-%m-%d %H:%M}", "came": _came(record)})
+    columns = columns_of(
+        ("number", "no"),
+        ("when", "when"),
+        *((key, key) for key in ("machine", "run", "held")),
+        ("came", "what came of it"),
+        *((key, key) for key in ("by", "at", "clock", "identity", "system", "baseline", "digest", "entry", "tool")),
+        *((key, key) for key in ("holds", "grave", "serious", "slight", "unreadable", "waived", "absent")),
+        whole=("number", "when", "machine", "run", "held"),
+        hidden=(
+            *("at", "clock", "identity", "system", "baseline", "digest", "entry", "tool"),
+            *("holds", "grave", "serious", "slight", "unreadable", "waived", "absent"),
+        ),
+        only_text=("when", "held", "came"),
+    )
+    return Sheet("log", columns, tuple(rows), styles)
+
+
+def _held(record: Record) -> str:
+    if not record.findings:
+        return ""
+    out_of = record.count(Verdict.HOLDS, Verdict.SHORT, Verdict.UNREADABLE)
+    return f"{record.count(Verdict.HOLDS)} of {out_of}"
+
+
+def _came(record: Record) -> str:
+    short = [finding.severity for finding in record.findings if finding.verdict is Verdict.SHORT]
+    said = [f"{short.count(severity)} {severity}" for severity in Severity if severity in short]
+    said += [f"{n} unreadable"] if (n := record.count(Verdict.UNREADABLE)) else []
+    if record.findings and not said:
+        said = ["nothing falls short"]
+    proofs = [trial.proof for trial in record.trials]
+    said += [f"{proofs.count(proof)} {proof}" for proof in Proof if proof in proofs]
+    if record.run is Run.SURVEY:
+        open_accounts = sum(account.enabled for account in record.accounts)
+        said.append(f"{counted(len(record.accounts), 'account')}, {open_accounts} enabled")
+    if record.entry is not None:
+        said.append(f"journal entry {record.entry}")
+    return ", ".join(said)
+
+
+def log_summary(place: str, records: Numbered, out_of: int) -> str:
+    """The logbook in a sentence."""
+    if not records:
+        return f"{place}: none of {counted(out_of, 'record')} is of that kind" if out_of else f"{place}: nothing yet"
+    machines = len({record.identity for _, record in records})
+    first, last = (record.clock.date() for record in (records[0][1], records[-1][1]))
+    shown = counted(len(records), "record") if len(records) == out_of else f"{len(records)} of {out_of} records"
+    return f"{place}: {shown} of {counted(machines, 'machine')}, {first} to {last}"
+
+
+def record_sheet(number: int, record: Record) -> Sheet:
+    """One record whole: what fell short first, then what else was kept of it."""
+    lines: list[tuple[str, str, str]] = [
+        ("run", str(record.run), f"record {number}, by {record.by} with {record.tool}"),
+        ("machine", record.machine, record.system),
+        ("clock", f"{record.clock:%Y-%m-%d %H:%M}", f"{record.at:%Y-%m-%d %H:%M} UTC by the computer at work"),
+    ]
+    if record.baseline:
+        lines.append(("baseline", record.baseline, record.digest))
+    if record.entry is not None:
+        lines.append(("journal", f"entry {record.entry}", f"verrou journal show {record.entry} -m {record.machine}"))
+    for finding in record.findings:
+        told = str(finding.severity) if finding.verdict is Verdict.SHORT else str(finding.verdict)
+        waived = f"until {finding.waived_until} by {finding.waived_by}" if finding.waived_until else ""
+        lines.append(("finding", finding.subject, f"{told} {waived}".strip()))
+    for account in record.accounts:
+        role = str(account.role) if account.role else "role unknown"
+        lines.append(("account", account.name, role if account.enabled else f"{role}, disabled"))
+    lines += [("rule", reading.rule, reading.words) for reading in record.readings]
+    lines += [("trial", trial.rule, f"{trial.proof}: {trial.tried}") for trial in record.trials]
+    rows = tuple({"what": what, "which": which, "how": how} for what, which, how in lines)
+    return Sheet("record", columns_of(("what", "what"), ("which", "which"), ("how", "how"), whole=("what",)), rows)
+
+
+# How it went
+
+
+class MomentData(TypedDict):
+    """How a machine, or several together, stood from a moment on, by the machines' own time."""
+
+    at: str
+    held: int
+    grave: int
+    serious: int
+    slight: int
+    unreadable: int
+
+
+class SlidBackData(TypedDict):
+    """A rule that falls short and held before: the last day on which it was seen to hold."""
+
+    subject: str
+    severity: Severity
+    held_until: date
+    short_since: date
+
+
+class EndingData(TypedDict):
+    """A waiver that ends soon, or has ended."""
+
+    subject: str
+    until: date
+    by: str
+
+
+class CourseData(TypedDict):
+    """How one machine went."""
+
+    machine: str
+    identity: str
+    baseline: str
+    moments: list[MomentData]
+    slid_back: list[SlidBackData]
+    ending: list[EndingData]
+    undone: bool
+
+
+class TrendData(TypedDict):
+    """How all machines went; ``on`` is the day by which waivers are told, those until ``ending_by`` among them."""
+
+    on: date
+    ending_by: date
+    families: list[str]
+    machines: list[CourseData]
+    together: list[MomentData]
+
+
+def _moment(moment: Moment) -> MomentData:
+    short = {str(severity): moment.short[severity] for severity in Severity}
+    return {
+        "at": f"{moment.at:%Y-%m-%d %H:%M:%S}",
+        "held": moment.held,
+        "grave": short["grave"],
+        "serious": short["serious"],
+        "slight": short["slight"],
+        "unreadable": moment.unreadable,
+    }
+
+
+def trend_data(found: Trend, today: date, families: Sequence[str]) -> TrendData:
+    """How it went, for ``--format json``."""
+    return {
+        "on": today,
+        "ending_by": today + SOON,
+        "families": list(families),
+        "machines": [
+            {
+                "machine": course.machine,
+                "identity": course.identity,
+                "baseline": course.baseline,
+                "moments": [_moment(moment) for moment in course.moments],
+                "slid_back": [
+                    {
+                        "subject": each.subject,
+                        "severity": each.severity,
+                        "held_until": each.held_until,
+                        "short_since": each.short_since,
+                    }
+                    for each in course.slid_back
+                ],
+                "ending": [{"subject": e.subject, "until": e.until, "by": e.by} for e in course.ending],
+                "undone": course.undone,
+            }
+            for course in found.courses
+        ],
+        "together": [_moment(moment) for moment in found.together],
+    }
+
+
+MOST_MOMENTS = 6
+"""How many moments a line tells."""
+
+
+def courses_sheet(found: Trend) -> Sheet:
+    """A line a machine, those that slid back first; in CSV too."""
+    rows, styles = [], {}
+    for line, course in enumerate(found.courses):
+        first, last = course.moments[0], course.moments[-1]
+        styles[line] = BAD if course.slid_back else DOUBTFUL if short_of(last) else GOOD
+        notes = [f"{first.at:%Y-%m-%d} to {last.at:%Y-%m-%d}"]
+        notes += ["something was undone since; audit again"] if course.undone else []
+        rows.append(
+            {
+                "machine": course.machine,
+                "first_seen": f"{first.at:%Y-%m-%d}",
+                "last_seen": f"{last.at:%Y-%m-%d}",
+                "over_time": _over_time(course),
+                "held": last.held,
+                **{str(severity): last.short[severity] for severity in Severity},
+                "slid_back": [each.subject for each in course.slid_back],
+                "back": len(course.slid_back),
+                "baseline": course.baseline,
+                "undone": course.undone,
+                "notes": "; ".join(notes),
+            }
+        )
+    columns = columns_of(
+        ("machine", "machine"),
+        ("first_seen", "first_seen"),
+        ("last_seen", "last_seen"),
+        ("held", "held"),
+        ("over_time", "short, from first to last"),
+        *((str(severity), str(severity)) for severity in Severity),
+        ("back", "slid back"),
+        ("slid_back", "slid_back"),
+        ("baseline", "baseline"),
+        ("undone", "undone"),
+        whole=("machine", "over_time"),
+        hidden=("first_seen", "last_seen", "slid_back", "baseline", "undone"),
+        only_text=("over_time", "back"),
+        under={"over_time": "notes"},
+    )
+    return Sheet("trend", columns, tuple(rows), styles)
+
+
+def short_of(moment: Moment) -> int:
+    """How many findings fall short at a moment."""
+    return sum(moment.short.values())
+
+
+def _over_time(course: Course) -> str:
+    told = [str(short_of(moment)) for moment in course.moments]
+    if len(told) > MOST_MOMENTS:
+        told = [*told[: MOST_MOMENTS // 2], "…", *told[-MOST_MOMENTS // 2 :]]
+    return " → ".join(told)
+
+
+def slid_back_sheet(found: Trend) -> Sheet:
+    """What slid back of each machine, by the days between which that happened and how grave it is."""
+    together: dict[tuple[str, date, date, Severity], list[str]] = {}
+    for course in found.courses:
+        for each in course.slid_back:
+            key = (course.machine, each.short_since, each.held_until, each.severity)
+            together.setdefault(key, []).append(each.subject)
+    order = list(Severity)
+    keys = sorted(together, key=lambda key: (order.index(key[3]), key[0], key[1]))
+    rows = tuple(
+        {
+            "severity": severity,
+            "machine": machine,
+            "rules": sorted(together[machine, since, until, severity]),
+            "when": f"held on {until}, short on {since}",
+        }
+        for machine, since, until, severity in keys
+    )
+    columns = columns_of(
+        ("severity", "severity"),
+        ("machine", "machine"),
+        ("rules", "what slid back"),
+        whole=("severity", "machine"),
+        under={"rules": "when"},
+    )
+    styles = {n: BAD if row["severity"] is Severity.GRAVE else DOUBTFUL for n, row in enumerate(rows)}
+    return Sheet("slid back", columns, rows, styles)
+
+
+def ending_sheet(found: Trend, today: date) -> Sheet:
+    """A line a waiver that runs out, the next to end first."""
+    lines = sorted(
+        (each.until, course.machine, each.subject, each.by) for course in found.courses for each in course.ending
+    )
+    rows = tuple(
+        {"until": until, "machine": machine, "rule": rule, "by": by, "note": "ended" if until < today else ""}
+        for until, machine, rule, by in lines
+    )
+    columns = columns_of(
+        *((key, key) for key in ("until", "machine", "rule", "by", "note")), whole=("until", "machine", "rule")
+    )
+    return Sheet("waivers", columns, rows, {n: BAD for n, row in enumerate(rows) if row["note"]})
+
+
+def trend_summary(found: Trend) -> str:
+    """How it went, in a sentence."""
+    if not found.courses:
+        return "No machine in this logbook was held against a baseline yet."
+    first, last = found.together[0], found.together[-1]
+    back = sum(bool(course.slid_back) for course in found.courses)
+    machines = f"{counted(len(found.courses), 'machine')}, {first.at:%Y-%m-%d} to {last.at:%Y-%m-%d}"
+    now = f"now {last.held} held and {short_of(last)} short ({last.short[Severity.GRAVE]} grave)"
+    return f"{machines}: {now}; {back or 'none'} slid back"
+
+
+def trend_page(found: Trend, today: date, about: str) -> str:
+    """One page that fetches nothing, with the picture where Matplotlib is there."""
+    from verrou.core.errors import BadInput
+    from verrou.reports.figures import courses as drawn
+    from verrou.reports.pages import page, trusted
+
+    figure, missing = None, ""
+    try:
+        figure = trusted(drawn(found))
+    except BadInput as reason:
+        missing = f"No picture: {reason}."
+    return page(
+        "trend.html",
+        title=f"How it went: {about}",
+        summary=f"{trend_summary(found)}.",
+        figure=figure,
+        no_figure=missing,
+        machines=_for_page(courses_sheet(found)),
+        slid_back=_for_page(slid_back_sheet(found)),
+        ending=_for_page(ending_sheet(found, today)),
+        ending_by=today + SOON,
+    )
+
+
+def _for_page(sheet: Sheet) -> Mapping[str, Any]:
+    columns = [column for column in sheet.columns if column.text]
+    return {
+        "titles": [column.title for column in columns],
+        "rows": [list(_cells(row, [(column.key, column.under) for column in columns])) for row in sheet.rows],
+    }
+
+
+def _cells(row: Mapping[str, Any], keys: Sequence[tuple[str, str]]) -> Iterator[tuple[Any, Any]]:
+    for key, under in keys:
+        yield row.get(key, ""), row.get(under, "") if under else ""

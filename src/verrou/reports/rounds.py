@@ -1,0 +1,238 @@
+"""A round over many machines: as a sheet, as plain data, and as a page."""
+
+import json
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import date
+from typing import Any, TypedDict
+
+from verrou.core.model import counted
+from verrou.core.rounds import NOT_ASKED, RULES, SHORT_SIGNS, SIGNS, Row
+from verrou.core.rules import CATALOGUE, Severity
+from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, Sheet, columns_of, shown
+
+VERDICT_OF_SIGN = {sign: str(verdict) for verdict, sign in SIGNS.items()} | dict.fromkeys(SHORT_SIGNS.values(), "short")
+
+
+class RoundRow(TypedDict):
+    """One machine of a round; ``rules`` are by verdict, those that a baseline asks for."""
+
+    machine: str
+    address: str
+    system: str
+    at: str
+    baseline: str
+    holds: int
+    counted: int
+    grave: int
+    serious: int
+    slight: int
+    unreadable: int
+    waived: int
+    absent: int
+    oldest_waiver: date | None
+    worst: str
+    rules: dict[str, list[str]]
+    listed: list[str]
+
+
+class LeftOutData(TypedDict):
+    """A file that could not be read."""
+
+    address: str
+    reason: str
+
+
+class RoundData(TypedDict):
+    """A round: machines, the worst first, what could not be read, and how many older surveys were passed over."""
+
+    machines: list[RoundRow]
+    left_out: list[LeftOutData]
+    older: int
+
+
+def row_data(row: Row) -> RoundRow:
+    """One machine for JSON."""
+    rules: dict[str, list[str]] = {}
+    for rule_id, sign in zip(RULES, row.signs, strict=True):
+        if sign != NOT_ASKED:
+            rules.setdefault(VERDICT_OF_SIGN[sign], []).append(rule_id)
+    return {
+        "machine": row.machine,
+        "address": row.address,
+        "system": row.system,
+        "at": f"{row.at:%Y-%m-%d %H:%M}",
+        "baseline": row.baseline,
+        "holds": row.holds,
+        "counted": row.counted,
+        "grave": row.grave,
+        "serious": row.serious,
+        "slight": row.slight,
+        "unreadable": row.unreadable,
+        "waived": row.waived,
+        "absent": row.absent,
+        "oldest_waiver": row.oldest_waiver,
+        "worst": row.worst,
+        "rules": rules,
+        "listed": list(row.listed),
+    }
+
+
+def round_data(rows: Sequence[Row], left_out: Sequence[LeftOutData], older: int) -> RoundData:
+    """The round for ``--format json``."""
+    return {"machines": [row_data(row) for row in rows], "left_out": list(left_out), "older": older}
+
+
+def as_lines(rows: Iterable[Row]) -> Iterator[str]:
+    """A line of JSON a machine."""
+    for row in rows:
+        yield json.dumps(row_data(row), ensure_ascii=False, default=str).encode("utf-8", "backslashreplace").decode()
+
+
+def round_sheet(rows: Sequence[Row]) -> Sheet:
+    """A line a machine."""
+    cells, styles = [], {}
+    for number, row in enumerate(rows):
+        styles[number] = BAD if row.grave else DOUBTFUL if not row.all_well else GOOD
+        cells.append(
+            {
+                **row_data(row),
+                "held": f"{row.holds} of {row.counted}",
+                "notes": "; ".join(_notes(row)),
+                "falls_short": list(_names(row, *SHORT_SIGNS.values())) + list(row.listed),
+            }
+        )
+    columns = columns_of(
+        ("machine", "machine"),
+        ("address", "address"),
+        ("system", "system"),
+        ("at", "seen"),
+        ("baseline", "baseline"),
+        ("held", "held"),
+        *((key, key) for key in ("holds", "counted", "grave", "serious", "slight", "unreadable", "waived", "absent")),
+        ("oldest_waiver", "first waiver ends"),
+        ("worst", "what is worst"),
+        ("falls_short", "falls short"),
+        whole=("machine", "held", "grave", "serious", "slight"),
+        hidden=(
+            *("address", "system", "at", "baseline", "holds", "counted", "unreadable", "waived", "absent"),
+            *("oldest_waiver", "falls_short"),
+        ),
+        only_text=("held",),
+        under={"worst": "notes"},
+    )
+    return Sheet("round", columns, tuple(cells), styles)
+
+
+def _short(row: Row) -> list[tuple[str, int]]:
+    found = [("grave", row.grave), ("serious", row.serious), ("slight", row.slight), ("unreadable", row.unreadable)]
+    return [(word, count) for word, count in found if count]
+
+
+def _notes(row: Row) -> Iterator[str]:
+    if row.unreadable:
+        yield f"{row.unreadable} could not be read"
+    if row.oldest_waiver:
+        yield f"{row.waived} waived, the first until {row.oldest_waiver}"
+
+
+def _names(row: Row, *signs: str) -> Iterator[str]:
+    return (rule_id for rule_id, sign in zip(RULES, row.signs, strict=True) if sign in signs)
+
+
+def summary(rows: Sequence[Row], left_out: int, older: int) -> str:
+    """The round in a sentence."""
+    well = sum(row.all_well for row in rows)
+    grave = sum(row.grave > 0 for row in rows)
+    said = [
+        f"{well} of {counted(len(rows), 'machine')} {'holds' if well == 1 else 'hold'} all that is asked for",
+        f"{grave} fall{'s' if grave == 1 else ''} gravely short" if grave else "",
+        f"{left_out} left out" if left_out else "",
+        f"{counted(older, 'older survey')} of the same machines passed over" if older else "",
+    ]
+    return "; ".join(filter(None, said))
+
+
+FILTERS: Mapping[str, str] = {
+    "all": "all machines",
+    "grave": "gravely short",
+    "serious": "seriously short",
+    "slight": "slightly short",
+    "waived": "with waivers",
+    "unreadable": "not wholly readable",
+    "well": "all well",
+}
+
+
+def _keys(row: Row) -> list[str]:
+    keys = [word for word in ("grave", "serious", "slight", "waived", "unreadable") if getattr(row, word)]
+    return [*keys, "well"] if row.all_well else keys
+
+
+def as_page(rows: Sequence[Row], left_out: Sequence[LeftOutData], older: int) -> str:
+    """One page that fetches nothing; its filters work without a script."""
+    from verrou.core.errors import BadInput
+    from verrou.reports.figures import MOST_ROWS, machines_by_rules
+    from verrou.reports.pages import page, trusted
+
+    figure, missing = None, ""
+    try:
+        figure = trusted(machines_by_rules(rows))
+    except BadInput as reason:
+        missing = f"No picture: {reason}."
+    keys = [_keys(row) for row in rows]
+    told = [
+        {
+            "machine": row.machine,
+            "baseline": row.baseline,
+            "holds": row.holds,
+            "counted": row.counted,
+            "short": _short(row),
+            "oldest_waiver": row.oldest_waiver,
+            "worst": row.worst,
+            "falls_short": list(_by_severity(row)),
+            "at": f"{row.at:%Y-%m-%d}",
+            "marks": mine,
+        }
+        for row, mine in zip(rows, keys, strict=True)
+    ]
+    filters = [
+        {"key": key, "words": words, "count": len(rows) if key == "all" else sum(key in mine for mine in keys)}
+        for key, words in FILTERS.items()
+    ]
+    cut = f" The {MOST_ROWS} worst of {len(rows)} are drawn." if len(rows) > MOST_ROWS else ""
+    return page(
+        "round.html",
+        title=f"Round over {counted(len(rows), 'machine')}",
+        summary=f"{summary(rows, len(left_out), older)}.",
+        rows=told,
+        filters=[each for each in filters if each["count"]],
+        left_out=left_out,
+        rules=_rules(rows),
+        figure=figure,
+        no_figure=missing,
+        caption=f"Machines by rules; the worst machine is on top, the rule that most fall short of on the left.{cut}",
+    )
+
+
+def _by_severity(row: Row) -> Iterator[tuple[str, str]]:
+    for severity, sign in SHORT_SIGNS.items():
+        if names := ", ".join(_names(row, sign)):
+            yield str(severity), names
+    if row.listed:
+        yield "listed", shown(list(row.listed))
+
+
+def _rules(rows: Sequence[Row]) -> list[dict[str, Any]]:
+    """How many machines fall short of each rule."""
+    found = []
+    for number, rule_id in enumerate(RULES):
+        signs = [row.signs[number] for row in rows]
+        short = sum(sign in SHORT_SIGNS.values() for sign in signs)
+        if short:
+            rule = CATALOGUE[rule_id]
+            asked = len(signs) - signs.count(NOT_ASKED)
+            severity: Severity = rule.severity
+            found.append(
+                {"rule": rule_id, "title": rule.title, "short": short, "asked": asked, "severity": str(severity)}
+            )
+    return sorted(found, key=lambda line: -line["short"])
