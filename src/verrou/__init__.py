@@ -3,6 +3,20 @@
 __version__ = "0.1.0"
 
 
+def shipped_text(*path: str) -> str:
+    """The text of a file that ships with the program, by its path in this package; the program may be one file itself.
+
+    Raises:
+        OSError: there is none.
+    """
+    import os
+    import sys
+
+    loader = sys.modules[__name__].__loader__
+    found: bytes = loader.get_data(os.path.join(os.path.dirname(__file__), *path))  # type: ignore[union-attr]
+    return found.decode("utf-8")
+
+
 def version_line() -> str:
     """The program and its version; run from one file, the SHA-256 of that file, to hold against its digest."""
     import sys

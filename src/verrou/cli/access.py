@@ -4,6 +4,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from verrou.cli import completing
 from verrou.cli.options import format_option, known_account, load_baseline, machine_option, print_facts, tell_troubles
 from verrou.core.errors import BadInput
 from verrou.machines import Machine, Secrets
@@ -50,7 +51,7 @@ def _heading(posture: "Posture", as_baseline: str | None) -> str:
 
 
 @click.command()
-@click.argument("accounts", metavar="[ACCOUNT]...", nargs=-1)
+@click.argument("accounts", metavar="[ACCOUNT]...", nargs=-1, shell_complete=completing.accounts)
 @machine_option
 @as_option
 @format_option
@@ -79,8 +80,8 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
 
 
 @click.command()
-@click.argument("account_name", metavar="ACCOUNT")
-@click.argument("asked", metavar="WAY")
+@click.argument("account_name", metavar="ACCOUNT", shell_complete=completing.accounts)
+@click.argument("asked", metavar="WAY", shell_complete=completing.ways)
 @machine_option
 @as_option
 @format_option

@@ -6,6 +6,7 @@ from typing import Any
 
 import click
 
+from verrou.cli import completing
 from verrou.cli.change import change_options, single
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.options import (
@@ -125,7 +126,7 @@ def _fits(each: Account, posture: Posture, role: str | None, state: str | None) 
 
 
 @account.command("show")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.accounts)
 @machine_option
 @format_option
 def show_account(name: str, machine: Machine, style: str) -> None:
@@ -143,7 +144,7 @@ def show_account(name: str, machine: Machine, style: str) -> None:
 
 
 @account.command("unlock")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.accounts)
 @change_options()
 def unlock(machine: Machine, name: str, how: dict[str, Any]) -> None:
     """Lift a lock after wrong passwords now, and forget the tries."""
@@ -208,7 +209,7 @@ def add(
 
 
 @account.command("password")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.accounts)
 @click.option("--keep-password", is_flag=True, help="Do not ask for another password at the next sign-in.")
 @change_options("ask", "stdin", "generate", "blank")
 def set_password(machine: Machine, name: str, keep_password: bool, password: str, how: dict[str, Any]) -> None:
@@ -227,10 +228,24 @@ def set_password(machine: Machine, name: str, keep_password: bool, password: str
 
 
 @account.command("change")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.accounts)
 @click.option("--role", type=ROLES, help="Raise or lower it to this.")
-@click.option("--join", "joins", multiple=True, metavar="GROUP", help="Join this group; may be repeated.")
-@click.option("--leave", "leaves", multiple=True, metavar="GROUP", help="Leave this group; may be repeated.")
+@click.option(
+    "--join",
+    "joins",
+    multiple=True,
+    metavar="GROUP",
+    shell_complete=completing.groups,
+    help="Join this group; may be repeated.",
+)
+@click.option(
+    "--leave",
+    "leaves",
+    multiple=True,
+    metavar="GROUP",
+    shell_complete=completing.groups,
+    help="Leave this group; may be repeated.",
+)
 @click.option(
     "--ends", "end", type=Day(or_never=True), metavar="DAY", help='The day from which on it is closed, or "never".'
 )
@@ -287,8 +302,8 @@ def change_account(
 
 
 @account.command("swap")
-@click.argument("old")
-@click.argument("new")
+@click.argument("old", shell_complete=completing.accounts)
+@click.argument("new", shell_complete=completing.accounts)
 @click.option("--full-name", default="", help="The person's name, where NEW is to be made.")
 @change_options("ask", "stdin", "generate")
 def swap(machine: Machine, old: str, new: str, full_name: str, password: str, how: dict[str, Any]) -> None:
@@ -310,7 +325,7 @@ def swap(machine: Machine, old: str, new: str, full_name: str, password: str, ho
 
 
 @account.command("try")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.accounts)
 @change_options()
 def try_account(machine: Machine, name: str, how: dict[str, Any]) -> None:
     """Whether an account is what it amounts to: a trial that nothing remains of.
@@ -330,7 +345,7 @@ def try_account(machine: Machine, name: str, how: dict[str, Any]) -> None:
 
 
 @account.command("rename")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.accounts)
 @click.argument("new_name")
 @change_options()
 def rename(machine: Machine, name: str, new_name: str, how: dict[str, Any]) -> None:
@@ -348,7 +363,7 @@ def rename(machine: Machine, name: str, new_name: str, how: dict[str, Any]) -> N
 
 
 @account.command("enable")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.accounts)
 @change_options()
 def enable(machine: Machine, name: str, how: dict[str, Any]) -> None:
     """Open an account that is closed."""
@@ -361,7 +376,7 @@ def enable(machine: Machine, name: str, how: dict[str, Any]) -> None:
 
 
 @account.command("disable")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.accounts)
 @click.option("--on", "day", type=Day(), metavar="DAY", help="Close it from that day on, instead of now.")
 @click.option("--stop-jobs", is_flag=True, help="Take away its crontab, at jobs and services that start by themselves.")
 @change_options()
@@ -378,7 +393,7 @@ def disable(machine: Machine, name: str, day: date | None, stop_jobs: bool, how:
 
 
 @account.command("remove")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.accounts)
 @click.option(
     "--files",
     type=OneOf([choice.value for choice in FilesChoice]),
@@ -386,7 +401,9 @@ def disable(machine: Machine, name: str, day: date | None, stop_jobs: bool, how:
     help="What happens to its files: its home is kept for the administrators, put into an archive, or deleted for "
     "good; or all that it has, elsewhere too, is handed over to somebody.",
 )
-@click.option("--to", metavar="NAME", help="Who gets the files, with --files hand-over.")
+@click.option(
+    "--to", metavar="NAME", shell_complete=completing.accounts, help="Who gets the files, with --files hand-over."
+)
 @change_options()
 def remove(machine: Machine, name: str, files: str, to: str | None, how: dict[str, Any]) -> None:
     """Take an account away for good. Files outside its home are counted and listed, and touched by hand-over alone."""

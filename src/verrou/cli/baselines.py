@@ -5,6 +5,7 @@ from pathlib import Path
 
 import click
 
+from verrou.cli import completing
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.look import MEASURE
 from verrou.cli.options import (
@@ -45,7 +46,7 @@ def list_baselines(style: str) -> None:
 
 
 @baseline.command("show")
-@click.argument("name")
+@click.argument("name", shell_complete=completing.baselines)
 @format_option
 def show(name: str, style: str) -> None:
     """Everything a baseline asks for, what it builds on included, with the reason and the place of each."""
@@ -120,8 +121,8 @@ def _tell_or_save(text: str, file: Path | None) -> None:
 
 
 @baseline.command("compare")
-@click.argument("one", metavar="A")
-@click.argument("other", metavar="B")
+@click.argument("one", metavar="A", shell_complete=completing.baselines)
+@click.argument("other", metavar="B", shell_complete=completing.baselines)
 @format_option
 @click.option("--all", "everything", is_flag=True, help="Show what both ask for alike too.")
 def compare(one: str, other: str, style: str, everything: bool) -> None:
@@ -134,7 +135,7 @@ def compare(one: str, other: str, style: str, everything: bool) -> None:
 
 
 @baseline.command("check")
-@click.argument("names", nargs=-1, required=True)
+@click.argument("names", nargs=-1, required=True, shell_complete=completing.baselines)
 def check(names: tuple[str, ...]) -> None:
     """Whether baseline files are sound; every error of each is told, with file and line."""
     from verrou.core.baseline import BaselineRefused, read_baseline

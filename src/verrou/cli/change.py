@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, cast
 import click
 from attrs import evolve
 
+from verrou.cli import completing
 from verrou.cli.keeping import Keeping, keeping
 from verrou.cli.options import (
     F,
@@ -347,7 +348,14 @@ def _tell_what_falls_short(after: "Audit") -> None:
 
 @click.command()
 @baseline_option
-@click.option("--only", "families", multiple=True, metavar="FAMILY", help="Only this family of rules; may be repeated.")
+@click.option(
+    "--only",
+    "families",
+    multiple=True,
+    metavar="FAMILY",
+    shell_complete=completing.families,
+    help="Only this family of rules; may be repeated.",
+)
 @click.option("--password-file", type=click.Path(path_type=Path), help="A new file for generated passwords.")
 @keeping
 @change_options()

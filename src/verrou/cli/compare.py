@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from verrou.cli import completing
 from verrou.cli.options import format_option, machine_option, print_facts
 from verrou.machines import Machine, open_machine
 
@@ -16,8 +17,8 @@ EARLIER = re.compile(r"before(?::(\d{1,9}))?")
 
 
 @click.command()
-@click.argument("one", metavar="A")
-@click.argument("other", metavar="B")
+@click.argument("one", metavar="A", shell_complete=completing.sides)
+@click.argument("other", metavar="B", shell_complete=completing.sides)
 @machine_option
 @format_option
 @click.option("--all", "everything", is_flag=True, help="Show what is alike too.")

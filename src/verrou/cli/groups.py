@@ -5,6 +5,7 @@ from typing import Any
 
 import click
 
+from verrou.cli import completing
 from verrou.cli.accounts import check_kept
 from verrou.cli.change import change_options, single
 from verrou.cli.command_group import CommandGroup
@@ -46,7 +47,7 @@ def list_groups(machine: Machine, style: str, everyone: bool) -> None:
 
 
 @group.command("show")
-@click.argument("name", metavar="GROUP")
+@click.argument("name", metavar="GROUP", shell_complete=completing.groups)
 @machine_option
 @format_option
 def show_group(name: str, machine: Machine, style: str) -> None:
@@ -83,7 +84,7 @@ def add(machine: Machine, name: str, note: str, members: tuple[str, ...], how: d
 
 
 @group.command("change")
-@click.argument("name", metavar="GROUP")
+@click.argument("name", metavar="GROUP", shell_complete=completing.groups)
 @click.option("--note", required=True, help="What the group is for.")
 @change_options()
 def change_group(machine: Machine, name: str, note: str, how: dict[str, Any]) -> None:
@@ -97,8 +98,8 @@ def change_group(machine: Machine, name: str, note: str, how: dict[str, Any]) ->
 
 
 @group.command("join")
-@click.argument("name", metavar="GROUP")
-@click.argument("accounts", metavar="ACCOUNT...", nargs=-1, required=True)
+@click.argument("name", metavar="GROUP", shell_complete=completing.groups)
+@click.argument("accounts", metavar="ACCOUNT...", nargs=-1, required=True, shell_complete=completing.accounts)
 @change_options()
 def join(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str, Any]) -> None:
     """Make accounts members of a group."""
@@ -111,8 +112,8 @@ def join(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str, 
 
 
 @group.command("leave")
-@click.argument("name", metavar="GROUP")
-@click.argument("accounts", metavar="ACCOUNT...", nargs=-1, required=True)
+@click.argument("name", metavar="GROUP", shell_complete=completing.groups)
+@click.argument("accounts", metavar="ACCOUNT...", nargs=-1, required=True, shell_complete=completing.accounts)
 @change_options()
 def leave(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str, Any]) -> None:
     """Take accounts out of a group."""
@@ -125,7 +126,7 @@ def leave(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str,
 
 
 @group.command("remove")
-@click.argument("name", metavar="GROUP")
+@click.argument("name", metavar="GROUP", shell_complete=completing.groups)
 @change_options()
 def remove(machine: Machine, name: str, how: dict[str, Any]) -> None:
     """Take a group away; its members stay, without what it gave."""

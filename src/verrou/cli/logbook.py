@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from verrou.cli import completing
 from verrou.cli.keeping import logbook_option, place_said, tell_delivery
 from verrou.cli.options import OneOf, format_option, print_facts, write_new
 from verrou.core.errors import BadInput
@@ -72,7 +73,12 @@ def log(
 @click.argument("machine", default="")
 @logbook_option
 @click.option(
-    "--family", "families", multiple=True, metavar="FAMILY", help="Only this family of rules; may be repeated."
+    "--family",
+    "families",
+    multiple=True,
+    metavar="FAMILY",
+    shell_complete=completing.families,
+    help="Only this family of rules; may be repeated.",
 )
 @click.option("--on", "on", type=DAY, metavar="DAY", help="Tell waivers as of this day.  [default: today]")
 @click.option(

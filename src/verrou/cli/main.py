@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from verrou import __version__
+from verrou import version_line
 from verrou.cli.command_group import CommandGroup
 from verrou.core.errors import BadInput, MachineRefused, VerrouError
 
@@ -35,6 +35,9 @@ COMMANDS: Mapping[str, str] = {
     "trend": "verrou.cli.logbook:trend",
     "schema": "verrou.cli.schemas:schema",
     "machine": "verrou.cli.machines:machine",
+    "handbook": "verrou.cli.papers:handbook",
+    "manual": "verrou.cli.papers:manual",
+    "completion": "verrou.cli.papers:completion",
 }
 
 
@@ -58,8 +61,21 @@ class LazyGroup(CommandGroup):
         return command
 
 
+def _tell_version(ctx: click.Context, _: click.Parameter, asked: bool) -> None:
+    if asked and not ctx.resilient_parsing:
+        click.echo(version_line())
+        ctx.exit()
+
+
 @click.group(cls=LazyGroup, table=COMMANDS, context_settings={"help_option_names": ["-h", "--help"]})
-@click.version_option(__version__, prog_name="verrou", message="%(prog)s %(version)s")
+@click.option(
+    "--version",
+    is_flag=True,
+    is_eager=True,
+    expose_value=False,
+    callback=_tell_version,
+    help="Show the version and exit.",
+)
 def cli() -> None:
     """Audit and harden the local accounts of a computer that stands alone, and prove that the result holds.
 

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 import verrou
+from verrou.cli import completing
 from verrou.core.errors import BadInput, NotAgreed
 from verrou.core.model import AccountName, GroupName
 from verrou.machines import Machine, Secrets, open_machine
@@ -109,6 +110,7 @@ def machine_option(command: F) -> F:
         multiple=True,
         callback=_the_one_machine,
         metavar="MACHINE",
+        shell_complete=completing.machines,
         help="this (without it), a folder holding a Linux root, a bench file or a survey file; also VERROU_MACHINE.",
     )(command)
 
@@ -127,6 +129,7 @@ def baseline_option(command: F) -> F:
         "baseline_name",
         callback=_a_baseline,
         metavar="BASELINE",
+        shell_complete=completing.baselines,
         help=f"A baseline file, or one that ships: {', '.join(shipped_baselines())}.",
     )(command)
 
@@ -146,7 +149,13 @@ def format_option(command: F) -> F:
 @cache
 def shipped_baselines() -> tuple[str, ...]:
     """The names of the baselines that ship."""
-    return tuple(sorted(path.stem for path in SHIPPED.glob("*.toml")))
+    try:
+        names = os.listdir(SHIPPED)
+    except NotADirectoryError:  # the program is one file
+        from importlib.resources import files
+
+        names = [each.name for each in files("verrou.baselines").iterdir()]
+    return tuple(sorted(name.removesuffix(".toml") for name in names if name.endswith(".toml")))
 
 
 def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
@@ -156,7 +165,7 @@ def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
         BadInput: there is none, or it cannot be read.
     """
     if name in shipped_baselines():
-        return (SHIPPED / f"{name}.toml").read_text(encoding="utf-8"), name
+        return verrou.shipped_text("baselines", f"{name}.toml"), name
     path = Path(os.path.normpath(Path(named_in).parent / name)) if named_in else Path(name)
     try:
         return ordinary_text(path, MOST_OF_A_BASELINE), str(path)
@@ -297,11 +306,11 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
 @cache
 def _words() -> Sequence[str]:
     """A well-kept list of some 7,000 words that are easily told apart when they are read aloud."""
-    from xkcdpass import xkcd_password
+    import re
+    from importlib.resources import files
 
-    file = xkcd_password.locate_wordfile("eff-long")
-    words: Sequence[str] = xkcd_password.generate_wordlist(file, min_length=3, max_length=9, valid_chars="[a-z]")
-    return words
+    text = files("xkcdpass").joinpath("static", "eff-long").read_text(encoding="utf-8")
+    return re.findall("^[a-z]{3,9}$", text, re.MULTILINE)
 
 
 def _present(name: str) -> str:

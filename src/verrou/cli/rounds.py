@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from verrou.cli import completing
 from verrou.cli.options import (
     MOST_OF_A_BASELINE,
     OneOf,
@@ -21,7 +22,14 @@ if TYPE_CHECKING:
 
 @click.command("round")
 @click.argument("folder", type=click.Path(path_type=Path))
-@click.option("-b", "--baseline", "baseline_name", metavar="BASELINE", help="Hold every machine against this one.")
+@click.option(
+    "-b",
+    "--baseline",
+    "baseline_name",
+    metavar="BASELINE",
+    shell_complete=completing.baselines,
+    help="Hold every machine against this one.",
+)
 @click.option("--baselines", type=click.Path(path_type=Path), help="A TOML file that says which machine by which.")
 @click.option(
     "--format",

@@ -4,6 +4,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from verrou.cli import completing
 from verrou.cli.change import change_options, single
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.options import format_option, machine_option, print_facts, tell_troubles
@@ -75,7 +76,7 @@ def choices(style: str) -> None:
 
 
 @rule.command("explain")
-@click.argument("ids", metavar="RULE", nargs=-1, required=True)
+@click.argument("ids", metavar="RULE", nargs=-1, required=True, shell_complete=completing.rules)
 @format_option
 def explain(ids: tuple[str, ...], style: str) -> None:
     """What a rule protects against, what it costs people, and where each kind of machine keeps it."""
@@ -101,7 +102,7 @@ def explain(ids: tuple[str, ...], style: str) -> None:
 
 
 @rule.command("show")
-@click.argument("ids", metavar="[RULE]", nargs=-1)
+@click.argument("ids", metavar="[RULE]", nargs=-1, shell_complete=completing.rules)
 @machine_option
 @format_option
 def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
@@ -120,7 +121,7 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
 
 
 @rule.command("set")
-@click.argument("assignments", metavar="RULE=VALUE", nargs=-1)
+@click.argument("assignments", metavar="RULE=VALUE", nargs=-1, shell_complete=completing.assignments)
 @click.option("--choice", metavar="NAME", help="A named set of values of elevation; verrou rule choices shows them.")
 @change_options()
 def set_rule(assignments: tuple[str, ...], choice: str | None, machine: Machine, how: dict[str, Any]) -> None:

@@ -2,13 +2,17 @@
 
 import secrets
 from datetime import datetime, timedelta
+from importlib.resources import files
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from verrou.demo.seasons import lay_out_seasons
 from verrou.machines import BENCH_SUFFIX
 from verrou.machines.bench.authority import Authority, No
 
-FILES = Path(__file__).parent / "files"
+if TYPE_CHECKING:
+    from importlib.resources.abc import Traversable
+
 CLOCK = datetime(2026, 9, 14, 8, 30)
 PLACEHOLDERS = (
     "usr/bin/sudo",
@@ -26,12 +30,7 @@ def lay_out(folder: Path) -> None:
     """Write all demo files into ``folder``, which must be empty."""
     _hide().save(folder / f"hide-01{BENCH_SUFFIX}")
     _ringing().save(folder / f"ringing-02{BENCH_SUFFIX}")
-    for path in sorted(FILES.rglob("*")):
-        target = folder / path.relative_to(FILES)
-        if path.is_dir():
-            target.mkdir(exist_ok=True)
-        else:
-            target.write_bytes(path.read_bytes())
+    _copy(files("verrou.demo") / "files", folder)
     root = folder / "warden-03"
     for name in PLACEHOLDERS:
         (root / name).parent.mkdir(parents=True, exist_ok=True)
@@ -47,6 +46,16 @@ def lay_out(folder: Path) -> None:
     crontab.write_text("# season 2023\n@daily tar -czf /srv/counts.tar.gz counts\n")
     (root / "etc/shadow").chmod(0o600)
     lay_out_seasons(folder)
+
+
+def _copy(files_kept: "Traversable", folder: Path) -> None:
+    for each in files_kept.iterdir():
+        target = folder / each.name
+        if each.is_dir():
+            target.mkdir(exist_ok=True)
+            _copy(each, target)
+        else:
+            target.write_bytes(each.read_bytes())
 
 
 def _hide() -> Authority:

@@ -41,12 +41,20 @@ def keep(record: Record, place: Place) -> Delivery:
 def _within(place: Place, seconds: float) -> Delivery:
     """Deliver, and give up after so long: what is not in by then is still waiting, and never goes in twice."""
     ended: list[Delivery] = []
-    worker = Thread(target=lambda: ended.append(deliver(place)), daemon=True)
+    reasons = [f"it did not answer within {seconds:g} seconds"]
+
+    def work() -> None:
+        try:
+            ended.append(deliver(place))
+        except Exception as error:  # whatever a driver may raise: the command has told what it had to tell
+            reasons.insert(0, f"{type(error).__name__}: {error}")
+
+    worker = Thread(target=work, daemon=True)
     worker.start()
     worker.join(seconds)
     if ended:
         return ended[0]
-    reason = f"it did not answer within {seconds:g} seconds"
+    reason = reasons[0]
     waiting.note_unreached(place.waiting, reason)
     return Delivery(0, len(waiting.files(place.waiting)), reason)
 

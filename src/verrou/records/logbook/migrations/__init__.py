@@ -1,9 +1,14 @@
 """The schemas that a logbook has had, and the way from each to the next, by Alembic."""
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+from importlib.resources import files
 from pathlib import Path
+from tempfile import TemporaryDirectory
 
 import sqlalchemy as sql
 
+from verrou import shipped_text
 from verrou.core.errors import BadInput
 
 NEWEST = "0002"
@@ -29,14 +34,37 @@ def bring_forward(connection: sql.Connection, place: str) -> None:
 
 
 def upgrade(connection: sql.Connection, to: str) -> None:
-    """Bring the tables to a schema."""
+    """Bring the tables to a schema.
+
+    Raises:
+        BadInput: Alembic cannot.
+    """
     from alembic import command
     from alembic.config import Config
+    from alembic.util import CommandError
 
-    config = Config()
-    config.set_main_option("script_location", str(Path(__file__).parent).replace("%", "%%"))
-    config.attributes["connection"] = connection
-    command.upgrade(config, to)
+    with _scripts() as folder:
+        config = Config()
+        config.set_main_option("script_location", str(folder).replace("%", "%%"))
+        config.attributes["connection"] = connection
+        try:
+            command.upgrade(config, to)
+        except CommandError as error:
+            raise BadInput(f"the tables of the logbook could not be brought to schema {to}: {error}") from None
+
+
+@contextmanager
+def _scripts() -> Iterator[Path]:
+    """The folder of the scripts, which Alembic reads from a file system; laid out for it where Verrou is one file."""
+    if (here := Path(__file__).parent).is_dir():
+        yield here
+        return
+    with TemporaryDirectory() as folder:
+        for version in files(__package__).joinpath("versions").iterdir():
+            Path(folder, "versions").mkdir(exist_ok=True)
+            Path(folder, "versions", version.name).write_bytes(version.read_bytes())
+        Path(folder, "env.py").write_text(shipped_text("records", "logbook", "migrations", "env.py"), encoding="utf-8")
+        yield Path(folder)
 
 
 def _version(connection: sql.Connection, place: str) -> str:

@@ -1,0 +1,133 @@
+"""What a shell may offer at a place of the command line. Whatever goes wrong offers nothing."""
+
+import os
+from collections.abc import Callable, Iterable
+from functools import wraps
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+if TYPE_CHECKING:
+    from click.shell_completion import CompletionItem
+
+    from verrou.core.model import Posture
+
+Complete = Callable[[click.Context, click.Parameter, str], "list[CompletionItem]"]
+Words = Callable[[click.Context, str], Iterable[str]]
+
+
+def _offering(words: Words) -> Complete:
+    """Those of the words that begin as what is typed does."""
+
+    @wraps(words)
+    def complete(context: click.Context, _: click.Parameter, typed: str) -> "list[CompletionItem]":
+        from click.shell_completion import CompletionItem
+
+        try:
+            return [CompletionItem(word) for word in words(context, typed) if word.startswith(typed)]
+        except Exception:  # somebody is typing: there is no place to tell what is wrong
+            return []
+
+    return complete
+
+
+def _machine(context: click.Context) -> "Posture":
+    from verrou.machines import open_machine
+
+    given = context.params.get("machine")
+    return (given if given is not None else open_machine(os.environ.get("VERROU_MACHINE") or "this")).observe()
+
+
+@_offering
+def accounts(context: click.Context, typed: str) -> Iterable[str]:
+    """The accounts of the machine at hand."""
+    return [name for name in _machine(context).by_name if name.isprintable()]
+
+
+@_offering
+def groups(context: click.Context, typed: str) -> Iterable[str]:
+    """The groups of the machine at hand."""
+    return [group.name for group in _machine(context).groups if group.name.isprintable()]
+
+
+@_offering
+def rules(context: click.Context, typed: str) -> Iterable[str]:
+    """Rules, and their families."""
+    from verrou.core.rules import CATALOGUE
+
+    return [*dict.fromkeys(rule.family for rule in CATALOGUE.values()), *CATALOGUE]
+
+
+@_offering
+def families(context: click.Context, typed: str) -> Iterable[str]:
+    """Families of rules, and the parts of a baseline beside them."""
+    from verrou.core.rules import CATALOGUE
+
+    return [*dict.fromkeys(rule.family for rule in CATALOGUE.values()), "accounts", "groups"]
+
+
+@_offering
+def assignments(context: click.Context, typed: str) -> Iterable[str]:
+    """RULE=, and behind it the words that the rule takes."""
+    from verrou.core.rules import CATALOGUE
+
+    rule = CATALOGUE.get(typed.partition("=")[0])
+    if rule is None:
+        return [f"{rule_id}=" for rule_id, each in CATALOGUE.items() if each.derived is None]
+    return [f"{rule.id}={word}" for word in _words_of(rule.kind.written_schema())]
+
+
+@_offering
+def baselines(context: click.Context, typed: str) -> Iterable[str]:
+    """Baselines that ship, and files."""
+    from verrou.cli.options import shipped_baselines
+
+    return [*shipped_baselines(), *_files(typed, ".toml")]
+
+
+@_offering
+def machines(context: click.Context, typed: str) -> Iterable[str]:
+    """Bench machines, surveys and folders."""
+    from verrou.machines import BENCH_SUFFIX, SURVEY_SUFFIX
+
+    return ["this", *_files(typed, BENCH_SUFFIX, SURVEY_SUFFIX)]
+
+
+@_offering
+def sides(context: click.Context, typed: str) -> Iterable[str]:
+    """What can be compared."""
+    from verrou.machines import BENCH_SUFFIX, SURVEY_SUFFIX
+
+    return ["now", "before", "this", *_files(typed, BENCH_SUFFIX, SURVEY_SUFFIX)]
+
+
+@_offering
+def ways(context: click.Context, typed: str) -> Iterable[str]:
+    """Ways in, and administration."""
+    from verrou.core.model.ways import Way
+
+    return [*Way, "administrator"]
+
+
+def _words_of(schema: object) -> Iterable[str]:
+    """The words that a value may be, by its JSON Schema."""
+    if isinstance(schema, list):
+        return [word for each in schema for word in _words_of(each)]
+    if not isinstance(schema, dict):
+        return []
+    if schema.get("type") == "boolean":
+        return ["yes", "no"]
+    return [*map(str, schema.get("enum", [])), *_words_of(schema.get("anyOf")), *_words_of(schema.get("oneOf"))]
+
+
+def _files(typed: str, *suffixes: str) -> list[str]:
+    """Files of a kind and folders, in the folder that is being typed."""
+    folder = typed.rpartition("/")[0] + "/" if "/" in typed else ""
+    found = []
+    for path in sorted(Path(folder or ".").iterdir()):
+        if path.is_dir() and not path.name.startswith("."):
+            found.append(f"{folder}{path.name}/")
+        elif path.name.endswith(suffixes):
+            found.append(f"{folder}{path.name}")
+    return found

@@ -1,0 +1,133 @@
+"""What can be read beside the program and is carried in it: the handbook, the manual page, completion for shells."""
+
+import re
+from collections.abc import Iterator
+from textwrap import dedent
+
+import click
+
+from verrou import __version__, shipped_text
+from verrou.cli.options import OneOf
+from verrou.core.errors import BadInput
+
+CHAPTERS = (
+    "first-machine",
+    "public-terminal",
+    "leaving",
+    "handing-over",
+    "disk-on-the-bench",
+    "round",
+    "logbook",
+    "broken-off",
+    "stick",
+    "reference",
+)
+"""The chapters of the handbook, by task; the reference tells the rest."""
+SHELLS = ("bash", "zsh", "fish")
+
+
+@click.command()
+@click.argument("chapter", type=OneOf(CHAPTERS), default="")
+def handbook(chapter: str) -> None:
+    """The handbook, by task: its chapters, or the text of CHAPTER."""
+    if chapter:
+        click.echo(shipped_text("handbook", f"{chapter}.md"), nl=False)
+        return
+    for name in CHAPTERS:
+        title = shipped_text("handbook", f"{name}.md").partition("\n")[0].removeprefix("# ")
+        click.echo(f"verrou handbook {name:<18} {title}")
+
+
+@click.command()
+@click.argument("shell", type=OneOf(SHELLS))
+def completion(shell: str) -> None:
+    """Completion for a shell, of commands, options, rules, baselines, and the accounts of the machine at hand.
+
+    \b
+    bash:  verrou completion bash > ~/.local/share/bash-completion/completions/verrou
+    zsh:   verrou completion zsh > SOME_FOLDER_OF_FPATH/_verrou
+    fish:  verrou completion fish > ~/.config/fish/completions/verrou.fish
+    """
+    from click.shell_completion import get_completion_class
+
+    from verrou.cli.main import cli
+
+    kind = get_completion_class(shell)
+    if kind is None:
+        raise BadInput(f"this version of Click has no completion for {shell}")
+    click.echo(kind(cli, {}, "verrou", "_VERROU_COMPLETE").source())
+
+
+@click.command()
+def manual() -> None:
+    """The manual page, made from the commands: verrou manual | man -l -"""
+    from verrou.cli.main import cli
+
+    click.echo("\n".join(manual_lines(cli)))
+
+
+def manual_lines(program: click.Group) -> Iterator[str]:
+    """The manual page as man(7) wants it."""
+    yield f'.TH VERROU 1 "" "verrou {__version__}"'
+    yield ".SH NAME"
+    yield rf"verrou \- {_roff(_sentence(program))}"
+    yield ".SH SYNOPSIS"
+    yield ".B verrou"
+    yield r"\fICOMMAND\fR [\fIOPTION\fR]..."
+    yield ".SH DESCRIPTION"
+    yield from _paragraphs(program.help or "")
+    yield ".SH COMMANDS"
+    for path, command in _commands(program, "verrou"):
+        yield from _command(path, command)
+    yield ".SH SEE ALSO"
+    yield r"\fBverrou handbook\fR lists the handbook's chapters and shows each."
+
+
+def _commands(group: click.Group, path: str) -> Iterator[tuple[str, click.Command]]:
+    """Every command that does something, with the words that call it."""
+    context = click.Context(group, info_name=path)
+    for name in group.list_commands(context):
+        command = group.get_command(context, name)
+        if isinstance(command, click.Group):
+            yield from _commands(command, f"{path} {name}")
+        elif command is not None:
+            yield f"{path} {name}", command
+
+
+def _command(path: str, command: click.Command) -> Iterator[str]:
+    context = click.Context(command, info_name=path)
+    pieces = [piece for piece in command.collect_usage_pieces(context) if piece != "[OPTIONS]"]
+    yield ".SS " + _roff(" ".join([path, *pieces]))
+    yield from _paragraphs(command.help or "")
+    for parameter in command.get_params(context):
+        record = parameter.get_help_record(context)
+        if record is None or isinstance(parameter, click.Argument) or parameter.name == "help":
+            continue
+        yield ".TP"
+        yield rf"\fB{_roff(record[0])}\fR"
+        yield _roff(" ".join(record[1].split()))
+
+
+def _sentence(command: click.Command) -> str:
+    first = (command.help or "").partition("\n")[0].rstrip(".")
+    return first[:1].lower() + first[1:]
+
+
+def _paragraphs(text: str) -> Iterator[str]:
+    """Paragraphs of a help text; one that begins with a backspace keeps its lines, as Click has it."""
+    for number, paragraph in enumerate(re.split(r"\n\s*\n", text.strip())):
+        if number:
+            yield ".PP"
+        kept = "\b" in paragraph
+        told = dedent(paragraph.replace("\b", "").strip("\n"))
+        lines = [_roff(line if kept else line.strip()) for line in told.splitlines() if line.strip()]
+        if kept:
+            yield from (".nf", *lines, ".fi")
+        else:
+            yield " ".join(lines)
+
+
+def _roff(text: str) -> str:
+    """A text in which nothing is an order to the formatter (man(7), groff_man_style(7))."""
+    escaped = text.replace("\\", r"\e").replace("-", r"\-").replace("'", r"\(aq")
+    return rf"\&{escaped}" if escaped.startswith(".") else escaped
