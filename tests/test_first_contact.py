@@ -124,7 +124,7 @@ def test_a_terminal_that_is_not_utf8_gets_plainer_signs(bench: Path, verrou: Ver
 
 
 def test_the_papers_tell_the_exit_codes() -> None:
-    handbook = (Path(__file__).parent.parent / "docs/handbook.md").read_text().partition("## Exit codes")[2]
+    handbook = (Path(__file__).parent.parent / "docs/handbook/reference.md").read_text().partition("## Exit codes")[2]
     codes = {cls.exit_code for cls in vars(errors).values() if isinstance(cls, type) and hasattr(cls, "exit_code")}
     assert codes == {2, 3, 4, 5, 6}
     for code in codes:

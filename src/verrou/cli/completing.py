@@ -1,6 +1,5 @@
 """What a shell may offer at a place of the command line. Whatever goes wrong offers nothing."""
 
-import os
 from collections.abc import Callable, Iterable
 from functools import wraps
 from pathlib import Path
@@ -12,6 +11,7 @@ if TYPE_CHECKING:
     from click.shell_completion import CompletionItem
 
     from verrou.core.model import Posture
+    from verrou.machines import Machine
 
 Complete = Callable[[click.Context, click.Parameter, str], "list[CompletionItem]"]
 Words = Callable[[click.Context, str], Iterable[str]]
@@ -33,10 +33,8 @@ def _offering(words: Words) -> Complete:
 
 
 def _machine(context: click.Context) -> "Posture":
-    from verrou.machines import open_machine
-
-    given = context.params.get("machine")
-    return (given if given is not None else open_machine(os.environ.get("VERROU_MACHINE") or "this")).observe()
+    machine: Machine = context.params["machine"]  # none, where the one that was named is none
+    return machine.observe()
 
 
 @_offering

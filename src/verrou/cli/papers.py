@@ -27,8 +27,8 @@ SHELLS = ("bash", "zsh", "fish")
 
 
 @click.command()
-@click.argument("chapter", type=OneOf(CHAPTERS), default="")
-def handbook(chapter: str) -> None:
+@click.argument("chapter", type=OneOf(CHAPTERS), required=False)
+def handbook(chapter: str | None) -> None:
     """The handbook, by task: its chapters, or the text of CHAPTER."""
     if chapter:
         click.echo(shipped_text("handbook", f"{chapter}.md"), nl=False)
