@@ -67,8 +67,10 @@ def test_the_manual_page_is_made_from_the_commands(verrou: Verrou) -> None:
     for name in COMMANDS:
         assert re.search(rf"^\.SS verrou {name}\b", page, re.MULTILINE), name
     if shutil.which("groff"):
-        read = subprocess.run(["groff", "-man", "-Tascii"], input=page, capture_output=True, text=True, check=True)
-        assert "error:" not in read.stderr and "verrou baseline capture" in read.stdout
+        command = ["groff", "-man", "-Tascii", "-P-cbou"]
+        read = subprocess.run(command, input=page, capture_output=True, text=True, check=True)
+        assert "error:" not in read.stderr
+        assert "verrou baseline capture" in read.stdout
 
 
 def offered(shell: str, line: str, folder: Path) -> set[str]:

@@ -65,7 +65,8 @@ class ByHandData(TypedDict):
 
 
 class SignOffData(TypedDict):
-    """The whole sheet. ``left`` does not hold now, ``changed`` holds now and did not before, ``held`` did all along."""
+    """The whole sheet. ``left`` does not hold now, ``changed`` holds now and did not before, ``held`` did all
+    along, ``absent`` are rules that this machine has not."""
 
     machine: SignedMachine
     baseline: SignedBaseline
@@ -79,6 +80,7 @@ class SignOffData(TypedDict):
     left: list[LineData]
     changed: list[LineData]
     held: list[LineData]
+    absent: list[LineData]
     by_hand: list[ByHandData]
     waivers: list[SignedWaiver]
     trials: list[TrialData]
@@ -118,10 +120,10 @@ def counts(audit: Audit) -> dict[str, int]:
 def sign_off_data(signed: Signed) -> SignOffData:
     """The sheet as plain data."""
     before = {finding.subject: finding for finding in signed.before.findings} if signed.before else {}
-    lines: dict[str, list[LineData]] = {"left": [], "changed": [], "held": []}
+    lines: dict[str, list[LineData]] = {"left": [], "changed": [], "held": [], "absent": []}
     for finding in signed.now.findings:
         was = before.get(finding.subject)
-        place = "left"
+        place = "absent" if finding.verdict is Verdict.ABSENT else "left"
         if finding.verdict is Verdict.HOLDS:
             place = "held" if was is None or was.verdict is Verdict.HOLDS else "changed"
         lines[place].append(
@@ -152,6 +154,7 @@ def sign_off_data(signed: Signed) -> SignOffData:
         "left": lines["left"],
         "changed": lines["changed"],
         "held": lines["held"],
+        "absent": lines["absent"],
         "by_hand": [{"subject": item.subject, "advice": item.advice} for item in signed.by_hand],
         "waivers": [waiver for finding in signed.now.findings for waiver in _waivers(finding)],
         "trials": trials_data(signed.trials),
@@ -206,7 +209,7 @@ def as_junit(data: SignOffData) -> str:
     from xml.etree import ElementTree
 
     suites = ElementTree.Element("testsuites")
-    findings = [*data["left"], *data["changed"], *data["held"]]
+    findings = [*data["left"], *data["changed"], *data["held"], *data["absent"]]
     _suite(suites, data, "findings", [(line["subject"], line["says"], *_case(line)) for line in findings])
     _suite(
         suites, data, "trials", [(t["rule"], f"{t['tried']}: {t['seen']}", *TRIED[t["proof"]]) for t in data["trials"]]

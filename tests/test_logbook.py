@@ -1,0 +1,345 @@
+"""The logbook, on SQLite and on a PostgreSQL server alike: what goes in, whole and once; what waits; how it went."""
+
+import json
+import os
+import signal
+import socket
+import sqlite3
+import threading
+from collections.abc import Callable, Iterator
+from datetime import date, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+import sqlalchemy as sql
+from alembic.autogenerate import compare_metadata
+from alembic.migration import MigrationContext
+from attrs import evolve
+
+from conftest import GOOD_PASSWORD, Verrou
+from postgres import PASSWORD, NoServer, Server, server
+from verrou.core.audit import Verdict
+from verrou.core.errors import BadInput
+from verrou.core.logbook import KeptAccount, KeptFinding, KeptReading, KeptTrial, Record, Run, trend
+from verrou.core.model import Role
+from verrou.core.rules import Severity
+from verrou.core.trials import Proof
+from verrou.records.logbook import Place, deliver, keep, kept, waiting
+from verrou.records.logbook.migrations import NEWEST, upgrade
+from verrou.records.logbook.place import place_of
+from verrou.records.logbook.store import Store
+from verrou.records.logbook.tables import metadata
+
+DAY = datetime(2026, 4, 7, 9, 30)
+
+
+def made(key: str, **more: Any) -> Record:
+    """A record with something of each kind in it."""
+    record = Record(
+        key=key,
+        run=Run.VERIFY,
+        at=DAY,
+        clock=DAY,
+        by="wilma",
+        tool="verrou 0",
+        identity="identity-1",
+        machine="hide-01",
+        system="bench machine, “full” edition",
+        baseline="office",
+        digest="00ff",
+        findings=(
+            KeptFinding("lockout.after", Severity.GRAVE, Verdict.SHORT),
+            KeptFinding("password.classes", Severity.SLIGHT, Verdict.WAIVED, date(2027, 6, 30), "site warden"),
+        ),
+        accounts=(KeptAccount("tern", Role.STANDARD, True), KeptAccount("daypass'; --", None, False)),
+        readings=(KeptReading("lockout.after", "50 wrong tries"),),
+        trials=(KeptTrial("lockout.after", "4 wrong tries", Proof.PROVED),),
+    )
+    return evolve(record, **more)
+
+
+@pytest.fixture(scope="session")
+def postgres() -> Iterator[Server]:
+    """A real server; where it must be there (in CI), its absence is a failure, not a skip."""
+    try:
+        with server() as running:
+            yield running
+    except NoServer as reason:
+        if os.environ.get("CI") or os.environ.get("VERROU_NEED_REAL_ROOT"):
+            pytest.fail(f"the tests on a real PostgreSQL server must run here: {reason}")
+        pytest.skip(str(reason))
+
+
+@pytest.fixture(params=["sqlite", "postgresql"])
+def place(request: pytest.FixtureRequest, tmp_path: Path) -> Place:
+    """A new logbook of either kind."""
+    if request.param == "sqlite":
+        return place_of("", tmp_path)
+    running: Server = request.getfixturevalue("postgres")
+    return place_of(running.fresh("verrou"), tmp_path)
+
+
+def test_what_goes_in_comes_out_once_and_in_order(place: Place) -> None:
+    later = made("b", clock=DAY + timedelta(days=1), run=Run.UNDO, findings=(), entry=7)
+    other = made("c", identity="identity-2", machine="ringing-02", accounts=())
+    for record in (later, made("a"), other, made("a", by="somebody else")):
+        assert keep(record, place).delivered == 1
+    assert kept(place) == [made("a"), other, later]
+    renamed = made("d", machine="lamp-01", clock=DAY + timedelta(days=2))
+    keep(renamed, place)
+    assert [record.key for record in kept(place, "hide-01")] == ["a", "b", "d"], "known again by identity, not by name"
+    assert kept(place, "nobody") == [] and not place.waiting.exists()
+
+
+def writers(place: Place, name: str) -> None:
+    """200 writers at once, each with a record; whatever comes of each."""
+    threads = [threading.Thread(target=keep, args=(made(f"{name}-{n}"), place)) for n in range(200)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+
+
+def in_child(work: Callable[[], object]) -> int:
+    child = os.fork()
+    if child == 0:
+        code = 1
+        try:
+            work()
+            code = 0
+        finally:
+            os._exit(code)
+    return child
+
+
+def test_two_technicians_with_two_hundred_writers_each_lose_nothing(place: Place, tmp_path: Path) -> None:
+    """On a logbook that nobody has made yet; what does not get through at once waits, each with its own technician."""
+    mine = [Place(tmp_path / f"{name}.waiting", place.file, place.server) for name in ("wilma", "anselm")]
+    children = [in_child(lambda at=each: writers(at, at.waiting.stem)) for each in mine]  # type: ignore[misc]
+    assert [os.waitpid(child, 0)[1] for child in children] == [0, 0]
+    for each in mine:
+        (each.waiting / waiting.MARK).unlink(missing_ok=True)
+        while (left := deliver(each)).waiting:
+            assert "cannot be reached" in left.reason
+    found = [record.key for record in kept(place)]
+    assert len(found) == len(set(found)) == 400
+    assert not any(waiting.files(each.waiting) for each in mine)
+
+
+def test_a_writer_that_is_killed_leaves_all_of_a_record_or_nothing(place: Place) -> None:
+    """Killed before each statement of the first write, the one that makes the tables, and once more of a later one."""
+    for number in range(60):
+        record = made(f"killed-{number}")
+        waiting.put(place.waiting, record)
+
+        def work(after: int = number) -> None:
+            seen = []
+
+            @sql.event.listens_for(sql.Engine, "before_cursor_execute")
+            def _(*_: object) -> None:
+                seen.append(1)
+                if len(seen) > after:
+                    os.kill(os.getpid(), signal.SIGKILL)
+
+            deliver(place)
+
+        ended = os.waitstatus_to_exitcode(os.waitpid(in_child(work), 0)[1])
+        with Store(place) as store:
+            there = [each for each in store.records() if each.key == record.key]
+        assert there in ([], [record])
+        assert there or waiting.files(place.waiting), "what did not go in is still there"
+        (place.waiting / waiting.MARK).unlink(missing_ok=True)
+        assert not deliver(place).waiting
+        assert [each for each in kept(place) if each.key == record.key] == [record]
+        if ended == 0:
+            break
+    else:
+        pytest.fail("no run came to its end")
+    assert number > 5
+
+
+def engine_of(place: Place) -> sql.Engine:
+    with Store(place) as store:
+        return store.engine
+
+
+def test_an_older_logbook_is_brought_forward_and_a_newer_one_left_alone(place: Place, tmp_path: Path) -> None:
+    url = f"sqlite:///{place.file}" if place.file else place.server.replace("postgresql:", "postgresql+psycopg:")
+    engine = sql.create_engine(url)
+    with engine.begin() as connection:
+        upgrade(connection, "0001")
+        connection.execute(sql.text("insert into machines (id, identity) values (1, 'identity-1')"))
+        connection.execute(
+            sql.text(
+                """insert into records
+                (id, "key", machine_id, run, at, clock, "by", tool, machine, system, baseline, digest)
+                values (1, 'old', 1, 'audit', :day, :day, 'wilma', 'verrou 0', 'hide-01', 's', '', '')"""
+            ),
+            {"day": DAY if place.server else f"{DAY}.000000"},
+        )
+        connection.execute(sql.text("insert into findings values (1, 0, 'lockout.after', 'grave', 'short', null, '')"))
+    if place.server:  # numbers given by hand are not counted by the server
+        with engine.begin() as connection:
+            for table in ("machines", "records"):
+                connection.execute(sql.text(f"select setval(pg_get_serial_sequence('{table}', 'id'), 1)"))
+    keep(made("new"), place)
+    old, new = kept(place)
+    assert (old.key, old.findings, old.trials) == (
+        "old",
+        (KeptFinding("lockout.after", Severity.GRAVE, Verdict.SHORT),),
+        (),
+    )
+    assert new == made("new")
+    with engine.begin() as connection:
+        assert compare_metadata(MigrationContext.configure(connection), metadata) == [], "the tables are as declared"
+        assert connection.scalar(sql.text("select version_num from alembic_version")) == NEWEST
+        connection.execute(sql.text("update alembic_version set version_num = '9999'"))
+    left = keep(made("late"), place)
+    assert left.waiting == 1 and "use the newer Verrou" in left.reason
+    with pytest.raises(BadInput, match="schema 9999"):
+        kept(place)
+
+
+def test_a_logbook_that_does_not_answer_keeps_nobody_waiting(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
+    """A server that takes the connection and says nothing; then none at all; then a logbook that is there."""
+    with socket.socket() as silent:
+        silent.bind(("127.0.0.1", 0))
+        silent.listen()
+        port = silent.getsockname()[1]
+        address = f"postgresql://ana@127.0.0.1:{port}/verrou"
+        audit = ("audit", "-m", bench, "-b", "essential", "--logbook", address)
+        first = verrou(*audit, code=1)
+        assert "1 record waits in" in first.stderr and "Essential" in first.stdout
+    assert "2 records wait in" in verrou(*audit, code=1).stderr, "let alone for a while"
+    folder = next(tmp_path.glob("*.waiting"))
+    (folder / waiting.MARK).unlink()
+    assert "connection refused" in verrou(*audit, code=1).stderr
+    folder.rename(tmp_path / "verrou-logbook.waiting")
+    (tmp_path / "verrou-logbook.waiting" / "strange.record.json").write_text('{"format": "verrou record 1"}')
+    told = verrou("log")
+    assert "3 records of 1 machine" in told.stdout and "left where it is" in told.stderr
+    assert [path.name for path in (tmp_path / "verrou-logbook.waiting").iterdir()] == ["strange.record.json"]
+    assert not list(tmp_path.glob("*/.*"))
+
+
+def test_passwords_come_from_a_file_and_never_stand_in_an_address(
+    verrou: Verrou, bench: Path, tmp_path: Path, postgres: Server, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    audit = ("audit", "-m", bench, "-b", "essential")
+    for address in (f"postgresql://ana:{PASSWORD}@h/d", f"postgresql://ana@h/d?password={PASSWORD}"):
+        refused = verrou(*audit, "--logbook", address, code=2)
+        assert "a password stands in the address" in refused.stderr and PASSWORD not in refused.stderr + refused.stdout
+        monkeypatch.setenv("VERROU_LOGBOOK", address)
+        assert PASSWORD not in verrou(*audit, code=2).stderr
+        monkeypatch.delenv("VERROU_LOGBOOK")
+    postgres.fresh("verrou")
+    address = f"postgresql://ana@127.0.0.1:{postgres.port}/verrou"
+    assert "no password supplied" in verrou(*audit, "--logbook", address, code=1).stderr
+    next(tmp_path.glob("*.waiting/not-reached")).unlink()
+    secret = tmp_path / "pgpass"
+    secret.write_text(f"127.0.0.1:{postgres.port}:verrou:ana:{PASSWORD}\n")
+    secret.chmod(0o600)
+    monkeypatch.setenv("PGPASSFILE", str(secret))
+    assert "2 records" in verrou(*audit, "--logbook", address, code=1).stderr
+    service = tmp_path / "services"
+    service.write_text(f"[station]\nhost=127.0.0.1\nport={postgres.port}\ndbname=verrou\nuser=ana\n")
+    monkeypatch.setenv("PGSERVICEFILE", str(service))
+    monkeypatch.setenv("VERROU_LOGBOOK", "postgresql:///?service=station")
+    assert "1 record" in verrou(*audit, code=1).stderr
+    assert "3 records of 1 machine" in verrou("log").stdout
+    for wrong in ("mysql://h/d", "postgresql://h:port/d", str(tmp_path)):
+        assert "logbook: " in verrou("log", "--logbook", wrong, code=2).stderr
+
+
+def test_every_kind_of_run_is_kept_and_no_secret_is(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
+    verrou("account", "change", "warden", "--full-name", "Wilma", "-m", bench, "--yes")
+    data = bench.read_text()
+    bench.write_text(data.replace('"hint": ""', '"hint": "the ship and the year"'))
+    passwords = [account["password"] for account in json.loads(bench.read_text())["accounts"] if account["password"]]
+    secrets = [password[part] for password in passwords for part in ("salt", "hash")]
+    at = ("-m", bench, "--log")
+    verrou("survey", *at, "--save", "surveys-1")
+    verrou("audit", *at, "-b", "shared-desk", code=1)
+    verrou("harden", *at, "-b", "shared-desk", "--only", "lockout", "--yes", code=1)
+    verrou("verify", *at, "-b", "shared-desk", code=1)
+    verrou("undo", *at, "--yes")
+    told = json.loads(verrou("log", "--format", "json").stdout)
+    assert [each["run"] for each in told] == ["survey", "audit", "harden", "verify", "undo"]
+    assert [each["entry"] for each in told] == [None, None, 2, None, 3]
+    assert told[0]["readings"] and told[3]["trials"] and told[1]["findings"] and not told[4]["findings"]
+    assert len({each["identity"] for each in told}) == 1 and told[0]["identity"]
+    content = (tmp_path / "verrou-logbook.db").read_bytes()
+    assert secrets and b"Shared desk" in content
+    for secret in (GOOD_PASSWORD, "the ship and the year", *secrets):
+        assert secret.encode() not in content
+    assert (tmp_path / "verrou-logbook.db").stat().st_size < 200_000
+    one = verrou("log", "hide-01", "--run", "audit", "--since", "2026-09-14").stdout
+    assert "1 of 5 records of 1 machine" in one
+    assert "verrou journal show 2" in verrou("log", "--show", "3").stdout
+    assert "no machine was called nowhere" in verrou("log", "nowhere", code=2).stderr
+    (tmp_path / "broken.db").write_text("not a database")
+    assert "cannot be reached" in verrou("log", "--logbook", "broken.db", code=2).stderr
+    with sqlite3.connect(tmp_path / "foreign.db") as foreign:
+        foreign.execute("create table records (x)")
+    assert "no logbook's" in verrou("log", "--logbook", "foreign.db", code=2).stderr
+
+
+def audited(day: int, **verdicts: Verdict) -> Record:
+    subjects = {"after": "lockout.after", "length": "password.min_length", "classes": "password.classes"}
+    findings = tuple(
+        KeptFinding(
+            subjects[name],
+            Severity.GRAVE if name == "after" else Severity.SLIGHT,
+            verdict,
+            date(2026, 4, 20) if verdict is Verdict.WAIVED else None,
+            "warden" if verdict is Verdict.WAIVED else "",
+        )
+        for name, verdict in verdicts.items()
+    )
+    return made(f"day-{day}", run=Run.AUDIT, clock=DAY + timedelta(days=day), findings=findings)
+
+
+def test_what_slid_back_is_told_with_the_days_between_which_it_did() -> None:
+    holds, short, waived = Verdict.HOLDS, Verdict.SHORT, Verdict.WAIVED
+    records = [
+        audited(0, after=short, length=holds, classes=holds),
+        audited(1, after=holds, length=holds, classes=waived),
+        audited(2, after=short, length=Verdict.UNREADABLE, classes=waived),
+        audited(3, after=short, length=short, classes=waived),
+    ]
+    [course] = trend(records[::-1], date(2026, 4, 1)).courses
+    assert [(each.subject, each.held_until.day, each.short_since.day) for each in course.slid_back] == [
+        ("lockout.after", 8, 9),
+        ("password.min_length", 8, 9),
+    ]
+    assert [moment.short[Severity.GRAVE] for moment in course.moments] == [1, 0, 1, 1]
+    assert [waiver.subject for waiver in course.ending] == ["password.classes"]
+    assert not trend(records, date(2026, 3, 20)).courses[0].ending, "31 days ahead"
+    [only] = trend(records, date(2026, 4, 1), frozenset({"password"})).courses
+    assert [each.subject for each in only.slid_back] == ["password.min_length"]
+    moved = [evolve(record, baseline="another") for record in records[:-1]]
+    assert not trend([*moved, records[-1]], date(2026, 4, 1)).courses[0].slid_back, "another baseline says nothing"
+    undone = made("u", run=Run.UNDO, findings=(), clock=DAY + timedelta(days=4))
+    assert trend([*records, undone], date(2026, 4, 1)).courses[0].undone
+    other = evolve(audited(2, after=holds), identity="identity-2", machine="ringing-02")
+    together = trend([*records, other], date(2026, 4, 1)).together
+    assert [moment.held for moment in together] == [2, 2, 0, 1, 1] and len(together) == 5
+
+
+def test_the_trend_is_told_and_drawn(verrou: Verrou, tmp_path: Path) -> None:
+    verrou("demo", "station", "--quiet")
+    at = ("--logbook", "station/verrou-logbook.db", "--on", "2026-09-14")
+    text = verrou("trend", *at, code=1).stdout
+    assert "2 slid back" in " ".join(text.split()) and "2026-10-01  ringing-02  elevation.helpers_reach_prompt" in text
+    told = json.loads(verrou("trend", *at, "--format", "json", code=1).stdout)
+    assert [len(each["moments"]) for each in told["machines"]] == [8, 5, 4]
+    assert told["together"][-1]["held"] == sum(each["moments"][-1]["held"] for each in told["machines"])
+    family = json.loads(verrou("trend", "hide-01", "--family", "lockout", *at, "--format", "json", code=1).stdout)
+    assert {each["subject"].split(".")[0] for each in family["machines"][0]["slid_back"]} == {"lockout"}
+    for name in ("went.svg", "went.png", "went.html"):
+        verrou("trend", *at, "--save", name, code=1)
+    assert (tmp_path / "went.png").read_bytes().startswith(b"\x89PNG")
+    page = (tmp_path / "went.html").read_text()
+    assert page.count("<svg") == 1 and "hide-01" in page and "<script" not in page
+    assert "accepted: .svg, .png, .html" in verrou("trend", *at, "--save", "went.pdf", code=2).stderr
