@@ -677,7 +677,8 @@ class Listed(Names):
         return _words(value) | _words(wanted)
 
     def came_out(self, value: Value, wanted: Value) -> bool:
-        return self.at_least(value, wanted)
+        """Others may be kept out beside those who were asked for; whoever was to be let in is."""
+        return self.at_least(value, wanted) if self.more_is_stricter else self.same(value, wanted)
 
     def called(self, value: Value, name_of: Callable[[str], str]) -> Value:
         if not self.of_people:

@@ -8,7 +8,6 @@ from tempfile import TemporaryDirectory
 
 import sqlalchemy as sql
 
-from verrou import shipped_text
 from verrou.core.errors import BadInput
 
 NEWEST = "0002"
@@ -56,14 +55,15 @@ def upgrade(connection: sql.Connection, to: str) -> None:
 @contextmanager
 def _scripts() -> Iterator[Path]:
     """The folder of the scripts, which Alembic reads from a file system; laid out for it where Verrou is one file."""
-    if (here := Path(__file__).parent).is_dir():
+    if (here := Path(__file__).with_name("scripts")).is_dir():
         yield here
         return
     with TemporaryDirectory() as folder:
-        for version in files(__package__).joinpath("versions").iterdir():
-            Path(folder, "versions").mkdir(exist_ok=True)
-            Path(folder, "versions", version.name).write_bytes(version.read_bytes())
-        Path(folder, "env.py").write_text(shipped_text("records", "logbook", "migrations", "env.py"), encoding="utf-8")
+        scripts = files(__package__).joinpath("scripts")
+        Path(folder, "versions").mkdir()
+        for script in (scripts / "env.py", *(scripts / "versions").iterdir()):
+            place = Path(folder) if script.name == "env.py" else Path(folder, "versions")
+            (place / script.name).write_bytes(script.read_bytes())
         yield Path(folder)
 
 
