@@ -26,7 +26,7 @@ from verrou.records import carry_out
 from verrou.records.journal import Journal
 
 sys.path.insert(0, str(Path(__file__).parent))
-from debian_root import DESKTOP, NEWEST, SUITE, PrivateRoot, Unavailable, base_root
+from debian_root import DESKTOP, NEWEST, PACKAGES, SUITE, PrivateRoot, Unavailable, base_root
 
 FACTOR = int(os.environ.get("VERROU_SEARCH", "1"))
 """How many times more cases than usual are generated."""
@@ -167,10 +167,10 @@ def bench(tmp_path: Path) -> Path:
     return path
 
 
-def _base(suite: str, beside: tuple[str, ...] = ()) -> Path:
+def base_of(suite: str, beside: tuple[str, ...] = (), usual: tuple[str, ...] = PACKAGES) -> Path:
     """A Debian root, built once and kept. Where it must be there (in CI), its absence is a failure, not a skip."""
     try:
-        base = base_root(suite, beside)
+        base = base_root(suite, beside, usual)
         libc = ctypes.CDLL(None, use_errno=True)
         if libc.unshare(0x00020000) or libc.mount(b"none", b"/", None, 16384 | (1 << 18), None):
             raise Unavailable("no mounts of our own: run as root on Linux")
@@ -184,13 +184,13 @@ def _base(suite: str, beside: tuple[str, ...] = ()) -> Path:
 @pytest.fixture(scope="session")
 def debian() -> Path:
     """The release that most tests run on."""
-    return _base(SUITE)
+    return base_of(SUITE)
 
 
 @pytest.fixture
 def newest_root(tmp_path: Path) -> Iterator[PrivateRoot]:
     """A private, writable root of the newest Debian release, gone after the test."""
-    with PrivateRoot.over(_base(NEWEST), tmp_path / "warden-03") as private:
+    with PrivateRoot.over(base_of(NEWEST), tmp_path / "warden-03") as private:
         yield private
 
 
@@ -198,7 +198,7 @@ def newest_root(tmp_path: Path) -> Iterator[PrivateRoot]:
 def desktop(tmp_path: Path, verrou: Verrou) -> Iterator[PrivateRoot]:
     """A private, writable Debian root that people sign in to by a screen, with an administrator ``warden``, the
     standard users ``tern`` and ``gull``, and the guest ``daypass``."""
-    with PrivateRoot.over(_base(SUITE, DESKTOP), tmp_path / "warden-03") as private:
+    with PrivateRoot.over(base_of(SUITE, DESKTOP), tmp_path / "warden-03") as private:
         for name, role in (
             ("warden", "administrator"),
             ("tern", "standard"),

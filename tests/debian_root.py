@@ -42,13 +42,13 @@ class Unavailable(Exception):
     """No real root can be had here; the message says why."""
 
 
-def base_root(suite: str = SUITE, beside: tuple[str, ...] = ()) -> Path:
+def base_root(suite: str = SUITE, beside: tuple[str, ...] = (), usual: tuple[str, ...] = PACKAGES) -> Path:
     """The cached base of a release, with some packages beside the usual ones; built when it is not there."""
     if os.geteuid() != 0:
         raise Unavailable("only root can build and enter one")
     if shutil.which("mmdebstrap") is None:
         raise Unavailable("install the package mmdebstrap")
-    packages = (*PACKAGES, *beside)
+    packages = (*usual, *beside)
     recipe = hashlib.sha256(f"2 {suite} {packages} {NO_PAUSES}".encode()).hexdigest()[:12]
     cache = Path(os.environ.get("VERROU_TEST_CACHE", "/var/cache/verrou-tests"))
     base = cache / f"{suite}-{recipe}"
@@ -63,7 +63,9 @@ def base_root(suite: str = SUITE, beside: tuple[str, ...] = ()) -> Path:
 def _build(suite: str, packages: tuple[str, ...], cache: Path, base: Path) -> Path:
     building = cache / f"building-{os.getpid()}"
     command = ["mmdebstrap", "--variant=minbase", f"--include={','.join(packages)}"]
-    command += [f'--customize-hook=chroot "$1" sh -c "{NO_PAUSES}"', suite, str(building)]
+    if "login" in packages:
+        command.append(f'--customize-hook=chroot "$1" sh -c "{NO_PAUSES}"')
+    command += [suite, str(building)]
     built = subprocess.run(command, capture_output=True, text=True, check=False)
     if built.returncode:
         shutil.rmtree(building, ignore_errors=True)

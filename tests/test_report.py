@@ -1,0 +1,86 @@
+"""The sign-off sheet: what it tells, in every form it is written in."""
+
+import json
+from pathlib import Path
+from xml.etree import ElementTree
+
+import pytest
+import xmlschema
+
+from conftest import Verrou
+from verrou.reports.sign_off import WRITTEN
+
+AT = ("-m", "station/hide-01", "-b", "station/hide-01.toml")
+JUNIT = Path(__file__).with_name("junit-10.xsd")
+"""The schema by which programs that gather the results of tests read them; see the licence in it."""
+
+
+@pytest.fixture
+def hardened(verrou: Verrou) -> None:
+    """The terminal in the bird hide, hardened and started again."""
+    verrou("demo", "station", "--quiet")
+    verrou("harden", *AT, "--yes", code=1)
+    verrou("machine", "restart", "-m", "station/hide-01")
+
+
+@pytest.mark.usefixtures("hardened")
+def test_the_sheet_tells_before_and_now_what_was_done_and_proved(verrou: Verrou) -> None:
+    sheet = json.loads(verrou("report", *AT, "--format", "json").stdout)
+    assert sheet["before"]["grave"] == 7 and sheet["now"]["grave"] == 0 and sheet["now"]["holds"] == 56
+    assert sum(sheet["before"].values()) == sum(sheet["now"].values())
+    changed = {line["subject"]: line for line in sheet["changed"]}
+    assert changed["lockout.after"]["before"] == "short" and "50 wrong tries" in changed["lockout.after"]["said"]
+    assert not sheet["no_before"] or sheet["before"]
+    assert [(waiver["rule"], waiver["by"], waiver["lapsed"]) for waiver in sheet["waivers"]] == [
+        ("screen.attention_key", "site warden", False),
+        ("password.classes", "site warden", False),
+    ]
+    assert {trial["proof"] for trial in sheet["trials"]} == {"proved"} and len(sheet["trials"]) == 24
+    assert [entry["entry"] for entry in sheet["entries"]] == [1] and sheet["entries"][0]["steps"]
+    shown = json.loads(verrou("audit", *AT, "--format", "json").stdout)
+    lines = [*sheet["left"], *sheet["changed"], *sheet["held"], *sheet["absent"]]
+    assert {line["subject"]: line["now"] for line in lines} == {
+        finding["subject"]: finding["verdict"] for finding in shown["findings"]
+    }
+    assert len(sheet["baseline"]["digest"]) == 64 and sheet["tool"].startswith("verrou ")
+    quick = json.loads(verrou("report", *AT, "--format", "json", "--untried").stdout)
+    assert quick["trials"] == [] and quick["baseline"] == sheet["baseline"]
+
+
+def test_the_digest_is_of_all_that_a_baseline_is_made_of(verrou: Verrou, tmp_path: Path, bench: Path) -> None:
+    def digest() -> str:
+        told = verrou("report", "-m", bench, "-b", "mine.toml", "--format", "json", "--untried", code=1).stdout
+        return str(json.loads(told)["baseline"]["digest"])
+
+    (tmp_path / "below.toml").write_text('[baseline]\ntitle = "below"\n[lockout]\nafter = 5\n')
+    (tmp_path / "mine.toml").write_text('[baseline]\ntitle = "mine"\nbuilds_on = ["below.toml"]\n')
+    first = digest()
+    (tmp_path / "below.toml").write_text('[baseline]\ntitle = "below"\n[lockout]\nafter = 4\n')
+    assert digest() != first
+    (tmp_path / "below.toml").write_text('[baseline]\ntitle = "below"\n[lockout]\nafter = 5\n')
+    assert digest() == first
+
+
+@pytest.mark.usefixtures("hardened")
+def test_every_form_tells_the_same(verrou: Verrou, tmp_path: Path) -> None:
+    verrou("account", "disable", "tern", "-m", "station/hide-01", "--yes")
+    for suffix in WRITTEN:
+        verrou("report", *AT, "--since", "2", "--save", f"sheet{suffix}", code=1)
+    sheet = json.loads((tmp_path / "sheet.json").read_text())
+    assert [line["subject"] for line in sheet["left"] if line["now"] == "short"] == ["accounts.tern"]
+    assert [entry["entry"] for entry in sheet["entries"]] == [2]
+    for suffix in (".html", ".md"):
+        text = (tmp_path / f"sheet{suffix}").read_text().replace("\\", "")
+        for line in (*sheet["left"], *sheet["changed"], *sheet["held"]):
+            assert line["subject"] in text
+        assert sheet["baseline"]["digest"] in text and text.count("date, signature") == 2
+    assert (tmp_path / "sheet.html").read_text().count("<svg") == 1
+    xmlschema.validate(tmp_path / "sheet.xml", JUNIT)
+    suites = ElementTree.parse(tmp_path / "sheet.xml").getroot()
+    findings, trials = suites
+    assert int(findings.get("tests", "0")) == len(findings) and len(trials) == len(sheet["trials"])
+    assert findings.get("failures") == "1" == str(len(findings.findall(".//failure")))
+    assert findings.get("skipped") == str(len(findings.findall(".//skipped"))) == "4"
+    assert "is there already" in verrou("report", *AT, "--save", "sheet.md", code=2).stderr
+    assert "accepted: .html, .md, .json, .xml" in verrou("report", *AT, "--save", "sheet.pdf", code=2).stderr
+    assert "no entry 9" in verrou("report", *AT, "--since", "9", code=2).stderr

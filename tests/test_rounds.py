@@ -1,0 +1,237 @@
+"""Many machines at once: each row is what its audit says, whatever lies beside it; surveys read in a row are read as if
+each were alone; the table, the page and its picture."""
+
+import csv
+import io
+import json
+import random
+import re
+import shutil
+import subprocess
+from datetime import datetime
+from html.parser import HTMLParser
+from pathlib import Path
+
+import pandas as pd
+import pytest
+from attrs import evolve
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Verrou, examples
+from test_seat_bench import machines
+from verrou.core.errors import BadInput
+from verrou.core.model import Posture
+from verrou.core.survey import posture_from, survey_data
+from verrou.core.survey_text import SurveyReader
+from verrou.machines.bench.authority import Authority
+from verrou.machines.bench.readings import posture_of
+from verrou.reports.sheets import as_json
+
+READER = SurveyReader()
+"""One for all examples, so that it remembers parts of others."""
+
+
+def read(text: str, reader: SurveyReader | None) -> Posture | str:
+    try:
+        return reader.posture(text) if reader else posture_from(json.loads(text))
+    except (BadInput, ValueError, RecursionError):
+        return "no survey"
+
+
+@examples(80)
+@given(machines(), st.randoms(use_true_random=False), st.integers(0, 6))
+def test_a_survey_reads_the_same_alone_and_in_a_row(machine: Authority, chance: random.Random, changes: int) -> None:
+    """Changed at random too: lines left out, doubled, swapped, and signs that mean something in JSON put in."""
+    lines = as_json(survey_data(posture_of(machine, ""))).splitlines(keepends=True)
+    for _ in range(changes):
+        at, other = chance.randrange(len(lines)), chance.randrange(len(lines))
+        match chance.randrange(4):
+            case 0:
+                del lines[at]
+            case 1:
+                lines.insert(at, lines[other])
+            case 2:
+                lines[at], lines[other] = lines[other], lines[at]
+            case _:
+                line = lines[at]
+                where = chance.randrange(len(line))
+                lines[at] = line[:where] + chance.choice('{}[],:"\\ \n0') + line[where:]
+    text = "".join(lines)
+    assert read(text, READER) == read(text, None)
+
+
+def test_every_row_is_what_the_audit_of_that_machine_says(verrou: Verrou, tmp_path: Path) -> None:
+    """More machines than it takes to share them out among processes, and what is no machine beside them."""
+    verrou("demo", "station", "--quiet")
+    folder = tmp_path / "many"
+    folder.mkdir()
+    surveys = sorted((tmp_path / "station/surveys").iterdir())
+    for number in range(70):
+        raw = json.loads(surveys[number % len(surveys)].read_text())
+        raw["machine"] |= {"name": f"desk-{number:02}", "identity": f"{number:032x}"}
+        (folder / f"desk-{number:02}.survey.json").write_text(json.dumps(raw, indent=None if number % 3 else 2) + "\n")
+    (folder / "cut.survey.json").write_text((folder / "desk-00.survey.json").read_text()[:2000])
+    (folder / "strange.json").write_text("[]")
+    (folder / "pipe.survey.json").symlink_to("/dev/zero")
+    (folder / "notes.txt").write_text("no machine")
+    ended = verrou("round", "many", "-b", "shared-desk", "--format", "json", code=1)
+    told = json.loads(ended.stdout)
+    assert {Path(each["address"]).name for each in told["left_out"]} == {
+        *("cut.survey.json", "strange.json", "pipe.survey.json"),
+    }
+    assert ended.stderr.count("left out: ") == 3
+    rows = told["machines"]
+    assert len(rows) == 70
+    weights = [(-row["grave"], -row["serious"], -row["slight"]) for row in rows]
+    assert weights == sorted(weights), "the worst first"
+    for row in rows[::9]:
+        audit = json.loads(
+            verrou("audit", "-m", row["address"], "-b", "shared-desk", "--format", "json", code=None).stdout
+        )
+        verdicts = {finding["subject"]: finding["verdict"] for finding in audit["findings"]}
+        assert {rule: verdict for verdict, rules in row["rules"].items() for rule in rules} == verdicts
+        assert (row["holds"], row["counted"]) == (audit["score"]["holds"], audit["score"]["counted"])
+        assert row["worst"] == audit["findings"][0]["says"]
+    lines = verrou("round", "many", "-b", "shared-desk", "--format", "lines", code=1).stdout.splitlines()
+    assert [json.loads(line) for line in lines] == rows
+
+
+def test_a_machine_is_known_again_and_held_against_its_own_baseline(verrou: Verrou, tmp_path: Path) -> None:
+    verrou("demo", "station", "--quiet")
+    which = ("--baselines", "station/which.toml", "--format", "json")
+    told = json.loads(verrou("round", "station/surveys", *which, code=1).stdout)
+    assert {row["machine"]: row["baseline"].split(":")[0] for row in told["machines"]} == {
+        "hide-01": "Cap Fauvel",
+        "ringing-02": "Cap Fauvel",
+        "warden-03": "Office",
+    }
+    assert told["older"] == 7 and {row["at"][:7] for row in told["machines"]} == {"2026-09"}
+    assert len(json.loads(verrou("round", "station/surveys", *which, "--every", code=1).stdout)["machines"]) == 10
+    every = json.loads(verrou("round", "station", "-b", "office", "--format", "json", code=1).stdout)
+    assert {row["machine"] for row in every["machines"]} == {"hide-01", "ringing-02", "warden-03"}
+    (tmp_path / "some.toml").write_text('[machines]\n"hide-*" = "office"\n')
+    some = verrou("round", "station/surveys", "--baselines", "some.toml", code=1)
+    assert "no baseline is named for warden-03" in some.stderr and "1 machine" in some.stdout
+    for text, said in (
+        ("[machine]\n", "accepted: a table [machines]"),
+        ("[machines]\nx = 3\n", "accepted: the name of a baseline"),
+        ('[machines]\nx = "offic"\n', "did you mean office?"),
+        ("[", "not valid TOML"),
+    ):
+        (tmp_path / "wrong.toml").write_text(text)
+        assert said in verrou("round", "station/surveys", "--baselines", "wrong.toml", code=2).stderr
+    assert "found no survey" in verrou("round", "station/warden-03/etc", "-b", "office", code=2).stderr
+    assert "say which baseline" in verrou("round", "station", code=2).stderr
+
+
+HOSTILE = (
+    "<script>alert(1)</script>",
+    '"><img src=x onerror=alert(1)>',
+    "=HYPERLINK(1)",
+    "tern\x1b[2J\x07\u202e",
+    "&lt;{{7*7}}",
+)
+
+
+class Looked(HTMLParser):
+    """What a page is made of, and everything in it that could lead anywhere else."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__()
+        self.tags: set[str] = set()
+        self.leads: list[str] = []
+        self.feed(text)
+        self.leads += re.findall(r"url\((?!#)[^)]*\)|@import[^;]*", text)
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.tags.add(tag)
+        for name, value in attrs:
+            if name.startswith("on") or (
+                name in ("src", "href", "xlink:href", "action")
+                and not (value or "").startswith(("#", "data:image/png"))
+            ):
+                self.leads.append(f"{tag} {name}={value}")
+
+
+@pytest.fixture
+def hostile(tmp_path: Path, verrou: Verrou) -> Path:
+    """A folder of surveys of machines whose names and accounts mean something elsewhere, and a baseline of such."""
+    folder = tmp_path / "hostile"
+    folder.mkdir()
+    for number, name in enumerate(HOSTILE):
+        posture = posture_of(Authority.fresh("hide-01", datetime(2026, 9, 14)), "")
+        machine = evolve(posture.machine, name=name, system=name, identity=f"{number}{name}")
+        accounts = tuple(evolve(a, name=f"{name}{a.name}", enabled=True) for a in posture.accounts)
+        data = survey_data(evolve(posture, machine=machine, accounts=accounts))
+        (folder / f"{number}.survey.json").write_text(as_json(data))
+    title = json.dumps("<b>title</b>\u0007 =1+1")
+    (tmp_path / "hostile.toml").write_text(
+        f'[baseline]\ntitle = {title}\nbuilds_on = ["shared-desk"]\n'
+        '[population]\nunlisted = { value = "report", because = "<i>x</i>" }\n'
+        '[[waiver]]\nrule = "lockout.after"\nreason = "<u>why</u>"\nby = "=cmd()"\nuntil = 2030-01-01\n'
+    )
+    return folder
+
+
+def test_names_stay_names_on_pages_and_in_spreadsheets(hostile: Path, verrou: Verrou, tmp_path: Path) -> None:
+    verrou("round", hostile, "-b", "hostile.toml", "--html", "round.html", code=1)
+    verrou("report", "-m", hostile / "0", "-b", "hostile.toml", "--save", "report.html", code=1)
+    verrou("audit", "-m", hostile / "1", "-b", "hostile.toml", "--log", code=1)
+    verrou("trend", "--save", "trend.html")
+    verrou("trend", "--save", "trend.svg")
+    verrou("report", "-m", hostile / "3", "-b", "hostile.toml", "--save", "report.md", code=1)
+    for name in ("round.html", "report.html", "trend.html", "trend.svg"):
+        text = (tmp_path / name).read_text()
+        looked = Looked(text)
+        assert not looked.tags & {"script", "img", "b", "i", "u", "iframe", "object", "link"} or looked.tags & {
+            "b"
+        } == {"b"}
+        assert not looked.leads, looked.leads
+        assert "<b>title" not in text and "<img" not in text and "<script" not in text and "49" not in looked.rawdata
+        assert all(sign.isprintable() or sign == "\n" for sign in text)
+        assert name == "trend.svg" or "default-src 'none'" in text
+    markdown = (tmp_path / "report.md").read_text()
+    assert "\\<b\\>title" in markdown and all(sign.isprintable() or sign == "\n" for sign in markdown)
+    table = verrou("round", hostile, "-b", "hostile.toml", "--format", "csv", code=1).stdout
+    frame = pd.read_csv(io.StringIO(table), keep_default_na=False)
+    assert len(frame) == len(HOSTILE) and "'=HYPERLINK(1)" in set(frame["machine"])
+    for row in csv.reader(io.StringIO(table)):
+        assert not [cell for cell in row if cell[:1] in ("=", "+", "-", "@", "\t", "\r")]
+
+
+def test_a_browser_makes_nothing_of_names_on_pages(hostile: Path, verrou: Verrou, tmp_path: Path) -> None:
+    browser = shutil.which("chromium")
+    if browser is None:
+        pytest.skip("chromium is not installed")
+    verrou("round", hostile, "-b", "hostile.toml", "--html", "round.html", code=1)
+    verrou("report", "-m", hostile / "1", "-b", "hostile.toml", "--save", "report.html", code=1)
+    for name in ("round.html", "report.html"):
+        shown = subprocess.run(
+            [
+                *(browser, "--headless", "--no-sandbox", "--disable-gpu", "--disable-background-networking"),
+                *("--disable-component-update", "--disable-sync", "--no-first-run"),
+                *(f"--user-data-dir={tmp_path / 'profile'}", "--dump-dom", (tmp_path / name).as_uri()),
+            ],
+            capture_output=True,
+            text=True,
+            check=True,
+            timeout=100,
+        ).stdout
+        assert "onerror=alert" in shown and not Looked(shown).leads
+
+
+def test_the_page_filters_without_a_script_and_its_picture_draws_what_is_asked(verrou: Verrou, tmp_path: Path) -> None:
+    verrou("demo", "station", "--quiet")
+    verrou("round", "station/surveys", "--baselines", "station/which.toml", "--html", "round.html", code=1)
+    page = (tmp_path / "round.html").read_text()
+    for key, count in (("all", 3), ("grave", 3), ("waived", 2), ("unreadable", 1)):
+        assert re.search(rf'<label for="show-{key}">[a-z ]+: {count}</label>', page), key
+        assert key == "all" or len(re.findall(rf'<tr class="[^"]*\bis-{key} ', page)) == count
+    picture = page[page.index("<svg") : page.index("</svg>")]
+    drawn = re.findall(r"<!-- ([a-z]+\.[a-z_.-]+) -->", picture)
+    told = json.loads(
+        verrou("round", "station/surveys", "--baselines", "station/which.toml", "--format", "json", code=1).stdout
+    )
+    asked = {rule for row in told["machines"] for rules in row["rules"].values() for rule in rules}
+    assert set(drawn) == asked and len(drawn) == len(asked)

@@ -1,0 +1,72 @@
+"""The stick: one file, run in a root that has Python and nothing else, from a file system that nothing can write to."""
+
+import hashlib
+import html
+import os
+import subprocess
+import sys
+import zipfile
+from pathlib import Path
+
+import pytest
+
+from conftest import base_of
+from debian_root import SUITE, PrivateRoot, mount
+
+TOP = Path(__file__).parent.parent
+
+
+@pytest.fixture(scope="session")
+def stick(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder that holds the file, and its digest."""
+    folder = tmp_path_factory.mktemp("stick")
+    subprocess.run([sys.executable, TOP / "scripts/stick", folder], check=True, capture_output=True)
+    return folder
+
+
+def test_it_is_one_file_of_python_alone_and_the_same_each_time(stick: Path, tmp_path: Path) -> None:
+    file = stick / "verrou.pyz"
+    digest = hashlib.sha256(file.read_bytes()).hexdigest()
+    assert (stick / "verrou.pyz.sha256").read_text() == f"{digest}  verrou.pyz\n"
+    names = zipfile.ZipFile(file).namelist()
+    assert not [name for name in names if name.endswith((".so", ".pyc", ".pyd"))]
+    assert not [name for name in names if name.split("/")[0] in ("sqlalchemy", "alembic", "matplotlib", "numpy")]
+    assert {"verrou/handbook/round.md", "verrou/baselines/office.toml"} <= set(names)
+    said = subprocess.run([sys.executable, "-I", file, "--version"], capture_output=True, text=True, check=True).stdout
+    assert said == f"verrou 0.1.0, {digest}\n"
+    subprocess.run([sys.executable, TOP / "scripts/stick", tmp_path], check=True, capture_output=True)
+    assert (tmp_path / "verrou.pyz").read_bytes() == file.read_bytes()
+
+
+@pytest.mark.real_root
+def test_it_runs_where_there_is_python_and_nothing_else(stick: Path, tmp_path: Path) -> None:
+    with PrivateRoot.over(base_of(SUITE, ("python3",), ()), tmp_path / "warden-03") as root:
+        place = root.path / "media"
+        mount(str(stick), place, "--bind")
+        try:
+            mount("none", place, "-o", "remount,bind,ro")
+            with pytest.raises(OSError):
+                (place / "x").touch()
+
+            def run(*words: str, code: int = 0) -> str:
+                command = ["chroot", str(root.path), "/media/verrou.pyz", *words]
+                environment = {"PATH": os.environ["PATH"], "HOME": "/root", "COLUMNS": "100"}
+                ended = subprocess.run(command, capture_output=True, text=True, check=False, env=environment)
+                assert ended.returncode == code and "Traceback" not in ended.stderr, (words, ended.stdout, ended.stderr)
+                return ended.stdout + ended.stderr
+
+            assert "root" in run("survey")
+            run("audit", "-b", "office", code=1)
+            run("demo", "/root/station")
+            at = ("-m", "/root/station/ringing-02")
+            assert "Generated passwords" in run("account", "password", "ana", *at, "--password", "generate", "--yes")
+            sheet = ("--save", "/root/r.html", "--untried")
+            run("report", *at, "-b", "/root/station/ringing-02.toml", *sheet, code=1)
+            assert "pip install 'verrou[report]'" in html.unescape(root.read("/root/r.html"))
+            kept = run("audit", *at, "-b", "office", "--log", "--logbook", "/root/log.db", code=1)
+            assert "pip install 'verrou[logbook]'" in kept and "1 record waits in" in kept
+            assert "# A round" in run("handbook", "round")
+            assert "_verrou_completion" in run("completion", "bash")
+            assert "public-terminal" in run("baseline", "list")
+        finally:
+            subprocess.run(["umount", "-l", str(place)], check=True)
