@@ -1,6 +1,7 @@
-"""Takes the pictures in docs/screenshots/ anew: each main command on the demo data, in a terminal window under Xvfb.
+"""Takes the pictures in docs/screenshots/ anew: each main command on the demo data, in a terminal window under Xvfb,
+and its pages in a browser.
 
-Needs Debian's xvfb, xterm, imagemagick and fonts-dejavu-core, and verrou in the same environment as this Python.
+Needs Debian's xvfb, xterm, imagemagick, chromium and fonts-dejavu-core, and verrou with its extras beside this Python.
 """
 
 import os
@@ -14,11 +15,8 @@ from pathlib import Path
 SIZE = "1280x800"
 PICTURES = Path(__file__).parent.parent / "docs/screenshots"
 SHOTS = {
-    "demo": "verrou demo elsewhere | tail -n 44",
     "survey": "verrou survey -m warden-03 | head -n 45",
     "account-list": "verrou account list -m warden-03; echo; verrou account list -m ringing-02.bench.json",
-    "account-show": "verrou account show warden -m warden-03 2>/dev/null; echo; "
-    "verrou account show bors -m ringing-02.bench.json",
     "access": "verrou access -m hide-01.bench.json; echo; verrou why guillemot console -m hide-01.bench.json; echo; "
     "verrou why tern remote-screen -m hide-01.bench.json; echo; verrou access -m warden-03 2>/dev/null",
     "signin": "verrou signin -m hide-01.bench.json; echo; verrou rule show elevation -m hide-01.bench.json",
@@ -26,13 +24,12 @@ SHOTS = {
     "verrou account show petrel -m ringing-02.bench.json",
     "leaving": "verrou group list -m ringing-02.bench.json; echo; "
     "verrou account remove guillemot --files archive -m hide-01.bench.json",
-    "password": "verrou account password ana -m ringing-02.bench.json --password stdin --yes <<< ana7; echo; "
-    "verrou account password ana -m ringing-02.bench.json --password generate --yes",
     "audit": "verrou audit -m hide-01.bench.json -b hide-01.toml | head -n 45",
     "harden": "verrou harden -m hide-01.bench.json -b hide-01.toml --preview | head -n 47",
-    "would-be-refused": "verrou harden -m warden-03 -b shared-desk --preview 2>/dev/null | head -n 47",
-    "prove": "verrou rule set lockout.after=4 'lockout.lasts=1 hour' password.min_length=14 -m ringing-02.bench.json "
-    "--preview --prove",
+    "compare": "verrou compare surveys/hide-01-2025-09.survey.json surveys/hide-01-2026-09.survey.json | head -n 44",
+    "round": "verrou round surveys --baselines which.toml; echo; verrou log",
+    "capture": "verrou baseline new hut --used-by turns --watched never --shared-by 3-10; "
+    "verrou baseline capture -m ringing-02.bench.json | head -n 44",
     "refused": "verrou account disable keeper -m hide-01.bench.json --yes; echo; "
     "verrou baseline check with-errors.toml",
     "verify": "verrou harden -m hide-01.bench.json -b hide-01.toml --yes >/dev/null; "
@@ -43,6 +40,14 @@ SHOTS = {
     "rule-explain": "verrou rule explain lockout.lasts password.min_length; echo; "
     "verrou rule show lockout -m warden-03",
 }
+PAGES = {
+    "report": "verrou harden -m hide-01.bench.json -b hide-01.toml --yes; "
+    "verrou machine restart -m hide-01.bench.json; "
+    "verrou report -m hide-01.bench.json -b hide-01.toml --save report.html",
+    "round-page": "verrou round surveys --baselines which.toml --html round-page.html",
+    "trend-picture": "verrou trend --on 2026-09-14 --save trend-picture.html",
+}
+"""Pages, and what writes each."""
 WAITS_FOR_AN_ANSWER = "--accept open-guest"
 
 
@@ -81,9 +86,24 @@ def take(name: str, command: str, folder: Path, display: str) -> None:
         window.wait()
 
 
+def take_page(name: str, command: str, folder: Path) -> None:
+    """A page in a browser without a screen."""
+    environment = {**os.environ, "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}
+    subprocess.run(command, shell=True, cwd=folder, env=environment, check=False, capture_output=True)
+    subprocess.run(
+        [
+            *("chromium", "--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars"),
+            *("--disable-background-networking", f"--window-size={SIZE.replace('x', ',')}"),
+            *(f"--screenshot={PICTURES / name}.png", (folder / f"{name}.html").as_uri()),
+        ],
+        check=True,
+        capture_output=True,
+    )
+
+
 def main() -> None:
     PICTURES.mkdir(parents=True, exist_ok=True)
-    wanted = sys.argv[1:] or list(SHOTS)
+    wanted = sys.argv[1:] or [*SHOTS, *PAGES]
     display = f":{90 + os.getpid() % 9}"
     server = subprocess.Popen(["Xvfb", display, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL)
     try:
@@ -98,6 +118,9 @@ def main() -> None:
             for name, command in SHOTS.items():
                 if name in wanted or name == "verify":
                     take(name, command, here, display)
+            for name, command in PAGES.items():
+                if name in wanted:
+                    take_page(name, command, Path(folder, "demo"))
     finally:
         server.terminate()
         server.wait()

@@ -86,7 +86,7 @@ def cli() -> None:
                      verrou harden -m MACHINE -b shared-desk --preview
 
     Exit: 0 all well; 1 something falls short or is disproved; 2 wrong use or unreadable input; 3 a guard refused;
-    4 the machine refused or the run broke off; 5 not enough rights.
+    4 the machine refused or the run broke off; 5 not enough rights; 6 you did not say yes.
     """
 
 

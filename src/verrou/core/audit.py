@@ -217,13 +217,16 @@ def _gaps(posture: Posture, demand: Demand, reading: Reading, listed: Collection
 def _rule_finding(posture: Posture, baseline: Baseline, asked: Demand) -> Finding:
     rule, demand = asked.rule, _asked_here(asked, posture)
     reading = reading_of(rule, posture)
-    gaps = _gaps(posture, demand, reading, baseline.accounts)
+    gaps: tuple[Gap, ...] = ()
     if rule.derived is not None and rule.derived.compares and reading.status is not Status.UNREADABLE:
+        gaps = _gaps(posture, demand, reading, baseline.accounts)
         verdict = Verdict.SHORT if gaps else Verdict.HOLDS
     elif reading.status is not Status.READ:
         verdict = Verdict.ABSENT if reading.status is Status.ABSENT else Verdict.UNREADABLE
+    elif meets(posture, demand, reading):
+        verdict = Verdict.HOLDS
     else:
-        verdict = Verdict.HOLDS if meets(posture, demand, reading) else Verdict.SHORT
+        verdict, gaps = Verdict.SHORT, _gaps(posture, demand, reading, baseline.accounts)
     return Finding(
         subject=rule.id,
         title=rule.title,
@@ -231,7 +234,7 @@ def _rule_finding(posture: Posture, baseline: Baseline, asked: Demand) -> Findin
         severity=rule.severity,
         reading=None if rule.derived is not None and rule.derived.compares else reading,
         demand=demand,
-        gaps=gaps if verdict is Verdict.SHORT else (),
+        gaps=gaps,
         because=demand.because,
         source=reading.source,
     )

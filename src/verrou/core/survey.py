@@ -1,5 +1,6 @@
 """A posture as plain data (for survey files and ``--format json``), and back."""
 
+from collections.abc import Callable
 from datetime import date, datetime
 from functools import cache
 from typing import TYPE_CHECKING, Any, TypedDict, TypeVar, get_origin
@@ -137,9 +138,11 @@ def structured(raw: object, kind: type[T]) -> T:
     return _converter(detailed=False).structure(raw, kind)
 
 
-def account_from(raw: Any) -> Account:
-    """An account from plain data, one of a survey that was saved earlier included; raises what :mod:`cattrs` does."""
-    return structured(_renamed(raw), Account)
+def reader_of(kind: Any) -> Callable[[Any], Any]:
+    """What makes facts of a kind from plain data, found once; it raises what :mod:`cattrs` does."""
+    convert = _converter(detailed=False)
+    hook: Callable[[Any, Any], Any] = convert.get_structure_hook(kind)
+    return lambda raw: hook(raw, kind)
 
 
 def reading_from(rule_id: str, raw: Any) -> Reading | None:

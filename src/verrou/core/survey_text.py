@@ -7,14 +7,14 @@ other form is read as any JSON is."""
 
 import json
 from collections.abc import Callable, Hashable, Mapping
-from typing import Any, Generic, TypeVar
+from typing import Any, Generic, TypeVar, cast
 
-from attrs import frozen
+from attrs import fields, frozen, resolve_types
 
 from verrou.core.model import Account, Group, MachineFacts, Posture, Reading
 from verrou.core.model.ways import Gate
 from verrou.core.rules import CATALOGUE
-from verrou.core.survey import FORMAT, account_from, posture_from, reading_from, structured
+from verrou.core.survey import FORMAT, posture_from, reader_of, reading_from, structured
 
 T = TypeVar("T")
 Key = TypeVar("Key", bound=Hashable)
@@ -52,12 +52,53 @@ class Named:
     reading: Reading | None
 
 
+class Members(Generic[T]):
+    """Reads objects of one kind member by member: what one says in the very words of another is read once."""
+
+    def __init__(self, kind: type[T], indent: int) -> None:
+        self.kind = kind
+        self.begins = "\n" + indent * " " + '"'
+        self.between = "," + self.begins
+        self.readers = {field.name: reader_of(field.type) for field in fields(resolve_types(cast(Any, kind)))}
+        self.known = Remembered[str]()
+        self.others: set[str] = set()
+
+    def read(self, part: str) -> T:
+        """The object whose members stand in ``part``, each on lines of its own."""
+        if not part.startswith(self.begins):
+            raise OtherForm
+        members = part[len(self.begins) :].split(self.between)
+        known = self.known.get
+        given: dict[str, Any] = {}
+        for member in members:
+            name, value = known(member) or self.known.once(member, self._member)
+            given[name] = value
+        if len(given) != len(members):
+            raise OtherForm
+        for name in self.others:
+            given.pop(name, None)
+        if len(given) != len(self.readers):  # of an earlier version, perhaps
+            raise OtherForm
+        return self.kind(**given)
+
+    def _member(self, text: str) -> tuple[str, Any]:
+        read = json.loads('{"' + text + "}")
+        if len(read) != 1:
+            raise OtherForm
+        [(name, raw)] = read.items()
+        if (reader := self.readers.get(name)) is not None:
+            return name, reader(raw)
+        self.others.add(name)
+        return name, None
+
+
 class SurveyReader:
     """Reads surveys, and remembers their parts: equal readings of several machines are one object, and so are all the
     readings of machines that stand alike."""
 
     def __init__(self) -> None:
         self.accounts, self.groups, self.gates = Remembered[str](), Remembered[str](), Remembered[str]()
+        self.machine, self.account = Members(MachineFacts, 4), Members(Account, 6)
         self.kept, self.derived = Remembered[str](), Remembered[str]()
         self.together = Remembered[tuple[Named, ...]]()
 
@@ -74,9 +115,9 @@ class SurveyReader:
 
     def _from_parts(self, text: str) -> Posture:
         sections = _sections(text)
-        machine = structured(json.loads(sections["machine"]), MachineFacts)
+        machine = self.machine.read(_inside(sections["machine"], "{", "\n  }"))
         accounts = tuple(
-            self.accounts.once(part, _account)
+            self.accounts.once(part, self.account.read)
             for part in _split(sections["accounts"], "[\n    {", BETWEEN_ACCOUNTS, "\n    }\n  ]")
         )
         groups = self.groups.once(sections["groups"], lambda part: structured(json.loads(part), tuple[Group, ...]))
@@ -113,13 +154,13 @@ def _sections(text: str) -> Mapping[str, str]:
 
 
 def _split(section: str, before: str, between: str, after: str) -> list[str]:
+    return _inside(section, before, after).split(between)
+
+
+def _inside(section: str, before: str, after: str) -> str:
     if not section.startswith(before) or not section.endswith(after):
         raise OtherForm
-    return section[len(before) : -len(after)].split(between)
-
-
-def _account(part: str) -> Account:
-    return account_from(json.loads("{" + part + "}"))
+    return section[len(before) : -len(after)]
 
 
 def _by_rule(found: tuple[Named, ...]) -> Mapping[str, Reading]:

@@ -30,6 +30,13 @@ NEXT = (
     ("what the screen in the ringing hut shows and refuses", "verrou signin -m ringing-02.bench.json"),
     ("why its lock-out does not lock", "verrou rule show lockout -m warden-03"),
     ("what a rule is for", "verrou rule explain lockout.lasts"),
+    ("all three at once, each by its own baseline", "verrou round surveys --baselines which.toml"),
+    ("two seasons of them: what slid back", "verrou trend --on 2026-09-14"),
+    (
+        "the terminal in the bird hide, one season and the next",
+        "verrou compare surveys/hide-01-2025-09.survey.json surveys/hide-01-2026-09.survey.json",
+    ),
+    ("the sheet to sign", "verrou report -m hide-01.bench.json -b hide-01.toml --save hide-01.html"),
     ("a baseline with five errors", "verrou baseline check with-errors.toml"),
     ("back to where the bird hide began", "verrou undo -m hide-01.bench.json --accept open-guest"),
 )

@@ -125,8 +125,10 @@ class _Worker:
 
     def look(self, address: str) -> Outcome:
         try:
-            machine = open_machine(address)
-            posture = machine.observe(self.reader) if isinstance(machine, SurveyFile) else machine.observe()
+            if address.endswith(SURVEY_SUFFIX):
+                posture = SurveyFile(Path(address)).observe(self.reader)
+            else:
+                posture = open_machine(address).observe()
             name = self.assignment.baseline_of(posture.machine.name)
             if not name:
                 return LeftOut(address, f"no baseline is named for {posture.machine.name}")

@@ -129,7 +129,7 @@ def log_sheet(records: Numbered) -> Sheet:
         styles[line] = BAD if data["grave"] else QUIET
         rows.append({**data, "held": _held(record), "when": f"{record.clock:%Y-%m-%d %H:%M}", "came": _came(record)})
     columns = columns_of(
-        ("number", "no"),
+        ("number", "record"),
         ("when", "when"),
         *((key, key) for key in ("machine", "run", "held")),
         ("came", "what came of it"),
