@@ -2,22 +2,37 @@
 
 import json
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Verrou
+from verrou.cli.options import load_baseline
+from verrou.core.audit import audit, remarkable
+from verrou.core.capture import captured
+from verrou.core.comparison import compare
+from verrou.core.errors import BadInput
+from verrou.core.logbook import Run, record_of
+from verrou.core.plan.worksheet import plan
+from verrou.core.rounds import row_of
+from verrou.core.survey import posture_from, survey_data
+from verrou.machines.bench.authority import Authority
+from verrou.machines.bench.readings import posture_of
 from verrou.machines.linux.files.authorized_keys import Keys
 from verrou.machines.linux.files.sshd import sshd_settings
 from verrou.machines.linux.files.sudoers import Sudoers
 from verrou.machines.linux.pam.faillock import TALLY, load_faillock, lockouts
 from verrou.machines.linux.pam.stack import load_stack
 from verrou.machines.linux.root import Root
+from verrou.reports.sheets import shown
 from verrou.reports.terminal import broken
+from verrou.reports.wording import finding_says
 
 
 @pytest.fixture
@@ -128,3 +143,73 @@ def test_a_home_that_is_no_home_and_an_include_of_itself(tmp_path: Path) -> None
     (tmp_path / "etc/ssh/sshd_config").write_text("AuthorizedKeysFile /\n")
     (tmp_path / "home/tern").mkdir(parents=True)
     assert Keys(Root(tmp_path)).accepted("tern", "/home/tern") == ()
+
+
+STRANGE = (
+    *(
+        None,
+        True,
+        0,
+        -1,
+        10**15,
+        10**40,
+        1.5,
+        "",
+        "x",
+        "never",
+        "P99999999D",
+        "0001-01-01",
+        "9999-12-31T23:59:59",
+        "\0\x1b",
+    ),
+    *(
+        [],
+        {},
+        ["x"],
+        [[]],
+        {"number": 3},
+        {"word": "zzz"},
+        {"names": ["a"]},
+        {"duration": "P99999999D"},
+        {"answer": "x"},
+    ),
+    *({"number": 10**30}, {"name": "keeper"}, {"title": "a"}, "2026-01-01T00:00:00+02:00", "everybody", "guest"),
+)
+
+
+def places(part: Any, path: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
+    """The way to every value in plain data."""
+    for key, value in part.items() if isinstance(part, dict) else enumerate(part) if isinstance(part, list) else ():
+        yield (*path, key)
+        yield from places(value, (*path, key))
+
+
+WHOLE = json.dumps(survey_data(posture_of(Authority.fresh("hide-01", datetime(2026, 9, 14)), "x")))
+PLACES = list(places(json.loads(WHOLE)))
+
+
+@given(st.lists(st.tuples(st.sampled_from(PLACES), st.sampled_from(STRANGE)), min_size=1, max_size=3))
+def test_a_survey_that_somebody_changed_is_one_or_is_none(changes: list[tuple[tuple[Any, ...], Any]]) -> None:
+    """What is taken as a survey can be held against a baseline, compared, captured and kept."""
+    data = json.loads(WHOLE)
+    for (*way, last), value in changes:
+        part = data
+        for key in way:
+            with suppress(KeyError, IndexError, TypeError):  # an earlier change took it away
+                part = part[key]
+        with suppress(IndexError, TypeError):
+            part[last] = value
+    try:
+        posture = posture_from(data)
+    except BadInput as reason:
+        assert "survey" in str(reason)
+        return
+    baseline, measure = load_baseline("shared-desk"), load_baseline("essential")
+    found = audit(posture, baseline)
+    row_of(found, posture, "", finding_says)
+    plan(posture, baseline, found)
+    captured(posture, "x", remarkable(posture, measure), "essential", True)
+    assert not compare(posture, posture).differing
+    record = record_of(Run.SURVEY, posture, shown, key="k", at=datetime(2026, 9, 14), by="x", tool="y", found=found)
+    assert all(text.isprintable() for text in (record.machine, *(account.name for account in record.accounts)))
+    json.dumps(survey_data(posture), default=str)

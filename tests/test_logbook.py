@@ -159,9 +159,40 @@ def test_a_writer_that_is_killed_leaves_all_of_a_record_or_nothing(place: Place)
     assert number > 5
 
 
-def engine_of(place: Place) -> sql.Engine:
-    with Store(place) as store:
-        return store.engine
+def test_records_that_nobody_of_us_wrote_hold_nobody_up(place: Place, tmp_path: Path) -> None:
+    waiting.put(place.waiting, made("good"))
+    good = json.loads(waiting.files(place.waiting)[0].read_text())
+    for number, change in enumerate(
+        (
+            {"by": "a\x00b"},
+            {"by": "\ud800"},
+            {"entry": 2**70},
+            {"entry": "x"},
+            {"at": "2026-04-07T09:30:00+02:00"},
+            {"clock": "9999-99-99"},
+            {"run": "dance"},
+            {"findings": [{"subject": "x"}]},
+            {"findings": 3},
+            {"key": None},
+            {"format": "verrou record 99"},
+        )
+    ):
+        (place.waiting / f"0-{number}.record.json").write_text(json.dumps(good | {"key": f"k{number}"} | change))
+    for number, content in enumerate((b"", b"\xff", b"[" * 100_000, b"null")):
+        (place.waiting / f"1-{number}.record.json").write_bytes(content)
+    (place.waiting / "2.record.json").symlink_to("/dev/zero")
+    (place.waiting / "3.record.json").mkdir()
+    left = deliver(place)
+    assert not left.waiting and len(left.foreign) == len(waiting.files(place.waiting)) >= 14, left
+    assert made("good") in kept(place)
+    (tmp_path / "other").write_text("theirs")
+    (place.waiting / waiting.MARK).symlink_to(tmp_path / "other")
+    waiting.note_unreached(place.waiting, "nobody is there")
+    assert (tmp_path / "other").read_text() == "theirs" and waiting.unreached(place.waiting) == "nobody is there"
+    if place.file is not None:
+        place.file.rename(tmp_path / "elsewhere.db")
+        place.file.symlink_to(tmp_path / "elsewhere.db")
+        assert "no ordinary file" in deliver(place).reason
 
 
 def test_an_older_logbook_is_brought_forward_and_a_newer_one_left_alone(place: Place, tmp_path: Path) -> None:

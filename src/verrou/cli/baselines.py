@@ -91,11 +91,15 @@ def capture(machine: Machine, title: str | None, people: bool, save: Path | None
 @click.option("--administrator", "administrators", multiple=True, help="Who may administer, and nobody else.")
 def new(file: Path, title: str | None, administrators: tuple[str, ...], **given: str | None) -> None:
     """Ask a few questions about a computer, and write a baseline to FILE that builds on one that ships."""
+    from verrou.core.baseline import read_baseline
     from verrou.core.questions import written
 
     answers = {name: answer or _asked(name) for name, answer in given.items()}
     base = load_baseline(QUESTIONS["used_by"].answers[answers["used_by"]].builds_on)
     text = written(title or file.stem, answers, administrators, base)
+    read_baseline(
+        text, str(file), fetch_baseline
+    )  # names that cannot be those of accounts are said before it is written
     _tell_or_save(text, file.with_suffix(".toml"))
 
 

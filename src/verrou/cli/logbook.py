@@ -89,7 +89,7 @@ def trend(
     machine: str, logbook: str | None, families: tuple[str, ...], on: datetime | None, save: Path | None, style: str
 ) -> None:
     """How all machines went over time, or MACHINE: what holds and falls short, what slid back, which waivers end."""
-    from verrou.core.logbook import SOON
+    from verrou.core.logbook import soon
     from verrou.core.logbook import trend as how_it_went
     from verrou.core.rules import CATALOGUE
     from verrou.reports import logbook as reports
@@ -112,7 +112,7 @@ def trend(
         for heading, part in (
             ("", sheet),
             ("What held before, and falls short now:", reports.slid_back_sheet(found)),
-            (f"Waivers that run out by {today + SOON}:", reports.ending_sheet(found, today)),
+            (f"Waivers that run out by {soon(today)}:", reports.ending_sheet(found, today)),
         ):
             if part.rows:
                 out.print()

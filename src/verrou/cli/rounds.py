@@ -14,6 +14,7 @@ from verrou.cli.options import (
     write_new,
 )
 from verrou.core.errors import BadInput
+from verrou.machines import SURVEY_SUFFIX
 from verrou.machines.local_files import ordinary_text
 
 if TYPE_CHECKING:
@@ -53,7 +54,8 @@ def go_round(
 
     assignment = _assignment(baseline_name, baselines)
     addresses = rounds.machines_in(folder)
-    outcomes = list(_watched(rounds.go_round(addresses, assignment, load_baseline, finding_says), len(addresses)))
+    long = len(addresses) >= rounds.WORTH_SHARING or not all(each.endswith(SURVEY_SUFFIX) for each in addresses)
+    outcomes = list(_watched(rounds.go_round(addresses, assignment, load_baseline, finding_says), len(addresses), long))
     left_out: list[LeftOutData] = [
         {"address": each.address, "reason": each.reason} for each in outcomes if isinstance(each, rounds.LeftOut)
     ]
@@ -96,11 +98,11 @@ def _assignment(name: str | None, file: Path | None) -> "Assignment":
         raise BadInput(f"{file}: {getattr(error, 'strerror', None) or error}; name a TOML file") from None
 
 
-def _watched(outcomes: "Iterable[Outcome]", length: int) -> "Iterator[Outcome]":
+def _watched(outcomes: "Iterable[Outcome]", length: int, long: bool) -> "Iterator[Outcome]":
     """The same, with a bar where somebody waits and watches."""
     import sys
 
     with click.progressbar(
-        outcomes, length=length, label="Going round", file=sys.stderr, hidden=not sys.stderr.isatty()
+        outcomes, length=length, label="Going round", file=sys.stderr, hidden=not (long and sys.stderr.isatty())
     ) as bar:
         yield from bar

@@ -210,6 +210,11 @@ SOON = timedelta(days=30)
 """How far ahead waivers are told that run out."""
 
 
+def soon(today: date) -> date:
+    """The last day for which waivers are told that run out."""
+    return today + min(SOON, date.max - today)
+
+
 def trend(records: Sequence[Record], today: date, families: frozenset[str] = frozenset()) -> Trend:
     """How machines went, by the records in which they were held against a baseline; with ``families`` only rules of
     those. Times are the machines' own."""
@@ -233,7 +238,7 @@ def _course(kept: Sequence[Record], today: date, families: frozenset[str]) -> Co
     ending = [
         EndingWaiver(finding.subject, finding.waived_until, finding.waived_by)
         for finding in of(last)
-        if finding.waived_until is not None and finding.waived_until <= today + SOON
+        if finding.waived_until is not None and finding.waived_until <= soon(today)
     ]
     return Course(
         last.machine,

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from datetime import date, datetime
 from functools import cache
-from typing import TYPE_CHECKING, Any, TypedDict, TypeVar, get_origin
+from typing import TYPE_CHECKING, Any, TypedDict, TypeVar, get_args, get_origin
 
 from attrs import AttrsInstance, asdict
 
@@ -14,7 +14,7 @@ from verrou.core.model.ageing import closed_from, must_change, password_ages
 from verrou.core.model.states import State, states_of
 from verrou.core.model.ways import Gate, Way
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
-from verrou.core.values import ValueData
+from verrou.core.values import MOST_SEEN, Unacceptable, ValueData
 
 if TYPE_CHECKING:
     from cattrs import Converter
@@ -129,7 +129,8 @@ def posture_from(data: object) -> Posture:
     except (ClassValidationError, IterableValidationError) as error:
         raise BadInput(f"this survey is damaged: {transform_error(error)[0]}") from None
     except (KeyError, TypeError, AttributeError, ValueError) as error:
-        raise BadInput(f"this survey is damaged: {type(error).__name__} {error}") from None
+        told = error if isinstance(error, Unacceptable) else f"{type(error).__name__} {error}"
+        raise BadInput(f"this survey is damaged: {told}") from None
     return Posture(machine, accounts, groups, readings, troubles, gates)
 
 
@@ -175,8 +176,24 @@ def _reading(convert: "Converter", rule: Rule, raw: dict[str, Any]) -> Reading:
     )
 
 
+def _moment(raw: Any) -> datetime:
+    if raw == "until-unlocked":
+        return datetime.max
+    moment = datetime.fromisoformat(raw)
+    if moment.tzinfo is not None:
+        raise ValueError(f"{raw}: a machine's own time has no time zone")
+    return moment
+
+
+def _number(raw: Any) -> int:
+    if isinstance(raw, bool) or not isinstance(raw, int) or abs(raw) > MOST_SEEN:
+        raise ValueError(f"{raw!r:.40}: this is no number that a machine keeps")
+    return raw
+
+
 def _is_tuple(kind: Any) -> bool:
-    return get_origin(kind) is tuple
+    """Whether it is one of any length."""
+    return get_origin(kind) is tuple and get_args(kind)[-1] is ...
 
 
 @cache
@@ -185,9 +202,8 @@ def _converter(detailed: bool = True) -> "Converter":
     from cattrs import Converter
 
     converter = Converter(detailed_validation=detailed)
-    converter.register_structure_hook(
-        datetime, lambda raw, _: datetime.max if raw == "until-unlocked" else datetime.fromisoformat(raw)
-    )
+    converter.register_structure_hook(datetime, lambda raw, _: _moment(raw))
+    converter.register_structure_hook_func(lambda kind: kind is int, lambda raw, _: _number(raw))  # and not of bool
     converter.register_structure_hook(date, lambda raw, _: date.fromisoformat(raw))
     of_tuples: Any = converter.get_structure_hook(tuple[str, ...])
     # Most of them have nothing in them.

@@ -185,9 +185,7 @@ class Kind(ABC):
         return self._load(raw)
 
     def _load(self, raw: object) -> Value:
-        if isinstance(raw, bool | int | str):
-            return raw
-        raise Unacceptable(raw, self.accepted)
+        return self.parse(raw)
 
     @abstractmethod
     def dump(self, value: Value) -> ValueData:
@@ -357,6 +355,9 @@ class Count(Scale):
         if isinstance(raw, bool) or not isinstance(raw, int) or not self.low <= raw <= self.high:
             raise Unacceptable(raw, self.accepted, nearest(raw, list(self.words)))
         return raw
+
+    def _load(self, raw: object) -> Value:
+        return _seen_number(raw) if isinstance(raw, int) else self.parse(raw)
 
     def dump(self, value: Value) -> ValueData:
         return {"word": value} if isinstance(value, str) else {"number": _number(value), "unit": self.unit}
@@ -805,7 +806,7 @@ class Roster(Kind):
         return Count(self.unit, self.low, self.high, more_is_stricter=False).parse(raw)
 
     def _load(self, raw: object) -> Value:
-        return frozenset(map(str, raw)) if isinstance(raw, list) else super()._load(raw)
+        return frozenset(map(str, raw)) if isinstance(raw, list) else _seen_number(raw)
 
     def dump(self, value: Value) -> ValueData:
         return (
@@ -856,6 +857,17 @@ class Roster(Kind):
 def singular(unit: str) -> str:
     """``wrong tries`` -> ``wrong try``; ``characters`` -> ``character``."""
     return unit[:-3] + "y" if unit.endswith("ies") else unit.removesuffix("s")
+
+
+MOST_SEEN = 10**12
+"""More than any number that a machine keeps for a rule; of such size, all arithmetic goes well."""
+
+
+def _seen_number(raw: object) -> int:
+    """A number that a machine was seen to have."""
+    if isinstance(raw, bool) or not isinstance(raw, int) or abs(raw) > MOST_SEEN:
+        raise Unacceptable(raw, "a whole number")
+    return raw
 
 
 def _number(value: Value) -> int:

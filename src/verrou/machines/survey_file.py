@@ -46,7 +46,8 @@ class SurveyFile:
         except PermissionError:
             raise NotEnoughRights(f"{self.path}: not readable for this account; run as one that may") from None
         except (OSError, ValueError, RecursionError) as error:
-            raise BadInput(f"{self.path}: this is no survey file ({error}); save it again") from None
+            said = getattr(error, "strerror", None) or error
+            raise BadInput(f"{self.path}: this is no survey file ({said}); save it again") from None
         except BadInput as error:
             raise BadInput(f"{self.path}: {error}") from None
 

@@ -3,6 +3,7 @@
 import fnmatch
 import gc
 import os
+import signal
 from collections.abc import Callable, Iterator, Sequence
 from functools import lru_cache
 from pathlib import Path
@@ -11,7 +12,7 @@ from attrs import frozen
 
 from verrou.core.audit import Finding, Known, audit
 from verrou.core.baseline import Baseline
-from verrou.core.errors import BadInput, VerrouError
+from verrou.core.errors import BadInput, MachineRefused, VerrouError
 from verrou.core.rounds import Row, row_of
 from verrou.core.survey_text import SurveyReader
 from verrou.machines import BENCH_SUFFIX, SURVEY_SUFFIX, open_machine
@@ -108,10 +109,16 @@ def go_round(addresses: Sequence[str], assignment: Assignment, load: Load, says:
         yield from map(_look, addresses)
         return
     from concurrent.futures import ProcessPoolExecutor
+    from concurrent.futures.process import BrokenProcessPool
     from multiprocessing import get_context
 
-    with ProcessPoolExecutor(cores, get_context("fork"), _begin, (assignment, load, says)) as pool:
+    pool = ProcessPoolExecutor(cores, get_context("fork"), _begin_beside, (assignment, load, says))
+    try:
         yield from pool.map(_look, addresses, chunksize=AT_ONCE)
+    except BrokenProcessPool:
+        raise MachineRefused("one of the processes at work was ended from outside; say the command again") from None
+    finally:
+        pool.shutdown(cancel_futures=True)
 
 
 class _Worker:
@@ -136,8 +143,8 @@ class _Worker:
             return row_of(found, posture, address, self.says)
         except VerrouError as error:
             return LeftOut(address, str(error))
-        except (OSError, ValueError, MemoryError, RecursionError) as error:
-            return LeftOut(address, f"{address}: it could not be read ({error})")
+        except Exception as error:  # whatever one of thousands holds, the round goes on
+            return LeftOut(address, f"{address}: it could not be read ({type(error).__name__}: {error})")
 
 
 _worker: _Worker | None = None
@@ -148,6 +155,12 @@ def _begin(assignment: Assignment, load: Load, says: Says) -> None:
     _worker = _Worker(assignment, load, says)
     gc.freeze()
     gc.set_threshold(100_000, 50, 50)  # what is remembered is looked through less often: it holds no circles
+
+
+def _begin_beside(assignment: Assignment, load: Load, says: Says) -> None:
+    """In a process of its own: who breaks the round off at the keyboard means the one that started it."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    _begin(assignment, load, says)
 
 
 def _look(address: str) -> Outcome:

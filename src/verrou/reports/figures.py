@@ -1,6 +1,7 @@
 """Pictures, drawn with Matplotlib where it is installed: no colour stands alone, each has its sign or number too."""
 
 import io
+import warnings
 from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
@@ -35,6 +36,8 @@ def pyplot() -> Any:
     except ImportError:
         raise BadInput("pictures need Matplotlib; pip install 'verrou[report]' brings it") from None
     matplotlib.use("Agg")
+    # A name in signs that the font has not is drawn as boxes; the tables beside the picture have it whole.
+    warnings.filterwarnings("ignore", message="Glyph", category=UserWarning)
     matplotlib.rcParams |= {
         "svg.hashsalt": "verrou",
         "font.size": 9,
@@ -148,7 +151,7 @@ def machines_by_rules(rows: Sequence[Row]) -> str:
         spine.set_visible(False)
     used = [name for sign, name in CELLS.items() if any(sign in row.signs for row in rows)]
     handles = [plotter.Rectangle((0, 0), 1, 1, color=COLOURS[name]) for name in used]
-    if any(NOT_ASKED in row.signs for row in rows):
+    if any(row.signs[n] == NOT_ASKED for row in rows for n in drawn):
         handles.append(plotter.Rectangle((0, 0), 1, 1, facecolor="white", edgecolor=COLOURS["waived"]))
     if handles:
         words = [SAID[name] for name in used] + ["not asked"]

@@ -5,7 +5,7 @@ from datetime import date
 from typing import TYPE_CHECKING, Any, TypedDict
 
 from verrou.core.audit import Verdict
-from verrou.core.logbook import SOON, Course, Moment, Record, Run, Trend
+from verrou.core.logbook import Course, Moment, Record, Run, Trend, soon
 from verrou.core.model import Role, counted
 from verrou.core.rules import Severity
 from verrou.core.trials import Proof
@@ -271,7 +271,7 @@ def trend_data(found: Trend, today: date, families: Sequence[str]) -> TrendData:
     """How it went, for ``--format json``."""
     return {
         "on": today,
-        "ending_by": today + SOON,
+        "ending_by": soon(today),
         "families": list(families),
         "machines": [
             {
@@ -430,7 +430,7 @@ def trend_page(found: Trend, today: date, about: str) -> str:
         machines=_for_page(courses_sheet(found)),
         slid_back=_for_page(slid_back_sheet(found)),
         ending=_for_page(ending_sheet(found, today)),
-        ending_by=today + SOON,
+        ending_by=soon(today),
     )
 
 

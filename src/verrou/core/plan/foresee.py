@@ -159,7 +159,9 @@ def _with_ages(account: Account, posture: Posture, aged: Sequence[tuple[str, Val
         kind, reading = CATALOGUE[rule_id].kind, posture.readings.get(rule_id)
         before = reading.value if reading is not None else None
         days = getattr(account, fact)
-        has: Value = timedelta(days=days or 0) if days is not None or fact != "max_age" else "never"
+        has: Value = (
+            timedelta(days=min(days or 0, timedelta.max.days)) if days is not None or fact != "max_age" else "never"
+        )
         tightening = before is not None and kind.rank(value) > kind.rank(before)
         if not (tightening and kind.rank(has) >= kind.rank(value)):
             changes[fact] = value.days if isinstance(value, timedelta) else None

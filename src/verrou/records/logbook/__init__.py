@@ -71,13 +71,12 @@ def deliver(place: Place) -> Delivery:
         with Store(place) as store:
             for path in found:
                 try:
-                    record = waiting.read(path)
+                    store.add(waiting.read(path))
                 except FileNotFoundError:  # somebody else had it go in
                     continue
                 except ValueError as error:
                     foreign.append(f"{path}: {error}")
                     continue
-                store.add(record)
                 path.unlink(missing_ok=True)
                 delivered += 1
     except VerrouError as error:

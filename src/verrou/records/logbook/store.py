@@ -18,7 +18,7 @@ from verrou.records.logbook.place import Place
 
 try:
     import sqlalchemy as sql
-    from sqlalchemy.exc import SQLAlchemyError
+    from sqlalchemy.exc import DataError, IntegrityError, SQLAlchemyError
 except ImportError:
     raise BadInput("a logbook needs SQLAlchemy and Alembic; pip install 'verrou[logbook]' brings them") from None
 
@@ -38,8 +38,8 @@ class Store:
         self.place = place
         if place.file is not None and not make and not place.file.exists():
             raise BadInput(f"{place.file}: there is no logbook; --log on a command starts one")
-        if place.file is not None and place.file.exists() and not place.file.is_file():
-            raise BadInput(f"{place.file}: this is no ordinary file; name a logbook")
+        if place.file is not None and (place.file.is_symlink() or (place.file.exists() and not place.file.is_file())):
+            raise BadInput(f"{place.file}: this is no ordinary file; name the logbook itself")
         try:
             self.engine = _embedded(place, make) if place.file is not None else _on_server(place)
             with self.engine.begin() as connection:
@@ -62,11 +62,13 @@ class Store:
         """Have a record go in; one that is in already is left as it is.
 
         Raises:
-            BadInput: it could not.
+            BadInput: the logbook cannot be reached. ValueError: it does not take this record.
         """
         try:
             with self.engine.begin() as connection:
                 _add(connection, record)
+        except (DataError, IntegrityError, OverflowError, UnicodeError) as error:
+            raise ValueError(f"the logbook does not take it ({_first_line(error)})") from None
         except (SQLAlchemyError, OSError, ValueError) as error:
             raise self._unreachable(error) from None
 

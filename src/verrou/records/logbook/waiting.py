@@ -76,8 +76,8 @@ def unreached(folder: Path) -> str:
     """Why the logbook is let alone for now; empty where it may be tried."""
     mark = folder / MARK
     try:
-        if 0 <= time.time() - mark.stat().st_mtime < REST:
-            return mark.read_text(encoding="utf-8").strip()
+        if 0 <= time.time() - mark.lstat().st_mtime < REST:
+            return ordinary_text(mark, MOST_OF_A_RECORD).strip()
     except (OSError, ValueError):
         pass
     return ""
@@ -85,8 +85,11 @@ def unreached(folder: Path) -> str:
 
 def note_unreached(folder: Path, reason: str) -> None:
     """Let the logbook alone for a while."""
+    mark = folder / MARK
     try:
-        (folder / MARK).write_text(reason + "\n", encoding="utf-8")
+        mark.unlink(missing_ok=True)
+        with open(mark, "x", encoding="utf-8") as stream:  # a link that somebody put there is not followed
+            stream.write(reason + "\n")
     except OSError:
         return
 
