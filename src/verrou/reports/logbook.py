@@ -1,6 +1,6 @@
 """The logbook as sheets and plain data: what was done, and how machines went over time."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from datetime import date
 from typing import TYPE_CHECKING, Any, TypedDict
 
@@ -435,13 +435,12 @@ def trend_page(found: Trend, today: date, about: str) -> str:
 
 
 def _for_page(sheet: Sheet) -> Mapping[str, Any]:
+    """A sheet for a template: titles, and of each cell the value, what stands below it, and whether it stays whole."""
     columns = [column for column in sheet.columns if column.text]
     return {
         "titles": [column.title for column in columns],
-        "rows": [list(_cells(row, [(column.key, column.under) for column in columns])) for row in sheet.rows],
+        "rows": [
+            [(row.get(column.key, ""), row.get(column.under, ""), column.keep_whole) for column in columns]
+            for row in sheet.rows
+        ],
     }
-
-
-def _cells(row: Mapping[str, Any], keys: Sequence[tuple[str, str]]) -> Iterator[tuple[Any, Any]]:
-    for key, under in keys:
-        yield row.get(key, ""), row.get(under, "") if under else ""
