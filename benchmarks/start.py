@@ -1,7 +1,7 @@
 """How long Verrou takes to start, as a ratio to importing Click alone, measured in turn in one run.
 
-Promised: ``verrou --version`` within 1.3 times, a survey of a bench machine within 2.5 times. The stick, whose modules are
-compiled at each start, is measured beside the installed program.
+Promised: ``verrou --version`` within 1.3 times, a survey of a bench machine within 2.5 times. The stick, whose modules
+are compiled at each start, is measured beside the installed program.
 """
 
 import os
