@@ -5,6 +5,8 @@ import os
 import signal
 import socket
 import sqlite3
+import subprocess
+import sys
 import threading
 from collections.abc import Callable, Iterator
 from datetime import date, datetime, timedelta
@@ -25,7 +27,7 @@ from verrou.core.logbook import KeptAccount, KeptFinding, KeptReading, KeptTrial
 from verrou.core.model import Role
 from verrou.core.rules import Severity
 from verrou.core.trials import Proof
-from verrou.records.logbook import Place, deliver, keep, kept, waiting
+from verrou.records.logbook import Delivery, Place, deliver, deliver_soon, kept, waiting
 from verrou.records.logbook.migrations import NEWEST, upgrade
 from verrou.records.logbook.place import place_of
 from verrou.records.logbook.store import Store
@@ -57,6 +59,12 @@ def made(key: str, **more: Any) -> Record:
         trials=(KeptTrial("lockout.after", "4 wrong tries", Proof.PROVED),),
     )
     return evolve(record, **more)
+
+
+def keep(record: Record, place: Place) -> Delivery:
+    """What a command does with a record."""
+    waiting.put(place.waiting, record)
+    return deliver_soon(place)
 
 
 @pytest.fixture(scope="session")
@@ -305,8 +313,17 @@ def test_every_kind_of_run_is_kept_and_no_secret_is(verrou: Verrou, bench: Path,
     for secret in (GOOD_PASSWORD, "the ship and the year", *secrets):
         assert secret.encode() not in content
     assert (tmp_path / "verrou-logbook.db").stat().st_size < 200_000
+    closed = subprocess.run(
+        f"{sys.executable} -m verrou audit -m {bench} -b office --log | true",
+        shell=True,
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    assert "Traceback" not in closed.stderr and "6 records" in verrou("log").stdout, "kept, though nobody read it"
     one = verrou("log", "hide-01", "--run", "audit", "--since", "2026-09-14").stdout
-    assert "1 of 5 records of 1 machine" in one
+    assert "2 of 6 records of 1 machine" in one
     assert "verrou journal show 2" in verrou("log", "--show", "3").stdout
     assert "no machine was called nowhere" in verrou("log", "nowhere", code=2).stderr
     (tmp_path / "broken.db").write_text("not a database")

@@ -392,9 +392,9 @@ def harden(
         return
     done = change(machine, posture, worksheet.steps, command="harden", baseline=baseline, **how)
     after = _held_against(done.after, baseline)
+    kept.keep(Run.HARDEN, done.after, after, baseline, trials=done.trials, entry=done.entry)
     out.print(f"{after.summary}. verrou verify proves it by trials.", style="bold")
     _tell_what_falls_short(after)
-    kept.keep(Run.HARDEN, done.after, after, baseline, trials=done.trials, entry=done.entry)
     if done.refused or done.surprises:
         raise MachineRefused("not every step came out as asked, see above; the others are done, verrou undo goes back")
     click.get_current_context().exit(0 if after.all_well else 1)

@@ -3,6 +3,7 @@
 import os
 import sys
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
@@ -58,7 +59,8 @@ class Keeping:
         entry: int | None = None,
         beside: Path | None = None,
     ) -> None:
-        """Keep a run, if that was asked for; ``beside`` is where a survey was saved."""
+        """Keep a run, if that was asked for; ``beside`` is where a survey was saved. It is on disk when this returns,
+        and goes into the logbook when the command has told all, to somebody who may not want to read all of it."""
         if not self.asked:
             return
         import uuid
@@ -68,7 +70,7 @@ class Keeping:
         from verrou.core.errors import BadInput
         from verrou.core.logbook import record_of
         from verrou.records.carry_out import who
-        from verrou.records.logbook import keep
+        from verrou.records.logbook import deliver_soon, waiting
         from verrou.reports.sheets import complain, shown
 
         record = record_of(
@@ -85,11 +87,18 @@ class Keeping:
             entry=entry,
         )
         place = self.place if beside is None else place_said(self.logbook, beside.parent)
-        sys.stdout.flush()
         try:
-            tell_delivery(keep(record, place), place)
+            waiting.put(place.waiting, record)
         except BadInput as error:
             complain(str(error))
+            return
+
+        def deliver() -> None:
+            with suppress(OSError):
+                sys.stdout.flush()
+            tell_delivery(deliver_soon(place), place)
+
+        click.get_current_context().call_on_close(deliver)
 
 
 def tell_delivery(delivery: "Delivery", place: "Place") -> None:

@@ -63,11 +63,11 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept
 
     if save is not None:
         _save(save, as_json(data()))
-    print_facts(style, accounts, data() if style == "json" else None, text)
     if kept.asked:
         from verrou.core.logbook import Run
 
         kept.keep(Run.SURVEY, posture, beside=save)
+    print_facts(style, accounts, data() if style == "json" else None, text)
 
 
 def _tell_rules(out: "Terminal", posture: "Posture", everyone: bool) -> None:
@@ -130,6 +130,6 @@ def audit(machine: Machine, baseline_name: str, style: str, short: bool, kept: K
         print_sheet(out, sheet)
 
     sheet = audit_sheet(found, every=not short)
-    print_facts(style, sheet, audit_data(found, every=not short), text)
     kept.keep(Run.AUDIT, posture, found, baseline)
+    print_facts(style, sheet, audit_data(found, every=not short), text)
     click.get_current_context().exit(0 if found.all_well else 1)

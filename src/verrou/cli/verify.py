@@ -51,7 +51,7 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
         out.print(f"Tried: {tried}.", style="bold")
 
     data = VerificationData(**audit_data(found), trials=trials_data(results))
-    print_facts(style, sheet, data, text)
     kept.keep(Run.VERIFY, posture, found, baseline, trials=results)
+    print_facts(style, sheet, data, text)
     disproved = any(result.proof is Proof.DISPROVED for result in results)
     click.get_current_context().exit(0 if found.all_well and not disproved else 1)

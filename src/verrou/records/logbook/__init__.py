@@ -10,7 +10,7 @@ from verrou.core.logbook import Record
 from verrou.records.logbook import waiting
 from verrou.records.logbook.place import Place
 
-__all__ = ["Delivery", "Place", "deliver", "keep", "kept"]
+__all__ = ["Delivery", "Place", "deliver", "deliver_soon", "kept"]
 
 PATIENCE = 3.0
 """For how many seconds a command waits for the logbook, after it has told all it has to tell."""
@@ -26,13 +26,8 @@ class Delivery:
     foreign: tuple[str, ...] = ()
 
 
-def keep(record: Record, place: Place) -> Delivery:
-    """Keep a record: it is on disk when this returns, and in the logbook where that could be reached.
-
-    Raises:
-        BadInput: it could not even be written beside the survey.
-    """
-    waiting.put(place.waiting, record)
+def deliver_soon(place: Place) -> Delivery:
+    """Have what waits go into the logbook, if that can be reached at once."""
     if reason := waiting.unreached(place.waiting):
         return Delivery(0, len(waiting.files(place.waiting)), reason)
     return _within(place, PATIENCE)
