@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import Verrou
+from conftest import Verrou, forked
 from verrou.core.rules import CATALOGUE
 from verrou.core.survey import posture_from, survey_data
 from verrou.machines import open_machine
@@ -20,12 +20,12 @@ def test_the_demo_walks_the_whole_job(verrou: Verrou, tmp_path: Path) -> None:
     assert "disproved" not in told
     following = [line.split()[1:] for line in told.splitlines() if line.startswith("  verrou ")]
     assert len(following) >= 5
-    expected = dict.fromkeys(("survey", "show", "explain", "harden", "undo", "swap", "why", "signin"), 0)
-    expected |= {"check": 2, "remove": 3}
+    expected = dict.fromkeys(("survey", "show", "explain", "harden", "undo", "swap", "why", "signin", "report"), 0)
+    expected |= {"check": 2, "remove": 3, "round": 1, "trend": 1, "compare": 1}
     for arguments in following:
-        placed = [f"cap/{a}" if (tmp_path / "cap" / a).exists() else a for a in arguments]
         code = next(expected[word] for word in arguments if word in expected)
-        verrou(*placed, *(["--yes"] if "undo" in arguments else []), code=code)
+        ended = forked([*arguments, *(["--yes"] if "undo" in arguments else [])], "", tmp_path / "cap")
+        assert ended.returncode == code and "Traceback" not in ended.stderr, (arguments, ended.stderr)
     verrou("demo", "cap", code=2)
 
 

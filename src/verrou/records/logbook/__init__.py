@@ -35,6 +35,7 @@ def deliver_soon(place: Place) -> Delivery:
 
 def _within(place: Place, seconds: float) -> Delivery:
     """Deliver, and give up after so long: what is not in by then is still waiting, and never goes in twice."""
+    before = len(waiting.files(place.waiting))
     ended: list[Delivery] = []
     reasons = [f"it did not answer within {seconds:g} seconds"]
 
@@ -49,9 +50,11 @@ def _within(place: Place, seconds: float) -> Delivery:
     worker.join(seconds)
     if ended:
         return ended[0]
-    reason = reasons[0]
-    waiting.note_unreached(place.waiting, reason)
-    return Delivery(0, len(waiting.files(place.waiting)), reason)
+    left = len(waiting.files(place.waiting))
+    if left < before:
+        return Delivery(before - left, left, f"{seconds:g} seconds were not enough for all of them")
+    waiting.note_unreached(place.waiting, reasons[0])
+    return Delivery(0, left, reasons[0])
 
 
 def deliver(place: Place) -> Delivery:
