@@ -34,7 +34,7 @@ NEXT = (
     ("two seasons of them: what slid back", "verrou trend --on 2026-09-14"),
     (
         "the terminal in the bird hide, one season and the next",
-        "verrou compare surveys/hide-01-2025-09.survey.json surveys/hide-01-2026-09.survey.json",
+        "verrou compare surveys/hide-01-2025-09 surveys/hide-01-2026-09",
     ),
     ("the sheet to sign", "verrou report -m hide-01.bench.json -b hide-01.toml --save hide-01.html"),
     ("a baseline with five errors", "verrou baseline check with-errors.toml"),
