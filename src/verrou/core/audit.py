@@ -10,7 +10,7 @@ from attrs import evolve, frozen
 
 from verrou.core.baseline import Baseline, Demand, Waiver, WantedAccount, WantedGroup
 from verrou.core.desired import AtLeast, in_words_of
-from verrou.core.model import Group, Posture, Reading, Role, Source, Status
+from verrou.core.model import Posture, Reading, Role, Source, Status
 from verrou.core.model.access import role_of
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules import CATALOGUE, Rule, Severity, reading_of
@@ -121,9 +121,9 @@ def _place(finding: Finding) -> tuple[int, int]:
     return _PLACES[finding.verdict, finding.severity]
 
 
-Known = dict[tuple[int, int, str], tuple[Mapping[str, Reading], tuple[Group, ...], Mapping[str, Finding]]]
-"""Findings of one baseline about rules that the accounts have no part in: by the identity of the readings and the
-groups, which are kept so that nothing else gets it, and the kind of machine."""
+Known = dict[tuple[int, str], tuple[Mapping[str, Reading], Mapping[str, Finding]]]
+"""Findings of one baseline about rules that neither accounts nor groups have a part in: by the identity of the
+readings, which are kept so that nothing else gets it, and the kind of machine."""
 MOST_KNOWN = 1_000
 
 
@@ -147,18 +147,18 @@ def audit(posture: Posture, baseline: Baseline, known: Known | None = None) -> A
 
 
 def _settled(posture: Posture, baseline: Baseline, known: Known) -> Mapping[str, Finding]:
-    """By rule, the findings that nothing but readings and groups has a part in, found only once."""
-    key = id(posture.readings), id(posture.groups), posture.machine.kind
+    """By rule, the findings that nothing but readings has a part in, found only once."""
+    key = id(posture.readings), posture.machine.kind
     if key not in known:
         if len(known) >= MOST_KNOWN:
             known.clear()
         found = {
             rule_id: _rule_finding(posture, baseline, demand)
             for rule_id, demand in baseline.demands.items()
-            if demand.rule.derived is None and demand.rule.gaps is None
+            if demand.rule.derived is None and demand.rule.gaps is None and not demand.rule.kind.names_groups
         }
-        known[key] = posture.readings, posture.groups, found
-    return known[key][2]
+        known[key] = posture.readings, found
+    return known[key][1]
 
 
 def meets(posture: Posture, demand: Demand, reading: Reading) -> bool:

@@ -23,7 +23,7 @@ MOST_REMEMBERED = 1_000
 DERIVED = frozenset(rule.id for rule in CATALOGUE.values() if rule.derived is not None)
 SECTIONS = ("accounts", "groups", "readings", "troubles", "gates")
 START = f'{{\n  "format": "{FORMAT}",\n  "machine": '
-BETWEEN_READINGS, BETWEEN_ACCOUNTS = '\n    },\n    "', "\n    },\n    {"
+BETWEEN_READINGS, BETWEEN_OBJECTS = '\n    },\n    "', "\n    },\n    {"
 
 
 class Remembered(dict[Key, Any], Generic[Key]):
@@ -97,8 +97,8 @@ class SurveyReader:
     readings of machines that stand alike."""
 
     def __init__(self) -> None:
-        self.accounts, self.groups, self.gates = Remembered[str](), Remembered[str](), Remembered[str]()
-        self.machine, self.account = Members(MachineFacts, 4), Members(Account, 6)
+        self.accounts, self.gates = Remembered[str](), Remembered[str]()
+        self.machine, self.account, self.group = Members(MachineFacts, 4), Members(Account, 6), Members(Group, 6)
         self.kept, self.derived = Remembered[str](), Remembered[str]()
         self.together = Remembered[tuple[Named, ...]]()
 
@@ -118,9 +118,9 @@ class SurveyReader:
         machine = self.machine.read(_inside(sections["machine"], "{", "\n  }"))
         accounts = tuple(
             self.accounts.once(part, self.account.read)
-            for part in _split(sections["accounts"], "[\n    {", BETWEEN_ACCOUNTS, "\n    }\n  ]")
+            for part in _split(sections["accounts"], "[\n    {", BETWEEN_OBJECTS, "\n    }\n  ]")
         )
-        groups = self.groups.once(sections["groups"], lambda part: structured(json.loads(part), tuple[Group, ...]))
+        groups = tuple(map(self.group.read, _split(sections["groups"], "[\n    {", BETWEEN_OBJECTS, "\n    }\n  ]")))
         gates = self.gates.once(sections["gates"], lambda part: structured(json.loads(part), tuple[Gate, ...]))
         readings = self._readings(sections["readings"])
         troubles = structured(json.loads(sections["troubles"]), tuple[str, ...])

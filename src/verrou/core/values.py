@@ -158,6 +158,12 @@ class Kind(ABC):
     """Whether its values stand on a scale of plain numbers, so that there are a from and a to, and agreements."""
     takes_names: ClassVar[bool] = False
     """Whether a list of names, and no other, may be asked for with ``only``."""
+
+    @property
+    def names_groups(self) -> bool:
+        """Whether a value may name groups, so that what it comes to hangs on the machine's."""
+        return False
+
     keys: ClassVar[frozenset[str]] = frozenset()
     """The keys of a table by which a baseline file writes a value, where it does."""
 
@@ -660,6 +666,10 @@ class Listed(Names):
     def rank(self, value: Value) -> float:
         size = math.inf if self.every in _words(value) else float(len(_words(value)))
         return size if self.more_is_stricter else -size
+
+    @property
+    def names_groups(self) -> bool:
+        return self.of_people
 
     def at_least(self, value: Value, wanted: Value) -> bool:
         return self.among(value, wanted, {})
