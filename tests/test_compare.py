@@ -2,8 +2,9 @@
 
 import json
 import tempfile
+import tomllib
 from collections import Counter
-from datetime import datetime
+from datetime import date, datetime
 from itertools import product
 from pathlib import Path
 
@@ -13,17 +14,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, Verrou, examples
+from debian_root import PrivateRoot
 from test_seat_bench import machines
 from verrou.cli.options import fetch_baseline, load_baseline, shipped_baselines
 from verrou.core.audit import audit, remarkable
 from verrou.core.baseline import read_baseline
 from verrou.core.capture import captured
 from verrou.core.comparison import Compared, Turn, compare, compare_baselines
-from verrou.core.model import Reading
+from verrou.core.model import PasswordState, Posture, Reading
 from verrou.core.plan.steps import SetRules, TrySignIn, account_of
 from verrou.core.plan.worksheet import plan
 from verrou.core.questions import QUESTIONS, written
 from verrou.core.rules import CATALOGUE
+from verrou.core.toml_text import comment, key, value
 from verrou.machines import Outcome, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import posture_of
@@ -75,6 +78,130 @@ def test_which_way_a_rule_turned_is_told_by_the_catalogue(rule: str, before: obj
     )
     assert [(line.subject, line.turn) for line in compare(here, there).differing] == [(rule, turn)]
     assert compare(there, here).differing[0].turn is turn.backwards
+
+
+def with_tern(**facts: object) -> Posture:
+    """A machine whose account tern is so."""
+    machine = Authority.fresh("hide-01", DAY)
+    machine.add("tern", "", GOOD_PASSWORD, must_change=False)
+    posture = posture_of(machine, "")
+    return posture.with_accounts(tuple(evolve(a, **facts) if a.name == "tern" else a for a in posture.accounts))
+
+
+@pytest.mark.parametrize(
+    ("fact", "words", "before", "after", "turn"),
+    [
+        ("enabled", "enabled", True, False, Turn.STRICTER),
+        ("password", "password", PasswordState.SET, PasswordState.BLANK, Turn.LOOSER),
+        ("password", "password", PasswordState.SET, PasswordState.NONE, Turn.STRICTER),
+        ("password_due", "new password due", False, True, Turn.STRICTER),
+        ("ages_exempt", "password does not age", False, True, Turn.LOOSER),
+        ("max_age", "longest age in days", None, 90, Turn.STRICTER),
+        ("max_age", "longest age in days", 90, 365, Turn.LOOSER),
+        ("min_age", "least age in days", None, 1, Turn.STRICTER),
+        ("ends", "ends", None, date(2027, 3, 31), Turn.STRICTER),
+        ("ends", "ends", date(2027, 3, 31), date(2028, 3, 31), Turn.LOOSER),
+        ("hint", "hint", "", "the ship", Turn.LOOSER),
+        ("recovery_questions", "recovery questions", (), ("Which bird?",), Turn.LOOSER),
+        ("outside_identity", "outside identity", "", "tern@birds.example", Turn.LOOSER),
+        ("groups", "groups", ("users",), ("administrators",), Turn.OTHER),
+        ("full_name", "full name", "", "Tara Tern", Turn.OTHER),
+    ],
+)
+def test_which_way_an_account_turned(fact: str, words: str, before: object, after: object, turn: Turn) -> None:
+    here, there = with_tern(**{fact: before}), with_tern(**{fact: after})
+    found = {line.fact: line for line in compare(here, there).differing if line.subject == "account tern"}
+    assert found[words].turn is turn
+    assert {line.fact: line for line in compare(there, here).differing}[words].turn is turn.backwards
+    told = found[words].one + found[words].other
+    assert "the ship" not in told and "Which bird" not in told, "that there is one is told, and not what it says"
+
+
+def test_an_account_more_is_looser_and_a_group_more_is_other() -> None:
+    machine = Authority.fresh("hide-01", DAY)
+    before = posture_of(machine, "")
+    machine.add("tern", "", GOOD_PASSWORD, must_change=False)
+    machine.add_group("ringers", "")
+    lines = {line.subject: line for line in compare(before, posture_of(machine, "")).differing}
+    assert (lines["account tern"].one, lines["account tern"].turn) == ("", Turn.LOOSER)
+    assert lines["account tern"].other == "standard, in by console, network"
+    assert lines["group ringers"].turn is Turn.OTHER
+
+
+def test_groups_that_every_machine_has_are_the_same_in_any_language() -> None:
+    here, there = (posture_of(Authority.fresh("hut", DAY, language=language), "") for language in ("en", "fr"))
+    differing = {(line.subject, line.fact) for line in compare(here, there).differing}
+    others = {subject for subject, fact in differing if subject.startswith("group ") and fact != "called"}
+    assert others == {"group remote users", "group utilisateurs distants"}, "which not every machine has"
+    assert ("group administrators", "called") in differing
+    assert {subject for subject, _ in differing if subject.startswith(("logon.", "rights."))} == {
+        "logon.remote-screen.allowed"
+    }
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "turn"),
+    [
+        ("after = 5", "after = 4", Turn.STRICTER),
+        ("after = 5", "", Turn.LOOSER),
+        ("after = { from = 3, to = 9 }", "after = { from = 4, to = 6 }", Turn.STRICTER),
+        ("after = { from = 3, to = 6 }", "after = { from = 4, to = 9 }", Turn.OTHER),
+        ("after = { exactly = 5 }", "after = { any_of = [4, 5] }", Turn.OTHER),
+        ("after = 5", "after = { exactly = 5 }", Turn.OTHER),
+        ("after = { any_of = [4, 5] }", "after = { any_of = [4, 5] }", Turn.ALIKE),
+    ],
+)
+def test_which_way_a_demand_turned(one: str, other: str, turn: Turn) -> None:
+    mine, theirs = (
+        read_baseline(f'[baseline]\ntitle = "x"\n[lockout]\n{text}\n', "x.toml", fetch_baseline)
+        for text in (one, other)
+    )
+    assert [line.turn for line in compare_baselines(mine, theirs).lines] == [turn]
+
+
+TOML = st.recursive(
+    st.booleans() | st.integers(-(2**60), 2**60) | st.text() | st.dates(),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(), inner, max_size=3),
+    max_leaves=8,
+)
+
+
+@given(st.text(), TOML, st.text())
+def test_what_is_written_as_toml_is_read_as_it_was(name: str, raw: object, said: str) -> None:
+    text = comment(said) + f"{key('a', name)} = {value(raw)}\n" + comment(said)
+    assert tomllib.loads(text) == {"a": {name: raw}}
+
+
+@pytest.mark.real_root
+def test_the_whole_way_on_a_real_root(manned_root: PrivateRoot, verrou: Verrou, tmp_path: Path) -> None:
+    """Captured it holds; hardened, compared, signed off, kept and gone back over, it is what it was."""
+    at = ("-m", manned_root.path)
+    verrou("baseline", "capture", *at, "--accounts", "--save", "as-it-stands.toml")
+    verrou("audit", *at, "-b", "as-it-stands.toml")
+    verrou("survey", *at, "--save", "monday", "--log")
+    hardened = ("harden", *at, "-b", "shared-desk", "--only", "lockout", "--only", "password", "--log", "--yes")
+    verrou(*hardened, code=None)
+    lines = json.loads(verrou("compare", "monday", manned_root.path, "--format", "json", code=1).stdout)["lines"]
+    kept = {line["subject"] for line in lines if line["subject"].startswith(("lockout.", "password."))}
+    beside = {line["subject"] for line in lines} - kept
+    assert "lockout.after" in kept and beside <= {"account warden", "population.unending_passwords"}, (
+        "whose ages follow"
+    )
+    assert "looser" not in {line["turn"] for line in lines}
+    now = json.loads(verrou("compare", "monday", "now", *at, "--format", "json", code=1).stdout)["lines"]
+    assert [line["subject"] for line in now] == [line["subject"] for line in lines]
+    told = verrou("report", *at, "-b", "shared-desk", "--untried", "--since", "2", "--format", "json", code=1)
+    sheet = json.loads(told.stdout)
+    changed = {line["subject"] for line in sheet["changed"]}
+    assert "lockout.after" in changed and changed <= kept | beside and sheet["before"]
+    verrou("undo", *at, "--yes", "--log")
+    verrou("compare", "monday", manned_root.path)
+    told = json.loads(verrou("log", "--format", "json").stdout)
+    assert [each["run"] for each in told] == ["survey", "harden", "undo"] and len(
+        {each["identity"] for each in told}
+    ) == 1
+    hashes = [line.split(":")[1] for line in manned_root.read("/etc/shadow").splitlines() if "$" in line]
+    assert hashes and not [one for one in hashes if one.encode() in (tmp_path / "verrou-logbook.db").read_bytes()]
 
 
 @examples(30)

@@ -2,11 +2,13 @@
 
 import json
 import os
+import shutil
 import signal
 import socket
 import sqlite3
 import subprocess
 import sys
+import tempfile
 import threading
 from collections.abc import Callable, Iterator
 from datetime import date, datetime, timedelta
@@ -18,20 +20,29 @@ import sqlalchemy as sql
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
 from attrs import evolve
+from hypothesis import given
+from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD, Verrou
+from conftest import GOOD_PASSWORD, Verrou, examples
+from crashing import WHOLE, Mode, meeting
+from debian_root import mount
 from postgres import PASSWORD, NoServer, Server, server
-from verrou.core.audit import Verdict
+from test_seat_bench import machines
+from verrou.cli.options import load_baseline
+from verrou.core.audit import Verdict, audit
 from verrou.core.errors import BadInput
-from verrou.core.logbook import KeptAccount, KeptFinding, KeptReading, KeptTrial, Record, Run, trend
+from verrou.core.logbook import KeptAccount, KeptFinding, KeptReading, KeptTrial, Record, Run, record_of, trend
 from verrou.core.model import Role
 from verrou.core.rules import Severity
-from verrou.core.trials import Proof
+from verrou.core.trials import Proof, not_tried
+from verrou.machines.bench.authority import Authority
+from verrou.machines.bench.readings import posture_of
 from verrou.records.logbook import Delivery, Place, deliver, deliver_soon, kept, waiting
 from verrou.records.logbook.migrations import NEWEST, upgrade
 from verrou.records.logbook.place import place_of
 from verrou.records.logbook.store import Store
 from verrou.records.logbook.tables import metadata
+from verrou.reports.sheets import shown
 
 DAY = datetime(2026, 4, 7, 9, 30)
 
@@ -391,3 +402,98 @@ def test_the_trend_is_told_and_drawn(verrou: Verrou, tmp_path: Path) -> None:
     page = (tmp_path / "went.html").read_text()
     assert page.count("<svg") == 1 and "hide-01" in page and "<script" not in page
     assert "accepted: .svg, .png, .html" in verrou("trend", *at, "--save", "went.pdf", code=2).stderr
+
+
+@examples(60)
+@given(machines(), st.sampled_from([Run.SURVEY, Run.VERIFY]))
+def test_any_machine_can_be_kept(machine: Authority, run: Run) -> None:
+    """Through the folder in which it waits, and through the tables, it comes back as it was."""
+    posture = posture_of(machine, "x")
+    found = audit(posture, load_baseline("shared-desk"))
+    told = {"key": "k", "at": DAY, "by": "wil\x1bma", "tool": "verrou"}
+    record = record_of(run, posture, shown, found=found, trials=not_tried("no time"), **told)
+    with tempfile.TemporaryDirectory() as folder:
+        place = place_of("", Path(folder))
+        waiting.put(place.waiting, record)
+        assert waiting.read(waiting.files(place.waiting)[0]) == record
+        assert deliver(place).delivered == 1 and list(kept(place)) == [record]
+    assert record.count(*Verdict) == len(found.findings) and bool(record.readings) is (run is Run.SURVEY)
+    assert record.by == "wil\\x1bma"
+
+
+@pytest.mark.parametrize("mode", list(Mode))
+def test_a_record_waits_whole_or_not_at_all(mode: Mode, tmp_path: Path) -> None:
+    folder = tmp_path / "verrou-logbook.waiting"
+    for call in range(1, 40):
+        ended = meeting(mode, call, lambda: waiting.put(folder, made("a")))
+        found = waiting.files(folder)
+        assert [waiting.read(path) for path in found] in ([], [made("a")])
+        if mode is not Mode.KILLED:
+            assert not list(folder.glob(".*")) or not folder.exists(), "nothing is left lying about"
+        shutil.rmtree(folder, ignore_errors=True)
+        if ended == WHOLE:
+            break
+    assert 3 < call < 39
+
+
+@pytest.mark.parametrize(
+    ("address", "file", "server", "waits"),
+    [
+        ("", "verrou-logbook.db", "", "verrou-logbook.waiting"),
+        ("station.db", "station.db", "", "station.db.waiting"),
+        ("a/verrou-logbook.db", "a/verrou-logbook.db", "", "a/verrou-logbook.waiting"),
+        ("postgres://ana@hut/verrou", "", "postgresql://ana@hut/verrou", "verrou-logbook-hut-verrou.waiting"),
+        ("postgresql:///?service=hut", "", "postgresql:///?service=hut", "verrou-logbook-service-hut.waiting"),
+    ],
+)
+def test_where_a_logbook_is_and_where_records_wait_for_it(address: str, file: str, server: str, waits: str) -> None:
+    place = place_of(address, Path("."))
+    assert (str(place.file or ""), place.server, str(place.waiting)) == (file, server, waits)
+
+
+def test_a_logbook_that_nobody_may_write_is_read(verrou: Verrou, tmp_path: Path) -> None:
+    verrou("demo", "station", "--quiet")
+    verrou("log", "--logbook", "station/verrou-logbook.db")
+    (tmp_path / "cdrom").mkdir()
+    mount(str(tmp_path / "station"), tmp_path / "cdrom", "--bind")
+    try:
+        mount("none", tmp_path / "cdrom", "-o", "remount,bind,ro")
+        at = ("--logbook", "cdrom/verrou-logbook.db")
+        assert "17 records of 3 machines" in verrou("log", *at).stdout
+        kept_not = verrou("audit", "-m", "cdrom/hide-01", "-b", "office", *at, code=1)
+        assert "this audit was not kept" in kept_not.stderr and "of 33 hold" in kept_not.stdout
+    finally:
+        subprocess.run(["umount", "-l", str(tmp_path / "cdrom")], check=True)
+
+
+MOMENTS = st.lists(
+    st.tuples(st.integers(0, 3), st.integers(0, 9), st.lists(st.sampled_from(list(Verdict)), max_size=4)), max_size=12
+)
+
+
+@given(MOMENTS)
+def test_all_machines_together_are_the_sum_of_each_as_it_was_last_seen(
+    visits: list[tuple[int, int, list[Verdict]]],
+) -> None:
+    records = [
+        made(
+            f"{number}",
+            identity=f"machine {who}",
+            clock=DAY + timedelta(days=day),
+            findings=tuple(KeptFinding(f"lockout.r{n}", Severity.GRAVE, verdict) for n, verdict in enumerate(verdicts)),
+        )
+        for number, (who, day, verdicts) in enumerate(visits)
+    ]
+    found = trend(records, DAY.date())
+    assert sum(len(course.moments) for course in found.courses) == len(found.together)
+    for moment in found.together[-1:] if found.together else ():
+        lasts = [course.moments[-1] for course in found.courses]
+        assert moment.held == sum(last.held for last in lasts)
+        assert moment.short[Severity.GRAVE] == sum(last.short[Severity.GRAVE] for last in lasts)
+        assert moment.unreadable == sum(last.unreadable for last in lasts)
+    for course in found.courses:
+        mine = sorted((r for r in records if r.identity == course.identity and r.findings), key=lambda r: r.clock)
+        for slid in course.slid_back:
+            assert slid.held_until <= slid.short_since
+            verdicts = [{f.subject: f.verdict for f in r.findings}.get(slid.subject) for r in mine]
+            assert verdicts[-1] is Verdict.SHORT and Verdict.HOLDS in verdicts

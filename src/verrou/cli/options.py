@@ -68,8 +68,13 @@ def write_new(file: Path, content: str | bytes) -> None:
     """
     check_new_name(file)
     try:
-        with open(file, "xb") as stream:
-            stream.write(content if isinstance(content, bytes) else content.encode("utf-8", "backslashreplace"))
+        stream = open(file, "xb")  # noqa: SIM115
+        try:
+            with stream:
+                stream.write(content if isinstance(content, bytes) else content.encode("utf-8", "backslashreplace"))
+        except OSError:
+            file.unlink()  # half a file is none
+            raise
     except FileExistsError:
         raise BadInput(f"{file} is there already, and was left as it is; choose another name") from None
     except OSError as error:
