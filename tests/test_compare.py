@@ -305,3 +305,35 @@ def test_compare_on_the_command_line(verrou: Verrou, bench: Path) -> None:
     assert max(map(len, text.splitlines())) <= 80 and "stricter" in text
     assert "no entry 7" in verrou("compare", "before:7", "now", "-m", bench, code=2).stderr
     assert "a survey file can only be read" in verrou("compare", "before", "now", "-m", "monday", code=4).stderr
+
+
+def test_what_is_weak_in_a_captured_baseline_is_marked_with_whom_it_is_about(verrou: Verrou) -> None:
+    verrou("demo", "station", "--quiet")
+    text = verrou("baseline", "capture", "-m", "station/hide-01").stdout
+    lines = text.splitlines()
+    for rule, weak in (
+        ('blank_passwords = "anybody"', "# weak, measured by essential (daypass):"),
+        ("after = 50", "# weak, measured by essential:"),
+    ):
+        assert lines[lines.index(rule) - 1] == weak, rule
+    marked = {lines[number + 1].partition(" ")[0] for number, line in enumerate(lines) if line.startswith("# weak")}
+    surveyed = verrou("survey", "-m", "station/hide-01").stdout
+    assert f"{len(marked)} of " in surveyed, "what a survey calls weak, and no more"
+    assert (
+        "# temporary_until: 0 days: a baseline takes a duration"
+        in verrou("baseline", "capture", "-m", "station/ringing-02").stdout
+    ), "what no baseline could ask for is told"
+
+
+def test_questions_are_asked_where_somebody_can_answer(verrou: Verrou, tmp_path: Path) -> None:
+    told = verrou("baseline", "new", "hut", "--watched", "never", "--shared-by", "more", code=2).stderr
+    assert "Who uses this computer?" in told and "few|turns|strangers|unsaid" in told and not list(tmp_path.iterdir())
+    refused = verrou("baseline", "new", "hut", "--used-by", "everybody", code=2).stderr
+    assert "accepted: few, turns, strangers, unsaid" in refused
+    whole = ("--used-by", "few", "--watched", "never", "--shared-by", "more")
+    assert "hut.toml" in verrou("baseline", "new", "hut", *whole, "--administrator", "", code=2).stderr
+    assert not list(tmp_path.iterdir()), "a baseline that is not sound is not written"
+    verrou("baseline", "new", "hut", *whole, "--administrator", "warden", "--administrator", "ana")
+    asks = json.loads(verrou("baseline", "show", "hut.toml", "--format", "json").stdout)["asks"]
+    only = next(each for each in asks if each["rule"] == "population.administrators")
+    assert "ana" in str(only) and "warden" in str(only)

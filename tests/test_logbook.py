@@ -1,5 +1,6 @@
 """The logbook, on SQLite and on a PostgreSQL server alike: what goes in, whole and once; what waits; how it went."""
 
+import io
 import json
 import os
 import shutil
@@ -15,10 +16,12 @@ from datetime import date, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+import pandas as pd
 import pytest
 import sqlalchemy as sql
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
+from alembic.script import ScriptDirectory
 from attrs import evolve
 from hypothesis import given
 from hypothesis import strategies as st
@@ -37,7 +40,7 @@ from verrou.core.rules import Severity
 from verrou.core.trials import Proof, not_tried
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import posture_of
-from verrou.records.logbook import Delivery, Place, deliver, deliver_soon, kept, waiting
+from verrou.records.logbook import Delivery, Place, deliver, deliver_soon, kept, migrations, waiting
 from verrou.records.logbook.migrations import NEWEST, upgrade
 from verrou.records.logbook.place import place_of
 from verrou.records.logbook.store import Store
@@ -497,3 +500,89 @@ def test_all_machines_together_are_the_sum_of_each_as_it_was_last_seen(
             assert slid.held_until <= slid.short_since
             verdicts = [{f.subject: f.verdict for f in r.findings}.get(slid.subject) for r in mine]
             assert verdicts[-1] is Verdict.SHORT and Verdict.HOLDS in verdicts
+
+
+def test_the_trend_in_a_spreadsheet(verrou: Verrou) -> None:
+    verrou("demo", "station", "--quiet")
+    at = ("--logbook", "station/verrou-logbook.db")
+    table = verrou("trend", *at, "--on", "2026-09-14", "--format", "csv", code=1).stdout
+    frame = pd.read_csv(io.StringIO(table))
+    assert list(frame["machine"]) == ["hide-01", "ringing-02", "warden-03"] and list(frame["held"]) == [10, 25, 16]
+    assert list(frame["first_seen"]) == ["2025-04-07", "2025-04-09", "2025-04-11"]
+    assert frame["slid_back"].fillna("").str.findall(r"[^, ]+").map(len).tolist() == [38, 23, 0]
+    log = pd.read_csv(io.StringIO(verrou("log", *at, "--format", "csv").stdout))
+    assert len(log) == 17 and set(log["run"]) == {"audit", "harden"} and log["number"].is_monotonic_increasing
+    assert (log["grave"] + log["serious"] + log["slight"]).tolist()[-1] == 8
+
+
+def test_the_demo_ends_as_its_machines_are(verrou: Verrou) -> None:
+    """The last record of each is what an audit of it says today."""
+    verrou("demo", "station", "--quiet")
+    told = json.loads(verrou("log", "--logbook", "station/verrou-logbook.db", "--format", "json").stdout)
+    for machine, baseline in (("hide-01", "station/hide-01.toml"), ("ringing-02", "station/ringing-02.toml")):
+        found = verrou("audit", "-m", f"station/{machine}", "-b", baseline, "--format", "json", code=1).stdout
+        last = [each for each in told if each["machine"] == machine][-1]
+        verdicts = {finding["subject"]: finding["verdict"] for finding in json.loads(found)["findings"]}
+        assert {finding["subject"]: finding["verdict"] for finding in last["findings"]} == verdicts
+
+
+def test_a_machine_keeps_its_identity_and_tells_no_more_by_it(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
+    def identity(*machine: object) -> str:
+        return str(json.loads(verrou("survey", "-m", *machine, "--format", "json").stdout)["machine"]["identity"])
+
+    first = identity(bench)
+    verrou("account", "rename", "keeper", "lamplighter", "-m", bench, "--yes")
+    moved = bench.rename(tmp_path / "desk-09.bench.json")
+    assert identity(moved) == first != ""
+    verrou("machine", "new", "desk-10", "--bare")
+    assert identity("desk-10") != first
+    verrou("demo", "station", "--quiet")
+    root = tmp_path / "station/warden-03"
+    assert identity(root) == "", "before its first start a system has none"
+    (root / "etc/machine-id").write_text("0123456789abcdef0123456789abcdef\n")
+    hashed = identity(root)
+    assert hashed and "0123456789abcdef" not in hashed and identity(root) == hashed
+    for nothing in ("uninitialized\n", "\n", "not an identity\n", "0" * 31):
+        (root / "etc/machine-id").write_text(nothing)
+        assert identity(root) == ""
+
+
+def test_the_schemas_lead_from_each_to_the_next() -> None:
+    scripts = ScriptDirectory(str(Path(migrations.__file__).with_name("scripts")))
+    chain = [script.revision for script in scripts.walk_revisions()]
+    assert tuple(reversed(chain)) == migrations.KNOWN and scripts.get_heads() == [NEWEST]
+
+
+def test_where_a_run_is_kept_is_said_or_set(
+    verrou: Verrou, bench: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Of a survey beside the file that it is saved to; else where one is; and nothing where nobody asked."""
+    (tmp_path / "surveys").mkdir()
+    verrou("survey", "-m", bench)
+    assert not list(tmp_path.glob("**/*logbook*"))
+    verrou("survey", "-m", bench, "--save", "surveys/monday", "--log")
+    verrou("audit", "-m", bench, "-b", "office", "--log", code=1)
+    assert [path.relative_to(tmp_path) for path in sorted(tmp_path.glob("**/*.db"))] == [
+        Path("surveys/verrou-logbook.db"),
+        Path("verrou-logbook.db"),
+    ]
+    monkeypatch.setenv("VERROU_LOGBOOK", "station.db")
+    verrou("audit", "-m", bench, "-b", "office", code=1)
+    verrou("survey", "-m", bench, "--save", "surveys/tuesday")
+    verrou("audit", "-m", bench, "-b", "office", "--logbook", "other.db", code=1)
+    told = {name: verrou("log", "--logbook", name).stdout for name in ("station.db", "other.db")}
+    assert "2 records" in told["station.db"] and "1 record " in told["other.db"]
+    assert "2 records" in verrou("log").stdout, "the setting says which"
+    verrou("harden", "-m", bench, "-b", "office", "--only", "lockout", "--preview", code=0)
+    assert "2 records" in verrou("log").stdout, "a preview is no run"
+
+
+def test_two_at_once_bring_one_logbook_forward(place: Place, tmp_path: Path) -> None:
+    """Eight writers at the same new logbook, each in a process of its own, and each that gets through is whole."""
+    places = [Place(tmp_path / f"{number}.waiting", place.file, place.server) for number in range(8)]
+    children = [in_child(lambda at=each: keep(made(at.waiting.stem), at)) for each in places]  # type: ignore[misc]
+    assert not any(os.waitpid(child, 0)[1] for child in children)
+    for each in places:
+        while deliver(each).waiting:
+            pass
+    assert sorted(kept(place), key=lambda record: record.key) == [made(str(number)) for number in range(8)]

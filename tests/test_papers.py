@@ -116,3 +116,66 @@ def test_completion_is_what_each_shell_can_read(verrou: Verrou, tmp_path: Path) 
             checked = subprocess.run([shell, "-n", str(tmp_path / shell)], capture_output=True, text=True, check=False)
             assert checked.returncode == 0, checked.stderr
     assert "accepted: bash, zsh, fish" in verrou("completion", "tcsh", code=2).stderr
+
+
+def completed(words: str, typed: str) -> set[str]:
+    """What is offered behind the words, without a shell."""
+    from click.shell_completion import ShellComplete
+
+    from verrou.cli.main import cli
+
+    found = ShellComplete(cli, {}, "verrou", "_VERROU_COMPLETE").get_completions(words.split(), typed)
+    return {each.value for each in found}
+
+
+def test_values_groups_ways_and_families_are_offered(verrou: Verrou, tmp_path: Path) -> None:
+    verrou("demo", "station", "--quiet")
+    machine = f"{tmp_path}/station/ringing-02.bench.json"
+    assert completed("rule set", "elevation.builtin_gives=") == {
+        f"elevation.builtin_gives={word}" for word in ("nothing", "approval", "password")
+    }
+    assert completed("rule set", "password.may") == {"password.may_contain_name="}
+    assert completed("rule set", "password.may_contain_name=") == {
+        f"password.may_contain_name={w}" for w in ("yes", "no")
+    }
+    assert completed("rule set", "lockout.after=") == {"lockout.after=never"}
+    assert completed("rule set", "population.unlist") == set(), "what follows from the accounts is not set"
+    assert completed(f"group join -m {machine}", "ring") == {"ringers"}
+    assert completed(f"group join -m {machine} ringers", "f") == {"fulmar"}
+    assert completed(f"why -m {machine} ana", "remote-s") == {"remote-screen", "remote-shell"}
+    assert completed("harden --only", "lo") == {"lockout", "logon"}
+    assert completed("compare", "bef") == {"before"}
+    assert completed("audit -m", f"{tmp_path}/station/hide") == {f"{tmp_path}/station/hide-01.bench.json"}
+    assert completed("round -b", "off") == {"office"} and completed("handbook", "le") == {"leaving"}
+
+
+def test_names_that_would_do_something_in_a_shell_are_not_offered(verrou: Verrou, bench: Path) -> None:
+    bench.write_text(bench.read_text().replace('"warden"', '"war\\u001b[2Jden"'))
+    assert "keeper" in completed(f"account show -m {bench}", "") and not completed(f"account show -m {bench}", "war")
+    bench.write_text("{}")
+    assert completed(f"account show -m {bench}", "") == set()
+
+
+def test_what_the_readme_calls_is_there(verrou: Verrou) -> None:
+    readme = (TOP / "README.md").read_text()
+    called = {tuple(line.split("#")[0].split()) for line in readme.splitlines() if line.startswith("verrou ")}
+    assert len(called) > 15
+    for words in called:
+        command = words[1:3] if words[1] in ("account", "baseline", "journal") else words[1:2]
+        shown = verrou(*command, "--help").stdout
+        assert shown.startswith(f"Usage: verrou {' '.join(command)} [OPTIONS]")
+        for option in (word for word in words if word.startswith("-")):
+            assert re.search(rf"(^|\W){option}\b", shown), (words, option)
+
+
+def test_what_an_extra_would_do_says_which(verrou: Verrou, bench: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Without Matplotlib and SQLAlchemy, as on the stick."""
+    for name in ("matplotlib", "sqlalchemy"):
+        monkeypatch.setitem(sys.modules, name, None)
+    for name in [each for each in sys.modules if each.startswith(("verrou.records.logbook.store", "matplotlib."))]:
+        monkeypatch.delitem(sys.modules, name)
+    kept = verrou("audit", "-m", bench, "-b", "office", "--log", code=1)
+    assert "1 record waits in" in kept.stderr and "pip install 'verrou[logbook]'" in kept.stderr
+    assert "pip install 'verrou[logbook]'" in verrou("trend", code=2).stderr
+    page = verrou("report", "-m", bench, "-b", "office", "--untried", "--format", "html", code=1).stdout
+    assert "No picture" in page and "verrou[report]" in page

@@ -241,6 +241,13 @@ def test_no_line_is_wider_than_the_terminal(
         ("verify", "-m", "cap/ringing-02.bench.json", "-b", "cap/ringing-02.toml"),
         ("rule", "explain", "lockout", "password"),
         ("rule", "list"),
+        ("compare", "cap/hide-01", "cap/surveys/hide-01-2025-09"),
+        ("baseline", "compare", "office", "shared-desk"),
+        ("round", "cap/surveys", "--baselines", "cap/which.toml"),
+        ("log", "--logbook", "cap/verrou-logbook.db"),
+        ("log", "--logbook", "cap/verrou-logbook.db", "--show", "1"),
+        ("trend", "--logbook", "cap/verrou-logbook.db"),
+        ("handbook",),
         ("baseline", "show", "public-terminal"),
         ("group", "list", "-m", "cap/warden-03"),
     ):

@@ -84,3 +84,65 @@ def test_every_form_tells_the_same(verrou: Verrou, tmp_path: Path) -> None:
     assert "is there already" in verrou("report", *AT, "--save", "sheet.md", code=2).stderr
     assert "accepted: .html, .md, .json, .xml" in verrou("report", *AT, "--save", "sheet.pdf", code=2).stderr
     assert "no entry 9" in verrou("report", *AT, "--since", "9", code=2).stderr
+
+
+def test_a_sheet_without_a_past_says_why(verrou: Verrou, bench: Path) -> None:
+    never = json.loads(verrou("report", "-m", bench, "-b", "office", "--untried", "--format", "json", code=1).stdout)
+    assert never["before"] is None and never["no_before"] == "nothing was changed by Verrou" and not never["entries"]
+    assert all(line["before"] is None and line["said"] == "" for line in never["left"])
+    verrou("survey", "-m", bench, "--save", "monday")
+    told = verrou("report", "-m", "monday", "-b", "office", code=1).stdout
+    assert "There is no “before”" in told and "not\\-tried" not in told and "not-tried" in told
+
+
+def test_what_was_waived_too_long_is_told_as_that(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
+    (tmp_path / "mine.toml").write_text(
+        '[baseline]\ntitle = "mine"\n[lockout]\nafter = 5\n[password]\nclasses = 3\ndictionary = "checked"\n'
+        '[[waiver]]\nrule = "lockout.after"\nreason = "until the new keyboard"\nby = "warden"\nuntil = 2026-01-31\n'
+        '[[waiver]]\nrule = "password.classes"\nreason = "no shift key"\nby = "warden"\nuntil = 2027-01-31\n'
+    )
+    sheet = ("report", "-m", bench, "-b", "mine.toml", "--untried")
+    told = json.loads(verrou(*sheet, "--format", "json", code=1).stdout)
+    assert [(each["rule"], each["until"], each["lapsed"]) for each in told["waivers"]] == [
+        ("lockout.after", "2026-01-31", True),
+        ("password.classes", "2027-01-31", False),
+    ]
+    assert [line["subject"] for line in told["absent"]] == ["password.dictionary"]
+    page = verrou(*sheet, "--format", "html", code=1).stdout
+    assert "has ended; waives nothing any more" in page and "This machine has no such rule" in page
+    suite = ElementTree.fromstring(verrou(*sheet, "--format", "junit", code=1).stdout)[0]
+    outcomes = {case.get("name"): [child.tag for child in case] for case in suite}
+    assert outcomes == {
+        "lockout.after": ["failure"],
+        "password.classes": ["skipped"],
+        "password.dictionary": ["skipped"],
+    }
+
+
+def test_the_sheet_of_a_machine_that_cannot_be_read_whole(verrou: Verrou, tmp_path: Path) -> None:
+    verrou("demo", "station", "--quiet")
+    at = ("-m", "station/warden-03", "-b", "office", "--untried")
+    told = json.loads(verrou("report", *at, "--format", "json", code=1).stdout)
+    unreadable = [line["subject"] for line in told["left"] if line["now"] == "unreadable"]
+    assert unreadable and told["now"]["unreadable"] == len(unreadable)
+    verrou("report", *at, "--save", "sheet.xml", code=1)
+    xmlschema.validate(tmp_path / "sheet.xml", JUNIT)
+    findings = ElementTree.parse(tmp_path / "sheet.xml").getroot()[0]
+    assert findings.get("errors") == str(len(unreadable)) == str(len(findings.findall(".//error")))
+    assert told["by_hand"], "what no step closes is left by hand"
+
+
+def test_the_sheet_is_of_the_journal_as_it_stands(verrou: Verrou, bench: Path) -> None:
+    """Entries that were gone back over are told as that, and before is before what still stands."""
+    at = ("-m", bench, "-b", "shared-desk", "--untried", "--format", "json")
+    verrou("rule", "set", "lockout.after=5", "-m", bench, "--yes")
+    verrou("undo", "-m", bench, "--yes")
+    gone = json.loads(verrou("report", *at, code=1).stdout)
+    assert gone["before"] is None and not gone["entries"] and not gone["changed"]
+    verrou("rule", "set", "password.min_length=14", "-m", bench, "--yes")
+    stands = json.loads(verrou("report", *at, code=1).stdout)
+    assert [line["subject"] for line in stands["changed"]] == ["password.min_length"]
+    assert [(entry["entry"], entry["state"]) for entry in stands["entries"]] == [(3, "done")]
+    every = json.loads(verrou("report", *at, "--since", "1", code=1).stdout)
+    assert [(entry["entry"], entry["state"]) for entry in every["entries"]] == [(1, "undone"), (2, "done"), (3, "done")]
+    assert [line["subject"] for line in every["changed"]] == ["password.min_length"]

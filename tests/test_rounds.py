@@ -4,10 +4,13 @@ each were alone; the table, the page and its picture."""
 import csv
 import io
 import json
+import os
 import random
 import re
 import shutil
+import signal
 import subprocess
+import sys
 from datetime import datetime
 from html.parser import HTMLParser
 from pathlib import Path
@@ -20,13 +23,18 @@ from hypothesis import strategies as st
 
 from conftest import Verrou, examples
 from test_seat_bench import machines
+from verrou.cli.options import load_baseline
+from verrou.core.audit import audit
 from verrou.core.errors import BadInput
 from verrou.core.model import Posture
+from verrou.core.rounds import RULES, Row
 from verrou.core.survey import posture_from, survey_data
-from verrou.core.survey_text import SurveyReader
+from verrou.core.survey_text import MOST_REMEMBERED, SurveyReader
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import posture_of
+from verrou.reports.figures import MOST_ROWS, NAMED_ROWS, machines_by_rules, severities
 from verrou.reports.sheets import as_json
+from verrou.reports.sign_off import COUNTED
 
 READER = SurveyReader()
 """One for all examples, so that it remembers parts of others."""
@@ -235,3 +243,113 @@ def test_the_page_filters_without_a_script_and_its_picture_draws_what_is_asked(v
     )
     asked = {rule for row in told["machines"] for rules in row["rules"].values() for rule in rules}
     assert set(drawn) == asked and len(drawn) == len(asked)
+
+
+@pytest.fixture
+def many(tmp_path: Path, verrou: Verrou) -> Path:
+    """A folder of more surveys than one process looks at."""
+    verrou("demo", "station", "--quiet")
+    text = (tmp_path / "station/surveys/hide-01-2026-09.survey.json").read_text()
+    folder = tmp_path / "many"
+    folder.mkdir()
+    identity = json.loads(text)["machine"]["identity"]
+    for number in range(600):
+        (folder / f"{number:03}.survey.json").write_text(text.replace(identity, f"{number:032x}"))
+    return folder
+
+
+@pytest.mark.parametrize("how", ["broken off", "one ended"])
+def test_a_round_that_is_broken_off_ends_in_one_line(many: Path, how: str) -> None:
+    """At the keyboard, which all of its processes hear; and one of them ended from outside."""
+    slow = f"import time, verrou.records.rounds as r; r._Worker.look = lambda self, address: time.sleep(60); {MAIN}"
+    running = subprocess.Popen(
+        [sys.executable, "-c", slow, "round", str(many), "-b", "office"],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        start_new_session=True,
+    )
+    children = Path(f"/proc/{running.pid}/task/{running.pid}/children")
+    while len(started := children.read_text().split()) < 2:
+        assert running.poll() is None
+    if how == "broken off":
+        asleep = [Path(f"/proc/{child}/wchan") for child in started]
+        while not all("nanosleep" in path.read_text() for path in asleep):
+            assert running.poll() is None
+        os.killpg(running.pid, signal.SIGINT)
+        for child in started:  # they finish what they are at, which here is long
+            os.kill(int(child), signal.SIGTERM)
+    else:
+        os.kill(int(started[0]), signal.SIGKILL)
+    told = running.communicate()[1]
+    assert running.returncode == (130 if how == "broken off" else 4) and "Traceback" not in told, told
+    assert ("broken off" if how == "broken off" else "ended from outside") in told
+
+
+MAIN = "from verrou.__main__ import main; main()"
+
+
+def row(name: str, signs: str) -> Row:
+    """A row of a round that says little more than how each rule stands."""
+    counts = [signs.count(sign) for sign in "+GSs?w-"]
+    held, grave, serious, slight, unreadable, waived, absent = counts
+    asked = held + grave + serious + slight + unreadable
+    day = datetime(2026, 9, 14)
+    told = (name, name, name, "system", day, "office", held, asked, grave, serious, slight, unreadable, waived, absent)
+    return Row(*told, None, "", signs, ())
+
+
+@pytest.mark.parametrize("count", [1, 12, MOST_ROWS, MOST_ROWS + 50])
+def test_a_picture_of_any_number_of_machines(count: int) -> None:
+    signs = ("G" + "S?" + "+" * len(RULES))[: len(RULES) - 1] + "."
+    picture = machines_by_rules([row(f"desk-{n:03}", signs) for n in range(count)])
+    assert picture.startswith("<svg") and f"{min(count, MOST_ROWS)} machines by {len(RULES) - 1} rules" in picture
+    names = re.findall(r"<!-- (desk-\d+) -->", picture)
+    assert names == [f"desk-{n:03}" for n in range(count)] if count <= NAMED_ROWS else 10 < len(names) < 20
+    assert ("<!-- G -->" in picture) is (count <= NAMED_ROWS), "letters where there is room for them"
+    assert f"<!-- {RULES[0]} -->" in picture and f"<!-- {RULES[-1]} -->" not in picture, "nobody was asked for the last"
+
+
+def test_a_picture_of_nothing_is_one() -> None:
+    assert machines_by_rules([row("desk", "." * len(RULES))]).startswith("<svg")
+    assert severities(None, dict.fromkeys(COUNTED, 0)).count("nothing") >= 1
+
+
+def test_signs_that_no_font_has_are_drawn_without_a_word(verrou: Verrou, tmp_path: Path) -> None:
+    verrou("demo", "station", "--quiet")
+    path = tmp_path / "station/surveys/hide-01-2026-09.survey.json"
+    path.write_text(path.read_text().replace('"name": "hide-01"', '"name": "巣箱 $x^2$ 🐦"'))
+    told = verrou("round", "station/surveys", "-b", "office", "--html", "round.html", code=1)
+    assert told.stderr == "Written: round.html\n" and "巣箱 $x^2$ 🐦" in (tmp_path / "round.html").read_text()
+
+
+@examples(60)
+@given(st.lists(machines(), min_size=1, max_size=4))
+def test_what_was_found_before_changes_no_finding(several: list[Authority]) -> None:
+    """Machines one after another through one reader, each as if it were alone."""
+    baseline, reader, known = load_baseline("public-terminal"), SurveyReader(), {}
+    for machine in (*several, *several):
+        posture = posture_of(machine, "")
+        text = as_json(survey_data(posture))
+        assert audit(reader.posture(text), baseline, known) == audit(posture_from(json.loads(text)), baseline)
+
+
+def test_what_is_remembered_of_surveys_does_not_grow(verrou: Verrou, tmp_path: Path) -> None:
+    verrou("demo", "station", "--quiet")
+    text = (tmp_path / "station/surveys/ringing-02-2026-09.survey.json").read_text()
+    reader = SurveyReader()
+    for number in range(MOST_REMEMBERED + 200):
+        changed = text.replace("ringer", f"ringer{number}").replace('"number": 8', f'"number": {number % 2000}')
+        assert f"ringer{number}" in reader.posture(changed).by_name
+    kept = [reader.accounts, reader.gates, reader.kept, reader.derived, reader.together]
+    kept += [part.known for part in (reader.machine, reader.account, reader.group)]
+    assert max(map(len, kept)) <= MOST_REMEMBERED
+
+
+@given(machines())
+def test_what_follows_from_accounts_is_worked_out_anew_for_other_accounts(machine: Authority) -> None:
+    posture, baseline = posture_of(machine, ""), load_baseline("shared-desk")
+    audit(posture, baseline)
+    fewer = posture.with_accounts(posture.accounts[:2])
+    whole = evolve(posture, accounts=posture.accounts[:2])
+    assert audit(fewer, baseline) == audit(whole, baseline)

@@ -96,11 +96,10 @@ def new(file: Path, title: str | None, administrators: tuple[str, ...], **given:
 
     answers = {name: answer or _asked(name) for name, answer in given.items()}
     base = load_baseline(QUESTIONS["used_by"].answers[answers["used_by"]].builds_on)
+    file = file.with_suffix(".toml")
     text = written(title or file.stem, answers, administrators, base)
-    read_baseline(
-        text, str(file), fetch_baseline
-    )  # names that cannot be those of accounts are said before it is written
-    _tell_or_save(text, file.with_suffix(".toml"))
+    read_baseline(text, str(file), fetch_baseline)  # what is no name of an account is said before anything is written
+    _tell_or_save(text, file)
 
 
 def _asked(name: str) -> str:

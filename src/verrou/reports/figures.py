@@ -126,12 +126,13 @@ def machines_by_rules(rows: Sequence[Row]) -> str:
     drawn = [n for n, rule in enumerate(RULES) if any(row.signs[n] != NOT_ASKED for row in rows)]
     drawn.sort(key=lambda n: -short[RULES[n]])
     order = list(CELLS)
-    cells = [[order.index(row.signs[n]) if row.signs[n] in CELLS else len(order) for n in drawn] for row in rows]
+    blank = len(order)
+    cells = [[order.index(row.signs[n]) if row.signs[n] in CELLS else blank for n in drawn] or [blank] for row in rows]
     named = len(rows) <= NAMED_ROWS
     height = max(0.24 * len(rows) if named else 6.5 * len(rows) / MOST_ROWS + 1.5, 0.6)
     figure, axes = plotter.subplots(figsize=(12.5, height))
     colours = ListedColormap([*(COLOURS[CELLS[sign]] for sign in order), "#ffffff"])
-    axes.imshow(cells or [[len(order)]], cmap=colours, vmin=0, vmax=len(order), aspect="auto", interpolation="nearest")
+    axes.imshow(cells, cmap=colours, vmin=0, vmax=len(order), aspect="auto", interpolation="nearest")
     axes.set_xticks(range(len(drawn)), [RULES[n] for n in drawn], rotation=90, fontsize=7)
     if named:
         axes.set_yticks(range(len(rows)), [shortened(row.machine) for row in rows], fontsize=8)
