@@ -12,6 +12,7 @@ from verrou.core.baseline import Baseline, Demand, Waiver, WantedAccount, Wanted
 from verrou.core.desired import AtLeast, in_words_of
 from verrou.core.model import Posture, Reading, Role, Source, Status
 from verrou.core.model.access import role_of
+from verrou.core.model.posture import BY_WHAT_THEY_ARE
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules import CATALOGUE, Rule, Severity, reading_of
 from verrou.core.values import Value
@@ -121,9 +122,9 @@ def _place(finding: Finding) -> tuple[int, int]:
     return _PLACES[finding.verdict, finding.severity]
 
 
-Known = dict[tuple[int, str], tuple[Mapping[str, Reading], Mapping[str, Finding]]]
-"""Findings of one baseline about rules that neither accounts nor groups have a part in: by the identity of the
-readings, which are kept so that nothing else gets it, and the kind of machine."""
+Known = dict[tuple[int, str, tuple[str, ...]], tuple[Mapping[str, Reading], Mapping[str, Finding]]]
+"""Findings of one baseline that neither accounts nor who is in which group have a part in: by the identity of the
+readings, which are kept so that nothing else gets it, the kind of machine, and what it calls its groups."""
 MOST_KNOWN = 1_000
 
 
@@ -147,18 +148,31 @@ def audit(posture: Posture, baseline: Baseline, known: Known | None = None) -> A
 
 
 def _settled(posture: Posture, baseline: Baseline, known: Known) -> Mapping[str, Finding]:
-    """By rule, the findings that nothing but readings has a part in, found only once."""
-    key = id(posture.readings), posture.machine.kind
+    """By rule, the findings that nothing else has a part in, found only once."""
+    key = id(posture.readings), posture.machine.kind, tuple(map(posture.own_name_of, BY_WHAT_THEY_ARE))
     if key not in known:
         if len(known) >= MOST_KNOWN:
             known.clear()
         found = {
             rule_id: _rule_finding(posture, baseline, demand)
             for rule_id, demand in baseline.demands.items()
-            if demand.rule.derived is None and demand.rule.gaps is None and not demand.rule.kind.names_groups
+            if _stands_alone(posture, demand)
         }
         known[key] = posture.readings, found
     return known[key][1]
+
+
+def _stands_alone(posture: Posture, asked: Demand) -> bool:
+    """Whether what is found follows from the reading, whoever has an account and is in a group. Who is in a group can
+    but let a list that falls short by its names alone hold."""
+    rule = asked.rule
+    if rule.derived is not None or rule.gaps is not None:
+        return False
+    reading = posture.readings.get(rule.id)
+    if not rule.kind.names_groups or reading is None or reading.value is None:
+        return True
+    desired = _asked_here(asked, posture).desired
+    return isinstance(desired, AtLeast) and rule.kind.at_least(reading.value, desired.value)
 
 
 def meets(posture: Posture, demand: Demand, reading: Reading) -> bool:
@@ -197,8 +211,8 @@ def _asked_here(demand: Demand, posture: Posture) -> Demand: ...
 def _asked_here(demand: Demand | None, posture: Posture) -> Demand | None: ...
 def _asked_here(demand: Demand | None, posture: Posture) -> Demand | None:
     """What is asked of a rule, in the machine's own names of groups."""
-    if demand is None:
-        return None
+    if demand is None or not demand.rule.kind.names_groups:
+        return demand
     desired = in_words_of(demand.desired, demand.rule, posture.own_name_of)
     return demand if desired is demand.desired else evolve(demand, desired=desired)
 

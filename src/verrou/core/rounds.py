@@ -15,6 +15,7 @@ NOT_ASKED = "."
 SIGNS = {Verdict.HOLDS: "+", Verdict.WAIVED: "w", Verdict.ABSENT: "-", Verdict.UNREADABLE: "?"}
 SHORT_SIGNS = {Severity.GRAVE: "G", Severity.SERIOUS: "S", Severity.SLIGHT: "s"}
 """A rule that falls short is told by how grave that is."""
+COUNTED = (Verdict.HOLDS, Verdict.WAIVED, Verdict.ABSENT, Verdict.UNREADABLE)
 PLACES = {rule_id: number for number, rule_id in enumerate(RULES)}
 
 
@@ -59,28 +60,32 @@ class Row:
         return self.holds == self.counted
 
 
-def sign_of(finding: Finding) -> str:
-    """The sign of a finding."""
-    return SHORT_SIGNS[finding.severity] if finding.verdict is Verdict.SHORT else SIGNS[finding.verdict]
+SIGN_OF = {
+    (verdict, severity): SHORT_SIGNS[severity] if verdict is Verdict.SHORT else SIGNS[verdict]
+    for verdict in Verdict
+    for severity in Severity
+}
 
 
 def row_of(found: Audit, posture: Posture, address: str, says: Callable[[Finding], str]) -> Row:
     """What is kept of an audit; ``says`` tells a finding in words."""
     signs = [NOT_ASKED] * len(RULES)
-    short = dict.fromkeys(Severity, 0)
+    counts = dict.fromkeys(SIGN_OF.values(), 0)
     listed = []
     until = None
     for finding in found.findings:
+        sign = SIGN_OF[finding.verdict, finding.severity]
+        counts[sign] += 1
         place = PLACES.get(finding.subject)
         if place is not None:
-            signs[place] = sign_of(finding)
+            signs[place] = sign
         elif finding.verdict is Verdict.SHORT:
             listed.append(finding.subject)
-        if finding.verdict is Verdict.SHORT:
-            short[finding.severity] += 1
         if finding.waiver is not None:
             until = min(until or finding.waiver.until, finding.waiver.until)
-    score, machine = found.score, posture.machine
+    grave, serious, slight = (counts[SHORT_SIGNS[severity]] for severity in Severity)
+    holds, waived, absent, unreadable = (counts[SIGNS[verdict]] for verdict in COUNTED)
+    machine = posture.machine
     first = found.findings[0] if found.findings else None
     return Row(
         machine.name,
@@ -89,14 +94,14 @@ def row_of(found: Audit, posture: Posture, address: str, says: Callable[[Finding
         machine.system,
         machine.now,
         found.baseline,
-        score.holds,
-        score.counted,
-        short[Severity.GRAVE],
-        short[Severity.SERIOUS],
-        short[Severity.SLIGHT],
-        score.unreadable,
-        score.waived,
-        score.absent,
+        holds,
+        holds + grave + serious + slight + unreadable,
+        grave,
+        serious,
+        slight,
+        unreadable,
+        waived,
+        absent,
         until,
         says(first) if first is not None and first.verdict in (Verdict.SHORT, Verdict.UNREADABLE) else "",
         "".join(signs),

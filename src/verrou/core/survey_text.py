@@ -18,8 +18,8 @@ from verrou.core.survey import FORMAT, posture_from, reader_of, reading_from, st
 
 T = TypeVar("T")
 Key = TypeVar("Key", bound=Hashable)
-MOST_REMEMBERED = 1_000
-"""How many parts of each kind are remembered, so that memory stays the same however many surveys are read."""
+MOST_REMEMBERED, MOST_MEMBERS = 1_000, 5_000
+"""How many parts of a survey are remembered of each kind, and how many members of its objects, which are short."""
 DERIVED = frozenset(rule.id for rule in CATALOGUE.values() if rule.derived is not None)
 SECTIONS = ("accounts", "groups", "readings", "troubles", "gates")
 START = f'{{\n  "format": "{FORMAT}",\n  "machine": '
@@ -27,14 +27,19 @@ BETWEEN_READINGS, BETWEEN_OBJECTS = '\n    },\n    "', "\n    },\n    {"
 
 
 class Remembered(dict[Key, Any], Generic[Key]):
-    """What was made of something, by what it was made of."""
+    """What was made of something, by what it was made of; so that memory stays the same however many surveys are read,
+    of ``most`` things."""
+
+    def __init__(self, most: int) -> None:
+        super().__init__()
+        self.most = most
 
     def once(self, key: Key, read: Callable[[Key], T]) -> T:
         """What ``read`` makes of it, or made of it earlier."""
         found: T | None = self.get(key)
         if found is None:
             found = read(key)
-            if len(self) >= MOST_REMEMBERED:
+            if len(self) >= self.most:
                 self.clear()
             self[key] = found
         return found
@@ -60,7 +65,7 @@ class Members(Generic[T]):
         self.begins = "\n" + indent * " " + '"'
         self.between = "," + self.begins
         self.readers = {field.name: reader_of(field.type) for field in fields(resolve_types(cast(Any, kind)))}
-        self.known = Remembered[str]()
+        self.known = Remembered[str](MOST_MEMBERS)
         self.others: set[str] = set()
 
     def read(self, part: str) -> T:
@@ -68,11 +73,10 @@ class Members(Generic[T]):
         if not part.startswith(self.begins):
             raise OtherForm
         members = part[len(self.begins) :].split(self.between)
-        known = self.known.get
-        given: dict[str, Any] = {}
-        for member in members:
-            name, value = known(member) or self.known.once(member, self._member)
-            given[name] = value
+        found = [*map(self.known.get, members)]
+        if None in found:
+            found = [each or self.known.once(text, self._member) for each, text in zip(found, members, strict=True)]
+        given: dict[str, Any] = dict(cast(list[tuple[str, Any]], found))
         if len(given) != len(members):
             raise OtherForm
         for name in self.others:
@@ -97,10 +101,10 @@ class SurveyReader:
     readings of machines that stand alike."""
 
     def __init__(self) -> None:
-        self.accounts, self.gates = Remembered[str](), Remembered[str]()
+        self.accounts, self.gates = Remembered[str](MOST_REMEMBERED), Remembered[str](MOST_REMEMBERED)
         self.machine, self.account, self.group = Members(MachineFacts, 4), Members(Account, 6), Members(Group, 6)
-        self.kept, self.derived = Remembered[str](), Remembered[str]()
-        self.together = Remembered[tuple[Named, ...]]()
+        self.kept, self.derived = Remembered[str](MOST_REMEMBERED), Remembered[str](MOST_REMEMBERED)
+        self.together = Remembered[tuple[Named, ...]](MOST_REMEMBERED)
 
     def posture(self, text: str) -> Posture:
         """The posture of a survey.

@@ -40,8 +40,8 @@ CHOICES: Mapping[str, Mapping[str, NamedChoice]] = {"elevation": elevation.CHOIC
 def reading_of(rule: Rule, posture: Posture) -> Reading:
     """The reading of a rule, derived from the accounts or as the machine gave it."""
     if rule.derived is not None:
-        unread = [str(each) for each in rule.derived.needs if each in posture.machine.unread]
-        if unread:
+        missing = posture.machine.unread
+        if missing and (unread := [str(each) for each in rule.derived.needs if each in missing]):
             return unreadable(f"{joined(unread)} can be read by root alone", "run as root")
         return rule.derived.read(posture)
     return posture.readings.get(rule.id) or absent(f"a {posture.machine.kind} machine has no such rule")
