@@ -213,3 +213,24 @@ def test_a_survey_that_somebody_changed_is_one_or_is_none(changes: list[tuple[tu
     record = record_of(Run.SURVEY, posture, shown, key="k", at=datetime(2026, 9, 14), by="x", tool="y", found=found)
     assert all(text.isprintable() for text in (record.machine, *(account.name for account in record.accounts)))
     json.dumps(survey_data(posture), default=str)
+
+
+@pytest.mark.parametrize(
+    "strange", [value for value in STRANGE if isinstance(value, dict) or value == 10**40], ids=repr
+)
+def test_a_value_that_a_rule_could_not_have_is_none(strange: object) -> None:
+    """Whatever stands there for each rule, it is damage or can be held against what is asked."""
+    baselines = [load_baseline(name) for name in ("shared-desk", "public-terminal", "office")]
+    damaged = 0
+    for rule_id in json.loads(WHOLE)["readings"]:
+        data = json.loads(WHOLE)
+        data["readings"][rule_id] |= {"value": strange, "status": "read"}
+        try:
+            posture = posture_from(data)
+        except BadInput:
+            damaged += 1
+            continue
+        for baseline in baselines:
+            audit(posture, baseline)
+        compare(posture, posture_from(json.loads(WHOLE)))
+    assert damaged > 10

@@ -21,7 +21,7 @@ from attrs import evolve
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Verrou, examples
+from conftest import GOOD_PASSWORD, Verrou, examples
 from test_seat_bench import machines
 from verrou.cli.options import load_baseline
 from verrou.core.audit import audit
@@ -353,3 +353,19 @@ def test_what_follows_from_accounts_is_worked_out_anew_for_other_accounts(machin
     fewer = posture.with_accounts(posture.accounts[:2])
     whole = evolve(posture, accounts=posture.accounts[:2])
     assert audit(fewer, baseline) == audit(whole, baseline)
+
+
+def test_who_is_in_a_group_counts_though_the_readings_are_the_same() -> None:
+    """The same list names the same account on three machines; whether it may be there hangs on its groups."""
+    baseline, reader, known = load_baseline("shared-desk"), SurveyReader(), {}
+    verdicts = []
+    for administers in (True, False, True):
+        machine = Authority.fresh("hide-01", datetime(2026, 9, 14))
+        machine.add("tern", "", GOOD_PASSWORD, must_change=False)
+        machine.set_policy("in_remote-screen", [100])
+        if administers:
+            machine.join("tern", "administrators")
+        posture = reader.posture(as_json(survey_data(posture_of(machine, ""))))
+        found = {finding.subject: finding.verdict for finding in audit(posture, baseline, known).findings}
+        verdicts.append(str(found["logon.remote-screen.allowed"]))
+    assert verdicts == ["holds", "short", "holds"] and len(known) == 1

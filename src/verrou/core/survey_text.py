@@ -77,8 +77,6 @@ class Members(Generic[T]):
         if None in found:
             found = [each or self.known.once(text, self._member) for each, text in zip(found, members, strict=True)]
         given: dict[str, Any] = dict(cast(list[tuple[str, Any]], found))
-        if len(given) != len(members):
-            raise OtherForm
         for name in self.others:
             given.pop(name, None)
         if len(given) != len(self.readers):  # of an earlier version, perhaps
