@@ -46,6 +46,18 @@ def examples(count: int) -> settings:
     return settings(max_examples=count * FACTOR)
 
 
+PROGRAMS = {"usr/bin/sudo": 0o4755, "bin/bash": 0o755, "bin/sh": 0o755}
+
+
+def with_programs(root: Path) -> Path:
+    """A tree with the programs that accounts rest on: sudo, which makes root of people by its own mode, and shells."""
+    for name, mode in PROGRAMS.items():
+        (root / name).parent.mkdir(parents=True, exist_ok=True)
+        (root / name).touch()
+        (root / name).chmod(mode)
+    return root
+
+
 Verrou = Callable[..., subprocess.CompletedProcess[str]]
 GOOD_PASSWORD = "kittiwake-Cliff-42"
 TYPED = ("--yes", "--password", "stdin")

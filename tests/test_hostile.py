@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Verrou
+from conftest import Verrou, with_programs
 from verrou.cli.options import load_baseline
 from verrou.core.audit import audit, remarkable
 from verrou.core.capture import captured
@@ -37,10 +37,10 @@ from verrou.reports.wording import finding_says
 
 @pytest.fixture
 def small(tmp_path: Path) -> Root:
-    for name in ("usr/bin/sudo", "etc/pam.d/login", "etc/sudoers", "run/faillock/tern"):
+    for name in ("etc/pam.d/login", "etc/sudoers", "run/faillock/tern"):
         (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
         (tmp_path / name).touch()
-    return Root(tmp_path)
+    return Root(with_programs(tmp_path))
 
 
 @pytest.mark.parametrize(

@@ -14,7 +14,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from conftest import examples
+from conftest import examples, with_programs
 from debian_root import PrivateRoot
 from verrou.core.model import Account, Origin, PasswordState, Posture, Reading, Role, Status
 from verrou.core.model.access import can_sign_in, needs_a_look, role_known, role_of
@@ -169,8 +169,7 @@ def add(small: Path, passwd: str, shadow: str = "", group: str = "") -> Posture:
 def test_roles_come_from_where_an_account_stands(
     small: Path, passwd: str, shadow: str, group: str, role: Role, origin: Origin
 ) -> None:
-    (small / "usr/bin").mkdir(parents=True)
-    (small / "usr/bin/sudo").touch()
+    with_programs(small)
     (small / "etc/sudoers").write_text("%sudo ALL=(ALL:ALL) ALL\n")
     posture = add(small, passwd + "\n", shadow + "\n", group + "\n")
     found = account(posture, passwd.split(":")[0])

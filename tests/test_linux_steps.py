@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import do
+from conftest import do, with_programs
 from verrou.core.model import Detail, Role
 from verrou.core.model.ageing import password_ages
 from verrou.core.plan.steps import (
@@ -63,10 +63,8 @@ ended:!HASH:20000:0:99999:7::20100:
     "etc/login.defs": "UID_MIN 1000\nUID_MAX 1010\nPASS_MAX_DAYS 90\nPASS_MIN_DAYS 2\nPASS_WARN_AGE 5\n"
     "HOME_MODE 0750\n",
     "etc/skel/.profile": "# hello\n",
-    "usr/bin/sudo": "",
     "etc/debian_version": "12\n",
     "etc/shells": "# shells\n/bin/sh\n/bin/zsh\n",
-    "bin/sh": "",
 }
 
 
@@ -77,6 +75,7 @@ def tree(tmp_path: Path) -> Path:
     for name, text in FILES.items():
         (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
         (tmp_path / name).write_text(text)
+    with_programs(tmp_path)
     (tmp_path / "etc/skel/.link").symlink_to("/etc/shadow")
     (tmp_path / "etc/shadow").chmod(0o640)
     return tmp_path
@@ -150,7 +149,7 @@ def test_what_is_refused_says_why_and_leaves_every_byte(tree: Path, step: Step, 
 def test_a_new_account_gets_what_login_defs_gives(tree: Path) -> None:
     (result,) = perform(tree, CreateAccount("gull", Role.ADMINISTRATOR, "Gerd Gull"))
     assert result == StepResult(Outcome.DONE, "uid 1003, home /home/gull, group sudo")
-    assert lines(tree, "passwd")["gull"][1:] == ["x", "1003", "1004", "Gerd Gull", "/home/gull", "/bin/sh"]
+    assert lines(tree, "passwd")["gull"][1:] == ["x", "1003", "1004", "Gerd Gull", "/home/gull", "/bin/bash"]
     shadow = lines(tree, "shadow")["gull"]
     assert shadow[1].startswith("$y$") and shadow[2:] == ["0", "2", "90", "5", "", "", ""]
     assert lines(tree, "group")["sudo"][3] == lines(tree, "gshadow")["sudo"][3] == "warden,gull"
@@ -159,7 +158,7 @@ def test_a_new_account_gets_what_login_defs_gives(tree: Path) -> None:
     assert (home / ".profile").read_text() == "# hello\n"
     assert (home / ".link").is_symlink() and (home / ".link").lstat().st_uid == 1003
     assert (tree / "etc/shadow").stat().st_mode & 0o777 == 0o640, "modes stay"
-    assert (tree / "etc/passwd").read_text().endswith("/bin/sh\n+@night\n"), "before the line that ends what is read"
+    assert (tree / "etc/passwd").read_text().endswith("/bin/bash\n+@night\n"), "before the line that ends what is read"
 
 
 def test_numbers_run_out_and_gaps_are_used(tree: Path) -> None:

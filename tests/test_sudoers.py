@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Verrou
+from conftest import Verrou, with_programs
 from debian_root import PrivateRoot
 from sudoers_files import HOST, LINES, SAMPLES, manned, put, sudo_says, we_say
 from verrou.machines.linux.files.sudoers import Asked, Person, Sudoers
@@ -85,8 +85,7 @@ def test_included_files(sudo_root: PrivateRoot) -> None:
     ],
 )
 def test_with_which_password(tmp_path: Path, text: str, asked: Asked, commands: tuple[str, ...]) -> None:
-    (tmp_path / "usr/bin").mkdir(parents=True)
-    (tmp_path / "usr/bin/sudo").touch()
+    with_programs(tmp_path)
     (tmp_path / "etc").mkdir()
     (tmp_path / "etc/sudoers").write_text(f"{text}\n")
     said = Sudoers.load(Root(tmp_path)).elevation(WARDEN, datetime.now())
@@ -94,8 +93,7 @@ def test_with_which_password(tmp_path: Path, text: str, asked: Asked, commands: 
 
 
 def test_a_second_root_does_not_answer_for_everybody(tmp_path: Path) -> None:
-    (tmp_path / "usr/bin").mkdir(parents=True)
-    (tmp_path / "usr/bin/sudo").touch()
+    with_programs(tmp_path)
     (tmp_path / "etc").mkdir()
     (tmp_path / "etc/sudoers").write_text("ALL ALL = () ALL\n")
     sudoers = Sudoers.load(Root(tmp_path))

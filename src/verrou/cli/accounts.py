@@ -148,7 +148,7 @@ def show_account(name: str, machine: Machine, style: str) -> None:
 @change_options()
 def unlock(machine: Machine, name: str, how: dict[str, Any]) -> None:
     """Lift a lock after wrong passwords now, and forget the tries."""
-    single(machine, lambda posture: [Unlock(known_account(posture, name))], "account unlock", how)
+    single(machine, lambda posture: [Unlock(known_account(posture, name))], how)
 
 
 @account.command("add")
@@ -205,7 +205,7 @@ def add(
             **words,
         )
 
-    single(machine, make, "account add", how)
+    single(machine, make, how)
 
 
 @account.command("password")
@@ -224,7 +224,7 @@ def set_password(machine: Machine, name: str, keep_password: bool, password: str
         must_change = not (keep_password or excluded or password == "blank" or left_out(account, posture))
         return [SetPassword(account.name, password, must_change=must_change)]
 
-    single(machine, make, "account password", how)
+    single(machine, make, how)
 
 
 @account.command("change")
@@ -298,7 +298,7 @@ def change_account(
             raise BadInput(f"{already}; verrou account change --help lists what can be changed")
         return steps
 
-    single(machine, make, "account change", how)
+    single(machine, make, how)
 
 
 @account.command("swap")
@@ -321,7 +321,7 @@ def swap(machine: Machine, old: str, new: str, full_name: str, password: str, ho
             check_name(posture, new)
         return swap_steps(posture, leaving, AccountName(new), password, full_name)
 
-    single(machine, make, "account swap", how)
+    single(machine, make, how)
 
 
 @account.command("try")
@@ -341,7 +341,7 @@ def try_account(machine: Machine, name: str, how: dict[str, Any]) -> None:
         blank = found.password is PasswordState.BLANK
         return [TrySignIn(found.name, role_of(found, posture), blank)]
 
-    single(machine, make, "account try", how)
+    single(machine, make, how)
 
 
 @account.command("rename")
@@ -359,7 +359,7 @@ def rename(machine: Machine, name: str, new_name: str, how: dict[str, Any]) -> N
             check_name(posture, new_name)
         return [Rename(found, AccountName(new_name), effect=Effect.NEXT_SIGN_IN)]
 
-    single(machine, make, "account rename", how)
+    single(machine, make, how)
 
 
 @account.command("enable")
@@ -370,7 +370,6 @@ def enable(machine: Machine, name: str, how: dict[str, Any]) -> None:
     single(
         machine,
         lambda posture: [SetEnabled(known_account(posture, name), True, effect=Effect.NEXT_SIGN_IN)],
-        "account enable",
         how,
     )
 
@@ -389,7 +388,7 @@ def disable(machine: Machine, name: str, day: date | None, stop_jobs: bool, how:
         closing = SetEnd(found, day) if day else SetEnabled(found, False, effect=Effect.NEXT_SIGN_IN)
         return [*([StopJobs(found)] if stop_jobs else []), closing]
 
-    single(machine, make, "account disable", how)
+    single(machine, make, how)
 
 
 @account.command("remove")
@@ -425,4 +424,4 @@ def remove(machine: Machine, name: str, files: str, to: str | None, how: dict[st
             raise BadInput(f"{taker} leaves, so its files cannot be handed over to it; name somebody else")
         return [*stopping, Remove(found.name, FilesChoice(files), to=taker, effect=Effect.NEXT_SIGN_IN)]
 
-    single(machine, make, "account remove", how)
+    single(machine, make, how)

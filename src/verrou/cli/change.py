@@ -1,5 +1,6 @@
 """verrou harden, and the one way in which every command changes a machine."""
 
+import sys
 from collections.abc import Callable, Sequence
 from functools import wraps
 from pathlib import Path
@@ -20,7 +21,9 @@ from verrou.cli.options import (
     load_baseline,
     machine_option,
     reserve,
+    tell_broken_off,
     tell_troubles,
+    typed_command,
 )
 from verrou.core import guards
 from verrou.core.errors import BadInput, BrokeOff, MachineRefused, NotEnoughRights
@@ -120,7 +123,6 @@ def change(
     posture: Posture,
     steps: Sequence[Step],
     *,
-    command: str,
     yes: bool,
     preview: bool,
     prove: bool = False,
@@ -137,16 +139,19 @@ def change(
     from verrou.records.carry_out import Told
     from verrou.reports.sheets import console, shown
 
-    if machine.only_read and not (preview or foresee):
+    looking = preview or foresee
+    if machine.only_read and not looking:
         raise MachineRefused(f"{machine.name}: {machine.only_read}")
     if posture.machine.unread:
         raise NotEnoughRights(f"{machine.name} can be looked at by this account and not changed; run as root")
     out = console()
-    told = Told(command, baseline.title if baseline else "", tuple(accepted))
+    told = Told(typed_command(), baseline.title if baseline else "", tuple(accepted))
     tries = carry_out.only_tries(steps)
     prompts = typed and any(_asks(step, steps) for step in steps)
     secrets, generated = Secrets(), Secrets()
-    if not (preview or foresee):
+    if looking:
+        tell_broken_off(machine)
+    else:
         carry_out.check_whole(machine)
     if foresee:
         rehearsal = carry_out.foreseen(posture, carry_out.with_files(machine, posture, steps), "--foresee was said")
@@ -156,14 +161,14 @@ def change(
                 raise BadInput("passwords come on standard input, so there is nothing to answer with; say --yes too")
             secrets, generated = collect_passwords(steps, posture, typed)
         rehearsal = _rehearse(machine, posture, steps, secrets, prove and (preview or not prompts))
-    if rehearsal.foreseen_only and not (preview or foresee):
+    if rehearsal.foreseen_only and not looking:
         raise MachineRefused(f"nothing was changed: {rehearsal.foreseen_only}; --preview shows what can be foreseen")
     if not tries or preview:
         _show(rehearsal, baseline)
-    _refuse(machine, rehearsal, told, whole=baseline is None, kept=not (preview or foresee))
-    if preview or foresee:
+    _refuse(machine, rehearsal, told, whole=baseline is None, kept=not looking)
+    if looking:
         out.print("This is a preview; nothing was changed.")
-        click.get_current_context().exit(0)
+        return rehearsal
     if not (yes or tries):
         asked = "this step" if len(steps) == 1 else f"these {len(steps)} steps"
         agreed(f"Do {asked} on {shown(machine.name)}?")
@@ -178,22 +183,50 @@ def change(
         _tell_results(rehearsal)
         out.print("Nothing was changed." if tries else "There was nothing to change.")
         return rehearsal
-    given = Secrets({name: password for name, password in generated.items() if _gets(rehearsal, name)})
-    if generated and password_file is not None:
-        reserve(password_file)
-    landed = False
-    try:
-        number, rehearsal = carry_out.commit(machine, rehearsal, secrets, told)
-        landed = True
-    except (BrokeOff, KeyboardInterrupt):
-        landed = True  # in part, perhaps: whoever finishes it needs the passwords
-        raise
-    finally:
-        if generated:
-            hand_over(given if landed else Secrets(), password_file)
+    number, rehearsal = _landed(machine, rehearsal, secrets, generated, told, password_file)
     _tell_results(rehearsal)
     out.print(f"Journal entry {number}; verrou undo goes back.")
     return evolve(rehearsal, entry=number)
+
+
+def _landed(
+    machine: Machine,
+    rehearsal: "Rehearsal",
+    secrets: Secrets,
+    generated: Secrets,
+    told: Any,
+    password_file: Path | None,
+) -> tuple[int, "Rehearsal"]:
+    """Land a rehearsal. Generated passwords are handed over before anything changes: whoever loses them then has lost
+    nothing."""
+    from verrou.records import carry_out
+    from verrou.reports.sheets import complain
+
+    handed = False
+
+    def give(landing: "Rehearsal") -> None:
+        nonlocal handed
+        try:
+            sys.stdout.flush()
+        except BrokenPipeError:
+            raise MachineRefused("nothing was changed: whoever read the output has gone") from None
+        given = Secrets({name: password for name, password in generated.items() if _gets(landing, name)})
+        if generated:
+            hand_over(given, password_file)
+            handed = bool(given)
+
+    if generated and password_file is not None:
+        reserve(password_file)
+    try:
+        return carry_out.commit(machine, rehearsal, secrets, told, give)
+    except BrokeOff:
+        raise  # it landed in part, or wholly: whoever finishes it needs the passwords
+    except BaseException:
+        if password_file is not None and generated:
+            password_file.unlink(missing_ok=True)
+        elif handed:
+            complain("the generated passwords were not set")
+        raise
 
 
 def _needs_secret(step: Step) -> bool:
@@ -321,7 +354,7 @@ def _refuse(machine: Machine, rehearsal: "Rehearsal", told: Any, *, whole: bool,
         raise
 
 
-def single(machine: Machine, make: Callable[[Posture], Sequence[Step]], command: str, how: dict[str, Any]) -> None:
+def single(machine: Machine, make: Callable[[Posture], Sequence[Step]], how: dict[str, Any]) -> None:
     """Look at the machine, make the steps, and go the way of every change."""
     from verrou.core.guards import with_trials
     from verrou.core.plan.making import NoWay
@@ -332,8 +365,7 @@ def single(machine: Machine, make: Callable[[Posture], Sequence[Step]], command:
         steps = with_trials(posture, make(posture))
     except NoWay as reason:
         raise BadInput(str(reason)) from None
-    names = dict.fromkeys(name for step in steps if (name := account_of(step)) is not None)
-    change(machine, posture, steps, command=" ".join((command, *list(names)[:3])), **how)
+    change(machine, posture, steps, **how)
 
 
 def _tell_what_falls_short(after: "Audit") -> None:
@@ -386,15 +418,23 @@ def harden(
     if worksheet.by_hand:
         print_sheet(out, by_hand_sheet(worksheet))
         out.print()
-    if not worksheet.steps:
+    looking = bool(how["preview"] or how["foresee"])
+    after, all_done = found, True
+    if worksheet.steps:
+        done = change(machine, posture, worksheet.steps, baseline=baseline, **how)
+        after, all_done = _held_against(done.after, baseline), not (done.refused or done.surprises)
+        posture, trials, entry = done.after, done.trials, done.entry
+    else:
         out.print(f"{shown(machine.name)}: there is nothing that a step could close.")
-        kept.keep(Run.HARDEN, posture, found, baseline)
-        return
-    done = change(machine, posture, worksheet.steps, command="harden", baseline=baseline, **how)
-    after = _held_against(done.after, baseline)
-    kept.keep(Run.HARDEN, done.after, after, baseline, trials=done.trials, entry=done.entry)
-    out.print(f"{after.summary}. verrou verify proves it by trials.", style="bold")
+        trials, entry = (), None
+    if not looking:
+        kept.keep(Run.HARDEN, posture, after, baseline, trials=trials, entry=entry)
+        out.print(f"{after.summary}. verrou verify proves it by trials.", style="bold")
     _tell_what_falls_short(after)
-    if done.refused or done.surprises:
-        raise MachineRefused("not every step came out as asked, see above; the others are done, verrou undo goes back")
+    if not all_done:
+        raise MachineRefused(
+            "not every step would come out as asked, see above"
+            if looking
+            else "not every step came out as asked, see above; the others are done, verrou undo goes back"
+        )
     click.get_current_context().exit(0 if after.all_well else 1)

@@ -80,7 +80,7 @@ def add(machine: Machine, name: str, note: str, members: tuple[str, ...], how: d
         made = GroupName(name)
         return [CreateGroup(made, note), *(Join(known_account(posture, member), made) for member in members)]
 
-    single(machine, make, "group add", how)
+    single(machine, make, how)
 
 
 @group.command("change")
@@ -94,7 +94,7 @@ def change_group(machine: Machine, name: str, note: str, how: dict[str, Any]) ->
         check_kept(posture, group_note=note)
         return [SetGroupNote(known_group(posture, name), note)]
 
-    single(machine, make, "group change", how)
+    single(machine, make, how)
 
 
 @group.command("join")
@@ -106,7 +106,6 @@ def join(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str, 
     single(
         machine,
         lambda posture: [Join(known_account(posture, each), known_group(posture, name)) for each in accounts],
-        "group join",
         how,
     )
 
@@ -120,7 +119,6 @@ def leave(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str,
     single(
         machine,
         lambda posture: [Leave(known_account(posture, each), known_group(posture, name)) for each in accounts],
-        "group leave",
         how,
     )
 
@@ -130,4 +128,4 @@ def leave(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str,
 @change_options()
 def remove(machine: Machine, name: str, how: dict[str, Any]) -> None:
     """Take a group away; its members stay, without what it gave."""
-    single(machine, lambda posture: [RemoveGroup(known_group(posture, name))], "group remove", how)
+    single(machine, lambda posture: [RemoveGroup(known_group(posture, name))], how)

@@ -90,13 +90,19 @@ def cli() -> None:
     """
 
 
+def call(words: Sequence[str]) -> int:
+    """One command, and how it ended; errors are the caller's. What was typed is known to it, for the journal."""
+    ended = cli.main(list(words), prog_name="verrou", standalone_mode=False, obj=tuple(words))
+    return ended if isinstance(ended, int) else 0
+
+
 def run(arguments: Sequence[str] | None = None) -> int:
     """The command line, and how it ended. Every error is told in one form, whoever raises it: a line that says what was
     found, where, and what to do."""
     try:
-        ended = cli.main(arguments, prog_name="verrou", standalone_mode=False)
+        ended = call(sys.argv[1:] if arguments is None else arguments)
         sys.stdout.flush()
-        return ended if isinstance(ended, int) else 0
+        return ended
     except VerrouError as error:
         return _tell(str(error), error.exit_code)
     except click.UsageError as error:
@@ -109,7 +115,7 @@ def run(arguments: Sequence[str] | None = None) -> int:
             said if said.endswith("?") or "--help" in said else f"{said}; {where} --help tells more", BadInput.exit_code
         )
     except click.Abort:
-        return _tell("broken off; what was not landed by then is as it was", INTERRUPTED)
+        return _tell("interrupted; what had not begun to change is as it was", INTERRUPTED)
     except RecursionError:
         return _tell("the input is nested too deeply", BadInput.exit_code)
     except BrokenPipeError:

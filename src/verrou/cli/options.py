@@ -1,17 +1,20 @@
 """What several commands share: which machine, which baseline, which format, and passwords that nobody sees."""
 
+import errno
 import os
+import select
+import shlex
 import sys
 from collections.abc import Callable, Sequence
 from functools import cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, TextIO, TypeVar
 
 import click
 
 import verrou
 from verrou.cli import completing
-from verrou.core.errors import BadInput, NotAgreed
+from verrou.core.errors import BadInput, MachineRefused, NotAgreed, VerrouError
 from verrou.core.model import AccountName, GroupName
 from verrou.machines import Machine, Secrets, open_machine
 from verrou.machines.local_files import ordinary_text
@@ -34,6 +37,13 @@ class MachineType(click.ParamType):  # type: ignore[type-arg,unused-ignore]
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Machine:
         return open_machine(value) if isinstance(value, str) else value
+
+
+def typed_command() -> str:
+    """The command as it was typed, for the journal: no secret is ever an argument."""
+    context = click.get_current_context()
+    words = context.find_root().obj
+    return shlex.join(words) if words else context.command_path.partition(" ")[2]
 
 
 class OneOf(click.Choice):  # type: ignore[type-arg,unused-ignore]
@@ -98,12 +108,33 @@ def agreed(question: str) -> None:
         raise NotAgreed("nothing was changed, as you answered")
 
 
-def _the_one_machine(_: click.Context, __: click.Parameter, machines: tuple[Machine, ...]) -> Machine:
+def _the_one_machine(ctx: click.Context, __: click.Parameter, machines: tuple[Machine, ...]) -> Machine:
     """Two machines in one command would both be meant, and only one be done."""
     if len(machines) > 1:
         named = ", ".join(machine.address for machine in machines)
         raise BadInput(f"found {len(machines)} machines ({named}); one command is about one machine, so say -m once")
-    return machines[0] if machines else open_machine(os.environ.get("VERROU_MACHINE") or "this")
+    machine = machines[0] if machines else open_machine(os.environ.get("VERROU_MACHINE") or "this")
+    if not ctx.resilient_parsing and not any(each.name == "preview" for each in ctx.command.params):
+        tell_broken_off(machine)  # who may change the machine is told by what refuses to, or by its preview
+    return machine
+
+
+def tell_broken_off(machine: Machine) -> None:
+    """On a machine where a run broke off: say so, on standard error, and how to go on."""
+    if words := broken_off_words(machine):
+        from verrou.reports.sheets import complain
+
+        complain(f"{machine.name}: {words}")
+
+
+def broken_off_words(machine: Machine) -> str:
+    """That a run broke off on a machine, and how to go on; nothing where none did, or this account cannot know."""
+    from verrou.records.standing import what_broke_off
+
+    try:
+        return what_broke_off(machine)
+    except (VerrouError, OSError):
+        return ""
 
 
 def machine_option(command: F) -> F:
@@ -359,15 +390,42 @@ def reserve(file: Path) -> None:
 
 
 def hand_over(made: Secrets, file: Path | None) -> None:
-    """Generated passwords, shown once or written to the reserved file; without any, the file goes again."""
+    """Generated passwords, shown once or written to the reserved file; without any, the file goes again. They have
+    reached whoever reads the output, or the file is on disk, when this returns.
+
+    Raises:
+        MachineRefused: nobody has them.
+    """
     lines = [f"{name}: {password}" for name, password in made.items()]
-    if file is not None and not lines:
-        file.unlink()
-    elif file is not None:
-        with open(file, "w", encoding="utf-8") as stream:
-            stream.write("\n".join(lines) + "\n")
-        click.echo(f"Generated passwords are in {file}, readable for you alone; hand them over and delete it.")
-    elif lines:
-        click.echo("Generated passwords, shown this once:")
-        for line in lines:
-            click.echo(f"  {line}")
+    try:
+        if file is not None and not lines:
+            file.unlink()
+        elif file is not None:
+            with open(file, "w", encoding="utf-8") as stream:
+                stream.write("\n".join(lines) + "\n")
+                stream.flush()
+                os.fsync(stream.fileno())
+            click.echo(f"Generated passwords are in {file}, readable for you alone; hand them over and delete it.")
+        elif lines:
+            sys.stdout.flush()  # a reader who had enough of the worksheet is found out before there is a secret to lose
+            click.echo("Generated passwords, shown this once:")
+            for line in lines:
+                click.echo(f"  {line}")
+        sys.stdout.flush()
+        if file is None and lines and _nobody_reads(sys.stdout):
+            raise BrokenPipeError(errno.EPIPE, os.strerror(errno.EPIPE))
+    except OSError as error:
+        raise MachineRefused(
+            f"nothing was changed: the generated passwords reached nobody ({error.strerror}); "
+            "--password-file writes them to a file"
+        ) from None
+
+
+def _nobody_reads(stream: TextIO) -> bool:
+    """Whether the other end of a pipe has been closed, by poll(2)."""
+    try:
+        poll = select.poll()
+        poll.register(stream.fileno(), 0)
+        return any(event & (select.POLLERR | select.POLLHUP) for _, event in poll.poll(0))
+    except (OSError, ValueError):
+        return False

@@ -7,13 +7,14 @@ import click
 from verrou.cli.change import accept_option
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.keeping import Keeping, keeping
-from verrou.cli.options import agreed, format_option, machine_option, print_facts
+from verrou.cli.options import agreed, format_option, machine_option, print_facts, typed_command
 from verrou.core import guards
 from verrou.core.errors import BadInput, MachineRefused
 from verrou.machines import Machine, Outcome
 
 if TYPE_CHECKING:
     from verrou.core.entries import Entry
+    from verrou.records.carry_out import Told
     from verrou.records.journal import Journal
 
 
@@ -48,9 +49,10 @@ def undo(
     out = console()
     journal = _journal(machine)
     entries = carry_out.to_undo(journal, entry, back_to)
-    if entries[0].broke_off and entries[0].undoes:
+    told = carry_out.Told(typed_command(), accepted=accepted)
+    if entries[0].broke_off and entries[0].undoes and entry is None:
         out.print(f"Entry {entries[0].number} went back over {_numbers(entries[0].undoes)} and broke off; it goes on.")
-        _finish(machine)
+        _finish(machine, told, preview)
         return
     with console(stderr=True).status("Rehearsing on a private copy"):
         rehearsal = carry_out.rehearse_undo(machine, journal, [each.number for each in entries])
@@ -59,10 +61,7 @@ def undo(
     print_sheet(out, put_back_sheet(rehearsal.put_back))
     for remark in rehearsal.remarks:
         out.print(shown(remark), style=DOUBTFUL)
-    told = carry_out.Told(f"undo {_numbers([each.number for each in entries])}", accepted=accepted)
-    guards.check(rehearsal.course, accepted)
-    if rehearsal.obstacles:
-        raise MachineRefused("nothing was changed: " + "\n".join(rehearsal.obstacles))
+    carry_out.check_undo(machine, journal, rehearsal, entries, told)
     if preview:
         out.print("This is a preview; nothing was changed.")
         return
@@ -85,22 +84,49 @@ def _numbers(numbers: list[int]) -> str:
 
 
 @click.command()
+@click.option("--preview", is_flag=True, help="Show what is left and what the guards have against it, and stop.")
+@accept_option(guards.ACCEPTABLE)
 @machine_option
-def resume(machine: Machine) -> None:
-    """Finish the run that broke off, as it was rehearsed."""
-    _finish(machine)
+def resume(machine: Machine, preview: bool, accepted: tuple[str, ...]) -> None:
+    """Finish the run that broke off, judged on the machine as it stands now."""
+    from verrou.records.carry_out import Told
+
+    _finish(machine, Told(typed_command(), accepted=accepted), preview)
 
 
-def _finish(machine: Machine) -> None:
-    from verrou.records.carry_out import resume as go_on
+def _finish(machine: Machine, told: "Told", preview: bool) -> None:
+    from verrou.records import carry_out
     from verrou.reports.sheets import console, shown
 
-    entry, swept = go_on(machine)
     out = console()
+    if preview:
+        _preview_resume(machine, told)
+        return
+    with console(stderr=True).status("Rehearsing on a private copy"):
+        entry, swept = carry_out.resume(machine, told)
     if entry is not None:
         out.print(f"Entry {entry.number} ({shown(entry.command)}, {entry.begun}) is finished.")
     elif swept:
         out.print(f"What entry {_numbers(swept)} had moved away is deleted.")
+
+
+def _preview_resume(machine: Machine, told: "Told") -> None:
+    from verrou.records import carry_out
+    from verrou.reports.sheets import console, print_sheet, shown
+    from verrou.reports.worksheets import put_back_sheet
+
+    out, journal = console(), _journal(machine)
+    entry = journal.broken_off()
+    if entry is None:
+        left = _numbers([each.number for each in journal.to_sweep()])
+        out.print(f"No run broke off; what entry {left} moved away is left." if left else "No run broke off.")
+        return
+    with console(stderr=True).status("Rehearsing on a private copy"):
+        rehearsal = carry_out.rehearse_resume(machine, journal, entry)
+    out.print(f"Left of entry {entry.number}, {shown(entry.command)}, by {entry.by}, {entry.begun}:")
+    print_sheet(out, put_back_sheet(rehearsal.put_back))
+    carry_out.check_resume(machine, journal, rehearsal, entry, told)
+    out.print("This is a preview; nothing was changed.")
 
 
 def _journal(machine: Machine) -> "Journal":

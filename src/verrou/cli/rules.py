@@ -168,4 +168,4 @@ def set_rule(assignments: tuple[str, ...], choice: str | None, machine: Machine,
                 raise BadInput(f"{rule_id}: {refused}")
         return rule_steps(posture, {**chosen, **wanted})
 
-    single(machine, steps, "rule set", how)
+    single(machine, steps, how)

@@ -21,7 +21,7 @@ class State(StrEnum):
 class Entry:
     """One run. ``note`` is the state of a run that changed nothing, ``why`` the reason of one that was refused.
     ``undoes`` are the entries that this one goes back over, ``undone_by`` the entry that went back over this one.
-    ``differences`` tell what is otherwise since."""
+    ``differences`` tell what is otherwise since, ``tried`` who was found by a trial to be able to take over."""
 
     number: int
     command: str
@@ -38,6 +38,7 @@ class Entry:
     why: str = ""
     finished: str | None = None
     undone_by: int | None = None
+    tried: list[str] = field(factory=list)
 
     def state(self, *, running: bool = False) -> State:
         """What became of it; ``running``: somebody holds the machine's lock right now."""

@@ -2,7 +2,7 @@
 each step by itself was foreseen to do tells which one broke it."""
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from datetime import timedelta
+from datetime import date, timedelta
 from functools import cached_property
 
 from attrs import define, evolve, field, frozen
@@ -21,7 +21,14 @@ from verrou.core.model import (
     joined,
     name_list,
 )
-from verrou.core.model.access import role_of, usable_administrator, usable_administrators, ways_in
+from verrou.core.model.access import (
+    administers,
+    possible_administrators,
+    role_of,
+    usable_administrator,
+    usable_administrators,
+    ways_in,
+)
 from verrou.core.model.ageing import closed_from
 from verrou.core.model.ways import Way
 from verrou.core.plan.foresee import foresee
@@ -107,7 +114,8 @@ class Course:
     """A worksheet to be judged: the machine before and after it, and its stages. ``refused`` are the numbers of the
     steps that the machine would refuse. ``gap`` tells where, while it lands, nobody could administer;
     ``failed_trials`` who was tried and did not get through, with what the machine said. ``going_back`` tells an undo
-    from other worksheets. ``rehearsed`` is False where ``after`` was only foreseen."""
+    from other worksheets. ``rehearsed`` is False where ``after`` was only foreseen. ``tried_before`` were tried by the
+    run that this one goes on with."""
 
     before: Posture
     after: Posture
@@ -117,6 +125,7 @@ class Course:
     failed_trials: Mapping[str, str] = field(factory=dict)
     going_back: bool = False
     rehearsed: bool = False
+    tried_before: frozenset[str] = frozenset()
 
     @cached_property
     def usable_before(self) -> list[Account]:
@@ -128,10 +137,21 @@ class Course:
         """Those who can afterwards."""
         return usable_administrators(self.after)
 
+    @cached_property
+    def taken_away(self) -> list[Account]:
+        """Those who perhaps administer before it, and certainly do not afterwards."""
+        left = {_which(account, self.after) for account in possible_administrators(self.after)}
+        return [each for each in possible_administrators(self.before) if _which(each, self.before) not in left]
+
     @property
     def done(self) -> list[Stage]:
         """The stages of the steps that the machine would not refuse."""
         return [stage for stage in self.stages if stage.number not in self.refused]
+
+
+def _which(account: Account, posture: Posture) -> tuple[str, str]:
+    """What tells an account from any other, whatever it is called; of several with one identity its name does."""
+    return account.identity, account.name if len(posture.by_identity[account.identity]) > 1 else ""
 
 
 def course_of(posture: Posture, steps: Sequence[Step]) -> Course:
@@ -167,14 +187,14 @@ class Guard:
 
 
 def _last_administrator(course: Course) -> Iterator[Refusal]:
-    if not course.usable_before:
-        return
     if not course.usable_after:
+        if not course.usable_before and not course.taken_away:
+            return  # nothing is taken away; the worksheet's warning says how it stands
         blamed = next((stage for stage in course.done if stage.usable_before and not stage.usable_after), None)
         yield Refusal(
             "last-administrator",
             blamed.number if blamed else 0,
-            f"{blamed.step.what if blamed else 'it'} would leave no administrator who can sign in",
+            f"{blamed.step.what if blamed else 'it'} would leave no administrator who can sign in{_unsure(course)}",
             "make another administrator first (verrou account swap OLD NEW does both), or leave this one as it is",
         )
     elif course.gap:
@@ -184,6 +204,17 @@ def _last_administrator(course: Course) -> Iterator[Refusal]:
             f"while it lands, {course.gap}, there would be no administrator who can sign in",
             "make the new administrator in a worksheet of its own, before this one",
         )
+
+
+def _unsure(course: Course) -> str:
+    """Who may be left and is not known to be."""
+    unsure = [account.name for account in possible_administrators(course.after)]
+    return f", of whom that is known: {joined(unsure)} may be one" if unsure else ""
+
+
+def nobody_left(mend: str) -> Refusal:
+    """What is said where nobody can administer now, nor afterwards, and somebody could otherwise."""
+    return Refusal("last-administrator", 0, "nobody could administer afterwards, as nobody can now", mend)
 
 
 LOOK_AHEAD = timedelta(days=90)
@@ -214,7 +245,7 @@ def why_not_lasting(posture: Posture, usable: Sequence[Account]) -> str:
     lasting = [account for account in usable if usable_administrator(account, posture, last_day)]
     names = ", ".join(account.name for account in usable)
     if not lasting:
-        ends = [day for account in usable if (day := closed_from(account, posture)) is not None]
+        ends = [day for account in usable if (day := _last_day(account, posture)) is not None]
         when = f" ({max(ends)})" if ends else ""
         return f"nobody could administer any more once {names} has ended{when}, which is within {LOOK_AHEAD.days} days"
     if _locks_for_good(posture) and all(_can_lock(account, posture) for account in usable):
@@ -223,6 +254,12 @@ def why_not_lasting(posture: Posture, usable: Sequence[Account]) -> str:
             "who can"
         )
     return ""
+
+
+def _last_day(account: Account, posture: Posture) -> date | None:
+    """When an account ends, or the lines that make it an administrator do."""
+    days = [day for day in (closed_from(account, posture), account.elevates_until) if day is not None]
+    return min(days, default=None)
 
 
 def _locks_for_good(posture: Posture) -> bool:
@@ -264,7 +301,7 @@ def _untried_administrator(course: Course) -> Iterator[Refusal]:
 def tried_names(course: Course) -> set[str]:
     """Who was signed in by a trial since getting its password, or is at work here right now, by the name it has
     afterwards."""
-    tried = {course.before.machine.in_use} - {""}
+    tried = {course.before.machine.in_use, *course.tried_before} - {""}
     for stage in course.done:
         name = account_of(stage.step)
         if isinstance(stage.step, TrySignIn) and stage.step.role is Role.ADMINISTRATOR:
@@ -365,9 +402,11 @@ def _own_account(course: Course) -> Iterator[Refusal]:
         return
     is_now = next((a for a in course.after.by_identity.get(was.identity, ()) if a.builtin is was.builtin), None)
     role = role_of(was, course.before)
-    closed = is_now is None or (was.enabled and not is_now.enabled)
-    demoted = is_now is not None and role is Role.ADMINISTRATOR and role_of(is_now, course.after) is not role
-    if closed or demoted:
+    if (
+        is_now is None
+        or (was.enabled and not is_now.enabled)
+        or (role is Role.ADMINISTRATOR and role_of(is_now, course.after) is not role)
+    ):
         blamed = next((stage for stage in course.done if account_of(stage.step) == own), None)
         yield Refusal(
             "own-account",
@@ -375,6 +414,43 @@ def _own_account(course: Course) -> Iterator[Refusal]:
             f"{blamed.step.what if blamed else 'it'} takes from {own}, the account you are using",
             "do it from another account, or override this guard: --accept own-account",
         )
+        return
+    way = course.before.machine.came_by
+    if _comes_through(was, way, course.before) and not _comes_through(is_now, way, course.after):
+        blamed = next((s for s in course.done if not _comes_through(was, way, s.after)), None)
+        yield Refusal(
+            "own-account",
+            blamed.number if blamed else 0,
+            f"{blamed.step.what if blamed else 'it'} would keep {own} out by {way}, the way by which you came",
+            "do it at the console, or override this guard: --accept own-account",
+        )
+
+
+def _comes_through(account: Account, way: str, posture: Posture) -> bool:
+    """Whether any list of a way lets an account through."""
+    return any(gate.way == way and not gate.unasked and gate.lets_through(account) for gate in posture.gates)
+
+
+def _blank_administrator(course: Course) -> Iterator[Refusal]:
+    known = {_which(account, course.before) for account in _blank_administrators(course.before)}
+    fresh = [a.name for a in _blank_administrators(course.after) if _which(a, course.after) not in known]
+    if fresh:
+        blamed = next((s for s in course.done if {a.name for a in _blank_administrators(s.after)} & set(fresh)), None)
+        yield Refusal(
+            "blank-administrator",
+            blamed.number if blamed else 0,
+            f"{blamed.step.what if blamed else 'it'} would let anybody administer as {joined(fresh)}, with no password",
+            f"give it a password first (verrou account password {fresh[0]}), or override this guard: "
+            "--accept blank-administrator",
+        )
+
+
+def _blank_administrators(posture: Posture) -> list[Account]:
+    return [
+        account
+        for account in posture.accounts
+        if account.password is PasswordState.BLANK and account.enabled and administers(account, posture)
+    ]
 
 
 def _open_guest(course: Course) -> Iterator[Refusal]:
@@ -415,12 +491,12 @@ ADMIN = Role.ADMINISTRATOR
 
 
 def _shut_door(course: Course) -> Iterator[Refusal]:
-    """By the console always; by another way where an administrator is at work through it."""
+    """By the console always; by another way where an administrator is inside through it, or came so."""
     if not any(account.enabled and role_of(account, course.after) is ADMIN for account in course.after.accounts):
         return  # no list is to blame for that
     was, now = (_administrators_by_way(posture) for posture in (course.before, course.after))
     for way, names in was.items():
-        if not names or now.get(way) or (way is not Way.CONSOLE and not _at_work(course.before, way)):
+        if not names or now.get(way) or (way is not Way.CONSOLE and not _inside_by(course.before, way)):
             continue
         blamed = next((s for s in course.done if not _administrators_by_way(s.after).get(way)), None)
         yield Refusal(
@@ -443,12 +519,10 @@ def _administrators_by_way(posture: Posture) -> dict[Way, set[str]]:
     return found
 
 
-def _at_work(posture: Posture, way: Way) -> bool:
-    """Whether an administrator is signed in by that way now, as far as the machine tells the way of a session."""
-    return any(
-        role_of(account, posture) is Role.ADMINISTRATOR and any(session.startswith(way) for session in account.sessions)
-        for account in posture.accounts
-    )
+def _inside_by(posture: Posture, way: Way) -> bool:
+    """Whether an administrator is signed in by that way now, or whoever is at work came by it."""
+    inside = (account for account in posture.accounts if role_of(account, posture) is Role.ADMINISTRATOR)
+    return posture.machine.came_by == way or any(way in account.inside_by for account in inside)
 
 
 def _orphaned_files(course: Course) -> Iterator[Refusal]:
@@ -481,14 +555,15 @@ def _orphaned_files(course: Course) -> Iterator[Refusal]:
 GUARDS = (
     Guard(
         "last-administrator",
-        "afterwards, and at every instant while it lands, at least one administrator is enabled, unlocked, unexpired, "
-        "has a password that is not barred by its own age, and may sign in at the console",
+        "afterwards, and at every instant while it lands, at least one administrator is known to be enabled, unlocked, "
+        "unexpired, to have a password that is not barred by its own age, a shell that starts and what elevation asks "
+        "for, and may sign in at the console",
         _last_administrator,
     ),
     Guard(
         "lasting-administrator",
-        f"that is still so {LOOK_AHEAD.days} days on, by the ends, ages and days of grace that are written down today, "
-        "and no lock that only an administrator can lift covers all of them",
+        f"that is still so {LOOK_AHEAD.days} days on, by the ends, ages, days of grace and dates in elevation lines "
+        "that are written down today, and no lock that only an administrator can lift covers all of them",
         _lasting_administrator,
         may_be_accepted=True,
     ),
@@ -498,14 +573,20 @@ GUARDS = (
         _untried_administrator,
     ),
     Guard(
+        "blank-administrator",
+        "nobody becomes an administrator with a blank password, and no administrator gets one",
+        _blank_administrator,
+        may_be_accepted=True,
+    ),
+    Guard(
         "contradiction",
         "no set of rules, and no marks on an account, that cannot hold together",
         _contradiction,
     ),
     Guard(
         "shut-door",
-        "no list of who may come in keeps every administrator out of the console, or out of the way by which one is at "
-        "work now",
+        "no list of who may come in keeps every administrator out of the console, or out of a way by which one is "
+        "inside or came",
         _shut_door,
     ),
     Guard(
@@ -516,7 +597,8 @@ GUARDS = (
     ),
     Guard(
         "own-account",
-        "the account in use is not demoted, disabled or removed by its own hand",
+        "the account in use is not demoted, disabled or removed by its own hand, and the way by which one came stays "
+        "open to it",
         _own_account,
         may_be_accepted=True,
     ),
@@ -568,9 +650,10 @@ def with_trials(posture: Posture, steps: Sequence[Step]) -> list[Step]:
     if not left:
         return list(steps)
 
-    def fitness(account: Account) -> tuple[bool, bool, float]:
+    def fitness(account: Account) -> tuple[bool, bool, bool, float]:
         seen = account.last_sign_in.timestamp() if account.last_sign_in else 0.0
-        return account.name in known, account.builtin is None, seen
+        stays = account.identity in course[-1].usable_after
+        return stays, account.name in known, account.builtin is None, seen
 
     trial = TrySignIn(max(left, key=fitness).name, why="it takes over, so it is tried before anything is taken away")
     at = stage.number - 1

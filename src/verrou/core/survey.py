@@ -19,7 +19,9 @@ from verrou.core.values import MOST_SEEN, Unacceptable, ValueData
 if TYPE_CHECKING:
     from cattrs import Converter
 
-FORMAT = "verrou survey 1"
+FORMAT = "verrou survey 2"
+FORMER = "verrou survey 1"
+"""In which a name could be taken for a pattern."""
 T = TypeVar("T")
 
 
@@ -112,6 +114,8 @@ def posture_from(data: object) -> Posture:
         BadInput: the data is no survey; the message names the first place that is wrong.
     """
     if not isinstance(data, dict) or data.get("format") != FORMAT:
+        if isinstance(data, dict) and data.get("format") == FORMER:
+            raise BadInput("this survey was saved by an earlier Verrou, which alone reads it; save it again")
         raise BadInput(f'this is no survey: it does not say "format": "{FORMAT}"')
     # A survey is read far less often than one is made, and made sooner without this.
     from cattrs import transform_error

@@ -67,7 +67,7 @@ def demo(folder: Path, quiet: bool) -> None:
 
 
 def _show(question: str, line: str) -> None:
-    from verrou.cli.main import cli
+    from verrou.cli.main import call
     from verrou.reports.sheets import console
 
     out = console()
@@ -75,6 +75,5 @@ def _show(question: str, line: str) -> None:
     out.print(f"{question} ".ljust(out.width, "-"), style="dim")
     out.print(f"$ verrou {line}", style="bold")
     out.print()
-    code = cli.main(shlex.split(line), prog_name="verrou", standalone_mode=False)
-    if code:
+    if code := call(shlex.split(line)):
         out.print(f"(exit {code})", style="dim")

@@ -14,8 +14,9 @@ if TYPE_CHECKING:
     from importlib.resources.abc import Traversable
 
 CLOCK = datetime(2026, 9, 14, 8, 30)
+PROGRAMS = {"usr/bin/sudo": 0o4755, "bin/bash": 0o755, "bin/sh": 0o755, "usr/sbin/nologin": 0o755}
+"""Programs of which only their mode is looked at; in the sample they are empty."""
 PLACEHOLDERS = (
-    "usr/bin/sudo",
     "usr/sbin/sshd",
     "usr/lib/x86_64-linux-gnu/security/pam_access.so",
     "usr/lib/x86_64-linux-gnu/security/pam_faillock.so",
@@ -32,9 +33,11 @@ def lay_out(folder: Path) -> None:
     _ringing().save(folder / f"ringing-02{BENCH_SUFFIX}")
     _copy(files("verrou.demo") / "files", folder)
     root = folder / "warden-03"
-    for name in PLACEHOLDERS:
+    for name in (*PLACEHOLDERS, *PROGRAMS):
         (root / name).parent.mkdir(parents=True, exist_ok=True)
         (root / name).touch()
+    for name, mode in PROGRAMS.items():
+        (root / name).chmod(mode)
     for folder_kept in ("home", "etc/skel", "run", "var/lib"):
         (root / folder_kept).mkdir(parents=True, exist_ok=True)
     for home in ("home/warden", "var/lib/tidegauge"):

@@ -144,6 +144,11 @@ class Copy(Protocol):
         ``later`` names the entries of the journal that changed a place after the one that is taken back."""
         ...
 
+    def go_on(self, change: Change | Deed, stands: Standing) -> PutBack:
+        """Make one change of a run that broke off, on the copy; ``stands`` is how it stands on the machine. Where
+        somebody else wrote since, our change is made to what they wrote."""
+        ...
+
     def settle(self) -> Sequence[str]:
         """After changes were put back: what follows from them is put together anew; answers with what to say of it."""
         ...

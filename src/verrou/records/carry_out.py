@@ -2,8 +2,8 @@
 
 import getpass
 import os
-from collections.abc import Collection, Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from contextlib import contextmanager, suppress
 
 from attrs import evolve, field, frozen
 
@@ -11,14 +11,15 @@ from verrou.core import guards
 from verrou.core.differences import differences
 from verrou.core.entries import Entry, State
 from verrou.core.errors import BadInput, BrokeOff, GuardRefused, MachineRefused, VerrouError
-from verrou.core.model import Posture, Status
-from verrou.core.model.access import role_of
+from verrou.core.model import AccountName, Posture, Role, Status
+from verrou.core.model.access import role_of, usable_administrators
 from verrou.core.model.acting import own_jobs
 from verrou.core.plan.foresee import foresee
 from verrou.core.plan.steps import (
     GIVES_PASSWORD,
     CreateAccount,
     Remove,
+    Rename,
     SetEnabled,
     SetRules,
     Step,
@@ -43,8 +44,10 @@ from verrou.machines import (
     Standing,
     StepResult,
 )
+from verrou.records.interruptions import until_landed
 from verrou.records.journal import Journal
 from verrou.records.machine_lock import is_held, machine_lock
+from verrou.records.standing import words_of
 
 
 @frozen
@@ -129,6 +132,7 @@ def _rehearsed(copy: Copy, posture: Posture, steps: Sequence[Step], secrets: Sec
         copy.mark()
         results += copy.do(steps[giving:], given)
     after = copy.observe()
+    results = _tried_again(copy, steps, results, given, after)
     changes, gap = copy.changes(posture, after)
     refused = frozenset(n for n, result in enumerate(results, start=1) if result.outcome is Outcome.REFUSED)
     return Rehearsal(
@@ -142,6 +146,32 @@ def _rehearsed(copy: Copy, posture: Posture, steps: Sequence[Step], secrets: Sec
         (*copy.obstacles(changes), *_new_twins(posture, after)),
         _trials(copy, after) if prove else (),
     )
+
+
+def _tried_again(
+    copy: Copy, steps: Sequence[Step], results: list[StepResult], given: Secrets, after: Posture
+) -> list[StepResult]:
+    """The results, with those of trials by what comes of them on the finished copy: what a step after a trial did may
+    be what the account rests on. Who administers no more by then is tried where the worksheet has it alone."""
+    if only_tries(steps):
+        return results
+    found = list(results)
+    left = {account.name for account in usable_administrators(after)}
+    for number, step in enumerate(steps):
+        if not isinstance(step, TrySignIn) or found[number].outcome is not Outcome.DONE:
+            continue
+        name = _later_name(step.account, steps[number + 1 :])
+        if step.role is Role.ADMINISTRATOR and name in left:
+            password = Secrets({name: given[step.account]} if step.account in given else {})
+            (found[number],) = copy.do([evolve(step, account=name)], password)
+    return found
+
+
+def _later_name(name: AccountName, steps: Sequence[Step]) -> AccountName:
+    for step in steps:
+        if isinstance(step, Rename) and step.account == name:
+            name = step.new_name
+    return name
 
 
 def _new_twins(before: Posture, after: Posture) -> Iterator[str]:
@@ -211,9 +241,16 @@ def _surprises(results: Sequence[tuple[Step, StepResult]], after: Posture) -> It
             )
 
 
-def commit(machine: Machine, rehearsal: Rehearsal, secrets: Secrets, told: Told) -> tuple[int, Rehearsal]:
+def commit(
+    machine: Machine,
+    rehearsal: Rehearsal,
+    secrets: Secrets,
+    told: Told,
+    hand_over: Callable[[Rehearsal], None] = lambda _: None,
+) -> tuple[int, Rehearsal]:
     """Land what was rehearsed. Where something moved meanwhile that the worksheet does not rest on, it is rehearsed
-    again on what stands, and goes on. Answers with the entry's number and what landed.
+    again on what stands, and goes on. ``hand_over`` is called with what is about to land: what people must be given,
+    such as passwords, is theirs before anything changes. Answers with the entry's number and what landed.
 
     Raises:
         GuardRefused: what it rests on moved. MachineRefused: an earlier run broke off, another holds the machine, or
@@ -226,6 +263,7 @@ def commit(machine: Machine, rehearsal: Rehearsal, secrets: Secrets, told: Told)
         with machine.held():
             if not _stands(machine, rehearsal):
                 rehearsal = _again(machine, rehearsal, secrets, told)
+            hand_over(rehearsal)
             return _land(machine, journal, rehearsal, told), rehearsal
 
 
@@ -266,36 +304,51 @@ MOST_REHEARSALS = 5
 
 
 def _land(machine: Machine, journal: Journal, rehearsal: Rehearsal, told: Told) -> int:
-    number = journal.begin(_lines(rehearsal, told), rehearsal.changes)
-    try:
-        for change in _still_to_land(machine, rehearsal.changes, number):
-            machine.land(change, number)
-        journal.finish(number)
-    except (OSError, KeyboardInterrupt) as error:
-        raise _broke_off(number, error) from None
-    _sweep(machine, journal)
+    with until_landed():
+        try:
+            number = journal.begin(_lines(rehearsal, told), rehearsal.changes)
+        except OSError as error:
+            raise MachineRefused(f"nothing was changed: {_io_words(error)}, so the journal cannot be kept") from None
+        _land_all(machine, journal, _still_to_land(machine, rehearsal.changes, number), number)
+        _sweep(machine, journal)
     machine.tell(f"entry {number}: {told.command}, by {who()}")
     return number
 
 
-def _broke_off(number: int, error: OSError | KeyboardInterrupt) -> BrokeOff:
-    why = "it was interrupted"
-    if isinstance(error, OSError):
-        why = f"{error.strerror}{f' ({error.filename})' if error.filename else ''}"
-    return BrokeOff(f"entry {number} broke off: {why}; verrou resume finishes it, verrou undo goes back")
+def _land_all(machine: Machine, journal: Journal, changes: Iterable[Change | Deed], number: int) -> None:
+    """Land the changes of an entry, and close it.
+
+    Raises:
+        BrokeOff: not all of them did.
+    """
+    try:
+        for change in changes:
+            machine.land(change, number)
+        journal.finish(number)
+    except (OSError, KeyboardInterrupt) as error:
+        why = _io_words(error) if isinstance(error, OSError) else "it was interrupted"
+        raise BrokeOff(f"entry {number} broke off: {why}; verrou resume finishes it, verrou undo goes back") from None
+
+
+def _io_words(error: OSError) -> str:
+    return f"{error.strerror}{f' ({error.filename})' if error.filename else ''}"
 
 
 def _sweep(machine: Machine, journal: Journal) -> None:
-    """Delete what finished entries moved away, and what was staged; what cannot be deleted now, the next run does."""
+    """Delete what finished entries moved away, and what was staged; what cannot be deleted now, the next run does.
+
+    Raises:
+        BrokeOff: something is left.
+    """
     for entry in journal.to_sweep():
         try:
             machine.sweep(journal.changes(entry.number), entry.number, staged_only=not entry.finished)
             journal.swept(entry.number)
-        except OSError as error:
-            where = f" ({error.filename})" if error.filename else ""
+        except (OSError, KeyboardInterrupt) as error:
+            why = _io_words(error) if isinstance(error, OSError) else "that was interrupted"
             raise BrokeOff(
-                f"entry {entry.number} is done, but not all that it takes away could be deleted: "
-                f"{error.strerror}{where}; verrou resume deletes the rest"
+                f"entry {entry.number} is done, but not all that it takes away could be deleted: {why}; "
+                "verrou resume deletes the rest"
             ) from None
 
 
@@ -315,6 +368,7 @@ def _lines(rehearsal: Rehearsal, told: Told) -> dict[str, object]:
         "steps": steps,
         "differences": [{"subject": d.subject, "fact": d.fact, "was": d.was, "now": d.now} for d in found],
         "undoes": list(told.undoes),
+        "tried": sorted(guards.tried_names(rehearsal.course)),
     }
 
 
@@ -337,11 +391,13 @@ def note(machine: Machine, rehearsal: Rehearsal, state: State, told: Told, why: 
 
 @contextmanager
 def _at_work(machine: Machine, command: str) -> Iterator[Journal]:
-    """The journal, under the machine's one lock; what a finished entry left to be deleted is deleted first."""
+    """The journal, under the machine's one lock; what a finished entry left to be deleted is deleted first. What cannot
+    be deleted stands in nobody's way."""
     journal = Journal(machine.records_folder())
     journal.make_folder()
     with machine_lock(journal.folder, machine.name, command, who()):
-        _sweep(machine, journal)
+        with suppress(BrokeOff):
+            _sweep(machine, journal)
         yield journal
 
 
@@ -363,61 +419,135 @@ def name_broken_off(journal: Journal) -> None:
         MachineRefused: one did.
     """
     if entry := journal.broken_off():
-        raise MachineRefused(
-            f"entry {entry.number} of the journal ({entry.command}, by {entry.by}, {entry.begun}) broke off: "
-            "verrou resume finishes it, verrou undo goes back to before it"
-        )
+        raise MachineRefused(words_of(entry))
 
 
-def resume(machine: Machine) -> tuple[Entry | None, list[int]]:
-    """Finish the run that broke off, and delete what finished ones left. Answers with its entry, if there was one, and
-    the entries of which something was deleted.
+def rehearse_resume(machine: Machine, journal: Journal, entry: Entry) -> Rehearsal:
+    """What is left of a run that broke off, done on a private copy of the machine as it stands now: with what others
+    wrote since.
 
     Raises:
-        BadInput: there is nothing to finish. MachineRefused: it broke off again, or the machine is held.
+        MachineRefused: no copy can be made.
     """
+    changes = journal.changes(entry.number)
+    posture = machine.observe()
+    try:
+        with machine.rehearse() as copy:
+            items: list[PutBack] = []
+            places: set[str] = set()
+            for change in _left_of(machine, changes, entry.number):
+                if change.place in places:
+                    copy.mark()
+                    places.clear()
+                places.add(change.place)
+                items.append(copy.go_on(change, machine.stands(change, entry.number)))
+            said = copy.settle()
+            after = copy.observe()
+            left, gap = copy.changes(posture, after)
+            tried = frozenset(entry.tried)
+            return Rehearsal(
+                posture,
+                after,
+                (),
+                guards.Course(posture, after, (), gap=gap, rehearsed=True, tried_before=tried),
+                left,
+                copy.stamps(),
+                (*copy.remarks(left), *said),
+                (*copy.obstacles(left), *_new_twins(posture, after)),
+                put_back=tuple(items),
+            )
+    except CannotRehearse as reason:
+        raise MachineRefused(
+            f"entry {entry.number} is still broken off: {reason}; verrou resume tries again, verrou undo goes back"
+        ) from None
+
+
+def _left_of(machine: Machine, changes: ChangeSet, number: int) -> Iterator[Change | Deed]:
+    """What of a change set has not landed yet, in its order; where somebody wrote to a place since, too."""
+    last = {change.place: change for change in changes if isinstance(change, Change)}
+    for change in changes:
+        if isinstance(change, Change) and machine.stands(last[change.place], number) is Standing.AFTER:
+            continue
+        stands = machine.stands(change, number)
+        if stands is Standing.BEFORE or (stands is Standing.OTHER and isinstance(change, Change)):
+            yield change
+
+
+def check_resume(machine: Machine, journal: Journal, rehearsal: Rehearsal, entry: Entry, told: Told) -> None:
+    """Let what is left of a run land.
+
+    Raises:
+        GuardRefused: a guard is against it, on the machine as it stands now. MachineRefused: it could not land.
+    """
+    accepted = (*entry.accepted, *told.accepted)
+    found = guards.refusals_on(rehearsal.course, accepted)
+    if not found and _only_the_other_way(rehearsal, lambda: rehearse_undo(machine, journal, [entry.number])):
+        found = [guards.nobody_left("verrou undo goes back to where somebody can administer")]
+    if found:
+        words = "\n".join(map(str, found))
+        raise GuardRefused(
+            f"{words}\nentry {entry.number} stays broken off, since the machine is another one since: "
+            f"verrou undo --entry {entry.number} goes back over it"
+        )
+    if rehearsal.obstacles:
+        raise MachineRefused(f"entry {entry.number} is still broken off: " + "\n".join(rehearsal.obstacles))
+
+
+def _only_the_other_way(rehearsal: Rehearsal, other: Callable[[], Rehearsal]) -> bool:
+    """Whether nobody can administer now nor afterwards, and somebody could if it were gone the other way."""
+    if rehearsal.course.usable_before or rehearsal.course.usable_after:
+        return False
+    try:
+        return bool(other().course.usable_after)
+    except (MachineRefused, BadInput):
+        return False
+
+
+def resume(machine: Machine, told: Told | None = None) -> tuple[Entry | None, list[int]]:
+    """Finish the run that broke off, judged like any worksheet, and delete what finished ones left. Answers with its
+    entry, if there was one, and the entries of which something was deleted.
+
+    Raises:
+        BadInput: there is nothing to finish. GuardRefused: it may not be finished any more. MachineRefused: it broke
+        off again, or the machine is held.
+    """
+    told = told or Told("resume")
     journal = Journal(machine.records_folder())
     left = [entry.number for entry in journal.to_sweep()]
-    with _at_work(machine, "resume") as journal:
+    with _at_work(machine, told.command) as journal:
         entry = journal.broken_off()
         if entry is None:
             if left:
+                _sweep(machine, journal)
                 return None, left
             raise BadInput(f"{machine.name}: no run broke off, so there is nothing to finish")
         with machine.held():
-            changes = journal.changes(entry.number)
-            try:
-                for change in _still_to_land(machine, changes, entry.number):
-                    machine.land(change, entry.number)
-                journal.finish(entry.number)
-            except (OSError, KeyboardInterrupt) as error:
-                raise _broke_off(entry.number, error) from None
-        _sweep(machine, journal)
+            rehearsal = _settled_resume(machine, journal, entry, told)
+            with until_landed():
+                _land_all(machine, journal, rehearsal.changes, entry.number)
+                _sweep(machine, journal)
         machine.tell(f"entry {entry.number}: resumed ({entry.command}), by {who()}")
         return entry, left
 
 
+def _settled_resume(machine: Machine, journal: Journal, entry: Entry, told: Told) -> Rehearsal:
+    """What is left of a run, judged on what stands; nobody who keeps to the machine's locks writes meanwhile."""
+    for _ in range(MOST_REHEARSALS):
+        rehearsal = rehearse_resume(machine, journal, entry)
+        check_resume(machine, journal, rehearsal, entry, told)
+        if not machine.moved(rehearsal.stamps):
+            return rehearsal
+    raise MachineRefused("nothing was changed: something keeps writing to this machine; stop that first")
+
+
 def _still_to_land(machine: Machine, changes: ChangeSet, number: int) -> Iterator[Change | Deed]:
-    """What of a change set has not landed yet, in its order. Where somebody wrote to a place since, our change is made
-    to what they wrote."""
+    """What of a change set that was rehearsed just now has yet to land, in its order."""
     last = {change.place: change for change in changes if isinstance(change, Change)}
     for change in changes:
-        stands = machine.stands(change, number)
         if isinstance(change, Change) and machine.stands(last[change.place], number) is Standing.AFTER:
             continue
-        if stands is Standing.BEFORE:
+        if machine.stands(change, number) is Standing.BEFORE:
             yield change
-        elif stands is Standing.OTHER and isinstance(change, Change):
-            try:
-                with machine.rehearse() as copy:
-                    copy.put_back(change.backwards(), {})
-                    merged, _ = copy.changes(None, None)
-            except CannotRehearse as reason:
-                raise MachineRefused(
-                    f"entry {number} is still broken off: somebody wrote to {change.place} since, and {reason}; "
-                    "verrou resume tries again, verrou undo goes back"
-                ) from None
-            yield from merged
 
 
 def rehearse_undo(machine: Machine, journal: Journal, numbers: Sequence[int]) -> Rehearsal:
@@ -478,14 +608,30 @@ def to_undo(journal: Journal, entry: int | None, back_to: int | None) -> list[En
     return chosen[::-1]
 
 
+def check_undo(machine: Machine, journal: Journal, rehearsal: Rehearsal, entries: Sequence[Entry], told: Told) -> None:
+    """Let an undo land.
+
+    Raises:
+        GuardRefused: a guard is against it. MachineRefused: it could not land.
+    """
+    guards.check(rehearsal.course, told.accepted)
+    broken = next((entry for entry in entries if entry.broke_off), None)
+    if broken and _only_the_other_way(rehearsal, lambda: rehearse_resume(machine, journal, broken)):
+        guards.refuse([guards.nobody_left("verrou resume finishes the run, and somebody can administer then")])
+    if rehearsal.obstacles:
+        raise MachineRefused("nothing was changed: " + "\n".join(rehearsal.obstacles))
+
+
 def undo(machine: Machine, rehearsal: Rehearsal, entries: Sequence[Entry], told: Told) -> int:
-    """Land an undo that was rehearsed; see :func:`commit`. An undo that broke off itself is finished."""
+    """Land an undo that was rehearsed; see :func:`commit`."""
     numbers = [entry.number for entry in entries]
     with _at_work(machine, told.command) as journal, machine.held():
-        if not _stands(machine, rehearsal):
+        for _ in range(MOST_REHEARSALS):
+            if _stands(machine, rehearsal):
+                return _land(machine, journal, rehearsal, evolve(told, undoes=tuple(numbers)))
             rehearsal = rehearse_undo(machine, journal, numbers)
-            guards.check(rehearsal.course, told.accepted)
-        return _land(machine, journal, rehearsal, evolve(told, undoes=tuple(numbers)))
+            check_undo(machine, journal, rehearsal, entries, told)
+    raise MachineRefused("nothing was changed: something keeps writing to this machine; stop that first")
 
 
 def with_files(machine: Machine, posture: Posture, steps: Sequence[Step]) -> list[Step]:

@@ -35,6 +35,11 @@ class Journal:
         self.folder = folder
         self._written: tuple[int, str] | None = None
 
+    @property
+    def there(self) -> bool:
+        """Whether there is a journal at all."""
+        return (self.folder / JOURNAL).exists()
+
     def entries(self) -> list[Entry]:
         """All entries in order.
 
@@ -227,6 +232,7 @@ def _entry(number: int, line: Mapping[str, Any]) -> Entry:
         str(line.get("digest", "")),
         State(line["state"]) if line["what"] == "noted" else None,
         str(line.get("why", "")),
+        tried=[str(name) for name in line.get("tried", ())],
     )
 
 

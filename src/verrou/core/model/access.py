@@ -3,7 +3,19 @@
 from datetime import date
 from enum import StrEnum
 
-from verrou.core.model import Account, Builtin, Grant, Group, Origin, PasswordState, Posture, Role, Status, Unread
+from verrou.core.model import (
+    Account,
+    AccountName,
+    Builtin,
+    Grant,
+    Group,
+    Origin,
+    PasswordState,
+    Posture,
+    Role,
+    Status,
+    Unread,
+)
 from verrou.core.model.ageing import barred_by_age, expired
 from verrou.core.model.ways import Gate, Way
 
@@ -151,25 +163,65 @@ def administers(account: Account, posture: Posture) -> bool:
 
 
 def usable_administrators(posture: Posture, on: date | None = None) -> list[Account]:
-    """Administrators who could sit down at the console on that day (today without one): able to sign in there, not
-    locked, with a real password that they may change when it is due."""
+    """Administrators of whom it is known that they could sit down at the console on that day (today without one): able
+    to sign in there, not locked, with a real password that they may change when it is due, and with what they must give
+    to elevate."""
     return [account for account in posture.accounts if usable_administrator(account, posture, on)]
 
 
 def usable_administrator(account: Account, posture: Posture, on: date | None = None) -> bool:
     """Whether the account is one of :func:`usable_administrators`."""
-    if not administers(account, posture):
+    if not administers(account, posture) or account.password is not PasswordState.SET:
         return False
+    return _could_administer(account, posture, on) and not _looked_up_as_another(account, posture)
+
+
+def possible_administrators(posture: Posture) -> list[Account]:
+    """Those who administer today, or would if what is not known of them were good: a password that could not be read,
+    a number that another account has too."""
+    perhaps = (PasswordState.SET, PasswordState.UNKNOWN)
+    return [
+        account
+        for account in posture.accounts
+        if administers(account, posture) and account.password in perhaps and _could_administer(account, posture, None)
+    ]
+
+
+def _could_administer(account: Account, posture: Posture, on: date | None) -> bool:
     now = posture.machine.now
     day = on or now.date()
     return (
-        account.password is PasswordState.SET
-        and can_sign_in(account, posture, day)
+        can_sign_in(account, posture, day)
         and not barred_by_age(account, posture, day)
         and not (day == now.date() and locked(account, posture))
         and not barred(account, posture)
+        and (account.elevates_until is None or day <= max(account.elevates_until, now.date()))
+        and _has_what_elevation_asks(account, posture, day)
         and all(gate.lets_through(account) for gate in posture.gates if gate.way is Way.CONSOLE and not gate.unasked)
     )
+
+
+def _has_what_elevation_asks(account: Account, posture: Posture, day: date) -> bool:
+    """Whether there is a password that elevation would take, where it asks for that of another account."""
+    if not account.elevates_with:
+        return True
+    other = posture.by_name.get(AccountName(account.elevates_with))
+    return (
+        other is not None
+        and other.enabled
+        and other.password is PasswordState.SET
+        and not expired(other, posture, day)
+        and not barred_by_age(other, posture, day)
+    )
+
+
+def _looked_up_as_another(account: Account, posture: Posture) -> bool:
+    """Whether the system, looking its number up, finds another account first, and elevates by what that one may and
+    has. The identity as which the system itself works needs no elevation."""
+    first = posture.by_identity[account.identity][0]
+    admin = posture.builtin(Builtin.ADMIN)
+    the_system = posture.machine.admin_left_out and admin is not None and admin.identity == account.identity
+    return first.name != account.name and not the_system
 
 
 def needs_a_look(account: Account, posture: Posture) -> bool:

@@ -199,7 +199,10 @@ class Account:
     that another service keeps. ``withheld`` is what a line takes
     from it although a group gives it. ``may_run`` are the commands that it may run as root where it may not run all;
     ``elevation_asks`` is whose password it gives for what it may: its own, root's, another account's, or none.
-    ``processes`` run as it now; ``acts`` is what acts for it without anybody signing in."""
+    ``elevates_with`` names another account whose password that is. ``elevates_until`` is the last day on which the
+    lines about it give what they give. ``shell_fault`` says why its shell lets nobody in. ``inside_by`` are the ways
+    by which somebody is signed in as it, as far as the machine tells. ``processes`` run as it now; ``acts`` is what
+    acts for it without anybody signing in."""
 
     name: AccountName
     identity: str
@@ -239,6 +242,10 @@ class Account:
     withheld: tuple[Grant, ...] = ()
     may_run: tuple[str, ...] = ()
     elevation_asks: str = ""
+    elevates_with: str = ""
+    elevates_until: date | None = None
+    shell_fault: str = ""
+    inside_by: tuple[str, ...] = ()
     processes: int = 0
     acts: tuple[Act, ...] = ()
 

@@ -45,10 +45,11 @@ class Naming:
 @frozen(repr=False)
 class MachineFacts:
     """Which machine this is. ``now`` is its own clock, without a time zone; ``in_use`` names the account that whoever
-    is at work signed in with. ``details`` are what it keeps of accounts and groups, ``excluding`` the pairs of flags
-    that exclude each other there. ``guest_group`` is the name under which it could be given a group that makes guests,
-    where it has none. ``fleeting_homes``: whether it can give each session a fresh home. ``ages_given``: the days that
-    a new account is given, by rule, where each account has ages of its own; without any, one rule holds for all.
+    is at work signed in with, ``came_by`` the way by which. ``details`` are what it keeps of accounts and groups,
+    ``excluding`` the pairs of flags that exclude each other there. ``guest_group`` is the name under which it could be
+    given a group that makes guests, where it has none. ``fleeting_homes``: whether it can give each session a fresh
+    home. ``ages_given``: the days that a new account is given, by rule, where each account has ages of its own; without
+    any, one rule holds for all.
     ``closing_takes_blank``: disabling an account writes over a blank password. ``no_sign_ins`` says why its record of
     sign-ins cannot be trusted, ``sign_ins_since`` from which day on that record would hold one; None for all of its
     life. ``admin_left_out``: the built-in administrator is left out of ages and of having to change its password, since
@@ -63,6 +64,7 @@ class MachineFacts:
     now: datetime
     naming: Naming
     in_use: str = ""
+    came_by: str = ""
     details: tuple[Detail, ...] = ()
     excluding: tuple[tuple[Flag, Flag], ...] = ()
     guest_group: str = ""

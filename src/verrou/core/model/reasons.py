@@ -19,7 +19,7 @@ from verrou.core.model.ageing import closed_from, expired
 from verrou.core.model.elevation import Met, decided_by, granted_by, is_the_system, meets
 from verrou.core.model.facts import Account, Builtin, Grant, PasswordState, Role, Source
 from verrou.core.model.posture import Posture
-from verrou.core.model.ways import EVERYBODY, Gate, Pass, Way
+from verrou.core.model.ways import EVERYBODY, Circle, Gate, Pass, Way
 from verrou.core.model.words import joined
 
 ADMINISTRATOR = "administrator"
@@ -126,7 +126,7 @@ def _about_account(account: Account, posture: Posture) -> Iterator[Reason]:
     else:
         yield Reason(False, f"{name} is disabled", source, f"verrou account enable {name}")
     if not account.may_sign_in:
-        said = f"its shell {account.shell} lets nobody in" if account.shell else "it is not made for signing in"
+        said = account.shell_fault or "it is not made for signing in"
         yield Reason(False, said, source, f"verrou account change {name} --shell /bin/bash")
     if expired(account, posture, posture.machine.now.date()):
         closed = closed_from(account, posture)
@@ -165,11 +165,13 @@ def _lets_in(account: Account, gate: Gate, posture: Posture) -> Iterator[Reason]
                 yield Reason(True, f"everybody may come by {gate.way}{by}", limit.source or gate.source)
                 continue
             for group in account.groups:
-                if group in circle.groups:
+                if circle.names(group):
                     said = f"members of group {group} may come by {gate.way}{by}"
                     yield Reason(True, said, limit.source or gate.source)
-            if account.name in circle.accounts:
-                said = f"{account.name} may come by {gate.way} by name{by}"
+            patterns = [each.text for each in circle.account_patterns if each.matches(account.name)]
+            if account.name in circle.accounts or patterns:
+                how = f", like {patterns[0]}" if account.name not in circle.accounts else ""
+                said = f"{account.name} may come by {gate.way} by name{how}{by}"
                 yield Reason(True, said, limit.source or gate.source)
 
 
@@ -221,7 +223,7 @@ def _turned_away(account: Account, gate: Gate, decides: Pass, by: str) -> str:
     allowed = _allowed_by(gate, decides)
     if allowed is not None:
         return f"by {by} only {joined(allowed) or 'nobody'} may come, and {account.name} is not among them"
-    groups = [group for group in account.groups if any(group in circle.groups for circle in decides.who[::2])]
+    groups = [group for group in account.groups if any(circle.names(group) for circle in decides.who[::2])]
     return (
         f"members of group {groups[0]} are turned away by {by}" if groups else f"{account.name} is turned away by {by}"
     )
@@ -234,7 +236,14 @@ def _allowed_by(gate: Gate, decides: Pass) -> list[str] | None:
     mine = next(passes for passes in gate.lists if decides in passes)
     before = [each.who[0] for each in mine[: mine.index(decides)] if each.lets_in]
     circles = [*before, *decides.who[1:2]]
-    return [name for c in circles for name in (*(f"group {group}" for group in c.groups), *c.accounts)]
+    return [name for circle in circles for name in _in_words(circle)]
+
+
+def _in_words(circle: Circle) -> Iterator[str]:
+    yield from (f"group {group}" for group in circle.groups)
+    yield from (f"groups like {pattern.text}" for pattern in circle.group_patterns)
+    yield from circle.accounts
+    yield from (f"accounts like {pattern.text}" for pattern in circle.account_patterns)
 
 
 def _opens_again(gate: Gate, decides: Pass) -> str:

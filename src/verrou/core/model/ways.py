@@ -1,7 +1,8 @@
 """The ways into a machine, and whom each lets through."""
 
+import re
 from enum import StrEnum
-from fnmatch import fnmatchcase
+from functools import lru_cache
 
 from attrs import frozen
 
@@ -18,20 +19,53 @@ class Way(StrEnum):
 
 
 @frozen(repr=False)
+class Pattern:
+    """A pattern of names, as sshd_config(5) has them: ``*`` stands for any signs, ``?`` for one, every other sign for
+    itself. Only readers of files that hold patterns make one: a name is a name everywhere else."""
+
+    text: str
+
+    def matches(self, name: str) -> bool:
+        """Whether it is about a name."""
+        return _compiled(self.text).fullmatch(name) is not None
+
+
+@lru_cache(maxsize=1024)
+def _compiled(text: str) -> re.Pattern[str]:
+    signs = {"*": ".*", "?": "."}
+    return re.compile("".join(signs.get(sign, re.escape(sign)) for sign in re.sub(r"\*+", "*", text)), re.DOTALL)
+
+
+@frozen(repr=False)
 class Circle:
-    """Accounts, and groups with everybody in them: by name, or by a pattern with ``*`` and ``?``."""
+    """Accounts, and groups with everybody in them, by name; ``account_patterns`` and ``group_patterns`` stand for all
+    whose names they match. ``everybody`` holds whoever there is."""
 
     accounts: tuple[str, ...] = ()
     groups: tuple[str, ...] = ()
+    account_patterns: tuple[Pattern, ...] = ()
+    group_patterns: tuple[Pattern, ...] = ()
+    everybody: bool = False
 
     def holds(self, account: Account) -> bool:
         """Whether the account is inside."""
-        return any(fnmatchcase(account.name, pattern) for pattern in self.accounts) or any(
-            fnmatchcase(group, pattern) for pattern in self.groups for group in account.groups
+        return (
+            self.everybody
+            or account.name in self.accounts
+            or any(group in self.groups for group in account.groups)
+            or any(pattern.matches(account.name) for pattern in self.account_patterns)
+            or any(self._by_pattern(group) for group in account.groups)
         )
 
+    def names(self, group: str) -> bool:
+        """Whether a group is in it with all its members."""
+        return group in self.groups or self._by_pattern(group)
 
-EVERYBODY = Circle(accounts=("*",))
+    def _by_pattern(self, group: str) -> bool:
+        return any(pattern.matches(group) for pattern in self.group_patterns)
+
+
+EVERYBODY = Circle(everybody=True)
 
 
 @frozen(repr=False)
@@ -52,7 +86,7 @@ class Pass:
 
     def names(self, group: str, *, left_out: bool = False) -> bool:
         """Whether the group is meant by name, or is left out by name."""
-        return any(group in circle.groups for circle in self.who[left_out::2])
+        return any(circle.names(group) for circle in self.who[left_out::2])
 
 
 def nobody_but(circle: Circle, source: Source | None = None) -> Pass:

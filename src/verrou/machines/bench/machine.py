@@ -173,6 +173,10 @@ class BenchCopy:
         said = f"{named} wrote to it since; only our own change is taken back{left}"
         return PutBack(change.place, Outcome.UNDONE, said)
 
+    def go_on(self, change: Change | Deed, stands: Standing) -> PutBack:
+        assert isinstance(change, Change), "a bench machine is one file"
+        return self.put_back(change.backwards(), {})
+
     def settle(self) -> Sequence[str]:
         return ()
 

@@ -129,6 +129,7 @@ def _account(kept: dict[str, Any]) -> Account:
         sessions=tuple(
             f"{s['way']} since {datetime.fromisoformat(s['since']):%Y-%m-%d %H:%M}" for s in kept["sessions"]
         ),
+        inside_by=tuple(dict.fromkeys(s["way"] for s in kept["sessions"])),
         home_kept=not kept["emptied"],
         hint=kept["hint"],
         recovery_questions=tuple(kept["questions"]),

@@ -38,6 +38,7 @@ from verrou.machines import (
     PutBack,
     Secrets,
     Stamps,
+    Standing,
     StepResult,
 )
 from verrou.machines.linux import guests
@@ -421,6 +422,15 @@ class LinuxCopy:
             return PutBack(place, outcome, f"{named} wrote to it since{left}" if kept else "")
         return self._written(place, merged, f"{named} wrote to it since; only our own change is taken back{left}")
 
+    def go_on(self, change: Change | Deed, stands: Standing) -> PutBack:
+        """See :meth:`verrou.machines.Copy.go_on`."""
+        if isinstance(change, Change) and stands is not Standing.BEFORE:
+            return self.put_back(change.backwards(), {})
+        if isinstance(change, Change) and self._is_copied(change.place):
+            return self._written(change.place, change.after, "")
+        self._at_home.append(change)
+        return PutBack(change.place, Outcome.DONE)
+
     def _written(self, place: str, item: Item, said: str) -> PutBack:
         now = self.root.item(place)
         try:
@@ -519,7 +529,10 @@ class LinuxCopy:
         return bool(dict(deed.facts).get("finished"))
 
     def _aside(self, deed: Deed) -> str:
-        """What a home is called that an entry moved aside and did not delete yet; nothing where there is none."""
+        """What a home is called that an entry which broke off moved aside; nothing where there is none. What one that
+        came to its end left is about to be deleted, and no way back may rest on it."""
+        if self._landed(deed):
+            return ""
         folder, _, last = deed.place.rpartition("/")
         entry = int(dict(deed.facts).get("entry", 0))
         names = (leaving_name(last, entry), copied_name(last, entry))
@@ -527,7 +540,7 @@ class LinuxCopy:
 
     def _half_deleted(self, deed: Deed) -> bool:
         """Whether what stands in a home's place is what is left of it, while the whole of it stands aside."""
-        return not self._landed(deed) and self._aside(deed).startswith(COPIED)
+        return self._aside(deed).startswith(COPIED)
 
     def _bring_home(self, deed: Deed) -> PutBack:
         aside = self._aside(deed)

@@ -3,6 +3,7 @@
 A home is walked by open folders (``dir_fd``), so that nothing an account does meanwhile can lead out of it.
 """
 
+import errno
 import os
 import stat
 import time
@@ -141,22 +142,62 @@ def new_archive(root: Root, account: str) -> str:
 
 def walk_open(folder: int, below: str, device: int) -> Iterator[tuple[int, str, list[str], list[str]]]:
     """Each folder below an open one, from the bottom up, as (open folder, its name below the first, folders in it,
-    other names in it). What is mounted on another device is shown and not entered."""
-    folders: list[str] = []
-    names: list[str] = []
-    with os.scandir(folder) as entries:
-        for entry in entries:
-            (folders if entry.is_dir(follow_symlinks=False) else names).append(entry.name)
-    for name in folders:
-        inner = os.open(name, OPEN_FOLDER, dir_fd=folder)
-        try:
-            if os.fstat(inner).st_dev == device:
-                yield from walk_open(inner, f"{below}/{name}".lstrip("/"), device)
-            else:
-                yield inner, f"{below}/{name}".lstrip("/"), [], []
-        finally:
-            os.close(inner)
-    yield folder, below, folders, names
+    other names in it). What is mounted on another device is shown and not entered. However deep folders are nested, one
+    is open at a time: the way back up is ``..``, which must be the folder that was left.
+
+    Raises:
+        OSError: a folder cannot be read, or was moved meanwhile.
+    """
+    above: list[_Level] = []
+    level, here = _Level.of(folder, below), os.dup(folder)
+    try:
+        while True:
+            if level.to_enter:
+                name = level.to_enter.pop()
+                inner = os.open(name, OPEN_FOLDER, dir_fd=here)
+                if os.fstat(inner).st_dev != device:
+                    try:
+                        yield inner, f"{level.below}/{name}".lstrip("/"), [], []
+                    finally:
+                        os.close(inner)
+                    continue
+                above.append(level)
+                os.close(here)
+                here = inner
+                level = _Level.of(here, f"{level.below}/{name}".lstrip("/"))
+                continue
+            yield here, level.below, level.folders, level.names
+            if not above:
+                return
+            level = above.pop()
+            outer = os.open("..", OPEN_FOLDER, dir_fd=here)
+            os.close(here)
+            here = outer
+            if level.place != (os.fstat(here).st_dev, os.fstat(here).st_ino):
+                raise OSError(errno.ESTALE, "it was moved while it was looked through", level.below)
+    finally:
+        os.close(here)
+
+
+@define
+class _Level:
+    """A folder that is being walked, which one it is, and the folders in it that were not entered yet."""
+
+    place: tuple[int, int]
+    below: str
+    folders: list[str]
+    names: list[str]
+    to_enter: list[str]
+
+    @classmethod
+    def of(cls, folder: int, below: str) -> "_Level":
+        folders: list[str] = []
+        names: list[str] = []
+        with os.scandir(folder) as entries:
+            for entry in entries:
+                (folders if entry.is_dir(follow_symlinks=False) else names).append(entry.name)
+        now = os.fstat(folder)
+        return cls((now.st_dev, now.st_ino), below, folders, names, folders.copy())
 
 
 def files_of(root: Root, account: str, uid: int, home: str, *, everywhere: bool) -> Files:

@@ -74,12 +74,22 @@ class Landing:
             if deed.number("uid") in owners:
                 return Standing.BEFORE
             return Standing.AFTER if deed.number("to_uid") in owners or not owners else Standing.OTHER
-        place = deed.fact("archive") if deed.verb.endswith("-archive") or deed.verb == "archive-home" else deed.place
+        if deed.verb == "bring-home":
+            return self._homecoming_stands(deed)
+        place = deed.fact("archive") if deed.verb in ("archive-home", "drop-archive") else deed.place
         there = self.root.item(place).there
-        if deed.verb == "bring-home" and deed.fact("aside"):
-            there = there and not self.root.item(f"{deed.place.rpartition('/')[0]}/{deed.fact('aside')}").there
-        done = there if deed.verb in ("make-home", "bring-home", "archive-home") else not there
+        done = there if deed.verb in ("make-home", "archive-home") else not there
         return Standing.AFTER if done else Standing.BEFORE
+
+    def _homecoming_stands(self, deed: Deed) -> Standing:
+        """OTHER where what should be brought back is gone for good, so that nobody waits for it for ever."""
+        beside = f"{deed.place.rpartition('/')[0]}/{deed.fact('aside')}" if deed.fact("aside") else ""
+        if beside and self.root.item(beside).there:
+            return Standing.BEFORE
+        if self.root.item(deed.place).there:
+            return Standing.AFTER
+        kept = deed.fact("archive")
+        return Standing.BEFORE if kept and self.root.item(kept).there else Standing.OTHER
 
     def owners(self, deed: Deed) -> set[int]:
         """Whom that which is handed over belongs to, all that is in it included; nobody where it is gone."""
@@ -173,7 +183,7 @@ class Landing:
                     os.rename(coming, last, src_dir_fd=folder, dst_dir_fd=folder)
                 case "take-home" | "unmake-home":
                     self._move_aside(deed, folder, last, entry)
-                case "bring-home" if deed.fact("aside"):
+                case "bring-home" if deed.fact("aside") and item_at(deed.fact("aside"), folder).there:
                     if deed.fact("aside").startswith(COPIED):
                         delete_tree(folder, last)
                     os.rename(deed.fact("aside"), last, src_dir_fd=folder, dst_dir_fd=folder)

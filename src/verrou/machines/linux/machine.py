@@ -11,8 +11,9 @@ from verrou.core.errors import BadInput
 from verrou.core.model import Account, Detail, Files, Flag, MachineFacts, Posture, Unread, name_list
 from verrou.machines import Change, ChangeSet, Copy, Deed, Stamps, Standing
 from verrou.machines.linux import rules
+from verrou.machines.linux.at_work import at_work
 from verrou.machines.linux.files.access_file import ACCESS
-from verrou.machines.linux.files.account_files import SHADOW
+from verrou.machines.linux.files.account_files import SHADOW, PasswdField
 from verrou.machines.linux.files.sudoers import SUDOERS
 from verrou.machines.linux.outside import outside_accounts
 from verrou.machines.linux.pam.faillock import load_faillock, lockouts, module_installed
@@ -80,6 +81,7 @@ class LinuxMachine:
             hidden = name_list(list(root.denied))
             people.troubles.append(f"{hidden} cannot be read by this account: run as root to see all there is")
         confines, freshens = module_installed(root, ACCESS), module_installed(root, NAMESPACE)
+        in_use, came_by = _at_work(root, files)
         facts = MachineFacts(
             self.name,
             self.kind,
@@ -87,7 +89,8 @@ class LinuxMachine:
             self.address,
             now,
             NAMING,
-            _in_use(root),
+            in_use,
+            came_by,
             details=(Detail.FULL_NAME, Detail.NOTE, Detail.SHELL),
             excluding=((Flag.MUST_CHANGE, Flag.CANNOT_CHANGE),),
             guest_group=free_name((g.name for g in people.groups), *GUEST_GROUPS) if confines else "",
@@ -197,8 +200,14 @@ def _identity(root: Root) -> str:
     return hmac.new(bytes.fromhex(given), b"verrou", "sha256").hexdigest()[:32]
 
 
-def _in_use(root: Root) -> str:
-    """The account that whoever runs this signed in with: on the live system, behind sudo the one before it."""
+def _at_work(root: Root, files: AccountFiles) -> tuple[str, str]:
+    """The account that whoever runs this signed in with, behind sudo(8) the one before it, and the way by which they
+    came: on the live system alone."""
     if not root.live:
-        return ""
-    return os.environ.get("SUDO_USER") or os.environ.get("LOGNAME", "")
+        return "", ""
+    found = at_work()
+    if found.uid is not None:
+        for record in files.passwd.records():
+            if int(record.fields[PasswdField.UID]) == found.uid:
+                return record.name, found.way
+    return os.environ.get("SUDO_USER") or os.environ.get("LOGNAME", ""), found.way

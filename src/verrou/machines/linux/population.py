@@ -42,9 +42,10 @@ from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.settings_files import settings
 from verrou.machines.linux.files.sign_ins import SignIns, sign_ins
 from verrou.machines.linux.files.sshd import by_origin
-from verrou.machines.linux.files.sudoers import Person, Sudoers
+from verrou.machines.linux.files.sudoers import Asked, Person, Sudoers
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.ways import fresh_homes, gates, sessions
+from verrou.machines.linux.shells import Shells
+from verrou.machines.linux.ways import Inside, fresh_homes, gates, sessions
 
 LOGIN_DEFS, VENDORS_LOGIN_DEFS = "/etc/login.defs", "/usr/etc/login.defs"
 EPOCH = date(1970, 1, 1)
@@ -56,7 +57,6 @@ NAMING = Naming(
 )
 FULL_NAME, NOTE = 0, 4
 """Where in the comment field of passwd(5) the full name stands, and what chfn(1) calls "other"."""
-NO_SHELLS = ("nologin", "false", "sync", "shutdown", "halt")
 
 
 @frozen
@@ -222,10 +222,12 @@ def _from_elsewhere(root: Root, files: AccountFiles) -> list[str]:
 
 @define
 class _Members:
-    """Who is in which group. ``numbers`` are those of the groups, by name."""
+    """Who is in which group. ``numbers`` are those of the groups, by name; ``by_number`` is the name that the system
+    finds for a number, the first of several."""
 
     numbers: Mapping[str, int]
     main: Mapping[str, str]
+    by_number: Mapping[int, str]
     listed: Mapping[str, Sequence[str]]
 
     @classmethod
@@ -237,7 +239,9 @@ class _Members:
             main.setdefault(record.fields[GroupField.GID], record.name)
             for member in members_of(record.fields[GroupField.MEMBERS]):
                 listed.setdefault(member, []).append(record.name)
-        return cls({record.name: int(record.fields[GroupField.GID]) for record in reversed(records)}, main, listed)
+        numbers = {record.name: int(record.fields[GroupField.GID]) for record in reversed(records)}
+        by_number = {int(record.fields[GroupField.GID]): record.name for record in reversed(records)}
+        return cls(numbers, main, by_number, listed)
 
     def groups_of(self, record: Record) -> tuple[str, ...]:
         """The groups of an account, its main one first."""
@@ -264,18 +268,29 @@ class _Beside:
     lockouts: Mapping[str, tuple[int, datetime | None]]
     seen: SignIns
     ends: Mapping[str, str]
-    inside: Mapping[str, tuple[str, ...]]
+    inside: Mapping[str, Inside]
     keys: Keys
     fresh: Callable[[str, str], bool]
     first_group: int
     passwords_known: bool
+    shells: Shells
+    by_uid: Mapping[int, str]
+
+    def gids_of(self, record: Record, groups: Sequence[str]) -> tuple[int, ...]:
+        """The numbers of an account's groups, its main one first."""
+        numbers = self.members.numbers
+        return tuple(dict.fromkeys((int(record.fields[PasswdField.GID]), *(numbers[group] for group in groups))))
 
     @classmethod
     def load(
         cls, root: Root, files: AccountFiles, now: datetime, lockouts: Mapping[str, tuple[int, datetime | None]]
     ) -> "_Beside":
         sudoers, members, defs = Sudoers.load(root), _Members.load(files), login_defs(root)
-        making = {name: sudoers.makes_administrators(name, gid, now) for name, gid in members.numbers.items()}
+        # sudo(8) looks the numbers of somebody's groups up, and goes by the name that it finds for each.
+        making = {
+            name: sudoers.makes_administrators(members.by_number[gid], gid, now)
+            for name, gid in members.numbers.items()
+        }
         return cls(
             now,
             sudoers,
@@ -290,6 +305,8 @@ class _Beside:
             fresh_homes(root),
             defined_number(defs, "GID_MIN", 1000),
             SHADOW not in root.denied,
+            Shells(root),
+            {int(record.fields[PasswdField.UID]): record.name for record in reversed(files.passwd.records())},
         )
 
 
@@ -319,9 +336,10 @@ def _account(record: Record, shadow: Record | None, age: Ageing | None, beside: 
     name, home = record.name, record.fields[PasswdField.HOME]
     uid = int(record.fields[PasswdField.UID])
     words = record.fields[PasswdField.COMMENT].split(",")
-    may_sign_in = record.fields[PasswdField.SHELL].rpartition("/")[2] not in NO_SHELLS
     tries, locked = beside.lockouts.get(name, (0, None))
     groups = beside.members.groups_of(record)
+    gids, inside = beside.gids_of(record, groups), beside.inside.get(name, Inside())
+    shell_fault = beside.shells.fault(record.fields[PasswdField.SHELL], uid, gids)
     return Account(
         name=AccountName(name),
         identity=record.fields[PasswdField.UID],
@@ -330,18 +348,20 @@ def _account(record: Record, shadow: Record | None, age: Ageing | None, beside: 
         full_name=words[FULL_NAME],
         note=words[NOTE] if len(words) > NOTE else "",
         groups=tuple(map(GroupName, groups)),
-        may_sign_in=may_sign_in,
+        may_sign_in=not shell_fault,
         locked_until=locked,
         wrong_tries=tries,
         last_sign_in=beside.seen.last(name, uid),
         home=home,
         shell=record.fields[PasswdField.SHELL],
+        shell_fault=shell_fault,
         source=Source(PASSWD, record.line),
-        keys=len(beside.keys.accepted(name, home)) if may_sign_in else 0,
-        sessions=beside.inside.get(name, ()),
+        keys=len(beside.keys.accepted(name, home)) if not shell_fault else 0,
+        sessions=inside.sessions,
+        inside_by=inside.ways,
         home_kept=not beside.fresh(name, home),
         **_password_facts(record, shadow, age, beside, shipped=shipped),
-        **_given(record, uid, groups, beside),
+        **_given(record, uid, groups, gids, beside),
     )
 
 
@@ -385,23 +405,28 @@ def _password_facts(
     }
 
 
-def _given(record: Record, uid: int, groups: tuple[str, ...], beside: _Beside) -> dict[str, Any]:
+def _given(record: Record, uid: int, groups: tuple[str, ...], gids: tuple[int, ...], beside: _Beside) -> dict[str, Any]:
     """What sudoers give the account, by itself and by its groups."""
-    numbers = beside.members.numbers
-    gids = tuple(dict.fromkeys((int(record.fields[PasswdField.GID]), *(numbers[group] for group in groups))))
-    elevation = beside.sudoers.elevation(Person(record.name, uid, groups, gids), beside.now)
+    # By its number, for sudo(8) looks that up: of two accounts with one number it finds the first.
+    name = beside.by_uid[uid]
+    person = Person(name, uid, tuple(beside.members.by_number.get(gid, "") for gid in gids), gids)
+    elevation = beside.sudoers.elevation(person, beside.now)
     by_a_group = any(group in beside.by_group for group in groups)
     if not elevation.sources and not by_a_group and uid:
         return {}
-    alone = beside.sudoers.elevation(Person(record.name, uid), beside.now)
+    alone = beside.sudoers.elevation(Person(name, uid), beside.now)
     # What it would be given without its groups is its own, and stays when it leaves them.
     by_itself = elevation.everything and (alone.everything or not by_a_group)
+    whose = name if elevation.password is Asked.OWN else elevation.whose
+    whose = beside.by_uid.get(0, whose) if elevation.password is Asked.ROOT else whose
     return {
         "grants": (Grant.ADMINISTRATION,) if by_itself or uid == 0 else (),
         "given_by": alone.sources if alone.everything else elevation.sources if not by_a_group else (),
         "withheld": (Grant.ADMINISTRATION,) if by_a_group and not elevation.everything and uid else (),
         "may_run": elevation.commands if uid else (),
         "elevation_asks": elevation.password if elevation.sources and uid else "",
+        "elevates_with": whose if elevation.sources and uid and whose != record.name else "",
+        "elevates_until": beside.sudoers.until(person, beside.now) if elevation.everything and uid else None,
     }
 
 

@@ -26,7 +26,7 @@ from attrs import define, field
 
 from verrou.core.errors import NotEnoughRights, VerrouError
 from verrou.machines import CannotRehearse
-from verrou.machines.linux import polkit_asked
+from verrou.machines.linux import polkit_asked, shells
 from verrou.machines.linux.call_filter import refuse_calls
 from verrou.machines.linux.files.account_files import PASSWD, AccountFile, PasswdField, ShadowField
 from verrou.machines.linux.files.sshd import REMOTE
@@ -376,7 +376,7 @@ class _Inside:
         return self._apart(lambda: pam_client.sign_in(account, password, service, comes_from))
 
     def elevate(self, account: str, uid: int, gid: int, password: str) -> dict[str, object]:
-        return self._apart(lambda: pam_client.elevate(account, uid, gid, password))
+        return self._apart(lambda: pam_client.elevate(account, uid, gid, password, self.shut_in))
 
     def change_password(self, account: str, uid: int, old: str, new: str) -> dict[str, object]:
         return self._apart(lambda: pam_client.change_password(account, uid, old, new))
@@ -414,22 +414,26 @@ class _Inside:
                 said += "; it is asked for a new password first"
             if not answer.get("accepted"):
                 return answer
+            record = AccountFile.parse(PASSWD, Root(Path("/")).text(PASSWD) or "").find(account)
+            if record is None:
+                return {"accepted": False, "said": f"there is no account {account}"}
+            uid, gid = int(record.fields[PasswdField.UID]), int(record.fields[PasswdField.GID])
+            shell = record.fields[PasswdField.SHELL]
+            fault = self._apart(lambda: {"fault": shells.start(shell, account, uid, gid)}).get("fault")
+            if fault != "":
+                return {"accepted": False, "said": f"{said}, but {fault or 'its shell could not be started'}"}
             if role == "guest":
                 for service in afar:
                     if self._apart(partial(pam_client.sign_in, account, password, service, REMOTE)).get("accepted"):
                         return {"accepted": False, "said": f"{said}, and by {service} from another computer too"}
                 refused = f"refused by {', '.join(afar)}" if afar else "" if untried else "there is no other way here"
                 return {"accepted": True, "said": "; ".join(filter(None, (said, refused, untried)))}
-            record = AccountFile.parse(PASSWD, Root(Path("/")).text(PASSWD) or "").find(account)
-            if record is None:
-                return {"accepted": False, "said": f"there is no account {account}"}
-            uid, gid = int(record.fields[PasswdField.UID]), int(record.fields[PasswdField.GID])
             if uid == 0:
                 return {"accepted": True, "said": f"{said}; it is root itself"}
             home = Path(record.fields[PasswdField.HOME])
             if home.is_dir() and not home.is_symlink() and len(home.parts) > 2:
                 mount_new("tmpfs", home, "mode=0755,size=1m")  # sudo(8) notes there that somebody used it
-            elevated = self._apart(lambda: pam_client.elevate(account, uid, gid, password))
+            elevated = self._apart(lambda: pam_client.elevate(account, uid, gid, password, self.shut_in))
             if role != "administrator" and elevated.get("accepted"):
                 return {"accepted": False, "said": f"{said}, and could elevate"}
             if role != "administrator":

@@ -3,9 +3,10 @@
 import os
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from datetime import datetime
+from typing import NamedTuple
 
 from verrou.core.model import Source
-from verrou.core.model.ways import Circle, Gate, Pass, Way, nobody_but
+from verrou.core.model.ways import Circle, Gate, Pass, Pattern, Way, nobody_but
 from verrou.machines.linux.display_managers import whom_unasked
 from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY, access_lists, passes
 from verrou.machines.linux.files.sign_ins import SIGNED_IN, UTMP_RECORD, moment
@@ -20,6 +21,8 @@ UTMP, LOGIND_SESSIONS = "/run/utmp", "/run/systemd/sessions"
 MOST_SESSIONS, MOST_OF_A_SESSION = 1000, 8192
 
 
+WILDCARDS = {"*", "?"}
+"""What makes a pattern of a word of sshd_config(5)."""
 People = Sequence[tuple[str, Sequence[str]]]
 """Accounts by name, each with its groups."""
 
@@ -121,22 +124,46 @@ def _from_anywhere(word: str) -> bool:
 
 
 def _circle(kind: str, words: Sequence[str]) -> Circle:
-    names = tuple(word.partition("@")[0] for word in words)
-    return Circle(names) if kind == "users" else Circle(groups=names)
+    meant = [word.partition("@")[0] for word in words]
+    names = tuple(word for word in meant if not set(word) & WILDCARDS)
+    patterns = tuple(Pattern(word) for word in meant if set(word) & WILDCARDS)
+    users = kind == "users"
+    return Circle(names, account_patterns=patterns) if users else Circle(groups=names, group_patterns=patterns)
 
 
-def sessions(root: Root) -> Mapping[str, tuple[str, ...]]:
+class Inside(NamedTuple):
+    """The sessions of an account in words, and the ways by which they came, as far as that is told."""
+
+    sessions: tuple[str, ...] = ()
+    ways: tuple[str, ...] = ()
+
+
+def sessions(root: Root) -> Mapping[str, Inside]:
     """Who is signed in now, by account name, from utmp(5) and what systemd-logind keeps of sessions. A system that does
     not run has nobody."""
     found: dict[str, dict[str, str]] = {}
-    for name, where, host, since in (*_in_utmp(root), *_in_logind(root)):
+    ways: dict[str, dict[str, None]] = {}
+    for name, where, host, since, service in (*_in_utmp(root), *_in_logind(root)):
         place = where + (f" from {host}" if host else "")
         found.setdefault(name, {}).setdefault(where, f"{place} since {since:%Y-%m-%d %H:%M}" if since else place)
-    return {name: tuple(places.values()) for name, places in found.items()}
+        if way := _way_of(where, host, service):
+            ways.setdefault(name, {})[way] = None
+    return {name: Inside(tuple(places.values()), tuple(ways.get(name, ()))) for name, places in found.items()}
 
 
-Session = tuple[str, str, str, datetime | None]
-"""Who, where, from which computer, since when."""
+Session = tuple[str, str, str, datetime | None, str]
+"""Who, where, from which computer, since when, by which service."""
+BY_SERVICE = {"sshd": Way.REMOTE_SHELL, "dropbear": Way.REMOTE_SHELL, "xrdp-sesman": Way.REMOTE_SCREEN}
+
+
+def _way_of(where: str, host: str, service: str) -> str:
+    """By which way a session came; nothing where that is not told."""
+    if service in BY_SERVICE:
+        return BY_SERVICE[service]
+    away = bool(host) and not host.startswith((":", "tmux(", "screen"))
+    if where.startswith("pts/"):
+        return Way.REMOTE_SHELL if away else ""
+    return "" if away else Way.CONSOLE if where.startswith(("tty", ":")) else ""
 
 
 def _in_utmp(root: Root) -> Iterator[Session]:
@@ -144,7 +171,7 @@ def _in_utmp(root: Root) -> Iterator[Session]:
     for position in range(0, len(content) - UTMP_RECORD.size + 1, UTMP_RECORD.size):
         kind, pid, line, _, user, host, *_, seconds, _, _, _ = UTMP_RECORD.unpack_from(content, position)
         if kind == SIGNED_IN and _text(user) and not (root.live and not _lives(pid)):
-            yield _text(user), _text(line), _text(host), moment(seconds)
+            yield _text(user), _text(line), _text(host), moment(seconds), ""
 
 
 def _in_logind(root: Root) -> Iterator[Session]:
@@ -160,7 +187,7 @@ def _in_logind(root: Root) -> Iterator[Session]:
             continue
         where = facts.get("TTY") or facts.get("SERVICE") or "a session"
         began = moment(int(since) / 1e6) if since.isascii() and since.isdigit() and len(since) < 20 else None
-        yield facts["USER"], where, facts.get("REMOTE_HOST", ""), began
+        yield facts["USER"], where, facts.get("REMOTE_HOST", ""), began, facts.get("SERVICE", "")
 
 
 def _text(field: bytes) -> str:

@@ -3,7 +3,7 @@
 import re
 import stat
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from datetime import datetime, timedelta, timezone
+from datetime import date, datetime, timedelta, timezone
 from enum import StrEnum
 from fnmatch import fnmatchcase
 
@@ -26,6 +26,7 @@ from verrou.machines.linux.files.sudoers_grammar import (
 from verrou.machines.linux.root import Root, host_name
 
 SUDOERS = "/etc/sudoers"
+PROGRAMS = ("/usr/bin/sudo", "/usr/local/bin/sudo")
 DEEPEST = 128
 MOST_FILES = 500
 """How many files are read for one sudoers before the rest counts as unreadable; each may include any other again."""
@@ -62,13 +63,15 @@ ROOT = Person("root", 0, ("root",), (0,))
 @frozen
 class Elevation:
     """What somebody may do as root: ``everything`` (but for the commands ``but``), or some ``commands``. ``password``
-    is whose is asked for, ``sources`` are the lines that say so."""
+    is whose is asked for and ``whose`` the name of that account where it is another one, ``sources`` are the lines that
+    say so."""
 
     everything: bool = False
     commands: tuple[str, ...] = ()
     but: tuple[str, ...] = ()
     password: Asked = Asked.OWN
     sources: tuple[Source, ...] = ()
+    whose: str = ""
 
 
 NONE = Elevation()
@@ -105,9 +108,12 @@ class Sudoers:
     @classmethod
     def load(cls, root: Root) -> "Sudoers":
         """Read them; see sudoers(5) on which files are passed over."""
-        installed = any(root.exists(f"{folder}/sudo") for folder in ("/usr/bin", "/usr/local/bin"))
-        found = cls(installed, _host(root))
-        if installed:
+        program = next((path for path in PROGRAMS if root.exists(path)), "")
+        useless = _cannot_elevate(root, program) if program else ""
+        found = cls(bool(program) and not useless, _host(root))
+        if useless:
+            found.passed_over.append(Source(program, None, f"{useless}, so nobody elevates by it"))
+        if found.installed:
             found._read(root, SUDOERS, 0)
         return found
 
@@ -194,6 +200,26 @@ class Sudoers:
         if key not in self._answers:
             self._answers[key] = _Case(self, person, now).decided()
         return self._answers[key]
+
+    def until(self, person: Person, now: datetime) -> date | None:
+        """The last whole day on which ``person`` may do everything, by the dates that stand in the lines; None where no
+        date ends it."""
+        for moment in self._moments(now):
+            if not _Case(self, person, moment).decided().everything:
+                return (moment - timedelta(days=1)).date()
+        return None
+
+    def _moments(self, now: datetime) -> list[datetime]:
+        """Shortly after each date in the lines that is still to come, the first first."""
+        dates = {
+            _moment(text)
+            for entry, _ in self.entries
+            for privilege in entry.privileges
+            for allowance in privilege.allowances
+            for text in (allowance.not_before, allowance.not_after)
+            if text
+        }
+        return sorted(date + timedelta(seconds=1) for date in dates if now <= date < datetime.max)
 
     def _what_counts_of(self, person: Person) -> tuple[object, ...]:
         """What of a person the files could be about: who bears nothing that stands in them is like everybody, which is
@@ -337,14 +363,15 @@ class _Case:
                 break
         if everything:
             assert found is not None
-            return Elevation(True, (), tuple(sorted(but)), self._password(asks), (found,))
+            asked = self._password(asks)
+            return Elevation(True, (), tuple(sorted(but)), asked, (found,), self._whose(asked))
         if not some:
             return NONE
         denials = tuple(sorted(but))
         sources = tuple({source.where: source for source, _ in some.values()}.values())
-        asked = [self._password(ask) for _, ask in some.values()]
-        weakest = Asked.NONE if Asked.NONE in asked else asked[0]
-        return Elevation(False, tuple(sorted(some)), denials, weakest, sources)
+        each = [self._password(ask) for _, ask in some.values()]
+        weakest = Asked.NONE if Asked.NONE in each else each[0]
+        return Elevation(False, tuple(sorted(some)), denials, weakest, sources, self._whose(weakest))
 
     def _counts(self, allowance: Allowance) -> bool:
         """Whether it holds today, and for root."""
@@ -372,6 +399,15 @@ class _Case:
                 Asked.ROOT if self._same_user(str(self.settings.get("runas_default", "root")), ROOT) else Asked.TARGET
             )
         return Asked.ROOT if self.settings.get("targetpw") is True else Asked.OWN
+
+    def _whose(self, asked: Asked) -> str:
+        """The name of the other account whose password is asked for; nothing where there is none."""
+        return {
+            Asked.NONE: "",
+            Asked.OWN: "",
+            Asked.ROOT: ROOT.name,
+            Asked.TARGET: str(self.settings.get("runas_default", ROOT.name)),
+        }[asked]
 
     # Lists
 
@@ -449,6 +485,19 @@ class _Case:
                 yield from expand(each, allowed)
 
         return expand(command, True)
+
+
+def _cannot_elevate(root: Root, program: str) -> str:
+    """Why sudo itself cannot make root of anybody; see sudo(8) on its set-user-ID bit."""
+    try:
+        now = root.place(program).stat()
+    except (OSError, ValueError):
+        return ""  # who may not look at it cannot say
+    if now.st_uid != 0:
+        return "it does not belong to root"
+    if not now.st_mode & stat.S_ISUID:
+        return "it lacks its set-user-ID bit"
+    return "" if now.st_mode & 0o111 else "it cannot be run"
 
 
 def _shortened(line: str) -> str:

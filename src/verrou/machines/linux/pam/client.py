@@ -5,6 +5,7 @@ Everything it imports is imported before a chroot; the library itself is the one
 
 import ctypes
 import os
+import stat
 import subprocess
 from collections.abc import Callable
 
@@ -141,22 +142,39 @@ def change_password(account: str, uid: int, old: str, new: str) -> dict[str, obj
     return {"accepted": accepted, "said": said}
 
 
-def elevate(account: str, uid: int, gid: int, password: str) -> dict[str, object]:
+SUDO = "/usr/bin/sudo"
+
+
+def elevate(account: str, uid: int, gid: int, password: str, shut_in: bool = False) -> dict[str, object]:
     """Run a program as root by way of sudo(8), as the account's owner. In a child only: the identity of the process
-    changes for good. The real identity is the owner's and the effective one root's, as sudo itself starts."""
+    changes for good. sudo gets its rights from its own set-user-ID bit, as with anybody; on a disk that is mounted
+    without such bits (``shut_in``) it is started as it would start, where the bit is there and the owner may run it."""
     os.initgroups(account, gid)
     os.setresgid(gid, gid, gid)
-    os.setresuid(uid, 0, 0)
-    ended = subprocess.run(
-        ["sudo", "-k", "-S", "-p", "", "--", "/bin/true"],
-        input=f"{password}\n",
-        env=CLEAN_ENVIRONMENT,
-        capture_output=True,
-        text=True,
-        errors="replace",
-        timeout=60,
-        check=False,
-    )
+    try:
+        bits_count = not os.statvfs(SUDO).f_flag & os.ST_NOSUID
+        is_set = os.stat(SUDO).st_mode & stat.S_ISUID and os.stat(SUDO).st_uid == 0
+    except OSError as error:
+        return {"accepted": False, "said": f"{SUDO}: {error.strerror}"}
+    if bits_count or not shut_in or not is_set:
+        os.setresuid(uid, uid, uid)
+    else:
+        os.setresuid(uid, 0, 0)
+        if not os.access(SUDO, os.X_OK):  # by the owner's own identity, as access(2) asks
+            return {"accepted": False, "said": f"{SUDO} may not be run by it"}
+    try:
+        ended = subprocess.run(
+            [SUDO, "-k", "-S", "-p", "", "--", "/bin/true"],
+            input=f"{password}\n",
+            env=CLEAN_ENVIRONMENT,
+            capture_output=True,
+            text=True,
+            errors="replace",
+            timeout=60,
+            check=False,
+        )
+    except (OSError, subprocess.TimeoutExpired) as error:
+        return {"accepted": False, "said": f"{SUDO} could not be run: {getattr(error, 'strerror', '') or 'too slow'}"}
     told = [line.strip() for line in ended.stderr.splitlines()]
     words = [line for line in told if not any(noise in line for noise in SHUT_IN_NOISE)]
     return {"accepted": ended.returncode == 0, "said": "" if ended.returncode == 0 else "; ".join(filter(None, words))}

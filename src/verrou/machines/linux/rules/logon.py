@@ -89,6 +89,8 @@ def _one_list(passes: Sequence[Pass], accounts: Sequence[Account]) -> Lists | No
     used: list[Source] = []
     for each in passes:
         everybody = each.who[0] == ANYBODY
+        if any(circle.account_patterns or circle.group_patterns for circle in each.who):
+            return None
         if len(each.who) > 2 or (len(each.who) == 2 and (each.lets_in or not everybody)):
             return None
         used += [each.source] if each.source is not None else []

@@ -1,0 +1,96 @@
+"""Login shells: whether one is there and could be run, and what else keeps somebody from one."""
+
+import os
+import stat
+import subprocess
+from collections.abc import Collection
+
+from attrs import define, field
+
+from verrou.machines.linux.inside import CLEAN_ENVIRONMENT
+from verrou.machines.linux.root import Root
+
+NO_SHELLS = ("nologin", "false", "sync", "shutdown", "halt")
+USUAL = "/bin/sh"
+"""What passwd(5) says an empty field stands for."""
+MOST_OF_A_LINE = 256
+PATIENCE = 20
+"""Seconds that a shell may take to start and end."""
+
+
+@define
+class Shells:
+    """The shells of a system, each looked at once."""
+
+    root: Root
+    _known: dict[str, tuple[str, int, int, int]] = field(factory=dict, init=False)
+    _scripts: dict[str, str] = field(factory=dict, init=False)
+
+    def fault(self, shell: str, uid: int, gids: Collection[int]) -> str:
+        """Why a shell lets nobody of these numbers in, in words; nothing where it would start."""
+        name = shell or USUAL
+        if name.rpartition("/")[2] in NO_SHELLS:
+            return f"its shell {name} lets nobody in"
+        return self._why_not(name, uid, gids, script=True)
+
+    def _why_not(self, name: str, uid: int, gids: Collection[int], *, script: bool) -> str:
+        said, mode, owner, group = self._looked_at(name)
+        if said:
+            return said
+        bit = stat.S_IXUSR if uid == owner else stat.S_IXGRP if group in gids else stat.S_IXOTH
+        # execve(2): root may run whatever anybody may.
+        may = mode & (0o111 if uid == 0 else bit)
+        if not may:
+            return f"its shell {name} cannot be run (mode {stat.S_IMODE(mode):04o})"
+        if script and (interpreter := self._interpreter(name)):
+            return self._why_not(interpreter, uid, gids, script=False)
+        return ""
+
+    def _looked_at(self, name: str) -> tuple[str, int, int, int]:
+        if name not in self._known:
+            self._known[name] = self._look(name)
+        return self._known[name]
+
+    def _look(self, name: str) -> tuple[str, int, int, int]:
+        try:
+            now = self.root.place(name).stat()
+        except PermissionError:
+            return "", 0o755, 0, 0  # who may not look cannot say that it would not start
+        except (OSError, ValueError):
+            return f"its shell {name} is not there", 0, 0, 0
+        if not stat.S_ISREG(now.st_mode):
+            return f"its shell {name} is no program", 0, 0, 0
+        return "", now.st_mode, now.st_uid, now.st_gid
+
+    def _interpreter(self, name: str) -> str:
+        """What a script names in its first line; nothing for any other program."""
+        if name not in self._scripts:
+            first = self.root.content(name, MOST_OF_A_LINE).split(b"\n", 1)[0]
+            words = first[2:].split() if first.startswith(b"#!") else []
+            self._scripts[name] = words[0].decode("utf-8", "surrogateescape") if words else ""
+        return self._scripts[name]
+
+
+def start(shell: str, account: str, uid: int, gid: int) -> str:
+    """Start a shell as its owner, and end it at once; in a child only: the identity of the process changes for good.
+    Answers with why it did not start; nothing where it did."""
+    name = shell or USUAL
+    os.initgroups(account, gid)
+    os.setresgid(gid, gid, gid)
+    os.setresuid(uid, uid, uid)
+    none = subprocess.DEVNULL
+    try:
+        ended = subprocess.run(
+            [name, "-c", "exit 0"],
+            env=CLEAN_ENVIRONMENT,
+            stdin=none,
+            stdout=none,
+            stderr=none,
+            timeout=PATIENCE,
+            check=False,
+        )
+    except subprocess.TimeoutExpired:
+        return f"its shell {name} did not end within {PATIENCE} seconds"
+    except OSError as error:
+        return f"its shell {name} could not be started: {error.strerror}"
+    return f"its shell {name} ended with {ended.returncode}" if ended.returncode else ""

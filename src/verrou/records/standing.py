@@ -1,0 +1,30 @@
+"""Whether a run broke off on a machine."""
+
+from verrou.core.entries import Entry
+from verrou.machines import Machine
+from verrou.records.journal import Journal
+from verrou.records.machine_lock import is_held
+
+
+def what_broke_off(machine: Machine) -> str:
+    """The run that broke off and how to go on, in words; nothing where none did. One that is still at work broke off
+    as little as any other.
+
+    Raises:
+        VerrouError, OSError: the journal cannot be read by this account.
+    """
+    if machine.only_read:
+        return ""
+    journal = Journal(machine.records_folder())
+    if not journal.there or is_held(journal.folder):
+        return ""
+    entry = journal.broken_off()
+    return words_of(entry) if entry is not None else ""
+
+
+def words_of(entry: Entry) -> str:
+    """What is said of an entry that broke off."""
+    return (
+        f"entry {entry.number} of the journal ({entry.command}, by {entry.by}, {entry.begun}) broke off: "
+        "verrou resume finishes it, verrou undo goes back to before it"
+    )
