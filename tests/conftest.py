@@ -63,6 +63,15 @@ GOOD_PASSWORD = "kittiwake-Cliff-42"
 TYPED = ("--yes", "--password", "stdin")
 
 
+def titled(text: str) -> str:
+    """A baseline with the title that each must have, where it has none; its lines stay where they are, but for those
+    below a heading of its own."""
+    if "title" in text:
+        return text
+    heading = '[baseline]\ntitle = "the station"\n'
+    return text.replace("[baseline]\n", heading) if "[baseline]\n" in text else f"{text}\n{heading}"
+
+
 def bare(value: object) -> object:
     """What a value in JSON comes to, without its unit."""
     assert isinstance(value, dict)

@@ -36,6 +36,7 @@ class Mode(StrEnum):
     KILLED = "killed"
     FULL = "no space left"
     BROKEN = "i/o error"
+    INTERRUPTED = "ctrl-c"
 
 
 class Whose(StrEnum):
@@ -73,6 +74,8 @@ def _in_child(mode: Mode, call: int, action: Callable[[], object], whose: Whose)
                 if mode is Mode.KILLED:
                     os.kill(mine, signal.SIGKILL)
                     os._exit(DIED)
+                if mode is Mode.INTERRUPTED and whose is Whose.RUN:
+                    raise KeyboardInterrupt
                 number = errno.ENOSPC if mode is Mode.FULL else errno.EIO
                 raise OSError(number, os.strerror(number))
             return whole(*arguments, **options)
@@ -85,7 +88,7 @@ def _in_child(mode: Mode, call: int, action: Callable[[], object], whose: Whose)
     try:
         action()
         code = CAME_THROUGH if met[0] else WHOLE
-    except (VerrouError, OSError) as error:
+    except (VerrouError, OSError, KeyboardInterrupt) as error:
         code = FAILED
         if os.environ.get("VERROU_SHOW"):
             print(f"{mode} at {call}: {error}", file=sys.stderr)
@@ -163,14 +166,14 @@ def _told(path: Path) -> tuple[object, ...]:
 def one_of_two(
     root: Callable[[], Mapping[str, object]], machine: Machine, way: Callable[[Machine], None], call: int, *two: object
 ) -> str:
-    """After a run that met something at ``call``: go the way, if anything broke off; then the tree is one of ``two``,
-    and the journal is whole. Answers with what is wrong, or nothing."""
+    """After a run that met something at ``call``: go the way, if anything broke off or was not cleaned up, and the
+    other one where something is left to clean up even then; then the tree is one of ``two``, and the journal is whole.
+    Answers with what is wrong, or nothing."""
     journal = Journal(machine.records_folder())
     if journal.broken_off() is not None or journal.to_sweep():
-        if journal.broken_off() is None:
-            carry_out.resume(machine)
-        else:
-            way(machine)
+        way(machine)
+        if Journal(machine.records_folder()).to_sweep():
+            finished(machine)
     journal = Journal(machine.records_folder())
     if (left := journal.broken_off()) is not None or journal.to_sweep() or journal.damaged():
         return f"call {call}: the journal is not whole ({left})"

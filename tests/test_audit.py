@@ -5,6 +5,7 @@ from datetime import date, datetime, timedelta
 import pytest
 from attrs import evolve
 
+from conftest import titled
 from verrou.core.audit import Audit, Verdict, audit
 from verrou.core.baseline import Baseline, read_baseline
 from verrou.core.errors import BadInput
@@ -53,7 +54,7 @@ def no_more(name: str, _: str) -> tuple[str, str]:
 
 
 def asked(text: str) -> Baseline:
-    return read_baseline(text, "site.toml", no_more)
+    return read_baseline(titled(text), "site.toml", no_more)
 
 
 def posture(*accounts: Account, **readings: Reading) -> Posture:

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Verrou
+from conftest import Verrou, titled
 from verrou.core.baseline import Baseline, BaselineRefused, read_baseline
 from verrou.core.errors import BadInput
 from verrou.core.rules import CATALOGUE
@@ -24,11 +24,11 @@ FILES = {
 def fetch(name: str, _: str) -> tuple[str, str]:
     if name not in FILES:
         raise BadInput(f"no baseline {name}")
-    return FILES[name], name
+    return titled(FILES[name]), name
 
 
 def read(text: str) -> Baseline:
-    return read_baseline(text, "site.toml", fetch)
+    return read_baseline(titled(text), "site.toml", fetch)
 
 
 def errors(text: str) -> list[str]:
@@ -68,14 +68,14 @@ def test_what_is_asked_and_what_meets_it(
 def test_building_on_another_keeps_what_is_not_said_again() -> None:
     baseline = read('[baseline]\nbuilds_on = ["below.toml"]\n[password]\nmin_length = 14\n')
     asked = {d.rule.id: (d.desired.say(d.rule), str(d.mark)) for d in baseline.demands.values()}
-    assert asked["password.min_length"] == ("at least 14 characters", "site.toml:4")
+    assert asked["password.min_length"] == ("at least 14 characters", "site.toml:5")
     assert asked["password.classes"][1] == "below.toml:3"
     assert list(baseline.accounts) == ["tern"]
 
 
 def test_five_errors_are_told_at_once_each_with_its_line(verrou: Verrou, tmp_path: Path) -> None:
     (tmp_path / "five.toml").write_text(
-        '[baseline]\nbuilds_on = ["esential"]\n\n[password]\nmin_lenght = 12\nmax_age = 90\n\n'
+        '[baseline]\nbuilds_on = ["esential"]\ntitle = "hut"\n[password]\nmin_lenght = 12\nmax_age = 90\n\n'
         '[lockout]\nafter = 0\n\n[accounts.daypass]\nrole = "gest"\n'
     )
     told = verrou("audit", "-b", "five.toml", "-m", "nowhere.bench.json", code=2).stderr
@@ -112,7 +112,7 @@ def test_five_errors_are_told_at_once_each_with_its_line(verrou: Verrou, tmp_pat
         ),
         ("[lockout]\nlasts = { from = 3 }\n", "{ from = …, to = … }"),
         ("[password]\nremember = { from = 6, to = 3 }\n", "a from that is not above its to"),
-        ("[accounts.tern]\nexpires = 2027-01-01T10:00:00\n", "a day without quotes"),
+        ("[accounts.tern]\nexpires = 2027-01-01T10:00:00\n", "a day such as 2027-03-31"),
         ("[lockout\nafter = 5\n", "not valid TOML"),
         ("a = " + "[" * 5000, "not valid TOML"),
         ("lockout = 5\n", "accepted: a table of keys"),

@@ -8,7 +8,7 @@ from attrs import evolve
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Verrou
+from conftest import Verrou, titled
 from verrou.core import guards
 from verrou.core.audit import Verdict, audit
 from verrou.core.baseline import read_baseline
@@ -212,7 +212,7 @@ def test_a_worksheet_from_a_baseline_closes_what_it_can_and_passes_or_is_refused
     text = "[builtin]\nadmin_enabled = false\n" + "".join(
         f'[accounts.{name}]\nrole = "{role}"\npassword = "generate"\n' for name, role in roles.items()
     )
-    baseline = read_baseline(text, "b.toml", lambda name, _: (_ for _ in ()).throw(BadInput(name)))
+    baseline = read_baseline(titled(text), "b.toml", lambda name, _: (_ for _ in ()).throw(BadInput(name)))
     worksheet = plan(posture, baseline, audit(posture, baseline))
     after = posture
     for step in worksheet.steps:
@@ -318,7 +318,7 @@ def test_only_some_guards_may_be_accepted(bench: Path, verrou: Verrou) -> None:
     told = verrou("account", "disable", "keeper", "-m", bench, "--accept", "last-administrator", "--yes", code=2).stderr
     assert "own-account" in told
     may = ("lasting-administrator", "blank-administrator", "own-account", "orphaned-files")
-    assert guards.ACCEPTABLE == may
+    assert may == guards.ACCEPTABLE
 
 
 @pytest.mark.parametrize(

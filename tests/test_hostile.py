@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Verrou, with_programs
+from conftest import Verrou, titled, with_programs
 from verrou.cli.options import load_baseline
 from verrou.core.audit import audit, remarkable
 from verrou.core.capture import captured
@@ -81,7 +81,7 @@ def test_tallies_of_noise(small: Root, when: int) -> None:
 def chain(folder: Path) -> None:
     for n in range(30):
         below = f'[baseline]\nbuilds_on = ["{n + 1}.toml", "./{n + 1}.toml"]\n'
-        (folder / f"{n}.toml").write_text(below if n < 29 else "[password]\nmin_length = 8\n")
+        (folder / f"{n}.toml").write_text(titled(below if n < 29 else "[password]\nmin_length = 8\n"))
 
 
 BAD_BASELINES: list[tuple[Callable[[Path], object], int, str]] = [

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import GOOD_PASSWORD, Verrou
+from conftest import GOOD_PASSWORD, Verrou, titled
 from debian_root import PrivateRoot
 
 pytestmark = pytest.mark.real_root
@@ -170,7 +170,7 @@ def test_account_steps_as_the_system_sees_them(manned_root: PrivateRoot, verrou:
 
 def test_an_account_of_a_baseline_ends_on_its_day(manned_root: PrivateRoot, verrou: Verrou, tmp_path: Path) -> None:
     m = ("-m", manned_root.path, "--yes")
-    (tmp_path / "site.toml").write_text('[accounts.tern]\npassword = "ask"\nexpires = 2099-03-31\n')
+    (tmp_path / "site.toml").write_text(titled('[accounts.tern]\npassword = "ask"\nexpires = 2099-03-31\n'))
     verrou("harden", "-b", "site.toml", *m, "--password", "stdin", typed="puffin-Burrow-31\n")
     assert "Mar 31, 2099" in manned_root.inside("chage", "-l", "tern").stdout
     verrou("account", "password", "tern", "--password", "stdin", "--keep-password", *m, typed="skerry-Burrow-8\n")

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD, Verrou, examples
+from conftest import GOOD_PASSWORD, Verrou, examples, titled
 from verrou.cli.options import fetch_baseline
 from verrou.core.baseline import read_baseline
 from verrou.core.model.access import ways_in_now
@@ -214,7 +214,7 @@ def test_what_waits_for_a_restart_is_told_apart_from_what_acts(
 ) -> None:
     monkeypatch.setenv("COLUMNS", "200")
     baseline = tmp_path / "b.toml"
-    baseline.write_text("[elevation]\nprompt_apart = true\n[sharing]\nsettings_closed = true\n")
+    baseline.write_text(titled("[elevation]\nprompt_apart = true\n[sharing]\nsettings_closed = true\n"))
     told = " ".join(verrou("harden", "-b", baseline, "-m", bench, "--yes", code=1).stdout.split())
     assert "Still short: elevation.prompt_apart, sharing.settings_closed" in told
     reading = readings(authority(bench))["elevation.prompt_apart"]
@@ -263,9 +263,9 @@ def test_a_named_choice_is_set_whole_and_may_stand_in_a_baseline(
     verrou("rule", "set", "--choice", name, "-m", bench, "--yes")
     verrou("machine", "restart", "-m", bench)
     baseline = tmp_path / "b.toml"
-    baseline.write_text(f'[elevation]\nchoice = "{name}"\n')
+    baseline.write_text(titled(f'[elevation]\nchoice = "{name}"\n'))
     verrou("audit", "-b", baseline, "-m", bench)
-    baseline.write_text(f'[elevation]\ninstallers = "fail"\nchoice = "{name}"\n')
+    baseline.write_text(titled(f'[elevation]\ninstallers = "fail"\nchoice = "{name}"\n'))
     shown = json.loads(verrou("baseline", "show", baseline, "--format", "json").stdout)
     asked = {rule["rule"]: rule["asked"] for rule in shown["rules"]} if "rules" in shown else shown
     assert "fail" in json.dumps(asked), "what is said by itself decides"
@@ -314,7 +314,7 @@ def test_a_baseline_means_groups_by_what_they_are_and_knows_who_is_in_them(tmp_p
     machine.set_policy("in_network", [100])
     machine.save(path)
     baseline = tmp_path / "b.toml"
-    baseline.write_text('[logon.network]\nallowed = ["group:administrators"]\n')
+    baseline.write_text(titled('[logon.network]\nallowed = ["group:administrators"]\n'))
     verrou("audit", "-b", baseline, "-m", path)
     machine.leave("ana", "gestionnaires")
     machine.save(path)
@@ -326,9 +326,8 @@ def test_a_baseline_means_groups_by_what_they_are_and_knows_who_is_in_them(tmp_p
 def test_access_shows_the_machine_as_a_baseline_would_leave_it(bench: Path, tmp_path: Path, verrou: Verrou) -> None:
     before = bench.read_bytes()
     baseline = tmp_path / "b.toml"
-    baseline.write_text(
-        '[logon.network]\nallowed = "nobody"\n[screen]\nnotice = { title = "Cap Fauvel", text = "Quiet." }\n'
-    )
+    shut = '[logon.network]\nallowed = "nobody"\n[screen]\nnotice = { title = "Cap Fauvel", text = "Quiet." }\n'
+    baseline.write_text(f'{shut}[baseline]\ntitle = "shut"\n')
     for command in (("access",), ("signin",), ("why", "warden", "network")):
         told = verrou(*command, "--as", baseline, "-m", bench, "--format", "json").stdout
         assert told != verrou(*command, "-m", bench, "--format", "json").stdout
@@ -404,7 +403,7 @@ def test_each_value_of_a_shipped_baseline_has_its_reason(baseline: str) -> None:
     ],
 )
 def test_a_mistake_in_a_baseline_is_told_with_its_line(tmp_path: Path, verrou: Verrou, text: str, said: str) -> None:
-    (tmp_path / "b.toml").write_text(text)
+    (tmp_path / "b.toml").write_text(titled(text))
     assert said in verrou("baseline", "check", "b.toml", code=2).stderr
 
 

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD, TYPED, Verrou, examples
+from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled
 from debian_root import PrivateRoot
 from verrou.core.model import Account
 from verrou.core.model.ways import EVERYBODY, Circle, Gate, Pass, Way
@@ -440,7 +440,7 @@ def test_the_ways_of_a_baseline_s_accounts_are_closed_for_real(
 ) -> None:
     baseline = tmp_path / "b.toml"
     ways = '[accounts.{}]\nrole = "standard"\npassword = "keep"\nways_in = ["{}"]\n'
-    baseline.write_text(ways.format("tern", "console") + ways.format("gull", "remote-shell"))
+    baseline.write_text(titled(ways.format("tern", "console") + ways.format("gull", "remote-shell")))
     verrou("harden", "-b", baseline, "-m", desktop.path, "--yes")
     seen = {name: [s for s in WAYS if admits(desktop, s, name)] for name in ("tern", "gull", "warden")}
     assert seen == {"tern": ["login", "lightdm"], "gull": ["sshd"], "warden": ["login", "lightdm", "sshd"]}

@@ -18,6 +18,7 @@ from verrou.cli.options import (
     print_facts,
     tell_troubles,
 )
+from verrou.core.days import DAY_WORDS, day_of
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, AccountName, Detail, Effect, Flag, PasswordState, Posture, Role
 from verrou.core.model.states import State, states_of
@@ -40,7 +41,6 @@ from verrou.core.plan.steps import (
 from verrou.machines import Machine
 
 ROLES = OneOf([Role.STANDARD.value, Role.GUEST.value, Role.ADMINISTRATOR.value])
-DAY_WORDS = "a day such as 2027-03-31"
 
 
 class Day(click.ParamType):  # type: ignore[type-arg,unused-ignore]
@@ -56,11 +56,9 @@ class Day(click.ParamType):  # type: ignore[type-arg,unused-ignore]
             return value
         if self.or_never and value == "never":
             return "never"
-        try:
-            return date.fromisoformat(value)
-        except ValueError:
-            accepted = DAY_WORDS + (', or "never"' if self.or_never else "")
-            raise BadInput(f"found {value!r}, accepted: {accepted}") from None
+        if (day := day_of(value)) is not None:
+            return day
+        raise BadInput(f"found {value!r}, accepted: {DAY_WORDS}" + (', or "never"' if self.or_never else ""))
 
 
 def check_day(posture: Posture, day: date | str | None) -> None:
@@ -317,9 +315,11 @@ def swap(machine: Machine, old: str, new: str, full_name: str, password: str, ho
         from verrou.core.plan.making import check_name, swap_steps
 
         leaving = known_account(posture, old)
-        if new not in posture.by_name:
+        coming = posture.account_called(new)
+        if coming is None:
             check_name(posture, new)
-        return swap_steps(posture, leaving, AccountName(new), password, full_name)
+        taking_over = AccountName(new) if coming is None else coming.name
+        return swap_steps(posture, leaving, taking_over, password, full_name)
 
     single(machine, make, how)
 

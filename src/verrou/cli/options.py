@@ -204,7 +204,7 @@ def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
         return verrou.shipped_text("baselines", f"{name}.toml"), name
     path = Path(os.path.normpath(Path(named_in).parent / name)) if named_in else Path(name)
     try:
-        return ordinary_text(path, MOST_OF_A_BASELINE), str(path)
+        return ordinary_text(path, MOST_OF_A_BASELINE).removeprefix(BYTE_ORDER_MARK), str(path)
     except FileNotFoundError:
         from verrou.core.values import nearest
 
@@ -217,6 +217,8 @@ def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
         raise BadInput(f"{path}: {error.strerror}; name a baseline file that can be read") from None
 
 
+BYTE_ORDER_MARK = "\ufeff"
+"""What some editors begin a text with; it is no part of it."""
 MOST_OF_A_BASELINE = 1_000_000
 """How many bytes a baseline may have: people write them."""
 
@@ -259,7 +261,7 @@ def known_account(posture: "Posture", name: str) -> AccountName:
     Raises:
         BadInput: the machine has no such account.
     """
-    if (found := posture.by_name.get(AccountName(name))) is not None:
+    if (found := posture.account_called(name)) is not None:
         return found.name
     if len(twins := posture.by_identity.get(name, ())) == 1:
         return twins[0].name

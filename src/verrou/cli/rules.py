@@ -8,7 +8,7 @@ from verrou.cli import completing
 from verrou.cli.change import change_options, single
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.options import format_option, machine_option, print_facts, tell_troubles
-from verrou.core.errors import BadInput
+from verrou.core.errors import BadInput, MachineRefused
 from verrou.machines import Machine
 
 if TYPE_CHECKING:
@@ -160,12 +160,12 @@ def set_rule(assignments: tuple[str, ...], choice: str | None, machine: Machine,
         for said in left_out:
             complain(f"left out: {said}")
         for rule_id in wanted:
-            meant = in_words_of(AtLeast(wanted[rule_id]), CATALOGUE[rule_id], posture.own_name_of)
+            meant = in_words_of(AtLeast(wanted[rule_id]), CATALOGUE[rule_id], posture.own_spelling)
             wanted[rule_id] = meant.target(CATALOGUE[rule_id], None)
         for rule_id, value in wanted.items():
             takes = posture.takes.get(rule_id)
             if takes is not None and (refused := CATALOGUE[rule_id].kind.outside(value, takes)):
-                raise BadInput(f"{rule_id}: {refused}")
+                raise MachineRefused(f"{rule_id}: {refused}")
         return rule_steps(posture, {**chosen, **wanted})
 
     single(machine, steps, how)

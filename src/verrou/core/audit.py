@@ -131,6 +131,7 @@ MOST_KNOWN = 1_000
 def audit(posture: Posture, baseline: Baseline, known: Known | None = None) -> Audit:
     """Hold ``posture`` against ``baseline``. Waivers count by the machine's own date. Who audits many machines against
     one baseline, and has one object for equal readings, passes the same ``known`` each time."""
+    baseline = baseline.on(posture)
     settled = {} if known is None else _settled(posture, baseline, known)
     findings = [
         *(
@@ -169,7 +170,7 @@ def _stands_alone(posture: Posture, asked: Demand) -> bool:
     if rule.derived is not None or rule.gaps is not None:
         return False
     reading = posture.readings.get(rule.id)
-    if not rule.kind.names_groups or reading is None or reading.value is None:
+    if not rule.kind.names_people or reading is None or reading.value is None:
         return True
     desired = _asked_here(asked, posture).desired
     return isinstance(desired, AtLeast) and rule.kind.at_least(reading.value, desired.value)
@@ -195,6 +196,7 @@ def remarkable(posture: Posture, baseline: Baseline) -> Mapping[Rule, Sequence[s
     """The rules that a survey puts first, the gravest before the others: what is set and does not act, what could not
     be read, and what is weaker than ``baseline`` asks; of a rule about accounts, who falls short of it."""
     found: dict[Rule, Sequence[str]] = {}
+    baseline = baseline.on(posture)
     for rule in CATALOGUE.values():
         reading = reading_of(rule, posture)
         demand = _asked_here(baseline.demands.get(rule.id), posture)
@@ -210,10 +212,10 @@ def _asked_here(demand: Demand, posture: Posture) -> Demand: ...
 @overload
 def _asked_here(demand: Demand | None, posture: Posture) -> Demand | None: ...
 def _asked_here(demand: Demand | None, posture: Posture) -> Demand | None:
-    """What is asked of a rule, in the machine's own names of groups."""
-    if demand is None or not demand.rule.kind.names_groups:
+    """What is asked of a rule, in the machine's own names."""
+    if demand is None or not demand.rule.kind.names_people:
         return demand
-    desired = in_words_of(demand.desired, demand.rule, posture.own_name_of)
+    desired = in_words_of(demand.desired, demand.rule, posture.own_spelling)
     return demand if desired is demand.desired else evolve(demand, desired=desired)
 
 

@@ -3,22 +3,18 @@
 import tomllib
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import date, datetime
-from functools import cache
-from itertools import product
-from typing import TYPE_CHECKING, Any, Literal, TypeVar, get_args
+from typing import Any, Literal, TypeVar, get_args
 
-from attrs import AttrsInstance, define, evolve, field, fields, frozen
+from attrs import NOTHING, AttrsInstance, define, evolve, field, fields, frozen, resolve_types
 
+from verrou.core.days import DAY_WORDS, day_of
 from verrou.core.desired import AnyOf, AtLeast, Between, Desired, Exactly
 from verrou.core.errors import BadInput
-from verrou.core.model import AccountName, GroupName, Role
+from verrou.core.model import AccountName, GroupName, Posture, Role
 from verrou.core.model.ways import Way
-from verrou.core.rules import CATALOGUE, CHOICE, CHOICES, Rule, agreements
+from verrou.core.rules import CATALOGUE, CHOICE, CHOICES, Rule
 from verrou.core.toml_lines import Path, line_index, line_of
-from verrou.core.values import Unacceptable, Value, nearest, show_raw
-
-if TYPE_CHECKING:
-    from cattrs import Converter
+from verrou.core.values import Unacceptable, as_list, nearest, show_raw
 
 PasswordWord = Literal["blank", "ask", "generate", "keep"]
 HomeWord = Literal["kept", "fresh"]
@@ -117,6 +113,44 @@ class Baseline:
         parts = (sha256(text.encode()).digest() for text in self.texts)
         return sha256(b"".join(parts)).hexdigest()
 
+    def on(self, posture: Posture) -> "Baseline":
+        """The same with the names of accounts, groups and machines as the machine spells them: where it compares names
+        without case, a baseline may write them in any."""
+        if not posture.machine.naming.without_case:
+            return self
+
+        def own(name: str) -> AccountName:
+            return AccountName(posture.own_spelling(name))
+
+        def waived(subject: str) -> str:
+            kind, _, name = subject.partition(".")
+            return f"accounts.{own(name)}" if kind == "accounts" else subject
+
+        accounts = [evolve(wanted, name=own(wanted.name)) for wanted in self.accounts.values()]
+        groups = [
+            evolve(
+                wanted,
+                members=tuple(map(own, wanted.members)),
+                only=None if wanted.only is None else tuple(map(own, wanted.only)),
+            )
+            for wanted in self.groups.values()
+        ]
+        here = posture.machine.name
+        waivers = [
+            evolve(
+                waiver,
+                rule=waived(waiver.rule),
+                machine=here if (waiver.machine or "").casefold() == here.casefold() else waiver.machine,
+            )
+            for waiver in self.waivers
+        ]
+        return evolve(
+            self,
+            accounts={wanted.name: wanted for wanted in accounts},
+            groups={wanted.name: wanted for wanted in groups},
+            waivers=tuple(waivers),
+        )
+
 
 class BaselineRefused(BadInput):
     """A baseline that cannot be used. The message holds one line for each error found."""
@@ -146,7 +180,9 @@ def read_baseline(text: str, place: str, fetch: Fetch) -> Baseline:
 
     baseline = evolve(_read(text, place, remembered, (place,), problems, {}), texts=tuple(texts.values()))
     if not problems:
-        problems += _contradictions(baseline)
+        from verrou.core.contradictions import contradictions
+
+        problems += contradictions(baseline)
     if problems:
         raise BaselineRefused(problems)
     return baseline
@@ -171,8 +207,13 @@ def _read(
         problems.append(f"{place}: this is not valid TOML: {reason}")
         return Baseline(place)
     reader = _Reader(place, line_index(text), problems)
+    if not document:
+        problems.append(f"{place}: found nothing in it; a baseline begins with [baseline] and a title")
+        return Baseline(place)
     head = reader.table(document.pop("baseline", {}), ("baseline",))
-    title = reader.text(head, "title", ("baseline",)) or place
+    title = reader.text(head, "title", ("baseline",))
+    if not title.strip() and isinstance(head.get("title", ""), str):
+        reader.problem(("baseline",), 'baseline: title is missing; write title = "…" under [baseline]')
     for key in sorted(head.keys() - {"title", "builds_on"}):
         reader.unknown(("baseline", key), key, ["title", "builds_on"])
     built_on = Baseline(title)
@@ -321,26 +362,26 @@ class _Reader:
             return None
 
     def section(self, cls: type[T], raw: object, path: Path, given: dict[str, object]) -> T | None:
-        """One table as an instance of ``cls``; ``given`` are fields that the table's place decides, not its keys."""
-        from cattrs.errors import ClassValidationError
-
+        """One table as an instance of ``cls``; ``given`` are fields that the table's place decides, not its keys. No
+        value is turned into another type to make it fit."""
         before = len(self.problems)
-        table = self.table(raw, path)
-        own_keys = {a.name for a in fields(cls)} - {"mark", *given}
-        for key in sorted(table.keys() - own_keys):
-            self.unknown((*path, key), key, own_keys)
-        values = {k: v for k, v in table.items() if k in own_keys}
-        try:
-            structured = _converter().structure({**values, **given, "mark": self.mark(path)}, cls)
-        except ClassValidationError as invalid:
-            for error, note in invalid.group_exceptions()[0]:
-                key = note.name
-                if isinstance(error, KeyError):
-                    self.problem(path, f"{'.'.join(map(str, path))}: {key} is missing")
-                else:
-                    self.problem((*path, key), f"{'.'.join(map(str, path))}.{key}: {error}")
-            return None
-        return structured if len(self.problems) == before else None
+        table, where = self.table(raw, path), ".".join(map(str, path))
+        known = {field.name: field for field in fields(resolve_types(cls)) if field.name not in ("mark", *given)}
+        for key in sorted(table.keys() - known.keys()):
+            self.unknown((*path, key), key, known)
+        values: dict[str, object] = {**given, "mark": self.mark(path)}
+        for name, field_ in known.items():
+            if name not in table:
+                if field_.default is NOTHING:
+                    self.problem(path, f"{where}: {name} is missing")
+                continue
+            try:
+                values[name] = _typed(table[name], field_.type)
+                if field_.default is NOTHING and not str(values[name]).strip():
+                    raise Unacceptable(table[name], "a text that says something")
+            except Unacceptable as unacceptable:
+                self.problem((*path, name), f"{where}.{name}: {unacceptable}")
+        return cls(**values) if len(self.problems) == before else None
 
 
 FORMS = (
@@ -371,81 +412,58 @@ def _desired(rule: Rule, raw: object) -> Desired:
                 raise Unacceptable(raw, "a from that is not above its to")
             return between
     known = ["exactly", "from", "to", "any_of", "only", "value", "because"]
-    strange = next((key for key in raw if key not in known), None)
-    raise Unacceptable(raw, FORMS, nearest(strange, known) if strange else None)
+    if raw.get("any_of") == []:
+        raise Unacceptable(raw, "at least one value in any_of")
+    spellings = [*rule.kind.keys, *known]
+    strange = next((key for key in raw if key not in spellings), None)
+    raise Unacceptable(raw, FORMS, nearest(strange, spellings) if strange else None)
 
 
-@cache
-def _converter() -> "Converter":
-    """Strict: no value is turned into another type to make it fit, and every refusal says what is accepted. Made when
-    the first table of an account, a group or a waiver is read: a survey goes without."""
-    from cattrs import Converter
-
-    converter = Converter(detailed_validation=True)
-
-    def exactly(kind: type, accepted: str) -> None:
-        def take(raw: object, _: object) -> object:
-            if isinstance(raw, kind) and not (isinstance(raw, datetime) and kind is date):
-                return raw
-            raise Unacceptable(raw, accepted)
-
-        converter.register_structure_hook_func(lambda asked: asked is kind, take)
-
-    def one_of(kind: Any, choices: tuple[str, ...]) -> None:
-        def take(raw: object, _: object) -> object:
-            if isinstance(raw, str) and raw in choices:
-                return kind(raw) if isinstance(kind, type) else raw
-            raise Unacceptable(raw, "one of " + ", ".join(f'"{c}"' for c in choices), nearest(raw, choices))
-
-        if isinstance(kind, type):
-            converter.register_structure_hook(kind, take)
-        else:
-            converter.register_structure_hook_func(lambda asked: asked == kind, take)
-
-    exactly(str, "a text in quotes")
-    exactly(bool, "true or false")
-    exactly(date, "a day without quotes, such as 2027-03-31")
-    converter.register_structure_hook(Mark, lambda mark, _: mark)
-    converter.register_structure_hook_func(
-        lambda asked: asked in (tuple[str, ...], tuple[Way, ...]),
-        lambda raw, asked: tuple(converter.structure(item, asked.__args__[0]) for item in _listed(raw)),
-    )
-    names = tuple[str, ...]
-    converter.register_structure_hook_func(
-        lambda asked: asked == names | None, lambda raw, _: converter.structure(raw, names)
-    )
-    one_of(Role, ACCOUNT_ROLES)
-    one_of(PasswordWord, get_args(PasswordWord))
-    one_of(Way, tuple(Way))
-    one_of(HomeWord, get_args(HomeWord))
-    return converter
+def _typed(raw: object, kind: Any) -> object:
+    """A raw value as one of the kinds that fields of accounts, groups and waivers have; raises Unacceptable."""
+    if kind in _WORDS:
+        words, make = _WORDS[kind]
+        if isinstance(raw, str) and raw in words:
+            return make(raw)
+        raise Unacceptable(raw, "one of " + ", ".join(f'"{word}"' for word in words), nearest(raw, words))
+    if (item := _ITEMS.get(kind)) is not None:
+        if not isinstance(raw, list):
+            raise Unacceptable(raw, "a list in square brackets", as_list(raw))
+        return tuple(_typed(each, item) for each in raw)
+    accepted, take = _PLAIN[kind]
+    value = take(raw)
+    if value is None:
+        raise Unacceptable(raw, accepted)
+    return value
 
 
-def _listed(raw: object) -> list[object]:
-    if isinstance(raw, list):
-        return raw
-    raise Unacceptable(raw, "a list in square brackets")
+def _text(raw: object) -> str | None:
+    return raw if isinstance(raw, str) and "\0" not in raw else None
 
 
-def _contradictions(baseline: Baseline) -> list[str]:
-    """What the baseline asks for that cannot hold together on any machine."""
-    problems = []
-    for rule, agreement, other in agreements():
-        mine, theirs = baseline.demands.get(rule.id), baseline.demands.get(other.id)
-        if mine is None or theirs is None:
-            continue
-        pairs = product(mine.desired.candidates(rule), theirs.desired.candidates(other))
-        if not any(agreement.holds(rule, a, other, b) for a, b in pairs):
-            problems.append(
-                f"{mine.mark}: {rule.id} ({mine.desired.say(rule)}) {agreement.words} {other.id} "
-                f"({theirs.desired.say(other)}, {theirs.mark}); change one of the two"
-            )
-    blank = baseline.demands.get("population.blank_passwords")
-    for account in baseline.accounts.values():
-        needed: Value = "guests" if account.role is Role.GUEST else "anybody"
-        if account.password == "blank" and blank and not blank.desired.met_by(blank.rule, needed):
-            problems.append(
-                f"{account.mark}: accounts.{account.name} asks for a blank password, but population.blank_passwords "
-                f"({blank.desired.say(blank.rule)}, {blank.mark}) forbids it; change one of the two"
-            )
-    return problems
+def _yes_no(raw: object) -> bool | None:
+    return raw if isinstance(raw, bool) else None
+
+
+def _day(raw: object) -> date | None:
+    if isinstance(raw, str):
+        return day_of(raw)
+    return raw if isinstance(raw, date) and not isinstance(raw, datetime) else None
+
+
+_PLAIN: Mapping[Any, tuple[str, Callable[[object], object]]] = {
+    **dict.fromkeys((str, str | None, AccountName, GroupName), ("a text in quotes", _text)),
+    **dict.fromkeys((bool, bool | None), ("true or false, without quotes", _yes_no)),
+    **dict.fromkeys((date, date | None), (DAY_WORDS, _day)),
+}
+_ITEMS: Mapping[Any, Any] = {
+    **dict.fromkeys((tuple[str, ...], tuple[str, ...] | None, tuple[AccountName, ...]), str),
+    tuple[Way, ...]: Way,
+}
+_WORDS: Mapping[Any, tuple[tuple[str, ...], Callable[[str], object]]] = {
+    Role: (ACCOUNT_ROLES, Role),
+    Way: (tuple(Way), Way),
+    PasswordWord: (get_args(PasswordWord), str),
+    HomeWord | None: (get_args(HomeWord), str),
+}
+"""The types of the fields of accounts, groups and waivers: what is written for each, and what is made of it."""

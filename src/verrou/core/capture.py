@@ -39,7 +39,7 @@ def _values(posture: Posture) -> tuple[dict[Rule, Value], dict[Rule, str]]:
         if reason := _not_to_ask(rule, reading, posture):
             left_out[rule] = reason
         elif reading.value is not None:
-            values[rule] = rule.kind.called(reading.value, posture.common_name_of)
+            values[rule] = rule.kind.called(reading.value, posture.common_spelling)
     for rule, agreement, other in list(disagreements(values.get)):
         if values.pop(other, None) is not None:
             left_out[other] = f"{rule.id} {agreement.words} it, and does not here"
@@ -55,12 +55,12 @@ def _not_to_ask(rule: Rule, reading: Reading, posture: Posture) -> str:
         return "not set"
     if not reading.in_force:
         return f"{value_now(rule, reading)}"
-    wanted = rule.kind.called(reading.value, posture.common_name_of)
+    wanted = rule.kind.called(reading.value, posture.common_spelling)
     try:
         parsed = rule.kind.parse(rule.kind.written(wanted))
     except Unacceptable as unacceptable:
         return f"{rule.kind.say(reading.value)}: a baseline takes {unacceptable.accepted}"
-    own = rule.kind.called(parsed, posture.own_name_of)
+    own = rule.kind.called(parsed, posture.own_spelling)
     if not rule.kind.among(reading.value, own, posture.members):
         return f"{rule.kind.say(reading.value)}: no baseline could ask for that"
     return ""

@@ -183,7 +183,7 @@ def _rules(one: Posture, other: Posture) -> Iterator[Compared]:
 def _in_common_words(rule: Rule, posture: Posture) -> Reading:
     reading = reading_of(rule, posture)
     value, pending = (
-        None if each is None else rule.kind.called(each, posture.common_name_of)
+        None if each is None else rule.kind.called(each, posture.common_spelling)
         for each in (reading.value, reading.pending)
     )
     return evolve(reading, value=value, pending=pending)

@@ -112,7 +112,7 @@ class SurveyReader:
         """
         try:
             return self._from_parts(text)
-        except (OtherForm, KeyError, TypeError, AttributeError, ValueError):
+        except (OtherForm, KeyError, TypeError, AttributeError, ValueError, ExceptionGroup):
             return posture_from(json.loads(text))
 
     def _from_parts(self, text: str) -> Posture:

@@ -93,8 +93,14 @@ class Unacceptable(ValueError):
 
     def __init__(self, found: object, accepted: str, nearest: str | None = None) -> None:
         self.found, self.accepted, self.nearest = found, accepted, nearest
-        hint = f"; did you mean {nearest!r}?" if nearest else ""
+        meant = nearest if nearest is None or nearest.startswith("[") else repr(nearest)
+        hint = f"; did you mean {meant}?" if meant else ""
         super().__init__(f"found {show_raw(found)}, accepted: {accepted}{hint}")
+
+
+def as_list(raw: object) -> str | None:
+    """How a text would be written as a list of one, for a message; None for what is no text."""
+    return f'["{raw}"]' if isinstance(raw, str) and raw.isprintable() and '"' not in raw else None
 
 
 def show_raw(raw: object) -> str:
@@ -112,16 +118,25 @@ def nearest(word: object, choices: Sequence[str]) -> str | None:
 
 
 _UNITS = {"second": 1, "minute": 60, "hour": 3600, "day": 86400, "week": 604800}
-_DURATION = re.compile(r"\s*(\d{1,9})\s*([a-z]+?)s?\s*", re.IGNORECASE)
+_SHORT_UNITS = {
+    **dict.fromkeys(("s", "sec", "secs"), "second"),
+    **dict.fromkeys(("m", "min", "mins"), "minute"),
+    **dict.fromkeys(("h", "hr", "hrs"), "hour"),
+    "d": "day",
+    "w": "week",
+}
+_DURATION = re.compile(r"\s*(\d{1,9})\s*([a-z]+)\s*", re.IGNORECASE)
 DURATION_EXAMPLE = 'a whole number with a unit, such as "45 minutes" or "90 days"'
 
 
 def parse_duration(raw: object, accepted: str = DURATION_EXAMPLE) -> timedelta:
-    """``"45 minutes"`` as a timedelta. A bare number, or a unit of no fixed length (months), raises Unacceptable."""
+    """``"45 minutes"``, or short ``"45 min"`` and ``"45m"``, as a timedelta. A bare number, or a unit of no fixed
+    length (months), raises Unacceptable."""
     match = _DURATION.fullmatch(raw) if isinstance(raw, str) else None
     if match is None:
         raise Unacceptable(raw, accepted)
-    number, unit = int(match[1]), match[2].lower()
+    number, written = int(match[1]), match[2].lower()
+    unit = _SHORT_UNITS.get(written, written.removesuffix("s"))
     if unit not in _UNITS:
         close = nearest(unit, list(_UNITS))
         raise Unacceptable(raw, accepted, f"{number} {close}s" if close else None)
@@ -141,14 +156,15 @@ def say_duration(span: timedelta) -> str:
 @frozen
 class Takes:
     """What one machine takes for a rule: at least, at most, which special words; None where it sets no bound of its
-    own. ``cannot`` says why it takes nothing at all. A value that ``waits`` counts only when what brings the rule into
-    effect has happened."""
+    own. ``cannot`` says why it takes nothing at all, ``why`` why only these words. A value that ``waits`` counts only
+    when what brings the rule into effect has happened."""
 
     least: Value | None = None
     most: Value | None = None
     words: tuple[str, ...] | None = None
     cannot: str = ""
     waits: bool = False
+    why: str = ""
 
 
 class Kind(ABC):
@@ -160,8 +176,8 @@ class Kind(ABC):
     """Whether a list of names, and no other, may be asked for with ``only``."""
 
     @property
-    def names_groups(self) -> bool:
-        """Whether a value may name groups, so that what it comes to hangs on the machine's."""
+    def names_people(self) -> bool:
+        """Whether a value may name accounts or groups, so that what it comes to hangs on the machine's."""
         return False
 
     keys: ClassVar[frozenset[str]] = frozenset()
@@ -238,14 +254,15 @@ class Kind(ABC):
         return self.at_least(value, wanted)
 
     def called(self, value: Value, name_of: Callable[[str], str]) -> Value:
-        """The value in the words of one machine: ``name_of`` gives what it calls a group."""
+        """The value in the words of one machine: ``name_of`` gives what it calls an account, or a group that is written
+        ``group:NAME``."""
         return value
 
     def settles(self, value: Value | None, wanted: Value) -> Value:
         """What a machine that stands at a value comes to when it is set to a wanted one."""
         return wanted
 
-    def came_out(self, value: Value, wanted: Value) -> bool:
+    def came_out(self, value: Value, wanted: Value, members: Members) -> bool:
         """Whether a machine that was set to the wanted value and reads so afterwards did as it was told."""
         return self.same(value, wanted)
 
@@ -267,7 +284,8 @@ class Kind(ABC):
         if takes.cannot:
             return takes.cannot
         if takes.words is not None and not self._words_of(value) <= set(takes.words):
-            return f"this machine takes {' or '.join(takes.words) or 'no such word'} here"
+            because = f", since {takes.why}" if takes.why else ""
+            return f"this machine takes {' or '.join(takes.words) or 'no such word'} here{because}"
         if isinstance(value, str) or not self.has_scale:
             return ""
         if takes.least is not None and self.amount(value) < self.amount(takes.least):
@@ -310,14 +328,18 @@ class YesNo(Kind):
 
     @property
     def accepted(self) -> str:
-        return "true or false"
+        return "true or false, without quotes"
 
     def parse(self, raw: object) -> Value:
         if isinstance(raw, bool):
             return raw
-        if isinstance(raw, str) and raw.lower() in ("yes", "no", "true", "false"):
-            return raw.lower() in ("yes", "true")
         raise Unacceptable(raw, self.accepted)
+
+    def parse_text(self, text: str) -> Value:
+        answers = {"yes": True, "true": True, "no": False, "false": False}
+        if text.lower() not in answers:
+            raise Unacceptable(text, "yes or no")
+        return answers[text.lower()]
 
     def dump(self, value: Value) -> ValueData:
         return {"answer": bool(value)}
@@ -356,11 +378,12 @@ class Count(Scale):
     def parse(self, raw: object) -> Value:
         if isinstance(raw, str) and raw in self.words:
             return raw
-        if isinstance(raw, str) and raw.isascii() and raw.isdigit() and len(raw) < 10:
-            raw = int(raw)
         if isinstance(raw, bool) or not isinstance(raw, int) or not self.low <= raw <= self.high:
             raise Unacceptable(raw, self.accepted, nearest(raw, list(self.words)))
         return raw
+
+    def parse_text(self, text: str) -> Value:
+        return self.parse(_typed_number(text))
 
     def _load(self, raw: object) -> Value:
         return _seen_number(raw) if isinstance(raw, int) else self.parse(raw)
@@ -440,7 +463,8 @@ class Span(Scale):
         return either(exactly(duration=duration), *_word_schemas(self.words))
 
     def written_schema(self) -> JsonSchema:
-        duration = {"type": "string", "pattern": "^\\s*[0-9]+\\s*(second|minute|hour|day|week)s?\\s*$"}
+        units = "|".join((*(f"{unit}s?" for unit in _UNITS), *_SHORT_UNITS))
+        duration = {"type": "string", "pattern": f"^\\s*[0-9]+\\s*({units})\\s*$"}
         return either(duration, *([{"enum": list(self.words)}] if self.words else []))
 
     def say(self, value: Value) -> str:
@@ -464,7 +488,7 @@ class Choice(Kind):
     def settles(self, value: Value | None, wanted: Value) -> Value:
         return value if self.or_stricter and value is not None and self.at_least(value, wanted) else wanted
 
-    def came_out(self, value: Value, wanted: Value) -> bool:
+    def came_out(self, value: Value, wanted: Value, members: Members) -> bool:
         return self.at_least(value, wanted) if self.or_stricter else self.same(value, wanted)
 
     @property
@@ -585,10 +609,8 @@ class NameSet(Names):
         return "a list of " + ", ".join(f'"{o}"' for o in self.options) + (", or an empty one" if self.none else "")
 
     def parse(self, raw: object) -> Value:
-        items = [raw] if isinstance(raw, str) else list(raw) if isinstance(raw, list | tuple) else None
-        if self.none and items == [self.none]:
-            items = []
-        if items is None or not (items or self.none):
+        items = [] if self.none and raw in (self.none, [self.none]) else raw
+        if not isinstance(items, list) or not (items or self.none):
             raise Unacceptable(raw, self.accepted)
         for item in items:
             if item not in self.options:
@@ -600,7 +622,7 @@ class NameSet(Names):
 
     def written_schema(self) -> JsonSchema:
         items = {"enum": [*self.options, *([self.none] if self.none else [])]}
-        return either({"type": "array", "items": items}, items)
+        return either({"type": "array", "items": items}, *([{"const": self.none}] if self.none else []))
 
     def say(self, value: Value) -> str:
         return ", ".join(sorted(_words(value))) or self.none or "none"
@@ -611,7 +633,7 @@ class NameSet(Names):
     def at_least(self, value: Value, wanted: Value) -> bool:
         return _words(value) <= _words(wanted)
 
-    def came_out(self, value: Value, wanted: Value) -> bool:
+    def came_out(self, value: Value, wanted: Value, members: Members) -> bool:
         return self.at_least(value, wanted)
 
     def direction(self) -> str:
@@ -643,9 +665,9 @@ class Listed(Names):
         return f'a list of {names}; or "{self.every}", or "{self.none}"'
 
     def parse(self, raw: object) -> Value:
-        items = [raw] if isinstance(raw, str) else list(raw) if isinstance(raw, list | tuple) else None
-        if items is None:
-            raise Unacceptable(raw, self.accepted)
+        items = [raw] if raw in (self.every, self.none) else raw
+        if not isinstance(items, list):
+            raise Unacceptable(raw, self.accepted, as_list(raw))
         for item in items:
             name = item.removeprefix(GROUP) if isinstance(item, str) and self.of_people else item
             if not isinstance(name, str) or not name.strip() or not name.isprintable() or set(name) & set(",:"):
@@ -657,7 +679,7 @@ class Listed(Names):
         return self.parse([item.strip() for item in text.split(",")] if text.strip() else [])
 
     def written_schema(self) -> JsonSchema:
-        return either(NAMES, TEXT)
+        return either(NAMES, {"enum": [self.every, self.none]})
 
     def say(self, value: Value) -> str:
         names = sorted(_words(value), key=lambda name: (not name.startswith(GROUP), name))
@@ -668,7 +690,7 @@ class Listed(Names):
         return size if self.more_is_stricter else -size
 
     @property
-    def names_groups(self) -> bool:
+    def names_people(self) -> bool:
         return self.of_people
 
     def at_least(self, value: Value, wanted: Value) -> bool:
@@ -687,16 +709,23 @@ class Listed(Names):
             return wanted
         return _words(value) | _words(wanted)
 
-    def came_out(self, value: Value, wanted: Value) -> bool:
-        """Others may be kept out beside those who were asked for; whoever was to be let in is."""
-        return self.at_least(value, wanted) if self.more_is_stricter else self.same(value, wanted)
+    def came_out(self, value: Value, wanted: Value, members: Members) -> bool:
+        """The same names, or the same people: a machine may tell the members of a group one by one. Others may be kept
+        out beside those who were asked for, but not where nobody was to be."""
+        if self.more_is_stricter and _words(wanted):
+            return self.among(value, wanted, members)
+        return self.same(value, wanted) or self._people(value, members) == self._people(wanted, members)
+
+    def _people(self, value: Value, members: Members) -> frozenset[str]:
+        """The accounts that a list comes to; a group stays one where nobody is in it."""
+        found: set[str] = set()
+        for name in _words(value):
+            inside = members.get(name.removeprefix(GROUP), ()) if name.startswith(GROUP) else ()
+            found |= set(inside) or {name}
+        return frozenset(found)
 
     def called(self, value: Value, name_of: Callable[[str], str]) -> Value:
-        if not self.of_people:
-            return value
-        return frozenset(
-            GROUP + name_of(name.removeprefix(GROUP)) if name.startswith(GROUP) else name for name in _words(value)
-        )
+        return frozenset(map(name_of, _words(value))) if self.of_people else value
 
     def direction(self) -> str:
         return "at least" if self.more_is_stricter else "nobody but" if self.of_people else "only"
@@ -810,10 +839,20 @@ class Roster(Kind):
     def accepted(self) -> str:
         return f"a whole number from {self.low} to {self.high}, or {{ only = [names] }}"
 
+    @property
+    def names_people(self) -> bool:
+        return True
+
+    def called(self, value: Value, name_of: Callable[[str], str]) -> Value:
+        return frozenset(map(name_of, value)) if isinstance(value, frozenset) else value
+
     def parse(self, raw: object) -> Value:
         if isinstance(raw, list) and raw and all(isinstance(name, str) and name.strip() for name in raw):
             return frozenset(raw)
         return Count(self.unit, self.low, self.high, more_is_stricter=False).parse(raw)
+
+    def parse_text(self, text: str) -> Value:
+        return self.parse(_typed_number(text))
 
     def _load(self, raw: object) -> Value:
         return frozenset(map(str, raw)) if isinstance(raw, list) else _seen_number(raw)
@@ -867,6 +906,11 @@ class Roster(Kind):
 def singular(unit: str) -> str:
     """``wrong tries`` -> ``wrong try``; ``characters`` -> ``character``."""
     return unit[:-3] + "y" if unit.endswith("ies") else unit.removesuffix("s")
+
+
+def _typed_number(text: str) -> int | str:
+    """What was typed as a number, where it is one: only there is a text a number."""
+    return int(text) if text.isascii() and text.isdigit() and len(text) < 10 else text
 
 
 MOST_SEEN = 10**12

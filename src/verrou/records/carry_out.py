@@ -232,13 +232,13 @@ def _surprises(results: Sequence[tuple[Step, StepResult]], after: Posture) -> It
         for setting in step.settings:
             kind, value, reading = setting.kind, setting.value, reading_of(CATALOGUE[setting.rule_id], after)
             stands = reading.pending if reading.pending is not None else reading.value
-            as_asked = stands is not None and kind.came_out(stands, value)
+            as_asked = stands is not None and kind.came_out(stands, value, after.members)
             if as_asked and reading.status is Status.READ and reading.in_force:
                 continue
             shown = "unset" if stands is None else kind.say(stands)
-            yield Surprise(
-                setting.rule_id, kind.say(value), shown + ("" if reading.in_force else ", but nothing acts on it")
-            )
+            shown += "" if reading.in_force else ", but nothing acts on it"
+            why = reading.reason or (str(reading.source) if reading.source else "")
+            yield Surprise(setting.rule_id, kind.say(value), f"{shown} ({why})" if why else shown)
 
 
 def commit(

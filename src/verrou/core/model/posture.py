@@ -20,7 +20,7 @@ from verrou.core.model.facts import (
     Unread,
 )
 from verrou.core.model.ways import Gate
-from verrou.core.values import Takes
+from verrou.core.values import GROUP, Takes
 
 T = TypeVar("T")
 BY_WHAT_THEY_ARE = {
@@ -165,6 +165,21 @@ class Posture:
     def _groups_by_name(self) -> Mapping[GroupName, Group]:
         return {group.name: group for group in reversed(self.groups)}
 
+    def account_called(self, name: str) -> Account | None:
+        """The account of that name, compared as the machine compares names."""
+        found = self.by_name.get(AccountName(name))
+        if found is None and self.machine.naming.without_case:
+            return self._without_case[0].get(name.casefold())
+        return found
+
+    @cached_property
+    def _without_case(self) -> tuple[Mapping[str, Account], Mapping[str, Group]]:
+        """Accounts and groups by their names in small letters."""
+        return (
+            {account.name.casefold(): account for account in reversed(self.accounts)},
+            {group.name.casefold(): group for group in reversed(self.groups)},
+        )
+
     def group_called(self, name: str) -> Group | None:
         """The group that people mean by a name: of that name or identity, or else by what it is on any machine."""
         if (group := self.group(name)) is not None:
@@ -175,6 +190,18 @@ class Posture:
         """What this machine calls a group; the name itself where it has none such."""
         found = self.group_called(group)
         return group if found is None else found.name
+
+    def own_spelling(self, name: str) -> str:
+        """A name of a list, of an account or with ``group:`` before it of a group, as this machine spells it; the name
+        itself where it has none such."""
+        if name.startswith(GROUP):
+            return GROUP + self.own_name_of(name.removeprefix(GROUP))
+        found = self.account_called(name)
+        return name if found is None else found.name
+
+    def common_spelling(self, name: str) -> str:
+        """The inverse for groups that every machine has: as a baseline writes them."""
+        return GROUP + self.common_name_of(name.removeprefix(GROUP)) if name.startswith(GROUP) else name
 
     def common_name_of(self, group: str) -> str:
         """The inverse: what a baseline calls a group that every machine has; the name itself of any other."""
@@ -190,8 +217,12 @@ class Posture:
         return {str(group.name): group.members for group in self.groups}
 
     def group(self, name: str) -> Group | None:
-        """The group of that name, or else of that identity: names may be in another language, identities are not."""
-        return self._groups_by_name.get(GroupName(name)) or next((g for g in self.groups if g.identity == name), None)
+        """The group of that name, compared as the machine compares names, or else of that identity: names may be in
+        another language, identities are not."""
+        found = self._groups_by_name.get(GroupName(name))
+        if found is None and self.machine.naming.without_case:
+            found = self._without_case[1].get(name.casefold())
+        return found or next((g for g in self.groups if g.identity == name), None)
 
 
 _ABOUT_GROUPS = ("granting", "administering", "_giving", "_groups_by_name")

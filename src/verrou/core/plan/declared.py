@@ -70,6 +70,9 @@ def account_gaps(posture: Posture, wanted: WantedAccount) -> Iterator[Gap]:
         yield Gap(name, Fact.FIXED, account.cannot_change, wanted.cannot_change, (step,))
     if wanted.ways_in:
         yield from _ways(posture, coming, account, wanted)
+    if should_be_open and account.enabled and posture.gates and not ways_in(account, posture) and not blank:
+        advice = f"verrou why {name} console says what keeps it out, and what would let it in"
+        yield Gap(name, Fact.WAYS, (), wanted.ways_in, by_hand=advice)
 
 
 def _ways(today: Posture, posture: Posture, account: Account, wanted: WantedAccount) -> Iterator[Gap]:

@@ -54,6 +54,7 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
     guest lacks, is closed behind it. What is left by hand is asked of the machine as it will be: the steps may have
     closed it.
     """
+    baseline = baseline.on(posture)
     steps: list[Step] = []
     foreseen = posture
     short = after = _to_close(found, only)

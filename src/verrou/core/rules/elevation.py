@@ -55,7 +55,7 @@ RULES = (
             "refused": "a standard user who wants administration is refused",
             "admin-password": "a standard user who wants administration may give an administrator's password",
         },
-        kind=Choice(("admin-password", "refused"), or_stricter=True),
+        kind=Choice(("admin-password", "refused")),
         severity=Severity.SLIGHT,
         why_severe="an administrator's password that is typed into somebody else's session can be watched there",
         takes_effect=Effect.NOW,

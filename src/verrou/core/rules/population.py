@@ -102,13 +102,25 @@ def unending_accounts(posture: Posture) -> list[Account]:
     ]
 
 
+def _unread_passwords(posture: Posture) -> list[Account]:
+    """Enabled accounts of which nobody knows whether they have a password, and which."""
+    return [a for a in posture.accounts if a.enabled and a.password is PasswordState.UNKNOWN]
+
+
 def _worst_of(find: Find, none: str) -> Callable[[Posture], Reading]:
-    """nobody, guests or anybody, by who the accounts are."""
+    """nobody, guests or anybody, by who the accounts are. Where it hangs on a password that could not be read which of
+    the three it is, it is unreadable."""
+
+    def worst(accounts: list[Account], posture: Posture) -> str:
+        guests_only = all(role_of(a, posture) is Role.GUEST for a in accounts)
+        return "nobody" if not accounts else "guests" if guests_only else "anybody"
 
     def read(posture: Posture) -> Reading:
-        accounts = find(posture)
-        guests_only = all(role_of(a, posture) is Role.GUEST for a in accounts)
-        value = "nobody" if not accounts else "guests" if guests_only else "anybody"
+        accounts, unread = find(posture), _unread_passwords(posture)
+        value = worst(accounts, posture)
+        if worst([*accounts, *unread], posture) != value:
+            names = name_list([a.name for a in unread])
+            return unreadable(f"the password of {names} could not be read", "read the machine as root")
         return _off_the_accounts(value, [a.name for a in accounts], none)
 
     return read

@@ -31,20 +31,19 @@ class Shells:
         name = shell or USUAL
         if name.rpartition("/")[2] in NO_SHELLS:
             return f"its shell {name} lets nobody in"
-        return self._why_not(name, uid, gids, script=True)
+        if why := self._why_not(name, uid, gids):
+            return f"its shell {name} {why}"
+        interpreter = self._interpreter(name)
+        why = self._why_not(interpreter, uid, gids) if interpreter else ""
+        return f"its shell {name} is run by {interpreter}, which {why}" if why else ""
 
-    def _why_not(self, name: str, uid: int, gids: Collection[int], *, script: bool) -> str:
+    def _why_not(self, name: str, uid: int, gids: Collection[int]) -> str:
+        """Why a program does not start; see execve(2): root may run whatever anybody may."""
         said, mode, owner, group = self._looked_at(name)
-        if said:
-            return said
         bit = stat.S_IXUSR if uid == owner else stat.S_IXGRP if group in gids else stat.S_IXOTH
-        # execve(2): root may run whatever anybody may.
-        may = mode & (0o111 if uid == 0 else bit)
-        if not may:
-            return f"its shell {name} cannot be run (mode {stat.S_IMODE(mode):04o})"
-        if script and (interpreter := self._interpreter(name)):
-            return self._why_not(interpreter, uid, gids, script=False)
-        return ""
+        if said or mode & (0o111 if uid == 0 else bit):
+            return said
+        return f"cannot be run (mode {stat.S_IMODE(mode):04o})"
 
     def _looked_at(self, name: str) -> tuple[str, int, int, int]:
         if name not in self._known:
@@ -57,9 +56,9 @@ class Shells:
         except PermissionError:
             return "", 0o755, 0, 0  # who may not look cannot say that it would not start
         except (OSError, ValueError):
-            return f"its shell {name} is not there", 0, 0, 0
+            return "is not there", 0, 0, 0
         if not stat.S_ISREG(now.st_mode):
-            return f"its shell {name} is no program", 0, 0, 0
+            return "is no program", 0, 0, 0
         return "", now.st_mode, now.st_uid, now.st_gid
 
     def _interpreter(self, name: str) -> str:

@@ -164,7 +164,7 @@ def elevate(account: str, uid: int, gid: int, password: str, shut_in: bool = Fal
             return {"accepted": False, "said": f"{SUDO} may not be run by it"}
     try:
         ended = subprocess.run(
-            [SUDO, "-k", "-S", "-p", "", "--", "/bin/true"],
+            [SUDO, "-k", "-S", "-p", "", "-u", "#0", "--", "/bin/true"],
             input=f"{password}\n",
             env=CLEAN_ENVIRONMENT,
             capture_output=True,

@@ -128,6 +128,16 @@ def _su_lets(system: System) -> Source | None:
     return root.source
 
 
+def _takes_standard(system: System) -> Takes:
+    """Nothing can be made to ask for an administrator's password where no program would."""
+    root = next((account for account in system.accounts if account.identity == "0"), None)
+    by_su = root is not None and root.password is PasswordState.SET and root.enabled
+    if system.root.exists(PKEXEC) or by_su or system.sudoers.elevation(NOBODY_IN_PARTICULAR, system.now).everything:
+        return Takes()
+    why = "pkexec is not installed, and root has no password that su could ask for"
+    return Takes(words=("refused",), why=why)
+
+
 def _wheel(root: Root) -> bool:
     """Whether su asks first who somebody is: pam_wheel(8), before the password."""
     lines = load_stack(root, "su", "auth").having(WHEEL)
@@ -263,6 +273,7 @@ KEEPERS: Mapping[str, Keeper] = {
         "these two",
         _read_standard,
         _put_standard,
+        _takes_standard,
     ),
     "elevation.remembered_for": _sudo(
         "timestamp_timeout",

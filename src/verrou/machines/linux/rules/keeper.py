@@ -126,11 +126,12 @@ class Keeper:
     where: str
     read: Callable[[System], Reading]
     write: Callable[[Root, Value], str]
-    takes: Takes = ANYTHING
+    takes: Takes | Callable[[System], Takes] = ANYTHING
     cannot: Callable[[System], str] = _nothing_against
     in_shadow: bool = False
 
     def takes_on(self, system: System) -> Takes:
         """What the system takes for the rule."""
+        takes = self.takes if isinstance(self.takes, Takes) else self.takes(system)
         reason = self.cannot(system)
-        return evolve(self.takes, cannot=reason) if reason else self.takes
+        return evolve(takes, cannot=reason) if reason else takes

@@ -1,0 +1,297 @@
+"""The ways in which somebody could come to be shut out: each on a real root, judged by PAM and sudo themselves."""
+
+import errno
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from conftest import GOOD_PASSWORD, TYPED, Verrou
+from crashing import done
+from debian_root import PrivateRoot
+from verrou.core.errors import BrokeOff
+from verrou.core.plan.making import swap_steps
+from verrou.core.plan.steps import FilesChoice, Remove
+from verrou.machines import Change, Deed, Machine, Secrets, open_machine
+from verrou.machines.linux import landing
+from verrou.machines.linux.at_work import at_work
+from verrou.records.journal import Journal
+
+pytestmark = pytest.mark.real_root
+OTHER_PASSWORD = "razorbill-Ledge-77"
+SECRETS = Secrets(ringer=OTHER_PASSWORD, warden=GOOD_PASSWORD)
+
+
+def elevates(root: PrivateRoot, account: str, password: str) -> bool:
+    """Signed in at the console by PAM, with a shell that runs, and root by the system's own sudo."""
+    signed_in = root.signs_in(account, password, "login") and root.inside("su", account, "-c", "true").returncode == 0
+    asked = ("su", account, "-c", "sudo -k -S -u root id -u")
+    return signed_in and root.inside(*asked, typed=f"{password}\n").stdout.strip() == "0"
+
+
+@pytest.fixture
+def two(manned_root: PrivateRoot, verrou: Verrou) -> PrivateRoot:
+    """Two administrators, ``warden`` and ``ringer``."""
+    add = ("account", "add", "ringer", "--role", "administrator", "--keep-password", "-m", manned_root.path)
+    verrou(*add, *TYPED, typed=OTHER_PASSWORD)
+    return manned_root
+
+
+def broken(number: int) -> Callable[..., None]:
+    """What stands for a call that does not come through: an i/o error, or Ctrl-C."""
+
+    def called(*_: object, **__: object) -> None:
+        if number:
+            raise OSError(number, os.strerror(number))
+        raise KeyboardInterrupt
+
+    return called
+
+
+@pytest.mark.parametrize("number", [errno.EIO, 0], ids=["i/o error", "ctrl-c"])
+@pytest.mark.parametrize("choice", [FilesChoice.ARCHIVE, FilesChoice.DELETE])
+@pytest.mark.parametrize("ways", [("undo", "resume"), ("resume", "undo")])
+def test_a_removal_that_is_interrupted_while_it_cleans_up(
+    manned_root: PrivateRoot,
+    verrou: Verrou,
+    monkeypatch: pytest.MonkeyPatch,
+    number: int,
+    choice: FilesChoice,
+    ways: tuple[str, str],
+) -> None:
+    """All of it landed, and the message says so; undo does not rest on what is being deleted, and nothing is wedged."""
+    root, m = manned_root, ("-m", manned_root.path)
+    verrou("account", "add", "gull", "--password", "generate", *m, "--yes")
+    root.inside("sh", "-c", "cd ~gull && mkdir a && touch a/1 a/2 b", user="gull")
+    before = root.tree()
+    machine = open_machine(str(root.path))
+    with monkeypatch.context() as patch, pytest.raises(BrokeOff, match=r"is done, but not all that it takes away"):
+        patch.setattr(landing.os, "rmdir", broken(number))
+        done(machine, [Remove("gull", choice)], Secrets())
+    assert (root.path / "home/.verrou-leaving-3-gull/a").exists()
+    for way in ways:
+        left = Journal(machine.records_folder()).to_sweep()
+        undone = 0 if choice is FilesChoice.ARCHIVE else 4  # what is deleted for good is said
+        verrou(way, *m, *(["--yes"] if way == "undo" else []), code=undone if way == "undo" else 0 if left else 2)
+    assert not list((root.path / "home").glob(".verrou*"))
+    assert root.inside("id", "gull").returncode == 0
+    if choice is FilesChoice.ARCHIVE:
+        assert {name: told for name, told in root.tree().items() if "gull" in name} == {
+            name: told for name, told in before.items() if "gull" in name
+        }
+    verrou("account", "add", "tern", "--password", "generate", *m, "--yes")
+
+
+def test_what_can_never_be_deleted_stands_in_nobodys_way(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    root, m = manned_root, ("-m", manned_root.path)
+    verrou("account", "add", "gull", "--password", "generate", *m, "--yes")
+    kept = root.path / "home/.verrou-leaving-3-gull/kept"
+    (root.path / "home/gull/kept").mkdir()
+    subprocess.run(["mount", "-t", "tmpfs", "tmpfs", str(root.path / "home/gull/kept")], check=True)
+    try:
+        verrou("account", "remove", "gull", "--files", "delete", *m, "--yes", code=4)
+        subprocess.run(["umount", str(root.path / "home/gull/kept")], check=True)
+        verrou("account", "remove", "gull", "--files", "delete", *m, "--yes")
+    finally:
+        subprocess.run(["umount", "-l", str(kept)], check=False, capture_output=True)
+    assert not kept.exists()
+
+
+def swap_that_dies(machine: Machine, landings: int) -> None:
+    """``account swap warden ringer``, broken off after some landings."""
+    real, counted = type(machine).land, iter(range(landings))
+
+    def land(self: Machine, change: Change | Deed, entry: int) -> None:
+        if next(counted, None) is None:
+            raise OSError(errno.EIO, os.strerror(errno.EIO))
+        real(self, change, entry)
+
+    with pytest.MonkeyPatch.context() as patch, pytest.raises(BrokeOff):
+        patch.setattr(type(machine), "land", land)
+        done(machine, swap_steps(machine.observe(), "warden", "ringer", "ask"), SECRETS)
+
+
+@pytest.mark.parametrize("landings", range(4))
+def test_a_run_is_finished_only_where_somebody_administers_then(
+    manned_root: PrivateRoot, verrou: Verrou, landings: int
+) -> None:
+    """Somebody locks whoever should take over, between a death and its resume."""
+    root, m = manned_root, ("-m", manned_root.path)
+    verrou("account", "add", "ringer", "--keep-password", *m, *TYPED, typed=OTHER_PASSWORD)
+    swap_that_dies(open_machine(str(root.path)), landings)
+    assert root.inside("passwd", "-l", "ringer").returncode == 0
+    told = verrou("resume", "--preview", *m, code=3).stderr
+    assert verrou("resume", *m, code=3).stderr == told
+    assert "last-administrator" in told and "verrou undo" in told
+    told = verrou("account", "list", *m).stderr
+    assert "broke off" in told and "verrou undo goes back" in told
+    verrou("undo", *m, "--yes")
+    assert elevates(root, "warden", GOOD_PASSWORD)
+
+
+def test_a_run_whose_successor_is_as_it_was_is_finished(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    root, m = manned_root, ("-m", manned_root.path)
+    verrou("account", "add", "ringer", "--keep-password", *m, *TYPED, typed=OTHER_PASSWORD)
+    swap_that_dies(open_machine(str(root.path)), 1)
+    assert "nothing was changed" in verrou("resume", "--preview", *m).stdout
+    verrou("resume", *m)
+    assert elevates(root, "ringer", OTHER_PASSWORD) and not elevates(root, "warden", GOOD_PASSWORD)
+
+
+def no_program(path: Path) -> None:
+    """Nothing."""
+
+
+def unrunnable(path: Path) -> None:
+    path.write_bytes(b"\x7fELF")
+    path.chmod(0o644)
+
+
+def of_no_interpreter(path: Path) -> None:
+    path.write_text("#!/usr/bin/gone\n")
+    path.chmod(0o755)
+
+
+def ending_badly(path: Path) -> None:
+    path.write_text("#!/bin/sh\nexit 3\n")
+    path.chmod(0o755)
+
+
+@pytest.mark.parametrize("shell", [no_program, unrunnable, of_no_interpreter])
+@pytest.mark.parametrize("command", [("disable", "warden"), ("swap", "warden", "ringer")])
+def test_a_shell_that_does_not_start_makes_no_administrator(
+    two: PrivateRoot, verrou: Verrou, shell: Callable[[Path], None], command: tuple[str, ...]
+) -> None:
+    root, m = two, ("-m", two.path)
+    shell(root.path / "usr/bin/kittish")
+    root.inside("usermod", "-s", "/usr/bin/kittish", "ringer")
+    assert root.inside("su", "ringer", "-c", "true").returncode != 0
+    told = verrou("account", *command, *m, *TYPED, typed=OTHER_PASSWORD, code=None)
+    assert told.returncode in (3, 4) and elevates(root, "warden", GOOD_PASSWORD)
+    assert "last-administrator" in told.stderr or "its shell /usr/bin/kittish" in told.stderr
+    why = verrou("why", "ringer", "console", *m).stdout
+    assert "its shell /usr/bin/kittish" in " ".join(why.split())
+
+
+def test_the_trial_starts_the_shell(two: PrivateRoot, verrou: Verrou) -> None:
+    ending_badly(two.path / "usr/bin/kittish")
+    two.inside("usermod", "-s", "/usr/bin/kittish", "ringer")
+    told = verrou("account", "try", "ringer", "-m", two.path, *TYPED, typed=OTHER_PASSWORD, code=4).stderr
+    assert "its shell /usr/bin/kittish ended with 3" in told
+
+
+def test_of_two_names_with_one_number_the_first_decides(two: PrivateRoot, verrou: Verrou) -> None:
+    """sudo looks the number up: what ``gull`` may, and with which password, hangs on ``ringer``."""
+    root, m = two, ("-m", two.path)
+    root.inside("useradd", "-m", "-o", "-u", "1001", "-s", "/bin/bash", "-G", "sudo", "gull")
+    root.inside("chpasswd", typed=f"gull:{OTHER_PASSWORD}-2\n")
+    root.inside("gpasswd", "-d", "warden", "sudo")
+    told = verrou("group", "leave", "sudo", "ringer", *m, *TYPED, typed=f"{OTHER_PASSWORD}-2", code=3).stderr
+    assert "last-administrator" in told and elevates(root, "ringer", OTHER_PASSWORD)
+    told = verrou("account", "disable", "ringer", *m, *TYPED, typed=f"{OTHER_PASSWORD}-2", code=3).stderr
+    assert "last-administrator" in told and elevates(root, "ringer", OTHER_PASSWORD)
+
+
+@pytest.mark.parametrize("setting", ["rootpw", "targetpw", "runaspw", "runaspw, runas_default=ringer"])
+def test_a_password_that_elevation_asks_for_has_to_be_there(two: PrivateRoot, verrou: Verrou, setting: str) -> None:
+    """Root's password, or another account's: where that is disabled nobody elevates any more."""
+    root, m = two, ("-m", two.path)
+    whose = "ringer" if "runas_default" in setting else "root"
+    if whose == "root":
+        root.inside("chpasswd", typed=f"root:{OTHER_PASSWORD}\n")
+    root.write("/etc/sudoers.d/station", f"Defaults {setting}\nwarden ALL=(root) ALL\n")
+    os.chmod(root.path / "etc/sudoers.d/station", 0o440)
+    root.inside("gpasswd", "-d", "ringer", "sudo")
+    told = verrou("account", "disable", whose, *m, *TYPED, "--accept", "own-account", typed=GOOD_PASSWORD, code=None)
+    assert told.returncode in (3, 4) and "administrator" in told.stderr, told.stderr
+    root.inside("passwd", "-l", whose)
+    assert not elevates(root, "warden", OTHER_PASSWORD)
+    survey = verrou("account", "disable", whose, *m, *TYPED, typed=GOOD_PASSWORD, code=None).stdout
+    assert "No administrator can sign in at the console" in " ".join(survey.split())
+
+
+@pytest.mark.parametrize("mode", [0o755, 0o4750])
+def test_a_trial_can_no_more_than_the_person(two: PrivateRoot, verrou: Verrou, mode: int) -> None:
+    """Without its set-user-ID bit, or for a group alone, sudo makes root of nobody."""
+    root, m = two, ("-m", two.path)
+    os.chmod(root.path / "usr/bin/sudo", mode)
+    assert not elevates(root, "ringer", OTHER_PASSWORD)
+    told = verrou("account", "try", "ringer", *m, *TYPED, typed=OTHER_PASSWORD, code=None)
+    assert "could not elevate" in told.stdout + told.stderr and (told.returncode == 4 or mode == 0o755), (
+        "who is none must not elevate"
+    )
+    if mode == 0o755:
+        assert "set-user-ID bit" in verrou("account", "list", *m).stderr
+
+
+def test_blank_administrators_are_refused(two: PrivateRoot, bench: Path, verrou: Verrou) -> None:
+    for m in (("-m", two.path), ("-m", bench)):
+        verrou("account", "add", "daypass", "--role", "guest", "--password", "blank", *m, "--yes")
+        for command in (
+            ("account", "add", "gull", "--role", "administrator", "--password", "blank"),
+            ("account", "change", "daypass", "--role", "administrator"),
+            ("account", "password", "warden", "--password", "blank"),
+        ):
+            told = verrou(*command, *m, "--yes", code=3).stderr
+            assert "guard blank-administrator refuses step" in told, command
+    baseline = two.path.parent / "blank.toml"
+    baseline.write_text('[baseline]\ntitle = "x"\n[accounts.gull]\nrole = "administrator"\npassword = "blank"\n')
+    assert "blank-administrator" in verrou("harden", "-b", baseline, "-m", bench, "--yes", code=3).stderr
+    m = ("-m", two.path, "--accept", "blank-administrator", "--yes")
+    verrou("account", "add", "gull", "--role", "administrator", "--password", "blank", *m)
+
+
+def test_groups_go_by_number(two: PrivateRoot, verrou: Verrou) -> None:
+    """A second name for sudo's group makes administrators, and one before it takes them away."""
+    root, m = two, ("-m", two.path)
+    with open(root.path / "etc/group", "a") as file:
+        file.write("watch:x:27:tern\n")
+    root.inside("useradd", "-m", "-s", "/bin/bash", "tern")
+    root.inside("chpasswd", typed=f"tern:{OTHER_PASSWORD}-3\n")
+    assert elevates(root, "tern", f"{OTHER_PASSWORD}-3")
+    listed = verrou("account", "list", "--role", "administrator", *m, "--format", "csv").stdout
+    assert "tern" in listed
+    for name in ("warden", "ringer"):
+        root.inside("gpasswd", "-d", name, "sudo")
+    told = verrou("group", "leave", "watch", "tern", *m, *TYPED, code=3).stderr
+    assert "last-administrator" in told and elevates(root, "tern", f"{OTHER_PASSWORD}-3")
+
+
+def test_a_date_in_an_elevation_line_ends_an_administrator(two: PrivateRoot, verrou: Verrou) -> None:
+    from datetime import UTC, datetime, timedelta
+
+    root, m = two, ("-m", two.path)
+    root.inside("gpasswd", "-d", "ringer", "sudo")
+    ends = datetime.now(UTC) + timedelta(days=20)
+    root.write("/etc/sudoers.d/season", f"ringer ALL=(ALL) NOTAFTER={ends:%Y%m%d%H%M%SZ} ALL\n")
+    os.chmod(root.path / "etc/sudoers.d/season", 0o440)
+    assert elevates(root, "ringer", OTHER_PASSWORD)
+    told = verrou("account", "swap", "warden", "ringer", *m, *TYPED, typed=OTHER_PASSWORD, code=3).stderr
+    assert "lasting-administrator" in told
+
+
+AT_WORK = """
+import os, subprocess, sys
+from verrou.machines.linux.at_work import at_work
+if sys.argv[1:]:
+    os.setresuid(int(sys.argv[1]), 0, 0)  # somebody's own process, and below it root's again, as behind sudo
+    subprocess.run([sys.executable, __file__], preexec_fn=lambda: os.setresuid(0, 0, 0))
+else:
+    print(*at_work())
+"""
+
+
+@pytest.mark.parametrize(("door", "way"), [("sshd", "remote-shell"), ("login", "console"), ("xrdp", "remote-screen")])
+def test_who_is_at_work_and_by_which_way(tmp_path: Path, door: str, way: str) -> None:
+    """Read off real processes: below a program that lets people in is somebody, and below that root again."""
+    shutil.copy(Path("/bin/sh").resolve(), tmp_path / door)
+    (tmp_path / "ask.py").write_text(AT_WORK)
+    ask = f"{sys.executable} {tmp_path}/ask.py 4242; true"
+    environment = {**os.environ, "LOGNAME": "root", "SUDO_USER": "nobody"}
+    for program, found in ((tmp_path / door, f"4242 {way}"), (Path("/bin/sh"), " ".join(map(str, at_work())))):
+        told = subprocess.run([program, "-c", ask], capture_output=True, text=True, check=True, env=environment)
+        assert told.stdout.strip() == found.strip(), told.stderr
