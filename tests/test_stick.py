@@ -39,6 +39,16 @@ def test_it_is_one_file_of_python_alone_and_the_same_each_time(stick: Path, tmp_
 
 
 @pytest.mark.real_root
+def test_where_python_has_a_part_of_its_library_only_one_line_says_so(stick: Path, tmp_path: Path) -> None:
+    with PrivateRoot.over(base_of(SUITE, ("python3-minimal",), ()), tmp_path / "warden-03") as root:
+        (root.path / "root/verrou.pyz").write_bytes((stick / "verrou.pyz").read_bytes())
+        command = ["chroot", str(root.path), "/usr/bin/python3", "/root/verrou.pyz", "survey"]
+        ended = subprocess.run(command, capture_output=True, text=True, check=False)
+        assert ended.returncode == 2 and ended.stderr.count("\n") == 1, ended.stderr
+        assert "install the whole of it (the package python3" in ended.stderr
+
+
+@pytest.mark.real_root
 def test_it_runs_where_there_is_python_and_nothing_else(stick: Path, tmp_path: Path) -> None:
     with PrivateRoot.over(base_of(SUITE, ("python3",), ()), tmp_path / "warden-03") as root:
         place = root.path / "media"

@@ -13,9 +13,23 @@ def main() -> None:
     """Run the command line; the exit codes are listed in :mod:`verrou.core.errors`."""
     gc.set_threshold(*GARBAGE_THRESHOLDS)
     _open_streams()
-    from verrou.cli.main import run
+    try:
+        from verrou.cli.main import run
 
-    sys.exit(run())
+        sys.exit(run())
+    except ModuleNotFoundError as missing:
+        if (missing.name or "").partition(".")[0] not in sys.stdlib_module_names:
+            raise
+        sys.exit(_without(missing.name or ""))
+
+
+def _without(module: str) -> int:
+    """What is said where Python came without a part of its own library, and how the program ends."""
+    sys.stderr.write(
+        f"verrou: this Python has no module {module}, which belongs to its standard library; install the whole of it "
+        "(the package python3 on Debian, where python3-minimal alone is too little)\n"
+    )
+    return 2
 
 
 def _open_streams() -> None:
