@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from verrou.cli import completing
-from verrou.cli.options import format_option, machine_option, print_facts
+from verrou.cli.options import format_option, looked_at, machine_option, print_facts
 from verrou.machines import Machine, open_machine
 
 if TYPE_CHECKING:
@@ -41,11 +41,11 @@ def _side(word: str, machine: Machine) -> "tuple[Posture, str]":
     from verrou.records.earlier import posture_before
 
     if word == "now":
-        return machine.observe(), f"{machine.name} now"
+        return looked_at(machine), f"{machine.name} now"
     if earlier := EARLIER.fullmatch(word):
         posture, number = posture_before(machine, int(earlier[1]) if earlier[1] else None)
         return posture, f"{machine.name} before entry {number}"
-    posture = open_machine(word).observe()
+    posture = looked_at(open_machine(word))
     return posture, f"{posture.machine.name}, {posture.machine.now:%Y-%m-%d}"
 
 
@@ -57,7 +57,7 @@ def tell_comparison(
     from verrou.reports.sheets import console, print_sheet, shown
 
     data: Any = comparison_data(found, one, other, everything)
-    sheet = comparison_sheet(data, missing)
+    sheet = comparison_sheet(data, missing, blocks=style == "text")
 
     def text() -> None:
         out = console()

@@ -46,30 +46,39 @@ def comparison_data(found: Comparison, one: str, other: str, every: bool) -> Com
     }
 
 
-def comparison_sheet(data: ComparisonData, missing: str = "not there") -> Sheet:
+def comparison_sheet(data: ComparisonData, missing: str = "not there", *, blocks: bool = True) -> Sheet:
     """The same, a line each, the two sides beside each other under their names; ``missing`` stands where a side has
-    nothing of the kind."""
-    rows, styles = [], {}
-    for number, line in enumerate(data["lines"]):
+    nothing of the kind. In ``blocks``, for people, an account or group is its name with its facts below it."""
+    rows: list[dict[str, object]] = []
+    styles, last = {}, ""
+    for line in data["lines"]:
         empty = "none" if line["fact"] else missing
-        styles[number] = STYLES[line["turn"]]
+        if blocks and line["fact"] and line["subject"] != last:
+            rows.append({"about": line["subject"]})
+        last = line["subject"]
+        styles[len(rows)] = STYLES[line["turn"]]
+        about = f"  {line['fact']}, {line['turn']}" if line["fact"] else line["subject"]
+        below = "" if line["fact"] else str(line["turn"])
         rows.append(
             {
                 **line,
-                "about": ", ".join(filter(None, (line["fact"], line["turn"]))),
+                "about": about,
+                "below": below,
                 "one": line["one"] or empty,
                 "other": line["other"] or empty,
             }
         )
     columns = columns_of(
         ("turn", "turn"),
-        ("subject", ""),
+        ("subject", "subject"),
         ("fact", "fact"),
+        ("about", ""),
         ("one", data["one"]),
         ("other", data["other"]),
-        whole=("subject",),
-        hidden=("turn", "fact"),
-        under={"subject": "about"},
+        whole=("about",),
+        hidden=("turn", "subject", "fact"),
+        only_text=("about",),
+        under={"about": "below"},
     )
     return Sheet("comparison", columns, tuple(rows), styles)
 
