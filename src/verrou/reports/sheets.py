@@ -131,7 +131,7 @@ def columns_of(
     listed: Sequence[str] = (),
 ) -> tuple[Column, ...]:
     """Columns from (key, title) pairs; ``hidden`` stay out of the text, ``only_text`` out of CSV; ``listed``
-    ones have a line for each item."""
+    ones have a line an item."""
     below = under or {}
     return tuple(
         Column(
@@ -141,7 +141,7 @@ def columns_of(
             data=key not in only_text,
             keep_whole=key in whole,
             under=below.get(key, ""),
-            separator="\n  " if key in listed else ", ",
+            separator="\n" if key in listed else ", ",
         )
         for key, title in pairs
     )

@@ -45,7 +45,7 @@ class Terminal:
         """Columns with two blanks between; ``whole`` ones are never broken, the others share what is left."""
         widths = self._widths(heads, rows, whole)
         if any(width < asked for width, asked in self._cramped(heads, rows, whole, widths)):
-            self._stacked(rows, whole)
+            self._stacked(heads, rows, whole)
             return
         if any(heads):
             self._row([[Line(head, "bold")] for head in heads], widths)
@@ -95,23 +95,35 @@ class Terminal:
                 longest = max((len(line.text) for row in rows for line in row[at]), default=0)
                 yield width, min(LEAST_COLUMN, longest)
 
-    def _stacked(self, rows: Sequence[Sequence[Sequence[Line]]], whole: Sequence[bool]) -> None:
-        """For a window that is too narrow: what stays whole on one line, the rest below it."""
+    def _stacked(self, heads: Sequence[str], rows: Sequence[Sequence[Sequence[Line]]], whole: Sequence[bool]) -> None:
+        """For a window that is too narrow: the name on a line, what was in columns below it, each after its heading."""
+        first = (
+            1 if len(heads) > 1 and all(len(line.text) < 2 for row in rows for line in row[0]) else 0
+        )  # after a mark
         for row in rows:
-            kept = [line for at, cell in enumerate(row) for line in cell[:1] if whole[at] and line.text]
-            rest = [line for at, cell in enumerate(row) for line in (cell if not whole[at] else cell[1:])]
-            for text in broken("  ".join(line.text for line in kept), self.width):
-                self._write(self._styled(text, kept[0].style if kept else ""))
-            for line in rest:
-                for text in broken(f"    {line.text.strip()}", self.width, "    ") if line.text else ():
-                    self._write(self._styled(text, line.style))
+            name = [line for cell in row[: first + 1] for line in cell[:1] if line.text]
+            for text in broken("  ".join(line.text for line in name), self.width):
+                self._write(self._styled(text, name[0].style if name else ""))
+            for line in row[first][1:]:
+                self._below(line)
+            short = [at for at in range(first + 1, len(row)) if whole[at] and row[at] and row[at][0].text]
+            self._below(Line("; ".join(f"{heads[at]} {row[at][0].text}".strip() for at in short)))
+            for at in range(first + 1, len(row)):
+                lines = row[at][1:] if at in short else row[at]
+                for number, line in enumerate(lines):
+                    label = f"{heads[at]}: " if heads[at] and number == 0 and at not in short else ""
+                    self._below(Line(f"{label}{line.text.strip()}" if line.text else "", line.style))
+
+    def _below(self, line: Line) -> None:
+        for text in broken(f"    {line.text.strip()}", self.width, "    ") if line.text else ():
+            self._write(self._styled(text, line.style))
 
     def _row(self, cells: Sequence[Sequence[Line]], widths: Sequence[int]) -> None:
         columns = [
             [
                 Line(part, line.style)
                 for line in cell
-                for part in broken(line.text, width, "  " * line.text.startswith("  "))
+                for part in broken(line.text, width, "    " * line.text.startswith("  "))
             ]
             for cell, width in zip(cells, widths, strict=True)
         ]
@@ -134,14 +146,17 @@ def broken(text: str, width: int, indent: str = "") -> list[str]:
     if len(text) <= width:
         return [text]
     indent = indent[: width // 2]  # or what goes on below would never get shorter
-    lines, rest = [], text
-    while len(rest) > width:
-        at = rest.rfind(" ", len(indent) + 1, width + 1)
-        if at <= len(indent):
-            at = width
-        lines.append(rest[:at].rstrip())
-        rest = indent + rest[at:].lstrip()
-    return [*lines, rest]
+    lines, start, lead = [], 0, ""
+    while len(lead) + len(text) - start > width:
+        room, least = start + width - len(lead), start + len(indent) + 1 - len(lead)
+        at = text.rfind(" ", least, room + 1)
+        if at < least:
+            at = room
+        lines.append((lead + text[start:at]).rstrip())
+        lead, start = indent, at
+        while start < len(text) and text[start].isspace():
+            start += 1
+    return [*lines, lead + text[start:]]
 
 
 def console(*, stderr: bool = False) -> Terminal:

@@ -64,7 +64,7 @@ def _does(step: Step, posture: Posture) -> list[str] | str:
             lines.append(f"{each.rule_id}: {now} → {coming}")
     if len(lines) + len(same) == 1:
         return f"set {(lines or same)[0]}"
-    return ["set together", *lines, *same]
+    return ["set together", *(f"  {line}" for line in (*lines, *same))]
 
 
 def by_hand_sheet(worksheet: Worksheet) -> Sheet:
