@@ -25,8 +25,8 @@ SHOTS = {
     "leaving": "verrou group list -m ringing-02.bench.json; echo; "
     "verrou account remove guillemot --files archive -m hide-01.bench.json",
     "audit": "verrou audit -m hide-01.bench.json -b hide-01.toml | head -n 45",
-    "harden": "verrou harden -m hide-01.bench.json -b hide-01.toml --preview | head -n 47",
-    "compare": "verrou compare surveys/hide-01-2025-09.survey.json surveys/hide-01-2026-09.survey.json | head -n 44",
+    "harden": "verrou harden -m hide-01.bench.json -b hide-01.toml --preview | head -n 43",
+    "compare": "verrou compare surveys/hide-01-2025-09.survey.json surveys/hide-01-2026-09.survey.json | head -n 42",
     "round": "verrou round surveys --baselines which.toml; echo; verrou log",
     "capture": "verrou baseline new hut --used-by turns --watched never --shared-by 3-10; "
     "verrou baseline capture -m ringing-02.bench.json | head -n 44",

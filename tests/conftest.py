@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import NoReturn
 
 import pytest
-from hypothesis import HealthCheck, settings
+from hypothesis import HealthCheck, Phase, settings
 
 from verrou.core.model import Posture
 from verrou.core.model.access import usable_administrators
@@ -33,6 +33,7 @@ FACTOR = int(os.environ.get("VERROU_SEARCH", "1"))
 settings.register_profile(
     "verrou",
     deadline=None,
+    phases=[phase for phase in Phase if phase is not Phase.explain],  # which takes minutes, and looks like a hang
     max_examples=150 * FACTOR,
     suppress_health_check=[HealthCheck.function_scoped_fixture],
     derandomize="CI" in os.environ,

@@ -100,7 +100,8 @@ def test_sessions_where_there_is_no_utmp(tmp_path: Path) -> None:
     (folder / "9").write_text(SESSION.replace("STATE=active", "STATE=closing").replace("tty2", "tty9"))
     (folder / "noise").write_bytes(bytes(range(256)))
     found = sessions(Root(tmp_path))
-    assert list(found) == ["tern"] and len(found["tern"]) == 1 and found["tern"][0].startswith("tty2 since 2025-09-14")
+    (since,) = found["tern"].sessions
+    assert list(found) == ["tern"] and since.startswith("tty2 since 2025-09-14") and found["tern"].ways == ("console",)
 
 
 @pytest.mark.real_root

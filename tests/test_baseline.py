@@ -106,6 +106,7 @@ def test_five_errors_are_told_at_once_each_with_its_line(verrou: Verrou, tmp_pat
             "blank password",
         ),
         ('[baseline]\nbuilds_on = ["round.toml"]\n', "builds on this file again"),
+        ('[baseline]\ntitle = " "\n', "title is missing"),
         (
             '[[waiver]]\nrule = "lockout.aftr"\nreason = "r"\nby = "b"\nuntil = 2027-01-01\n',
             "did you mean 'lockout.after'?",
@@ -116,6 +117,50 @@ def test_five_errors_are_told_at_once_each_with_its_line(verrou: Verrou, tmp_pat
         ("[lockout\nafter = 5\n", "not valid TOML"),
         ("a = " + "[" * 5000, "not valid TOML"),
         ("lockout = 5\n", "accepted: a table of keys"),
+        ('[accounts.ana]\nenabled = "no"\n', "found 'no', accepted: true or false"),
+        ("[accounts.ana]\nfull_name = 3\n", "accepted: a text in quotes"),
+        ('[groups.x]\nmembers = "ana"\n', 'accepted: a list in square brackets; did you mean ["ana"]?'),
+        ('[accounts.ana]\nways_in = "console"\n', "accepted: a list in square brackets"),
+        ('[password]\nmin_length = "12"\n', "accepted: a whole number"),
+        ('[password]\nmay_contain_name = "no"\n', "accepted: true or false"),
+        ('[rights]\nshut_down = "ana"\n', 'did you mean ["ana"]?'),
+        ('[password]\nstorage = "yescrypt"\n', "accepted: a list of"),
+        ('[screen]\nnotice = { titel = "x" }\n', "did you mean 'title'?"),
+        ("[password]\nmin_length = { any_of = [] }\n", "at least one value in any_of"),
+        ('[accounts.ana]\nexpires = "31/03/2027"\n', "a day such as 2027-03-31 or 31 March 2027"),
+        ('[[waiver]]\nrule = "lockout.after"\nreason = " "\nby = "b"\nuntil = 2027-01-01\n', "waiver.0.reason"),
+        ('[[waiver]]\nrule = "lockout.after"\nreason = "r"\nby = ""\nuntil = 2027-01-01\n', "waiver.0.by"),
+        ('[lockout]\nafter = "never"\nlasts = "30 minutes"\n', "means nothing where lockout.after is"),
+        ('[builtin]\nadmin_name = "x"\nguest_name = "X"\n', "is the name of both built-in accounts"),
+        ("[accounts.ana]\n[accounts.Ana]\n", "are one name on many machines"),
+        (
+            '[groups.users]\nmembers = ["day"]\n[accounts.day]\nrole = "guest"\n',
+            "makes more than a guest of day",
+        ),
+        (
+            '[population]\nadministrators = 1\n[accounts.a]\nrole = "administrator"\n'
+            '[accounts.b]\nrole = "administrator"\n',
+            "is less than the accounts that this baseline makes administrators: a and b",
+        ),
+        (
+            '[population]\nadministrators = { only = ["a"] }\n[accounts.b]\nrole = "administrator"\n',
+            "leaves out b, whom this baseline makes administrators",
+        ),
+        ('[groups.x]\nmembers = ["ana"]\nonly = ["bors"]\n', "whom its only leaves out"),
+        ('[logon]\nconsole.allowed = "nobody"\n', "nobody could sign in at the console"),
+        ('[logon]\nconsole.denied = "everybody"\n', "nobody could sign in at the console"),
+        (
+            '[password]\nblank_ways = "none"\n[accounts.day]\nrole = "guest"\npassword = "blank"\n',
+            "takes it by no way that it has",
+        ),
+        (
+            '[logon]\nnetwork.denied = ["ana"]\n[accounts.ana]\nways_in = ["console", "network"]\n',
+            "should come in by network, but logon.network.denied keeps it out",
+        ),
+        (
+            '[logon]\nremote-screen.allowed = ["bors"]\n[accounts.ana]\nways_in = ["remote-screen"]\n',
+            "but logon.remote-screen.allowed keeps it out",
+        ),
     ],
 )
 def test_what_is_refused(text: str, words: str) -> None:

@@ -15,6 +15,7 @@ from verrou.records.journal import Journal
 
 SITE = """
 [baseline]
+title = "the lamp room"
 builds_on = ["public-terminal"]
 [builtin]
 admin_name = "lamplighter"
@@ -64,7 +65,7 @@ def test_the_whole_round(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
     assert verdicts["password.remember"] == "short", "a waiver that ended waives nothing"
     assert verdicts["accounts.daypass"] == verdicts["accounts.tern"] == "short"
 
-    preview = verrou("harden", *b, "--preview").stdout
+    preview = verrou("harden", *b, "--preview", code=1).stdout
     assert "nothing was changed" in preview and bench.read_bytes() == start
     order = [
         preview.index(words) for words in ("create standard account tern", "lockout.after", "disable account lamp")

@@ -46,7 +46,7 @@ def test_a_comparison_is_empty_on_equals_and_the_same_from_either_side(
     one: Authority, other: Authority, renamed: bool
 ) -> None:
     if renamed:
-        other.rename("tern", "puffin")
+        other.rename("Ána?", "puffin")
     here, there = posture_of(one, ""), posture_of(other, "")
     assert not compare(here, here).differing and compare(here, here).lines
     forwards, backwards = compare(here, there), compare(there, here)

@@ -5,20 +5,37 @@ import os
 import shutil
 import subprocess
 import sys
+import tempfile
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD, TYPED, Verrou
-from crashing import done
+from conftest import GOOD_PASSWORD, TYPED, Verrou, examples
+from crashing import Mode, done, finished, meeting, taken_back
 from debian_root import PrivateRoot
-from verrou.core.errors import BrokeOff
+from verrou.core import guards
+from verrou.core.errors import BrokeOff, VerrouError
+from verrou.core.model import Role
 from verrou.core.plan.making import swap_steps
-from verrou.core.plan.steps import FilesChoice, Remove
+from verrou.core.plan.steps import (
+    CreateAccount,
+    FilesChoice,
+    Join,
+    Leave,
+    Remove,
+    Rename,
+    SetEnabled,
+    SetPassword,
+    Step,
+)
 from verrou.machines import Change, Deed, Machine, Secrets, open_machine
 from verrou.machines.linux import landing
 from verrou.machines.linux.at_work import at_work
+from verrou.records import carry_out
 from verrou.records.journal import Journal
 
 pytestmark = pytest.mark.real_root
@@ -180,7 +197,7 @@ def test_a_shell_that_does_not_start_makes_no_administrator(
 def test_the_trial_starts_the_shell(two: PrivateRoot, verrou: Verrou) -> None:
     ending_badly(two.path / "usr/bin/kittish")
     two.inside("usermod", "-s", "/usr/bin/kittish", "ringer")
-    told = verrou("account", "try", "ringer", "-m", two.path, *TYPED, typed=OTHER_PASSWORD, code=4).stderr
+    told = verrou("account", "try", "ringer", "-m", two.path, *TYPED[1:], typed=OTHER_PASSWORD, code=4).stderr
     assert "its shell /usr/bin/kittish ended with 3" in told
 
 
@@ -220,7 +237,7 @@ def test_a_trial_can_no_more_than_the_person(two: PrivateRoot, verrou: Verrou, m
     root, m = two, ("-m", two.path)
     os.chmod(root.path / "usr/bin/sudo", mode)
     assert not elevates(root, "ringer", OTHER_PASSWORD)
-    told = verrou("account", "try", "ringer", *m, *TYPED, typed=OTHER_PASSWORD, code=None)
+    told = verrou("account", "try", "ringer", *m, *TYPED[1:], typed=OTHER_PASSWORD, code=None)
     assert "could not elevate" in told.stdout + told.stderr and (told.returncode == 4 or mode == 0o755), (
         "who is none must not elevate"
     )
@@ -295,3 +312,69 @@ def test_who_is_at_work_and_by_which_way(tmp_path: Path, door: str, way: str) ->
     for program, found in ((tmp_path / door, f"4242 {way}"), (Path("/bin/sh"), " ".join(map(str, at_work())))):
         told = subprocess.run([program, "-c", ask], capture_output=True, text=True, check=True, env=environment)
         assert told.stdout.strip() == found.strip(), told.stderr
+
+
+WORK: list[Step] = [
+    CreateAccount("gull", Role.ADMINISTRATOR, must_change=False),
+    SetEnabled("warden", False),
+    SetEnabled("ringer", False),
+    Leave("warden", "sudo"),
+    Leave("ringer", "sudo"),
+    Remove("ringer", FilesChoice.ARCHIVE),
+    Rename("ringer", "puffin"),
+    Join("tern", "sudo"),
+    Join("tern", "users"),
+    SetPassword("ringer", must_change=False),
+]
+HANDS = {
+    "nobody": ("true",),
+    "locks warden": ("usermod", "-L", "warden"),
+    "locks ringer": ("usermod", "-L", "ringer"),
+    "demotes warden": ("gpasswd", "-d", "warden", "sudo"),
+    "demotes all": ("sed", "-i", "s/^\\(sudo:[^:]*:[^:]*\\):.*/\\1:/", "/etc/group"),
+    "ends warden": ("chage", "-E", "2020-01-01", "warden"),
+    "gives ringer no shell": ("usermod", "-s", "/usr/sbin/nologin", "ringer"),
+    "raises tern": ("gpasswd", "-a", "tern", "sudo"),
+}
+EVERYBODY = Secrets(dict.fromkeys(("warden", "ringer", "tern", "gull", "puffin"), GOOD_PASSWORD))
+
+
+def landed(machine: Machine, steps: list[Step]) -> None:
+    posture = machine.observe()
+    rehearsal = carry_out.rehearse(machine, posture, guards.with_trials(posture, steps), EVERYBODY)
+    guards.check(rehearsal.course, guards.ACCEPTABLE)
+    carry_out.commit(machine, rehearsal, EVERYBODY, carry_out.Told("test"))
+
+
+@examples(5)
+@given(
+    st.lists(st.sampled_from(WORK), min_size=1, max_size=3, unique=True),
+    st.integers(1, 90),
+    st.sampled_from(list(HANDS)),
+    st.permutations([finished, taken_back]),
+)
+def test_after_a_death_and_another_hand_somebody_administers_who_could_before(
+    debian: Path, steps: list[Step], call: int, hand: str, ways: list[Callable[[Machine], None]]
+) -> None:
+    """Whatever way is gone then: it is refused, or who could administer before can still, or another one can."""
+    with tempfile.TemporaryDirectory() as folder, PrivateRoot.over(debian, Path(folder, "warden-03")) as root:
+        for name, groups in (("warden", "sudo"), ("ringer", "sudo"), ("tern", "users")):
+            root.inside("useradd", "-m", "-s", "/bin/bash", "-G", groups, name)
+        root.inside("chpasswd", typed="".join(f"{name}:{GOOD_PASSWORD}\n" for name in ("warden", "ringer", "tern")))
+
+        def administer() -> set[str]:
+            names = [line.split(":")[0] for line in root.read("/etc/passwd").splitlines()]
+            return {name for name in names if name in EVERYBODY and elevates(root, name, GOOD_PASSWORD)}
+
+        assert administer() == {"warden", "ringer"}
+        machine = open_machine(str(root.path))
+        meeting(Mode.KILLED, call, lambda: landed(machine, steps))
+        between = administer()
+        assert between, "at no instant is there nobody"
+        root.inside(*HANDS[hand])
+        could = administer()
+        for way in ways:
+            with suppress(VerrouError):
+                way(machine)
+                break
+        assert administer() or not could, (steps, call, hand, ways)

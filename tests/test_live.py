@@ -62,7 +62,11 @@ def test_an_account_on_the_live_system_and_back(covered: Path, monkeypatch: pyte
             listening.settimeout(5)
             line = listening.recv(4096).decode()
             facility = int(line[1 : line.index(">")]) >> 3
-            assert facility == 10 and "entry 1: account add gull, by " in line and PASSWORD not in line
+            assert (
+                facility == 10
+                and "entry 1: account add gull --keep-password --password stdin --yes, by " in line
+                and PASSWORD not in line
+            )
             assert "--invalidate=passwd" in Path("/run/nscd/told").read_text()
             ended = forked(["undo", "--yes"], "", covered)
             assert ended.returncode == 0, ended.stderr + ended.stdout

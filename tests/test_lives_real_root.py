@@ -127,7 +127,7 @@ def test_a_trial_of_somebody_leaves_nothing(manned_root: PrivateRoot, verrou: Ve
     """Not even the note that sudo leaves in a home."""
     root = manned_root
     start = root.tree()
-    told = verrou("account", "try", "warden", "-m", root.path, *TYPED, typed=GOOD_PASSWORD).stdout
+    told = verrou("account", "try", "warden", "-m", root.path, *TYPED[1:], typed=GOOD_PASSWORD).stdout
     assert "signed in at the console; elevated" in told
     assert root.tree() == start and list((root.path / "run").iterdir()) == []
 

@@ -20,8 +20,8 @@ def test_the_demo_walks_the_whole_job(verrou: Verrou, tmp_path: Path) -> None:
     assert "disproved" not in told
     following = [line.split()[1:] for line in told.splitlines() if line.startswith("  verrou ")]
     assert len(following) >= 5
-    expected = dict.fromkeys(("survey", "show", "explain", "harden", "undo", "swap", "why", "signin", "report"), 0)
-    expected |= {"check": 2, "remove": 3, "round": 1, "trend": 1, "compare": 1}
+    expected = dict.fromkeys(("survey", "show", "explain", "undo", "swap", "why", "signin", "report"), 0)
+    expected |= {"harden": 1, "check": 2, "remove": 3, "round": 1, "trend": 1, "compare": 1}
     for arguments in following:
         code = next(expected[word] for word in arguments if word in expected)
         ended = forked([*arguments, *(["--yes"] if "undo" in arguments else [])], "", tmp_path / "cap")
@@ -56,8 +56,10 @@ def test_a_survey_file_is_a_machine_to_look_at(verrou: Verrou, bench: Path, tmp_
         assert live == saved
     told = verrou("account", "disable", "warden", "-m", "monday.survey.json", "--yes", code=4).stderr
     assert "can only be read" in told
-    (tmp_path / "monday.survey.json").write_text('{"format": "verrou survey 1", "machine": 3}')
+    (tmp_path / "monday.survey.json").write_text('{"format": "verrou survey 2", "machine": 3}')
     assert "damaged" in verrou("audit", "-b", "essential", "-m", "monday.survey.json", code=2).stderr
+    (tmp_path / "monday.survey.json").write_text('{"format": "verrou survey 1", "machine": 3}')
+    assert "an earlier Verrou" in verrou("audit", "-b", "essential", "-m", "monday.survey.json", code=2).stderr
 
 
 def test_nothing_hostile_reaches_the_screen_or_a_spreadsheet(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
@@ -173,7 +175,7 @@ def test_the_handbook_tells_what_the_program_does() -> None:
 
     handbook = (Path(__file__).parent.parent / "docs/handbook/reference.md").read_text()
     for guard in GUARDS:
-        assert f"| `{guard.name}`{' (may)' if guard.may_be_accepted else ''} |" in handbook, guard.name
+        assert f"| `{guard.name}`{' (may)' if guard.may_be_accepted else ''} | {guard.sentence}" in handbook, guard.name
     readme = (Path(__file__).parent.parent / "README.md").read_text()
     for name in COMMANDS:
         assert f"`verrou {name}" in handbook + readme or f"verrou {name}" in readme or f"| `{name}" in handbook, name

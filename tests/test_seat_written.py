@@ -51,10 +51,14 @@ def test_nobody_and_everybody_are_set_and_taken_back(desktop: PrivateRoot, verro
         assert not any(admits(desktop, "sshd", name) for name in ("warden", "tern"))
         assert value(verrou, desktop, "logon.remote-shell.allowed") == []
         assert value(verrou, desktop, "logon.remote-shell.denied") == ["everybody"]
-        told = verrou("rule", "set", "logon.remote-shell.allowed=everybody", "logon.remote-shell.denied=nobody", *m)
-        assert "decides too: group guests" in " ".join(told.stdout.split())
+        back = ("rule", "set", "logon.remote-shell.allowed=everybody")
+        told = verrou(*back, "logon.remote-shell.denied=nobody", *m, code=4).stderr
+        assert "asked for nobody, the machine makes it group guests" in " ".join(told.split()), (
+            "it is not, so it is said"
+        )
+        verrou(*back, "logon.remote-shell.denied=group:guests", *m)
         assert admits(desktop, "sshd", "tern") and not admits(desktop, "sshd", "daypass"), "a guest stays confined"
-    assert desktop.read(WAY_FILE.format("remote-shell")).count("\n") == 1, "nothing but the heading is left"
+    assert desktop.read(WAY_FILE.format("remote-shell")).splitlines()[1:] == ["-:(guests):ALL"]
 
 
 @pytest.mark.real_root
@@ -262,6 +266,7 @@ def test_the_journal_and_the_survey_tell_the_new_rules(bench: Path, verrou: Verr
     verrou("rule", "set", "logon.network.denied=warden", "screen.notice=Cap Fauvel | Quiet.", "-m", bench, "--yes")
     told = " ".join(verrou("journal", "show", "1", "-m", bench).stdout.split())
     assert "rule logon.network.denied: nobody → warden" in told and '"Cap Fauvel Quiet."' in told
+    verrou("machine", "restart", "-m", bench)
     shown = " ".join(verrou("survey", "--all", "-m", bench).stdout.split())
     assert "kept from signing in over the network: warden" in shown
     assert 'before signing in everybody reads "Cap Fauvel' in shown

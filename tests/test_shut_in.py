@@ -95,7 +95,7 @@ def test_a_hostile_program_in_the_pam_stack(
     start = manned_root.tree()
     for looking in (("survey",), ("account", "list"), ("audit", "-b", "essential"), ("rule", "show")):
         verrou(*looking, "-m", manned_root.path, code=None)
-    verrou("account", "try", "warden", "-m", manned_root.path, *TYPED, typed=GOOD_PASSWORD)
+    verrou("account", "try", "warden", "-m", manned_root.path, *TYPED[1:], typed=GOOD_PASSWORD)
     verrou("verify", "-b", "essential", "-m", manned_root.path, code=None)
     reaches_nothing(manned_root, outside, listener)
     assert manned_root.tree() == start

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 import click
 
 from verrou.cli import completing
-from verrou.cli.options import format_option, known_account, load_baseline, machine_option, print_facts, tell_troubles
+from verrou.cli.options import format_option, known_account, load_baseline, looked_at, machine_option, print_facts
 from verrou.core.errors import BadInput
 from verrou.machines import Machine, Secrets
 
@@ -24,8 +24,7 @@ def _posture(machine: Machine, as_baseline: str | None) -> "Posture":
     """The machine as it is, or as it would be after hardening."""
     from verrou.reports.sheets import complain, console
 
-    posture = machine.observe()
-    tell_troubles(posture)
+    posture = looked_at(machine)
     if as_baseline is None:
         return posture
     from verrou.core.audit import audit

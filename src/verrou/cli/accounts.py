@@ -14,9 +14,9 @@ from verrou.cli.options import (
     format_option,
     known_account,
     known_group,
+    looked_at,
     machine_option,
     print_facts,
-    tell_troubles,
 )
 from verrou.core.days import DAY_WORDS, day_of
 from verrou.core.errors import BadInput
@@ -99,8 +99,7 @@ def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None
     from verrou.reports.sheets import console, print_sheet
     from verrou.reports.surveys import accounts_sheet, folded_line
 
-    posture = machine.observe()
-    tell_troubles(posture)
+    posture = looked_at(machine)
     asked = bool(role or state)
     chosen = [a for a in posture.accounts if _fits(a, posture, role, state)]
     sheet, folded = accounts_sheet(posture, everyone or asked or style != "text", chosen, console().width)
@@ -133,8 +132,7 @@ def show_account(name: str, machine: Machine, style: str) -> None:
     from verrou.reports.sheets import Sheet, columns_of, console, print_sheet
     from verrou.reports.surveys import account_facts
 
-    posture = machine.observe()
-    tell_troubles(posture)
+    posture = looked_at(machine)
     found = posture.by_name[known_account(posture, name)]
     rows = tuple({"about": about, "is": text} for about, text in account_facts(found, posture))
     sheet = Sheet("account", columns_of(("about", ""), ("is", ""), whole=("about",)), rows)
@@ -326,7 +324,7 @@ def swap(machine: Machine, old: str, new: str, full_name: str, password: str, ho
 
 @account.command("try")
 @click.argument("name", shell_complete=completing.accounts)
-@change_options()
+@change_options(changes=False)
 def try_account(machine: Machine, name: str, how: dict[str, Any]) -> None:
     """Whether an account is what it amounts to: a trial that nothing remains of.
 

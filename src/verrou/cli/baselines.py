@@ -13,10 +13,10 @@ from verrou.cli.options import (
     fetch_baseline,
     format_option,
     load_baseline,
+    looked_at,
     machine_option,
     print_facts,
     shipped_baselines,
-    tell_troubles,
     write_new,
 )
 from verrou.core.errors import BadInput
@@ -75,8 +75,7 @@ def capture(machine: Machine, title: str | None, people: bool, save: Path | None
     from verrou.core.audit import remarkable
     from verrou.core.capture import captured
 
-    posture = machine.observe()
-    tell_troubles(posture)
+    posture = looked_at(machine)
     weak = remarkable(posture, load_baseline(MEASURE))
     text = captured(posture, title or f"{posture.machine.name} as it stands", weak, MEASURE, people)
     _tell_or_save(text, save)

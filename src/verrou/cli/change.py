@@ -1,7 +1,8 @@
 """verrou harden, and the one way in which every command changes a machine."""
 
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, nullcontext
 from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
@@ -19,10 +20,9 @@ from verrou.cli.options import (
     collect_passwords,
     hand_over,
     load_baseline,
+    looked_at,
     machine_option,
     reserve,
-    tell_broken_off,
-    tell_troubles,
     typed_command,
 )
 from verrou.core import guards
@@ -48,24 +48,25 @@ def accept_option(names: Sequence[str]) -> Callable[[F], F]:
     )
 
 
-def change_options(*passwords: str) -> Callable[[F], F]:
+def change_options(*passwords: str, changes: bool = True) -> Callable[[F], F]:
     """What every command that changes a machine takes: ``-m``, ``--yes``, ``--preview``, ``--prove``, ``--foresee``,
     ``--accept``, and where passwords come from. All but the machine reach the command as ``how``, for :func:`change`.
 
     With ``passwords``, the ways in which a new password may come about (see
-    :data:`verrou.core.plan.steps.HOW_A_PASSWORD_COMES`), the command gets the one chosen as ``password``.
+    :data:`verrou.core.plan.steps.HOW_A_PASSWORD_COMES`), the command gets the one chosen as ``password``. A command
+    that only tries, and ``changes`` nothing, has the machine and the password alone.
     """
 
     def decorate(command: F) -> F:
         @wraps(command)
         def gathered(
             *args: Any,
-            yes: bool,
-            preview: bool,
-            prove: bool,
-            foresee: bool,
-            accepted: tuple[str, ...],
             password: str,
+            yes: bool = False,
+            preview: bool = False,
+            prove: bool = False,
+            foresee: bool = False,
+            accepted: tuple[str, ...] = (),
             password_file: Path | None = None,
             **kwargs: Any,
         ) -> Any:
@@ -75,7 +76,7 @@ def change_options(*passwords: str) -> Callable[[F], F]:
                 kwargs["password"] = "ask" if password == "stdin" else password
             return command(*args, how=how, **kwargs)
 
-        options = [
+        of_changes = [
             accept_option(guards.ACCEPTABLE),
             click.option(
                 "--foresee", is_flag=True, help="Make no private copy: show what the steps should do, and stop."
@@ -87,6 +88,9 @@ def change_options(*passwords: str) -> Callable[[F], F]:
                 "--preview", is_flag=True, help="Rehearse on a private copy, show what would come of it, and stop."
             ),
             click.option("--yes", is_flag=True, help="Do not ask."),
+        ]
+        options = [
+            *(of_changes if changes else ()),
             machine_option,
         ]
         if "generate" in passwords:
@@ -149,9 +153,7 @@ def change(
     tries = carry_out.only_tries(steps)
     prompts = typed and any(_asks(step, steps) for step in steps)
     secrets, generated = Secrets(), Secrets()
-    if looking:
-        tell_broken_off(machine)
-    else:
+    if not looking:
         carry_out.check_whole(machine)
     if foresee:
         rehearsal = carry_out.foreseen(posture, carry_out.with_files(machine, posture, steps), "--foresee was said")
@@ -164,7 +166,9 @@ def change(
     if rehearsal.foreseen_only and not looking:
         raise MachineRefused(f"nothing was changed: {rehearsal.foreseen_only}; --preview shows what can be foreseen")
     if not tries or preview:
-        _show(rehearsal, baseline)
+        with nullcontext() if looking else _read_by_somebody():
+            _show(rehearsal, baseline)
+            sys.stdout.flush()
     _refuse(machine, rehearsal, told, whole=baseline is None, kept=not looking)
     if looking:
         out.print("This is a preview; nothing was changed.")
@@ -189,6 +193,14 @@ def change(
     return evolve(rehearsal, entry=number)
 
 
+@contextmanager
+def _read_by_somebody() -> Iterator[None]:
+    try:
+        yield
+    except BrokenPipeError:
+        raise MachineRefused("nothing was changed: whoever read the output has gone") from None
+
+
 def _landed(
     machine: Machine,
     rehearsal: "Rehearsal",
@@ -206,10 +218,8 @@ def _landed(
 
     def give(landing: "Rehearsal") -> None:
         nonlocal handed
-        try:
+        with _read_by_somebody():
             sys.stdout.flush()
-        except BrokenPipeError:
-            raise MachineRefused("nothing was changed: whoever read the output has gone") from None
         given = Secrets({name: password for name, password in generated.items() if _gets(landing, name)})
         if generated:
             hand_over(given, password_file)
@@ -359,8 +369,7 @@ def single(machine: Machine, make: Callable[[Posture], Sequence[Step]], how: dic
     from verrou.core.guards import with_trials
     from verrou.core.plan.making import NoWay
 
-    posture = machine.observe()
-    tell_troubles(posture)
+    posture = looked_at(machine, changing=not (how["preview"] or how["foresee"]))
     try:
         steps = with_trials(posture, make(posture))
     except NoWay as reason:
@@ -410,15 +419,14 @@ def harden(
         if family not in known:
             raise click.BadParameter(f"found {family!r}, accepted: {', '.join(known)}", param_hint="--only")
     baseline = load_baseline(baseline_name)
-    posture = machine.observe()
-    tell_troubles(posture)
+    looking = bool(how["preview"] or how["foresee"])
+    posture = looked_at(machine, changing=not looking)
     found = _held_against(posture, baseline)
     worksheet = plan(posture, baseline, found, frozenset(families))
     out = console()
     if worksheet.by_hand:
         print_sheet(out, by_hand_sheet(worksheet))
         out.print()
-    looking = bool(how["preview"] or how["foresee"])
     after, all_done = found, True
     if worksheet.steps:
         done = change(machine, posture, worksheet.steps, baseline=baseline, **how)

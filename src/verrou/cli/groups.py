@@ -13,9 +13,9 @@ from verrou.cli.options import (
     format_option,
     known_account,
     known_group,
+    looked_at,
     machine_option,
     print_facts,
-    tell_troubles,
 )
 from verrou.core.model import GroupName, Posture
 from verrou.core.plan.steps import CreateGroup, Join, Leave, RemoveGroup, SetGroupNote, Step
@@ -39,8 +39,7 @@ def list_groups(machine: Machine, style: str, everyone: bool) -> None:
     from verrou.reports.groups import group_data, groups_sheet
     from verrou.reports.sheets import console, print_sheet
 
-    posture = machine.observe()
-    tell_troubles(posture)
+    posture = looked_at(machine)
     sheet = groups_sheet(posture, everyone or style != "text")
     data = [group_data(each, posture) for each in posture.groups]
     print_facts(style, sheet, data, lambda: print_sheet(console(), sheet))
@@ -55,8 +54,7 @@ def show_group(name: str, machine: Machine, style: str) -> None:
     from verrou.reports.groups import group_data, group_facts
     from verrou.reports.sheets import Sheet, columns_of, console, print_sheet
 
-    posture = machine.observe()
-    tell_troubles(posture)
+    posture = looked_at(machine)
     found = posture.group(known_group(posture, name))
     assert found is not None
     rows = tuple({"about": about, "is": text} for about, text in group_facts(found, posture))

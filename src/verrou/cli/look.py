@@ -11,9 +11,9 @@ from verrou.cli.options import (
     check_new_name,
     format_option,
     load_baseline,
+    looked_at,
     machine_option,
     print_facts,
-    tell_troubles,
     write_new,
 )
 from verrou.machines import SURVEY_SUFFIX, Machine
@@ -37,8 +37,7 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept
     from verrou.reports.sheets import as_json, console, print_sheet
     from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, folded_line, summary_lines
 
-    posture = machine.observe()
-    tell_troubles(posture)
+    posture = looked_at(machine)
     accounts, folded = accounts_sheet(posture, everyone or style != "text", width=console().width)
 
     def data() -> object:
@@ -118,8 +117,7 @@ def audit(machine: Machine, baseline_name: str, style: str, short: bool, kept: K
     from verrou.reports.sheets import console, print_sheet, shown
 
     baseline = load_baseline(baseline_name)
-    posture = machine.observe()
-    tell_troubles(posture)
+    posture = looked_at(machine)
     found = hold_against(posture, baseline)
 
     def text() -> None:

@@ -41,6 +41,11 @@ COMMANDS: Mapping[str, str] = {
 }
 
 
+class _NobodyReads(Exception):
+    """Whoever read the output has gone. Click would end the program itself at an EPIPE, and as if something fell
+    short."""
+
+
 class LazyGroup(CommandGroup):
     """Finds its commands by name in a table of ``module:attribute``, in the table's order."""
 
@@ -50,6 +55,12 @@ class LazyGroup(CommandGroup):
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         return list(self.table)
+
+    def invoke(self, ctx: click.Context) -> Any:
+        try:
+            return super().invoke(ctx)
+        except BrokenPipeError:
+            raise _NobodyReads from None
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         place = self.table.get(cmd_name)
@@ -104,6 +115,10 @@ def run(arguments: Sequence[str] | None = None) -> int:
         sys.stdout.flush()
         return ended
     except VerrouError as error:
+        try:
+            sys.stdout.flush()
+        except OSError:
+            _write_nothing_more()
         return _tell(str(error), error.exit_code)
     except click.UsageError as error:
         where = error.ctx.command_path if error.ctx is not None else "verrou"
@@ -118,10 +133,9 @@ def run(arguments: Sequence[str] | None = None) -> int:
         return _tell("interrupted; what had not begun to change is as it was", INTERRUPTED)
     except RecursionError:
         return _tell("the input is nested too deeply", BadInput.exit_code)
-    except BrokenPipeError:
-        # Whoever read the output has gone; nothing may be written at the end either.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return 0
+    except (BrokenPipeError, _NobodyReads):
+        _write_nothing_more()
+        return MachineRefused.exit_code
     except OSError as error:
         where = f": {error.filename}" if error.filename else ""
         return _tell(f"{error.strerror or error}{where}", MachineRefused.exit_code)
@@ -133,6 +147,11 @@ INTERRUPTED = 130
 """How a program ends that somebody broke off at the keyboard, as shells have it."""
 
 
+def _write_nothing_more() -> None:
+    """Where nobody reads the output, the interpreter is not to write the rest of it at the end either."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
 def _tell(message: str, code: int) -> int:
     from verrou.reports.sheets import complain
 
@@ -142,5 +161,5 @@ def _tell(message: str, code: int) -> int:
 
 def _sentence(error: click.UsageError) -> str:
     """What Click found, as our own errors have it: without a capital and a full stop."""
-    message = error.format_message().strip().rstrip(".")
+    message = " ".join(error.format_message().split()).rstrip(".").replace(". Choose from:", "; choose from:")
     return message[:1].lower() + message[1:]

@@ -14,7 +14,7 @@ import click
 
 import verrou
 from verrou.cli import completing
-from verrou.core.errors import BadInput, MachineRefused, NotAgreed, VerrouError
+from verrou.core.errors import BadInput, MachineRefused, NotAgreed
 from verrou.core.model import AccountName, GroupName
 from verrou.machines import Machine, Secrets, open_machine
 from verrou.machines.local_files import ordinary_text
@@ -108,33 +108,25 @@ def agreed(question: str) -> None:
         raise NotAgreed("nothing was changed, as you answered")
 
 
-def _the_one_machine(ctx: click.Context, __: click.Parameter, machines: tuple[Machine, ...]) -> Machine:
+def _the_one_machine(_: click.Context, __: click.Parameter, machines: tuple[Machine, ...]) -> Machine:
     """Two machines in one command would both be meant, and only one be done."""
     if len(machines) > 1:
         named = ", ".join(machine.address for machine in machines)
         raise BadInput(f"found {len(machines)} machines ({named}); one command is about one machine, so say -m once")
-    machine = machines[0] if machines else open_machine(os.environ.get("VERROU_MACHINE") or "this")
-    if not ctx.resilient_parsing and not any(each.name == "preview" for each in ctx.command.params):
-        tell_broken_off(machine)  # who may change the machine is told by what refuses to, or by its preview
-    return machine
+    return machines[0] if machines else open_machine(os.environ.get("VERROU_MACHINE") or "this")
 
 
-def tell_broken_off(machine: Machine) -> None:
-    """On a machine where a run broke off: say so, on standard error, and how to go on."""
-    if words := broken_off_words(machine):
-        from verrou.reports.sheets import complain
+def looked_at(machine: Machine, *, changing: bool = False) -> "Posture":
+    """A machine as it is now. What it keeps in a broken state is told on standard error, and that a run broke off: but
+    for commands that are about to change it, which are refused for that."""
+    from verrou.records.standing import observed
+    from verrou.reports.sheets import complain
 
-        complain(f"{machine.name}: {words}")
-
-
-def broken_off_words(machine: Machine) -> str:
-    """That a run broke off on a machine, and how to go on; nothing where none did, or this account cannot know."""
-    from verrou.records.standing import what_broke_off
-
-    try:
-        return what_broke_off(machine)
-    except (VerrouError, OSError):
-        return ""
+    posture = observed(machine)
+    broken = posture.machine.broken_off
+    for trouble in (*((f"{posture.machine.name}: {broken}",) if broken and not changing else ()), *posture.troubles):
+        complain(trouble)
+    return posture
 
 
 def machine_option(command: F) -> F:
@@ -247,14 +239,6 @@ def tried(machine: Machine, posture: "Posture") -> "list[TrialResult]":
             return not_tried(str(reason))
 
 
-def tell_troubles(posture: "Posture") -> None:
-    """What the machine keeps in a broken state, a line each, on standard error."""
-    from verrou.reports.sheets import complain
-
-    for trouble in posture.troubles:
-        complain(trouble)
-
-
 def known_account(posture: "Posture", name: str) -> AccountName:
     """The name of the account called so, or else of the only one with that identity.
 
@@ -353,23 +337,20 @@ def _words() -> Sequence[str]:
 
 def _present(name: str) -> str:
     """The password that an account has now."""
-    _need_terminal(name)
+    _need_terminal(name, "use --password stdin")
     answer: str = click.prompt(f"The password that {name} has now, to try it", hide_input=True, err=True)
     return answer
 
 
 def _prompt(name: str) -> str:
-    _need_terminal(name)
+    _need_terminal(name, "use --password stdin, or --password generate")
     answer: str = click.prompt(f"Password for {name}", hide_input=True, confirmation_prompt=True, err=True)
     return answer
 
 
-def _need_terminal(name: str) -> None:
+def _need_terminal(name: str, instead: str) -> None:
     if not sys.stdin.isatty():
-        raise BadInput(
-            f"a password for {name} must be typed, and there is no terminal; "
-            "use --password stdin, or --password generate where it is a new one"
-        )
+        raise BadInput(f"a password for {name} must be typed, and there is no terminal; {instead}")
 
 
 def _from_stdin(name: str) -> str:

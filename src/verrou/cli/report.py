@@ -11,8 +11,8 @@ from verrou.cli.options import (
     OneOf,
     baseline_option,
     load_baseline,
+    looked_at,
     machine_option,
-    tell_troubles,
     tried,
     write_new,
 )
@@ -49,8 +49,7 @@ def report(
     if suffix not in WRITTEN:
         raise BadInput(f"{save}: found the end {suffix!r}, accepted: {', '.join(WRITTEN)}; or say --format")
     baseline = load_baseline(baseline_name)
-    posture = machine.observe()
-    tell_troubles(posture)
+    posture = looked_at(machine)
     now = audit(posture, baseline)
     before, missing = None, "nothing was changed by Verrou"
     entries: Sequence[Entry] = ()

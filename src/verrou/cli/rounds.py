@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 @click.command("round")
-@click.argument("folder", type=click.Path(path_type=Path))
+@click.argument("folder", type=click.Path(path_type=Path, readable=False))
 @click.option(
     "-b",
     "--baseline",
@@ -64,6 +64,9 @@ def go_round(
     rows.sort(key=lambda row: (row.weight, row.machine, row.address))
     for gone in left_out:
         complain(f"left out: {gone['reason']}")
+    for row in rows:
+        if row.broken_off:
+            complain(f"{row.machine}: {row.broken_off}")
     if not rows:
         raise BadInput(f"{folder}: none of {len(addresses)} files could be read as a machine")
     if html is not None:
@@ -80,7 +83,7 @@ def go_round(
         out = console()
         out.print(f"{summary(rows, len(left_out), older)}.", style="bold")
         out.print()
-        print_sheet(out, round_sheet(rows))
+        print_sheet(out, round_sheet(rows, every))
     click.get_current_context().exit(0 if all(row.all_well for row in rows) and not left_out else 1)
 
 

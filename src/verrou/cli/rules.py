@@ -7,7 +7,7 @@ import click
 from verrou.cli import completing
 from verrou.cli.change import change_options, single
 from verrou.cli.command_group import CommandGroup
-from verrou.cli.options import format_option, machine_option, print_facts, tell_troubles
+from verrou.cli.options import format_option, looked_at, machine_option, print_facts
 from verrou.core.errors import BadInput, MachineRefused
 from verrou.machines import Machine
 
@@ -113,8 +113,7 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
     from verrou.reports.surveys import rules_sheet
 
     rules = _rules(ids)
-    posture = machine.observe()
-    tell_troubles(posture)
+    posture = looked_at(machine)
     sheet = rules_sheet(posture, rules)
     data = {each.id: reading_data(each, reading_of(each, posture)) for each in rules} if style == "json" else None
     print_facts(style, sheet, data, lambda: print_sheet(console(), sheet))
@@ -165,7 +164,7 @@ def set_rule(assignments: tuple[str, ...], choice: str | None, machine: Machine,
         for rule_id, value in wanted.items():
             takes = posture.takes.get(rule_id)
             if takes is not None and (refused := CATALOGUE[rule_id].kind.outside(value, takes)):
-                raise MachineRefused(f"{rule_id}: {refused}")
+                raise (MachineRefused if takes.why else BadInput)(f"{rule_id}: {refused}")
         return rule_steps(posture, {**chosen, **wanted})
 
     single(machine, steps, how)

@@ -7,9 +7,9 @@ from verrou.cli.options import (
     baseline_option,
     format_option,
     load_baseline,
+    looked_at,
     machine_option,
     print_facts,
-    tell_troubles,
     tried,
 )
 from verrou.machines import Machine
@@ -29,8 +29,7 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
     from verrou.reports.sheets import console, print_sheet, shown
 
     baseline = load_baseline(baseline_name)
-    posture = machine.observe()
-    tell_troubles(posture)
+    posture = looked_at(machine)
     found = hold_against(posture, baseline)
     results = tried(machine, posture)
     sheet = trials_sheet(results)

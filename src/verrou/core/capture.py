@@ -1,8 +1,10 @@
 """A baseline made of a machine as it stands: audited against it, the machine holds."""
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 
-from verrou.core.baseline import ACCOUNT_ROLES
+from verrou.core.baseline import ACCOUNT_ROLES, BaselineRefused, read_baseline
+from verrou.core.errors import BadInput
 from verrou.core.model import Account, AccountName, PasswordState, Posture, Reading, Status, joined
 from verrou.core.model.access import is_person, role_of, ways_in
 from verrou.core.rules import CATALOGUE, Rule, disagreements, reading_of, value_now
@@ -27,7 +29,39 @@ def captured(posture: Posture, title: str, weak: Mapping[Rule, Sequence[str]], m
     if people:
         text += "".join(_account(account, posture) for account in posture.accounts if _counts(account, posture))
         text += "".join(_groups(posture))
+    return _without_contradictions(text)
+
+
+def _without_contradictions(text: str) -> str:
+    """The text, with what contradicts the rest of it only told as a comment: a machine may be set up so that no
+    baseline could ask for all of it."""
+    for _ in range(MOST_CONTRADICTIONS):
+        try:
+            read_baseline(text, "", _builds_on_nothing)
+        except BaselineRefused as refused:
+            found = re.match(r":(\d+): (.*)", refused.problems[0])
+            if found is None:
+                return text
+            text = _told_only(text.split("\n"), int(found[1]) - 1, found[2])
+        else:
+            return text
     return text
+
+
+MOST_CONTRADICTIONS = 500
+
+
+def _builds_on_nothing(name: str, _: str) -> tuple[str, str]:
+    raise BadInput(name)
+
+
+def _told_only(lines: list[str], at: int, reason: str) -> str:
+    """The lines with that one as a comment; with a heading all that stands below it."""
+    end = at + 1
+    while lines[at].startswith("[") and end < len(lines) and lines[end] and not lines[end].startswith("["):
+        end += 1
+    told = [line if line.startswith("#") else f"# {line}" for line in lines[at:end]]
+    return "\n".join([*lines[:at], *comment(reason).rstrip("\n").split("\n"), *told, *lines[end:]])
 
 
 def _values(posture: Posture) -> tuple[dict[Rule, Value], dict[Rule, str]]:
@@ -93,12 +127,16 @@ def _counts(account: Account, posture: Posture) -> bool:
 def _account(account: Account, posture: Posture) -> str:
     blank = account.password is PasswordState.BLANK and account.enabled
     ended = account.ends is not None and account.ends <= posture.machine.now.date()
+    ways = ways_in(account, posture)
+    if account.enabled and posture.gates and not ways:
+        why = f"ended on {account.ends}" if ended else "no way lets it in"
+        return "\n" + comment(f"{account.name} is enabled, and {why}: no baseline lists it so")
     lines: list[tuple[str, object]] = [
         ("role", str(role_of(account, posture))),
         ("password", "blank" if blank else "keep"),
         ("enabled", account.enabled),
     ]
-    if ways := ways_in(account, posture):
+    if ways:
         lines.append(("ways_in", [str(way) for way in ways]))
     if account.cannot_change:
         lines.append(("cannot_change", True))

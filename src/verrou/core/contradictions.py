@@ -205,7 +205,11 @@ class _Asked:
     def _closing(self, account: WantedAccount, way: Way) -> Demand | None:
         """The rule that keeps an account out of a way on every machine; None where one may let it in."""
         groups = {GROUP + ROLE_GROUPS[account.role]} if account.role in ROLE_GROUPS else set()
-        groups |= {GROUP + group.name for group in self.baseline.groups.values() if account.name in group.members}
+        groups |= {
+            GROUP + group.name
+            for group in self.baseline.groups.values()
+            if account.name.casefold() in map(str.casefold, group.members)
+        }
         denied, allowed = (self._demand(f"logon.{way}.{key}") for key in ("denied", "allowed"))
         mine = {name.casefold() for name in (account.name, EVERYBODY, *groups)}
         values = [_folded(value) for value in self._values(f"logon.{way}.denied") if _is_names(value)]
@@ -215,15 +219,10 @@ class _Asked:
         if (
             allowed is not None
             and values
-            and not any(mine & names or self._may_name(names, groups) for names in values)
+            and not any(mine & names or _may_be_in(account.role, names) for names in values)
         ):
             return allowed
         return None
-
-    def _may_name(self, names: Iterable[str], known: Iterable[str]) -> bool:
-        """Whether a list holds a group that somebody may be in although nothing here says so."""
-        others = {f"{GROUP}{name}" for name in ROLE_GROUPS.values()} - set(known)
-        return any(name.startswith(GROUP) and name not in others for name in names)
 
     @staticmethod
     def _against(demand: Demand, said: str, other: Demand) -> tuple[Mark, str]:
@@ -245,6 +244,12 @@ def _fits(role: Role, group: str) -> bool:
     """Whether membership in a group leaves an account what it should be."""
     grants = {ADMINISTRATORS: (Role.ADMINISTRATOR,), USERS: (Role.ADMINISTRATOR, Role.STANDARD)}
     return role in grants.get(group, tuple(Role))
+
+
+def _may_be_in(role: Role, names: Iterable[str]) -> bool:
+    """Whether a list holds a group that somebody of a role may be in, although nothing here says so."""
+    groups = [name.removeprefix(GROUP) for name in names if name.startswith(GROUP)]
+    return any(_fits(role, group) for group in groups)
 
 
 def _most(value: Value) -> int | None:

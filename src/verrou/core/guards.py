@@ -333,17 +333,22 @@ def _contradiction(course: Course) -> Iterator[Refusal]:
     for stage in course.stages:  # also where the machine would refuse the step: it is why
         if isinstance(stage.step, SetRules):
             asked |= stage.step.values
-            yield from _rules_that_contradict(stage.number, stage.step, stage.after)
+            yield from _rules_that_contradict(stage.number, stage.step, course)
             yield from _lists_that_contradict(stage.number, stage.step, asked)
         elif (name := account_of(stage.step)) is not None:
             yield from _flags_that_exclude(stage, name)
 
 
-def _rules_that_contradict(number: int, step: SetRules, after: Posture) -> Iterator[Refusal]:
+def _rules_that_contradict(number: int, step: SetRules, course: Course) -> Iterator[Refusal]:
+    """By what was asked for, and of the other rules by what comes of them; not what contradicted before, either."""
     about = set_together_with(step.values)
-    values = {rule_id: _coming(reading_of(CATALOGUE[rule_id], after)) for rule_id in about}
+    was = {rule_id: reading_of(CATALOGUE[rule_id], course.before).value for rule_id in about}
+    comes = {rule_id: _coming(reading_of(CATALOGUE[rule_id], course.after)) for rule_id in about}
+    values: dict[str, Value | None] = {**comes, **step.values}
     for rule, agreement, other in disagreements(lambda rule: values.get(rule.id)):
-        if agreement.pulls and {rule.id, other.id} & step.values.keys():
+        pair = {rule.id, other.id}
+        new = any(values[rule_id] != was[rule_id] for rule_id in pair)
+        if new and agreement.pulls and pair & step.values.keys():
             yield _disagree(number, rule, agreement, other, values)
 
 

@@ -23,7 +23,7 @@ PLACES = {rule_id: number for number, rule_id in enumerate(RULES)}
 class Row:
     """One machine of a round. ``identity`` is what tells the machine from every other. ``signs`` has a sign for each
     of :data:`RULES`, ``listed`` the accounts and groups that fall short. ``worst`` tells the gravest finding in words;
-    ``oldest_waiver`` is the day on which the first waiver ends."""
+    ``oldest_waiver`` is the day on which the first waiver ends, ``broken_off`` a run that did not end."""
 
     machine: str
     identity: str
@@ -43,6 +43,7 @@ class Row:
     worst: str
     signs: str
     listed: tuple[str, ...]
+    broken_off: str = ""
 
     @property
     def short(self) -> int:
@@ -106,4 +107,5 @@ def row_of(found: Audit, posture: Posture, address: str, says: Callable[[Finding
         says(first) if first is not None and first.verdict in (Verdict.SHORT, Verdict.UNREADABLE) else "",
         "".join(signs),
         tuple(listed),
+        machine.broken_off,
     )

@@ -7,9 +7,9 @@ from datetime import timedelta
 from enum import StrEnum
 from typing import Protocol
 
-from attrs import evolve, frozen
+from attrs import frozen
 
-from verrou.core.model import Account, AccountName, Grant, GroupName, Posture, Reading, Role, Status
+from verrou.core.model import Account, AccountName, GroupName, Posture, Reading, Role, Status
 from verrou.core.model.access import opening
 from verrou.core.model.ways import Way
 from verrou.core.passwords import Policy, breaking, make_password, policy_of
@@ -82,10 +82,11 @@ class TrialAccount(Protocol):
         ...
 
     def elevate(self, password: str) -> Answer:
-        """Use administration, giving its own password where one is asked for.
+        """Use administration, giving its own password where one is asked for. What is not accepted was refused by what
+        decides about administration.
 
         Raises:
-            CannotTry: with the reason.
+            CannotTry: something else stopped it, with the reason.
         """
         ...
 
@@ -125,35 +126,27 @@ _MOMENT = timedelta(seconds=5)
 WHO_COMES_IN = "logon.console.allowed"
 _TRIED_FOR = ("lockout.after", "password.min_length", WHO_COMES_IN)
 TRIED_ROLES = (Role.ADMINISTRATOR, Role.STANDARD, Role.GUEST)
-Attempt = Callable[[Policy, Role], AbstractContextManager[TrialAccount]]
-"""Makes a throwaway account of a role, for as long as the block lasts."""
+Attempt = Callable[[Policy, Role, bool], AbstractContextManager[TrialAccount]]
+"""Makes a throwaway account of a role, for as long as the block lasts; the last says whether it is let in by every way
+first, whatever the lists of who may say: for trials of other questions than that."""
 
 
 def run_trials(attempt: Attempt, posture: Posture, rng: random.Random) -> Iterator[TrialResult]:
     """All trials, each on an account of its own that ``attempt`` makes; yields results as they come."""
+    policy = policy_of(posture)
     for trial, about in zip((lockout_trial, weak_password_trial), _TRIED_FOR, strict=False):
         try:
-            with attempt(policy_of(posture), _who_gets_through(posture)) as subject:
+            with attempt(policy, Role.STANDARD, True) as subject:
                 yield from trial(subject, posture, rng)
         except CannotTry as reason:
             yield TrialResult(about, "nothing was tried", Proof.NOT_TRIED, str(reason))
     for role in TRIED_ROLES:
         try:
-            with attempt(policy_of(posture), role) as subject:
-                yield from access_trial(subject, posture, role)
+            with attempt(policy, role, True) as let_in, attempt(policy, role, False) as subject:
+                yield from access_trial(subject, let_in, posture, role)
+                yield from elevation_trial(let_in, posture, role)
         except CannotTry as reason:
             yield TrialResult(WHO_COMES_IN, f"a throwaway {role} account", Proof.NOT_TRIED, str(reason))
-
-
-def _who_gets_through(posture: Posture) -> Role:
-    """A standard user, where it comes by as many gates as an administrator: each of them is tried."""
-    group = posture.group_with(Grant.ADMINISTRATION)
-    nobody = Account(AccountName("trial"), "trial")
-    member = evolve(nobody, groups=(group.name,)) if group is not None else nobody
-    more = any(
-        gate.lets_through(member) and not gate.lets_through(nobody) for gate in posture.gates if not gate.unasked
-    )
-    return Role.ADMINISTRATOR if more else Role.STANDARD
 
 
 WAY_WORDS = {
@@ -164,25 +157,36 @@ WAY_WORDS = {
 }
 
 
-def access_trial(subject: TrialAccount, posture: Posture, role: Role) -> Iterator[TrialResult]:
-    """Come in by each way, and by each of its services, with the right password; then use administration. What is read
-    of the machine says which of it should come through."""
+def access_trial(subject: TrialAccount, let_in: TrialAccount, posture: Posture, role: Role) -> Iterator[TrialResult]:
+    """Come in by each way, and by each of its services, with the right password. What is read of the machine says which
+    of it should come through. A refusal shows that a list keeps somebody out only where somebody alike, whom no list
+    keeps out, comes through."""
     groups = tuple(map(GroupName, subject.groups))
     account = Account(AccountName(subject.account), f"trial:{subject.account}", groups=groups)
     for gate in posture.gates:
         if gate.unasked:
             continue
         expected = opening(account, gate, posture) is not None
+        kept_out = not gate.lets_through(account)
         for service in gate.services or ("",):
             by = f" ({service})" if service else ""
             said = f"a throwaway {role} account signs in {WAY_WORDS[gate.way]}{by}"
             rule = f"logon.{gate.way}.allowed"
             try:
                 answer = subject.come_by(gate.way, service, subject.password)
+                control = let_in.come_by(gate.way, service, let_in.password) if kept_out else answer
             except CannotTry as reason:
                 yield TrialResult(rule, said, Proof.NOT_TRIED, str(reason))
                 continue
+            if kept_out and not answer.accepted and not control.accepted:
+                why = f"whom no list keeps out is refused too: {control.said}"
+                yield TrialResult(rule, said, Proof.NOT_TRIED, why)
+                continue
             yield _judge(rule, said, answer, expected)
+
+
+def elevation_trial(subject: TrialAccount, posture: Posture, role: Role) -> Iterator[TrialResult]:
+    """Use administration, once it is in."""
     administers = role is Role.ADMINISTRATOR
     rule = f"elevation.{'administrator' if administers else 'standard'}_gives"
     said = f"a throwaway {role} account wants to administer, with its own password"

@@ -6,7 +6,7 @@ from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple, Protocol
 
-from verrou.core.errors import BadInput
+from verrou.core.errors import BadInput, NotEnoughRights
 
 if TYPE_CHECKING:
     from verrou.core.model import Account, Files, Posture, Role
@@ -179,8 +179,9 @@ class Copy(Protocol):
         """What the machine looked like when the copy was made of it."""
         ...
 
-    def attempt(self, policy: "Policy", role: "Role") -> "AbstractContextManager[TrialAccount]":
-        """A throwaway account of a role on the copy, to try things with.
+    def attempt(self, policy: "Policy", role: "Role", let_in: bool) -> "AbstractContextManager[TrialAccount]":
+        """A throwaway account of a role on the copy, to try things with; with ``let_in`` no list of who may come in
+        keeps it out.
 
         Raises:
             CannotTry: with the reason.
@@ -308,6 +309,7 @@ def open_machine(address: str) -> Machine:
 
     Raises:
         BadInput: nothing there looks like a machine.
+        NotEnoughRights: this account may not look.
     """
     if address == "this":
         from verrou.machines.linux.machine import LinuxMachine
@@ -331,6 +333,8 @@ def open_machine(address: str) -> Machine:
 
             return LinuxMachine(path, address)
         found = "a folder without etc/passwd" if path.is_dir() else "a file" if path.exists() else "nothing"
+    except PermissionError as error:
+        raise NotEnoughRights(f"{error.filename}: not readable for this account; run as one that may") from None
     except (OSError, ValueError) as error:
         found = str(error)
     raise BadInput(

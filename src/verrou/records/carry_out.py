@@ -269,12 +269,25 @@ def commit(
 
 def _stands(machine: Machine, rehearsal: Rehearsal) -> bool:
     """Whether everything that the rehearsal read or changes still is as it was."""
-    if machine.moved(rehearsal.stamps):
-        return False
+    return not _otherwise(machine, rehearsal)
+
+
+def _otherwise(machine: Machine, rehearsal: Rehearsal) -> list[str]:
+    """What is not as the rehearsal read it or found it."""
     first: dict[str, Change | Deed] = {}
     for change in rehearsal.changes:
         first.setdefault(change.place, change)
-    return all(machine.stands(change, 0) is Standing.BEFORE for change in first.values())
+    found = [place for place, change in first.items() if machine.stands(change, 0) is not Standing.BEFORE]
+    return list(dict.fromkeys((*machine.moved(rehearsal.stamps), *found)))
+
+
+def _restless(machine: Machine, rehearsal: Rehearsal) -> MachineRefused:
+    """What is never as it was rehearsed, time after time."""
+    where = ", ".join(_otherwise(machine, rehearsal)) or "something"
+    return MachineRefused(
+        f"nothing was changed: {where} is never as it was on the private copy; something keeps writing there, or it "
+        "is a link to where the copy is empty, such as /tmp"
+    )
 
 
 def _again(machine: Machine, planned: Rehearsal, secrets: Secrets, told: Told) -> Rehearsal:
@@ -296,7 +309,7 @@ def _again(machine: Machine, planned: Rehearsal, secrets: Secrets, told: Told) -
             )
         if _stands(machine, again):
             return again
-    raise MachineRefused("nothing was changed: something keeps writing to this machine; stop that first")
+    raise _restless(machine, again)
 
 
 MOST_REHEARSALS = 5
@@ -537,7 +550,7 @@ def _settled_resume(machine: Machine, journal: Journal, entry: Entry, told: Told
         check_resume(machine, journal, rehearsal, entry, told)
         if not machine.moved(rehearsal.stamps):
             return rehearsal
-    raise MachineRefused("nothing was changed: something keeps writing to this machine; stop that first")
+    raise _restless(machine, rehearsal)
 
 
 def _still_to_land(machine: Machine, changes: ChangeSet, number: int) -> Iterator[Change | Deed]:
@@ -631,7 +644,7 @@ def undo(machine: Machine, rehearsal: Rehearsal, entries: Sequence[Entry], told:
                 return _land(machine, journal, rehearsal, evolve(told, undoes=tuple(numbers)))
             rehearsal = rehearse_undo(machine, journal, numbers)
             check_undo(machine, journal, rehearsal, entries, told)
-    raise MachineRefused("nothing was changed: something keeps writing to this machine; stop that first")
+    raise _restless(machine, rehearsal)
 
 
 def with_files(machine: Machine, posture: Posture, steps: Sequence[Step]) -> list[Step]:

@@ -56,7 +56,7 @@ class Journal:
                     case "finished":
                         entries[number].finished = str(line["at"])
                         _count_undone(entries, entries[number])
-            except (KeyError, TypeError, ValueError, AttributeError):
+            except (KeyError, TypeError, ValueError, AttributeError, OverflowError):
                 where = f"{self.folder / JOURNAL}:{position}"
                 raise BadInput(f"{where}: this line is no journal line; the journal was changed") from None
         return list(entries.values())

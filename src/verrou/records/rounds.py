@@ -5,6 +5,7 @@ import gc
 import os
 import signal
 from collections.abc import Callable, Iterator, Sequence
+from datetime import datetime
 from functools import lru_cache
 from pathlib import Path
 
@@ -12,11 +13,12 @@ from attrs import frozen
 
 from verrou.core.audit import Finding, Known, audit
 from verrou.core.baseline import Baseline
-from verrou.core.errors import BadInput, MachineRefused, VerrouError
+from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights, VerrouError
 from verrou.core.rounds import Row, row_of
 from verrou.core.survey_text import SurveyReader
 from verrou.machines import BENCH_SUFFIX, SURVEY_SUFFIX, open_machine
 from verrou.machines.survey_file import SurveyFile
+from verrou.records.standing import observed
 
 WORTH_SHARING = 64
 """From how many machines on it pays to start other processes."""
@@ -41,10 +43,13 @@ def machines_in(folder: Path) -> list[str]:
     other JSON files, to be named as foreign.
 
     Raises:
-        BadInput: it is no folder that can be read, or holds no machine.
+        BadInput: it is no folder, or holds no machine.
+        NotEnoughRights: this account may not look.
     """
     try:
         names = sorted(entry.name for entry in os.scandir(folder) if _may_be_machine(entry))
+    except PermissionError:
+        raise NotEnoughRights(f"{folder}: not readable for this account; run as one that may") from None
     except OSError as error:
         raise BadInput(f"{folder}: {error.strerror}; name a folder that holds surveys or machines") from None
     if not names:
@@ -135,7 +140,7 @@ class _Worker:
             if address.endswith(SURVEY_SUFFIX):
                 posture = SurveyFile(Path(address)).observe(self.reader)
             else:
-                posture = open_machine(address).observe()
+                posture = observed(open_machine(address))
             name = self.assignment.baseline_of(posture.machine.name)
             if not name:
                 return LeftOut(address, f"no baseline is named for {posture.machine.name}")
@@ -169,10 +174,20 @@ def _look(address: str) -> Outcome:
 
 
 def newest(rows: Sequence[Row]) -> tuple[list[Row], int]:
-    """Of each machine the row that was seen last, and how many others there were."""
+    """Of each machine the row that was seen last, and how many others there were. On a tie the machine itself is newer
+    than any survey of it, since its clock may stand still, and of two files the one that was written later."""
     latest: dict[str, Row] = {}
     for row in rows:
         known = latest.get(row.identity)
-        if known is None or row.at > known.at:
+        if known is None or _seen(row) > _seen(known):
             latest[row.identity] = row
     return list(latest.values()), len(rows) - len(latest)
+
+
+def _seen(row: Row) -> tuple[datetime, bool, float]:
+    survey = row.address.endswith(SURVEY_SUFFIX)
+    try:
+        written = os.stat(row.address).st_mtime
+    except OSError:
+        written = 0.0
+    return row.at, not survey, written

@@ -1,9 +1,23 @@
-"""Whether a run broke off on a machine."""
+"""A machine as it stands, and whether a run broke off on it."""
+
+from attrs import evolve
 
 from verrou.core.entries import Entry
+from verrou.core.errors import VerrouError
+from verrou.core.model import Posture
 from verrou.machines import Machine
 from verrou.records.journal import Journal
 from verrou.records.machine_lock import is_held
+
+
+def observed(machine: Machine) -> Posture:
+    """What the machine is now, with the run that broke off on it, as far as this account may know."""
+    posture = machine.observe()
+    try:
+        words = what_broke_off(machine)
+    except (VerrouError, OSError):
+        return posture
+    return evolve(posture, machine=evolve(posture.machine, broken_off=words)) if words else posture
 
 
 def what_broke_off(machine: Machine) -> str:

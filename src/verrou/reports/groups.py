@@ -2,8 +2,9 @@
 
 from typing import Any, TypedDict
 
+from verrou.core.group_words import gives
 from verrou.core.model import Group, Posture
-from verrou.core.model.access import role_of, ways_given, ways_taken
+from verrou.core.model.access import role_of
 from verrou.core.survey import plain
 from verrou.reports.sheets import Sheet, columns_of
 
@@ -22,16 +23,6 @@ def group_data(group: Group, posture: Posture) -> dict[str, Any]:
 def worth_showing(group: Group, posture: Posture) -> bool:
     """Whether it gives something, or has a member who is not the only one of that name."""
     return bool(gives(group, posture)) or any(str(name) != group.name for name in group.members)
-
-
-def gives(group: Group, posture: Posture) -> list[str]:
-    """What being in the group means, in words."""
-    closed = ways_taken(group, posture)
-    return [
-        *(str(grant) for grant in group.grants),
-        *(f"way in: {way}" for way in ways_given(group, posture)),
-        *([f"keeps out of {', '.join(closed)}"] if closed else []),
-    ]
 
 
 def groups_sheet(posture: Posture, everyone: bool) -> Sheet:

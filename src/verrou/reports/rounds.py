@@ -33,6 +33,7 @@ class RoundRow(TypedDict):
     worst: str
     rules: dict[str, list[str]]
     listed: list[str]
+    broken_off: str
 
 
 class LeftOutData(TypedDict):
@@ -74,6 +75,7 @@ def row_data(row: Row) -> RoundRow:
         "worst": row.worst,
         "rules": rules,
         "listed": list(row.listed),
+        "broken_off": row.broken_off,
     }
 
 
@@ -88,8 +90,8 @@ def as_lines(rows: Iterable[Row]) -> Iterator[str]:
         yield json.dumps(row_data(row), ensure_ascii=False, default=str).encode("utf-8", "backslashreplace").decode()
 
 
-def round_sheet(rows: Sequence[Row]) -> Sheet:
-    """A line a machine."""
+def round_sheet(rows: Sequence[Row], every: bool = False) -> Sheet:
+    """A line a machine; with ``every`` survey of it told, which file that is and of when."""
     cells, styles = [], {}
     for number, row in enumerate(rows):
         styles[number] = BAD if row.grave else DOUBTFUL if not row.all_well else GOOD
@@ -97,7 +99,7 @@ def round_sheet(rows: Sequence[Row]) -> Sheet:
             {
                 **row_data(row),
                 "held": f"{row.holds} of {row.counted}",
-                "notes": "; ".join(_notes(row)),
+                "notes": "; ".join((*((f"{row.address}, {row.at:%Y-%m-%d %H:%M}",) if every else ()), *_notes(row))),
                 "falls_short": list(_names(row, *SHORT_SIGNS.values())) + list(row.listed),
             }
         )
@@ -112,10 +114,11 @@ def round_sheet(rows: Sequence[Row]) -> Sheet:
         ("oldest_waiver", "first waiver ends"),
         ("worst", "what is worst"),
         ("falls_short", "falls short"),
+        ("broken_off", "broken off"),
         whole=("machine", "held", "grave", "serious", "slight"),
         hidden=(
             *("address", "system", "at", "baseline", "holds", "counted", "unreadable", "waived", "absent"),
-            *("oldest_waiver", "falls_short"),
+            *("oldest_waiver", "falls_short", "broken_off"),
         ),
         only_text=("held",),
         under={"worst": "notes"},
@@ -129,6 +132,8 @@ def _short(row: Row) -> list[tuple[str, int]]:
 
 
 def _notes(row: Row) -> Iterator[str]:
+    if row.broken_off:
+        yield row.broken_off
     if row.unreadable:
         yield f"{row.unreadable} could not be read"
     if row.oldest_waiver:

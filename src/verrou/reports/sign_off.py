@@ -9,7 +9,7 @@ from attrs import frozen
 from verrou.core.audit import Audit, Finding, Verdict
 from verrou.core.baseline import Baseline
 from verrou.core.entries import Entry
-from verrou.core.model import MachineFacts
+from verrou.core.model import MachineFacts, joined, name_list
 from verrou.core.plan.worksheet import ByHand
 from verrou.core.rules import Severity
 from verrou.core.trials import Proof, TrialResult
@@ -65,14 +65,17 @@ class ByHandData(TypedDict):
 
 
 class SignOffData(TypedDict):
-    """The whole sheet. ``left`` does not hold now, ``changed`` holds now and did not before, ``held`` did all
-    along, ``absent`` are rules that this machine has not."""
+    """The whole sheet. ``broken_off`` is the run that did not end: nothing is signed off then. ``short`` is the sheet
+    in three lines, for somebody who reads no more. ``left`` does not hold now, ``changed`` holds now and did not
+    before, ``held`` did all along, ``absent`` are rules that this machine has not."""
 
     machine: SignedMachine
     baseline: SignedBaseline
     by: str
     at: str
     tool: str
+    broken_off: str
+    short: list[str]
     verdict: str
     before: dict[str, int] | None
     no_before: str
@@ -147,6 +150,8 @@ def sign_off_data(signed: Signed) -> SignOffData:
         "by": signed.by,
         "at": signed.at,
         "tool": signed.tool,
+        "broken_off": signed.facts.broken_off,
+        "short": _in_short(signed),
         "verdict": f"{signed.now.summary}{_tried(signed.trials)}.",
         "before": counts(signed.before) if signed.before else None,
         "no_before": signed.no_before,
@@ -160,6 +165,20 @@ def sign_off_data(signed: Signed) -> SignOffData:
         "trials": trials_data(signed.trials),
         "entries": [entry_data(entry, running=False) for entry in signed.entries],
     }
+
+
+def _in_short(signed: Signed) -> list[str]:
+    """Before, now, and what is left for whom."""
+    before = signed.before.summary if signed.before else f"not known: {signed.no_before}"
+    now = signed.now.summary
+    by_hand = list(dict.fromkeys(item.subject for item in signed.by_hand))
+    short = [f for f in signed.now.findings if f.verdict in (Verdict.SHORT, Verdict.UNREADABLE)]
+    steps = [f.subject for f in short if f.subject not in by_hand]
+    parts = [f"{signed.by} runs verrou harden for {name_list(steps)}"] if steps else []
+    parts += [f"by hand, as listed below: {name_list(by_hand)}"] if by_hand else []
+    waived = [f.waiver for f in signed.now.findings if f.waiver is not None]
+    parts += [f"{len(waived)} waived by {joined(sorted({waiver.by for waiver in waived}))}"] if waived else []
+    return [f"Before: {before}.", f"Now: {now}.", f"Left: {'; '.join(parts) or 'nothing'}."]
 
 
 def _tried(trials: Sequence[TrialResult]) -> str:

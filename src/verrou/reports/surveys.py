@@ -2,16 +2,16 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 
+from verrou.core.group_words import gives
 from verrou.core.model import Account, Builtin, PasswordState, Posture, Reading, Role, Status, Unread, counted, joined
 from verrou.core.model.access import gets_in, locked, needs_a_look, role_known, role_of, ways_in, ways_in_now
 from verrou.core.model.acting import say_act
-from verrou.core.model.ageing import expired, password_ages
+from verrou.core.model.ageing import expired, must_change, password_ages
 from verrou.core.model.states import State, states_of, useful_hint
 from verrou.core.model.ways import Way
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.core.rules.population import administrators
 from verrou.machines import where_kept
-from verrou.reports.groups import gives
 from verrou.reports.reading_words import reading_says
 from verrou.reports.sheets import BAD, DOUBTFUL, Sheet, columns_of, shown
 
@@ -242,7 +242,8 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         PasswordState.UNKNOWN: "unknown: root alone may look",
     }[account.password]
     changed = f", of {account.password_changed}" if account.password_changed else ""
-    age = "has to be changed when it is too old" if password_ages(account, posture) else "never has to be changed"
+    age = "has to be changed when it is too old" if password_ages(account, posture) else "does not age"
+    age = "has to be changed at the next sign-in" if must_change(account, posture, posture.machine.now.date()) else age
     age = age if account.password is PasswordState.SET else ""
     fixed = "its owner cannot change it" if account.cannot_change else ""
     facts = [
@@ -253,7 +254,7 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         ("origin", _shipped(account) or str(account.origin)),
         ("amounts to", role_words(account, posture)),
         ("given by", "; ".join(given)),
-        ("disabled", where_kept("builtin.admin_enabled")[posture.machine.kind] if shut else ""),
+        ("disabled", where_kept("builtin.admin_enabled").get(posture.machine.kind, "") if shut else ""),
         ("stands out", ", ".join(states_of(account, posture).values()) or "nothing"),
         (
             "ways in",

@@ -56,6 +56,8 @@ def _gap_says(gap: Gap) -> str:
             return f"{who} has {_PASSWORD[now]} and should have {_PASSWORD[wanted]}"
         case Fact.ENDS:
             return f"{who} {f'ends on {now}' if now else 'has no end'} and should end by {wanted}"
+        case Fact.WAYS if not now:
+            return f"{who} is enabled, and gets in by no way"
         case Fact.WAYS:
             return f"{who} gets in by {_ways(now)} and should get in by {_ways(wanted)} alone"
         case Fact.MEMBERS:

@@ -77,10 +77,20 @@ def ways_in_now(account: Account, posture: Posture) -> tuple[Way, ...]:
 def ways_in(account: Account, posture: Posture) -> tuple[Way, ...]:
     """The ways by which somebody gets in as the account, a lock aside: a gate of the machine that lets it through and
     is opened by what the account has, a password, a blank one or a key."""
-    if not (account.enabled and account.may_sign_in) or expired(account, posture, posture.machine.now.date()):
+    if not _is_open(account, posture):
         return ()
     open_gates = [gate for gate in posture.gates if opening(account, gate, posture) is not None]
     return tuple(dict.fromkeys(gate.way for gate in open_gates))
+
+
+def signed_in_unasked(account: Account, gate: Gate, posture: Posture) -> bool:
+    """Whether the machine signs the account in by itself through this gate: one that is closed or has ended is not."""
+    return bool(gate.unasked) and _is_open(account, posture) and opening(account, gate, posture) is not None
+
+
+def _is_open(account: Account, posture: Posture) -> bool:
+    """Whether an account is enabled, has a shell and has not ended."""
+    return account.enabled and account.may_sign_in and not expired(account, posture, posture.machine.now.date())
 
 
 class Opening(StrEnum):

@@ -1,6 +1,7 @@
 """Why an account gets in by a way, or does not; why it may administer, or may not: the chain of reasons, each with
 where it stands."""
 
+import shlex
 from collections.abc import Iterator
 from datetime import datetime
 
@@ -21,6 +22,8 @@ from verrou.core.model.facts import Account, Builtin, Grant, PasswordState, Role
 from verrou.core.model.posture import Posture
 from verrou.core.model.ways import EVERYBODY, Circle, Gate, Pass, Way
 from verrou.core.model.words import joined
+from verrou.core.values import EVERYBODY as ALL
+from verrou.core.values import GROUP
 
 ADMINISTRATOR = "administrator"
 """What is asked for instead of a way, to know whether an account may administer."""
@@ -94,7 +97,8 @@ def why_administrator(account: Account, posture: Posture) -> Why:
 
 def _not_given(account: Account, posture: Posture) -> Reason:
     group = posture.group_with(Grant.ADMINISTRATION)
-    change = f"let it join group {group.name}" if group is not None else "a line that gives it administration"
+    joins = shlex.join(("verrou", "group", "join", group.name, account.name)) if group is not None else ""
+    change = joins if group is not None else "a line that gives it administration"
     if Grant.ADMINISTRATION in account.withheld:
         return Reason(False, "a line takes administration from it", next(iter(account.given_by), None), change)
     return Reason(False, f"no line and no group gives {account.name} administration", account.source, change)
@@ -120,25 +124,27 @@ MET_WORDS = {
 
 def _about_account(account: Account, posture: Posture) -> Iterator[Reason]:
     """What holds for every way."""
-    name, source = account.name, account.source
+    name, source, typed = account.name, account.source, shlex.quote(account.name)
     if account.enabled:
         yield Reason(True, f"{name} is enabled", source)
     else:
-        yield Reason(False, f"{name} is disabled", source, f"verrou account enable {name}")
+        first = f"verrou account password {typed}, then " if account.password is PasswordState.NONE else ""
+        yield Reason(False, f"{name} is disabled", source, f"{first}verrou account enable {typed}")
     if not account.may_sign_in:
         said = account.shell_fault or "it is not made for signing in"
-        yield Reason(False, said, source, f"verrou account change {name} --shell /bin/bash")
+        yield Reason(False, said, source, f"verrou account change {typed} --shell /bin/bash")
     if expired(account, posture, posture.machine.now.date()):
         closed = closed_from(account, posture)
-        yield Reason(False, f"{name} ended on {closed}", source, f"verrou account change {name} --ends never")
+        yield Reason(False, f"{name} ended on {closed}", source, f"verrou account change {typed} --ends never")
     if locked(account, posture):
         by_itself = account.locked_until != datetime.max
-        change = f"verrou account unlock {name}" + (", or the lock ends by itself" if by_itself else "")
+        change = f"verrou account unlock {typed}" + (", or the lock ends by itself" if by_itself else "")
         yield Reason(False, f"{name} is locked after {account.wrong_tries} wrong tries", source, change)
     if barred(account, posture):
         reading = posture.readings["population.outside_identities"]
         said = f"{name} is tied to an outside identity, and this machine lets in no such accounts"
-        yield Reason(False, said, reading.source, "population.outside_identities set to existing-only")
+        change = "verrou rule set population.outside_identities=existing-only"
+        yield Reason(False, said, reading.source, change)
 
 
 def _lets_in(account: Account, gate: Gate, posture: Posture) -> Iterator[Reason]:
@@ -203,7 +209,10 @@ def _keeps_out(account: Account, gate: Gate, posture: Posture) -> Iterator[Reaso
     decides = gate.decided_by(account)
     if decides is not None and not decides.lets_in:
         yield Reason(
-            False, _turned_away(account, gate, decides, by), decides.source or gate.source, _opens_again(gate, decides)
+            False,
+            _turned_away(account, gate, decides, by, posture),
+            decides.source or gate.source,
+            _opens_again(account, gate, decides, posture),
         )
     if gate.keys_only.holds(account) or not gate.passwords:
         if not account.keys:
@@ -211,18 +220,20 @@ def _keeps_out(account: Account, gate: Gate, posture: Posture) -> Iterator[Reaso
             yield Reason(False, said, gate.source, "a key for it, or passwords allowed there")
     elif account.password is PasswordState.NONE:
         said = f"{account.name} has no password that could match"
-        yield Reason(False, said, account.source, f"verrou account password {account.name}")
+        yield Reason(False, said, account.source, f"verrou account password {shlex.quote(account.name)}")
     elif account.password is PasswordState.BLANK and not (gate.blank and gate.way in blank_ways(posture)):
         reading = posture.readings.get("password.blank_ways")
         source = gate.source if not gate.blank or reading is None else reading.source
         said = f"its password is blank, which is not good by {by}"
-        yield Reason(False, said, source, f"verrou account password {account.name}")
+        yield Reason(False, said, source, f"verrou account password {shlex.quote(account.name)}")
 
 
-def _turned_away(account: Account, gate: Gate, decides: Pass, by: str) -> str:
+def _turned_away(account: Account, gate: Gate, decides: Pass, by: str, posture: Posture) -> str:
     allowed = _allowed_by(gate, decides)
-    if allowed is not None:
+    if allowed is not None and _list_of(gate, decides, posture) == "allowed":
         return f"by {by} only {joined(allowed) or 'nobody'} may come, and {account.name} is not among them"
+    if decides.who[0] == EVERYBODY:
+        return f"everybody is turned away by {by}"
     groups = [group for group in account.groups if any(circle.names(group) for circle in decides.who[::2])]
     return (
         f"members of group {groups[0]} are turned away by {by}" if groups else f"{account.name} is turned away by {by}"
@@ -246,6 +257,24 @@ def _in_words(circle: Circle) -> Iterator[str]:
     yield from (f"accounts like {pattern.text}" for pattern in circle.account_patterns)
 
 
-def _opens_again(gate: Gate, decides: Pass) -> str:
-    rule = "allowed" if decides.who[0] == EVERYBODY else "denied"
-    return f"verrou rule set logon.{gate.way}.{rule}=…"
+def _opens_again(account: Account, gate: Gate, decides: Pass, posture: Posture) -> str:
+    """What would let an account through a line that keeps it out: a command that does so, where there is one."""
+    key = _list_of(gate, decides, posture)
+    rule_id = f"logon.{gate.way}.{key}"
+    reading, source = posture.readings.get(rule_id), decides.source or gate.source
+    names = reading.value if reading is not None else None
+    if not decides.settable or not isinstance(names, frozenset) or (ALL in names and key == "allowed"):
+        return f"change {source}" if source is not None else ""
+    mine = {ALL, str(account.name), *(f"{GROUP}{group}" for group in account.groups)}
+    wanted = names | {str(account.name)} if key == "allowed" else names - mine
+    return shlex.join(("verrou", "rule", "set", f"{rule_id}={','.join(sorted(wanted)) or 'nobody'}"))
+
+
+def _list_of(gate: Gate, decides: Pass, posture: Posture) -> str:
+    """Which of the two lists of a way a line stands for. One that turns everybody away is the end of the list of those
+    who may come, unless the list of those who may not is read as everybody."""
+    if decides.who[0] != EVERYBODY:
+        return "denied"
+    denied = posture.readings.get(f"logon.{gate.way}.denied")
+    everybody = denied is not None and isinstance(denied.value, frozenset) and ALL in denied.value
+    return "denied" if everybody and decides.who == (EVERYBODY,) else "allowed"

@@ -71,11 +71,13 @@ EVERYBODY = Circle(everybody=True)
 @frozen(repr=False)
 class Pass:
     """Lets somebody through a gate, or does not: who is in the first circle, but for those in the second, of whom those
-    in the third are meant after all, and so on. ``source`` is the line that says so."""
+    in the third are meant after all, and so on. ``source`` is the line that says so; it is ``settable`` where setting
+    the rule of its way changes it."""
 
     lets_in: bool
     who: tuple[Circle, ...]
     source: Source | None = None
+    settable: bool = False
 
     def is_about(self, account: Account) -> bool:
         """Whether it has anything to say about the account."""
@@ -89,9 +91,9 @@ class Pass:
         return any(circle.names(group) for circle in self.who[left_out::2])
 
 
-def nobody_but(circle: Circle, source: Source | None = None) -> Pass:
+def nobody_but(circle: Circle, source: Source | None = None, *, settable: bool = False) -> Pass:
     """Keeps everybody out who is not in ``circle``."""
-    return Pass(False, (EVERYBODY, circle), source)
+    return Pass(False, (EVERYBODY, circle), source, settable)
 
 
 @frozen(repr=False)

@@ -133,9 +133,9 @@ def _through(gate: Gate, posture: Posture) -> Gate:
     allowed, denied = (posture.readings.get(f"logon.{gate.way}.{key}") for key in ("allowed", "denied"))
     passes = []
     if denied is not None and isinstance(denied.value, frozenset) and denied.value:
-        passes.append(Pass(False, (_circle(denied.value),), denied.source))
+        passes.append(Pass(False, (_circle(denied.value),), denied.source, settable=True))
     if allowed is not None and isinstance(allowed.value, frozenset) and EVERYBODY not in allowed.value:
-        passes.append(nobody_but(_circle(allowed.value), allowed.source))
+        passes.append(nobody_but(_circle(allowed.value), allowed.source, settable=True))
     return evolve(gate, passes=tuple(passes), also=())
 
 

@@ -2,9 +2,23 @@
 
 from collections.abc import Iterator, Sequence
 
-from verrou.core.model import Account, AccountName, ActKind, Posture
+from verrou.core.group_words import gives
+from verrou.core.model import Account, AccountName, ActKind, PasswordState, Posture, Role, joined
+from verrou.core.model.access import role_of
 from verrou.core.model.acting import goes_on, own_jobs, say_act
-from verrou.core.plan.steps import Join, Leave, Remove, Rename, SetEnabled, Step, StopJobs, account_of, takes_access
+from verrou.core.plan.steps import (
+    Join,
+    Leave,
+    Remove,
+    RemoveGroup,
+    Rename,
+    SetEnabled,
+    SetRules,
+    Step,
+    StopJobs,
+    account_of,
+    takes_access,
+)
 
 
 def remarks(before: Posture, after: Posture, steps: Sequence[Step]) -> list[str]:
@@ -12,6 +26,13 @@ def remarks(before: Posture, after: Posture, steps: Sequence[Step]) -> list[str]
     said: dict[str, None] = {}
     stopped = {step.account for step in steps if isinstance(step, StopJobs)}
     for step in steps:
+        if isinstance(step, RemoveGroup) and (group := before.group(step.group)) is not None:
+            if (what := gives(group, before)) and group.members:
+                said[f"{joined(group.members)} lose what group {group.name} gives: {'; '.join(what)}."] = None
+            continue
+        if isinstance(step, SetRules):
+            said |= dict.fromkeys(_never_covered(step, before))
+            continue
         account = before.by_name.get(account_of(step) or AccountName(""))
         if account is None:
             continue
@@ -19,6 +40,8 @@ def remarks(before: Posture, after: Posture, steps: Sequence[Step]) -> list[str]
             where = ", ".join(account.sessions)
             said[f"{account.name} is signed in ({where}) and keeps its present rights until it signs out."] = None
         match step:
+            case SetEnabled(enabled=True) if account.password is PasswordState.NONE and not account.keys:
+                said[f"{account.name} has no password, so nobody can sign in with it until it has one."] = None
             case SetEnabled(enabled=False):
                 said |= dict.fromkeys(_of_closed(account, after, account.name in stopped))
             case Remove():
@@ -28,6 +51,16 @@ def remarks(before: Posture, after: Posture, steps: Sequence[Step]) -> list[str]
             case _:
                 pass
     return list(said)
+
+
+def _never_covered(step: SetRules, before: Posture) -> Iterator[str]:
+    """Administrators among those whom the limits of a shared computer are set for."""
+    named = step.values.get("sharing.applies_to")
+    if not isinstance(named, frozenset):
+        return
+    for account in before.accounts:
+        if account.name in named and role_of(account, before) is Role.ADMINISTRATOR:
+            yield f"{account.name} administers, and the limits of a shared computer never hold for an administrator."
 
 
 def _of_closed(account: Account, after: Posture, stopped: bool) -> Iterator[str]:

@@ -1,6 +1,7 @@
 """From findings to a worksheet: ordered steps that close them, and what a person has to decide."""
 
 from collections.abc import Mapping
+from datetime import timedelta
 
 from attrs import evolve, frozen
 
@@ -22,7 +23,7 @@ from verrou.core.plan.steps import (
     Step,
     account_of,
 )
-from verrou.core.rules import CATALOGUE, WHEN, agreements, disagreements, reading_of, set_together, setting
+from verrou.core.rules import CATALOGUE, WHEN, Rule, agreements, disagreements, reading_of, set_together, setting
 from verrou.core.values import Value
 
 MOST_ROUNDS = 4
@@ -95,8 +96,15 @@ def _by_hand(posture: Posture, finding: Finding) -> list[ByHand]:
     if finding.demand is not None and finding.demand.rule.derived is None:
         coming = f"it is set then, and counts {WHEN[finding.demand.rule.takes_effect]}"
         refused = coming if _comes_right(posture, finding) else _refused(posture, finding)
+        refused = refused or _beside_what_stands(posture, finding)
         advice = [*filter(None, (reading.remedy if reading else "", refused)), *advice]
     return [ByHand(finding.subject, said) for said in advice]
+
+
+def _beside_what_stands(posture: Posture, finding: Finding) -> str:
+    """What stands in the way of what is asked for, and what a person can decide."""
+    why = against_standing(posture, finding.subject, {finding.subject: _target(posture, finding)})
+    return f"{why}: one of the two has to give, which a person decides (verrou rule set, or a waiver)" if why else ""
 
 
 def _comes_right(posture: Posture, finding: Finding) -> bool:
@@ -146,6 +154,8 @@ def _closing(posture: Posture, baseline: Baseline, short: list[Finding]) -> list
             target, kind = _target(posture, finding), finding.demand.rule.kind
             before = wanted_values.get(finding.subject)
             wanted_values[finding.subject] = target if before is None else kind.towards(before, target)
+    for rule_id in [each for each in wanted_values if against_standing(posture, each, wanted_values)]:
+        del wanted_values[rule_id]
     _keep_what_holds(posture, baseline, wanted_values)
     for step in rule_steps(posture, wanted_values):
         reasons = [baseline.demands[rule_id].because for rule_id in step.values if rule_id in baseline.demands]
@@ -156,11 +166,29 @@ def _closing(posture: Posture, baseline: Baseline, short: list[Finding]) -> list
     return _merged(steps)
 
 
+def against_standing(posture: Posture, rule_id: str, wanted: Mapping[str, Value]) -> str:
+    """Why a value cannot be set beside a stricter one that stands and that nobody asked to change, in words; nothing
+    where it can."""
+    about = [rule for rule in CATALOGUE.values() if rule.id in set_together(rule_id)]
+    standing = {rule.id: reading_of(rule, posture).value for rule in about}
+    for rule, agreement, other in disagreements(lambda rule: wanted.get(rule.id, standing.get(rule.id))):
+        pair: dict[str, Rule] = {rule.id: other, other.id: rule}
+        if rule_id not in pair or pair[rule_id].id in wanted or agreement.relation not in ("<", ">"):
+            continue  # where one may pull the other along, it is set along
+        mine, theirs = wanted.get(rule.id, standing.get(rule.id)), wanted.get(other.id, standing.get(other.id))
+        assert mine is not None and theirs is not None
+        return f"{rule.id} ({rule.kind.say(mine)}) {agreement.words} {other.id} ({other.kind.say(theirs)})"
+    return ""
+
+
 def _keep_what_holds(posture: Posture, baseline: Baseline, wanted: dict[str, Value]) -> None:
-    """Rules that hold are set again beside the ones they are tied to, so that no side effect pulls them along."""
+    """Rules that hold are set again beside the ones they are tied to, so that no side effect pulls them along; those
+    that contradict each other already are left as they stand."""
     for rule_id in [tied for asked in wanted for tied in set_together(asked)]:
         reading = reading_of(CATALOGUE[rule_id], posture)
-        if rule_id not in wanted and rule_id in baseline.demands and reading.in_force and reading.value is not None:
+        if rule_id in wanted or rule_id not in baseline.demands or reading.value is None or not reading.in_force:
+            continue
+        if not against_standing(posture, rule_id, {rule_id: reading.value}):
             wanted[rule_id] = reading.value
 
 
@@ -182,12 +210,18 @@ def rule_steps(posture: Posture, wanted: dict[str, Value]) -> list[SetRules]:
 
 
 def _bring_into_agreement(posture: Posture, values: dict[str, Value]) -> None:
-    """Add to ``values`` each tied rule whose present value could not stand beside them."""
+    """Add to ``values`` each tied rule whose present value could not stand beside them; what is set for the longest age
+    brings the shorter ones below it, and none of them makes that age longer."""
     standing = {rule_id: reading_of(CATALOGUE[rule_id], posture).value for rule_id in _tied_to(values)}
     for rule, agreement, other in disagreements(lambda rule: values.get(rule.id, standing.get(rule.id))):
-        if agreement.relation == ">=" and (rule.id in values) != (other.id in values):
-            follower, leader = (other, rule) if rule.id in values else (rule, other)
-            values[follower.id] = values[leader.id]
+        if (rule.id in values) == (other.id in values):
+            continue
+        follower, leader = (other, rule) if rule.id in values else (rule, other)
+        value = values[leader.id]
+        if agreement.relation == ">=":
+            values[follower.id] = value
+        elif isinstance(value, timedelta) and agreement.relation == (">" if leader is rule else "<"):
+            values[follower.id] = value - timedelta(days=1)
 
 
 def _tied_to(values: Mapping[str, Value]) -> set[str]:

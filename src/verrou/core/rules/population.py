@@ -71,8 +71,17 @@ def _other_administrators(posture: Posture, wanted: Value, listed: frozenset[str
         advice = f"decide who administers: verrou group join {name} ACCOUNT, or verrou group leave {name} ACCOUNT"
         yield Gap("", Fact.ADMINISTERS, found, wanted, by_hand=advice)
         return
-    for extra in sorted(found - wanted):
-        advice = f"{extra} administers and is not among {name_list(sorted(wanted))}: verrou group leave {name} {extra}"
+    for account in sorted(administrators(posture), key=lambda each: each.name):
+        if (extra := account.name) in wanted:
+            continue
+        if account.builtin is not None:
+            ends = f"verrou account disable {extra}"
+        elif group is not None and group.name in account.groups:
+            ends = f"verrou group leave {name} {extra}"
+        else:
+            lines = ", ".join(str(line) for line in account.given_by)
+            ends = f"it does so by itself, and not by a group: change {lines}" if lines else "by its own number"
+        advice = f"{extra} administers and is not among {name_list(sorted(wanted))}: {ends}"
         yield Gap(extra, Fact.ADMINISTERS, True, False, by_hand=advice)
     if not found & wanted:
         advice = f"none of {name_list(sorted(wanted))} administers: verrou group join {name} ACCOUNT"

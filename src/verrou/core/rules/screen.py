@@ -104,7 +104,7 @@ RULES = (
     Rule(
         id="screen.locks_after",
         title="when an idle session is locked or ended",
-        says={"never": "an idle session stays open", None: "an idle session closes after {}"},
+        says={"never": "an idle session stays open", None: "an idle session is locked or ended after {}"},
         kind=Span("minute", 1, 24 * 60, more_is_stricter=False, words={"never": math.inf}),
         severity=Severity.SERIOUS,
         why_severe="whoever comes by an open session is the person who left it",

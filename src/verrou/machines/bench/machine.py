@@ -204,7 +204,7 @@ class BenchCopy:
         return self._stamps
 
     @contextmanager
-    def attempt(self, policy: "Policy", role: Role) -> "Iterator[TrialAccount]":
+    def attempt(self, policy: "Policy", role: Role, let_in: bool) -> "Iterator[TrialAccount]":
         from random import SystemRandom
 
         from verrou.core.passwords import make_password
@@ -216,4 +216,6 @@ class BenchCopy:
         password = make_password(policy, name, SystemRandom())
         made = CreateAccount(AccountName(name), role, must_change=False)
         do_step(authority, made, Secrets({name: password}))
+        if let_in:
+            authority.let_in(name)
         yield TrialOnBench(authority, name, password)

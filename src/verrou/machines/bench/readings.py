@@ -85,19 +85,28 @@ def _gates(authority: Authority) -> Iterator[Gate]:
         names = (accounts[each] for each in listed if each in accounts)
         return Circle(tuple(names), tuple(groups[each] for each in listed if each in groups))
 
+    lists: list[tuple[str, tuple[Pass, ...]]] = []
     for way, (taken, turned_away) in authority.ways().items():
         passes = []
         for side, listed, keeps_out in (("out", turned_away, turned_away != []), ("in", taken, taken is not None)):
             key = f"{side}_{way}"
             source = Source("authority", text=f"{key} = {json.dumps(authority.effective(key))}")
             who = (circle(listed),) if side == "out" else (EVERYBODY, circle(listed))
-            passes += [Pass(False, who, source)] if keeps_out else []
+            passes += [Pass(False, who, source, settable=True)] if keeps_out else []
+        lists.append((way, tuple(passes)))
         yield Gate(Way(way), tuple(passes), source=Source("authority", text=f"way {way}"))
     if name := authority.opens_as():
         source = Source("authority", text=f"opens_as = {authority.effective('opens_as')}")
         by_itself = "the machine signs it in at each start"
+        console = next(passes for way, passes in lists if way == Way.CONSOLE)
         yield Gate(
-            Way.CONSOLE, (nobody_but(Circle((name,))),), proof=False, blank=False, source=source, unasked=by_itself
+            Way.CONSOLE,
+            (nobody_but(Circle((name,))),),
+            also=(console,),
+            proof=False,
+            blank=False,
+            source=source,
+            unasked=by_itself,
         )
 
 

@@ -80,7 +80,10 @@ FULL_ONLY = (
     *("unsigned_ask", "apart", "helpers_reach", "drives_hidden"),
 )
 """What the basic edition lacks: there it stays as it was shipped."""
-AFTER_RESTART = ("apart", "helpers_reach", "keys_first", "opens_for", "shows_last")
+AFTER_RESTART = (
+    *("apart", "helpers_reach", "keys_first", "opens_for", "shows_last"),
+    *("hidden", "off_button", "greeting"),
+)
 AFTER_SIGN_IN = ("settings_shut", "drives_hidden", "covered", "locked_tells")
 LONGEST_GREETING = 1_200
 

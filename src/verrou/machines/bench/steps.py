@@ -219,16 +219,23 @@ class TrialOnBench:
 
     def elevate(self, password: str) -> Answer:
         """A program that somebody vouches for; an administrator's password is not at hand."""
+        token = self._session(password)
+        met = self.authority.request(token, "vouched")
         try:
-            token = self.authority.sign_in(self.account, password)
-            met = self.authority.request(token, "vouched")
             if met in ("approve", "own password"):
                 self.authority.respond(token, "yes" if met == "approve" else password)
-            self.authority.sign_out(token)
         except No as no:
             return Answer(False, str(no))
+        finally:
+            self.authority.sign_out(token)
         accepted = met in ("runs", "approve", "own password")
         return Answer(accepted, met if met != "refused" else "")
+
+    def _session(self, password: str) -> int:
+        try:
+            return self.authority.sign_in(self.account, password)
+        except No as no:
+            raise CannotTry(f"it could not sign in: {no}") from None
 
     def elevate_again(self, password: str, after: timedelta) -> Answer:
         token, met = self._asked(password, "nothing is asked, so that there is nothing to remember")
@@ -247,11 +254,8 @@ class TrialOnBench:
 
     def _asked(self, password: str, otherwise: str) -> tuple[int, str]:
         """A session in which a question stands, and which."""
-        try:
-            token = self.authority.sign_in(self.account, password)
-            met = self.authority.request(token, "vouched")
-        except No as no:
-            raise CannotTry(str(no)) from None
+        token = self._session(password)
+        met = self.authority.request(token, "vouched")
         if met not in ("approve", "own password"):
             raise CannotTry(otherwise)
         return token, met

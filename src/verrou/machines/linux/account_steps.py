@@ -517,7 +517,7 @@ class AccountEdit:
         )
         self.files[SHADOW].change(name, {ShadowField.PASSWORD: secret, ShadowField.END: ends})
         if (days := number(ends)) is not None and days <= self.today_days:
-            raise Refused(f"{name} ended {self.today_days - days} days ago; give it another end date first")
+            raise Refused(f"{name} ended {counted(self.today_days - days, 'day')} ago; give it another end date first")
         return ""
 
     def _hash(self, account: str, password: str) -> str:

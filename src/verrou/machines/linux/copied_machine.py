@@ -44,6 +44,7 @@ from verrou.machines import (
 from verrou.machines.linux import guests
 from verrou.machines.linux.account_steps import AccountEdit, hashes_for, today_in_days
 from verrou.machines.linux.archives import is_whole
+from verrou.machines.linux.files.access_file import let_in_everywhere
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, PasswdField
 from verrou.machines.linux.files.sshd import sshd_setting
 from verrou.machines.linux.homes import OPEN_FOLDER, new_archive
@@ -582,7 +583,7 @@ class LinuxCopy:
     # Trying
 
     @contextmanager
-    def attempt(self, policy: Policy, role: Role) -> Iterator[TrialAccount]:
+    def attempt(self, policy: Policy, role: Role, let_in: bool) -> Iterator[TrialAccount]:
         """See :meth:`verrou.machines.Copy.attempt`."""
         try:
             self.copy.ask("library")
@@ -590,6 +591,8 @@ class LinuxCopy:
             raise CannotTry(str(reason)) from None
         name = f"trial{random_source.token_hex(4)}"
         password = make_password(policy, name, random_source.SystemRandom())
+        if let_in:
+            let_in_everywhere(self.root, name)
         yield TrialOnLinux.made(self.root, self._ask, name, password, self._groups_for(role))
 
     def _groups_for(self, role: Role) -> Sequence[str]:

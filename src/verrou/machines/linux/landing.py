@@ -83,6 +83,7 @@ class Landing:
 
     def _homecoming_stands(self, deed: Deed) -> Standing:
         """OTHER where what should be brought back is gone for good, so that nobody waits for it for ever."""
+        _check_aside(deed)
         beside = f"{deed.place.rpartition('/')[0]}/{deed.fact('aside')}" if deed.fact("aside") else ""
         if beside and self.root.item(beside).there:
             return Standing.BEFORE
@@ -171,8 +172,7 @@ class Landing:
         return here
 
     def _do(self, deed: Deed, entry: int) -> None:
-        if "aside" in dict(deed.facts) and "/" in deed.fact("aside"):
-            raise MachineRefused(f"what was kept names {deed.fact('aside')!r}, which is nothing beside {deed.place}")
+        _check_aside(deed)
         folder, last = self.root.open_folder_of(deed.place)
         coming = _coming_name(last, entry)
         try:
@@ -321,6 +321,12 @@ class Landing:
                     "they keep the old content, only this name gets the new one."
                 )
         return found
+
+
+def _check_aside(deed: Deed) -> None:
+    """That what an entry says of a home that was moved aside leads nowhere else."""
+    if "/" in str(dict(deed.facts).get("aside", "")):
+        raise MachineRefused(f"what was kept names {deed.fact('aside')!r}, which is nothing beside {deed.place}")
 
 
 _HANGS_ON = ("mode", "uid", "gid", "attributes")

@@ -76,6 +76,12 @@ MOST_WORDS = 1 << 20
 """Bytes of an answer that are heard at the most."""
 PATIENCE = 120
 """Seconds that one of the system's own programs may take."""
+PATIENCE_WITH_PAM = 20
+"""Seconds that an answer of PAM, of sudo or of a shell may take."""
+
+
+class TooSlow(CannotRehearse):
+    """It was asked, and nothing came back in time."""
 
 
 @define
@@ -87,6 +93,8 @@ class PrivateCopy:
     line: "_Line"
     ran: set[str] = field(factory=set, init=False)
     """What of the system's own programs ran in the copy so far."""
+    too_slow: dict[tuple[str, str], str] = field(factory=dict, init=False)
+    """What was asked and not answered in time."""
 
     def run(self, command: Sequence[str]) -> tuple[int, str]:
         """Run one of the system's own programs inside: how it ended, and what it said.
@@ -105,7 +113,14 @@ class PrivateCopy:
             CannotRehearse: it could not be asked.
         """
         self.ran.add("PAM and sudo" if do == "try_account" else "PAM")
-        return self.line.ask(do=do, **request)
+        about = do, str(request.get("service", ""))
+        if about in self.too_slow:
+            raise CannotRehearse(self.too_slow[about])
+        try:
+            return self.line.ask(do=do, **request)
+        except TooSlow as slow:
+            self.too_slow[about] = str(slow)  # it is not waited for again
+            raise
 
 
 @contextmanager
@@ -165,6 +180,8 @@ class _Line:
             raise CannotRehearse(
                 "the private copy of the machine ended by itself; try again, or say --foresee"
             ) from None
+        if isinstance(answer, dict) and "too_slow" in answer:
+            raise TooSlow(str(answer["trouble"]))
         if not isinstance(answer, dict) or "trouble" in answer:
             raise CannotRehearse(str(answer["trouble"]) if isinstance(answer, dict) else "it makes no sense")
         return answer
@@ -443,12 +460,12 @@ class _Inside:
                 return {"accepted": False, "said": f"{said}, but could not elevate: {told}"}
             return {"accepted": True, "said": f"{said}; elevated"}
 
-        return _apart(attempt)
+        return _apart(attempt, PATIENCE)
 
     def ask_polkit(self, people: Sequence[Sequence[Any]], actions: Sequence[str], daemon: str) -> dict[str, object]:
         """What polkit answers about each action for each account (name, number, main group's number) that sat at the
         machine: exit codes of pkcheck(1)."""
-        return _apart(lambda: {"answers": polkit_asked.answers(self._start, people, actions, daemon)})
+        return _apart(lambda: {"answers": polkit_asked.answers(self._start, people, actions, daemon)}, PATIENCE)
 
     def _start(self, command: Sequence[str]) -> "subprocess.Popen[bytes]":
         def prepared() -> None:
@@ -511,7 +528,7 @@ def _end_all() -> None:
             os.waitpid(-1, 0)
 
 
-def _apart(attempt: Callable[[], dict[str, object]]) -> dict[str, object]:
+def _apart(attempt: Callable[[], dict[str, object]], patience: int = PATIENCE_WITH_PAM) -> dict[str, object]:
     """Run something in a process of its own: PAM modules keep state, may change identity, and may crash."""
     reading, writing = os.pipe()
     child = os.fork()
@@ -531,7 +548,7 @@ def _apart(attempt: Callable[[], dict[str, object]]) -> dict[str, object]:
 
         _never_return(work)
     os.close(writing)
-    content = _heard(reading)
+    content, in_time = _heard(reading, patience)
     with suppress(ProcessLookupError):
         os.kill(child, signal.SIGKILL)
     os.waitpid(child, 0)
@@ -539,12 +556,15 @@ def _apart(attempt: Callable[[], dict[str, object]]) -> dict[str, object]:
         answer = json.loads(content)
     except ValueError:
         answer = None
-    return answer if isinstance(answer, dict) else {"trouble": "the system's PAM broke off"}
+    if isinstance(answer, dict):
+        return answer
+    late = f"the system's PAM did not answer within {patience} seconds"
+    return {"trouble": "the system's PAM broke off"} if in_time else {"trouble": late, "too_slow": True}
 
 
-def _heard(reading: int) -> bytes:
-    """What comes through a pipe, up to a line's end, for as long as we wait and no longer."""
-    content, deadline = b"", time.monotonic() + PATIENCE
+def _heard(reading: int, patience: int) -> tuple[bytes, bool]:
+    """What comes through a pipe, up to a line's end, and whether it came as long as we wait."""
+    content, deadline, ready = b"", time.monotonic() + patience, [reading]
     try:
         while not content.endswith(b"\n") and len(content) < MOST_WORDS:
             ready, _, _ = select.select([reading], [], [], max(0.0, deadline - time.monotonic()))
@@ -554,4 +574,4 @@ def _heard(reading: int) -> bytes:
             content += part
     finally:
         os.close(reading)
-    return content
+    return content, bool(ready)

@@ -25,6 +25,8 @@ from verrou.machines.linux.pam.services import asking_passwords, sshd_takes_pass
 from verrou.machines.linux.population import ageing, login_defs
 from verrou.machines.linux.root import Root
 
+DENIED_BY_SUDO = ("is not in the sudoers file", "may not run sudo", "is not allowed to ")
+"""How sudo(8) says that its lines do not let somebody."""
 TRIAL_UID = 59_990
 """The first that is free from here downwards: an ordinary user's number, and nobody's."""
 
@@ -90,7 +92,10 @@ class TrialOnLinux:
     def elevate(self, password: str) -> Answer:
         if not self.root.exists("/usr/bin/sudo"):
             raise CannotTry("sudo is not installed; nobody elevates but by root's own password")
-        return self.ask("elevate", account=self.account, uid=self.uid, gid=self.uid, password=password)
+        answer = self.ask("elevate", account=self.account, uid=self.uid, gid=self.uid, password=password)
+        if not answer.accepted and not any(words in answer.said for words in DENIED_BY_SUDO):
+            raise CannotTry(f"sudo did not come to decide about it: {answer.said}")
+        return answer
 
     def elevate_again(self, password: str, after: timedelta) -> Answer:
         raise CannotTry("sudo remembers an answer by the terminal it was given at, and a trial has none of its own")

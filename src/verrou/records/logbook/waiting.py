@@ -39,6 +39,9 @@ def put(folder: Path, record: Record) -> None:
             os.close(descriptor)
         staged.rename(folder / f"{record.at:%Y%m%dT%H%M%S}-{record.key}{ENDING}")
         sync_folder(folder)
+    except KeyboardInterrupt:
+        staged.unlink(missing_ok=True)
+        raise
     except OSError as error:
         if not isinstance(error, FileExistsError):
             staged.unlink(missing_ok=True)

@@ -7,12 +7,14 @@ from attrs import frozen
 from verrou.core.model import Account, AccountName, GroupName, Source
 from verrou.core.model.ways import EVERYBODY, Circle, Pass
 from verrou.machines.linux.files.sshd import REMOTE
-from verrou.machines.linux.pam.stack import PamLine, load_stack
+from verrou.machines.linux.pam.stack import FOLDERS, PamLine, load_stack
 from verrou.machines.linux.root import Root
 
 ACCESS = "pam_access.so"
 ACCESS_CONF = "/etc/security/access.conf"
 ACCESS_FOLDER = "/etc/security/access.d"
+OUR_LISTS = "/etc/security/verrou-"
+"""How the names of files begin in which Verrou keeps the list of a way."""
 CONSOLE, DISPLAY = "tty1", ":0"
 
 
@@ -59,6 +61,17 @@ def _files(root: Root, line: PamLine) -> list[str]:
     return [ACCESS_CONF, *(f"{ACCESS_FOLDER}/{n}" for n in root.names_in(ACCESS_FOLDER) if n.endswith(".conf"))]
 
 
+def let_in_everywhere(root: Root, account: str) -> None:
+    """Have no list of the access module keep an account out, of whatever service: on a copy, to try other things. The
+    first line of a list that is about somebody decides."""
+    for service in sorted({name for folder in FOLDERS for name in root.names_in(folder)}):
+        for line in load_stack(root, service, "account").having(ACCESS):
+            first = next((file for file in _files(root, line) if root.text(file) is not None), None)
+            let_in = f"+{line.argument('fieldsep') or ':'}{account}{line.argument('fieldsep') or ':'}ALL"
+            if first is not None and let_in not in root.lines(first):
+                root.write(first, f"{let_in}\n{root.text(first)}")
+
+
 def passes(rules: Sequence[AccessRule], origin: str, group_names: Collection[str]) -> tuple[Pass, ...]:
     """The rules as they are about somebody who comes from ``origin``: a terminal, a service, or another computer's
     address (:data:`REMOTE`)."""
@@ -71,6 +84,7 @@ def passes(rules: Sequence[AccessRule], origin: str, group_names: Collection[str
             rule.lets_in,
             tuple(_circle(part, () if rule.in_brackets else group_names) for part in _parts(rule.who)),
             rule.source,
+            settable=rule.source.place.startswith(OUR_LISTS),
         )
         for rule in rules
         if _matches(rule.origins, is_there)

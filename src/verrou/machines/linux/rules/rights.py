@@ -5,7 +5,7 @@ from collections.abc import Callable, Mapping, Sequence
 
 from attrs import evolve, frozen
 
-from verrou.core.model import Account, Origin, Reading, Source, absent, shipped_default, unreadable
+from verrou.core.model import Account, Origin, Reading, Source, absent, name_list, shipped_default, unreadable
 from verrou.core.values import EVERYBODY, GROUP, Takes, Value
 from verrou.machines.linux import polkit
 from verrou.machines.linux.polkit import Ours
@@ -66,7 +66,10 @@ def asked(system: System, actions: Sequence[str]) -> Asked:
     if answers is not None and any(polkit.UNKNOWN in told.values() for told in answers.values()):
         answers = None
     but = f"the first {polkit.MOST_ASKED} of {len(numbers)} people were asked about"
-    return Asked(mine, answers, Source(strange[0]), but if len(numbers) > polkit.MOST_ASKED else "")
+    # Where polkit answered, it is polkit that says so: which of its rules decided, it does not tell.
+    program = Source("polkit", text=f"asked about {name_list(list(mine), 2)}")
+    source = Source(strange[0]) if answers is None else program
+    return Asked(mine, answers, source, but if len(numbers) > polkit.MOST_ASKED else "")
 
 
 FREE, YES = ("yes", "auth_self"), polkit.YES

@@ -1,0 +1,120 @@
+"""Names are compared as the machine compares them, and are names everywhere; what is not known is not harmless."""
+
+import json
+from datetime import datetime
+from pathlib import Path
+
+from attrs import evolve
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled
+from test_seat_bench import machines
+from verrou.cli.options import fetch_baseline, load_baseline
+from verrou.core.audit import Verdict, audit
+from verrou.core.baseline import Baseline, read_baseline
+from verrou.core.capture import captured
+from verrou.core.desired import in_words_of
+from verrou.core.model import Account, Grant, Group, MachineFacts, Naming, PasswordState, Posture, Status
+from verrou.core.model.ways import Circle, Pattern
+from verrou.core.rules import CATALOGUE, reading_of
+from verrou.machines.bench.authority import Authority
+from verrou.machines.bench.readings import posture_of
+from verrou.machines.linux.ways import _circle
+
+
+def otherwise(baseline: Baseline) -> Baseline:
+    """The same baseline with every name in letters of the other case."""
+
+    def swapped(name: str) -> str:
+        return name if name in ("everybody", "nobody") or name.startswith("group:") else name.swapcase()
+
+    demands = {
+        rule_id: evolve(demand, desired=in_words_of(demand.desired, demand.rule, swapped))
+        for rule_id, demand in baseline.demands.items()
+    }
+    accounts = [evolve(wanted, name=swapped(wanted.name)) for wanted in baseline.accounts.values()]
+    groups = {
+        name: evolve(group, members=tuple(map(swapped, group.members))) for name, group in baseline.groups.items()
+    }
+    return evolve(baseline, demands=demands, accounts={each.name: each for each in accounts}, groups=groups)
+
+
+@examples(300)
+@given(machines())
+def test_a_baseline_in_letters_of_the_other_case_asks_for_the_same(machine: Authority) -> None:
+    posture = posture_of(machine, "")
+    baseline = read_baseline(captured(posture, "as it stands", {}, "", True), "c.toml", fetch_baseline)
+    unlisted = read_baseline(titled('[population]\nunlisted = "disable"\n'), "u.toml", fetch_baseline)
+    baseline = evolve(baseline, demands={**baseline.demands, **unlisted.demands})
+    for asked in (baseline, otherwise(baseline)):
+        found = {finding.subject.casefold(): finding.verdict for finding in audit(posture, asked).findings}
+        left = {subject for subject, verdict in found.items() if verdict is not Verdict.HOLDS}
+        listed = {each.name.casefold() for each in asked.accounts.values()}
+        strangers = [a for a in posture.accounts if a.enabled and not a.builtin and a.name.casefold() not in listed]
+        assert left <= ({"population.unlisted"} if strangers else set()), left
+
+
+def test_names_in_another_case_on_the_command_line(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
+    m = ("-m", bench, "--yes")
+    verrou("account", "add", "anna", "--password", "stdin", *m, typed=f"{GOOD_PASSWORD}\n")
+    verrou("rule", "set", "rights.shut_down=ANNA,Group:users".replace("Group", "group"), *m)
+    told = json.loads(verrou("rule", "show", "rights.shut_down", "-m", bench, "--format", "json").stdout)
+    assert told["rights.shut_down"]["value"] == {"names": ["anna", "group:users"]}
+    site = tmp_path / "site.toml"
+    site.write_text(
+        titled(
+            '[accounts.ANNA]\npassword = "keep"\n[accounts.Warden]\nrole = "administrator"\npassword = "keep"\n'
+            '[population]\nunlisted = "disable"\nadministrators = { only = ["WARDEN", "Keeper"] }\n'
+            '[[waiver]]\nrule = "rights.shut_down"\nmachine = "HIDE-01"\nreason = "r"\nby = "b"\nuntil = 2027-01-01\n'
+            '[rights]\nshut_down = "nobody"\n'
+        )
+    )
+    before = bench.read_text()
+    audited = json.loads(verrou("audit", "-b", site, "-m", bench, "--format", "json").stdout)
+    assert {finding["verdict"] for finding in audited["findings"]} == {"holds", "waived"}
+    assert "nothing that a step could close" in verrou("harden", "-b", site, *m).stdout and bench.read_text() == before
+    verrou("group", "join", "Administrators", "Anna", *m)
+    verrou("account", "swap", "WARDEN", "ANNA", "-m", bench, *TYPED, typed=f"{GOOD_PASSWORD}\n")
+    machine = Authority(bench.read_text())
+    assert machine.can_administer("anna") and not machine.can_administer("warden")
+
+
+@given(st.text("ab*?[]!^", max_size=5), st.text("ab*?[]!^", max_size=5))
+def test_a_name_is_no_pattern_and_a_pattern_knows_two_signs(name: str, other: str) -> None:
+    account = Account(other, "1", groups=(other,))
+    assert Circle((name,)).holds(account) is (name == other) is Circle(groups=(name,)).holds(account)
+
+    def fits(pattern: str, text: str) -> bool:
+        """sshd's own way of matching, step by step."""
+        if not pattern:
+            return not text
+        if pattern[0] == "*":
+            return any(fits(pattern[1:], text[at:]) for at in range(len(text) + 1))
+        return bool(text) and pattern[0] in ("?", text[0]) and fits(pattern[1:], text[1:])
+
+    assert Pattern(name).matches(other) is fits(name, other)
+    assert _circle("users", [name]).holds(account) is fits(name, other)
+
+
+FACTS = MachineFacts("hide-01", "survey", "x", "x", datetime(2026, 9, 14), Naming("[a-z]+", 20, ""))
+
+
+def test_a_password_that_could_not_be_read_is_not_known_to_be_one() -> None:
+    def posture(*passwords: PasswordState) -> Posture:
+        accounts = tuple(
+            Account(f"tern{n}", str(n), password=password, groups=("guests",) if n else ())
+            for n, password in enumerate(passwords)
+        )
+        return Posture(FACTS, accounts, (Group("guests", "g", (), (Grant.GUEST_USE,)),))
+
+    rule = CATALOGUE["population.blank_passwords"]
+    known, unknown, blank = PasswordState.SET, PasswordState.UNKNOWN, PasswordState.BLANK
+    assert reading_of(rule, posture(known, known)).value == "nobody"
+    assert reading_of(rule, posture(unknown, known)).status is Status.UNREADABLE
+    assert reading_of(rule, posture(known, unknown)).status is Status.UNREADABLE
+    assert reading_of(rule, posture(blank, unknown)).value == "anybody", "it can be no worse"
+    assert reading_of(rule, posture(known, blank)).value == "guests"
+    found = audit(posture(unknown), load_baseline("essential"))
+    verdicts = {finding.subject: finding.verdict for finding in found.findings}
+    assert verdicts["population.blank_passwords"] is Verdict.UNREADABLE

@@ -1,0 +1,362 @@
+"""What people are told: of a run that broke off, of passwords, of what came out otherwise, and advice that works."""
+
+import json
+import os
+import pty
+import shlex
+import signal
+import subprocess
+import sys
+import tempfile
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import TYPED, Verrou, examples, forked, titled
+from debian_root import PrivateRoot
+from test_seat_bench import machines
+from verrou.core.guards import Course, refusals_on
+from verrou.core.model import Account, Builtin, Grant, Group, MachineFacts, Naming, Posture
+from verrou.core.model.reasons import why
+from verrou.core.model.screens import screens_of
+from verrou.core.model.ways import Circle, Gate, Pass, Way, nobody_but
+from verrou.machines import Machine, open_machine
+from verrou.machines.bench.authority import Authority
+from verrou.machines.bench.machine import BenchMachine
+from verrou.machines.bench.readings import posture_of
+from verrou.records import carry_out
+from verrou.records.journal import JOURNAL, Journal
+
+OTHER_PASSWORD = "razorbill-Ledge-77"
+
+
+def break_off(machine: Machine) -> None:
+    """Leave a run behind that died before anything landed."""
+    from verrou.core.plan.steps import SetEnabled
+
+    rehearsal = carry_out.rehearse(machine, machine.observe(), [SetEnabled("passerby", True)], carry_out.Secrets())
+    lines = carry_out._lines(rehearsal, carry_out.Told("account enable passerby"))
+    journal = Journal(machine.records_folder())
+    journal.begin(lines, rehearsal.changes)
+
+
+def test_a_run_that_broke_off_is_told_by_every_command(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
+    m, said = ("-m", bench), "broke off: verrou resume finishes it, verrou undo goes back"
+    verrou("survey", *m, "--save", "before")
+    break_off(open_machine(str(bench)))
+    b = ("-b", "essential")
+    for command in (
+        *(("survey",), ("audit", *b), ("verify", *b), ("account", "list"), ("access",), ("signin",), ("rule", "show")),
+        *(("account", "disable", "warden", "--preview"), ("harden", *b, "--preview"), ("compare", "now", "before")),
+        *(("group", "list"), ("baseline", "capture"), ("report", *b), ("account", "disable", "warden", "--yes")),
+    ):
+        told = verrou(*command, *m, code=None).stderr
+        assert told.count(said) == 1, (command, told)
+    assert said in verrou("round", tmp_path, *b, code=1).stderr
+    for style in ("html", "markdown"):
+        sheet = verrou("report", *b, *m, "--format", style, "--untried", code=1).stdout
+        first = sheet.split("<main")[-1] if style == "html" else sheet
+        assert said in " ".join(first.split())[:400] and "signed off against" not in sheet
+    verrou("survey", *m, "--save", "while")
+    assert said in verrou("audit", *b, "-m", "while", code=1).stderr, "a survey keeps it"
+    verrou("resume", *m)
+    assert said not in verrou("survey", *m).stderr
+
+
+def test_a_bench_machine_beats_a_survey_of_its_own_moment(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
+    verrou("survey", "-m", bench, "--save", "a-before")
+    verrou("rule", "set", "password.min_length=12", "-m", bench, "--yes")
+    rows = json.loads(verrou("round", tmp_path, "-b", "essential", "--format", "json", code=1).stdout)["machines"]
+    assert [row["address"] for row in rows] == [str(bench)]
+    bench.rename(tmp_path / "elsewhere")
+    os.utime(tmp_path / "a-before.survey.json", (1, 1))
+    verrou("survey", "-m", "a-before", "--save", "b-later", code=0)
+    told = verrou("round", tmp_path, "-b", "essential", "--every", code=1).stdout
+    assert "a-before.survey.json,2026-09-14" in "".join(told.split())
+    rows = json.loads(verrou("round", tmp_path, "-b", "essential", "--format", "json", code=1).stdout)["machines"]
+    assert [Path(row["address"]).name for row in rows] == ["b-later.survey.json"]
+
+
+def test_what_was_typed_is_in_the_journal(bench: Path, verrou: Verrou) -> None:
+    site = bench.with_name("site.toml")
+    site.write_text(titled("[lockout]\nafter = 4\n"))
+    lines = (
+        ["account", "swap", "warden", "tern", "-m", str(bench), *TYPED],
+        ["rule", "set", "password.min_length=12", "lockout.after=5", "-m", str(bench), "--yes"],
+        ["harden", "-b", str(site), "--only", "lockout", "-m", str(bench), "--yes"],
+        ["undo", "-m", str(bench), "--yes"],
+    )
+    for words in lines:
+        verrou(*words, typed=f"{OTHER_PASSWORD}\n", code=None)
+    kept = json.loads(verrou("journal", "list", "-m", bench, "--format", "json").stdout)
+    assert [shlex.split(entry["command"]) for entry in kept] == [*lines]
+    assert OTHER_PASSWORD not in (bench.with_name("hide-01.verrou") / JOURNAL).read_text()
+
+
+def test_whoever_has_enough_of_the_output_loses_no_password(bench: Path) -> None:
+    """A reader who goes before the password was shown: nothing is changed. One who saw it: it is set."""
+    program = (sys.executable, "-m", "verrou", "account", "add", "tern", "--password", "generate", "--yes")
+    add = [*program, "-m", str(bench)]
+    start = bench.read_bytes()
+    running = subprocess.Popen(add, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    assert running.stdout is not None and running.stderr is not None
+    running.stdout.close()
+    told = running.stderr.read()
+    assert running.wait() == 4, told
+    assert "nothing was changed" in told and bench.read_bytes() == start
+    shown = subprocess.run([*add, "--keep-password"], capture_output=True, text=True, check=True).stdout
+    password = next(line.partition(": ")[2] for line in shown.splitlines() if line.startswith("  tern: "))
+    assert Authority(bench.read_text()).sign_in("tern", password)
+
+
+def test_a_terminal_that_goes_away_waits_for_what_is_landing(bench: Path) -> None:
+    """The hang-up comes while the change lands: it is whole, and then the program ends by it."""
+    program = (
+        "import os, signal\n"
+        "from verrou.machines.bench.machine import BenchMachine\n"
+        "land = BenchMachine.land\n"
+        "def gone(self, change, entry):\n"
+        "    os.kill(os.getpid(), signal.SIGHUP)\n"
+        "    os.kill(os.getpid(), signal.SIGTERM)\n"
+        "    land(self, change, entry)\n"
+        "BenchMachine.land = gone\n"
+        "from verrou.__main__ import main\nmain()\n"
+    )
+    words = ["account", "enable", "passerby", "-m", str(bench), "--yes"]
+    ended = subprocess.run([sys.executable, "-c", program, *words], capture_output=True, text=True, check=False)
+    assert ended.returncode in (-signal.SIGHUP, -signal.SIGTERM), ended.stderr
+    assert Authority(bench.read_text()).accounts()[1]["open"]
+    assert Journal(BenchMachine(bench).records_folder()).broken_off() is None
+
+
+def test_a_list_that_gives_a_right_is_seen_in_its_group(bench: Path, verrou: Verrou) -> None:
+    m = ("-m", bench)
+    verrou("group", "add", "watch", "--member", "warden", *m, "--yes")
+    verrou("rule", "set", "rights.set_clock=group:watch", "logon.network.denied=group:watch", *m, "--yes")
+    told = " ".join(verrou("group", "show", "watch", *m).stdout.split())
+    assert "named in rights.set_clock" in told and "keeps out of network" in told
+    told = " ".join(verrou("group", "remove", "watch", *m, "--preview").stdout.split())
+    assert "warden lose what group watch gives: keeps out of network; named in rights.set_clock" in told
+    warden = Authority(bench.read_text())
+    warden.set_policy("in_console", warden.policy()["out_network"])
+    warden.set_policy("out_console", warden.policy()["out_network"])
+    warden.save(bench)
+    assert "way in: console" not in verrou("group", "show", "watch", *m).stdout
+
+
+def test_a_trial_is_of_what_it_says(bench: Path, verrou: Verrou) -> None:
+    """Once the console is limited by names, what is asked at it is still tried: by somebody who is let in first."""
+    m = ("-m", bench)
+    allowed, after = "logon.console.allowed=warden", "lockout.after=5"
+    verrou("account", "password", "warden", *m, *TYPED, typed=f"{OTHER_PASSWORD}\n")
+    verrou("rule", "set", allowed, after, *m, *TYPED, typed=f"{OTHER_PASSWORD}\n")
+    told = json.loads(verrou("verify", "-b", "essential", *m, "--format", "json", code=1).stdout)["trials"]
+    by_rule: dict[str, set[str]] = {}
+    for trial in told:
+        by_rule.setdefault(trial["rule"], set()).add(trial["proof"])
+        assert "may not come by" not in trial["seen"] or trial["rule"].startswith("logon."), trial
+    for rule_id in ("lockout.after", "elevation.standard_gives", "logon.console.allowed"):
+        assert by_rule[rule_id] == {"proved"}, (rule_id, told)
+    verrou("rule", "set", "lockout.after=4", *m, "--yes", "--prove")
+
+
+@examples(120)
+@given(machines(), st.sampled_from([-2, -1, 0, 1, None]), st.integers(0, 2))
+def test_automatic_sign_in_is_told_as_the_authority_does_it(machine: Authority, days: int | None, outside: int) -> None:
+    """An account that has ended is signed in by nobody, whatever else stands there."""
+    for name in (a["name"] for a in machine.accounts() if a["id"] >= 100):
+        machine.set_end(name, None if days is None else machine.clock + timedelta(days=days))
+        machine.tie(name, "x@far" if outside == 2 and machine.policy()["outside"] == 2 else "")
+    machine.set_policy("outside", outside)
+    found = screens_of(posture_of(machine, ""))
+    begun = Authority(machine.text()).restart()
+    machine._data["waiting"].clear()
+    assert [each.account for each in screens_of(posture_of(machine, "")).unasked] == ([begun] if begun else [])
+    closed = {a["name"] for a in machine.accounts() if machine._has_ended(machine._account(a["name"]))}
+    assert not {each.account for each in found.unasked} & closed
+
+
+@examples(30)
+@given(machines(), st.data())
+def test_advice_of_a_no_does_what_it_says(machine: Authority, data: st.DataObject) -> None:
+    """Every command that is advised is said, and then that reason is none any more."""
+    posture = posture_of(machine, "")
+    account = data.draw(st.sampled_from([a for a in posture.accounts if a.builtin is not Builtin.OTHER]))
+    way = data.draw(st.sampled_from([Way.CONSOLE, Way.NETWORK, Way.REMOTE_SCREEN]))
+    told = why(account, way, posture)
+    for reason in () if told.yes else told.chain:
+        commands = [part.strip() for part in reason.change.split(", then ") if part.startswith("verrou ")]
+        if not commands or any(words in reason.change for words in (", or ", "account password")):
+            continue
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder, "hide-01.bench.json")
+            machine.save(path)
+            for command in commands:
+                accept = ("--accept", "own-account", "--accept", "blank-administrator", "--accept", "orphaned-files")
+                words = [*shlex.split(command)[1:], "-m", str(path), "--yes", *accept]
+                ended = forked(words, "", Path(folder))
+                guarded = ended.returncode == 3
+                assert ended.returncode == 0 or guarded, (command, ended.stdout, ended.stderr)
+            changed = Authority(path.read_text())
+            changed._data["waiting"].clear()  # what counts from the next sign-in
+            after = posture_of(changed, "")
+            left = {each.says for each in why(after.by_name[account.name], way, after).chain if not each.helps}
+            assert guarded or reason.says not in left, (reason.says, reason.change)
+
+
+FACTS = MachineFacts("hide-01", "linux", "x", "this", datetime(2026, 9, 14), Naming("[a-z]+", 20, ""))
+DOOR = Group("sudo", "27", ("warden", "boss"), (Grant.ADMINISTRATION,))
+
+
+@pytest.mark.parametrize(
+    ("in_use", "came_by", "inside", "denied", "refused"),
+    [
+        ("warden", "remote-shell", "", ("warden",), {"own-account"}),
+        ("warden", "remote-shell", "", ("warden", "boss"), {"own-account", "shut-door"}),
+        ("warden", "console", "", ("warden", "boss"), set()),
+        ("", "", "remote-shell", ("warden", "boss"), {"shut-door"}),
+        ("", "", "console", ("warden", "boss"), set()),
+        ("boss", "remote-shell", "", ("warden",), set()),
+    ],
+)
+def test_the_way_by_which_one_came_stays_open(
+    in_use: str, came_by: str, inside: str, denied: tuple[str, ...], refused: set[str]
+) -> None:
+    accounts = tuple(
+        Account(name, str(n), groups=("sudo",), inside_by=(inside,) if inside else ())
+        for n, name in enumerate(("warden", "boss"))
+    )
+    machine = MachineFacts(
+        *(FACTS.name, FACTS.kind, FACTS.system, FACTS.address, FACTS.now, FACTS.naming), in_use, came_by
+    )
+    console = Gate(Way.CONSOLE)
+    before = Posture(machine, accounts, (DOOR,), gates=(console, Gate(Way.REMOTE_SHELL)))
+    for line in (Pass(False, (Circle(denied),)), nobody_but(Circle(("ana",)))):
+        after = Posture(machine, accounts, (DOOR,), gates=(console, Gate(Way.REMOTE_SHELL, (line,))))
+        found = {refusal.guard for refusal in refusals_on(Course(before, after, ()))}
+        everybody = {"own-account"} & {"own-account" if came_by == "remote-shell" else ""}
+        all_out = everybody | ({"shut-door"} if "remote-shell" in (came_by, inside) else set())
+        assert found == (refused if line.who == (Circle(denied),) else all_out)
+
+
+def test_one_value_that_cannot_be_is_left_by_hand(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
+    m = ("-m", bench)
+    verrou("rule", "set", "password.max_age=5 days", *m, "--yes")
+    site = tmp_path / "site.toml"
+    site.write_text(titled('[password]\nwarn_before = "14 days"\nmin_length = 12\n'))
+    told = verrou("harden", "-b", site, *m, "--yes", code=1).stdout
+    assert "must be shorter than password.max_age (5 days)" in " ".join(told.split())
+    policy = Authority(bench.read_text()).policy()
+    assert (policy["length"], policy["age_max_days"]) == (12, 5)
+    verrou("harden", "-b", "shared-desk", "--only", "password", *m, "--yes", code=1)
+
+
+def test_the_exit_code_of_harden_is_that_of_the_audit_afterwards(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
+    site = tmp_path / "site.toml"
+    site.write_text(titled('[population]\nadministrators = { only = ["warden"] }\n'))
+    told = verrou("harden", "-b", site, "-m", bench, "--yes", code=1).stdout
+    assert "verrou account disable keeper" in " ".join(told.split()) and "group leave" not in told
+    site.write_text(titled("[password]\nmin_length = 12\n"))
+    verrou("harden", "-b", site, "-m", bench, "--preview")
+    verrou("harden", "-b", site, "-m", bench, "--yes")
+
+
+@pytest.mark.parametrize(
+    "break_it",
+    [
+        lambda path: path.write_text(path.read_text().replace('"next": 1', '"next": "x1')),
+        lambda path: path.write_text(path.read_text().replace('"note": ""', '"note": []', 1)),
+        lambda path: path.write_text(path.read_text().replace('"language": "en"', '"language": "x"')),
+        lambda path: path.write_text(path.read_text().replace('"scheme": "pbkdf2"', '"scheme": 3', 1)),
+    ],
+)
+def test_a_bench_file_of_another_shape_is_told(bench: Path, verrou: Verrou, break_it: Callable[[Path], None]) -> None:
+    break_it(bench)
+    for command in (("survey", "--all"), ("verify", "-b", "essential"), ("account", "disable", "warden", "--yes")):
+        assert "this is no bench machine" in verrou(*command, "-m", bench, code=2).stderr
+
+
+def test_a_survey_of_a_kind_that_nobody_knows_is_shown(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
+    verrou("account", "enable", "passerby", "-m", bench, "--yes")
+    verrou("survey", "-m", bench, "--save", "kept")
+    path = tmp_path / "kept.survey.json"
+    path.write_text(path.read_text().replace('"kind": "bench"', '"kind": "toaster"'))
+    for command in (("survey", "--all"), ("account", "show", "keeper"), ("audit", "-b", "essential"), ("access",)):
+        verrou(*command, "-m", path, code=None)
+    journal = tmp_path / "hide-01.verrou" / JOURNAL
+    from verrou.records.journal import START, _link
+
+    told = json.loads(journal.read_text().splitlines()[0])["told"] | {"entry": float("inf")}
+    journal.write_text(json.dumps({"told": told, "chain": _link(START, told)}) + "\n")
+    assert "is no journal line" in verrou("journal", "list", "-m", bench, code=2).stderr
+
+
+@pytest.mark.real_root
+def test_an_account_with_folders_nested_without_end_is_closed_and_removed(
+    manned_root: PrivateRoot, verrou: Verrou
+) -> None:
+    root, m = manned_root, ("-m", manned_root.path, "--yes")
+    verrou("account", "add", "gull", "--password", "generate", *m)
+    nest = "import os\nos.chdir('/home/gull')\nfor _ in range(1500):\n    os.mkdir('d'); os.chdir('d')\n"
+    subprocess.run([sys.executable, "-c", f"import os; os.chroot({str(root.path)!r})\n{nest}"], check=True)
+    root.inside("chown", "-R", "gull:", "/home/gull")
+    verrou("account", "disable", "gull", *m)
+    verrou("account", "remove", "gull", "--files", "archive", *m)
+    verrou("undo", *m)
+    assert (root.path / "home/gull" / "/".join(["d"] * 1000)).is_dir()
+    verrou("account", "remove", "gull", "--files", "delete", *m)
+    assert not (root.path / "home/gull").exists()
+
+
+@pytest.mark.real_root
+def test_a_module_that_sleeps_is_not_waited_for_again_and_again(
+    manned_root: PrivateRoot, verrou: Verrou, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from verrou.machines.linux import private_copy
+
+    monkeypatch.setattr(private_copy._apart, "__defaults__", (2,))
+    manned_root.write("/etc/pam.d/login", "auth required pam_exec.so /bin/sleep 1000\n@include common-account\n")
+    told = json.loads(verrou("verify", "-b", "essential", "-m", manned_root.path, "--format", "json", code=1).stdout)[
+        "trials"
+    ]
+    slow = [trial for trial in told if "did not answer within 2 seconds" in trial["seen"]]
+    assert len(slow) > 1 and all(trial["proof"] == "not-tried" for trial in slow)
+
+
+@pytest.mark.real_root
+def test_where_a_program_answered_it_is_the_source(desktop: PrivateRoot, verrou: Verrou) -> None:
+    """A file of rules about something else decides nothing here, and is not named."""
+    other = 'polkit.addRule(function(a, s) { if (a.id == "org.example.other") { return "no"; } });\n'
+    desktop.write("/usr/share/polkit-1/rules.d/systemd-networkd.rules", other)
+    told = json.loads(verrou("rule", "show", "rights", "-m", desktop.path, "--format", "json").stdout)
+    for rule_id in ("rights.shut_down", "rights.set_clock"):
+        assert told[rule_id]["source"]["place"] == "polkit", told[rule_id]
+
+
+@pytest.mark.real_root
+def test_what_cannot_come_out_so_is_told_with_its_reason(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    m = ("-m", manned_root.path, "--yes")
+    told = verrou("rule", "set", "elevation.standard_gives=admin-password", *m, code=4).stderr
+    assert "pkexec is not installed" in told
+    manned_root.write("/etc/ssh/sshd_config.d/10-site.conf", "DenyUsers gull\n")
+    told = verrou("rule", "set", "logon.remote-shell.denied=nobody", *m, code=4).stderr
+    assert "asked for nobody, the machine makes it gull" in told
+    assert "gull" in verrou("rule", "show", "logon.remote-shell.denied", *m[:2]).stdout
+    assert "rule set" not in verrou("why", "warden", "remote-shell", *m[:2]).stdout
+
+
+def test_passwords_typed_at_a_terminal_are_not_lost_with_it(bench: Path) -> None:
+    """The terminal goes before the answer: nothing is changed."""
+    start = bench.read_bytes()
+    child, terminal = pty.fork()
+    if child == 0:
+        words = ["verrou", "account", "add", "tern", "-m", str(bench)]
+        os.execv(sys.executable, [sys.executable, "-m", *words])
+    os.read(terminal, 1)
+    os.close(terminal)
+    os.waitpid(child, 0)
+    assert bench.read_bytes() == start
