@@ -40,7 +40,7 @@ def otherwise(baseline: Baseline) -> Baseline:
     return evolve(baseline, demands=demands, accounts={each.name: each for each in accounts}, groups=groups)
 
 
-@examples(300)
+@examples(100)
 @given(machines())
 def test_a_baseline_in_letters_of_the_other_case_asks_for_the_same(machine: Authority) -> None:
     posture = posture_of(machine, "")

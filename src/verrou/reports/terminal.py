@@ -100,15 +100,16 @@ class Terminal:
         first = (
             1 if len(heads) > 1 and all(len(line.text) < 2 for row in rows for line in row[0]) else 0
         )  # after a mark
+        last = first + (whole[first] and first + 1 < len(heads) and whole[first + 1])  # what tells a row from others
         for row in rows:
-            name = [line for cell in row[: first + 1] for line in cell[:1] if line.text]
+            name = [line for cell in row[: last + 1] for line in cell[:1] if line.text]
             for text in broken("  ".join(line.text for line in name), self.width):
                 self._write(self._styled(text, name[0].style if name else ""))
-            for line in row[first][1:]:
+            for line in (each for cell in row[first : last + 1] for each in cell[1:]):
                 self._below(line)
-            short = [at for at in range(first + 1, len(row)) if whole[at] and row[at] and row[at][0].text]
+            short = [at for at in range(last + 1, len(row)) if whole[at] and row[at] and row[at][0].text]
             self._below(Line("; ".join(f"{heads[at]} {row[at][0].text}".strip() for at in short)))
-            for at in range(first + 1, len(row)):
+            for at in range(last + 1, len(row)):
                 lines = row[at][1:] if at in short else row[at]
                 for number, line in enumerate(lines):
                     label = f"{heads[at]}: " if heads[at] and number == 0 and at not in short else ""
