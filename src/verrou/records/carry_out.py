@@ -442,48 +442,47 @@ def rehearse_resume(machine: Machine, journal: Journal, entry: Entry) -> Rehears
     Raises:
         MachineRefused: no copy can be made.
     """
-    changes = journal.changes(entry.number)
     posture = machine.observe()
     try:
         with machine.rehearse() as copy:
             items: list[PutBack] = []
             places: set[str] = set()
-            for change in _left_of(machine, changes, entry.number):
+            for change in _still_to_land(machine, journal.changes(entry.number), entry.number, otherwise=True):
                 if change.place in places:
                     copy.mark()
                     places.clear()
                 places.add(change.place)
                 items.append(copy.go_on(change, machine.stands(change, entry.number)))
-            said = copy.settle()
-            after = copy.observe()
-            left, gap = copy.changes(posture, after)
-            tried = frozenset(entry.tried)
-            return Rehearsal(
-                posture,
-                after,
-                (),
-                guards.Course(posture, after, (), gap=gap, rehearsed=True, tried_before=tried),
-                left,
-                copy.stamps(),
-                (*copy.remarks(left), *said),
-                (*copy.obstacles(left), *_new_twins(posture, after)),
-                put_back=tuple(items),
-            )
+            return _settled(posture, copy, items, tried=frozenset(entry.tried))
     except CannotRehearse as reason:
         raise MachineRefused(
             f"entry {entry.number} is still broken off: {reason}; verrou resume tries again, verrou undo goes back"
         ) from None
 
 
-def _left_of(machine: Machine, changes: ChangeSet, number: int) -> Iterator[Change | Deed]:
-    """What of a change set has not landed yet, in its order; where somebody wrote to a place since, too."""
-    last = {change.place: change for change in changes if isinstance(change, Change)}
-    for change in changes:
-        if isinstance(change, Change) and machine.stands(last[change.place], number) is Standing.AFTER:
-            continue
-        stands = machine.stands(change, number)
-        if stands is Standing.BEFORE or (stands is Standing.OTHER and isinstance(change, Change)):
-            yield change
+def _settled(
+    posture: Posture,
+    copy: Copy,
+    items: Sequence[PutBack],
+    *,
+    going_back: bool = False,
+    tried: frozenset[str] = frozenset(),
+) -> Rehearsal:
+    """What comes of a copy on which everything was put back, or done that was left."""
+    said = copy.settle()
+    after = copy.observe()
+    changes, gap = copy.changes(posture, after)
+    return Rehearsal(
+        posture,
+        after,
+        (),
+        guards.Course(posture, after, (), gap=gap, going_back=going_back, rehearsed=True, tried_before=tried),
+        changes,
+        copy.stamps(),
+        (*copy.remarks(changes), *said),
+        (*copy.obstacles(changes), *_new_twins(posture, after)),
+        put_back=tuple(items),
+    )
 
 
 def check_resume(machine: Machine, journal: Journal, rehearsal: Rehearsal, entry: Entry, told: Told) -> None:
@@ -553,13 +552,16 @@ def _settled_resume(machine: Machine, journal: Journal, entry: Entry, told: Told
     raise _restless(machine, rehearsal)
 
 
-def _still_to_land(machine: Machine, changes: ChangeSet, number: int) -> Iterator[Change | Deed]:
-    """What of a change set that was rehearsed just now has yet to land, in its order."""
+def _still_to_land(
+    machine: Machine, changes: ChangeSet, number: int, *, otherwise: bool = False
+) -> Iterator[Change | Deed]:
+    """What of a change set has yet to land, in its order; with ``otherwise`` also what somebody else wrote to since."""
     last = {change.place: change for change in changes if isinstance(change, Change)}
     for change in changes:
         if isinstance(change, Change) and machine.stands(last[change.place], number) is Standing.AFTER:
             continue
-        if machine.stands(change, number) is Standing.BEFORE:
+        stands = machine.stands(change, number)
+        if stands is Standing.BEFORE or (otherwise and stands is Standing.OTHER and isinstance(change, Change)):
             yield change
 
 
@@ -579,20 +581,7 @@ def rehearse_undo(machine: Machine, journal: Journal, numbers: Sequence[int]) ->
         with machine.rehearse() as copy:
             for number in numbers:
                 items += [copy.put_back(change, later) for change in reversed(journal.changes(number))]
-            said = copy.settle()
-            after = copy.observe()
-            changes, gap = copy.changes(posture, after)
-            return Rehearsal(
-                posture,
-                after,
-                (),
-                guards.Course(posture, after, (), gap=gap, going_back=True, rehearsed=True),
-                changes,
-                copy.stamps(),
-                (*copy.remarks(changes), *said),
-                (*copy.obstacles(changes), *_new_twins(posture, after)),
-                put_back=tuple(items),
-            )
+            return _settled(posture, copy, items, going_back=True)
     except CannotRehearse as reason:
         raise MachineRefused(f"nothing was changed: {reason}, so it cannot be rehearsed") from None
 

@@ -436,9 +436,9 @@ class _Inside:
                 return {"accepted": False, "said": f"there is no account {account}"}
             uid, gid = int(record.fields[PasswdField.UID]), int(record.fields[PasswdField.GID])
             shell = record.fields[PasswdField.SHELL]
-            fault = self._apart(lambda: {"fault": shells.start(shell, account, uid, gid)}).get("fault")
-            if fault != "":
-                return {"accepted": False, "said": f"{said}, but {fault or 'its shell could not be started'}"}
+            started = self._apart(lambda: {"fault": shells.start(shell, account, uid, gid)})
+            if fault := started.get("fault", f"its shell could not be started: {started.get('trouble')}"):
+                return {"accepted": False, "said": f"{said}, but {fault}"}
             if role == "guest":
                 for service in afar:
                     if self._apart(partial(pam_client.sign_in, account, password, service, REMOTE)).get("accepted"):
@@ -558,7 +558,7 @@ def _apart(attempt: Callable[[], dict[str, object]], patience: int = PATIENCE_WI
         answer = None
     if isinstance(answer, dict):
         return answer
-    late = f"the system's PAM did not answer within {patience} seconds"
+    late = f"the system did not answer within {patience} seconds"
     return {"trouble": "the system's PAM broke off"} if in_time else {"trouble": late, "too_slow": True}
 
 
