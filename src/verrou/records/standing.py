@@ -21,8 +21,8 @@ def observed(machine: Machine) -> Posture:
 
 
 def what_broke_off(machine: Machine) -> str:
-    """The run that broke off and how to go on, in words; nothing where none did. One that is still at work broke off
-    as little as any other.
+    """The run that broke off and how to go on, in words; nothing where none did. One that is still at work
+    did not.
 
     Raises:
         VerrouError, OSError: the journal cannot be read by this account.

@@ -131,7 +131,7 @@ def columns_of(
     listed: Sequence[str] = (),
 ) -> tuple[Column, ...]:
     """Columns from (key, title) pairs; ``hidden`` stay out of the text, ``only_text`` out of CSV; ``listed``
-    ones have a line an item."""
+    ones have a line for each item."""
     below = under or {}
     return tuple(
         Column(

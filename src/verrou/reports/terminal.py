@@ -4,7 +4,7 @@ import os
 import re
 import shutil
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import NamedTuple, TextIO
 
@@ -96,28 +96,34 @@ class Terminal:
                 yield width, min(LEAST_COLUMN, longest)
 
     def _stacked(self, heads: Sequence[str], rows: Sequence[Sequence[Sequence[Line]]], whole: Sequence[bool]) -> None:
-        """For a window that is too narrow: the name on a line, what was in columns below it, each after its heading."""
-        first = (
-            1 if len(heads) > 1 and all(len(line.text) < 2 for row in rows for line in row[0]) else 0
-        )  # after a mark
-        last = first + (whole[first] and first + 1 < len(heads) and whole[first + 1])  # what tells a row from others
+        """For a window that is too narrow: what tells a row from the others on a line, what was in columns below it,
+        each after its heading, the short ones together."""
+        named = self._naming(rows, whole)
         for row in rows:
-            name = [line for cell in row[: last + 1] for line in cell[:1] if line.text]
+            name = [line for cell in row[:named] for line in cell[:1] if line.text]
             for text in broken("  ".join(line.text for line in name), self.width):
                 self._write(self._styled(text, name[0].style if name else ""))
-            for line in (each for cell in row[first : last + 1] for each in cell[1:]):
-                self._below(line)
-            short = [at for at in range(last + 1, len(row)) if whole[at] and row[at] and row[at][0].text]
-            self._below(Line("; ".join(f"{heads[at]} {row[at][0].text}".strip() for at in short)))
-            for at in range(last + 1, len(row)):
-                lines = row[at][1:] if at in short else row[at]
-                for number, line in enumerate(lines):
-                    label = f"{heads[at]}: " if heads[at] and number == 0 and at not in short else ""
-                    self._below(Line(f"{label}{line.text.strip()}" if line.text else "", line.style))
+            self._below(line for cell in row[:named] for line in cell[1:])
+            rest = list(zip(heads[named:], row[named:], whole[named:], strict=True))
+            short = [f"{head} {cell[0].text}".strip() for head, cell, kept in rest if kept and cell and cell[0].text]
+            self._below([Line("; ".join(short))])
+            for head, cell, kept in rest:
+                lines = cell[1:] if kept else cell
+                if head and lines and lines[0].text and not kept:
+                    lines = [Line(f"{head}: {lines[0].text.strip()}", lines[0].style), *lines[1:]]
+                self._below(lines)
 
-    def _below(self, line: Line) -> None:
-        for text in broken(f"    {line.text.strip()}", self.width, "    ") if line.text else ():
-            self._write(self._styled(text, line.style))
+    @staticmethod
+    def _naming(rows: Sequence[Sequence[Sequence[Line]]], whole: Sequence[bool]) -> int:
+        """How many columns tell a row from the others: a mark, what follows it, and one more where both stay whole."""
+        marked = len(whole) > 1 and all(len(line.text) < 2 for row in rows for line in row[0])
+        named = 1 + marked
+        return named + (named < len(whole) and whole[named - 1] and whole[named])
+
+    def _below(self, lines: Iterable[Line]) -> None:
+        for line in lines:
+            for text in broken(f"    {line.text.strip()}", self.width, "    ") if line.text else ():
+                self._write(self._styled(text, line.style))
 
     def _row(self, cells: Sequence[Sequence[Line]], widths: Sequence[int]) -> None:
         columns = [

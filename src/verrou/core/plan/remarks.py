@@ -40,8 +40,8 @@ def remarks(before: Posture, after: Posture, steps: Sequence[Step]) -> list[str]
             where = ", ".join(account.sessions)
             said[f"{account.name} is signed in ({where}) and keeps its present rights until it signs out."] = None
         match step:
-            case SetEnabled(enabled=True) if account.password is PasswordState.NONE and not account.keys:
-                said[f"{account.name} has no password, so nobody can sign in with it until it has one."] = None
+            case SetEnabled(enabled=True):
+                said |= dict.fromkeys(_of_opened(after.by_name.get(account.name, account)))
             case SetEnabled(enabled=False):
                 said |= dict.fromkeys(_of_closed(account, after, account.name in stopped))
             case Remove():
@@ -51,6 +51,11 @@ def remarks(before: Posture, after: Posture, steps: Sequence[Step]) -> list[str]
             case _:
                 pass
     return list(said)
+
+
+def _of_opened(account: Account) -> Iterator[str]:
+    if account.password is PasswordState.NONE and not account.keys:
+        yield f"{account.name} has no password, so nobody can sign in with it until it has one."
 
 
 def _never_covered(step: SetRules, before: Posture) -> Iterator[str]:
