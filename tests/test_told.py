@@ -360,3 +360,46 @@ def test_passwords_typed_at_a_terminal_are_not_lost_with_it(bench: Path) -> None
     os.close(terminal)
     os.waitpid(child, 0)
     assert bench.read_bytes() == start
+
+
+def test_a_narrow_sheet_loses_no_heading_and_no_name(verrou: Verrou, monkeypatch: pytest.MonkeyPatch) -> None:
+    verrou("demo", "station", "--quiet")
+    m = ("-m", "station/hide-01.bench.json")
+    monkeypatch.setenv("COLUMNS", "110")
+    told = verrou("survey", *m).stdout.splitlines()
+    assert "keeper  administrator" in told and "    ways in: console, network, remote-screen" in told
+    monkeypatch.setenv("COLUMNS", "60")
+    told = verrou("access", *m).stdout.splitlines()
+    assert told[1] == "keeper" and told[2].startswith("    role administrator; console password")
+    sides = ("station/surveys/hide-01-2025-09", "station/surveys/hide-01-2026-09")
+    assert verrou("compare", *sides, code=1).stdout.count("account daypass\n") == 1
+
+
+def test_small_things_that_were_said_wrong(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
+    m = ("-m", bench)
+    told = verrou("account", "remove", "warden", *m, code=2).stderr
+    assert "choose from: keep, archive, delete, hand-over" in told and "\\t" not in told
+    assert "--accept" not in verrou("account", "try", "--help").stdout
+    for name, lacks in (("pattern", True), ("warden", False)):
+        told = verrou("account", "enable", name, *m, "--preview").stdout
+        assert (f"{name} has no password" in told) is lacks
+    told = " ".join(verrou("rule", "set", "sharing.applies_to=warden", *m, "--preview").stdout.split())
+    assert "warden administers, and the limits of a shared computer never hold" in told
+    told = verrou("rule", "set", "screen.notice=A | b.", *m, "--yes").stdout
+    assert "restart" in told and '("A b." after a restart)' in verrou("signin", *m).stdout
+    told = verrou("audit", "-b", "essential", *m, "--log", "--logbook", "/dev/full", code=2).stderr
+    assert "no ordinary file" in told and not Path("/dev/full.waiting").exists()
+
+
+@pytest.mark.real_root
+@pytest.mark.parametrize("command", [("survey", "-m"), ("round", "-b", "essential")])
+def test_a_closed_folder_wants_other_rights(bench: Path, tmp_path: Path, command: tuple[str, ...]) -> None:
+    closed = tmp_path / "closed"
+    closed.mkdir(mode=0)
+    words = [sys.executable, "-m", "verrou", *command, str(closed)]
+    nobody = ["setpriv", "--reuid", "65534", "--clear-groups", "--bounding-set", "-all", *words]
+    for folder in (tmp_path, *list(tmp_path.parents)[:-2]):
+        if folder.stat().st_uid == 0 and not folder.stat().st_mode & 0o001:
+            folder.chmod(folder.stat().st_mode | 0o011)
+    ended = subprocess.run(nobody, capture_output=True, text=True, check=False)
+    assert ended.returncode == 5 and "run as one that may" in ended.stderr, ended.stderr
