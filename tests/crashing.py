@@ -9,12 +9,13 @@ import signal
 import stat
 import sys
 from collections.abc import Callable, Mapping
+from contextlib import nullcontext, suppress
 from enum import StrEnum
 from pathlib import Path
 from typing import Any, NoReturn
 
 from verrou.core import guards
-from verrou.core.errors import VerrouError
+from verrou.core.errors import BadInput, VerrouError
 from verrou.core.plan.steps import Step
 from verrou.machines import Machine, Secrets
 from verrou.machines.linux import inside
@@ -170,8 +171,11 @@ def one_of_two(
     other one where something is left to clean up even then; then the tree is one of ``two``, and the journal is whole.
     Answers with what is wrong, or nothing."""
     journal = Journal(machine.records_folder())
-    if journal.broken_off() is not None or journal.to_sweep():
-        way(machine)
+    broke_off = journal.broken_off() is not None
+    if broke_off or journal.to_sweep():
+        # What is done and was only not cleaned up may leave nothing to go back over.
+        with nullcontext() if broke_off else suppress(BadInput):
+            way(machine)
         if Journal(machine.records_folder()).to_sweep():
             finished(machine)
     journal = Journal(machine.records_folder())
