@@ -28,6 +28,7 @@ from verrou.records.journal import Journal
 sys.path.insert(0, str(Path(__file__).parent))
 from debian_root import DESKTOP, NEWEST, PACKAGES, SUITE, PrivateRoot, Unavailable, base_root
 
+os.environ.pop("COLUMNS", None)  # a width that a caller has set would break lines where the tests expect none
 FACTOR = int(os.environ.get("VERROU_SEARCH", "1"))
 """How many times more cases than usual are generated."""
 settings.register_profile(

@@ -103,7 +103,31 @@ def test_a_removal_that_is_interrupted_while_it_cleans_up(
     verrou("account", "add", "tern", "--password", "generate", *m, "--yes")
 
 
-def test_what_can_never_be_deleted_stands_in_nobodys_way(manned_root: PrivateRoot, verrou: Verrou) -> None:
+def test_what_cannot_be_deleted_keeps_nobody_from_another_change(
+    manned_root: PrivateRoot, verrou: Verrou, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """It is told by the run that took it away, and by who finishes that; any other goes its way."""
+    root, m = manned_root, ("-m", manned_root.path)
+    verrou("account", "add", "gull", "--password", "generate", *m, "--yes")
+    verrou("account", "add", "tern", "--password", "generate", *m, "--yes")
+    machine, delete_tree = open_machine(str(root.path)), landing.delete_tree
+
+    def only_some(folder: int, name: str) -> None:
+        (broken(errno.EIO) if name.startswith(".verrou-leaving") else delete_tree)(folder, name)
+
+    with monkeypatch.context() as patch:
+        patch.setattr(landing, "delete_tree", only_some)
+        with pytest.raises(BrokeOff, match="entry 4 is done, but not all"):
+            done(machine, [Remove("gull", FilesChoice.DELETE)], Secrets())
+        done(machine, [SetEnabled("tern", False)], Secrets())
+        with pytest.raises(BrokeOff, match="entry 4 is done, but not all"):
+            finished(machine)
+    assert list((root.path / "home").glob(".verrou*")) and root.read("/etc/shadow").count("tern:!") == 1
+    verrou("resume", *m)
+    assert not list((root.path / "home").glob(".verrou*"))
+
+
+def test_a_home_in_which_something_is_mounted_is_left_until_it_is_not(manned_root: PrivateRoot, verrou: Verrou) -> None:
     root, m = manned_root, ("-m", manned_root.path)
     verrou("account", "add", "gull", "--password", "generate", *m, "--yes")
     kept = root.path / "home/.verrou-leaving-3-gull/kept"
@@ -148,6 +172,17 @@ def test_a_run_is_finished_only_where_somebody_administers_then(
     assert "broke off" in told and "verrou undo goes back" in told
     verrou("undo", *m, "--yes")
     assert elevates(root, "warden", GOOD_PASSWORD)
+
+
+def test_a_run_that_alone_leaves_somebody_is_not_taken_back(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    """Whoever administered is locked between a death and its undo: the run has to be finished."""
+    root, m = manned_root, ("-m", manned_root.path)
+    verrou("account", "add", "ringer", "--keep-password", *m, *TYPED, typed=OTHER_PASSWORD)
+    swap_that_dies(open_machine(str(root.path)), 0)
+    assert root.inside("passwd", "-l", "warden").returncode == 0
+    assert "verrou resume finishes the run" in verrou("undo", *m, "--yes", code=3).stderr
+    verrou("resume", *m)
+    assert elevates(root, "ringer", OTHER_PASSWORD)
 
 
 def test_a_run_whose_successor_is_as_it_was_is_finished(manned_root: PrivateRoot, verrou: Verrou) -> None:

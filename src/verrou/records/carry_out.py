@@ -323,7 +323,7 @@ def _land(machine: Machine, journal: Journal, rehearsal: Rehearsal, told: Told) 
         except OSError as error:
             raise MachineRefused(f"nothing was changed: {_io_words(error)}, so the journal cannot be kept") from None
         _land_all(machine, journal, _still_to_land(machine, rehearsal.changes, number), number)
-        _sweep(machine, journal)
+        _sweep(machine, journal, number)
     machine.tell(f"entry {number}: {told.command}, by {who()}")
     return number
 
@@ -347,13 +347,16 @@ def _io_words(error: OSError) -> str:
     return f"{error.strerror}{f' ({error.filename})' if error.filename else ''}"
 
 
-def _sweep(machine: Machine, journal: Journal) -> None:
-    """Delete what finished entries moved away, and what was staged; what cannot be deleted now, the next run does.
+def _sweep(machine: Machine, journal: Journal, number: int | None = None) -> None:
+    """Delete what finished entries moved away (or the one of that number), and what was staged; what cannot be deleted
+    now, the next run does.
 
     Raises:
         BrokeOff: something is left.
     """
     for entry in journal.to_sweep():
+        if number not in (None, entry.number):
+            continue
         try:
             machine.sweep(journal.changes(entry.number), entry.number, staged_only=not entry.finished)
             journal.swept(entry.number)
