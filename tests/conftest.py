@@ -7,7 +7,7 @@ import sys
 import tempfile
 import time
 import traceback
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
@@ -217,20 +217,29 @@ def newest_root(tmp_path: Path) -> Iterator[PrivateRoot]:
         yield private
 
 
+def with_accounts(base: Path, folder: Path, roles: Mapping[str, str]) -> Path:
+    """What accounts that Verrou makes change of a base, as a layer over it."""
+    with PrivateRoot.over(base, folder / "warden-03") as private:
+        for name, role in roles.items():
+            keep = ("--keep-password",) if role != "guest" else ()
+            words = ["account", "add", name, "--role", role, *keep, "-m", str(private.path), *TYPED]
+            ended = forked(words, GOOD_PASSWORD + "\n", folder)
+            assert ended.returncode == 0, ended.stderr
+        return private.keep(folder / "changed")
+
+
+@pytest.fixture(scope="session")
+def people_at_the_desktop(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The accounts of :func:`desktop`, made once."""
+    roles = {"warden": "administrator", "tern": "standard", "gull": "standard", "daypass": "guest"}
+    return with_accounts(base_of(SUITE, DESKTOP), tmp_path_factory.mktemp("desktop"), roles)
+
+
 @pytest.fixture
-def desktop(tmp_path: Path, verrou: Verrou) -> Iterator[PrivateRoot]:
+def desktop(people_at_the_desktop: Path, tmp_path: Path) -> Iterator[PrivateRoot]:
     """A private, writable Debian root that people sign in to by a screen, with an administrator ``warden``, the
     standard users ``tern`` and ``gull``, and the guest ``daypass``."""
-    with PrivateRoot.over(base_of(SUITE, DESKTOP), tmp_path / "warden-03") as private:
-        for name, role in (
-            ("warden", "administrator"),
-            ("tern", "standard"),
-            ("gull", "standard"),
-            ("daypass", "guest"),
-        ):
-            keep = ("--keep-password",) if role != "guest" else ()
-            add = ("account", "add", name, "--role", role, *keep, "-m", private.path)
-            verrou(*add, *TYPED, typed=GOOD_PASSWORD + "\n")
+    with PrivateRoot.over(base_of(SUITE, DESKTOP), tmp_path / "warden-03", people_at_the_desktop) as private:
         yield private
 
 
@@ -241,15 +250,17 @@ def root(debian: Path, tmp_path: Path) -> Iterator[PrivateRoot]:
         yield private
 
 
+@pytest.fixture(scope="session")
+def administrator(debian: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The account of :func:`manned_root`, made once."""
+    return with_accounts(debian, tmp_path_factory.mktemp("manned"), {"warden": "administrator"})
+
+
 @pytest.fixture
-def manned_root(root: PrivateRoot, verrou: Verrou) -> PrivateRoot:
+def manned_root(debian: Path, administrator: Path, tmp_path: Path) -> Iterator[PrivateRoot]:
     """A private root with one administrator, ``warden``, made by Verrou, who signed in just now."""
-    verrou(
-        *("account", "add", "warden", "--role", "administrator", "--keep-password"),
-        *("--password", "stdin", "--yes", "-m", root.path),
-        typed=GOOD_PASSWORD + "\n",
-    )
-    with open(root.path / "var/log/lastlog", "wb") as log:
-        log.seek(1000 * LASTLOG_RECORD.size)
-        log.write(LASTLOG_RECORD.pack(int(time.time()), b"tty1", b""))
-    return root
+    with PrivateRoot.over(debian, tmp_path / "warden-03", administrator) as private:
+        with open(private.path / "var/log/lastlog", "wb") as log:
+            log.seek(1000 * LASTLOG_RECORD.size)
+            log.write(LASTLOG_RECORD.pack(int(time.time()), b"tty1", b""))
+        yield private

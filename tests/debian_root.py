@@ -82,15 +82,17 @@ class PrivateRoot:
 
     @classmethod
     @contextlib.contextmanager
-    def over(cls, base: Path, path: Path) -> Iterator["PrivateRoot"]:
-        """Overlay ``base`` at ``path``, with devices and processes, and take all of it down again."""
+    def over(cls, base: Path, path: Path, *changed: Path) -> Iterator["PrivateRoot"]:
+        """Overlay ``base``, as layers that were kept have ``changed`` it, at ``path``, with devices and processes, and
+        take all of it down again."""
         layers = path.with_name(f"{path.name}-layers")
         layers.mkdir()
         path.mkdir()
         mount("tmpfs", layers, "-t", "tmpfs")
         for name in ("upper", "work"):
             (layers / name).mkdir()
-        options = f"lowerdir={base},upperdir={layers}/upper,workdir={layers}/work"
+        below = ":".join(map(str, (*reversed(changed), base)))
+        options = f"lowerdir={below},upperdir={layers}/upper,workdir={layers}/work"
         mount("overlay", path, "-t", "overlay", "-o", options)
         mount("/dev", path / "dev", "--bind")
         mount("proc", path / "proc", "-t", "proc")
@@ -101,6 +103,12 @@ class PrivateRoot:
             for place in ("run", "proc", "dev", "."):
                 subprocess.run(["umount", "-l", str(path / place)], check=True)
             subprocess.run(["umount", "-l", str(layers)], check=True)
+
+    def keep(self, folder: Path) -> Path:
+        """A copy of what was changed so far, as a layer for :meth:`over`."""
+        upper = self.path.with_name(f"{self.path.name}-layers") / "upper"
+        subprocess.run(["cp", "-a", str(upper), str(folder)], check=True)
+        return folder
 
     def inside(self, *command: str, user: str = "root", typed: str = "") -> subprocess.CompletedProcess[str]:
         """Run one of the system's own programs inside, as a user."""
