@@ -161,6 +161,11 @@ def test_five_errors_are_told_at_once_each_with_its_line(verrou: Verrou, tmp_pat
             '[logon]\nremote-screen.allowed = ["bors"]\n[accounts.ana]\nways_in = ["remote-screen"]\n',
             "but logon.remote-screen.allowed keeps it out",
         ),
+        (
+            '[logon]\nnetwork.allowed = ["group:administrators"]\n[accounts.ana]\nrole = "standard"\n'
+            'ways_in = ["network"]\n',
+            "but logon.network.allowed keeps it out",
+        ),
     ],
 )
 def test_what_is_refused(text: str, words: str) -> None:

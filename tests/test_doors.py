@@ -35,6 +35,8 @@ from verrou.core.plan.steps import (
 from verrou.machines import Change, Deed, Machine, Secrets, open_machine
 from verrou.machines.linux import landing
 from verrou.machines.linux.at_work import at_work
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.shells import Shells
 from verrou.records import carry_out
 from verrou.records.journal import Journal
 
@@ -227,6 +229,18 @@ def test_a_shell_that_does_not_start_makes_no_administrator(
     assert "last-administrator" in told.stderr or "its shell /usr/bin/kittish" in told.stderr
     why = verrou("why", "ringer", "console", *m).stdout
     assert "its shell /usr/bin/kittish" in " ".join(why.split())
+
+
+def test_a_shell_is_started_by_whom_its_mode_lets(tmp_path: Path) -> None:
+    """execve(2): the owner's bit, or else the group's, or else that of all others; the script's interpreter too."""
+    for name, mode in (("kittish", 0o750), ("ternish", 0o705), ("script", 0o755)):
+        (tmp_path / name).write_text("#!/ternish\n" if name == "script" else "")
+        (tmp_path / name).chmod(mode)
+        os.chown(tmp_path / name, 0, 50)
+    shells = Shells(Root(tmp_path))
+    assert not shells.fault("/kittish", 1000, (50,)) and shells.fault("/kittish", 1000, (100,))
+    assert shells.fault("/ternish", 1000, (50,)) and not shells.fault("/ternish", 1000, (100,))
+    assert "is run by /ternish" in shells.fault("/script", 1000, (50,)) and not shells.fault("/script", 1000, (100,))
 
 
 def test_the_trial_starts_the_shell(two: PrivateRoot, verrou: Verrou) -> None:

@@ -16,7 +16,7 @@ from verrou.core.errors import MachineRefused
 from verrou.core.model import Source
 from verrou.machines import Deed, Standing
 from verrou.machines.linux import homes
-from verrou.machines.linux.homes import Home, NoHome, files_of
+from verrou.machines.linux.homes import OPEN_FOLDER, Home, NoHome, files_of, walk_open
 from verrou.machines.linux.landing import Landing
 from verrou.machines.linux.new_homes import is_as_made, making
 from verrou.machines.linux.root import Root
@@ -263,3 +263,14 @@ def test_files_elsewhere_are_counted_and_the_first_are_named(outside: Path) -> N
     all_over = files_of(Root(outside), "tern", UID, "", everywhere=True)
     assert all_over.elsewhere_count == 31 and len(all_over.elsewhere) == 20
     assert "31 elsewhere: /srv/rota00, /srv/rota01, /srv/rota02, /srv/rota03 and 16 more" in str(all_over)
+
+
+def test_a_folder_that_is_moved_while_it_is_looked_through_is_told(tmp_path: Path) -> None:
+    (tmp_path / "home/nest/egg").mkdir(parents=True)
+    (tmp_path / "away").mkdir()
+    top = os.open(tmp_path / "home", OPEN_FOLDER)
+    with pytest.raises(OSError, match="moved while it was looked through"):
+        for _, below, _, _ in walk_open(top, "", os.fstat(top).st_dev):
+            if below == "nest/egg":
+                (tmp_path / "home/nest/egg").rename(tmp_path / "away/egg")
+    os.close(top)

@@ -110,6 +110,7 @@ def test_what_was_waived_too_long_is_told_as_that(verrou: Verrou, bench: Path, t
     assert [line["subject"] for line in told["absent"]] == ["password.dictionary"]
     page = verrou(*sheet, "--format", "html", code=1).stdout
     assert "has ended; waives nothing any more" in page and "This machine has no such rule" in page
+    assert "1 waived by warden" in page
     suite = ElementTree.fromstring(verrou(*sheet, "--format", "junit", code=1).stdout)[0]
     outcomes = {case.get("name"): [child.tag for child in case] for case in suite}
     assert outcomes == {

@@ -11,6 +11,7 @@ import tempfile
 from collections.abc import Callable
 from datetime import datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -20,14 +21,17 @@ from conftest import TYPED, Verrou, examples, forked, titled
 from debian_root import PrivateRoot
 from test_seat_bench import machines
 from verrou.core.guards import Course, refusals_on
-from verrou.core.model import Account, Builtin, Grant, Group, MachineFacts, Naming, Posture
+from verrou.core.model import Account, Builtin, Grant, Group, MachineFacts, Naming, Posture, Role
 from verrou.core.model.reasons import why
 from verrou.core.model.screens import screens_of
 from verrou.core.model.ways import Circle, Gate, Pass, Way, nobody_but
-from verrou.machines import Machine, open_machine
+from verrou.core.trials import Answer, Proof, access_trial
+from verrou.machines import CannotRehearse, Machine, open_machine
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.machine import BenchMachine
 from verrou.machines.bench.readings import posture_of
+from verrou.machines.linux.private_copy import PrivateCopy, TooSlow
+from verrou.machines.linux.root import Root
 from verrou.records import carry_out
 from verrou.records.journal import JOURNAL, Journal
 
@@ -141,6 +145,9 @@ def test_a_list_that_gives_a_right_is_seen_in_its_group(bench: Path, verrou: Ver
     assert "named in rights.set_clock" in told and "keeps out of network" in told
     told = " ".join(verrou("group", "remove", "watch", *m, "--preview").stdout.split())
     assert "warden lose what group watch gives: keeps out of network; named in rights.set_clock" in told
+    verrou("rule", "set", "screen.hidden_accounts=group:watch", *m, "--yes")
+    told = " ".join(verrou("group", "show", "watch", *m).stdout.split())
+    assert "named in screen.hidden_accounts" in told, "what waits for a restart, too"
     warden = Authority(bench.read_text())
     warden.set_policy("in_console", warden.policy()["out_network"])
     warden.set_policy("out_console", warden.policy()["out_network"])
@@ -180,6 +187,20 @@ def test_automatic_sign_in_is_told_as_the_authority_does_it(machine: Authority, 
     assert not {each.account for each in found.unasked} & closed
 
 
+@pytest.mark.parametrize("closed", ["ended", "tied"])
+def test_nobody_closed_is_signed_in_by_the_machine_itself(closed: str) -> None:
+    machine = Authority.fresh("hide-01", datetime(2026, 9, 14, 8, 30))
+    machine.add("tern", "", "kittiwake-Cliff-42", must_change=False)
+    machine._data["policy"] |= {"opens_for": 2, "opens_as": machine._account("tern")["id"]}
+    assert Authority(machine.text()).restart() == "tern"
+    if closed == "ended":
+        machine.set_end("tern", machine.clock - timedelta(days=1))
+    else:
+        machine.tie("tern", "x@far")
+        machine._data["policy"]["outside"] = 0
+    assert Authority(machine.text()).restart() == ""
+
+
 @examples(30)
 @given(machines(), st.data())
 def test_advice_of_a_no_does_what_it_says(machine: Authority, data: st.DataObject) -> None:
@@ -206,6 +227,22 @@ def test_advice_of_a_no_does_what_it_says(machine: Authority, data: st.DataObjec
             after = posture_of(changed, "")
             left = {each.says for each in why(after.by_name[account.name], way, after).chain if not each.helps}
             assert guarded or reason.says not in left, (reason.says, reason.change)
+
+
+class Refusing:
+    """Somebody whom every way refuses."""
+
+    account, password, groups = "tern", "x", ()
+
+    def come_by(self, way: Way, service: str, password: str) -> Answer:
+        return Answer(False, "the shutters are down")
+
+
+def test_a_refusal_of_everybody_shows_nothing_of_a_list() -> None:
+    gate = Gate(Way.CONSOLE, (nobody_but(Circle(("warden",))),))
+    somebody: Any = Refusing()
+    found = list(access_trial(somebody, somebody, Posture(FACTS, (), (), gates=(gate,)), Role.STANDARD))
+    assert [each.proof for each in found] == [Proof.NOT_TRIED] and "refused too" in found[0].seen
 
 
 FACTS = MachineFacts("hide-01", "linux", "x", "this", datetime(2026, 9, 14), Naming("[a-z]+", 20, ""))
@@ -272,6 +309,8 @@ def test_the_exit_code_of_harden_is_that_of_the_audit_afterwards(bench: Path, ve
         lambda path: path.write_text(path.read_text().replace('"note": ""', '"note": []', 1)),
         lambda path: path.write_text(path.read_text().replace('"language": "en"', '"language": "x"')),
         lambda path: path.write_text(path.read_text().replace('"scheme": "pbkdf2"', '"scheme": 3', 1)),
+        lambda path: path.write_text(path.read_text().replace('"next": 1', '"next": 10000000000001')),
+        lambda path: path.write_text(path.read_text().replace('T08:30:00"', 'T08:30:00+02:00"', 1)),
     ],
 )
 def test_a_bench_file_of_another_shape_is_told(bench: Path, verrou: Verrou, break_it: Callable[[Path], None]) -> None:
@@ -325,6 +364,21 @@ def test_a_module_that_sleeps_is_not_waited_for_again_and_again(
     ]
     slow = [trial for trial in told if "did not answer within 2 seconds" in trial["seen"]]
     assert len(slow) > 1 and all(trial["proof"] == "not-tried" for trial in slow)
+
+
+def test_who_was_late_once_is_not_asked_again(tmp_path: Path) -> None:
+    asked = []
+
+    class Late:
+        def ask(self, **request: object) -> None:
+            asked.append(request)
+            raise TooSlow("the system did not answer within 2 seconds")
+
+    copy = PrivateCopy(Root(tmp_path), {}, Late())  # type: ignore[arg-type]
+    for _ in range(3):
+        with pytest.raises(CannotRehearse, match="did not answer"):
+            copy.ask("sign_in", service="login")
+    assert len(asked) == 1
 
 
 @pytest.mark.real_root
