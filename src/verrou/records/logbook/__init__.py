@@ -12,8 +12,9 @@ from verrou.records.logbook.place import Place
 
 __all__ = ["Delivery", "Place", "deliver", "deliver_soon", "kept"]
 
-PATIENCE = 3.0
-"""For how many seconds a command waits for the logbook, after it has told all it has to tell."""
+PATIENCE, PATIENCE_WITH_A_FILE = 3.0, 30.0
+"""For how many seconds a command waits for the logbook, after it has told all it has to tell: for a server, which may
+never answer, and for a file of this computer, which only a slow one keeps waiting."""
 
 
 @frozen
@@ -30,7 +31,7 @@ def deliver_soon(place: Place) -> Delivery:
     """Have what waits go into the logbook, if that can be reached at once."""
     if reason := waiting.unreached(place.waiting):
         return Delivery(0, len(waiting.files(place.waiting)), reason)
-    return _within(place, PATIENCE)
+    return _within(place, PATIENCE if place.file is None else PATIENCE_WITH_A_FILE)
 
 
 def _within(place: Place, seconds: float) -> Delivery:
