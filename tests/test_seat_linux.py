@@ -243,10 +243,10 @@ def test_who_is_denied_is_not_signed_in_unasked_either(desktop: PrivateRoot, ver
     desktop.write("/etc/lightdm/lightdm.conf", "[Seat:*]\nautologin-user=gull\n")
     why = ("why", "gull", "console", "-m", desktop.path, "--format", "json")
     asked = ("pamtester", "-I", "tty=:0", "lightdm-autologin", "gull", "acct_mgmt")
-    assert json.loads(verrou(*why).stdout)["answer"] is True and desktop.inside(*asked).returncode == 0
+    assert json.loads(verrou(*why).stdout)["answer"] == "yes" and desktop.inside(*asked).returncode == 0
     verrou("rule", "set", "logon.console.denied=gull", "-m", desktop.path, "--yes")
     told = json.loads(verrou(*why).stdout)
-    assert told["answer"] is False and desktop.inside(*asked).returncode != 0
+    assert told["answer"] == "no" and desktop.inside(*asked).returncode != 0
     assert told["chain"][0]["source"]["place"] == "/etc/security/verrou-console.conf"
     found = json.loads(verrou("rule", "show", "screen.automatic_signin", *why[3:]).stdout)
     assert found["screen.automatic_signin"]["value"] == {"word": "anybody"}, "what is set there is still told"
@@ -260,9 +260,12 @@ UNASKED = {
     "/etc/sddm.conf": ("[Autologin]\nUser=tern\nSession=plasma\n", "usr/bin/sddm"),
     "/etc/lxdm/lxdm.conf": ("[base]\nautologin=tern\n", "usr/sbin/lxdm"),
     "/etc/greetd/config.toml": ('[initial_session]\nuser = "tern"\ncommand = "sway"\n', "usr/sbin/greetd"),
+    "/etc/slim.conf": ("auto_login yes\ndefault_user tern\n", "usr/bin/slim"),
+    "/etc/default/nodm": ("NODM_ENABLED=true\nNODM_USER=tern\n", "usr/sbin/nodm"),
     "/etc/systemd/system/getty@tty1.service.d/own.conf": (
-        *("[Service]\nExecStart=\nExecStart=-/sbin/agetty -o '-p -- \\\\u' --autologin tern - $TERM\n", "sbin/agetty"),
+        *("[Service]\nExecStart=\nExecStart=-/sbin/agetty --noclear -atern - $TERM\n", "sbin/agetty"),
     ),
+    "/etc/inittab": ("1:2345:respawn:/sbin/agetty --autologin tern 38400 tty1\n", "sbin/agetty"),
 }
 
 
@@ -277,6 +280,76 @@ def test_whoever_is_signed_in_unasked_is_found_with_its_line(tmp_path: Path, fil
     assert [(each.account, each.source.place) for each in found] == [("tern", file)]
     (tmp_path / file.lstrip("/")).write_text("\n".join(f"#{line}" for line in text.splitlines()))
     assert whom_unasked(Root(tmp_path)) == []
+
+
+AGETTY = {
+    "--autologin tern": "tern",
+    "--auto=tern --noclear": "tern",
+    "-o '-p -- \\\\u' --autologin tern": None,  # agetty tells login no -f then: it asks
+    "-o '-p -f -- \\\\u' --autologin tern": "tern",
+    "-o '-p -f tern'": "tern",
+    "-o '-p -f -- \\\\u'": "",
+    "-o '-p -- \\\\u' --noclear": None,
+    "-n -o '-f tern'": "tern",
+    "--skip-login --login-options '-f tern'": "tern",
+    "-n -l /bin/bash": "root",
+    "-n": None,
+}
+
+
+@pytest.mark.parametrize("options", list(AGETTY))
+def test_what_agetty_tells_login_decides_who_is_asked(tmp_path: Path, options: str) -> None:
+    """Each held against agetty(8) and a login that shows what it is told."""
+    own = tmp_path / "etc/systemd/system/getty@tty1.service.d/own.conf"
+    own.parent.mkdir(parents=True)
+    own.write_text(f"[Service]\nExecStart=\nExecStart=-/sbin/agetty {options} - $TERM\n")
+    found = [each.account for each in whom_unasked(Root(tmp_path))]
+    assert found == ([] if AGETTY[options] is None else [AGETTY[options]])
+
+
+UNITS = {
+    "ExecStart=/bin/login -f tern\nStandardInput=tty\n": ["tern"],
+    "ExecStart=/usr/bin/cage -- kiosk\nUser=tern\nPAMName=login\nTTYPath=/dev/tty7\n": ["tern"],
+    "ExecStart=-/bin/bash\nUser=tern\nStandardInput=tty\n": ["tern"],
+    "ExecStart=-/bin/sh -i\nStandardInput=tty-force\n": ["root"],
+    "ExecStart=-/usr/sbin/sulogin\nEnvironment=SYSTEMD_SULOGIN_FORCE=1\n": ["root"],
+    "ExecStart=/usr/bin/recorder\nUser=tern\n": [],
+}
+
+
+@pytest.mark.parametrize("text", list(UNITS))
+def test_a_unit_that_is_started_signs_in_whom_it_names(tmp_path: Path, text: str) -> None:
+    folder = tmp_path / "etc/systemd/system"
+    (folder / "multi-user.target.wants").mkdir(parents=True)
+    (folder / "hide.service").write_text(f"[Service]\n{text}")
+    assert whom_unasked(Root(tmp_path)) == [], "nothing starts it"
+    (folder / "multi-user.target.wants/hide.service").symlink_to("../hide.service")
+    assert [each.account for each in whom_unasked(Root(tmp_path))] == UNITS[text]
+    (folder / "hide.service").unlink()
+    (folder / "hide.service").symlink_to("/dev/null")
+    assert whom_unasked(Root(tmp_path)) == []
+
+
+def test_whoever_types_a_name_is_signed_in_by_every_account(desktop: PrivateRoot, verrou: Verrou) -> None:
+    own = "/etc/systemd/system/getty@tty1.service.d/own.conf"
+    desktop.write(own, "[Service]\nExecStart=\nExecStart=-/sbin/agetty -o '-f -- \\\\u' - $TERM\n")
+    told = json.loads(verrou("access", "tern", "-m", desktop.path, "--format", "json").stdout)
+    assert told[0]["ways"]["console"] == "name"
+    shown = verrou("rule", "show", "screen.automatic_signin", "-m", desktop.path, "--format", "json").stdout
+    found = json.loads(shown)["screen.automatic_signin"]
+    assert found["value"] == {"word": "anybody"} and found["source"]["place"] == own
+
+
+def test_a_default_session_of_greetd_that_is_no_greeter_is_a_session(tmp_path: Path) -> None:
+    conf = tmp_path / "etc/greetd/config.toml"
+    conf.parent.mkdir(parents=True)
+    (tmp_path / "usr/sbin").mkdir(parents=True)
+    (tmp_path / "usr/sbin/greetd").touch()
+    for command, found in (("agreety --cmd sway", []), ("cage -s -- gtkgreet", []), ("sway", ["tern"])):
+        conf.write_text(f'[default_session]\ncommand = "{command}"\nuser = "tern"\n')
+        assert [each.account for each in whom_unasked(Root(tmp_path))] == found
+    conf.write_text("[default_session\n")
+    assert "is not known" in whom_unasked(Root(tmp_path))[0].says
 
 
 def test_guest_sessions_of_a_display_manager_are_a_way_in_of_nobody_in_particular(tmp_path: Path) -> None:

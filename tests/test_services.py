@@ -8,7 +8,6 @@ import pytest
 
 from conftest import GOOD_PASSWORD, Verrou, bare
 from debian_root import PrivateRoot
-from verrou.machines.linux.pam.services import open_without_proof
 from verrou.machines.linux.pam.stack import load_stack
 from verrou.machines.linux.root import Root
 
@@ -51,27 +50,6 @@ def test_a_module_that_asks_for_nothing_is_told(manned_root: PrivateRoot, verrou
     ways = {account["name"]: account["ways_in"] for account in json.loads(told)}
     assert ways["tern"] == ["console"], "although nobody gave it a password"
     assert manned_root.inside("pamtester", "login", "tern", "authenticate", typed="x\n").returncode == 0
-
-
-@pytest.mark.parametrize(
-    ("auth", "open_to_all"),
-    [
-        ("auth sufficient pam_rootok.so\nauth required pam_unix.so\n", False),
-        ("auth sufficient pam_permit.so\nauth required pam_unix.so\n", True),
-        ("auth sufficient pam_unix.so\nauth required pam_deny.so\n", False),
-        (
-            "auth [success=1 default=ignore] pam_unix.so\nauth requisite pam_deny.so\nauth required pam_permit.so\n",
-            False,
-        ),
-        ("auth required pam_permit.so\n", True),
-        ("auth [success=done default=bad] pam_wheel.so trust\nauth required pam_unix.so\n", True),
-        ("auth optional pam_permit.so\nauth required pam_unix.so\n", False),
-    ],
-)
-def test_what_lets_in_without_proof(tmp_path: Path, auth: str, open_to_all: bool) -> None:
-    (tmp_path / "etc/pam.d").mkdir(parents=True)
-    (tmp_path / "etc/pam.d/login").write_text(auth)
-    assert (open_without_proof(load_stack(Root(tmp_path), "login", "auth")) is not None) is open_to_all
 
 
 def test_the_vendors_file_counts_where_there_is_no_other(tmp_path: Path) -> None:

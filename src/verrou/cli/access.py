@@ -57,7 +57,7 @@ def _heading(posture: "Posture", as_baseline: str | None) -> str:
 @click.option("--all", "everyone", is_flag=True, help="Accounts of the system that cannot sign in too.")
 def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None, style: str, everyone: bool) -> None:
     """Who gets in by which way, with what, and what each meets that wants to administer."""
-    from verrou.reports.access import access_data, access_sheet, worth_a_line
+    from verrou.reports.access import access_data, access_sheet, not_known, worth_a_line
     from verrou.reports.sheets import console, print_sheet
 
     posture = _posture(machine, as_baseline)
@@ -73,6 +73,8 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
         out.print(_heading(posture, as_baseline), style="bold")
         print_sheet(out, sheet)
         out.print()
+        for each in not_known(chosen, posture):
+            out.print(f"? {each}")
         out.print("Under a way stands what opens it; verrou why ACCOUNT WAY tells the reasons.", style="dim")
 
     print_facts(style, sheet, rows, text)
@@ -88,6 +90,7 @@ def why(account_name: str, asked: str, machine: Machine, as_baseline: str | None
     """Why an account gets in by a way (console, network, remote-screen, remote-shell) or not; or, with administrator
     for WAY, why it may administer or not."""
     from verrou.core.model import AccountName
+    from verrou.core.model.known import Known
     from verrou.core.model.reasons import ADMINISTRATOR, why_administrator
     from verrou.core.model.reasons import why as reasons
     from verrou.core.model.ways import Way
@@ -111,7 +114,11 @@ def why(account_name: str, asked: str, machine: Machine, as_baseline: str | None
         out = console()
         does = "may administer" if asked == ADMINISTRATOR else f"gets in by {asked}"
         does_not = "may not administer" if asked == ADMINISTRATOR else f"does not get in by {asked}"
-        said = f"{'Yes' if answer.yes else 'No'}: {account.name} {does if answer.yes else does_not}."
+        said = {
+            Known.YES: f"Yes: {account.name} {does}.",
+            Known.NO: f"No: {account.name} {does_not}.",
+            Known.UNKNOWN: f"Not known: whether {account.name} {does}.",
+        }[answer.answer]
         out.print(_heading(posture, as_baseline))
         out.print(shown(said), style="bold")
         parts = {part: [row for row in sheet.rows if row["part"] == part] for part in ("chain", "keeps")}

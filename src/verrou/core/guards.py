@@ -23,6 +23,7 @@ from verrou.core.model import (
 )
 from verrou.core.model.access import (
     administers,
+    doubts,
     possible_administrators,
     role_of,
     usable_administrator,
@@ -634,6 +635,14 @@ def warnings(course: Course) -> list[str]:
     """What the guards would promise and cannot, since it was not so before either."""
     if course.usable_after or course.usable_before:
         return []
+    if perhaps := possible_administrators(course.before):
+        found = [
+            f"{each.name} by {Way.CONSOLE}: {why}"
+            for each in perhaps
+            for why in doubts(each, Way.CONSOLE, course.before)
+        ]
+        said = f" ({found[0]})" if found else ""
+        return [f"Whether {joined([each.name for each in perhaps])} can administer is not known{said}."]
     return [
         "No administrator can sign in at the console, neither before nor after this; begin with one who has a password "
         "(verrou account add NAME --role administrator)."

@@ -9,7 +9,7 @@ from attrs import AttrsInstance, asdict
 
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, Role, Source, Status
-from verrou.core.model.access import role_known, role_of, ways_in_now
+from verrou.core.model.access import role_known, role_of, ways_in_now, ways_unknown
 from verrou.core.model.ageing import closed_from, must_change, password_ages
 from verrou.core.model.states import State, states_of
 from verrou.core.model.ways import Gate, Way
@@ -39,6 +39,7 @@ class DerivedData(TypedDict):
     role: Role | None
     states: list[State]
     ways_in: list[Way]
+    ways_unknown: list[Way]
     must_change: bool
     password_ages: bool
     closed_from: date | None
@@ -73,6 +74,7 @@ def account_data(account: Account, posture: Posture) -> dict[str, Any]:
         "role": role_of(account, posture) if role_known(account, posture) else None,
         "states": list(states_of(account, posture)),
         "ways_in": list(ways_in_now(account, posture)),
+        "ways_unknown": list(ways_unknown(account, posture)),
         "must_change": must_change(account, posture, today),
         "password_ages": password_ages(account, posture),
         "closed_from": closed.isoformat() if closed else None,

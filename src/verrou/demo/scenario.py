@@ -16,12 +16,13 @@ if TYPE_CHECKING:
 CLOCK = datetime(2026, 9, 14, 8, 30)
 PROGRAMS = {"usr/bin/sudo": 0o4755, "bin/bash": 0o755, "bin/sh": 0o755, "usr/sbin/nologin": 0o755}
 """Programs of which only their mode is looked at; in the sample they are empty."""
+MODULES = (
+    *("access", "deny", "env", "faildelay", "faillock", "group", "nologin", "permit", "pwhistory", "pwquality"),
+    *("rootok", "succeed_if", "time", "unix", "wheel"),
+)
 PLACEHOLDERS = (
     "usr/sbin/sshd",
-    "usr/lib/x86_64-linux-gnu/security/pam_access.so",
-    "usr/lib/x86_64-linux-gnu/security/pam_faillock.so",
-    "usr/lib/x86_64-linux-gnu/security/pam_pwhistory.so",
-    "usr/lib/x86_64-linux-gnu/security/pam_pwquality.so",
+    *(f"usr/lib/x86_64-linux-gnu/security/pam_{module}.so" for module in MODULES),
     "var/cache/cracklib/cracklib_dict.pwd",
 )
 """What a survey asks after by name only; in the sample these files are empty."""

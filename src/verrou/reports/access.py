@@ -4,8 +4,9 @@ from collections.abc import Sequence
 from typing import Any, TypedDict
 
 from verrou.core.model import Account, Posture, Role, Source, Status, joined
-from verrou.core.model.access import Opening, easiest_opening, is_person, needs_a_look, role_known, role_of
+from verrou.core.model.access import Opening, doubts, easiest_opening, is_person, needs_a_look, role_known, role_of
 from verrou.core.model.elevation import Met, Program, meets
+from verrou.core.model.known import Known
 from verrou.core.model.reasons import Reason, Why
 from verrou.core.model.screens import Screens, screens_of
 from verrou.core.model.ways import Way
@@ -16,12 +17,13 @@ from verrou.reports.sheets import BAD, Sheet, columns_of
 
 
 class AccessData(TypedDict):
-    """One account: what opens each way to it (null for none), and what it meets that wants each kind of program to
-    have administration."""
+    """One account: what opens each way to it (null for none), what is not known of that and why, and what it meets that
+    wants each kind of program to have administration."""
 
     account: str
     role: Role | None
     ways: dict[Way, Opening | None]
+    unknown: list[str]
     administration: dict[Program, Met]
 
 
@@ -39,7 +41,7 @@ class WhyData(TypedDict):
 
     account: str
     asked: str
-    answer: bool
+    answer: Known
     chain: list[ReasonData]
     keeps: list[ReasonData]
 
@@ -77,6 +79,7 @@ OPENS = {
     Opening.BLANK: "blank",
     Opening.PASSWORD: "password",
     Opening.KEY: "key",
+    Opening.UNKNOWN: "?",
     None: "no",
 }
 MEETS = {
@@ -97,10 +100,25 @@ def access_data(accounts: Sequence[Account], posture: Posture) -> list[AccessDat
             "account": account.name,
             "role": role_of(account, posture) if role_known(account, posture) else None,
             "ways": {way: easiest_opening(account, way, posture) for way in Way},
+            "unknown": _not_known(account, posture),
             "administration": {program: meets(account, posture, program) for program in Program},
         }
         for account in accounts
     ]
+
+
+def _not_known(account: Account, posture: Posture) -> list[str]:
+    """By which ways it is not known whether the account gets in, and what was not understood."""
+    return [f"{way}: {each}" for way in Way for each in doubts(account, way, posture)]
+
+
+def not_known(accounts: Sequence[Account], posture: Posture) -> list[str]:
+    """The same of several accounts, a line for what is not known of the same ones."""
+    found: dict[str, list[str]] = {}
+    for account in accounts:
+        for each in _not_known(account, posture):
+            found.setdefault(each, []).append(account.name)
+    return [f"{joined(names)} by {each}" for each, names in found.items()]
 
 
 def worth_a_line(posture: Posture, everyone: bool) -> list[Account]:
@@ -123,7 +141,7 @@ def access_sheet(rows: Sequence[AccessData], posture: Posture) -> Sheet:
             "account": row["account"],
             "role": row["role"] or "unknown",
         }
-        line |= {way: OPENS[row["ways"][way]] for way in Way}
+        line |= {way: _opens(row, way) for way in Way}
         line["administration"] = MEETS[row["administration"][Program.VOUCHED]]
         line |= {f"{program}": str(met) for program, met in row["administration"].items()}
         lines.append(line)
@@ -136,6 +154,13 @@ def access_sheet(rows: Sequence[AccessData], posture: Posture) -> Sheet:
         *pairs, whole=[key for key, _ in pairs if key != "account"], hidden=hidden, only_text=("mark",)
     )
     return Sheet("access", columns, tuple(lines), styles)
+
+
+def _opens(row: AccessData, way: Way) -> str:
+    """What opens a way, with a question mark where less may be enough."""
+    how = row["ways"][way]
+    doubtful = any(each.startswith(f"{way}: ") for each in row["unknown"])
+    return OPENS[how] + ("?" if doubtful and how not in (None, Opening.UNKNOWN) else "")
 
 
 def _worry(row: AccessData, posture: Posture) -> bool:
@@ -153,7 +178,7 @@ def why_data(answer: Why) -> WhyData:
     return {
         "account": answer.account,
         "asked": answer.asked,
-        "answer": answer.yes,
+        "answer": answer.answer,
         "chain": [_reason(reason) for reason in answer.chain],
         "keeps": [_reason(reason) for reason in answer.keeps],
     }

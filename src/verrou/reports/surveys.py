@@ -4,7 +4,16 @@ from collections.abc import Iterable, Mapping, Sequence
 
 from verrou.core.group_words import gives
 from verrou.core.model import Account, Builtin, PasswordState, Posture, Reading, Role, Status, Unread, counted, joined
-from verrou.core.model.access import gets_in, locked, needs_a_look, role_known, role_of, ways_in, ways_in_now
+from verrou.core.model.access import (
+    gets_in,
+    locked,
+    needs_a_look,
+    role_known,
+    role_of,
+    ways_in,
+    ways_in_now,
+    ways_unknown,
+)
 from verrou.core.model.acting import say_act
 from verrou.core.model.ageing import expired, must_change, password_ages
 from verrou.core.model.states import State, states_of, useful_hint
@@ -44,7 +53,7 @@ def accounts_sheet(
                 "state": list(states.values()) or [_plain_state(account)],
                 "last_sign_in": last_sign_in(account, posture, "%Y-%m-%d"),
                 "password_age": _password_age(account, posture),
-                "ways_in": [str(way) for way in ways_in_now(account, posture)] or ["none"],
+                "ways_in": _ways(account, posture) or ["none"],
                 "groups": list(account.groups),
                 "shipped": _shipped(account),
                 "password_since": str(account.password_changed or ""),
@@ -55,7 +64,7 @@ def accounts_sheet(
         row = rows[-1]
         row["facts"] = "; ".join(
             (
-                f"by {shown(row['ways_in'])}" if ways_in_now(account, posture) else "no way in",
+                f"by {shown(row['ways_in'])}" if _ways(account, posture) else "no way in",
                 f"last in {row['last_sign_in']}" if row["last_sign_in"] != "never" else "never in",
                 f"password {row['password_age']}",
                 f"in {shown(row['groups']) or 'no group'}",
@@ -111,6 +120,12 @@ def last_sign_in(account: Account, posture: Posture, form: str) -> str:
     if account.last_sign_in is not None:
         return account.last_sign_in.strftime(form)
     return "unknown" if posture.machine.no_sign_ins else "never"
+
+
+def _ways(account: Account, posture: Posture) -> list[str]:
+    """The ways in, now; those of which it is not known with a question mark."""
+    doubtful = () if locked(account, posture) else ways_unknown(account, posture)
+    return [*map(str, ways_in_now(account, posture)), *(f"{way}?" for way in doubtful)]
 
 
 def _worry(account: Account, posture: Posture) -> bool:
@@ -258,7 +273,7 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         ("stands out", ", ".join(states_of(account, posture).values()) or "nothing"),
         (
             "ways in",
-            "none while it is locked" if locked(account, posture) else ", ".join(ways_in(account, posture)) or "none",
+            "none while it is locked" if locked(account, posture) else ", ".join(_ways(account, posture)) or "none",
         ),
         ("signed in", "; ".join(account.sessions)),
         ("password", "; ".join(filter(None, (f"{password}{changed}", age, fixed)))),

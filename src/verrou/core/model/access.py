@@ -17,7 +17,8 @@ from verrou.core.model import (
     Unread,
 )
 from verrou.core.model.ageing import barred_by_age, expired
-from verrou.core.model.ways import Gate, Way
+from verrou.core.model.known import Known
+from verrou.core.model.ways import Admission, Gate, Way
 
 
 def grants_of(account: Account, posture: Posture) -> frozenset[Grant]:
@@ -75,17 +76,30 @@ def ways_in_now(account: Account, posture: Posture) -> tuple[Way, ...]:
 
 
 def ways_in(account: Account, posture: Posture) -> tuple[Way, ...]:
-    """The ways by which somebody gets in as the account, a lock aside: a gate of the machine that lets it through and
-    is opened by what the account has, a password, a blank one or a key."""
-    if not _is_open(account, posture):
-        return ()
-    open_gates = [gate for gate in posture.gates if opening(account, gate, posture) is not None]
-    return tuple(dict.fromkeys(gate.way for gate in open_gates))
+    """The ways by which it is known that somebody gets in as the account, a lock aside: a gate of the machine that lets
+    it through and is opened by what the account has, a password, a blank one or a key."""
+    found = {gate.way: True for gate in posture.gates if admitted(account, gate, posture) in KNOWN_TO_OPEN}
+    return tuple(found)
+
+
+def ways_unknown(account: Account, posture: Posture) -> tuple[Way, ...]:
+    """The ways of which it is not known whether somebody gets in by them as the account, a lock aside."""
+    found = {gate.way: True for gate in posture.gates if admitted(account, gate, posture) is Opening.UNKNOWN}
+    known = ways_in(account, posture)
+    return tuple(way for way in found if way not in known)
+
+
+def admitted(account: Account, gate: Gate, posture: Posture) -> "Opening | None":
+    """What opens a gate to an account as it is, a lock aside; None where nothing does."""
+    decided = gate.admissions.get(account.name)
+    if decided is not None:
+        return _decided(account, decided) if account.may_sign_in else None
+    return opening(account, gate, posture) if _is_open(account, posture) else None
 
 
 def signed_in_unasked(account: Account, gate: Gate, posture: Posture) -> bool:
     """Whether the machine signs the account in by itself through this gate: one that is closed or has ended is not."""
-    return bool(gate.unasked) and _is_open(account, posture) and opening(account, gate, posture) is not None
+    return bool(gate.unasked) and admitted(account, gate, posture) is not None
 
 
 def _is_open(account: Account, posture: Posture) -> bool:
@@ -95,25 +109,64 @@ def _is_open(account: Account, posture: Posture) -> bool:
 
 class Opening(StrEnum):
     """What opens a gate to an account, the easiest first: nothing that anybody does, a name alone, a blank password, a
-    password, a key."""
+    password, a key. UNKNOWN: it is not known whether anything does."""
 
     UNASKED = "unasked"
     NAME = "name"
     BLANK = "blank"
     PASSWORD = "password"
     KEY = "key"
+    UNKNOWN = "unknown"
+
+
+KNOWN_TO_OPEN = frozenset(Opening) - {Opening.UNKNOWN}
 
 
 def opening(account: Account, gate: Gate, posture: Posture) -> Opening | None:
     """What opens a gate to an account that is open itself; None where nothing does."""
+    if account.name in gate.admissions:
+        return _decided(account, gate.admissions[account.name])
     return _opening(account, gate, posture) if gate.lets_through(account) else None
+
+
+def _answers(account: Account, decided: Admission) -> dict[Opening, Known]:
+    """What could open a gate, the easiest first, and whether it does."""
+    with_password = Opening.BLANK if account.password is PasswordState.BLANK else Opening.PASSWORD
+    return {Opening.NAME: decided.name, with_password: decided.password, Opening.KEY: decided.key}
+
+
+def doubts(account: Account, way: Way, posture: Posture) -> list[str]:
+    """What is not known of how the account gets in by a way: whether at all, or whether less than what is known is
+    enough."""
+    found = {}
+    for gate in posture.gates:
+        decided = gate.admissions.get(account.name)
+        how = admitted(account, gate, posture) if gate.way is way else None
+        if decided is None or how is None:
+            continue
+        if how is Opening.UNKNOWN:
+            found[decided.says] = True
+            continue
+        answers = _answers(account, decided)
+        easier = [answer for each, answer in answers.items() if list(answers).index(each) < list(answers).index(how)]
+        if Known.UNKNOWN in easier:
+            found[f"{decided.says}, so less than its {how} may be enough"] = True
+    return list(found)
+
+
+def _decided(account: Account, decided: Admission) -> Opening | None:
+    answers = _answers(account, decided)
+    known = next((how for how, answer in answers.items() if answer is Known.YES), None)
+    return known or (Opening.UNKNOWN if Known.UNKNOWN in answers.values() else None)
 
 
 def easiest_opening(account: Account, way: Way, posture: Posture) -> Opening | None:
     """The easiest of what opens a way to the account right now; None where it does not get in by that way."""
-    if way not in ways_in_now(account, posture):
+    if locked(account, posture):
         return None
-    found = {opening(account, gate, posture) for gate in posture.gates if gate.way is way}
+    found = {admitted(account, gate, posture) for gate in posture.gates if gate.way is way}
+    if found <= {None}:
+        return None
     return next(each for each in Opening if each in found)
 
 
@@ -150,7 +203,7 @@ def gets_in(account: Account, posture: Posture) -> bool:
     """Whether there is any way in for the account; a machine whose gates are not known is taken to have a console."""
     if barred(account, posture):
         return False
-    return can_sign_in(account, posture) or bool(ways_in(account, posture))
+    return can_sign_in(account, posture) or bool(ways_in(account, posture)) or bool(ways_unknown(account, posture))
 
 
 def ways_given(group: Group, posture: Posture) -> list[Way]:
@@ -193,11 +246,14 @@ def possible_administrators(posture: Posture) -> list[Account]:
     return [
         account
         for account in posture.accounts
-        if administers(account, posture) and account.password in perhaps and _could_administer(account, posture, None)
+        if administers(account, posture)
+        and account.password in perhaps
+        and _could_administer(account, posture, None, doubts=True)
     ]
 
 
-def _could_administer(account: Account, posture: Posture, on: date | None) -> bool:
+def _could_administer(account: Account, posture: Posture, on: date | None, *, doubts: bool = False) -> bool:
+    """Whether everything but its password lets an account administer; with ``doubts`` where that is not known, too."""
     now = posture.machine.now
     day = on or now.date()
     return (
@@ -207,8 +263,19 @@ def _could_administer(account: Account, posture: Posture, on: date | None) -> bo
         and not barred(account, posture)
         and (account.elevates_until is None or day <= max(account.elevates_until, now.date()))
         and _has_what_elevation_asks(account, posture, day)
-        and all(gate.lets_through(account) for gate in posture.gates if gate.way is Way.CONSOLE and not gate.unasked)
+        and all(
+            _by_password(account, gate) in ((Known.YES, Known.UNKNOWN) if doubts else (Known.YES,))
+            for gate in posture.gates
+            if gate.way is Way.CONSOLE and not gate.unasked
+        )
     )
+
+
+def _by_password(account: Account, gate: Gate) -> Known:
+    """Whether a gate lets an account through that has a password."""
+    if account.name in gate.admissions:
+        return gate.admissions[account.name].password
+    return Known.of(gate.lets_through(account))
 
 
 def _has_what_elevation_asks(account: Account, posture: Posture, day: date) -> bool:

@@ -141,9 +141,19 @@ class Posture:
     def with_accounts(self, accounts: tuple[Account, ...]) -> "Posture":
         """The same machine with other accounts. What was worked out about groups is taken along, since a worksheet of
         hundreds of steps looks at the machine after each one."""
-        changed = evolve(self, accounts=accounts)
+        changed = evolve(self, accounts=accounts, gates=self._still_decided(accounts))
         changed.__dict__.update({key: self.__dict__[key] for key in _ABOUT_GROUPS if key in self.__dict__})
         return changed
+
+    def _still_decided(self, accounts: tuple[Account, ...]) -> tuple[Gate, ...]:
+        """The gates, without what was found to decide about an account that is another one now."""
+        if not any(gate.admissions for gate in self.gates):
+            return self.gates
+        same = {account.name for account in accounts if self.by_name.get(account.name) == account}
+        return tuple(
+            evolve(gate, admissions={name: found for name, found in gate.admissions.items() if name in same})
+            for gate in self.gates
+        )
 
     def with_account(self, account: Account) -> "Posture":
         """The same machine with one account more, of a new name."""

@@ -8,8 +8,10 @@ from datetime import datetime
 from attrs import frozen
 
 from verrou.core.model.access import (
+    KNOWN_TO_OPEN,
     Opening,
     administers,
+    admitted,
     barred,
     blank_ways,
     locked,
@@ -19,6 +21,7 @@ from verrou.core.model.access import (
 from verrou.core.model.ageing import closed_from, expired
 from verrou.core.model.elevation import Met, decided_by, granted_by, is_the_system, meets
 from verrou.core.model.facts import Account, Builtin, Grant, PasswordState, Role, Source
+from verrou.core.model.known import Known
 from verrou.core.model.posture import Posture
 from verrou.core.model.ways import EVERYBODY, Circle, Gate, Pass, Way
 from verrou.core.model.words import joined
@@ -42,13 +45,18 @@ class Reason:
 @frozen(repr=False)
 class Why:
     """The answer. ``chain`` are the reasons, first cause first: of a no what stands against it, of a yes what lets it
-    be one. ``keeps`` are those that alone would keep a yes one."""
+    be one, and otherwise what is not known. ``keeps`` are those that alone would keep a yes one."""
 
     account: str
     asked: str
-    yes: bool
+    answer: Known
     chain: tuple[Reason, ...]
     keeps: tuple[Reason, ...] = ()
+
+    @property
+    def yes(self) -> bool:
+        """Whether the answer is known to be yes."""
+        return self.answer is Known.YES
 
 
 def why(account: Account, way: Way, posture: Posture) -> Why:
@@ -57,18 +65,33 @@ def why(account: Account, way: Way, posture: Posture) -> Why:
     gates = [gate for gate in posture.gates if gate.way is way]
     if not gates:
         none = Reason(False, f"this machine lets nobody in by {way}", change="nothing; there is no such way here")
-        return Why(account.name, way, False, (none, *(r for r in about_account if not r.helps)))
-    open_gates = [gate for gate in gates if opening(account, gate, posture) is not None]
+        return Why(account.name, way, Known.NO, (none, *(r for r in about_account if not r.helps)))
+    found = [(gate, None if locked(account, posture) else admitted(account, gate, posture)) for gate in gates]
+    open_gates = [gate for gate, how in found if how in KNOWN_TO_OPEN]
     against = [reason for reason in about_account if not reason.helps]
-    if open_gates and not against:
+    if open_gates:
+        about_account = [reason for reason in about_account if reason.helps]
         by_gate = [(list(_lets_in(account, gate, posture)), _opened(account, gate, posture)) for gate in open_gates]
         keeps = [reason for lets_in, _ in by_gate for reason in lets_in]
         chain = [*about_account, *(reason for lets_in, shown in by_gate for reason in _in_one(lets_in, shown))]
-        return Why(account.name, way, True, tuple(dict.fromkeys(chain)), tuple(dict.fromkeys(keeps)))
+        return Why(account.name, way, Known.YES, tuple(dict.fromkeys(chain)), tuple(dict.fromkeys(keeps)))
+    if doubtful := [gate for gate, how in found if how is Opening.UNKNOWN]:
+        chain = [_decided(account, gate) for gate in doubtful]
+        return Why(account.name, way, Known.UNKNOWN, tuple(dict.fromkeys(chain)))
     about = [gate for gate in gates if not (gate.unasked and gate.decided_by(account) in gate.passes)]
-    for gate in () if open_gates else about or gates:
+    for gate in about or gates:
         against += _keeps_out(account, gate, posture)
-    return Why(account.name, way, False, tuple(dict.fromkeys(against)))
+    return Why(account.name, way, Known.NO, tuple(dict.fromkeys(against)))
+
+
+def _decided(account: Account, gate: Gate) -> Reason:
+    """What decides about the account in the place of lists and states, or what of it was not understood."""
+    found = gate.admissions[account.name]
+    answers = {found.password, found.key, found.name}
+    helps = Known.YES in answers
+    where = str(found.source.where) if found.source is not None else "its stack"
+    change = f"look at {where}" if Known.UNKNOWN in answers else f"change {where}"
+    return Reason(helps, found.says, found.source or gate.source, "" if helps else change)
 
 
 def why_administrator(account: Account, posture: Posture) -> Why:
@@ -83,7 +106,7 @@ def why_administrator(account: Account, posture: Posture) -> Why:
         said = "it is the built-in administrator" if account.builtin else "it has the built-in administrator's identity"
         lines = [Reason(True, said, account.source)]
     if administers(account, posture) or role_of(account, posture) is Role.ADMINISTRATOR:
-        return Why(account.name, ADMINISTRATOR, True, (*lines, asked), tuple(lines))
+        return Why(account.name, ADMINISTRATOR, Known.YES, (*lines, asked), tuple(lines))
     against = [_not_given(account, posture)]
     if account.may_run:
         some = joined(account.may_run)
@@ -92,7 +115,7 @@ def why_administrator(account: Account, posture: Posture) -> Why:
         against.append(asked)
     elif met is Met.UNKNOWN:
         against.append(Reason(False, "what else it would meet could not be read", rule.source if rule else None))
-    return Why(account.name, ADMINISTRATOR, False, tuple(against))
+    return Why(account.name, ADMINISTRATOR, Known.NO, tuple(against))
 
 
 def _not_given(account: Account, posture: Posture) -> Reason:
@@ -150,6 +173,9 @@ def _about_account(account: Account, posture: Posture) -> Iterator[Reason]:
 def _lets_in(account: Account, gate: Gate, posture: Posture) -> Iterator[Reason]:
     """Each line and each membership that alone would let the account through the gate."""
     by = f" ({joined(gate.services)})" if gate.services else ""
+    if account.name in gate.admissions:
+        yield _decided(account, gate)
+        return
     if gate.unasked:
         yield Reason(True, f"nobody is asked: {gate.unasked}", gate.source)
         return
@@ -197,6 +223,8 @@ def _opened(account: Account, gate: Gate, posture: Posture) -> Reason:
         Opening.PASSWORD: "its password is asked for",
         Opening.KEY: "its key is enough",
     }
+    if account.name in gate.admissions:
+        return _decided(account, gate)
     how = opening(account, gate, posture)
     assert how is not None
     source = gate.source if how in (Opening.UNASKED, Opening.NAME) else account.source
@@ -206,6 +234,9 @@ def _opened(account: Account, gate: Gate, posture: Posture) -> Reason:
 def _keeps_out(account: Account, gate: Gate, posture: Posture) -> Iterator[Reason]:
     """What stands against the account at one gate."""
     by = f"{gate.way} ({joined(gate.services)})" if gate.services else str(gate.way)
+    if account.name in gate.admissions:
+        yield _decided(account, gate)
+        return
     decides = gate.decided_by(account)
     if decides is not None and not decides.lets_in:
         yield Reason(

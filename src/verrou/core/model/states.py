@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from enum import StrEnum
 
-from verrou.core.model.access import gets_in, is_person, locked
+from verrou.core.model.access import gets_in, is_person, locked, ways_in
 from verrou.core.model.acting import goes_on
 from verrou.core.model.ageing import closed_from, expired, must_change, password_ages
 from verrou.core.model.facts import Account, PasswordState
@@ -17,6 +17,7 @@ class State(StrEnum):
     SAME_IDENTITY = "same-identity"
     BLANK = "blank"
     CAN_SIGN_IN = "can-sign-in"
+    OPEN_BY_KEY = "open-by-key"
     DISABLED = "disabled"
     NO_PASSWORD = "no-password"
     ENDED = "ended"
@@ -55,6 +56,8 @@ def _words(state: State, account: Account, posture: Posture) -> str:
             return "blank password" if account.password is PasswordState.BLANK and account.enabled else ""
         case State.CAN_SIGN_IN:
             return "can sign in" if not is_person(account) and gets_in(account, posture) else ""
+        case State.OPEN_BY_KEY:
+            return "disabled for passwords alone" if not account.enabled and ways_in(account, posture) else ""
         case State.DISABLED:
             return "" if account.enabled else "disabled"
         case State.NO_PASSWORD:

@@ -1,12 +1,14 @@
 """The ways into a machine, and whom each lets through."""
 
 import re
+from collections.abc import Mapping
 from enum import StrEnum
 from functools import lru_cache
 
-from attrs import frozen
+from attrs import field, frozen
 
 from verrou.core.model.facts import Account, Source
+from verrou.core.model.known import Known
 
 
 class Way(StrEnum):
@@ -97,13 +99,27 @@ def nobody_but(circle: Circle, source: Source | None = None, *, settable: bool =
 
 
 @frozen(repr=False)
+class Admission:
+    """What decides about one account at an entry point where neither the lists nor the state of the account tell:
+    whether it comes in by its password (a blank one included), by its key, and by its name alone. ``says`` tells by
+    what, or what was not understood; ``source`` is the line."""
+
+    password: Known
+    key: Known
+    name: Known
+    says: str
+    source: Source | None = None
+
+
+@frozen(repr=False)
 class Gate:
     """A way in that the machine has. The first of ``passes`` that is about an account decides whether it is let
     through; where none is, it is; each list of ``also`` has to let it through in the same manner. ``passwords`` and
     ``keys`` say what opens the gate; who is in ``keys_only`` gets in by no password. ``blank``: whether a blank
     password opens it, as far as the gate itself decides that. Without ``proof`` it opens to whoever names an account,
     and asks for nothing; ``unasked`` says what signs somebody in by itself, where nobody even names one. ``services``
-    are what stands behind it, where the machine tells them apart."""
+    are what stands behind it, where the machine tells them apart. ``admissions`` decide, by account name, in the place
+    of all that, and of whether the account is enabled and has ended: only its shell has a say beside them."""
 
     way: Way
     passes: tuple[Pass, ...] = ()
@@ -116,6 +132,7 @@ class Gate:
     unasked: str = ""
     services: tuple[str, ...] = ()
     also: tuple[tuple[Pass, ...], ...] = ()
+    admissions: Mapping[str, Admission] = field(factory=dict, hash=False)
 
     @property
     def lists(self) -> tuple[tuple[Pass, ...], ...]:

@@ -15,6 +15,7 @@ from verrou.machines.linux.files.access_file import access_rules
 from verrou.machines.linux.files.authorized_keys import Keys
 from verrou.machines.linux.files.sshd import named_users
 from verrou.machines.linux.files.sudoers import Sudoers
+from verrou.machines.linux.pam.modules import unheeded
 from verrou.machines.linux.pam.services import UNIX
 from verrou.machines.linux.pam.stack import load_stack
 from verrou.machines.linux.root import Root
@@ -123,7 +124,7 @@ def _asks_whether_open(root: Root, service: str) -> bool:
     """Whether the account stack of a service has pam_unix(8) look at the account's end."""
     stack = load_stack(root, service, "account")
     other = load_stack(root, OTHER_NAMES[service], "account") if service in OTHER_NAMES and not stack.lines else stack
-    return not other.broken and any(other.skipped_by(line) is None for line in other.having(UNIX))
+    return not other.broken and any(unheeded(other, line) is None for line in other.having(UNIX))
 
 
 def processes_by_number(root: Root) -> Mapping[int, int]:

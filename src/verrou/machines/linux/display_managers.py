@@ -5,13 +5,11 @@ sddm.conf(5); greetd(5); agetty(8). In each of them the last file that sets a ke
 """
 
 import os
-import re
 import tomllib
 from collections.abc import Iterator
 
-from attrs import frozen
-
 from verrou.core.model import Source
+from verrou.machines.linux.entry.automatic import Automatic, signed_in_at_start
 from verrou.machines.linux.files.keyfile import Entry, all_entries, drop_ins, headings, last_of, with_entry
 from verrou.machines.linux.root import Root
 
@@ -25,8 +23,8 @@ GDM_SCREEN = ("/etc/gdm3/greeter.dconf-defaults", "/etc/gdm/greeter.dconf-defaul
 GDM_SECTION = "org/gnome/login-screen"
 SDDM_CONF = "/etc/sddm.conf"
 SDDM_FOLDERS = ("/usr/lib/sddm/sddm.conf.d", "/etc/sddm.conf.d")
+SLIM_CONF, NODM_CONF = "/etc/slim.conf", "/etc/default/nodm"
 LXDM_CONF, GREETD_CONF = "/etc/lxdm/lxdm.conf", "/etc/greetd/config.toml"
-UNIT_FOLDERS = ("/usr/lib/systemd/system", "/lib/systemd/system", "/etc/systemd/system")
 IN_USE = "/etc/systemd/system/display-manager.service"
 PROGRAMS = {
     "lightdm": ("/usr/sbin/lightdm", "/usr/bin/lightdm"),
@@ -34,6 +32,8 @@ PROGRAMS = {
     "sddm": ("/usr/bin/sddm",),
     "lxdm": ("/usr/sbin/lxdm", "/usr/bin/lxdm"),
     "greetd": ("/usr/sbin/greetd", "/usr/bin/greetd"),
+    "slim": ("/usr/bin/slim",),
+    "nodm": ("/usr/sbin/nodm",),
 }
 UNASKED_SERVICES = ("lightdm-autologin", "gdm-autologin", "sddm-autologin")
 """What PAM knows a sign-in by that nobody is asked for."""
@@ -81,31 +81,21 @@ def sddm_files(root: Root) -> list[str]:
     return [*drop_ins(root, SDDM_FOLDERS), SDDM_CONF]
 
 
-@frozen
-class Unasked:
-    """Somebody who is signed in without being asked: an account, or nobody in particular (``""``). ``service`` is the
-    one of PAM by which that happens: its account stack may still turn them away."""
-
-    account: str
-    says: str
-    source: Source
-    service: str
-
-
-def whom_unasked(root: Root) -> list[Unasked]:
+def whom_unasked(root: Root) -> list[Automatic]:
     """Automatic and timed sign-in, and guest sessions, of every display manager and text console."""
     ways = {"lightdm": _by_lightdm, "gdm3": _by_gdm, "sddm": _by_sddm, "lxdm": _by_lxdm, "greetd": _by_greetd}
+    ways |= {"slim": _by_slim, "nodm": _by_nodm}
     found = [each for name in in_use(root) for each in ways[name](root)]
-    return [*found, *_by_getty(root)]
+    return [*found, *signed_in_at_start(root)]
 
 
-def _by_lightdm(root: Root) -> Iterator[Unasked]:
+def _by_lightdm(root: Root) -> Iterator[Automatic]:
     seat = of_seat(root)
     name, timeout = seat.get("autologin-user"), seat.get("autologin-user-timeout")
     if name is not None and name.value:
         seconds = timeout.value if timeout is not None and timeout.value not in ("", "0") else ""
         when = f"after {seconds} seconds" if seconds else "at each start"
-        yield Unasked(name.value, f"lightdm signs it in {when}", name.source, "lightdm-autologin")
+        yield Automatic(name.value, f"lightdm signs it in {when}", name.source, "lightdm-autologin")
     script = seat.get(GUEST_SCRIPT)
     allowed = seat.get("allow-guest")
     program = script.value.split()[0] if script is not None and script.value else ""
@@ -116,59 +106,71 @@ def _by_lightdm(root: Root) -> Iterator[Unasked]:
         by_itself = seat.get("autologin-guest")
         at_once = by_itself is not None and by_itself.value.lower() in TRUE
         source = by_itself.source if by_itself is not None and at_once else (allowed or script).source
-        yield Unasked("", f"lightdm {'begins' if at_once else 'offers'} guest sessions", source, "lightdm-autologin")
+        yield Automatic("", f"lightdm {'begins' if at_once else 'offers'} guest sessions", source, "lightdm-autologin")
 
 
-def _by_gdm(root: Root) -> Iterator[Unasked]:
+def _by_gdm(root: Root) -> Iterator[Automatic]:
     found = all_entries(root, GDM_CONF)
     for kind, words in (("AutomaticLogin", "at each start"), ("TimedLogin", "after a while")):
         enabled, name = last_of(found, "daemon", f"{kind}Enable"), last_of(found, "daemon", kind)
         if enabled is not None and enabled.value.lower() in TRUE and name is not None and name.value:
-            yield Unasked(name.value, f"gdm3 signs it in {words}", name.source, "gdm-autologin")
+            yield Automatic(name.value, f"gdm3 signs it in {words}", name.source, "gdm-autologin")
 
 
-def _by_sddm(root: Root) -> Iterator[Unasked]:
+def _by_sddm(root: Root) -> Iterator[Automatic]:
     name = last_of(all_entries(root, sddm_files(root)), "Autologin", "User")
     if name is not None and name.value:
-        yield Unasked(name.value, "sddm signs it in at each start", name.source, "sddm-autologin")
+        yield Automatic(name.value, "sddm signs it in at each start", name.source, "sddm-autologin")
 
 
-def _by_lxdm(root: Root) -> Iterator[Unasked]:
+def _by_lxdm(root: Root) -> Iterator[Automatic]:
     name = last_of(all_entries(root, [LXDM_CONF]), "base", "autologin")
     if name is not None and name.value:
-        yield Unasked(name.value, "lxdm signs it in at each start", name.source, "lxdm")
+        yield Automatic(name.value, "lxdm signs it in at each start", name.source, "lxdm")
 
 
-def _by_greetd(root: Root) -> Iterator[Unasked]:
+GREETERS = ("agreety", "gtkgreet", "tuigreet", "regreet", "wlgreet", "nwg-hello", "ddlm", "qtgreet", "phrog")
+"""Programs that ask for a name and a password on behalf of greetd(1)."""
+
+
+def _by_greetd(root: Root) -> Iterator[Automatic]:
+    """Its first session, and a default one that does not ask either: what is no greeter is a session itself."""
     try:
         document = tomllib.loads(root.text(GREETD_CONF) or "")
-        name = document.get("initial_session", {}).get("user", "")
-    except (ValueError, AttributeError, RecursionError):
+        found = {key: dict(document.get(key, {})) for key in ("initial_session", "default_session")}
+    except (ValueError, AttributeError, RecursionError, TypeError):
+        said = "greetd cannot read its file, and whom it signs in is not known"
+        yield Automatic("", said, Source(GREETD_CONF), "greetd")
         return
-    if isinstance(name, str) and name:
-        yield Unasked(name, "greetd signs it in at each start", Source(GREETD_CONF, text=f"user = {name}"), "greetd")
+    for key, session in found.items():
+        name, command = session.get("user"), str(session.get("command", ""))
+        if key == "default_session" and (not command or any(each in command for each in GREETERS)):
+            continue
+        if isinstance(name, str) and name:
+            when = "at each start" if key == "initial_session" else f"for {command.split()[0]}, which asks nobody here"
+            yield Automatic(name, f"greetd signs it in {when}", Source(GREETD_CONF, text=f"user = {name}"), "greetd")
 
 
-_AUTOLOGIN = re.compile(r"(?:--autologin[= ]|\s-a\s*)(\S+)")
+def _by_slim(root: Root) -> Iterator[Automatic]:
+    """Lines of a keyword and a value; the last counts."""
+    found = {}
+    for number, line in enumerate(root.lines(SLIM_CONF), start=1):
+        words = line.split("#", 1)[0].split()
+        if len(words) > 1:
+            found[words[0]] = words[1], Source(SLIM_CONF, number, " ".join(words))
+    name, source = found.get("default_user", ("", None))
+    if found.get("auto_login", ("no", None))[0].lower() in TRUE and name and source is not None:
+        yield Automatic(name, "slim signs it in at each start", source, "slim")
 
 
-def _by_getty(root: Root) -> Iterator[Unasked]:
-    """Text consoles: the last command of a unit and its drop-ins counts."""
-    units: dict[str, list[str]] = {}
-    for folder in UNIT_FOLDERS:
-        for name in root.names_in(folder):
-            unit = name.removesuffix(".d")
-            if "getty" not in unit or not unit.endswith(".service"):
-                continue
-            if name == unit:
-                units.setdefault(unit, []).insert(0, f"{folder}/{name}")
-            else:
-                units.setdefault(unit, []).extend(drop_ins(root, (f"{folder}/{name}",)))
-    for unit, files in units.items():
-        commands = [e for e in all_entries(root, files) if e.section == "Service" and e.key == "ExecStart" and e.value]
-        match = _AUTOLOGIN.search(commands[-1].value) if commands else None
-        if match is not None:
-            yield Unasked(match[1], f"the text console {unit} signs it in at each start", commands[-1].source, "login")
+def _by_nodm(root: Root) -> Iterator[Automatic]:
+    """It does nothing else than sign one account in: nodm(8)."""
+    found = {e.key: e for e in all_entries(root, [NODM_CONF])}
+    enabled, user = found.get("NODM_ENABLED"), found.get("NODM_USER")
+    if enabled is not None and enabled.value.strip("\"'").lower() not in ("no", "false", "0", ""):
+        name = user.value.strip("\"'") if user is not None else "root"
+        source = user.source if user is not None else Source(NODM_CONF)
+        yield Automatic(name or "root", "nodm signs it in at each start", source, "nodm")
 
 
 def gdm_screen(root: Root, key: str) -> tuple[str, Source] | None:

@@ -16,6 +16,7 @@ from verrou.machines.linux.files.access_file import ACCESS
 from verrou.machines.linux.files.account_files import SHADOW, PasswdField
 from verrou.machines.linux.files.sudoers import SUDOERS
 from verrou.machines.linux.outside import outside_accounts
+from verrou.machines.linux.pam.admission import with_admissions
 from verrou.machines.linux.pam.faillock import load_faillock, lockouts, module_installed
 from verrou.machines.linux.pam.quality import DICTIONARY, dictionary_missing
 from verrou.machines.linux.pam.services import doors_without_proof
@@ -104,7 +105,7 @@ class LinuxMachine:
             lists_disabled=True,
             identity=_identity(root),
         )
-        return Posture(
+        posture = Posture(
             facts,
             people.accounts,
             people.groups,
@@ -113,6 +114,7 @@ class LinuxMachine:
             people.gates,
             rules.takes(system),
         )
+        return with_admissions(posture, root, files)
 
     def files_of(self, account: Account, everywhere: bool) -> Files:
         from verrou.machines.linux.homes import files_of

@@ -38,11 +38,12 @@ from verrou.machines.linux.files.account_files import (
 )
 from verrou.machines.linux.files.authorized_keys import Keys
 from verrou.machines.linux.files.closed_accounts import ends_kept
+from verrou.machines.linux.files.doas import Doas, either
 from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.settings_files import settings
 from verrou.machines.linux.files.sign_ins import SignIns, sign_ins
 from verrou.machines.linux.files.sshd import by_origin
-from verrou.machines.linux.files.sudoers import Asked, Person, Sudoers
+from verrou.machines.linux.files.sudoers import Asked, Elevation, Person, Sudoers
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.shells import Shells
 from verrou.machines.linux.ways import Inside, fresh_homes, gates, sessions
@@ -170,9 +171,10 @@ def population(
     beside = _Beside.load(root, files, now, lockouts)
     sudoers = beside.sudoers
     troubles = [*files.troubles(), *_from_elsewhere(root, files)]
-    troubles += [f"{source.where}: {source.text}" for source in sudoers.passed_over]
+    troubles += [f"{each.where}: {each.text}" for each in (*sudoers.passed_over, *beside.doas.passed_over)]
     troubles += [
-        f"{source.where}: {source.text}; who administers by that line is not known" for source in sudoers.unknown
+        f"{each.where}: {each.text}; who administers by that line is not known"
+        for each in (*sudoers.unknown, *beside.doas.unknown)
     ]
     accounts: list[Account] = []
     closed: set[str] = set()
@@ -262,6 +264,7 @@ class _Beside:
 
     now: datetime
     sudoers: Sudoers
+    doas: Doas
     members: _Members
     by_group: Mapping[str, tuple[Source, ...]]
     people: range
@@ -286,14 +289,17 @@ class _Beside:
         cls, root: Root, files: AccountFiles, now: datetime, lockouts: Mapping[str, tuple[int, datetime | None]]
     ) -> "_Beside":
         sudoers, members, defs = Sudoers.load(root), _Members.load(files), login_defs(root)
+        doas = Doas.load(root)
         # sudo(8) looks the numbers of somebody's groups up, and goes by the name that it finds for each.
         making = {
             name: sudoers.makes_administrators(members.by_number[gid], gid, now)
+            or doas.by_group(members.by_number[gid], gid)
             for name, gid in members.numbers.items()
         }
         return cls(
             now,
             sudoers,
+            doas,
             members,
             {name: lines for name, lines in making.items() if lines},
             numbers_of_people(defs),
@@ -410,11 +416,11 @@ def _given(record: Record, uid: int, groups: tuple[str, ...], gids: tuple[int, .
     # By its number, for sudo(8) looks that up: of two accounts with one number it finds the first.
     name = beside.by_uid[uid]
     person = Person(name, uid, tuple(beside.members.by_number.get(gid, "") for gid in gids), gids)
-    elevation = beside.sudoers.elevation(person, beside.now)
+    elevation = _elevation(person, beside)
     by_a_group = any(group in beside.by_group for group in groups)
     if not elevation.sources and not by_a_group and uid:
         return {}
-    alone = beside.sudoers.elevation(Person(name, uid), beside.now)
+    alone = _elevation(Person(name, uid), beside)
     # What it would be given without its groups is its own, and stays when it leaves them.
     by_itself = elevation.everything and (alone.everything or not by_a_group)
     whose = name if elevation.password is Asked.OWN else elevation.whose
@@ -428,6 +434,12 @@ def _given(record: Record, uid: int, groups: tuple[str, ...], gids: tuple[int, .
         "elevates_with": whose if elevation.sources and uid and whose != record.name else "",
         "elevates_until": beside.sudoers.until(person, beside.now) if elevation.everything and uid else None,
     }
+
+
+def _elevation(person: Person, beside: _Beside) -> Elevation:
+    """What somebody may do as root, by whichever program."""
+    found = beside.sudoers.elevation(person, beside.now)
+    return either(found, beside.doas.elevation(person)) if beside.doas.rules else found
 
 
 def people_with_passwords(accounts: Iterable[Account]) -> list[Account]:

@@ -41,6 +41,9 @@ def _unasked(root: Root, group_names: Collection[str]) -> Iterator[Gate]:
     """One gate for each account that is signed in without being asked, and for guest sessions: the account stack of
     the service by which that happens turns away whom it would turn away otherwise."""
     for each in whom_unasked(root):
+        if each.anybody:
+            yield Gate(Way.CONSOLE, proof=False, blank=False, source=each.source)
+            continue
         circle = Circle((each.account,) if each.account else ())
         where = CONSOLE if each.service == "login" else DISPLAY
         lists = _lists(root, each.service, where, group_names) if each.account else ()
@@ -76,7 +79,7 @@ def _lists(root: Root, service: str, origin: str, group_names: Collection[str]) 
 
 def _gate(root: Root, way: Way, through: Lists, services: Sequence[Service]) -> Gate:
     blank = next(filter(None, (takes_blank(root, each) for each in services)), None)
-    unproved = next(filter(None, (open_without_proof(load_stack(root, each.name, "auth")) for each in services)), None)
+    unproved = next(filter(None, (open_without_proof(root, each) for each in services)), None)
     deciding, named = unproved or blank, services[0].name
     source = deciding.source if deciding else Source(service_file(root, named) or f"{FOLDERS[0]}/{named}")
     names = tuple(service.name for service in services)

@@ -11,10 +11,12 @@ from attrs import frozen
 from verrou.core.model import Source
 from verrou.machines.linux.root import Root
 
-SSHD_CONFIG = "/etc/ssh/sshd_config"
+SSHD_CONFIG, VENDORS_CONFIG = "/etc/ssh/sshd_config", "/usr/etc/ssh/sshd_config"
 SSHD = "/usr/sbin/sshd"
 DROP_IN = "/etc/ssh/sshd_config.d/00-verrou.conf"
 """The first value of a keyword counts, so that a file of our own comes before others."""
+FOLDER = "/etc/ssh"
+"""Where names without a folder are looked for."""
 DEEPEST = 16
 MOST_FILES = 200
 REMOTE = "203.0.113.1"
@@ -26,22 +28,27 @@ _WORD = re.compile(r'"([^"]*)"|(\S+)')
 
 def sshd_installed(root: Root) -> bool:
     """Whether there is a remote shell server at all."""
-    return root.exists(SSHD) and root.exists(SSHD_CONFIG)
+    return root.exists(SSHD) and root.exists(sshd_config(root))
+
+
+def sshd_config(root: Root) -> str:
+    """Where its settings stand: the vendor's count where the administrator has none."""
+    return VENDORS_CONFIG if not root.exists(SSHD_CONFIG) and root.exists(VENDORS_CONFIG) else SSHD_CONFIG
 
 
 def sshd_settings(root: Root, wanted: str) -> Iterator[tuple[str, Source]]:
     """Every value of a keyword (in lower case) in order; the first counts, but for lists, which add up. ``Include``
     takes patterns; ``Match`` blocks are left out."""
-    for key, values, source, under in _lines(root):
+    for key, values, source, under in config_lines(root):
         if key == wanted and values and not under:
             yield " ".join(values), source
 
 
 def named_users(root: Root) -> Iterator[tuple[str, Source]]:
     """The accounts that lines of the server's configuration name by their names, ``Match User`` included."""
-    if not root.exists(SSHD_CONFIG):
+    if not root.exists(sshd_config(root)):
         return
-    for key, values, source, _ in _lines(root):
+    for key, values, source, _ in config_lines(root):
         names: Sequence[str] = values if key in ("allowusers", "denyusers") else ()
         if key == "match":
             lists = [after for word, after in pairwise(values) if word.lower() == "user"]
@@ -143,7 +150,7 @@ class Shell:
 def shells(root: Root, people: Iterable[tuple[str, Sequence[str]]]) -> tuple[Shell, list[tuple[Shell, list[str]]]]:
     """The settings for everybody, and those of each set of accounts (by name, with their groups) for whom ``Match``
     blocks make others."""
-    lines = list(_lines(root))
+    lines = list(config_lines(root))
     general = [line for line in lines if not line[3]]
     inside = [line for line in lines if line[3]]
     if not inside:
@@ -158,9 +165,15 @@ def shells(root: Root, people: Iterable[tuple[str, Sequence[str]]]) -> tuple[She
     ]
 
 
+def shell_of(lines: Sequence[Line], name: str, groups: Sequence[str]) -> Shell:
+    """The settings for one account."""
+    mine = [line for line in lines if line[3] and all(each.about(name, groups) for each in line[3])]
+    return Shell(mine, [line for line in lines if not line[3]])
+
+
 def ever_set(root: Root, wanted: str, otherwise: str) -> list[str]:
     """What a keyword is set to for anybody: for everybody, and in each ``Match`` block."""
-    inside = [" ".join(values) for key, values, _, under in _lines(root) if key == wanted and values and under]
+    inside = [" ".join(values) for key, values, _, under in config_lines(root) if key == wanted and values and under]
     return [next(sshd_settings(root, wanted), (otherwise, None))[0], *inside]
 
 
@@ -180,11 +193,11 @@ def say(root: Root, keyword: str, value: str) -> None:
 
 def by_origin(root: Root) -> Iterator[Source]:
     """The ``Match`` lines that hang on where somebody comes from: they say nothing of who comes from elsewhere."""
-    seen = {str(each.source): each for _, _, _, criteria in _lines(root) for each in criteria if each.by_origin}
+    seen = {str(each.source): each for _, _, _, criteria in config_lines(root) for each in criteria if each.by_origin}
     return (each.source for each in seen.values())
 
 
-def _lines(root: Root) -> Iterator[Line]:
+def config_lines(root: Root) -> Iterator[Line]:
     """Each line as keyword in lower case, values, where it stands, and the ``Match`` lines that it stands under. A
     block ends with the file that it begins in."""
     files = 0
@@ -203,14 +216,14 @@ def _lines(root: Root) -> Iterator[Line]:
                 yield key, words[1:], source, under
             elif key == "include" and depth < DEEPEST:
                 for pattern in words[1:]:
-                    folder, _, name = (pattern if pattern.startswith("/") else f"/etc/ssh/{pattern}").rpartition("/")
+                    folder, _, name = (pattern if pattern.startswith("/") else f"{FOLDER}/{pattern}").rpartition("/")
                     for found in root.names_in(folder):
                         if fnmatchcase(found, name):
                             yield from in_file(f"{folder}/{found}", depth + 1, under)
             else:
                 yield key, words[1:], source, under
 
-    return in_file(SSHD_CONFIG, 0, ())
+    return in_file(sshd_config(root), 0, ())
 
 
 def _words(line: str) -> list[str]:

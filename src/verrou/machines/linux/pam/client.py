@@ -65,6 +65,19 @@ class Session:
 
         return self._run(attempt)
 
+    def results(self) -> tuple[int, int] | None:
+        """What the two halves of a sign-in come to, each asked whatever the other says: authenticating, and the
+        account; numbers of pam_strerror(3). None where PAM does not start the service."""
+        found: list[int] = []
+
+        def attempt(pam: ctypes.CDLL, handle: ctypes.c_void_p) -> int:
+            found.append(int(pam.pam_authenticate(handle, 0)))
+            found.append(int(pam.pam_acct_mgmt(handle, 0)))
+            return max(found)
+
+        self._run(attempt)
+        return (found[0], found[1]) if found else None
+
     def change_password(self) -> tuple[bool, str]:
         """Change the password, as passwd(1) does."""
         return self._run(lambda pam, handle: int(pam.pam_chauthtok(handle, 0)))

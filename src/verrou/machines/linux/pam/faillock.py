@@ -11,6 +11,7 @@ from verrou.core.model import Source, shipped_default
 from verrou.core.values import Value
 from verrou.machines.linux.files.settings_files import settings
 from verrou.machines.linux.files.sign_ins import moment
+from verrou.machines.linux.pam.modules import unheeded
 from verrou.machines.linux.pam.stack import PamLine, Stack, load_stack
 from verrou.machines.linux.root import Root
 
@@ -132,11 +133,10 @@ def _gap(stack: Stack) -> str:
         return f"{MODULE} counts nothing: the line with authfail is missing from the auth stack of {stack.service}"
     if not before:
         return f"{MODULE} refuses nobody: the line with preauth is missing from the auth stack of {stack.service}"
-    if skipped := stack.skipped_by(before[0]):
-        return f"{skipped.source.place}:{skipped.first} lets people in before {MODULE} is asked"
-    if before[0].control in ("optional", "sufficient"):
-        return f"{before[0].source.place}:{before[0].first} asks {MODULE} but does not heed it ({before[0].control})"
-    return ""
+    past = unheeded(stack, before[0])
+    if past == before[0]:
+        return f"{past.file}:{past.first} asks {MODULE} but does not heed it ({past.control})"
+    return f"{past.file}:{past.first} lets people in whatever {MODULE} says" if past else ""
 
 
 def value_of(key: str, text: str) -> Value:

@@ -2,29 +2,30 @@
 
 from collections.abc import Sequence
 
-from attrs import frozen
+from attrs import evolve, frozen
 
+from verrou.core.model import PasswordState
+from verrou.core.model.known import Known
 from verrou.core.model.ways import Way
-from verrou.machines.linux.files.sshd import BY_PASSWORD, ever_set, sshd_installed, sshd_setting
-from verrou.machines.linux.pam.stack import FOR_ROOT_ALONE, OTHER, PamLine, Stack, load_stack, service_file
+from verrou.machines.linux.files.sshd import BY_PASSWORD, REMOTE, ever_set, sshd_installed, sshd_setting
+from verrou.machines.linux.pam.interpreter import Verdict, interpret
+from verrou.machines.linux.pam.modules import ASKS_A_PASSWORD, AUTH, Attempt, Modules, Proof, Somebody
+from verrou.machines.linux.pam.stack import OTHER, PamLine, load_stack, service_file
 from verrou.machines.linux.root import Root
 
 UNIX = "pam_unix.so"
-ASKS_FOR_PROOF = (
-    *(UNIX, "pam_sss.so", "pam_ldap.so", "pam_krb5.so", "pam_winbind.so", "pam_fprintd.so", "pam_u2f.so"),
-    *("pam_pkcs11.so", "pam_systemd_home.so", "pam_faillock.so", "pam_deny.so", "pam_timestamp.so"),
-)
-"""Modules that may end a stack with success only when whoever stands there has proved something."""
 
 
 @frozen
 class Service:
     """One service. ``way`` is the way in that it stands behind; None where it makes somebody of who is in already.
-    ``programs`` are what asks it: without any of them it is not installed."""
+    ``programs`` are what asks it: without any of them it is not installed. With ``own_passwords``
+    it keeps passwords of its own, and asks PAM about the account alone."""
 
     name: str
     way: Way | None
     programs: tuple[str, ...] = ()
+    own_passwords: bool = False
 
 
 SERVICES = (
@@ -35,7 +36,15 @@ SERVICES = (
     Service("lxdm", Way.CONSOLE, ("/usr/sbin/lxdm", "/usr/bin/lxdm")),
     Service("xdm", Way.CONSOLE, ("/usr/bin/xdm",)),
     Service("greetd", Way.CONSOLE, ("/usr/sbin/greetd", "/usr/bin/greetd")),
-    Service("samba", Way.NETWORK, ("/usr/sbin/smbd",)),
+    Service("slim", Way.CONSOLE, ("/usr/bin/slim",)),
+    Service("wdm", Way.CONSOLE, ("/usr/bin/wdm", "/usr/sbin/wdm")),
+    Service("samba", Way.NETWORK, ("/usr/sbin/smbd",), own_passwords=True),
+    Service("vsftpd", Way.NETWORK, ("/usr/sbin/vsftpd",)),
+    Service("proftpd", Way.NETWORK, ("/usr/sbin/proftpd",)),
+    Service("pure-ftpd", Way.NETWORK, ("/usr/sbin/pure-ftpd",)),
+    Service("dovecot", Way.NETWORK, ("/usr/sbin/dovecot",)),
+    Service("cups", Way.NETWORK, ("/usr/sbin/cupsd",)),
+    Service("ppp", Way.NETWORK, ("/usr/sbin/pppd",)),
     Service("xrdp-sesman", Way.REMOTE_SCREEN, ("/usr/sbin/xrdp-sesman",)),
     Service("sshd", Way.REMOTE_SHELL, ("/usr/sbin/sshd",)),
     Service("sudo", None, ("/usr/bin/sudo",)),
@@ -58,11 +67,11 @@ def installed(root: Root, service: Service) -> bool:
 
 
 def asking_passwords(root: Root) -> list[Service]:
-    """The services that ask PAM about a password, each with a stack of its own: not the network's shares, which keep
-    passwords of their own, and not a remote shell that takes keys alone."""
+    """The services that ask PAM about a password, each with a stack of its own: none that keeps passwords of its own,
+    and not a remote shell that takes keys alone."""
     found: list[Service] = []
     for service in SERVICES:
-        if service.way is Way.NETWORK or not installed(root, service):
+        if service.own_passwords or not installed(root, service):
             continue
         if service.name == "sshd" and not sshd_takes_passwords(root):
             continue
@@ -83,33 +92,53 @@ def sshd_asks_pam(root: Root) -> bool:
     return sshd_setting(root, "usepam", "no")[0] == "yes"
 
 
-def takes_blank(root: Root, service: Service) -> PamLine | None:
-    """The line by which a blank password is good for a service; None where it is not."""
-    lines = load_stack(root, service.name, "auth").having(UNIX)
+def nullok_line(root: Root, service: Service) -> PamLine | None:
+    """The line that lets a blank password be good for a service."""
+    lines = load_stack(root, service.name, AUTH).having(UNIX)
     return next((line for line in lines if {"nullok", "nullok_secure"} & set(line.arguments)), None)
 
 
-def open_without_proof(stack: Stack) -> PamLine | None:
-    """The first line that can let somebody in who has proved nothing: a module that is satisfied with less than a
-    password, a key or a token, and ends the stack; None where there is none."""
-    for line in stack.lines:
-        module = line.module.rpartition("/")[2]
-        if module in FOR_ROOT_ALONE or module in ASKS_FOR_PROOF:
-            continue
-        if line.actions.get("success", line.actions.get("default", "")) == "done":
-            return line
-    if stack.lines and not any(line.module.rpartition("/")[2] in ASKS_FOR_PROOF for line in stack.lines):
-        return next((line for line in stack.lines if line.module.endswith("pam_permit.so")), None)
-    return None
+def takes_blank(root: Root, service: Service) -> PamLine | None:
+    """The line by which a blank password is good for a service, or may be; None where it is not."""
+    verdict = _of_anybody(root, service, PasswordState.BLANK, Proof.RIGHT)
+    if verdict.answer is Known.NO:
+        return None
+    return nullok_line(root, service) or verdict.decided_by or next(iter(verdict.unclear), None)
+
+
+def open_without_proof(root: Root, service: Service) -> PamLine | None:
+    """The line that lets somebody in by a service who has proved nothing; None where none is known to."""
+    verdict = _of_anybody(root, service, PasswordState.SET, Proof.WRONG)
+    return verdict.decided_by if verdict.answer is Known.YES else None
+
+
+def _of_anybody(root: Root, service: Service, password: PasswordState, proof: Proof) -> Verdict:
+    """What the stack of a service says of an account that no line of it is about."""
+    terminal, host = ("", REMOTE) if service.way not in (None, Way.CONSOLE) else (TERMINAL, "")
+    attempt = Attempt(service.name, Somebody("", *PERSON, password=password), terminal, host, proof)
+    attempt = evolve(attempt, as_root=service.way is not None)
+    modules, stack = Modules(root), load_stack(root, service.name, AUTH)
+    if stack.fatal is not None:
+        return Verdict(Known.NO)
+    return interpret(
+        stack.chain,
+        lambda line, asked: modules.answers(AUTH, line, attempt, asked),
+        lambda line: line.module_name in ASKS_A_PASSWORD,
+    )
+
+
+PERSON = (1000, 1000)
+"""The numbers of somebody in particular, and of the main group."""
+TERMINAL = "tty1"
 
 
 def doors_without_proof(root: Root) -> Sequence[tuple[Service, PamLine]]:
     """The services that somebody passes who proves nothing, each with the line that lets them."""
     found = []
     for service in SERVICES:
-        if service.way is Way.NETWORK or not installed(root, service):
+        if service.own_passwords or not installed(root, service):
             continue
-        line = open_without_proof(load_stack(root, service.name, "auth"))
+        line = open_without_proof(root, service)
         if line is not None:
             found.append((service, line))
     return found

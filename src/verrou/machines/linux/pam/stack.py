@@ -1,42 +1,58 @@
 """The PAM stack of a service as libpam puts it together (pam.conf(5), pam.d(5)): includes, controls, arguments."""
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
-from attrs import define, field, frozen
+from attrs import define, evolve, field, frozen
 
 from verrou.core.model import Source
+from verrou.machines.linux.pam.control import actions_of
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 
 FACILITIES = ("auth", "account", "password", "session")
-CONTROLS = ("required", "requisite", "sufficient", "optional", "binding")
 DEEPEST = 16
-MOST_FILES = 200
+"""Substacks within each other: libpam takes no more."""
+MOST_INCLUDED, MOST_FILES = 100, 1000
+"""Files that include each other, and files in all: a stack with more goes in circles, over which libpam breaks down."""
 CIRCLES = "includes go in circles"
 FOLDERS = ("/etc/pam.d", "/usr/lib/pam.d", "/usr/etc/pam.d")
 """Where the files of services stand: the administrator's, and the vendors' that count where there is none of these."""
 OTHER = "other"
-FOR_ROOT_ALONE = ("pam_rootok.so",)
-"""Modules that let in root itself and nobody else."""
+ALL_FAIL = "default=bad"
+"""The control of a line that has none of its own, and calls no module."""
 UPDATER = "/usr/sbin/pam-auth-update"
-_TOKEN = re.compile(r"\[(?:\\\]|[^\]])*\]|\S+")
+SPACE = " \n\t"
+"""What parts the words of a line: nothing else, so that a carriage return is part of the last word."""
+_TOKEN = re.compile(r"\[((?:\\\]|[^\]])*)(?:\]|$)|([^ \n\t]+)")
+LONGEST_LINE = 1000
+"""Bytes of a line beyond which versions of libpam differ: some take it, some refuse the whole file."""
 
 
 @frozen
 class PamLine:
-    """One line of a stack: where it stands, and what it says. ``first`` and ``last`` are physical lines from 1."""
+    """One line of a stack: where it stands, and what it says. ``first`` and ``last`` are physical lines from 1.
+    ``depth`` counts the substacks around it. ``fault`` says why libpam cannot use the line and refuses by it; a line
+    that ``enters`` a substack calls no module."""
 
     file: str
     first: int
     last: int
     control: str
     module: str
-    arguments: tuple[str, ...]
+    arguments: tuple[str, ...] = ()
+    depth: int = 0
+    fault: str = ""
+    enters: bool = False
 
     @property
     def source(self) -> Source:
-        return Source(self.file, self.first, " ".join((self.module, *self.arguments)))
+        return Source(self.file, self.first, self.fault or " ".join((self.module, *self.arguments)))
+
+    @property
+    def module_name(self) -> str:
+        """The module's name without its folder."""
+        return self.module.rpartition("/")[2]
 
     def argument(self, key: str) -> str | None:
         """The value of ``key=value``, ``""`` for a bare ``key``, None without either; the last one counts."""
@@ -48,41 +64,36 @@ class PamLine:
         return found
 
     @property
-    def actions(self) -> dict[str, str]:
-        """The control as its ``value=action`` pairs; the plain words are short for some of them."""
-        plain = {
-            "required": "success=ok new_authtok_reqd=ok ignore=ignore default=bad",
-            "requisite": "success=ok new_authtok_reqd=ok ignore=ignore default=die",
-            "sufficient": "success=done new_authtok_reqd=done default=ignore",
-            "optional": "success=ok new_authtok_reqd=ok default=ignore",
-            "binding": "success=done new_authtok_reqd=done default=bad",
-        }
-        pairs = plain.get(self.control, self.control.strip("[]")).split()
-        return dict(pair.split("=", 1) for pair in pairs if "=" in pair)
+    def actions(self) -> Mapping[str, str]:
+        """What is done at each result of the module."""
+        return actions_of(self.control)
 
 
 @frozen
 class Stack:
-    """All lines of one facility of one service, in the order libpam runs them, and the lines it cannot use."""
+    """One facility of one service, in the order in which libpam goes through it. ``chain`` are all lines, those that
+    enter a substack and those by which it refuses included. ``fatal`` is a line over which libpam does not start the
+    service at all, in whatever facility; ``unclear`` is where it cannot be told what libpam makes of the files, since
+    versions of it differ there."""
 
     service: str
-    lines: tuple[PamLine, ...]
-    broken: tuple[Source, ...]
+    chain: tuple[PamLine, ...]
+    fatal: Source | None = None
+    unclear: Source | None = None
+
+    @property
+    def lines(self) -> tuple[PamLine, ...]:
+        """The lines that call a module."""
+        return tuple(line for line in self.chain if line.module and not line.enters)
+
+    @property
+    def broken(self) -> tuple[Source, ...]:
+        """The lines that libpam cannot use, and refuses by."""
+        return (*filter(None, (self.fatal,)), *(line.source for line in self.chain if line.fault))
 
     def having(self, module: str, *arguments: str) -> list[PamLine]:
         """The lines of a module, with these bare arguments."""
-        return [x for x in self.lines if x.module.rpartition("/")[2] == module and set(arguments) <= set(x.arguments)]
-
-    def skipped_by(self, line: PamLine) -> PamLine | None:
-        """An earlier line that can end the stack with success, or jump over ``line``, before it is reached."""
-        position = self.lines.index(line)
-        for index, earlier in enumerate(self.lines[:position]):
-            if earlier.module.rpartition("/")[2] in FOR_ROOT_ALONE:
-                continue
-            action = earlier.actions.get("success", earlier.actions.get("default", "ignore"))
-            if action == "done" or (action.isdigit() and index + int(action) >= position):
-                return earlier
-        return None
+        return [line for line in self.lines if line.module_name == module and set(arguments) <= set(line.arguments)]
 
 
 def service_file(root: Root, service: str) -> str:
@@ -93,79 +104,122 @@ def service_file(root: Root, service: str) -> str:
 def load_stack(root: Root, service: str, facility: str) -> Stack:
     """The stack of a service. One without a file, or without a line for the facility, gets that of ``other``, as libpam
     does."""
-    reading = _Reading(root, facility)
-    file = service_file(root, service)
+    mine, others = _Reading(root), _Reading(root)
+    file, other = service_file(root, service), service_file(root, OTHER)
     if file:
-        reading.read(file, 0)
-    other = service_file(root, OTHER)
-    if not reading.lines and not reading.broken and (other or not file):
-        reading.read(other or f"{FOLDERS[0]}/{OTHER}", 0)
-    return Stack(service, tuple(reading.lines), tuple(reading.broken))
+        mine.read(file, None, 0, 0)
+    if other:
+        others.read(other, None, 0, 0)
+    elif not file:
+        mine.fatal = Source(f"{FOLDERS[0]}/{OTHER}", None, "the file is missing")
+    counts = mine if mine.chains[facility] else others
+    fatal, unclear = (getattr(mine, name) or getattr(others, name) for name in ("fatal", "unclear"))
+    return Stack(service, tuple(counts.chains[facility]), fatal, unclear)
 
 
 @define
 class _Reading:
+    """libpam's own reading of its files: what it cannot use it refuses by, each time that it gets there."""
+
     root: Root
-    facility: str
-    lines: list[PamLine] = field(factory=list)
-    broken: list[Source] = field(factory=list)
+    chains: dict[str, list[PamLine]] = field(factory=lambda: {facility: [] for facility in FACILITIES})
+    fatal: Source | None = None
+    unclear: Source | None = None
     files: int = 0
 
-    def read(self, file: str, depth: int) -> None:
+    def read(self, file: str, wanted: str | None, included: int, depth: int) -> bool:
+        """Take the lines of a file in: those for ``wanted`` alone where it was included for one facility. Whether it
+        could be read to its end: one that is missing cannot, nor one that is included too deep."""
         self.files += 1
-        if depth > DEEPEST or self.files > MOST_FILES or self.root.text(file) is None:
-            why = "the included file is missing" if depth <= DEEPEST and self.files <= MOST_FILES else CIRCLES
-            self.broken.append(Source(file, None, why))
-            return
+        if included > MOST_INCLUDED or self.files > MOST_FILES:
+            self.fatal = self.fatal or Source(file, None, CIRCLES)
+        if self.fatal or depth >= DEEPEST or self.root.text(file) is None:
+            return False
         for first, last, text in _logical_lines(self.root.lines(file)):
-            self._line(file, first, last, _TOKEN.findall(text), depth)
+            if text.endswith("\\"):
+                if not included:
+                    self.fatal = self.fatal or Source(file, last, "it goes on in another line, and there is none")
+                return False
+            if len(text.encode(errors="surrogateescape")) > LONGEST_LINE:
+                self.unclear = self.unclear or Source(file, first, f"this line has over {LONGEST_LINE} bytes")
+            self._line(file, (first, last), text, wanted, included, depth)
+        return True
 
-    def _line(self, file: str, first: int, last: int, tokens: list[str], depth: int) -> None:
-        if tokens[0] == "@include":
-            if len(tokens) == 2:
-                self.read(self._included(tokens[1]), depth + 1)
-            else:
-                self.broken.append(Source(file, first, "@include without a file"))
+    def _line(self, file: str, at: tuple[int, int], text: str, wanted: str | None, included: int, depth: int) -> None:
+        words = [(inner or plain, not plain) for inner, plain in _TOKEN.findall(text)]
+        first = words[0][0]
+        if first == "@include":
+            self._include(PamLine(file, *at, ALL_FAIL, "", (), depth), words[1:2], wanted, included)
             return
-        kind = tokens[0].removeprefix("-").lower()
+        kind, fault = first.removeprefix("-").lower(), ""
         if kind not in FACILITIES:
-            self.broken.append(Source(file, first, f"{tokens[0]!r} is none of {', '.join(FACILITIES)}"))
-        elif kind != self.facility:
-            return
-        elif len(tokens) < 3:
-            missing = "a control and a module are missing" if len(tokens) < 2 else "no module"
-            self.broken.append(Source(file, first, missing))
-        else:
-            self._module(file, first, last, tokens, depth)
+            # libpam counts it for what was asked for, or for the most sensitive of the four.
+            kind, fault = wanted or FACILITIES[0], f"{first!r} is none of {', '.join(FACILITIES)}"
+        if not wanted or kind == wanted:
+            self._module(kind, file, at, words[1:], fault, included, depth)
 
-    def _module(self, file: str, first: int, last: int, tokens: list[str], depth: int) -> None:
-        control = tokens[1].lower() if not tokens[1].startswith("[") else tokens[1]
-        if control in ("include", "substack"):
-            self.read(self._included(tokens[2]), depth + 1)
-        elif control in CONTROLS or (control.startswith("[") and control.endswith("]")):
-            self.lines.append(PamLine(file, first, last, control, tokens[2], tuple(tokens[3:])))
-        else:
-            self.broken.append(Source(file, first, f"{tokens[1]!r} is no control"))
+    def _include(
+        self, line: PamLine, words: Sequence[tuple[str, bool]], kind: str | None, included: int, deeper: int = 0
+    ) -> None:
+        """Take another file in, for one facility or all. libpam breaks down over an include without a file, and over
+        one for all facilities that fails."""
+        if not words:
+            self.fatal = self.fatal or Source(line.file, line.first, "it includes, and names no file")
+        elif not self.read(self._included(words[0][0]), kind, included + 1, line.depth + deeper):
+            said = f"the included file {words[0][0]} cannot be read"
+            if kind is None:
+                self.fatal = self.fatal or Source(line.file, line.first, said)
+            else:
+                self.chains[kind].append(evolve(line, fault=said))
+
+    def _module(
+        self,
+        kind: str,
+        file: str,
+        at: tuple[int, int],
+        words: Sequence[tuple[str, bool]],
+        fault: str,
+        included: int,
+        depth: int,
+    ) -> None:
+        if not words:
+            said = fault or "a control and a module are missing"
+            self.chains[kind].append(PamLine(file, *at, ALL_FAIL, "", (), depth, said))
+            return
+        (control, bracketed), module = words[0], words[1][0] if len(words) > 1 else ""
+        if control.lower() in ("include", "substack"):
+            substack = control.lower() == "substack"
+            entering = PamLine(file, *at, ALL_FAIL, module, (), depth, enters=True)
+            if substack:
+                self.chains[kind].append(entering)
+            self._include(evolve(entering, module="", enters=False), words[1:2], kind, included, substack)
+            return
+        arguments = tuple(f"[{word}]" if inside else word for word, inside in words[2:])
+        fault = fault or ("" if module else "no module")
+        control = control if bracketed else control.lower()
+        self.chains[kind].append(PamLine(file, *at, control, "" if fault else module, arguments, depth, fault))
 
     def _included(self, name: str) -> str:
         return name if name.startswith("/") else service_file(self.root, name) or f"{FOLDERS[0]}/{name}"
 
 
 def _logical_lines(lines: Sequence[str]) -> Iterator[tuple[int, int, str]]:
-    """Lines joined at a backslash, comments and blank ones left out, each with its first and last line from 1."""
+    """Lines joined at a backslash, comments and blank ones left out, each with its first and last line from 1. One that
+    goes on where the file ends keeps its backslash."""
     first, joined = 0, ""
     for number, line in enumerate(lines, start=1):
-        text = line.split("#", 1)[0].rstrip()
+        text = line.split("#", 1)[0].strip(SPACE)
+        if not text:
+            continue  # within a line that goes on, too
         first = first or number
-        if text.endswith("\\"):
-            joined += text[:-1] + " "
-            continue
         joined += text
-        if joined.strip():
-            yield first, number, joined.strip()
+        if text.endswith("\\"):
+            joined = joined[:-1] + " "
+            continue
+        yield first, number, joined
         first, joined = 0, ""
-    if joined.strip():
-        yield first, len(lines), joined.strip()
+    if first:
+        yield first, len(lines), f"{joined}\\"
 
 
 def with_argument(text: str, line: PamLine, key: str, value: str | None) -> str:

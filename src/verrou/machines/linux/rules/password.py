@@ -11,9 +11,10 @@ from verrou.machines.linux.files.account_files import SHADOW, AccountFile, Recor
 from verrou.machines.linux.files.settings_files import settings, with_setting
 from verrou.machines.linux.files.sshd import say
 from verrou.machines.linux.pam.faillock import module_content, module_installed
+from verrou.machines.linux.pam.modules import unheeded
 from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, add_profiles, no_updater, update_stack
 from verrou.machines.linux.pam.quality import CREDITS, PWQUALITY, PWQUALITY_FOLDER, SHIPPED, Quality, quality_settings
-from verrou.machines.linux.pam.services import UNIX, behind, takes_blank
+from verrou.machines.linux.pam.services import UNIX, behind, nullok_line, takes_blank
 from verrou.machines.linux.pam.stack import PamLine, Stack, edit_argument, load_stack, put_together
 from verrou.machines.linux.population import (
     LOGIN_DEFS,
@@ -98,10 +99,8 @@ def _quality_gap(stack: Stack, quality: Quality) -> str:
     lines = stack.having(PWQUALITY)
     if not lines:
         return f"{PWQUALITY} is not in the password stack of {stack.service}"
-    if skipped := stack.skipped_by(lines[0]):
-        return f"{skipped.file}:{skipped.first} takes the password before {PWQUALITY} is asked"
-    if lines[0].control in ("optional", "sufficient"):
-        return f"{lines[0].file}:{lines[0].first} asks {PWQUALITY} but does not heed it ({lines[0].control})"
+    if past := unheeded(stack, lines[0]):
+        return _past(past, lines[0], PWQUALITY)
     if quality.number("enforcing") == 0:
         return f"enforcing = 0 ({quality.decided['enforcing'].source}): weak passwords get a warning only"
     return ""
@@ -192,10 +191,16 @@ def _history_of(root: Root, stack: Stack) -> Reading:
         gap = f"{PWHISTORY} is not in the password stack of {stack.service}"
         return Reading(0, source=Source("PAM stack", text=gap), reason=gap)
     value, source = _remembered(root, lines[0])
-    if skipped := stack.skipped_by(lines[0]):
-        gap = f"{skipped.file}:{skipped.first} takes the password before {PWHISTORY} is asked"
-        return Reading(value, source=source, in_force=False, reason=gap)
+    if past := unheeded(stack, lines[0]):
+        return Reading(value, source=source, in_force=False, reason=_past(past, lines[0], PWHISTORY))
     return Reading(value, source=source)
+
+
+def _past(past: PamLine, line: PamLine, module: str) -> str:
+    """By which line a password is taken that a module refuses."""
+    if past == line:
+        return f"{line.file}:{line.first} asks {module} but does not heed it ({line.control})"
+    return f"{past.file}:{past.first} takes the password whatever {module} says"
 
 
 def _remembered(root: Root, line: PamLine) -> tuple[int, Source]:
@@ -394,7 +399,7 @@ def _put_blank_ways(root: Root, value: Value) -> str:
             said.append("holds when the remote shell server is started again")
             continue
         for service in behind(root, gate.way):
-            while (line := takes_blank(root, service)) is not None:
+            while (line := nullok_line(root, service)) is not None:
                 for argument in ("nullok", "nullok_secure"):
                     edit_argument(root, line, argument, None)
     left = [str(gate.way) for gate in gates(root, (), ()) if gate.blank and str(gate.way) not in value]

@@ -11,7 +11,6 @@ from verrou.machines.linux.display_managers import (
     SDDM_CONF,
     SEATS,
     TRUE,
-    Unasked,
     gdm_screen,
     in_use,
     lightdm_files,
@@ -20,6 +19,7 @@ from verrou.machines.linux.display_managers import (
     sddm_files,
     whom_unasked,
 )
+from verrou.machines.linux.entry.automatic import Automatic
 from verrou.machines.linux.files.access_file import confined_groups
 from verrou.machines.linux.files.account_files import PasswdField
 from verrou.machines.linux.files.keyfile import all_entries, drop_ins, last_of, set_key, with_entry
@@ -55,9 +55,9 @@ def _by_screen(rule_id: str, readers: Mapping[str, Callable[[System], Reading]])
 # Automatic sign-in
 
 
-def _is_for_a_guest(each: Unasked, guests: set[str]) -> bool:
+def _is_for_a_guest(each: Automatic, guests: set[str]) -> bool:
     """Whether nobody but a guest gets in so: an account that is one, or a session of nobody in particular."""
-    return not each.account or each.account in guests
+    return not each.anybody and (not each.account or each.account in guests)
 
 
 def _guests(groups: Mapping[str, tuple[str, ...]], confined: set[str], administrators: set[str]) -> set[str]:
@@ -84,7 +84,7 @@ def _put_automatic(root: Root, value: Value) -> str:
     confined = set(confined_groups(root, {group for groups in people.values() for group in groups}))
     spared = _guests(people, confined, set()) if value == "guests" else None
 
-    def unwanted() -> list[Unasked]:
+    def unwanted() -> list[Automatic]:
         return [each for each in whom_unasked(root) if spared is None or not _is_for_a_guest(each, spared)]
 
     said = [_switch_off(root, each) for each in unwanted()]
@@ -93,7 +93,7 @@ def _put_automatic(root: Root, value: Value) -> str:
     return "; ".join(dict.fromkeys(said))
 
 
-def _switch_off(root: Root, each: Unasked) -> str:
+def _switch_off(root: Root, each: Automatic) -> str:
     """Take one way of being signed in unasked away, wherever it is set."""
     match each.service:
         case "lightdm-autologin":

@@ -1,0 +1,1 @@
+"""By which routes people come in: services, and what they are."""

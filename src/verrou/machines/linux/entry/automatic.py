@@ -1,0 +1,171 @@
+"""Who is signed in at a console without a password by what the system starts: agetty(8), login(1), shells, units with
+a session of their own, inittab(5), and the shells of a system that is being repaired."""
+
+import re
+import shlex
+from collections.abc import Iterator, Sequence
+
+from attrs import frozen
+
+from verrou.core.model import Source
+from verrou.machines.linux.entry.units import Unit, folders_of, started_units
+from verrou.machines.linux.files.keyfile import Entry
+from verrou.machines.linux.root import Root
+
+TELLING = ("getty", "login", "PAMName", "TTYPath", "StandardInput=tty", "debug-shell", "SULOGIN", "TTYReset")
+GETTIES = ("agetty", "getty", "mingetty", "fgetty", "mgetty")
+SHELLS = ("sh", "bash", "dash", "zsh", "fish", "ksh", "busybox", "tmux", "screen", "startx", "xinit", "cage", "sway")
+AGETTY_VALUES = "aCfHIlortdP"
+"""The short options of agetty(8) that take a value."""
+LONG_VALUES = (
+    *("autologin", "issue-file", "host", "init-string", "login-program", "login-options", "chroot", "timeout"),
+    *("chdir", "delay", "nice", "erase-chars", "kill-chars"),
+)
+INITTAB = "/etc/inittab"
+
+
+@frozen
+class Automatic:
+    """Somebody who is signed in without being asked: an account, or nobody in particular (``""``). ``service`` is the
+    one of PAM by which that happens. ``anybody``: whoever types a name is signed in as that account."""
+
+    account: str
+    says: str
+    source: Source
+    service: str
+    anybody: bool = False
+
+
+def signed_in_at_start(root: Root) -> Iterator[Automatic]:
+    """Everybody whom units and inittab sign in, each with the line that says so."""
+    for unit in started_units(root, TELLING):
+        yield from _by_unit(unit)
+    if not any(root.exists(f"{folder}/getty@.service") for folder in folders_of(root)):
+        yield from _by_inittab(root)
+
+
+def _by_unit(unit: Unit) -> Iterator[Automatic]:
+    user, pam = unit.value("User"), unit.value("PAMName")
+    at_a_terminal = unit.value("TTYPath") or _is_terminal(unit.value("StandardInput"))
+    name = unit.name.removesuffix(".service")
+    forced = next((e for e in unit.lines if e.key == "Environment" and "SYSTEMD_SULOGIN_FORCE=1" in e.value), None)
+    if forced is not None:
+        yield Automatic("root", f"{name} begins a shell of root without a password", forced.source, "login")
+        return
+    for command in unit.commands():
+        words = _words(command.value)
+        program = words[0].rpartition("/")[2] if words else ""
+        if program in GETTIES or program == "login":
+            yield from _by_command(words, f"the text console {name}", command.source)
+        elif at_a_terminal and (pam or program in SHELLS):
+            who = user.value if user is not None else "root"
+            yield Automatic(
+                who, f"{name} begins a session of it", (user or command).source, pam.value if pam else "login"
+            )
+
+
+def _is_terminal(entry: Entry | None) -> bool:
+    return entry is not None and entry.value.startswith("tty")
+
+
+def _words(command: str) -> list[str]:
+    """The program and its arguments, without the signs that systemd.service(5) lets stand before them."""
+    try:
+        words = shlex.split(command)
+    except ValueError:
+        words = command.split()
+    if words:
+        signs = words[0][: len(words[0]) - len(words[0].lstrip("@-:+!|"))]
+        words[0] = words[0].lstrip("@-:+!|")
+        if "@" in signs:
+            del words[1:2]
+    return words
+
+
+def _by_command(words: Sequence[str], where: str, source: Source) -> Iterator[Automatic]:
+    """What a command that asks for a name, or does not, comes to."""
+    if words[0].rpartition("/")[2] == "login":
+        yield from _by_login(list(words[1:]), where, source, typed=False)
+        return
+    options = _options(words[1:])
+    automatic = options.get("a", options.get("autologin", ""))
+    program = options.get("l", options.get("login-program", "/bin/login"))
+    given = options.get("o", options.get("login-options"))
+    skips = "n" in options or "skip-login" in options
+    if program.rpartition("/")[2] != "login":
+        if skips or automatic:
+            says = f"{where} begins {program} without a password"
+            yield Automatic("root", says, source, "login")
+        return
+    if given is None:
+        if automatic:
+            yield Automatic(automatic, f"{where} signs it in at each start", source, "login")
+        return
+    try:
+        arguments = shlex.split(given.replace("\\\\u", "\\u").replace("\\u", "\0"))
+    except ValueError:
+        arguments = given.split()
+    named = [word.replace("\0", automatic) if automatic else word for word in arguments]
+    yield from _by_login(named, where, source, typed=not automatic)
+
+
+def _by_login(arguments: list[str], where: str, source: Source, *, typed: bool) -> Iterator[Automatic]:
+    """login(1): with -f nobody is asked for a password."""
+    trusted, names = False, []
+    while arguments:
+        word = arguments.pop(0)
+        if word == "--":
+            names += arguments
+            break
+        if word in ("-h", "-H", "-r"):
+            arguments = arguments[1:]
+        elif word.startswith("-") and "f" in word:
+            trusted = True
+            names += [word.partition("f")[2]] if word.partition("f")[2] else []
+        elif not word.startswith("-"):
+            names.append(word)
+    if not trusted:
+        return
+    if typed and (not names or names[-1] == "\0"):
+        yield Automatic("", f"{where} signs in whoever types a name", source, "login", anybody=True)
+    elif names:
+        yield Automatic(names[-1], f"{where} signs it in without a password", source, "login")
+
+
+def _options(words: Sequence[str]) -> dict[str, str]:
+    """The options of agetty(8) by their letter or long name, each with its value; a value that is missing is empty."""
+    found: dict[str, str] = {}
+    rest = list(words)
+    while rest:
+        word = rest.pop(0)
+        if word.startswith("--"):
+            key, equals, value = word[2:].partition("=")
+            whole = next((each for each in LONG_VALUES if key and each.startswith(key)), "")
+            if whole:
+                found[whole] = value if equals else (rest.pop(0) if rest else "")
+            else:
+                found["skip-login" if key and "skip-login".startswith(key) else key] = value
+            continue
+        letters = word[1:] if word.startswith("-") else ""
+        while letters:
+            letter, letters = letters[0], letters[1:]
+            if letter in AGETTY_VALUES:
+                found[letter] = letters or (rest.pop(0) if rest else "")
+                letters = ""
+            else:
+                found[letter] = ""
+    return found
+
+
+def _by_inittab(root: Root) -> Iterator[Automatic]:
+    for number, line in enumerate(root.lines(INITTAB), start=1):
+        fields = line.strip().split(":", 3)
+        if line.lstrip().startswith("#") or len(fields) < 4 or fields[2] == "off":
+            continue
+        words = _words(fields[3])
+        source = Source(INITTAB, number, fields[3])
+        program = words[0].rpartition("/")[2] if words else ""
+        if program in GETTIES or program == "login":
+            yield from _by_command(words, "a text console", source)
+        elif program in SHELLS or (re.fullmatch(r"sulogin", program) and "--force" in words):
+            yield Automatic("root", f"a text console begins {words[0]} without a password", source, "login")

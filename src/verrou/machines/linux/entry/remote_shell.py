@@ -1,0 +1,206 @@
+"""What the remote shell server takes of an account before PAM has a say, in three values: sshd_config(5)."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from ipaddress import ip_address
+
+from attrs import define, field, frozen
+
+from verrou.core.model import Account, PasswordState, Source
+from verrou.core.model.known import Known, any_of
+from verrou.machines.linux.files.sshd import REMOTE, Criteria, Line, Shell, config_lines, shell_of, sshd_installed
+from verrou.machines.linux.root import Root
+
+_IN_BLOCKS = """
+acceptenv allowagentforwarding allowgroups allowstreamlocalforwarding allowtcpforwarding allowusers
+authenticationmethods authorizedkeyscommand authorizedkeyscommanduser authorizedkeysfile
+authorizedprincipalscommand authorizedprincipalscommanduser authorizedprincipalsfile banner
+casignaturealgorithms challengeresponseauthentication channeltimeout chrootdirectory clientalivecountmax
+clientaliveinterval denygroups denyusers disableforwarding exposeauthinfo forcecommand gatewayports
+gssapiauthentication hostbasedacceptedalgorithms hostbasedacceptedkeytypes hostbasedauthentication
+hostbasedusesnamefrompacketonly ignorerhosts include ipqos kbdinteractiveauthentication kerberosauthentication
+loglevel match maxauthtries maxsessions passwordauthentication permitemptypasswords permitlisten permitopen
+permitrootlogin permittty permittunnel permituserrc pubkeyacceptedalgorithms pubkeyacceptedkeytypes
+pubkeyauthentication pubkeyauthoptions rdomain refuseconnection rekeylimit revokedkeys setenv skeyauthentication
+streamlocalbindmask streamlocalbindunlink trustedusercakeys unusedconnectiontimeout x11displayoffset
+x11forwarding x11uselocalhost
+"""
+_FOR_ALL = """
+addressfamily ciphers compression debianbanner dsaauthentication fingerprinthash gssapicleanupcredentials
+gssapikeyexchange gssapistorecredentialsonrekey gssapistrictacceptorcheck hostcertificate hostkey hostkeyagent
+hostkeyalgorithms ignoreuserknownhosts kerberosgetafstoken kerberosorlocalpasswd kerberosticketcleanup
+kexalgorithms keyregenerationinterval listenaddress logingracetime logverbose macs maxstartups modulifile
+permituserenvironment persourcemaxstartups persourcenetblocksize persourcepenalties persourcepenaltyexemptlist
+pidfile port printlastlog printmotd protocol requiredrsasize rhostsrsaauthentication rsaauthentication
+securitykeyprovider serverkeybits sshdauthpath sshdsessionpath strictmodes subsystem syslogfacility tcpkeepalive
+usedns uselogin usepam useprivilegeseparation versionaddendum xauthlocation
+"""
+IN_BLOCKS = frozenset(_IN_BLOCKS.split())
+"""What the server takes under a Match line."""
+KEYWORDS = IN_BLOCKS | frozenset(_FOR_ALL.split())
+"""What the server knows; over anything else it does not start."""
+SWITCHES: Mapping[str, Sequence[str]] = {
+    "passwordauthentication": ("yes", "no"),
+    "kbdinteractiveauthentication": ("yes", "no"),
+    "challengeresponseauthentication": ("yes", "no"),
+    "pubkeyauthentication": ("yes", "no"),
+    "usepam": ("yes", "no"),
+    "permitemptypasswords": ("yes", "no"),
+    "permitrootlogin": ("yes", "no", "prohibit-password", "without-password", "forced-commands-only"),
+}
+"""The settings that decide here, and what each takes."""
+UNDERSTOOD = frozenset(("all", "user", "group", "host", "address", "canonical", "final"))
+"""The criteria of a Match line that are understood."""
+LISTS = ("allowusers", "denyusers", "allowgroups", "denygroups")
+PASSWORDS, KEYS = frozenset(("password", "keyboard-interactive")), frozenset(("publickey",))
+
+
+@frozen
+class Taken:
+    """Whether the server takes a password and a key of an account; with ``both`` it wants the two together. ``says``
+    tells what was not understood, or what turns the account away although lists do not."""
+
+    password: Known
+    key: Known
+    both: bool = False
+    says: str = ""
+    source: Source | None = None
+
+
+@define
+class RemoteShell:
+    """The server of a system. ``by_name``: whether any line of it looks at names or groups."""
+
+    root: Root
+    lines: list[Line] = field(init=False)
+    by_name: bool = field(init=False)
+    _known: dict[object, Taken] = field(factory=dict, init=False)
+
+    def __attrs_post_init__(self) -> None:
+        self.lines = list(config_lines(self.root)) if sshd_installed(self.root) else []
+        self.by_name = any(under or key in LISTS for key, _, _, under in self.lines)
+
+    def takes(self, account: Account) -> Taken:
+        """What it takes of an account that comes from another computer; worked out once for all who are alike to it."""
+        who = (account.name, account.groups) if self.by_name else ()
+        key = account.identity == "0", account.keys > 0, account.password is PasswordState.BLANK, who
+        if key not in self._known:
+            self._known[key] = self._takes(account)
+        return self._known[key]
+
+    def _takes(self, account: Account) -> Taken:
+        for said, where in (*self._not_understood(), *self._about(account)):
+            return Taken(Known.UNKNOWN, Known.UNKNOWN, says=f"sshd: {said}", source=where)
+        if source := self._listens_nowhere():
+            return Taken(Known.NO, Known.NO, says="sshd: it listens to this computer alone", source=source)
+        shell = shell_of(self.lines, account.name, account.groups)
+        password, key = self._by_kind(account, shell)
+        methods, source = shell.setting("authenticationmethods", "any")
+        if methods == "any":
+            return Taken(password, key)
+        lists, switched_on = methods.split(), self._switched_on(shell)
+        by_password = password & any_of(_satisfied(each, switched_on & PASSWORDS) for each in lists)
+        by_key = key & any_of(_satisfied(each, switched_on & KEYS) for each in lists)
+        together = password & key & any_of(_satisfied(each, switched_on) for each in lists)
+        if by_password is by_key is Known.NO and together is not Known.NO:
+            return Taken(Known.NO, together, True, "sshd: it wants a key and a password together", source)
+        says = "" if (by_password, by_key) == (password, key) else f"sshd: it wants {methods}"
+        return Taken(by_password, by_key, says=says, source=source)
+
+    def _not_understood(self) -> Iterator[tuple[str, Source]]:
+        """Lines over which it may not start, so that nothing is known of anybody."""
+        for key, values, source, under in self.lines:
+            if key not in KEYWORDS:
+                yield f"{key} is no setting of it that is known here", source
+            elif under and key not in IN_BLOCKS:
+                yield f"{key} is not taken under Match, and it may not start over that", source
+            elif key in SWITCHES and " ".join(values).lower() not in SWITCHES[key]:
+                yield f"{key} takes no {' '.join(values)!r}", source
+        general = Shell((), [line for line in self.lines if not line[3]])
+        methods, wanted_at = general.setting("authenticationmethods", "any")
+        lists = [] if methods == "any" else methods.split()
+        if wanted_at and lists and all(_satisfied(each, self._switched_on(general)) is Known.NO for each in lists):
+            yield "no method that it wants is switched on, and it may not start over that", wanted_at
+
+    def _about(self, account: Account) -> Iterator[tuple[str, Source]]:
+        """Lines about the account of which it is not known what they come to."""
+        for key, values, source, under in self.lines:
+            odd = [each for each in under if {key for key, _ in each.asked} - UNDERSTOOD]
+            if odd and all(_may_be_about(each, account) for each in under):
+                yield f"whom {odd[0].source.text} is about is not known", odd[0].source
+            if not all(each.about(account.name, account.groups) for each in under):
+                continue
+            if key in ("allowusers", "denyusers") and any(_by_place(word, account.name) for word in values):
+                yield f"{key} names it with the computers that it may come from", source
+            elif key in ("allowgroups", "denygroups") and any(word.startswith("!") for word in values):
+                yield f"what {key} makes of ! is not known", source
+
+    def _listens_nowhere(self) -> Source | None:
+        """The first line that has it listen, where it listens to its own computer alone."""
+        found = [(values[0], source) for key, values, source, _ in self.lines if key == "listenaddress" and values]
+        return found[0][1] if found and all(_is_own(value) for value, _ in found) else None
+
+    def _by_kind(self, account: Account, shell: Shell) -> tuple[Known, Known]:
+        """Whether it would take a password, and a key, if no methods were wanted in particular."""
+        switched_on = self._switched_on(shell)
+        key = Known.of(bool(switched_on & KEYS)) & self._has_key(account, shell)
+        password = Known.of(bool(switched_on & PASSWORDS))
+        if account.password is PasswordState.BLANK:
+            password &= Known.of(shell.setting("permitemptypasswords", "no")[0] == "yes")
+        if account.identity == "0":
+            root_may = shell.setting("permitrootlogin", "prohibit-password")[0]
+            password &= Known.of(root_may == "yes")
+            key &= Known.of(None if root_may == "forced-commands-only" else root_may != "no")
+        return password, key
+
+    def _switched_on(self, shell: Shell) -> frozenset[str]:
+        """The methods that are switched on. Without PAM there is nobody who would ask questions by hand."""
+        asks_pam = Shell((), [line for line in self.lines if not line[3]]).setting("usepam", "no")[0] == "yes"
+        by_hand = shell.setting("challengeresponseauthentication", "yes")[0]
+        found = {
+            "password": shell.setting("passwordauthentication", "yes")[0] == "yes",
+            "keyboard-interactive": asks_pam and shell.setting("kbdinteractiveauthentication", by_hand)[0] == "yes",
+            "publickey": shell.setting("pubkeyauthentication", "yes")[0] == "yes",
+        }
+        return frozenset(method for method, there in found.items() if there)
+
+    @staticmethod
+    def _has_key(account: Account, shell: Shell) -> Known:
+        """Whether it has a key of its own, or may have one that stands elsewhere."""
+        if account.keys:
+            return Known.YES
+        elsewhere = ("authorizedkeyscommand", "trustedusercakeys")
+        return Known.of(None if any(shell.setting(each, "none")[0] != "none" for each in elsewhere) else False)
+
+
+def _may_be_about(criteria: Criteria, account: Account) -> bool:
+    """Whether what is understood of a Match line is met."""
+    known = tuple((key, patterns) for key, patterns in criteria.asked if key in UNDERSTOOD)
+    return not known or Criteria(known, criteria.source).about(account.name, account.groups)
+
+
+def _by_place(word: str, name: str) -> bool:
+    """Whether a word is about an account from some computers alone."""
+    from verrou.core.model.ways import Pattern
+
+    user, at, place = word.partition("@")
+    return bool(at) and place not in ("*", REMOTE) and Pattern(user).matches(name)
+
+
+def _is_own(value: str) -> bool:
+    """Whether an address to listen at is this computer's own loop."""
+    host = value.rpartition("]")[0].lstrip("[") if value.startswith("[") else value
+    host = host.partition(":")[0] if host.count(":") == 1 else host
+    if host.lower() == "localhost":
+        return True
+    try:
+        return ip_address(host).is_loopback
+    except ValueError:
+        return False
+
+
+def _satisfied(methods: str, kinds: frozenset[str]) -> Known:
+    """Whether a list of methods, all of which are wanted, is met by these."""
+    wanted = {each.partition(":")[0] for each in methods.split(",")}
+    if wanted <= kinds:
+        return Known.YES
+    return Known.NO if wanted & (PASSWORDS | KEYS) or wanted <= {"none"} else Known.UNKNOWN

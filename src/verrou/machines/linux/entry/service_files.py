@@ -1,0 +1,82 @@
+"""Every service file of PAM accounted for: known with its route, known as no way in, a part of others, or not known."""
+
+from collections.abc import Iterator, Sequence
+
+from attrs import frozen
+
+from verrou.machines.linux.pam.services import SERVICES
+from verrou.machines.linux.pam.stack import FOLDERS, service_file
+from verrou.machines.linux.root import Root
+
+NO_WAY_IN = frozenset(
+    (
+        *("other", "config-util", "postlogin"),
+        # Whoever is in already becomes somebody else, or changes what is theirs.
+        *("su-l", "sudo-i", "runuser", "runuser-l", "doas", "polkit-1", "passwd", "chfn", "chsh", "chage"),
+        # Root's own tools.
+        *("chpasswd", "newusers", "useradd", "userdel", "usermod", "groupadd", "groupdel", "groupmod", "groupmems"),
+        "sssd-shadowutils",
+        # Batch work, and the manager of a session that began by another service.
+        *("cron", "crond", "atd", "systemd-user"),
+        # A session that is there already is unlocked.
+        *("i3lock", "swaylock", "xlock", "xscreensaver", "xsecurelock", "light-locker", "gnome-screensaver"),
+        *("mate-screensaver", "cinnamon-screensaver", "xfce4-screensaver", "kde", "kde-fingerprint", "kde-smartcard"),
+        *("kscreensaver", "vlock", "physlock", "screen"),
+        # The sign-in screen's own session, and automatic sign-in, which is read where it is set.
+        *("lightdm-greeter", "sddm-greeter", "greetd-greeter", "gdm-launch-environment", "lightdm-autologin"),
+        *("gdm-autologin", "sddm-autologin"),
+        # By a finger or a card: no password opens these.
+        *("gdm-fingerprint", "gdm-smartcard", "gdm-smartcard-pkcs11-exclusive", "gdm-smartcard-sssd-exclusive"),
+        "gdm-smartcard-sssd-or-password",
+    )
+)
+"""Services by which nobody comes in who was not in before."""
+PARTS = ("common-", "system-", "password-auth", "fingerprint-auth", "smartcard-auth", "base-", "postlogin-")
+"""How the names of files begin that others take in, where they do."""
+LEFT_OVER = ("~", ".dpkg-old", ".dpkg-new", ".dpkg-dist", ".rpmsave", ".rpmnew", ".rpmorig", ".pam-old", ".bak")
+PACKAGE_LISTS = "/var/lib/dpkg/info"
+
+
+@frozen
+class UnknownService:
+    """A service that asks PAM, and of which nobody here knows by which route."""
+
+    name: str
+    file: str
+    package: str = ""
+
+    def __str__(self) -> str:
+        owner = f" (package {self.package})" if self.package else ""
+        return f"{self.file}{owner} asks PAM; by which route is not known"
+
+
+def unknown_services(root: Root) -> Sequence[UnknownService]:
+    """The service files that are not accounted for."""
+    known = {service.name for service in SERVICES} | NO_WAY_IN
+    names = {name for folder in FOLDERS for name in root.names_in(folder) if not name.endswith(LEFT_OVER)}
+    files = {name: service_file(root, name) for name in sorted(names - known) if name == name.lower()}
+    taken_in = set(_taken_in(root, [service_file(root, name) for name in names]))
+    left = {name: file for name, file in files.items() if not (name in taken_in and name.startswith(PARTS))}
+    owners = _owners(root, set(left.values())) if left else {}
+    return [UnknownService(name, file, owners.get(file, "")) for name, file in left.items()]
+
+
+def _taken_in(root: Root, files: Sequence[str]) -> Iterator[str]:
+    """The names of files that others include."""
+    for file in files:
+        for line in root.lines(file):
+            words = line.split("#", 1)[0].split()
+            if words[:1] == ["@include"] and len(words) > 1:
+                yield words[1].rpartition("/")[2]
+            elif len(words) > 2 and words[1].lower() in ("include", "substack"):
+                yield words[2].rpartition("/")[2]
+
+
+def _owners(root: Root, files: set[str]) -> dict[str, str]:
+    """The packages that brought files, as dpkg(1) keeps them; a system that keeps them otherwise tells none."""
+    found: dict[str, str] = {}
+    for name in root.names_in(PACKAGE_LISTS):
+        if name.endswith(".list"):
+            for file in files.intersection(root.lines(f"{PACKAGE_LISTS}/{name}")):
+                found.setdefault(file, name.removesuffix(".list").partition(":")[0])
+    return found

@@ -1,0 +1,115 @@
+"""The units that systemd starts by itself, as systemd.unit(5) puts them together: overrides, drop-ins, instances."""
+
+import os
+from collections.abc import Iterator, Sequence
+
+from attrs import frozen
+
+from verrou.machines.linux.files.keyfile import Entry, entries
+from verrou.machines.linux.root import Root
+
+VENDORS = ("/lib/systemd/system", "/usr/lib/systemd/system", "/usr/local/lib/systemd/system")
+RUNNING = ("/run/systemd/generator.late", "/run/systemd/generator", "/run/systemd/system")
+OWN = "/etc/systemd/system"
+STARTED_ANYWAY = ("getty@", "autovt@", "serial-getty@", "console-getty", "container-getty@", "rescue", "emergency")
+"""Units that are started without anybody having enabled them: consoles, and what the system falls back to."""
+WANTED = (".wants", ".requires", ".upholds")
+
+
+@frozen
+class Unit:
+    """One service as systemd sees it: its name, and the lines that set something, the last of a key counting."""
+
+    name: str
+    lines: tuple[Entry, ...]
+
+    def value(self, key: str) -> Entry | None:
+        """The line that counts for a key of the service; None where the last one empties it."""
+        found = [line for line in self.lines if line.section == "Service" and line.key == key]
+        return found[-1] if found and found[-1].value else None
+
+    def commands(self) -> list[Entry]:
+        """What is started: an empty line takes away what stands before it."""
+        found: list[Entry] = []
+        for line in self.lines:
+            if line.section == "Service" and line.key == "ExecStart":
+                found = [*found, line] if line.value else []
+        return found
+
+
+def folders_of(root: Root) -> list[str]:
+    """Where units stand, the least first. What /run holds decides on a system that runs alone."""
+    vendors = [each for each in VENDORS if each != VENDORS[0] or root.place(each) != root.place(VENDORS[1])]
+    return [*vendors, *(RUNNING if root.live else ()), OWN]
+
+
+def started_units(root: Root, telling: Sequence[str]) -> Iterator[Unit]:
+    """The services that are started by themselves and have one of these words in a line of theirs. One that is masked
+    is not."""
+    folders = folders_of(root)
+    found: dict[str, list[str]] = {}
+    enabled: set[str] = set()
+    for folder in folders:
+        for name in root.names_in(folder):
+            if name.endswith(WANTED):
+                enabled |= set(root.names_in(f"{folder}/{name}"))
+            elif name.endswith(".service"):
+                found[name] = [f"{folder}/{name}"]
+            elif name.endswith(".service.d"):
+                found.setdefault(name.removesuffix(".d"), [])
+    for name in enabled:
+        template = _template(name)
+        if name not in found and template in found:
+            found[name] = found[template]
+    for name, unit in found.items():
+        if not (name in enabled or name.startswith(STARTED_ANYWAY)) or (unit and _masked(root, unit[-1])):
+            continue
+        template = _template(name)
+        base = unit or found.get(template, [])
+        files = [*base[-1:], *_drop_ins(root, folders, name)]
+        texts = [(file, root.lines(file)) for file in files]
+        if any(word in line for _, lines in texts for line in lines for word in telling):
+            yield Unit(name, tuple(entry for file, lines in texts for entry in entries(file, _joined(lines))))
+
+
+def _template(name: str) -> str:
+    """The template of an instance: ``getty@.service`` of ``getty@tty1.service``; the name itself of any other."""
+    before, at, _ = name.partition("@")
+    return f"{before}@.service" if at else name
+
+
+def _drop_ins(root: Root, folders: Sequence[str], name: str) -> list[str]:
+    """The drop-ins of a unit by their names, of one name the one of the last folder: those of all services, of a
+    template, of the unit itself."""
+    kinds = dict.fromkeys(("service", _template(name), name))
+    found: dict[str, str] = {}
+    for kind in kinds:
+        for folder in folders:
+            for each in root.names_in(f"{folder}/{kind}.d"):
+                if each.endswith(".conf"):
+                    found[each] = f"{folder}/{kind}.d/{each}"
+    return [found[each] for each in sorted(found)]
+
+
+def _masked(root: Root, file: str) -> bool:
+    try:
+        target = os.readlink(root.place(file.rpartition("/")[0]) / file.rpartition("/")[2])
+    except OSError:
+        return root.text(file) == ""
+    return target == "/dev/null"
+
+
+def _joined(lines: Sequence[str]) -> list[str]:
+    """Lines that go on after a backslash in one, with empty ones in their place, so that the count of lines stays."""
+    found: list[str] = []
+    begun = None
+    for line in lines:
+        found.append(line if begun is None else "")
+        if begun is not None:
+            found[begun] += " " + line.strip()
+        if found[len(found) - 1 if begun is None else begun].endswith("\\"):
+            begun = len(found) - 1 if begun is None else begun
+            found[begun] = found[begun][:-1].rstrip()
+        else:
+            begun = None
+    return found

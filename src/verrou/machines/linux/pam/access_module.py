@@ -1,0 +1,159 @@
+"""What pam_access(8) answers about somebody who comes from somewhere: access.conf(5) in the module's own grammar.
+
+Names are compared without case, a list may except others from itself, and each file's first line that is about both the
+account and the place decides.
+"""
+
+import ipaddress
+import re
+from collections.abc import Callable, Collection, Iterator, Sequence
+
+from attrs import frozen
+
+from verrou.core.model.known import Known, any_of
+from verrou.machines.linux.pam.stack import PamLine
+from verrou.machines.linux.root import Root, host_name
+
+ACCESS_CONF, ACCESS_FOLDER = "/etc/security/access.conf", "/etc/security/access.d"
+_TERMINAL = re.compile(r"tty\w*|pts/\d+|:\d*(\.\d+)?|console", re.IGNORECASE)
+SERVICES = frozenset(
+    (
+        *(
+            "cron",
+            "crond",
+            "atd",
+            "su",
+            "sudo",
+            "login",
+            "ssh",
+            "sshd",
+            "systemd-user",
+            "gdm",
+            "gdm-password",
+            "lightdm",
+        ),
+        *("sddm", "lxdm", "xdm", "wdm", "slim", "greetd", "nodm"),
+    )
+)
+"""What stands for a place of this computer beside a terminal and a screen: a service that names neither."""
+SEPARATORS = ", \t"
+LONGEST_LINE = 8191
+"""Bytes of a line that the module reads at once, its end included."""
+
+
+@frozen
+class Comer:
+    """Who comes, and from where: ``place`` is an address, or a terminal where ``remote`` is not set. ``group_names``
+    are the groups that the system has."""
+
+    name: str
+    groups: tuple[str, ...]
+    place: str
+    remote: bool
+    group_names: Collection[str] = ()
+
+
+def files_read(root: Root, line: PamLine) -> list[str]:
+    """The files that a line of the module goes through, in their order."""
+    if named := line.argument("accessfile"):
+        return [named]
+    return [ACCESS_CONF, *(f"{ACCESS_FOLDER}/{n}" for n in root.names_in(ACCESS_FOLDER) if n.endswith(".conf"))]
+
+
+def lets_in(root: Root, line: PamLine, comer: Comer) -> Known:
+    """Whether the module lets somebody in by what a line of a stack has it read."""
+    separators = line.argument("listsep") or SEPARATORS
+    groups_by_name = line.argument("nodefgroup") is None
+
+    def about(word: str) -> Known:
+        name, _, host = word[:1] + word[1:].partition("@")[0], "", word[1:].partition("@")[2]
+        if "@" in word[1:]:
+            here = host_name(root)
+            return about(name) & _from(host, here, remote=False)
+        if word.startswith("@"):
+            return Known.UNKNOWN  # a netgroup
+        if word.startswith("(") and word.endswith(")"):
+            return Known.of(word[1:-1] in comer.groups)
+        if word.lower() in ("all", comer.name.lower()):
+            return Known.YES
+        return Known.of(groups_by_name and word in comer.groups)
+
+    def there(word: str) -> Known:
+        return _from(word, comer.place, remote=comer.remote)
+
+    for allowed, people, places in _rules(root, line):
+        matches = _matches(places, separators, there) & _matches(people, separators, about)
+        if matches is Known.UNKNOWN:
+            return Known.UNKNOWN
+        if matches is Known.YES:
+            return Known.of(allowed)
+    return Known.YES
+
+
+def _rules(root: Root, line: PamLine) -> Iterator[tuple[bool, str, str]]:
+    separator = line.argument("fieldsep") or ":"
+    for file in files_read(root, line):
+        text = root.text(file) or ""
+        # What follows the last end of a line is no line to the module.
+        for words in text.split("\n")[:-1]:
+            if words.startswith("#") or not words.strip():
+                continue
+            fields = _fields(words.rstrip(), separator)
+            if fields is not None and fields[0][:1] in ("+", "-"):
+                yield fields[0].startswith("+"), fields[1], fields[2]
+
+
+def _fields(text: str, separators: str) -> tuple[str, str, str] | None:
+    """The first two fields as strtok(3) cuts them, and all the rest."""
+    found: list[str] = []
+    for _ in range(2):
+        text = text.lstrip(separators)
+        end = next((n for n, sign in enumerate(text) if sign in separators), len(text))
+        found.append(text[:end])
+        text = text[end + 1 :]
+    return (found[0], found[1], text) if found[0] and found[1] and text else None
+
+
+def _matches(text: str, separators: str, matches: Callable[[str], Known]) -> Known:
+    """Whether a list is met: what follows EXCEPT takes away."""
+    words = _words(text, separators)
+    return _part(words, matches)
+
+
+def _part(words: Sequence[str], matches: Callable[[str], Known]) -> Known:
+    except_at = next((n for n, word in enumerate(words) if word.lower() == "except"), len(words))
+    met = any_of(map(matches, words[:except_at]))
+    if met is Known.NO or except_at == len(words):
+        return met
+    return met & ~_part(words[except_at + 1 :], matches)
+
+
+def _words(text: str, separators: str) -> list[str]:
+    for sign in separators[1:]:
+        text = text.replace(sign, separators[0])
+    return [word for word in text.split(separators[0]) if word]
+
+
+def _from(word: str, place: str, *, remote: bool) -> Known:
+    """Whether a word is about a place."""
+    if word.startswith("@"):
+        return Known.UNKNOWN
+    if word.lower() in ("all", place.lower()):
+        return Known.YES
+    if word.startswith("."):
+        # A computer's name, which its address may have or not.
+        return Known.UNKNOWN if remote else Known.of(place.lower().endswith(word.lower()) and len(place) > len(word))
+    if not remote:
+        return Known.of(word.lower() == "local")
+    if word.lower() == "local":
+        return Known.NO
+    if word.endswith("."):
+        return Known.of(place.startswith(word))
+    if _TERMINAL.fullmatch(word) or word in SERVICES:
+        return Known.NO  # no computer bears such a name
+    try:
+        network = ipaddress.ip_network(word, strict=False)
+        # A mask of no bits at all matches nobody: pam_access(8) takes it for a mistake.
+        return Known.of(network.prefixlen > 0 and ipaddress.ip_address(place) in network)
+    except ValueError:
+        return Known.UNKNOWN  # a computer's name: which address it has, a name server tells

@@ -1,0 +1,373 @@
+"""Whom the PAM stacks of the services let in, account by account, in three values: beside what lists and states tell.
+
+What the lists of an entry point and the state of an account already tell is left to them: a line is written down only
+about an account of which the stack says otherwise, or of which it cannot be known.
+"""
+
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import date
+from functools import lru_cache
+from typing import NamedTuple
+
+from attrs import define, evolve, field
+
+from verrou.core.model import Account, AccountName, PasswordState, Posture, Reading, Source, unreadable
+from verrou.core.model.access import Opening, admitted, barred
+from verrou.core.model.ageing import expired
+from verrou.core.model.known import Known
+from verrou.core.model.ways import Admission, Gate, Way
+from verrou.machines.linux.entry.remote_shell import RemoteShell, Taken
+from verrou.machines.linux.entry.service_files import UnknownService, unknown_services
+from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY
+from verrou.machines.linux.files.account_files import PasswdField, Record, ShadowField, number
+from verrou.machines.linux.files.password_hashes import scheme_of
+from verrou.machines.linux.files.sshd import REMOTE
+from verrou.machines.linux.pam.interpreter import Verdict, interpret
+from verrou.machines.linux.pam.modules import ACCOUNT, ASKS_A_PASSWORD, AUTH, BY_NAME, Attempt, Modules, Proof, Somebody
+from verrou.machines.linux.pam.services import SERVICES, sshd_asks_pam
+from verrou.machines.linux.pam.stack import FOLDERS, PamLine, Stack, load_stack
+from verrou.machines.linux.population import EPOCH, AccountFiles
+from verrou.machines.linux.root import Root
+
+TERMINAL_OF_A_REMOTE_SHELL = "ssh"
+WITH_PASSWORDS_OF_THEIR_OWN = frozenset(service.name for service in SERVICES if service.own_passwords)
+
+
+class Found(NamedTuple):
+    """What the two halves of a service's stack come to about somebody: with its password, with a wrong one, and what
+    the account half says with a password and to who was let in by a key."""
+
+    right: Verdict
+    wrong: Verdict
+    account: Verdict
+    keyed: Verdict
+
+    @property
+    def password(self) -> Known:
+        return self.right.answer & self.account.answer
+
+    @property
+    def name(self) -> Known:
+        return self.wrong.answer & self.account.answer
+
+    @property
+    def key(self) -> Known:
+        return self.keyed.answer
+
+
+def with_admissions(posture: Posture, root: Root, files: AccountFiles) -> Posture:
+    """The same, with what the stacks decide otherwise than lists and states tell. Nothing is said without the right to
+    read the passwords."""
+    if files.shadow is None:
+        return posture
+    services = Services(root, files, posture)
+    gates: list[Gate] = []
+    for gate in posture.gates:
+        gates += [gate] if gate.unasked or not gate.services else services.told(gate)
+    strangers = [each for each in unknown_services(root) if services.asked_by_anybody(each.name)]
+    readings = dict(posture.readings)
+    for rule_id, reading in posture.readings.items():
+        if rule_id.startswith("logon."):
+            readings[rule_id] = _heeded(rule_id, reading, posture, gates, services, strangers)
+        elif rule_id == "password.blank_ways":
+            blank = [each for each in strangers if services.takes_blank(each.name)]
+            if blank:
+                readings[rule_id] = unreadable(f"{blank[0]}, and takes a blank password", LOOK, Source(blank[0].file))
+    troubles = (*posture.troubles, *map(str, strangers))
+    return evolve(posture, gates=tuple(gates), readings=readings, troubles=troubles)
+
+
+LOOK = "find out who asks it, and who may come by it"
+
+
+def _heeded(
+    rule_id: str,
+    reading: Reading,
+    posture: Posture,
+    gates: Sequence[Gate],
+    services: "Services",
+    strangers: Sequence[UnknownService],
+) -> Reading:
+    """A list of who may come by a way, where every service of the way keeps to it, and none that might be one lets in
+    whom it keeps out; not known otherwise."""
+    way = Way(rule_id.split(".")[1])
+    mine = [gate for gate in gates if gate.way is way and not gate.unasked]
+    for gate in mine:
+        for name, decided in gate.admissions.items():
+            account = posture.by_name[AccountName(name)]
+            answers = (decided.password, decided.key, decided.name)
+            if not account.may_sign_in or set(answers) == {Known.NO} or gate.lets_through(account):
+                continue
+            said = f"a list keeps {name} out, who {'gets in all the same' if Known.YES in answers else 'may get in'}"
+            return unreadable(f"{said}: {decided.says}", LOOK, decided.source or gate.source)
+    for each in strangers:
+        kept_out = [a for a in posture.accounts if mine and not any(gate.lets_through(a) for gate in mine)]
+        if name := services.first_let_in(each.name, kept_out):
+            return unreadable(f"{each}, and it lets {name} in, whom the lists keep out", LOOK, Source(each.file))
+    return reading
+
+
+@define
+class Services:
+    """The services of a system and the accounts that they decide about."""
+
+    root: Root
+    files: AccountFiles
+    posture: Posture
+    _modules: Modules = field(init=False)
+    _people: dict[str, Somebody] = field(init=False)
+    _known: dict[object, Verdict] = field(factory=dict, init=False)
+    _stacks: dict[tuple[str, str], Stack] = field(factory=dict, init=False)
+    _by_name: dict[tuple[str, str], tuple[PamLine, ...]] = field(factory=dict, init=False)
+    _expected: dict[object, Opening | None] = field(factory=dict, init=False)
+    _today: date = field(init=False)
+    _asking: dict[str, bool] = field(factory=dict, init=False)
+    _has_pam: bool = field(init=False)
+    _shell: RemoteShell = field(init=False)
+
+    def __attrs_post_init__(self) -> None:
+        self._today = self.posture.machine.now.date()
+        self._shell = RemoteShell(self.root)
+        self._has_pam = any(self.root.names_in(folder) for folder in FOLDERS)
+        self._modules = Modules(self.root, [group.name for group in self.posture.groups])
+        self._people = somebodies(self.files, self.posture.accounts, self._today)
+
+    def asked_by_anybody(self, service: str) -> bool:
+        """Whether a service of which nothing is known may let somebody in, from anywhere."""
+        anybody = (Somebody("", 1000, 1000), Somebody("", 1000, 1000, password=PasswordState.BLANK))
+        return any(self._may_come(who, service) for who in (*anybody, *self._people.values()))
+
+    def takes_blank(self, service: str) -> bool:
+        """Whether a blank password may be good by it."""
+        return self._may_come(Somebody("", 1000, 1000, password=PasswordState.BLANK), service)
+
+    def first_let_in(self, service: str, accounts: Sequence[Account]) -> str:
+        """The first of some accounts whom a service may let in; nothing where there is none."""
+        people = ((each.name, self._people.get(each.name)) for each in accounts if each.may_sign_in)
+        return next((name for name, who in people if who is not None and self._may_come(who, service)), "")
+
+    def _may_come(self, who: Somebody, service: str) -> bool:
+        found = (self.found(who, service, way) for way in (Way.CONSOLE, Way.NETWORK))
+        return any(each.password is not Known.NO for each in found)
+
+    def told(self, gate: Gate) -> list[Gate]:
+        """A gate for all services of it that decide alike."""
+        by_what: dict[tuple[tuple[str, Admission], ...], list[str]] = {}
+        own = evolve(gate, also=())
+        for service in gate.services:
+            if not self._asks_pam(service) and service != "sshd":
+                by_what.setdefault((), []).append(service)
+                continue
+            found = tuple(self._all_otherwise(gate, own, service))
+            by_what.setdefault(found, []).append(service)
+        if list(by_what) == [()]:
+            return [gate]
+        return [evolve(gate, services=tuple(names), admissions=dict(found)) for found, names in by_what.items()]
+
+    def _all_otherwise(self, gate: Gate, own: Gate, service: str) -> Iterator[tuple[str, Admission]]:
+        """About whom a service decides otherwise than is told. Where nothing looks at names, accounts of one state come
+        to the same, and most of a large system are of a few."""
+        by_name = any(gate.lists) or any(self._named(service, each) for each in (AUTH, ACCOUNT))
+        by_name = by_name or (service == "sshd" and self._shell.by_name)
+        as_told: set[object] = set()
+        for account in self.posture.accounts:
+            state = None if by_name else _state(account, self._people.get(account.name))
+            if state in as_told:
+                continue
+            found = self._otherwise(account, gate, own, service)
+            if found is not None:
+                yield account.name, found
+            elif state is not None:
+                as_told.add(state)
+
+    def _otherwise(self, account: Account, gate: Gate, own: Gate, service: str) -> Admission | None:
+        """What decides about an account at a service, where that is not what is told already. ``own`` is the gate with
+        the lists of the program alone. Whoever nothing here can tell from somebody else comes to the same."""
+        who = self._people.get(account.name)
+        if who is None or not account.may_sign_in or barred(account, self.posture):
+            return None
+        through = service != "sshd" or own.lets_through(account)
+        takes = self._shell.takes(account) if service == "sshd" else CONSOLE_TAKES
+        alike = (
+            *(gate.way, service, through, takes, account.password, account.enabled, account.keys > 0),
+            *(expired(account, self.posture, self._today), self._alike(who, service, gate.way)),
+        )
+        told = admitted(account, gate, self.posture)
+        if self._expected.get(alike, Opening.UNKNOWN) is told is not Opening.UNKNOWN:
+            return None
+        decided = self._decided(account, who, gate, service, Known.of(through), takes)
+        self._expected[alike] = admitted(account, evolve(gate, admissions={account.name: decided}), self.posture)
+        return decided if self._expected[alike] is not told else None
+
+    def _alike(self, who: Somebody, service: str, way: Way) -> object:
+        """All that the stacks of a service can tell of somebody."""
+        if not self._asks_pam(service):
+            return who.password
+        attempt = self._attempt(who, service, way)
+        return tuple(self._class(facility, attempt) for facility in (AUTH, ACCOUNT))
+
+    def _decided(
+        self, account: Account, who: Somebody, gate: Gate, service: str, through: Known, takes: Taken
+    ) -> Admission:
+        pam = self._comes_to(account, who, service, gate.way)
+        password, key = through & takes.password & pam.password, through & takes.key & pam.key
+        # A blank password is good whatever is typed, where it is good at all.
+        name = Known.NO if account.password is PasswordState.BLANK else through & takes.password & pam.name
+        said, source = (takes.says, takes.source) if takes.says else pam.says
+        if takes.both:
+            password, key, name = Known.NO, through & takes.key & pam.password & pam.key, Known.NO
+        elif Known.YES is key and Known.YES not in (password, name) and not takes.says:
+            said, source = f"{service}: its key is good, although no password of it is", account.source
+        return Admission(password, key, name, said, source)
+
+    def _comes_to(self, account: Account, who: Somebody, service: str, way: Way) -> "_OfPam":
+        """What PAM has to say. A program that does not ask it looks at the account by itself."""
+        if self._asks_pam(service):
+            found = self.found(who, service, way)
+            return _OfPam(found.password, found.key, found.name, self._says(service, found))
+        is_open = account.enabled and not expired(account, self.posture, self._today)
+        has_one = who.password in (PasswordState.SET, PasswordState.BLANK)
+        says = f"{service}: it does not ask PAM, and looks at the account by itself", account.source
+        return _OfPam(Known.of(is_open and has_one), Known.of(is_open), Known.NO, says)
+
+    def _asks_pam(self, service: str) -> bool:
+        """Whether the service asks PAM about passwords: the network's shares keep passwords of their own."""
+        if service not in self._asking:
+            asks = self._has_pam and service not in WITH_PASSWORDS_OF_THEIR_OWN
+            self._asking[service] = asks and (service != "sshd" or sshd_asks_pam(self.root))
+        return self._asking[service]
+
+    def found(self, who: Somebody, service: str, way: Way) -> Found:
+        """What a service comes to about somebody who comes by a way."""
+        attempt = self._attempt(who, service, way)
+        wrong, keyed = evolve(attempt, proof=Proof.WRONG), evolve(attempt, proof=Proof.KEY)
+        verdicts = ((AUTH, attempt), (AUTH, wrong), (ACCOUNT, attempt), (ACCOUNT, keyed))
+        return Found(*(self._verdict(facility, each) for facility, each in verdicts))
+
+    @staticmethod
+    def _attempt(who: Somebody, service: str, way: Way) -> Attempt:
+        if way is Way.CONSOLE:
+            return Attempt(service, who, CONSOLE if service == "login" else DISPLAY)
+        return Attempt(service, who, TERMINAL_OF_A_REMOTE_SHELL if way is Way.REMOTE_SHELL else "", REMOTE)
+
+    def _class(self, facility: str, attempt: Attempt) -> object:
+        """All that a stack can tell of an attempt: the state of the account, and what each module answers that looks at
+        more of it."""
+        who = attempt.who
+        named = self._named(attempt.service, facility)
+        answers = tuple(self._modules.answers(facility, line, attempt, False) for line in named)
+        shell = who.shell if named else ""
+        return attempt.terminal, who.password, who.ended, who.aged_out, who.due, who.uid == 0, shell, answers
+
+    def _named(self, service: str, facility: str) -> tuple[PamLine, ...]:
+        key = service, facility
+        if key not in self._by_name:
+            lines = self._stack(service, facility).lines
+            self._by_name[key] = tuple(line for line in lines if line.module_name in BY_NAME | {"pam_shells.so"})
+        return self._by_name[key]
+
+    def _verdict(self, facility: str, attempt: Attempt) -> Verdict:
+        """What a stack comes to, worked out once for all whom it cannot tell apart."""
+        stack = self._stack(attempt.service, facility)
+        if stack.fatal is not None:
+            return Verdict(Known.NO)
+        if stack.unclear is not None:
+            return Verdict(Known.UNKNOWN)
+        key = facility, attempt.service, attempt.host, attempt.proof, self._class(facility, attempt)
+        if key not in self._known:
+
+            def result(line: PamLine, asked: bool) -> frozenset[str]:
+                return self._modules.answers(facility, line, attempt, asked)
+
+            self._known[key] = interpret(stack.chain, result, lambda line: line.module_name in ASKS_A_PASSWORD)
+        return self._known[key]
+
+    def _stack(self, service: str, facility: str) -> Stack:
+        if (service, facility) not in self._stacks:
+            self._stacks[service, facility] = load_stack(self.root, service, facility)
+        return self._stacks[service, facility]
+
+    def _says(self, service: str, found: Found) -> tuple[str, Source | None]:
+        """By which line that is, and where it stands."""
+        stacks = [self._stack(service, facility) for facility in (AUTH, ACCOUNT)]
+        for stack in stacks:
+            if where := stack.fatal or stack.unclear:
+                return f"{service}: {where.text}", where
+        unclear = [line for each in found for line in each.unclear]
+        if Known.UNKNOWN in (found.password, found.name, found.key) and unclear:
+            names = dict.fromkeys(line.module_name for line in unclear)
+            return f"{service}: what {', '.join(names)} answers is not known", unclear[0].source
+        line = self._deciding(found)
+        if line is None:
+            return f"{service}: its PAM stack decides so", None
+        return f"{service}: {line.module_name or line.fault} decides so", line.source
+
+    @staticmethod
+    def _deciding(found: Found) -> PamLine | None:
+        """The line at which a stack ended, of the half that says no where one does."""
+        halves = [found.right, found.account] if found.wrong.answer is not Known.YES else [found.wrong, found.account]
+        against = next((each for each in halves if each.answer is Known.NO), halves[0])
+        return against.decided_by
+
+
+class _OfPam(NamedTuple):
+    """What PAM says of an account with its password, with a key, with nothing; and by which line."""
+
+    password: Known
+    key: Known
+    name: Known
+    says: tuple[str, Source | None]
+
+
+CONSOLE_TAKES = Taken(Known.YES, Known.NO)
+"""A console takes what PAM takes, and no keys."""
+
+
+def _state(account: Account, who: Somebody | None) -> object:
+    """All that decides about an account beside its name and its groups; None of one that PAM does not find."""
+    if who is None:
+        return None
+    return (
+        *(who.password, who.ended, who.aged_out, who.due),
+        *(account.enabled, account.may_sign_in, account.password, account.password_changed, account.password_due),
+        *(account.max_age, account.grace, account.ends, account.keys > 0, account.identity == "0", account.shell),
+        *(account.outside_identity, account.builtin, account.ages_exempt),
+    )
+
+
+def somebodies(files: AccountFiles, accounts: Sequence[Account], today: date) -> dict[str, Somebody]:
+    """The accounts of the files as PAM sees them, by name."""
+    groups: Mapping[str, tuple[str, ...]] = {account.name: tuple(account.groups) for account in reversed(accounts)}
+    found = {}
+    for record in reversed(files.passwd.records()):
+        shadow = files.shadow.find(record.name) if files.shadow else None
+        found[record.name] = _somebody(record, shadow, groups.get(record.name, ()), (today - EPOCH).days)
+    return found
+
+
+def _somebody(record: Record, shadow: Record | None, groups: tuple[str, ...], today: int) -> Somebody:
+    fields = record.fields
+    hashed, shadowed = fields[PasswdField.PASSWORD], fields[PasswdField.PASSWORD] == "x"
+    if shadowed:
+        hashed = shadow.fields[ShadowField.PASSWORD] if shadow else "*"
+    state = PasswordState.SET if scheme_of(hashed) and not hashed.startswith("!") else PasswordState.NONE
+    state = PasswordState.BLANK if hashed == "" else state
+    facts = (
+        *(record.name, int(fields[PasswdField.UID]), int(fields[PasswdField.GID]), groups),
+        *(fields[PasswdField.SHELL], fields[PasswdField.HOME], state),
+    )
+    if not shadowed or shadow is None:
+        return Somebody(*facts)
+    changed, longest, grace, end = _days(shadow.fields[ShadowField.CHANGED :])
+    age = today - (-1 if changed is None else changed)
+    aged = changed != 0 and age >= 0 and longest is not None and longest >= 0 and age > longest
+    out = aged and grace is not None and grace >= 0 and longest is not None and age > grace and age > longest + grace
+    return Somebody(*facts, end is not None and 0 <= end <= today, out, aged or changed == 0)
+
+
+@lru_cache(maxsize=4096)
+def _days(fields: tuple[str, ...]) -> tuple[int | None, ...]:
+    """When the password was set, how long it may last, the days of grace, the end: the same for most accounts."""
+    first = ShadowField.CHANGED
+    wanted = (first, ShadowField.LONGEST, ShadowField.GRACE, ShadowField.END)
+    return tuple(number(fields[each - first]) for each in wanted)

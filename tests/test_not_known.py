@@ -1,0 +1,317 @@
+"""What is not known of a machine is told as not known, counts as not met, and is never taken for harmless."""
+
+import json
+from collections.abc import Sequence
+from fnmatch import fnmatchcase
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, with_programs
+from debian_root import PrivateRoot
+from verrou.core.model import AccountName
+from verrou.core.model.access import Opening, admitted
+from verrou.core.model.ways import Way
+from verrou.machines import open_machine
+from verrou.machines.linux.entry.service_files import unknown_services
+from verrou.machines.linux.root import Root
+
+FOREIGN = "auth required pam_fieldglass.so\n"
+"""A module that nobody here knows: it may answer anything."""
+AFAR = "203.0.113.1"
+KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIPYLVDhmzhi3YUgdXk0 tern\n"
+
+
+def with_foreign_module(root: PrivateRoot, service: str) -> None:
+    (root.path / "usr/lib/x86_64-linux-gnu/security/pam_fieldglass.so").write_bytes(b"foreign")
+    file = f"/etc/pam.d/{service}"
+    root.write(file, FOREIGN + root.read(file))
+
+
+@pytest.fixture
+def two(manned_root: PrivateRoot, verrou: Verrou) -> PrivateRoot:
+    add = ("account", "add", "tern", "--keep-password", "-m", manned_root.path)
+    verrou(*add, *TYPED, typed=GOOD_PASSWORD + "\n")
+    return manned_root
+
+
+def test_a_module_that_nobody_knows_makes_a_way_not_known(two: PrivateRoot, verrou: Verrou) -> None:
+    m = ("-m", two.path)
+    with_foreign_module(two, "login")
+    told = verrou("access", *m).stdout
+    rows = {line.split()[0]: line.split() for line in told.split("\n") if line.split()}
+    assert rows["tern"][2] == "?" and "what pam_fieldglass.so answers is not known" in told
+    (data,) = (each for each in json.loads(verrou("access", "tern", *m, "--format", "json").stdout))
+    assert data["ways"]["console"] == "unknown" and "pam_fieldglass.so" in data["unknown"][0]
+    told = " ".join(verrou("why", "tern", "console", *m).stdout.split())
+    assert told.count("Not known: whether tern gets in by console.") == 1
+    assert "/etc/pam.d/login:1" in told and "look at /etc/pam.d/login:1" in told
+    assert json.loads(verrou("why", "tern", "console", *m, "--format", "json").stdout)["answer"] == "unknown"
+    assert "console?" in verrou("account", "list", *m).stdout
+
+
+def test_a_possible_administrator_is_not_given_away_for_none(two: PrivateRoot, verrou: Verrou) -> None:
+    """Before a change who may administer counts, after it only who is known to."""
+    with_foreign_module(two, "login")
+    told = verrou("account", "disable", "warden", "-m", two.path, "--yes", code=3).stderr
+    assert "last-administrator" in told
+    told = verrou("account", "disable", "tern", "-m", two.path, "--yes")
+    assert "Whether warden can administer is not known" in " ".join((told.stdout + told.stderr).split())
+
+
+def test_a_locked_password_leaves_a_key_good(two: PrivateRoot, verrou: Verrou) -> None:
+    m = ("-m", two.path)
+    two.write("/home/tern/.ssh/authorized_keys", KEY)
+    two.inside("chown", "-R", "tern:tern", "/home/tern/.ssh")
+    two.inside("usermod", "-L", "tern")
+    (data,) = json.loads(verrou("access", "tern", *m, "--format", "json").stdout)
+    assert data["ways"]["remote-shell"] == "key" and data["ways"]["console"] is None
+    assert "disabled for passwords alone" in " ".join(verrou("account", "show", "tern", *m).stdout.split())
+    assert "its key is good" in " ".join(verrou("why", "tern", "remote-shell", *m).stdout.split())
+    verrou("account", "add", "gull", "--keep-password", *m, *TYPED, typed=GOOD_PASSWORD + "\n")
+    two.write("/home/gull/.ssh/authorized_keys", KEY)
+    two.inside("chown", "-R", "gull:gull", "/home/gull/.ssh")
+    verrou("account", "disable", "tern", *m, "--yes")
+    two.inside("usermod", "-L", "gull")
+    told = json.loads(verrou("access", "gull", "tern", *m, "--format", "json").stdout)
+    assert {each["account"]: each["ways"]["remote-shell"] for each in told} == {"tern": None, "gull": "key"}
+    two.inside("chage", "-E", "1", "gull")
+    (data,) = json.loads(verrou("access", "gull", *m, "--format", "json").stdout)
+    assert data["ways"]["remote-shell"] is None, "an end closes keys, too"
+
+
+def test_a_list_that_something_overrides_is_not_known_to_hold(two: PrivateRoot, verrou: Verrou) -> None:
+    m = ("-m", two.path)
+    verrou("rule", "set", "logon.console.denied=tern", *m, "--yes")
+    show = ("rule", "show", "logon.console.denied", *m, "--format", "json")
+    assert json.loads(verrou(*show).stdout)["logon.console.denied"]["value"] == {"names": ["tern"]}
+    two.write("/etc/pam.d/login", "account sufficient pam_permit.so\n" + two.read("/etc/pam.d/login"))
+    told = json.loads(verrou(*show).stdout)["logon.console.denied"]
+    assert told["status"] == "unreadable" and "tern out, who gets in all the same" in told["reason"]
+    assert two.signs_in("tern", GOOD_PASSWORD, "login")
+
+
+def test_every_service_file_is_accounted_for(two: PrivateRoot, verrou: Verrou) -> None:
+    m = ("-m", two.path)
+    assert not unknown_services(Root(two.path))
+    two.write("/etc/pam.d/kiosk", "@include common-auth\n@include common-account\n")
+    two.write("/etc/pam.d/shut", "auth required pam_deny.so\naccount required pam_deny.so\n")
+    two.write("/var/lib/dpkg/info/fieldkiosk.list", "/etc/pam.d\n/etc/pam.d/kiosk\n")
+    told = verrou("access", *m).stderr
+    assert "/etc/pam.d/kiosk (package fieldkiosk) asks PAM; by which route is not known" in told
+    assert "pam.d/shut" not in told, "nobody comes in by what lets nobody in"
+    show = ("rule", "show", "password.blank_ways", "logon.console.denied", *m, "--format", "json")
+    told = json.loads(verrou(*show).stdout)
+    assert told["password.blank_ways"]["status"] == "unreadable"
+    assert told["logon.console.denied"]["value"] == {"names": []}, (
+        "nobody is kept out, so nobody comes in by it instead"
+    )
+    two.write("/etc/security/access.conf", "-:tern:tty1\n")
+    two.write("/etc/pam.d/login", two.read("/etc/pam.d/login") + "account required pam_access.so\n")
+    told = json.loads(verrou(*show).stdout)["logon.console.denied"]
+    assert told["status"] == "unreadable" and "it lets tern in" in told["reason"]
+
+
+def test_a_network_service_has_its_route_and_its_lists(two: PrivateRoot, verrou: Verrou) -> None:
+    ways = ("access", "tern", "-m", two.path, "--format", "json")
+    assert json.loads(verrou(*ways).stdout)[0]["ways"]["network"] is None
+    listed = "auth required pam_listfile.so item=user sense=deny file=/etc/ftpusers onerr=succeed\n"
+    two.write("/etc/pam.d/vsftpd", f"{listed}@include common-auth\n@include common-account\n")
+    (two.path / "usr/sbin/vsftpd").touch()
+    assert json.loads(verrou(*ways).stdout)[0]["ways"]["network"] == "password"
+    two.write("/etc/ftpusers", "tern\n")
+    assert json.loads(verrou(*ways).stdout)[0]["ways"]["network"] is None
+    assert not two.signs_in("tern", GOOD_PASSWORD, "vsftpd")
+
+
+def test_parts_and_left_over_files_are_no_services(tmp_path: Path) -> None:
+    for name, text in {
+        "login": "@include system-auth\n",
+        "system-auth": "auth required pam_unix.so\n",
+        "system-unused": "auth required pam_unix.so\n",
+        "kiosk.dpkg-old": "auth required pam_unix.so\n",
+        "kiosk~": "auth required pam_unix.so\n",
+    }.items():
+        (tmp_path / "etc/pam.d").mkdir(parents=True, exist_ok=True)
+        (tmp_path / "etc/pam.d" / name).write_text(text)
+    assert [each.name for each in unknown_services(Root(tmp_path))] == ["system-unused"]
+
+
+SETTINGS = st.sampled_from(
+    (
+        *("PasswordAuthentication yes", "PasswordAuthentication no", "PasswordAuthentication maybe", "Foo bar"),
+        *("PubkeyAuthentication yes", "PubkeyAuthentication no", "KbdInteractiveAuthentication no", "UsePAM no"),
+        *(
+            "PermitRootLogin yes",
+            "PermitRootLogin no",
+            "PermitRootLogin forced-commands-only",
+            "PermitEmptyPasswords yes",
+        ),
+        *(
+            "AllowUsers !ana *",
+            "AllowUsers ana bors root",
+            "AllowUsers ana@10.0.0.1",
+            "DenyUsers b*",
+            "DenyUsers ana@10.*",
+        ),
+        *("AllowGroups staff root", "AllowGroups !staff *", "DenyGroups staff", "AuthenticationMethods publickey"),
+        *("AuthenticationMethods publickey,password", "AuthenticationMethods password publickey", "Banner none"),
+        *(
+            "AuthenticationMethods publickey,keyboard-interactive",
+            "AuthenticationMethods hostbased",
+            "X11Forwarding yes",
+        ),
+        *(
+            "TrustedUserCAKeys /etc/ssh/ca",
+            "ListenAddress 127.0.0.1",
+            "ListenAddress 0.0.0.0",
+            "ListenAddress [::1]:22",
+        ),
+        "AuthorizedKeysCommand /bin/true\nAuthorizedKeysCommandUser nobody",
+    )
+)
+CRITERIA = st.sampled_from(
+    (
+        *(
+            "User ana",
+            "User !ana,*",
+            "Group staff",
+            "Address 203.0.113.0/24",
+            "Address 10.0.0.0/8",
+            "all",
+            "LocalPort 22",
+        ),
+        *("User root Address *", "LocalAddress 10.*"),
+    )
+)
+blocks = st.tuples(CRITERIA, st.lists(SETTINGS, min_size=1, max_size=3)).map(
+    lambda made: f"Match {made[0]}\n" + "\n".join(made[1]) + "\n"
+)
+configurations = st.tuples(
+    st.lists(SETTINGS, max_size=4).map("\n".join), st.lists(blocks, max_size=2).map("".join)
+).map(lambda made: f"UsePAM yes\n{made[0]}\n{made[1]}")
+
+
+def by_sshd(root: PrivateRoot, who: str, groups: Sequence[str], keys: int, text: str) -> set[Opening | None]:
+    """What opens the remote shell to an account, by the server's own word for the settings; more than one where a
+    command or an authority could have a key for it."""
+    if root.inside("/usr/sbin/sshd", "-t").returncode:
+        return {None}
+    asked = f"user={who},host={AFAR},addr={AFAR},laddr=192.0.2.1,lport=22"
+    said: dict[str, list[str]] = {}
+    for line in root.inside("/usr/sbin/sshd", "-T", "-C", asked).stdout.split("\n"):
+        key, _, value = line.partition(" ")
+        said.setdefault(key, []).append(value)
+
+    def on(key: str) -> bool:
+        return said[key][0] == "yes"
+
+    def named(key: str, names: Sequence[str]) -> bool:
+        words = [word.partition("@") for value in said.get(key, []) for word in value.split()]
+        return any(
+            not user.startswith("!") and fnmatchcase(name, user) and (not place or fnmatchcase(AFAR, place))
+            for user, _, place in words
+            for name in names
+        )
+
+    denied = named("denyusers", [who]) or named("denygroups", groups)
+    listens = [line.split()[1] for line in text.split("\n") if line.startswith("ListenAddress")]
+    if denied or ("allowusers" in said and not named("allowusers", [who])) or (listens and "0.0.0.0" not in listens):
+        return {None}
+    if "allowgroups" in said and not named("allowgroups", groups):
+        return {None}
+    may = said["permitrootlogin"][0] if who == "root" else "yes"
+    empty = who == "blank" and not on("permitemptypasswords")
+    methods = {"password"} if on("passwordauthentication") and may == "yes" and not empty else set()
+    by_hand = on("usepam") and on("kbdinteractiveauthentication") and may == "yes" and not empty
+    methods |= {"keyboard-interactive"} if by_hand else set()
+    takes_keys = on("pubkeyauthentication") and may not in ("no", "forced-commands-only")
+    elsewhere = {"none"} != {said.get(key, ["none"])[0] for key in ("authorizedkeyscommand", "trustedusercakeys")}
+    found: set[Opening | None] = set()
+    for has_key in {keys > 0, keys > 0 or elsewhere}:
+        mine = methods | ({"publickey"} if has_key and takes_keys else set())
+        lists = [set(each.split(",")) for each in said.get("authenticationmethods", ["any"])[0].split()]
+        lists = [{each} for each in mine] if lists == [{"any"}] else [each for each in lists if each <= mine]
+        password = Opening.BLANK if who == "blank" else Opening.PASSWORD
+        by_password = any("publickey" not in each for each in lists)
+        found.add(password if by_password else Opening.KEY if lists else None)
+    return found
+
+
+@pytest.mark.real_root
+def test_what_is_told_of_the_remote_shell_is_what_its_server_does(root: PrivateRoot) -> None:
+    """For each account from another computer; what may be and is not known is never told as a yes or a no."""
+    root.inside("groupadd", "-f", "staff")
+    groups = {"ana": "users", "bors": "staff", "blank": "users"}
+    for name, group in groups.items():
+        root.inside("useradd", "-m", "-s", "/bin/bash", "-G", group, name)
+    root.inside("chpasswd", typed="".join(f"{name}:{GOOD_PASSWORD}\n" for name in (*groups, "root")))
+    root.inside("passwd", "-d", "blank")
+    for name, home in (("ana", "/home/ana"), ("root", "/root")):
+        root.write(f"{home}/.ssh/authorized_keys", KEY)
+        root.inside("chown", "-R", f"{name}:{name}", f"{home}/.ssh")
+    root.write("/etc/ssh/ca", "")
+    root.inside("mkdir", "-p", "/run/sshd")
+    root.inside("ssh-keygen", "-A")
+
+    @examples(20)
+    @given(configurations)
+    def holds(text: str) -> None:
+        root.write("/etc/ssh/sshd_config", text)
+        posture = open_machine(str(root.path)).observe()
+        for name in ("ana", "bors", "blank", "root"):
+            account = posture.by_name[AccountName(name)]
+            really = by_sshd(root, name, account.groups, account.keys, text)
+            told = {admitted(account, gate, posture) for gate in posture.gates if gate.way is Way.REMOTE_SHELL}
+            known = told - {None}
+            assert known <= {Opening.UNKNOWN} or (known & really and len(really) == 1), (name, told, really)
+            assert known or really == {None}, (name, told, really)
+
+    holds()
+
+
+DOAS = {
+    "permit :staff\n": (True, "own"),
+    "permit nopass ana\n": (True, "none"),
+    "permit ana as bors\n": (False, "own"),
+    "permit ana cmd /bin/true\n": (False, "own"),
+    "deny ana\npermit :staff\n": (True, "own"),
+    "permit :staff\ndeny ana\n": (False, "own"),
+    "permit persist keepenv setenv { A=b C } ana as root\n": (True, "own"),
+    "permit 1000\n": (True, "own"),
+    "permit ana\\\n as root\n": (True, "own"),
+    'permit "ana" # x\n': (True, "own"),
+    "permit nopass ana\ndeny ana cmd /bin/true\n": (True, "none"),
+    "permit :100\n": (False, "own"),
+    "permit ana": (False, "own"),
+    "foo\npermit ana\n": (False, "own"),
+}
+"""By rules: whether ana, of number 1000 and in staff, administers by them, and whose password is asked for; each held
+against doas(1) itself."""
+
+
+@pytest.mark.parametrize("rules", list(DOAS))
+def test_doas_makes_administrators(tmp_path: Path, verrou: Verrou, rules: str) -> None:
+    for name, text in {
+        "etc/passwd": "root:x:0:0::/root:/bin/bash\nana:x:1000:1000::/home/ana:/bin/bash\n",
+        "etc/shadow": "root:*:20000::::::\nana:$5$a$b:20000::::::\n",
+        "etc/group": "root:x:0:\nana:x:1000:\nstaff:x:50:ana\n",
+        "etc/doas.conf": rules,
+    }.items():
+        (tmp_path / "station/etc").mkdir(parents=True, exist_ok=True)
+        (tmp_path / "station" / name).write_text(text)
+    root = with_programs(tmp_path / "station")
+    (root / "usr/bin/doas").touch()
+    (root / "usr/bin/doas").chmod(0o4755)
+    shown = verrou("account", "show", "ana", "-m", root, "--format", "json")
+    data = json.loads(shown.stdout)
+    whole, password = DOAS[rules]
+    assert (data["role"] == "administrator") is whole
+    if whole:
+        assert data["elevation_asks"] == password
+    assert ("not understood" in shown.stderr) is rules.startswith("foo")
+    (root / "usr/bin/doas").chmod(0o755)
+    data = json.loads(verrou("account", "show", "ana", "-m", root, "--format", "json").stdout)
+    assert data["role"] == "standard", "without its set-user-ID bit it makes root of nobody"
