@@ -1,6 +1,7 @@
 """What is not known of a machine is told as not known, counts as not met, and is never taken for harmless."""
 
 import json
+import re
 from collections.abc import Sequence
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -12,7 +13,7 @@ from hypothesis import strategies as st
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, with_programs
 from debian_root import PrivateRoot
 from verrou.core.model import AccountName
-from verrou.core.model.access import Opening, admitted
+from verrou.core.model.access import Opening, admitted, doubts
 from verrou.core.model.ways import Way
 from verrou.machines import open_machine
 from verrou.machines.linux.entry.service_files import unknown_services
@@ -137,6 +138,61 @@ def test_parts_and_left_over_files_are_no_services(tmp_path: Path) -> None:
         (tmp_path / "etc/pam.d").mkdir(parents=True, exist_ok=True)
         (tmp_path / "etc/pam.d" / name).write_text(text)
     assert [each.name for each in unknown_services(Root(tmp_path))] == ["system-unused"]
+
+
+DEBIAN = {
+    "common-auth": "auth [success=1 default=ignore] pam_unix.so nullok\nauth requisite pam_deny.so\n"
+    "auth required pam_permit.so\nauth optional pam_cap.so\n",
+    "common-account": "account [success=1 new_authtok_reqd=done default=ignore] pam_unix.so\n"
+    "account requisite pam_deny.so\naccount required pam_permit.so\n",
+    "login": "auth optional pam_faildelay.so delay=3000000\nauth requisite pam_nologin.so\n@include common-auth\n"
+    "auth optional pam_group.so\n@include common-account\n",
+    "sshd": "@include common-auth\naccount required pam_nologin.so\n@include common-account\n",
+    "lightdm": "auth requisite pam_nologin.so\nauth sufficient pam_succeed_if.so user ingroup nopasswdlogin\n"
+    "@include common-auth\n-auth optional pam_gnome_keyring.so\n@include common-account\n",
+    "gdm-password": "auth requisite pam_nologin.so\nauth required pam_succeed_if.so user != root quiet_success\n"
+    "@include common-auth\nauth optional pam_gnome_keyring.so\n@include common-account\n",
+    "sddm": "auth requisite pam_nologin.so\nauth required pam_succeed_if.so user != root quiet_success\n"
+    "@include common-auth\n-auth optional pam_gnome_keyring.so\n-auth optional pam_kwallet5.so\n"
+    "@include common-account\n",
+}
+FEDORA = {
+    "system-auth": "auth required pam_env.so\nauth required pam_faildelay.so delay=2000000\n"
+    "auth required pam_faillock.so preauth silent\nauth sufficient pam_unix.so nullok\n"
+    "auth required pam_faillock.so authfail\nauth required pam_deny.so\n"
+    "account required pam_faillock.so\naccount required pam_unix.so\n",
+    "postlogin": "",
+    "login": "auth substack system-auth\nauth include postlogin\naccount required pam_nologin.so\n"
+    "account include system-auth\n",
+    "sshd": "auth substack system-auth\nauth include postlogin\naccount required pam_sepermit.so\n"
+    "account required pam_nologin.so\naccount include system-auth\n",
+}
+
+
+@pytest.mark.parametrize("stacks", [DEBIAN, FEDORA], ids=["debian", "fedora"])
+def test_nothing_is_not_known_on_a_system_as_it_is_shipped(tmp_path: Path, stacks: dict[str, str]) -> None:
+    """Modules that nobody here knows are there, where they decide nothing."""
+    root = with_programs(tmp_path)
+    modules = set(re.findall(r"pam_\w+\.so", "".join(stacks.values())))
+    for name, text in {
+        "etc/passwd": "root:x:0:0::/root:/bin/bash\nana:x:1000:1000::/home/ana:/bin/bash\n",
+        "etc/shadow": f"root:*:20000::::::\nana:$5$salt${'x' * 43}:20000::::::\n",
+        "etc/group": "root:x:0:\nana:x:1000:\n",
+        "etc/ssh/sshd_config": "UsePAM yes\nKbdInteractiveAuthentication no\n",
+        "etc/security/sepermit.conf": "# nobody\n",
+        **{f"etc/pam.d/{name}": text for name, text in stacks.items()},
+        **{f"usr/lib64/security/{name}": "" for name in modules},
+        "usr/sbin/sshd": "",
+        **({f"usr/{name}": "" for name in ("sbin/lightdm", "sbin/gdm3", "bin/sddm")} if "sddm" in stacks else {}),
+    }.items():
+        (root / name).parent.mkdir(parents=True, exist_ok=True)
+        (root / name).write_text(text)
+    posture = open_machine(str(root)).observe()
+    ana = posture.by_name[AccountName("ana")]
+    told = {(gate.way, admitted(ana, gate, posture)) for gate in posture.gates}
+    assert told == {(Way.CONSOLE, Opening.PASSWORD), (Way.REMOTE_SHELL, Opening.PASSWORD)}
+    assert not any("by which route" in each for each in posture.troubles)
+    assert all(not doubts(account, way, posture) for account in posture.accounts for way in Way)
 
 
 SETTINGS = st.sampled_from(

@@ -119,7 +119,7 @@ class Modules:
                 f"{top}/{name}/security" for top in names for name in self.root.names_in(top) if "-linux-" in name
             ]
             places = (*by_kind, *(f"{top}{bits}/security" for top in names for bits in ("64", "")))
-            self._folder = next((place for place in places if self.root.exists(f"{place}/pam_permit.so")), "")
+            self._folder = next((place for place in places if self.root.exists(f"{place}/pam_unix.so")), "")
         return self._folder
 
 
@@ -329,8 +329,11 @@ def _time(asked: _Asked) -> Results:
     return YES | REFUSED if any(lines) else YES
 
 
-def _without_selinux(asked: _Asked) -> Results:
-    return ANY if asked.root.exists("/etc/selinux/config") else NOTHING
+def _sepermit(asked: _Asked) -> Results:
+    """Of whom its file has no line it says nothing."""
+    file = asked.line.argument("conf") or "/etc/security/sepermit.conf"
+    lines = [line.split("#", 1)[0].strip() for line in asked.root.lines(file)]
+    return ANY if any(lines) else NOTHING
 
 
 NOBODY = 65534
@@ -358,7 +361,7 @@ TABLE: Mapping[str, Mapping[str, Answer]] = {
     "pam_pwquality.so": {},
     "pam_rootok.so": {AUTH: _rootok, ACCOUNT: _rootok},
     "pam_securetty.so": {AUTH: _securetty, ACCOUNT: _securetty},
-    "pam_sepermit.so": {AUTH: _without_selinux, ACCOUNT: _without_selinux},
+    "pam_sepermit.so": {AUTH: _sepermit, ACCOUNT: _sepermit},
     "pam_shells.so": {AUTH: _shells, ACCOUNT: _shells},
     "pam_succeed_if.so": {AUTH: _succeed_if, ACCOUNT: _succeed_if},
     "pam_time.so": {ACCOUNT: _time},
