@@ -48,7 +48,7 @@ def test_a_module_that_nobody_knows_makes_a_way_not_known(two: PrivateRoot, verr
     assert data["ways"]["console"] == "unknown" and "pam_fieldglass.so" in data["unknown"][0]
     told = " ".join(verrou("why", "tern", "console", *m).stdout.split())
     assert told.count("Not known: whether tern gets in by console.") == 1
-    assert "/etc/pam.d/login:1" in told and "look at /etc/pam.d/login:1" in told
+    assert "/etc/pam.d/login:1" in told and "to know it: look at /etc/pam.d/login:1" in told
     assert json.loads(verrou("why", "tern", "console", *m, "--format", "json").stdout)["answer"] == "unknown"
     assert "console?" in verrou("account", "list", *m).stdout
 

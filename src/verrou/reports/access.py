@@ -118,7 +118,7 @@ def not_known(accounts: Sequence[Account], posture: Posture) -> list[str]:
     for account in accounts:
         for each in _not_known(account, posture):
             found.setdefault(each, []).append(account.name)
-    return [f"{joined(names)} by {each}" for each, names in found.items()]
+    return [f"not known of {joined(names)} by {each}" for each, names in found.items()]
 
 
 def worth_a_line(posture: Posture, everyone: bool) -> list[Account]:
@@ -200,8 +200,8 @@ def why_sheet(answer: Why) -> Sheet:
             "number": str(number),
             "says": reason.says,
             "source": str(reason.source or ""),
-            "change": f"to change that: {reason.change}" if reason.change else "",
-            "below": "; ".join(filter(None, (str(reason.source or ""), _to_change(reason)))),
+            "change": _to_change(reason, answer),
+            "below": "; ".join(filter(None, (str(reason.source or ""), _to_change(reason, answer)))),
         }
         for part, reasons in (("chain", answer.chain), ("keeps", answer.keeps))
         for number, reason in enumerate(reasons, start=1)
@@ -221,8 +221,10 @@ def why_sheet(answer: Why) -> Sheet:
     return Sheet("why", columns, tuple(rows))
 
 
-def _to_change(reason: Reason) -> str:
-    return f"to change that: {reason.change}" if reason.change else ""
+def _to_change(reason: Reason, answer: Why) -> str:
+    if not reason.change:
+        return ""
+    return f"{'to know it' if answer.answer is Known.UNKNOWN else 'to change that'}: {reason.change}"
 
 
 SCREEN_RULES = tuple(rule_id for rule_id, rule in CATALOGUE.items() if rule.family == "screen")
