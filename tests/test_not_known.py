@@ -312,7 +312,7 @@ def test_what_is_told_of_the_remote_shell_is_what_its_server_does(root: PrivateR
     root.inside("mkdir", "-p", "/run/sshd")
     root.inside("ssh-keygen", "-A")
 
-    @examples(20)
+    @examples(12)
     @given(configurations)
     def holds(text: str) -> None:
         root.write("/etc/ssh/sshd_config", text)

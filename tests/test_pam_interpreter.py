@@ -99,7 +99,7 @@ def test_libpam_comes_to_the_same_over_any_lines(root: PrivateRoot) -> None:
     """Controls, jumps, substacks, includes, broken lines and files: the very result, and whether it starts at all."""
     root.write("/etc/pam.d/other", SHUT)
 
-    @examples(150)
+    @examples(100)
     @given(st.tuples(files, files, files))
     def holds(texts: Sequence[str]) -> None:
         for name, text in zip(("hide", "one", "two"), texts, strict=True):
@@ -254,7 +254,7 @@ def test_no_answer_is_wrong_about_anybody_from_anywhere(root: PrivateRoot) -> No
         for host in ("", AFAR)
     ]
 
-    @examples(15)
+    @examples(10)
     @given(
         stacks,
         access,
@@ -307,7 +307,7 @@ def test_what_is_told_of_access_is_what_pam_decides(root: PrivateRoot) -> None:
         shutil.rmtree("/run/faillock", ignore_errors=True)
         return found
 
-    @examples(12)
+    @examples(8)
     @given(stacks, stacks, access)
     def holds(here: list[str], afar: list[str], mine: str) -> None:
         for service, stack in (("login", here), ("sshd", afar)):
