@@ -1,8 +1,10 @@
 """What is not known of a machine is told as not known, counts as not met, and is never taken for harmless."""
 
+import itertools
 import json
 import re
 from collections.abc import Sequence
+from datetime import datetime
 from fnmatch import fnmatchcase
 from pathlib import Path
 
@@ -12,9 +14,11 @@ from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, with_programs
 from debian_root import PrivateRoot
-from verrou.core.model import AccountName
+from verrou.core.guards import Course, refusals_on
+from verrou.core.model import Account, AccountName, MachineFacts, Naming, Posture
 from verrou.core.model.access import Opening, admitted, doubts
-from verrou.core.model.ways import Way
+from verrou.core.model.known import Known
+from verrou.core.model.ways import Admission, Gate, Way
 from verrou.machines import open_machine
 from verrou.machines.linux.entry.service_files import unknown_services
 from verrou.machines.linux.root import Root
@@ -60,6 +64,34 @@ def test_a_possible_administrator_is_not_given_away_for_none(two: PrivateRoot, v
     assert "last-administrator" in told
     told = verrou("account", "disable", "tern", "-m", two.path, "--yes")
     assert "Whether warden can administer is not known" in " ".join((told.stdout + told.stderr).split())
+
+
+def test_a_blank_password_that_may_be_good_from_afar_is_refused(two: PrivateRoot, verrou: Verrou) -> None:
+    m = ("-m", two.path)
+    with_foreign_module(two, "sshd")
+    config = two.read("/etc/ssh/sshd_config")
+    two.write("/etc/ssh/sshd_config", f"PermitEmptyPasswords yes\n{config}")
+    told = verrou("account", "add", "gull", "--password", "blank", *m, "--yes", code=3).stderr
+    assert "open-guest" in told and "remote-shell" in told
+    two.write("/etc/ssh/sshd_config", config)
+    verrou("account", "add", "gull", "--password", "blank", *m, "--yes")
+
+
+def test_the_way_by_which_one_came_stays_as_open_as_it_was() -> None:
+    """A list may stand as it was, and what else decides keep out whoever is at work."""
+    facts = MachineFacts(
+        "hide-01", "linux", "x", "this", datetime(2026, 9, 14), Naming("[a-z]+", 20, ""), "ana", "network"
+    )
+    ana = Account(AccountName("ana"), "1000")
+
+    def machine(answer: Known) -> Posture:
+        gate = Gate(Way.NETWORK, admissions={"ana": Admission(answer, Known.NO, Known.NO, "kiosk decides so")})
+        return Posture(facts, (ana,), (), gates=(gate, Gate(Way.CONSOLE)))
+
+    for before, after in itertools.product(Known, Known):
+        found = refusals_on(Course(machine(before), machine(after), ()))
+        worse = (before, after) in ((Known.YES, Known.NO), (Known.YES, Known.UNKNOWN), (Known.UNKNOWN, Known.NO))
+        assert ("own-account" in {each.guard for each in found}) is worse, (before, after)
 
 
 def test_a_locked_password_leaves_a_key_good(two: PrivateRoot, verrou: Verrou) -> None:

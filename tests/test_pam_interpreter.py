@@ -22,7 +22,7 @@ from verrou.machines import open_machine
 from verrou.machines.linux.pam.client import Session
 from verrou.machines.linux.pam.control import NEW_PASSWORD, RESULTS, SUCCESS
 from verrou.machines.linux.pam.interpreter import Verdict, interpret
-from verrou.machines.linux.pam.modules import ASKS_A_PASSWORD, Attempt, Modules, Proof, Somebody
+from verrou.machines.linux.pam.modules import Attempt, Modules, Proof, Somebody
 from verrou.machines.linux.pam.stack import PamLine, load_stack
 from verrou.machines.linux.root import Root
 
@@ -285,11 +285,7 @@ def test_no_answer_is_wrong_about_anybody_from_anywhere(root: PrivateRoot) -> No
 
 
 def told_of(known: Modules, facility: str, attempt: Attempt) -> Verdict:
-    def answers(line: PamLine, already: bool) -> frozenset[str]:
-        return known.answers(facility, line, attempt, already)
-
-    chain = load_stack(known.root, attempt.service, facility).chain
-    return interpret(chain, answers, lambda line: line.module_name in ASKS_A_PASSWORD)
+    return known.verdict(facility, load_stack(known.root, attempt.service, facility), attempt)
 
 
 @pytest.mark.real_root

@@ -29,8 +29,10 @@ from verrou.core.model.access import (
     usable_administrator,
     usable_administrators,
     ways_in,
+    ways_unknown,
 )
 from verrou.core.model.ageing import closed_from
+from verrou.core.model.known import Known, any_of
 from verrou.core.model.ways import Way
 from verrou.core.plan.foresee import foresee
 from verrou.core.plan.steps import (
@@ -422,8 +424,9 @@ def _own_account(course: Course) -> Iterator[Refusal]:
         )
         return
     way = course.before.machine.came_by
-    if _comes_through(was, way, course.before) and not _comes_through(is_now, way, course.after):
-        blamed = next((s for s in course.done if not _comes_through(was, way, s.after)), None)
+    before = _comes_through(was, way, course.before)
+    if _rank(_comes_through(is_now, way, course.after)) < _rank(before):
+        blamed = next((s for s in course.done if _rank(_comes_through(was, way, s.after)) < _rank(before)), None)
         yield Refusal(
             "own-account",
             blamed.number if blamed else 0,
@@ -432,9 +435,19 @@ def _own_account(course: Course) -> Iterator[Refusal]:
         )
 
 
-def _comes_through(account: Account, way: str, posture: Posture) -> bool:
-    """Whether any list of a way lets an account through."""
-    return any(gate.way == way and not gate.unasked and gate.lets_through(account) for gate in posture.gates)
+def _comes_through(account: Account, way: str, posture: Posture) -> Known:
+    """Whether a way lets an account through, whatever it has to show."""
+    gates = [gate for gate in posture.gates if gate.way == way and not gate.unasked]
+    decided = [(gate, gate.admissions.get(account.name)) for gate in gates]
+    return any_of(
+        Known.of(gate.lets_through(account)) if found is None else any_of((found.password, found.key, found.name))
+        for gate, found in decided
+    )
+
+
+def _rank(answer: Known) -> int:
+    """What is not known is less than a yes, and more than a no."""
+    return (Known.NO, Known.UNKNOWN, Known.YES).index(answer)
 
 
 def _blank_administrator(course: Course) -> Iterator[Refusal]:
@@ -487,10 +500,13 @@ def _opens(stage: Stage, names: Collection[str]) -> bool:
 
 
 def _open_from_afar(accounts: Iterable[Account], posture: Posture) -> dict[str, list[Way]]:
-    """The accounts that a blank password opens by another way than the console, with these ways."""
+    """The accounts that a blank password opens by another way than the console, or may, with these ways."""
     blank = [account for account in accounts if account.password is PasswordState.BLANK]
-    ways: dict[str, list[Way]] = {a.name: [way for way in ways_in(a, posture) if way is not Way.CONSOLE] for a in blank}
-    return {name: far for name, far in ways.items() if far}
+    ways = {each.name: (*ways_in(each, posture), *ways_unknown(each, posture)) for each in blank}
+    far: dict[str, list[Way]] = {
+        str(name): [way for way in found if way is not Way.CONSOLE] for name, found in ways.items()
+    }
+    return {name: found for name, found in far.items() if found}
 
 
 ADMIN = Role.ADMINISTRATOR

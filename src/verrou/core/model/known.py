@@ -22,9 +22,6 @@ class Known(StrEnum):
     def __and__(self, other: "Known") -> "Known":
         return all_of((self, other))
 
-    def __or__(self, other: "Known") -> "Known":
-        return any_of((self, other))
-
     def __invert__(self) -> "Known":
         return {Known.YES: Known.NO, Known.NO: Known.YES}.get(self, self)
 

@@ -43,7 +43,7 @@ def access_rules(root: Root, service: str) -> list[AccessRule]:
 
 def _rules_of(root: Root, line: PamLine) -> list[AccessRule]:
     rules: list[AccessRule] = []
-    for file in _files(root, line):
+    for file in files_read(root, line):
         separator = line.argument("fieldsep") or ":"
         for number, text in enumerate(root.lines(file), start=1):
             parts = [part.strip() for part in text.split(separator, 2)]
@@ -55,7 +55,8 @@ def _rules_of(root: Root, line: PamLine) -> list[AccessRule]:
     return rules
 
 
-def _files(root: Root, line: PamLine) -> list[str]:
+def files_read(root: Root, line: PamLine) -> list[str]:
+    """The files that a line of the module goes through, in their order."""
     if named := line.argument("accessfile"):
         return [named]
     return [ACCESS_CONF, *(f"{ACCESS_FOLDER}/{n}" for n in root.names_in(ACCESS_FOLDER) if n.endswith(".conf"))]
@@ -66,7 +67,7 @@ def let_in_everywhere(root: Root, account: str) -> None:
     first line of a list that is about somebody decides."""
     for service in sorted({name for folder in FOLDERS for name in root.names_in(folder)}):
         for line in load_stack(root, service, "account").having(ACCESS):
-            first = next((file for file in _files(root, line) if root.text(file) is not None), None)
+            first = next((file for file in files_read(root, line) if root.text(file) is not None), None)
             let_in = f"+{line.argument('fieldsep') or ':'}{account}{line.argument('fieldsep') or ':'}ALL"
             if first is not None and let_in not in root.lines(first):
                 root.write(first, f"{let_in}\n{root.text(first)}")

@@ -6,15 +6,15 @@ account and the place decides.
 
 import ipaddress
 import re
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from attrs import frozen
 
 from verrou.core.model.known import Known, any_of
+from verrou.machines.linux.files.access_file import files_read
 from verrou.machines.linux.pam.stack import PamLine
 from verrou.machines.linux.root import Root, host_name
 
-ACCESS_CONF, ACCESS_FOLDER = "/etc/security/access.conf", "/etc/security/access.d"
 _TERMINAL = re.compile(r"tty\w*|pts/\d+|:\d*(\.\d+)?|console", re.IGNORECASE)
 SERVICES = frozenset(
     (
@@ -43,21 +43,12 @@ LONGEST_LINE = 8191
 
 @frozen
 class Comer:
-    """Who comes, and from where: ``place`` is an address, or a terminal where ``remote`` is not set. ``group_names``
-    are the groups that the system has."""
+    """Who comes, and from where: ``place`` is an address, or a terminal where ``remote`` is not set."""
 
     name: str
     groups: tuple[str, ...]
     place: str
     remote: bool
-    group_names: Collection[str] = ()
-
-
-def files_read(root: Root, line: PamLine) -> list[str]:
-    """The files that a line of the module goes through, in their order."""
-    if named := line.argument("accessfile"):
-        return [named]
-    return [ACCESS_CONF, *(f"{ACCESS_FOLDER}/{n}" for n in root.names_in(ACCESS_FOLDER) if n.endswith(".conf"))]
 
 
 def lets_in(root: Root, line: PamLine, comer: Comer) -> Known:

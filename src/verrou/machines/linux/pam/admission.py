@@ -22,8 +22,8 @@ from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY
 from verrou.machines.linux.files.account_files import PasswdField, Record, ShadowField, number
 from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.sshd import REMOTE
-from verrou.machines.linux.pam.interpreter import Verdict, interpret
-from verrou.machines.linux.pam.modules import ACCOUNT, ASKS_A_PASSWORD, AUTH, BY_NAME, Attempt, Modules, Proof, Somebody
+from verrou.machines.linux.pam.interpreter import Verdict
+from verrou.machines.linux.pam.modules import ACCOUNT, AUTH, BY_NAME, Attempt, Modules, Proof, Somebody
 from verrou.machines.linux.pam.services import SERVICES, sshd_asks_pam
 from verrou.machines.linux.pam.stack import FOLDERS, PamLine, Stack, load_stack
 from verrou.machines.linux.population import EPOCH, AccountFiles
@@ -129,7 +129,7 @@ class Services:
         self._today = self.posture.machine.now.date()
         self._shell = RemoteShell(self.root)
         self._has_pam = any(self.root.names_in(folder) for folder in FOLDERS)
-        self._modules = Modules(self.root, [group.name for group in self.posture.groups])
+        self._modules = Modules(self.root)
         self._people = somebodies(self.files, self.posture.accounts, self._today)
 
     def asked_by_anybody(self, service: str) -> bool:
@@ -268,18 +268,9 @@ class Services:
 
     def _verdict(self, facility: str, attempt: Attempt) -> Verdict:
         """What a stack comes to, worked out once for all whom it cannot tell apart."""
-        stack = self._stack(attempt.service, facility)
-        if stack.fatal is not None:
-            return Verdict(Known.NO)
-        if stack.unclear is not None:
-            return Verdict(Known.UNKNOWN)
         key = facility, attempt.service, attempt.host, attempt.proof, self._class(facility, attempt)
         if key not in self._known:
-
-            def result(line: PamLine, asked: bool) -> frozenset[str]:
-                return self._modules.answers(facility, line, attempt, asked)
-
-            self._known[key] = interpret(stack.chain, result, lambda line: line.module_name in ASKS_A_PASSWORD)
+            self._known[key] = self._modules.verdict(facility, self._stack(attempt.service, facility), attempt)
         return self._known[key]
 
     def _stack(self, service: str, facility: str) -> Stack:

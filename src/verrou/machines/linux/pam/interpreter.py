@@ -27,11 +27,11 @@ Answers = Callable[[PamLine, bool], frozenset[str]]
 
 @frozen
 class Verdict:
-    """What comes out for somebody. ``acted`` are the lines that were gone through where there is but one course;
-    ``unclear`` are those that may answer one thing or another and have a say."""
+    """What comes out for somebody. ``unclear`` are the lines that may answer one thing or another and have a say;
+    without any ``decided_by`` is the line that turned the course last. ``result`` is that of pam_strerror(3), where
+    there is but one."""
 
     answer: Known
-    acted: tuple[PamLine, ...] = ()
     unclear: tuple[PamLine, ...] = ()
     result: str = ""
     decided_by: PamLine | None = None
@@ -54,7 +54,6 @@ def interpret(chain: Sequence[PamLine], answers: Answers, asks: Callable[[PamLin
         return Verdict(Known.NO, result=DENIED)
     start = _State(0, None, DENIED, ((None, DENIED),), False)
     todo, seen, ended = [start], {start}, set()
-    acted: dict[PamLine, None] = {}
     unclear: dict[PamLine, None] = {}
     decided_by = None
     while todo:
@@ -64,7 +63,6 @@ def interpret(chain: Sequence[PamLine], answers: Answers, asks: Callable[[PamLin
             continue
         line = chain[state.at]
         state = _entering(chain, state)
-        acted[line] = None
         asked = state.asked or (not line.enters and not line.fault and asks(line))
         if line.enters:
             following = {state._replace(at=state.at + 1)}
@@ -83,9 +81,7 @@ def interpret(chain: Sequence[PamLine], answers: Answers, asks: Callable[[PamLin
     if len(yes) > 1:
         return Verdict(Known.UNKNOWN, unclear=tuple(unclear))
     result = next(iter(ended)) if len(ended) == 1 else ""
-    if unclear:
-        return Verdict(Known.of(yes.pop()), (), tuple(unclear), result)
-    return Verdict(Known.of(yes.pop()), tuple(acted), (), result, decided_by)
+    return Verdict(Known.of(yes.pop()), tuple(unclear), result, None if unclear else decided_by)
 
 
 def _distinct(line: PamLine, results: frozenset[str]) -> set[str]:

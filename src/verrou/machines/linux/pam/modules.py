@@ -2,7 +2,7 @@
 pages. A module that is not in the table, or an argument that changes more than is known here, may answer anything."""
 
 import re
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Mapping
 from enum import StrEnum
 
 from attrs import define, field, frozen
@@ -11,7 +11,7 @@ from verrou.core.model import PasswordState
 from verrou.core.model.known import Known
 from verrou.machines.linux.pam.access_module import Comer, lets_in
 from verrou.machines.linux.pam.control import DENIED, IGNORE, MODULE_UNKNOWN, NEW_PASSWORD, SUCCESS
-from verrou.machines.linux.pam.interpreter import ANY, LETS_IN, interpret
+from verrou.machines.linux.pam.interpreter import ANY, LETS_IN, Verdict, interpret
 from verrou.machines.linux.pam.stack import PamLine, Stack
 from verrou.machines.linux.root import Root
 
@@ -69,12 +69,23 @@ class Attempt:
 
 @define
 class Modules:
-    """The modules of one system. ``people`` and ``group_names`` are what its name service finds in files."""
+    """The modules of one system."""
 
     root: Root
-    group_names: Collection[str] = ()
     _folder: str | None = field(default=None, init=False)
     _limits: tuple[int, int] | None = field(default=None, init=False)
+
+    def verdict(self, facility: str, stack: Stack, attempt: Attempt) -> Verdict:
+        """What one facility of a service comes to about an attempt."""
+        if stack.fatal is not None:
+            return Verdict(Known.NO)
+        if stack.unclear is not None:
+            return Verdict(Known.UNKNOWN)
+        return interpret(
+            stack.chain,
+            lambda line, asked: self.answers(facility, line, attempt, asked),
+            lambda line: line.module_name in ASKS_A_PASSWORD,
+        )
 
     def answers(self, facility: str, line: PamLine, attempt: Attempt, asked: bool) -> Results:
         """What a line's module may return; ``asked``: an earlier line asked for the password."""
@@ -195,7 +206,7 @@ def _rootok(asked: _Asked) -> Results:
 def _access(asked: _Asked) -> Results:
     attempt, who = asked.attempt, asked.who
     place = attempt.host or attempt.terminal.removeprefix("/dev/")
-    comer = Comer(who.name, who.groups, place, bool(attempt.host), asked.modules.group_names)
+    comer = Comer(who.name, who.groups, place, bool(attempt.host))
     answer = lets_in(asked.root, asked.line, comer)
     return {Known.YES: YES, Known.NO: REFUSED}.get(answer, YES | REFUSED)
 

@@ -8,8 +8,8 @@ from verrou.core.model import PasswordState
 from verrou.core.model.known import Known
 from verrou.core.model.ways import Way
 from verrou.machines.linux.files.sshd import BY_PASSWORD, REMOTE, ever_set, sshd_installed, sshd_setting
-from verrou.machines.linux.pam.interpreter import Verdict, interpret
-from verrou.machines.linux.pam.modules import ASKS_A_PASSWORD, AUTH, Attempt, Modules, Proof, Somebody
+from verrou.machines.linux.pam.interpreter import Verdict
+from verrou.machines.linux.pam.modules import AUTH, Attempt, Modules, Proof, Somebody
 from verrou.machines.linux.pam.stack import OTHER, PamLine, load_stack, service_file
 from verrou.machines.linux.root import Root
 
@@ -117,14 +117,7 @@ def _of_anybody(root: Root, service: Service, password: PasswordState, proof: Pr
     terminal, host = ("", REMOTE) if service.way not in (None, Way.CONSOLE) else (TERMINAL, "")
     attempt = Attempt(service.name, Somebody("", *PERSON, password=password), terminal, host, proof)
     attempt = evolve(attempt, as_root=service.way is not None)
-    modules, stack = Modules(root), load_stack(root, service.name, AUTH)
-    if stack.fatal is not None:
-        return Verdict(Known.NO)
-    return interpret(
-        stack.chain,
-        lambda line, asked: modules.answers(AUTH, line, attempt, asked),
-        lambda line: line.module_name in ASKS_A_PASSWORD,
-    )
+    return Modules(root).verdict(AUTH, load_stack(root, service.name, AUTH), attempt)
 
 
 PERSON = (1000, 1000)

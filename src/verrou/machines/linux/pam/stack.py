@@ -113,7 +113,7 @@ def load_stack(root: Root, service: str, facility: str) -> Stack:
     elif not file:
         mine.fatal = Source(f"{FOLDERS[0]}/{OTHER}", None, "the file is missing")
     counts = mine if mine.chains[facility] else others
-    fatal, unclear = (getattr(mine, name) or getattr(others, name) for name in ("fatal", "unclear"))
+    fatal, unclear = mine.fatal or others.fatal, mine.unclear or others.unclear
     return Stack(service, tuple(counts.chains[facility]), fatal, unclear)
 
 

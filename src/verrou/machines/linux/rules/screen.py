@@ -112,7 +112,7 @@ def _switch_off(root: Root, each: Automatic) -> str:
         case "greetd":
             raise Refused(f"{each.source}: take [initial_session] away by hand")
         case _:
-            raise Refused(f"{each.source}: take --autologin away by hand (systemctl edit)")
+            raise Refused(f"{each.source}: {each.says}; take that line away by hand")
     return f"holds when {each.service.removesuffix('-autologin')} is started again"
 
 
