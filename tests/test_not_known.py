@@ -161,7 +161,8 @@ def test_a_network_service_has_its_route_and_its_lists(two: PrivateRoot, verrou:
 
 def test_parts_and_left_over_files_are_no_services(tmp_path: Path) -> None:
     for name, text in {
-        "login": "@include system-auth\n",
+        "login": "@include system-auth\n@include kioskbase\n",
+        "kioskbase": "auth required pam_unix.so\n",
         "system-auth": "auth required pam_unix.so\n",
         "system-unused": "auth required pam_unix.so\n",
         "kiosk.dpkg-old": "auth required pam_unix.so\n",
@@ -169,7 +170,7 @@ def test_parts_and_left_over_files_are_no_services(tmp_path: Path) -> None:
     }.items():
         (tmp_path / "etc/pam.d").mkdir(parents=True, exist_ok=True)
         (tmp_path / "etc/pam.d" / name).write_text(text)
-    assert [each.name for each in unknown_services(Root(tmp_path))] == ["system-unused"]
+    assert [each.name for each in unknown_services(Root(tmp_path))] == ["kioskbase", "system-unused"]
 
 
 DEBIAN = {
