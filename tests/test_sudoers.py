@@ -43,6 +43,40 @@ def test_files_with_one_thing_each(sudo_root: PrivateRoot) -> None:
     assert not wrong
 
 
+ENDS = (
+    *("tern ALL=ALL\r\nwarden ALL=NOPASSWD: ALL\r\n", "Defaults !authenticate\r\n# x\r\n\r\ntern ALL=ALL # y\r\n"),
+    *(
+        "tern ALL=(ALL) \\\r\n NOPASSWD: ALL\r\n",
+        "tern ALL=ALL",
+        "tern ALL=ALL\\",
+        "warden ALL=ALL\ntern ALL=ALL, \\\n",
+    ),
+    *("tern ALL=ALL \\\n\n", 'tern ALL=ALL "x\nwarden ALL=ALL\n', "# ends \\\n", "tern ALL=ALL\r\r\nwarden ALL=ALL\n"),
+    *("tern ALL=ALL\0\nwarden ALL=ALL\n", "tern ALL=ALL\\\r\n", "tern ALL=/usr/bin/id x\\\r\n"),
+    *(f"tern ALL=sha224:{digest} /usr/bin/id, ALL\n" for digest in ("0" * 56, "0" * 55, "A" * 38 + "==", "A" * 40)),
+    *(f"tern ALL=sha224:{'0' * 56} {word}\n" for word in ("ALL", "TOOLS", "!/usr/bin/id, ALL", "/usr/bin/id")),
+    f"tern ALL=ALL, !sha224:{'0' * 56} /usr/bin/id\n",
+)
+"""Ends of lines and of files, and digests; with what sudo refuses everybody over."""
+
+
+@pytest.mark.real_root
+def test_the_ends_of_files_and_digests(sudo_root: PrivateRoot) -> None:
+    wrong = {}
+    for text in ENDS:
+        above = "Cmnd_Alias TOOLS = /usr/bin/id\n%ringers ALL=(ALL) ALL\n@includedir /etc/sudoers.d\n"
+        put(sudo_root, above)
+        night = sudo_root.path / "etc/sudoers.d/night"
+        night.write_bytes(text.encode())
+        night.chmod(0o440)
+        ours, theirs = we_say(sudo_root), sudo_says(sudo_root)
+        if not Sudoers.load(Root(sudo_root.path)).unknown and any(
+            ours[pair] not in (None, theirs[pair]) for pair in theirs
+        ):
+            wrong[text] = {pair: (ours[pair], theirs[pair]) for pair in theirs if ours[pair] is not theirs[pair]}
+    assert not wrong
+
+
 @pytest.mark.real_root
 def test_the_files_that_the_package_ships(sudo_root: PrivateRoot) -> None:
     shipped = [p for p in (sudo_root.path / "usr/share/doc/sudo/examples").iterdir() if p.suffix not in (".gz", ".sh")]
@@ -115,11 +149,14 @@ def test_who_may_only_become_itself_is_no_administrator(sudo_root: PrivateRoot) 
 
 def test_lines_that_matter_are_told(sudo_root: PrivateRoot, verrou: Verrou) -> None:
     lines = ("%ringers ALL=(ALL) ALL", "warden ALL=(ALL) !ALL", "tern ALL=/usr/bin/id", "broken", "+night 10.0.0.1=ALL")
-    put(sudo_root, "\n".join((*lines, "")))
+    put(sudo_root, "\n".join((*lines[:-1], "")))
     told = verrou("account", "list", "--all", "-m", sudo_root.path, "--format", "json").stdout
     listed = {account["name"]: account for account in json.loads(told)}
     assert listed["warden"]["role"] == "standard", "what a group gives, a later line takes"
     assert listed["tern"]["may_run"] == ["/usr/bin/id"] and listed["tern"]["role"] == "standard"
+    put(sudo_root, "\n".join((*lines, "")))
+    told = verrou("account", "show", "warden", "-m", sudo_root.path, "--format", "json").stdout
+    assert json.loads(told)["role"] is None, "a line that nobody understands may make an administrator of anybody"
     said = verrou("survey", "-m", sudo_root.path).stderr
     assert "/etc/sudoers:4: sudo passes over" in said
     assert "+night cannot be looked up" in said and "10.0.0.1 cannot be looked up" in said

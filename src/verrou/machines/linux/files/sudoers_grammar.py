@@ -117,7 +117,15 @@ _TAG = re.compile(r"(NO)?(PASSWD|EXEC|SETENV|LOG_INPUT|LOG_OUTPUT|MAIL|FOLLOW|IN
 _OPTION = re.compile(
     r"(ROLE|TYPE|APPARMOR_PROFILE|PRIVS|LIMITPRIVS|TIMEOUT|CWD|CHROOT|NOTBEFORE|NOTAFTER)[ \t]*=[ \t]*"
 )
-_DIGEST = re.compile(r"sha(224|256|384|512)[ \t]*:[ \t]*([A-Za-z0-9+/]+={0,2}|[0-9a-fA-F]+)[ \t]*")
+_DIGEST = re.compile(r"sha(224|256|384|512)[ \t]*:[ \t]*([A-Za-z0-9+/]+={0,2})[ \t]*")
+DIGESTS = {
+    bits: re.compile(f"[0-9a-fA-F]{{{digits}}}|[A-Za-z0-9+/]{{{signs}}}{fill}")
+    for bits, digits, signs, fill in (
+        *(("224", 56, 38, "=="), ("256", 64, 43, "=")),
+        *(("384", 96, 64, ""), ("512", 128, 86, "==")),
+    )
+}
+"""In hexadecimal digits, or in base 64 with what fills it up."""
 _NUMBER = re.compile(r"#(-?\d+)")
 _WORD = re.compile(r"(?:\\[^\n]|[^#>!=:,()\s\\\"])+")
 _OPTION_VALUE = re.compile(r"\"(?:\\.|[^\"\\\n])*\"|(?:\\[^\n]|[^\s,\\])+")
@@ -263,9 +271,11 @@ def _negatable(line: _Line, one: Callable[[_Line], Member]) -> Member:
     negated = False
     while line.takes("!"):
         negated = not negated
+    if negated and one is _command and _DIGEST.match(line.text, line.at):
+        raise _Wrong(f"! has to stand behind the digest, before {line.rest()!r}")
     member = one(line)
     line.blanks()
-    return Member(member.what, member.text, negated)
+    return Member(member.what, member.text, negated is not member.negated)
 
 
 def _user(line: _Line) -> Member:
@@ -339,9 +349,14 @@ def _unescaped(text: str) -> str:
 
 def _command(line: _Line) -> Member:
     start = line.at
-    while line.match(_DIGEST):
+    while digest := line.match(_DIGEST):
+        if not DIGESTS[digest[1]].fullmatch(digest[2]):
+            raise _Wrong(f"{digest[2][:20]!r} is no digest of sha{digest[1]}")
         line.takes(",")
     digests = line.text[start : line.at]
+    if digests and line.takes("!"):
+        bare = _command(line)
+        return Member(bare.what, digests + bare.text, not bare.negated)
     if path := line.match(_PATH):
         return Member(What.COMMAND, digests + path[0] + ("" if path[0].endswith("/") else _arguments(line)))
     if pattern := line.match(re.compile(r"\^[^\s]*\$")):
@@ -352,11 +367,15 @@ def _command(line: _Line) -> Member:
         raise _Wrong(f"a command is missing before {line.rest()!r}")
     if word[0] in ("sudoedit", "list"):
         return Member(What.COMMAND, word[0] + _arguments(line))
+    if word[0] == "ALL" and digests:
+        return Member(What.COMMAND, f"{digests}ALL")
     if word[0] == "ALL":
         return Member(What.ALL, "ALL")
     if not _ALIAS_NAME.fullmatch(word[0]):
         line.at = start
         raise _NoPath(f"{word[0]!r} is no command: a path is needed")
+    if digests:
+        raise _Wrong("a digest has to stand before a path")
     return Member(What.ALIAS, word[0])
 
 
@@ -460,11 +479,12 @@ def _command_name(line: _Line) -> Member:
 
 
 def logical_lines(lines: Sequence[str]) -> Iterator[tuple[int, str]]:
-    """Lines joined where one ends in a backslash, comments taken off, each with the number of its first one, from 1."""
+    """Lines joined where one ends in a backslash, comments taken off, each with the number of its first one, from 1. A
+    carriage return belongs to the end of a line."""
     first = 0
     parts: list[str] = []
     for number, line in enumerate(lines, start=1):
-        first = first or number
+        first, line = first or number, _without_return(line)
         if not parts and _INCLUDE.fullmatch(line):
             yield number, line
             first = 0
@@ -477,6 +497,28 @@ def logical_lines(lines: Sequence[str]) -> Iterator[tuple[int, str]]:
         first, parts = 0, []
     if parts:
         yield first, " ".join(parts)
+
+
+def _without_return(line: str) -> str:
+    """A carriage return is part of a line's end."""
+    return line.removesuffix("\r")
+
+
+def goes_on_at_its_end(lines: Sequence[str]) -> bool:
+    """Whether the last line of a file goes on in another one, and there is none."""
+    if not lines:
+        return False
+    bare, commented = _without_comment(_without_return(lines[-1]))
+    return not commented and bare.endswith("\\") and not bare.endswith("\\\\")
+
+
+_GLUED = re.compile(r"[^\s,=(:!>]\\\r$")
+
+
+def told_apart_by_return(line: str) -> bool:
+    """Whether a line ends in a word with a backslash and a carriage return: by what stands before it, that is part of
+    the word, or the line goes on."""
+    return _GLUED.search(line) is not None
 
 
 def _without_comment(text: str) -> tuple[str, bool]:
