@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from conftest import Verrou, do, examples
 from debian_root import PrivateRoot
 from test_seat_linux import ORIGINS, PEOPLE, WAYS, admits, polkit_says
+from verrou.core.model import AccountName
 from verrou.core.model.access import opening, ways_in_now
 from verrou.core.model.elevation import Met, meets
 from verrou.core.model.reasons import why, why_administrator
@@ -20,6 +21,8 @@ from verrou.core.plan.worksheet import rule_steps
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Value
 from verrou.machines import Outcome, open_machine
+from verrou.machines.linux.polkit import rules_of
+from verrou.machines.linux.polkit_rules import Asking, answer
 from verrou.machines.linux.root import Root
 
 NAMES = st.frozensets(
@@ -164,6 +167,57 @@ def test_polkit_answers_as_the_rights_say_for_everybody(desktop: PrivateRoot) ->
     check()
 
 
+LOGIN = "org.freedesktop.login1"
+ACTIONS = (f"{LOGIN}.reboot", "org.freedesktop.timedate1.set-time", "org.freedesktop.systemd1.manage-units")
+CONDITIONS = st.recursive(
+    st.sampled_from(
+        [
+            *(f'action.id == "{action}"' for action in ACTIONS),
+            *("subject.user === 'tern'", 'subject.isInGroup("sudo")', "true", "false"),
+            *('action.id.indexOf("org.freedesktop.login1") == 0', f'["{ACTIONS[1]}"].indexOf(action.id) >= 0'),
+            *('subject.user.indexOf("ul") >= 0', 'action.id.startsWith("org.freedesktop.t")', "action.id !== 'x'"),
+        ]
+    ),
+    lambda inner: (
+        st.builds("({} && {})".format, inner, inner)
+        | st.builds("({} || {})".format, inner, inner)
+        | st.builds("!({})".format, inner)
+    ),
+    max_leaves=4,
+)
+ANSWER = st.sampled_from(["polkit.Result.YES", '"no"', "polkit.Result.AUTH_ADMIN", "polkit.Result.AUTH_ADMIN_KEEP"])
+STATEMENTS = (
+    st.builds("if ({}) {{ return {}; }}".format, CONDITIONS, ANSWER)
+    | st.builds("if ({}) return {}; else {{ if ({}) return {} }}".format, CONDITIONS, ANSWER, CONDITIONS, ANSWER)
+    | st.builds("if ({}) return {} ? {} : {};".format, CONDITIONS, CONDITIONS, ANSWER, ANSWER)
+)
+RULES = st.lists(
+    st.lists(STATEMENTS, min_size=1, max_size=2).map(
+        lambda lines: "polkit.addRule(function(action, subject) {\n" + "\n".join(lines) + " // why\n});\n"
+    ),
+    min_size=1,
+    max_size=3,
+)
+
+
+@pytest.mark.real_root
+def test_plain_rules_of_polkit_are_read_as_polkit_reads_them(desktop: PrivateRoot) -> None:
+    @examples(4)
+    @given(RULES)
+    def check(rules: list[str]) -> None:
+        desktop.write("/etc/polkit-1/rules.d/05-local.rules", "".join(rules))
+        found, strange = rules_of(Root(desktop.path))
+        assert not strange, "each of these is plain"
+        people = {account.name: account.groups for account in open_machine(str(desktop.path)).observe().accounts}
+        for name in ("tern", "gull", "warden"):
+            codes = polkit_says(desktop, name, *ACTIONS)
+            said = [answer(found, action, Asking(name, people[AccountName(name)])) for action in ACTIONS]
+            # Without an answer each asks who sits nowhere for an administrator, as it is shipped.
+            assert [{"yes": 0, "no": 1}.get(each or "", 2) for each in said] == codes, (name, said)
+
+    check()
+
+
 @pytest.mark.real_root
 def test_a_shipped_baseline_closes_what_it_asks_for_and_goes_back(desktop: PrivateRoot, verrou: Verrou) -> None:
     """The strictest one, on a machine with everything: what is left short is told, and was known beforehand."""
@@ -190,7 +244,7 @@ def test_the_private_copy_asks_polkit_and_leaves_nothing(desktop: PrivateRoot, v
     endless = "polkit.addRule(function(action, subject) { while (true) {} });\n"
     desktop.write("/etc/polkit-1/rules.d/05-local.rules", endless)
     before = desktop.tree()
-    show = ("rule", "show", "rights.shut_down", "-m", desktop.path, "--format", "json")
+    show = ("rule", "show", "rights.shut_down", "-m", desktop.path, "--ask-system", "--format", "json")
     reading = json.loads(verrou(*show).stdout)["rights.shut_down"]
     assert reading["status"] == "unreadable" and "shipped as yes" in reading["reason"]
     assert desktop.tree() == before and list((desktop.path / "run").iterdir()) == []

@@ -1,12 +1,10 @@
 """What polkit makes of an action: the shipped answers of its actions, and the rules that stand over them.
 
-Rules are programs (polkit(8)): what one decides nobody knows but polkit. Only rules that are known word for word are
-read here: those that Verrou writes, and those that say who administers and nothing else. With any other, an answer is
-polkit's own to give, in a private copy (:func:`ask`); here it is unknown.
+Rules are programs (polkit(8)). Plain ones are read (:mod:`~.polkit_rules`); with any other, an answer is polkit's own
+to give, in a private copy (:func:`ask`), and not known where it cannot be asked.
 """
 
 import json
-import re
 from collections.abc import Iterator, Mapping, Sequence
 from xml.etree import ElementTree
 
@@ -15,6 +13,7 @@ from attrs import field, frozen
 from verrou.core.errors import VerrouError
 from verrou.core.model import Source
 from verrou.machines import CannotRehearse
+from verrou.machines.linux.polkit_rules import NotPlain, Rule, plain_rules
 from verrou.machines.linux.root import Root
 
 ACTIONS = "/usr/share/polkit-1/actions"
@@ -27,6 +26,7 @@ OURS = "/etc/polkit-1/rules.d/10-verrou.rules"
 DAEMONS = ("/usr/lib/polkit-1/polkitd", "/usr/libexec/polkitd")
 BUS, CLIENT = "/usr/bin/dbus-daemon", "/usr/bin/pkcheck"
 LARGEST = 1_000_000
+IMPLY = "org.freedesktop.policykit.imply"
 YES, NO, ADMINISTRATOR = "yes", "no", "auth_admin"
 """Answers, as the files of actions have them; ``auth_admin`` asks for an administrator's password."""
 
@@ -68,6 +68,23 @@ def defaults(root: Root, wanted: Sequence[str]) -> Mapping[str, Default]:
     return found
 
 
+def elevating(root: Root) -> Mapping[str, Default]:
+    """The actions that an administrator's password opens, as they are shipped: to who sits at the machine, or to who is
+    elsewhere where that one is refused. Each is a way to become root, or to have something done as root."""
+    found: dict[str, Default] = {}
+    for file, action in _actions(root, [ADMINISTRATOR]):
+        answers = [(action.findtext(f"defaults/{where}") or "").strip() for where in ALLOWED]
+        said = next((each for each in answers if each not in ("", NO)), "")
+        said = said if said.startswith(ADMINISTRATOR) else ""
+        if said and (called := action.get("id", "")):
+            found.setdefault(called, Default(answers[0] or NO, Source(file, text=f"{called}: {said}")))
+    return found
+
+
+ALLOWED = ("allow_active", "allow_inactive", "allow_any")
+"""What an action says of who sits at the machine, of who has left it to another, and of who is somewhere else."""
+
+
 def with_implying(root: Root, wanted: Sequence[str]) -> tuple[str, ...]:
     """Some actions, and all that imply one of them: polkit(8) says yes to an action where it says yes to one that
     implies it."""
@@ -77,7 +94,7 @@ def with_implying(root: Root, wanted: Sequence[str]) -> tuple[str, ...]:
             action.get("id", "")
             for _, action in _actions(root, list(whole))
             for note in action.iter("annotate")
-            if note.get("key") == "org.freedesktop.policykit.imply" and set((note.text or "").split()) & whole.keys()
+            if note.get("key") == IMPLY and set((note.text or "").split()) & whole.keys()
         ]
         if not set(more) - whole.keys():
             return tuple(whole)
@@ -98,20 +115,26 @@ def _actions(root: Root, wanted: Sequence[str]) -> Iterator[tuple[str, ElementTr
         yield from ((file, action) for action in document.iter("action"))
 
 
-_COMMENT = re.compile("/\\*.*?\\*/|//[^\n\r\u2028\u2029]*", re.S)
-"""ECMAScript ends a line, and with it a comment, at more signs than one."""
-_WHO_ADMINISTERS = re.compile(
-    r"polkit\.addAdminRule\(function\((\w+),(\w+)\)\{return\[((?:\"unix-(?:group|user):[\w.-]+\",?)+)\];?\}\);?"
-)
-
-
-def unknown_rules(root: Root) -> list[str]:
-    """The files of rules of which nobody but polkit knows what they decide."""
-    found = []
+def rules_of(root: Root) -> tuple[list[Rule], list[str]]:
+    """All rules in the order in which polkit goes through them, and the files of which nobody but polkit knows what
+    they decide."""
+    rules: list[Rule] = []
+    strange = []
     for file in rule_files(root):
-        text = _COMMENT.sub("", root.text(file) or "")
-        if text.strip() and file != OURS and not _WHO_ADMINISTERS.fullmatch(re.sub(r"\s", "", text)):
-            found.append(file)
+        try:
+            rules += plain_rules(root.text(file) or "")
+        except NotPlain:
+            strange.append(file)
+    return rules, strange
+
+
+def implied_by(root: Root) -> Mapping[str, tuple[str, ...]]:
+    """By action those that imply it: polkit(8) says yes to an action where it says yes to one of these."""
+    found: dict[str, tuple[str, ...]] = {}
+    for _, action in _actions(root, [IMPLY]):
+        for note in action.iter("annotate"):
+            for implied in (note.text or "").split() if note.get("key") == IMPLY else ():
+                found[implied] = (*found.get(implied, ()), action.get("id", ""))
     return found
 
 
@@ -150,14 +173,16 @@ def rendered(ours: Ours, actions: Mapping[str, Sequence[str]], administering: Se
     }
     parts = [HEADING, f"{STATE}{json.dumps(state)}\n"]
     left_out = "".join(f" && !{_is(f'{GROUP}{group}')}" for group in administering)
-    for name in sorted(ours.refused):
-        parts.append(_RULE.format(actions=_quoted(actions[name]), also=left_out, answer="polkit.Result.NO"))
     for name in sorted(ours.limits):
         also = f" && ({_any(ours.covered)}){left_out}"
         parts.append(_RULE.format(actions=_quoted(actions[name]), also=also, answer="polkit.Result.NO"))
     for name, who in sorted(ours.grants.items()):
-        answer = f"({_any(who)}) ? polkit.Result.YES : polkit.Result.AUTH_ADMIN"
-        parts.append(_RULE.format(actions=_quoted(actions[name]), also="", answer=answer))
+        also = f" && ({_any(who)})"
+        parts.append(_RULE.format(actions=_quoted(actions[name]), also=also, answer="polkit.Result.YES"))
+    for name in sorted(ours.refused):
+        parts.append(_RULE.format(actions=_quoted(actions[name]), also=left_out, answer="polkit.Result.NO"))
+    for name in sorted(ours.grants):
+        parts.append(_RULE.format(actions=_quoted(actions[name]), also="", answer="polkit.Result.AUTH_ADMIN"))
     return "".join(parts)
 
 

@@ -30,7 +30,7 @@ from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keeper import Keeper, System
 from verrou.machines.linux.rules.named import administering_groups
-from verrou.machines.linux.rules.rights import asked, cannot_tell, write_ours
+from verrou.machines.linux.rules.rights import asked, asked_of_anybody, cannot_tell, write_ours
 
 DROP_IN = f"{SUDOERS}.d/zz-verrou"
 """Read after all others of its folder: of several lines about one setting the last counts."""
@@ -105,16 +105,32 @@ def _read_standard(system: System) -> Reading:
         return Reading("admin-password", source=nobody.sources[0], reason=said)
     if (by_su := _su_lets(system)) is not None:
         return Reading("admin-password", source=by_su, reason="su lets in whoever knows root's password")
-    if EXEC in system.polkit_shipped and system.root.exists(PKEXEC):
-        found = asked(system, (EXEC,))
-        if found.answers is None:
-            return cannot_tell(found)
-        if found.told("") - {polkit.NO}:
-            source = found.source or found.shipped[EXEC].source
-            return Reading("admin-password", source=source, reason="pkexec asks for an administrator's password")
+    elevating = _elevating(system)
+    answers = asked_of_anybody(system, sorted(elevating))
+    if answers is None:
+        return cannot_tell(asked(system, (EXEC,)))
+    if free := [action for action, said in answers.items() if said == polkit.YES and action in ROOT_BY_POLKIT]:
+        said = f"polkit lets everybody do {free[0]}, so there is no standard user"
+        return unreadable(said, source=elevating[free[0]].source)
+    if opened := [action for action, said in answers.items() if said == polkit.ADMINISTRATOR]:
+        first = next((action for action in ROOT_BY_POLKIT if action in opened), opened[0])
+        more = f" and {len(opened) - 1} more actions" if len(opened) > 1 else ""
+        said = f"polkit asks for an administrator's password for {first}{more}"
+        return Reading("admin-password", source=elevating[first].source, reason=said)
     return Reading("refused", source=shipped_default("no line of sudo, no su and no rule of polkit lets them"))
 
 
+def _elevating(system: System) -> Mapping[str, polkit.Default]:
+    """The actions of polkit by which an administrator's password makes somebody do things as root: all but that of
+    pkexec where this is not installed."""
+    if not polkit.installed(system.root):
+        return {}
+    there = system.root.exists(PKEXEC)
+    return {action: each for action, each in system.polkit_elevating.items() if there or action != EXEC}
+
+
+ROOT_BY_POLKIT = (EXEC, "org.freedesktop.systemd1.manage-units", "org.freedesktop.systemd1.manage-unit-files")
+"""The actions by which whoever may do them has root itself."""
 PKEXEC, SU_FILE, WHEEL = "/usr/bin/pkexec", "/etc/pam.d/su", "pam_wheel.so"
 
 
@@ -132,9 +148,9 @@ def _takes_standard(system: System) -> Takes:
     """Nothing can be made to ask for an administrator's password where no program would."""
     root = next((account for account in system.accounts if account.identity == "0"), None)
     by_su = root is not None and root.password is PasswordState.SET and root.enabled
-    if system.root.exists(PKEXEC) or by_su or system.sudoers.elevation(NOBODY_IN_PARTICULAR, system.now).everything:
+    if _elevating(system) or by_su or system.sudoers.elevation(NOBODY_IN_PARTICULAR, system.now).everything:
         return Takes()
-    why = "pkexec is not installed, and root has no password that su could ask for"
+    why = "no action of polkit asks for an administrator, and root has no password that su could ask for"
     return Takes(words=("refused",), why=why)
 
 
@@ -145,7 +161,7 @@ def _wheel(root: Root) -> bool:
 
 
 def _put_standard(root: Root, value: Value) -> str:
-    """pkexec by a rule of polkit's, su by a line of its own stack."""
+    """All actions of polkit that elevate by its rules, su by a line of its own stack."""
     said = []
     if polkit.installed(root):
         kept = STANDARD if value == "refused" else ""
@@ -269,8 +285,8 @@ KEEPERS: Mapping[str, Keeper] = {
         Takes(words=("nothing", "password")),
     ),
     "elevation.standard_gives": Keeper(
-        f"the lines of {SUDOERS} about everybody, {WHEEL} in {SU_FILE}, and polkit's answer about pkexec; written to "
-        "these two",
+        f"the lines of {SUDOERS} about everybody, {WHEEL} in {SU_FILE}, and every action of polkit that an "
+        "administrator's password opens; written to these two",
         _read_standard,
         _put_standard,
         _takes_standard,

@@ -16,6 +16,7 @@ from verrou.machines.linux.pam.faillock import Faillock, load_faillock
 from verrou.machines.linux.pam.services import Service, asking_passwords, sshd_asks_pam
 from verrou.machines.linux.pam.stack import Stack, load_stack
 from verrou.machines.linux.polkit_actions import ALL
+from verrou.machines.linux.polkit_rules import Rule
 from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.root import Root
 
@@ -53,9 +54,19 @@ class System:
         return polkit.defaults(self.root, ALL)
 
     @cached_property
-    def polkit_strange(self) -> Sequence[str]:
-        """The files of rules of which nobody but polkit knows what they decide."""
-        return polkit.unknown_rules(self.root)
+    def polkit_elevating(self) -> Mapping[str, polkit.Default]:
+        """The actions of polkit that an administrator's password opens to anybody."""
+        return polkit.elevating(self.root)
+
+    @cached_property
+    def polkit_rules(self) -> tuple[Sequence[Rule], Sequence[str]]:
+        """The rules of polkit that are plain, and the files of which nobody but polkit knows what they decide."""
+        return polkit.rules_of(self.root)
+
+    @cached_property
+    def polkit_implied(self) -> Mapping[str, Sequence[str]]:
+        """By action of polkit those that imply it."""
+        return polkit.implied_by(self.root)
 
     @cached_property
     def services(self) -> list[Service]:

@@ -9,7 +9,8 @@ from verrou.core.model import Account, Origin, Reading, Source, absent, name_lis
 from verrou.core.values import EVERYBODY, GROUP, Takes, Value
 from verrou.machines.linux import polkit
 from verrou.machines.linux.polkit import Ours
-from verrou.machines.linux.polkit_actions import ACTIONS, CLOSED, DRIVES, RIGHTS, SETTINGS
+from verrou.machines.linux.polkit_actions import ACTIONS, CLOSED, DRIVES, RIGHTS, SETTINGS, STANDARD
+from verrou.machines.linux.polkit_rules import Asking, answer
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keeper import Keeper, System
@@ -51,14 +52,11 @@ def asked(system: System, actions: Sequence[str]) -> Asked:
     root = system.root
     shipped = system.polkit_shipped
     mine = {action: shipped[action] for action in actions if action in shipped}
-    strange = list(system.polkit_strange)
-    if root.text(polkit.OURS) is not None:
-        strange.append(polkit.OURS)
+    _, strange = system.polkit_rules
     people = [a for a in system.accounts if a.origin is Origin.ADDED and a.may_sign_in and a.identity != "0"]
     if not strange:
-        somebody = {action: default.answer for action, default in mine.items()}
-        kinds = {action: YES if answer.startswith(FREE) else answer for action, answer in somebody.items()}
-        return Asked(mine, dict.fromkeys(("", *(str(a.name) for a in people)), kinds), None)
+        sitting = [Asking(""), *(Asking(str(each.name), each.groups) for each in people)]
+        return Asked(mine, {who.user: {action: _read(system, action, who) for action in mine} for who in sitting}, None)
     numbers = [(str(account.name), int(account.identity), _main_group(system, account)) for account in people]
     answers = polkit.ask(root, numbers, sorted(shipped)) if shipped else {}
     if answers is not None:
@@ -72,7 +70,33 @@ def asked(system: System, actions: Sequence[str]) -> Asked:
     return Asked(mine, answers, source, but if len(numbers) > polkit.MOST_ASKED else "")
 
 
+def asked_of_anybody(system: System, actions: Sequence[str]) -> Mapping[str, str] | None:
+    """What somebody whom no rule is about is answered to some actions; None where nobody but polkit could tell, and it
+    could not be asked."""
+    if not system.polkit_rules[1]:
+        return {action: _read(system, action, Asking("")) for action in actions}
+    told = polkit.ask(system.root, (), actions)
+    answers = (told or {}).get("", {})
+    return None if polkit.UNKNOWN in answers.values() or set(actions) - answers.keys() else answers
+
+
 FREE, YES = ("yes", "auth_self"), polkit.YES
+
+
+def _read(system: System, action: str, who: Asking, passed: tuple[str, ...] = ()) -> str:
+    """What plain rules, or what the action ships itself, come to for somebody at the machine; a password of one's own
+    is a yes."""
+    said = answer(system.polkit_rules[0], action, who)
+    if said is None:
+        known = system.polkit_shipped.get(action) or system.polkit_elevating.get(action)
+        known = known or polkit.defaults(system.root, [action]).get(action)
+        said = known.answer if known is not None else polkit.NO
+    if said.startswith(FREE):
+        return YES
+    implying = [each for each in system.polkit_implied.get(action, ()) if each not in passed]
+    if any(_read(system, each, who, (*passed, action)) == YES for each in implying):
+        return YES
+    return polkit.ADMINISTRATOR if said.startswith(polkit.ADMINISTRATOR) else said
 
 
 def _main_group(system: System, account: Account) -> int:
@@ -153,6 +177,7 @@ def write_ours(change: Callable[[Root, Ours, Value], Ours]) -> Callable[[Root, V
             raise Refused(f"somebody else wrote in {polkit.OURS}; take it away first")
         administering = sorted(administering_groups(root))
         actions = {name: polkit.with_implying(root, listed) for name, listed in ACTIONS.items()}
+        actions[STANDARD] = tuple(dict.fromkeys((*actions[STANDARD], *sorted(polkit.elevating(root)))))
         root.write(polkit.OURS, polkit.rendered(change(root, mine, value), actions, administering))
         return f"written to {polkit.OURS}"
 
@@ -204,7 +229,15 @@ def _read_drives(system: System, mine: Ours) -> Reading:
             hidden |= {name} if refused else set()
     if not hidden:
         return Reading(frozenset[str](), source=shipped_default("who sits at the machine mounts what is plugged in"))
-    return Reading(frozenset({"all"} if len(hidden) == len(DRIVES) else hidden), source=_our_source("drives"))
+    value = frozenset({"all"} if len(hidden) == len(DRIVES) else hidden)
+    return evolve(_where_it_covers(mine), value=value, source=_our_source("drives"))
+
+
+def _where_it_covers(mine: Ours) -> Reading:
+    """A limit that covers nobody is written down and holds nobody."""
+    if mine.covered:
+        return Reading()
+    return Reading(in_force=False, reason="it is for nobody: sharing.applies_to names no account and no group")
 
 
 def _hide_drives(root: Root, mine: Ours, value: Value) -> Ours:
@@ -217,7 +250,9 @@ def _read_settings(system: System, mine: Ours) -> Reading:
     if CLOSED not in mine.limits:
         return Reading(False, source=shipped_default())
     refused = _is_refused(system, mine, SETTINGS)
-    return cannot_tell(asked(system, SETTINGS)) if refused is None else Reading(refused, source=_our_source(CLOSED))
+    if refused is None:
+        return cannot_tell(asked(system, SETTINGS))
+    return evolve(_where_it_covers(mine), value=refused, source=_our_source(CLOSED))
 
 
 def _close_settings(root: Root, mine: Ours, value: Value) -> Ours:

@@ -1,0 +1,271 @@
+"""Rules of polkit that are plain enough to be read: what each answers to an action that somebody asks for, as
+polkit(8) goes through them. Rules are programs: one with anything else in it than conditions on the action and on who
+asks, and an answer, is not understood, and nobody but polkit knows what it decides.
+"""
+
+import json
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+
+from attrs import define, field, frozen
+
+ANSWERS = ("no", "yes", "auth_self", "auth_self_keep", "auth_admin", "auth_admin_keep")
+_TOKEN = re.compile(
+    r"""(?P<space>\s+|//[^\n\r\u2028\u2029]*|/\*.*?\*/)|(?P<text>"(?:[^"\\\n\r]|\\["\\]|\\u[0-9a-f]{4})*"|'[^'"\\\n\r]*')|(?P<word>[A-Za-z_]\w*)"""
+    r"""|(?P<number>-?\d+)|(?P<sign>===|==|!==|!=|>=|&&|\|\||[!(){}\[\].,;?:>])""",
+    re.DOTALL,
+)
+
+
+@frozen
+class Asking:
+    """Who asks, sitting at the machine: a name, and the groups of the account."""
+
+    user: str
+    groups: Sequence[str] = ()
+
+
+Condition = Callable[[str, Asking], bool]
+Rule = Callable[[str, Asking], str | None]
+"""What a rule answers to an action; None where it leaves that to the next one."""
+
+
+class NotPlain(Exception):
+    """Something else stands there than plain rules."""
+
+
+def plain_rules(text: str) -> list[Rule]:
+    """The rules of one file, in their order; who administers is no answer to an action, and is passed over.
+
+    Raises:
+        NotPlain: it holds something else.
+    """
+    return list(_Reader(list(_tokens(text))).rules())
+
+
+def answer(rules: Sequence[Rule], action: str, who: Asking) -> str | None:
+    """What the first rule answers that has an answer; None where none has, so that the action's own holds."""
+    return next((said for rule in rules if (said := rule(action, who)) is not None), None)
+
+
+def _tokens(text: str) -> Iterator[str]:
+    at = 0
+    while at < len(text):
+        found = _TOKEN.match(text, at)
+        if found is None:
+            raise NotPlain
+        at = found.end()
+        if found.lastgroup != "space":
+            yield found[0]
+
+
+@define
+class _Reader:
+    """Reads tokens from left to right. ``names`` are what the function at hand calls the action and who asks."""
+
+    tokens: list[str]
+    at: int = 0
+    names: tuple[str, str] = ("", "")
+    _depth: int = field(default=0, init=False)
+
+    def rules(self) -> Iterator[Rule]:
+        while self.at < len(self.tokens):
+            self.needs("polkit", ".")
+            kind = self.take()
+            self.needs("(", "function", "(")
+            action = self.take()
+            self.needs(",")
+            self.names = (action, self.take())
+            self.needs(")", "{")
+            if kind == "addRule":
+                yield self.statements()
+            elif kind == "addAdminRule":
+                self.list_of_administrators()
+            else:
+                raise NotPlain
+            self.needs(")")
+            self.takes(";")
+
+    def list_of_administrators(self) -> None:
+        self.needs("return")
+        self.texts()
+        self.takes(";")
+        self.needs("}")
+
+    def statements(self) -> Rule:
+        """What stands up to the closing brace: the first that answers decides."""
+        found: list[Rule] = []
+        while not self.takes("}"):
+            found.append(self.statement())
+        return lambda action, who: next((said for each in found if (said := each(action, who)) is not None), None)
+
+    def statement(self) -> Rule:
+        self.deeper()
+        if self.takes("{"):
+            return self.statements()
+        if self.takes("if"):
+            self.needs("(")
+            condition = self.either()
+            self.needs(")")
+            then = self.statement()
+            otherwise = self.statement() if self.takes("else") else _nothing
+            return lambda action, who: then(action, who) if condition(action, who) else otherwise(action, who)
+        self.needs("return")
+        found = self.result()
+        self.takes(";")
+        return found
+
+    def result(self) -> Rule:
+        at = self.at
+        try:
+            condition = self.either()
+            self.needs("?")
+        except NotPlain:
+            self.at = at
+            return self.plain_result()
+        yes = self.plain_result()
+        self.needs(":")
+        no = self.plain_result()
+        return lambda action, who: yes(action, who) if condition(action, who) else no(action, who)
+
+    def plain_result(self) -> Rule:
+        token = self.take()
+        if token == "polkit":
+            self.needs(".", "Result", ".")
+            token = self.take().lower()
+        else:
+            token = _unquoted(token)
+        if token not in ANSWERS:
+            raise NotPlain  # NOT_HANDLED too: it ends its rule with no answer, and what stands below has no say
+        return lambda action, who: token
+
+    def either(self) -> Condition:
+        self.deeper()
+        found = [self.both()]
+        while self.takes("||"):
+            found.append(self.both())
+        return lambda action, who: any(each(action, who) for each in found)
+
+    def both(self) -> Condition:
+        found = [self.one()]
+        while self.takes("&&"):
+            found.append(self.one())
+        return lambda action, who: all(each(action, who) for each in found)
+
+    def one(self) -> Condition:
+        self.deeper()
+        if self.takes("!"):
+            inner = self.one()
+            return lambda action, who: not inner(action, who)
+        if self.takes("("):
+            inner = self.either()
+            self.needs(")")
+            return inner
+        if self.sees("["):
+            listed = self.texts()
+            self.needs(".", "indexOf", "(", self.names[0], ".", "id", ")")
+            self.is_found()
+            return lambda action, who: action in listed
+        token = self.take()
+        if token in ("true", "false"):
+            return lambda action, who: token == "true"
+        self.needs(".")
+        if token == self.names[0]:
+            self.needs("id")
+            return self.about(lambda action, who: action)
+        if token != self.names[1]:
+            raise NotPlain
+        match self.take():
+            case "user":
+                return self.about(lambda action, who: who.user)
+            case "isInGroup":
+                self.needs("(")
+                group = self.text()
+                self.needs(")")
+                return lambda action, who: group in who.groups
+            case "active" | "local":
+                return lambda action, who: True  # who is asked about sits at the machine
+        raise NotPlain
+
+    def about(self, value: Callable[[str, Asking], str]) -> Condition:
+        """A comparison, or how a text begins."""
+        if self.takes("."):
+            method = self.take()
+            self.needs("(")
+            text = self.text()
+            self.needs(")")
+            if method == "startsWith":
+                return lambda action, who: value(action, who).startswith(text)
+            if method != "indexOf":
+                raise NotPlain
+            sign, number = self.take(), self.take()
+            if sign in ("==", "===") and number == "0":
+                return lambda action, who: value(action, who).startswith(text)
+            if (sign, number) in FOUND:
+                return lambda action, who: text in value(action, who)
+            raise NotPlain
+        sign, text = self.take(), self.text()
+        if sign in ("==", "==="):
+            return lambda action, who: value(action, who) == text
+        if sign in ("!=", "!=="):
+            return lambda action, who: value(action, who) != text
+        raise NotPlain
+
+    def is_found(self) -> None:
+        if (self.take(), self.take()) not in FOUND:
+            raise NotPlain
+
+    def texts(self) -> list[str]:
+        self.needs("[")
+        found: list[str] = []
+        while not self.takes("]"):
+            found.append(self.text())
+            if not self.takes(","):
+                self.needs("]")
+                break
+        return found
+
+    def text(self) -> str:
+        return _unquoted(self.take())
+
+    # Tokens
+
+    def deeper(self) -> None:
+        self._depth += 1
+        if self._depth > MOST_PARTS:
+            raise NotPlain
+
+    def sees(self, token: str) -> bool:
+        return self.at < len(self.tokens) and self.tokens[self.at] == token
+
+    def takes(self, token: str) -> bool:
+        seen = self.sees(token)
+        self.at += seen
+        return seen
+
+    def take(self) -> str:
+        if self.at >= len(self.tokens):
+            raise NotPlain
+        self.at += 1
+        return self.tokens[self.at - 1]
+
+    def needs(self, *tokens: str) -> None:
+        for token in tokens:
+            if not self.takes(token):
+                raise NotPlain
+
+
+FOUND: Mapping[tuple[str, str], bool] = {(">=", "0"): True, (">", "-1"): True, ("!=", "-1"): True, ("!==", "-1"): True}
+"""The comparisons by which a place that indexOf told means that it is there."""
+MOST_PARTS = 300
+"""Parts of one file; a program with more is not read."""
+
+
+def _nothing(action: str, who: Asking) -> str | None:
+    return None
+
+
+def _unquoted(token: str) -> str:
+    if token[:1] not in ("'", '"'):
+        raise NotPlain
+    return str(json.loads(f'"{token[1:-1]}"'))
