@@ -24,7 +24,7 @@ def _posture(machine: Machine, as_baseline: str | None) -> "Posture":
     """The machine as it is, or as it would be after hardening."""
     from verrou.reports.sheets import complain, console
 
-    posture = looked_at(machine)
+    posture = looked_at(machine, asked=as_baseline is not None)
     if as_baseline is None:
         return posture
     from verrou.core.audit import audit

@@ -369,7 +369,7 @@ def single(machine: Machine, make: Callable[[Posture], Sequence[Step]], how: dic
     from verrou.core.guards import with_trials
     from verrou.core.plan.making import NoWay
 
-    posture = looked_at(machine, changing=not (how["preview"] or how["foresee"]))
+    posture = looked_at(machine, changing=not (how["preview"] or how["foresee"]), asked=not how["foresee"])
     try:
         steps = with_trials(posture, make(posture))
     except NoWay as reason:
@@ -420,7 +420,7 @@ def harden(
             raise click.BadParameter(f"found {family!r}, accepted: {', '.join(known)}", param_hint="--only")
     baseline = load_baseline(baseline_name)
     looking = bool(how["preview"] or how["foresee"])
-    posture = looked_at(machine, changing=not looking)
+    posture = looked_at(machine, changing=not looking, asked=not how["foresee"])
     found = _held_against(posture, baseline)
     worksheet = plan(posture, baseline, found, frozenset(families))
     out = console()

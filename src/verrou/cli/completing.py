@@ -34,6 +34,9 @@ def _offering(words: Words) -> Complete:
 
 def _machine(context: click.Context) -> "Posture":
     machine: Machine = context.params["machine"]  # none, where the one that was named is none
+    from verrou.machines import Asking
+
+    machine.asking = Asking.FILES_ONLY  # somebody is typing, and waits
     return machine.observe()
 
 

@@ -16,7 +16,7 @@ import verrou
 from verrou.cli import completing
 from verrou.core.errors import BadInput, MachineRefused, NotAgreed
 from verrou.core.model import AccountName, GroupName
-from verrou.machines import Machine, Secrets, open_machine
+from verrou.machines import Asking, Machine, Secrets, open_machine
 from verrou.machines.local_files import ordinary_text
 
 if TYPE_CHECKING:
@@ -108,21 +108,38 @@ def agreed(question: str) -> None:
         raise NotAgreed("nothing was changed, as you answered")
 
 
-def _the_one_machine(_: click.Context, __: click.Parameter, machines: tuple[Machine, ...]) -> Machine:
+def _the_one_machine(context: click.Context, __: click.Parameter, machines: tuple[Machine, ...]) -> Machine:
     """Two machines in one command would both be meant, and only one be done."""
     if len(machines) > 1:
         named = ", ".join(machine.address for machine in machines)
         raise BadInput(f"found {len(machines)} machines ({named}); one command is about one machine, so say -m once")
-    return machines[0] if machines else open_machine(os.environ.get("VERROU_MACHINE") or "this")
+    machine = machines[0] if machines else open_machine(os.environ.get("VERROU_MACHINE") or "this")
+    wanted = context.meta.get(ASKING, {})
+    if len(wanted) > 1:
+        raise BadInput("found --files-only and --ask-system; say one of them")
+    machine.asking = next(iter(wanted), machine.asking)
+    return machine
 
 
-def looked_at(machine: Machine, *, changing: bool = False) -> "Posture":
+ASKING = "verrou.asking"
+
+
+def _asking(how: Asking) -> Callable[[click.Context, click.Parameter, bool], None]:
+    def wanted(context: click.Context, _: click.Parameter, given: bool) -> None:
+        if given:
+            context.meta.setdefault(ASKING, {})[how] = True
+
+    return wanted
+
+
+def looked_at(machine: Machine, *, changing: bool = False, asked: bool = False) -> "Posture":
     """A machine as it is now. What it keeps in a broken state is told on standard error, and that a run broke off: but
-    for commands that are about to change it, which are refused for that."""
+    for commands that are about to change it, which are refused for that. ``asked``: what is rehearsed or tried on it
+    later is asked of it now."""
     from verrou.records.standing import observed
     from verrou.reports.sheets import complain
 
-    posture = observed(machine)
+    posture = observed(machine, asked=asked)
     broken = posture.machine.broken_off
     for trouble in (*((f"{posture.machine.name}: {broken}",) if broken and not changing else ()), *posture.troubles):
         complain(trouble)
@@ -130,7 +147,15 @@ def looked_at(machine: Machine, *, changing: bool = False) -> "Posture":
 
 
 def machine_option(command: F) -> F:
-    """``-m MACHINE``; this computer without it."""
+    """``-m MACHINE``; this computer without it; and whether its own programs are asked what its files come to."""
+    for name, how, help_text in (
+        ("--ask-system", Asking.SYSTEM, "Ask PAM and sshd of a mounted disk too, run shut in."),
+        ("--files-only", Asking.FILES_ONLY, "Read files, and ask no program of the machine."),
+    ):
+        flag = click.option(
+            name, is_flag=True, is_eager=True, expose_value=False, callback=_asking(how), help=help_text
+        )
+        command = flag(command)
     return click.option(
         "-m",
         "--machine",

@@ -29,7 +29,7 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
     from verrou.reports.sheets import console, print_sheet, shown
 
     baseline = load_baseline(baseline_name)
-    posture = looked_at(machine)
+    posture = looked_at(machine, asked=True)
     found = hold_against(posture, baseline)
     results = tried(machine, posture)
     sheet = trials_sheet(results)

@@ -39,6 +39,15 @@ class StepResult(NamedTuple):
     said: str = ""
 
 
+class Asking(StrEnum):
+    """Whether the system's own programs are asked, beside reading its files: on this computer and for what changes a
+    machine or tries it (USUAL), never, or of a disk that is only looked at too (SYSTEM)."""
+
+    USUAL = "usual"
+    FILES_ONLY = "files-only"
+    SYSTEM = "ask-system"
+
+
 class Secrets(dict[str, str]):
     """New passwords by account name. It never shows what it holds."""
 
@@ -204,14 +213,15 @@ class Machine(Protocol):
     kind: str
     name: str
     address: str
+    asking: Asking
 
     @property
     def only_read(self) -> str:
         """Why nothing can ever be changed on it; nothing where it can."""
         ...
 
-    def observe(self) -> "Posture":
-        """What the machine is now.
+    def observe(self, *, asked: bool = False) -> "Posture":
+        """What the machine is now; ``asked``: it is about to be changed or tried, so that what decides on it is asked.
 
         Raises:
             BadInput: it cannot be read. NotEnoughRights: we may not read it.

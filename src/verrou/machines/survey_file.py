@@ -11,6 +11,7 @@ from verrou.core.survey import posture_from
 from verrou.core.survey_text import SurveyReader
 from verrou.machines import (
     SURVEY_SUFFIX,
+    Asking,
     CannotLook,
     CannotRehearse,
     Change,
@@ -37,8 +38,9 @@ class SurveyFile:
         self.path = path
         self.address = str(path)
         self.name = path.name.removesuffix(SURVEY_SUFFIX)
+        self.asking = Asking.USUAL
 
-    def observe(self, reader: SurveyReader | None = None) -> Posture:
+    def observe(self, reader: SurveyReader | None = None, *, asked: bool = False) -> Posture:
         """What was saved; ``reader`` is for who reads many of them."""
         try:
             text = ordinary_text(self.path, MOST_OF_A_SURVEY)

@@ -294,7 +294,7 @@ def _again(machine: Machine, planned: Rehearsal, secrets: Secrets, told: Told) -
     """Rehearse on what stands now; nobody who keeps to the machine's locks writes meanwhile."""
     steps = [step for step, _ in planned.steps]
     for _ in range(MOST_REHEARSALS):
-        posture = machine.observe()
+        posture = machine.observe(asked=True)
         guards.check_unmoved(guards.rests_on(planned.before, steps), guards.rests_on(posture, steps))
         again = rehearse(machine, posture, steps, secrets)
         if again.foreseen_only:
@@ -445,7 +445,7 @@ def rehearse_resume(machine: Machine, journal: Journal, entry: Entry) -> Rehears
     Raises:
         MachineRefused: no copy can be made.
     """
-    posture = machine.observe()
+    posture = machine.observe(asked=True)
     try:
         with machine.rehearse() as copy:
             items: list[PutBack] = []
@@ -574,7 +574,7 @@ def rehearse_undo(machine: Machine, journal: Journal, numbers: Sequence[int]) ->
     Raises:
         BadInput: what was kept of an entry is not what was written.
     """
-    posture = machine.observe()
+    posture = machine.observe(asked=True)
     later: dict[str, int] = {}
     for entry in journal.entries():
         if entry.number > max(numbers) and entry.note is None and entry.undone_by is None:

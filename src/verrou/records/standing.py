@@ -10,9 +10,10 @@ from verrou.records.journal import Journal
 from verrou.records.machine_lock import is_held
 
 
-def observed(machine: Machine) -> Posture:
-    """What the machine is now, with the run that broke off on it, as far as this account may know."""
-    posture = machine.observe()
+def observed(machine: Machine, *, asked: bool = False) -> Posture:
+    """What the machine is now, with the run that broke off on it, as far as this account may know; see
+    :meth:`~verrou.machines.Machine.observe` for ``asked``."""
+    posture = machine.observe(asked=asked)
     try:
         words = what_broke_off(machine)
     except (VerrouError, OSError):

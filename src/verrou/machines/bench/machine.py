@@ -11,6 +11,7 @@ from verrou.core.model import Account, AccountName, Files, Posture, Role
 from verrou.machines import (
     BENCH_SUFFIX,
     MOST_NAMED,
+    Asking,
     Change,
     ChangeSet,
     Deed,
@@ -43,6 +44,7 @@ class BenchMachine:
         self.path = path
         self.address = str(path)
         self.name = path.name.removesuffix(BENCH_SUFFIX)
+        self.asking = Asking.USUAL
 
     def _load(self) -> Authority:
         try:
@@ -52,7 +54,7 @@ class BenchMachine:
         except (OSError, UnicodeDecodeError, Damaged) as damage:
             raise BadInput(f"{self.path}: this is no bench machine ({damage}); put back a copy of it") from None
 
-    def observe(self) -> Posture:
+    def observe(self, *, asked: bool = False) -> Posture:
         return posture_of(self._load(), self.address)
 
     def files_of(self, account: Account, everywhere: bool) -> Files:

@@ -9,6 +9,8 @@ from functools import cache
 from verrou.core.errors import MachineRefused
 
 YESCRYPT = b"$y$"
+QUICK, FEWEST_ROUNDS = b"$5$", 1000
+"""A scheme that every system knows, as quick as it can be had: for words that protect nothing."""
 CRYPT_OUTPUT = 384
 CRYPT_DATA = 32768
 
@@ -27,19 +29,19 @@ def _libcrypt() -> ctypes.CDLL:
     raise MachineRefused("this computer has no libcrypt that can make yescrypt hashes; install the package libcrypt1")
 
 
-def hashed(password: str) -> str:
-    """A fresh yescrypt hash of ``password``.
+def hashed(password: str, scheme: bytes = YESCRYPT, rounds: int = 0) -> str:
+    """A fresh hash of ``password``; without ``rounds`` of the usual strength.
 
     Raises:
         MachineRefused: the library is missing or refuses (a password may hold no zero byte).
     """
     library = _libcrypt()
     setting = ctypes.create_string_buffer(CRYPT_OUTPUT)
-    salt = library.crypt_gensalt_rn(YESCRYPT, ctypes.c_ulong(0), None, 0, setting, len(setting))
+    salt = library.crypt_gensalt_rn(scheme, ctypes.c_ulong(rounds), None, 0, setting, len(setting))
     data = ctypes.create_string_buffer(CRYPT_DATA)
     encoded = password.encode("utf-8")
     made = library.crypt_rn(encoded, salt, data, len(data)) if salt and b"\0" not in encoded else None
-    if not made or not made.startswith(YESCRYPT):
+    if not made or not made.startswith(scheme):
         raise MachineRefused("libcrypt made no hash of this password; use another one")
     return str(made.decode("ascii"))
 

@@ -96,13 +96,13 @@ def move_mount(source: Path, target: Path) -> None:
     _mount(str(source), str(target), None, MS_MOVE)
 
 
-def write_protect(target: Path, *, devices: bool) -> None:
-    """Let nothing be written through ``target`` and the mounts below it; without ``devices``, no device there is one.
+def write_protect(target: Path) -> None:
+    """Let nothing be written through ``target`` and the mounts below it, and no device there be one.
 
     Raises:
         OSError: the system cannot do that.
     """
-    attributes = _MountAttributes(set=ATTR_RDONLY | (0 if devices else ATTR_NODEV))
+    attributes = _MountAttributes(set=ATTR_RDONLY | ATTR_NODEV)
     number = _LIBC.syscall(
         SYS_MOUNT_SETATTR,
         -100,
@@ -113,7 +113,7 @@ def write_protect(target: Path, *, devices: bool) -> None:
     )
     if number == 0:
         return
-    flags = MS_REMOUNT | MS_BIND | MS_RDONLY | (0 if devices else MS_NODEV)
+    flags = MS_REMOUNT | MS_BIND | MS_RDONLY | MS_NODEV
     for line in Path("/proc/self/mountinfo").read_text(errors="surrogateescape").splitlines():
         where = line.split()[4].replace("\\040", " ")
         if where == str(target) or where.startswith(f"{target}/"):

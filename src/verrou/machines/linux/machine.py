@@ -2,16 +2,17 @@
 
 import os
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager, contextmanager
+from contextlib import AbstractContextManager, ExitStack, contextmanager
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Detail, Files, Flag, MachineFacts, Posture, Unread, name_list
-from verrou.machines import Change, ChangeSet, Copy, Deed, Stamps, Standing
+from verrou.machines import Asking, CannotRehearse, Change, ChangeSet, Copy, Deed, Stamps, Standing
 from verrou.machines.linux import rules
 from verrou.machines.linux.at_work import at_work
+from verrou.machines.linux.elevation_asked import ElevationAsked
 from verrou.machines.linux.files.access_file import ACCESS
 from verrou.machines.linux.files.account_files import SHADOW, PasswdField
 from verrou.machines.linux.files.sudoers import SUDOERS
@@ -22,12 +23,13 @@ from verrou.machines.linux.pam.quality import DICTIONARY, dictionary_missing
 from verrou.machines.linux.pam.services import doors_without_proof
 from verrou.machines.linux.pam.stack import UPDATER
 from verrou.machines.linux.population import NAMING, AccountFiles, free_name, population
-from verrou.machines.linux.root import Root, host_name
+from verrou.machines.linux.root import Asker, Root, host_name
 from verrou.machines.linux.rules.password import ages_of_new_accounts
 from verrou.machines.linux.ways import NAMESPACE
 
 if TYPE_CHECKING:
     from verrou.machines.linux.landing import Landing
+    from verrou.machines.linux.private_copy import PrivateCopy
 
 GUEST_GROUPS = ("guests", "console-guests")
 """What a group that makes guests is called, where there is none: the first name that is free."""
@@ -43,22 +45,43 @@ class LinuxMachine:
         self.path = path.resolve()
         self.address = address
         self.name = host_name(Root(self.path))
+        self.asking = Asking.USUAL
         self._read: tuple[str, ...] = ()
 
-    def observe(self) -> Posture:
+    def observe(self, *, asked: bool = False) -> Posture:
         root = Root(self.path, lenient=os.geteuid() != 0)
-        if os.geteuid() == 0:
-            root.asker = self._ask
-        posture = self._posture(root)
+        with ExitStack() as until_all_is_known:
+            if self._asks(root, asked):
+                root.asker = self._asker(until_all_is_known)
+            posture = self._posture(root)
         self._read = tuple(root.stamps)
         return posture
 
-    def _ask(self, do: str, **request: object) -> Mapping[str, Any]:
-        """Have what decides on the system asked, in a private copy that is gone afterwards."""
-        from verrou.machines.linux.private_copy import private_copy
+    def _asks(self, root: Root, asked: bool) -> bool:
+        """Whether what decides on the system is asked: a disk that somebody brought is only where that is wanted."""
+        wanted = root.live or asked or self.asking is Asking.SYSTEM
+        return wanted and os.geteuid() == 0 and self.asking is not Asking.FILES_ONLY
 
-        with private_copy(Root(self.path)) as copy:
-            return copy.ask(do, **request)
+    def _asker(self, until: ExitStack) -> Asker:
+        """Has what decides on the system asked, all in one private copy, which is made when the first question
+        comes."""
+        copies: list[PrivateCopy] = []
+        refused: list[CannotRehearse] = []
+
+        def ask(do: str, **request: object) -> Mapping[str, Any]:
+            from verrou.machines.linux.private_copy import private_copy
+
+            if refused:
+                raise refused[0]
+            try:
+                if not copies:
+                    copies.append(until.enter_context(private_copy(Root(self.path))))
+            except CannotRehearse as reason:
+                refused.append(reason)
+                raise
+            return copies[0].ask(do, **request)
+
+        return ask
 
     def _posture(self, root: Root) -> Posture:
         now = datetime.now().replace(microsecond=0)
@@ -67,6 +90,12 @@ class LinuxMachine:
             raise BadInput(f"{SHADOW} is missing from {self.path}; run pwconv there first")
         faillock = load_faillock(root)
         people = population(root, files, now, lockouts(root, faillock, now))
+        elevation_known = False
+        if root.asker is not None and (people.sudoers.installed or people.doas.program):
+            asked = ElevationAsked(root, people)
+            people.accounts = asked.accounts()
+            people.troubles += asked.told
+            elevation_known = asked.all_known
         people.accounts += tuple(outside_accounts(root, {account.name for account in people.accounts}))
         system = rules.System(root, files, people.accounts, people.gates, people.groups, people.sudoers, now)
         people.troubles += [
@@ -101,7 +130,7 @@ class LinuxMachine:
             no_sign_ins=people.seen.untrusted,
             sign_ins_since=people.seen.since,
             admin_left_out=True,
-            unread=_unread(root),
+            unread=_unread(root, elevation_known or not (people.sudoers.unknown or people.doas.unknown)),
             lists_disabled=True,
             identity=_identity(root),
         )
@@ -134,6 +163,8 @@ class LinuxMachine:
         names = self._read or tuple(self._look_at(root).stamps)
         stamps = {name: root.stamp(name) for name in names}
         with private_copy(root) as copy:
+            if self.asking is Asking.FILES_ONLY:
+                copy.root.asker = None
             yield LinuxCopy(root, copy, stamps, self._posture)
 
     def _look_at(self, root: Root) -> Root:
@@ -176,10 +207,10 @@ class LinuxMachine:
         return Root(self.path).place(RECORDS)
 
 
-def _unread(root: Root) -> tuple[Unread, ...]:
-    """What nothing is known of, for want of rights."""
+def _unread(root: Root, elevation_known: bool) -> tuple[Unread, ...]:
+    """What nothing is known of: for want of rights, or because a line says it that is not understood."""
     found = [Unread.PASSWORDS] if SHADOW in root.denied else []
-    elevation = any(name == SUDOERS or name.startswith(f"{SUDOERS}.d") for name in root.denied)
+    elevation = not elevation_known or any(name == SUDOERS or name.startswith(f"{SUDOERS}.d") for name in root.denied)
     return (*found, Unread.ADMINISTRATION) if elevation else tuple(found)
 
 

@@ -6,7 +6,7 @@ from datetime import date, datetime, timedelta
 from functools import lru_cache
 from typing import Any
 
-from attrs import define, frozen
+from attrs import define, field, frozen
 
 from verrou.core.model import (
     Account,
@@ -154,6 +154,7 @@ class Population:
     gates: tuple[Gate, ...]
     seen: SignIns
     sudoers: Sudoers
+    doas: Doas
 
 
 def day(days: int | None) -> date | None:
@@ -185,6 +186,11 @@ def population(
             closed.add(record.name)
         first_root = int(record.fields[PasswdField.UID]) == 0 and not any(int(a.identity) == 0 for a in accounts)
         accounts.append(_account(record, shadow, age, beside, shipped=first_root))
+    troubles += [
+        f"{where}: gives everything as root but {', '.join(but)}: that holds nobody, since any other program that runs "
+        "as root can run these"
+        for where, but in beside.excepting.items()
+    ]
     counted = Counter(account.name for account in accounts)
     troubles += [
         f"{PASSWD}: two accounts are called {name}; the system uses the first" for name, n in counted.items() if n > 1
@@ -194,7 +200,7 @@ def population(
     groups = _groups(root, files, beside)
     ways = gates(root, beside.members.numbers, [(account.name, account.groups) for account in people])
     troubles += [f"{line}: counts only for who comes from there" for line in by_origin(root)]
-    return Population(people, groups, troubles + left_behind, ways, beside.seen, sudoers)
+    return Population(people, groups, troubles + left_behind, ways, beside.seen, sudoers, beside.doas)
 
 
 NSSWITCH = "/etc/nsswitch.conf"
@@ -278,6 +284,8 @@ class _Beside:
     passwords_known: bool
     shells: Shells
     by_uid: Mapping[int, str]
+    excepting: dict[str, tuple[str, ...]] = field(factory=dict, init=False)
+    """By the line that gives everything but some commands, these."""
 
     def gids_of(self, record: Record, groups: Sequence[str]) -> tuple[int, ...]:
         """The numbers of an account's groups, its main one first."""
@@ -418,6 +426,8 @@ def _given(record: Record, uid: int, groups: tuple[str, ...], gids: tuple[int, .
     person = Person(name, uid, tuple(beside.members.by_number.get(gid, "") for gid in gids), gids)
     elevation = _elevation(person, beside)
     by_a_group = any(group in beside.by_group for group in groups)
+    if elevation.everything and elevation.but:
+        beside.excepting[str(elevation.sources[0].where)] = elevation.but
     if not elevation.sources and not by_a_group and uid:
         return {}
     alone = _elevation(Person(name, uid), beside)

@@ -3,12 +3,14 @@
 A child process leaves everybody else's mounts, lays an overlay over each folder that Verrou may write, and makes that
 its root. Reading and changing code works on the copy from outside, through ``/proc/CHILD/root``; the system's own
 programs run inside; what was written stands in the upper folders of the overlays. It is all gone when the child ends,
-however it ends. What runs from a mounted disk runs shut in: with processes, network, names and mounts of its own, a few
-plain devices, no way to write outside of the copy, and only the capabilities that it needs.
+however it ends. Whatever runs in it runs shut in, of this computer as of a mounted disk: with processes, network, names
+and mounts of its own, a few plain devices, no way to write outside of the copy, only the capabilities that it needs,
+and bounded in time, memory and processes.
 """
 
 import json
 import os
+import resource
 import select
 import shutil
 import signal
@@ -54,6 +56,13 @@ from verrou.machines.linux.inside import (
 )
 from verrou.machines.linux.pam import client as pam_client
 from verrou.machines.linux.pam.faillock import load_faillock
+from verrou.machines.linux.pam.questions import (
+    PATIENCE_IN_ALL,
+    Question,
+    first_that_refuses,
+    one_word_for_all,
+    put_all,
+)
 from verrou.machines.linux.root import Root, host_name
 
 COPIED = (
@@ -68,16 +77,34 @@ SCRATCH = ("/mnt", "/media", "/srv", "/opt", "/boot", "/home", "/var", "/usr")
 """Where the copy is put together, in mounts of our own: the first that is there and does not hold the disk itself."""
 MOST_MEMORY = "512m"
 MOST_TALLIES, LARGEST_TALLY = 20_000, 65_536
+SIGNED_IN = ("utmp",)
+"""Who is signed in, below /run: taken along of any system."""
+DECIDE_WHERE_RUNNING = (
+    *("nologin", "systemd/sessions", "systemd/users", "systemd/system", "systemd/transient", "systemd/generator"),
+    *("systemd/generator.early", "systemd/generator.late", "polkit-1/rules.d"),
+)
+"""What of /run decides on a system that runs, and is taken along as a copy: on a mounted disk it is gone at the next
+start."""
+LARGEST_TAKEN_ALONG = 8_000_000
 LONGEST_HOST_NAME = 64
 TALLIES_BELOW = ("/run/", "/var/")
 MOST_FILES_OPEN = 4096
 TOO_NEW = "this disk's PAM is too new for the computer you sit at; start the disk's own computer, and try there"
 MOST_WORDS = 1 << 20
 """Bytes of an answer that are heard at the most."""
+MOST_WORDS_OF_A_PROGRAM, MOST_WORDS_OF_ONE = 4000, 64_000
+"""Bytes of what a program says that are kept, where it says why it failed and where it is asked something."""
 PATIENCE = 120
 """Seconds that one of the system's own programs may take."""
 PATIENCE_WITH_PAM = 20
 """Seconds that an answer of PAM, of sudo or of a shell may take."""
+
+MOST_PROCESSES, MOST_PAGES = 100, 1_000_000_000 // os.sysconf("SC_PAGE_SIZE")
+"""How many processes may run in a copy at once, and how much memory they may have together."""
+BOUNDS = {resource.RLIMIT_DATA: 1_000_000_000, resource.RLIMIT_CPU: PATIENCE, resource.RLIMIT_CORE: 0}
+"""What one process may have, as setrlimit(2) counts it."""
+BETWEEN_LOOKS = 0.02
+"""Seconds after which it is looked anew at what runs in a copy."""
 
 
 class TooSlow(CannotRehearse):
@@ -144,7 +171,7 @@ def private_copy(machine_root: Root) -> Iterator[PrivateCopy]:
         with os.fdopen(to_child[1], "w") as asking, os.fdopen(from_child[0]) as answering:
             line = _Line(asking, answering)
             told = line.hear() | line.hear()  # from the two processes of the child, in whichever order they get to it
-            inner = int(told["pid"]) or child
+            inner = int(told["pid"])
             root = Root(Path(f"/proc/{inner}/root"), live=machine_root.live)
             uppers = {name: Path(f"/proc/{inner}/fd/{number}") for name, number in told["uppers"].items()}
             copy = PrivateCopy(root, uppers, line)
@@ -214,21 +241,17 @@ def _begin(machine_root: Root, requests: int, answers: int) -> None:
         answering.write(json.dumps(answer) + "\n")
         answering.flush()
 
-    shut_in = not machine_root.live
     try:
-        unshare(CLONE_NEWNS | ((CLONE_NEWPID | CLONE_NEWNET | CLONE_NEWIPC | CLONE_NEWUTS) if shut_in else 0))
+        unshare(CLONE_NEWNS | CLONE_NEWPID | CLONE_NEWNET | CLONE_NEWIPC | CLONE_NEWUTS)
     except OSError as error:
         say({"trouble": f"this system lets nobody have mounts of their own ({error.strerror})"})
         return
-    if shut_in:
-        inner = os.fork()
-        if inner:
-            say({"pid": inner})
-            os.waitpid(inner, 0)
-            return
-        die_with_parent()
-    else:
-        say({"pid": 0})
+    inner = os.fork()
+    if inner:
+        say({"pid": inner})
+        os.waitpid(inner, 0)
+        return
+    die_with_parent()
     try:
         uppers = _lay_out(machine_root)
     except (OSError, VerrouError) as error:
@@ -236,7 +259,7 @@ def _begin(machine_root: Root, requests: int, answers: int) -> None:
         return
     sys.path.clear()  # what Python would still load from here on would come from the copied system
     say({"uppers": uppers})
-    _serve(_Inside(shut_in), asking, say)
+    _serve(_Inside(), asking, say)
 
 
 def _lay_out(machine_root: Root) -> dict[str, int]:
@@ -253,9 +276,9 @@ def _lay_out(machine_root: Root) -> dict[str, int]:
     tree = scratch / "tree"
     tree.mkdir()
     bind(path, tree)
-    if live:
+    if path == Path("/"):
         let_go(tree / scratch.relative_to("/"))
-    write_protect(tree, devices=live)
+    write_protect(tree)
     inside = Root(tree)
     uppers: dict[str, int] = {}
     for number, folder in enumerate(COPIED):
@@ -272,20 +295,19 @@ def _lay_out(machine_root: Root) -> dict[str, int]:
         uppers[f"/{place.relative_to(tree)}"] = os.open(upper, os.O_RDONLY | os.O_DIRECTORY)
     for folder in MASKED:
         place = inside.place(folder)
-        if place.is_dir() and not (live and folder == "/dev/shm"):
+        if place.is_dir():
             mount_new("tmpfs", place, f"mode={stat.S_IMODE(os.stat(place).st_mode):o},size={MOST_MEMORY}")
     _fresh_run(inside, live, tallies, counted)
-    if not live:
-        _plain_devices(inside)
-        if inside.place("/proc").is_dir():
-            try:
-                mount_new("proc", inside.place("/proc"), "subset=pid", flags=MS_NOSUID | MS_RDONLY)
-            except OSError:
-                mount_new("proc", inside.place("/proc"), flags=MS_NOSUID | MS_RDONLY)
-        if inside.place("/sys").is_dir():
-            mount_new("tmpfs", inside.place("/sys"), "mode=0555,size=4k")
-        with suppress(OSError):
-            set_host_name(name[:LONGEST_HOST_NAME])
+    _plain_devices(inside)
+    if inside.place("/proc").is_dir():
+        try:
+            mount_new("proc", inside.place("/proc"), "subset=pid", flags=MS_NOSUID | MS_RDONLY)
+        except OSError:
+            mount_new("proc", inside.place("/proc"), flags=MS_NOSUID | MS_RDONLY)
+    if inside.place("/sys").is_dir():
+        mount_new("tmpfs", inside.place("/sys"), "mode=0555,size=4k")
+    with suppress(OSError):
+        set_host_name(name[:LONGEST_HOST_NAME])
     pivot_into(tree)
     return uppers
 
@@ -302,23 +324,15 @@ def _tallies(root: Root, folder: str) -> list[tuple[str, bytes, int, int, int]]:
 
 
 def _fresh_run(inside: Root, live: bool, tallies: str, counted: Sequence[tuple[str, bytes, int, int, int]]) -> None:
-    """Another ``/run``: on a live system with what stands there shown in it, and tallies of its own on any."""
+    """Another ``/run``: of a live system with a copy of what decides there, and tallies of its own on any."""
     run = inside.place("/run")
     if run.is_dir():
         before = os.open(run, os.O_RDONLY | os.O_DIRECTORY)
         mount_new("tmpfs", run, f"mode=0755,size={MOST_MEMORY}")
-        for entry in os.listdir(before) if live else ():
-            there = f"/proc/self/fd/{before}/{entry}"
-            if f"/run/{entry}" == tallies or os.path.islink(there) or not os.path.exists(there):
-                continue
-            if os.path.isdir(there):
-                (run / entry).mkdir()
-            else:
-                (run / entry).touch()
-            bind(there, run / entry)
-        if not live and (os.path.isfile(f"/proc/self/fd/{before}/utmp")):
-            shutil.copyfile(f"/proc/self/fd/{before}/utmp", run / "utmp")
+        for name in (*DECIDE_WHERE_RUNNING, *SIGNED_IN) if live else SIGNED_IN:
+            _taken_along(f"/proc/self/fd/{before}/{name}", run / name)
         os.close(before)
+        (run / "sshd").mkdir(mode=0o755, exist_ok=True)  # sshd(8) says nothing without it
     if not tallies.startswith(TALLIES_BELOW):
         return  # somebody's configuration names a folder of the system: nothing is laid over that
     place = inside.place(tallies)
@@ -326,6 +340,35 @@ def _fresh_run(inside: Root, live: bool, tallies: str, counted: Sequence[tuple[s
         with suppress(OSError):
             place.mkdir(mode=0o755, parents=True)
     _tallies_in_memory(place, counted)
+
+
+def _taken_along(source: str, target: Path) -> None:
+    """Copy a file or a folder of files, and nothing that is neither: sockets lead out. What is very large or very much
+    is none of what decides."""
+    if os.path.islink(source) or not os.path.exists(source):
+        return
+    target.parent.mkdir(mode=0o755, parents=True, exist_ok=True)
+    if not os.path.isdir(source):
+        _copied(source, target)
+        return
+    left = MOST_TALLIES
+    for folder, folders, names in os.walk(source):
+        here = target / os.path.relpath(folder, source)
+        here.mkdir(mode=0o755, exist_ok=True)
+        for name in (*folders, *names):
+            left -= 1
+            if left > 0:
+                _copied(f"{folder}/{name}", here / name)
+
+
+def _copied(source: str, target: Path) -> None:
+    now = os.lstat(source)
+    if stat.S_ISLNK(now.st_mode):
+        target.symlink_to(os.readlink(source))
+    elif stat.S_ISREG(now.st_mode) and now.st_size <= LARGEST_TAKEN_ALONG:
+        shutil.copyfile(source, target)
+        os.chown(target, now.st_uid, now.st_gid)
+        os.chmod(target, stat.S_IMODE(now.st_mode))
 
 
 def _tallies_in_memory(place: Path, counted: Sequence[tuple[str, bytes, int, int, int]]) -> None:
@@ -353,37 +396,48 @@ def _plain_devices(inside: Root) -> None:
 
 @define
 class _Inside:
-    """What the child does when it is asked. ``shut_in``: give up all rights that are not needed before anything of the
-    system inside runs."""
+    """What the child does when it is asked. All rights that are not needed are given up before anything of the system
+    inside runs."""
 
-    shut_in: bool
+    @staticmethod
+    def _limited() -> None:
+        refuse_calls()
+        give_up_capabilities()
+        for limit, most in BOUNDS.items():
+            resource.setrlimit(limit, (most, most))
 
-    def _limited(self) -> None:
-        if self.shut_in:
-            refuse_calls()
-            give_up_capabilities()
-
-    def run(self, command: list[str]) -> dict[str, object]:
+    def run(self, command: list[str], most: int = MOST_WORDS_OF_A_PROGRAM) -> dict[str, object]:
         # Into memory and not through a pipe, which whatever the program leaves behind would keep open.
         told, complained = os.memfd_create("told"), os.memfd_create("complained")
         try:
-            ended = subprocess.run(
+            ended = subprocess.Popen(
                 command,
                 preexec_fn=self._limited,
                 env=CLEAN_ENVIRONMENT,
                 stdin=subprocess.DEVNULL,
                 stdout=told,
                 stderr=complained,
-                timeout=PATIENCE,
-                check=False,
             )
-            words = next(filter(None, (os.pread(words, 4000, 0) for words in (complained, told))), b"")
+            process = os.pidfd_open(ended.pid)
+            try:
+                in_time = _watched(
+                    lambda: ended.poll() is not None, lambda seconds: _until_readable(process, seconds), PATIENCE
+                )
+            finally:
+                os.close(process)
+            if not in_time:
+                return {"trouble": f"{command[0]} did not end within {PATIENCE} seconds"}
+            answer, words = (os.pread(each, most, 0).decode(errors="replace") for each in (told, complained))
         except (OSError, subprocess.SubprocessError) as error:
             return {"trouble": f"{command[0]} could not be run: {error}"}
         finally:
             os.close(told)
             os.close(complained)
-        return {"code": ended.returncode, "said": words.decode(errors="replace")}
+        return {"code": ended.returncode, "said": words or answer, "answer": answer}
+
+    def run_all(self, commands: list[list[str]]) -> dict[str, object]:
+        """Run one program after another."""
+        return {"all": [self.run(command, MOST_WORDS_OF_ONE) for command in commands]}
 
     def library(self) -> dict[str, object]:
         """Whether the system's own PAM library can be used from this process."""
@@ -393,7 +447,27 @@ class _Inside:
         return self._apart(lambda: pam_client.sign_in(account, password, service, comes_from))
 
     def elevate(self, account: str, uid: int, gid: int, password: str) -> dict[str, object]:
-        return self._apart(lambda: pam_client.elevate(account, uid, gid, password, self.shut_in))
+        return self._apart(lambda: pam_client.elevate(account, uid, gid, password))
+
+    def try_elevating(
+        self, names: list[str], doas: str, word: str, hash_of_word: str, tallies: str
+    ) -> dict[str, object]:
+        """By account what sudo answers to it, with its password, and doas (where that program stands, if it does), in
+        a copy of the copy: see :func:`~.pam.client.elevate` and :func:`~.pam.client.tries_doas`."""
+
+        def tried(uncounted: Callable[[], None]) -> dict[str, object]:
+            passwd = AccountFile.parse(PASSWD, Root(Path("/")).text(PASSWD) or "")
+            by_sudo, by_doas = [], []
+            for name in names:
+                record = passwd.find(name)
+                assert record is not None, f"{name} was asked about, and is in {PASSWD}"
+                uid, gid = int(record.fields[PasswdField.UID]), int(record.fields[PasswdField.GID])
+                by_sudo.append(_apart(partial(pam_client.elevate, name, uid, gid, word)))
+                by_doas.append(_apart(partial(pam_client.tries_doas, doas, name, uid, gid)) if doas else {})
+                uncounted()
+            return {"sudo": by_sudo, "doas": by_doas}
+
+        return self._with_one_word(names, hash_of_word, tallies, tried)
 
     def change_password(self, account: str, uid: int, old: str, new: str) -> dict[str, object]:
         return self._apart(lambda: pam_client.change_password(account, uid, old, new))
@@ -450,7 +524,7 @@ class _Inside:
             home = Path(record.fields[PasswdField.HOME])
             if home.is_dir() and not home.is_symlink() and len(home.parts) > 2:
                 mount_new("tmpfs", home, "mode=0755,size=1m")  # sudo(8) notes there that somebody used it
-            elevated = self._apart(lambda: pam_client.elevate(account, uid, gid, password, self.shut_in))
+            elevated = self._apart(lambda: pam_client.elevate(account, uid, gid, password))
             if role != "administrator" and elevated.get("accepted"):
                 return {"accepted": False, "said": f"{said}, and could elevate"}
             if role != "administrator":
@@ -461,6 +535,60 @@ class _Inside:
             return {"accepted": True, "said": f"{said}; elevated"}
 
         return _apart(attempt, PATIENCE)
+
+    def ask_pam(self, questions: Sequence[Sequence[str]], hash_of_word: str, tallies: str) -> dict[str, object]:
+        """What PAM replies to each of :class:`~.pam.questions.Question`, in a copy of the copy: no wrong word counts,
+        neither for the accounts nor for the next question."""
+        put = [Question(*each) for each in questions]
+        people = list(dict.fromkeys(each.account for each in put))
+        return self._with_one_word(
+            people, hash_of_word, tallies, lambda uncounted: {"replies": put_all(put, uncounted)}
+        )
+
+    def ask_pam_without(
+        self, question: Sequence[str], lines: Sequence[tuple[str, int, int]], hash_of_word: str, tallies: str
+    ) -> dict[str, object]:
+        """The first of some lines without which PAM would say yes, in a copy of the copy."""
+        put = Question(*question)
+        return self._with_one_word(
+            [put.account],
+            hash_of_word,
+            tallies,
+            lambda uncounted: {"line": first_that_refuses(put, lines, uncounted)},
+        )
+
+    def _with_one_word(
+        self,
+        people: Sequence[str],
+        hash_of_word: str,
+        tallies: str,
+        asked: Callable[[Callable[[], None]], dict[str, object]],
+    ) -> dict[str, object]:
+        """Ask in a copy of the copy, in which one word is the password of all who have one. ``asked`` is given what
+        forgets the wrong tries that were counted."""
+
+        def attempt() -> dict[str, object]:
+            unshare(CLONE_NEWNS)
+            private_mounts()
+            _etc_in_memory()
+            for folder in COPIED[1:]:
+                with suppress(OSError):
+                    write_protect(Path(folder))
+            place, ours = Path(tallies), tallies.startswith(TALLIES_BELOW) or _holds_files_alone(tallies)
+            if ours:
+                _tallies_in_memory(place, ())
+            root = Root(Path("/"))
+            for name, text in one_word_for_all(hash_of_word, people).items():
+                root.write(name, text)
+            self._limited()
+
+            def uncounted() -> None:
+                for each in place.iterdir() if ours and place.is_dir() else ():
+                    each.unlink()
+
+            return asked(uncounted)
+
+        return _apart(attempt, int(PATIENCE_IN_ALL) + PATIENCE_WITH_PAM)
 
     def ask_polkit(self, people: Sequence[Sequence[Any]], actions: Sequence[str], daemon: str) -> dict[str, object]:
         """What polkit answers about each action for each account (name, number, main group's number) that sat at the
@@ -483,6 +611,13 @@ class _Inside:
             return attempt()
 
         return _apart(limited)
+
+
+def _holds_files_alone(folder: str) -> bool:
+    """Whether a folder holds nothing but files, as one of tallies does."""
+    with suppress(OSError):
+        return folder.count("/") > 1 and all(each.is_file(follow_symlinks=False) for each in os.scandir(folder))
+    return False
 
 
 def _etc_in_memory() -> None:
@@ -513,19 +648,22 @@ def _serve(inside: _Inside, asking: Any, say: Callable[[dict[str, object]], None
             answer = getattr(inside, do)(**request)
         except (OSError, VerrouError) as error:
             answer = {"trouble": f"{do}: {error}"}
-        if inside.shut_in:
-            _end_all()
+        _end_all()
         say(answer)
 
 
 def _end_all() -> None:
     """End what a program left behind, before anybody works on the copy again: this process is the first of its own
     kind of processes, and sees no other ones."""
-    with suppress(ProcessLookupError):
-        os.kill(-1, signal.SIGKILL)
+    _kill_all()
     with suppress(ChildProcessError):
         while True:
             os.waitpid(-1, 0)
+
+
+def _kill_all() -> None:
+    with suppress(ProcessLookupError):
+        os.kill(-1, signal.SIGKILL)
 
 
 def _apart(attempt: Callable[[], dict[str, object]], patience: int = PATIENCE_WITH_PAM) -> dict[str, object]:
@@ -564,14 +702,50 @@ def _apart(attempt: Callable[[], dict[str, object]], patience: int = PATIENCE_WI
 
 def _heard(reading: int, patience: int) -> tuple[bytes, bool]:
     """What comes through a pipe, up to a line's end, and whether it came as long as we wait."""
-    content, deadline, ready = b"", time.monotonic() + patience, [reading]
+    content, over = b"", False
+
+    def ended() -> bool:
+        nonlocal content, over
+        part = os.read(reading, 65536) if select.select([reading], [], [], 0.0)[0] else None
+        content += part or b""
+        over = part == b"" or content.endswith(b"\n") or len(content) >= MOST_WORDS
+        return over
+
     try:
-        while not content.endswith(b"\n") and len(content) < MOST_WORDS:
-            ready, _, _ = select.select([reading], [], [], max(0.0, deadline - time.monotonic()))
-            part = os.read(reading, 65536) if ready else b""
-            if not part:
-                break
-            content += part
+        in_time = _watched(ended, lambda seconds: _until_readable(reading, seconds), patience)
+        return content, in_time
     finally:
         os.close(reading)
-    return content, bool(ready)
+
+
+def _until_readable(descriptor: int, seconds: float) -> None:
+    select.select([descriptor], [], [], seconds)
+
+
+def _watched(ended: Callable[[], bool], wait: Callable[[float], None], patience: int) -> bool:
+    """Wait until something ended. Where it takes too long it is told so (False); where more runs by then than may, all
+    of it is ended, and whatever was waited for with it."""
+    deadline = time.monotonic() + patience
+    while not ended():
+        if time.monotonic() > deadline:
+            return False
+        if os.getpid() == 1 and _too_much():
+            _kill_all()
+        wait(BETWEEN_LOOKS)
+    return True
+
+
+def _too_much() -> bool:
+    """Whether more processes run in this copy than may, or have more memory."""
+    running = [name for name in os.listdir("/proc") if name.isdigit()]
+    own = _pages("1")  # every process that is forked from this one shows these as its own, and has them not
+    pages = sum(max(0, _pages(name) - own) for name in running)
+    return len(running) > MOST_PROCESSES or pages > MOST_PAGES
+
+
+def _pages(process: str) -> int:
+    """The pages of memory that a process shows, by proc(5): none of one that has ended."""
+    try:
+        return int(Path("/proc", process, "statm").read_text().split()[1])
+    except (OSError, ValueError, IndexError):
+        return 0

@@ -7,7 +7,18 @@ from attrs import define, field, frozen
 
 from verrou.core.model import Account, PasswordState, Source
 from verrou.core.model.known import Known, any_of
-from verrou.machines.linux.files.sshd import REMOTE, Criteria, Line, Shell, config_lines, shell_of, sshd_installed
+from verrou.machines.linux.entry.shell_asked import ShellAsked, through_lists
+from verrou.machines.linux.files.sshd import (
+    REMOTE,
+    Criteria,
+    Line,
+    Settings,
+    Shell,
+    config_lines,
+    shell_of,
+    sshd_config,
+    sshd_installed,
+)
 from verrou.machines.linux.root import Root
 
 _IN_BLOCKS = """
@@ -50,6 +61,8 @@ SWITCHES: Mapping[str, Sequence[str]] = {
 """The settings that decide here, and what each takes."""
 UNDERSTOOD = frozenset(("all", "user", "group", "host", "address", "canonical", "final"))
 """The criteria of a Match line that are understood."""
+ASKED_TOO = frozenset(("localport", "invalid-user", "version", "sessiontype", "command"))
+"""Those that the server answers for, asked about a connection to the port that it listens at."""
 LISTS = ("allowusers", "denyusers", "allowgroups", "denygroups")
 PASSWORDS, KEYS = frozenset(("password", "keyboard-interactive")), frozenset(("publickey",))
 
@@ -68,16 +81,33 @@ class Taken:
 
 @define
 class RemoteShell:
-    """The server of a system. ``by_name``: whether any line of it looks at names or groups."""
+    """The server of a system and the accounts about which it is looked at: it is asked itself where that can be, and
+    its files are read otherwise. ``by_name``: whether any line of it looks at names or groups."""
 
     root: Root
+    accounts: Sequence[Account] = ()
     lines: list[Line] = field(init=False)
     by_name: bool = field(init=False)
     _known: dict[object, Taken] = field(factory=dict, init=False)
+    _asked: ShellAsked | None = field(default=None, init=False)
 
     def __attrs_post_init__(self) -> None:
         self.lines = list(config_lines(self.root)) if sshd_installed(self.root) else []
         self.by_name = any(under or key in LISTS for key, _, _, under in self.lines)
+        if self.lines and self.root.asker is not None:
+            self._asked = ShellAsked(self.root, self.lines)
+            self._asked.ask([account for account in self.accounts if account.may_sign_in])
+
+    @property
+    def trouble(self) -> str:
+        """Why the server was not asked, although it should have been."""
+        return self._asked.trouble if self._asked is not None else ""
+
+    def lets_through(self, account: Account) -> bool | None:
+        """Whether the lists of the server let an account through, as it puts them together itself; None where it was
+        not asked."""
+        shell = self._asked.shell(account) if self._asked is not None else None
+        return None if shell is None else through_lists(shell, account.name, account.groups)
 
     def takes(self, account: Account) -> Taken:
         """What it takes of an account that comes from another computer; worked out once for all who are alike to it."""
@@ -88,11 +118,16 @@ class RemoteShell:
         return self._known[key]
 
     def _takes(self, account: Account) -> Taken:
-        for said, where in (*self._not_understood(), *self._about(account)):
+        asked = self._asked.shell(account) if self._asked is not None else None
+        if self._asked is not None and (fault := self._asked.fault):
+            said = f"sshd: it does not start with its settings: {fault}"
+            return Taken(*self._where_it_does_not_start, says=said, source=Source(sshd_config(self.root)))
+        doubts = self._not_understood() if asked is None else ()
+        for said, where in (*doubts, *self._about(account, asked is not None)):
             return Taken(Known.UNKNOWN, Known.UNKNOWN, says=f"sshd: {said}", source=where)
         if source := self._listens_nowhere():
             return Taken(Known.NO, Known.NO, says="sshd: it listens to this computer alone", source=source)
-        shell = shell_of(self.lines, account.name, account.groups)
+        shell = asked or shell_of(self.lines, account.name, account.groups)
         password, key = self._by_kind(account, shell)
         methods, source = shell.setting("authenticationmethods", "any")
         if methods == "any":
@@ -121,25 +156,32 @@ class RemoteShell:
         if wanted_at and lists and all(_satisfied(each, self._switched_on(general)) is Known.NO for each in lists):
             yield "no method that it wants is switched on, and it may not start over that", wanted_at
 
-    def _about(self, account: Account) -> Iterator[tuple[str, Source]]:
-        """Lines about the account of which it is not known what they come to."""
+    @property
+    def _where_it_does_not_start(self) -> tuple[Known, Known]:
+        """One that runs on this computer keeps the settings with which it started."""
+        runs = self.root.live and self.root.exists("/run/sshd.pid")
+        return (Known.UNKNOWN, Known.UNKNOWN) if runs else (Known.NO, Known.NO)
+
+    def _about(self, account: Account, asked: bool) -> Iterator[tuple[str, Source]]:
+        """Lines about the account of which it is not known what they come to: of a server that was ``asked`` itself
+        those alone that hang on where a connection comes in."""
+        understood = UNDERSTOOD | ASKED_TOO if asked else UNDERSTOOD
         for key, values, source, under in self.lines:
-            odd = [each for each in under if {key for key, _ in each.asked} - UNDERSTOOD]
+            odd = [each for each in under if {key for key, _ in each.asked} - understood]
             if odd and all(_may_be_about(each, account) for each in under):
                 yield f"whom {odd[0].source.text} is about is not known", odd[0].source
             if not all(each.about(account.name, account.groups) for each in under):
                 continue
-            if key in ("allowusers", "denyusers") and any(_by_place(word, account.name) for word in values):
-                yield f"{key} names it with the computers that it may come from", source
-            elif key in ("allowgroups", "denygroups") and any(word.startswith("!") for word in values):
-                yield f"what {key} makes of ! is not known", source
+            # One that is denied from some computers comes from others; no list knows a negation (measured, 9.2).
+            if key == "allowusers" and any(_by_place(word, account.name) for word in values):
+                yield "allowusers names it with the computers that it may come from", source
 
     def _listens_nowhere(self) -> Source | None:
         """The first line that has it listen, where it listens to its own computer alone."""
         found = [(values[0], source) for key, values, source, _ in self.lines if key == "listenaddress" and values]
         return found[0][1] if found and all(_is_own(value) for value, _ in found) else None
 
-    def _by_kind(self, account: Account, shell: Shell) -> tuple[Known, Known]:
+    def _by_kind(self, account: Account, shell: Settings) -> tuple[Known, Known]:
         """Whether it would take a password, and a key, if no methods were wanted in particular."""
         switched_on = self._switched_on(shell)
         key = Known.of(bool(switched_on & KEYS)) & self._has_key(account, shell)
@@ -152,7 +194,7 @@ class RemoteShell:
             key &= Known.of(None if root_may == "forced-commands-only" else root_may != "no")
         return password, key
 
-    def _switched_on(self, shell: Shell) -> frozenset[str]:
+    def _switched_on(self, shell: Settings) -> frozenset[str]:
         """The methods that are switched on. Without PAM there is nobody who would ask questions by hand."""
         asks_pam = Shell((), [line for line in self.lines if not line[3]]).setting("usepam", "no")[0] == "yes"
         by_hand = shell.setting("challengeresponseauthentication", "yes")[0]
@@ -164,7 +206,7 @@ class RemoteShell:
         return frozenset(method for method, there in found.items() if there)
 
     @staticmethod
-    def _has_key(account: Account, shell: Shell) -> Known:
+    def _has_key(account: Account, shell: Settings) -> Known:
         """Whether it has a key of its own, or may have one that stands elsewhere."""
         if account.keys:
             return Known.YES

@@ -31,7 +31,10 @@ class Rule:
 @define
 class Doas:
     """The rules of a system. ``unknown`` are lines that are not understood: what doas makes of the file is not known
-    then. ``passed_over`` says why the file or the program counts for nothing."""
+    then. ``passed_over`` says why the file or the program counts for nothing; ``program`` stands where it stands, and
+    is empty where there is nothing to ask."""
+
+    program: str = ""
 
     rules: list[Rule] = field(factory=list)
     unknown: list[Source] = field(factory=list)
@@ -44,6 +47,7 @@ class Doas:
         program = next((path for path in PROGRAMS if root.exists(path)), "")
         if not program or not root.exists(DOAS_CONF):
             return found
+        found.program = program
         for path, wrong in ((program, _useless), (DOAS_CONF, _unsafe)):
             try:
                 why = wrong(root.place(path).stat().st_mode, root.place(path).stat().st_uid)

@@ -5,6 +5,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from fnmatch import fnmatchcase
 from ipaddress import ip_address, ip_network
 from itertools import pairwise, takewhile
+from typing import Protocol
 
 from attrs import frozen
 
@@ -121,6 +122,18 @@ def _is_like(value: str, pattern: str, addresses: bool) -> bool:
 
 
 Line = tuple[str, list[str], Source, tuple[Criteria, ...]]
+
+
+class Settings(Protocol):
+    """What the server's settings come to for somebody, however that is known."""
+
+    def setting(self, wanted: str, otherwise: str) -> tuple[str, Source | None]:
+        """The value of a keyword that counts, in lower case, and where it stands."""
+        ...
+
+    def names(self, wanted: str) -> list[tuple[str, Source]]:
+        """All words of a list, each with its line."""
+        ...
 
 
 @frozen

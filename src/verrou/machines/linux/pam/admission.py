@@ -22,6 +22,7 @@ from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY
 from verrou.machines.linux.files.account_files import PasswdField, Record, ShadowField, number
 from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.sshd import REMOTE
+from verrou.machines.linux.pam.asking import Alike, Cell, PamAsked, alike
 from verrou.machines.linux.pam.interpreter import Verdict
 from verrou.machines.linux.pam.modules import ACCOUNT, AUTH, BY_NAME, Attempt, Modules, Proof, Somebody
 from verrou.machines.linux.pam.services import SERVICES, sshd_asks_pam
@@ -61,10 +62,12 @@ def with_admissions(posture: Posture, root: Root, files: AccountFiles) -> Postur
     if files.shadow is None:
         return posture
     services = Services(root, files, posture)
+    unknown = unknown_services(root)
+    services.ask([each.name for each in unknown])
     gates: list[Gate] = []
     for gate in posture.gates:
         gates += [gate] if gate.unasked or not gate.services else services.told(gate)
-    strangers = [each for each in unknown_services(root) if services.asked_by_anybody(each.name)]
+    strangers = [each for each in unknown if services.asked_by_anybody(each.name)]
     readings = dict(posture.readings)
     for rule_id, reading in posture.readings.items():
         if rule_id.startswith("logon."):
@@ -73,7 +76,7 @@ def with_admissions(posture: Posture, root: Root, files: AccountFiles) -> Postur
             blank = [each for each in strangers if services.takes_blank(each.name)]
             if blank:
                 readings[rule_id] = unreadable(f"{blank[0]}, and takes a blank password", LOOK, Source(blank[0].file))
-    troubles = (*posture.troubles, *map(str, strangers))
+    troubles = (*posture.troubles, *map(str, strangers), *services.not_asked())
     return evolve(posture, gates=tuple(gates), readings=readings, troubles=troubles)
 
 
@@ -124,13 +127,52 @@ class Services:
     _asking: dict[str, bool] = field(factory=dict, init=False)
     _has_pam: bool = field(init=False)
     _shell: RemoteShell = field(init=False)
+    _pam: PamAsked | None = field(default=None, init=False)
+    _no_different: dict[object, Alike] = field(factory=dict, init=False)
+    _told_apart: set[str] = field(factory=set, init=False)
+    _lines_sought: int = field(default=0, init=False)
 
     def __attrs_post_init__(self) -> None:
         self._today = self.posture.machine.now.date()
-        self._shell = RemoteShell(self.root)
+        self._shell = RemoteShell(self.root, self.posture.accounts)
         self._has_pam = any(self.root.names_in(folder) for folder in FOLDERS)
         self._modules = Modules(self.root)
         self._people = somebodies(self.files, self.posture.accounts, self._today)
+
+    def ask(self, unknown: Sequence[str]) -> None:
+        """Have PAM itself answer for every account, service and place from which people come, where it can be asked."""
+        if self.root.asker is None or not self._has_pam:
+            return
+        self._pam = PamAsked(self.root)
+        coming = [(service, gate.way) for gate in self.posture.gates if not gate.unasked for service in gate.services]
+        coming += [(service, way) for service in unknown for way in (Way.CONSOLE, Way.NETWORK)]
+        people = [account for account in self.posture.accounts if account.may_sign_in]
+        self._pam.ask(
+            Cell(attempt := self._attempt(who, service, way), self._alike_to_pam(attempt).key)
+            for service, way in dict.fromkeys(coming)
+            if self._asks_pam(service)
+            for account in people
+            if (who := self._people.get(account.name)) is not None
+        )
+
+    def not_asked(self) -> list[str]:
+        """Why what decides was not asked, although it should have been."""
+        found = (self._pam.trouble if self._pam else "", self._shell.trouble)
+        return [f"PAM and sshd were not asked, and files alone were read: {each}" for each in found if each][:1]
+
+    def _alike_to_pam(self, attempt: Attempt) -> Alike:
+        """See :func:`alike`; worked out once for all of one state where nothing looks at more than that."""
+        who = attempt.who
+        state = (attempt.service, attempt.terminal, attempt.host, *_state_of(who))
+        if (found := self._no_different.get(state)) is not None:
+            return found
+        stacks = {facility: self._stack(attempt.service, facility) for facility in (AUTH, ACCOUNT)}
+        found = alike(self._modules, stacks, attempt)
+        if found.by_name:
+            self._told_apart.add(attempt.service)
+        else:
+            self._no_different[state] = found
+        return found
 
     def asked_by_anybody(self, service: str) -> bool:
         """Whether a service of which nothing is known may let somebody in, from anywhere."""
@@ -147,7 +189,7 @@ class Services:
         return next((name for name, who in people if who is not None and self._may_come(who, service)), "")
 
     def _may_come(self, who: Somebody, service: str) -> bool:
-        found = (self.found(who, service, way) for way in (Way.CONSOLE, Way.NETWORK))
+        found = (self._of_pam(who, service, way) for way in (Way.CONSOLE, Way.NETWORK))
         return any(each.password is not Known.NO for each in found)
 
     def told(self, gate: Gate) -> list[Gate]:
@@ -168,7 +210,7 @@ class Services:
         """About whom a service decides otherwise than is told. Where nothing looks at names, accounts of one state come
         to the same, and most of a large system are of a few."""
         by_name = any(gate.lists) or any(self._named(service, each) for each in (AUTH, ACCOUNT))
-        by_name = by_name or (service == "sshd" and self._shell.by_name)
+        by_name = by_name or (service == "sshd" and self._shell.by_name) or service in self._told_apart
         as_told: set[object] = set()
         for account in self.posture.accounts:
             state = None if by_name else _state(account, self._people.get(account.name))
@@ -186,8 +228,9 @@ class Services:
         who = self._people.get(account.name)
         if who is None or not account.may_sign_in or barred(account, self.posture):
             return None
-        through = service != "sshd" or own.lets_through(account)
-        takes = self._shell.takes(account) if service == "sshd" else CONSOLE_TAKES
+        takes, through = CONSOLE_TAKES, True
+        if service == "sshd":
+            takes, through = self._shell.takes(account), self._shell_lets_through(account, own)
         alike = (
             *(gate.way, service, through, takes, account.password, account.enabled, account.keys > 0),
             *(expired(account, self.posture, self._today), self._alike(who, service, gate.way)),
@@ -199,12 +242,23 @@ class Services:
         self._expected[alike] = admitted(account, evolve(gate, admissions={account.name: decided}), self.posture)
         return decided if self._expected[alike] is not told else None
 
+    def _shell_lets_through(self, account: Account, own: Gate) -> bool:
+        """Whether the remote shell server's lists let an account through. Where it has several for several accounts, a
+        gate stands for each, and what the server answered counts at the one that is about the account."""
+        asked = self._shell.lets_through(account)
+        if asked is None:
+            return own.lets_through(account)
+        gates = [evolve(gate, also=()) for gate in self.posture.gates if "sshd" in gate.services]
+        mine = next((gate for gate in gates if gate.lets_through(account)), gates[0])
+        return asked and own == mine
+
     def _alike(self, who: Somebody, service: str, way: Way) -> object:
         """All that the stacks of a service can tell of somebody."""
         if not self._asks_pam(service):
             return who.password
         attempt = self._attempt(who, service, way)
-        return tuple(self._class(facility, attempt) for facility in (AUTH, ACCOUNT))
+        classes = tuple(self._class(facility, attempt) for facility in (AUTH, ACCOUNT))
+        return classes if self._pam is None else (*classes, self._alike_to_pam(attempt).key)
 
     def _decided(
         self, account: Account, who: Somebody, gate: Gate, service: str, through: Known, takes: Taken
@@ -223,12 +277,46 @@ class Services:
     def _comes_to(self, account: Account, who: Somebody, service: str, way: Way) -> "_OfPam":
         """What PAM has to say. A program that does not ask it looks at the account by itself."""
         if self._asks_pam(service):
-            found = self.found(who, service, way)
-            return _OfPam(found.password, found.key, found.name, self._says(service, found))
+            return self._of_pam(who, service, way)
         is_open = account.enabled and not expired(account, self.posture, self._today)
         has_one = who.password in (PasswordState.SET, PasswordState.BLANK)
         says = f"{service}: it does not ask PAM, and looks at the account by itself", account.source
         return _OfPam(Known.of(is_open and has_one), Known.of(is_open), Known.NO, says)
+
+    def _of_pam(self, who: Somebody, service: str, way: Way) -> "_OfPam":
+        """What PAM answered, and what its files read as where it did not, or where that is true of this hour only."""
+        found = self.found(who, service, way)
+        read = _OfPam(found.password, found.key, found.name, self._says(service, found))
+        attempt = self._attempt(who, service, way)
+        asked = self._pam.of(service, self._alike_to_pam(attempt).key) if self._pam and who.name else None
+        if asked is None or any(line.module_name in OF_THIS_HOUR for line in _unclear(found)):
+            return read
+        parts = tuple(zip((asked.password, asked.key, asked.name), read[:3], strict=True))
+        password, key, name = (said if said is not Known.UNKNOWN else here for said, here in parts)
+        if all(said in (here, Known.UNKNOWN) for said, here in parts):
+            return read
+        return _OfPam(password, key, name, self._differently(attempt, read, password, found))
+
+    def _differently(
+        self, attempt: Attempt, read: "_OfPam", password: Known, found: Found
+    ) -> tuple[str, Source | None]:
+        """What is said where PAM itself answers otherwise than its files read, or where these do not tell."""
+        line = self._line_that_refuses(attempt) if password is Known.NO else None
+        decides = f" by {line.module_name}" if line is not None else ""
+        answers = {Known.YES: "lets it in", Known.NO: "refuses it", Known.UNKNOWN: "may let it in"}
+        said = f"{attempt.service}: PAM, asked itself, {answers[password]}{decides}"
+        if read.password not in (Known.UNKNOWN, password):
+            said += f", although its files read as if it {'lets it in' if password is Known.NO else 'refused it'}"
+        return said, line.source if line is not None else read.says[1]
+
+    def _line_that_refuses(self, attempt: Attempt) -> PamLine | None:
+        """The line without which PAM would let somebody in, found by asking."""
+        assert self._pam is not None
+        self._lines_sought += 1
+        if self._lines_sought > MOST_LINES_SOUGHT:
+            return None
+        lines = [line for facility in (AUTH, ACCOUNT) for line in self._stack(attempt.service, facility).lines]
+        return self._pam.line_that_refuses(attempt, lines)
 
     def _asks_pam(self, service: str) -> bool:
         """Whether the service asks PAM about passwords: the network's shares keep passwords of their own."""
@@ -284,7 +372,7 @@ class Services:
         for stack in stacks:
             if where := stack.fatal or stack.unclear:
                 return f"{service}: {where.text}", where
-        unclear = [line for each in found for line in each.unclear]
+        unclear = _unclear(found)
         if Known.UNKNOWN in (found.password, found.name, found.key) and unclear:
             names = dict.fromkeys(line.module_name for line in unclear)
             return f"{service}: what {', '.join(names)} answers is not known", unclear[0].source
@@ -310,6 +398,14 @@ class _OfPam(NamedTuple):
     says: tuple[str, Source | None]
 
 
+def _unclear(found: Found) -> list[PamLine]:
+    return [line for each in found for line in each.unclear]
+
+
+OF_THIS_HOUR = frozenset(("pam_time.so",))
+"""Modules whose answer holds for the hour in which it is given."""
+MOST_LINES_SOUGHT = 8
+"""For how many differences the line that makes them is sought: each takes a question a line."""
 CONSOLE_TAKES = Taken(Known.YES, Known.NO)
 """A console takes what PAM takes, and no keys."""
 
@@ -319,11 +415,15 @@ def _state(account: Account, who: Somebody | None) -> object:
     if who is None:
         return None
     return (
-        *(who.password, who.ended, who.aged_out, who.due),
+        *_state_of(who),
         *(account.enabled, account.may_sign_in, account.password, account.password_changed, account.password_due),
         *(account.max_age, account.grace, account.ends, account.keys > 0, account.identity == "0", account.shell),
         *(account.outside_identity, account.builtin, account.ages_exempt),
     )
+
+
+def _state_of(who: Somebody) -> tuple[object, ...]:
+    return who.password, who.ended, who.aged_out, who.due, who.uid == 0
 
 
 def somebodies(files: AccountFiles, accounts: Sequence[Account], today: date) -> dict[str, Somebody]:

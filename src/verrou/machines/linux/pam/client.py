@@ -16,7 +16,8 @@ from verrou.machines.linux.inside import CLEAN_ENVIRONMENT
 PAM_SUCCESS, PAM_CONV_ERR, PAM_NEW_AUTHTOK_REQD = 0, 19, 12
 PAM_TTY, PAM_RHOST, PAM_FAIL_DELAY = 3, 4, 10
 ECHO_OFF, ECHO_ON = 1, 2
-CONSOLE = b"tty1"
+CONSOLE, REMOTE_SHELL = "tty1", "ssh"
+"""What services tell PAM of the terminal: the console's, and what a remote shell server has before there is one."""
 SHUT_IN_NOISE = ("unable to resolve host", "unable to send audit message")
 """What sudo says because it is shut in, and not of the account."""
 
@@ -45,16 +46,17 @@ class _Conversation(ctypes.Structure):
 
 @define
 class Session:
-    """One PAM transaction, by somebody at the console or who ``comes_from`` another computer; ``answer`` is asked for
-    each prompt that hides what is typed, by its number from 0."""
+    """One PAM transaction, by somebody at ``terminal`` (none where it is empty) who may have come from another
+    computer; ``answer`` is asked for each prompt, by its number from 0. ``prompts`` counts them."""
 
     service: str
     account: str
     answer: Callable[[int], str]
     comes_from: str = ""
+    terminal: str = CONSOLE
     said: list[str] = field(factory=list)
     result: int = PAM_SUCCESS
-    _asked: int = 0
+    prompts: int = 0
 
     def sign_in(self) -> tuple[bool, str]:
         """Authenticate and check the account at the console. Answers with whether it let us in, and what it said."""
@@ -65,15 +67,16 @@ class Session:
 
         return self._run(attempt)
 
-    def results(self) -> tuple[int, int] | None:
+    def results(self, auth: bool = True, account: bool = True) -> tuple[int | None, int | None] | None:
         """What the two halves of a sign-in come to, each asked whatever the other says: authenticating, and the
-        account; numbers of pam_strerror(3). None where PAM does not start the service."""
-        found: list[int] = []
+        account; numbers of pam_strerror(3), None for one that is not asked. None where PAM does not start the
+        service."""
+        found: list[int | None] = []
 
         def attempt(pam: ctypes.CDLL, handle: ctypes.c_void_p) -> int:
-            found.append(int(pam.pam_authenticate(handle, 0)))
-            found.append(int(pam.pam_acct_mgmt(handle, 0)))
-            return max(found)
+            found.append(int(pam.pam_authenticate(handle, 0)) if auth else None)
+            found.append(int(pam.pam_acct_mgmt(handle, 0)) if account else None)
+            return max(result or PAM_SUCCESS for result in found)
 
         self._run(attempt)
         return (found[0], found[1]) if found else None
@@ -97,11 +100,9 @@ class Session:
             return False, f"PAM does not start the service {self.service}"
         no_delay = _NO_DELAY(lambda code, delay, data: None)
         pam.pam_set_item(handle, PAM_FAIL_DELAY, no_delay)
-        if self.comes_from:
-            pam.pam_set_item(handle, PAM_RHOST, self.comes_from.encode())
-            pam.pam_set_item(handle, PAM_TTY, b"ssh")  # as a remote shell server has it before there is a terminal
-        else:
-            pam.pam_set_item(handle, PAM_TTY, CONSOLE)
+        for item, value in ((PAM_RHOST, self.comes_from), (PAM_TTY, self.terminal)):
+            if value:
+                pam.pam_set_item(handle, item, value.encode())
         self.result = result = attempt(pam, handle)
         meaning = pam.pam_strerror(handle, result).decode(errors="replace")
         pam.pam_end(handle, result)
@@ -119,8 +120,8 @@ class Session:
                 for i in range(count):
                     message = messages[i].contents  # type: ignore[index]
                     if message.style in (ECHO_OFF, ECHO_ON):
-                        array[i].text = libc.strdup(self.answer(self._asked).encode())
-                        self._asked += 1
+                        array[i].text = libc.strdup(self.answer(self.prompts).encode())
+                        self.prompts += 1
                     elif message.text:
                         self.said.append(message.text.decode(errors="replace").strip())
                 responses[0] = array  # type: ignore[index]
@@ -140,7 +141,7 @@ def load() -> dict[str, object]:
 def sign_in(account: str, password: str, service: str = "login", comes_from: str = "") -> dict[str, object]:
     """Sign in with a password, at the console or from another computer: whether it was accepted, what was said, and
     whether a new password that is asked for first is all that stands in the way."""
-    session = Session(service, account, lambda _: password, comes_from)
+    session = Session(service, account, lambda _: password, comes_from, REMOTE_SHELL if comes_from else CONSOLE)
     accepted, said = session.sign_in()
     return {"accepted": accepted, "said": said, "new_password_first": session.result == PAM_NEW_AUTHTOK_REQD}
 
@@ -156,12 +157,30 @@ def change_password(account: str, uid: int, old: str, new: str) -> dict[str, obj
 
 
 SUDO = "/usr/bin/sudo"
+WANTS_A_PASSWORD = b"uthentication required"
+"""What doas(1) says, told not to ask, to who would have to give a password."""
 
 
-def elevate(account: str, uid: int, gid: int, password: str, shut_in: bool = False) -> dict[str, object]:
+def tries_doas(program: str, account: str, uid: int, gid: int) -> dict[str, object]:
+    """Whether doas lets somebody do something as root, with a password or without. In a child only: the identity of the
+    process changes for good."""
+    os.initgroups(account, gid)
+    os.setresgid(gid, gid, gid)
+    os.setresuid(uid, 0, 0)
+    ended = subprocess.run(
+        [program, "-n", "/usr/bin/true"],
+        env=CLEAN_ENVIRONMENT,
+        stdin=subprocess.DEVNULL,
+        capture_output=True,
+        check=False,
+    )
+    return {"accepted": ended.returncode == 0 or WANTS_A_PASSWORD in ended.stderr}
+
+
+def elevate(account: str, uid: int, gid: int, password: str) -> dict[str, object]:
     """Run a program as root by way of sudo(8), as the account's owner. In a child only: the identity of the process
     changes for good. sudo gets its rights from its own set-user-ID bit, as with anybody; on a disk that is mounted
-    without such bits (``shut_in``) it is started as it would start, where the bit is there and the owner may run it."""
+    without such bits it is started as it would start, where the bit is there and the owner may run it."""
     os.initgroups(account, gid)
     os.setresgid(gid, gid, gid)
     try:
@@ -169,7 +188,7 @@ def elevate(account: str, uid: int, gid: int, password: str, shut_in: bool = Fal
         is_set = os.stat(SUDO).st_mode & stat.S_ISUID and os.stat(SUDO).st_uid == 0
     except OSError as error:
         return {"accepted": False, "said": f"{SUDO}: {error.strerror}"}
-    if bits_count or not shut_in or not is_set:
+    if bits_count or not is_set:
         os.setresuid(uid, uid, uid)
     else:
         os.setresuid(uid, 0, 0)

@@ -1,0 +1,121 @@
+"""The remote shell server asked itself, in a private copy, what its settings come to for an account that comes from
+another computer: ``sshd -t`` and ``sshd -T -C``, sshd(8)."""
+
+from collections.abc import Sequence
+from itertools import pairwise
+
+from attrs import define, field, frozen
+
+from verrou.core.errors import VerrouError
+from verrou.core.model import Account, Source
+from verrou.core.model.ways import Pattern
+from verrou.machines import CannotRehearse
+from verrou.machines.linux.files.sshd import REMOTE, SSHD, Line, Settings, sshd_config
+from verrou.machines.linux.root import Root
+
+HERE, PORT = "192.0.2.1", "22"
+"""Stands for the address of this computer (RFC 5737), and the port that it listens at where no line says."""
+MOST_ASKED = 500
+LISTS = ("denyusers", "allowusers", "denygroups", "allowgroups")
+
+
+@frozen
+class Effective:
+    """What the server itself says its settings come to for somebody."""
+
+    values: dict[str, list[str]]
+    source: Source
+
+    def setting(self, wanted: str, otherwise: str) -> tuple[str, Source | None]:
+        """See :class:`~verrou.machines.linux.files.sshd.Settings`."""
+        found = self.values.get(wanted)
+        return (found[0].lower(), self.source) if found else (otherwise, None)
+
+    def names(self, wanted: str) -> list[tuple[str, Source]]:
+        """See :class:`~verrou.machines.linux.files.sshd.Settings`."""
+        return [(word, self.source) for value in self.values.get(wanted, ()) for word in value.split()]
+
+
+@define
+class ShellAsked:
+    """The answers of the server. ``fault`` says why it does not start with its settings, ``trouble`` why it was not
+    asked."""
+
+    root: Root
+    lines: Sequence[Line]
+    fault: str = ""
+    trouble: str = ""
+    _found: dict[object, Effective] = field(factory=dict, init=False)
+    _by_pattern: bool = field(init=False)
+    _named: frozenset[str] = field(init=False)
+
+    def __attrs_post_init__(self) -> None:
+        lists = [
+            after
+            for key, values, _, _ in self.lines
+            if key == "match"
+            for word, after in pairwise([part for value in values for part in value.split("=", 1)])
+            if word.lower() in ("user", "group")
+        ]
+        names = [name.removeprefix("!") for each in lists for name in each.split(",")]
+        self._by_pattern = any(set(name) & set("*?") for name in names)
+        self._named = frozenset(names)
+
+    def ask(self, accounts: Sequence[Account]) -> None:
+        """Ask about these accounts, once for all who are alike to the server."""
+        different: dict[object, str] = {}
+        for account in accounts:
+            different.setdefault(self._alike(account), account.name)
+        about = dict(list(different.items())[:MOST_ASKED])
+        port = next((values[0] for key, values, _, _ in self.lines if key == "port" and values), PORT)
+        commands = [[SSHD, "-t", "-f", sshd_config(self.root)]]
+        for name in about.values():
+            where = f"user={name},host={REMOTE},addr={REMOTE},laddr={HERE},lport={port}"
+            commands.append([SSHD, "-T", "-f", sshd_config(self.root), "-C", where])
+        assert self.root.asker is not None
+        try:
+            first, *others = self.root.asker("run_all", commands=commands)["all"]
+            if first["code"]:
+                self.fault = " ".join(str(first["said"]).split()) or f"sshd -t ended with {first['code']}"
+                return
+            for key, told in zip(about, others, strict=True):
+                if not told["code"]:
+                    self._found[key] = self._effective(str(told["answer"]))
+        except (CannotRehearse, VerrouError, KeyError, TypeError, ValueError) as error:
+            self.trouble = str(error)
+
+    def shell(self, account: Account) -> Settings | None:
+        """What the settings come to for an account; None where that was not answered."""
+        return self._found.get(self._alike(account))
+
+    def _alike(self, account: Account) -> object:
+        if self._by_pattern:
+            return account.name, account.groups
+        mentioned = tuple(group for group in account.groups if group in self._named)
+        return account.name if account.name in self._named else "", mentioned
+
+    def _effective(self, said: str) -> Effective:
+        values: dict[str, list[str]] = {}
+        for line in said.splitlines():
+            key, _, value = line.strip().partition(" ")
+            values.setdefault(key.lower(), []).append(value.strip())
+        return Effective(values, Source(sshd_config(self.root), text="asked: sshd -T"))
+
+
+def through_lists(shell: Settings, name: str, groups: Sequence[str]) -> bool:
+    """Whether the four lists of the server let an account through that comes from elsewhere, in its own order."""
+    denied, allowed, denied_groups, allowed_groups = ([word for word, _ in shell.names(key)] for key in LISTS)
+    if any(_is_about(word, name) for word in denied):
+        return False
+    if allowed and not any(_is_about(word, name) for word in allowed):
+        return False
+    if any(Pattern(word).matches(group) for word in denied_groups for group in groups):
+        return False
+    return not allowed_groups or any(Pattern(word).matches(group) for word in allowed_groups for group in groups)
+
+
+def _is_about(word: str, name: str) -> bool:
+    """Whether a word of a list is about an account that comes from :data:`REMOTE`; one with other places is told apart
+    before."""
+    user, at, place = word.rpartition("@") if "@" in word else (word, "", "")
+    return Pattern(user).matches(name) and (not at or place in ("*", REMOTE))

@@ -1,0 +1,213 @@
+"""A system's own PAM asked about accounts, services and where somebody comes from: which questions are put, for whom
+one answer stands for many, and what the replies mean."""
+
+import re
+import secrets
+from collections.abc import Iterable, Mapping, Sequence
+from functools import lru_cache
+from typing import NamedTuple
+
+from attrs import define, field, frozen
+
+from verrou.core.errors import VerrouError
+from verrou.core.model import PasswordState
+from verrou.core.model.known import Known
+from verrou.machines import CannotRehearse
+from verrou.machines.linux.files.access_file import files_read
+from verrou.machines.linux.hashing import FEWEST_ROUNDS, QUICK, hashed
+from verrou.machines.linux.pam.faillock import load_faillock
+from verrou.machines.linux.pam.interpreter import ANY
+from verrou.machines.linux.pam.modules import BY_NAME, TABLE, Attempt, Modules
+from verrou.machines.linux.pam.questions import Question, Reply
+from verrou.machines.linux.pam.stack import PamLine, Stack
+from verrou.machines.linux.root import Root
+
+IN, NEW_PASSWORD_FIRST = 0, 12
+NO = frozenset((3, 6, 7, 8, 10, 11, 13, 26, 27, 28))
+"""The results that refuse: service_err, perm_denied, auth_err, cred_insufficient, user_unknown, maxtries, acct_expired,
+abort, authtok_expired, module_unknown. All others, system_err and authinfo_unavail first, say that something was not
+there to be asked, which may be because it was asked in a copy."""
+MOST_QUESTIONS = 6000
+LOOKS_AT_NAMES = BY_NAME | {"pam_shells.so"}
+A_WORD = re.compile(r"[^\s,:;()\[\]=@|&!#]+")
+WRONG_WORD = "no password of anybody here"
+
+
+@frozen
+class Asked:
+    """What PAM answered about an account at a service: with its password, by its name and a wrong password, and about
+    the account alone, as for a key."""
+
+    password: Known
+    name: Known
+    key: Known
+
+
+@lru_cache(maxsize=1)
+def word_and_hash() -> tuple[str, str]:
+    """The word that stands for everybody's password in a copy, and its hash."""
+    word = secrets.token_urlsafe(12)
+    return word, hashed(word, QUICK, FEWEST_ROUNDS)
+
+
+class Cell(NamedTuple):
+    """One account at one service from one place, and the key of all that it is no different from."""
+
+    attempt: Attempt
+    alike: object
+
+
+class Alike(NamedTuple):
+    """By what somebody is no different from others to a service. ``by_name``: something beside the state of the account
+    has a say."""
+
+    key: object
+    by_name: bool = False
+
+
+def alike(modules: Modules, stacks: Mapping[str, Stack], attempt: Attempt) -> Alike:
+    """All that the two halves of a service's stack can tell of somebody. A module that is not known may tell everybody
+    from everybody else."""
+    who = attempt.who
+    state = (who.password, who.ended, who.aged_out, who.due, who.uid == 0, attempt.terminal, attempt.host)
+    found: list[object] = []
+    for facility, stack in stacks.items():
+        for line in stack.lines:
+            answers = modules.answers(facility, line, attempt, False)
+            separators = line.argument("fieldsep") or line.argument("listsep")
+            if line.module_name not in TABLE or answers == ANY or separators or not A_WORD.fullmatch(who.name):
+                return Alike((*state, who.name), True)
+            if line.module_name in LOOKS_AT_NAMES:
+                named = _words_of(modules.root, line)
+                groups = tuple(group for group in who.groups if group.casefold() in named)
+                found += [answers, groups, who.name if who.name.casefold() in named else "", who.shell]
+    return Alike((*state, *found), bool(found))
+
+
+def _words_of(root: Root, line: PamLine) -> frozenset[str]:
+    """All words, in small letters, of what a module that looks at names reads: its arguments and its files."""
+    named = [value for key in ("file", "accessfile", "conffile") if (value := line.argument(key))]
+    files = {
+        "pam_access.so": files_read(root, line),
+        "pam_time.so": named or ["/etc/security/time.conf"],
+        "pam_localuser.so": named,
+        "pam_listfile.so": named,
+    }.get(line.module_name, ())
+    return _words(" ".join(line.arguments), *(root.text(file) or "" for file in files))
+
+
+@lru_cache(maxsize=256)
+def _words(*texts: str) -> frozenset[str]:
+    return frozenset(word.casefold() for text in texts for word in A_WORD.findall(text))
+
+
+@define
+class PamAsked:
+    """The answers of one look, put all at once with :meth:`ask`; asked for by what makes cells alike."""
+
+    root: Root
+    trouble: str = ""
+    """Why nothing was answered."""
+    _answers: dict[tuple[str, object], Asked] = field(factory=dict, init=False)
+
+    def ask(self, cells: Iterable[Cell]) -> None:
+        """Put what has to be known of these cells, one question for all that are alike."""
+        different: dict[tuple[str, object], Attempt] = {}
+        for cell in cells:
+            different.setdefault((cell.attempt.service, cell.alike), cell.attempt)
+        questions = [question for key, attempt in different.items() for question in _questions(key, attempt)]
+        # Wrong words come last: what counts them and is not known to do so has then done least harm.
+        questions.sort(key=lambda each: (each.question.word == WRONG_WORD, each.question.service))
+        replies = self._put(questions[:MOST_QUESTIONS])
+        for key in different:
+            self._answers[key] = _meaning([replies.get((key, part)) for part in PARTS])
+
+    def of(self, service: str, alike: object) -> Asked | None:
+        """What was answered; None where nothing was."""
+        return self._answers.get((service, alike))
+
+    def line_that_refuses(self, attempt: Attempt, lines: Sequence[PamLine]) -> PamLine | None:
+        """The first of some lines without which an account would be let in with its password: each is left out alone,
+        and PAM asked again. None where there is no such line, or nobody to ask."""
+        part = next(iter(_questions(("", None), attempt)))
+        word, hash_of_word = word_and_hash()
+        question = part.question._replace(word=word) if part.own_word else part.question
+        if self.root.asker is None:
+            return None
+        try:
+            told = self.root.asker(
+                "ask_pam_without",
+                question=question,
+                lines=[(line.file, line.first, line.last) for line in lines],
+                hash_of_word=hash_of_word,
+                tallies=load_faillock(self.root).tallies,
+            )["line"]
+        except (CannotRehearse, VerrouError, KeyError, TypeError, ValueError):
+            return None
+        return lines[told] if isinstance(told, int) and 0 <= told < len(lines) else None
+
+    def _put(self, questions: Sequence["_Part"]) -> dict[object, Reply]:
+        found = self._replies(questions)
+        if found is None and len({each.question.service for each in questions}) > 1:
+            # One of the services breaks or holds up everything: the others are asked without it.
+            found = {}
+            for service in dict.fromkeys(each.question.service for each in questions):
+                found |= self._replies([each for each in questions if each.question.service == service]) or {}
+        return found or {}
+
+    def _replies(self, questions: Sequence["_Part"]) -> dict[object, Reply] | None:
+        if not questions or self.root.asker is None:
+            return {}
+        word, hash_of_word = word_and_hash()
+        put = [each.question._replace(word=word) if each.own_word else each.question for each in questions]
+        try:
+            told = self.root.asker(
+                "ask_pam", questions=put, hash_of_word=hash_of_word, tallies=load_faillock(self.root).tallies
+            )["replies"]
+            replies = [None if each is None else Reply(*each) for each in told]
+        except (CannotRehearse, VerrouError, KeyError, TypeError, ValueError) as error:
+            self.trouble = str(error)
+            return None
+        pairs = zip(questions, replies, strict=True)
+        return {(each.key, each.part): reply for each, reply in pairs if reply is not None}
+
+
+PASSWORD, NAME, KEY = PARTS = ("password", "name", "key")
+
+
+class _Part(NamedTuple):
+    key: tuple[str, object]
+    part: str
+    question: Question
+    own_word: bool = False
+
+
+def _questions(key: tuple[str, object], attempt: Attempt) -> Iterable[_Part]:
+    who = attempt.who
+    plain = Question(attempt.service, who.name, attempt.terminal, attempt.host, "")
+    blank = who.password is PasswordState.BLANK
+    yield _Part(key, PASSWORD, plain, own_word=not blank)
+    yield _Part(key, NAME, plain._replace(word=WRONG_WORD, asked="auth"))
+    yield _Part(key, KEY, plain._replace(asked="account"))
+
+
+def _meaning(replies: Sequence[Reply | None]) -> Asked:
+    right, wrong, keyed = replies
+    account = _of_half(right, right.account if right else None)
+    password = _of_half(right, right.auth if right else None)
+    if password is Known.NO and right is not None and right.prompts > 1:
+        password = Known.UNKNOWN  # something beside a password was wanted
+    name = _of_half(wrong, wrong.auth if wrong else None)
+    by_key = _of_half(keyed, keyed.account if keyed else None)
+    return Asked(password & account, name & account, by_key)
+
+
+def _of_half(reply: Reply | None, result: int | None) -> Known:
+    """What a result of one half means."""
+    if reply is None:
+        return Known.UNKNOWN
+    if not reply.started:
+        return Known.NO
+    if result in (IN, NEW_PASSWORD_FIRST):
+        return Known.YES
+    return Known.NO if result in NO else Known.UNKNOWN

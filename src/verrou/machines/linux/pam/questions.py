@@ -1,0 +1,186 @@
+"""Questions to a system's own PAM, put in a private copy by one process that answers many: what authenticating and what
+the account come to, each by itself and as numbers of pam_strerror(3). No session is opened, and nothing is set up.
+
+Nobody's real password is known or needed: every hash that a password can open stands for one word while it is asked.
+"""
+
+import json
+import os
+import re
+import select
+import signal
+import time
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
+from pathlib import Path
+from typing import NamedTuple
+
+from verrou.machines.linux.files.account_files import PASSWD, SHADOW, AccountFile, PasswdField, ShadowField
+from verrou.machines.linux.files.password_hashes import scheme_of
+from verrou.machines.linux.pam.client import Session
+from verrou.machines.linux.root import Root
+
+PATIENCE_A_QUESTION, PATIENCE_IN_ALL = 5.0, 30.0
+"""Seconds that one answer may take, and all of them together."""
+LATE_TWICE = 2
+"""A service that is so often late is not asked again."""
+FACILITIES = ("auth", "account")
+LETS_IN = (0, 12)
+"""success, and a new password that is asked for first."""
+
+
+class Question(NamedTuple):
+    """Whether a service lets an account in that comes to ``terminal`` from ``host`` and types ``word``. ``asked`` are
+    the parts of its stack that are asked, of :data:`FACILITIES`: the account alone is what a key leaves to PAM."""
+
+    service: str
+    account: str
+    terminal: str
+    host: str
+    word: str
+    asked: str = "auth account"
+
+
+class Reply(NamedTuple):
+    """What the parts came to, None for one that was not asked; and how often something was to be typed. ``started``:
+    whether PAM began the service at all."""
+
+    started: bool
+    auth: int | None
+    account: int | None
+    prompts: int
+
+
+def put(question: Question) -> Reply:
+    """Put one question, in this process."""
+    session = Session(question.service, question.account, lambda _: question.word, question.host, question.terminal)
+    found = session.results(*(part in question.asked.split() for part in FACILITIES))
+    return Reply(False, None, None, 0) if found is None else Reply(True, *found, session.prompts)
+
+
+def put_all(
+    questions: Sequence[Question], before_each: Callable[[], None], patience: float = PATIENCE_IN_ALL
+) -> list[Reply | None]:
+    """Put them all, one process after another: a process goes on until an answer does not come, or is none, or a module
+    has changed who it is. None where there was no answer."""
+    replies: list[Reply | None] = [None] * len(questions)
+    late: Counter[str] = Counter()
+    over = time.monotonic() + patience
+    at = 0
+    while at < len(questions) and time.monotonic() < over:
+        left = [n for n in range(at, len(questions)) if late[questions[n].service] < LATE_TWICE]
+        if not left:
+            break
+        answered, in_time = _by_one_process(questions, left, before_each, replies, over)
+        at = left[answered] + 1 if answered < len(left) else len(questions)
+        if not in_time and answered < len(left):
+            late[questions[left[answered]].service] += 1
+    return replies
+
+
+def _by_one_process(
+    questions: Sequence[Question],
+    left: Sequence[int],
+    before_each: Callable[[], None],
+    replies: list[Reply | None],
+    over: float,
+) -> tuple[int, bool]:
+    """How many of ``left`` were answered in a row, and whether the next one ended rather than took too long."""
+    reading, writing = os.pipe()
+    child = os.fork()
+    if child == 0:
+        try:
+            os.close(reading)
+            for number in left:
+                if os.getresuid() != (0, 0, 0):
+                    break  # a module changed who asks: what it answers now is not what the machine would
+                before_each()
+                os.write(writing, json.dumps(put(questions[number])).encode() + b"\n")
+        finally:
+            os._exit(0)
+    os.close(writing)
+    answered, in_time, content = 0, True, b""
+    try:
+        while answered < len(left):
+            wait = min(PATIENCE_A_QUESTION, over - time.monotonic())
+            if not select.select([reading], [], [], max(0.0, wait))[0]:
+                in_time = False
+                break
+            part = os.read(reading, 65536)
+            if not part:
+                break
+            *lines, content = (content + part).split(b"\n")
+            for line in lines:
+                reply = _understood(line)
+                if reply is None or answered >= len(left):
+                    return answered, True
+                replies[left[answered]] = reply
+                answered += 1
+        return answered, in_time
+    finally:
+        os.close(reading)
+        with suppress(ProcessLookupError):
+            os.kill(child, signal.SIGKILL)
+        os.waitpid(child, 0)
+
+
+def _understood(line: bytes) -> Reply | None:
+    try:
+        started, auth, account, prompts = json.loads(line)
+    except (ValueError, TypeError):
+        return None
+    numbers = all(each is None or type(each) is int for each in (auth, account))
+    return Reply(started, auth, account, prompts) if numbers and type(prompts) is int else None
+
+
+def one_word_for_all(hash_of_word: str, accounts: Sequence[str]) -> Mapping[str, str]:
+    """The files of accounts with ``hash_of_word`` wherever a password opens one of ``accounts``; marks of a lock before
+    it stay."""
+    root, wanted = Root(Path("/")), set(accounts)
+    changed: dict[str, str] = {}
+    for name, position in ((SHADOW, ShadowField.PASSWORD), (PASSWD, PasswdField.PASSWORD)):
+        file = AccountFile.parse(name, root.text(name) or "")
+        for record in list(file.records()):
+            stored = record.fields[position]
+            if record.name in wanted and scheme_of(stored):
+                marks = stored[: len(stored) - len(stored.lstrip("!"))]
+                fields = list(record.fields)
+                fields[position] = marks + hash_of_word
+                file.replace(record, fields)
+        if file.revision:
+            changed[name] = file.text()
+    return changed
+
+
+_CONTROLLED = re.compile(r"(\s*\S+\s+)(\[(?:\\\]|[^\]])*\]|\S+)", re.DOTALL)
+WITHOUT_A_SAY = "[default=ignore]"
+
+
+def left_out(text: str, first: int, last: int) -> str:
+    """A file of the stack in which one line (physical lines from 1) is run and has no say: jumps keep their length."""
+    lines = text.split("\n")
+    whole = " ".join(line.split("#", 1)[0].rstrip().removesuffix("\\") for line in lines[first - 1 : last])
+    changed = _CONTROLLED.sub(lambda found: found[1] + WITHOUT_A_SAY, whole, count=1)
+    return "\n".join([*lines[: first - 1], changed, *[""] * (last - first), *lines[last:]])
+
+
+def first_that_refuses(
+    question: Question, lines: Sequence[tuple[str, int, int]], before_each: Callable[[], None]
+) -> int | None:
+    """The first of some lines (file, first and last physical line) without which PAM lets somebody in. In a copy only:
+    the files are changed, one after another, and put back."""
+    root, over = Root(Path("/")), time.monotonic() + PATIENCE_IN_ALL
+    for number, (file, first, last) in enumerate(lines):
+        text = root.text(file)
+        if text is None or time.monotonic() > over:
+            continue
+        try:
+            root.write(file, left_out(text, first, last))
+        except OSError:
+            continue  # a vendor's file, in a folder that nothing is written to
+        reply = put_all([question], before_each)[0]
+        root.write(file, text)
+        if reply is not None and all(result in LETS_IN for result in (reply.auth, reply.account)):
+            return number
+    return None

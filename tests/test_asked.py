@@ -1,0 +1,193 @@
+"""What the system itself is asked: PAM, sshd, sudo and doas answer in a private copy, shut in, and are heeded."""
+
+import faulthandler
+import json
+import os
+import socket
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from conftest import GOOD_PASSWORD, Verrou
+from debian_root import PrivateRoot
+from sudoers_files import SAMPLES, manned, put
+from test_shut_in import hostile, listener, victim
+from verrou.core.model import AccountName, Grant
+from verrou.core.model.access import Opening, admitted, doubts
+from verrou.core.model.ways import Way
+from verrou.machines import Asking, open_machine
+from verrou.machines.linux.machine import LinuxMachine
+from verrou.machines.linux.pam import questions
+from verrou.machines.linux.pam.asking import word_and_hash
+from verrou.machines.linux.pam.questions import Question, left_out
+from verrou.machines.linux.private_copy import private_copy
+from verrou.machines.linux.root import Root
+
+pytestmark = pytest.mark.real_root
+__all__ = ["listener", "victim"]
+
+
+@pytest.fixture
+def two(manned_root: PrivateRoot) -> Iterator[PrivateRoot]:
+    """A root with the administrator ``warden`` and the standard user ``tern``, each with a password."""
+    manned_root.inside("useradd", "-m", "-s", "/bin/bash", "tern")
+    manned_root.inside("chpasswd", typed=f"tern:{GOOD_PASSWORD}\nwarden:{GOOD_PASSWORD}\n")
+    yield manned_root
+
+
+LISTED = "account required pam_listfile.so onerr=fail item=user sense=deny file=/etc/away apply=tern"
+
+
+def before_all(root: PrivateRoot, service: str, *lines: str) -> None:
+    root.write(f"/etc/pam.d/{service}", "\n".join((*lines, root.read(f"/etc/pam.d/{service}"))))
+
+
+def test_what_the_files_do_not_tell_is_asked_and_the_line_named(two: PrivateRoot, verrou: Verrou) -> None:
+    """A module's argument that nobody here knows; reading alone says so, and how to know it."""
+    two.write("/etc/away", "tern\n")
+    before_all(two, "login", LISTED)
+    m = ("-m", two.path, "--format", "json")
+    read = json.loads(verrou("why", "tern", "console", *m).stdout)
+    assert read["answer"] == "unknown" and "pam_listfile.so" in str(read)
+    asked = json.loads(verrou("why", "tern", "console", *m, "--ask-system").stdout)
+    assert asked["answer"] == "no" and "PAM, asked itself, refuses it by pam_listfile.so" in str(asked["chain"])
+    assert asked["chain"][0]["source"]["line"] == 1
+    ways = {row["account"]: row["ways"]["console"] for row in json.loads(verrou("access", *m, "--ask-system").stdout)}
+    assert (ways["warden"], ways["tern"]) == ("password", None)
+    assert not two.signs_in("tern", GOOD_PASSWORD, "login") and two.signs_in("warden", GOOD_PASSWORD, "login")
+    told = verrou("why", "tern", "console", "-m", two.path, "--ask-system", "--files-only", code=2).stderr
+    assert "found --files-only and --ask-system; say one of them" in told
+
+
+def test_guards_rest_on_what_was_asked(two: PrivateRoot, verrou: Verrou) -> None:
+    """tern administers by its files, and PAM turns it away: it is no one to leave the machine to."""
+    two.inside("usermod", "-aG", "sudo", "tern")
+    two.write("/etc/away", "tern\n")
+    before_all(two, "login", LISTED)
+    told = verrou("account", "disable", "warden", "-m", two.path, "--yes", code=3).stderr
+    assert "last-administrator" in told
+    two.write("/etc/away", "")
+    told = verrou("account", "disable", "warden", "-m", two.path, "--preview", code=None).stdout
+    assert "programs of this disk ran, shut in" in " ".join(told.split()) and "PAM" in told
+
+
+def test_what_is_true_of_this_hour_stays_not_known(two: PrivateRoot) -> None:
+    before_all(two, "login", "account required pam_time.so")
+    two.write("/etc/security/time.conf", "login;*;!root;Al0000-2400\n")
+    posture = open_machine(str(two.path)).observe(asked=True)
+    warden = posture.by_name[AccountName("warden")]
+    assert {admitted(warden, gate, posture) for gate in posture.gates if gate.way is Way.CONSOLE} == {Opening.UNKNOWN}
+    assert doubts(warden, Way.CONSOLE, posture)
+
+
+def test_a_service_that_hangs_or_breaks_is_not_answered_and_the_others_are(
+    two: PrivateRoot, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(questions, "PATIENCE_A_QUESTION", 0.7)
+    for name, text in {
+        "sleeps": "auth required pam_exec.so /usr/bin/sleep 600",
+        "breaks": "auth include",  # libpam breaks down over that
+        "asks": "auth required pam_exec.so expose_authtok /usr/bin/true\nauth required pam_unix.so",
+        "stands": "auth required pam_unix.so",
+    }.items():
+        two.write(f"/etc/pam.d/{name}", f"{text}\naccount required pam_unix.so\n")
+    word, hash_of_word = word_and_hash()
+    put_to = [
+        Question(service, "tern", "tty1", "", typed, "auth")
+        for service in ("sleeps", "breaks", "stands", "asks")
+        for typed in (word, "wrong", "wrong", word)
+    ]
+    faulthandler.disable()  # what breaks here is libpam, and an answer
+    with private_copy(Root(two.path)) as copy:
+        answers = copy.ask("ask_pam", questions=put_to, hash_of_word=hash_of_word, tallies="/run/faillock")["replies"]
+        stored = [copy.root.text("/etc/shadow") == two.read("/etc/shadow"), copy.root.names_in("/run/faillock")]
+    faulthandler.enable()
+    told = [None if each is None else each[1] for each in answers]
+    assert told == [None] * 8 + [0, 7, 7, 0] * 2
+    assert stored == [True, []], "nothing of it stays in the copy"
+
+
+def test_a_line_that_is_left_out_keeps_its_place() -> None:
+    text = "# c\nauth [success=1 \\\n default=die] pam_unix.so x\naccount required pam_deny.so\n"
+    assert left_out(text, 2, 3).split("\n")[1:] == [
+        *("auth [default=ignore] pam_unix.so x", "", "account required pam_deny.so", ""),
+    ]
+    assert "auth [default=ignore] pam_deny.so" in left_out("auth required pam_deny.so", 1, 1)
+
+
+@pytest.mark.parametrize("live", [False, True], ids=["disk", "this"])
+def test_a_question_reaches_nothing_and_is_bounded(
+    two: PrivateRoot, tmp_path: Path, victim: int, listener: socket.socket, live: bool
+) -> None:
+    """Programs in the stack of PAM that try everything, multiply, and want all memory; on a disk, and on this
+    computer."""
+    outside, log = tmp_path / "outside", two.path / "run/log"
+    outside.mkdir()
+    hostile(two, "/usr/bin/hostile", outside, victim, listener.getsockname()[1])
+    told = two.read("/usr/bin/hostile").replace("/etc/hostile-log", "/tmp/hostile-log")
+    two.write("/usr/bin/hostile", told.replace("exit 0", "test \"$(sort -u /tmp/hostile-log)\" = 'ran'"))
+    programs = {
+        "tries": "/usr/bin/hostile",
+        "multiplies": "/bin/bash -c 'f() { f | f & f; }; f'",
+        "swells": "/usr/bin/perl -e '$x = \"x\" x 4e9; exit(length($x) < 1)'",
+    }
+    for name, program in programs.items():
+        (two.path / f"usr/bin/{name}").write_text(f"#!/bin/bash\nexec {program}\n")
+        (two.path / f"usr/bin/{name}").chmod(0o755)
+        two.write(f"/etc/pam.d/{name}", f"auth required pam_exec.so /usr/bin/{name}\naccount required pam_permit.so\n")
+    word, hash_of_word = word_and_hash()
+    with socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as listening, private_copy(Root(two.path, live=live)) as copy:
+        listening.bind(str(log))
+        listening.setblocking(False)
+        (two.path / "tmp/log").unlink(missing_ok=True)
+        for name in programs:
+            put_to = [Question(name, "tern", "tty1", "", word, "auth")]
+            try:
+                reply = copy.ask("ask_pam", questions=put_to, hash_of_word=hash_of_word, tallies="/run/faillock")
+            except Exception as ended:
+                reply = {"replies": [str(ended)]}
+            assert reply["replies"][0] is None or reply["replies"][0][:2] != [True, 0], (name, reply)
+        assert copy.run(["/bin/true"]) == (0, ""), "the copy itself goes on"
+        with pytest.raises(BlockingIOError):
+            listening.recv(100)
+    assert os.listdir(outside) == []
+    with pytest.raises(BlockingIOError):
+        listener.accept()
+
+
+def test_what_runs_of_this_computer_is_taken_along_and_of_a_disk_it_is_not(two: PrivateRoot) -> None:
+    two.write("/run/nologin", "")
+    two.write("/run/systemd/system/x.service", "[Service]\n")
+    for live in (False, True):
+        with private_copy(Root(two.path, live=live)) as copy:
+            assert copy.root.exists("/run/nologin") is live
+            assert copy.root.exists("/run/systemd/system/x.service") is live
+
+
+def test_sudo_and_doas_are_asked(two: PrivateRoot, verrou: Verrou) -> None:
+    two.write("/etc/sudoers.d/night", "+night ALL=(ALL) ALL\n")
+    m = ("-m", two.path, "--format", "json")
+    roles = {row["account"]: row["role"] for row in json.loads(verrou("access", *m).stdout)}
+    assert (roles["root"], roles["warden"], roles["tern"]) == ("administrator", "administrator", None)
+    roles = {row["account"]: row["role"] for row in json.loads(verrou("access", *m, "--ask-system").stdout)}
+    assert roles["tern"] == "standard"
+    two.write("/etc/sudoers.d/night", "tern ALL=(ALL) ALL, \\\n")
+    told = verrou("access", *m, "--ask-system")
+    assert "so sudo refuses everybody" in told.stderr
+    assert {row["account"] for row in json.loads(told.stdout) if row["role"] == "administrator"} == {"root"}
+
+
+@pytest.mark.parametrize("text", SAMPLES[::4])
+def test_sudo_answers_as_its_files_read(root: PrivateRoot, text: str) -> None:
+    manned(root)
+    put(root, f"{text}\n")
+    root.inside("chpasswd", typed=f"warden:{GOOD_PASSWORD}\ntern:{GOOD_PASSWORD}\nana b:{GOOD_PASSWORD}\n")
+    machine = open_machine(str(root.path))
+    assert isinstance(machine, LinuxMachine)
+    posture = machine.observe(asked=True)
+    assert not [each for each in posture.troubles if "asked itself" in each], text
+    machine.asking = Asking.FILES_ONLY
+    read = machine.observe(asked=True)
+    given = [[Grant.ADMINISTRATION in a.grants for a in each.accounts] for each in (posture, read)]
+    assert given[0] == given[1]
