@@ -6,8 +6,11 @@ from typing import Any
 
 import pytest
 
-from conftest import GOOD_PASSWORD, Verrou, bare
+from conftest import GOOD_PASSWORD, Verrou, bare, with_programs
 from debian_root import PrivateRoot
+from verrou.core.model.ways import Way
+from verrou.machines.linux.entry.service_files import NO_WAY_IN, unknown_services
+from verrou.machines.linux.pam.services import SERVICES, behind
 from verrou.machines.linux.pam.stack import load_stack
 from verrou.machines.linux.root import Root
 
@@ -117,3 +120,41 @@ def test_a_display_manager_lets_in_whom_the_text_console_refuses(manned_root: Pr
     manned_root.write("/usr/sbin/lightdm", "")
     manned_root.write("/etc/pam.d/lightdm", "@include common-auth\n@include common-account\n")
     assert console() and manned_root.signs_in("tern", GOOD_PASSWORD, "lightdm")
+
+
+def way_of(root: Root, service: str) -> Way | None:
+    return next((way for way in Way if service in [each.name for each in behind(root, way)]), None)
+
+
+NOT_FORESEEN = {"calife", "francine", "kermit", "partimaged", "please", "pleaseedit", "super", "vmtoolsd"}
+"""Of all services of one Debian release those of which nobody here says by which route people come, or whether they
+elevate by them: they are told."""
+
+
+def test_each_service_of_a_release_is_accounted_for(tmp_path: Path) -> None:
+    """The service files that the packages of Debian 12 ship, each alone on a system: it stands behind a way, is known
+    as no way in, or is told."""
+    rows = [line.split("\t") for line in (Path(__file__).parent / "debian_pam_services.txt").read_text().splitlines()]
+    assert len({package for package, *_ in rows}) > 70
+    told, behind_a_way = set(), {}
+    for number, (_, name, lines) in enumerate(rows):
+        root = with_programs(tmp_path / str(number))
+        common = {f"common-{kind}": f"{kind} required pam_unix.so nullok\n" for kind in ("auth", "account")}
+        for file, text in {**common, "other": "auth required pam_deny.so\n", name: lines.replace(" ; ", "\n")}.items():
+            (root / "etc/pam.d").mkdir(parents=True, exist_ok=True)
+            (root / "etc/pam.d" / file).write_text(f"{text}\n")
+        (root / "etc/ssh").mkdir(exist_ok=True)
+        (root / "etc/ssh/sshd_config").touch()
+        for service in SERVICES:
+            if service.name == name and service.programs:
+                (root / service.programs[0].lstrip("/")).parent.mkdir(parents=True, exist_ok=True)
+                (root / service.programs[0].lstrip("/")).touch()
+        found = Root(root)
+        behind_a_way |= dict.fromkeys((name,) if (way := way_of(found, name)) else (), way)
+        told |= {each.name for each in unknown_services(found)}
+    names = {name for _, name, _ in rows}
+    assert told & names == NOT_FORESEEN & names | {name for name in names if name.startswith("lightdm-remote")}
+    assert not told & (behind_a_way.keys() | NO_WAY_IN)
+    inside = {"su", "sudo"}  # whoever is in already becomes somebody else
+    assert names <= behind_a_way.keys() | told | NO_WAY_IN | inside
+    assert {behind_a_way[name] for name in ("imap", "ftp", "ppp", "smtp")} == {Way.NETWORK}

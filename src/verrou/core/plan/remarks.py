@@ -89,6 +89,9 @@ def _of_removed(account: Account) -> Iterator[str]:
 
 
 def _of_renamed(account: Account, new_name: str) -> Iterator[str]:
+    if account.sessions:
+        where = ", ".join(account.sessions)
+        yield f"{account.name} is signed in ({where}): that session goes on, and its programs know it by the old name."
     for act in account.acts:
         if act.kind in (ActKind.CRON_LINE, ActKind.UNIT, ActKind.LINE):
             yield f"{act.source.where} names {account.name} and not {new_name}: change that yourself."

@@ -645,7 +645,7 @@ def _comment(text: str, words: Mapping[int, str]) -> str:
 
 def _at_work(root: Root, name: str, uid: int) -> str:
     """Why an account cannot be taken away right now; nothing where it can."""
-    if inside := sessions(root).get(name):
+    if inside := sessions(root, {uid: name}).get(name):
         return f"is signed in ({', '.join(inside.sessions)})"
     running = processes_by_number(root).get(uid, 0)
     return f"runs {counted(running, 'process')}" if running else ""

@@ -304,6 +304,7 @@ class _Beside:
             or doas.by_group(members.by_number[gid], gid)
             for name, gid in members.numbers.items()
         }
+        by_uid = {int(record.fields[PasswdField.UID]): record.name for record in reversed(files.passwd.records())}
         return cls(
             now,
             sudoers,
@@ -314,13 +315,13 @@ class _Beside:
             lockouts,
             sign_ins(root),
             ends_kept(root),
-            sessions(root),
+            sessions(root, by_uid),
             Keys(root),
             fresh_homes(root),
             defined_number(defs, "GID_MIN", 1000),
             SHADOW not in root.denied,
             Shells(root),
-            {int(record.fields[PasswdField.UID]): record.name for record in reversed(files.passwd.records())},
+            by_uid,
         )
 
 

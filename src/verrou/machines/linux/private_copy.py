@@ -18,7 +18,7 @@ import stat
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from functools import partial
 from pathlib import Path
@@ -555,6 +555,7 @@ class _Inside:
             hash_of_word,
             tallies,
             lambda uncounted: {"line": first_that_refuses(put, lines, uncounted)},
+            stack_changes=True,
         )
 
     def _with_one_word(
@@ -563,23 +564,29 @@ class _Inside:
         hash_of_word: str,
         tallies: str,
         asked: Callable[[Callable[[], None]], dict[str, object]],
+        *,
+        stack_changes: bool = False,
     ) -> dict[str, object]:
         """Ask in a copy of the copy, in which one word is the password of all who have one. ``asked`` is given what
-        forgets the wrong tries that were counted."""
+        forgets the wrong tries that were counted. Nothing of it is written to, but for ``stack_changes`` to /etc."""
 
         def attempt() -> dict[str, object]:
             unshare(CLONE_NEWNS)
             private_mounts()
-            _etc_in_memory()
-            for folder in COPIED[1:]:
+            root = Root(Path("/"))
+            with_word = one_word_for_all(hash_of_word, people)
+            if stack_changes:
+                _etc_in_memory()
+                for name, text in with_word.items():
+                    root.write(name, text)
+            else:
+                _laid_over(with_word)
+            for folder in COPIED[stack_changes:]:
                 with suppress(OSError):
                     write_protect(Path(folder))
             place, ours = Path(tallies), tallies.startswith(TALLIES_BELOW) or _holds_files_alone(tallies)
             if ours:
                 _tallies_in_memory(place, ())
-            root = Root(Path("/"))
-            for name, text in one_word_for_all(hash_of_word, people).items():
-                root.write(name, text)
             self._limited()
 
             def uncounted() -> None:
@@ -611,6 +618,19 @@ class _Inside:
             return attempt()
 
         return _apart(limited)
+
+
+def _laid_over(texts: Mapping[str, str]) -> None:
+    """Show other texts in the place of some files, for this process and its children."""
+    staging = Path("/tmp")
+    mount_new("tmpfs", staging, f"mode=0700,size={MOST_MEMORY}")
+    for number, (name, text) in enumerate(texts.items()):
+        file, now = staging / str(number), os.stat(name)
+        file.write_text(text, encoding="utf-8", errors="surrogateescape")
+        os.chown(file, now.st_uid, now.st_gid)
+        os.chmod(file, stat.S_IMODE(now.st_mode))
+        bind(file, name, all_below=False)
+    let_go(staging)
 
 
 def _holds_files_alone(folder: str) -> bool:

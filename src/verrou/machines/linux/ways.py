@@ -3,6 +3,7 @@
 import os
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from datetime import datetime
+from pathlib import Path
 from typing import NamedTuple
 
 from verrou.core.model import Source
@@ -141,12 +142,13 @@ class Inside(NamedTuple):
     ways: tuple[str, ...] = ()
 
 
-def sessions(root: Root) -> Mapping[str, Inside]:
-    """Who is signed in now, by account name, from utmp(5) and what systemd-logind keeps of sessions. A system that does
+def sessions(root: Root, by_uid: Mapping[int, str]) -> Mapping[str, Inside]:
+    """Who is signed in now, by account name, from utmp(5) and what systemd-logind keeps of sessions. A session goes on
+    under its number whatever the account is called meanwhile: ``by_uid`` gives the names of today. A system that does
     not run has nobody."""
     found: dict[str, dict[str, str]] = {}
     ways: dict[str, dict[str, None]] = {}
-    for name, where, host, since, service in (*_in_utmp(root), *_in_logind(root)):
+    for name, where, host, since, service in (*_in_utmp(root, by_uid), *_in_logind(root, by_uid)):
         place = where + (f" from {host}" if host else "")
         found.setdefault(name, {}).setdefault(where, f"{place} since {since:%Y-%m-%d %H:%M}" if since else place)
         if way := _way_of(where, host, service):
@@ -169,15 +171,28 @@ def _way_of(where: str, host: str, service: str) -> str:
     return "" if away else Way.CONSOLE if where.startswith(("tty", ":")) else ""
 
 
-def _in_utmp(root: Root) -> Iterator[Session]:
+def _in_utmp(root: Root, by_uid: Mapping[int, str]) -> Iterator[Session]:
     content = root.content(UTMP)
     for position in range(0, len(content) - UTMP_RECORD.size + 1, UTMP_RECORD.size):
         kind, pid, line, _, user, host, *_, seconds, _, _, _ = UTMP_RECORD.unpack_from(content, position)
         if kind == SIGNED_IN and _text(user) and not (root.live and not _lives(pid)):
-            yield _text(user), _text(line), _text(host), moment(seconds), ""
+            name = by_uid.get(_signed_in_number(pid), "") if root.live else ""
+            yield name or _text(user), _text(line), _text(host), moment(seconds), ""
 
 
-def _in_logind(root: Root) -> Iterator[Session]:
+def _signed_in_number(pid: int) -> int:
+    """The number of the account that a process was signed in as, proc(5): loginuid; -1 where that is not kept."""
+    try:
+        number = int(Path(f"/proc/{pid}/loginuid").read_text())
+    except (OSError, ValueError):
+        return -1
+    return -1 if number == NOT_SIGNED_IN else number
+
+
+NOT_SIGNED_IN = 2**32 - 1
+
+
+def _in_logind(root: Root, by_uid: Mapping[int, str]) -> Iterator[Session]:
     """Newer systems keep no utmp. The files are systemd-logind's own; a name that it writes otherwise one day is passed
     over, never misread."""
     for name in root.names_in(LOGIND_SESSIONS)[:MOST_SESSIONS] if root.exists(LOGIND_SESSIONS) else ():
@@ -190,7 +205,9 @@ def _in_logind(root: Root) -> Iterator[Session]:
             continue
         where = facts.get("TTY") or facts.get("SERVICE") or "a session"
         began = moment(int(since) / 1e6) if since.isascii() and since.isdigit() and len(since) < 20 else None
-        yield facts["USER"], where, facts.get("REMOTE_HOST", ""), began, facts.get("SERVICE", "")
+        uid = facts.get("UID", "")
+        name = by_uid.get(int(uid), "") if uid.isascii() and uid.isdigit() and len(uid) < 12 else ""
+        yield name or facts["USER"], where, facts.get("REMOTE_HOST", ""), began, facts.get("SERVICE", "")
 
 
 def _text(field: bytes) -> str:

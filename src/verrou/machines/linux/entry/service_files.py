@@ -12,19 +12,20 @@ NO_WAY_IN = frozenset(
     (
         *("other", "config-util", "postlogin"),
         # Whoever is in already becomes somebody else, or changes what is theirs.
+        *("newrole", "run_init", "schroot", "control-center", "frr"),
         *("su-l", "sudo-i", "runuser", "runuser-l", "doas", "polkit-1", "passwd", "chfn", "chsh", "chage"),
         # Root's own tools.
         *("chpasswd", "newusers", "useradd", "userdel", "usermod", "groupadd", "groupdel", "groupmod", "groupmems"),
         "sssd-shadowutils",
         # Batch work, and the manager of a session that began by another service.
-        *("cron", "crond", "atd", "systemd-user"),
+        *("cron", "crond", "atd", "systemd-user", "elogind-user", "gridengine-exec"),
         # A session that is there already is unlocked.
         *("i3lock", "swaylock", "xlock", "xscreensaver", "xsecurelock", "light-locker", "gnome-screensaver"),
         *("mate-screensaver", "cinnamon-screensaver", "xfce4-screensaver", "kde", "kde-fingerprint", "kde-smartcard"),
-        *("kscreensaver", "vlock", "physlock", "screen"),
+        *("kscreensaver", "vlock", "physlock", "screen", "slock", "away", "ukui-screensaver-qt", "gnome-flashback"),
         # The sign-in screen's own session, and automatic sign-in, which is read where it is set.
         *("lightdm-greeter", "sddm-greeter", "greetd-greeter", "gdm-launch-environment", "lightdm-autologin"),
-        *("gdm-autologin", "sddm-autologin"),
+        *("gdm-autologin", "sddm-autologin", "nodm"),
         # By a finger or a card: no password opens these.
         *("gdm-fingerprint", "gdm-smartcard", "gdm-smartcard-pkcs11-exclusive", "gdm-smartcard-sssd-exclusive"),
         "gdm-smartcard-sssd-or-password",

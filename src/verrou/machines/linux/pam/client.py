@@ -57,6 +57,8 @@ class Session:
     said: list[str] = field(factory=list)
     result: int = PAM_SUCCESS
     prompts: int = 0
+    keep: list[object] | None = None
+    """Where the transaction is kept open instead of ended: the modules stay loaded then, for whoever asks often."""
 
     def sign_in(self) -> tuple[bool, str]:
         """Authenticate and check the account at the console. Answers with whether it let us in, and what it said."""
@@ -105,7 +107,10 @@ class Session:
                 pam.pam_set_item(handle, item, value.encode())
         self.result = result = attempt(pam, handle)
         meaning = pam.pam_strerror(handle, result).decode(errors="replace")
-        pam.pam_end(handle, result)
+        if self.keep is None:
+            pam.pam_end(handle, result)
+        else:
+            self.keep.append((handle, converse, conversation, no_delay))
         if result == PAM_SUCCESS:
             return True, ""
         # The modules' own words say which rule was broken; the result's meaning is only general.

@@ -52,9 +52,12 @@ class Reply(NamedTuple):
     prompts: int
 
 
-def put(question: Question) -> Reply:
-    """Put one question, in this process."""
+def put(question: Question, open_ones: dict[str, list[object]]) -> Reply:
+    """Put one question, in this process. ``open_ones`` keeps one transaction of each service, and with it the modules
+    that it needs."""
     session = Session(question.service, question.account, lambda _: question.word, question.host, question.terminal)
+    if question.service not in open_ones:
+        session.keep = open_ones[question.service] = []
     found = session.results(*(part in question.asked.split() for part in FACILITIES))
     return Reply(False, None, None, 0) if found is None else Reply(True, *found, session.prompts)
 
@@ -90,13 +93,14 @@ def _by_one_process(
     reading, writing = os.pipe()
     child = os.fork()
     if child == 0:
+        open_ones: dict[str, list[object]] = {}
         try:
             os.close(reading)
             for number in left:
                 if os.getresuid() != (0, 0, 0):
                     break  # a module changed who asks: what it answers now is not what the machine would
                 before_each()
-                os.write(writing, json.dumps(put(questions[number])).encode() + b"\n")
+                os.write(writing, json.dumps(put(questions[number], open_ones)).encode() + b"\n")
         finally:
             os._exit(0)
     os.close(writing)

@@ -19,15 +19,27 @@ UNIX = "pam_unix.so"
 @frozen
 class Service:
     """One service. ``way`` is the way in that it stands behind; None where it makes somebody of who is in already.
-    ``programs`` are what asks it: without any of them it is not installed. With ``own_passwords``
-    it keeps passwords of its own, and asks PAM about the account alone."""
+    ``programs`` are what asks it: without any of them it is not installed; one ``by_file`` is asked by programs of
+    several packages, and counts where its file stands. With ``own_passwords`` it keeps passwords of its own, and asks
+    PAM about the account alone."""
 
     name: str
     way: Way | None
     programs: tuple[str, ...] = ()
     own_passwords: bool = False
+    by_file: bool = False
 
 
+OVER_THE_NETWORK = (
+    # Mail, news, calendars and the passwords for them.
+    *("imap", "pop", "pop3", "popa3d", "solid-pop3d", "perdition", "smtp", "esmtp", "lmtp", "mupdate", "nntp", "sieve"),
+    *("calendar", "webmail", "poppassd"),
+    # Web consoles and what asks on behalf of a web server.
+    *("pcsd", "monit", "pwauth"),
+    # Files, networks and commands from elsewhere.
+    *("ftp", "uucp", "ocserv", "pluto", "radiusd", "rexec", "rlogin", "rsh"),
+)
+"""Services of many packages' programs, which people reach over the network."""
 SERVICES = (
     Service("login", Way.CONSOLE),
     Service("gdm-password", Way.CONSOLE, ("/usr/sbin/gdm3", "/usr/sbin/gdm", "/usr/bin/gdm")),
@@ -45,6 +57,8 @@ SERVICES = (
     Service("dovecot", Way.NETWORK, ("/usr/sbin/dovecot",)),
     Service("cups", Way.NETWORK, ("/usr/sbin/cupsd",)),
     Service("ppp", Way.NETWORK, ("/usr/sbin/pppd",)),
+    *(Service(name, Way.NETWORK, by_file=True) for name in OVER_THE_NETWORK),
+    *(Service(name, Way.REMOTE_SCREEN, by_file=True) for name in ("tigervnc", "xpra", "x2gobroker")),
     Service("xrdp-sesman", Way.REMOTE_SCREEN, ("/usr/sbin/xrdp-sesman",)),
     Service("sshd", Way.REMOTE_SHELL, ("/usr/sbin/sshd",)),
     Service("sudo", None, ("/usr/bin/sudo",)),
@@ -61,6 +75,8 @@ def installed(root: Root, service: Service) -> bool:
     """Whether the service is there: its program, or where that may stand anywhere a file of its own."""
     if service.name == "sshd":
         return sshd_installed(root)
+    if service.by_file:
+        return bool(service_file(root, service.name))
     if any(root.exists(program) for program in service.programs):
         return True
     return not service.programs or (service.way is Way.REMOTE_SCREEN and bool(service_file(root, service.name)))

@@ -4,7 +4,7 @@ import re
 from collections.abc import Mapping
 from datetime import timedelta
 
-from verrou.core.model import Reading, Source, shipped_default, unreadable
+from verrou.core.model import Origin, Reading, Source, name_list, shipped_default, unreadable
 from verrou.core.rules.screen import RULES
 from verrou.core.values import Value
 from verrou.machines.linux.display_managers import in_use
@@ -72,9 +72,34 @@ def _locked_by_dconf(root: Root) -> bool:
     return dconf.present(root) and any(root.exists(f"/usr/bin/{name}") for name in LOCKERS)
 
 
+OBEY = ("bash", "rbash", "ksh", "ksh93", "mksh")
+"""The shells that read these files and end at TMOUT: others have the variable and stay, or never see it (measured)."""
+
+
+def _who_does_not_obey(system: System) -> list[str]:
+    """Those who sign in to a shell that no TMOUT ends."""
+    return [
+        f"{account.name} ({account.shell or '/bin/sh'})"
+        for account in system.accounts
+        if account.origin is Origin.ADDED
+        and account.may_sign_in
+        and system.root.place(account.shell or "/bin/sh").name not in OBEY
+    ]
+
+
+def _of_shells(system: System) -> Reading:
+    """What holds for whoever signs in to a shell: for nobody by TMOUT whose shell does not go by it."""
+    reading = _read_shell_idle(system.root)
+    strangers = _who_does_not_obey(system) if isinstance(reading.value, timedelta) else []
+    if not strangers:
+        return reading
+    said = f"no TMOUT ends the shell of {name_list(strangers)}; verrou account change NAME --shell /bin/bash"
+    return Reading("never", source=reading.source, reason=said)
+
+
 def _read_idle(system: System) -> Reading:
     """Where people sign in to a desktop, its screen locker decides, and a shell's own time is none of its."""
-    shell = "the shell", _read_shell_idle(system.root)
+    shell = "the shell", _of_shells(system)
     if not in_use(system.root):
         return shell[1]
     if not _locked_by_dconf(system.root):

@@ -80,6 +80,14 @@ def asked_of_anybody(system: System, actions: Sequence[str]) -> Mapping[str, str
     return None if polkit.UNKNOWN in answers.values() or set(actions) - answers.keys() else answers
 
 
+def asked_of_screen(system: System, name: str, groups: Sequence[str], actions: Sequence[str]) -> set[str] | None:
+    """What the account of a sign-in screen is answered to some actions; None where plain rules do not tell."""
+    if system.polkit_rules[1]:
+        return None
+    return {_read(system, action, Asking(name, groups)) for action in actions if action in system.polkit_shipped}
+
+
+POWER_OFF = RIGHTS["rights.shut_down"][:1]
 FREE, YES = ("yes", "auth_self"), polkit.YES
 
 
@@ -127,6 +135,25 @@ def _known(read: Callable[[System, Ours], Reading]) -> Callable[[System], Readin
     return whole
 
 
+KEYS_TARGET = "ctrl-alt-del.target"
+UNIT_FOLDERS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
+
+
+def _with_the_keys(system: System, reading: Reading) -> Reading:
+    """Who sits at the machine restarts it by Ctrl-Alt-Del at a text console, whatever polkit says: the kernel tells
+    systemd(1), which starts a unit for it."""
+    root = system.root
+    folder = next((each for each in UNIT_FOLDERS if root.item(f"{each}/{KEYS_TARGET}").there), "")
+    limited = isinstance(reading.value, frozenset) and EVERYBODY not in reading.value
+    if not folder or not limited or root.item(f"{folder}/{KEYS_TARGET}").link == "/dev/null":
+        return reading
+    keys = (
+        "Ctrl-Alt-Del at a text console restarts the machine for anybody "
+        f"(systemctl mask {KEYS_TARGET} ends that), and the power key turns it off"
+    )
+    return evolve(reading, reason="; ".join(filter(None, (reading.reason, keys))))
+
+
 def _read_right(rule_id: str) -> Callable[[System], Reading]:
     def read(system: System, mine: Ours) -> Reading:
         found = asked(system, RIGHTS[rule_id])
@@ -152,8 +179,10 @@ def _read_right(rule_id: str) -> Callable[[System], Reading]:
 
     def whole(system: System) -> Reading:
         if not polkit.installed(system.root):
-            return Reading(frozenset(), source=shipped_default("without polkit, root alone may"))
-        return known(system)
+            found = Reading(frozenset(), source=shipped_default("without polkit, root alone may"))
+        else:
+            found = known(system)
+        return _with_the_keys(system, found) if rule_id == "rights.shut_down" else found
 
     return whole
 

@@ -5,6 +5,7 @@ from collections.abc import Callable, Mapping
 from verrou.core.model import Grant, Origin, Reading, Source, absent, shipped_default, unreadable
 from verrou.core.rules.screen import RULES
 from verrou.core.values import EVERYBODY, GROUP, Value
+from verrou.machines.linux import polkit
 from verrou.machines.linux.display_managers import (
     GDM_CONF,
     LXDM_CONF,
@@ -27,6 +28,7 @@ from verrou.machines.linux.population import AccountFiles, login_defs, members_b
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keeper import Keeper, System, weakest
+from verrou.machines.linux.rules.rights import POWER_OFF, asked_of_screen
 
 KINDS = {str(rule.id): rule.kind for rule in RULES}
 LIGHTDM_OWN = "/etc/lightdm/lightdm.conf.d/90-verrou.conf"
@@ -270,9 +272,26 @@ def _read_button_lightdm(system: System) -> Reading:
     folders = ("/usr/share/lightdm/lightdm-gtk-greeter.conf.d", "/etc/lightdm/lightdm-gtk-greeter.conf.d")
     files = [*drop_ins(system.root, folders), GREETER_CONF]
     entry = last_of(all_entries(system.root, files), "greeter", "indicators")
-    if entry is None:
-        return Reading(True, source=shipped_default("its indicators have ~power"))
-    return Reading(POWER in entry.value, source=entry.source)
+    found = Reading(True, source=shipped_default("its indicators have ~power"))
+    found = Reading(POWER in entry.value, source=entry.source) if entry is not None else found
+    return _where_polkit_lets(system, LIGHTDM_USER, found) if found.value else found
+
+
+LIGHTDM_USER = "lightdm"
+"""The account that the sign-in screen of lightdm runs as."""
+
+
+def _where_polkit_lets(system: System, screen: str, found: Reading) -> Reading:
+    """A button does what polkit lets the sign-in screen's own account do."""
+    account = next((each for each in system.accounts if each.name == screen), None)
+    if account is None or not polkit.installed(system.root):
+        return found
+    answers = asked_of_screen(system, screen, account.groups, POWER_OFF)
+    if answers is None:
+        return unreadable(f"there is a button, and what polkit answers {screen} is not known", source=found.source)
+    if not answers or polkit.YES in answers:
+        return found
+    return Reading(False, source=found.source, reason=f"there is a button, and polkit does not let {screen} shut down")
 
 
 def _read_button_gdm(system: System) -> Reading:
