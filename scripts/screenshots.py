@@ -14,11 +14,17 @@ from pathlib import Path
 
 SIZE = "1280x800"
 PICTURES = Path(__file__).parent.parent / "docs/screenshots"
+WITH_A_STRANGER = (
+    "echo account required pam_tides.so >> warden-03/etc/pam.d/sshd; "
+    "touch warden-03/usr/lib/x86_64-linux-gnu/security/pam_tides.so; "
+)
+"""A module that nobody knows, so that not all can be known."""
 SHOTS = {
     "survey": "verrou survey -m warden-03 | head -n 45",
     "account-list": "verrou account list -m warden-03; echo; verrou account list -m ringing-02.bench.json",
-    "access": "verrou access -m hide-01.bench.json; echo; verrou why guillemot console -m hide-01.bench.json; echo; "
-    "verrou why tern remote-screen -m hide-01.bench.json; echo; verrou access -m warden-03 2>/dev/null",
+    "access": f"{WITH_A_STRANGER}verrou access -m hide-01.bench.json; "
+    "verrou why guillemot console -m hide-01.bench.json; verrou access -m warden-03 2>/dev/null; "
+    "verrou why warden remote-shell -m warden-03 2>/dev/null",
     "signin": "verrou signin -m hide-01.bench.json; echo; verrou rule show elevation -m hide-01.bench.json",
     "swap": "verrou account swap ringer warden -m ringing-02.bench.json --preview; echo; "
     "verrou account show petrel -m ringing-02.bench.json",

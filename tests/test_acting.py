@@ -99,9 +99,10 @@ def test_sessions_where_there_is_no_utmp(tmp_path: Path) -> None:
     (folder / "c1").write_text(SESSION.replace("CLASS=user", "CLASS=greeter").replace("tty2", "tty7"))
     (folder / "9").write_text(SESSION.replace("STATE=active", "STATE=closing").replace("tty2", "tty9"))
     (folder / "noise").write_bytes(bytes(range(256)))
-    found = sessions(Root(tmp_path))
+    found = sessions(Root(tmp_path), {})
     (since,) = found["tern"].sessions
     assert list(found) == ["tern"] and since.startswith("tty2 since 2025-09-14") and found["tern"].ways == ("console",)
+    assert list(sessions(Root(tmp_path), {1001: "gull"})) == ["gull"], "a session goes on under its number"
 
 
 @pytest.mark.real_root

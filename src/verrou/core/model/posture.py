@@ -56,7 +56,8 @@ class MachineFacts:
     the system itself works as it. ``lists_disabled``: its sign-in screen lists disabled accounts like any
     other. ``unread`` is what we had no rights to read, so that nothing is known of it. ``identity`` tells the machine
     from every other, whatever it is called; empty where it has nothing of the kind. ``broken_off`` is the run of
-    Verrou that began to change it and did not end, in words."""
+    Verrou that began to change it and did not end, in words. ``asks_with`` is the option with which the system itself
+    would have been asked, where it was not."""
 
     name: str
     kind: str
@@ -79,6 +80,7 @@ class MachineFacts:
     lists_disabled: bool = False
     identity: str = ""
     broken_off: str = ""
+    asks_with: str = ""
 
     @property
     def known_by(self) -> str:

@@ -76,7 +76,7 @@ def why(account: Account, way: Way, posture: Posture) -> Why:
         chain = [*about_account, *(reason for lets_in, shown in by_gate for reason in _in_one(lets_in, shown))]
         return Why(account.name, way, Known.YES, tuple(dict.fromkeys(chain)), tuple(dict.fromkeys(keeps)))
     if doubtful := [gate for gate, how in found if how is Opening.UNKNOWN]:
-        chain = [_decided(account, gate) for gate in doubtful]
+        chain = [_decided(account, gate, posture.machine.asks_with) for gate in doubtful]
         return Why(account.name, way, Known.UNKNOWN, tuple(dict.fromkeys(chain)))
     about = [gate for gate in gates if not (gate.unasked and gate.decided_by(account) in gate.passes)]
     for gate in about or gates:
@@ -84,13 +84,14 @@ def why(account: Account, way: Way, posture: Posture) -> Why:
     return Why(account.name, way, Known.NO, tuple(dict.fromkeys(against)))
 
 
-def _decided(account: Account, gate: Gate) -> Reason:
+def _decided(account: Account, gate: Gate, asks_with: str = "") -> Reason:
     """What decides about the account in the place of lists and states, or what of it was not understood."""
     found = gate.admissions[account.name]
     answers = {found.password, found.key, found.name}
     helps = Known.YES in answers
     where = str(found.source.where) if found.source is not None else "its stack"
-    change = f"look at {where}" if Known.UNKNOWN in answers else f"change {where}"
+    look = f"look at {where}" + (f", or have the system itself asked: {asks_with}" if asks_with else "")
+    change = look if Known.UNKNOWN in answers else f"change {where}"
     return Reason(helps, found.says, found.source or gate.source, "" if helps else change)
 
 

@@ -31,6 +31,8 @@ if TYPE_CHECKING:
     from verrou.machines.linux.landing import Landing
     from verrou.machines.linux.private_copy import PrivateCopy
 
+ASK_SYSTEM = "--ask-system"
+"""The option with which a disk that is only looked at is asked."""
 GUEST_GROUPS = ("guests", "console-guests")
 """What a group that makes guests is called, where there is none: the first name that is free."""
 
@@ -61,6 +63,10 @@ class LinuxMachine:
         """Whether what decides on the system is asked: a disk that somebody brought is only where that is wanted."""
         wanted = root.live or asked or self.asking is Asking.SYSTEM
         return wanted and os.geteuid() == 0 and self.asking is not Asking.FILES_ONLY
+
+    def _could_ask(self, root: Root) -> bool:
+        """Whether the system would be asked if somebody said so."""
+        return not root.live and os.geteuid() == 0 and self.asking is Asking.USUAL and root.exists("/usr/sbin")
 
     def _asker(self, until: ExitStack) -> Asker:
         """Has what decides on the system asked, all in one private copy, which is made when the first question
@@ -133,6 +139,7 @@ class LinuxMachine:
             unread=_unread(root, elevation_known or not (people.sudoers.unknown or people.doas.unknown)),
             lists_disabled=True,
             identity=_identity(root),
+            asks_with=ASK_SYSTEM if root.asker is None and self._could_ask(root) else "",
         )
         posture = Posture(
             facts,

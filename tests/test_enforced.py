@@ -1,0 +1,66 @@
+"""What is told of a rule is what is enforced: not what is written down, where nothing acts on it."""
+
+import json
+
+import pytest
+
+from conftest import GOOD_PASSWORD, Verrou
+from debian_root import PrivateRoot
+from test_seat_linux import polkit_says
+from verrou.machines import open_machine
+
+pytestmark = pytest.mark.real_root
+UNITS, EXEC = "org.freedesktop.systemd1.manage-units", "org.freedesktop.policykit.exec"
+
+
+def test_every_action_that_elevates_is_read_and_closed(desktop: PrivateRoot, verrou: Verrou) -> None:
+    """systemd-run asks by an action of its own, which makes root of who knows an administrator's password."""
+    show = ("rule", "show", "elevation.standard_gives", "-m", desktop.path, "--format", "json")
+    told = json.loads(verrou(*show).stdout)["elevation.standard_gives"]
+    assert told["value"] == {"word": "admin-password"} and UNITS in told["reason"]
+    assert polkit_says(desktop, "tern", UNITS) == [2]
+    verrou("rule", "set", "elevation.standard_gives=refused", "-m", desktop.path, "--yes")
+    assert polkit_says(desktop, "tern", UNITS) == [1] and polkit_says(desktop, "warden", UNITS) == [2]
+    assert json.loads(verrou(*show).stdout)["elevation.standard_gives"]["value"] == {"word": "refused"}
+    action = "<action id='org.example.tides'><defaults><allow_active>auth_admin_keep</allow_active></defaults></action>"
+    desktop.write("/usr/share/polkit-1/actions/tides.policy", f"<policyconfig>{action}</policyconfig>")
+    told = json.loads(verrou(*show).stdout)["elevation.standard_gives"]
+    assert told["value"] == {"word": "admin-password"} and "org.example.tides" in told["reason"], "brought later"
+
+
+def test_limits_for_nobody_are_not_in_force(desktop: PrivateRoot, verrou: Verrou) -> None:
+    m = ("-m", desktop.path, "--yes")
+    limits = ("sharing.hidden_drives=all", "sharing.settings_closed=yes")
+    told = verrou("rule", "set", *limits, *m, code=4).stderr
+    assert " ".join(told.split()).count("nothing acts on it (it is for nobody") == 2
+    verrou("rule", "set", *limits, "sharing.applies_to=gull", *m)
+    verrou("rule", "set", "sharing.applies_to=nobody", *m)
+    readings = open_machine(str(desktop.path)).observe().readings
+    for rule_id in ("sharing.hidden_drives", "sharing.settings_closed"):
+        assert not readings[rule_id].in_force and "names no account" in readings[rule_id].reason
+
+
+def test_a_shell_that_no_time_ends_is_named(manned_root: PrivateRoot, verrou: Verrou) -> None:
+    m = ("-m", manned_root.path)
+    manned_root.inside("useradd", "-m", "-s", "/bin/sh", "tern")
+    manned_root.inside("chpasswd", typed=f"tern:{GOOD_PASSWORD}\n")
+    manned_root.write("/etc/profile.d/idle.sh", "TMOUT=120\nreadonly TMOUT\nexport TMOUT\n")
+    told = json.loads(verrou("rule", "show", "screen.locks_after", *m, "--format", "json").stdout)["screen.locks_after"]
+    assert told["value"] == {"word": "never"} and "tern (/bin/sh)" in told["reason"]
+    verrou("account", "change", "tern", "--shell", "/bin/bash", *m, "--yes")
+    told = json.loads(verrou("rule", "show", "screen.locks_after", *m, "--format", "json").stdout)["screen.locks_after"]
+    assert told["value"] == {"duration": "PT2M"}
+
+
+def test_the_keys_and_the_button_are_told(desktop: PrivateRoot, verrou: Verrou) -> None:
+    m = ("-m", desktop.path)
+    desktop.write("/usr/sbin/lightdm-gtk-greeter", "")
+    button = open_machine(str(desktop.path)).observe().readings["screen.shut_down_button"]
+    assert button.value is True, "polkit lets whoever sits there shut down, the screen's own account among them"
+    verrou("rule", "set", "rights.shut_down=tern", *m, "--yes")
+    readings = open_machine(str(desktop.path)).observe().readings
+    assert readings["screen.shut_down_button"].value is False
+    assert "Ctrl-Alt-Del at a text console restarts the machine" in readings["rights.shut_down"].reason
+    assert polkit_says(desktop, "lightdm", "org.freedesktop.login1.power-off") == [2]
+    desktop.inside("ln", "-s", "/dev/null", "/etc/systemd/system/ctrl-alt-del.target")
+    assert "Ctrl-Alt-Del" not in open_machine(str(desktop.path)).observe().readings["rights.shut_down"].reason
