@@ -12,7 +12,7 @@ from verrou.core.model.known import Known, any_of
 from verrou.machines import CannotRehearse
 from verrou.machines.linux.files.doas import DOAS_CONF
 from verrou.machines.linux.files.sudoers import SUDOERS
-from verrou.machines.linux.pam.asking import word_and_hash
+from verrou.machines.linux.pam.asking import was_not_asked, word_and_hash
 from verrou.machines.linux.pam.faillock import load_faillock
 from verrou.machines.linux.population import Population
 from verrou.machines.linux.root import Root
@@ -35,7 +35,10 @@ class ElevationAsked:
     people: Population
     told: list[str] = field(factory=list)
     all_known: bool = False
-    _words: frozenset[str] | None = field(init=False)
+    _plain: bool = field(init=False)
+    _numbers: Mapping[str, str] = field(init=False)
+    _group_numbers: set[str] = field(init=False)
+    _user_numbers: set[str] = field(init=False)
 
     def __attrs_post_init__(self) -> None:
         files = [SUDOERS, DOAS_CONF, *(f"{SUDOERS_FOLDER}/{name}" for name in self.root.names_in(SUDOERS_FOLDER))]
@@ -43,7 +46,11 @@ class ElevationAsked:
         includes = any("include" in line for line in lines if SUDOERS_FOLDER not in line)
         # What stands in files elsewhere, or is about more than a name, may tell anybody from anybody.
         plain = not includes and not any(_PATTERN.search(line.partition("=")[0]) for line in lines)
-        self._words = frozenset(word.lstrip("%") for line in lines for word in _WORD.findall(line)) if plain else None
+        words = {word.lstrip("%:").casefold() for line in lines for word in _WORD.findall(line)}
+        self._plain = plain
+        self._numbers = {group.name: group.identity for group in self.people.groups}
+        self._group_numbers = words | {g.identity for g in self.people.groups if g.name.casefold() in words}
+        self._user_numbers = words | {a.identity for a in self.people.accounts if a.name.casefold() in words}
 
     def accounts(self) -> tuple[Account, ...]:
         """All accounts, those of whom something else was answered as it was answered."""
@@ -55,7 +62,7 @@ class ElevationAsked:
         try:
             answers = dict(zip(chosen, self._answers(list(chosen.values())), strict=True))
         except (CannotRehearse, VerrouError, KeyError, TypeError, ValueError) as error:
-            self.told.append(f"sudo and doas were not asked, and files alone were read: {error}")
+            self.told.append(was_not_asked(str(error)))
             return self.people.accounts
         self.all_known = len(chosen) == len(different) and Known.UNKNOWN not in answers.values()
         names = {account.name for account in asked}
@@ -67,10 +74,11 @@ class ElevationAsked:
         )
 
     def _alike(self, account: Account) -> object:
-        if self._words is None:
+        if not self._plain:
             return account.name
-        mine = tuple(group for group in account.groups if group in self._words)
-        return account.name if account.name in self._words else "", mine
+        # By number: sudo and doas look the names up that belong to these.
+        mine = tuple(sorted({self._numbers.get(group, group) for group in account.groups} & self._group_numbers))
+        return account.identity if account.identity in self._user_numbers else "", mine
 
     def _answers(self, accounts: Sequence[Account]) -> list[Known]:
         assert self.root.asker is not None

@@ -62,11 +62,11 @@ class LinuxMachine:
     def _asks(self, root: Root, asked: bool) -> bool:
         """Whether what decides on the system is asked: a disk that somebody brought is only where that is wanted."""
         wanted = root.live or asked or self.asking is Asking.SYSTEM
-        return wanted and os.geteuid() == 0 and self.asking is not Asking.FILES_ONLY
+        return wanted and os.geteuid() == 0 and self.asking is not Asking.FILES_ONLY and root.could_run
 
     def _could_ask(self, root: Root) -> bool:
         """Whether the system would be asked if somebody said so."""
-        return not root.live and os.geteuid() == 0 and self.asking is Asking.USUAL and root.exists("/usr/sbin")
+        return not root.live and os.geteuid() == 0 and self.asking is Asking.USUAL and root.could_run
 
     def _asker(self, until: ExitStack) -> Asker:
         """Has what decides on the system asked, all in one private copy, which is made when the first question

@@ -23,6 +23,8 @@ NOT_ANSWERED = 127
 """What pkcheck(1) ends with where it could not ask."""
 MOST_WAITS, WAIT = 200, 0.05
 """How often, and after how many seconds, what was started is looked for."""
+MOST_AT_ONCE = 40
+"""How many questions are put at once: a copy lets no more run than a system that is asked needs."""
 ANSWERS_WITHIN = 8
 """Seconds that polkit may think about a question: a rule may be a program that never ends."""
 FIRST_RULE = "!verrou.rules"
@@ -77,10 +79,10 @@ def _of_one(start: Start, uid: int, gid: int, actions: Sequence[str]) -> dict[st
 
 
 def _checked(start: Start, process: int, actions: Sequence[str]) -> dict[str, int]:
-    """All at once, since most of the time is spent waiting; a daemon that has yet to begin is asked again."""
+    """Many at once, since most of the time is spent waiting; a daemon that has yet to begin is asked again."""
     codes = dict.fromkeys(actions, NOT_ANSWERED)
     for _ in range(MOST_WAITS):
-        left = [action for action, code in codes.items() if code == NOT_ANSWERED]
+        left = [action for action, code in codes.items() if code == NOT_ANSWERED][:MOST_AT_ONCE]
         asking = {action: start([CLIENT, "--action-id", action, "--process", str(process)]) for action in left}
         try:
             codes |= {action: each.wait(ANSWERS_WITHIN) for action, each in asking.items()}
@@ -88,7 +90,8 @@ def _checked(start: Start, process: int, actions: Sequence[str]) -> dict[str, in
             raise OSError(f"polkit did not answer within {ANSWERS_WITHIN} seconds") from None
         if NOT_ANSWERED not in codes.values():
             break
-        time.sleep(WAIT)
+        if any(codes[action] == NOT_ANSWERED for action in left):
+            time.sleep(WAIT)
     return codes
 
 

@@ -90,6 +90,8 @@ LONGEST_HOST_NAME = 64
 TALLIES_BELOW = ("/run/", "/var/")
 MOST_FILES_OPEN = 4096
 TOO_NEW = "this disk's PAM is too new for the computer you sit at; start the disk's own computer, and try there"
+RUNS = {"try_account": ("PAM", "sudo"), "try_elevating": ("sudo",), "run_all": ("sshd",), "ask_polkit": ("polkit",)}
+"""By what is asked the programs of the system that run for it; PAM for all others."""
 MOST_WORDS = 1 << 20
 """Bytes of an answer that are heard at the most."""
 MOST_WORDS_OF_A_PROGRAM, MOST_WORDS_OF_ONE = 4000, 64_000
@@ -139,7 +141,7 @@ class PrivateCopy:
         Raises:
             CannotRehearse: it could not be asked.
         """
-        self.ran.add("PAM and sudo" if do == "try_account" else "PAM")
+        self.ran |= set(RUNS.get(do, ("PAM",)))
         about = do, str(request.get("service", ""))
         if about in self.too_slow:
             raise CannotRehearse(self.too_slow[about])
@@ -175,7 +177,7 @@ def private_copy(machine_root: Root) -> Iterator[PrivateCopy]:
             root = Root(Path(f"/proc/{inner}/root"), live=machine_root.live)
             uppers = {name: Path(f"/proc/{inner}/fd/{number}") for name, number in told["uppers"].items()}
             copy = PrivateCopy(root, uppers, line)
-            root.runner, root.asker = copy.run, copy.ask
+            root.runner, root.asker = copy.run, copy.ask if root.could_run else None
             yield copy
     finally:
         with suppress(ProcessLookupError):
@@ -757,7 +759,10 @@ def _watched(ended: Callable[[], bool], wait: Callable[[float], None], patience:
 
 def _too_much() -> bool:
     """Whether more processes run in this copy than may, or have more memory."""
-    running = [name for name in os.listdir("/proc") if name.isdigit()]
+    try:
+        running = [name for name in os.listdir("/proc") if name.isdigit()]
+    except OSError:
+        return False  # a tree without that place has no programs that could multiply
     own = _pages("1")  # every process that is forked from this one shows these as its own, and has them not
     pages = sum(max(0, _pages(name) - own) for name in running)
     return len(running) > MOST_PROCESSES or pages > MOST_PAGES

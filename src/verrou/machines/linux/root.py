@@ -47,6 +47,11 @@ class Root:
     def _is_our_own(self) -> bool:
         return self.path == Path("/")
 
+    @property
+    def could_run(self) -> bool:
+        """Whether programs of it could run at all: a tree of files alone has nowhere to."""
+        return self.exists("/proc") and self.exists("/tmp")
+
     def place(self, name: str) -> Path:
         """The real path of ``name``. Links are followed inside the root, as after a chroot, and never out of it.
 

@@ -10,6 +10,7 @@ from verrou.core.errors import VerrouError
 from verrou.core.model import Account, Source
 from verrou.core.model.ways import Pattern
 from verrou.machines import CannotRehearse
+from verrou.machines.linux.files.account_files import GROUP, AccountFile, has_twins
 from verrou.machines.linux.files.sshd import REMOTE, SSHD, Line, Settings, sshd_config
 from verrou.machines.linux.root import Root
 
@@ -58,7 +59,8 @@ class ShellAsked:
             if word.lower() in ("user", "group")
         ]
         names = [name.removeprefix("!") for each in lists for name in each.split(",")]
-        self._by_pattern = any(set(name) & set("*?") for name in names)
+        twins = has_twins(AccountFile.parse(GROUP, self.root.text(GROUP) or ""))
+        self._by_pattern = twins or any(set(name) & set("*?") for name in names)
         self._named = frozenset(names)
 
     def ask(self, accounts: Sequence[Account]) -> None:

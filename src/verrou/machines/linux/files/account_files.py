@@ -259,6 +259,20 @@ def number(text: str) -> int | None:
         return None
 
 
+def with_twins(groups: Iterable[str], file: AccountFile | None) -> tuple[str, ...]:
+    """Some groups, and all others of their numbers: the system goes by the number, whatever a group is called."""
+    wanted = tuple(groups)
+    numbers = {record.name: record.fields[GroupField.GID] for record in (file.records() if file else ())}
+    mine = {numbers[group] for group in wanted if group in numbers}
+    return tuple(dict.fromkeys((*wanted, *(name for name, gid in numbers.items() if gid in mine))))
+
+
+def has_twins(file: AccountFile | None) -> bool:
+    """Whether two groups have one number."""
+    numbers = [record.fields[GroupField.GID] for record in (file.records() if file else ())]
+    return len(set(numbers)) < len(numbers)
+
+
 def members_of(text: str) -> list[str]:
     """The member list of a group or gshadow line."""
     return [name for part in text.split(",") if (name := part.lstrip())]

@@ -19,10 +19,17 @@ from verrou.core.model.ways import Admission, Gate, Way
 from verrou.machines.linux.entry.remote_shell import RemoteShell, Taken
 from verrou.machines.linux.entry.service_files import UnknownService, unknown_services
 from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY
-from verrou.machines.linux.files.account_files import PasswdField, Record, ShadowField, number
+from verrou.machines.linux.files.account_files import (
+    PasswdField,
+    Record,
+    ShadowField,
+    has_twins,
+    number,
+    with_twins,
+)
 from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.sshd import REMOTE
-from verrou.machines.linux.pam.asking import Alike, Cell, PamAsked, alike
+from verrou.machines.linux.pam.asking import Alike, Cell, PamAsked, alike, was_not_asked
 from verrou.machines.linux.pam.interpreter import Verdict
 from verrou.machines.linux.pam.modules import ACCOUNT, AUTH, BY_NAME, Attempt, Modules, Proof, Somebody
 from verrou.machines.linux.pam.services import SERVICES, sshd_asks_pam
@@ -76,7 +83,7 @@ def with_admissions(posture: Posture, root: Root, files: AccountFiles) -> Postur
             blank = [each for each in strangers if services.takes_blank(each.name)]
             if blank:
                 readings[rule_id] = unreadable(f"{blank[0]}, and takes a blank password", LOOK, Source(blank[0].file))
-    troubles = (*posture.troubles, *map(str, strangers), *services.not_asked())
+    troubles = tuple(dict.fromkeys((*posture.troubles, *map(str, strangers), *services.not_asked())))
     return evolve(posture, gates=tuple(gates), readings=readings, troubles=troubles)
 
 
@@ -158,7 +165,7 @@ class Services:
     def not_asked(self) -> list[str]:
         """Why what decides was not asked, although it should have been."""
         found = (self._pam.trouble if self._pam else "", self._shell.trouble)
-        return [f"PAM and sshd were not asked, and files alone were read: {each}" for each in found if each][:1]
+        return [was_not_asked(each) for each in found if each]
 
     def _alike_to_pam(self, attempt: Attempt) -> Alike:
         """See :func:`alike`; worked out once for all of one state where nothing looks at more than that."""
@@ -429,6 +436,8 @@ def _state_of(who: Somebody) -> tuple[object, ...]:
 def somebodies(files: AccountFiles, accounts: Sequence[Account], today: date) -> dict[str, Somebody]:
     """The accounts of the files as PAM sees them, by name."""
     groups: Mapping[str, tuple[str, ...]] = {account.name: tuple(account.groups) for account in reversed(accounts)}
+    if has_twins(files.group):
+        groups = {name: with_twins(mine, files.group) for name, mine in groups.items()}
     found = {}
     for record in reversed(files.passwd.records()):
         shadow = files.shadow.find(record.name) if files.shadow else None

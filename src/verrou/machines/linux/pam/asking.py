@@ -50,6 +50,11 @@ def word_and_hash() -> tuple[str, str]:
     return word, hashed(word, QUICK, FEWEST_ROUNDS)
 
 
+def was_not_asked(reason: str) -> str:
+    """What is told where the system should have been asked, and could not be."""
+    return f"the system itself was not asked, and its files alone were read: {reason}"
+
+
 class Cell(NamedTuple):
     """One account at one service from one place, and the key of all that it is no different from."""
 
