@@ -171,9 +171,9 @@ def as_foreseen_and_as_rehearsed(machine: Machine, steps: list[Step]) -> None:
     for step in steps:
         before = machine.observe()
         if isinstance(step, SetRules) and any(
-            before.takes[each.rule_id].why and each.kind.outside(each.value, before.takes[each.rule_id])
+            (takes.why or takes.cannot) and each.kind.outside(each.value, takes)
             for each in step.settings
-            if each.rule_id in before.takes
+            if (takes := before.takes.get(each.rule_id)) is not None
         ):
             continue  # nothing here could make it so, which is said before a step is made of it
         rehearsal = carry_out.rehearse(machine, before, [step], secrets)
