@@ -9,7 +9,7 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, with_programs
@@ -350,6 +350,8 @@ def test_what_is_told_of_the_remote_shell_is_what_its_server_does(root: PrivateR
     counted = {(how, known): 0 for how in (False, True) for known in (False, True)}
 
     @examples(12)
+    @example("UsePAM yes\nPasswordAuthentication no\nAuthenticationMethods publickey password\n")
+    @example("UsePAM no\nPubkeyAuthentication no\nAuthenticationMethods publickey,password password\n")
     @given(configurations)
     def holds(text: str) -> None:
         root.write("/etc/ssh/sshd_config", text)

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, examples
@@ -94,12 +94,19 @@ def told_by_debug(facility: str) -> Callable[[PamLine, bool], frozenset[str]]:
     return answers
 
 
+OVER_A_SUBSTACK = (
+    "auth [success=1 default=ignore] pam_debug.so auth=success\nauth substack one\n"
+    "auth required pam_debug.so auth=success\naccount required pam_debug.so acct=success\n"
+)
+
+
 @pytest.mark.real_root
 def test_libpam_comes_to_the_same_over_any_lines(root: PrivateRoot) -> None:
     """Controls, jumps, substacks, includes, broken lines and files: the very result, and whether it starts at all."""
     root.write("/etc/pam.d/other", SHUT)
 
     @examples(100)
+    @example((OVER_A_SUBSTACK, "auth required pam_debug.so auth=auth_err\n" * 2, ""))
     @given(st.tuples(files, files, files))
     def holds(texts: Sequence[str]) -> None:
         for name, text in zip(("hide", "one", "two"), texts, strict=True):
@@ -210,6 +217,10 @@ stacks = st.lists(
 )
 
 
+PERMIT = "auth required pam_permit.so"
+LISTED = "account required pam_access.so accessfile=/etc/hide.access"
+
+
 def with_people(root: PrivateRoot) -> list[Somebody]:
     """Accounts of each kind, made by the system's own tools."""
     root.inside("groupadd", "-f", "staff")
@@ -255,6 +266,7 @@ def test_no_answer_is_wrong_about_anybody_from_anywhere(root: PrivateRoot) -> No
     ]
 
     @examples(10)
+    @example([PERMIT, LISTED], "+:ALL:0.0.0.0/0\n-:ALL:ALL\n", "", [], False)
     @given(
         stacks,
         access,

@@ -327,9 +327,11 @@ def test_a_unit_that_is_started_signs_in_whom_it_names(tmp_path: Path, text: str
     assert whom_unasked(Root(tmp_path)) == [], "nothing starts it"
     (folder / "multi-user.target.wants/hide.service").symlink_to("../hide.service")
     assert [each.account for each in whom_unasked(Root(tmp_path))] == UNITS[text]
-    (folder / "hide.service").unlink()
+    (tmp_path / "usr/lib/systemd/system").mkdir(parents=True)
+    (folder / "hide.service").rename(tmp_path / "usr/lib/systemd/system/hide.service")
+    assert [each.account for each in whom_unasked(Root(tmp_path))] == UNITS[text], "the vendor's"
     (folder / "hide.service").symlink_to("/dev/null")
-    assert whom_unasked(Root(tmp_path)) == []
+    assert whom_unasked(Root(tmp_path)) == [], "masked"
 
 
 def test_whoever_types_a_name_is_signed_in_by_every_account(desktop: PrivateRoot, verrou: Verrou) -> None:
