@@ -364,7 +364,8 @@ def test_what_stays_behind_is_told_before_somebody_is_removed_or_renamed() -> No
     assert len(removed) == 3 and "tern is signed in (tty2)" in removed[0]
     assert "its key opens warden too" in removed[1] and "/etc/sudoers:7 still names it" in removed[2]
     renamed = remarks(before, before, [Rename(tern.name, AccountName("gull"))])
-    assert renamed == ["/etc/sudoers:7 names tern and not gull: change that yourself."]
+    assert renamed[-1] == "/etc/sudoers:7 names tern and not gull: change that yourself."
+    assert "tern is signed in (tty2): that session goes on" in renamed[0]
     disable = SetEnabled(tern.name, False)
     closed = remarks(before, before, [disable])
     assert any("its key opens warden too" in said for said in closed) and any("--stop-jobs" in said for said in closed)

@@ -64,7 +64,7 @@ def sample(tmp_path: Path) -> PrivateRoot:
     return root
 
 
-STRIDE = 6
+STRIDE = 9
 """Every how many calls one is tried here; the benchmark tries them all."""
 
 
