@@ -3,6 +3,7 @@
 import faulthandler
 import json
 import os
+import shutil
 import socket
 from collections.abc import Iterator
 from pathlib import Path
@@ -79,6 +80,20 @@ def test_what_is_true_of_this_hour_stays_not_known(two: PrivateRoot) -> None:
     warden = posture.by_name[AccountName("warden")]
     assert {admitted(warden, gate, posture) for gate in posture.gates if gate.way is Way.CONSOLE} == {Opening.UNKNOWN}
     assert doubts(warden, Way.CONSOLE, posture)
+
+
+def test_what_is_not_in_the_copy_stays_not_known(two: PrivateRoot) -> None:
+    """A reader of fingers has nothing to read in a copy: its no there is none of the machine."""
+    modules = next((two.path / "usr/lib").glob("*/security/pam_deny.so")).parent
+    shutil.copy(modules / "pam_deny.so", modules / "pam_fprintd.so")
+    before_all(two, "login", "auth sufficient pam_fprintd.so")
+    two.inside("usermod", "-L", "tern")
+    posture = open_machine(str(two.path)).observe(asked=True)
+    told = {
+        name: {admitted(posture.by_name[AccountName(name)], g, posture) for g in posture.gates if g.way is Way.CONSOLE}
+        for name in ("warden", "tern")
+    }
+    assert told == {"warden": {Opening.PASSWORD}, "tern": {Opening.UNKNOWN}}
 
 
 def test_a_service_that_hangs_or_breaks_is_not_answered_and_the_others_are(

@@ -48,6 +48,8 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
         counts = {proof: sum(r.proof is proof for r in results) for proof in Proof}
         tried = ", ".join(f"{count} {proof}" for proof, count in counts.items() if count)
         out.print(f"Tried: {tried}.", style="bold")
+        if posture.machine.asked:
+            out.print(f"To know it, {posture.machine.asked}.", style="dim")
 
     data = VerificationData(**audit_data(found), trials=trials_data(results))
     kept.keep(Run.VERIFY, posture, found, baseline, trials=results)

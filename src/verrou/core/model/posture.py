@@ -57,7 +57,7 @@ class MachineFacts:
     other. ``unread`` is what we had no rights to read, so that nothing is known of it. ``identity`` tells the machine
     from every other, whatever it is called; empty where it has nothing of the kind. ``broken_off`` is the run of
     Verrou that began to change it and did not end, in words. ``asks_with`` is the option with which the system itself
-    would have been asked, where it was not."""
+    would have been asked, where it was not; ``asked`` says what of a mounted disk was."""
 
     name: str
     kind: str
@@ -81,6 +81,7 @@ class MachineFacts:
     identity: str = ""
     broken_off: str = ""
     asks_with: str = ""
+    asked: str = ""
 
     @property
     def known_by(self) -> str:

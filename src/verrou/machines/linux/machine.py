@@ -33,6 +33,7 @@ if TYPE_CHECKING:
 
 ASK_SYSTEM = "--ask-system"
 """The option with which a disk that is only looked at is asked."""
+ASKED = "programs of this disk were asked, shut in: PAM, and sshd and sudo where they are; --files-only leaves that out"
 GUEST_GROUPS = ("guests", "console-guests")
 """What a group that makes guests is called, where there is none: the first name that is free."""
 
@@ -139,6 +140,7 @@ class LinuxMachine:
             unread=_unread(root, elevation_known or not (people.sudoers.unknown or people.doas.unknown)),
             lists_disabled=True,
             identity=_identity(root),
+            asked=ASKED if root.asker is not None and not root.live else "",
             asks_with=ASK_SYSTEM if root.asker is None and self._could_ask(root) else "",
         )
         posture = Posture(

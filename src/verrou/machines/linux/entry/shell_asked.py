@@ -1,5 +1,5 @@
 """The remote shell server asked itself, in a private copy, what its settings come to for an account that comes from
-another computer: ``sshd -t`` and ``sshd -T -C``, sshd(8)."""
+another computer: ``sshd -T -C``, sshd(8), which says nothing where the server would not start."""
 
 from collections.abc import Sequence
 from itertools import pairwise
@@ -70,19 +70,19 @@ class ShellAsked:
             different.setdefault(self._alike(account), account.name)
         about = dict(list(different.items())[:MOST_ASKED])
         port = next((values[0] for key, values, _, _ in self.lines if key == "port" and values), PORT)
-        commands = [[SSHD, "-t", "-f", sshd_config(self.root)]]
+        commands = []
         for name in about.values():
             where = f"user={name},host={REMOTE},addr={REMOTE},laddr={HERE},lport={port}"
             commands.append([SSHD, "-T", "-f", sshd_config(self.root), "-C", where])
         assert self.root.asker is not None
         try:
-            first, *others = self.root.asker("run_all", commands=commands)["all"]
-            if first["code"]:
-                self.fault = " ".join(str(first["said"]).split()) or f"sshd -t ended with {first['code']}"
-                return
-            for key, told in zip(about, others, strict=True):
+            answers = self.root.asker("run_all", commands=commands)["all"] if commands else []
+            for key, told in zip(about, answers, strict=True):
                 if not told["code"]:
                     self._found[key] = self._effective(str(told["answer"]))
+            if answers and not self._found:
+                said = " ".join(str(answers[0]["said"]).split())
+                self.fault = said or f"sshd -T ended with {answers[0]['code']}"
         except (CannotRehearse, VerrouError, KeyError, TypeError, ValueError) as error:
             self.trouble = str(error)
 

@@ -31,7 +31,7 @@ from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.sshd import REMOTE
 from verrou.machines.linux.pam.asking import Alike, Cell, PamAsked, alike, was_not_asked
 from verrou.machines.linux.pam.interpreter import Verdict
-from verrou.machines.linux.pam.modules import ACCOUNT, AUTH, BY_NAME, Attempt, Modules, Proof, Somebody
+from verrou.machines.linux.pam.modules import ACCOUNT, AUTH, BY_NAME, WANT_PROOF, Attempt, Modules, Proof, Somebody
 from verrou.machines.linux.pam.services import SERVICES, sshd_asks_pam
 from verrou.machines.linux.pam.stack import FOLDERS, PamLine, Stack, load_stack
 from verrou.machines.linux.population import EPOCH, AccountFiles
@@ -136,6 +136,7 @@ class Services:
     _shell: RemoteShell = field(init=False)
     _pam: PamAsked | None = field(default=None, init=False)
     _no_different: dict[object, Alike] = field(factory=dict, init=False)
+    _shell_gates: list[Gate] = field(init=False)
     _told_apart: set[str] = field(factory=set, init=False)
     _lines_sought: int = field(default=0, init=False)
 
@@ -143,6 +144,7 @@ class Services:
         self._today = self.posture.machine.now.date()
         self._shell = RemoteShell(self.root, self.posture.accounts)
         self._has_pam = any(self.root.names_in(folder) for folder in FOLDERS)
+        self._shell_gates = [evolve(gate, also=()) for gate in self.posture.gates if "sshd" in gate.services]
         self._modules = Modules(self.root)
         self._people = somebodies(self.files, self.posture.accounts, self._today)
 
@@ -255,8 +257,7 @@ class Services:
         asked = self._shell.lets_through(account)
         if asked is None:
             return own.lets_through(account)
-        gates = [evolve(gate, also=()) for gate in self.posture.gates if "sshd" in gate.services]
-        mine = next((gate for gate in gates if gate.lets_through(account)), gates[0])
+        mine = next((gate for gate in self._shell_gates if gate.lets_through(account)), self._shell_gates[0])
         return asked and own == mine
 
     def _alike(self, who: Somebody, service: str, way: Way) -> object:
@@ -298,7 +299,10 @@ class Services:
         asked = self._pam.of(service, self._alike_to_pam(attempt).key) if self._pam and who.name else None
         if asked is None or any(line.module_name in OF_THIS_HOUR for line in _unclear(found)):
             return read
-        parts = tuple(zip((asked.password, asked.key, asked.name), read[:3], strict=True))
+        # What some modules go by (a daemon, a finger, a card) is not in the copy: a no there is none of the machine.
+        no_counts = not any(line.module_name in WANT_PROOF for line in _unclear(found))
+        answers = (each if no_counts or each is Known.YES else Known.UNKNOWN for each in asked.parts)
+        parts = tuple(zip(answers, read[:3], strict=True))
         password, key, name = (said if said is not Known.UNKNOWN else here for said, here in parts)
         if all(said in (here, Known.UNKNOWN) for said, here in parts):
             return read
@@ -313,7 +317,7 @@ class Services:
         answers = {Known.YES: "lets it in", Known.NO: "refuses it", Known.UNKNOWN: "may let it in"}
         said = f"{attempt.service}: PAM, asked itself, {answers[password]}{decides}"
         if read.password not in (Known.UNKNOWN, password):
-            said += f", although its files read as if it {'lets it in' if password is Known.NO else 'refused it'}"
+            said += f", although its files read as if it {'let it in' if password is Known.NO else 'refused it'}"
         return said, line.source if line is not None else read.says[1]
 
     def _line_that_refuses(self, attempt: Attempt) -> PamLine | None:

@@ -30,6 +30,8 @@ there to be asked, which may be because it was asked in a copy."""
 MOST_QUESTIONS = 6000
 LOOKS_AT_NAMES = BY_NAME | {"pam_shells.so"}
 A_WORD = re.compile(r"[^\s,:;()\[\]=@|&!#]+")
+TAKES_KEYS = frozenset(("sshd",))
+"""The services that leave nothing but the account to PAM where a key is good."""
 WRONG_WORD = "no password of anybody here"
 
 
@@ -41,6 +43,11 @@ class Asked:
     password: Known
     name: Known
     key: Known
+
+    @property
+    def parts(self) -> tuple[Known, Known, Known]:
+        """With a password, with a key, by a name alone."""
+        return self.password, self.key, self.name
 
 
 @lru_cache(maxsize=1)
@@ -193,7 +200,8 @@ def _questions(key: tuple[str, object], attempt: Attempt) -> Iterable[_Part]:
     blank = who.password is PasswordState.BLANK
     yield _Part(key, PASSWORD, plain, own_word=not blank)
     yield _Part(key, NAME, plain._replace(word=WRONG_WORD, asked="auth"))
-    yield _Part(key, KEY, plain._replace(asked="account"))
+    if attempt.service in TAKES_KEYS:
+        yield _Part(key, KEY, plain._replace(asked="account"))
 
 
 def _meaning(replies: Sequence[Reply | None]) -> Asked:
@@ -203,7 +211,7 @@ def _meaning(replies: Sequence[Reply | None]) -> Asked:
     if password is Known.NO and right is not None and right.prompts > 1:
         password = Known.UNKNOWN  # something beside a password was wanted
     name = _of_half(wrong, wrong.auth if wrong else None)
-    by_key = _of_half(keyed, keyed.account if keyed else None)
+    by_key = _of_half(keyed, keyed.account) if keyed else account
     return Asked(password & account, name & account, by_key)
 
 
