@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from attrs import define, evolve, field
 
 from verrou.core.errors import VerrouError
-from verrou.core.model import Account, Grant, Source
+from verrou.core.model import Account, Grant, PasswordState, Source
 from verrou.core.model.known import Known, any_of
 from verrou.machines import CannotRehearse
 from verrou.machines.linux.files.doas import DOAS_CONF
@@ -56,7 +56,8 @@ class ElevationAsked:
         """All accounts, those of whom something else was answered as it was answered."""
         asked = [each for each in self.people.accounts if each.may_sign_in and each.identity != "0"]
         different: dict[object, Account] = {}
-        for account in asked:
+        # Whoever has a password speaks for those who have none: sudo asks for it before it says what it lets them do.
+        for account in sorted(asked, key=lambda each: not (each.enabled and each.password is PasswordState.SET)):
             different.setdefault(self._alike(account), account)
         chosen = dict(list(different.items())[:MOST_ASKED])
         try:

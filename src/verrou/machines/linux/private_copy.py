@@ -92,6 +92,7 @@ MOST_FILES_OPEN = 4096
 TOO_NEW = "this disk's PAM is too new for the computer you sit at; start the disk's own computer, and try there"
 RUNS = {"try_account": ("PAM", "sudo"), "try_elevating": ("sudo",), "run_all": ("sshd",), "ask_polkit": ("polkit",)}
 """By what is asked the programs of the system that run for it; PAM for all others."""
+REPLIES = ("replies", "late")
 MOST_WORDS = 1 << 20
 """Bytes of an answer that are heard at the most."""
 MOST_WORDS_OF_A_PROGRAM, MOST_WORDS_OF_ONE = 4000, 64_000
@@ -406,7 +407,9 @@ class _Inside:
         refuse_calls()
         give_up_capabilities()
         for limit, most in BOUNDS.items():
-            resource.setrlimit(limit, (most, most))
+            _, already = resource.getrlimit(limit)
+            bound = most if already == resource.RLIM_INFINITY else min(most, already)
+            resource.setrlimit(limit, (bound, bound))
 
     def run(self, command: list[str], most: int = MOST_WORDS_OF_A_PROGRAM) -> dict[str, object]:
         # Into memory and not through a pipe, which whatever the program leaves behind would keep open.
@@ -420,13 +423,8 @@ class _Inside:
                 stdout=told,
                 stderr=complained,
             )
-            process = os.pidfd_open(ended.pid)
-            try:
-                in_time = _watched(
-                    lambda: ended.poll() is not None, lambda seconds: _until_readable(process, seconds), PATIENCE
-                )
-            finally:
-                os.close(process)
+            with _until_ended(ended.pid) as wait:
+                in_time = _watched(lambda: ended.poll() is not None, wait, PATIENCE)
             if not in_time:
                 return {"trouble": f"{command[0]} did not end within {PATIENCE} seconds"}
             answer, words = (os.pread(each, most, 0).decode(errors="replace") for each in (told, complained))
@@ -544,7 +542,7 @@ class _Inside:
         put = [Question(*each) for each in questions]
         people = list(dict.fromkeys(each.account for each in put))
         return self._with_one_word(
-            people, hash_of_word, tallies, lambda uncounted: {"replies": put_all(put, uncounted)}
+            people, hash_of_word, tallies, lambda uncounted: dict(zip(REPLIES, put_all(put, uncounted), strict=True))
         )
 
     def ask_pam_without(
@@ -738,6 +736,21 @@ def _heard(reading: int, patience: int) -> tuple[bytes, bool]:
         return content, in_time
     finally:
         os.close(reading)
+
+
+@contextmanager
+def _until_ended(pid: int) -> Iterator[Callable[[float], None]]:
+    """What waits so many seconds for a process to end; it waits them all where the kernel is too old (before 5.3) to
+    tell when."""
+    try:
+        process = os.pidfd_open(pid)
+    except OSError:
+        yield time.sleep
+        return
+    try:
+        yield partial(_until_readable, process)
+    finally:
+        os.close(process)
 
 
 def _until_readable(descriptor: int, seconds: float) -> None:

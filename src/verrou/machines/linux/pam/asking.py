@@ -17,7 +17,7 @@ from verrou.machines.linux.files.access_file import files_read
 from verrou.machines.linux.hashing import FEWEST_ROUNDS, QUICK, hashed
 from verrou.machines.linux.pam.faillock import load_faillock
 from verrou.machines.linux.pam.interpreter import ANY
-from verrou.machines.linux.pam.modules import BY_NAME, TABLE, Attempt, Modules
+from verrou.machines.linux.pam.modules import BY_NAME, NOT_THERE, TABLE, Attempt, Modules
 from verrou.machines.linux.pam.questions import Question, Reply
 from verrou.machines.linux.pam.stack import PamLine, Stack
 from verrou.machines.linux.root import Root
@@ -29,9 +29,15 @@ abort, authtok_expired, module_unknown. All others, system_err and authinfo_unav
 there to be asked, which may be because it was asked in a copy."""
 MOST_QUESTIONS = 6000
 LOOKS_AT_NAMES = BY_NAME | {"pam_shells.so"}
+WITHOUT_A_SAY = frozenset(
+    ("pam_cap.so", "pam_gnome_keyring.so", "pam_kwallet.so", "pam_kwallet5.so", "pam_ssh_add.so", "pam_selinux.so")
+)
+"""Modules that set something up with what was typed, and let in or keep out nobody in particular."""
 A_WORD = re.compile(r"[^\s,:;()\[\]=@|&!#]+")
 TAKES_KEYS = frozenset(("sshd",))
 """The services that leave nothing but the account to PAM where a key is good."""
+_LATE: set[str] = set()
+"""Services that did not answer in time: this command waits for them no more."""
 WRONG_WORD = "no password of anybody here"
 
 
@@ -86,6 +92,8 @@ def alike(modules: Modules, stacks: Mapping[str, Stack], attempt: Attempt) -> Al
     for facility, stack in stacks.items():
         for line in stack.lines:
             answers = modules.answers(facility, line, attempt, False)
+            if answers == NOT_THERE or line.module_name in WITHOUT_A_SAY:
+                continue
             separators = line.argument("fieldsep") or line.argument("listsep")
             if line.module_name not in TABLE or answers == ANY or separators or not A_WORD.fullmatch(who.name):
                 return Alike((*state, who.name), True)
@@ -127,7 +135,12 @@ class PamAsked:
         different: dict[tuple[str, object], Attempt] = {}
         for cell in cells:
             different.setdefault((cell.attempt.service, cell.alike), cell.attempt)
-        questions = [question for key, attempt in different.items() for question in _questions(key, attempt)]
+        questions = [
+            question
+            for key, attempt in different.items()
+            if attempt.service not in _LATE
+            for question in _questions(key, attempt)
+        ]
         # Wrong words come last: what counts them and is not known to do so has then done least harm.
         questions.sort(key=lambda each: (each.question.word == WRONG_WORD, each.question.service))
         replies = self._put(questions[:MOST_QUESTIONS])
@@ -175,8 +188,9 @@ class PamAsked:
         try:
             told = self.root.asker(
                 "ask_pam", questions=put, hash_of_word=hash_of_word, tallies=load_faillock(self.root).tallies
-            )["replies"]
-            replies = [None if each is None else Reply(*each) for each in told]
+            )
+            replies = [None if each is None else Reply(*each) for each in told["replies"]]
+            _LATE.update(map(str, told["late"]))
         except (CannotRehearse, VerrouError, KeyError, TypeError, ValueError) as error:
             self.trouble = str(error)
             return None

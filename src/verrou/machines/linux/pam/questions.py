@@ -64,9 +64,9 @@ def put(question: Question, open_ones: dict[str, list[object]]) -> Reply:
 
 def put_all(
     questions: Sequence[Question], before_each: Callable[[], None], patience: float = PATIENCE_IN_ALL
-) -> list[Reply | None]:
+) -> tuple[list[Reply | None], list[str]]:
     """Put them all, one process after another: a process goes on until an answer does not come, or is none, or a module
-    has changed who it is. None where there was no answer."""
+    has changed who it is. None where there was no answer; and the services that were late too often."""
     replies: list[Reply | None] = [None] * len(questions)
     late: Counter[str] = Counter()
     over = time.monotonic() + patience
@@ -79,7 +79,7 @@ def put_all(
         at = left[answered] + 1 if answered < len(left) else len(questions)
         if not in_time and answered < len(left):
             late[questions[left[answered]].service] += 1
-    return replies
+    return replies, [service for service, times in late.items() if times >= LATE_TWICE]
 
 
 def _by_one_process(
@@ -183,7 +183,7 @@ def first_that_refuses(
             root.write(file, left_out(text, first, last))
         except OSError:
             continue  # a vendor's file, in a folder that nothing is written to
-        reply = put_all([question], before_each)[0]
+        (reply,), _ = put_all([question], before_each)
         root.write(file, text)
         if reply is not None and all(result in LETS_IN for result in (reply.auth, reply.account)):
             return number
