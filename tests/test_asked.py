@@ -94,6 +94,17 @@ def test_what_is_not_in_the_copy_stays_not_known(two: PrivateRoot) -> None:
         for name in ("warden", "tern")
     }
     assert told == {"warden": {Opening.PASSWORD}, "tern": {Opening.UNKNOWN}}
+    before_all(two, "login", "auth required pam_exec.so /usr/bin/false")
+    posture = open_machine(str(two.path)).observe(asked=True)
+    warden = posture.by_name[AccountName("warden")]
+    told = {admitted(warden, gate, posture) for gate in posture.gates if gate.way is Way.CONSOLE}
+    assert told == {Opening.UNKNOWN}, "a system error may be one of the copy"
+
+
+COUNTS = (
+    "auth required pam_faillock.so preauth deny=1\nauth [success=1 default=ignore] pam_unix.so\n"
+    "auth [default=die] pam_faillock.so authfail deny=1\nauth required pam_permit.so"
+)
 
 
 def test_a_service_that_hangs_or_breaks_is_not_answered_and_the_others_are(
@@ -105,12 +116,13 @@ def test_a_service_that_hangs_or_breaks_is_not_answered_and_the_others_are(
         "breaks": "auth include",  # libpam breaks down over that
         "asks": "auth required pam_exec.so expose_authtok /usr/bin/true\nauth required pam_unix.so",
         "stands": "auth required pam_unix.so",
+        "counts": COUNTS,
     }.items():
         two.write(f"/etc/pam.d/{name}", f"{text}\naccount required pam_unix.so\n")
     word, hash_of_word = word_and_hash()
     put_to = [
         Question(service, "tern", "tty1", "", typed, "auth")
-        for service in ("sleeps", "breaks", "stands", "asks")
+        for service in ("sleeps", "breaks", "stands", "asks", "counts")
         for typed in (word, "wrong", "wrong", word)
     ]
     faulthandler.disable()  # what breaks here is libpam, and an answer
@@ -119,7 +131,7 @@ def test_a_service_that_hangs_or_breaks_is_not_answered_and_the_others_are(
         stored = [copy.root.text("/etc/shadow") == two.read("/etc/shadow"), copy.root.names_in("/run/faillock")]
     faulthandler.enable()
     told = [None if each is None else each[1] for each in answers]
-    assert told == [None] * 8 + [0, 7, 7, 0] * 2
+    assert told == [None] * 8 + [0, 7, 7, 0] * 2 + [0, 6, 6, 0], "no wrong word locks anybody out of the next question"
     assert stored == [True, []], "nothing of it stays in the copy"
 
 

@@ -254,7 +254,7 @@ def test_no_answer_is_wrong_about_anybody_from_anywhere(root: PrivateRoot) -> No
 
     def asked(who: str, proof: Proof, host: str) -> tuple[int, int] | None:
         typed = GOOD_PASSWORD if proof is Proof.RIGHT else "wrong"
-        found = Session("hide", who, lambda _: typed, host).results()
+        found = Session("hide", who, lambda _: typed, host, "ssh" if host else "tty1").results()
         shutil.rmtree("/run/faillock", ignore_errors=True)
         return found
 
@@ -312,7 +312,11 @@ def test_what_is_told_of_access_is_what_pam_decides(root: PrivateRoot) -> None:
     counted = {how: {Known.YES: 0, Known.NO: 0, Known.UNKNOWN: 0} for how in (False, True)}
 
     def asked(who: Somebody, service: str, host: str) -> list[tuple[int, int] | None]:
-        found = [Session(service, who.name, lambda _, t=typed: t, host).results() for typed in ("wrong", GOOD_PASSWORD)]
+        terminal = "ssh" if host else "tty1"
+        found = [
+            Session(service, who.name, lambda _, t=typed: t, host, terminal).results()
+            for typed in ("wrong", GOOD_PASSWORD)
+        ]
         shutil.rmtree("/run/faillock", ignore_errors=True)
         return found
 
