@@ -14,7 +14,7 @@ from conftest import GOOD_PASSWORD, Verrou
 from debian_root import PrivateRoot
 from sudoers_files import SAMPLES, manned, put
 from test_shut_in import hostile, listener, victim
-from verrou.core.model import AccountName, Grant
+from verrou.core.model import AccountName, Grant, Posture
 from verrou.core.model.access import Opening, admitted, doubts
 from verrou.core.model.ways import Way
 from verrou.machines import Asking, open_machine
@@ -38,6 +38,11 @@ def two(manned_root: PrivateRoot) -> Iterator[PrivateRoot]:
 
 
 LISTED = "account required pam_listfile.so onerr=fail item=user sense=deny file=/etc/away apply=tern"
+
+
+def at_the_console(posture: Posture, name: str) -> set[Opening | None]:
+    account = posture.by_name[AccountName(name)]
+    return {admitted(account, gate, posture) for gate in posture.gates if gate.way is Way.CONSOLE}
 
 
 def before_all(root: PrivateRoot, service: str, *lines: str) -> None:
@@ -77,9 +82,8 @@ def test_what_is_true_of_this_hour_stays_not_known(two: PrivateRoot) -> None:
     before_all(two, "login", "account required pam_time.so")
     two.write("/etc/security/time.conf", "login;*;!root;Al0000-2400\n")
     posture = open_machine(str(two.path)).observe(asked=True)
-    warden = posture.by_name[AccountName("warden")]
-    assert {admitted(warden, gate, posture) for gate in posture.gates if gate.way is Way.CONSOLE} == {Opening.UNKNOWN}
-    assert doubts(warden, Way.CONSOLE, posture)
+    assert at_the_console(posture, "warden") == {Opening.UNKNOWN}
+    assert doubts(posture.by_name[AccountName("warden")], Way.CONSOLE, posture)
 
 
 def test_what_is_not_in_the_copy_stays_not_known(two: PrivateRoot) -> None:
@@ -89,16 +93,11 @@ def test_what_is_not_in_the_copy_stays_not_known(two: PrivateRoot) -> None:
     before_all(two, "login", "auth sufficient pam_fprintd.so")
     two.inside("usermod", "-L", "tern")
     posture = open_machine(str(two.path)).observe(asked=True)
-    told = {
-        name: {admitted(posture.by_name[AccountName(name)], g, posture) for g in posture.gates if g.way is Way.CONSOLE}
-        for name in ("warden", "tern")
-    }
-    assert told == {"warden": {Opening.PASSWORD}, "tern": {Opening.UNKNOWN}}
+    assert at_the_console(posture, "warden") == {Opening.PASSWORD}
+    assert at_the_console(posture, "tern") == {Opening.UNKNOWN}
     before_all(two, "login", "auth required pam_exec.so /usr/bin/false")
     posture = open_machine(str(two.path)).observe(asked=True)
-    warden = posture.by_name[AccountName("warden")]
-    told = {admitted(warden, gate, posture) for gate in posture.gates if gate.way is Way.CONSOLE}
-    assert told == {Opening.UNKNOWN}, "a system error may be one of the copy"
+    assert at_the_console(posture, "warden") == {Opening.UNKNOWN}, "a system error may be one of the copy"
 
 
 COUNTS = (
@@ -190,6 +189,14 @@ def test_what_runs_of_this_computer_is_taken_along_and_of_a_disk_it_is_not(two: 
         with private_copy(Root(two.path, live=live)) as copy:
             assert copy.root.exists("/run/nologin") is live
             assert copy.root.exists("/run/systemd/system/x.service") is live
+
+
+def test_a_system_whose_pam_cannot_run_is_read_and_that_is_told(two: PrivateRoot, verrou: Verrou) -> None:
+    library = next((two.path / "usr/lib").glob("*/libpam.so.0"))
+    library.unlink()
+    told = verrou("access", "-m", two.path, "--ask-system")
+    assert "the system itself was not asked, and its files alone were read: this system has no PAM" in told.stderr
+    assert "warden" in told.stdout and ".so" not in told.stderr
 
 
 def test_sudo_and_doas_are_asked(two: PrivateRoot, verrou: Verrou) -> None:

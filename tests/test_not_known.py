@@ -233,46 +233,23 @@ SETTINGS = st.sampled_from(
     (
         *("PasswordAuthentication yes", "PasswordAuthentication no", "PasswordAuthentication maybe", "Foo bar"),
         *("PubkeyAuthentication yes", "PubkeyAuthentication no", "KbdInteractiveAuthentication no", "UsePAM no"),
-        *(
-            "PermitRootLogin yes",
-            "PermitRootLogin no",
-            "PermitRootLogin forced-commands-only",
-            "PermitEmptyPasswords yes",
-        ),
-        *(
-            "AllowUsers !ana *",
-            "AllowUsers ana bors root",
-            "AllowUsers ana@10.0.0.1",
-            "DenyUsers b*",
-            "DenyUsers ana@10.*",
-        ),
+        *("PermitRootLogin yes", "PermitRootLogin no", "PermitRootLogin forced-commands-only"),
+        "PermitEmptyPasswords yes",
+        *("AllowUsers !ana *", "AllowUsers ana bors root", "AllowUsers ana@10.0.0.1", "DenyUsers b*"),
+        "DenyUsers ana@10.*",
         *("AllowGroups staff root", "AllowGroups !staff *", "DenyGroups staff", "AuthenticationMethods publickey"),
         *("AuthenticationMethods publickey,password", "AuthenticationMethods password publickey", "Banner none"),
-        *(
-            "AuthenticationMethods publickey,keyboard-interactive",
-            "AuthenticationMethods hostbased",
-            "X11Forwarding yes",
-        ),
-        *(
-            "TrustedUserCAKeys /etc/ssh/ca",
-            "ListenAddress 127.0.0.1",
-            "ListenAddress 0.0.0.0",
-            "ListenAddress [::1]:22",
-        ),
+        *("AuthenticationMethods publickey,keyboard-interactive", "AuthenticationMethods hostbased"),
+        "X11Forwarding yes",
+        *("TrustedUserCAKeys /etc/ssh/ca", "ListenAddress 127.0.0.1", "ListenAddress 0.0.0.0"),
+        "ListenAddress [::1]:22",
         "AuthorizedKeysCommand /bin/true\nAuthorizedKeysCommandUser nobody",
     )
 )
 CRITERIA = st.sampled_from(
     (
-        *(
-            "User ana",
-            "User !ana,*",
-            "Group staff",
-            "Address 203.0.113.0/24",
-            "Address 10.0.0.0/8",
-            "all",
-            "LocalPort 22",
-        ),
+        *("User ana", "User !ana,*", "Group staff", "Address 203.0.113.0/24", "Address 10.0.0.0/8", "all"),
+        "LocalPort 22",
         *("User root Address *", "LocalAddress 10.*"),
     )
 )

@@ -93,6 +93,7 @@ TOO_NEW = "this disk's PAM is too new for the computer you sit at; start the dis
 RUNS = {"try_account": ("PAM", "sudo"), "try_elevating": ("sudo",), "run_all": ("sshd",), "ask_polkit": ("polkit",)}
 """By what is asked the programs of the system that run for it; PAM for all others."""
 REPLIES = ("replies", "late")
+NO_PAM = "this system has no PAM that runs here: it is missing, or made for another kind of computer"
 MOST_WORDS = 1 << 20
 """Bytes of an answer that are heard at the most."""
 MOST_WORDS_OF_A_PROGRAM, MOST_WORDS_OF_ONE = 4000, 64_000
@@ -699,9 +700,7 @@ def _apart(attempt: Callable[[], dict[str, object]], patience: int = PATIENCE_WI
             try:
                 answer = attempt()
             except OSError as error:
-                newer = "version `GLIBC" in str(error)
-                why = TOO_NEW if newer else f"the system's own PAM library cannot be used from here: {error}"
-                answer = {"trouble": why}
+                answer = {"trouble": _why_not_asked(error)}
             os.write(writing, json.dumps(answer).encode() + b"\n")
 
         _never_return(work)
@@ -718,6 +717,14 @@ def _apart(attempt: Callable[[], dict[str, object]], patience: int = PATIENCE_WI
         return answer
     late = f"the system did not answer within {patience} seconds"
     return {"trouble": "the system's PAM broke off"} if in_time else {"trouble": late, "too_slow": True}
+
+
+def _why_not_asked(error: OSError) -> str:
+    """In words for people: what a linker says is none."""
+    said = str(error)
+    if "version `GLIBC" in said:
+        return TOO_NEW
+    return NO_PAM if "libpam" in said else said
 
 
 def _heard(reading: int, patience: int) -> tuple[bytes, bool]:

@@ -144,6 +144,8 @@ class PamAsked:
         # Wrong words come last: what counts them and is not known to do so has then done least harm.
         questions.sort(key=lambda each: (each.question.word == WRONG_WORD, each.question.service))
         replies = self._put(questions[:MOST_QUESTIONS])
+        if questions and not replies:
+            self._find_out_why()
         for key in different:
             self._answers[key] = _meaning([replies.get((key, part)) for part in PARTS])
 
@@ -170,6 +172,15 @@ class PamAsked:
         except (CannotRehearse, VerrouError, KeyError, TypeError, ValueError):
             return None
         return lines[told] if isinstance(told, int) and 0 <= told < len(lines) else None
+
+    def _find_out_why(self) -> None:
+        """Say why nothing at all was answered."""
+        assert self.root.asker is not None
+        try:
+            self.root.asker("library")
+            self.trouble = self.trouble or "PAM answered nothing"
+        except (CannotRehearse, VerrouError) as reason:
+            self.trouble = str(reason)
 
     def _put(self, questions: Sequence["_Part"]) -> dict[object, Reply]:
         found = self._replies(questions)
