@@ -26,6 +26,13 @@ def test_every_action_that_elevates_is_read_and_closed(desktop: PrivateRoot, ver
     desktop.write("/usr/share/polkit-1/actions/tides.policy", f"<policyconfig>{action}</policyconfig>")
     told = json.loads(verrou(*show).stdout)["elevation.standard_gives"]
     assert told["value"] == {"word": "admin-password"} and "org.example.tides" in told["reason"], "brought later"
+    more = (
+        "<action id='org.example.moon'><defaults><allow_any>yes</allow_any><allow_active>yes</allow_active></defaults>"
+    )
+    more += "<annotate key='org.freedesktop.policykit.imply'>org.example.tides</annotate></action>"
+    desktop.write("/usr/share/polkit-1/actions/tides.policy", f"<policyconfig>{action}{more}</policyconfig>")
+    assert polkit_says(desktop, "tern", "org.example.tides") == [0], "what implies it opens it, and no password does"
+    assert json.loads(verrou(*show).stdout)["elevation.standard_gives"]["value"] == {"word": "refused"}
 
 
 def test_limits_for_nobody_are_not_in_force(desktop: PrivateRoot, verrou: Verrou) -> None:

@@ -328,6 +328,8 @@ def test_what_is_told_of_the_remote_shell_is_what_its_server_does(root: PrivateR
 
     @examples(12)
     @example("UsePAM yes\nPasswordAuthentication no\nAuthenticationMethods publickey password\n")
+    @example("UsePAM yes\nAllowUsers bors\n")
+    @example("UsePAM yes\nMatch User bors\nPasswordAuthentication no\nKbdInteractiveAuthentication no\n")
     @example("UsePAM no\nPubkeyAuthentication no\nAuthenticationMethods publickey,password password\n")
     @given(configurations)
     def holds(text: str) -> None:
