@@ -60,6 +60,14 @@ def with_programs(root: Path) -> Path:
     return root
 
 
+def with_files(root: Path, files: Mapping[str, str]) -> Path:
+    """A tree with some files, by their names below it."""
+    for name, text in files.items():
+        (root / name).parent.mkdir(parents=True, exist_ok=True)
+        (root / name).write_text(text)
+    return root
+
+
 Verrou = Callable[..., subprocess.CompletedProcess[str]]
 GOOD_PASSWORD = "kittiwake-Cliff-42"
 TYPED = ("--yes", "--password", "stdin")

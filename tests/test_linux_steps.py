@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import do, with_programs
+from conftest import do, with_files, with_programs
 from verrou.core.model import Detail, Role
 from verrou.core.model.ageing import password_ages
 from verrou.core.plan.steps import (
@@ -72,9 +72,7 @@ ended:!HASH:20000:0:99999:7::20100:
 def tree(tmp_path: Path) -> Path:
     if os.geteuid() != 0:
         pytest.fail("must be root") if os.environ.get("CI") else pytest.skip("must be root")
-    for name, text in FILES.items():
-        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
-        (tmp_path / name).write_text(text)
+    with_files(tmp_path, FILES)
     with_programs(tmp_path)
     (tmp_path / "etc/skel/.link").symlink_to("/etc/shadow")
     (tmp_path / "etc/shadow").chmod(0o640)

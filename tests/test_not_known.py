@@ -12,7 +12,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, with_programs
+from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, with_files, with_programs
 from debian_root import PrivateRoot
 from verrou.core.guards import Course, refusals_on
 from verrou.core.model import Account, AccountName, MachineFacts, Naming, Posture
@@ -208,7 +208,7 @@ def test_nothing_is_not_known_on_a_system_as_it_is_shipped(tmp_path: Path, stack
     """Modules that nobody here knows are there, where they decide nothing."""
     root = with_programs(tmp_path)
     modules = set(re.findall(r"pam_\w+\.so", "".join(stacks.values())))
-    for name, text in {
+    files = {
         "etc/passwd": "root:x:0:0::/root:/bin/bash\nana:x:1000:1000::/home/ana:/bin/bash\n",
         "etc/shadow": f"root:*:20000::::::\nana:$5$salt${'x' * 43}:20000::::::\n",
         "etc/group": "root:x:0:\nana:x:1000:\n",
@@ -218,10 +218,8 @@ def test_nothing_is_not_known_on_a_system_as_it_is_shipped(tmp_path: Path, stack
         **{f"usr/lib64/security/{name}": "" for name in modules},
         "usr/sbin/sshd": "",
         **({f"usr/{name}": "" for name in ("sbin/lightdm", "sbin/gdm3", "bin/sddm")} if "sddm" in stacks else {}),
-    }.items():
-        (root / name).parent.mkdir(parents=True, exist_ok=True)
-        (root / name).write_text(text)
-    posture = open_machine(str(root)).observe()
+    }
+    posture = open_machine(str(with_files(root, files))).observe()
     ana = posture.by_name[AccountName("ana")]
     told = {(gate.way, admitted(ana, gate, posture)) for gate in posture.gates}
     assert told == {(Way.CONSOLE, Opening.PASSWORD), (Way.REMOTE_SHELL, Opening.PASSWORD)}
@@ -371,15 +369,13 @@ against doas(1) itself."""
 
 @pytest.mark.parametrize("rules", list(DOAS))
 def test_doas_makes_administrators(tmp_path: Path, verrou: Verrou, rules: str) -> None:
-    for name, text in {
+    files = {
         "etc/passwd": "root:x:0:0::/root:/bin/bash\nana:x:1000:1000::/home/ana:/bin/bash\n",
         "etc/shadow": "root:*:20000::::::\nana:$5$a$b:20000::::::\n",
         "etc/group": "root:x:0:\nana:x:1000:\nstaff:x:50:ana\n",
         "etc/doas.conf": rules,
-    }.items():
-        (tmp_path / "station/etc").mkdir(parents=True, exist_ok=True)
-        (tmp_path / "station" / name).write_text(text)
-    root = with_programs(tmp_path / "station")
+    }
+    root = with_programs(with_files(tmp_path / "station", files))
     (root / "usr/bin/doas").touch()
     (root / "usr/bin/doas").chmod(0o4755)
     shown = verrou("account", "show", "ana", "-m", root, "--format", "json")

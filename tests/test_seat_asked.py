@@ -9,7 +9,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from conftest import Verrou, do, examples
+from conftest import Verrou, do, examples, with_files
 from debian_root import PrivateRoot
 from test_seat_linux import ORIGINS, PEOPLE, WAYS, admits, polkit_says
 from verrou.core.model import AccountName
@@ -269,16 +269,17 @@ def test_what_cannot_be_asked_is_told_with_what_is_shipped(tmp_path: Path) -> No
     rules, actions = tmp_path / "etc/polkit-1/rules.d", tmp_path / "usr/share/polkit-1/actions"
     rules.mkdir(parents=True)
     actions.mkdir(parents=True)
-    for name, content in {
-        "etc/passwd": "tern:x:1000:1000::/home/tern:/bin/sh\n",
-        "etc/group": "",
-        "etc/shadow": "tern:!:::::::\n",
-        "usr/lib/polkit-1/polkitd": "",
-        "usr/share/polkit-1/actions/login1.policy": "<policyconfig><action id='org.freedesktop.login1.power-off'>"
-        "<defaults><allow_active>yes</allow_active></defaults></action></policyconfig>",
-    }.items():
-        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
-        (tmp_path / name).write_text(content)
+    with_files(
+        tmp_path,
+        {
+            "etc/passwd": "tern:x:1000:1000::/home/tern:/bin/sh\n",
+            "etc/group": "",
+            "etc/shadow": "tern:!:::::::\n",
+            "usr/lib/polkit-1/polkitd": "",
+            "usr/share/polkit-1/actions/login1.policy": "<policyconfig><action id='org.freedesktop.login1.power-off'>"
+            "<defaults><allow_active>yes</allow_active></defaults></action></policyconfig>",
+        },
+    )
 
     def reading() -> tuple[str, object]:
         found = open_machine(str(tmp_path)).observe().readings["rights.shut_down"]

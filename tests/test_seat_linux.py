@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled
+from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled, with_files
 from debian_root import PrivateRoot
 from verrou.core.model import Account
 from verrou.core.model.ways import EVERYBODY, Circle, Gate, Pass, Way
@@ -408,20 +408,21 @@ def test_our_own_rules_of_polkit_are_read_only_as_we_would_write_them(
 
 
 def test_a_screen_locker_that_people_set_themselves_is_not_known_to_lock(tmp_path: Path) -> None:
-    for name, text in {
-        "etc/passwd": "",
-        "etc/group": "",
-        "etc/shadow": "",
-        "usr/bin/dconf": "",
-        "usr/sbin/gdm3": "",
-        "etc/pam.d/gdm-password": "auth required pam_unix.so\n",
-        "etc/profile.d/x.sh": "TMOUT=300\n",
-        "etc/dconf/profile/user": "user-db:user\nsystem-db:site\n",
-        "etc/dconf/db/site.d/10-idle": "[org/gnome/desktop/session]\nidle-delay=uint32 120\n"
-        "[org/gnome/desktop/screensaver]\nlock-enabled=true\nlock-delay=uint32 30\n",
-    }.items():
-        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
-        (tmp_path / name).write_text(text)
+    with_files(
+        tmp_path,
+        {
+            "etc/passwd": "",
+            "etc/group": "",
+            "etc/shadow": "",
+            "usr/bin/dconf": "",
+            "usr/sbin/gdm3": "",
+            "etc/pam.d/gdm-password": "auth required pam_unix.so\n",
+            "etc/profile.d/x.sh": "TMOUT=300\n",
+            "etc/dconf/profile/user": "user-db:user\nsystem-db:site\n",
+            "etc/dconf/db/site.d/10-idle": "[org/gnome/desktop/session]\nidle-delay=uint32 120\n"
+            "[org/gnome/desktop/screensaver]\nlock-enabled=true\nlock-delay=uint32 30\n",
+        },
+    )
 
     def reading() -> tuple[str, Value | None]:
         found = open_machine(str(tmp_path)).observe().readings["screen.locks_after"]
@@ -540,9 +541,7 @@ def test_each_sign_in_screen_is_set_where_it_is_decided(tmp_path: Path, program:
         "etc/group": "",
         "etc/shadow": "tern:!::::::: \n",
     }
-    for name, content in files.items():
-        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
-        (tmp_path / name).write_text(content)
+    with_files(tmp_path, files)
 
     def read(rule_id: str) -> object:
         return open_machine(str(tmp_path)).observe().readings[f"screen.{rule_id}"].value

@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from conftest import GOOD_PASSWORD, TYPED, Verrou
+from conftest import GOOD_PASSWORD, TYPED, Verrou, with_files
 from debian_root import PrivateRoot
 from test_seat_linux import admits
 from verrou.machines.bench import seat
@@ -152,13 +152,14 @@ def test_what_somebody_else_wrote_among_our_rules_of_polkit_is_left_alone(tmp_pa
     from verrou.machines.linux.polkit import OURS
     from verrou.machines.linux.refused import Refused
 
-    for name, text in {
-        "etc/passwd": "tern:x:1000:1000::/home/tern:/bin/sh\n",
-        "etc/group": "",
-        "etc/shadow": "",
-    }.items():
-        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
-        (tmp_path / name).write_text(text)
+    with_files(
+        tmp_path,
+        {
+            "etc/passwd": "tern:x:1000:1000::/home/tern:/bin/sh\n",
+            "etc/group": "",
+            "etc/shadow": "",
+        },
+    )
     root = Root(tmp_path)
     KEEPERS["rights.shut_down"].write(root, frozenset({"tern"}))
     KEEPERS["sharing.applies_to"].write(root, frozenset({"tern"}))

@@ -114,10 +114,10 @@ def _the_one_machine(context: click.Context, __: click.Parameter, machines: tupl
         named = ", ".join(machine.address for machine in machines)
         raise BadInput(f"found {len(machines)} machines ({named}); one command is about one machine, so say -m once")
     machine = machines[0] if machines else open_machine(os.environ.get("VERROU_MACHINE") or "this")
-    wanted = context.meta.get(ASKING, {})
+    wanted: list[Asking] = context.meta.get(ASKING, [])
     if len(wanted) > 1:
         raise BadInput("found --files-only and --ask-system; say one of them")
-    machine.asking = next(iter(wanted), machine.asking)
+    machine.asking = wanted[0] if wanted else machine.asking
     return machine
 
 
@@ -127,7 +127,7 @@ ASKING = "verrou.asking"
 def _asking(how: Asking) -> Callable[[click.Context, click.Parameter, bool], None]:
     def wanted(context: click.Context, _: click.Parameter, given: bool) -> None:
         if given:
-            context.meta.setdefault(ASKING, {})[how] = True
+            context.meta.setdefault(ASKING, []).append(how)
 
     return wanted
 

@@ -1,8 +1,8 @@
 """sudo and doas asked themselves, in a private copy, who may do everything as root: what they answer takes the place of
 what their files read as."""
 
-import re
 from collections.abc import Mapping, Sequence
+from typing import NamedTuple
 
 from attrs import define, evolve, field
 
@@ -11,46 +11,49 @@ from verrou.core.model import Account, Grant, PasswordState, Source
 from verrou.core.model.known import Known, any_of
 from verrou.machines import CannotRehearse
 from verrou.machines.linux.files.doas import DOAS_CONF
-from verrou.machines.linux.files.sudoers import SUDOERS
+from verrou.machines.linux.files.sudoers import SUDOERS, Person
 from verrou.machines.linux.pam.asking import was_not_asked, word_and_hash
 from verrou.machines.linux.pam.faillock import load_faillock
 from verrou.machines.linux.population import Population
 from verrou.machines.linux.root import Root
 
 MOST_ASKED = 300
-SUDOERS_FOLDER = f"{SUDOERS}.d"
+"""How many accounts that are not alike are tried in one look; of all others files alone are read."""
 REFUSES = ("is not in the sudoers file", "is not allowed to", "may not run sudo", "no valid sudoers sources")
 """What sudo says to whom its files give nothing; whatever else keeps somebody back is no answer about that."""
-_WORD = re.compile(r"[^\s,:=!()\"]+")
-_PATTERN = re.compile(r"[\\+#*?\[]|%:")
-"""What makes a word be about more than the name that it is, or about something that is not a name."""
+
+
+class Answer(NamedTuple):
+    """Whether each of the two lets somebody do everything as root; no where it is not there."""
+
+    sudo: Known
+    doas: Known
+
+    @property
+    def known(self) -> Known:
+        return any_of(self)
 
 
 @define
 class ElevationAsked:
-    """The answers. ``told`` are the differences to what the files read as; ``all_known``: whether it
-    was answered of everybody who may sign in."""
+    """The answers. ``told`` are the differences to what the files read as; ``all_known``: whether it was answered of
+    everybody who may sign in."""
 
     root: Root
     people: Population
     told: list[str] = field(factory=list)
     all_known: bool = False
-    _plain: bool = field(init=False)
-    _numbers: Mapping[str, str] = field(init=False)
-    _group_numbers: set[str] = field(init=False)
-    _user_numbers: set[str] = field(init=False)
+    _by_gid: Mapping[str, str] = field(init=False)
+    _gids: Mapping[str, str] = field(init=False)
+    _by_uid: Mapping[str, str] = field(init=False)
+    _administering: frozenset[str] = field(init=False)
 
     def __attrs_post_init__(self) -> None:
-        files = [SUDOERS, DOAS_CONF, *(f"{SUDOERS_FOLDER}/{name}" for name in self.root.names_in(SUDOERS_FOLDER))]
-        lines = [line for file in files for line in self.root.lines(file) if not line.lstrip().startswith("#")]
-        includes = any("include" in line for line in lines if SUDOERS_FOLDER not in line)
-        # What stands in files elsewhere, or is about more than a name, may tell anybody from anybody.
-        plain = not includes and not any(_PATTERN.search(line.partition("=")[0]) for line in lines)
-        words = {word.lstrip("%:").casefold() for line in lines for word in _WORD.findall(line)}
-        self._plain = plain
-        self._numbers = {group.name: group.identity for group in self.people.groups}
-        self._group_numbers = words | {g.identity for g in self.people.groups if g.name.casefold() in words}
-        self._user_numbers = words | {a.identity for a in self.people.accounts if a.name.casefold() in words}
+        # By number, of two names the first: so sudo and doas look people and groups up.
+        self._gids = {group.name: group.identity for group in self.people.groups}
+        self._by_gid = {group.identity: group.name for group in reversed(self.people.groups)}
+        self._by_uid = {account.identity: account.name for account in reversed(self.people.accounts)}
+        self._administering = frozenset(g.name for g in self.people.groups if Grant.ADMINISTRATION in g.grants)
 
     def accounts(self) -> tuple[Account, ...]:
         """All accounts, those of whom something else was answered as it was answered."""
@@ -65,23 +68,22 @@ class ElevationAsked:
         except (CannotRehearse, VerrouError, KeyError, TypeError, ValueError) as error:
             self.told.append(was_not_asked(str(error)))
             return self.people.accounts
-        self.all_known = len(chosen) == len(different) and Known.UNKNOWN not in answers.values()
-        names = {account.name for account in asked}
-        return tuple(
-            self._as_answered(account, answers.get(self._alike(account), Known.UNKNOWN))
-            if account.name in names
-            else account
-            for account in self.people.accounts
-        )
+        known = [answer.known for answer in answers.values()]
+        self.all_known = len(chosen) == len(different) and Known.UNKNOWN not in known
+        found = {account.name: answers.get(self._alike(account)) for account in asked}
+        return tuple(self._as_answered(account, found.get(account.name)) for account in self.people.accounts)
 
     def _alike(self, account: Account) -> object:
-        if not self._plain:
+        """All that the files can tell of somebody; where a line of theirs is not understood, that may be anything."""
+        sudoers, doas = self.people.sudoers, self.people.doas
+        if sudoers.unknown or sudoers.passed_over or doas.unknown:
             return account.name
-        # By number: sudo and doas look the names up that belong to these.
-        mine = tuple(sorted({self._numbers.get(group, group) for group in account.groups} & self._group_numbers))
-        return account.identity if account.identity in self._user_numbers else "", mine
+        gids = [self._gids[group] for group in account.groups if group in self._gids]
+        groups, numbers = tuple(self._by_gid[gid] for gid in gids), tuple(map(int, gids))
+        person = Person(self._by_uid[account.identity], int(account.identity), groups, numbers)
+        return sudoers.what_counts_of(person), doas.what_counts_of(person)
 
-    def _answers(self, accounts: Sequence[Account]) -> list[Known]:
+    def _answers(self, accounts: Sequence[Account]) -> list[Answer]:
         assert self.root.asker is not None
         word, hash_of_word = word_and_hash()
         told = self.root.asker(
@@ -92,26 +94,27 @@ class ElevationAsked:
             hash_of_word=hash_of_word,
             tallies=load_faillock(self.root).tallies,
         )
-        by_sudo = [_of_sudo(each) for each in told["sudo"]]
-        if not self.people.sudoers.installed:
-            by_sudo = [Known.NO] * len(accounts)
-        by_doas = [Known.of(each.get("accepted")) if self.people.doas.program else Known.NO for each in told["doas"]]
-        return [any_of(both) for both in zip(by_sudo, by_doas, strict=True)]
+        has_sudo, has_doas = self.people.sudoers.installed, bool(self.people.doas.program)
+        return [
+            Answer(_of_sudo(sudo) if has_sudo else Known.NO, Known.of(doas.get("accepted")) if has_doas else Known.NO)
+            for sudo, doas in zip(told["sudo"], told["doas"], strict=True)
+        ]
 
-    def _as_answered(self, account: Account, known: Known) -> Account:
-        administering = {g.name for g in self.people.groups if Grant.ADMINISTRATION in g.grants}
-        given = Grant.ADMINISTRATION in account.grants or any(group in administering for group in account.groups)
+    def _as_answered(self, account: Account, answer: Answer | None) -> Account:
+        given = Grant.ADMINISTRATION in account.grants or any(group in self._administering for group in account.groups)
         reads_so = given and Grant.ADMINISTRATION not in account.withheld
-        answer = known is Known.YES
-        if known is Known.UNKNOWN or answer is reads_so or (answer and account.may_run):
+        if answer is None or answer.known is Known.of(reads_so) or answer.known is Known.UNKNOWN:
             return account
-        by_sudo = self.people.sudoers.installed
+        lets = answer.known is Known.YES
+        if lets and account.may_run:
+            return account  # what was tried may stand in its list
+        by_sudo = answer.sudo is Known.YES if lets else self.people.sudoers.installed
         program, file = ("sudo", SUDOERS) if by_sudo else ("doas", DOAS_CONF)
-        says = f"{program}, asked itself, {'lets' if answer else 'does not let'} {account.name} do everything as root"
+        says = f"{program}, asked itself, {'lets' if lets else 'does not let'} {account.name} do everything as root"
         self.told.append(f"{says}; {file} reads otherwise")
         source = Source(file, None, f"{program} was asked itself")
         others = tuple(grant for grant in account.grants if grant is not Grant.ADMINISTRATION)
-        if answer:
+        if lets:
             return evolve(account, grants=(*others, Grant.ADMINISTRATION), given_by=(source,), withheld=())
         return evolve(account, grants=others, given_by=(source,), withheld=(Grant.ADMINISTRATION,))
 

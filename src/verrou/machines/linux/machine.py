@@ -7,6 +7,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from attrs import evolve
+
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Detail, Files, Flag, MachineFacts, Posture, Unread, name_list
 from verrou.machines import Asking, CannotRehearse, Change, ChangeSet, Copy, Deed, Stamps, Standing
@@ -50,29 +52,27 @@ class LinuxMachine:
         self.name = host_name(Root(self.path))
         self.asking = Asking.USUAL
         self._read: tuple[str, ...] = ()
+        self._late: set[str] = set()
 
     def observe(self, *, asked: bool = False) -> Posture:
-        root = Root(self.path, lenient=os.geteuid() != 0)
+        root = Root(self.path, lenient=os.geteuid() != 0, late=self._late)
+        copies: list[PrivateCopy] = []
         with ExitStack() as until_all_is_known:
-            if self._asks(root, asked):
-                root.asker = self._asker(until_all_is_known)
+            # A disk that somebody brought is only asked where that is wanted.
+            if self._can_ask(root) and (root.live or asked or self.asking is Asking.SYSTEM):
+                root.asker = self._asker(copies, until_all_is_known)
             posture = self._posture(root)
         self._read = tuple(root.stamps)
-        return posture
+        said = ASKED if copies and not root.live else ""
+        return evolve(posture, machine=evolve(posture.machine, asked=said)) if said else posture
 
-    def _asks(self, root: Root, asked: bool) -> bool:
-        """Whether what decides on the system is asked: a disk that somebody brought is only where that is wanted."""
-        wanted = root.live or asked or self.asking is Asking.SYSTEM
-        return wanted and os.geteuid() == 0 and self.asking is not Asking.FILES_ONLY and root.could_run
+    def _can_ask(self, root: Root) -> bool:
+        """Whether what decides on the system could be asked at all, and may be."""
+        return os.geteuid() == 0 and self.asking is not Asking.FILES_ONLY and root.could_run
 
-    def _could_ask(self, root: Root) -> bool:
-        """Whether the system would be asked if somebody said so."""
-        return not root.live and os.geteuid() == 0 and self.asking is Asking.USUAL and root.could_run
-
-    def _asker(self, until: ExitStack) -> Asker:
-        """Has what decides on the system asked, all in one private copy, which is made when the first question
-        comes."""
-        copies: list[PrivateCopy] = []
+    def _asker(self, copies: "list[PrivateCopy]", until: ExitStack) -> Asker:
+        """Has what decides on the system asked, all in one private copy, which is made when the first question comes
+        and is in ``copies`` then."""
         refused: list[CannotRehearse] = []
 
         def ask(do: str, **request: object) -> Mapping[str, Any]:
@@ -140,8 +140,7 @@ class LinuxMachine:
             unread=_unread(root, elevation_known or not (people.sudoers.unknown or people.doas.unknown)),
             lists_disabled=True,
             identity=_identity(root),
-            asked=ASKED if root.asker is not None and not root.live else "",
-            asks_with=ASK_SYSTEM if root.asker is None and self._could_ask(root) else "",
+            asks_with=ASK_SYSTEM if root.asker is None and self._can_ask(root) else "",
         )
         posture = Posture(
             facts,
@@ -172,7 +171,8 @@ class LinuxMachine:
         names = self._read or tuple(self._look_at(root).stamps)
         stamps = {name: root.stamp(name) for name in names}
         with private_copy(root) as copy:
-            if self.asking is Asking.FILES_ONLY:
+            copy.root.late = self._late
+            if not self._can_ask(root):
                 copy.root.asker = None
             yield LinuxCopy(root, copy, stamps, self._posture)
 

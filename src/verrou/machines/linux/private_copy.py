@@ -10,14 +10,12 @@ and bounded in time, memory and processes.
 
 import json
 import os
-import resource
 import select
 import shutil
 import signal
 import stat
 import subprocess
 import sys
-import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from functools import partial
@@ -29,6 +27,7 @@ from attrs import define, field
 from verrou.core.errors import NotEnoughRights, VerrouError
 from verrou.machines import CannotRehearse
 from verrou.machines.linux import polkit_asked, shells
+from verrou.machines.linux.bounds import bound_this_process, kill_all, until_ended, until_readable, watched
 from verrou.machines.linux.call_filter import refuse_calls
 from verrou.machines.linux.files.account_files import PASSWD, AccountFile, PasswdField, ShadowField
 from verrou.machines.linux.files.sshd import REMOTE
@@ -86,6 +85,7 @@ DECIDE_WHERE_RUNNING = (
 """What of /run decides on a system that runs, and is taken along as a copy: on a mounted disk it is gone at the next
 start."""
 LARGEST_TAKEN_ALONG = 8_000_000
+"""Bytes of a file."""
 LONGEST_HOST_NAME = 64
 TALLIES_BELOW = ("/run/", "/var/")
 MOST_FILES_OPEN = 4096
@@ -93,6 +93,7 @@ TOO_NEW = "this disk's PAM is too new for the computer you sit at; start the dis
 RUNS = {"try_account": ("PAM", "sudo"), "try_elevating": ("sudo",), "run_all": ("sshd",), "ask_polkit": ("polkit",)}
 """By what is asked the programs of the system that run for it; PAM for all others."""
 REPLIES = ("replies", "late")
+"""What :func:`~.pam.questions.put_all` answers with, in its order."""
 NO_PAM = "this system has no PAM that runs here: it is missing, or made for another kind of computer"
 MOST_WORDS = 1 << 20
 """Bytes of an answer that are heard at the most."""
@@ -102,13 +103,6 @@ PATIENCE = 120
 """Seconds that one of the system's own programs may take."""
 PATIENCE_WITH_PAM = 20
 """Seconds that an answer of PAM, of sudo or of a shell may take."""
-
-MOST_PROCESSES, MOST_PAGES = 100, 1_000_000_000 // os.sysconf("SC_PAGE_SIZE")
-"""How many processes may run in a copy at once, and how much memory they may have together."""
-BOUNDS = {resource.RLIMIT_DATA: 1_000_000_000, resource.RLIMIT_CPU: PATIENCE, resource.RLIMIT_CORE: 0}
-"""What one process may have, as setrlimit(2) counts it."""
-BETWEEN_LOOKS = 0.02
-"""Seconds after which it is looked anew at what runs in a copy."""
 
 
 class TooSlow(CannotRehearse):
@@ -407,10 +401,7 @@ class _Inside:
     def _limited() -> None:
         refuse_calls()
         give_up_capabilities()
-        for limit, most in BOUNDS.items():
-            _, already = resource.getrlimit(limit)
-            bound = most if already == resource.RLIM_INFINITY else min(most, already)
-            resource.setrlimit(limit, (bound, bound))
+        bound_this_process(PATIENCE)
 
     def run(self, command: list[str], most: int = MOST_WORDS_OF_A_PROGRAM) -> dict[str, object]:
         # Into memory and not through a pipe, which whatever the program leaves behind would keep open.
@@ -424,8 +415,8 @@ class _Inside:
                 stdout=told,
                 stderr=complained,
             )
-            with _until_ended(ended.pid) as wait:
-                in_time = _watched(lambda: ended.poll() is not None, wait, PATIENCE)
+            with until_ended(ended.pid) as wait:
+                in_time = watched(lambda: ended.poll() is not None, wait, PATIENCE)
             if not in_time:
                 return {"trouble": f"{command[0]} did not end within {PATIENCE} seconds"}
             answer, words = (os.pread(each, most, 0).decode(errors="replace") for each in (told, complained))
@@ -454,7 +445,7 @@ class _Inside:
         self, names: list[str], doas: str, word: str, hash_of_word: str, tallies: str
     ) -> dict[str, object]:
         """By account what sudo answers to it, with its password, and doas (where that program stands, if it does), in
-        a copy of the copy: see :func:`~.pam.client.elevate` and :func:`~.pam.client.tries_doas`."""
+        a copy of the copy: see :func:`~.pam.client.elevate` and :func:`~.pam.client.try_doas`."""
 
         def tried(uncounted: Callable[[], None]) -> dict[str, object]:
             passwd = AccountFile.parse(PASSWD, Root(Path("/")).text(PASSWD) or "")
@@ -464,7 +455,7 @@ class _Inside:
                 assert record is not None, f"{name} was asked about, and is in {PASSWD}"
                 uid, gid = int(record.fields[PasswdField.UID]), int(record.fields[PasswdField.GID])
                 by_sudo.append(_apart(partial(pam_client.elevate, name, uid, gid, word)))
-                by_doas.append(_apart(partial(pam_client.tries_doas, doas, name, uid, gid)) if doas else {})
+                by_doas.append(_apart(partial(pam_client.try_doas, doas, name, uid, gid)) if doas else {})
                 uncounted()
             return {"sudo": by_sudo, "doas": by_doas}
 
@@ -676,15 +667,10 @@ def _serve(inside: _Inside, asking: Any, say: Callable[[dict[str, object]], None
 def _end_all() -> None:
     """End what a program left behind, before anybody works on the copy again: this process is the first of its own
     kind of processes, and sees no other ones."""
-    _kill_all()
+    kill_all()
     with suppress(ChildProcessError):
         while True:
             os.waitpid(-1, 0)
-
-
-def _kill_all() -> None:
-    with suppress(ProcessLookupError):
-        os.kill(-1, signal.SIGKILL)
 
 
 def _apart(attempt: Callable[[], dict[str, object]], patience: int = PATIENCE_WITH_PAM) -> dict[str, object]:
@@ -739,58 +725,7 @@ def _heard(reading: int, patience: int) -> tuple[bytes, bool]:
         return over
 
     try:
-        in_time = _watched(ended, lambda seconds: _until_readable(reading, seconds), patience)
+        in_time = watched(ended, lambda seconds: until_readable(reading, seconds), patience)
         return content, in_time
     finally:
         os.close(reading)
-
-
-@contextmanager
-def _until_ended(pid: int) -> Iterator[Callable[[float], None]]:
-    """What waits so many seconds for a process to end; it waits them all where the kernel is too old (before 5.3) to
-    tell when."""
-    try:
-        process = os.pidfd_open(pid)
-    except OSError:
-        yield time.sleep
-        return
-    try:
-        yield partial(_until_readable, process)
-    finally:
-        os.close(process)
-
-
-def _until_readable(descriptor: int, seconds: float) -> None:
-    select.select([descriptor], [], [], seconds)
-
-
-def _watched(ended: Callable[[], bool], wait: Callable[[float], None], patience: int) -> bool:
-    """Wait until something ended. Where it takes too long it is told so (False); where more runs by then than may, all
-    of it is ended, and whatever was waited for with it."""
-    deadline = time.monotonic() + patience
-    while not ended():
-        if time.monotonic() > deadline:
-            return False
-        if os.getpid() == 1 and _too_much():
-            _kill_all()
-        wait(BETWEEN_LOOKS)
-    return True
-
-
-def _too_much() -> bool:
-    """Whether more processes run in this copy than may, or have more memory."""
-    try:
-        running = [name for name in os.listdir("/proc") if name.isdigit()]
-    except OSError:
-        return False  # a tree without that place has no programs that could multiply
-    own = _pages("1")  # every process that is forked from this one shows these as its own, and has them not
-    pages = sum(max(0, _pages(name) - own) for name in running)
-    return len(running) > MOST_PROCESSES or pages > MOST_PAGES
-
-
-def _pages(process: str) -> int:
-    """The pages of memory that a process shows, by proc(5): none of one that has ended."""
-    try:
-        return int(Path("/proc", process, "statm").read_text().split()[1])
-    except (OSError, ValueError, IndexError):
-        return 0

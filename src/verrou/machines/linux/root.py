@@ -29,14 +29,15 @@ Asker = Callable[..., Mapping[str, Any]]
 class Root:
     """A root folder. Names are written as the system itself sees them: ``/etc/passwd``. ``live``: whether it is the
     system we run on, or a copy of it. ``runner`` runs programs inside; only private copies have one. ``asker`` has what
-    decides there asked, in a copy. With ``lenient``,
-    what we may not read counts as missing, and its name is in ``denied``."""
+    decides there asked, in a copy; ``late`` are services of PAM that did not answer in time and are not waited for
+    again. With ``lenient``, what we may not read counts as missing, and its name is in ``denied``."""
 
     path: Path
     live: bool = field()
     runner: Runner | None = None
     asker: Asker | None = None
     lenient: bool = False
+    late: set[str] = field(factory=set, repr=False)
     denied: dict[str, None] = field(factory=dict, init=False, repr=False)
     asked: set[str] = field(factory=set, init=False, repr=False)
     stamps: dict[str, object] = field(factory=dict, init=False, repr=False)

@@ -10,13 +10,14 @@ from verrou.core.errors import VerrouError
 from verrou.core.model import Account, Source
 from verrou.core.model.ways import Pattern
 from verrou.machines import CannotRehearse
-from verrou.machines.linux.files.account_files import GROUP, AccountFile, has_twins
+from verrou.machines.linux.files.account_files import GROUP, AccountFile, twins
 from verrou.machines.linux.files.sshd import REMOTE, SSHD, Line, Settings, sshd_config
 from verrou.machines.linux.root import Root
 
 HERE, PORT = "192.0.2.1", "22"
 """Stands for the address of this computer (RFC 5737), and the port that it listens at where no line says."""
 MOST_ASKED = 500
+"""About how many accounts that are not alike the server is asked; of all others its files are read."""
 LISTS = ("denyusers", "allowusers", "denygroups", "allowgroups")
 
 
@@ -59,8 +60,8 @@ class ShellAsked:
             if word.lower() in ("user", "group")
         ]
         names = [name.removeprefix("!") for each in lists for name in each.split(",")]
-        twins = has_twins(AccountFile.parse(GROUP, self.root.text(GROUP) or ""))
-        self._by_pattern = twins or any(set(name) & set("*?") for name in names)
+        shared = twins(AccountFile.parse(GROUP, self.root.text(GROUP) or ""))
+        self._by_pattern = bool(shared) or any(set(name) & set("*?") for name in names)
         self._named = frozenset(names)
 
     def ask(self, accounts: Sequence[Account]) -> None:

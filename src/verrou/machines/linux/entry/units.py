@@ -43,6 +43,12 @@ def folders_of(root: Root) -> list[str]:
     return [*vendors, *(RUNNING if root.live else ()), OWN]
 
 
+def file_of(root: Root, name: str) -> str:
+    """The file of a unit that counts; nothing where there is none."""
+    files = (f"{folder}/{name}" for folder in reversed(folders_of(root)))
+    return next((file for file in files if root.item(file).there), "")
+
+
 def started_units(root: Root, telling: Sequence[str]) -> Iterator[Unit]:
     """The services that are started by themselves and have one of these words in a line of theirs. One that is masked
     is not."""
@@ -62,7 +68,7 @@ def started_units(root: Root, telling: Sequence[str]) -> Iterator[Unit]:
         if name not in found and template in found:
             found[name] = found[template]
     for name, unit in found.items():
-        if not (name in enabled or name.startswith(STARTED_ANYWAY)) or (unit and _masked(root, unit[-1])):
+        if not (name in enabled or name.startswith(STARTED_ANYWAY)) or (unit and masked(root, unit[-1])):
             continue
         template = _template(name)
         base = unit or found.get(template, [])
@@ -91,7 +97,8 @@ def _drop_ins(root: Root, folders: Sequence[str], name: str) -> list[str]:
     return [found[each] for each in sorted(found)]
 
 
-def _masked(root: Root, file: str) -> bool:
+def masked(root: Root, file: str) -> bool:
+    """Whether a unit's file says that it is never started."""
     try:
         target = os.readlink(root.place(file.rpartition("/")[0]) / file.rpartition("/")[2])
     except OSError:

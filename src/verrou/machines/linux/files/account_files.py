@@ -259,18 +259,13 @@ def number(text: str) -> int | None:
         return None
 
 
-def with_twins(groups: Iterable[str], file: AccountFile | None) -> tuple[str, ...]:
-    """Some groups, and all others of their numbers: the system goes by the number, whatever a group is called."""
-    wanted = tuple(groups)
-    numbers = {record.name: record.fields[GroupField.GID] for record in (file.records() if file else ())}
-    mine = {numbers[group] for group in wanted if group in numbers}
-    return tuple(dict.fromkeys((*wanted, *(name for name, gid in numbers.items() if gid in mine))))
-
-
-def has_twins(file: AccountFile | None) -> bool:
-    """Whether two groups have one number."""
-    numbers = [record.fields[GroupField.GID] for record in (file.records() if file else ())]
-    return len(set(numbers)) < len(numbers)
+def twins(groups: AccountFile | None) -> Mapping[str, tuple[str, ...]]:
+    """The names of groups that share their number with others, each with all of these: the system goes by the number,
+    whatever a group is called."""
+    by_gid: dict[str, dict[str, None]] = {}
+    for record in groups.records() if groups else ():
+        by_gid.setdefault(record.fields[GroupField.GID], {})[record.name] = None
+    return {name: tuple(names) for names in by_gid.values() if len(names) > 1 for name in names}
 
 
 def members_of(text: str) -> list[str]:

@@ -105,6 +105,10 @@ class Doas:
         commands = tuple(dict.fromkeys(" ".join(rule.command) for rule in some))
         return Elevation(commands=commands, password=password, sources=tuple(rule.source for rule in some))
 
+    def what_counts_of(self, person: Person) -> tuple[Rule, ...]:
+        """The rules that are about a person: all that tells it from others."""
+        return tuple(rule for rule in self.rules if _is_about(rule, person))
+
     def by_group(self, group: str, gid: int) -> tuple[Source, ...]:
         """The line that makes administrators of a group's members."""
         found = self.elevation(Person("", -1, (group,), (gid,)))

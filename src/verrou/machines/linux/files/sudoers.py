@@ -213,7 +213,7 @@ class Sudoers:
         """What ``person`` may do as root. ``now`` is the machine's own time, without a zone."""
         if not self.installed or self.refuses_all:
             return NONE
-        key = self._what_counts_of(person)
+        key = self.what_counts_of(person)
         if key not in self._answers:
             self._answers[key] = _Case(self, person, now).decided()
         return self._answers[key]
@@ -238,7 +238,7 @@ class Sudoers:
         }
         return sorted(date + timedelta(seconds=1) for date in dates if now <= date < datetime.max)
 
-    def _what_counts_of(self, person: Person) -> tuple[object, ...]:
+    def what_counts_of(self, person: Person) -> tuple[object, ...]:
         """What of a person the files could be about: who bears nothing that stands in them is like everybody, which is
         nearly everybody on a large system."""
         said = self._named()

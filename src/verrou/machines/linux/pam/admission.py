@@ -23,9 +23,8 @@ from verrou.machines.linux.files.account_files import (
     PasswdField,
     Record,
     ShadowField,
-    has_twins,
     number,
-    with_twins,
+    twins,
 )
 from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.sshd import REMOTE
@@ -440,8 +439,11 @@ def _state_of(who: Somebody) -> tuple[object, ...]:
 def somebodies(files: AccountFiles, accounts: Sequence[Account], today: date) -> dict[str, Somebody]:
     """The accounts of the files as PAM sees them, by name."""
     groups: Mapping[str, tuple[str, ...]] = {account.name: tuple(account.groups) for account in reversed(accounts)}
-    if has_twins(files.group):
-        groups = {name: with_twins(mine, files.group) for name, mine in groups.items()}
+    if shared := twins(files.group):
+        groups = {
+            name: tuple(dict.fromkeys(each for group in mine for each in (group, *shared.get(group, ()))))
+            for name, mine in groups.items()
+        }
     found = {}
     for record in reversed(files.passwd.records()):
         shadow = files.shadow.find(record.name) if files.shadow else None

@@ -4,7 +4,7 @@ one answer stands for many, and what the replies mean."""
 import re
 import secrets
 from collections.abc import Iterable, Mapping, Sequence
-from functools import lru_cache
+from functools import cache, lru_cache
 from typing import NamedTuple
 
 from attrs import define, field, frozen
@@ -28,6 +28,7 @@ NO = frozenset((3, 6, 7, 8, 10, 11, 13, 26, 27, 28))
 abort, authtok_expired, module_unknown. All others, system_err and authinfo_unavail first, say that something was not
 there to be asked, which may be because it was asked in a copy."""
 MOST_QUESTIONS = 6000
+"""How many are put in one look; of whom none is put, files alone are read."""
 LOOKS_AT_NAMES = BY_NAME | {"pam_shells.so"}
 WITHOUT_A_SAY = frozenset(
     ("pam_cap.so", "pam_gnome_keyring.so", "pam_kwallet.so", "pam_kwallet5.so", "pam_ssh_add.so", "pam_selinux.so")
@@ -36,8 +37,6 @@ WITHOUT_A_SAY = frozenset(
 A_WORD = re.compile(r"[^\s,:;()\[\]=@|&!#]+")
 TAKES_KEYS = frozenset(("sshd",))
 """The services that leave nothing but the account to PAM where a key is good."""
-_LATE: set[str] = set()
-"""Services that did not answer in time: this command waits for them no more."""
 WRONG_WORD = "no password of anybody here"
 
 
@@ -56,7 +55,7 @@ class Asked:
         return self.password, self.key, self.name
 
 
-@lru_cache(maxsize=1)
+@cache
 def word_and_hash() -> tuple[str, str]:
     """The word that stands for everybody's password in a copy, and its hash."""
     word = secrets.token_urlsafe(12)
@@ -138,7 +137,7 @@ class PamAsked:
         questions = [
             question
             for key, attempt in different.items()
-            if attempt.service not in _LATE
+            if attempt.service not in self.root.late
             for question in _questions(key, attempt)
         ]
         # Wrong words come last: what counts them and is not known to do so has then done least harm.
@@ -201,7 +200,7 @@ class PamAsked:
                 "ask_pam", questions=put, hash_of_word=hash_of_word, tallies=load_faillock(self.root).tallies
             )
             replies = [None if each is None else Reply(*each) for each in told["replies"]]
-            _LATE.update(map(str, told["late"]))
+            self.root.late.update(map(str, told["late"]))
         except (CannotRehearse, VerrouError, KeyError, TypeError, ValueError) as error:
             self.trouble = str(error)
             return None

@@ -166,7 +166,7 @@ WANTS_A_PASSWORD = b"uthentication required"
 """What doas(1) says, told not to ask, to who would have to give a password."""
 
 
-def tries_doas(program: str, account: str, uid: int, gid: int) -> dict[str, object]:
+def try_doas(program: str, account: str, uid: int, gid: int) -> dict[str, object]:
     """Whether doas lets somebody do something as root, with a password or without. In a child only: the identity of the
     process changes for good."""
     os.initgroups(account, gid)

@@ -8,6 +8,7 @@ from attrs import evolve, frozen
 from verrou.core.model import Account, Origin, Reading, Source, absent, name_list, shipped_default, unreadable
 from verrou.core.values import EVERYBODY, GROUP, Takes, Value
 from verrou.machines.linux import polkit
+from verrou.machines.linux.entry.units import file_of, masked
 from verrou.machines.linux.polkit import Ours
 from verrou.machines.linux.polkit_actions import ACTIONS, CLOSED, DRIVES, RIGHTS, SETTINGS, STANDARD
 from verrou.machines.linux.polkit_rules import Asking, answer
@@ -136,20 +137,18 @@ def _known(read: Callable[[System, Ours], Reading]) -> Callable[[System], Readin
 
 
 KEYS_TARGET = "ctrl-alt-del.target"
-UNIT_FOLDERS = ("/etc/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system")
 
 
 def _with_the_keys(system: System, reading: Reading) -> Reading:
     """Who sits at the machine restarts it by Ctrl-Alt-Del at a text console, whatever polkit says: the kernel tells
     systemd(1), which starts a unit for it."""
-    root = system.root
-    folder = next((each for each in UNIT_FOLDERS if root.item(f"{each}/{KEYS_TARGET}").there), "")
+    file = file_of(system.root, KEYS_TARGET)
     limited = isinstance(reading.value, frozenset) and EVERYBODY not in reading.value
-    if not folder or not limited or root.item(f"{folder}/{KEYS_TARGET}").link == "/dev/null":
+    if not file or not limited or masked(system.root, file):
         return reading
     keys = (
-        "Ctrl-Alt-Del at a text console restarts the machine for anybody "
-        f"(systemctl mask {KEYS_TARGET} ends that), and the power key turns it off"
+        "Ctrl-Alt-Del at a text console restarts the machine for anybody all the same; "
+        f"systemctl mask {KEYS_TARGET} ends that"
     )
     return evolve(reading, reason="; ".join(filter(None, (reading.reason, keys))))
 
