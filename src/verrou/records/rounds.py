@@ -4,10 +4,13 @@ import fnmatch
 import gc
 import os
 import signal
+from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from functools import lru_cache
+from itertools import islice
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from attrs import frozen
 
@@ -19,6 +22,9 @@ from verrou.core.survey_text import SurveyReader
 from verrou.machines import BENCH_SUFFIX, SURVEY_SUFFIX, open_machine
 from verrou.machines.survey_file import SurveyFile
 from verrou.records.standing import observed
+
+if TYPE_CHECKING:
+    from concurrent.futures import Future, ProcessPoolExecutor
 
 WORTH_SHARING = 64
 """From how many machines on it pays to start other processes."""
@@ -119,11 +125,25 @@ def go_round(addresses: Sequence[str], assignment: Assignment, load: Load, says:
 
     pool = ProcessPoolExecutor(cores, get_context("fork"), _begin_beside, (assignment, load, says))
     try:
-        yield from pool.map(_look, addresses, chunksize=AT_ONCE)
+        yield from _looked(pool, addresses, cores + 1)
     except BrokenProcessPool:
         raise MachineRefused("one of the processes at work was ended from outside; say the command again") from None
     finally:
-        pool.shutdown(cancel_futures=True)
+        pool.shutdown()
+
+
+def _looked(pool: "ProcessPoolExecutor", addresses: Sequence[str], most: int) -> Iterator[Outcome]:
+    """Hand out no more than ``most`` batches at once: a round that is broken off then has none to cancel, which an
+    executor does not do well (:mod:`concurrent.futures` of Python 3.11 fails on it where a process has ended too)."""
+    batches = iter(range(0, len(addresses), AT_ONCE))
+
+    def next_ones(count: int) -> Iterator["Future[list[Outcome]]"]:
+        return (pool.submit(_look_at_all, addresses[i : i + AT_ONCE]) for i in islice(batches, count))
+
+    under_way = deque(next_ones(most))
+    while under_way:
+        yield from under_way.popleft().result()
+        under_way.extend(next_ones(1))
 
 
 class _Worker:
@@ -171,6 +191,10 @@ def _begin_beside(assignment: Assignment, load: Load, says: Says) -> None:
 def _look(address: str) -> Outcome:
     assert _worker is not None
     return _worker.look(address)
+
+
+def _look_at_all(addresses: Sequence[str]) -> list[Outcome]:
+    return [_look(each) for each in addresses]
 
 
 def newest(rows: Sequence[Row]) -> tuple[list[Row], int]:
