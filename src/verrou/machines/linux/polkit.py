@@ -227,15 +227,19 @@ Answers = Mapping[str, Mapping[str, str]]
 SOMEBODY = ("", 65534, 65534)
 """Stands for somebody whom no rule is about: the number that every system gives to nobody."""
 MOST_ASKED = 24
-_ASKED: dict[object, Answers | None] = {}
+_ASKED: dict[object, Answers | CannotRehearse] = {}
 
 
-def ask(root: Root, people: Sequence[tuple[str, int, int]], actions: Sequence[str]) -> Answers | None:
-    """Have polkit itself answer, in a private copy of the system; None where that cannot be. What was asked of the same
-    rules before is not asked again."""
+def ask(root: Root, people: Sequence[tuple[str, int, int]], actions: Sequence[str]) -> Answers:
+    """Have polkit itself answer, in a private copy of the system. What was asked of the same rules before is not asked
+    again.
+
+    Raises:
+        CannotRehearse: it could not be asked, or did not answer everything.
+    """
     program = daemon(root)
     if root.asker is None or not program:
-        return None
+        raise CannotRehearse("it was not asked" if program else "it, or its bus, is missing")
     asked = (SOMEBODY, *people[:MOST_ASKED])
     texts = tuple((file, root.text(file)) for file in rule_files(root))
     groups = root.text("/etc/group")
@@ -246,14 +250,18 @@ def ask(root: Root, people: Sequence[tuple[str, int, int]], actions: Sequence[st
                 "ask_polkit", people=[list(each) for each in asked], actions=list(actions), daemon=program
             )
             _ASKED[key] = {
-                name: {action: _CODES.get(int(code), UNKNOWN) for action, code in answers.items()}
+                name: {action: _CODES[code] for action, code in answers.items()}
                 for name, answers in told["answers"].items()
             }
-        except (CannotRehearse, VerrouError, KeyError, TypeError, ValueError, AttributeError):
-            _ASKED[key] = None
-    return _ASKED[key]
+        except (CannotRehearse, VerrouError) as reason:
+            _ASKED[key] = CannotRehearse(str(reason))
+        except (KeyError, TypeError, AttributeError):
+            _ASKED[key] = CannotRehearse("polkit did not answer all that it was asked")
+    known = _ASKED[key]
+    if isinstance(known, CannotRehearse):
+        raise known
+    return known
 
 
-UNKNOWN = "unknown"
 _CODES = {0: YES, 1: NO, 2: ADMINISTRATOR, 3: ADMINISTRATOR}
 """What pkcheck(1) ends with."""

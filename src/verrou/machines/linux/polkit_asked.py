@@ -21,11 +21,11 @@ Start = Callable[[Sequence[str]], "subprocess.Popen[bytes]"]
 SOCKET = "/run/dbus/system_bus_socket"
 NOT_ANSWERED = 127
 """What pkcheck(1) ends with where it could not ask."""
-MOST_WAITS, WAIT = 200, 0.05
+MOST_WAITS, WAIT = 400, 0.05
 """How often, and after how many seconds, what was started is looked for."""
 MOST_AT_ONCE = 40
 """How many questions are put at once: a copy lets no more run than a system that is asked needs."""
-ANSWERS_WITHIN = 8
+ANSWERS_WITHIN = 16
 """Seconds that polkit may think about a question: a rule may be a program that never ends."""
 FIRST_RULE = "!verrou.rules"
 SEATED = """\

@@ -2,11 +2,13 @@
 of the actions behind each, and rules of Verrou's own over these."""
 
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 
 from attrs import evolve, frozen
 
 from verrou.core.model import Account, Origin, Reading, Source, absent, name_list, shipped_default, unreadable
 from verrou.core.values import EVERYBODY, GROUP, Takes, Value
+from verrou.machines import CannotRehearse
 from verrou.machines.linux import polkit
 from verrou.machines.linux.entry.units import file_of, masked
 from verrou.machines.linux.polkit import Ours
@@ -31,13 +33,14 @@ def _our_source(rule_id: str) -> Source:
 @frozen
 class Asked:
     """What polkit makes of the actions behind a rule: the shipped answers, and polkit's own for each person and for
-    somebody whom no rule is about (``""``); None where nobody but polkit could tell, and it could not be asked.
-    ``but`` says who was not asked about."""
+    somebody whom no rule is about (``""``); None where nobody but polkit could tell, and it could not be asked, with
+    ``why``. ``but`` says who was not asked about."""
 
     shipped: Mapping[str, polkit.Default]
     answers: polkit.Answers | None
     source: Source | None
     but: str = ""
+    why: str = ""
 
     def told(self, name: str) -> set[str]:
         """What somebody is answered to any of the actions."""
@@ -59,16 +62,15 @@ def asked(system: System, actions: Sequence[str]) -> Asked:
         sitting = [Asking(""), *(Asking(str(each.name), each.groups) for each in people)]
         return Asked(mine, {who.user: {action: _read(system, action, who) for action in mine} for who in sitting}, None)
     numbers = [(str(account.name), int(account.identity), _main_group(system, account)) for account in people]
-    answers = polkit.ask(root, numbers, sorted(shipped)) if shipped else {}
-    if answers is not None:
-        answers = {name: {a: told[a] for a in mine if a in told} for name, told in answers.items()}
-    if answers is not None and any(polkit.UNKNOWN in told.values() for told in answers.values()):
-        answers = None
+    try:
+        answers = polkit.ask(root, numbers, sorted(shipped)) if shipped else {}
+    except CannotRehearse as reason:
+        return Asked(mine, None, Source(strange[0]), why=str(reason))
+    answers = {name: {a: told[a] for a in mine if a in told} for name, told in answers.items()}
     but = f"the first {polkit.MOST_ASKED} of {len(numbers)} people were asked about"
     # Where polkit answered, it is polkit that says so: which of its rules decided, it does not tell.
     program = Source("polkit", text=f"asked about {name_list(list(mine), 2)}")
-    source = Source(strange[0]) if answers is None else program
-    return Asked(mine, answers, source, but if len(numbers) > polkit.MOST_ASKED else "")
+    return Asked(mine, answers, program, but if len(numbers) > polkit.MOST_ASKED else "")
 
 
 def asked_of_anybody(system: System, actions: Sequence[str]) -> Mapping[str, str] | None:
@@ -76,9 +78,10 @@ def asked_of_anybody(system: System, actions: Sequence[str]) -> Mapping[str, str
     could not be asked."""
     if not system.polkit_rules[1]:
         return {action: _read(system, action, Asking("")) for action in actions}
-    told = polkit.ask(system.root, (), actions)
-    answers = (told or {}).get("", {})
-    return None if polkit.UNKNOWN in answers.values() or set(actions) - answers.keys() else answers
+    with suppress(CannotRehearse):
+        answers = polkit.ask(system.root, (), actions)[""]
+        return None if set(actions) - answers.keys() else answers
+    return None
 
 
 def asked_of_screen(system: System, name: str, groups: Sequence[str], actions: Sequence[str]) -> set[str] | None:
@@ -117,8 +120,7 @@ def cannot_tell(found: Asked) -> Reading:
     """That polkit alone knows, with what its programs ship."""
     said = "; ".join(f"{action} is shipped as {default.answer}" for action, default in list(found.shipped.items())[:2])
     return unreadable(
-        "it is a program: what it decides, polkit alone can tell, and it could not be asked here"
-        + (f" ({said})" if said else ""),
+        f"it is a program: what it decides, polkit alone can tell; {found.why}" + (f" ({said})" if said else ""),
         source=found.source,
     )
 
