@@ -7,6 +7,7 @@ import shutil
 import socket
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -21,8 +22,8 @@ from verrou.machines import Asking, open_machine
 from verrou.machines.linux.machine import LinuxMachine
 from verrou.machines.linux.pam import questions
 from verrou.machines.linux.pam.asking import word_and_hash
-from verrou.machines.linux.pam.questions import Question, left_out
-from verrou.machines.linux.private_copy import private_copy
+from verrou.machines.linux.pam.questions import Question, Reply, left_out
+from verrou.machines.linux.private_copy import PrivateCopy, private_copy
 from verrou.machines.linux.root import Root
 
 pytestmark = pytest.mark.real_root
@@ -107,6 +108,23 @@ COUNTS = (
 )
 
 
+def test_a_second_thing_that_is_wanted_is_not_known_to_be_missing(two: PrivateRoot) -> None:
+    """A no behind two prompts says nothing of who has what the second one is for."""
+    two.write("/etc/pam.d/login", two.read("/etc/pam.d/login") + "auth required pam_ftp.so\n")
+    posture = open_machine(str(two.path)).observe(asked=True)
+    assert at_the_console(posture, "warden") == {Opening.UNKNOWN}
+
+
+def test_groups_of_one_number_are_one_to_pam(two: PrivateRoot) -> None:
+    with open(two.path / "etc/group", "a") as file:
+        file.write("watch:x:27:tern\n")
+    before_all(two, "login", "account required pam_succeed_if.so user ingroup sudo")
+    for asked in (False, True):
+        posture = open_machine(str(two.path)).observe(asked=asked)
+        assert at_the_console(posture, "tern") == {Opening.PASSWORD}
+    assert two.signs_in("tern", GOOD_PASSWORD, "login")
+
+
 def test_a_service_that_hangs_or_breaks_is_not_answered_and_the_others_are(
     two: PrivateRoot, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -176,6 +194,7 @@ def test_a_question_reaches_nothing_and_is_bounded(
                 reply = {"replies": [str(ended)]}
             assert reply["replies"][0] is None or reply["replies"][0][:2] != [True, 0], (name, reply)
             assert name != "multiplies" or "broke off" in str(reply), "ended for their number, and not for being late"
+            assert name != "swells" or reply["replies"][0][1] == 4, "it was given no more memory, and failed by itself"
         assert copy.run(["/bin/true"]) == (0, ""), "the copy itself goes on"
         with pytest.raises(BlockingIOError):
             listening.recv(100)
@@ -184,9 +203,41 @@ def test_a_question_reaches_nothing_and_is_bounded(
         listener.accept()
 
 
+def test_what_turns_into_somebody_else_answers_nothing_more(monkeypatch: pytest.MonkeyPatch) -> None:
+    def put(question: Question, _: object) -> Reply:
+        me = os.getuid()
+        if question.service == "turns":
+            os.setresuid(65534, 65534, 65534)
+        return Reply(True, me, None, 0)
+
+    monkeypatch.setattr(questions, "put", put)
+    replies, late = questions.put_all([Question(each, "", "", "", "") for each in ("turns", "asks")], lambda: None)
+    assert [each.auth for each in replies if each] == [0, 0] and not late
+
+
+def test_who_is_late_is_waited_for_once(two: PrivateRoot, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(questions, "PATIENCE_A_QUESTION", 0.7)
+    asked: list[set[str]] = []
+    ask = PrivateCopy.ask
+
+    def noted(copy: PrivateCopy, do: str, **request: Any) -> dict[str, Any]:
+        asked.append({each.service for each in request.get("questions", ())})
+        return ask(copy, do, **request)
+
+    monkeypatch.setattr(PrivateCopy, "ask", noted)
+    before_all(two, "login", "auth required pam_exec.so /usr/bin/sleep 600")
+    machine = open_machine(str(two.path))
+    for _ in range(2):
+        machine.observe(asked=True)
+    put_to = [each for each in asked if each]
+    assert "login" in put_to[0] and "login" not in put_to[1] and "sshd" in put_to[1]
+
+
 def test_what_runs_of_this_computer_is_taken_along_and_of_a_disk_it_is_not(two: PrivateRoot) -> None:
     two.write("/run/nologin", "")
     two.write("/run/systemd/system/x.service", "[Service]\n")
+    posture = open_machine(str(two.path)).observe()
+    assert at_the_console(posture, "tern") == {Opening.PASSWORD}, "what a disk has in /run is gone at its next start"
     for live in (False, True):
         with private_copy(Root(two.path, live=live)) as copy:
             assert copy.root.exists("/run/nologin") is live
@@ -208,6 +259,11 @@ def test_sudo_and_doas_are_asked(two: PrivateRoot, verrou: Verrou) -> None:
     assert (roles["root"], roles["warden"], roles["tern"]) == ("administrator", "administrator", None)
     roles = {row["account"]: row["role"] for row in json.loads(verrou("access", *m, "--ask-system").stdout)}
     assert roles["tern"] == "standard"
+    two.inside("useradd", "-m", "-s", "/bin/bash", "ana")
+    two.inside("chpasswd", typed=f"ana:{GOOD_PASSWORD}\n")
+    two.write("/etc/sudoers.d/night", "tern ALL=(ALL) ALL\0\n")
+    roles = {row["account"]: row["role"] for row in json.loads(verrou("access", *m, "--ask-system").stdout)}
+    assert (roles["tern"], roles["ana"]) == ("administrator", "standard"), "a line that we do not read may tell anybody"
     two.write("/etc/sudoers.d/night", "tern ALL=(ALL) ALL, \\\n")
     told = verrou("access", *m, "--ask-system")
     assert "so sudo refuses everybody" in told.stderr

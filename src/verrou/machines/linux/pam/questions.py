@@ -4,6 +4,7 @@ the account come to, each by itself and as numbers of pam_strerror(3). No sessio
 Nobody's real password is known or needed: every hash that a password can open stands for one word while it is asked.
 """
 
+import enum
 import json
 import os
 import re
@@ -75,11 +76,26 @@ def put_all(
         left = [n for n in range(at, len(questions)) if late[questions[n].service] < LATE_TWICE]
         if not left:
             break
-        answered, in_time = _by_one_process(questions, left, before_each, replies, over)
-        at = left[answered] + 1 if answered < len(left) else len(questions)
-        if not in_time and answered < len(left):
+        answered, end = _by_one_process(questions, left, before_each, replies, over)
+        if end is _End.LATE:
             late[questions[left[answered]].service] += 1
+        goes_on = answered + (end is not _End.TURNED or answered == 0)
+        at = left[goes_on] if goes_on < len(left) else len(questions)
     return replies, [service for service, times in late.items() if times >= LATE_TWICE]
+
+
+class _End(enum.Enum):
+    """Why a process answers no more questions."""
+
+    ANSWERED = enum.auto()
+    TURNED = enum.auto()
+    """A module made somebody else of it; it has not begun the next question."""
+    LATE = enum.auto()
+    BROKE = enum.auto()
+
+
+TURNED = b"turned"
+"""What a process says that must not answer any more."""
 
 
 def _by_one_process(
@@ -88,8 +104,8 @@ def _by_one_process(
     before_each: Callable[[], None],
     replies: list[Reply | None],
     over: float,
-) -> tuple[int, bool]:
-    """How many of ``left`` were answered in a row, and whether the next one ended rather than took too long."""
+) -> tuple[int, _End]:
+    """How many of ``left`` were answered in a row, and why no more."""
     reading, writing = os.pipe()
     child = os.fork()
     if child == 0:
@@ -98,30 +114,31 @@ def _by_one_process(
             os.close(reading)
             for number in left:
                 if os.getresuid() != (0, 0, 0):
-                    break  # a module changed who asks: what it answers now is not what the machine would
+                    # What it answers now is not what the machine would.
+                    os.write(writing, TURNED + b"\n")
+                    break
                 before_each()
                 os.write(writing, json.dumps(put(questions[number], open_ones)).encode() + b"\n")
         finally:
             os._exit(0)
     os.close(writing)
-    answered, in_time, content = 0, True, b""
+    answered, content = 0, b""
     try:
         while answered < len(left):
             wait = min(PATIENCE_A_QUESTION, over - time.monotonic())
             if not select.select([reading], [], [], max(0.0, wait))[0]:
-                in_time = False
-                break
+                return answered, _End.LATE
             part = os.read(reading, 65536)
             if not part:
-                break
+                return answered, _End.BROKE
             *lines, content = (content + part).split(b"\n")
             for line in lines:
                 reply = _understood(line)
                 if reply is None or answered >= len(left):
-                    return answered, True
+                    return answered, _End.TURNED if line == TURNED else _End.BROKE
                 replies[left[answered]] = reply
                 answered += 1
-        return answered, in_time
+        return answered, _End.ANSWERED
     finally:
         os.close(reading)
         with suppress(ProcessLookupError):
