@@ -157,7 +157,10 @@ def test_lines_that_matter_are_told(sudo_root: PrivateRoot, verrou: Verrou) -> N
     put(sudo_root, "\n".join((*lines, "")))
     told = verrou("account", "show", "warden", "-m", sudo_root.path, "--format", "json").stdout
     assert json.loads(told)["role"] is None, "a line that nobody understands may make an administrator of anybody"
+    with open(sudo_root.path / "etc/sudoers", "a") as sudoers:
+        sudoers.write("tern ALL=(ALL) ALL, !/bin/sh\n")
     said = verrou("survey", "-m", sudo_root.path).stderr
+    assert "/etc/sudoers:6: gives everything as root but /bin/sh: that holds nobody" in said
     assert "/etc/sudoers:4: sudo passes over" in said
     assert "+night cannot be looked up" in said and "10.0.0.1 cannot be looked up" in said
 

@@ -702,7 +702,7 @@ def _apart(attempt: Callable[[], dict[str, object]], patience: int = PATIENCE_WI
     if isinstance(answer, dict):
         return answer
     late = f"the system did not answer within {patience} seconds"
-    return {"trouble": "the system's PAM broke off"} if in_time else {"trouble": late, "too_slow": True}
+    return {"trouble": "what was asked of the system broke off"} if in_time else {"trouble": late, "too_slow": True}
 
 
 def _why_not_asked(error: OSError) -> str:
