@@ -8,9 +8,12 @@ import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Mapping, Sequence
 from datetime import timedelta
-from typing import Any, ClassVar, TypeAlias, TypedDict
+from typing import TYPE_CHECKING, Any, ClassVar, TypeAlias, TypedDict
 
 from attrs import field, frozen
+
+if TYPE_CHECKING:
+    from verrou.core.model.facts import Effect
 
 
 @frozen
@@ -157,7 +160,8 @@ def say_duration(span: timedelta) -> str:
 class Takes:
     """What one machine takes for a rule: at least, at most, which special words; None where it sets no bound of its
     own. ``cannot`` says why it takes nothing at all, ``why`` why only these words. A value that ``waits`` counts only
-    when what brings the rule into effect has happened."""
+    when what brings the rule into effect has happened. ``effect``: when a change counts here, where that is not when
+    the rule says."""
 
     least: Value | None = None
     most: Value | None = None
@@ -165,6 +169,7 @@ class Takes:
     cannot: str = ""
     waits: bool = False
     why: str = ""
+    effect: "Effect | None" = None
 
 
 class Kind(ABC):

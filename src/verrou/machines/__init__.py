@@ -270,7 +270,7 @@ class Machine(Protocol):
         ``staged_only`` (a run that broke off was taken back) what was moved away is nobody's to delete."""
         ...
 
-    def tell(self, line: str) -> None:
+    def tell(self, line: str, places: Sequence[str]) -> None:
         """After an entry: have what caches accounts look again, and leave ``line`` in the machine's own log."""
         ...
 

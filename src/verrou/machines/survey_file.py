@@ -74,7 +74,7 @@ class SurveyFile:
     def sweep(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
         raise MachineRefused(ONLY_READ)
 
-    def tell(self, line: str) -> None:
+    def tell(self, line: str, places: Sequence[str]) -> None:
         raise MachineRefused(ONLY_READ)
 
     def records_folder(self) -> Path:

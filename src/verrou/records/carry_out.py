@@ -324,7 +324,7 @@ def _land(machine: Machine, journal: Journal, rehearsal: Rehearsal, told: Told) 
             raise MachineRefused(f"nothing was changed: {_io_words(error)}, so the journal cannot be kept") from None
         _land_all(machine, journal, _still_to_land(machine, rehearsal.changes, number), number)
         _sweep(machine, journal, number)
-    machine.tell(f"entry {number}: {told.command}, by {who()}")
+    machine.tell(f"entry {number}: {told.command}, by {who()}", [change.place for change in rehearsal.changes])
     return number
 
 
@@ -541,7 +541,7 @@ def resume(machine: Machine, told: Told | None = None) -> tuple[Entry | None, li
             with until_landed():
                 _land_all(machine, journal, rehearsal.changes, entry.number)
                 _sweep(machine, journal)
-        machine.tell(f"entry {entry.number}: resumed ({entry.command}), by {who()}")
+        machine.tell(f"entry {entry.number}: resumed ({entry.command}), by {who()}", entry.places)
         return entry, left
 
 

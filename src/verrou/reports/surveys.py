@@ -164,7 +164,7 @@ def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Sheet:
                 "says": reading_says(rule, reading),
                 "decided_by": "; ".join(filter(None, (decided_by(reading), what_helps(rule, reading, posture)))),
                 "overruled": [str(source) for source in reading.overruled],
-                "takes_effect": str(rule.takes_effect),
+                "takes_effect": str(rule.counts_on(posture)),
                 "status": str(reading.status),
                 "in_force": reading.in_force,
             }

@@ -34,6 +34,7 @@ class Effect(StrEnum):
     NOW = "now"
     NEXT_PASSWORD = "next-password"
     NEXT_SIGN_IN = "next-sign-in"
+    RELOAD = "reload"
     RESTART = "restart"
 
 

@@ -94,7 +94,7 @@ def _by_hand(posture: Posture, finding: Finding) -> list[ByHand]:
         return [ByHand(finding.subject, said)] if said else []
     advice = [gap.by_hand for gap in finding.gaps if gap.by_hand]
     if finding.demand is not None and finding.demand.rule.derived is None:
-        coming = f"it is set then, and counts {WHEN[finding.demand.rule.takes_effect]}"
+        coming = f"it is set then, and counts {WHEN[finding.demand.rule.counts_on(posture)]}"
         refused = coming if _comes_right(posture, finding) else _refused(posture, finding)
         refused = refused or _beside_what_stands(posture, finding)
         advice = [*filter(None, (reading.remedy if reading else "", refused)), *advice]
@@ -203,7 +203,7 @@ def rule_steps(posture: Posture, wanted: dict[str, Value]) -> list[SetRules]:
         _bring_into_agreement(posture, values)
         pulled = ", ".join(rule_id for rule_id in values if rule_id not in asked)
         why = f"{pulled} set along: as it is, it would contradict the others" if pulled else ""
-        effect = max((CATALOGUE[rule_id].takes_effect for rule_id in values), key=list(Effect).index)
+        effect = max((CATALOGUE[rule_id].counts_on(posture) for rule_id in values), key=list(Effect).index)
         ordered = tuple(setting(rule_id, values[rule_id]) for rule_id in tied if rule_id in values)
         steps.append(SetRules(ordered, closes=tuple(asked), why=why, effect=effect))
     return steps

@@ -61,6 +61,7 @@ WHEN = {
     Effect.NOW: "at once",
     Effect.NEXT_PASSWORD: "from the next password on",
     Effect.NEXT_SIGN_IN: "from the next sign-in on",
+    Effect.RELOAD: "when the service behind it reads its settings again",
     Effect.RESTART: "after a restart",
 }
 """When something counts, for a sentence."""
@@ -124,6 +125,11 @@ class Rule:
     set_with: tuple[str, ...] = ()
     derived: OffTheAccounts | None = None
     gaps: GapsOf | None = None
+
+    def counts_on(self, posture: Posture) -> Effect:
+        """When a change of it holds on a machine."""
+        takes = posture.takes.get(self.id)
+        return takes.effect if takes is not None and takes.effect is not None else self.takes_effect
 
     def say(self, value: Value) -> str:
         """What a value comes to, in a sentence."""

@@ -115,7 +115,7 @@ class BenchMachine:
                 left.unlink()
             staging.rmdir()
 
-    def tell(self, line: str) -> None:
+    def tell(self, line: str, places: Sequence[str]) -> None:
         """A bench machine has no caches and no log."""
 
     def records_folder(self) -> Path:

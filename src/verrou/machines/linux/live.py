@@ -1,10 +1,13 @@
-"""What a live system is told after an entry: its caches of accounts look again, and its own log has a line."""
+"""What a live system is told after an entry: its caches of accounts look again, services read their settings again, and
+its own log has a line."""
 
 import subprocess
 import syslog
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from verrou.machines.linux.inside import CLEAN_ENVIRONMENT
+from verrou.machines.linux.root import Root
 
 CACHES = (
     ("/run/nscd/socket", ("/usr/sbin/nscd", "--invalidate=passwd")),
@@ -12,22 +15,41 @@ CACHES = (
     ("/var/lib/sss/pipes/nss", ("/usr/sbin/sss_cache", "--everything")),
 )
 """By what tells that it runs: the program that has a cache look again: nscd(8), sss_cache(8)."""
+SYSTEMCTL, STARTED_BY_SYSTEMD = "/usr/bin/systemctl", "/run/systemd/system"
+"""What tells services, and the folder that is there where systemd is the first process, by sd_booted(3)."""
+READERS = (
+    ("/etc/ssh/", (SYSTEMCTL, "reload", "ssh.service")),
+    ("/etc/ssh/", (SYSTEMCTL, "reload", "sshd.service")),
+    ("/var/lib/AccountsService/", (SYSTEMCTL, "try-restart", "accounts-daemon.service")),
+)
+"""By where its settings stand: how a service is told to read them again; sessions that are open go on. The unit of sshd
+goes by either name, and checks what it is to read before it does."""
 PATIENCE = 10
 """Seconds that one of them may take."""
 
 
-def tell(line: str) -> None:
-    """Have the caches of the live system look again, and leave a line in its log (facility authpriv). What cannot be
+def can_tell(root: Root) -> bool:
+    """Whether services of the system can be told to read their settings again."""
+    return root.live and root.exists(SYSTEMCTL) and root.exists(STARTED_BY_SYSTEMD)
+
+
+def tell(root: Root, line: str, places: Sequence[str]) -> None:
+    """Tell the live system what changed in ``places``, and leave a line in its log (facility authpriv). What cannot be
     told is left: the change itself has landed."""
-    for running, command in CACHES:
-        if Path(running).exists() and Path(command[0]).exists():
-            try:
-                subprocess.run(
-                    command, env=CLEAN_ENVIRONMENT, capture_output=True, stdin=subprocess.DEVNULL, timeout=PATIENCE
-                )
-            except (OSError, subprocess.SubprocessError):
-                continue
+    for command in _commands(root, places):
+        try:
+            subprocess.run(
+                command, env=CLEAN_ENVIRONMENT, capture_output=True, stdin=subprocess.DEVNULL, timeout=PATIENCE
+            )
+        except (OSError, subprocess.SubprocessError):
+            continue
     printable = "".join(c if c.isprintable() else "?" for c in line)
     syslog.openlog("verrou", syslog.LOG_PID, syslog.LOG_AUTHPRIV)
     syslog.syslog(syslog.LOG_NOTICE, printable)
     syslog.closelog()
+
+
+def _commands(root: Root, places: Sequence[str]) -> Iterator[Sequence[str]]:
+    yield from (c for running, c in CACHES if Path(running).exists() and Path(c[0]).exists())
+    if can_tell(root):
+        yield from (c for folder, c in READERS if any(place.startswith(folder) for place in places))

@@ -204,11 +204,11 @@ class LinuxMachine:
     def sweep(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
         self._landing.sweep(changes, entry, staged_only=staged_only)
 
-    def tell(self, line: str) -> None:
-        if Root(self.path).live:
+    def tell(self, line: str, places: Sequence[str]) -> None:
+        if (root := Root(self.path)).live:
             from verrou.machines.linux.live import tell
 
-            tell(line)
+            tell(root, line, places)
 
     def records_folder(self) -> Path:
         from verrou.machines.linux.landing import RECORDS

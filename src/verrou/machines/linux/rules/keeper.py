@@ -7,11 +7,13 @@ from functools import cached_property
 
 from attrs import define, evolve, field, frozen
 
-from verrou.core.model import Account, Grant, Group, Reading, Status
+from verrou.core.model import Account, Effect, Grant, Group, Reading, Status
 from verrou.core.model.ways import Gate
 from verrou.core.values import Kind, Takes, Value
 from verrou.machines.linux import polkit
+from verrou.machines.linux.files.sshd import sshd_installed
 from verrou.machines.linux.files.sudoers import Sudoers
+from verrou.machines.linux.live import can_tell
 from verrou.machines.linux.pam.faillock import Faillock, load_faillock
 from verrou.machines.linux.pam.services import Service, asking_passwords, sshd_asks_pam
 from verrou.machines.linux.pam.stack import Stack, load_stack
@@ -132,7 +134,8 @@ ANYTHING = Takes()
 class Keeper:
     """One rule. ``where`` says where it stands, for people; ``write`` raises Refused, and answers with what is worth
     saying. ``cannot`` says why this system takes no value at all, before anything is tried. ``in_shadow``: what each
-    account has in shadow(5) decides too."""
+    account has in shadow(5) decides too. ``counts``: when a change of it holds here, where that is not when the rule
+    says."""
 
     where: str
     read: Callable[[System], Reading]
@@ -140,9 +143,22 @@ class Keeper:
     takes: Takes | Callable[[System], Takes] = ANYTHING
     cannot: Callable[[System], str] = _nothing_against
     in_shadow: bool = False
+    counts: Callable[[System], Effect] | None = None
 
     def takes_on(self, system: System) -> Takes:
         """What the system takes for the rule."""
         takes = self.takes if isinstance(self.takes, Takes) else self.takes(system)
         reason = self.cannot(system)
-        return evolve(takes, cannot=reason) if reason else takes
+        takes = evolve(takes, cannot=reason) if reason else takes
+        return evolve(takes, effect=self.counts(system)) if self.counts is not None else takes
+
+
+def at_once(_: System) -> Effect:
+    """Of what is looked up anew each time."""
+    return Effect.NOW
+
+
+def when_sshd_is_told(system: System) -> Effect:
+    """Of what the remote shell server reads at its start and when it is told to; a mounted disk has none at work."""
+    waits = system.root.live and sshd_installed(system.root) and not can_tell(system.root)
+    return Effect.RELOAD if waits else Effect.NOW

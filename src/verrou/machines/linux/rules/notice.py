@@ -4,14 +4,14 @@ from collections.abc import Iterator, Mapping
 
 from attrs import evolve
 
-from verrou.core.model import Reading, Source, shipped_default
+from verrou.core.model import Effect, Reading, Source, shipped_default
 from verrou.core.rules.screen import RULES
 from verrou.core.values import Notice, Value
 from verrou.machines.linux.display_managers import gdm_screen, in_use, put_on_gdm_screen
 from verrou.machines.linux.files.sshd import SSHD_CONFIG, say, sshd_installed, sshd_setting
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import Keeper, System
+from verrou.machines.linux.rules.keeper import Keeper, System, when_sshd_is_told
 
 KIND = next(rule.kind for rule in RULES if rule.id == "screen.notice")
 ISSUE, ISSUE_FOLDER, ISSUE_NET = "/etc/issue", "/etc/issue.d", "/etc/issue.net"
@@ -91,11 +91,19 @@ def _put_notice(root: Root, value: Value) -> str:
     return f"written to {' and '.join(said)}"
 
 
+def _counts(system: System) -> Effect:
+    """A text console shows it at its next prompt, gdm when it is started again."""
+    if "gdm3" in in_use(system.root):
+        return Effect.RESTART
+    return max(Effect.NEXT_SIGN_IN, when_sshd_is_told(system), key=list(Effect).index)
+
+
 KEEPERS: Mapping[str, Keeper] = {
     "screen.notice": Keeper(
         f"{ISSUE} and {ISSUE_FOLDER} at the console, the file that Banner names in {SSHD_CONFIG} by the remote shell, "
         "banner-message of gdm3",
         _read_notice,
         _put_notice,
+        counts=_counts,
     ),
 }

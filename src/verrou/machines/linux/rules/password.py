@@ -28,7 +28,7 @@ from verrou.machines.linux.population import (
 )
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import Keeper, System, weakest
+from verrou.machines.linux.rules.keeper import Keeper, System, weakest, when_sshd_is_told
 
 PWHISTORY = "pam_pwhistory.so"
 DROP_IN = f"{PWQUALITY_FOLDER}/50-verrou.conf"
@@ -390,13 +390,11 @@ def _put_blank_ways(root: Root, value: Value) -> str:
     from verrou.machines.linux.ways import gates
 
     assert isinstance(value, frozenset)
-    said = []
     for gate in gates(root, (), ()):
         if not gate.blank or str(gate.way) in value:
             continue
         if gate.way is Way.REMOTE_SHELL:
             say(root, "PermitEmptyPasswords", "no")
-            said.append("holds when the remote shell server is started again")
             continue
         for service in behind(root, gate.way):
             while (line := nullok_line(root, service)) is not None:
@@ -405,7 +403,7 @@ def _put_blank_ways(root: Root, value: Value) -> str:
     left = [str(gate.way) for gate in gates(root, (), ()) if gate.blank and str(gate.way) not in value]
     if left:
         raise Refused(f"a blank password is still good by {', '.join(left)}; shut that by hand")
-    return "; ".join(said)
+    return ""
 
 
 def _quality_keeper(rule_id: str, key: str, where: str, to_number: Callable[[Value], int], takes: Takes) -> Keeper:
@@ -470,5 +468,6 @@ KEEPERS: Mapping[str, Keeper] = {
         _read_blank_ways,
         _put_blank_ways,
         cannot=_blank_cannot,
+        counts=when_sshd_is_told,
     ),
 }

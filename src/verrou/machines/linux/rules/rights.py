@@ -16,7 +16,7 @@ from verrou.machines.linux.polkit_actions import ACTIONS, CLOSED, DRIVES, RIGHTS
 from verrou.machines.linux.polkit_rules import Asking, answer
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import Keeper, System
+from verrou.machines.linux.rules.keeper import Keeper, System, at_once
 from verrou.machines.linux.rules.named import administering_groups, checked_names
 
 
@@ -332,12 +332,14 @@ KEEPERS: Mapping[str, Keeper] = {
         write_ours(_hide_drives),
         Takes(words=tuple(DRIVES)),
         _cannot,
+        counts=at_once,
     ),
     "sharing.settings_closed": Keeper(
         f"polkit's answer about the settings of the machine and of accounts: {_LIMIT}",
         _known(_read_settings),
         write_ours(_close_settings),
         cannot=_cannot,
+        counts=at_once,
     ),
     "sharing.installer": Keeper(
         f"the right to install: {_PLACE}. Nobody keeps root from installing",
@@ -351,5 +353,6 @@ KEEPERS: Mapping[str, Keeper] = {
         _known(_covered),
         write_ours(lambda root, mine, value: evolve(mine, covered=checked_names(root, value))),
         cannot=_cannot,
+        counts=at_once,
     ),
 }
