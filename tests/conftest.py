@@ -213,6 +213,16 @@ def base_of(suite: str, beside: tuple[str, ...] = (), usual: tuple[str, ...] = P
 
 
 @pytest.fixture(scope="session")
+def stick(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder that holds Verrou as one file, and its digest."""
+    folder = tmp_path_factory.mktemp("stick")
+    subprocess.run(
+        [sys.executable, Path(__file__).parent.parent / "scripts/stick", folder], check=True, capture_output=True
+    )
+    return folder
+
+
+@pytest.fixture(scope="session")
 def debian() -> Path:
     """The release that most tests run on."""
     return base_of(SUITE)

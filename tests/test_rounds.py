@@ -262,6 +262,7 @@ def many(tmp_path: Path, verrou: Verrou) -> Path:
 def test_a_round_that_is_broken_off_ends_in_one_line(many: Path, how: str) -> None:
     """At the keyboard, which all of its processes hear; and one of them ended from outside."""
     slow = f"import time, verrou.records.rounds as r; r._Worker.look = lambda self, address: time.sleep(60); {MAIN}"
+    slow = f"import signal; signal.signal(signal.SIGINT, signal.default_int_handler); {slow}"  # whoever started us
     running = subprocess.Popen(
         [sys.executable, "-c", slow, "round", str(many), "-b", "office"],
         stdout=subprocess.PIPE,

@@ -16,14 +16,6 @@ from debian_root import SUITE, PrivateRoot, mount
 TOP = Path(__file__).parent.parent
 
 
-@pytest.fixture(scope="session")
-def stick(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A folder that holds the file, and its digest."""
-    folder = tmp_path_factory.mktemp("stick")
-    subprocess.run([sys.executable, TOP / "scripts/stick", folder], check=True, capture_output=True)
-    return folder
-
-
 def test_it_is_one_file_of_python_alone_and_the_same_each_time(stick: Path, tmp_path: Path) -> None:
     file = stick / "verrou.pyz"
     digest = hashlib.sha256(file.read_bytes()).hexdigest()

@@ -1,0 +1,260 @@
+"""What only a machine that runs can show: sessions of people who signed in, services at work, a restart."""
+
+import json
+import os
+import re
+import shutil
+import signal
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from booted import SCREEN, Booted, Console, Disk, until
+from conftest import GOOD_PASSWORD, base_of, with_accounts
+from debian_root import DESKTOP, SUITE, TO_BOOT, PrivateRoot
+
+pytestmark = pytest.mark.real_root
+PEOPLE = {"warden": "administrator", "tern": "standard", "gull": "standard", "daypass": "guest"}
+
+
+@pytest.fixture(scope="session")
+def people(stick: Path, tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, ...]:
+    """A desktop, its accounts, its sign-in screen and Verrou itself, as layers. The shell of gull is dash."""
+    base, folder = base_of(SUITE, (*DESKTOP, *TO_BOOT)), tmp_path_factory.mktemp("booted")
+    accounts = with_accounts(base, folder, PEOPLE)
+    with PrivateRoot.over(base, folder / "hide-01", accounts) as root:
+        for name, text in SCREEN.items():
+            root.write(name, text)
+        root.write("/etc/hostname", "hide-01\n")
+        root.inside("chmod", "755", "/usr/local/bin/display")
+        root.inside("chsh", "-s", "/bin/sh", "gull")
+        shutil.copy(stick / "verrou.pyz", root.path / "usr/local/bin/verrou")
+        return base, accounts, root.keep(folder / "screen")
+
+
+@pytest.fixture
+def disk(people: tuple[Path, ...], tmp_path: Path) -> Iterator[Disk]:
+    with Disk.over(tmp_path / "hide-01", *people) as over:
+        yield over
+
+
+@pytest.fixture
+def machine(disk: Disk) -> Iterator[Booted]:
+    with disk.booted() as running:
+        yield running
+
+
+def verrou(machine: Booted, *words: str, code: int = 0) -> str:
+    ended = machine.inside("verrou", *words)
+    assert ended.returncode == code, (words, ended.stdout, ended.stderr)
+    return ended.stdout + ended.stderr
+
+
+def told(machine: Booted, *words: str) -> Any:
+    return json.loads(machine.inside("verrou", *words, "--format", "json").stdout)
+
+
+def value(machine: Booted, rule_id: str, *how: str) -> object:
+    reading = told(machine, "rule", "show", rule_id, *how)[rule_id]
+    return reading["words"] if reading["status"] == "read" else reading["status"]
+
+
+def polkit_says(console: Console, action: str) -> str:
+    """What polkit answers to the session of who is signed in there: what pkcheck(1) ends with, and says."""
+    return console.says(f"pkcheck --action-id {action} --process $$ 2>&1 | tail -1; echo ${{PIPESTATUS[0]}}")
+
+
+OFF, CLOCK = "org.freedesktop.login1.power-off", "org.freedesktop.timedate1.set-time"
+MOUNT = "org.freedesktop.udisks2.filesystem-mount"
+
+
+def test_rights_and_limits_count_in_sessions_that_run(machine: Booted) -> None:
+    console = machine.consoles["tty1"]
+    assert console.signs_in("tern", GOOD_PASSWORD)
+
+    def refused() -> list[bool]:
+        return [polkit_says(console, action) != "0" for action in (OFF, CLOCK, MOUNT)]
+
+    assert refused() == [False, True, False], console.seen
+    assert (value(machine, "rights.shut_down"), value(machine, "rights.set_clock")) == ("everybody", "nobody")
+    wanted = ("rights.shut_down=nobody", "rights.set_clock=everybody", "sharing.hidden_drives=all")
+    said = verrou(machine, "rule", "set", *wanted, "sharing.applies_to=everybody", "--yes")
+    assert "next-sign-in" not in said and "restart" not in said
+    until(lambda: refused() == [True, False, True], "that polkit answers by the new rules")
+    verrou(machine, "undo", "--yes")
+    until(lambda: refused() == [False, True, False], "that polkit answers as before")
+
+
+ELEVATING = (
+    "systemctl restart cron",
+    "systemd-run --pipe --wait -q true",
+    "timedatectl set-timezone Europe/Paris",
+)
+
+
+def test_no_program_elevates_where_elevation_is_refused(machine: Booted) -> None:
+    """A standard user types each at the console, with an administrator's password at hand."""
+    console, other, rule = machine.consoles["tty1"], machine.consoles["tty2"], "elevation.standard_gives"
+    assert console.signs_in("tern", GOOD_PASSWORD) and other.signs_in("tern", GOOD_PASSWORD)
+    assert value(machine, rule) == "admin-password"
+    for command in ELEVATING:
+        assert console.says(f"{command} >/dev/null; echo $?", GOOD_PASSWORD).split()[-1] == "0", command
+    # It cannot ask for itself at a text console (pkexec 122 loses what it asked for).
+    other.enter(f"pkttyagent --process {console.says('echo $$')}")
+    until(lambda: machine.inside("pgrep", "pkttyagent").stdout, "who asks for pkexec")
+    console.enter("pkexec id -u; echo E''ND")
+    other.waits_for(r"Password: $")
+    other.enter_hidden(GOOD_PASSWORD)
+    assert "\n0\nEND\n" in console.waits_for(r"\nEND\n")
+    machine.inside("timedatectl", "set-timezone", "UTC")
+    verrou(machine, "rule", "set", f"{rule}=refused", "--yes")
+    assert value(machine, rule) == "refused"
+    until(lambda: "Not authorized" in polkit_says(console, "org.freedesktop.policykit.exec"), "that polkit refuses")
+    for command in (*ELEVATING, "pkexec true"):
+        said = console.says(f"{command}; echo $?")
+        assert said.split()[-1] != "0" and "Password:" not in said, (command, said)
+
+
+def test_who_is_told_to_get_in_gets_in(disk: Disk) -> None:
+    """Each account by each way, before a baseline, with it after a restart, and after going back."""
+
+    def doors(machine: Booted) -> None:
+        access = {row["account"]: row["ways"] for row in told(machine, "access")}
+        for name in PEOPLE.keys() - {"gull"}:
+            by = {
+                "console": [machine.consoles["tty1"].signs_in(name, word), machine.screen.signs_in(name, word)],
+                "remote-shell": [machine.by_ssh(name, word).stdout == "IN\n"],
+            }
+            for way, got_in in by.items():
+                assert {access[name][way] is not None} == set(got_in), (name, way, access[name], got_in)
+
+    word = GOOD_PASSWORD
+    with disk.booted() as machine:
+        doors(machine)
+        verrou(machine, "harden", "-b", "public-terminal", "--yes", code=1)
+        held = told(machine, "audit", "-b", "public-terminal")
+    with disk.booted() as machine:
+        doors(machine)
+        assert told(machine, "audit", "-b", "public-terminal") == held
+        verrou(machine, "undo", "--yes")
+        doors(machine)
+
+
+def test_a_closed_account_is_closed_to_services_too(machine: Booted) -> None:
+    machine.inside("loginctl", "enable-linger", "gull")
+    machine.inside("crontab", "-u", "gull", "-", typed="@reboot touch /tmp/by-cron\n")
+
+    def jobs() -> None:
+        machine.inside("at", "now", typed="touch /tmp/by-at\n", user="gull")
+        machine.inside("rm", "-f", "/run/crond.reboot")
+        machine.inside("systemctl", "restart", "cron")
+
+    def done() -> list[str]:
+        return machine.inside("sh", "-c", "ls /tmp | grep ^by-").stdout.split()
+
+    jobs()
+    until(lambda: done() == ["by-at", "by-cron"], "both jobs")
+    machine.inside("sh", "-c", "rm /tmp/by-*")
+    inside = machine.consoles["tty2"]
+    assert inside.signs_in("gull", GOOD_PASSWORD)
+    said = verrou(machine, "account", "disable", "gull", "--yes")
+    assert "signed in" in said
+    jobs()
+    log = ("journalctl", "-o", "cat", "-t", "CRON", "-t", "cron", "-t", "atd")
+    until(lambda: machine.inside(*log).stdout.count("account gull has expired") == 2, "that both refuse")
+    assert done() == []
+    user = "user@" + machine.inside("id", "-u", "gull").stdout.strip()
+    assert machine.inside("systemctl", "is-active", user).stdout == "active\n", "what runs goes on"
+    assert inside.says("echo here") == "here", "so does who is inside"
+    machine.inside("systemctl", "stop", user)
+    machine.inside("systemctl", "start", user)
+    assert machine.inside("systemctl", "is-active", user).stdout != "active\n"
+    assert not machine.screen.signs_in("gull", GOOD_PASSWORD)
+
+
+def test_who_is_signed_in_stays_so_by_another_name(machine: Booted) -> None:
+    assert machine.consoles["tty1"].signs_in("tern", GOOD_PASSWORD)
+    assert machine.screen.signs_in("daypass", GOOD_PASSWORD)
+    inside = {"tern": "skua", "daypass": "visitor"}
+    for name, new_name in inside.items():
+        assert "signed in" in verrou(machine, "account", "rename", name, new_name, "--yes")
+    signed_in = {row["name"] for row in told(machine, "survey")["accounts"] if row["sessions"]}
+    assert signed_in == set(inside.values())
+    for name in inside.values():
+        assert "signed in" in verrou(machine, "account", "remove", name, "--files", "keep", "--yes", code=4)
+
+
+AUTOMATIC = {
+    "ExecStart=-/sbin/agetty --autologin tern --noclear %I $TERM": True,
+    "ExecStart=-/sbin/agetty -a tern %I": True,
+    "ExecStart=-/sbin/agetty -o '-p -f tern' -n %I": True,
+    "ExecStart=-/sbin/agetty -n -l /usr/local/bin/in %I": True,
+    "ExecStart=-/bin/login -f tern\nStandardInput=tty\nStandardOutput=tty": True,
+    "ExecStart=-/bin/bash -i\nUser=tern\nStandardInput=tty\nStandardOutput=tty": True,
+    "ExecStart=-/sbin/agetty -o '-p -- tern' -n %I": False,
+    "ExecStart=-/sbin/agetty --noclear %I": False,
+}
+"""By what a drop-in of a text console says: whether somebody is in without being asked."""
+
+
+def test_who_is_in_without_being_asked_is_told(machine: Booted) -> None:
+    console = machine.consoles["tty3"]
+    machine.write("/usr/local/bin/in", "#!/bin/sh\nexec login -f tern\n")
+    machine.inside("chmod", "755", "/usr/local/bin/in")
+    for text, gets_in in AUTOMATIC.items():
+        machine.write("/etc/systemd/system/getty@tty3.service.d/own.conf", f"[Service]\nExecStart=\n{text}\n")
+        machine.inside("systemctl", "daemon-reload")
+        console.begin()
+        shown = console.waits_for(r"[$#] $|login: $|[Pp]assword: $")
+        assert bool(re.search(r"[$#] $", shown)) is gets_in, (text, shown)
+        said = value(machine, "screen.automatic_signin", "--files-only")
+        assert (said != "nobody") is gets_in, (text, said)
+
+
+def test_services_are_told_of_what_changed(machine: Booted) -> None:
+    """The remote shell server and the keeper of the accounts on the screen count it at once."""
+
+    def listed() -> set[str]:
+        command = "busctl call org.freedesktop.Accounts /org/freedesktop/Accounts org.freedesktop.Accounts"
+        found = machine.inside(*command.split(), "ListCachedUsers").stdout
+        return {name for name, uid in ids.items() if f'User{uid}"' in found}
+
+    ids = {name: machine.inside("id", "-u", name).stdout.strip() for name in PEOPLE}
+    assert listed() == set(PEOPLE)
+    console, notice = machine.consoles["tty1"], "For observers only"
+    assert notice not in console.fresh()
+    set_rules = ("rule", "set", f"screen.notice={notice}", "screen.hidden_accounts=tern", "--yes")
+    assert "reload" not in verrou(machine, *set_rules)
+    assert notice in machine.by_ssh("warden", GOOD_PASSWORD).stderr
+    assert notice in console.fresh()
+    until(lambda: listed() == {"warden", "gull", "daypass"}, "that tern is hidden")
+    machine.inside("mv", "/usr/bin/systemctl", "/usr/bin/no-systemctl")
+    assert "reload" in verrou(machine, "rule", "set", "screen.notice=Closed", "--preview")
+
+
+def test_an_idle_shell_ends_where_it_is_told_to(machine: Booted) -> None:
+    """One that obeys; one of another kind stays, and is told."""
+    machine.inside("dpkg", "--purge", "--force-depends", "lightdm")
+    wanted = ("rule", "set", "screen.locks_after=1 minute", "--yes")
+    assert "gull (/bin/sh)" in verrou(machine, *wanted, code=4)
+    machine.inside("chsh", "-s", "/bin/bash", "gull")
+    verrou(machine, *wanted)
+    machine.inside("chsh", "-s", "/bin/sh", "gull")
+    assert "gull (/bin/sh)" in verrou(machine, "rule", "show", "screen.locks_after")
+    bash, dash = machine.consoles["tty1"], machine.consoles["tty2"]
+    assert dash.signs_in("gull", GOOD_PASSWORD) and bash.signs_in("tern", GOOD_PASSWORD)
+    begun = time.monotonic()
+    bash.waits_for(r"login: $", 90)
+    assert time.monotonic() - begun > 30
+    assert dash.says("echo here") == "here"
+
+
+def test_the_keys_that_restart_it_are_told(machine: Booted) -> None:
+    """The kernel sends this signal to the first process where somebody presses them."""
+    verrou(machine, "rule", "set", "rights.shut_down=nobody", "--yes")
+    assert "Ctrl-Alt-Del" in verrou(machine, "rule", "show", "rights.shut_down")
+    os.kill(machine.pid, signal.SIGINT)
+    assert machine.ends.wait(60) == -signal.SIGHUP, "what a restart looks like from outside, by pid_namespaces(7)"
