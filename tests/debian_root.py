@@ -27,10 +27,11 @@ PACKAGES = (
     "sudo",
     "wamerican",
 )
-DESKTOP = ("accountsservice", "dbus", "dconf-cli", "lightdm", "pkexec", "polkitd", "systemd-sysv", "udisks2")
+DESKTOP = ("accountsservice", "dbus", "dconf-cli", "lightdm", "polkitd", "systemd-sysv", "udisks2")
 """What a machine has beside these that people sign in to by a screen."""
-TO_BOOT = ("python3", "xdotool", "xvfb")
-"""What a desktop has beside these that is booted: a screen and a keyboard that are none, and what Verrou runs on."""
+TO_BOOT = ("pkexec", "python3", "xdotool", "xvfb")
+"""What a desktop has beside these that is booted: a screen and a keyboard that are none, a program that asks polkit for
+all of root, and what Verrou runs on."""
 
 
 NO_PAUSES = (

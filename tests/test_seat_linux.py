@@ -12,7 +12,9 @@ from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled, with_files
 from debian_root import PrivateRoot
-from verrou.core.model import Account
+from verrou.core.model import Account, AccountName, Status
+from verrou.core.model.access import ways_in, ways_unknown
+from verrou.core.model.screens import screens_of
 from verrou.core.model.ways import EVERYBODY, Circle, Gate, Pass, Way
 from verrou.core.values import Notice, Value
 from verrou.machines import open_machine
@@ -316,7 +318,54 @@ UNITS = {
     "ExecStart=-/bin/sh -i\nStandardInput=tty-force\n": ["root"],
     "ExecStart=-/usr/sbin/sulogin\nEnvironment=SYSTEMD_SULOGIN_FORCE=1\n": ["root"],
     "ExecStart=/usr/bin/recorder\nUser=tern\n": [],
+    "ExecStart=/usr/bin/kiosk\nUser=tern\nStandardInput=tty\n": ["tern?"],
+    "ExecStart=/sbin/sulogin -e\nStandardInput=tty\n": ["root"],
+    "ExecStart=-/sbin/sulogin\nStandardInput=tty\n": [],
+    "ExecStart=systemd-firstboot --prompt\nStandardInput=tty\n": [],
 }
+KERNELS = {
+    ("proc/cmdline", "ro quiet systemd.debug-shell"): ["root"],
+    ("proc/cmdline", "systemd.debug_shell=tty4 splash"): ["root"],
+    ("proc/cmdline", "systemd.debug-shell=0"): [],
+    ("boot/grub/grub.cfg", "menuentry 'x' {\n\tlinux /vmlinuz root=/dev/sda1 init=/bin/bash\n}"): ["root"],
+    ("boot/grub/grub.cfg", "# linux /vmlinuz init=/bin/bash\nlinux /vmlinuz init=/lib/systemd/systemd"): [],
+    ("boot/loader/entries/a.conf", "title x\noptions quiet init=/opt/kiosk"): ["root?"],
+    ("etc/kernel/cmdline", "systemd.setenv=SYSTEMD_SULOGIN_FORCE=1"): ["root"],
+}
+
+
+def who_unasked(root: Root) -> list[str]:
+    return [each.account + ("" if each.known else "?") for each in whom_unasked(root)]
+
+
+@pytest.mark.parametrize(("file", "text"), list(KERNELS))
+def test_what_the_kernel_is_told_may_begin_a_shell_of_root(tmp_path: Path, file: str, text: str) -> None:
+    with_files(tmp_path, {file: text + "\n"})
+    assert who_unasked(Root(tmp_path, live=True)) == KERNELS[file, text]
+    running = file.startswith("proc/")
+    assert who_unasked(Root(tmp_path)) == ([] if running else KERNELS[file, text]), "of a disk nothing runs"
+
+
+def test_a_sign_in_screen_that_nobody_knows_is_told(tmp_path: Path) -> None:
+    with_files(
+        tmp_path,
+        {
+            "etc/passwd": "tern:x:1000:1000::/home/tern:/bin/sh\n",
+            "etc/group": "",
+            "etc/shadow": "tern:!:::::::\n",
+            "bin/sh": "",
+            "lib/systemd/system/ly.service": "",
+            "etc/systemd/system/own.txt": "",
+        },
+    )
+    (tmp_path / "bin/sh").chmod(0o755)
+    (tmp_path / "etc/systemd/system/display-manager.service").symlink_to("/lib/systemd/system/ly.service")
+    posture = open_machine(str(tmp_path)).observe()
+    reading = posture.readings["screen.automatic_signin"]
+    assert reading.status is Status.UNREADABLE and "ly" in reading.reason
+    tern = posture.by_name[AccountName("tern")]
+    assert ways_unknown(tern, posture) == (Way.CONSOLE,) and ways_in(tern, posture) == ()
+    assert [(each.account, each.known) for each in screens_of(posture).unasked] == [("tern", False)]
 
 
 @pytest.mark.parametrize("text", list(UNITS))
@@ -326,10 +375,15 @@ def test_a_unit_that_is_started_signs_in_whom_it_names(tmp_path: Path, text: str
     (folder / "hide.service").write_text(f"[Service]\n{text}")
     assert whom_unasked(Root(tmp_path)) == [], "nothing starts it"
     (folder / "multi-user.target.wants/hide.service").symlink_to("../hide.service")
-    assert [each.account for each in whom_unasked(Root(tmp_path))] == UNITS[text]
+    assert who_unasked(Root(tmp_path)) == UNITS[text]
     (tmp_path / "usr/lib/systemd/system").mkdir(parents=True)
     (folder / "hide.service").rename(tmp_path / "usr/lib/systemd/system/hide.service")
-    assert [each.account for each in whom_unasked(Root(tmp_path))] == UNITS[text], "the vendor's"
+    assert who_unasked(Root(tmp_path)) == UNITS[text], "the vendor's"
+    generated = tmp_path / "run/systemd/generator.early/hide.service"
+    generated.parent.mkdir(parents=True)
+    generated.symlink_to("/dev/null")
+    assert whom_unasked(Root(tmp_path, live=True)) == [], "what is generated comes before it"
+    assert who_unasked(Root(tmp_path)) == UNITS[text], "and is gone on a disk"
     (folder / "hide.service").symlink_to("/dev/null")
     assert whom_unasked(Root(tmp_path)) == [], "masked"
 

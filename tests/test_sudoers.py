@@ -157,6 +157,15 @@ def test_lines_that_matter_are_told(sudo_root: PrivateRoot, verrou: Verrou) -> N
     put(sudo_root, "\n".join((*lines, "")))
     told = verrou("account", "show", "warden", "-m", sudo_root.path, "--format", "json").stdout
     assert json.loads(told)["role"] is None, "a line that nobody understands may make an administrator of anybody"
+    sheet = sudo_root.path / "root/sheet.toml"
+    sheet.write_text('[baseline]\ntitle = "x"\n[accounts.tern]\nrole = "standard"\n')
+    sudo_root.inside("chpasswd", typed="tern:kittiwake-Cliff-42\n")
+    audit = json.loads(verrou("audit", "-b", sheet, "-m", sudo_root.path, "--format", "json", code=1).stdout)
+    assert [each["verdict"] for each in audit["findings"]] == ["unreadable"], audit
+    why = json.loads(verrou("why", "tern", "administrator", "-m", sudo_root.path, "--format", "json").stdout)
+    assert why["answer"] == "unknown" and "--ask-system" in why["chain"][0]["change"]
+    captured = verrou("baseline", "capture", "--accounts", "-m", sudo_root.path).stdout
+    assert "# tern: whether it administers could not be read" in captured
     with open(sudo_root.path / "etc/sudoers", "a") as sudoers:
         sudoers.write("tern ALL=(ALL) ALL, !/bin/sh\n")
     said = verrou("survey", "-m", sudo_root.path).stderr

@@ -10,8 +10,8 @@ from attrs import evolve, frozen
 
 from verrou.core.baseline import Baseline, Demand, Waiver, WantedAccount, WantedGroup
 from verrou.core.desired import AtLeast, in_words_of
-from verrou.core.model import Posture, Reading, Role, Source, Status
-from verrou.core.model.access import role_of
+from verrou.core.model import Posture, Reading, Role, Source, Status, unreadable
+from verrou.core.model.access import known_role
 from verrou.core.model.posture import BY_WHAT_THEY_ARE
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules import CATALOGUE, Rule, Severity, reading_of
@@ -257,16 +257,19 @@ def _rule_finding(posture: Posture, baseline: Baseline, asked: Demand) -> Findin
 
 
 def _account_finding(posture: Posture, wanted: WantedAccount) -> Finding:
-    from verrou.core.plan.declared import account_gaps
+    from verrou.core.plan.declared import account_doubts, account_gaps
 
     account = posture.by_name.get(wanted.name)
     gaps = tuple(account_gaps(posture, wanted))
-    grave = account is not None and role_of(account, posture) is Role.ADMINISTRATOR is not wanted.role
+    doubts = () if gaps else tuple(account_doubts(posture, wanted))
+    grave = account is not None and known_role(account, posture) in (Role.ADMINISTRATOR, None)
+    grave = grave and wanted.role is not Role.ADMINISTRATOR
     return Finding(
         subject=f"accounts.{wanted.name}",
         title=f"account {wanted.name}",
-        verdict=Verdict.SHORT if gaps else Verdict.HOLDS,
+        verdict=Verdict.SHORT if gaps else Verdict.UNREADABLE if doubts else Verdict.HOLDS,
         severity=Severity.GRAVE if grave else Severity.SERIOUS,
+        reading=unreadable("; ".join(doubts)) if doubts else None,
         gaps=gaps,
         because=wanted.because,
         source=account.source if account else None,

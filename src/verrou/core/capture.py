@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from verrou.core.baseline import ACCOUNT_ROLES, BaselineRefused, read_baseline
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, AccountName, PasswordState, Posture, Reading, Status, joined
-from verrou.core.model.access import is_person, role_of, ways_in
+from verrou.core.model.access import is_person, known_role, role_of, ways_in, ways_unknown
 from verrou.core.rules import CATALOGUE, Rule, disagreements, reading_of, value_now
 from verrou.core.toml_text import comment, key, value
 from verrou.core.values import Unacceptable, Value
@@ -128,11 +128,17 @@ def _account(account: Account, posture: Posture) -> str:
     blank = account.password is PasswordState.BLANK and account.enabled
     ended = account.ends is not None and account.ends <= posture.machine.now.date()
     ways = ways_in(account, posture)
+    if doubtful := ways_unknown(account, posture):
+        by = joined([str(way) for way in doubtful])
+        return "\n" + comment(f"{account.name}: whether it gets in by {by} is not known, so no baseline lists it")
     if account.enabled and posture.gates and not ways:
         why = f"ended on {account.ends}" if ended else "no way lets it in"
         return "\n" + comment(f"{account.name} is enabled, and {why}: no baseline lists it so")
+    role = known_role(account, posture)
+    if role is None:
+        return "\n" + comment(f"{account.name}: whether it administers could not be read, so no baseline lists it")
     lines: list[tuple[str, object]] = [
-        ("role", str(role_of(account, posture))),
+        ("role", str(role)),
         ("password", "blank" if blank else "keep"),
         ("enabled", account.enabled),
     ]

@@ -12,7 +12,7 @@ from verrou.core.baseline import Baseline, Demand
 from verrou.core.desired import AtLeast, Between
 from verrou.core.differences import FACTS, paired, said
 from verrou.core.model import Account, MachineFacts, PasswordState, Posture, Reading, Role, Status
-from verrou.core.model.access import role_of, ways_in
+from verrou.core.model.access import known_role, ways_in, ways_unknown
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.core.values import Kind, Value
 
@@ -91,16 +91,17 @@ def _accounts(one: Posture, other: Posture) -> Iterator[Compared]:
 def _summary(account: Account | None, posture: Posture) -> str:
     if account is None:
         return ""
-    ways = ", ".join(ways_in(account, posture)) or "no way"
-    return f"{role_of(account, posture)}, in by {ways}"
+    ways = _words(account, "ways", _fact(account, "ways", posture))
+    return f"{_fact(account, 'role', posture)}, in by {ways}"
 
 
 def _fact(account: Account, fact: str, posture: Posture) -> Any:
     match fact:
         case "role":
-            return role_of(account, posture)
+            return known_role(account, posture) or "unknown"
         case "ways":
-            return frozenset(map(str, ways_in(account, posture)))
+            perhaps = (f"{way}?" for way in ways_unknown(account, posture))
+            return frozenset((*map(str, ways_in(account, posture)), *perhaps))
         case "groups":
             return frozenset(map(posture.common_name_of, account.groups))
         case _:

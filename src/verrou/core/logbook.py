@@ -9,7 +9,7 @@ from attrs import frozen
 
 from verrou.core.audit import Audit, Verdict
 from verrou.core.model import Posture, Role
-from verrou.core.model.access import role_known, role_of
+from verrou.core.model.access import known_role
 from verrou.core.rules import CATALOGUE, Severity, reading_of, value_now
 from verrou.core.trials import Proof, TrialResult
 
@@ -137,7 +137,7 @@ def record_of(
         tuple(
             KeptAccount(
                 plain(account.name),
-                role_of(account, posture) if role_known(account, posture) else None,
+                known_role(account, posture),
                 account.enabled,
             )
             for account in posture.accounts

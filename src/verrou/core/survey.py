@@ -9,7 +9,7 @@ from attrs import AttrsInstance, asdict
 
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, Role, Source, Status
-from verrou.core.model.access import role_known, role_of, ways_in_now, ways_unknown
+from verrou.core.model.access import known_role, ways_in_now, ways_unknown
 from verrou.core.model.ageing import closed_from, must_change, password_ages
 from verrou.core.model.states import State, states_of
 from verrou.core.model.ways import Gate, Way
@@ -71,7 +71,7 @@ def account_data(account: Account, posture: Posture) -> dict[str, Any]:
     closed = closed_from(account, posture)
     return {
         **plain(account),
-        "role": role_of(account, posture) if role_known(account, posture) else None,
+        "role": known_role(account, posture),
         "states": list(states_of(account, posture)),
         "ways_in": list(ways_in_now(account, posture)),
         "ways_unknown": list(ways_unknown(account, posture)),

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from typing import Any, TypedDict
 
 from verrou.core.model import Account, Posture, Role, Source, Status, joined
-from verrou.core.model.access import Opening, doubts, easiest_opening, is_person, needs_a_look, role_known, role_of
+from verrou.core.model.access import Opening, doubts, easiest_opening, is_person, known_role, needs_a_look, role_of
 from verrou.core.model.elevation import Met, Program, meets
 from verrou.core.model.known import Known
 from verrou.core.model.reasons import Reason, Why
@@ -47,11 +47,13 @@ class WhyData(TypedDict):
 
 
 class UnaskedData(TypedDict):
-    """Somebody who gets in without being asked; no name for a session of nobody in particular."""
+    """Somebody who gets in without being asked; no name for a session of nobody in particular. Where it is not
+    ``known``, nobody may."""
 
     account: str
     says: str
     source: Source | None
+    known: bool
 
 
 class RefusedData(TypedDict):
@@ -88,7 +90,7 @@ MEETS = {
     Met.OWN_PASSWORD: "own password",
     Met.ADMIN_PASSWORD: "another's password",
     Met.REFUSED: "refused",
-    Met.UNKNOWN: "unreadable",
+    Met.UNKNOWN: "?",
 }
 """What stands in the column of administration."""
 
@@ -98,7 +100,7 @@ def access_data(accounts: Sequence[Account], posture: Posture) -> list[AccessDat
     return [
         {
             "account": account.name,
-            "role": role_of(account, posture) if role_known(account, posture) else None,
+            "role": known_role(account, posture),
             "ways": {way: easiest_opening(account, way, posture) for way in Way},
             "unknown": _not_known(account, posture),
             "administration": {program: meets(account, posture, program) for program in Program},
@@ -236,7 +238,10 @@ def screens_data(posture: Posture) -> ScreensData:
     return {
         "listed": None if found.listed is None else list(found.listed),
         "last": found.last,
-        "unasked": [{"account": u.account, "says": u.says, "source": _source_data(u.source)} for u in found.unasked],
+        "unasked": [
+            {"account": u.account, "says": u.says, "source": _source_data(u.source), "known": u.known}
+            for u in found.unasked
+        ],
         "open": list(found.open),
         "refused": [{"account": r.account, "says": r.says} for r in found.refused],
         "says": {rule_id: _says(posture, rule_id) for rule_id in SCREEN_RULES},
@@ -263,7 +268,7 @@ def signin_sheet(posture: Posture) -> Sheet:
     lines.append(("who is listed", _last_says(found, posture), _source(posture, "screen.shows_last_account")))
     for each in found.unasked:
         who = each.account or "whoever is there"
-        lines.append(("gets in unasked", f"{who}: {each.says}", str(each.source or "")))
+        lines.append(("gets in unasked" if each.known else "not known", f"{who}: {each.says}", str(each.source or "")))
     lines += [("gets in without a password", name, "") for name in found.open]
     lines += [("is refused now", f"{each.account}: {each.says}", "") for each in found.refused]
     for rule_id in LOCKED:

@@ -6,9 +6,9 @@ from verrou.core.group_words import gives
 from verrou.core.model import Account, Builtin, PasswordState, Posture, Reading, Role, Status, Unread, counted, joined
 from verrou.core.model.access import (
     gets_in,
+    known_role,
     locked,
     needs_a_look,
-    role_known,
     role_of,
     ways_in,
     ways_in_now,
@@ -103,7 +103,7 @@ def _plain_state(account: Account) -> str:
 def role_words(account: Account, posture: Posture) -> str:
     """What an account amounts to, as far as that is known."""
     role = str(role_of(account, posture))
-    return role if role_known(account, posture) else f"{role}, or administrator"
+    return role if known_role(account, posture) else f"{role}, or administrator"
 
 
 def _password_age(account: Account, posture: Posture) -> str:

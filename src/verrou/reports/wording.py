@@ -13,6 +13,8 @@ from verrou.reports.reading_words import reading_says
 def finding_says(finding: Finding) -> str:
     """What is and, where that falls short, what is asked for."""
     demand = finding.demand
+    if demand is None and finding.verdict is Verdict.UNREADABLE:
+        return f"could not be read: whether {finding.title} is as listed"
     if demand is None:
         return "; ".join(map(_gap_says, finding.gaps)) or f"{finding.title} is as listed"
     rule = demand.rule

@@ -44,9 +44,12 @@ def role_of(account: Account, posture: Posture) -> Role:
     return Role.STANDARD
 
 
-def role_known(account: Account, posture: Posture) -> bool:
-    """Whether :func:`role_of` can be relied on: without rights to read who administers, a standard user may do so."""
-    return Unread.ADMINISTRATION not in posture.machine.unread or role_of(account, posture) is not Role.STANDARD
+def known_role(account: Account, posture: Posture) -> Role | None:
+    """The role of an account; None where it is not known: a standard user or a guest may administer by what could not
+    be read or understood."""
+    role = role_of(account, posture)
+    doubtful = Unread.ADMINISTRATION in posture.machine.unread and role in (Role.STANDARD, Role.GUEST)
+    return None if doubtful else role
 
 
 def is_person(account: Account) -> bool:

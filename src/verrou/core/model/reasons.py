@@ -14,13 +14,14 @@ from verrou.core.model.access import (
     admitted,
     barred,
     blank_ways,
+    known_role,
     locked,
     opening,
     role_of,
 )
 from verrou.core.model.ageing import closed_from, expired
 from verrou.core.model.elevation import Met, decided_by, granted_by, is_the_system, meets
-from verrou.core.model.facts import Account, Builtin, Grant, PasswordState, Role, Source
+from verrou.core.model.facts import Account, Builtin, Grant, PasswordState, Reading, Role, Source
 from verrou.core.model.known import Known
 from verrou.core.model.posture import Posture
 from verrou.core.model.ways import EVERYBODY, Circle, Gate, Pass, Way
@@ -108,6 +109,12 @@ def why_administrator(account: Account, posture: Posture) -> Why:
         lines = [Reason(True, said, account.source)]
     if administers(account, posture) or role_of(account, posture) is Role.ADMINISTRATOR:
         return Why(account.name, ADMINISTRATOR, Known.YES, (*lines, asked), tuple(lines))
+    if known_role(account, posture) is None:
+        said = f"whether a line gives {account.name} administration could not be read"
+        if rule is not None and rule.source is None and rule.reason:
+            said += f": {rule.reason}"
+        reason = Reason(False, said, rule.source if rule else None, _to_know(posture, rule))
+        return Why(account.name, ADMINISTRATOR, Known.UNKNOWN, (reason,))
     against = [_not_given(account, posture)]
     if account.may_run:
         some = joined(account.may_run)
@@ -117,6 +124,15 @@ def why_administrator(account: Account, posture: Posture) -> Why:
     elif met is Met.UNKNOWN:
         against.append(Reason(False, "what else it would meet could not be read", rule.source if rule else None))
     return Why(account.name, ADMINISTRATOR, Known.NO, tuple(against))
+
+
+def _to_know(posture: Posture, rule: Reading | None) -> str:
+    """What would have to be done to know who administers."""
+    if rule is not None and rule.remedy:
+        return rule.remedy
+    look = f"look at {rule.source.where}" if rule is not None and rule.source is not None else "look at what gives it"
+    asks_with = posture.machine.asks_with
+    return look + (f", or have the system itself asked: {asks_with}" if asks_with else "")
 
 
 def _not_given(account: Account, posture: Posture) -> Reason:

@@ -12,11 +12,13 @@ from verrou.core.values import EVERYBODY, GROUP
 
 @frozen(repr=False)
 class Unasked:
-    """Somebody who is signed in without being asked: an account, or nobody in particular (``""``)."""
+    """Somebody who is signed in without being asked: an account, or nobody in particular (``""``). Not ``known``: it
+    is not known whether anybody is."""
 
     account: str
     says: str
     source: Source | None
+    known: bool = True
 
 
 @frozen(repr=False)
@@ -89,6 +91,9 @@ def _unasked(posture: Posture) -> list[Unasked]:
         if not gate.unasked:
             continue
         names = [a.name for a in posture.accounts if signed_in_unasked(a, gate, posture)]
+        if gate.admissions:  # that it signs anybody in is not known
+            found.append(Unasked(names[0] if len(names) == 1 else "", gate.unasked, gate.source, known=False))
+            continue
         found += [Unasked(name, gate.unasked, gate.source) for name in names]
         there = any(gate.decided_by(a) not in gate.passes for a in posture.accounts)
         if not names and not there:

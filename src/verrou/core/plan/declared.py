@@ -4,8 +4,8 @@ from collections.abc import Iterator
 from functools import reduce
 
 from verrou.core.baseline import WantedAccount, WantedGroup
-from verrou.core.model import Account, AccountName, Detail, Effect, PasswordState, Posture, Role
-from verrou.core.model.access import role_of, ways_in
+from verrou.core.model import Account, AccountName, Detail, Effect, PasswordState, Posture, Role, joined
+from verrou.core.model.access import doubts, known_role, role_of, ways_in, ways_unknown
 from verrou.core.model.ways import Way
 from verrou.core.plan.foresee import foresee
 from verrou.core.plan.gaps import Fact, Gap
@@ -70,9 +70,26 @@ def account_gaps(posture: Posture, wanted: WantedAccount) -> Iterator[Gap]:
         yield Gap(name, Fact.FIXED, account.cannot_change, wanted.cannot_change, (step,))
     if wanted.ways_in:
         yield from _ways(posture, coming, account, wanted)
-    if should_be_open and account.enabled and posture.gates and not ways_in(account, posture) and not blank:
+    gets_in = ways_in(account, posture) or ways_unknown(account, posture)
+    if should_be_open and account.enabled and posture.gates and not gets_in and not blank:
         advice = f"verrou why {name} console says what keeps it out, and what would let it in"
         yield Gap(name, Fact.WAYS, (), wanted.ways_in, by_hand=advice)
+
+
+def account_doubts(posture: Posture, wanted: WantedAccount) -> Iterator[str]:
+    """What is not known of a declared account, so that nobody can say that it is as it should be."""
+    account = posture.by_name.get(wanted.name)
+    if account is None:
+        return
+    if known_role(account, posture) is None:
+        reading = posture.readings.get("elevation.standard_gives")
+        why = f" ({reading.reason})" if reading is not None and reading.reason else ""
+        yield f"whether {account.name} administers could not be read{why}"
+    if account.password is PasswordState.UNKNOWN:
+        yield f"the password of {account.name} could not be read"
+    for way in ways_unknown(account, posture):
+        if (wanted.ways_in and way not in wanted.ways_in) or not ways_in(account, posture):
+            yield f"whether it gets in by {way} is not known: {joined(doubts(account, way, posture))}"
 
 
 def _ways(today: Posture, posture: Posture, account: Account, wanted: WantedAccount) -> Iterator[Gap]:
@@ -86,7 +103,9 @@ def _ways(today: Posture, posture: Posture, account: Account, wanted: WantedAcco
     advice = []
     for way in (way for way in ways_in(account, posture) if way not in wanted.ways_in):
         gates = [gate for gate in posture.gates if gate.way is way]
-        by_itself = next((gate for gate in gates if gate.unasked and gate.lets_through(account)), None)
+        by_itself = next(
+            (gate for gate in gates if gate.unasked and not gate.admissions and gate.lets_through(account)), None
+        )
         if by_itself is not None:
             advice.append(f"{account.name} gets in by {way} unasked ({by_itself.source}); set screen.automatic_signin")
             continue

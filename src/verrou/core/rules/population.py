@@ -26,7 +26,7 @@ from verrou.core.model import (
     name_list,
     unreadable,
 )
-from verrou.core.model.access import administers, is_person, role_of
+from verrou.core.model.access import administers, is_person, known_role, role_of
 from verrou.core.model.ageing import expired, left_out, password_ages
 from verrou.core.model.states import useful_hint
 from verrou.core.plan.gaps import Fact, Gap
@@ -121,7 +121,7 @@ def _worst_of(find: Find, none: str) -> Callable[[Posture], Reading]:
     the three it is, it is unreadable."""
 
     def worst(accounts: list[Account], posture: Posture) -> str:
-        guests_only = all(role_of(a, posture) is Role.GUEST for a in accounts)
+        guests_only = all(known_role(a, posture) is Role.GUEST for a in accounts)
         return "nobody" if not accounts else "guests" if guests_only else "anybody"
 
     def read(posture: Posture) -> Reading:
@@ -137,7 +137,7 @@ def _worst_of(find: Find, none: str) -> Callable[[Posture], Reading]:
 
 def _but_for_guests(accounts: list[Account], posture: Posture, wanted: Value) -> list[Account]:
     """The accounts that a rule of nobody, guests or anybody is about: guests are not, where it lets guests."""
-    return [a for a in accounts if not (wanted == "guests" and role_of(a, posture) is Role.GUEST)]
+    return [a for a in accounts if not (wanted == "guests" and known_role(a, posture) is Role.GUEST)]
 
 
 def _blank_passwords(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:

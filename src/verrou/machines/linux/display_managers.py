@@ -42,7 +42,7 @@ TRUE = ("true", "yes", "on", "1")
 
 def in_use(root: Root) -> list[str]:
     """The display managers that may stand at the console: those installed, or the one that the system starts, where it
-    says which."""
+    says which: one that nobody here knows as well."""
     there = [name for name, programs in PROGRAMS.items() if any(root.exists(program) for program in programs)]
     try:
         started = os.readlink(root.place(IN_USE.rpartition("/")[0]) / IN_USE.rpartition("/")[2])
@@ -50,7 +50,8 @@ def in_use(root: Root) -> list[str]:
         return there
     named = started.rpartition("/")[2].removesuffix(".service").removesuffix("-plymouth")
     named = "gdm3" if named == "gdm" else named
-    return [named] if named in there else there
+    strange = named not in PROGRAMS and root.exists(started if started.startswith("/") else IN_USE)
+    return [named] if named in there or strange else there
 
 
 def lightdm_files(root: Root) -> list[str]:
@@ -85,8 +86,15 @@ def whom_unasked(root: Root) -> list[Automatic]:
     """Automatic and timed sign-in, and guest sessions, of every display manager and text console."""
     ways = {"lightdm": _by_lightdm, "gdm3": _by_gdm, "sddm": _by_sddm, "lxdm": _by_lxdm, "greetd": _by_greetd}
     ways |= {"slim": _by_slim, "nodm": _by_nodm}
-    found = [each for name in in_use(root) for each in ways[name](root)]
+    found = [
+        each for name in in_use(root) for each in (ways[name](root) if name in ways else [_by_a_strange_one(name)])
+    ]
     return [*found, *signed_in_at_start(root)]
+
+
+def _by_a_strange_one(name: str) -> Automatic:
+    says = f"whether {name} signs somebody in by itself is not known"
+    return Automatic("", says, Source(IN_USE, text=name), name, known=False)
 
 
 def _by_lightdm(root: Root) -> Iterator[Automatic]:
@@ -140,7 +148,7 @@ def _by_greetd(root: Root) -> Iterator[Automatic]:
         found = {key: dict(document.get(key, {})) for key in ("initial_session", "default_session")}
     except (ValueError, AttributeError, RecursionError, TypeError):
         said = "greetd cannot read its file, and whom it signs in is not known"
-        yield Automatic("", said, Source(GREETD_CONF), "greetd")
+        yield Automatic("", said, Source(GREETD_CONF), "greetd", known=False)
         return
     for key, session in found.items():
         name, command = session.get("user"), str(session.get("command", ""))

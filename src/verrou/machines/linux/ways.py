@@ -7,7 +7,8 @@ from pathlib import Path
 from typing import NamedTuple
 
 from verrou.core.model import Source
-from verrou.core.model.ways import Circle, Gate, Pass, Pattern, Way, nobody_but
+from verrou.core.model.known import Known
+from verrou.core.model.ways import Admission, Circle, Gate, Pass, Pattern, Way, nobody_but
 from verrou.machines.linux.display_managers import whom_unasked
 from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY, access_lists, passes
 from verrou.machines.linux.files.sign_ins import SIGNED_IN, UTMP_RECORD, moment
@@ -35,13 +36,19 @@ def gates(root: Root, group_names: Collection[str], people: People) -> tuple[Gat
         found += _by_pam(root, way, REMOTE, group_names)
     if sshd_installed(root):
         found += _remote_shell(root, group_names, people)
-    return (*found, *_unasked(root, group_names))
+    return (*found, *_unasked(root, group_names, people))
 
 
-def _unasked(root: Root, group_names: Collection[str]) -> Iterator[Gate]:
+def _unasked(root: Root, group_names: Collection[str], people: People) -> Iterator[Gate]:
     """One gate for each account that is signed in without being asked, and for guest sessions: the account stack of
     the service by which that happens turns away whom it would turn away otherwise."""
     for each in whom_unasked(root):
+        if not each.known:
+            perhaps = Admission(Known.NO, Known.NO, Known.UNKNOWN, each.says, each.source)
+            admissions = {name: perhaps for name, _ in people if each.account in ("", name)}
+            passes = (nobody_but(Circle((each.account,)), each.source),) if each.account else ()
+            yield Gate(Way.CONSOLE, passes, source=each.source, unasked=each.says, admissions=admissions)
+            continue
         if each.anybody:
             yield Gate(Way.CONSOLE, proof=False, blank=False, source=each.source)
             continue

@@ -1,5 +1,5 @@
 """Who is signed in at a console without a password by what the system starts: agetty(8), login(1), shells, units with
-a session of their own, inittab(5), and the shells of a system that is being repaired."""
+a session of their own, inittab(5), the shells of a system that is being repaired, and what the kernel is told."""
 
 import re
 import shlex
@@ -27,13 +27,15 @@ INITTAB = "/etc/inittab"
 @frozen
 class Automatic:
     """Somebody who is signed in without being asked: an account, or nobody in particular (``""``). ``service`` is the
-    one of PAM by which that happens. ``anybody``: whoever types a name is signed in as that account."""
+    one of PAM by which that happens. ``anybody``: whoever types a name is signed in as that account. Of what is not
+    ``known`` to sign somebody in it is not known that it does not either."""
 
     account: str
     says: str
     source: Source
     service: str
     anybody: bool = False
+    known: bool = True
 
 
 def signed_in_at_start(root: Root) -> Iterator[Automatic]:
@@ -42,6 +44,7 @@ def signed_in_at_start(root: Root) -> Iterator[Automatic]:
         yield from _by_unit(unit)
     if not any(root.exists(f"{folder}/getty@.service") for folder in folders_of(root)):
         yield from _by_inittab(root)
+    yield from _by_kernel(root)
 
 
 def _by_unit(unit: Unit) -> Iterator[Automatic]:
@@ -50,18 +53,32 @@ def _by_unit(unit: Unit) -> Iterator[Automatic]:
     name = unit.name.removesuffix(".service")
     forced = next((e for e in unit.lines if e.key == "Environment" and "SYSTEMD_SULOGIN_FORCE=1" in e.value), None)
     if forced is not None:
-        yield Automatic("root", f"{name} begins a shell of root without a password", forced.source, "login")
+        yield _repaired(name, forced.source)
         return
     for command in unit.commands():
         words = _words(command.value)
         program = words[0].rpartition("/")[2] if words else ""
         if program in GETTIES or program == "login":
             yield from _by_command(words, f"the text console {name}", command.source)
-        elif at_a_terminal and (pam or program in SHELLS):
-            who = user.value if user is not None else "root"
-            yield Automatic(
-                who, f"{name} begins a session of it", (user or command).source, pam.value if pam else "login"
-            )
+        elif program == "sulogin" and _asks_nobody(words):
+            yield _repaired(name, command.source)
+        elif at_a_terminal and program != "sulogin" and not program.startswith("systemd-"):
+            who, service = user.value if user is not None else "root", pam.value if pam else "login"
+            source = (user or command).source
+            if pam or program in SHELLS:
+                yield Automatic(who, f"{name} begins a session of it", source, service)
+            else:
+                says = f"{name} begins {program or 'something'} at a console; what that lets people do is not known"
+                yield Automatic(who, says, source, service, known=False)
+
+
+def _repaired(name: str, source: Source) -> Automatic:
+    return Automatic("root", f"{name} begins a shell of root without a password", source, "login")
+
+
+def _asks_nobody(words: Sequence[str]) -> bool:
+    """sulogin(8): where root has no password that opens anything, a shell begins without one."""
+    return any(word == "--force" or re.fullmatch(r"-[a-z]*e[a-z]*", word) for word in words[1:])
 
 
 def _is_terminal(entry: Entry | None) -> bool:
@@ -167,5 +184,42 @@ def _by_inittab(root: Root) -> Iterator[Automatic]:
         program = words[0].rpartition("/")[2] if words else ""
         if program in GETTIES or program == "login":
             yield from _by_command(words, "a text console", source)
-        elif program in SHELLS or (re.fullmatch(r"sulogin", program) and "--force" in words):
+        elif program in SHELLS or (program == "sulogin" and _asks_nobody(words)):
             yield Automatic("root", f"a text console begins {words[0]} without a password", source, "login")
+
+
+RUNNING_KERNEL, KERNEL_FILE = "/proc/cmdline", "/etc/kernel/cmdline"
+BOOT_ENTRIES, MENUS = "/boot/loader/entries", ("/boot/grub/grub.cfg", "/boot/grub2/grub.cfg")
+FIRST_PROGRAMS = ("init", "systemd", "openrc-init", "runit-init", "s6-svscan", "finit")
+DEBUG_SHELL = ("systemd.debug_shell", "systemd.debug-shell")
+
+
+def _kernel_lines(root: Root) -> Iterator[tuple[str, Source]]:
+    """What the kernel was told, and is told at the next start."""
+    if root.live:
+        yield from ((line, Source(RUNNING_KERNEL, 1)) for line in root.lines(RUNNING_KERNEL)[:1])
+    yield from ((line, Source(KERNEL_FILE, number)) for number, line in enumerate(root.lines(KERNEL_FILE), start=1))
+    files = [f"{BOOT_ENTRIES}/{name}" for name in root.names_in(BOOT_ENTRIES) if name.endswith(".conf")]
+    for file in (*files, *MENUS):
+        for number, line in enumerate(root.lines(file), start=1):
+            if re.match(r"\s*(options|linux\w*)\s", line):
+                yield line, Source(file, number)
+
+
+def _by_kernel(root: Root) -> Iterator[Automatic]:
+    """kernel-command-line(7): a shell of root at a console, or another first program."""
+    found: dict[tuple[str, bool], Source] = {}
+    for line, source in _kernel_lines(root):
+        for word in line.split():
+            key, equals, value = word.partition("=")
+            name = value.rpartition("/")[2]
+            if key in DEBUG_SHELL and value.lower() not in ("0", "no", "false", "off", "n", "f"):
+                found.setdefault((f"{word}: a shell of root stands at a console", True), source)
+            elif word == "systemd.setenv=SYSTEMD_SULOGIN_FORCE=1":
+                found.setdefault((f"{word}: a system that is repaired begins a shell of root", True), source)
+            elif key in ("init", "rdinit") and equals and name in SHELLS:
+                found.setdefault((f"{word}: the system is a shell of root", True), source)
+            elif key == "init" and equals and name not in FIRST_PROGRAMS:
+                found.setdefault((f"{word}: what that lets people do is not known", False), source)
+    for (says, known), source in found.items():
+        yield Automatic("root", says, source, "login", known=known)

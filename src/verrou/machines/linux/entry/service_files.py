@@ -34,6 +34,15 @@ NO_WAY_IN = frozenset(
 """Services by which nobody comes in who was not in before."""
 PARTS = ("common-", "system-", "password-auth", "fingerprint-auth", "smartcard-auth", "base-", "postlogin-")
 """How the names of files begin that others take in, where they do."""
+STOCK_PARTS = frozenset(
+    (
+        *("common-auth", "common-account", "common-password", "common-session", "common-session-noninteractive"),
+        *("system-auth", "password-auth", "fingerprint-auth", "smartcard-auth"),
+        *("system-login", "system-local-login", "system-remote-login", "system-services"),
+        *("base-auth", "base-account", "base-password", "base-session", "base-session-noninteractive"),
+    )
+)
+"""Parts that distributions lay out for others to take in, whether anybody does yet or not."""
 LEFT_OVER = ("~", ".dpkg-old", ".dpkg-new", ".dpkg-dist", ".rpmsave", ".rpmnew", ".rpmorig", ".pam-old", ".bak")
 PACKAGE_LISTS = "/var/lib/dpkg/info"
 
@@ -53,7 +62,7 @@ class UnknownService:
 
 def unknown_services(root: Root) -> Sequence[UnknownService]:
     """The service files that are not accounted for."""
-    known = {service.name for service in SERVICES} | NO_WAY_IN
+    known = {service.name for service in SERVICES} | NO_WAY_IN | STOCK_PARTS
     names = {name for folder in FOLDERS for name in root.names_in(folder) if not name.endswith(LEFT_OVER)}
     files = {name: service_file(root, name) for name in sorted(names - known) if name == name.lower()}
     taken_in = set(_taken_in(root, [service_file(root, name) for name in names]))

@@ -9,8 +9,14 @@ from verrou.machines.linux.files.keyfile import Entry, entries
 from verrou.machines.linux.root import Root
 
 VENDORS = ("/lib/systemd/system", "/usr/lib/systemd/system", "/usr/local/lib/systemd/system")
-RUNNING = ("/run/systemd/generator.late", "/run/systemd/generator", "/run/systemd/system")
-OWN = "/etc/systemd/system"
+FOLDERS = (
+    "/run/systemd/generator.late",
+    *VENDORS,
+    *("/run/systemd/generator", "/run/systemd/system.attached", "/run/systemd/system"),
+    *("/etc/systemd/system.attached", "/etc/systemd/system", "/run/systemd/generator.early", "/run/systemd/transient"),
+    *("/run/systemd/system.control", "/etc/systemd/system.control"),
+)
+"""Where units stand, by systemd.unit(5), the least first: of one name the last counts."""
 STARTED_ANYWAY = ("getty@", "autovt@", "serial-getty@", "console-getty", "container-getty@", "rescue", "emergency")
 """Units that are started without anybody having enabled them: consoles, and what the system falls back to."""
 WANTED = (".wants", ".requires", ".upholds")
@@ -39,8 +45,8 @@ class Unit:
 
 def folders_of(root: Root) -> list[str]:
     """Where units stand, the least first. What /run holds decides on a system that runs alone."""
-    vendors = [each for each in VENDORS if each != VENDORS[0] or root.place(each) != root.place(VENDORS[1])]
-    return [*vendors, *(RUNNING if root.live else ()), OWN]
+    merged = root.place(VENDORS[0]) == root.place(VENDORS[1])
+    return [e for e in FOLDERS if not (e == VENDORS[0] and merged) and (root.live or not e.startswith("/run/"))]
 
 
 def file_of(root: Root, name: str) -> str:

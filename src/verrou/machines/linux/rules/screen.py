@@ -73,8 +73,11 @@ def _read_automatic(system: System) -> Reading:
     groups = {str(account.name): tuple(map(str, account.groups)) for account in system.accounts}
     confined = {str(group.name) for group in system.groups if Grant.GUEST_USE in group.grants}
     guests = _guests(groups, confined, {str(account.name) for account in system.administrators})
-    worst = next((each for each in found if not _is_for_a_guest(each, guests)), found[0])
+    found.sort(key=lambda each: (_is_for_a_guest(each, guests) and each.known, not each.known))
+    worst = found[0]
     others = tuple(each.source for each in found if each is not worst)
+    if not worst.known:
+        return unreadable(worst.says, source=worst.source)
     value = "guests" if _is_for_a_guest(worst, guests) else "anybody"
     reason = f"{worst.account or 'whoever is there'}: {worst.says}"
     return Reading(value, source=worst.source, overruled=others, reason=reason)
