@@ -54,7 +54,9 @@ def verrou(machine: Booted, *words: str, code: int = 0) -> str:
 
 
 def told(machine: Booted, *words: str) -> Any:
-    return json.loads(machine.inside("verrou", *words, "--format", "json").stdout)
+    ended = machine.inside("verrou", *words, "--format", "json")
+    assert ended.stdout, ended.stderr
+    return json.loads(ended.stdout)
 
 
 def value(machine: Booted, rule_id: str, *how: str) -> object:
@@ -204,14 +206,25 @@ def test_who_is_in_without_being_asked_is_told(machine: Booted) -> None:
     console = machine.consoles["tty3"]
     machine.write("/usr/local/bin/in", "#!/bin/sh\nexec login -f tern\n")
     machine.inside("chmod", "755", "/usr/local/bin/in")
+    own = "/etc/systemd/system/getty@tty3.service.d/own.conf"
     for text, gets_in in AUTOMATIC.items():
-        machine.write("/etc/systemd/system/getty@tty3.service.d/own.conf", f"[Service]\nExecStart=\n{text}\n")
+        machine.write(own, f"[Service]\nExecStart=\n{text}\n")
         machine.inside("systemctl", "daemon-reload")
         console.begin()
         shown = console.waits_for(r"[$#] $|login: $|[Pp]assword: $")
         assert bool(re.search(r"[$#] $", shown)) is gets_in, (text, shown)
         said = value(machine, "screen.automatic_signin", "--files-only")
         assert (said != "nobody") is gets_in, (text, said)
+    # What is started by itself looks at an account's end, and not at its password.
+    machine.write(own, f"[Service]\nExecStart=\n{next(iter(AUTOMATIC))}\n")
+    machine.inside("systemctl", "daemon-reload")
+    for closing, gets_in in (("usermod -L tern", True), ("chage -E 0 tern", False)):
+        machine.inside(*closing.split())
+        console.begin()
+        shown = console.waits_for(r"[$#] $|expired")
+        assert bool(re.search(r"[$#] $", shown)) is gets_in, (closing, shown)
+        ways = told(machine, "access", "tern")[0]["ways"]
+        assert ways["console"] == ("unasked" if gets_in else None), (closing, ways)
 
 
 def test_services_are_told_of_what_changed(machine: Booted) -> None:

@@ -346,26 +346,34 @@ def test_what_the_kernel_is_told_may_begin_a_shell_of_root(tmp_path: Path, file:
     assert who_unasked(Root(tmp_path)) == ([] if running else KERNELS[file, text]), "of a disk nothing runs"
 
 
-def test_a_sign_in_screen_that_nobody_knows_is_told(tmp_path: Path) -> None:
+def test_a_screen_that_nobody_knows_and_a_shell_that_asks_nobody_are_told(tmp_path: Path) -> None:
     with_files(
         tmp_path,
         {
-            "etc/passwd": "tern:x:1000:1000::/home/tern:/bin/sh\n",
+            "etc/passwd": "root:x:0:0::/root:/bin/sh\ntern:x:1000:1000::/home/tern:/bin/sh\n",
             "etc/group": "",
-            "etc/shadow": "tern:!:::::::\n",
+            "etc/shadow": "root:*:::::::\ntern:!:::::::\n",
             "bin/sh": "",
             "lib/systemd/system/ly.service": "",
-            "etc/systemd/system/own.txt": "",
+            "lib/systemd/system/debug-shell.service": "[Service]\nExecStart=/bin/sh\nStandardInput=tty\n",
+            "etc/pam.d/login": "auth required pam_unix.so\naccount required pam_unix.so\n",
         },
     )
     (tmp_path / "bin/sh").chmod(0o755)
-    (tmp_path / "etc/systemd/system/display-manager.service").symlink_to("/lib/systemd/system/ly.service")
+    units = tmp_path / "etc/systemd/system"
+    (units / "sysinit.target.wants").mkdir(parents=True)
+    (units / "display-manager.service").symlink_to("/lib/systemd/system/ly.service")
     posture = open_machine(str(tmp_path)).observe()
     reading = posture.readings["screen.automatic_signin"]
     assert reading.status is Status.UNREADABLE and "ly" in reading.reason
     tern = posture.by_name[AccountName("tern")]
     assert ways_unknown(tern, posture) == (Way.CONSOLE,) and ways_in(tern, posture) == ()
-    assert [(each.account, each.known) for each in screens_of(posture).unasked] == [("tern", False)]
+    assert [(each.account, each.known) for each in screens_of(posture).unasked] == [("", False)]
+    (units / "display-manager.service").unlink()
+    (units / "sysinit.target.wants/debug-shell.service").symlink_to("/lib/systemd/system/debug-shell.service")
+    posture = open_machine(str(tmp_path)).observe()
+    told = [(str(a.name), a.enabled, ways_in(a, posture)) for a in posture.accounts]
+    assert told == [("root", False, (Way.CONSOLE,)), ("tern", True, ())], "a shell that asks nobody asks no account"
 
 
 @pytest.mark.parametrize("text", list(UNITS))

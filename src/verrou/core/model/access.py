@@ -96,13 +96,14 @@ def admitted(account: Account, gate: Gate, posture: Posture) -> "Opening | None"
     """What opens a gate to an account as it is, a lock aside; None where nothing does."""
     decided = gate.admissions.get(account.name)
     if decided is not None:
-        return _decided(account, decided) if account.may_sign_in else None
+        return _decided(account, gate, decided) if account.may_sign_in else None
     return opening(account, gate, posture) if _is_open(account, posture) else None
 
 
 def signed_in_unasked(account: Account, gate: Gate, posture: Posture) -> bool:
-    """Whether the machine signs the account in by itself through this gate: one that is closed or has ended is not."""
-    return bool(gate.unasked) and admitted(account, gate, posture) is not None
+    """Whether the machine signs the account in by itself through this gate: one that is closed or has ended is not,
+    unless what the gate asks lets it in all the same."""
+    return bool(gate.unasked) and admitted(account, gate, posture) in KNOWN_TO_OPEN
 
 
 def _is_open(account: Account, posture: Posture) -> bool:
@@ -128,14 +129,15 @@ KNOWN_TO_OPEN = frozenset(Opening) - {Opening.UNKNOWN}
 def opening(account: Account, gate: Gate, posture: Posture) -> Opening | None:
     """What opens a gate to an account that is open itself; None where nothing does."""
     if account.name in gate.admissions:
-        return _decided(account, gate.admissions[account.name])
+        return _decided(account, gate, gate.admissions[account.name])
     return _opening(account, gate, posture) if gate.lets_through(account) else None
 
 
-def _answers(account: Account, decided: Admission) -> dict[Opening, Known]:
+def _answers(account: Account, gate: Gate, decided: Admission) -> dict[Opening, Known]:
     """What could open a gate, the easiest first, and whether it does."""
+    with_nothing = Opening.UNASKED if gate.unasked else Opening.NAME
     with_password = Opening.BLANK if account.password is PasswordState.BLANK else Opening.PASSWORD
-    return {Opening.NAME: decided.name, with_password: decided.password, Opening.KEY: decided.key}
+    return {with_nothing: decided.name, with_password: decided.password, Opening.KEY: decided.key}
 
 
 def doubts(account: Account, way: Way, posture: Posture) -> list[str]:
@@ -150,15 +152,15 @@ def doubts(account: Account, way: Way, posture: Posture) -> list[str]:
         if how is Opening.UNKNOWN:
             found[decided.says] = True
             continue
-        answers = _answers(account, decided)
+        answers = _answers(account, gate, decided)
         easier = [answer for each, answer in answers.items() if list(answers).index(each) < list(answers).index(how)]
         if Known.UNKNOWN in easier:
             found[f"{decided.says}, so less than its {how} may be enough"] = True
     return list(found)
 
 
-def _decided(account: Account, decided: Admission) -> Opening | None:
-    answers = _answers(account, decided)
+def _decided(account: Account, gate: Gate, decided: Admission) -> Opening | None:
+    answers = _answers(account, gate, decided)
     known = next((how for how, answer in answers.items() if answer is Known.YES), None)
     return known or (Opening.UNKNOWN if Known.UNKNOWN in answers.values() else None)
 

@@ -2,7 +2,7 @@
 
 from attrs import frozen
 
-from verrou.core.model.access import Opening, is_person, opening, signed_in_unasked, ways_in_now
+from verrou.core.model.access import Opening, admitted, is_person, opening, signed_in_unasked, ways_in_now
 from verrou.core.model.facts import Account, Builtin, Reading, Source, Status
 from verrou.core.model.posture import Posture
 from verrou.core.model.reasons import why
@@ -91,12 +91,12 @@ def _unasked(posture: Posture) -> list[Unasked]:
         if not gate.unasked:
             continue
         names = [a.name for a in posture.accounts if signed_in_unasked(a, gate, posture)]
-        if gate.admissions:  # that it signs anybody in is not known
-            found.append(Unasked(names[0] if len(names) == 1 else "", gate.unasked, gate.source, known=False))
-            continue
+        perhaps = [a.name for a in posture.accounts if admitted(a, gate, posture) is Opening.UNKNOWN]
+        if perhaps:
+            found.append(Unasked(perhaps[0] if len(perhaps) == 1 else "", gate.unasked, gate.source, known=False))
         found += [Unasked(name, gate.unasked, gate.source) for name in names]
         there = any(gate.decided_by(a) not in gate.passes for a in posture.accounts)
-        if not names and not there:
+        if not names and not perhaps and not there:
             named = [name for each in gate.passes for circle in each.who[1:] for name in circle.accounts]
             says = f"{gate.unasked}, though there is no account {named[0]}" if named else gate.unasked
             found.append(Unasked("", says, gate.source))

@@ -5,7 +5,7 @@ from functools import reduce
 
 from verrou.core.baseline import WantedAccount, WantedGroup
 from verrou.core.model import Account, AccountName, Detail, Effect, PasswordState, Posture, Role, joined
-from verrou.core.model.access import doubts, known_role, role_of, ways_in, ways_unknown
+from verrou.core.model.access import doubts, known_role, role_of, signed_in_unasked, ways_in, ways_unknown
 from verrou.core.model.ways import Way
 from verrou.core.plan.foresee import foresee
 from verrou.core.plan.gaps import Fact, Gap
@@ -103,9 +103,7 @@ def _ways(today: Posture, posture: Posture, account: Account, wanted: WantedAcco
     advice = []
     for way in (way for way in ways_in(account, posture) if way not in wanted.ways_in):
         gates = [gate for gate in posture.gates if gate.way is way]
-        by_itself = next(
-            (gate for gate in gates if gate.unasked and not gate.admissions and gate.lets_through(account)), None
-        )
+        by_itself = next((gate for gate in gates if signed_in_unasked(account, gate, posture)), None)
         if by_itself is not None:
             advice.append(f"{account.name} gets in by {way} unasked ({by_itself.source}); set screen.automatic_signin")
             continue

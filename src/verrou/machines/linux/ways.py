@@ -54,7 +54,7 @@ def _unasked(root: Root, group_names: Collection[str], people: People) -> Iterat
             continue
         circle = Circle((each.account,) if each.account else ())
         where = CONSOLE if each.service == "login" else DISPLAY
-        lists = _lists(root, each.service, where, group_names) if each.account else ()
+        lists = _lists(root, each.service, where, group_names) if each.account and each.service else ()
         yield Gate(
             Way.CONSOLE,
             (nobody_but(circle, each.source),),
@@ -62,7 +62,7 @@ def _unasked(root: Root, group_names: Collection[str], people: People) -> Iterat
             blank=False,
             source=each.source,
             unasked=each.says,
-            services=(each.service,),
+            services=(each.service,) if each.service else (),
             also=lists,
         )
 

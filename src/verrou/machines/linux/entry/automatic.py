@@ -27,8 +27,8 @@ INITTAB = "/etc/inittab"
 @frozen
 class Automatic:
     """Somebody who is signed in without being asked: an account, or nobody in particular (``""``). ``service`` is the
-    one of PAM by which that happens. ``anybody``: whoever types a name is signed in as that account. Of what is not
-    ``known`` to sign somebody in it is not known that it does not either."""
+    one of PAM that is asked about the account then, if any. ``anybody``: whoever types a name is signed in as that
+    account. Of what is not ``known`` to sign somebody in it is not known that it does not either."""
 
     account: str
     says: str
@@ -63,7 +63,7 @@ def _by_unit(unit: Unit) -> Iterator[Automatic]:
         elif program == "sulogin" and _asks_nobody(words):
             yield _repaired(name, command.source)
         elif at_a_terminal and program != "sulogin" and not program.startswith("systemd-"):
-            who, service = user.value if user is not None else "root", pam.value if pam else "login"
+            who, service = user.value if user is not None else "root", pam.value if pam else ""
             source = (user or command).source
             if pam or program in SHELLS:
                 yield Automatic(who, f"{name} begins a session of it", source, service)
@@ -73,7 +73,7 @@ def _by_unit(unit: Unit) -> Iterator[Automatic]:
 
 
 def _repaired(name: str, source: Source) -> Automatic:
-    return Automatic("root", f"{name} begins a shell of root without a password", source, "login")
+    return Automatic("root", f"{name} begins a shell of root without a password", source, "")
 
 
 def _asks_nobody(words: Sequence[str]) -> bool:
@@ -112,7 +112,7 @@ def _by_command(words: Sequence[str], where: str, source: Source) -> Iterator[Au
     if program.rpartition("/")[2] != "login":
         if skips or automatic:
             says = f"{where} begins {program} without a password"
-            yield Automatic("root", says, source, "login")
+            yield Automatic("root", says, source, "")
         return
     if given is None:
         if automatic:
@@ -185,7 +185,7 @@ def _by_inittab(root: Root) -> Iterator[Automatic]:
         if program in GETTIES or program == "login":
             yield from _by_command(words, "a text console", source)
         elif program in SHELLS or (program == "sulogin" and _asks_nobody(words)):
-            yield Automatic("root", f"a text console begins {words[0]} without a password", source, "login")
+            yield Automatic("root", f"a text console begins {words[0]} without a password", source, "")
 
 
 RUNNING_KERNEL, KERNEL_FILE = "/proc/cmdline", "/etc/kernel/cmdline"
@@ -222,4 +222,4 @@ def _by_kernel(root: Root) -> Iterator[Automatic]:
             elif key == "init" and equals and name not in FIRST_PROGRAMS:
                 found.setdefault((f"{word}: what that lets people do is not known", False), source)
     for (says, known), source in found.items():
-        yield Automatic("root", says, source, "login", known=known)
+        yield Automatic("root", says, source, "", known=known)

@@ -16,6 +16,7 @@ from verrou.core.model.access import Opening, admitted, barred
 from verrou.core.model.ageing import expired
 from verrou.core.model.known import Known
 from verrou.core.model.ways import Admission, Gate, Way
+from verrou.machines.linux.display_managers import UNASKED_SERVICES
 from verrou.machines.linux.entry.remote_shell import RemoteShell, Taken
 from verrou.machines.linux.entry.service_files import UnknownService, unknown_services
 from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY
@@ -72,7 +73,10 @@ def with_admissions(posture: Posture, root: Root, files: AccountFiles) -> Postur
     services.ask([each.name for each in unknown])
     gates: list[Gate] = []
     for gate in posture.gates:
-        gates += [gate] if gate.unasked or not gate.services else services.told(gate)
+        if gate.unasked or not (gate.proof or gate.services):
+            gates.append(services.told_unasked(gate))
+        else:
+            gates += services.told(gate) if gate.services else [gate]
     strangers = [each for each in unknown if services.asked_by_anybody(each.name)]
     readings = dict(posture.readings)
     for rule_id, reading in posture.readings.items():
@@ -152,7 +156,7 @@ class Services:
         if self.root.asker is None or not self._has_pam:
             return
         self._pam = PamAsked(self.root)
-        coming = [(service, gate.way) for gate in self.posture.gates if not gate.unasked for service in gate.services]
+        coming = [(service, gate.way) for gate in self.posture.gates for service in gate.services]
         coming += [(service, way) for service in unknown for way in (Way.CONSOLE, Way.NETWORK)]
         people = [account for account in self.posture.accounts if account.may_sign_in]
         self._pam.ask(
@@ -213,6 +217,28 @@ class Services:
         if list(by_what) == [()]:
             return [gate]
         return [evolve(gate, services=tuple(names), admissions=dict(found)) for found, names in by_what.items()]
+
+    def told_unasked(self, gate: Gate) -> Gate:
+        """A gate through which the machine signs in whom it is told to, or whoever types a name, with what is asked of
+        the account then: login(1) and systemd.exec(5) look at the account alone, a sign-in screen goes through all of
+        its service's stack, and what asks nobody begins for an account that is closed too."""
+        if gate.admissions:
+            return gate
+        says = f"nobody is asked: {gate.unasked}" if gate.unasked else "whoever types a name is signed in"
+        found = {}
+        for account in self.posture.accounts:
+            who = self._people.get(account.name)
+            if who is None or not gate.lets_through(account):
+                continue
+            answer, said = Known.YES, (says, gate.source)
+            for service in filter(self._asks_pam, gate.services if gate.unasked else ("login",)):
+                pam = self._of_pam(who, service, gate.way)
+                answer = pam.name if service in SIGN_IN_SCREENS else pam.key
+                if answer is Known.NO and service in MAY_NOT_LOOK:
+                    answer = Known.UNKNOWN
+                said = said if answer is Known.YES else pam.says
+            found[str(account.name)] = Admission(Known.NO, Known.NO, answer, *said)
+        return evolve(gate, admissions=found)
 
     def _all_otherwise(self, gate: Gate, own: Gate, service: str) -> Iterator[tuple[str, Admission]]:
         """About whom a service decides otherwise than is told. Where nothing looks at names, accounts of one state come
@@ -416,6 +442,9 @@ OF_THIS_HOUR = frozenset(("pam_time.so",))
 """Modules whose answer holds for the hour in which it is given."""
 MOST_LINES_SOUGHT = 8
 """For how many differences the line that makes them is sought: each takes a question a line."""
+SIGN_IN_SCREENS = frozenset(UNASKED_SERVICES)
+MAY_NOT_LOOK = frozenset(("lxdm", "slim"))
+"""Sign-in screens of which it is not known whether they ask PAM about an account that they sign in by themselves."""
 CONSOLE_TAKES = Taken(Known.YES, Known.NO)
 """A console takes what PAM takes, and no keys."""
 
