@@ -4,7 +4,7 @@ import itertools
 import json
 import re
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from fnmatch import fnmatchcase
 from pathlib import Path
 
@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, with_files, with_programs
 from debian_root import PrivateRoot
 from verrou.core.guards import Course, refusals_on
-from verrou.core.model import Account, AccountName, MachineFacts, Naming, Posture
+from verrou.core.model import Account, AccountName, MachineFacts, Naming, Posture, Status
 from verrou.core.model.access import Opening, admitted, doubts
 from verrou.core.model.known import Known
 from verrou.core.model.ways import Admission, Gate, Way
@@ -388,3 +388,82 @@ def test_doas_makes_administrators(tmp_path: Path, verrou: Verrou, rules: str) -
     (root / "usr/bin/doas").chmod(0o755)
     data = json.loads(verrou("account", "show", "ana", "-m", root, "--format", "json").stdout)
     assert data["role"] == "standard", "without its set-user-ID bit it makes root of nobody"
+
+
+def test_a_system_without_pam_is_read_by_what_its_programs_do(tmp_path: Path) -> None:
+    """login takes a blank password, and doas is the only means of elevation."""
+    files = {
+        "etc/passwd": "root:x:0:0::/root:/bin/sh\nwarden:x:1000:1000::/:/bin/sh\ntern:x:1001:1001::/:/bin/sh\n",
+        "etc/shadow": "root:*:20000::::::\nwarden:$5$a$" + "x" * 43 + ":20000::::::\ntern::20000::::::\n",
+        "etc/group": "wheel:x:10:warden\nwarden:x:1000:\ntern:x:1001:\n",
+        "etc/doas.conf": "permit persist :wheel\npermit nopass tern cmd /bin/true\n",
+        "bin/sh": "",
+        "usr/bin/doas": "",
+    }
+    root = with_files(tmp_path, files)
+    (root / "bin/sh").chmod(0o755)
+    (root / "usr/bin/doas").chmod(0o4755)
+
+    def observed() -> Posture:
+        return open_machine(str(root)).observe()
+
+    posture = observed()
+    opens = {str(a.name): admitted(a, gate, posture) for a in posture.accounts for gate in posture.gates}
+    assert opens == {"root": None, "warden": Opening.PASSWORD, "tern": Opening.BLANK}
+    told = {rule_id: each.value for rule_id, each in posture.readings.items() if each.status is Status.READ}
+    assert told["password.blank_ways"] == frozenset({"console"})
+    assert told["elevation.administrator_gives"] == "password"
+    assert told["elevation.remembered_for"] == timedelta(minutes=5)
+    assert told["elevation.unanswered_after"] == "never"
+    assert posture.readings["password.storage"].status is Status.UNREADABLE
+    assert "no program here asks PAM" in posture.readings["lockout.after"].reason
+    (root / "etc/doas.conf").write_text("permit nopass :wheel\n")
+    readings = observed().readings
+    assert (readings["elevation.administrator_gives"].value, readings["elevation.remembered_for"].value) == (
+        "nothing",
+        "never",
+    )
+
+
+def test_what_asks_least_of_sudo_and_doas_holds(tmp_path: Path) -> None:
+    files = {
+        "etc/passwd": "root:x:0:0::/root:/bin/bash\nana:x:1000:1000::/:/bin/bash\n",
+        "etc/shadow": "root:*:20000::::::\nana:$5$a$b:20000::::::\n",
+        "etc/group": "sudo:x:27:ana\n",
+        "etc/sudoers": "Defaults timestamp_timeout=1\n%sudo ALL=(ALL) ALL\n",
+        "etc/doas.conf": "permit persist ana\n",
+        "usr/bin/doas": "",
+    }
+    root = with_programs(with_files(tmp_path, files))
+    (root / "usr/bin/doas").chmod(0o4755)
+    readings = open_machine(str(root)).observe().readings
+    assert readings["elevation.remembered_for"].value == timedelta(minutes=5), "sudo forgets after a minute"
+    (root / "etc/doas.conf").write_text("permit nopass ana\n")
+    posture = open_machine(str(root)).observe()
+    assert posture.readings["elevation.administrator_gives"].value == "nothing"
+    assert posture.by_name[AccountName("ana")].elevation_asks == "none"
+
+
+@pytest.mark.parametrize(
+    ("release", "packages"),
+    [
+        ("ID=debian", ("libpam-pwquality", "libpam-modules")),
+        ('ID="rocky"\nID_LIKE="rhel centos fedora"', ("libpwquality", "pam")),
+        ('ID="opensuse-leap"', ("pam_pwquality", "pam")),
+        ("ID=alpine", ("libpwquality", "linux-pam")),
+        ("ID=own", ("that brings pam_pwquality.so", "that brings the modules of PAM")),
+    ],
+)
+def test_packages_are_named_as_the_distribution_names_them(
+    tmp_path: Path, release: str, packages: tuple[str, str]
+) -> None:
+    files = {
+        "etc/os-release": f"{release}\n",
+        "etc/passwd": "",
+        "etc/shadow": "",
+        "etc/group": "",
+        "etc/pam.d/login": "",
+    }
+    readings = open_machine(str(with_files(tmp_path, files))).observe().readings
+    remedies = tuple(readings[rule_id].remedy for rule_id in ("password.min_length", "lockout.after"))
+    assert remedies == tuple(f"install the package {each}" for each in packages)

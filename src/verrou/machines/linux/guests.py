@@ -8,6 +8,7 @@ Both modules come into the stack as profiles of the system's own mechanism.
 from collections.abc import Callable
 
 from verrou.machines.linux.files.access_file import ACCESS, ACCESS_FOLDER, confined_groups
+from verrou.machines.linux.packages import without_module
 from verrou.machines.linux.pam.faillock import module_installed
 from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, add_profiles
 from verrou.machines.linux.pam.stack import load_stack
@@ -49,7 +50,7 @@ def confine(root: Root, group: str) -> str:
         Refused: the module cannot be brought into the stack.
     """
     if not module_installed(root, ACCESS):
-        raise Refused(f"{ACCESS} is not installed; install the package libpam-modules")
+        raise Refused("; ".join(filter(None, without_module(root, ACCESS))))
     lines = [line for line in root.lines(ACCESS_FILE) if f":({group}):" not in line]
     lines += [f"+:({group}):{' '.join(SEATS)}", f"-:({group}):ALL"]
     root.write(ACCESS_FILE, "\n".join(lines) + "\n")
@@ -66,7 +67,7 @@ def freshen(root: Root, name: str, home: str) -> str:
         Refused: the module cannot be brought into the stack.
     """
     if not module_installed(root, NAMESPACE):
-        raise Refused(f"{NAMESPACE} is not installed; install the package libpam-modules")
+        raise Refused("; ".join(filter(None, without_module(root, NAMESPACE))))
     lines = [line for line in root.lines(NAMESPACE_FILE) if line.split()[:1] != [home]]
     lines.append(f"{home} tmpfs tmpfs:mntopts=nosuid,nodev ~{name}")
     root.write(NAMESPACE_FILE, "\n".join(lines) + "\n")

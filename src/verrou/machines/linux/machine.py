@@ -19,6 +19,7 @@ from verrou.machines.linux.files.access_file import ACCESS
 from verrou.machines.linux.files.account_files import SHADOW, PasswdField
 from verrou.machines.linux.files.sudoers import SUDOERS
 from verrou.machines.linux.outside import outside_accounts
+from verrou.machines.linux.packages import to_install
 from verrou.machines.linux.pam.admission import with_admissions
 from verrou.machines.linux.pam.faillock import load_faillock, lockouts, module_installed
 from verrou.machines.linux.pam.quality import DICTIONARY, dictionary_missing
@@ -104,7 +105,9 @@ class LinuxMachine:
             people.troubles += asked.told
             elevation_known = asked.all_known
         people.accounts += tuple(outside_accounts(root, {account.name for account in people.accounts}))
-        system = rules.System(root, files, people.accounts, people.gates, people.groups, people.sudoers, now)
+        system = rules.System(
+            root, files, people.accounts, people.gates, people.groups, people.sudoers, now, people.doas
+        )
         people.troubles += [
             f"{line.source}: whoever comes by {service.name} gets in without a password"
             for service, line in doors_without_proof(root)
@@ -112,7 +115,7 @@ class LinuxMachine:
         if dictionary_missing(root):
             people.troubles.append(
                 f"{DICTIONARY} is missing, so every new password is refused; "
-                "install the packages cracklib-runtime and wamerican"
+                + to_install(root, "the dictionaries of cracklib")
             )
         if root.denied:
             hidden = name_list(list(root.denied))

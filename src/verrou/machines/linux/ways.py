@@ -13,6 +13,7 @@ from verrou.machines.linux.display_managers import whom_unasked
 from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY, access_lists, passes
 from verrou.machines.linux.files.sign_ins import SIGNED_IN, UTMP_RECORD, moment
 from verrou.machines.linux.files.sshd import BY_PASSWORD, REMOTE, SSHD_CONFIG, Shell, shells, sshd_installed
+from verrou.machines.linux.packages import asks_pam
 from verrou.machines.linux.pam.services import Service, behind, open_without_proof, sshd_asks_pam, takes_blank
 from verrou.machines.linux.pam.stack import FOLDERS, load_stack, service_file
 from verrou.machines.linux.root import Root
@@ -89,10 +90,13 @@ def _gate(root: Root, way: Way, through: Lists, services: Sequence[Service]) -> 
     blank = next(filter(None, (takes_blank(root, each) for each in services)), None)
     unproved = next(filter(None, (open_without_proof(root, each) for each in services)), None)
     deciding, named = unproved or blank, services[0].name
-    source = deciding.source if deciding else Source(service_file(root, named) or f"{FOLDERS[0]}/{named}")
+    stands = service_file(root, named) or f"{FOLDERS[0]}/{named}"
+    unasked = Source(named, text="no program here asks PAM")
+    source = deciding.source if deciding else Source(stands) if asks_pam(root) else unasked
     names = tuple(service.name for service in services)
     first, also = (through[0], through[1:]) if through else ((), ())
-    blank_too, proof = blank is not None, unproved is None
+    # login(1) takes a blank password where it looks at the account by itself.
+    blank_too, proof = blank is not None or (way is Way.CONSOLE and not asks_pam(root)), unproved is None
     return Gate(way, first, blank=blank_too, proof=proof, source=source, services=names, also=also)
 
 

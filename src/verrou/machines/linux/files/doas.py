@@ -26,6 +26,7 @@ class Rule:
     command: tuple[str, ...]
     asks: bool
     source: Source
+    remembers: bool = False
 
 
 @define
@@ -71,11 +72,11 @@ class Doas:
         if not words:
             return
         action, rest = words[0], words[1:]
-        asks, in_braces = True, False
+        asks, in_braces, remembers = True, False, False
         while rest and (in_braces or rest[0] in OPTIONS or rest[0] == "setenv"):
             word = rest.pop(0)
             in_braces = (in_braces or word == "setenv") and "}" not in word
-            asks = asks and word != "nopass"
+            asks, remembers = asks and word != "nopass", remembers or word == "persist"
         who, target, command = rest[0] if rest else "", "", tuple[str, ...]()
         rest = rest[1:]
         if rest[:1] == ["as"] and len(rest) > 1:
@@ -85,7 +86,7 @@ class Doas:
         if action not in ("permit", "deny") or not who or rest:
             self.unknown.append(Source(source.place, source.line, f"{line} is not understood"))
             return
-        self.rules.append(Rule(action == "permit", who, target, command, asks, source))
+        self.rules.append(Rule(action == "permit", who, target, command, asks, source, remembers))
 
     def elevation(self, person: Person) -> Elevation:
         """What somebody may do as root, as far as that is known."""
@@ -117,7 +118,7 @@ class Doas:
 
 def either(one: Elevation, other: Elevation) -> Elevation:
     """What somebody may do who has two programs for it."""
-    if other.everything and not one.everything:
+    if other.everything and (not one.everything or other.password is Asked.NONE):
         return other
     if one.everything or not other.sources:
         return one

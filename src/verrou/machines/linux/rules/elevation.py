@@ -5,7 +5,7 @@ A desktop's own question is polkit's; what it asks stands with the rules about r
 """
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime, timedelta
 
 from attrs import evolve
@@ -21,14 +21,16 @@ from verrou.core.model import (
     unreadable,
 )
 from verrou.core.rules.elevation import RULES
-from verrou.core.values import Takes, Value
+from verrou.core.values import Kind, Takes, Value
 from verrou.machines.linux import polkit
+from verrou.machines.linux.files.doas import DOAS_CONF, Doas, Rule
 from verrou.machines.linux.files.sudoers import NO_NUMBER, SUDOERS, Asked, Person, Sudoers
+from verrou.machines.linux.packages import to_install
 from verrou.machines.linux.pam.stack import load_stack, put_together
 from verrou.machines.linux.polkit_actions import EXEC, STANDARD
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import Keeper, System
+from verrou.machines.linux.rules.keeper import Keeper, System, weakest
 from verrou.machines.linux.rules.named import administering_groups
 from verrou.machines.linux.rules.rights import asked, asked_of_anybody, cannot_tell, write_ours
 
@@ -49,20 +51,34 @@ def _setting(sudoers: Sudoers, name: str) -> tuple[str | bool | None, Source | N
     return sudoers.setting_of(NOBODY_IN_PARTICULAR, name, datetime.min)
 
 
-def _installed(read: Callable[[System, Sudoers], Reading]) -> Callable[[System], Reading]:
-    """There is no such rule without sudo; and nothing is known where sudo could not be read whole."""
+ByDoas = Callable[[System, Sequence[Rule]], Reading]
+"""What a rule comes to by the lines of doas that are about administrators."""
+
+
+def _installed(kind: Kind, read: Callable[[System, Sudoers], Reading], by_doas: ByDoas) -> Callable[[System], Reading]:
+    """There is no such rule without sudo and doas; nothing is known where one of them could not be read whole; where
+    there are both, the weaker holds."""
 
     def whole(system: System) -> Reading:
-        sudoers = system.sudoers
-        if not sudoers.installed:
-            return absent("sudo is not installed; whoever administers signs in as root", "install the package sudo")
-        return _not_whole(sudoers) if sudoers.unknown else read(system, sudoers)
+        sudoers, doas = system.sudoers, system.doas
+        if sudoers.unknown or doas.unknown:
+            return _not_whole(sudoers, doas)
+        people = [Person(str(a.name), int(a.identity), a.groups) for a in _asked_people(system)]
+        given = [doas.elevation(person) for person in people]
+        sources = {source for each in given if each.everything for source in each.sources}
+        lines = [rule for rule in doas.rules if rule.source in sources]
+        found = [("sudo", read(system, sudoers))] if sudoers.installed else []
+        found += [("doas", by_doas(system, lines))] if lines else []
+        if not found:
+            said = "neither sudo nor doas lets anybody administer; whoever does signs in as root"
+            return absent(said, to_install(system.root, "sudo"))
+        return weakest(kind, found)
 
     return whole
 
 
-def _not_whole(sudoers: Sudoers) -> Reading:
-    first = sudoers.unknown[0]
+def _not_whole(sudoers: Sudoers, doas: Doas) -> Reading:
+    first = (*sudoers.unknown, *doas.unknown)[0]
     return unreadable(f"{first.where}: {first.text}", source=first)
 
 
@@ -94,8 +110,8 @@ def _read_standard(system: System) -> Reading:
     """What sudo, su and polkit make of somebody who is given nothing: refused by all of them, or let in by one who
     knows an administrator's password."""
     sudoers = system.sudoers
-    if sudoers.unknown:
-        return _not_whole(sudoers)
+    if sudoers.unknown or system.doas.unknown:
+        return _not_whole(sudoers, system.doas)
     nobody = sudoers.elevation(NOBODY_IN_PARTICULAR, system.now)
     if nobody.everything and nobody.password not in (Asked.ROOT, Asked.TARGET):
         said = f"{nobody.sources[0].where}: everybody may become root by this line, so there is no standard user"
@@ -269,19 +285,42 @@ def _put_gives(root: Root, value: Value) -> str:
 
 
 def _cannot(system: System) -> str:
-    return "" if system.sudoers.installed else "sudo is not installed; install the package sudo first"
+    return "" if system.sudoers.installed else f"sudo is not installed; {to_install(system.root, 'sudo')} first"
 
 
-def _sudo(name: str, where: str, read: Callable[[System, Sudoers], Reading], takes: Takes) -> Keeper:
+def _gives_to_doas(_: System, lines: Sequence[Rule]) -> Reading:
+    free = [line for line in lines if not line.asks]
+    return Reading("nothing" if free else "password", source=(free or lines)[0].source)
+
+
+REMEMBERED_BY_DOAS = timedelta(minutes=5)
+"""How long ``persist`` of doas.conf(5) counts; it is compiled in."""
+
+
+def _remembered_by_doas(_: System, lines: Sequence[Rule]) -> Reading:
+    kept = [line for line in lines if line.remembers and line.asks]
+    return Reading(REMEMBERED_BY_DOAS if kept else "never", source=(kept or lines)[0].source)
+
+
+def _awaited_by_doas(_: System, lines: Sequence[Rule]) -> Reading:
+    return Reading("never", source=lines[0].source, reason="doas waits as long as nobody answers")
+
+
+def _sudo(
+    rule_id: str, name: str, where: str, read: Callable[[System, Sudoers], Reading], by_doas: ByDoas, takes: Takes
+) -> Keeper:
     write = _put_gives if name == "authenticate" else _put(name)
-    return Keeper(where, _installed(read), write, takes, _cannot)
+    return Keeper(where, _installed(KINDS[rule_id], read, by_doas), write, takes, _cannot)
 
 
 KEEPERS: Mapping[str, Keeper] = {
     "elevation.administrator_gives": _sudo(
+        "elevation.administrator_gives",
         "authenticate",
-        f"NOPASSWD and authenticate in {SUDOERS} and its folder; written to {DROP_IN}. sudo knows no click",
+        f"NOPASSWD and authenticate in {SUDOERS} and its folder, nopass in {DOAS_CONF}; written to {DROP_IN}. Neither "
+        "knows a click",
         _read_gives,
+        _gives_to_doas,
         Takes(words=("nothing", "password")),
     ),
     "elevation.standard_gives": Keeper(
@@ -292,16 +331,20 @@ KEEPERS: Mapping[str, Keeper] = {
         _takes_standard,
     ),
     "elevation.remembered_for": _sudo(
+        "elevation.remembered_for",
         "timestamp_timeout",
         f"timestamp_timeout, in minutes, in {SUDOERS} and its folder; 0 remembers nothing, a number below 0 for "
         f"as long as the machine runs; written to {DROP_IN}",
         _minutes("timestamp_timeout", "elevation.remembered_for", lambda number: number == 0),
+        _remembered_by_doas,
         Takes(words=("never",)),
     ),
     "elevation.unanswered_after": _sudo(
+        "elevation.unanswered_after",
         "passwd_timeout",
         f"passwd_timeout, in minutes, in {SUDOERS} and its folder; 0 and less wait for ever; written to {DROP_IN}",
         _minutes("passwd_timeout", "elevation.unanswered_after", lambda number: number <= 0),
+        _awaited_by_doas,
         Takes(words=("never",)),
     ),
 }

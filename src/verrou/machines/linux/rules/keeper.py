@@ -11,6 +11,7 @@ from verrou.core.model import Account, Effect, Grant, Group, Reading, Status
 from verrou.core.model.ways import Gate
 from verrou.core.values import Kind, Takes, Value
 from verrou.machines.linux import polkit
+from verrou.machines.linux.files.doas import Doas
 from verrou.machines.linux.files.sshd import sshd_installed
 from verrou.machines.linux.files.sudoers import Sudoers
 from verrou.machines.linux.live import can_tell
@@ -34,6 +35,7 @@ class System:
     groups: Sequence[Group] = ()
     sudoers: Sudoers = field(factory=lambda: Sudoers(installed=False, host=""))
     now: datetime = datetime.min
+    doas: Doas = field(factory=Doas)
 
     @cached_property
     def administering(self) -> frozenset[str]:

@@ -7,6 +7,7 @@ from verrou.core.model import Reading, Source, absent, shipped_default, unreadab
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Value
 from verrou.machines.linux.files.settings_files import settings, with_setting
+from verrou.machines.linux.packages import without_module
 from verrou.machines.linux.pam.faillock import DEFAULTS, FAILLOCK_CONF, MODULE, Faillock, load_faillock
 from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, add_profiles, no_updater
 from verrou.machines.linux.pam.services import asking_passwords
@@ -50,14 +51,16 @@ def _read(rule_id: str, key: str) -> Callable[[System], Reading]:
     kind = CATALOGUE[rule_id].kind
 
     def read(system: System) -> Reading:
-        return weakest(kind, [(faillock.service, _read_one(key, faillock)) for faillock in system.faillocks])
+        return weakest(
+            kind, [(faillock.service, _read_one(system.root, key, faillock)) for faillock in system.faillocks]
+        )
 
     return read
 
 
-def _read_one(key: str, faillock: Faillock) -> Reading:
+def _read_one(root: Root, key: str, faillock: Faillock) -> Reading:
     if not faillock.installed:
-        return absent(f"{MODULE} is not installed", "install the package libpam-modules")
+        return absent(*without_module(root, MODULE))
     if faillock.broken:
         where = faillock.broken[0]
         return unreadable(f"{where}: libpam cannot use this line and lets nobody in by it", f"mend {where}", where)

@@ -17,6 +17,7 @@ from verrou.core.rules.logon import RULES
 from verrou.core.values import EVERYBODY, GROUP, Value
 from verrou.machines.linux.display_managers import UNASKED_SERVICES
 from verrou.machines.linux.files.access_file import ACCESS
+from verrou.machines.linux.packages import without_module
 from verrou.machines.linux.pam.faillock import module_installed
 from verrou.machines.linux.pam.services import behind, sshd_asks_pam
 from verrou.machines.linux.pam.stack import load_stack, put_together, service_file
@@ -208,7 +209,7 @@ def _same_people(came: frozenset[str], value: frozenset[str], accounts: Sequence
 def _put(root: Root, way: Way, wanted: Lists) -> None:
     """Write the list of a way, and have each of its services go through it."""
     if not module_installed(root, ACCESS):
-        raise Refused(f"{ACCESS} is not installed; install the package libpam-modules")
+        raise Refused("; ".join(filter(None, without_module(root, ACCESS))))
     file = way_file(way)
     _write_own(root, way, wanted)
     names = [service.name for service in behind(root, way)]
@@ -290,7 +291,7 @@ def _cannot(way: Way) -> Callable[[System], str]:
         if not services:
             return f"no service of this system lets anybody in by {way}"
         if not module_installed(root, ACCESS):
-            return f"{ACCESS} is not installed; install the package libpam-modules"
+            return "; ".join(filter(None, without_module(root, ACCESS)))
         for service in services:
             stands = service_file(root, service.name)
             if not stands:

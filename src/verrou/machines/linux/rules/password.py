@@ -10,6 +10,7 @@ from verrou.core.values import Takes, Value
 from verrou.machines.linux.files.account_files import SHADOW, AccountFile, Record, ShadowField, number
 from verrou.machines.linux.files.settings_files import settings, with_setting
 from verrou.machines.linux.files.sshd import say
+from verrou.machines.linux.packages import without_module
 from verrou.machines.linux.pam.faillock import module_content, module_installed
 from verrou.machines.linux.pam.modules import unheeded
 from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, add_profiles, no_updater, update_stack
@@ -70,7 +71,7 @@ def _read_quality(rule_id: str, key: str) -> Callable[[System], Reading]:
 
     def read(system: System) -> Reading:
         if not module_installed(system.root, PWQUALITY):
-            return absent(f"{PWQUALITY} is not installed", "install the package libpam-pwquality")
+            return absent(*without_module(system.root, PWQUALITY))
         return weakest(kind, [(s.service, _quality_of(rule_id, key, system.root, s)) for s in system.password_stacks])
 
     return read
@@ -178,7 +179,7 @@ def _put_quality(key: str, to_number: Callable[[Value], int]) -> Callable[[Root,
 def _read_history(system: System) -> Reading:
     """pam_pwhistory(8), as each service by which a password is changed has it."""
     if not module_installed(system.root, PWHISTORY):
-        return absent(f"{PWHISTORY} is not installed", "install the package libpam-modules")
+        return absent(*without_module(system.root, PWHISTORY))
     found = [(stack.service, _history_of(system.root, stack)) for stack in system.password_stacks]
     return weakest(CATALOGUE["password.remember"].kind, found)
 
@@ -242,8 +243,10 @@ def _read_storage(system: System) -> Reading:
         overruled = (defs["ENCRYPT_METHOD"][1],) if "ENCRYPT_METHOD" in defs else ()
     elif "ENCRYPT_METHOD" in defs:
         scheme, source = defs["ENCRYPT_METHOD"][0].lower(), defs["ENCRYPT_METHOD"][1]
-    else:
+    elif lines:
         scheme, source = "des", shipped_default()
+    else:
+        return unreadable("which program makes the hash of a new password here, and how, is not known")
     stored = {a.password_scheme: a for a in reversed(system.accounts) if a.password_scheme}
     old = {name: account for name, account in stored.items() if name != scheme}
     reason = "; ".join(f"{account.name} has a {name} password" for name, account in old.items())

@@ -11,6 +11,7 @@ from verrou.core.values import EVERYBODY, GROUP, Takes, Value
 from verrou.machines import CannotRehearse
 from verrou.machines.linux import polkit
 from verrou.machines.linux.entry.units import file_of, masked
+from verrou.machines.linux.packages import to_install
 from verrou.machines.linux.polkit import Ours
 from verrou.machines.linux.polkit_actions import ACTIONS, CLOSED, DRIVES, RIGHTS, SETTINGS, STANDARD
 from verrou.machines.linux.polkit_rules import Asking, answer
@@ -310,7 +311,8 @@ def _covered(_: System, mine: Ours) -> Reading:
 
 
 def _cannot(system: System) -> str:
-    return "" if polkit.installed(system.root) else "polkit is not installed; install the package polkitd"
+    installed = polkit.installed(system.root)
+    return "" if installed else f"polkit is not installed; {to_install(system.root, 'polkit')}"
 
 
 _PLACE = f"rules over the answers in {polkit.ACTIONS}; written to {polkit.OURS}"
