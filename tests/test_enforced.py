@@ -7,10 +7,20 @@ import pytest
 from conftest import GOOD_PASSWORD, Verrou
 from debian_root import PrivateRoot
 from test_seat_linux import polkit_says
+from verrou.core.model import Role
+from verrou.core.passwords import policy_of
 from verrou.machines import open_machine
 
 pytestmark = pytest.mark.real_root
-UNITS, EXEC = "org.freedesktop.systemd1.manage-units", "org.freedesktop.policykit.exec"
+UNITS = "org.freedesktop.systemd1.manage-units"
+
+
+def is_helped(root: PrivateRoot) -> bool:
+    """Whether a trial finds a program that an administrator's password opens to a standard user."""
+    machine = open_machine(str(root.path))
+    policy = policy_of(machine.observe())
+    with machine.rehearse() as copy, copy.attempt(policy, Role.STANDARD, True) as subject:
+        return subject.elevate_with_help().accepted
 
 
 def test_every_action_that_elevates_is_read_and_closed(desktop: PrivateRoot, verrou: Verrou) -> None:
@@ -18,9 +28,10 @@ def test_every_action_that_elevates_is_read_and_closed(desktop: PrivateRoot, ver
     show = ("rule", "show", "elevation.standard_gives", "-m", desktop.path, "--format", "json")
     told = json.loads(verrou(*show).stdout)["elevation.standard_gives"]
     assert told["value"] == {"word": "admin-password"} and UNITS in told["reason"]
-    assert polkit_says(desktop, "tern", UNITS) == [2]
+    assert polkit_says(desktop, "tern", UNITS) == [2] and is_helped(desktop)
     verrou("rule", "set", "elevation.standard_gives=refused", "-m", desktop.path, "--yes")
     assert polkit_says(desktop, "tern", UNITS) == [1] and polkit_says(desktop, "warden", UNITS) == [2]
+    assert not is_helped(desktop)
     assert json.loads(verrou(*show).stdout)["elevation.standard_gives"]["value"] == {"word": "refused"}
     action = "<action id='org.example.tides'><defaults><allow_active>auth_admin_keep</allow_active></defaults></action>"
     desktop.write("/usr/share/polkit-1/actions/tides.policy", f"<policyconfig>{action}</policyconfig>")

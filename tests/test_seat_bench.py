@@ -355,6 +355,7 @@ def test_verify_signs_accounts_of_each_kind_in_by_each_way(bench: Path, verrou: 
     machine = authority(bench)
     machine.set_policy("out_network", [seat.GUESTS])
     machine.set_policy("admin_gives", 2)
+    machine.set_policy("user_gives", 1)
     machine.save(bench)
     told = json.loads(verrou("verify", "-b", "essential", "-m", bench, "--format", "json", code=1).stdout)
     tried = {trial["tried"]: (trial["proof"], trial["seen"]) for trial in told["trials"]}
@@ -362,6 +363,8 @@ def test_verify_signs_accounts_of_each_kind_in_by_each_way(bench: Path, verrou: 
     assert tried["a throwaway administrator account wants to administer, with its own password"] == (
         *("proved", "accepted: own password"),
     )
+    helped = tried["a throwaway standard account wants to administer by a program that asks"]
+    assert helped == ("proved", "accepted: administrator's password")
     assert {proof for proof, _ in tried.values()} <= {"proved", "not-tried"}
 
 

@@ -90,6 +90,14 @@ class TrialAccount(Protocol):
         """
         ...
 
+    def elevate_with_help(self) -> Answer:
+        """Whether a program would let it have administration for an administrator's password.
+
+        Raises:
+            CannotTry: no program can be asked, with the reason.
+        """
+        ...
+
     def elevate_again(self, password: str, after: timedelta) -> Answer:
         """Use administration, let time go by, and use it again without another answer.
 
@@ -196,6 +204,20 @@ def elevation_trial(subject: TrialAccount, posture: Posture, role: Role) -> Iter
         yield TrialResult(rule, said, Proof.NOT_TRIED, str(reason))
     if administers:
         yield from _questions_trial(subject, posture)
+    elif (reading := _in_force(rule, posture)) is not None:
+        yield from _helped_trial(subject, role, reading)
+
+
+def _helped_trial(subject: TrialAccount, role: Role, reading: Reading) -> Iterator[TrialResult]:
+    """A program that somebody else's password would open; where none is, what lets people elevate is another one."""
+    rule, said = "elevation.standard_gives", f"a throwaway {role} account wants to administer by a program that asks"
+    try:
+        answer = subject.elevate_with_help()
+    except CannotTry as reason:
+        yield TrialResult(rule, said, Proof.NOT_TRIED, str(reason))
+        return
+    if answer.accepted or reading.value == "refused":
+        yield _judge(rule, said, answer, reading.value != "refused")
 
 
 def _questions_trial(subject: TrialAccount, posture: Posture) -> Iterator[TrialResult]:

@@ -231,6 +231,10 @@ class TrialOnBench:
         accepted = met in ("runs", "approve", "own password")
         return Answer(accepted, met if met != "refused" else "")
 
+    def elevate_with_help(self) -> Answer:
+        met = self.authority.elevate(self.account, "vouched")
+        return Answer(met != "refused", met if met != "refused" else "")
+
     def _session(self, password: str) -> int:
         try:
             return self.authority.sign_in(self.account, password)

@@ -13,6 +13,7 @@ from attrs import field, frozen
 from verrou.core.errors import VerrouError
 from verrou.core.model import Source
 from verrou.machines import CannotRehearse
+from verrou.machines.linux.polkit_actions import EXEC
 from verrou.machines.linux.polkit_rules import NotPlain, Rule, plain_rules
 from verrou.machines.linux.root import Root
 
@@ -70,17 +71,22 @@ def defaults(root: Root, wanted: Sequence[str]) -> Mapping[str, Default]:
 
 def elevating(root: Root) -> Mapping[str, Default]:
     """The actions that an administrator's password opens, as they are shipped: to who sits at the machine, or to who is
-    elsewhere where that one is refused. Each is a way to become root, or to have something done as root."""
+    elsewhere where that one is refused. Each is a way to become root, or to have something done as root; that of
+    pkexec(1) where it is installed."""
     found: dict[str, Default] = {}
+    there = root.exists(PKEXEC)
     for file, action in _actions(root, [ADMINISTRATOR]):
         answers = [(action.findtext(f"defaults/{where}") or "").strip() for where in ALLOWED]
         said = next((each for each in answers if each not in ("", NO)), "")
         said = said if said.startswith(ADMINISTRATOR) else ""
-        if said and (called := action.get("id", "")):
+        if said and (called := action.get("id", "")) and (there or called != EXEC):
             found.setdefault(called, Default(answers[0] or NO, Source(file, text=f"{called}: {said}")))
     return found
 
 
+PKEXEC = "/usr/bin/pkexec"
+ROOT_ITSELF = (EXEC, "org.freedesktop.systemd1.manage-units", "org.freedesktop.systemd1.manage-unit-files")
+"""The actions by which whoever may do them has root itself."""
 ALLOWED = ("allow_active", "allow_inactive", "allow_any")
 """What an action says of who sits at the machine, of who has left it to another, and of who is somewhere else."""
 

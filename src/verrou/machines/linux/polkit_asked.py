@@ -21,6 +21,8 @@ Start = Callable[[Sequence[str]], "subprocess.Popen[bytes]"]
 SOCKET = "/run/dbus/system_bus_socket"
 NOT_ANSWERED = 127
 """What pkcheck(1) ends with where it could not ask."""
+OPENED = (0, 2, 3)
+"""What it ends with where somebody may, or may once an administrator's password is given."""
 MOST_WAITS, WAIT = 400, 0.05
 """How often, and after how many seconds, what was started is looked for."""
 MOST_AT_ONCE = 40

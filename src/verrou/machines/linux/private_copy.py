@@ -20,7 +20,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from attrs import define, field
 
@@ -90,7 +90,13 @@ LONGEST_HOST_NAME = 64
 TALLIES_BELOW = ("/run/", "/var/")
 MOST_FILES_OPEN = 4096
 TOO_NEW = "this disk's PAM is too new for the computer you sit at; start the disk's own computer, and try there"
-RUNS = {"try_account": ("PAM", "sudo"), "try_elevating": ("sudo",), "run_all": ("sshd",), "ask_polkit": ("polkit",)}
+RUNS = {
+    "try_account": ("PAM", "sudo"),
+    "try_elevating": ("sudo",),
+    "run_all": ("sshd",),
+    "ask_polkit": ("polkit",),
+    "elevate_by_polkit": ("polkit",),
+}
 """By what is asked the programs of the system that run for it; PAM for all others."""
 REPLIES = ("replies", "late")
 """What :func:`~.pam.questions.put_all` answers with, in its order."""
@@ -593,6 +599,15 @@ class _Inside:
         """What polkit answers about each action for each account (name, number, main group's number) that sat at the
         machine: exit codes of pkcheck(1)."""
         return _apart(lambda: {"answers": polkit_asked.answers(self._start, people, actions, daemon)}, PATIENCE)
+
+    def elevate_by_polkit(self, person: Sequence[Any], actions: Sequence[str], daemon: str) -> dict[str, object]:
+        """Whether polkit lets somebody do one of some actions who has an administrator's password."""
+        told = self.ask_polkit([person], actions, daemon)
+        if "answers" not in told:
+            return told
+        (codes,) = cast("dict[str, dict[str, int]]", told["answers"]).values()
+        opened = [action for action, code in codes.items() if code in polkit_asked.OPENED]
+        return {"accepted": bool(opened), "said": f"polkit asks about {opened[0]}" if opened else ""}
 
     def _start(self, command: Sequence[str]) -> "subprocess.Popen[bytes]":
         def prepared() -> None:

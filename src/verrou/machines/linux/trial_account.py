@@ -8,6 +8,7 @@ from attrs import define
 
 from verrou.core.model.ways import Way
 from verrou.core.trials import Answer, CannotTry
+from verrou.machines.linux import polkit
 from verrou.machines.linux.account_steps import ageing_of_new_accounts, today_in_days
 from verrou.machines.linux.files.account_files import (
     GROUP,
@@ -96,6 +97,14 @@ class TrialOnLinux:
         if not answer.accepted and not any(words in answer.said for words in DENIED_BY_SUDO):
             raise CannotTry(f"sudo did not come to decide about it: {answer.said}")
         return answer
+
+    def elevate_with_help(self) -> Answer:
+        """Ask polkit about the actions by which somebody has root itself."""
+        program, elevating = polkit.daemon(self.root), polkit.elevating(self.root)
+        actions = [action for action in polkit.ROOT_ITSELF if action in elevating]
+        if not program or not actions:
+            raise CannotTry("no action of polkit makes root of anybody here, or it cannot be asked")
+        return self.ask("elevate_by_polkit", person=[self.account, self.uid, self.uid], actions=actions, daemon=program)
 
     def elevate_again(self, password: str, after: timedelta) -> Answer:
         raise CannotTry("sudo remembers an answer by the terminal it was given at, and a trial has none of its own")

@@ -125,11 +125,11 @@ def _read_standard(system: System) -> Reading:
     answers = asked_of_anybody(system, sorted(elevating))
     if answers is None:
         return cannot_tell(asked(system, (EXEC,)))
-    if free := [action for action, said in answers.items() if said == polkit.YES and action in ROOT_BY_POLKIT]:
+    if free := [action for action, said in answers.items() if said == polkit.YES and action in polkit.ROOT_ITSELF]:
         said = f"polkit lets everybody do {free[0]}, so there is no standard user"
         return unreadable(said, source=elevating[free[0]].source)
     if opened := [action for action, said in answers.items() if said == polkit.ADMINISTRATOR]:
-        first = next((action for action in ROOT_BY_POLKIT if action in opened), opened[0])
+        first = next((action for action in polkit.ROOT_ITSELF if action in opened), opened[0])
         more = f" and {len(opened) - 1} more actions" if len(opened) > 1 else ""
         said = f"polkit asks for an administrator's password for {first}{more}"
         return Reading("admin-password", source=elevating[first].source, reason=said)
@@ -137,17 +137,11 @@ def _read_standard(system: System) -> Reading:
 
 
 def _elevating(system: System) -> Mapping[str, polkit.Default]:
-    """The actions of polkit by which an administrator's password makes somebody do things as root: all but that of
-    pkexec where this is not installed."""
-    if not polkit.installed(system.root):
-        return {}
-    there = system.root.exists(PKEXEC)
-    return {action: each for action, each in system.polkit_elevating.items() if there or action != EXEC}
+    """The actions of polkit by which an administrator's password makes somebody do things as root."""
+    return system.polkit_elevating if polkit.installed(system.root) else {}
 
 
-ROOT_BY_POLKIT = (EXEC, "org.freedesktop.systemd1.manage-units", "org.freedesktop.systemd1.manage-unit-files")
-"""The actions by which whoever may do them has root itself."""
-PKEXEC, SU_FILE, WHEEL = "/usr/bin/pkexec", "/etc/pam.d/su", "pam_wheel.so"
+SU_FILE, WHEEL = "/etc/pam.d/su", "pam_wheel.so"
 
 
 def _su_lets(system: System) -> Source | None:
