@@ -2,6 +2,7 @@
 
 import json
 import os
+import random
 import re
 import shutil
 import signal
@@ -15,6 +16,8 @@ import pytest
 from booted import SCREEN, Booted, Console, Disk, until
 from conftest import GOOD_PASSWORD, base_of, with_accounts
 from debian_root import DESKTOP, SUITE, TO_BOOT, PrivateRoot
+from verrou.machines.linux.entry.units import started_units
+from verrou.machines.linux.root import Root
 
 pytestmark = pytest.mark.real_root
 PEOPLE = {"warden": "administrator", "tern": "standard", "gull": "standard", "daypass": "guest"}
@@ -225,6 +228,33 @@ def test_who_is_in_without_being_asked_is_told(machine: Booted) -> None:
         assert bool(re.search(r"[$#] $", shown)) is gets_in, (closing, shown)
         ways = told(machine, "access", "tern")[0]["ways"]
         assert ways["console"] == ("unasked" if gets_in else None), (closing, ways)
+
+
+FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/usr/lib/systemd/system", "/run/systemd/system.control")
+DROP_INS = ("getty@tty2.service.d", "getty@.service.d", "service.d")
+
+
+def test_units_are_put_together_as_systemd_does_it(machine: Booted) -> None:
+    """Drop-ins of one name in several folders, at the unit, its template and all services; and masked ones."""
+    tree, rng = Path(f"/proc/{machine.pid}/root"), random.Random(14)
+    machine.write("/etc/systemd/system/getty@tty2.service.d/own.conf", "[Service]\nType=oneshot\n")
+    for _ in range(25):
+        places = [f"{rng.choice(FOLDERS)}/{rng.choice(DROP_INS)}/{rng.choice('ab')}.conf" for _ in range(4)]
+        for number, place in enumerate(places):
+            (tree / place[1:]).parent.mkdir(parents=True, exist_ok=True)
+            (tree / place[1:]).unlink(missing_ok=True)
+            if rng.random() < 0.15:
+                (tree / place[1:]).symlink_to("/dev/null")
+            else:
+                emptied = "ExecStart=\n" if rng.random() < 0.4 else ""
+                machine.write(place, f"[Service]\n{emptied}ExecStart=/sbin/agetty -a u{number}\n")
+        machine.inside("systemctl", "daemon-reload")
+        shown = machine.inside("systemctl", "show", "getty@tty2", "-p", "ExecStart").stdout
+        units = {unit.name: unit for unit in started_units(Root(tree, live=True), ["agetty"])}
+        told = [entry.value.split()[-1] for entry in units["getty@tty2.service"].commands()]
+        assert told == re.findall(r"argv\[\]=\S+ .*?(\S+) ; ignore", shown), (places, shown)
+        for place in places:
+            (tree / place[1:]).unlink(missing_ok=True)
 
 
 def test_services_are_told_of_what_changed(machine: Booted) -> None:

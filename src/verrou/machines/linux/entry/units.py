@@ -74,10 +74,10 @@ def started_units(root: Root, telling: Sequence[str]) -> Iterator[Unit]:
         if name not in found and template in found:
             found[name] = found[template]
     for name, unit in found.items():
-        if not (name in enabled or name.startswith(STARTED_ANYWAY)) or (unit and masked(root, unit[-1])):
-            continue
         template = _template(name)
         base = unit or found.get(template, [])
+        if not (name in enabled or name.startswith(STARTED_ANYWAY)) or (base and masked(root, base[-1])):
+            continue
         files = [*base[-1:], *_drop_ins(root, folders, name)]
         texts = [(file, root.lines(file)) for file in files]
         if any(word in line for _, lines in texts for line in lines for word in telling):
@@ -91,20 +91,30 @@ def _template(name: str) -> str:
 
 
 def _drop_ins(root: Root, folders: Sequence[str], name: str) -> list[str]:
-    """The drop-ins of a unit by their names, of one name the one of the last folder: those of all services, of a
-    template, of the unit itself."""
-    kinds = dict.fromkeys(("service", _template(name), name))
+    """The drop-ins of a unit by their names. Of one name that of the highest folder counts, and in one folder that of
+    the unit itself, of its template, of units whose names begin alike; those of all services come after these."""
     found: dict[str, str] = {}
-    for kind in kinds:
-        for folder in folders:
-            for each in root.names_in(f"{folder}/{kind}.d"):
-                if each.endswith(".conf"):
-                    found[each] = f"{folder}/{kind}.d/{each}"
-    return [found[each] for each in sorted(found)]
+    for kinds in (_named_for(name), ["service"]):
+        for folder in reversed(folders):
+            for kind in kinds:
+                for each in root.names_in(f"{folder}/{kind}.d"):
+                    if each.endswith(".conf"):
+                        found.setdefault(each, f"{folder}/{kind}.d/{each}")
+    return [found[each] for each in sorted(found) if not masked(root, found[each])]
+
+
+def _named_for(name: str) -> list[str]:
+    """The names that drop-ins of a unit may stand under: ``serial-.service`` too for ``serial-getty@ttyS0.service``."""
+    kinds = list(dict.fromkeys((name, _template(name))))
+    beginning = _template(name).partition("@")[0].removesuffix(".service")
+    while "-" in beginning:
+        beginning = beginning.rpartition("-")[0]
+        kinds.append(f"{beginning}-.service")
+    return kinds
 
 
 def masked(root: Root, file: str) -> bool:
-    """Whether a unit's file says that it is never started."""
+    """Whether a unit's file says that it is never started, or a drop-in's that it counts for nothing."""
     try:
         target = os.readlink(root.place(file.rpartition("/")[0]) / file.rpartition("/")[2])
     except OSError:
