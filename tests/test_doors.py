@@ -71,9 +71,15 @@ def broken(number: int) -> Callable[..., None]:
     return called
 
 
-@pytest.mark.parametrize("number", [errno.EIO, 0], ids=["i/o error", "ctrl-c"])
-@pytest.mark.parametrize("choice", [FilesChoice.ARCHIVE, FilesChoice.DELETE])
-@pytest.mark.parametrize("ways", [("undo", "resume"), ("resume", "undo")])
+@pytest.mark.parametrize(
+    ("number", "choice", "ways"),
+    [
+        (errno.EIO, FilesChoice.ARCHIVE, ("undo", "resume")),
+        (0, FilesChoice.ARCHIVE, ("resume", "undo")),
+        (0, FilesChoice.DELETE, ("undo", "resume")),
+        (errno.EIO, FilesChoice.DELETE, ("resume", "undo")),
+    ],
+)
 def test_a_removal_that_is_interrupted_while_it_cleans_up(
     manned_root: PrivateRoot,
     verrou: Verrou,

@@ -210,7 +210,7 @@ def fresh_tree(tree: Path) -> Machine:
     return open_machine(str(tree))
 
 
-@examples(60)
+@examples(40)
 @given(steps=STEPS)
 def test_on_a_bench_machine(tmp_path: Path, steps: list[Step]) -> None:
     as_foreseen_and_as_rehearsed(fresh_bench(tmp_path), steps)
@@ -254,7 +254,7 @@ def whole_worksheet_and_back(machine: Machine, steps: list[Step]) -> None:
         assert stripped(machine.observe()) == stripped(start)
 
 
-@examples(50)
+@examples(30)
 @given(earlier=EARLIER, steps=STEPS)
 def test_a_worksheet_on_a_bench_machine_and_back(tmp_path: Path, earlier: list[Step], steps: list[Step]) -> None:
     whole_worksheet_and_back(made_otherwise(fresh_bench(tmp_path), earlier), steps)

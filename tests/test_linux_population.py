@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from conftest import examples, with_programs
 from debian_root import PrivateRoot
 from verrou.core.model import Account, Origin, PasswordState, Posture, Reading, Role, Status
-from verrou.core.model.access import can_sign_in, needs_a_look, role_known, role_of
+from verrou.core.model.access import can_sign_in, known_role, needs_a_look, role_of
 from verrou.core.model.ageing import expired, must_change
 from verrou.core.model.states import states_of
 from verrou.core.rules import CATALOGUE, reading_of
@@ -344,7 +344,8 @@ def test_who_is_not_root_sees_what_can_be_read_and_no_guess(manned_root: Private
             seen = LinuxMachine(Path("/"), "this").observe()
             told = {rule.id: str(reading_of(rule, seen).status) for rule in CATALOGUE.values()}
             tern = seen.by_name["warden"]
-            told |= {"": f"{tern.password} {role_known(tern, seen)} {' '.join(seen.machine.unread)} {seen.troubles}"}
+            known = known_role(tern, seen) is not None
+            told |= {"": f"{tern.password} {known} {' '.join(seen.machine.unread)} {seen.troubles}"}
         except BaseException as error:
             told = {"": repr(error)}
         os.write(writing, json.dumps(told).encode())

@@ -113,7 +113,7 @@ def machines(draw: st.DrawFn) -> Authority:
     return Authority(machine.text())
 
 
-@examples(100)
+@examples(70)
 @given(machines())
 def test_who_gets_in_and_why_is_what_the_authority_does(machine: Authority) -> None:
     posture = posture_of(machine, "")

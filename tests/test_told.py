@@ -26,11 +26,11 @@ from verrou.core.model.reasons import why
 from verrou.core.model.screens import screens_of
 from verrou.core.model.ways import Circle, Gate, Pass, Way, nobody_but
 from verrou.core.trials import Answer, Proof, access_trial
-from verrou.machines import CannotRehearse, Machine, open_machine
+from verrou.machines import CannotRehearse, Machine, TooSlow, open_machine
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.machine import BenchMachine
 from verrou.machines.bench.readings import posture_of
-from verrou.machines.linux.private_copy import PrivateCopy, TooSlow
+from verrou.machines.linux.private_copy import PrivateCopy
 from verrou.machines.linux.root import Root
 from verrou.records import carry_out
 from verrou.records.journal import JOURNAL, Journal

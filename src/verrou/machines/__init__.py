@@ -141,6 +141,10 @@ class CannotRehearse(Exception):
     """No private copy of the machine can be made; the message is the reason."""
 
 
+class TooSlow(CannotRehearse):
+    """It was asked, and nothing came back in time."""
+
+
 class Copy(Protocol):
     """A private copy of a machine: done to, observed and tried like the machine itself, and gone afterwards."""
 

@@ -12,7 +12,7 @@ from attrs import field, frozen
 
 from verrou.core.errors import VerrouError
 from verrou.core.model import Source
-from verrou.machines import CannotRehearse
+from verrou.machines import CannotRehearse, TooSlow
 from verrou.machines.linux.polkit_actions import EXEC
 from verrou.machines.linux.polkit_rules import NotPlain, Rule, plain_rules
 from verrou.machines.linux.root import Root
@@ -234,6 +234,8 @@ SOMEBODY = ("", 65534, 65534)
 """Stands for somebody whom no rule is about: the number that every system gives to nobody."""
 MOST_ASKED = 24
 _ASKED: dict[object, Answers | CannotRehearse] = {}
+_LATE: dict[object, TooSlow] = {}
+"""By the texts of rules, that they kept polkit thinking: it is not waited for again."""
 
 
 def ask(root: Root, people: Sequence[tuple[str, int, int]], actions: Sequence[str]) -> Answers:
@@ -250,6 +252,8 @@ def ask(root: Root, people: Sequence[tuple[str, int, int]], actions: Sequence[st
     texts = tuple((file, root.text(file)) for file in rule_files(root))
     groups = root.text("/etc/group")
     key = (str(root.path) if root.live else "", texts, groups, asked, tuple(actions), tuple(root.names_in(ACTIONS)))
+    if texts in _LATE:
+        raise _LATE[texts]
     if key not in _ASKED:
         try:
             told = root.asker(
@@ -259,6 +263,8 @@ def ask(root: Root, people: Sequence[tuple[str, int, int]], actions: Sequence[st
                 name: {action: _CODES[code] for action, code in answers.items()}
                 for name, answers in told["answers"].items()
             }
+        except TooSlow as reason:
+            _LATE[texts] = _ASKED[key] = reason
         except (CannotRehearse, VerrouError) as reason:
             _ASKED[key] = CannotRehearse(str(reason))
         except (KeyError, TypeError, AttributeError):

@@ -27,8 +27,9 @@ MOST_WAITS, WAIT = 400, 0.05
 """How often, and after how many seconds, what was started is looked for."""
 MOST_AT_ONCE = 40
 """How many questions are put at once: a copy lets no more run than a system that is asked needs."""
-ANSWERS_WITHIN = 16
-"""Seconds that polkit may think about a question: a rule may be a program that never ends."""
+ANSWERS_WITHIN = 12
+"""Seconds that polkit may think about some questions: a rule may be a program that never ends, which it ends itself
+after 15, and then refuses."""
 FIRST_RULE = "!verrou.rules"
 SEATED = """\
 polkit.addRule(function(action, subject) {
@@ -86,10 +87,11 @@ def _checked(start: Start, process: int, actions: Sequence[str]) -> dict[str, in
     for _ in range(MOST_WAITS):
         left = [action for action, code in codes.items() if code == NOT_ANSWERED][:MOST_AT_ONCE]
         asking = {action: start([CLIENT, "--action-id", action, "--process", str(process)]) for action in left}
+        over = time.monotonic() + ANSWERS_WITHIN
         try:
-            codes |= {action: each.wait(ANSWERS_WITHIN) for action, each in asking.items()}
+            codes |= {action: each.wait(max(0.0, over - time.monotonic())) for action, each in asking.items()}
         except subprocess.TimeoutExpired:
-            raise OSError(f"polkit did not answer within {ANSWERS_WITHIN} seconds") from None
+            raise TimeoutError(f"polkit did not answer within {ANSWERS_WITHIN} seconds") from None
         if NOT_ANSWERED not in codes.values():
             break
         if any(codes[action] == NOT_ANSWERED for action in left):

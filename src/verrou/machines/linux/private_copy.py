@@ -25,7 +25,7 @@ from typing import Any, cast
 from attrs import define, field
 
 from verrou.core.errors import NotEnoughRights, VerrouError
-from verrou.machines import CannotRehearse
+from verrou.machines import CannotRehearse, TooSlow
 from verrou.machines.linux import polkit_asked, shells
 from verrou.machines.linux.bounds import bound_this_process, kill_all, until_ended, until_readable, watched
 from verrou.machines.linux.call_filter import refuse_calls
@@ -109,10 +109,6 @@ PATIENCE = 120
 """Seconds that one of the system's own programs may take."""
 PATIENCE_WITH_PAM = 20
 """Seconds that an answer of PAM, of sudo or of a shell may take."""
-
-
-class TooSlow(CannotRehearse):
-    """It was asked, and nothing came back in time."""
 
 
 @define
@@ -702,6 +698,8 @@ def _apart(attempt: Callable[[], dict[str, object]], patience: int = PATIENCE_WI
                 answer = attempt()
             except OSError as error:
                 answer = {"trouble": _why_not_asked(error)}
+                if isinstance(error, TimeoutError):
+                    answer["too_slow"] = True
             os.write(writing, json.dumps(answer).encode() + b"\n")
 
         _never_return(work)
