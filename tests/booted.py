@@ -149,8 +149,8 @@ logind-check-graphical=false
 xserver-command=/usr/local/bin/display
 user-session=idle
 """,
-    # It comes at once, and does not wait until nothing else is started.
-    "/etc/systemd/system/getty@.service.d/at-once.conf": "[Service]\nType=simple\n",
+    # It comes and goes at once: a shell that is asked to end does not.
+    "/etc/systemd/system/getty@.service.d/at-once.conf": "[Service]\nType=simple\nTimeoutStopSec=1\n",
     "/usr/share/xsessions/idle.desktop": "[Desktop Entry]\nName=idle\nExec=sleep infinity\n",
 }
 """What has the sign-in screen stand on a display without a card, by file."""

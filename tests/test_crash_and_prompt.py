@@ -64,7 +64,7 @@ def sample(tmp_path: Path) -> PrivateRoot:
     return root
 
 
-STRIDE = 9
+STRIDE = 17
 """Every how many calls one is tried here; the benchmark tries them all."""
 
 

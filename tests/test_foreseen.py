@@ -216,7 +216,7 @@ def test_on_a_bench_machine(tmp_path: Path, steps: list[Step]) -> None:
     as_foreseen_and_as_rehearsed(fresh_bench(tmp_path), steps)
 
 
-@examples(40)
+@examples(25)
 @example(steps=[Join("tern", "tern")])
 @example(steps=[SetFlags("root", cannot_change=True)])
 @given(steps=STEPS)
@@ -260,7 +260,7 @@ def test_a_worksheet_on_a_bench_machine_and_back(tmp_path: Path, earlier: list[S
     whole_worksheet_and_back(made_otherwise(fresh_bench(tmp_path), earlier), steps)
 
 
-@examples(40)
+@examples(25)
 @given(earlier=EARLIER, steps=STEPS)
 def test_a_worksheet_on_a_linux_tree_and_back(tree: Path, earlier: list[Step], steps: list[Step]) -> None:
     whole_worksheet_and_back(made_otherwise(fresh_tree(tree), earlier), steps)

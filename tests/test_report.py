@@ -35,7 +35,7 @@ def test_the_sheet_tells_before_and_now_what_was_done_and_proved(verrou: Verrou)
         ("screen.attention_key", "site warden", False),
         ("password.classes", "site warden", False),
     ]
-    assert {trial["proof"] for trial in sheet["trials"]} == {"proved"} and len(sheet["trials"]) == 24
+    assert {trial["proof"] for trial in sheet["trials"]} == {"proved"} and len(sheet["trials"]) == 26
     assert [entry["entry"] for entry in sheet["entries"]] == [1] and sheet["entries"][0]["steps"]
     shown = json.loads(verrou("audit", *AT, "--format", "json").stdout)
     lines = [*sheet["left"], *sheet["changed"], *sheet["held"], *sheet["absent"]]

@@ -36,7 +36,7 @@ def test_pam_admits_per_service_and_origin_whom_the_lists_say(desktop: PrivateRo
     """Any lists for the console and the remote shell: each cell of accounts by services is asked of PAM."""
     machine = open_machine(str(desktop.path))
 
-    @examples(10)
+    @examples(6)
     @given(LISTS, NAMES, LISTS, NAMES)
     def check(inside: Value, outside: Value, allowed: Value, denied: Value) -> None:
         wanted = {

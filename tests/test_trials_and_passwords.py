@@ -101,7 +101,7 @@ def test_all_is_proved_on_an_honest_machine(strict: BenchMachine) -> None:
     before = strict.path.read_bytes()
     results = trials(strict)
     assert {result.proof for result in results} == {Proof.PROVED}
-    assert len(results) == 22
+    assert len(results) == 24
     assert strict.path.read_bytes() == before, "nothing of the trial is left"
 
 
