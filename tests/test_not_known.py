@@ -12,10 +12,14 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, with_files, with_programs
+from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled, with_files, with_programs
 from debian_root import PrivateRoot
+from verrou.core.audit import Verdict, audit
+from verrou.core.baseline import read_baseline
+from verrou.core.capture import captured
+from verrou.core.comparison import compare
 from verrou.core.guards import Course, refusals_on
-from verrou.core.model import Account, AccountName, MachineFacts, Naming, Posture, Status
+from verrou.core.model import Account, AccountName, MachineFacts, Naming, Origin, PasswordState, Posture, Status
 from verrou.core.model.access import Opening, admitted, doubts
 from verrou.core.model.known import Known
 from verrou.core.model.ways import Admission, Gate, Way
@@ -467,3 +471,30 @@ def test_packages_are_named_as_the_distribution_names_them(
     readings = open_machine(str(with_files(tmp_path, files))).observe().readings
     remedies = tuple(readings[rule_id].remedy for rule_id in ("password.min_length", "lockout.after"))
     assert remedies == tuple(f"install the package {each}" for each in packages)
+
+
+def test_what_is_not_known_of_a_listed_account_keeps_it_from_being_as_listed() -> None:
+    facts = MachineFacts("hide-01", "linux", "x", "this", datetime(2026, 9, 14), Naming("[a-z]+", 20, ""))
+    text = '[accounts.tern]\nrole = "standard"\nways_in = ["console"]\n'
+    baseline = read_baseline(titled(text), "b.toml", lambda name, _: (name, ""))
+
+    def machine(way: Known, password: PasswordState) -> Posture:
+        tern = Account(AccountName("tern"), "1000", origin=Origin.ADDED, password=password)
+        perhaps = Admission(way, Known.NO, Known.NO, "kiosk decides so")
+        return Posture(facts, (tern,), (), gates=(Gate(Way.CONSOLE), Gate(Way.NETWORK, admissions={"tern": perhaps})))
+
+    def verdict(posture: Posture) -> tuple[Verdict, str]:
+        (found,) = audit(posture, baseline).findings
+        return found.verdict, found.reading.reason if found.reading is not None else ""
+
+    known = machine(Known.NO, PasswordState.SET)
+    assert verdict(known) == (Verdict.HOLDS, "")
+    assert verdict(machine(Known.NO, PasswordState.UNKNOWN)) == (
+        *(Verdict.UNREADABLE, "the password of tern could not be read"),
+    )
+    doubtful = machine(Known.UNKNOWN, PasswordState.SET)
+    said = "whether it gets in by network is not known: kiosk decides so"
+    assert verdict(doubtful) == (Verdict.UNREADABLE, said)
+    assert "tern: whether it gets in by network is not known" in captured(doubtful, "x", {}, "", people=True)
+    turned = [each.other for each in compare(known, doubtful).differing if each.fact == "ways in"]
+    assert turned == ["console, network?"]

@@ -292,7 +292,7 @@ REMEMBERED_BY_DOAS = timedelta(minutes=5)
 
 
 def _remembered_by_doas(_: System, lines: Sequence[Rule]) -> Reading:
-    kept = [line for line in lines if line.remembers and line.asks]
+    kept = [line for line in lines if line.remembers]
     return Reading(REMEMBERED_BY_DOAS if kept else "never", source=(kept or lines)[0].source)
 
 
