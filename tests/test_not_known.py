@@ -170,6 +170,7 @@ def test_parts_and_left_over_files_are_no_services(tmp_path: Path) -> None:
         "kioskbase": "auth required pam_unix.so\n",
         "system-auth": "auth required pam_unix.so\n",
         "system-unused": "auth required pam_unix.so\n",
+        "common-session-noninteractive": "auth required pam_unix.so\n",
         "kiosk.dpkg-old": "auth required pam_unix.so\n",
         "kiosk~": "auth required pam_unix.so\n",
     }.items():
