@@ -318,6 +318,8 @@ UNITS = {
     "ExecStart=-/bin/sh -i\nStandardInput=tty-force\n": ["root"],
     "ExecStart=-/usr/sbin/sulogin\nEnvironment=SYSTEMD_SULOGIN_FORCE=1\n": ["root"],
     "ExecStart=/usr/bin/recorder\nUser=tern\n": [],
+    "ExecStart=/usr/bin/cage kiosk\nUser=1000\nPAMName=login\nTTYPath=/dev/tty7\n": ["tern"],
+    "ExecStart=/usr/bin/cage kiosk\nUser=%j\nPAMName=login\nTTYPath=/dev/tty7\n": ["?"],
     "ExecStart=/usr/bin/kiosk\nUser=tern\nStandardInput=tty\n": ["tern?"],
     "ExecStart=/sbin/sulogin -e\nStandardInput=tty\n": ["root"],
     "ExecStart=-/sbin/sulogin\nStandardInput=tty\n": [],
@@ -378,6 +380,7 @@ def test_a_screen_that_nobody_knows_and_a_shell_that_asks_nobody_are_told(tmp_pa
 
 @pytest.mark.parametrize("text", list(UNITS))
 def test_a_unit_that_is_started_signs_in_whom_it_names(tmp_path: Path, text: str) -> None:
+    with_files(tmp_path, {"etc/passwd": "tern:x:1000:1000::/home/tern:/bin/sh\n"})
     folder = tmp_path / "etc/systemd/system"
     (folder / "multi-user.target.wants").mkdir(parents=True)
     (folder / "hide.service").write_text(f"[Service]\n{text}")
@@ -394,6 +397,15 @@ def test_a_unit_that_is_started_signs_in_whom_it_names(tmp_path: Path, text: str
     assert who_unasked(Root(tmp_path)) == UNITS[text], "and is gone on a disk"
     (folder / "hide.service").symlink_to("/dev/null")
     assert whom_unasked(Root(tmp_path)) == [], "masked"
+
+
+def test_an_instance_of_a_unit_signs_in_whom_it_is_named_after(tmp_path: Path) -> None:
+    unit = "[Service]\nExecStart=/usr/bin/cage kiosk\nUser=%i\nPAMName=login\nStandardInput=tty\n"
+    with_files(tmp_path, {"etc/systemd/system/hide@.service": unit})
+    wants = tmp_path / "etc/systemd/system/multi-user.target.wants"
+    wants.mkdir()
+    (wants / "hide@tern.service").symlink_to("../hide@.service")
+    assert who_unasked(Root(tmp_path)) == ["tern"]
 
 
 def test_whoever_types_a_name_is_signed_in_by_every_account(desktop: PrivateRoot, verrou: Verrou) -> None:

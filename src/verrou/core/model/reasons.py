@@ -77,7 +77,8 @@ def why(account: Account, way: Way, posture: Posture) -> Why:
         chain = [*about_account, *(reason for lets_in, shown in by_gate for reason in _in_one(lets_in, shown))]
         return Why(account.name, way, Known.YES, tuple(dict.fromkeys(chain)), tuple(dict.fromkeys(keeps)))
     if doubtful := [gate for gate, how in found if how is Opening.UNKNOWN]:
-        chain = [_decided(account, gate, posture.machine.asks_with) for gate in doubtful]
+        asks_with = posture.machine.asks_with
+        chain = [_decided(account, gate, "" if gate.unasked else asks_with) for gate in doubtful]
         return Why(account.name, way, Known.UNKNOWN, tuple(dict.fromkeys(chain)))
     about = [gate for gate in gates if not (gate.unasked and gate.decided_by(account) in gate.passes)]
     for gate in about or gates:
@@ -91,8 +92,7 @@ def _decided(account: Account, gate: Gate, asks_with: str = "") -> Reason:
     answers = {found.password, found.key, found.name}
     helps = Known.YES in answers
     where = str(found.source.where) if found.source is not None else "its stack"
-    look = f"look at {where}" + (f", or have the system itself asked: {asks_with}" if asks_with else "")
-    change = look if Known.UNKNOWN in answers else f"change {where}"
+    change = _look_at(where, asks_with) if Known.UNKNOWN in answers else f"change {where}"
     return Reason(helps, found.says, found.source or gate.source, "" if helps else change)
 
 
@@ -130,9 +130,12 @@ def _to_know(posture: Posture, rule: Reading | None) -> str:
     """What would have to be done to know who administers."""
     if rule is not None and rule.remedy:
         return rule.remedy
-    look = f"look at {rule.source.where}" if rule is not None and rule.source is not None else "look at what gives it"
-    asks_with = posture.machine.asks_with
-    return look + (f", or have the system itself asked: {asks_with}" if asks_with else "")
+    where = str(rule.source.where) if rule is not None and rule.source is not None else "what gives it"
+    return _look_at(where, posture.machine.asks_with)
+
+
+def _look_at(where: str, asks_with: str) -> str:
+    return f"look at {where}" + (f", or have the system itself asked: {asks_with}" if asks_with else "")
 
 
 def _not_given(account: Account, posture: Posture) -> Reason:

@@ -90,13 +90,13 @@ def _gate(root: Root, way: Way, through: Lists, services: Sequence[Service]) -> 
     blank = next(filter(None, (takes_blank(root, each) for each in services)), None)
     unproved = next(filter(None, (open_without_proof(root, each) for each in services)), None)
     deciding, named = unproved or blank, services[0].name
-    stands = service_file(root, named) or f"{FOLDERS[0]}/{named}"
-    unasked = Source(named, text="no program here asks PAM")
-    source = deciding.source if deciding else Source(stands) if asks_pam(root) else unasked
+    by_pam = asks_pam(root)
+    stands = Source(service_file(root, named) or f"{FOLDERS[0]}/{named}")
+    source = deciding.source if deciding else stands if by_pam else Source(named, text="no program here asks PAM")
     names = tuple(service.name for service in services)
     first, also = (through[0], through[1:]) if through else ((), ())
     # login(1) takes a blank password where it looks at the account by itself.
-    blank_too, proof = blank is not None or (way is Way.CONSOLE and not asks_pam(root)), unproved is None
+    blank_too, proof = blank is not None or (way is Way.CONSOLE and not by_pam), unproved is None
     return Gate(way, first, blank=blank_too, proof=proof, source=source, services=names, also=also)
 
 

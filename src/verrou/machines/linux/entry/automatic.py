@@ -5,10 +5,11 @@ import re
 import shlex
 from collections.abc import Iterator, Sequence
 
-from attrs import frozen
+from attrs import evolve, frozen
 
 from verrou.core.model import Source
 from verrou.machines.linux.entry.units import Unit, folders_of, started_units
+from verrou.machines.linux.files.account_files import PASSWD, AccountFile, PasswdField
 from verrou.machines.linux.files.keyfile import Entry
 from verrou.machines.linux.root import Root
 
@@ -41,10 +42,22 @@ class Automatic:
 def signed_in_at_start(root: Root) -> Iterator[Automatic]:
     """Everybody whom units and inittab sign in, each with the line that says so."""
     for unit in started_units(root, TELLING):
-        yield from _by_unit(unit)
+        yield from (_by_name(root, unit, each) for each in _by_unit(unit))
     if not any(root.exists(f"{folder}/getty@.service") for folder in folders_of(root)):
         yield from _by_inittab(root)
     yield from _by_kernel(root)
+
+
+def _by_name(root: Root, unit: Unit, each: Automatic) -> Automatic:
+    """The same of an account by its name: systemd.exec(5) takes a number too, and fills in what stands after ``%``."""
+    instance = unit.name.partition("@")[2].removesuffix(".service")
+    name = re.sub(r"%[iI]", instance, each.account) if instance else each.account
+    if name.isascii() and name.isdigit():
+        records = AccountFile.parse(PASSWD, root.text(PASSWD) or "").records()
+        name = next((each.name for each in records if each.fields[PasswdField.UID] == name), name)
+    if "%" in name:
+        return evolve(each, account="", says=f"{each.says} as {name}, and who that is is not known", known=False)
+    return evolve(each, account=name)
 
 
 def _by_unit(unit: Unit) -> Iterator[Automatic]:

@@ -100,6 +100,8 @@ def _put_automatic(root: Root, value: Value) -> str:
 
 def _switch_off(root: Root, each: Automatic) -> str:
     """Take one way of being signed in unasked away, wherever it is set."""
+    if not each.known:
+        raise Refused(f"{each.source}: {each.says}; look at it by hand")
     match each.service:
         case "lightdm-autologin":
             keys = {"autologin-user": ""} if each.account else {"autologin-guest": "false", "allow-guest": "false"}
