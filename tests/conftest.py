@@ -1,6 +1,7 @@
 """What the tests share: the built program, bench machines, and throwaway Debian roots."""
 
 import ctypes
+import fcntl
 import os
 import subprocess
 import sys
@@ -214,11 +215,14 @@ def base_of(suite: str, beside: tuple[str, ...] = (), usual: tuple[str, ...] = P
 
 @pytest.fixture(scope="session")
 def stick(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A folder that holds Verrou as one file, and its digest."""
-    folder = tmp_path_factory.mktemp("stick")
-    subprocess.run(
-        [sys.executable, Path(__file__).parent.parent / "scripts/stick", folder], check=True, capture_output=True
-    )
+    """A folder that holds Verrou as one file, and its digest: made once, by whichever process of this run is first."""
+    shared = tmp_path_factory.getbasetemp()
+    folder = (shared.parent if "PYTEST_XDIST_WORKER" in os.environ else shared) / "stick"
+    with open(folder.with_suffix(".lock"), "w") as lock:
+        fcntl.lockf(lock, fcntl.LOCK_EX)
+        if not (folder / "verrou.pyz.sha256").exists():
+            maker = Path(__file__).parent.parent / "scripts/stick"
+            subprocess.run([sys.executable, maker, folder], check=True, capture_output=True)
     return folder
 
 
