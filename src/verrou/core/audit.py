@@ -12,6 +12,7 @@ from verrou.core.baseline import Baseline, Demand, Waiver, WantedAccount, Wanted
 from verrou.core.desired import AtLeast, in_words_of
 from verrou.core.model import Posture, Reading, Role, Source, Status, unreadable
 from verrou.core.model.access import known_role
+from verrou.core.model.known import Known
 from verrou.core.model.posture import BY_WHAT_THEY_ARE
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules import CATALOGUE, Rule, Severity, reading_of
@@ -122,13 +123,13 @@ def _place(finding: Finding) -> tuple[int, int]:
     return _PLACES[finding.verdict, finding.severity]
 
 
-Known = dict[tuple[int, str, tuple[str, ...]], tuple[Mapping[str, Reading], Mapping[str, Finding]]]
+FindingCache = dict[tuple[int, str, tuple[str, ...]], tuple[Mapping[str, Reading], Mapping[str, Finding]]]
 """Findings of one baseline that neither accounts nor who is in which group have a part in: by the identity of the
 readings, which are kept so that nothing else gets it, the kind of machine, and what it calls its groups."""
 MOST_KNOWN = 1_000
 
 
-def audit(posture: Posture, baseline: Baseline, known: Known | None = None) -> Audit:
+def audit(posture: Posture, baseline: Baseline, known: FindingCache | None = None) -> Audit:
     """Hold ``posture`` against ``baseline``. Waivers count by the machine's own date. Who audits many machines against
     one baseline, and has one object for equal readings, passes the same ``known`` each time."""
     baseline = baseline.on(posture)
@@ -148,7 +149,7 @@ def audit(posture: Posture, baseline: Baseline, known: Known | None = None) -> A
     return Audit(posture.machine.name, baseline.title, tuple(findings))
 
 
-def _settled(posture: Posture, baseline: Baseline, known: Known) -> Mapping[str, Finding]:
+def _settled(posture: Posture, baseline: Baseline, known: FindingCache) -> Mapping[str, Finding]:
     """By rule, the findings that nothing else has a part in, found only once."""
     key = id(posture.readings), posture.machine.kind, tuple(map(posture.own_name_of, BY_WHAT_THEY_ARE))
     if key not in known:
@@ -262,7 +263,7 @@ def _account_finding(posture: Posture, wanted: WantedAccount) -> Finding:
     account = posture.by_name.get(wanted.name)
     gaps = tuple(account_gaps(posture, wanted))
     doubts = () if gaps else tuple(account_doubts(posture, wanted))
-    grave = account is not None and known_role(account, posture) in (Role.ADMINISTRATOR, None)
+    grave = account is not None and known_role(account, posture) in (Role.ADMINISTRATOR, Known.UNKNOWN)
     grave = grave and wanted.role is not Role.ADMINISTRATOR
     return Finding(
         subject=f"accounts.{wanted.name}",

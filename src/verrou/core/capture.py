@@ -7,6 +7,7 @@ from verrou.core.baseline import ACCOUNT_ROLES, BaselineRefused, read_baseline
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, AccountName, PasswordState, Posture, Reading, Status, joined
 from verrou.core.model.access import is_person, known_role, role_of, ways_in, ways_unknown
+from verrou.core.model.known import Known
 from verrou.core.rules import CATALOGUE, Rule, disagreements, reading_of, value_now
 from verrou.core.toml_text import comment, key, value
 from verrou.core.values import Unacceptable, Value
@@ -135,7 +136,7 @@ def _account(account: Account, posture: Posture) -> str:
         why = f"ended on {account.ends}" if ended else "no way lets it in"
         return "\n" + comment(f"{account.name} is enabled, and {why}: no baseline lists it so")
     role = known_role(account, posture)
-    if role is None:
+    if role is Known.UNKNOWN:
         return "\n" + comment(f"{account.name}: whether it administers could not be read, so no baseline lists it")
     lines: list[tuple[str, object]] = [
         ("role", str(role)),

@@ -98,7 +98,7 @@ def _summary(account: Account | None, posture: Posture) -> str:
 def _fact(account: Account, fact: str, posture: Posture) -> Any:
     match fact:
         case "role":
-            return known_role(account, posture) or "unknown"
+            return known_role(account, posture)
         case "ways":
             perhaps = (f"{way}?" for way in ways_unknown(account, posture))
             return frozenset((*map(str, ways_in(account, posture)), *perhaps))

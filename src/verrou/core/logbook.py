@@ -8,8 +8,8 @@ from enum import StrEnum
 from attrs import frozen
 
 from verrou.core.audit import Audit, Verdict
-from verrou.core.model import Posture, Role
-from verrou.core.model.access import known_role
+from verrou.core.model import Posture
+from verrou.core.model.access import KnownRole, known_role
 from verrou.core.rules import CATALOGUE, Severity, reading_of, value_now
 from verrou.core.trials import Proof, TrialResult
 
@@ -42,10 +42,10 @@ class KeptFinding:
 
 @frozen
 class KeptAccount:
-    """Who had an account; ``role`` is empty where nobody could tell."""
+    """An account that a machine had when it was audited."""
 
     name: str
-    role: Role | None
+    role: KnownRole
     enabled: bool
 
 

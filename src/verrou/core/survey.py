@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Any, TypedDict, TypeVar, get_args, get_origin
 from attrs import AttrsInstance, asdict
 
 from verrou.core.errors import BadInput
-from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, Role, Source, Status
-from verrou.core.model.access import known_role, ways_in_now, ways_unknown
+from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, Source, Status
+from verrou.core.model.access import KnownRole, known_role, ways_in_now, ways_unknown
 from verrou.core.model.ageing import closed_from, must_change, password_ages
 from verrou.core.model.states import State, states_of
 from verrou.core.model.ways import Gate, Way
@@ -36,7 +36,7 @@ def _plain(value: object) -> object:
 class DerivedData(TypedDict):
     """What follows from the facts of an account."""
 
-    role: Role | None
+    role: KnownRole
     states: list[State]
     ways_in: list[Way]
     ways_unknown: list[Way]

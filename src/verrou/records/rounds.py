@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 from attrs import frozen
 
-from verrou.core.audit import Finding, Known, audit
+from verrou.core.audit import Finding, FindingCache, audit
 from verrou.core.baseline import Baseline
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights, VerrouError
 from verrou.core.rounds import Row, row_of
@@ -153,7 +153,7 @@ class _Worker:
         self.assignment, self.says = assignment, says
         self.load = lru_cache(load)
         self.reader = SurveyReader()
-        self.known: dict[str, Known] = {}
+        self.known: dict[str, FindingCache] = {}
 
     def look(self, address: str) -> Outcome:
         try:

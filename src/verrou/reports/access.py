@@ -4,7 +4,16 @@ from collections.abc import Sequence
 from typing import Any, TypedDict
 
 from verrou.core.model import Account, Posture, Role, Source, Status, joined
-from verrou.core.model.access import Opening, doubts, easiest_opening, is_person, known_role, needs_a_look, role_of
+from verrou.core.model.access import (
+    KnownRole,
+    Opening,
+    doubts,
+    easiest_opening,
+    is_person,
+    known_role,
+    needs_a_look,
+    role_of,
+)
 from verrou.core.model.elevation import Met, Program, meets
 from verrou.core.model.known import Known
 from verrou.core.model.reasons import Reason, Why
@@ -21,7 +30,7 @@ class AccessData(TypedDict):
     wants each kind of program to have administration."""
 
     account: str
-    role: Role | None
+    role: KnownRole
     ways: dict[Way, Opening | None]
     unknown: list[str]
     administration: dict[Program, Met]
@@ -141,7 +150,7 @@ def access_sheet(rows: Sequence[AccessData], posture: Posture) -> Sheet:
         line: dict[str, object] = {
             "mark": "!" if worry else "",
             "account": row["account"],
-            "role": row["role"] or "unknown",
+            "role": row["role"],
         }
         line |= {way: _opens(row, way) for way in Way}
         line["administration"] = MEETS[row["administration"][Program.VOUCHED]]

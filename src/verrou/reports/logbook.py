@@ -6,7 +6,9 @@ from typing import TYPE_CHECKING, Any, TypedDict
 
 from verrou.core.audit import Verdict
 from verrou.core.logbook import Course, Moment, Record, Run, Trend, soon
-from verrou.core.model import Role, counted
+from verrou.core.model import counted
+from verrou.core.model.access import KnownRole
+from verrou.core.model.known import Known
 from verrou.core.rules import Severity
 from verrou.core.trials import Proof
 from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Sheet, columns_of
@@ -26,10 +28,10 @@ class FindingKept(TypedDict):
 
 
 class AccountKept(TypedDict):
-    """Who had an account; ``role`` is None where nobody could tell."""
+    """An account that a machine had when it was audited."""
 
     name: str
-    role: Role | None
+    role: KnownRole
     enabled: bool
 
 
@@ -194,7 +196,7 @@ def record_sheet(number: int, record: Record) -> Sheet:
         waived = f"until {finding.waived_until} by {finding.waived_by}" if finding.waived_until else ""
         lines.append(("finding", finding.subject, f"{told} {waived}".strip()))
     for account in record.accounts:
-        role = str(account.role) if account.role else "role unknown"
+        role = "role unknown" if account.role is Known.UNKNOWN else str(account.role)
         lines.append(("account", account.name, role if account.enabled else f"{role}, disabled"))
     lines += [("rule", reading.rule, reading.words) for reading in record.readings]
     lines += [("trial", trial.rule, f"{trial.proof}: {trial.tried}") for trial in record.trials]

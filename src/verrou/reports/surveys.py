@@ -16,6 +16,7 @@ from verrou.core.model.access import (
 )
 from verrou.core.model.acting import say_act
 from verrou.core.model.ageing import expired, must_change, password_ages
+from verrou.core.model.known import Known
 from verrou.core.model.states import State, states_of, useful_hint
 from verrou.core.model.ways import Way
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
@@ -103,7 +104,7 @@ def _plain_state(account: Account) -> str:
 def role_words(account: Account, posture: Posture) -> str:
     """What an account amounts to, as far as that is known."""
     role = str(role_of(account, posture))
-    return role if known_role(account, posture) else f"{role}, or administrator"
+    return f"{role}, or administrator" if known_role(account, posture) is Known.UNKNOWN else role
 
 
 def _password_age(account: Account, posture: Posture) -> str:

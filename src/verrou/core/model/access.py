@@ -2,6 +2,7 @@
 
 from datetime import date
 from enum import StrEnum
+from typing import Literal
 
 from verrou.core.model import (
     Account,
@@ -19,6 +20,8 @@ from verrou.core.model import (
 from verrou.core.model.ageing import barred_by_age, expired
 from verrou.core.model.known import Known
 from verrou.core.model.ways import Admission, Gate, Way
+
+KnownRole = Role | Literal[Known.UNKNOWN]
 
 
 def grants_of(account: Account, posture: Posture) -> frozenset[Grant]:
@@ -44,12 +47,12 @@ def role_of(account: Account, posture: Posture) -> Role:
     return Role.STANDARD
 
 
-def known_role(account: Account, posture: Posture) -> Role | None:
-    """The role of an account; None where it is not known: a standard user or a guest may administer by what could not
-    be read or understood."""
+def known_role(account: Account, posture: Posture) -> KnownRole:
+    """Return the role of an account. It is not known where a standard user or a guest may be an administrator by what
+    could not be read or understood."""
     role = role_of(account, posture)
     doubtful = Unread.ADMINISTRATION in posture.machine.unread and role in (Role.STANDARD, Role.GUEST)
-    return None if doubtful else role
+    return Known.UNKNOWN if doubtful else role
 
 
 def is_person(account: Account) -> bool:
@@ -157,6 +160,12 @@ def doubts(account: Account, way: Way, posture: Posture) -> list[str]:
         if Known.UNKNOWN in easier:
             found[f"{decided.says}, so less than its {how} may be enough"] = True
     return list(found)
+
+
+def opens_without_proof(account: Account, way: Way, posture: Posture) -> bool:
+    """Whether less than a password or a key lets somebody in by a way as the account, or may, a lock aside."""
+    found = {admitted(account, gate, posture) for gate in posture.gates if gate.way is way}
+    return bool(found - {None, Opening.PASSWORD, Opening.KEY}) or bool(doubts(account, way, posture))
 
 
 def _decided(account: Account, gate: Gate, decided: Admission) -> Opening | None:

@@ -109,7 +109,7 @@ def why_administrator(account: Account, posture: Posture) -> Why:
         lines = [Reason(True, said, account.source)]
     if administers(account, posture) or role_of(account, posture) is Role.ADMINISTRATOR:
         return Why(account.name, ADMINISTRATOR, Known.YES, (*lines, asked), tuple(lines))
-    if known_role(account, posture) is None:
+    if known_role(account, posture) is Known.UNKNOWN:
         said = f"whether a line gives {account.name} administration could not be read"
         if rule is not None and rule.source is None and rule.reason:
             said += f": {rule.reason}"

@@ -6,6 +6,7 @@ from functools import reduce
 from verrou.core.baseline import WantedAccount, WantedGroup
 from verrou.core.model import Account, AccountName, Detail, Effect, PasswordState, Posture, Role, joined
 from verrou.core.model.access import doubts, known_role, role_of, signed_in_unasked, ways_in, ways_unknown
+from verrou.core.model.known import Known
 from verrou.core.model.ways import Way
 from verrou.core.plan.foresee import foresee
 from verrou.core.plan.gaps import Fact, Gap
@@ -81,7 +82,7 @@ def account_doubts(posture: Posture, wanted: WantedAccount) -> Iterator[str]:
     account = posture.by_name.get(wanted.name)
     if account is None:
         return
-    if known_role(account, posture) is None:
+    if known_role(account, posture) is Known.UNKNOWN:
         reading = posture.readings.get("elevation.standard_gives")
         why = f" ({reading.reason})" if reading is not None and reading.reason else ""
         yield f"whether {account.name} administers could not be read{why}"
