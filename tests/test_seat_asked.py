@@ -3,15 +3,19 @@ account, service and origin, sudo, the shell, and polkit."""
 
 import json
 import re
+from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from conftest import Verrou, do, examples, with_files
+from conftest import GOOD_PASSWORD, Verrou, do, examples, with_files
 from debian_root import PrivateRoot
+from test_not_known import KEY
 from test_seat_linux import ORIGINS, PEOPLE, WAYS, admits, polkit_says
+from verrou.cli.options import shipped_baselines
 from verrou.core.model import AccountName
 from verrou.core.model.access import opening, ways_in_now
 from verrou.core.model.elevation import Met, meets
@@ -232,24 +236,71 @@ def test_plain_rules_of_polkit_are_read_as_polkit_reads_them(desktop: PrivateRoo
     check()
 
 
+EVERY_KIND = {
+    "blank": ("passwd", "-d", "blank"),
+    "locked": ("usermod", "-L", "locked"),
+    "ended": ("chage", "-E", "2020-01-01", "ended"),
+    "shellless": ("usermod", "-s", "/usr/sbin/nologin", "shellless"),
+    "due": ("chage", "-d", "0", "due"),
+}
+"""Accounts beside the usual ones, each with a password and a key, and what was done to it."""
+
+
+def opened_by(root: PrivateRoot, service: str, name: str, shell: Mapping[str, str]) -> str | None:
+    """What opens a service to an account, as PAM, the settings of the remote shell server and the shell decide."""
+    if re.search(f"^{name}:.*nologin$", root.read("/etc/passwd"), re.M):
+        return None
+    blank = f"{name}::" in root.read("/etc/shadow")
+    words = ("pamtester", "-I", "=".join(ORIGINS[service]), service, name)
+    typed = "\n" if blank else f"{GOOD_PASSWORD}\n"
+    if service != "sshd" or shell["permitemptypasswords" if blank else "passwordauthentication"] == "yes":
+        done = root.inside(*words, "authenticate", "acct_mgmt", typed=typed)
+        if done.returncode == 0 or "new one required" in done.stdout + done.stderr:
+            return "blank" if blank else "password"
+    has_key = (root.path / f"home/{name}/.ssh/authorized_keys").exists()
+    return "key" if service == "sshd" and has_key and root.inside(*words, "acct_mgmt").returncode == 0 else None
+
+
 @pytest.mark.real_root
-def test_a_shipped_baseline_closes_what_it_asks_for_and_goes_back(desktop: PrivateRoot, verrou: Verrou) -> None:
-    """The strictest one, on a machine with everything: what is left short is told, and was known beforehand."""
+def test_each_shipped_baseline_closes_what_it_asks_for_and_goes_back(desktop: PrivateRoot, verrou: Verrou) -> None:
+    """Before it, with it and after going back: who gets in by what, and who administers, in every cell. What is not met
+    is told, and was known beforehand."""
     m = ("-m", desktop.path)
+    for name, command in EVERY_KIND.items():
+        desktop.inside("useradd", "-m", "-s", "/bin/bash", name)
+        desktop.inside("chpasswd", typed=f"{name}:{GOOD_PASSWORD}\n")
+        desktop.write(f"/home/{name}/.ssh/authorized_keys", KEY)
+        desktop.inside("chown", "-R", f"{name}:", f"/home/{name}/.ssh")
+        assert desktop.inside(*command).returncode == 0
+    desktop.inside("mkdir", "-p", "/run/sshd")
     (desktop.path / "var/log/lastlog").touch()
     desktop.write("/usr/bin/gnome-screensaver", "")  # what locks an idle screen
+
+    def table() -> list[dict[str, Any]]:
+        rows = json.loads(verrou("access", "--all", "--ask-system", *m, "--format", "json").stdout)
+        shell = dict(line.split(" ", 1) for line in desktop.inside("/usr/sbin/sshd", "-T").stdout.splitlines())
+        for row in rows:
+            name = row["account"]
+            if name in {*PEOPLE, *EVERY_KIND}:
+                told = {service: row["ways"][way] for service, way in WAYS.items()}
+                assert told == {service: opened_by(desktop, service, name, shell) for service in WAYS}, name
+                everything = "ALL) ALL" in desktop.inside("sudo", "-l", "-U", name).stdout
+                assert everything is (row["role"] == "administrator"), name
+        return list(rows)
+
+    table()
     before = desktop.tree()
-    foreseen = json.loads(verrou("access", *m, "--as", "public-terminal", "--format", "json").stdout)
-    verrou("harden", "-b", "public-terminal", *m, "--yes", code=1)
-    audit = json.loads(verrou("audit", "-b", "public-terminal", *m, "--format", "json", code=1).stdout)
-    left = {f["subject"]: f["verdict"] for f in audit["findings"] if f["verdict"] in ("short", "unreadable")}
-    assert left.pop("screen.shows_last_account") == "unreadable", "lightdm keeps no setting for it"
-    assert set(left) <= {"population.unused_for"}, left
-    assert foreseen == json.loads(verrou("access", *m, "--format", "json").stdout), "as it was rehearsed"
-    for service in WAYS:
-        assert admits(desktop, service, "tern") is (service != "sshd")
-    verrou("undo", *m, "--yes")
-    assert desktop.tree() == before | {"var/log/lastlog": desktop.tree()["var/log/lastlog"]}
+    for baseline in shipped_baselines():
+        as_if = json.loads(verrou("access", "--all", *m, "--as", baseline, "--format", "json").stdout)
+        verrou("harden", "-b", baseline, *m, "--yes", code=1)
+        audit = json.loads(verrou("audit", "-b", baseline, *m, "--format", "json", code=1).stdout)
+        left = {f["subject"]: f["verdict"] for f in audit["findings"] if f["verdict"] in ("short", "unreadable")}
+        assert left.pop("screen.shows_last_account", "unreadable") == "unreadable", "lightdm keeps no setting for it"
+        assert set(left) <= {"population.unused_for", "population.blank_passwords"}, (baseline, left)
+        assert table() == as_if, f"as {baseline} was rehearsed"
+        verrou("undo", *m, "--yes")
+        after = desktop.tree()
+        assert after == before | {"var/log/lastlog": after["var/log/lastlog"]}, baseline
 
 
 @pytest.mark.real_root

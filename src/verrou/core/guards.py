@@ -24,12 +24,11 @@ from verrou.core.model import (
 from verrou.core.model.access import (
     administers,
     doubts,
+    opens_without_proof,
     possible_administrators,
     role_of,
     usable_administrator,
     usable_administrators,
-    ways_in,
-    ways_unknown,
 )
 from verrou.core.model.ageing import closed_from
 from verrou.core.model.known import Known, any_of
@@ -501,12 +500,10 @@ def _opens(stage: Stage, names: Collection[str]) -> bool:
 
 def _open_from_afar(accounts: Iterable[Account], posture: Posture) -> dict[str, list[Way]]:
     """The accounts that a blank password opens by another way than the console, or may, with these ways."""
-    blank = [account for account in accounts if account.password is PasswordState.BLANK]
-    ways = {each.name: (*ways_in(each, posture), *ways_unknown(each, posture)) for each in blank}
-    far: dict[str, list[Way]] = {
-        str(name): [way for way in found if way is not Way.CONSOLE] for name, found in ways.items()
-    }
-    return {name: found for name, found in far.items() if found}
+    blank = (account for account in accounts if account.password is PasswordState.BLANK)
+    far: tuple[Way, ...] = tuple(way for way in Way if way is not Way.CONSOLE)
+    found = {str(each.name): [way for way in far if opens_without_proof(each, way, posture)] for each in blank}
+    return {name: ways for name, ways in found.items() if ways}
 
 
 ADMIN = Role.ADMINISTRATOR
