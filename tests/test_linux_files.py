@@ -10,11 +10,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD
+from conftest import GOOD_PASSWORD, do
 from debian_root import PrivateRoot
 from verrou.core.errors import BadInput
-from verrou.core.model import Reading, Status
+from verrou.core.model import AccountName, Reading, RuleId, Status
+from verrou.core.model.access import Opening, admitted
+from verrou.core.model.ways import Way
+from verrou.core.plan.steps import SetRules, Setting
 from verrou.core.rules import CATALOGUE
+from verrou.core.values import Notice, Value
+from verrou.machines import open_machine
 from verrou.machines.linux.files.account_files import (
     GROUP,
     PASSWD,
@@ -285,3 +290,50 @@ def test_a_hash_of_ours_is_taken_by_the_system(root: PrivateRoot) -> None:
     root.inside("usermod", "-p", hashed(GOOD_PASSWORD), "tern")
     assert root.signs_in("tern", GOOD_PASSWORD)
     assert not root.signs_in("tern", GOOD_PASSWORD + "x")
+
+
+@pytest.mark.real_root
+def test_what_is_no_file_among_files_is_passed_over_as_by_the_programs(manned_root: PrivateRoot) -> None:
+    """Folders, pipes, hidden names and links to nothing: the system's own programs say what counts."""
+    root, refuses = manned_root, "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"
+    for place in ("pam.d/old", "sudoers.d/old", "ssh/sshd_config.d/old.conf", "polkit-1/rules.d/old.rules"):
+        (root.path / "etc" / place).mkdir(parents=True)
+    os.mkfifo(root.path / "etc/sudoers.d/pipe")
+    for place in ("sudoers.d/none", "issue"):
+        (root.path / "etc" / place).unlink(missing_ok=True)
+        (root.path / "etc" / place).symlink_to("/dev/null")
+    root.write("/etc/pam.d/login", f"account required pam_access.so\n{root.read('/etc/pam.d/login')}")
+    root.write("/etc/security/access.d/.old.conf", "-:ALL:ALL\n")
+    root.write("/etc/ssh/sshd_config.d/.old.conf", refuses)
+    root.write("/etc/profile.d/.old.sh", "TMOUT=60\n")
+    root.inside("ssh-keygen", "-A")
+    root.inside("mkdir", "-p", "/run/sshd")
+
+    def told() -> tuple[list[Opening | None], Value | None, Value | None]:
+        posture = open_machine(str(root.path)).observe()
+        warden = posture.by_name[AccountName("warden")]
+        readings = posture.readings
+        ways = [
+            admitted(warden, gate, posture) for gate in posture.gates if gate.way in (Way.CONSOLE, Way.REMOTE_SHELL)
+        ]
+        return ways, readings["screen.locks_after"].value, readings["screen.notice"].value
+
+    assert root.signs_in("warden", GOOD_PASSWORD, "login")
+    assert "passwordauthentication yes" in root.inside("/usr/sbin/sshd", "-T").stdout
+    assert "(ALL : ALL) ALL" in root.inside("sudo", "-l", "-U", "warden").stdout
+    assert root.inside("bash", "-lc", "echo $TMOUT").stdout == "\n"
+    assert told() == ([Opening.PASSWORD, Opening.PASSWORD], "never", Notice())
+    (root.path / "etc/ssh/sshd_config.d/gone.conf").symlink_to("/nowhere")
+    assert root.inside("/usr/sbin/sshd", "-t").returncode, "it does not start"
+    assert told()[0] == [Opening.PASSWORD, Opening.UNKNOWN]
+    (root.path / "etc/ssh/sshd_config.d/gone.conf").unlink()
+    root.write("/etc/ssh/more/a.conf", refuses)
+    root.write("/etc/ssh/sshd_config", "Include /etc/ssh/[!s]*/*.conf\nUsePAM yes\nBanner /usr/lib/issue\n")
+    assert "passwordauthentication no" in root.inside("/usr/sbin/sshd", "-T").stdout
+    assert told()[0] == [Opening.PASSWORD, None]
+    (root.path / "etc/issue").unlink()
+    root.write("/usr/lib/issue", "Cap Fauvel\n")
+    assert told()[2] == Notice("", "Cap Fauvel")
+    notice = Setting(RuleId("screen.notice"), CATALOGUE[RuleId("screen.notice")].kind, Notice("", "hide"))
+    done = do(open_machine(str(root.path)), SetRules((notice,)))
+    assert [each.outcome for each in done] == ["done"] and told()[2] == Notice("", "hide")

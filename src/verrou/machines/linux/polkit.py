@@ -109,7 +109,7 @@ def with_implying(root: Root, wanted: Sequence[str]) -> tuple[str, ...]:
 
 def _actions(root: Root, wanted: Sequence[str]) -> Iterator[tuple[str, ElementTree.Element]]:
     """The declared actions of the files that name one of some."""
-    for name in root.names_in(ACTIONS):
+    for name in root.files_in(ACTIONS):
         file = f"{ACTIONS}/{name}"
         content = root.content(file, LARGEST) if name.endswith(".policy") else b""
         if not content or b"<!ENTITY" in content or not any(action.encode() in content for action in wanted):
@@ -148,7 +148,7 @@ def rule_files(root: Root) -> list[str]:
     """The files of rules in the order in which polkit goes through them: by name, of one name the first folder's."""
     found: dict[str, str] = {}
     for folder in RULES:
-        for name in root.names_in(folder):
+        for name in root.files_in(folder):
             if name.endswith(".rules"):
                 found.setdefault(name, f"{folder}/{name}")
     return [found[name] for name in sorted(found)]

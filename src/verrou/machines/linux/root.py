@@ -4,11 +4,12 @@ import errno
 import os
 import socket
 import stat
-from collections.abc import Callable, Mapping, Sequence
-from contextlib import suppress
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from fnmatch import fnmatchcase
 from functools import cache
 from pathlib import Path, PurePosixPath
-from typing import Any
+from typing import Any, TypeVar
 
 from attrs import define, field
 
@@ -17,6 +18,7 @@ from verrou.machines import Item
 from verrou.machines.linux.inside import open_in_root
 from verrou.machines.local_files import item_at
 
+T = TypeVar("T")
 MOST_LINKS = 40
 _OPEN_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC
 Runner = Callable[[Sequence[str]], tuple[int, str]]
@@ -43,6 +45,7 @@ class Root:
     stamps: dict[str, object] = field(factory=dict, init=False, repr=False)
     _read: dict[str, str | None] = field(factory=dict, init=False, repr=False)
     _there: dict[str, bool] = field(factory=dict, init=False, repr=False)
+    _made: dict[object, tuple[object, frozenset[str]]] = field(factory=dict, init=False, repr=False)
 
     @live.default
     def _is_our_own(self) -> bool:
@@ -158,9 +161,11 @@ class Root:
             now = os.fstat(descriptor)
             if stat.S_ISDIR(now.st_mode):
                 raise BadInput(f"{name} cannot be read (Is a directory); mend the file or the disk first")
+            self.stamps[name] = stamp_of(now)
+            if _is_null(now):
+                return ""
             if not stat.S_ISREG(now.st_mode):
                 raise BadInput(f"{name} is no ordinary file; mend it first")
-            self.stamps[name] = stamp_of(now)
             with os.fdopen(os.dup(descriptor), "rb") as stream:
                 return decode(stream.read())
         except OSError as error:
@@ -173,6 +178,18 @@ class Root:
         text = self.text(name)
         return [] if not text else text.removesuffix("\n").split("\n")
 
+    def made_once(self, key: object, make: Callable[[], T]) -> T:
+        """What ``make`` makes of files alone: made once, until one of the root's files is written or read anew."""
+        if key not in self._made:
+            before, self.asked = self.asked, set()
+            try:
+                self._made[key] = make(), frozenset(self.asked)
+            finally:
+                self.asked |= before
+        made, files = self._made[key]
+        self.asked |= files
+        return made  # type: ignore[return-value]
+
     def exists(self, name: str) -> bool:
         """Whether anything stands there: as it was when it was first asked, as with what files hold."""
         if name not in self._there:
@@ -182,19 +199,74 @@ class Root:
                 self._there[name] = False
         return self._there[name]
 
+    def is_folder(self, name: str) -> bool:
+        """Whether a folder stands there, or a link to one."""
+        try:
+            return stat.S_ISDIR(os.stat(self.place(name)).st_mode)
+        except (OSError, BadInput):
+            return False
+
     def names_in(self, folder: str) -> list[str]:
         """The sorted names of what a folder holds; none without the folder."""
+        with self._listed(folder) as descriptor:
+            return [] if descriptor is None else sorted(os.listdir(descriptor))
+
+    def files_in(self, folder: str) -> list[str]:
+        """The sorted names of the files that a folder holds, by links too; none without the folder. The programs of the
+        system pass over whatever else is among their files: another folder, a pipe, a link that leads nowhere."""
+        with self._listed(folder) as descriptor:
+            if descriptor is None:
+                return []
+            with os.scandir(descriptor) as found:
+                return sorted(
+                    each.name
+                    for each in found
+                    if each.is_file(follow_symlinks=False)
+                    or (each.is_symlink() and self._leads_to_a_file(f"{folder}/{each.name}", descriptor))
+                )
+
+    def matching(self, pattern: str) -> list[str]:
+        """What glob(7) finds by a pattern, sorted: names that begin with a dot only where the pattern says the dot."""
+        found = [""]
+        for part in pattern.split("/")[1:]:
+            inner = [(above, name) for above in found for name in self.names_in(above or "/") if _matches(name, part)]
+            found = [f"{above}/{name}" for above, name in inner]
+        return found
+
+    def files_matching(self, pattern: str) -> list[str]:
+        """The files that glob(7) finds by a pattern, sorted; whatever else it finds is passed over."""
+        found = self.matching(pattern)
+        files = {
+            f"{folder}/{n}" for folder in {each.rpartition("/")[0] for each in found} for n in self.files_in(folder)
+        }
+        return [each for each in found if each in files]
+
+    def _leads_to_a_file(self, name: str, folder: int) -> bool:
+        try:
+            # On a disk that is mounted no such device is there, and the link is an empty file all the same.
+            if os.readlink(name.rpartition("/")[2], dir_fd=folder) == os.devnull:
+                return True
+            now = os.stat(self.place(name))
+        except (OSError, BadInput):
+            return False
+        return stat.S_ISREG(now.st_mode) or _is_null(now)
+
+    @contextmanager
+    def _listed(self, folder: str) -> Iterator[int | None]:
+        """A folder, opened; None where there is none."""
         try:
             descriptor = self.open(folder, _OPEN_FOLDER)
         except (FileNotFoundError, NotADirectoryError):
-            return []
+            yield None
+            return
         except PermissionError:
             self._deny(folder)
-            return []
+            yield None
+            return
         except OSError as error:
             raise BadInput(f"{folder} cannot be read ({error.strerror}); mend the disk first") from None
         try:
-            return sorted(os.listdir(descriptor))
+            yield descriptor
         finally:
             os.close(descriptor)
 
@@ -208,19 +280,23 @@ class Root:
         """Read every file anew from now on: something else may have written."""
         self._read.clear()
         self._there.clear()
+        self._made.clear()
 
     def write(self, name: str, text: str, mode: int = 0o644) -> None:
         """Write a file of a private copy; what hangs on one that is there stays. Folders that are missing are made.
 
         Raises:
-            OSError: it cannot be written.
+            OSError: it cannot be written, or is no ordinary file, which would swallow what is written.
         """
         self.make_folders(name.rpartition("/")[0])
         descriptor = self.open(name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NONBLOCK, mode)
         with os.fdopen(descriptor, "wb") as stream:
+            if not stat.S_ISREG(os.fstat(descriptor).st_mode):
+                raise OSError(errno.EINVAL, "no ordinary file", name)
             stream.write(encode(text))
         self._read.pop(name, None)
         self._there.clear()
+        self._made.clear()
 
     def make_folders(self, name: str) -> None:
         """Make a folder of a private copy, and those before it, where they are missing.
@@ -249,6 +325,7 @@ class Root:
                 os.close(above)
         self._read.pop(name, None)
         self._there.clear()
+        self._made.clear()
 
     def rename(self, name: str, new_name: str) -> None:
         """Give a file of a private copy another name in its folder; all that hangs on it goes along.
@@ -303,6 +380,16 @@ class Root:
             return stamp_of(os.stat(self.place(name)))
         except OSError:
             return None
+
+
+def _matches(name: str, pattern: str) -> bool:
+    hidden = name.startswith(".") and not pattern.startswith(".")
+    return not hidden and fnmatchcase(name, pattern.replace("[^", "[!"))
+
+
+def _is_null(now: os.stat_result) -> bool:
+    """Whether it is /dev/null, null(4): a link to it is how an empty file is put in the place of another."""
+    return stat.S_ISCHR(now.st_mode) and now.st_rdev == os.makedev(1, 3)
 
 
 def stamp_of(now: os.stat_result) -> tuple[int, ...]:

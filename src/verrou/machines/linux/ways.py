@@ -240,7 +240,7 @@ def fresh_homes(root: Root) -> Callable[[str, str], bool]:
     stack of the console, and a line of namespace.conf(5) about that home."""
     if not load_stack(root, "login", "session").having(NAMESPACE):
         return lambda name, home: False
-    files = [f"{NAMESPACE_FOLDER}/{n}" for n in root.names_in(NAMESPACE_FOLDER) if n.endswith(".conf")]
+    files = root.files_matching(f"{NAMESPACE_FOLDER}/*.conf")
     words = [line.split("#", 1)[0].split() for file in [NAMESPACE_CONF, *files] for line in root.lines(file)]
     rules = [(w[0], w[3] if len(w) > 3 else "") for w in words if len(w) > 2 and w[2].startswith("tmpfs")]
 

@@ -212,7 +212,7 @@ def _kernel_lines(root: Root) -> Iterator[tuple[str, Source]]:
     if root.live:
         yield from ((line, Source(RUNNING_KERNEL, 1)) for line in root.lines(RUNNING_KERNEL)[:1])
     yield from ((line, Source(KERNEL_FILE, number)) for number, line in enumerate(root.lines(KERNEL_FILE), start=1))
-    files = [f"{BOOT_ENTRIES}/{name}" for name in root.names_in(BOOT_ENTRIES) if name.endswith(".conf")]
+    files = [f"{BOOT_ENTRIES}/{name}" for name in root.files_in(BOOT_ENTRIES) if name.endswith(".conf")]
     for file in (*files, *MENUS):
         for number, line in enumerate(root.lines(file), start=1):
             if re.match(r"\s*(options|linux\w*)\s", line):

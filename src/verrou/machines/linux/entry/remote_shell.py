@@ -144,7 +144,9 @@ class RemoteShell:
     def _not_understood(self) -> Iterator[tuple[str, Source]]:
         """Lines over which it may not start, so that nothing is known of anybody."""
         for key, values, source, under in self.lines:
-            if key not in KEYWORDS:
+            if key == "include":
+                yield f"{values[0]} cannot be read or is included too deeply, and it may not start over that", source
+            elif key not in KEYWORDS:
                 yield f"{key} is no setting of it that is known here", source
             elif under and key not in IN_BLOCKS:
                 yield f"{key} is not taken under Match, and it may not start over that", source

@@ -63,7 +63,7 @@ class UnknownService:
 def unknown_services(root: Root) -> Sequence[UnknownService]:
     """The service files that are not accounted for."""
     known = {service.name for service in SERVICES} | NO_WAY_IN | STOCK_PARTS
-    names = {name for folder in FOLDERS for name in root.names_in(folder) if not name.endswith(LEFT_OVER)}
+    names = {name for folder in FOLDERS for name in root.files_in(folder) if not name.endswith(LEFT_OVER)}
     files = {name: service_file(root, name) for name in sorted(names - known) if name == name.lower()}
     taken_in = set(_taken_in(root, [service_file(root, name) for name in names]))
     left = {name: file for name, file in files.items() if not (name in taken_in and name.startswith(PARTS))}

@@ -97,7 +97,7 @@ def _drop_ins(root: Root, folders: Sequence[str], name: str) -> list[str]:
     for kinds in (_named_for(name), ["service"]):
         for folder in reversed(folders):
             for kind in kinds:
-                for each in root.names_in(f"{folder}/{kind}.d"):
+                for each in root.files_in(f"{folder}/{kind}.d"):
                     if each.endswith(".conf"):
                         found.setdefault(each, f"{folder}/{kind}.d/{each}")
     return [found[each] for each in sorted(found) if not masked(root, found[each])]

@@ -59,13 +59,13 @@ def files_read(root: Root, line: PamLine) -> list[str]:
     """The files that a line of the module goes through, in their order."""
     if named := line.argument("accessfile"):
         return [named]
-    return [ACCESS_CONF, *(f"{ACCESS_FOLDER}/{n}" for n in root.names_in(ACCESS_FOLDER) if n.endswith(".conf"))]
+    return [ACCESS_CONF, *root.files_matching(f"{ACCESS_FOLDER}/*.conf")]
 
 
 def let_in_everywhere(root: Root, account: str) -> None:
     """Have no list of the access module keep an account out, of whatever service: on a copy, to try other things. The
     first line of a list that is about somebody decides."""
-    for service in sorted({name for folder in FOLDERS for name in root.names_in(folder)}):
+    for service in sorted({name for folder in FOLDERS for name in root.files_in(folder)}):
         for line in load_stack(root, service, "account").having(ACCESS):
             first = next((file for file in files_read(root, line) if root.text(file) is not None), None)
             let_in = f"+{line.argument('fieldsep') or ':'}{account}{line.argument('fieldsep') or ':'}ALL"

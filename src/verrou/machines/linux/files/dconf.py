@@ -45,12 +45,11 @@ def kept(root: Root, key: Key) -> Kept | None:
     found: Kept | None = None
     for name in names:
         folder = f"{DATABASES}/{name}.d"
-        for file in root.names_in(f"{folder}/locks"):
-            for number, line in enumerate(root.lines(f"{folder}/locks/{file}"), start=1):
+        for file in root.files_matching(f"{folder}/locks/*"):
+            for number, line in enumerate(root.lines(file), start=1):
                 if line.strip() == str(key):
-                    locked = Source(f"{folder}/locks/{file}", number, line.strip())
-        files = [f"{folder}/{file}" for file in root.names_in(folder) if file != "locks"]
-        entry = last_of(all_entries(root, files), key.section, key.name)
+                    locked = Source(file, number, line.strip())
+        entry = last_of(all_entries(root, root.files_matching(f"{folder}/*")), key.section, key.name)
         if entry is not None and found is None:
             found = Kept(entry.value, entry.source, None)
     return found._replace(lock=locked) if found is not None else None

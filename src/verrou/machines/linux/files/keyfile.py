@@ -67,7 +67,7 @@ def with_entry(text: str, section: str, key: str, value: str | None) -> str:
 def drop_ins(root: Root, folders: Sequence[str], suffix: str = ".conf") -> list[str]:
     """The files of drop-in folders in the order in which they are read: by name, of one name the one of the last
     folder alone."""
-    found = {name: f"{folder}/{name}" for folder in folders for name in root.names_in(folder) if name.endswith(suffix)}
+    found = {name: f"{folder}/{name}" for folder in folders for name in root.files_in(folder) if name.endswith(suffix)}
     return [found[name] for name in sorted(found)]
 
 

@@ -55,7 +55,7 @@ def quality_settings(root: Root, line: PamLine | None) -> Quality:
     """pwquality.conf(5) as the library reads it: drop-ins in order of their names, then the main file, and nothing
     after a line it does not understand; then the module's arguments."""
     quality = Quality()
-    files = [f"{PWQUALITY_FOLDER}/{n}" for n in root.names_in(PWQUALITY_FOLDER) if n.endswith(".conf")]
+    files = [f"{PWQUALITY_FOLDER}/{n}" for n in root.files_in(PWQUALITY_FOLDER) if n.endswith(".conf")]
     for file in [*files, PWQUALITY_CONF]:
         for setting in settings(file, root.lines(file)):
             key = setting.key.lower()

@@ -21,7 +21,7 @@ _TMOUT = re.compile(r"(?:(?:export|readonly|declare -[xr]+|typeset -[xr]+)\s+)*T
 def _read_shell_idle(root: Root) -> Reading:
     """TMOUT of bash(1), as the files say that every sign-in shell goes through. They are programs: a line that hangs on
     a condition is not known to count."""
-    files = [PROFILE, *(f"{PROFILE_FOLDER}/{name}" for name in root.names_in(PROFILE_FOLDER) if name.endswith(".sh"))]
+    files = [PROFILE, *root.files_matching(f"{PROFILE_FOLDER}/*.sh")]
     found: Reading | None = None
     for file in files:
         for number, line in enumerate(root.lines(file), start=1):
@@ -113,7 +113,7 @@ def _cannot(system: System) -> str:
 
 def _put_idle(root: Root, value: Value) -> str:
     seconds = int(value.total_seconds()) if isinstance(value, timedelta) else 0
-    for file in (PROFILE, *(f"{PROFILE_FOLDER}/{name}" for name in root.names_in(PROFILE_FOLDER))):
+    for file in (PROFILE, *root.files_matching(f"{PROFILE_FOLDER}/*")):
         lines = root.lines(file)
         left = [line for line in lines if file == IDLE_SCRIPT or not re.match(r"[^#]*\bTMOUT\b", line)]
         if left != lines:

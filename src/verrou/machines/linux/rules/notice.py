@@ -18,10 +18,13 @@ ISSUE, ISSUE_FOLDER, ISSUE_NET = "/etc/issue", "/etc/issue.d", "/etc/issue.net"
 
 
 def _issue(root: Root) -> tuple[str, Source]:
-    """What agetty(8) shows: the issue file, and the files of its folder after it."""
-    files = [f"{ISSUE_FOLDER}/{name}" for name in root.names_in(ISSUE_FOLDER) if name.endswith(".issue")]
-    text = "\n".join(root.text(file) or "" for file in [ISSUE, *files] if root.exists(file))
-    return text, Source(ISSUE, 1)
+    """What agetty(8) shows: the issue file, and the files of its folder after it. Without /etc/issue those of this
+    start of the system are shown, or the vendor's where these are empty (measured, 2.38)."""
+    for top in ("/etc",) if root.exists(ISSUE) else ("/run", "/usr/lib") if root.live else ("/usr/lib",):
+        files = [f"{top}/issue", *root.files_matching(f"{top}/issue.d/*.issue")]
+        if text := "\n".join(root.text(file) or "" for file in files if root.exists(file)):
+            return text, Source(next(file for file in files if root.text(file)), 1)
+    return "", Source(ISSUE, 1)
 
 
 def _notices(root: Root) -> Iterator[tuple[str, Reading]]:
@@ -76,8 +79,8 @@ def _put_notice(root: Root, value: Value) -> str:
     # agetty(8) takes a backslash and a letter for something to fill in.
     root.write(ISSUE, text.replace("\\", "\\\\"))
     said = [ISSUE]
-    if others := [name for name in root.names_in(ISSUE_FOLDER) if name.endswith(".issue")]:
-        raise Refused(f"{ISSUE_FOLDER}/{others[0]} is shown after it; take that file away first")
+    if others := root.files_matching(f"{ISSUE_FOLDER}/*.issue"):
+        raise Refused(f"{others[0]} is shown after it; take that file away first")
     if sshd_installed(root):
         banner, _ = _banner(root)
         file = banner if banner.startswith("/etc/") else ISSUE_NET

@@ -159,7 +159,7 @@ def _has_service(root: Root) -> bool:
 
 def _hidden_by_service(root: Root) -> dict[str, Source]:
     found = {}
-    for name in root.names_in(ACCOUNTS_SERVICE):
+    for name in root.files_in(ACCOUNTS_SERVICE):
         file = f"{ACCOUNTS_SERVICE}/{name}"
         entry = last_of(all_entries(root, [file]), "User", "SystemAccount")
         if entry is not None and entry.value.lower() == "true":
