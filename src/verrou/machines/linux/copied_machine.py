@@ -86,6 +86,7 @@ class LinuxCopy:
     _tallies: set[str] = field(factory=set, init=False)
     _put_back: dict[str, Item] = field(factory=dict, init=False)
     _restack: bool = field(default=False, init=False)
+    _done: Posture | None = field(default=None, init=False)
 
     @property
     def root(self) -> Root:
@@ -97,6 +98,7 @@ class LinuxCopy:
     def do(self, steps: Sequence[Step], secrets: Secrets) -> list[StepResult]:
         """See :meth:`verrou.machines.Copy.do`. Account steps that follow one another are done in one go."""
         results: list[StepResult] = []
+        self._done = None
         for manner, run in groupby(steps, key=self._manner):
             if manner == "accounts":
                 results += self._edit_accounts(list(run), secrets)
@@ -600,8 +602,9 @@ class LinuxCopy:
         if role is Role.STANDARD:
             return ()
         wanted = Grant.ADMINISTRATION if role is Role.ADMINISTRATOR else Grant.GUEST_USE
-        self.root.forget()
-        group = self.observe().group_with(wanted)
+        # Observed once for all attempts: none of them leaves anything behind.
+        self._done = self._done or self.observe()
+        group = self._done.group_with(wanted)
         if group is None:
             raise CannotTry(f"this system has no group that makes somebody {'an' if role[0] in 'a' else 'a'} {role}")
         return (str(group.name),)

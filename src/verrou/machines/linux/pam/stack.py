@@ -104,17 +104,22 @@ def service_file(root: Root, service: str) -> str:
 def load_stack(root: Root, service: str, facility: str) -> Stack:
     """The stack of a service. One without a file, or without a line for the facility, gets that of ``other``, as libpam
     does."""
-    mine, others = _Reading(root), _Reading(root)
-    file, other = service_file(root, service), service_file(root, OTHER)
-    if file:
-        mine.read(file, None, 0, 0)
-    if other:
-        others.read(other, None, 0, 0)
-    elif not file:
-        mine.fatal = Source(f"{FOLDERS[0]}/{OTHER}", None, "the file is missing")
+    mine, others = _read(root, service), _read(root, OTHER)
     counts = mine if mine.chains[facility] else others
     fatal, unclear = mine.fatal or others.fatal, mine.unclear or others.unclear
+    if not mine.files and not others.files:
+        fatal = Source(f"{FOLDERS[0]}/{OTHER}", None, "the file is missing")
     return Stack(service, tuple(counts.chains[facility]), fatal, unclear)
+
+
+def _read(root: Root, service: str) -> "_Reading":
+    def read() -> _Reading:
+        reading = _Reading(root)
+        if file := service_file(root, service):
+            reading.read(file, None, 0, 0)
+        return reading
+
+    return root.made_once(("PAM", service), read)
 
 
 @define
