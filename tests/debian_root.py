@@ -7,6 +7,7 @@ import os
 import shutil
 import stat
 import subprocess
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -142,21 +143,36 @@ class PrivateRoot:
     def tree(self) -> dict[str, tuple[object, ...]]:
         """Everything in the root but Verrou's own records: kind, mode, owner, content."""
         found: dict[str, tuple[object, ...]] = {}
-        for folder, folders, names in os.walk(self.path):
-            here = Path(folder)
-            if here == self.path:
+        top = str(self.path)
+        for folder, folders, names in os.walk(top):
+            if folder == top:
                 folders[:] = [name for name in folders if name not in ("dev", "proc", "run", "sys", "tmp")]
-            folders[:] = [name for name in folders if here / name != self.path / "var/lib/verrou"]
+            folders[:] = [name for name in folders if f"{folder}/{name}" != f"{top}/var/lib/verrou"]
             for name in (*folders, *names):
-                path = here / name
-                now = path.lstat()
+                path = f"{folder}/{name}"
+                now = os.lstat(path)
                 content: object = None
                 if stat.S_ISLNK(now.st_mode):
                     content = os.readlink(path)
                 elif stat.S_ISREG(now.st_mode):
-                    content = hashlib.sha256(path.read_bytes()).hexdigest()
-                found[str(path.relative_to(self.path))] = (now.st_mode, now.st_uid, now.st_gid, content)
+                    content = _digest(path[len(top) :], path, now)
+                found[path[len(top) + 1 :]] = (now.st_mode, now.st_uid, now.st_gid, content)
         return found
+
+
+_DIGESTS: dict[tuple[object, ...], str] = {}
+"""What files hold that did not change for a while, by name and by all that a change of them moves."""
+
+
+def _digest(name: str, path: str, now: os.stat_result) -> str:
+    key = name, now.st_ino, now.st_size, now.st_mtime_ns, now.st_ctime_ns
+    if key in _DIGESTS:
+        return _DIGESTS[key]
+    with open(path, "rb") as stream:
+        found = hashlib.file_digest(stream, "sha256").hexdigest()
+    if time.time() - now.st_ctime > 5:  # two changes within a tick of the clock leave the same times
+        _DIGESTS[key] = found
+    return found
 
 
 def mount(source: str, target: Path, *options: str) -> None:
