@@ -78,7 +78,13 @@ def test_the_keys_and_the_button_are_told(desktop: PrivateRoot, verrou: Verrou) 
     verrou("rule", "set", "rights.shut_down=tern", *m, "--yes")
     readings = open_machine(str(desktop.path)).observe().readings
     assert readings["screen.shut_down_button"].value is False
-    assert "Ctrl-Alt-Del at a text console restarts the machine" in readings["rights.shut_down"].reason
+    told = readings["rights.shut_down"].reason
+    assert all(keys in told for keys in ("Ctrl-Alt-Del", "its power key", "perhaps restart it with Alt-SysRq-B")), told
     assert polkit_says(desktop, "lightdm", "org.freedesktop.login1.power-off") == [2]
     desktop.inside("ln", "-s", "/dev/null", "/etc/systemd/system/ctrl-alt-del.target")
-    assert "Ctrl-Alt-Del" not in open_machine(str(desktop.path)).observe().readings["rights.shut_down"].reason
+    desktop.write("/etc/sysctl.d/50-keys.conf", "kernel.sysrq = 438\n")
+    told = open_machine(str(desktop.path)).observe().readings["rights.shut_down"].reason
+    assert "Ctrl-Alt-Del" not in told and "perhaps" not in told and "Alt-SysRq-B" in told
+    desktop.write("/etc/sysctl.d/60-keys.conf", "kernel.sysrq = 16\n")
+    desktop.write("/usr/lib/systemd/logind.conf.d/keys.conf", "[Login]\nHandlePowerKey=ignore\n")
+    assert "anyone at the machine" not in open_machine(str(desktop.path)).observe().readings["rights.shut_down"].reason

@@ -333,6 +333,7 @@ KERNELS = {
     ("boot/grub/grub.cfg", "# linux /vmlinuz init=/bin/bash\nlinux /vmlinuz init=/lib/systemd/systemd"): [],
     ("boot/loader/entries/a.conf", "title x\noptions quiet init=/opt/kiosk"): ["root?"],
     ("etc/kernel/cmdline", "systemd.setenv=SYSTEMD_SULOGIN_FORCE=1"): ["root"],
+    ("etc/kernel/cmdline", "quiet break=premount"): ["root"],
 }
 
 
@@ -346,6 +347,32 @@ def test_what_the_kernel_is_told_may_begin_a_shell_of_root(tmp_path: Path, file:
     assert who_unasked(Root(tmp_path, live=True)) == KERNELS[file, text]
     running = file.startswith("proc/")
     assert who_unasked(Root(tmp_path)) == ([] if running else KERNELS[file, text]), "of a disk nothing runs"
+
+
+STARTS = {
+    "etc/rc.local": ("#!/bin/sh\n# openvt -- bash\nopenvt -c 8 -- bash\nexit 0\n", ["root?"]),
+    "etc/cron.d/kiosk": ("@reboot root startx\n* * * * * root echo > /dev/console\n", ["root?"]),
+    "var/spool/cron/crontabs/root": ("@reboot setsid sh </dev/tty9\n@reboot touch /x\n", ["root?"]),
+    "etc/cron.d/count": ("@reboot root /usr/bin/count --login-names\n", []),
+}
+
+
+@pytest.mark.parametrize("file", list(STARTS))
+def test_a_command_of_each_start_that_names_a_terminal_is_told(tmp_path: Path, file: str) -> None:
+    text, found = STARTS[file]
+    with_files(tmp_path, {file: text})
+    assert who_unasked(Root(tmp_path)) == ([] if file == "etc/rc.local" else found), (
+        "rc.local is not run without its mode"
+    )
+    (tmp_path / file).chmod(0o755)
+    assert who_unasked(Root(tmp_path)) == found
+
+
+def test_a_boot_partition_that_is_not_there_is_told(tmp_path: Path) -> None:
+    with_files(tmp_path, {"etc/fstab": "UUID=1 / ext4 defaults 0 1\nUUID=2 /boot ext4 defaults 0 2\n"})
+    assert who_unasked(Root(tmp_path)) == ["root?"]
+    with_files(tmp_path, {"boot/vmlinuz": ""})
+    assert who_unasked(Root(tmp_path)) == []
 
 
 def test_a_screen_that_nobody_knows_and_a_shell_that_asks_nobody_are_told(tmp_path: Path) -> None:

@@ -67,7 +67,7 @@ def acting(root: Root, sudoers: Sudoers, group_names: Collection[str]) -> Acting
         found.add(uid, ActKind.AT_JOB, place, text=_due(place))
     for name in root.names_in(LINGERING)[:MOST_NAMES] if root.exists(LINGERING) else ():
         found.add(name, ActKind.LINGERING, f"{LINGERING}/{name}")
-    for file in _system_cron_files(root):
+    for file in system_cron_files(root):
         for number, user, job in _cron_lines(root, file):
             found.add(user, ActKind.CRON_LINE, file, number, job)
     _units(root, found)
@@ -171,7 +171,7 @@ def _due(place: str) -> str:
         return ""
 
 
-def _system_cron_files(root: Root) -> Iterator[str]:
+def system_cron_files(root: Root) -> Iterator[str]:
     """The tables of the system itself. Debian's cron(8) takes names of letters, digits, - and _ alone; others leave out
     backups and hidden files."""
     debian = root.exists("/etc/debian_version")

@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from attrs import evolve, frozen
 
 from verrou.core.model import Source
+from verrou.machines.linux.acting import CRONTABS, MOST_READ, system_cron_files
 from verrou.machines.linux.entry.units import Unit, folders_of, started_units
 from verrou.machines.linux.files.account_files import PASSWD, AccountFile, PasswdField
 from verrou.machines.linux.files.keyfile import Entry
@@ -22,7 +23,10 @@ LONG_VALUES = (
     *("autologin", "issue-file", "host", "init-string", "login-program", "login-options", "chroot", "timeout"),
     *("chdir", "delay", "nice", "erase-chars", "kill-chars"),
 )
-INITTAB = "/etc/inittab"
+INITTAB, RC_LOCAL, FSTAB = "/etc/inittab", "/etc/rc.local", "/etc/fstab"
+_AT_A_TERMINAL = re.compile(
+    rf"<\s*/dev/(tty\d|console)|(?<![\w-])(openvt|startx|xinit|login|{'|'.join(GETTIES)})(?![\w-])"
+)
 
 
 @frozen
@@ -46,6 +50,7 @@ def signed_in_at_start(root: Root) -> Iterator[Automatic]:
     if not any(root.exists(f"{folder}/getty@.service") for folder in folders_of(root)):
         yield from _by_inittab(root)
     yield from _by_kernel(root)
+    yield from _by_scripts(root)
 
 
 def _by_name(root: Root, unit: Unit, each: Automatic) -> Automatic:
@@ -228,6 +233,8 @@ def _by_kernel(root: Root) -> Iterator[Automatic]:
             name = value.rpartition("/")[2]
             if key in DEBUG_SHELL and value.lower() not in ("0", "no", "false", "off", "n", "f"):
                 found.setdefault((f"{word}: a shell of root stands at a console", True), source)
+            elif key == "break" or (key == "rd.break" and root.exists("/usr/lib/dracut")):
+                found.setdefault((f"{word}: the start stops at a shell of root", key == "break"), source)
             elif word == "systemd.setenv=SYSTEMD_SULOGIN_FORCE=1":
                 found.setdefault((f"{word}: a system that is repaired begins a shell of root", True), source)
             elif key in ("init", "rdinit") and equals and name in SHELLS:
@@ -236,3 +243,20 @@ def _by_kernel(root: Root) -> Iterator[Automatic]:
                 found.setdefault((f"{word}: what that lets people do is not known", False), source)
     for (says, known), source in found.items():
         yield Automatic("root", says, source, "", known=known)
+    mount = next((n for n, line in enumerate(root.lines(FSTAB), start=1) if line.split()[1:2] == ["/boot"]), None)
+    if mount is not None and not root.live and not root.names_in("/boot"):
+        says = "/boot is a file system of its own and is not mounted here, so what the kernel is told is not known"
+        yield Automatic("root", says, Source(FSTAB, mount), "", known=False)
+
+
+def _by_scripts(root: Root) -> Iterator[Automatic]:
+    """Commands run at each start that name a terminal or begin a session: of /etc/rc.local, see
+    systemd-rc-local-generator(8), and lines of crontab(5) with ``@reboot``."""
+    scripts = [RC_LOCAL] if root.item(RC_LOCAL).mode & 0o111 else []
+    tables = [*system_cron_files(root), *(f"{folder}/root" for folder in CRONTABS)]
+    for file in (*scripts, *tables):
+        for number, line in enumerate(root.content(file, MOST_READ).decode(errors="replace").split("\n"), start=1):
+            command = line.strip()
+            if (file in scripts or command.startswith("@reboot")) and _AT_A_TERMINAL.search(command.partition("#")[0]):
+                says = "run at each start, it begins something at a terminal; what that lets people do is not known"
+                yield Automatic("root", says, Source(file, number, command), "", known=False)

@@ -10,7 +10,6 @@ from verrou.core.model import Account, Origin, Reading, Source, absent, name_lis
 from verrou.core.values import EVERYBODY, GROUP, Takes, Value
 from verrou.machines import CannotRehearse
 from verrou.machines.linux import polkit
-from verrou.machines.linux.entry.units import file_of, masked
 from verrou.machines.linux.packages import to_install
 from verrou.machines.linux.polkit import Ours
 from verrou.machines.linux.polkit_actions import ACTIONS, CLOSED, DRIVES, RIGHTS, SETTINGS, STANDARD
@@ -18,6 +17,7 @@ from verrou.machines.linux.polkit_rules import Asking, answer
 from verrou.machines.linux.refused import Refused
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keeper import Keeper, System, at_once
+from verrou.machines.linux.rules.keyboard import keys_left
 from verrou.machines.linux.rules.named import administering_groups, checked_names
 
 
@@ -139,20 +139,9 @@ def _known(read: Callable[[System, Ours], Reading]) -> Callable[[System], Readin
     return whole
 
 
-KEYS_TARGET = "ctrl-alt-del.target"
-
-
 def _with_the_keys(system: System, reading: Reading) -> Reading:
-    """Who sits at the machine restarts it by Ctrl-Alt-Del at a text console, whatever polkit says: the kernel tells
-    systemd(1), which starts a unit for it."""
-    file = file_of(system.root, KEYS_TARGET)
     limited = isinstance(reading.value, frozenset) and EVERYBODY not in reading.value
-    if not file or not limited or masked(system.root, file):
-        return reading
-    keys = (
-        "Ctrl-Alt-Del at a text console restarts the machine for anybody all the same; "
-        f"systemctl mask {KEYS_TARGET} ends that"
-    )
+    keys = keys_left(system.root) if limited else ""
     return evolve(reading, reason="; ".join(filter(None, (reading.reason, keys))))
 
 
