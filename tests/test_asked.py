@@ -256,7 +256,7 @@ def test_sudo_and_doas_are_asked(two: PrivateRoot, verrou: Verrou) -> None:
     two.write("/etc/sudoers.d/night", "+night ALL=(ALL) ALL\n")
     m = ("-m", two.path, "--format", "json")
     roles = {row["account"]: row["role"] for row in json.loads(verrou("access", *m).stdout)}
-    assert (roles["root"], roles["warden"], roles["tern"]) == ("administrator", "administrator", None)
+    assert (roles["root"], roles["warden"], roles["tern"]) == ("administrator", "administrator", "unknown")
     roles = {row["account"]: row["role"] for row in json.loads(verrou("access", *m, "--ask-system").stdout)}
     assert roles["tern"] == "standard"
     two.inside("useradd", "-m", "-s", "/bin/bash", "ana")

@@ -36,6 +36,7 @@ from verrou.core.audit import Verdict, audit
 from verrou.core.errors import BadInput
 from verrou.core.logbook import KeptAccount, KeptFinding, KeptReading, KeptTrial, Record, Run, record_of, trend
 from verrou.core.model import Role
+from verrou.core.model.known import Known
 from verrou.core.rules import Severity
 from verrou.core.trials import Proof, not_tried
 from verrou.machines.bench.authority import Authority
@@ -69,7 +70,7 @@ def made(key: str, **more: Any) -> Record:
             KeptFinding("lockout.after", Severity.GRAVE, Verdict.SHORT),
             KeptFinding("password.classes", Severity.SLIGHT, Verdict.WAIVED, date(2027, 6, 30), "site warden"),
         ),
-        accounts=(KeptAccount("tern", Role.STANDARD, True), KeptAccount("daypass'; --", None, False)),
+        accounts=(KeptAccount("tern", Role.STANDARD, True), KeptAccount("daypass'; --", Known.UNKNOWN, False)),
         readings=(KeptReading("lockout.after", "50 wrong tries"),),
         trials=(KeptTrial("lockout.after", "4 wrong tries", Proof.PROVED),),
     )

@@ -9,7 +9,7 @@ from attrs import AttrsInstance, asdict
 
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, Source, Status
-from verrou.core.model.access import KnownRole, known_role, ways_in_now, ways_unknown
+from verrou.core.model.access import KnownRole, as_known_role, known_role, ways_in_now, ways_unknown
 from verrou.core.model.ageing import closed_from, must_change, password_ages
 from verrou.core.model.states import State, states_of
 from verrou.core.model.ways import Gate, Way
@@ -210,6 +210,7 @@ def _converter(detailed: bool = True) -> "Converter":
     converter = Converter(detailed_validation=detailed)
     converter.register_structure_hook(datetime, lambda raw, _: _moment(raw))
     converter.register_structure_hook_func(lambda kind: kind is int, lambda raw, _: _number(raw))  # and not of bool
+    converter.register_structure_hook_func(lambda kind: kind == KnownRole, lambda raw, _: as_known_role(raw))
     converter.register_structure_hook(date, lambda raw, _: date.fromisoformat(raw))
     of_tuples: Any = converter.get_structure_hook(tuple[str, ...])
     # Most of them have nothing in them.

@@ -47,6 +47,11 @@ def role_of(account: Account, posture: Posture) -> Role:
     return Role.STANDARD
 
 
+def as_known_role(word: str | None) -> KnownRole:
+    """Return the role that a record holds; older ones hold nothing where it is not known."""
+    return Known.UNKNOWN if word in (None, Known.UNKNOWN) else Role(word)
+
+
 def known_role(account: Account, posture: Posture) -> KnownRole:
     """Return the role of an account. It is not known where a standard user or a guest may be an administrator by what
     could not be read or understood."""

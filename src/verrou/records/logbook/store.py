@@ -11,8 +11,7 @@ from urllib.parse import parse_qsl, urlsplit
 from verrou.core.audit import Verdict
 from verrou.core.errors import BadInput
 from verrou.core.logbook import KeptAccount, KeptFinding, KeptReading, KeptTrial, Record, Run
-from verrou.core.model import Role
-from verrou.core.model.known import Known
+from verrou.core.model.access import as_known_role
 from verrou.core.rules import Severity
 from verrou.core.trials import Proof
 from verrou.records.logbook.place import Place
@@ -198,10 +197,7 @@ def _records(connection: sql.Connection, machine: str) -> list[Record]:
                 for each in findings.get(row.id, ())
             ),
             accounts=tuple(
-                KeptAccount(
-                    each.name, Known.UNKNOWN if each.role in (None, "unknown") else Role(each.role), each.enabled
-                )
-                for each in accounts.get(row.id, ())
+                KeptAccount(each.name, as_known_role(each.role), each.enabled) for each in accounts.get(row.id, ())
             ),
             readings=tuple(KeptReading(each.rule, each.words) for each in readings.get(row.id, ())),
             trials=tuple(KeptTrial(each.rule, each.tried, Proof(each.proof)) for each in trials.get(row.id, ())),
