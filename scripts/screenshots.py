@@ -1,7 +1,8 @@
 """Takes the pictures in docs/screenshots/ anew: each main command on the demo data, in a terminal window under Xvfb,
 and its pages in a browser.
 
-Needs Debian's xvfb, xterm, imagemagick, chromium and fonts-dejavu-core, and verrou with its extras beside this Python.
+Needs Debian's xvfb, xterm, imagemagick, chromium, fonts-dejavu-core and mmdebstrap, verrou with its extras beside this
+Python, and root.
 """
 
 import os
@@ -10,6 +11,8 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 SIZE = "1280x800"
@@ -28,8 +31,6 @@ SHOTS = {
     "signin": "verrou signin -m hide-01.bench.json; echo; verrou rule show elevation -m hide-01.bench.json",
     "swap": "verrou account swap ringer warden -m ringing-02.bench.json --preview; echo; "
     "verrou account show petrel -m ringing-02.bench.json",
-    "leaving": "verrou group list -m ringing-02.bench.json; echo; "
-    "verrou account remove guillemot --files archive -m hide-01.bench.json",
     "audit": "verrou audit -m hide-01.bench.json -b hide-01.toml | head -n 45",
     "harden": "verrou harden -m hide-01.bench.json -b hide-01.toml --preview | head -n 43",
     "compare": "verrou compare surveys/hide-01-2025-09.survey.json surveys/hide-01-2026-09.survey.json | head -n 42",
@@ -46,6 +47,11 @@ SHOTS = {
     "rule-explain": "verrou rule explain lockout.lasts password.min_length; echo; "
     "verrou rule show lockout -m warden-03",
 }
+ON_A_DISK = {
+    "asked": "verrou access -m disk; verrou access -m disk --ask-system; "
+    "verrou why tern console -m disk; verrou why tern console -m disk --ask-system",
+}
+"""What needs a Debian system whose own programs are asked. One of its modules is not what it is called."""
 PAGES = {
     "report": "verrou harden -m hide-01.bench.json -b hide-01.toml --yes; "
     "verrou machine restart -m hide-01.bench.json; "
@@ -107,9 +113,28 @@ def take_page(name: str, command: str, folder: Path) -> None:
     )
 
 
+@contextmanager
+def debian_disk(folder: Path, verrou: str) -> Iterator[None]:
+    """A Debian root in ``folder/disk``, in which pam_localuser.so is another module by that name."""
+    sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+    from debian_root import PrivateRoot, base_root
+
+    with PrivateRoot.over(base_root(), folder / "disk") as disk:
+        for name, role in (("warden", "administrator"), ("tern", "standard")):
+            words = [verrou, "account", "add", name, "--role", role, "--keep-password", "--password", "stdin", "--yes"]
+            subprocess.run(
+                [*words, "-m", str(disk.path)], input=b"kittiwake-Cliff-42\n", capture_output=True, check=True
+            )
+        modules = next((disk.path / "usr/lib").glob("*/security"))
+        (modules / "pam_localuser.so").write_bytes((modules / "pam_deny.so").read_bytes())
+        disk.write("/etc/hostname", "warden-03\n")
+        disk.write("/etc/pam.d/login", "account required pam_localuser.so\n" + disk.read("/etc/pam.d/login"))
+        yield
+
+
 def main() -> None:
     PICTURES.mkdir(parents=True, exist_ok=True)
-    wanted = sys.argv[1:] or [*SHOTS, *PAGES]
+    wanted = sys.argv[1:] or [*SHOTS, *ON_A_DISK, *PAGES]
     display = f":{90 + os.getpid() % 9}"
     server = subprocess.Popen(["Xvfb", display, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL)
     try:
@@ -124,6 +149,10 @@ def main() -> None:
             for name, command in SHOTS.items():
                 if name in wanted or name == "verify":
                     take(name, command, here, display)
+            for name, command in ON_A_DISK.items():
+                if name in wanted:
+                    with debian_disk(here, verrou):
+                        take(name, command, here, display)
             for name, command in PAGES.items():
                 if name in wanted:
                     take_page(name, command, Path(folder, "demo"))

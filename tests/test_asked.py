@@ -67,6 +67,23 @@ def test_what_the_files_do_not_tell_is_asked_and_the_line_named(two: PrivateRoot
     assert "found --files-only and --ask-system; say one of them" in told
 
 
+def test_where_the_system_answers_otherwise_than_its_files_both_are_told(two: PrivateRoot, verrou: Verrou) -> None:
+    """A module that is not what its name says."""
+    modules = next((two.path / "usr/lib").glob("*/security"))
+    shutil.copy(modules / "pam_deny.so", modules / "pam_localuser.so")
+    before_all(two, "login", "account required pam_localuser.so")
+    m, both = (
+        ("-m", two.path, "--ask-system"),
+        "refuses it by pam_localuser.so, although its files read as if it let it in",
+    )
+    rows = {row["account"]: row for row in json.loads(verrou("access", *m, "--format", "json").stdout)}
+    assert rows["tern"]["ways"]["console"] is None and both in rows["tern"]["differs"][0]
+    assert rows["root"]["differs"] == [], "nobody gets in as root, asked or read"
+    assert f"warden and tern by console: login: PAM, asked itself, {both}" in verrou("access", *m).stdout.replace(
+        "\n", " "
+    )
+
+
 def test_guards_rest_on_what_was_asked(two: PrivateRoot, verrou: Verrou) -> None:
     """tern administers by its files, and PAM turns it away: it is no one to leave the machine to."""
     two.inside("usermod", "-aG", "sudo", "tern")

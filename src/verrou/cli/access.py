@@ -57,7 +57,7 @@ def _heading(posture: "Posture", as_baseline: str | None) -> str:
 @click.option("--all", "everyone", is_flag=True, help="Accounts of the system that cannot sign in too.")
 def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None, style: str, everyone: bool) -> None:
     """Who gets in by which way, with what, and what each meets that wants to administer."""
-    from verrou.reports.access import access_data, access_sheet, not_known, worth_a_line
+    from verrou.reports.access import access_data, access_sheet, differing, not_known, worth_a_line
     from verrou.reports.sheets import console, print_sheet
 
     posture = _posture(machine, as_baseline)
@@ -75,6 +75,8 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
         out.print()
         for each in not_known(chosen, posture):
             out.print(f"? {each}")
+        for each in differing(chosen, posture):
+            out.print(each)
         out.print("Under a way stands what opens it; verrou why ACCOUNT WAY tells the reasons.", style="dim")
 
     print_facts(style, sheet, rows, text)

@@ -1,6 +1,6 @@
 """Who gets in by which way and becomes what, why, and what the sign-in screen shows: as sheets and as plain data."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Any, TypedDict
 
 from verrou.core.model import Account, Posture, Role, Source, Status, joined
@@ -26,13 +26,14 @@ from verrou.reports.sheets import BAD, Sheet, columns_of
 
 
 class AccessData(TypedDict):
-    """One account: what opens each way to it (null for none), what is not known of that and why, and what it meets that
-    wants each kind of program to have administration."""
+    """One account: what opens each way to it (null for none), what is not known of that and why, where the system asked
+    itself answers otherwise than its files read, and what it meets that wants to administer, by kind of program."""
 
     account: str
     role: KnownRole
     ways: dict[Way, Opening | None]
     unknown: list[str]
+    differs: list[str]
     administration: dict[Program, Met]
 
 
@@ -112,6 +113,7 @@ def access_data(accounts: Sequence[Account], posture: Posture) -> list[AccessDat
             "role": known_role(account, posture),
             "ways": {way: easiest_opening(account, way, posture) for way in Way},
             "unknown": _not_known(account, posture),
+            "differs": _differing(account, posture),
             "administration": {program: meets(account, posture, program) for program in Program},
         }
         for account in accounts
@@ -125,11 +127,27 @@ def _not_known(account: Account, posture: Posture) -> list[str]:
 
 def not_known(accounts: Sequence[Account], posture: Posture) -> list[str]:
     """The same of several accounts, a line for what is not known of the same ones."""
-    found: dict[str, list[str]] = {}
-    for account in accounts:
-        for each in _not_known(account, posture):
-            found.setdefault(each, []).append(account.name)
+    found = _alike((each, account.name) for account in accounts for each in _not_known(account, posture))
     return [f"not known of {joined(names)} by {each}" for each, names in found.items()]
+
+
+def differing(accounts: Sequence[Account], posture: Posture) -> list[str]:
+    """Where the system, asked itself, answers otherwise than its files read, a line for the same answer."""
+    found = _alike((each, account.name) for account in accounts for each in _differing(account, posture))
+    return [f"{joined(names)} by {each}" for each, names in found.items()]
+
+
+def _differing(account: Account, posture: Posture) -> list[str]:
+    decided = ((gate.way, gate.admissions.get(account.name)) for gate in posture.gates)
+    return [f"{way}: {each.says}" for way, each in decided if each is not None and each.differs]
+
+
+def _alike(told: Iterable[tuple[str, str]]) -> dict[str, list[str]]:
+    """The names by what is told of them."""
+    found: dict[str, list[str]] = {}
+    for each, name in told:
+        found.setdefault(each, []).append(name)
+    return found
 
 
 def worth_a_line(posture: Posture, everyone: bool) -> list[Account]:

@@ -102,13 +102,15 @@ def nobody_but(circle: Circle, source: Source | None = None, *, settable: bool =
 class Admission:
     """What decides about one account at an entry point where neither the lists nor the state of the account tell:
     whether it comes in by its password (a blank one included), by its key, and by its name alone. ``says`` tells by
-    what, or what was not understood; ``source`` is the line."""
+    what, or what was not understood; ``source`` is the line. ``differs``: the system, asked itself, answers otherwise
+    than its files read."""
 
     password: Known
     key: Known
     name: Known
     says: str
     source: Source | None = None
+    differs: bool = False
 
 
 @frozen(repr=False)

@@ -305,7 +305,7 @@ class Services:
             password, key, name = Known.NO, through & takes.key & pam.password & pam.key, Known.NO
         elif Known.YES is key and Known.YES not in (password, name) and not takes.says:
             said, source = f"{service}: its key is good, although no password of it is", account.source
-        return Admission(password, key, name, said, source)
+        return Admission(password, key, name, said, source, pam.differs and not takes.says)
 
     def _comes_to(self, account: Account, who: Somebody, service: str, way: Way) -> "_OfPam":
         """What PAM has to say. A program that does not ask it looks at the account by itself."""
@@ -331,11 +331,10 @@ class Services:
         password, key, name = (said if said is not Known.UNKNOWN else here for said, here in parts)
         if all(said in (here, Known.UNKNOWN) for said, here in parts):
             return read
-        return _OfPam(password, key, name, self._differently(attempt, read, password, found))
+        differs = read.password not in (Known.UNKNOWN, password)
+        return _OfPam(password, key, name, self._differently(attempt, read, password), differs)
 
-    def _differently(
-        self, attempt: Attempt, read: "_OfPam", password: Known, found: Found
-    ) -> tuple[str, Source | None]:
+    def _differently(self, attempt: Attempt, read: "_OfPam", password: Known) -> tuple[str, Source | None]:
         """What is said where PAM itself answers otherwise than its files read, or where these do not tell."""
         line = self._line_that_refuses(attempt) if password is Known.NO else None
         decides = f" by {line.module_name}" if line is not None else ""
@@ -432,6 +431,7 @@ class _OfPam(NamedTuple):
     key: Known
     name: Known
     says: tuple[str, Source | None]
+    differs: bool = False
 
 
 def _unclear(found: Found) -> list[PamLine]:
