@@ -19,6 +19,7 @@ from debian_root import PrivateRoot
 from verrou.core.model import Account, Origin, PasswordState, Posture, Reading, Role, Status
 from verrou.core.model.access import can_sign_in, known_role, needs_a_look, role_of
 from verrou.core.model.ageing import expired, must_change
+from verrou.core.model.known import Known
 from verrou.core.model.states import states_of
 from verrou.core.rules import CATALOGUE, reading_of
 from verrou.core.rules.population import unused
@@ -344,7 +345,7 @@ def test_who_is_not_root_sees_what_can_be_read_and_no_guess(manned_root: Private
             seen = LinuxMachine(Path("/"), "this").observe()
             told = {rule.id: str(reading_of(rule, seen).status) for rule in CATALOGUE.values()}
             tern = seen.by_name["warden"]
-            known = known_role(tern, seen) is not None
+            known = known_role(tern, seen) is not Known.UNKNOWN
             told |= {"": f"{tern.password} {known} {' '.join(seen.machine.unread)} {seen.troubles}"}
         except BaseException as error:
             told = {"": repr(error)}
