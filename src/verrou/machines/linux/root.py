@@ -20,6 +20,7 @@ from verrou.machines.local_files import item_at
 
 T = TypeVar("T")
 MOST_LINKS = 40
+MOST_FOLDERS = 500
 _OPEN_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC
 Runner = Callable[[Sequence[str]], tuple[int, str]]
 """Runs one of the system's own programs inside it: how it ended, and what it said."""
@@ -226,9 +227,15 @@ class Root:
                 )
 
     def matching(self, pattern: str) -> list[str]:
-        """What glob(7) finds by a pattern, sorted: names that begin with a dot only where the pattern says the dot."""
+        """What glob(7) finds by a pattern, sorted: names that begin with a dot only where the pattern says the dot.
+
+        Raises:
+            BadInput: it goes through more folders than anybody means.
+        """
         found = [""]
         for part in pattern.split("/")[1:]:
+            if len(found) > MOST_FOLDERS:
+                raise BadInput(f"{pattern} goes through more than {MOST_FOLDERS} folders; name fewer")
             inner = [(above, name) for above in found for name in self.names_in(above or "/") if _matches(name, part)]
             found = [f"{above}/{name}" for above, name in inner]
         return found

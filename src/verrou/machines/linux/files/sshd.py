@@ -9,6 +9,7 @@ from typing import Protocol
 
 from attrs import frozen
 
+from verrou.core.errors import BadInput
 from verrou.core.model import Source
 from verrou.machines.linux.root import Root
 
@@ -216,8 +217,12 @@ def config_lines(root: Root) -> Iterator[Line]:
     files = 0
 
     def included(pattern: str, by: Source, depth: int, under: tuple[Criteria, ...]) -> Iterator[Line]:
-        files = root.files_matching(pattern)
-        for found in root.matching(pattern):
+        try:
+            files, all_found = root.files_matching(pattern), root.matching(pattern)
+        except BadInput:
+            yield "include", [pattern], by, under
+            return
+        for found in all_found:
             if found in files:
                 yield from in_file(found, depth + 1, under)
             elif not root.is_folder(found):
