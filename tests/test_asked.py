@@ -17,8 +17,10 @@ from sudoers_files import SAMPLES, manned, put
 from test_shut_in import hostile, listener, victim
 from verrou.core.model import AccountName, Grant, Posture
 from verrou.core.model.access import Opening, admitted, doubts
+from verrou.core.model.known import Known
 from verrou.core.model.ways import Way
 from verrou.machines import Asking, open_machine
+from verrou.machines.linux.elevation_asked import _of_sudo
 from verrou.machines.linux.machine import LinuxMachine
 from verrou.machines.linux.pam import questions
 from verrou.machines.linux.pam.asking import word_and_hash
@@ -82,6 +84,11 @@ def test_where_the_system_answers_otherwise_than_its_files_both_are_told(two: Pr
     assert f"warden and tern by console: login: PAM, asked itself, {both}" in verrou("access", *m).stdout.replace(
         "\n", " "
     )
+
+
+def test_what_keeps_sudo_from_answering_is_no_answer() -> None:
+    assert _of_sudo({"said": "sudo: a password is required"}) is Known.UNKNOWN
+    assert _of_sudo({"said": "tern is not in the sudoers file."}) is Known.NO
 
 
 def test_guards_rest_on_what_was_asked(two: PrivateRoot, verrou: Verrou) -> None:

@@ -1,15 +1,18 @@
 """What is told of a rule is what is enforced: not what is written down, where nothing acts on it."""
 
 import json
+from pathlib import Path
 
 import pytest
 
-from conftest import GOOD_PASSWORD, Verrou
+from conftest import GOOD_PASSWORD, Verrou, with_files
 from debian_root import PrivateRoot
 from test_seat_linux import polkit_says
 from verrou.core.model import Role
 from verrou.core.passwords import policy_of
 from verrou.machines import open_machine
+from verrou.machines.linux.root import Root
+from verrou.machines.linux.rules.keyboard import keys_left
 
 pytestmark = pytest.mark.real_root
 UNITS = "org.freedesktop.systemd1.manage-units"
@@ -68,6 +71,17 @@ def test_a_shell_that_no_time_ends_is_named(manned_root: PrivateRoot, verrou: Ve
     verrou("account", "change", "tern", "--shell", "/bin/bash", *m, "--yes")
     told = json.loads(verrou("rule", "show", "screen.locks_after", *m, "--format", "json").stdout)["screen.locks_after"]
     assert told["value"] == {"duration": "PT2M"}
+
+
+def test_the_administrator_s_file_counts_before_the_vendor_s(tmp_path: Path) -> None:
+    files = {
+        "usr/lib/systemd/systemd-logind": "",
+        "usr/lib/systemd/logind.conf": "[Login]\nHandlePowerKey=poweroff\n",
+        "etc/sysctl.conf": "kernel.sysrq=0\n",
+    }
+    assert "power key" in keys_left(Root(with_files(tmp_path, files)))
+    with_files(tmp_path, {"etc/systemd/logind.conf": "[Login]\nHandlePowerKey=ignore\n"})
+    assert keys_left(Root(tmp_path)) == ""
 
 
 def test_the_keys_and_the_button_are_told(desktop: PrivateRoot, verrou: Verrou) -> None:

@@ -29,7 +29,8 @@ from verrou.core.model import (
     Role,
 )
 from verrou.core.model.access import role_of, usable_administrator, usable_administrators
-from verrou.core.model.ways import Circle, Gate, Way, nobody_but
+from verrou.core.model.known import Known
+from verrou.core.model.ways import Admission, Circle, Gate, Way, nobody_but
 from verrou.core.plan.foresee import foresee
 from verrou.core.plan.steps import (
     CreateAccount,
@@ -357,6 +358,19 @@ def test_a_blank_password_gets_in_at_the_console_only(steps: list[Step], console
         gates=gates,
     )
     assert [r.guard for r in guards.refusals(posture, steps)] == (["open-guest"] if refused else [])
+
+
+@pytest.mark.parametrize(("password", "refused"), [(Known.UNKNOWN, True), (Known.YES, True), (Known.NO, False)])
+def test_a_blank_password_that_may_do_beside_a_key_is_refused(password: Known, refused: bool) -> None:
+    decided = Admission(password, Known.YES, Known.NO, "sshd")
+    blank = Account("tern", "1001", password=PasswordState.BLANK, keys=1)
+    warden = Account("warden", "1000", groups=("administrators",))
+    administrators = (Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)),)
+    shut = Gate(Way.REMOTE_SHELL, admissions={"tern": Admission(Known.NO, Known.NO, Known.NO, "sshd")})
+    before = Posture(FACTS, (warden, blank), administrators, {}, gates=(Gate(Way.CONSOLE), shut))
+    after = evolve(before, gates=(Gate(Way.CONSOLE), evolve(shut, admissions={"tern": decided})))
+    found = [r.guard for r in guards.refusals_on(guards.Course(before, after, ()))]
+    assert ("open-guest" in found) is refused
 
 
 def test_a_door_that_stood_open_before_does_not_stop_the_mending() -> None:

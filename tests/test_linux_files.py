@@ -292,6 +292,21 @@ def test_a_hash_of_ours_is_taken_by_the_system(root: PrivateRoot) -> None:
     assert not root.signs_in("tern", GOOD_PASSWORD + "x")
 
 
+def test_what_a_tree_of_files_holds_is_told_whatever_was_made_of_it(tmp_path: Path) -> None:
+    """No device is there that a link to /dev/null leads to; what was made of files once still rests on them."""
+    (tmp_path / "conf.d").mkdir()
+    (tmp_path / "conf.d/10.conf").symlink_to("/dev/null")
+    (tmp_path / "conf.d/20.conf").symlink_to("/nowhere")
+    (tmp_path / "conf.d/30.conf").write_text("x")
+    root = Root(tmp_path)
+    assert root.files_in("/conf.d") == ["10.conf", "30.conf"]
+    for _ in range(2):
+        root.asked.clear()
+        assert root.made_once("x", lambda: root.text("/conf.d/30.conf")) == "x" and root.asked == {"/conf.d/30.conf"}
+    root.write("/conf.d/30.conf", "y")
+    assert root.made_once("x", lambda: root.text("/conf.d/30.conf")) == "y"
+
+
 @pytest.mark.real_root
 def test_what_is_no_file_among_files_is_passed_over_as_by_the_programs(manned_root: PrivateRoot) -> None:
     """Folders, pipes, hidden names and links to nothing: the system's own programs say what counts."""

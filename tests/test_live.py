@@ -12,6 +12,8 @@ import pytest
 
 from conftest import forked
 from debian_root import mount
+from verrou.machines.linux import live
+from verrou.machines.linux.root import Root
 
 pytestmark = pytest.mark.real_root
 PASSWORD = "kittiwake-Cliff-42"
@@ -77,6 +79,16 @@ def test_an_account_on_the_live_system_and_back(covered: Path, monkeypatch: pyte
                 subprocess.run(["umount", "/dev/log"], check=True)
             else:
                 Path("/dev/log").unlink()
+
+
+@pytest.mark.parametrize(("checked", "told"), [("true", True), ("false", False)])
+def test_a_server_that_could_not_use_its_settings_is_not_told(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, checked: str, told: bool
+) -> None:
+    monkeypatch.setattr(live, "can_tell", lambda root: True)
+    monkeypatch.setattr(live, "READERS", [("/etc/ssh/", (f"/bin/{checked}",), ("/bin/touch", str(tmp_path / "told")))])
+    live.tell(Root(tmp_path), "entry 1", ["/etc/ssh/sshd_config.d/50.conf"])
+    assert (tmp_path / "told").exists() is told
 
 
 def test_a_kernel_that_lets_nobody_have_mounts(covered: Path) -> None:

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled, with_files
+from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled, with_files, with_programs
 from debian_root import PrivateRoot
 from verrou.core.model import Account, AccountName, Status
 from verrou.core.model.access import ways_in, ways_unknown
@@ -252,6 +252,13 @@ def test_who_is_denied_is_not_signed_in_unasked_either(desktop: PrivateRoot, ver
     told = json.loads(verrou(*why).stdout)
     assert told["answer"] == "no" and desktop.inside(*asked).returncode != 0
     assert told["chain"][0]["source"]["place"] == "/etc/security/verrou-console.conf"
+    verrou("undo", "-m", desktop.path, "--yes")
+    whole = desktop.read("/etc/pam.d/lightdm-autologin")
+    desktop.write("/etc/pam.d/lightdm-autologin", f"auth required pam_deny.so\n{whole}")
+    assert desktop.inside(*asked[:-1], "authenticate").returncode != 0 and desktop.inside(*asked).returncode == 0
+    rows = json.loads(verrou("access", "gull", *why[3:]).stdout)
+    assert rows[0]["ways"]["console"] == "password", "this screen goes through all of its stack, and nobody is in by it"
+    desktop.write("/etc/pam.d/lightdm-autologin", whole)
     found = json.loads(verrou("rule", "show", "screen.automatic_signin", *why[3:]).stdout)
     assert found["screen.automatic_signin"]["value"] == {"word": "anybody"}, "what is set there is still told"
     verrou("rule", "set", "screen.automatic_signin=nobody", "-m", desktop.path, "--yes")
@@ -424,6 +431,32 @@ def test_a_unit_that_is_started_signs_in_whom_it_names(tmp_path: Path, text: str
     assert who_unasked(Root(tmp_path)) == UNITS[text], "and is gone on a disk"
     (folder / "hide.service").symlink_to("/dev/null")
     assert whom_unasked(Root(tmp_path)) == [], "masked"
+
+
+def test_a_unit_that_is_masked_signs_in_nobody(tmp_path: Path) -> None:
+    unit = "[Service]\nExecStart=/bin/login -f tern\nStandardInput=tty\n"
+    with_files(tmp_path, {"usr/lib/systemd/system/hut.service": unit})
+    wanted = tmp_path / "etc/systemd/system/multi-user.target.wants"
+    wanted.mkdir(parents=True)
+    (wanted / "hut.service").symlink_to("/usr/lib/systemd/system/hut.service")
+    assert who_unasked(Root(tmp_path)) == ["tern"]
+    (tmp_path / "etc/systemd/system/hut.service").symlink_to("/dev/null")
+    assert who_unasked(Root(tmp_path)) == []
+
+
+def test_of_a_screen_that_may_not_look_at_accounts_a_no_is_not_known(tmp_path: Path) -> None:
+    files = {
+        "etc/passwd": "root:x:0:0::/root:/bin/sh\ntern:x:1000:1000::/home/tern:/bin/sh\n",
+        "etc/shadow": "root:*:20000::::::\ntern:$5$a$b:20000:::::20001:\n",
+        "etc/group": "root:x:0:\ntern:x:1000:\n",
+        "etc/slim.conf": "auto_login yes\ndefault_user tern\n",
+        "etc/pam.d/slim": "auth required pam_unix.so\naccount required pam_unix.so\n",
+        "usr/lib/x86_64-linux-gnu/security/pam_unix.so": "",
+        "usr/bin/slim": "",
+        "bin/sh": "",
+    }
+    posture = open_machine(str(with_programs(with_files(tmp_path, files)))).observe()
+    assert ways_unknown(posture.by_name[AccountName("tern")], posture) == (Way.CONSOLE,), "it has ended"
 
 
 def test_an_instance_of_a_unit_signs_in_whom_it_is_named_after(tmp_path: Path) -> None:
