@@ -9,6 +9,7 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 
 import pytest
+from attrs import evolve
 from hypothesis import example, given
 from hypothesis import strategies as st
 
@@ -19,10 +20,11 @@ from verrou.core.baseline import read_baseline
 from verrou.core.capture import captured
 from verrou.core.comparison import compare
 from verrou.core.guards import Course, refusals_on
-from verrou.core.model import Account, AccountName, MachineFacts, Naming, Origin, PasswordState, Posture, Status
+from verrou.core.model import Account, AccountName, MachineFacts, Naming, Origin, PasswordState, Posture, Status, Unread
 from verrou.core.model.access import Opening, admitted, doubts
 from verrou.core.model.known import Known
 from verrou.core.model.ways import Admission, Gate, Way
+from verrou.core.rules import Severity
 from verrou.machines import open_machine
 from verrou.machines.linux.entry.service_files import unknown_services
 from verrou.machines.linux.root import Root
@@ -493,6 +495,9 @@ def test_what_is_not_known_of_a_listed_account_keeps_it_from_being_as_listed() -
     assert verdict(machine(Known.NO, PasswordState.UNKNOWN)) == (
         *(Verdict.UNREADABLE, "the password of tern could not be read"),
     )
+    unread = evolve(known, machine=evolve(facts, unread=(Unread.ADMINISTRATION,)))
+    assert verdict(unread) == (Verdict.UNREADABLE, "whether tern administers could not be read")
+    assert audit(unread, baseline).findings[0].severity is Severity.GRAVE, "it may be an administrator"
     doubtful = machine(Known.UNKNOWN, PasswordState.SET)
     said = "whether it gets in by network is not known: kiosk decides so"
     assert verdict(doubtful) == (Verdict.UNREADABLE, said)
