@@ -40,7 +40,7 @@ def errors(text: str) -> list[str]:
 @pytest.mark.parametrize(
     ("rule", "asked", "said", "met", "not_met"),
     [
-        ("lockout.after", "5", "at most 5 wrong tries", [1, 5], [6, "never"]),
+        ("lockout.after", "5", "at most 5 failed attempts", [1, 5], [6, "never"]),
         ("lockout.after", '"never"', "at most never", [5, "never"], []),
         ("lockout.lasts", '"1 hour"', "at least 1 hour", ["60 minutes", "until-unlocked"], ["59 minutes"]),
         ("lockout.lasts", '{ exactly = "until-unlocked" }', "exactly until-unlocked", ["until-unlocked"], ["9 days"]),

@@ -139,7 +139,7 @@ def test_a_way_round_a_rule_is_disproved(bench: Path, verrou: Verrou, monkeypatc
     with machine.rehearse() as copy:
         results = list(run_trials(copy.attempt, machine.observe(), Random(1)))
     proofs = {r.tried: r.proof for r in results if r.rule == "lockout.after"}
-    assert proofs["4 wrong tries, then the right password"] == "disproved"
+    assert proofs["4 failed attempts, then the right password"] == "disproved"
 
 
 def test_what_a_trial_on_the_copy_disproves_is_not_done(

@@ -53,7 +53,7 @@ def test_limits_for_nobody_are_not_in_force(desktop: PrivateRoot, verrou: Verrou
     m = ("-m", desktop.path, "--yes")
     limits = ("sharing.hidden_drives=all", "sharing.settings_closed=yes")
     told = verrou("rule", "set", *limits, *m, code=4).stderr
-    assert " ".join(told.split()).count("nothing acts on it (it is for nobody") == 2
+    assert " ".join(told.split()).count("(not enforced)") == 2
     verrou("rule", "set", *limits, "sharing.applies_to=gull", *m)
     verrou("rule", "set", "sharing.applies_to=nobody", *m)
     readings = open_machine(str(desktop.path)).observe().readings

@@ -71,8 +71,8 @@ def made(key: str, **more: Any) -> Record:
             KeptFinding("password.classes", Severity.SLIGHT, Verdict.WAIVED, date(2027, 6, 30), "site warden"),
         ),
         accounts=(KeptAccount("tern", Role.STANDARD, True), KeptAccount("daypass'; --", Known.UNKNOWN, False)),
-        readings=(KeptReading("lockout.after", "50 wrong tries"),),
-        trials=(KeptTrial("lockout.after", "4 wrong tries", Proof.PROVED),),
+        readings=(KeptReading("lockout.after", "50 failed attempts"),),
+        trials=(KeptTrial("lockout.after", "4 failed attempts", Proof.PROVED),),
     )
     return evolve(record, **more)
 

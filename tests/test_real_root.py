@@ -41,10 +41,10 @@ def test_the_whole_round(manned_root: PrivateRoot, verrou: Verrou) -> None:
     assert root.signs_in("warden", GOOD_PASSWORD)
     for _ in range(4):
         assert not root.signs_in("warden", "wrong")
-    assert root.signs_in("warden", GOOD_PASSWORD), "four wrong tries do not lock"
+    assert root.signs_in("warden", GOOD_PASSWORD), "four failed attempts do not lock"
     for _ in range(5):
         assert not root.signs_in("warden", "wrong")
-    assert not root.signs_in("warden", GOOD_PASSWORD), "five wrong tries lock"
+    assert not root.signs_in("warden", GOOD_PASSWORD), "five failed attempts lock"
     listed = json.loads(verrou("account", "list", *m, "--format", "json").stdout)
     warden = next(account for account in listed if account["name"] == "warden")
     assert warden["wrong_tries"] == 5 and warden["locked_until"]
@@ -281,7 +281,7 @@ def test_the_whole_round_on_the_newest_release(newest_root: PrivateRoot, verrou:
         assert trial["proof"] == "proved" or (trial["proof"] == "not-tried" and "too new" in trial["seen"]), trial
     for _ in range(5):
         assert not root.signs_in("warden", "wrong")
-    assert not root.signs_in("warden", GOOD_PASSWORD), "five wrong tries lock"
+    assert not root.signs_in("warden", GOOD_PASSWORD), "five failed attempts lock"
     verrou("account", "unlock", "warden", "--yes", *m)
     verrou("account", "add", "tern", "--password", "generate", "--yes", *m)
     verrou("account", "remove", "tern", "--files", "archive", "--yes", *m)

@@ -29,7 +29,7 @@ def test_the_sheet_tells_before_and_now_what_was_done_and_proved(verrou: Verrou)
     assert sheet["before"]["grave"] == 7 and sheet["now"]["grave"] == 0 and sheet["now"]["holds"] == 56
     assert sum(sheet["before"].values()) == sum(sheet["now"].values())
     changed = {line["subject"]: line for line in sheet["changed"]}
-    assert changed["lockout.after"]["before"] == "short" and "50 wrong tries" in changed["lockout.after"]["said"]
+    assert changed["lockout.after"]["before"] == "short" and "50 failed attempts" in changed["lockout.after"]["said"]
     assert not sheet["no_before"] or sheet["before"]
     assert [(waiver["rule"], waiver["by"], waiver["lapsed"]) for waiver in sheet["waivers"]] == [
         ("screen.attention_key", "site warden", False),

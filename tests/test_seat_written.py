@@ -269,5 +269,5 @@ def test_the_journal_and_the_survey_tell_the_new_rules(bench: Path, verrou: Verr
     assert "rule logon.network.denied: nobody → warden" in told and '"Cap Fauvel Quiet."' in told
     verrou("machine", "restart", "-m", bench)
     shown = " ".join(verrou("survey", "--all", "-m", bench).stdout.split())
-    assert "kept from signing in over the network: warden" in shown
-    assert 'before signing in everybody reads "Cap Fauvel' in shown
+    assert "sign-in over the network is denied to: warden" in shown
+    assert 'notice before sign-in: "Cap Fauvel' in shown

@@ -269,7 +269,7 @@ def _judge(rule: str, tried: str, answer: Answer, should_accept: bool) -> TrialR
 
 
 def lockout_trial(subject: TrialAccount, posture: Posture, rng: random.Random) -> Iterator[TrialResult]:
-    """N wrong tries, the right password refused, then time or an unlocking, and the right password accepted."""
+    """N failed attempts, the right password refused, then time or an unlocking, and the right password accepted."""
     after = _in_force("lockout.after", posture)
     right, wrong = subject.password, subject.password + "x"
     control = subject.sign_in(right)
@@ -280,13 +280,17 @@ def lockout_trial(subject: TrialAccount, posture: Posture, rng: random.Random) -
         return
     tries = int(after.value)
     if tries > 50:
-        yield TrialResult("lockout.after", "nothing was tried", Proof.NOT_TRIED, f"{tries} wrong tries are too many")
+        yield TrialResult(
+            "lockout.after", "nothing was tried", Proof.NOT_TRIED, f"{tries} failed attempts are too many"
+        )
         return
     if tries > 1:
         _mistype(subject, wrong, tries - 1)
-        yield _judge("lockout.after", f"{tries - 1} wrong tries, then the right password", subject.sign_in(right), True)
+        yield _judge(
+            "lockout.after", f"{tries - 1} failed attempts, then the right password", subject.sign_in(right), True
+        )
     _mistype(subject, wrong, tries)
-    yield _judge("lockout.after", f"{tries} wrong tries, then the right password", subject.sign_in(right), False)
+    yield _judge("lockout.after", f"{tries} failed attempts, then the right password", subject.sign_in(right), False)
     yield from _lock_ends(subject, posture, right)
     forget = _in_force("lockout.forget_after", posture)
     if forget is not None and isinstance(forget.value, timedelta) and tries > 1:
@@ -296,7 +300,7 @@ def lockout_trial(subject: TrialAccount, posture: Posture, rng: random.Random) -
         said = CATALOGUE["lockout.forget_after"].kind.say(forget.value)
         yield _judge(
             "lockout.forget_after",
-            f"{tries - 1} wrong tries, {said} later one more, then the right password",
+            f"{tries - 1} failed attempts, {said} later one more, then the right password",
             subject.sign_in(right),
             True,
         )
@@ -321,7 +325,7 @@ def _by_other_services(subject: TrialAccount, right: str, wrong: str, tries: int
     for service in subject.other_services:
         subject.unlock()
         control = subject.sign_in(right, service)
-        said = f"{tries} wrong tries by {service}, then the right password"
+        said = f"{tries} failed attempts by {service}, then the right password"
         if not control.accepted:
             reason = f"{service} does not let the throwaway account in at all: {control.said}"
             yield TrialResult("lockout.after", said, Proof.NOT_TRIED, reason)

@@ -909,7 +909,7 @@ class Roster(Kind):
 
 
 def singular(unit: str) -> str:
-    """``wrong tries`` -> ``wrong try``; ``characters`` -> ``character``."""
+    """``failed attempts`` -> ``failed attempt``; ``characters`` -> ``character``."""
     return unit[:-3] + "y" if unit.endswith("ies") else unit.removesuffix("s")
 
 

@@ -1,4 +1,4 @@
-"""What a finding says, in sentences: what is and what should be are typed until here."""
+"""Findings in sentences: *state; required: value*. State and requirement are typed until here."""
 
 from typing import Any
 
@@ -11,12 +11,12 @@ from verrou.reports.reading_words import reading_says
 
 
 def finding_says(finding: Finding) -> str:
-    """What is and, where that falls short, what is asked for."""
+    """Return the state and, where it does not meet the baseline, the requirement."""
     demand = finding.demand
     if demand is None and finding.verdict is Verdict.UNREADABLE:
-        return f"could not be read: whether {finding.title} is as listed"
+        return f"not known whether {finding.title} matches the baseline"
     if demand is None:
-        return "; ".join(map(_gap_says, finding.gaps)) or f"{finding.title} is as listed"
+        return "; ".join(map(_gap_says, finding.gaps)) or f"{finding.title} matches the baseline"
     rule = demand.rule
     short = finding.verdict in (Verdict.SHORT, Verdict.WAIVED)
     said = rule.say_who(about(finding.gaps)) if short else ""
@@ -30,12 +30,12 @@ def finding_says(finding: Finding) -> str:
 
 
 def wanted_says(finding: Finding) -> str:
-    """What is asked for, in words that follow a semicolon."""
+    """Return the requirement, in words that follow a semicolon."""
     assert finding.demand is not None
     rule, desired = finding.demand.rule, finding.demand.desired
     if rule.asks and isinstance(desired, AtLeast):
         return sentence(rule.asks, rule.kind, desired.value)
-    return f"asked for: {desired.say(rule)}"
+    return f"required: {desired.say(rule)}"
 
 
 def _gap_says(gap: Gap) -> str:
@@ -46,39 +46,45 @@ def _gap_says(gap: Gap) -> str:
             return (
                 f"there is no group {who}"
                 if wanted is True
-                else f"there is no account {who}, and there should be {_ROLE[wanted]}"
+                else f"there is no account {who}; required: {_ROLE[wanted]}"
             )
         case Fact.ROLE:
-            return f"{who} is {_ROLE[now]} and should be {_ROLE[wanted]}"
+            return f"{who} is {_ROLE[now]}; required: {_ROLE[wanted]}"
         case Fact.ENABLED:
-            return f"{who} is {_OPEN[now]} and should be {_OPEN[wanted]}"
+            return f"{who} is {_OPEN[now]}; required: {_OPEN[wanted]}"
         case Fact.FIXED:
-            return f"the password of {who} is {_FIXED[now]} and should be {_FIXED[wanted]}"
+            return f"the password of {who} is {_FIXED[now]}; required: {_FIXED[wanted]}"
         case Fact.PASSWORD:
-            return f"{who} has {_PASSWORD[now]} and should have {_PASSWORD[wanted]}"
+            return f"{who} has {_PASSWORD[now]}; required: {_PASSWORD[wanted]}"
         case Fact.ENDS:
-            return f"{who} {f'ends on {now}' if now else 'has no end'} and should end by {wanted}"
+            return f"{who} {f'expires on {now}' if now else 'has no expiry date'}; required: expiry by {wanted}"
         case Fact.WAYS if not now:
-            return f"{who} is enabled, and gets in by no way"
+            return f"{who} is enabled, but no route allows it to sign in"
         case Fact.WAYS:
-            return f"{who} gets in by {_ways(now)} and should get in by {_ways(wanted)} alone"
+            return f"{who} can sign in by {_ways(now)}; required: only {_ways(wanted)}"
         case Fact.MEMBERS:
-            return f"{wanted} is missing from group {who}" if wanted else f"{now} is in group {who} and should not be"
+            if wanted:
+                return f"{wanted} is not in group {who}; required: a member"
+            return f"{now} is in group {who}; required: not a member"
         case _:
-            return f"{who}: {now} and should be {wanted}"
+            return f"{who}: {now}; required: {wanted}"
 
 
 _ROLE = {
     Role.ADMINISTRATOR: "an administrator",
     Role.STANDARD: "a standard user",
     Role.GUEST: "a guest",
-    Role.SERVICE: "an account of a service",
-    Role.SYSTEM: "an account of the system",
+    Role.SERVICE: "a service account",
+    Role.SYSTEM: "a system account",
 }
 _OPEN = {True: "enabled", False: "disabled"}
-_FIXED = {True: "fixed", False: "its own to change"}
-_PASSWORD = {PasswordState.BLANK: "a blank password", PasswordState.SET: "a password", PasswordState.NONE: "none"}
+_FIXED = {True: "fixed", False: "not fixed"}
+_PASSWORD = {
+    PasswordState.BLANK: "a blank password",
+    PasswordState.SET: "a password",
+    PasswordState.NONE: "no usable password",
+}
 
 
 def _ways(ways: Any) -> str:
-    return joined([str(way) for way in ways]) or "no way"
+    return joined([str(way) for way in ways]) or "no route"

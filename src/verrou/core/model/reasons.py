@@ -182,7 +182,7 @@ def _about_account(account: Account, posture: Posture) -> Iterator[Reason]:
     if locked(account, posture):
         by_itself = account.locked_until != datetime.max
         change = f"verrou account unlock {typed}" + (", or the lock ends by itself" if by_itself else "")
-        yield Reason(False, f"{name} is locked after {account.wrong_tries} wrong tries", source, change)
+        yield Reason(False, f"{name} is locked after {account.wrong_tries} failed attempts", source, change)
     if barred(account, posture):
         reading = posture.readings["population.outside_identities"]
         said = f"{name} is tied to an outside identity, and this machine lets in no such accounts"

@@ -98,7 +98,7 @@ def _words(state: State, account: Account, posture: Posture) -> str:
         case State.STILL_ACTS:
             return "still acts" if is_person(account) and not gets_in(account, posture) and goes_on(account) else ""
         case State.WRONG_TRIES:
-            return f"{account.wrong_tries} wrong tries" if account.wrong_tries else ""
+            return f"{account.wrong_tries} failed attempts" if account.wrong_tries else ""
         case State.SIGNED_IN:
             return "signed in now" if account.sessions else ""
 

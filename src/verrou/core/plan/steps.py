@@ -240,7 +240,7 @@ class Unlock(_Step):
 
     @property
     def what(self) -> str:
-        return f"unlock account {self.account} and forget its wrong tries"
+        return f"unlock account {self.account} and forget its failed attempts"
 
 
 @define(frozen=True, slots=False, repr=False)

@@ -95,7 +95,7 @@ def value_now(rule: Rule, reading: Reading) -> str:
         return reading.status.value
     text = "not set" if reading.value is None else rule.kind.say(reading.value)
     if not reading.in_force:
-        text += ", but nothing acts on it"
+        text += " (not enforced)"
     if reading.pending is not None:
         text += f" ({rule.kind.say(reading.pending)} {WHEN[rule.takes_effect]})"
     return text

@@ -53,14 +53,14 @@ class Agreement:
             ">": "must be longer than",
             ">=": "must not be shorter than",
             "<": "must be shorter than",
-            APART: "must name nobody that is named by",
+            APART: "must not list anyone who is also in",
         }[self.relation]
 
 
 WHEN = {
     Effect.NOW: "at once",
-    Effect.NEXT_PASSWORD: "from the next password on",
-    Effect.NEXT_SIGN_IN: "from the next sign-in on",
+    Effect.NEXT_PASSWORD: "at the next password change",
+    Effect.NEXT_SIGN_IN: "at the next sign-in",
     Effect.RELOAD: "when the service behind it reads its settings again",
     Effect.RESTART: "after a restart",
 }

@@ -1,4 +1,4 @@
-"""What has to be given before administration is used, by whom, and for which programs."""
+"""What is required before a program is elevated, of whom, and for which programs."""
 
 import math
 from collections.abc import Mapping
@@ -14,154 +14,161 @@ CHOICE = "choice"
 GIVES = Choice(("nothing", "approval", "password"))
 
 
-def _gives(who: str) -> dict[Value | None, str]:
+def _gives(who: str, *, several: bool) -> dict[Value | None, str]:
+    s = "" if several else "s"
     return {
-        "nothing": f"{who} is asked nothing before changing the machine",
-        "approval": f"{who} approves with a click before changing the machine",
-        "password": f"{who} gives a password before changing the machine",
+        "nothing": f"{who} can change the machine without a prompt",
+        "approval": f"{who} confirm{s} each change to the machine",
+        "password": f"{who} enter{s} a password before changing the machine",
     }
 
 
 RULES = (
     Rule(
         id="elevation.administrator_gives",
-        title="what an administrator gives before using administration",
-        says=_gives("an administrator"),
+        title="what an administrator is asked for before a change to the machine",
+        says=_gives("administrators", several=True),
         kind=GIVES,
         severity=Severity.GRAVE,
-        why_severe="with nothing to give, every program that an administrator opens may change the whole machine",
+        why_severe="without a prompt, every program an administrator opens can change the whole machine",
         takes_effect=Effect.NOW,
-        protects="A program that an administrator opens, a mail's attachment say, does not get the whole machine "
-        "unseen; with a password, nor does whoever sits down at a session that was left open.",
-        costs="A question each time. Asked too often, people stop reading it and say yes.",
+        protects=(
+            "A program opened by mistake, such as a mail attachment, cannot change the machine "
+            "unnoticed; with a password, nor can someone who finds the session open."
+        ),
+        costs="One prompt for each change. If prompts are frequent, people confirm without reading.",
         controls=("AC-6", "IA-11"),
     ),
     Rule(
         id="elevation.builtin_gives",
-        title="what the built-in administrator gives before using administration",
-        says=_gives("the built-in administrator"),
+        title="what the built-in administrator is asked for before a change to the machine",
+        says=_gives("the built-in administrator", several=False),
         kind=GIVES,
         severity=Severity.SLIGHT,
-        why_severe="it matters only while that account is used; then all that it opens has all rights",
+        why_severe=("it matters only while that account is in use; then every program it opens has full rights"),
         takes_effect=Effect.NOW,
-        protects="The same, for the account that came with the system.",
-        costs="Repairs that are done as that account ask more often.",
+        protects="The same protection for the built-in account.",
+        costs="Repairs done with that account bring more prompts.",
         controls=("AC-6", "IA-11"),
     ),
     Rule(
         id="elevation.standard_gives",
-        title="what a standard user meets who wants administration",
+        title="what happens when a standard user tries to elevate",
         says={
-            "refused": "a standard user who wants administration is refused",
-            "admin-password": "a standard user who wants administration may give an administrator's password",
+            "refused": "standard users cannot elevate",
+            "admin-password": "standard users can elevate with an administrator's password",
         },
         kind=Choice(("admin-password", "refused")),
         severity=Severity.SLIGHT,
-        why_severe="an administrator's password that is typed into somebody else's session can be watched there",
+        why_severe="an administrator's password typed in another user's session can be captured there",
         takes_effect=Effect.NOW,
-        protects="Nobody types an administrator's password into a session that another program may be watching.",
-        costs="With refused, an administrator signs in with an account of their own for each small thing.",
+        protects="No administrator types a password in a session that another program may be watching.",
+        costs="With refused, an administrator has to sign in for every small task.",
         controls=("AC-6(10)",),
     ),
     Rule(
         id="elevation.system_parts",
-        title="whether parts of the system itself ask an administrator too",
+        title="whether the system's own tools prompt too",
         says={
-            "pass": "parts of the system itself change it without asking an administrator",
-            "ask": "parts of the system itself ask an administrator like any other program",
+            "pass": "the system's own tools elevate without a prompt",
+            "ask": "the system's own tools prompt like any other program",
         },
         kind=Choice(("pass", "ask")),
         severity=Severity.SERIOUS,
-        why_severe="a program can have a part of the system do what it may not do itself",
+        why_severe="a program can use a system tool to do what it may not do itself",
         takes_effect=Effect.NOW,
-        protects="No program gets round the question by way of the system's own tools.",
-        costs="Opening the system's own settings asks each time, too.",
+        protects="No program can bypass the prompt through a system tool.",
+        costs="Opening the system settings brings a prompt each time.",
         controls=("AC-6",),
     ),
     Rule(
         id="elevation.installers",
-        title="what an installer meets that needs rights",
+        title="what happens when an installer needs elevation",
         says={
-            "ask": "an installer that needs rights is recognised and asks for them",
-            "fail": "an installer that needs rights fails",
+            "ask": "an installer that needs elevation prompts for it",
+            "fail": "an installer that needs elevation fails",
         },
         kind=Choice(("ask", "fail")),
         severity=Severity.SLIGHT,
-        why_severe="whoever may answer the question installs what they like",
+        why_severe="anyone who can answer the prompt can install anything",
         takes_effect=Effect.NOW,
-        protects="On a machine whose programs are put on by somebody who is meant to, nothing else is installed.",
-        costs="With fail, every new program and some updates need the rule loosened first; the installer says little "
-        "about why it failed.",
+        protects="Where software is installed centrally, nothing else is installed.",
+        costs=(
+            "With fail, the rule has to be relaxed for new programs and some updates; the installer "
+            "hardly says why it failed."
+        ),
         controls=("CM-11",),
     ),
     Rule(
         id="elevation.unsigned_programs",
-        title="what a program meets that nobody vouches for",
-        says={
-            "ask": "a program that nobody vouches for asks like any other",
-            "refused": "a program that nobody vouches for never gets administration",
-        },
+        title="what happens when an unsigned program needs elevation",
+        says={"ask": "unsigned programs prompt like any other program", "refused": "unsigned programs cannot elevate"},
         kind=Choice(("ask", "refused")),
         severity=Severity.SLIGHT,
-        why_severe="the question does not tell where a program comes from that nobody vouches for",
+        why_severe="the prompt does not show where an unsigned program comes from",
         takes_effect=Effect.NOW,
-        protects="Nobody can be talked into giving the machine to a program of unknown origin.",
-        costs="Older tools and those of small makers are often unsigned; they stop working for administrators.",
+        protects="No one can be persuaded to elevate a program of unknown origin.",
+        costs=("Older tools and those of small vendors are often unsigned; they stop working for administrators."),
         controls=("CM-14",),
     ),
     Rule(
         id="elevation.prompt_apart",
-        title="the question stands where no other program can see or answer it",
-        says={True: "the question stands apart from all programs", False: "the question stands among other programs"},
-        asks={True: "it should stand apart, where no program sees or answers it", False: "it may stand among them"},
+        title="whether the prompt is isolated from other programs",
+        says={
+            True: "the prompt is isolated from other programs",
+            False: "the prompt is an ordinary window that other programs can reach",
+        },
+        asks={True: "required: isolated", False: "required: ordinary window"},
         kind=YesNo(stricter=True),
         severity=Severity.SERIOUS,
-        why_severe="a program that sees the question can answer it, or show one of its own",
+        why_severe="a program that can reach the prompt can answer it, or imitate it",
         takes_effect=Effect.RESTART,
-        protects="What is asked comes from the system, and what is answered comes from a person.",
-        costs="The screen is taken over for the question. It can break a rare program that draws over everything, or "
-        "help for people who use a reader or a switch; try it first.",
+        protects="The prompt comes from the system, and the answer from a person.",
+        costs=(
+            "The prompt takes over the screen. It can disturb a program that draws over the whole "
+            "screen, or assistive technology; test it first."
+        ),
         controls=("AC-6", "SC-11"),
     ),
     Rule(
         id="elevation.helpers_reach_prompt",
-        title="programs for remote help may still reach that question",
+        title="whether remote support programs can reach the isolated prompt",
         says={
-            True: "programs for remote help reach the question although it stands apart",
-            False: "no program for remote help reaches the question",
+            True: "remote support programs can reach the isolated prompt",
+            False: "remote support programs cannot reach the prompt",
         },
-        asks={True: "they may reach it", False: "they should not reach it"},
+        asks={True: "required: allowed", False: "required: not allowed"},
         kind=YesNo(stricter=False),
         severity=Severity.SLIGHT,
-        why_severe="what lets a helper answer lets in whoever takes the helper's place",
+        why_severe=("what lets a supporter answer also lets in anyone who takes over the supporter's connection"),
         takes_effect=Effect.RESTART,
-        protects="The question is answered by somebody who sits at the machine.",
-        costs="Somebody who helps from afar cannot answer, and has to talk the other person through it.",
+        protects="Only a person at the machine can answer the prompt.",
+        costs="A remote supporter cannot answer, and has to guide the user.",
         controls=("AC-17", "SC-11"),
     ),
     Rule(
         id="elevation.remembered_for",
-        title="how long one answer lasts",
-        asks={"never": "each use should ask anew", None: "asked for: at most {}"},
-        says={"never": "an answer is good for once", None: "an answer is remembered for {}"},
+        title="how long an answer to the prompt remains valid",
+        asks={"never": "required: a prompt every time", None: "required: at most {}"},
+        says={"never": "every elevation prompts again", None: "an answer remains valid for {}"},
         kind=Span("minute", 1, 24 * 60, more_is_stricter=False, words={"never": 0.0}),
         severity=Severity.SERIOUS,
-        why_severe="while an answer is remembered, whoever is at the keyboard has the rights that were asked for",
+        why_severe="while an answer is valid, anyone at the keyboard has the elevated rights",
         takes_effect=Effect.NOW,
-        protects="A session that was left for a moment does not give everything away.",
-        costs="With never, a repair in ten steps asks ten times.",
+        protects="A session left for a moment does not hand out administrator rights.",
+        costs="With never, a repair in ten steps prompts ten times.",
         controls=("IA-11",),
     ),
     Rule(
         id="elevation.unanswered_after",
-        title="when a question that nobody answers ends as refused",
-        says={"never": "a question waits for ever", None: "a question that nobody answers is refused after {}"},
+        title="when an unanswered prompt times out",
+        says={"never": "an unanswered prompt never times out", None: "an unanswered prompt times out after {}"},
         kind=Span("second", 10, 24 * 60 * 60, more_is_stricter=False, words={"never": math.inf}),
         severity=Severity.SLIGHT,
-        why_severe="a question that waits can be answered by whoever comes by",
+        why_severe="a prompt left open can be answered by anyone who passes",
         takes_effect=Effect.NOW,
-        protects="Nobody finds a question that somebody else was asked.",
-        costs="Whoever has to look a password up may be too slow.",
+        protects="No one can answer a prompt meant for someone else.",
+        costs="A user who has to look up a password may be too slow.",
         controls=("AC-12",),
     ),
 )
@@ -183,8 +190,8 @@ def _choice(because: str, gives_up: str, **values: str | bool) -> NamedChoice:
 
 CHOICES: Mapping[str, NamedChoice] = {
     "prove-each-time": _choice(
-        "every use of administration should be somebody's own act",
-        "nothing but time: every use of administration asks for a password, and an installer fails",
+        "administrators prove each change themselves",
+        "only time: every elevation asks for a password, and installers fail",
         administrator_gives="password",
         builtin_gives="password",
         standard_gives="refused",
@@ -197,8 +204,8 @@ CHOICES: Mapping[str, NamedChoice] = {
         unanswered_after="1 minute",
     ),
     "prove-at-first": _choice(
-        "a password begins the work, and some minutes of it follow without another question",
-        "for some minutes after an answer, whoever is at the keyboard has the rights too",
+        "one password starts a few minutes of work",
+        "for some minutes after an answer, anyone at the keyboard has the rights too",
         administrator_gives="password",
         builtin_gives="password",
         standard_gives="admin-password",
@@ -211,8 +218,8 @@ CHOICES: Mapping[str, NamedChoice] = {
         unanswered_after="2 minutes",
     ),
     "say-yes": _choice(
-        "whoever is at the keyboard should see what wants administration",
-        "a click is enough, so a session that was left open gives everything away",
+        "the user sees what asks for elevation",
+        "a click is enough, so an open session can be misused",
         administrator_gives="approval",
         builtin_gives="approval",
         standard_gives="admin-password",
@@ -225,8 +232,8 @@ CHOICES: Mapping[str, NamedChoice] = {
         unanswered_after="5 minutes",
     ),
     "ask-nothing": _choice(
-        "nothing should stand in the way of whoever administers",
-        "every program that an administrator opens may change the whole machine, and nobody is told",
+        "administrators are never interrupted",
+        "every program an administrator opens can change the whole machine, unnoticed",
         administrator_gives="nothing",
         builtin_gives="nothing",
         standard_gives="admin-password",

@@ -1,4 +1,4 @@
-"""When wrong passwords lock an account, for how long, and who is covered."""
+"""When failed attempts lock an account, for how long, and who is exempt."""
 
 import math
 
@@ -9,55 +9,59 @@ from verrou.core.values import Choice, Count, Span
 RULES = (
     Rule(
         id="lockout.after",
-        title="wrong tries before an account locks",
-        says={"never": "wrong passwords never lock an account", None: "an account locks after {}"},
-        kind=Count("wrong tries", 1, 1000, more_is_stricter=False, words={"never": math.inf}),
+        title="how many failed attempts lock an account",
+        says={"never": "failed attempts never lock an account", None: "an account is locked after {}"},
+        kind=Count("failed attempts", 1, 1000, more_is_stricter=False, words={"never": math.inf}),
         severity=Severity.GRAVE,
-        why_severe="without it a password can be guessed for as long as somebody has the keyboard",
+        why_severe="without it, a password can be guessed for as long as someone has the keyboard",
         takes_effect=Effect.NOW,
-        protects="Somebody alone with the machine cannot try one password after another.",
-        costs="People who mistype lock themselves out; anybody can lock out somebody else on purpose. "
-        "Very low numbers bring more calls than safety.",
+        protects="Someone alone with the machine cannot try one password after another.",
+        costs=(
+            "Users who mistype lock themselves out, and anyone can lock out someone else on purpose. "
+            "Very low numbers cause more calls than they prevent attacks."
+        ),
         controls=("AC-7",),
         set_with=("lockout.lasts", "lockout.forget_after", "lockout.exempts"),
     ),
     Rule(
         id="lockout.lasts",
         title="how long a lock lasts",
-        says={"until-unlocked": "a lock lasts until an administrator lifts it", None: "a lock lasts {}"},
+        says={"until-unlocked": "a lock lasts until an administrator unlocks the account", None: "a lock lasts {}"},
         kind=Span("minute", 1, 365 * 24 * 60, more_is_stricter=True, words={"until-unlocked": math.inf}),
         severity=Severity.SERIOUS,
-        why_severe="a short lock only slows guessing down",
+        why_severe="a short lock only slows guessing",
         takes_effect=Effect.NOW,
-        protects="Guessing comes to a few tries an hour instead of thousands.",
-        costs="The account's owner waits, or an administrator has to come. With until-unlocked nobody gets back in "
-        "without an administrator, so keep a second one.",
+        protects="Guessing is cut to a few attempts an hour.",
+        costs=(
+            "The user waits, or an administrator has to come. With until-unlocked only an administrator "
+            "can end a lock, so keep a second one."
+        ),
         controls=("AC-7",),
         agreements=(Agreement(">=", "lockout.forget_after"),),
     ),
     Rule(
         id="lockout.forget_after",
-        title="when wrong tries are forgotten",
-        says="wrong tries are forgotten after {}",
+        title="when failed attempts no longer count",
+        says="failed attempts no longer count after {}",
         kind=Span("minute", 1, 365 * 24 * 60, more_is_stricter=True),
         severity=Severity.SLIGHT,
-        why_severe="a short memory lets somebody guess slowly without ever being locked out",
+        why_severe="if attempts are forgotten soon, slow guessing never locks the account",
         takes_effect=Effect.NOW,
-        protects="Slow guessing, one try every few minutes, still ends in a lock.",
-        costs="Mistakes of the morning still count at noon.",
+        protects="Slow guessing, one attempt every few minutes, still locks the account.",
+        costs="Mistakes made in the morning still count at noon.",
         controls=("AC-7",),
     ),
     Rule(
         id="lockout.exempts",
-        title="who never locks",
-        says={"built-in": "the built-in administrator never locks", "nobody": "every account locks"},
-        asks={"nobody": "it should lock too", "built-in": "it may be left out"},
+        title="which account is never locked",
+        says={"built-in": "the built-in administrator is never locked", "nobody": "every account can be locked"},
+        asks={"nobody": "required: no exemption", "built-in": "required: built-in administrator exempt"},
         kind=Choice(("built-in", "nobody")),
         severity=Severity.SLIGHT,
-        why_severe="the one account everybody can name is otherwise free to guess at",
+        why_severe="the account whose name everyone knows can be guessed without limit",
         takes_effect=Effect.NOW,
-        protects="The built-in administrator's password cannot be guessed at the console either.",
-        costs="With a lock that lasts until-unlocked and no other administrator, nobody is left to unlock it.",
+        protects="The built-in administrator's password cannot be guessed at the console.",
+        costs="With until-unlocked and no other administrator, no one is left to unlock it.",
         controls=("AC-7",),
     ),
 )

@@ -1,4 +1,4 @@
-"""Who may come in by which way."""
+"""Who can sign in by which route."""
 
 from verrou.core.model.facts import Effect
 from verrou.core.model.ways import Way
@@ -9,32 +9,38 @@ BY: dict[Way, tuple[str, Severity, str]] = {
     Way.CONSOLE: (
         "at the console",
         Severity.SERIOUS,
-        "whoever has an account there, and is not meant to use this machine, may sit down at it",
+        "anyone with an account can use this machine, including people who should not",
     ),
     Way.NETWORK: (
         "over the network",
         Severity.SERIOUS,
-        "from another computer somebody can guess unseen, and open what is shared",
+        "passwords can be guessed unseen from another computer, and shared files opened",
     ),
     Way.REMOTE_SCREEN: (
-        "by a remote screen",
+        "through a remote screen",
         Severity.GRAVE,
-        "whoever comes by a remote screen can do what somebody at the keyboard can, and nobody sees them",
+        "a remote user can do all that a user at the keyboard can, unseen",
     ),
     Way.REMOTE_SHELL: (
-        "by a remote shell",
+        "through a remote shell",
         Severity.GRAVE,
-        "a remote shell is open to guessing from anywhere, day and night",
+        "a remote shell can be attacked from anywhere, day and night",
     ),
 }
 COSTS = {
-    Way.CONSOLE: "Whoever is left out cannot sit down here any more, a colleague who helps out included. Keep somebody "
-    "in who administers.",
-    Way.NETWORK: "Whoever is left out no longer reaches what this machine shares; programs that copy things over the "
-    "network as that account stop.",
-    Way.REMOTE_SCREEN: "Help from afar needs somebody who is let in, or a walk to the machine.",
-    Way.REMOTE_SHELL: "Whoever looks after the machine from afar must be let in by name; copies and jobs that come by "
-    "the remote shell stop for everybody else.",
+    Way.CONSOLE: "Anyone not listed can no longer sign in here, including a colleague who helps out. Keep an "
+    "administrator listed.",
+    Way.NETWORK: "Anyone not listed can no longer reach shared files; programs that copy over the network with that "
+    "account stop.",
+    Way.REMOTE_SCREEN: "Remote support needs a listed account, or a walk to the machine.",
+    Way.REMOTE_SHELL: "Remote administrators must be listed; copy jobs that use the remote shell with other accounts "
+    "stop.",
+}
+IF_DENIED = {
+    Way.CONSOLE: "An account that is denied can no longer sign in here; deny no group that all administrators are in.",
+    Way.NETWORK: "A denied account can no longer reach shared files; programs that copy over the network with it stop.",
+    Way.REMOTE_SCREEN: "Remote support needs an account that is not denied, or a walk to the machine.",
+    Way.REMOTE_SHELL: "A denied account can no longer be used by remote administrators or by copy jobs.",
 }
 
 
@@ -42,17 +48,17 @@ def _allowed(way: Way) -> Rule:
     by, severity, why = BY[way]
     return Rule(
         id=f"logon.{way}.allowed",
-        title=f"who may sign in {by}",
+        title=f"who can sign in {by}",
         says={
-            frozenset(): f"nobody may sign in {by}",
-            frozenset({EVERYBODY}): f"everybody with an account may sign in {by}",
-            None: f"may sign in {by}: {{}}",
+            frozenset(): f"no one can sign in {by}",
+            frozenset({EVERYBODY}): f"every account can sign in {by}",
+            None: f"sign-in {by} is allowed for: {{}}",
         },
         kind=Listed(more_is_stricter=False),
         severity=severity,
         why_severe=why,
         takes_effect=Effect.NEXT_SIGN_IN,
-        protects=f"Only those who need it sign in {by}; an account that is forgotten or guessed opens nothing there.",
+        protects=f"Only accounts that need it can sign in {by}; a forgotten or guessed account is useless there.",
         costs=COSTS[way],
         controls=("AC-3", "AC-6", "AC-17") if way is not Way.CONSOLE else ("AC-3", "AC-6"),
         agreements=(Agreement(APART, f"logon.{way}.denied"),),
@@ -63,19 +69,19 @@ def _denied(way: Way) -> Rule:
     by, severity, why = BY[way]
     return Rule(
         id=f"logon.{way}.denied",
-        title=f"who may not sign in {by}, even if allowed",
+        title=f"who is denied sign-in {by}, even if allowed",
         says={
-            frozenset(): f"nobody is kept from signing in {by} by name",
-            frozenset({EVERYBODY}): f"everybody is kept from signing in {by}",
-            None: f"kept from signing in {by}: {{}}",
+            frozenset(): f"no one is denied sign-in {by}",
+            frozenset({EVERYBODY}): f"everyone is denied sign-in {by}",
+            None: f"sign-in {by} is denied to: {{}}",
         },
         kind=Listed(more_is_stricter=True),
         severity=severity,
         why_severe=why,
         takes_effect=Effect.NEXT_SIGN_IN,
-        protects=f"Whoever is named here does not sign in {by}, whatever else lets them: what is denied wins.",
-        costs="A group that is named takes everybody in it along, an administrator who is in it for another reason "
-        "too. " + COSTS[way],
+        protects=f"A listed account cannot sign in {by}, whatever else allows it: a denial wins.",
+        costs="Listing a group denies all its members, including an administrator who belongs to it for another "
+        f"reason. {IF_DENIED[way]}",
         controls=("AC-3", "AC-6", "AC-17") if way is not Way.CONSOLE else ("AC-3", "AC-6"),
     )
 

@@ -1,18 +1,20 @@
-"""What somebody who is signed in may do to the machine itself."""
+"""What a signed-in user can do to the machine itself."""
 
 from verrou.core.model.facts import Effect
 from verrou.core.rules.declaration import Rule, Severity
 from verrou.core.values import EVERYBODY, Listed
 
 
-def _right(key: str, what: str, severity: Severity, why: str, protects: str, costs: str, *controls: str) -> Rule:
+def _right(
+    key: str, what: str, doing: str, severity: Severity, why: str, protects: str, costs: str, *controls: str
+) -> Rule:
     return Rule(
         id=f"rights.{key}",
-        title=f"who may {what}",
+        title=f"who can {what}",
         says={
-            frozenset(): f"nobody may {what} without an administrator's password",
-            frozenset({EVERYBODY}): f"everybody who is signed in may {what}",
-            None: f"may {what}: {{}}",
+            frozenset(): f"only administrators can {what}",
+            frozenset({EVERYBODY}): f"every signed-in user can {what}",
+            None: f"{doing} is allowed for: {{}}",
         },
         kind=Listed(more_is_stricter=False),
         severity=severity,
@@ -28,29 +30,32 @@ RULES = (
     _right(
         "shut_down",
         "shut the machine down",
+        "shutting the machine down",
         Severity.SLIGHT,
-        "whoever shuts a shared machine down ends the work of the others, and may start it from a stick",
+        "shutting down ends other users' work, and the machine could be restarted from removable media",
         "A terminal that is meant to run keeps running.",
-        "People who are not listed cannot switch it off in the evening but by the plug, which is worse for the disk.",
+        "Users who are not listed can only pull the plug, which is worse for the disk.",
         "AC-3",
     ),
     _right(
         "set_clock",
         "set the clock",
+        "setting the clock",
         Severity.SERIOUS,
-        "a wrong clock opens accounts that have ended, lengthens passwords' lives, and falsifies every record",
-        "Ends, ages and locks of accounts, and the times in every record, are what they should be.",
-        "Without a network somebody has to come when the clock has drifted.",
+        "a wrong clock reopens expired accounts, extends passwords, and falsifies every record",
+        "Expiry dates, password ages, locks and the times in records stay correct.",
+        "Without a network, someone has to come when the clock has drifted.",
         "AU-8",
         "AC-6",
     ),
     _right(
         "install_software",
         "install software",
+        "installing software",
         Severity.SERIOUS,
-        "what is installed runs for everybody, and often with all rights",
-        "Nobody brings programs along that everybody then runs.",
-        "Each program that somebody needs has to be asked for.",
+        "installed software runs for every user, often with full rights",
+        "No one can add programs that everyone then runs.",
+        "Users have to ask for each program they need.",
         "CM-11",
         "AC-6",
     ),

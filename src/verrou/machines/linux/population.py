@@ -168,7 +168,7 @@ def day(days: int | None) -> date | None:
 def population(
     root: Root, files: AccountFiles, now: datetime, lockouts: Mapping[str, tuple[int, datetime | None]]
 ) -> Population:
-    """Everybody. ``lockouts`` gives, by name, counted wrong tries and until when the account is locked."""
+    """Everybody. ``lockouts`` gives, by name, counted failed attempts and until when the account is locked."""
     beside = _Beside.load(root, files, now, lockouts)
     sudoers = beside.sudoers
     troubles = [*files.troubles(), *_from_elsewhere(root, files)]

@@ -479,7 +479,7 @@ class _Inside:
         """Sign in, and elevate or be refused that, in a copy of the copy: neither a forced change of password nor a
         wrong one stays. A guest is tried by the services ``afar`` instead, which must refuse it; ``untried`` says which
         are left out, and why. ``put_off`` is the day, in days since 1970, that counts as the password's where a new one
-        is asked for, and ``tallies`` the folder of wrong tries."""
+        is asked for, and ``tallies`` the folder of failed attempts."""
 
         def attempt() -> dict[str, object]:
             unshare(CLONE_NEWNS)
@@ -562,7 +562,7 @@ class _Inside:
         stack_changes: bool = False,
     ) -> dict[str, object]:
         """Ask in a copy of the copy, in which one word is the password of all who have one. ``asked`` is given what
-        forgets the wrong tries that were counted. Nothing of it is written to, but for ``stack_changes`` to /etc."""
+        clears the counted failed attempts. Nothing of it is written to, but for ``stack_changes`` to /etc."""
 
         def attempt() -> dict[str, object]:
             unshare(CLONE_NEWNS)

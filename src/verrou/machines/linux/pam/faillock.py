@@ -152,7 +152,7 @@ def value_of(key: str, text: str) -> Value:
 
 
 def lockouts(root: Root, faillock: Faillock, now: datetime) -> Mapping[str, tuple[int, datetime | None]]:
-    """By name: the wrong tries that still count, and until when the account is locked (datetime.max: no end)."""
+    """By name: the failed attempts that still count, and until when the account is locked (datetime.max: no end)."""
     folder = faillock.tallies
     after, lasts, forget = (faillock.value(key) for key in ("deny", "unlock_time", "fail_interval"))
     if faillock.gap:
