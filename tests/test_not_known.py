@@ -28,6 +28,7 @@ from verrou.core.rules import Severity
 from verrou.machines import open_machine
 from verrou.machines.linux.entry.service_files import unknown_services
 from verrou.machines.linux.root import Root
+from verrou.reports.access import access_data, access_sheet
 
 FOREIGN = "auth required pam_fieldglass.so\n"
 """A module that nobody here knows: it may answer anything."""
@@ -504,3 +505,12 @@ def test_what_is_not_known_of_a_listed_account_keeps_it_from_being_as_listed() -
     assert "tern: whether it gets in by network is not known" in captured(doubtful, "x", {}, "", people=True)
     turned = [each.other for each in compare(known, doubtful).differing if each.fact == "ways in"]
     assert turned == ["console, network?"]
+
+
+def test_what_less_may_be_enough_for_has_a_question_mark() -> None:
+    facts = MachineFacts("hide-01", "linux", "x", "this", datetime(2026, 9, 14), Naming("[a-z]+", 20, ""))
+    decided = Admission(Known.YES, Known.NO, Known.UNKNOWN, "kiosk decides so")
+    tern = Account(AccountName("tern"), "1000", origin=Origin.ADDED)
+    posture = Posture(facts, (tern,), (), gates=(Gate(Way.CONSOLE, admissions={"tern": decided}),))
+    (row,) = access_sheet(access_data([tern], posture), posture).rows
+    assert row["console"] == "password?"
