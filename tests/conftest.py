@@ -2,6 +2,7 @@
 
 import ctypes
 import fcntl
+import gc
 import importlib
 import os
 import pkgutil
@@ -38,6 +39,8 @@ for module in pkgutil.walk_packages(verrou.__path__, "verrou."):
         importlib.import_module(module.name)
 
 os.environ.pop("COLUMNS", None)  # a width that a caller has set would break lines where the tests expect none
+os.register_at_fork(after_in_child=gc.freeze)
+"""A forked program copies no page of this process only to find that there is no garbage on it."""
 FACTOR = int(os.environ.get("VERROU_SEARCH", "1"))
 """How many times more cases than usual are generated."""
 settings.register_profile(

@@ -16,7 +16,6 @@ from datetime import datetime
 from html.parser import HTMLParser
 from pathlib import Path
 
-import pandas as pd
 import pytest
 from attrs import evolve
 from hypothesis import given
@@ -125,7 +124,7 @@ def test_a_machine_is_known_again_and_held_against_its_own_baseline(verrou: Verr
     for text, said in (
         ("[machine]\n", "accepted: a table [machines]"),
         ("[machines]\nx = 3\n", "accepted: the name of a baseline"),
-        ('[machines]\nx = "offic"\n', "did you mean office?"),
+        ('[machines]\nx = "offic"\n', "Did you mean office?"),
         ("[", "not valid TOML"),
     ):
         (tmp_path / "wrong.toml").write_text(text)
@@ -203,6 +202,8 @@ def test_names_stay_names_on_pages_and_in_spreadsheets(hostile: Path, verrou: Ve
     markdown = (tmp_path / "report.md").read_text()
     assert "\\<b\\>title" in markdown and all(sign.isprintable() or sign == "\n" for sign in markdown)
     table = verrou("round", hostile, "-b", "hostile.toml", "--format", "csv", code=1).stdout
+    import pandas as pd  # here alone: each forked program would carry it
+
     frame = pd.read_csv(io.StringIO(table), keep_default_na=False)
     assert len(frame) == len(HOSTILE) and "'=HYPERLINK(1)" in set(frame["machine"])
     for row in csv.reader(io.StringIO(table)):

@@ -8,6 +8,7 @@ and mounts of its own, a few plain devices, no way to write outside of the copy,
 and bounded in time, memory and processes.
 """
 
+import gc
 import json
 import os
 import select
@@ -225,6 +226,9 @@ def _never_return(work: Callable[[], None]) -> None:
 
 def _begin(machine_root: Root, requests: int, answers: int) -> None:
     """The child: namespaces, then the tree, then answering."""
+    # What is there by now is never garbage: a collector that looked at all of it would copy each page of it, in each
+    # child that answers a question.
+    gc.freeze()
     die_with_parent()
     os.setsid()
     nothing = os.open(os.devnull, os.O_RDWR)
