@@ -73,7 +73,7 @@ def test_names_in_another_case_on_the_command_line(bench: Path, verrou: Verrou, 
     before = bench.read_text()
     audited = json.loads(verrou("audit", "-b", site, "-m", bench, "--format", "json").stdout)
     assert {finding["verdict"] for finding in audited["findings"]} == {"holds", "waived"}
-    assert "nothing that a step could close" in verrou("harden", "-b", site, *m).stdout and bench.read_text() == before
+    assert "no step can improve the result" in verrou("harden", "-b", site, *m).stdout and bench.read_text() == before
     verrou("group", "join", "Administrators", "Anna", *m)
     verrou("account", "swap", "WARDEN", "ANNA", "-m", bench, *TYPED, typed=f"{GOOD_PASSWORD}\n")
     machine = Authority(bench.read_text())
@@ -118,3 +118,15 @@ def test_a_password_that_could_not_be_read_is_not_known_to_be_one() -> None:
     found = audit(posture(unknown), load_baseline("essential"))
     verdicts = {finding.subject: finding.verdict for finding in found.findings}
     assert verdicts["population.blank_passwords"] is Verdict.UNREADABLE
+
+
+def test_who_is_in_no_group_of_a_role_is_listed_only_where_that_can_be(bench: Path) -> None:
+    """A list denies a group that the account would be added to."""
+    machine = Authority(bench.read_text())
+    machine.add("skua", "", GOOD_PASSWORD, must_change=False)
+    machine.leave("skua", "users")
+    machine.join("skua", "remote users")
+    machine.set_policy("out_remote-screen", [12])
+    text = captured(posture_of(machine, ""), "hide", {}, "", True)
+    assert "# skua is standard and not in group users: no baseline lists it so" in text
+    assert "skua" not in {each.name for each in read_baseline(text, "c.toml", fetch_baseline).accounts.values()}

@@ -5,12 +5,13 @@ from collections.abc import Iterator, Mapping, Sequence
 
 from verrou.core.baseline import ACCOUNT_ROLES, BaselineRefused, read_baseline
 from verrou.core.errors import BadInput
-from verrou.core.model import Account, AccountName, PasswordState, Posture, Reading, Status, joined
-from verrou.core.model.access import is_person, known_role, role_of, ways_in, ways_unknown
+from verrou.core.model import Account, AccountName, PasswordState, Posture, Reading, Role, Status, joined
+from verrou.core.model.access import grants_of, is_person, known_role, role_of, ways_in, ways_unknown
 from verrou.core.model.known import Known
+from verrou.core.plan.roles import ROLE_GRANTS
 from verrou.core.rules import CATALOGUE, Rule, disagreements, reading_of, value_now
 from verrou.core.toml_text import comment, key, value
-from verrou.core.values import Unacceptable, Value
+from verrou.core.values import GROUP, Unacceptable, Value
 
 
 def captured(posture: Posture, title: str, weak: Mapping[Rule, Sequence[str]], measure: str, people: bool) -> str:
@@ -125,6 +126,18 @@ def _counts(account: Account, posture: Posture) -> bool:
     return is_person(account) and role_of(account, posture) in ACCOUNT_ROLES and account.name.isprintable()
 
 
+def _denied_group_it_lacks(account: Account, role: Role, posture: Posture) -> str:
+    """Return the group that makes the role, where the account has the role without it and a list denies the group."""
+    denied = [reading.value for rule_id, reading in posture.readings.items() if rule_id.endswith(".denied")]
+    for grant in ROLE_GRANTS.get(role, ()):
+        group = posture.group_with(grant)
+        if group is None or grant in grants_of(account, posture):
+            continue
+        if any(isinstance(names, frozenset) and f"{GROUP}{group.name}" in names for names in denied):
+            return str(group.name)
+    return ""
+
+
 def _account(account: Account, posture: Posture) -> str:
     blank = account.password is PasswordState.BLANK and account.enabled
     ended = account.ends is not None and account.ends <= posture.machine.now.date()
@@ -138,6 +151,9 @@ def _account(account: Account, posture: Posture) -> str:
     role = known_role(account, posture)
     if role is Known.UNKNOWN:
         return "\n" + comment(f"{account.name}: whether it administers could not be read, so no baseline lists it")
+    if group := _denied_group_it_lacks(account, role, posture):
+        # Making the role would add it to the group, and deny it what it can do now.
+        return "\n" + comment(f"{account.name} is {role} and not in group {group}: no baseline lists it so")
     lines: list[tuple[str, object]] = [
         ("role", str(role)),
         ("password", "blank" if blank else "keep"),
