@@ -32,23 +32,23 @@ QUESTIONS: Mapping[str, Question] = {
     "used_by": Question(
         "Who uses this computer?",
         {
-            "few": Answer("one or two named people, behind a door", builds_on="office"),
-            "turns": Answer("several named people in turn", builds_on="shared-desk"),
-            "strangers": Answer("people whom nobody knows", builds_on="public-terminal"),
-            "unsaid": Answer("that is not settled yet", builds_on="essential"),
+            "named": Answer("one or two named people, in an office", builds_on="office"),
+            "shifts": Answer("several named people in turn", builds_on="shared-desk"),
+            "public": Answer("strangers", builds_on="public-terminal"),
+            "unknown": Answer("not decided yet", builds_on="essential"),
         },
     ),
     "watched": Question(
-        "Who sees the screen while somebody else sits there?",
+        "Who can see the screen while someone uses it?",
         {
-            "always": Answer("somebody of the house, all day"),
-            "at-times": Answer(
-                "somebody, now and then",
+            "always": Answer("staff, all day"),
+            "sometimes": Answer(
+                "staff, now and then",
                 asks={"screen.locks_after": "10 minutes", "lockout.lasts": "45 minutes"},
-                because="nobody may be there to see who sits down",
+                because="no one may be there to see who uses it",
             ),
             "never": Answer(
-                "nobody",
+                "no one",
                 asks={
                     "screen.locks_after": "5 minutes",
                     "lockout.after": 5,
@@ -56,7 +56,7 @@ QUESTIONS: Mapping[str, Question] = {
                     "lockout.forget_after": "2 hours",
                     "population.hints": "forbidden",
                 },
-                because="nobody sees who guesses",
+                because="no one sees who guesses",
             ),
         },
     ),
@@ -102,7 +102,7 @@ def written(title: str, answers: Mapping[str, str], administrators: Sequence[str
             line = f"{key(*rule.key.split('.'))} = {value({'value': raw, 'because': answer.because})}\n"
             families[rule.family] = families.get(rule.family, "") + line
     if administrators:
-        named = {"only": list(administrators), "because": "these are named, and nobody else administers"}
+        named = {"only": list(administrators), "because": "only the named administrators have these rights"}
         families["population"] = families.get("population", "") + f"administrators = {value(named)}\n"
     text += "".join(f"\n[{family}]\n{lines}" for family, lines in families.items())
     return text + "\n" + comment(LEFT_TO_WRITE)
@@ -115,7 +115,7 @@ def _beyond(rule: Rule, wanted: Value, base: Baseline) -> bool:
     return all(rule.kind.at_least(wanted, each) and wanted != each for each in asked)
 
 
-LEFT_TO_WRITE = """What more can stand here: accounts and groups that the computer should have, and waivers.
+LEFT_TO_WRITE = """You can add: accounts and groups that the computer should have, and waivers.
 
 [accounts.daypass]
 role     = "guest"

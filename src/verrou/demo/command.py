@@ -10,47 +10,50 @@ from verrou.core.errors import BadInput
 from verrou.demo.scenario import lay_out
 
 WALK = (
-    ("Who has an account on the terminal in the bird hide, and what stands out?", "account list -m hide-01.bench.json"),
-    ("Who gets in by which way, and what would each meet who wants to administer?", "access -m hide-01.bench.json"),
-    ("What falls short of the station's baseline?", "audit -m hide-01.bench.json -b hide-01.toml --short"),
-    ("Close it. The second administrator comes first.", "harden -m hide-01.bench.json -b hide-01.toml --yes"),
-    ("Some of it counts after a restart, so switch it off and on.", "machine restart -m hide-01.bench.json"),
-    ("Prove it, by reading back and by trying.", "verify -m hide-01.bench.json -b hide-01.toml"),
-    ("And there is a way back.", "journal list -m hide-01.bench.json"),
+    ("Who has an account on the terminal in the bird hide, and in which state?", "account list -m hide-01.bench.json"),
+    ("Who can sign in, by which route, and who can elevate?", "access -m hide-01.bench.json"),
+    ("What does not meet the station's baseline?", "audit -m hide-01.bench.json -b hide-01.toml --short"),
+    ("Harden it. The second administrator is created first.", "harden -m hide-01.bench.json -b hide-01.toml --yes"),
+    ("Some rules take effect after a restart.", "machine restart -m hide-01.bench.json"),
+    ("Verify it: audit again, and test the rules.", "verify -m hide-01.bench.json -b hide-01.toml"),
+    ("Every run is in the journal and can be undone.", "journal list -m hide-01.bench.json"),
 )
 NEXT = (
     ("the laptop in the ringing hut, in French", "verrou harden -m ringing-02.bench.json -b ringing-02.toml --preview"),
     (
-        "who takes over there, tried before anything is taken away",
+        "another administrator takes over there, tested first",
         "verrou account swap ringer warden -m ringing-02.bench.json --preview",
     ),
-    ("somebody leaves: the files first", "verrou account remove guillemot --files archive -m hide-01.bench.json"),
-    ("a Linux system, mounted at a folder", "verrou survey -m warden-03"),
-    ("why somebody gets in there, line by line", "verrou why skua remote-shell -m warden-03"),
-    ("what the screen in the ringing hut shows and refuses", "verrou signin -m ringing-02.bench.json"),
-    ("why its lock-out does not lock", "verrou rule show lockout -m warden-03"),
+    ("someone leaves: the files first", "verrou account remove guillemot --files archive -m hide-01.bench.json"),
+    ("a mounted Linux system", "verrou survey -m warden-03"),
+    ("why an account can sign in there, line by line", "verrou why skua remote-shell -m warden-03"),
+    (
+        "what the sign-in screen in the ringing hut displays, allows and denies",
+        "verrou signin -m ringing-02.bench.json",
+    ),
+    ("why its lock-out is not enforced", "verrou rule show lockout -m warden-03"),
     ("what a rule is for", "verrou rule explain lockout.lasts"),
-    ("all three at once, each by its own baseline", "verrou round surveys --baselines which.toml"),
-    ("two seasons of them: what slid back", "verrou trend --on 2026-09-14"),
+    ("all three at once, each with its own baseline", "verrou round surveys --baselines which.toml"),
+    ("two seasons of them: what regressed", "verrou trend --on 2026-09-14"),
     (
         "the terminal in the bird hide, one season and the next",
         "verrou compare surveys/hide-01-2025-09 surveys/hide-01-2026-09",
     ),
     ("the sheet to sign", "verrou report -m hide-01.bench.json -b hide-01.toml --save hide-01.html"),
     ("a baseline with five errors", "verrou baseline check with-errors.toml"),
-    ("back to where the bird hide began", "verrou undo -m hide-01.bench.json --accept open-guest"),
+    ("undo everything on the terminal in the bird hide", "verrou undo -m hide-01.bench.json --accept open-guest"),
 )
 
 
 @click.command()
 @click.argument("folder", type=click.Path(path_type=Path), default=Path("verrou-demo"))
-@click.option("--quiet", is_flag=True, help="Lay the machines out and leave out the walk.")
+@click.option("--quiet", is_flag=True, help="Only create the machines; do not show the job.")
 def demo(folder: Path, quiet: bool) -> None:
-    """Lay out three made-up machines in FOLDER (verrou-demo), and walk the whole job on one of them."""
+    """Create three sample machines in FOLDER (verrou-demo) and show the whole job on one of them."""
     from verrou.reports.sheets import console
 
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-        raise BadInput(f"{folder} is there already and not empty; name another folder, or delete it first")
+        raise BadInput(f"{folder} already exists and is not empty. Give another folder, or delete it first.")
     folder.mkdir(parents=True, exist_ok=True)
     lay_out(folder)
     out = console()
