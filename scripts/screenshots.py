@@ -35,7 +35,7 @@ SHOTS = {
     "harden": "verrou harden -m hide-01.bench.json -b hide-01.toml --preview | head -n 43",
     "compare": "verrou compare surveys/hide-01-2025-09.survey.json surveys/hide-01-2026-09.survey.json | head -n 42",
     "round": "verrou round surveys --baselines which.toml; echo; verrou log",
-    "capture": "verrou baseline new hut --used-by turns --watched never --shared-by 3-10; "
+    "capture": "verrou baseline new hut --used-by shifts --watched never --shared-by 3-10; "
     "verrou baseline capture -m ringing-02.bench.json | head -n 44",
     "refused": "verrou account disable keeper -m hide-01.bench.json --yes; echo; "
     "verrou baseline check with-errors.toml",

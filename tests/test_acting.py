@@ -55,8 +55,8 @@ def test_cron_is_right_about_who_is_closed(busy: PrivateRoot, verrou: Verrou) ->
     assert allowed() and says(), "a locked password stops no job"
     told = verrou("account", "disable", "tern", "-m", busy.path, "--yes").stdout
     assert not allowed() and not says()
-    assert "tern still acts when it is closed: its key opens warden too" in " ".join(told.split())
-    assert "has what waits until it is enabled again: crontab /var/spool/cron/crontabs/tern (2 jobs)" in " ".join(
+    assert "tern still runs jobs after it is disabled: its key also signs in to warden" in " ".join(told.split())
+    assert "keeps jobs that run again once it is enabled: crontab /var/spool/cron/crontabs/tern (2 jobs)" in " ".join(
         told.split()
     )
     put(busy, "/etc/pam.d/cron", "account required pam_permit.so\n", 0o644)
@@ -68,9 +68,13 @@ def test_cron_is_right_about_who_is_closed(busy: PrivateRoot, verrou: Verrou) ->
 @pytest.mark.real_root
 def test_who_is_removed_leaves_nothing_that_runs(busy: PrivateRoot, verrou: Verrou) -> None:
     shown = " ".join(verrou("account", "show", "tern", "-m", busy.path).stdout.split())
-    for said in ("crontabs/tern (2 jobs)", "at job /var/spool/cron/atjobs", "cron works as it: /etc/cron.d/tides:1"):
+    for said in (
+        "crontabs/tern (2 jobs)",
+        "at job /var/spool/cron/atjobs",
+        "cron runs jobs as this account: /etc/cron.d/tides:1",
+    ):
         assert said in shown
-    assert "ignored" not in shown and "its key opens warden too: /home/warden/.ssh/authorized_keys:1" in shown
+    assert "ignored" not in shown and "its key also signs in to warden: /home/warden/.ssh/authorized_keys:1" in shown
     before = busy.tree()
     told = " ".join(verrou("account", "remove", "tern", "--files", "archive", "-m", busy.path, "--yes").stdout.split())
     assert "/etc/cron.d/tides:1 still names it" in told and "take that line away yourself" in told

@@ -60,13 +60,13 @@ def test_what_the_files_do_not_tell_is_asked_and_the_line_named(two: PrivateRoot
     read = json.loads(verrou("why", "tern", "console", *m).stdout)
     assert read["answer"] == "unknown" and "pam_listfile.so" in str(read)
     asked = json.loads(verrou("why", "tern", "console", *m, "--ask-system").stdout)
-    assert asked["answer"] == "no" and "PAM, asked itself, refuses it by pam_listfile.so" in str(asked["chain"])
+    assert asked["answer"] == "no" and "PAM, asked itself, denies sign-in by pam_listfile.so" in str(asked["chain"])
     assert asked["chain"][0]["source"]["line"] == 1
     ways = {row["account"]: row["ways"]["console"] for row in json.loads(verrou("access", *m, "--ask-system").stdout)}
     assert (ways["warden"], ways["tern"]) == ("password", None)
     assert not two.signs_in("tern", GOOD_PASSWORD, "login") and two.signs_in("warden", GOOD_PASSWORD, "login")
     told = verrou("why", "tern", "console", "-m", two.path, "--ask-system", "--files-only", code=2).stderr
-    assert "found --files-only and --ask-system; say one of them" in told
+    assert "--files-only and --ask-system cannot be combined. Use one of them." in told
 
 
 def test_where_the_system_answers_otherwise_than_its_files_both_are_told(two: PrivateRoot, verrou: Verrou) -> None:
@@ -76,12 +76,12 @@ def test_where_the_system_answers_otherwise_than_its_files_both_are_told(two: Pr
     before_all(two, "login", "account required pam_localuser.so")
     m, both = (
         ("-m", two.path, "--ask-system"),
-        "refuses it by pam_localuser.so, although its files read as if it let it in",
+        "denies sign-in by pam_localuser.so, although its files read as if it allowed it",
     )
     rows = {row["account"]: row for row in json.loads(verrou("access", *m, "--format", "json").stdout)}
     assert rows["tern"]["ways"]["console"] is None and both in rows["tern"]["differs"][0]
     assert rows["root"]["differs"] == [], "nobody gets in as root, asked or read"
-    assert f"warden and tern by console: login: PAM, asked itself, {both}" in verrou("access", *m).stdout.replace(
+    assert f"warden and tern: console: login: PAM, asked itself, {both}" in verrou("access", *m).stdout.replace(
         "\n", " "
     )
 

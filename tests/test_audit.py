@@ -98,7 +98,7 @@ def test_each_status_has_its_verdict_and_only_holding_counts_as_holding() -> Non
         "password.remember": Verdict.SHORT,
         "password.classes": Verdict.ABSENT,
     }
-    assert str(found.score) == "1 of 5 hold; 1 could not be read and count as short; not counted: 2 absent"
+    assert str(found.score) == "1 of 5 met; 1 not known, which count as not met; not assessed: 2 absent"
     assert not found.all_well
 
 
@@ -116,7 +116,7 @@ def test_a_waiver_counts_for_its_machine_until_its_day(waiver: str, verdict: Ver
     found = audit(posture(**READINGS), asked(BASELINE + text))
     assert verdicts(found)["password.remember"] is verdict
     ended = next(f for f in found.findings if f.subject == "password.remember").reason
-    assert ("ended 2026-09-13" in ended) is ("09-13" in waiver)
+    assert ("expired 2026-09-13" in ended) is ("09-13" in waiver)
 
 
 def test_a_waiver_never_covers_what_could_not_be_read() -> None:
@@ -287,8 +287,8 @@ members = ["nobody"]
     worksheet = plan(now, asked(text), audit(now, asked(text)))
     assert [step.what for step in worksheet.steps] == [
         "create group ringers",
-        "let account tern join group ringers",
-        "let account tern end on 2027-01-01",
+        "add account tern to group ringers",
+        "account tern: expires on 2027-01-01",
     ]
     advice = {item.subject: item.advice for item in worksheet.by_hand}
     assert set(advice) == {
@@ -322,7 +322,7 @@ def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None
     worksheet = plan(posture(PEOPLE[1], tern, guest, twin), baseline, found)
     (advice,) = [item.advice for item in worksheet.by_hand]
     assert "warden and skua" in advice
-    assert [step.what for step in worksheet.steps] == ["account tern: its password ages like everybody's"]
+    assert [step.what for step in worksheet.steps] == ["account tern: password ageing applies"]
     (guests_only,) = audit(posture(PEOPLE[1], guest), asked('[population]\nunending_passwords = "guests"')).findings
     assert guests_only.verdict is Verdict.HOLDS
 
@@ -335,7 +335,7 @@ def test_a_longest_age_alone_does_not_end_the_exceptions() -> None:
     worksheet = plan(now, asked(text), audit(now, asked(text)))
     assert [step.what for step in worksheet.steps] == [
         "set password.max_age to 90 days",
-        "account tern: its password ages like everybody's",
+        "account tern: password ageing applies",
     ]
     assert not worksheet.by_hand
 
@@ -367,11 +367,13 @@ def test_what_stays_behind_is_told_before_somebody_is_removed_or_renamed() -> No
     before, after = posture(PEOPLE[1], tern), posture(PEOPLE[1])
     removed = remarks(before, after, [Remove(tern.name, FilesChoice.KEEP)])
     assert len(removed) == 3 and "tern is signed in (tty2)" in removed[0]
-    assert "its key opens warden too" in removed[1] and "/etc/sudoers:7 still names it" in removed[2]
+    assert "its key also signs in to warden" in removed[1] and "/etc/sudoers:7 still names it" in removed[2]
     renamed = remarks(before, before, [Rename(tern.name, AccountName("gull"))])
-    assert renamed[-1] == "/etc/sudoers:7 names tern and not gull: change that yourself."
-    assert "tern is signed in (tty2): that session goes on" in renamed[0]
+    assert renamed[-1] == "/etc/sudoers:7 names tern and not gull. Change that yourself."
+    assert "tern is signed in (tty2): that session continues under the old name" in renamed[0]
     disable = SetEnabled(tern.name, False)
     closed = remarks(before, before, [disable])
-    assert any("its key opens warden too" in said for said in closed) and any("--stop-jobs" in said for said in closed)
+    assert any("its key also signs in to warden" in said for said in closed) and any(
+        "--stop-jobs" in said for said in closed
+    )
     assert not any("--stop-jobs" in said for said in remarks(before, before, [StopJobs(tern.name), disable]))

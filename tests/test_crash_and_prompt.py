@@ -167,7 +167,7 @@ def test_a_resume_whose_copy_cannot_be_written_stays_broken_off(
     before = sample.read("/etc/login.defs")
     with monkeypatch.context() as patch:
         patch.setattr(copied_machine, "write_all", broken)
-        with pytest.raises(MachineRefused, match="still broken off"):
+        with pytest.raises(MachineRefused, match="still interrupted"):
             finished(machine)
     assert sample.read("/etc/login.defs") == before
     finished(machine)
@@ -187,7 +187,7 @@ def test_a_bench_machine_that_met_something_is_taken_back_or_finished(bench: Pat
             ended = meeting(mode, call, partial(done, machine, steps, Secrets()))
             journal = Journal(machine.records_folder())
             if journal.broken_off():
-                told = pytest.raises(MachineRefused, match=r"entry 1 .* broke off: verrou resume finishes it")
+                told = pytest.raises(MachineRefused, match=r"entry 1 .* was interrupted. To finish: verrou resume")
                 with told:
                     done(machine, steps, Secrets())
                 way(machine)
@@ -262,6 +262,6 @@ def test_a_typed_password_is_hidden_asked_twice_and_told_what_it_breaks(bench: P
             os.write(terminal, answer + b"\n")
         if answers[0] == b"short-1":
             until(b"(password.min_length)\r\n")
-    until(b"verrou undo goes back")
+    until(b"verrou undo")
     os.waitpid(child, 0)
     assert b"short-1" not in shown and b"Sandbar" not in shown

@@ -98,7 +98,7 @@ def test_lines_the_system_passes_over_are_found() -> None:
     file = AccountFile.parse(PASSWD, text)
     assert [record.name for record in file.records()] == ["root"]
     assert [(broken.line, broken.what.split(",")[0]) for broken in file.broken()] == [
-        (2, "found 3 fields"),
+        (2, "3 fields; expected 7"),
         (3, "found an empty name"),
         (4, "found a number field that is no number"),
     ]

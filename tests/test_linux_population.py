@@ -190,7 +190,7 @@ def test_two_of_one_name_and_two_of_one_identity(small: Path) -> None:
     posture = add(small, lines, "tern:$y$x:1::::::\nana:$y$x:1::::::\n")
     assert account(posture, "tern").full_name == "first"
     assert any("two accounts are called tern" in trouble for trouble in posture.troubles)
-    assert "same identity as tern" in states_of(account(posture, "ana"), posture).values()
+    assert "same ID as tern" in states_of(account(posture, "ana"), posture).values()
 
 
 def test_hostile_names_and_lines_are_read_and_shown_without_harm(small: Path) -> None:

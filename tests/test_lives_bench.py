@@ -53,7 +53,7 @@ def test_a_standard_user_must_change_and_an_administrator_can_elevate(bench: Pat
     assert "asked for a new password first" in " ".join(told.split())
     assert kept(bench, "ana")["must_change"] and not authority(bench).accounts()[-1]["sessions"], "nothing remains"
     told = verrou("account", "try", "tern", "-m", bench, *TYPED[1:], typed=OTHER_PASSWORD).stdout
-    assert "may not administer" in " ".join(told.split())
+    assert "cannot elevate" in " ".join(told.split())
 
 
 def test_the_swap_and_who_is_signed_in(bench: Path, verrou: Verrou) -> None:
@@ -63,7 +63,7 @@ def test_the_swap_and_who_is_signed_in(bench: Path, verrou: Verrou) -> None:
     machine.save(bench)
     swap = ("account", "swap", "warden", "ringer", "-m", bench)
     preview = verrou(*swap, "--preview").stdout
-    order = [preview.index(words) for words in ("create administrator", "try account ringer", "leave group admin")]
+    order = [preview.index(words) for words in ("create administrator", "test account ringer", "from group admin")]
     assert order == sorted(order)
     assert "warden is signed in (console since 2026-09-14 08:30)" in " ".join(preview.split())
     verrou(*swap, *TYPED, typed=OTHER_PASSWORD)
@@ -75,7 +75,7 @@ def test_the_swap_and_who_is_signed_in(bench: Path, verrou: Verrou) -> None:
 
     before = bench.read_bytes()
     told = verrou("account", "swap", "ringer", "warden", "-m", bench, *TYPED, typed="not-the-Password-1", code=4).stderr
-    assert "the trial of warden failed: the password is wrong" in told
+    assert "test sign-in of warden failed: the password is wrong" in told
     assert bench.read_bytes() == before
     verrou("account", "swap", "tern", "warden", "-m", bench, code=2)
     verrou("account", "swap", "warden", "ringer", "-m", bench, code=2)
@@ -113,7 +113,7 @@ def test_marks_exclude_each_other_before_anything_happens(bench: Path, verrou: V
     change = ("account", "change", "warden", "-m", bench, "--yes")
     verrou(*change, "--does-not-age", "--fixed")
     before = bench.read_bytes()
-    assert "one excludes the other" in verrou(*change, "--password-due", code=3).stderr
+    assert "this machine cannot combine the two" in verrou(*change, "--password-due", code=3).stderr
     assert bench.read_bytes() == before
     verrou("account", "password", "warden", "-m", bench, *TYPED, typed=OTHER_PASSWORD)
     assert not kept(bench, "warden")["must_change"], "a new password does not ask for what the mark excludes"
@@ -182,25 +182,28 @@ def test_hints_and_questions_are_shown_and_taken_away(verrou: Verrou, tmp_path: 
 @pytest.mark.parametrize(
     ("arguments", "words"),
     [
-        (("account", "add", "x" * 10_000), "no account name on this machine; accepted: 1 to 26 characters"),
+        (("account", "add", "x" * 10_000), "not a valid account name on this machine; expected 1 to 26 characters"),
         (("account", "add", "a:b"), "none of"),
-        (("account", "add", "\u202etern"), "no account name"),
-        (("account", "add", "gull", "--full-name", "\u202eGerd"), "--full-name: it holds characters"),
-        (("account", "add", "WARDEN"), "has an account warden already"),
-        (("account", "add", "Users"), "has a group users already"),
+        (("account", "add", "\u202etern"), "not a valid account name"),
+        (("account", "add", "gull", "--full-name", "\u202eGerd"), "--full-name: contains control characters"),
+        (("account", "add", "WARDEN"), "already has an account warden"),
+        (("account", "add", "Users"), "already has a group users"),
         (("account", "add", "hide-01"), "the name of the machine"),
-        (("group", "add", "Keeper"), "has an account keeper already"),
-        (("account", "rename", "warden", "guests"), "has a group guests already"),
-        (("account", "add", "gull", "--home", "/people/x"), "leave --home out"),
-        (("account", "add", "gull", "--shell", "/bin/sh"), "keeps no shell; a bench machine keeps: full name, note"),
+        (("group", "add", "Keeper"), "already has an account keeper"),
+        (("account", "rename", "warden", "guests"), "already has a group guests"),
+        (("account", "add", "gull", "--home", "/people/x"), "Leave out --home"),
+        (
+            ("account", "add", "gull", "--shell", "/bin/sh"),
+            "cannot store a shell; a bench machine stores: full name, note",
+        ),
         (
             ("account", "change", "warden", "--ends", "soon"),
-            'accepted: a day such as 2027-03-31 or 31 March 2027, or "never"',
+            'expected a day such as 2027-03-31 or 31 March 2027, or "never"',
         ),
-        (("account", "change", "warden"), "nothing to change was named"),
+        (("account", "change", "warden"), "no change was given"),
         (("account", "change", "warden", "--role", "administrator"), "warden is administrator already"),
         (("account", "change", "gull", "--role", "guest"), "has no account 'gull'"),
-        (("group", "show", "gests"), "did you mean guests?"),
+        (("group", "show", "gests"), "Did you mean guests?"),
         (("group", "remove", "guests"), "came with the machine"),
     ],
 )

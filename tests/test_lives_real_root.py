@@ -109,7 +109,7 @@ def test_administration_is_handed_over_only_when_the_trial_holds(manned_root: Pr
 
     start = root.tree()
     told = verrou(*swap, typed="wrong-Word-1", code=4).stderr
-    assert "the trial of ringer failed: Authentication failure" in told and root.tree() == start
+    assert "test sign-in of ringer failed: Authentication failure" in told and root.tree() == start
     assert root.inside("sudo", "-l", "-U", "warden").returncode == 0
     assert "(ALL : ALL) ALL" in root.inside("sudo", "-l", "-U", "warden").stdout
     assert not (root.path / "run/faillock").exists(), "the wrong password was tried on a copy"
@@ -250,7 +250,7 @@ def test_root_gets_a_password_and_stays_shut(manned_root: PrivateRoot, verrou: V
     verrou("account", "disable", "root", *m, *TYPED, typed=GOOD_PASSWORD)
     assert not root.signs_in("root", OTHER_PASSWORD)
     told = verrou("account", "remove", "root", "--files", "keep", *m, "--yes", code=2).stderr
-    assert "came with the system and stays; verrou account disable root closes it" in told
+    assert "is built in and cannot be removed. Instead: verrou account disable root" in told
 
 
 def test_marks_ends_and_words_as_the_system_sees_them(manned_root: PrivateRoot, verrou: Verrou) -> None:
@@ -265,7 +265,7 @@ def test_marks_ends_and_words_as_the_system_sees_them(manned_root: PrivateRoot, 
     verrou(*change, "--fixed", "--does-not-age")
     assert not changes() and root.signs_in("tern", OTHER_PASSWORD)
     told = verrou(*change, "--password-due", code=3).stderr
-    assert "guard contradiction" in told and "one excludes the other" in told
+    assert "guard contradiction" in told and "this machine cannot combine the two" in told
     verrou(*change, "--ages", code=4)
     root.inside("sed", "-i", "s/^PASS_MAX_DAYS.*/PASS_MAX_DAYS 90/", "/etc/login.defs")
     verrou(*change, "--ages", "--not-fixed", "--full-name", "Tara Tern", "--note", "counts terns")

@@ -58,8 +58,8 @@ def test_a_module_that_nobody_knows_makes_a_way_not_known(two: PrivateRoot, verr
     (data,) = (each for each in json.loads(verrou("access", "tern", *m, "--format", "json").stdout))
     assert data["ways"]["console"] == "unknown" and "pam_fieldglass.so" in data["unknown"][0]
     told = " ".join(verrou("why", "tern", "console", *m).stdout.split())
-    assert told.count("Not known: whether tern gets in by console.") == 1
-    assert "/etc/pam.d/login:1" in told and "to know it: look at /etc/pam.d/login:1" in told
+    assert told.count("Not known: whether tern can sign in at the console.") == 1
+    assert "/etc/pam.d/login:1" in told and "to find out: look at /etc/pam.d/login:1" in told
     assert json.loads(verrou("why", "tern", "console", *m, "--format", "json").stdout)["answer"] == "unknown"
     assert "console?" in verrou("account", "list", *m).stdout
 
@@ -71,7 +71,7 @@ def test_a_possible_administrator_is_not_given_away_for_none(two: PrivateRoot, v
     told = verrou("account", "disable", "warden", *m, code=3).stderr
     assert "last-administrator" in told
     told = verrou("account", "disable", "tern", *m)
-    assert "Whether warden can administer is not known" in " ".join((told.stdout + told.stderr).split())
+    assert "It is not known whether warden can elevate" in " ".join((told.stdout + told.stderr).split())
 
 
 def test_a_blank_password_that_may_be_good_from_afar_is_refused(two: PrivateRoot, verrou: Verrou) -> None:
@@ -109,7 +109,7 @@ def test_a_locked_password_leaves_a_key_good(two: PrivateRoot, verrou: Verrou) -
     two.inside("usermod", "-L", "tern")
     (data,) = json.loads(verrou("access", "tern", *m, "--format", "json").stdout)
     assert data["ways"]["remote-shell"] == "key" and data["ways"]["console"] is None
-    assert "disabled for passwords alone" in " ".join(verrou("account", "show", "tern", *m).stdout.split())
+    assert "disabled, but its key still works" in " ".join(verrou("account", "show", "tern", *m).stdout.split())
     assert "its key is good" in " ".join(verrou("why", "tern", "remote-shell", *m).stdout.split())
     verrou("account", "add", "gull", "--keep-password", *m, *TYPED, typed=GOOD_PASSWORD + "\n")
     two.write("/home/gull/.ssh/authorized_keys", KEY)
@@ -503,7 +503,7 @@ def test_what_is_not_known_of_a_listed_account_keeps_it_from_being_as_listed() -
     said = "whether it gets in by network is not known: kiosk decides so"
     assert verdict(doubtful) == (Verdict.UNREADABLE, said)
     assert "tern: whether it gets in by network is not known" in captured(doubtful, "x", {}, "", people=True)
-    turned = [each.other for each in compare(known, doubtful).differing if each.fact == "ways in"]
+    turned = [each.other for each in compare(known, doubtful).differing if each.fact == "routes"]
     assert turned == ["console, network?"]
 
 

@@ -56,7 +56,7 @@ def test_the_chapters_are_those_of_the_program(verrou: Verrou) -> None:
     for chapter in CHAPTERS:
         assert verrou("handbook", chapter).stdout == (HANDBOOK / f"{chapter}.md").read_text()
         assert f"[{chapter}]({chapter}.md)" in index
-    assert "did you mean round" in verrou("handbook", "rounds", code=2).stderr
+    assert "Did you mean round" in verrou("handbook", "rounds", code=2).stderr
 
 
 def test_the_manual_page_is_made_from_the_commands(verrou: Verrou) -> None:
@@ -115,7 +115,7 @@ def test_completion_is_what_each_shell_can_read(verrou: Verrou, tmp_path: Path) 
             (tmp_path / shell).write_text(script)
             checked = subprocess.run([shell, "-n", str(tmp_path / shell)], capture_output=True, text=True, check=False)
             assert checked.returncode == 0, checked.stderr
-    assert "accepted: bash, zsh, fish" in verrou("completion", "tcsh", code=2).stderr
+    assert "expected one of bash, zsh, fish" in verrou("completion", "tcsh", code=2).stderr
 
 
 def completed(words: str, typed: str) -> set[str]:
@@ -175,7 +175,7 @@ def test_what_an_extra_would_do_says_which(verrou: Verrou, bench: Path, monkeypa
     for name in [each for each in sys.modules if each.startswith(("verrou.records.logbook.store", "matplotlib."))]:
         monkeypatch.delitem(sys.modules, name)
     kept = verrou("audit", "-m", bench, "-b", "office", "--log", code=1)
-    assert "1 record waits in" in kept.stderr and "pip install 'verrou[logbook]'" in kept.stderr
+    assert "1 record stored in" in kept.stderr and "pip install 'verrou[logbook]'" in kept.stderr
     assert "pip install 'verrou[logbook]'" in verrou("trend", code=2).stderr
     page = verrou("report", "-m", bench, "-b", "office", "--untried", "--format", "html", code=1).stdout
     assert "No picture" in page and "verrou[report]" in page

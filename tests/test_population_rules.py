@@ -115,11 +115,11 @@ def test_what_the_worksheet_does_about_it() -> None:
     worksheet = plan(now, asked(BASELINE), audit(now, asked(BASELINE)))
     assert {step.what for step in worksheet.steps} == {
         "disable account idle",
-        "let account daypass end on 2026-11-13",
-        "let account season end on 2026-11-13",
+        "account daypass: expires on 2026-11-13",
+        "account season: expires on 2026-11-13",
         "disable account gone",
-        "take the hint from account hinted",
-        "take the recovery questions from account hinted",
+        "remove the hint of account hinted",
+        "remove the recovery questions of account hinted",
     }
     assert [item.subject for item in worksheet.by_hand] == ["population.unused_for"]
     assert "listed" in worksheet.by_hand[0].advice
@@ -134,8 +134,8 @@ def test_a_new_guest_gets_an_end_in_the_same_worksheet() -> None:
     baseline = asked('[population]\ntemporary_until = "60 days"\n[accounts.tern]\nrole = "guest"\n')
     worksheet = plan(machine(TERN), baseline, audit(machine(TERN), baseline))
     assert [step.what for step in worksheet.steps] == [
-        "let account tern join group guests",
-        "let account tern end on 2026-11-13",
+        "add account tern to group guests",
+        "account tern: expires on 2026-11-13",
     ]
 
 
@@ -210,7 +210,7 @@ def test_a_way_that_should_be_shut_is_shut_by_leaving_or_left_to_a_person() -> N
     now = evolve(now, groups=(*GATES, AFAR))
     baseline = asked('[accounts.tern]\nways_in = ["console"]\n')
     worksheet = plan(now, baseline, audit(now, baseline))
-    assert [step.what for step in worksheet.steps] == ["let account tern leave group afar"]
+    assert [step.what for step in worksheet.steps] == ["remove account tern from group afar"]
     (left,) = worksheet.by_hand
     assert "tern gets in by network" in left.advice
     with_all = asked('[accounts.tern]\nways_in = ["console", "network", "remote-screen"]\n')
@@ -265,11 +265,11 @@ def test_names_are_taken_with_or_without_case() -> None:
         here = machine(TERN, facts=evolve(KEEPS, naming=naming))
         for name in ("TERN", "Guests", "HIDE-01"):
             if refused:
-                with pytest.raises(BadInput, match="choose another name"):
+                with pytest.raises(BadInput, match="Choose another name"):
                     check_name(here, name)
             else:
                 check_name(here, name)
-        with pytest.raises(BadInput, match="has an account tern already"):
+        with pytest.raises(BadInput, match="already has an account tern"):
             check_name(here, "tern", group=True)
 
 

@@ -221,7 +221,7 @@ def shadow_is_a_folder(root: PrivateRoot) -> None:
     ("damage", "arguments", "code", "words"),
     [
         (broken_pam, ("rule", "set", "lockout.after=5"), 4, "/etc/pam.d/common-auth:1 (no module)"),
-        (short_passwd_line, ("account", "disable", "bors"), 4, "/etc/passwd:22: found 3 fields, accepted: 7"),
+        (short_passwd_line, ("account", "disable", "bors"), 4, "/etc/passwd:22: 3 fields; expected 7"),
         (shadow_is_a_folder, ("rule", "set", "lockout.after=5"), 2, "/etc/shadow cannot be read"),
     ],
 )

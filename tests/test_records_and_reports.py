@@ -101,7 +101,7 @@ def test_a_second_run_waits_and_then_says_who_is_at_work(tmp_path: Path, monkeyp
     monkeypatch.setattr(lock_module, "PATIENCE", 0.0)
     assert is_held(tmp_path)
     with (
-        pytest.raises(MachineRefused, match=r"hide-01 is being changed by wilma \(harden, since "),
+        pytest.raises(MachineRefused, match=r"hide-01 is in use by wilma \(harden, since "),
         machine_lock(tmp_path, "hide-01", "undo", "ana"),
     ):
         pass
@@ -271,7 +271,7 @@ def test_every_format_tells_the_same(verrou: Verrou) -> None:
     ]
     counts = told["score"]
     assert counts["counted"] == counts["holds"] + counts["short"] + counts["unreadable"]
-    assert f"{counts['holds']} of {counts['counted']} hold" in text
+    assert f"{counts['holds']} of {counts['counted']} met" in text
     for finding in told["findings"]:
         assert finding["subject"] in text
 

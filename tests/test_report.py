@@ -86,8 +86,8 @@ def test_every_form_tells_the_same(verrou: Verrou, tmp_path: Path) -> None:
     assert int(findings.get("tests", "0")) == len(findings) and len(trials) == len(sheet["trials"])
     assert findings.get("failures") == "1" == str(len(findings.findall(".//failure")))
     assert findings.get("skipped") == str(len(findings.findall(".//skipped"))) == "4"
-    assert "is there already" in verrou("report", *AT, "--save", "sheet.md", code=2).stderr
-    assert "accepted: .html, .md, .json, .xml" in verrou("report", *AT, "--save", "sheet.pdf", code=2).stderr
+    assert "already exists" in verrou("report", *AT, "--save", "sheet.md", code=2).stderr
+    assert "expected one of .html, .md, .json, .xml" in verrou("report", *AT, "--save", "sheet.pdf", code=2).stderr
     assert "no entry 9" in verrou("report", *AT, "--since", "9", code=2).stderr
 
 

@@ -117,4 +117,4 @@ def test_a_duration_keeps_its_value_and_a_number_its_unit() -> None:
 def test_the_list_of_schemas_names_what_is_there(verrou: Verrou) -> None:
     lines = verrou("schema").stdout.splitlines()
     assert lines == [f"verrou schema {name}" for name in OUTPUTS]
-    assert "did you mean account list" in verrou("schema", "acount", "list", code=2).stderr
+    assert "Did you mean account list" in verrou("schema", "acount", "list", code=2).stderr

@@ -66,7 +66,7 @@ def test_it_runs_where_there_is_python_and_nothing_else(stick: Path, tmp_path: P
             run("report", *at, "-b", "/root/station/ringing-02.toml", *sheet, code=1)
             assert "pip install 'verrou[report]'" in html.unescape(root.read("/root/r.html"))
             kept = run("audit", *at, "-b", "office", "--log", "--logbook", "/root/log.db", code=1)
-            assert "pip install 'verrou[logbook]'" in kept and "1 record waits in" in kept
+            assert "pip install 'verrou[logbook]'" in kept and "1 record stored in" in kept
             assert "# A round" in run("handbook", "round")
             assert "_verrou_completion" in run("completion", "bash")
             assert "public-terminal" in run("baseline", "list")

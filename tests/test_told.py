@@ -49,7 +49,7 @@ def break_off(machine: Machine) -> None:
 
 
 def test_a_run_that_broke_off_is_told_by_every_command(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
-    m, said = ("-m", bench), "broke off: verrou resume finishes it, verrou undo goes back"
+    m, said = ("-m", bench), "was interrupted"
     verrou("survey", *m, "--save", "before")
     break_off(open_machine(str(bench)))
     b = ("-b", "essential")
@@ -144,7 +144,7 @@ def test_a_list_that_gives_a_right_is_seen_in_its_group(bench: Path, verrou: Ver
     told = " ".join(verrou("group", "show", "watch", *m).stdout.split())
     assert "named in rights.set_clock" in told and "keeps out of network" in told
     told = " ".join(verrou("group", "remove", "watch", *m, "--preview").stdout.split())
-    assert "warden lose what group watch gives: keeps out of network; named in rights.set_clock" in told
+    assert "warden lose what group watch grants: keeps out of network; named in rights.set_clock" in told
     verrou("rule", "set", "screen.hidden_accounts=group:watch", *m, "--yes")
     told = " ".join(verrou("group", "show", "watch", *m).stdout.split())
     assert "named in screen.hidden_accounts" in told, "what waits for a restart, too"
@@ -242,7 +242,7 @@ def test_a_refusal_of_everybody_shows_nothing_of_a_list() -> None:
     gate = Gate(Way.CONSOLE, (nobody_but(Circle(("warden",))),))
     somebody: Any = Refusing()
     found = list(access_trial(somebody, somebody, Posture(FACTS, (), (), gates=(gate,)), Role.STANDARD))
-    assert [each.proof for each in found] == [Proof.NOT_TRIED] and "refused too" in found[0].seen
+    assert [each.proof for each in found] == [Proof.NOT_TRIED] and "denied too" in found[0].seen
 
 
 FACTS = MachineFacts("hide-01", "linux", "x", "this", datetime(2026, 9, 14), Naming("[a-z]+", 20, ""))
@@ -398,7 +398,7 @@ def test_what_cannot_come_out_so_is_told_with_its_reason(manned_root: PrivateRoo
     assert "no action of polkit asks for an administrator" in told
     manned_root.write("/etc/ssh/sshd_config.d/10-site.conf", "DenyUsers gull\n")
     told = verrou("rule", "set", "logon.remote-shell.denied=nobody", *m, code=4).stderr
-    assert "asked for nobody, the machine makes it gull" in told
+    assert "requested nobody, but the machine would set gull" in told
     assert "gull" in verrou("rule", "show", "logon.remote-shell.denied", *m[:2]).stdout
     assert "rule set" not in verrou("why", "warden", "remote-shell", *m[:2]).stdout
 
@@ -421,7 +421,7 @@ def test_a_narrow_sheet_loses_no_heading_and_no_name(verrou: Verrou, monkeypatch
     m = ("-m", "station/hide-01.bench.json")
     monkeypatch.setenv("COLUMNS", "110")
     told = verrou("survey", *m).stdout.splitlines()
-    assert "keeper  administrator" in told and "    ways in: console, network, remote-screen" in told
+    assert "keeper  administrator" in told and "    routes: console, network, remote-screen" in told
     monkeypatch.setenv("COLUMNS", "60")
     told = verrou("access", *m).stdout.splitlines()
     assert told[1] == "keeper" and told[2].startswith("    role administrator; console password")
@@ -438,7 +438,7 @@ def test_small_things_that_were_said_wrong(bench: Path, verrou: Verrou, tmp_path
         told = verrou("account", "enable", name, *m, "--preview").stdout
         assert (f"{name} has no password" in told) is lacks
     told = " ".join(verrou("rule", "set", "sharing.applies_to=warden", *m, "--preview").stdout.split())
-    assert "warden administers, and the limits of a shared computer never hold" in told
+    assert "warden is an administrator; the limits for shared use do not bind" in told
     told = verrou("rule", "set", "screen.notice=A | b.", *m, "--yes").stdout
     assert "restart" in told and '("A b." after a restart)' in verrou("signin", *m).stdout
     told = verrou("audit", "-b", "essential", *m, "--log", "--logbook", "/dev/full", code=2).stderr

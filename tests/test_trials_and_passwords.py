@@ -161,7 +161,7 @@ def test_refusals_prove_nothing_on_a_machine_that_refuses_everything(
     monkeypatch.setattr(Authority, "sign_in", refuses_everything)
     lockout = [result for result in trials(strict) if result.rule.startswith("lockout.")]
     assert [(r.proof, r.seen) for r in lockout] == [
-        (Proof.NOT_TRIED, "the throwaway account could not sign in at all: no")
+        (Proof.NOT_TRIED, "the temporary account could not sign in at all: no")
     ]
 
 

@@ -44,7 +44,7 @@ def test_several_ways_to_the_last_administrator(address: str, verrou: Verrou) ->
     told = verrou("undo", "--entry", made, *m, "--yes", code=3).stderr
     assert "last-administrator" in told
     told = verrou("account", "disable", "ringer", *m, *TYPED, typed=OTHER_PASSWORD, code=3).stderr
-    assert "guard last-administrator refuses step 1" in told
+    assert "step 1 is blocked by the guard last-administrator" in told
     verrou("undo", *m, "--yes")
     verrou("undo", "--entry", made, *m, "--yes")
     listed = json.loads(verrou("account", "list", *m, "--format", "json").stdout)
@@ -68,7 +68,7 @@ def test_back_to_a_point_and_on_again(address: str, verrou: Verrou) -> None:
     assert told.count(f"undone by entry {first + 4}") == 3
     verrou("undo", "--entry", first + 4, *m, "--yes")
     assert verrou("survey", *m, "--all", "--format", "csv").stdout == after
-    assert "The journal is whole" in verrou("journal", "check", *m).stdout
+    assert "The journal is intact" in verrou("journal", "check", *m).stdout
     assert "tern: enabled yes → no" in " ".join(verrou("journal", "show", first + 2, *m).stdout.split())
 
 
@@ -118,7 +118,7 @@ def test_a_machine_that_would_refuse_says_so_before(bench: Path, verrou: Verrou)
     verrou("rule", "set", "password.min_length=8", "-m", bench, "--yes")
     start = bench.read_bytes()
     told = verrou("account", "add", "daypass", "--role", "guest", "--password", "blank", "-m", bench, "--yes", code=4)
-    assert "the machine would refuse: the password is shorter" in " ".join(told.stdout.split())
+    assert "would be rejected: the password is shorter" in " ".join(told.stdout.split())
     assert bench.read_bytes() == start
 
 

@@ -16,7 +16,7 @@ as_option = click.option(
     "--as",
     "as_baseline",
     metavar="BASELINE",
-    help="As it would be once hardened by this baseline: rehearsed, and nothing is changed.",
+    help="Show the result of hardening with this baseline (dry run; nothing is changed).",
 )
 
 
@@ -33,12 +33,12 @@ def _posture(machine: Machine, as_baseline: str | None) -> "Posture":
 
     baseline = load_baseline(as_baseline)
     steps = plan(posture, baseline, audit(posture, baseline)).steps
-    with console(stderr=True).status("Rehearsing on a private copy"):
+    with console(stderr=True).status("Dry run on a private copy"):
         rehearsal = rehearse(machine, posture, steps, Secrets())
     if rehearsal.foreseen_only:
-        complain(f"this was foreseen only, and not rehearsed: {rehearsal.foreseen_only}")
+        complain(f"this is a prediction; no dry run was possible: {rehearsal.foreseen_only}")
     for step, result in rehearsal.refused:
-        complain(f"the machine would refuse to {step.what}: {result.said}")
+        complain(f"step would be rejected: {step.what}: {result.said}")
     return rehearsal.after
 
 
@@ -46,7 +46,7 @@ def _heading(posture: "Posture", as_baseline: str | None) -> str:
     from verrou.reports.sheets import shown
 
     name = shown(posture.machine.name)
-    return f"{name}, as {shown(as_baseline)} would leave it; nothing was changed" if as_baseline else name
+    return f"{name} after hardening with {shown(as_baseline)} (nothing was changed)" if as_baseline else name
 
 
 @click.command()
@@ -54,9 +54,9 @@ def _heading(posture: "Posture", as_baseline: str | None) -> str:
 @machine_option
 @as_option
 @format_option
-@click.option("--all", "everyone", is_flag=True, help="Accounts of the system that cannot sign in too.")
+@click.option("--all", "everyone", is_flag=True, help="Include system accounts that cannot sign in.")
 def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None, style: str, everyone: bool) -> None:
-    """Who gets in by which way, with what, and what each meets that wants to administer."""
+    """Show who can sign in, by which route and with what, and who can elevate."""
     from verrou.reports.access import access_data, access_sheet, differing, not_known, worth_a_line
     from verrou.reports.sheets import console, print_sheet
 
@@ -77,7 +77,7 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
             out.print(f"? {each}")
         for each in differing(chosen, posture):
             out.print(each)
-        out.print("Under a way stands what opens it; verrou why ACCOUNT WAY tells the reasons.", style="dim")
+        out.print("Each column shows what is needed to sign in. Reasons: verrou why ACCOUNT WAY", style="dim")
 
     print_facts(style, sheet, rows, text)
 
@@ -89,8 +89,8 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
 @as_option
 @format_option
 def why(account_name: str, asked: str, machine: Machine, as_baseline: str | None, style: str) -> None:
-    """Why an account gets in by a way (console, network, remote-screen, remote-shell) or not; or, with administrator
-    for WAY, why it may administer or not."""
+    """Explain why an account can or cannot sign in by a route (console, network, remote-screen, remote-shell), or, with
+    administrator for WAY, elevate."""
     from verrou.core.model import AccountName
     from verrou.core.model.known import Known
     from verrou.core.model.reasons import ADMINISTRATOR, why_administrator
@@ -103,8 +103,8 @@ def why(account_name: str, asked: str, machine: Machine, as_baseline: str | None
     choices = [*map(str, Way), ADMINISTRATOR]
     if asked not in choices:
         close = nearest(asked, choices)
-        hint = f"; did you mean {close}?" if close else ""
-        raise BadInput(f"WAY: found {show_raw(asked)}, accepted: {', '.join(choices)}{hint}")
+        hint = f". Did you mean {close}?" if close else ""
+        raise BadInput(f"WAY: invalid value {show_raw(asked)}; expected one of {', '.join(choices)}{hint}")
     posture = _posture(machine, as_baseline)
     account = posture.by_name[AccountName(known_account(posture, account_name))]
     answer = why_administrator(account, posture) if asked == ADMINISTRATOR else reasons(account, Way(asked), posture)
@@ -114,8 +114,8 @@ def why(account_name: str, asked: str, machine: Machine, as_baseline: str | None
         from attrs import evolve
 
         out = console()
-        does = "may administer" if asked == ADMINISTRATOR else f"gets in by {asked}"
-        does_not = "may not administer" if asked == ADMINISTRATOR else f"does not get in by {asked}"
+        does = "can elevate" if asked == ADMINISTRATOR else f"can sign in {Way(asked).phrase}"
+        does_not = "cannot elevate" if asked == ADMINISTRATOR else f"cannot sign in {Way(asked).phrase}"
         said = {
             Known.YES: f"Yes: {account.name} {does}.",
             Known.NO: f"No: {account.name} {does_not}.",
@@ -126,7 +126,7 @@ def why(account_name: str, asked: str, machine: Machine, as_baseline: str | None
         parts = {part: [row for row in sheet.rows if row["part"] == part] for part in ("chain", "keeps")}
         print_sheet(out, evolve(sheet, rows=tuple(parts["chain"])))
         if len(parts["keeps"]) > 1:
-            out.print("Each of these alone would keep it a yes:")
+            out.print("Each of these is enough on its own:")
             print_sheet(out, evolve(sheet, rows=tuple(parts["keeps"])))
 
     print_facts(style, sheet, why_data(answer), text)
@@ -137,7 +137,7 @@ def why(account_name: str, asked: str, machine: Machine, as_baseline: str | None
 @as_option
 @format_option
 def signin(machine: Machine, as_baseline: str | None, style: str) -> None:
-    """What the sign-in screen and the lock screen show and refuse right now."""
+    """Show what the sign-in screen and the lock screen display, allow and deny."""
     from verrou.reports.access import screens_data, signin_sheet
     from verrou.reports.sheets import console, print_sheet
 

@@ -58,7 +58,7 @@ class Day(click.ParamType):  # type: ignore[type-arg,unused-ignore]
             return "never"
         if (day := day_of(value)) is not None:
             return day
-        raise BadInput(f"found {value!r}, accepted: {DAY_WORDS}" + (', or "never"' if self.or_never else ""))
+        raise BadInput(f"invalid value {value!r}; expected {DAY_WORDS}" + (', or "never"' if self.or_never else ""))
 
 
 def check_day(posture: Posture, day: date | str | None) -> None:
@@ -66,8 +66,8 @@ def check_day(posture: Posture, day: date | str | None) -> None:
     today = posture.machine.now.date()
     if isinstance(day, date) and day <= today:
         raise BadInput(
-            f"{day} is not after today, {today} on {posture.machine.name}; "
-            "name a later day, or close the account now: verrou account disable NAME"
+            f"{day} is not after today ({today} on {posture.machine.name}). "
+            "Give a later day, or disable the account now: verrou account disable NAME"
         )
 
 
@@ -75,26 +75,28 @@ def check_kept(posture: Posture, **given: str | None) -> None:
     """Refuse words that the machine does not keep, or nobody could read, before anything happens."""
     for key, text in given.items():
         if text and not text.isprintable():
-            raise BadInput(f"--{key.replace('_', '-')}: it holds characters that cannot be shown; leave them out")
+            raise BadInput(f"--{key.replace('_', '-')}: contains control characters. Remove them.")
         if text and Detail(key) not in posture.machine.details:
             kept = ", ".join(str(detail).replace("_", " ") for detail in posture.machine.details)
             what = key.replace("_", " ")
-            raise BadInput(f"{posture.machine.name} keeps no {what}; a {posture.machine.kind} machine keeps: {kept}")
+            raise BadInput(
+                f"{posture.machine.name} cannot store a {what}; a {posture.machine.kind} machine stores: {kept}"
+            )
 
 
 @click.group(cls=CommandGroup)
 def account() -> None:
-    """Accounts: see them, make, change, open, close and remove them, give passwords, hand administration over."""
+    """List, create, change, enable, disable and remove accounts; set passwords."""
 
 
 @account.command("list")
 @machine_option
 @format_option
-@click.option("--all", "everyone", is_flag=True, help="Show system and service accounts too.")
-@click.option("--role", type=OneOf([role.value for role in Role]), help="Only accounts that amount to this.")
-@click.option("--state", type=OneOf([state.value for state in State]), help="Only accounts in this state.")
+@click.option("--all", "everyone", is_flag=True, help="Include system and service accounts.")
+@click.option("--role", type=OneOf([role.value for role in Role]), help="Show only accounts with this role.")
+@click.option("--state", type=OneOf([state.value for state in State]), help="Show only accounts in this state.")
 def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None, state: str | None) -> None:
-    """Who has an account, what each amounts to, and what stands out."""
+    """List accounts with their role and state."""
     from verrou.core.survey import account_data
     from verrou.reports.sheets import console, print_sheet
     from verrou.reports.surveys import accounts_sheet, folded_line
@@ -108,7 +110,7 @@ def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None
         out = console()
         print_sheet(out, sheet)
         if not chosen:
-            out.print("No account is like that.")
+            out.print("No accounts match.")
         if folded:
             out.print(f"\n{folded_line(folded)}")
 
@@ -127,7 +129,7 @@ def _fits(each: Account, posture: Posture, role: str | None, state: str | None) 
 @machine_option
 @format_option
 def show_account(name: str, machine: Machine, style: str) -> None:
-    """All of one account, with the lines that decide it."""
+    """Show one account and the lines that define it."""
     from verrou.core.survey import account_data
     from verrou.reports.sheets import Sheet, columns_of, console, print_sheet
     from verrou.reports.surveys import account_facts
@@ -143,23 +145,25 @@ def show_account(name: str, machine: Machine, style: str) -> None:
 @click.argument("name", shell_complete=completing.accounts)
 @change_options()
 def unlock(machine: Machine, name: str, how: dict[str, Any]) -> None:
-    """Lift a lock after wrong passwords now, and forget the tries."""
+    """Unlock an account and clear its failed attempts."""
     single(machine, lambda posture: [Unlock(known_account(posture, name))], how)
 
 
 @account.command("add")
 @click.argument("name")
-@click.option("--role", type=ROLES, default="standard", show_default=True, help="What the account shall amount to.")
-@click.option("--full-name", default="", help="The person's name.")
-@click.option("--note", default="", help="What the account is for, where the machine keeps that.")
-@click.option("--home", default="", help="A folder of its own instead of the usual one (Linux).")
-@click.option("--shell", default="", help="A shell instead of the usual one (Linux).")
+@click.option("--role", type=ROLES, default="standard", show_default=True, help="Role of the account.")
+@click.option("--full-name", default="", help="Full name of the user.")
+@click.option("--note", default="", help="Purpose of the account, if the machine can store it.")
+@click.option("--home", default="", help="Home folder, instead of the usual one (Linux).")
+@click.option("--shell", default="", help="Login shell, instead of the usual one (Linux).")
 @click.option("--ends", "end", type=Day(), metavar="DAY", help="The day from which on it is closed.")
-@click.option("--keep-password", is_flag=True, help="Do not ask for another password at the first sign-in.")
+@click.option("--keep-password", is_flag=True, help="Do not require a password change at the first sign-in.")
 @click.option(
-    "--fixed/--not-fixed", "cannot_change", default=None, help="Whether an administrator alone changes its password."
+    "--fixed/--not-fixed", "cannot_change", default=None, help="Only an administrator can change the password."
 )
-@click.option("--fresh-home/--kept-home", default=None, help="Whether each session gets a home that nothing stays in.")
+@click.option(
+    "--fresh-home/--kept-home", default=None, help="Give each session an empty home folder that is deleted afterwards."
+)
 @change_options("ask", "stdin", "generate", "blank")
 def add(
     machine: Machine,
@@ -173,10 +177,10 @@ def add(
     how: dict[str, Any],
     **words: str,
 ) -> None:
-    """Make an account that a person signs in with, the whole of it in one go.
+    """Create an account.
 
-    A standard user gets a first password and must change it. A guest joins the guests and not the ordinary users,
-    has a fixed password, and finds a fresh home in each session. An administrator can elevate.
+    A standard user gets a first password and must change it. A guest is added to the guests and not to the users, has a
+    fixed password, and gets an empty home folder in each session. An administrator can elevate.
     """
 
     def make(posture: Posture) -> Sequence[Step]:
@@ -186,9 +190,11 @@ def add(
         check_day(posture, end)
         check_kept(posture, **{key: text for key, text in words.items() if key != "home"})
         if words["home"] and posture.machine.kind != "linux":
-            raise BadInput(f"{posture.machine.name} gives each account its home; leave --home out")
+            raise BadInput(f"{posture.machine.name} chooses the home folder of each account. Leave out --home.")
         if fresh_home and not posture.machine.fleeting_homes:
-            raise BadInput(f"{posture.machine.name} cannot give each session a fresh home; leave --fresh-home out")
+            raise BadInput(
+                f"{posture.machine.name} cannot give each session an empty home folder. Leave out --fresh-home."
+            )
         return new_account(
             posture,
             AccountName(name),
@@ -206,10 +212,10 @@ def add(
 
 @account.command("password")
 @click.argument("name", shell_complete=completing.accounts)
-@click.option("--keep-password", is_flag=True, help="Do not ask for another password at the next sign-in.")
+@click.option("--keep-password", is_flag=True, help="Do not require a password change at the next sign-in.")
 @change_options("ask", "stdin", "generate", "blank")
 def set_password(machine: Machine, name: str, keep_password: bool, password: str, how: dict[str, Any]) -> None:
-    """Give an account another password. A disabled account stays disabled."""
+    """Set the password of an account. A disabled account stays disabled."""
 
     def make(posture: Posture) -> Sequence[Step]:
         from verrou.core.model.ageing import left_out
@@ -225,14 +231,14 @@ def set_password(machine: Machine, name: str, keep_password: bool, password: str
 
 @account.command("change")
 @click.argument("name", shell_complete=completing.accounts)
-@click.option("--role", type=ROLES, help="Raise or lower it to this.")
+@click.option("--role", type=ROLES, help="Change the role to this.")
 @click.option(
     "--join",
     "joins",
     multiple=True,
     metavar="GROUP",
     shell_complete=completing.groups,
-    help="Join this group; may be repeated.",
+    help="Add the account to this group; can be repeated.",
 )
 @click.option(
     "--leave",
@@ -240,21 +246,28 @@ def set_password(machine: Machine, name: str, keep_password: bool, password: str
     multiple=True,
     metavar="GROUP",
     shell_complete=completing.groups,
-    help="Leave this group; may be repeated.",
+    help="Remove the account from this group; can be repeated.",
 )
 @click.option(
     "--ends", "end", type=Day(or_never=True), metavar="DAY", help='The day from which on it is closed, or "never".'
 )
-@click.option("--password-due/--not-due", "must_change", default=None, help="Whether a new password is due.")
 @click.option(
-    "--fixed/--not-fixed", "cannot_change", default=None, help="Whether an administrator alone changes its password."
+    "--password-due/--not-due",
+    "must_change",
+    default=None,
+    help="Require a password change at the next sign-in, or do not.",
 )
-@click.option("--does-not-age/--ages", "never_ends", default=None, help="Whether its password ages.")
-@click.option("--full-name", help="The person's name.")
-@click.option("--note", help="What the account is for, where the machine keeps that.")
-@click.option("--shell", help="Another shell (Linux).")
-@click.option("--no-hint", is_flag=True, help="Take its password hint away.")
-@click.option("--no-questions", is_flag=True, help="Take its recovery questions away.")
+@click.option(
+    "--fixed/--not-fixed", "cannot_change", default=None, help="Only an administrator can change the password."
+)
+@click.option(
+    "--does-not-age/--ages", "never_ends", default=None, help="Exempt the account from password ageing, or do not."
+)
+@click.option("--full-name", help="Full name of the user.")
+@click.option("--note", help="Purpose of the account, if the machine can store it.")
+@click.option("--shell", help="Login shell (Linux).")
+@click.option("--no-hint", is_flag=True, help="Remove its password hint.")
+@click.option("--no-questions", is_flag=True, help="Remove its recovery questions.")
 @change_options()
 def change_account(
     machine: Machine,
@@ -271,7 +284,7 @@ def change_account(
     how: dict[str, Any],
     **words: str | None,
 ) -> None:
-    """Change what an account amounts to, its groups, its end, its marks or its words, in one worksheet."""
+    """Change the role, groups, expiry or details of an account."""
 
     def make(posture: Posture) -> Sequence[Step]:
         from verrou.core.plan.making import role_steps
@@ -290,8 +303,8 @@ def change_account(
         steps += role_steps(posture, found, Role(role)) if role else []
         steps += [Leave(found, known_group(posture, group)) for group in leaves]
         if not steps:
-            already = f"{found} is {role} already" if role else "nothing to change was named"
-            raise BadInput(f"{already}; verrou account change --help lists what can be changed")
+            already = f"{found} is {role} already" if role else "no change was given"
+            raise BadInput(f"{already}. For what can be changed: verrou account change --help")
         return steps
 
     single(machine, make, how)
@@ -300,13 +313,13 @@ def change_account(
 @account.command("swap")
 @click.argument("old", shell_complete=completing.accounts)
 @click.argument("new", shell_complete=completing.accounts)
-@click.option("--full-name", default="", help="The person's name, where NEW is to be made.")
+@click.option("--full-name", default="", help="Full name, if NEW has to be created.")
 @change_options("ask", "stdin", "generate")
 def swap(machine: Machine, old: str, new: str, full_name: str, password: str, how: dict[str, Any]) -> None:
-    """Hand administration over from OLD to NEW: make or raise NEW, try it, and only then lower OLD.
+    """Transfer administrator rights: create or promote NEW, test it, then demote OLD.
 
-    A built-in administrator is disabled, any other becomes a standard user. When NEW cannot sign in, or cannot elevate,
-    nothing is taken from OLD.
+    A built-in administrator is disabled, any other becomes a standard user. If NEW cannot sign in or elevate, OLD is
+    not changed.
     """
 
     def make(posture: Posture) -> Sequence[Step]:
@@ -326,10 +339,10 @@ def swap(machine: Machine, old: str, new: str, full_name: str, password: str, ho
 @click.argument("name", shell_complete=completing.accounts)
 @change_options(changes=False)
 def try_account(machine: Machine, name: str, how: dict[str, Any]) -> None:
-    """Whether an account is what it amounts to: a trial that nothing remains of.
+    """Test that an account has the rights of its role and no others.
 
-    It signs in at the console. An administrator elevates, a standard user must not be able to, and a guest must be
-    refused by every other way.
+    It signs in at the console. An administrator must be able to elevate, a standard user must not, and a guest must be
+    denied by every other route. Nothing is changed.
     """
 
     def make(posture: Posture) -> Sequence[Step]:
@@ -347,7 +360,7 @@ def try_account(machine: Machine, name: str, how: dict[str, Any]) -> None:
 @click.argument("new_name")
 @change_options()
 def rename(machine: Machine, name: str, new_name: str, how: dict[str, Any]) -> None:
-    """Give an account another name; its identity, groups and files stay."""
+    """Rename an account; ID, groups and files stay."""
 
     def make(posture: Posture) -> Sequence[Step]:
         from verrou.core.plan.making import check_name
@@ -364,7 +377,7 @@ def rename(machine: Machine, name: str, new_name: str, how: dict[str, Any]) -> N
 @click.argument("name", shell_complete=completing.accounts)
 @change_options()
 def enable(machine: Machine, name: str, how: dict[str, Any]) -> None:
-    """Open an account that is closed."""
+    """Enable an account."""
     single(
         machine,
         lambda posture: [SetEnabled(known_account(posture, name), True, effect=Effect.NEXT_SIGN_IN)],
@@ -374,11 +387,11 @@ def enable(machine: Machine, name: str, how: dict[str, Any]) -> None:
 
 @account.command("disable")
 @click.argument("name", shell_complete=completing.accounts)
-@click.option("--on", "day", type=Day(), metavar="DAY", help="Close it from that day on, instead of now.")
-@click.option("--stop-jobs", is_flag=True, help="Take away its crontab, at jobs and services that start by themselves.")
+@click.option("--on", "day", type=Day(), metavar="DAY", help="Disable it from this day on instead of now.")
+@click.option("--stop-jobs", is_flag=True, help="Also remove its crontab, at jobs and automatically started services.")
 @change_options()
 def disable(machine: Machine, name: str, day: date | None, stop_jobs: bool, how: dict[str, Any]) -> None:
-    """Close an account; its files and groups stay."""
+    """Disable an account; files and groups stay."""
 
     def make(posture: Posture) -> Sequence[Step]:
         found = known_account(posture, name)
@@ -395,15 +408,18 @@ def disable(machine: Machine, name: str, day: date | None, stop_jobs: bool, how:
     "--files",
     type=OneOf([choice.value for choice in FilesChoice]),
     required=True,
-    help="What happens to its files: its home is kept for the administrators, put into an archive, or deleted for "
-    "good; or all that it has, elsewhere too, is handed over to somebody.",
+    help="What to do with the files: keep the home folder for root, archive it, delete it, or transfer all files to "
+    "another account.",
 )
 @click.option(
-    "--to", metavar="NAME", shell_complete=completing.accounts, help="Who gets the files, with --files hand-over."
+    "--to",
+    metavar="NAME",
+    shell_complete=completing.accounts,
+    help="Account that gets the files, with --files hand-over.",
 )
 @change_options()
 def remove(machine: Machine, name: str, files: str, to: str | None, how: dict[str, Any]) -> None:
-    """Take an account away for good. Files outside its home are counted and listed, and touched by hand-over alone."""
+    """Remove an account permanently. Files outside its home folder are listed; only hand-over changes them."""
 
     def make(posture: Posture) -> Sequence[Step]:
         from verrou.core.model.access import is_person
@@ -411,15 +427,15 @@ def remove(machine: Machine, name: str, files: str, to: str | None, how: dict[st
 
         found = posture.by_name[known_account(posture, name)]
         if found.builtin is not None or not is_person(found):
-            instead = f"verrou account disable {found.name} closes it" if is_person(found) else "remove its package"
-            raise BadInput(f"{found.name} came with the system and stays; {instead}")
+            instead = f"verrou account disable {found.name}" if is_person(found) else "remove its package"
+            raise BadInput(f"{found.name} is built in and cannot be removed. Instead: {instead}")
         jobs = own_jobs(found)
         stopping = [StopJobs(found.name, why="; ".join(map(say_act, jobs)))] if jobs else []
         if (to is not None) is not (files == FilesChoice.HAND_OVER):
-            raise BadInput("--files hand-over and --to NAME go together: say who gets the files")
+            raise BadInput("--files hand-over needs --to NAME, and --to needs --files hand-over")
         taker = known_account(posture, to) if to is not None else ""
         if taker == found.name:
-            raise BadInput(f"{taker} leaves, so its files cannot be handed over to it; name somebody else")
+            raise BadInput(f"{taker} is the account being removed. Name another account for its files.")
         return [*stopping, Remove(found.name, FilesChoice(files), to=taker, effect=Effect.NEXT_SIGN_IN)]
 
     single(machine, make, how)

@@ -1,4 +1,4 @@
-"""verrou baseline: what ships, what a baseline asks for once it is put together, and whether a file is sound."""
+"""verrou baseline: list, show, create, check and compare baselines."""
 
 import sys
 from pathlib import Path
@@ -20,19 +20,20 @@ from verrou.cli.options import (
     write_new,
 )
 from verrou.core.errors import BadInput
+from verrou.core.model.words import counted
 from verrou.core.questions import QUESTIONS
 from verrou.machines import Machine
 
 
 @click.group(cls=CommandGroup)
 def baseline() -> None:
-    """Baselines: what a machine should be."""
+    """List, show, create, check and compare baselines."""
 
 
 @baseline.command("list")
 @format_option
 def list_baselines(style: str) -> None:
-    """The baselines that ship."""
+    """List the included baselines."""
     from verrou.reports.baselines import BaselineLine
     from verrou.reports.sheets import Sheet, columns_of, console, print_sheet
 
@@ -49,7 +50,7 @@ def list_baselines(style: str) -> None:
 @click.argument("name", shell_complete=completing.baselines)
 @format_option
 def show(name: str, style: str) -> None:
-    """Everything a baseline asks for, what it builds on included, with the reason and the place of each."""
+    """Show all requirements of a baseline, inherited ones included."""
     from verrou.reports.baselines import baseline_data, baseline_sheet
     from verrou.reports.sheets import console, print_sheet, shown
 
@@ -67,29 +68,31 @@ def show(name: str, style: str) -> None:
 
 @baseline.command("capture")
 @machine_option
-@click.option("--title", help="The title of the baseline.")
-@click.option("--accounts", "people", is_flag=True, help="Take accounts and groups along.")
-@click.option("--save", type=click.Path(path_type=Path), help="Write it to a new file.")
+@click.option("--title", help="Title of the baseline.")
+@click.option("--accounts", "people", is_flag=True, help="Include accounts and groups.")
+@click.option("--save", type=click.Path(path_type=Path), help="Save it to a new file.")
 def capture(machine: Machine, title: str | None, people: bool, save: Path | None) -> None:
-    """A baseline from a machine as it stands, with what is weak marked: audited against it, the machine holds."""
+    """Create a baseline from the current state of a machine, with weak values marked."""
     from verrou.core.audit import remarkable
     from verrou.core.capture import captured
 
     posture = looked_at(machine)
     weak = remarkable(posture, load_baseline(MEASURE))
-    text = captured(posture, title or f"{posture.machine.name} as it stands", weak, MEASURE, people)
+    text = captured(posture, title or f"{posture.machine.name} in its current state", weak, MEASURE, people)
     _tell_or_save(text, save)
 
 
 @baseline.command("new")
 @click.argument("file", type=click.Path(path_type=Path))
-@click.option("--title", help="The title of the baseline.")
+@click.option("--title", help="Title of the baseline.")
 @click.option("--used-by", type=OneOf(list(QUESTIONS["used_by"].answers)), help=QUESTIONS["used_by"].asks)
 @click.option("--watched", type=OneOf(list(QUESTIONS["watched"].answers)), help=QUESTIONS["watched"].asks)
 @click.option("--shared-by", type=OneOf(list(QUESTIONS["shared_by"].answers)), help=QUESTIONS["shared_by"].asks)
-@click.option("--administrator", "administrators", multiple=True, help="Who may administer, and nobody else.")
+@click.option(
+    "--administrator", "administrators", multiple=True, help="The only accounts that may have administrator rights."
+)
 def new(file: Path, title: str | None, administrators: tuple[str, ...], **given: str | None) -> None:
-    """Ask a few questions about a computer, and write a baseline to FILE that builds on one that ships."""
+    """Create a baseline from a few questions, and save it to FILE."""
     from verrou.core.baseline import read_baseline
     from verrou.core.questions import written
 
@@ -106,7 +109,7 @@ def _asked(name: str) -> str:
     question = QUESTIONS[name]
     if not sys.stdin.isatty():
         option = f"--{name.replace('_', '-')}"
-        raise BadInput(f"{question.asks} There is no terminal to answer at; say {option} {'|'.join(question.answers)}")
+        raise BadInput(f"{question.asks} No terminal to ask at. Use {option} {'|'.join(question.answers)}")
     click.echo(question.asks)
     for word, answer in question.answers.items():
         click.echo(f"  {word:<10} {answer.words}")
@@ -119,27 +122,27 @@ def _tell_or_save(text: str, file: Path | None) -> None:
         click.echo(text, nl=False)
     else:
         write_new(file, text)
-        click.echo(f"Written: {file}; verrou baseline show {file} tells what it asks for", err=True)
+        click.echo(f"Saved: {file}. To read it: verrou baseline show {file}", err=True)
 
 
 @baseline.command("compare")
 @click.argument("one", metavar="A", shell_complete=completing.baselines)
 @click.argument("other", metavar="B", shell_complete=completing.baselines)
 @format_option
-@click.option("--all", "everything", is_flag=True, help="Show what both ask for alike too.")
+@click.option("--all", "everything", is_flag=True, help="Include requirements that are the same in both.")
 def compare(one: str, other: str, style: str, everything: bool) -> None:
-    """What two baselines ask for, each laid together with what it builds on: what differs, and which way."""
+    """Compare the requirements of two baselines."""
     from verrou.cli.compare import tell_comparison
     from verrou.core.comparison import compare_baselines
 
     found = compare_baselines(load_baseline(one), load_baseline(other))
-    tell_comparison(found, one, other, style, everything, "not asked for")
+    tell_comparison(found, one, other, style, everything, "not required")
 
 
 @baseline.command("check")
 @click.argument("names", nargs=-1, required=True, shell_complete=completing.baselines)
 def check(names: tuple[str, ...]) -> None:
-    """Whether baseline files are sound; every error of each is told, with file and line."""
+    """Check baseline files and report every error."""
     from verrou.core.baseline import BaselineRefused, read_baseline
     from verrou.reports.sheets import complain
 
@@ -153,6 +156,6 @@ def check(names: tuple[str, ...]) -> None:
                 complain(problem)
         else:
             asked = len(loaded.demands) + len(loaded.accounts) + len(loaded.groups)
-            click.echo(f"{name}: sound; asks for {asked} things, waives {len(loaded.waivers)}")
+            click.echo(f"{name}: valid; {counted(asked, 'requirement')}, {counted(len(loaded.waivers), 'waiver')}")
     if refused:
         click.get_current_context().exit(BaselineRefused.exit_code)

@@ -44,7 +44,7 @@ def accept_option(names: Sequence[str]) -> Callable[[F], F]:
         "accepted",
         multiple=True,
         type=OneOf(names),
-        help="Do it although this guard refuses; the journal records it.",
+        help="Override this guard. The journal records it.",
     )
 
 
@@ -78,16 +78,10 @@ def change_options(*passwords: str, changes: bool = True) -> Callable[[F], F]:
 
         of_changes = [
             accept_option(guards.ACCEPTABLE),
-            click.option(
-                "--foresee", is_flag=True, help="Make no private copy: show what the steps should do, and stop."
-            ),
-            click.option(
-                "--prove", is_flag=True, help="Try the rules on the private copy, before anything is changed."
-            ),
-            click.option(
-                "--preview", is_flag=True, help="Rehearse on a private copy, show what would come of it, and stop."
-            ),
-            click.option("--yes", is_flag=True, help="Do not ask."),
+            click.option("--foresee", is_flag=True, help="Skip the dry run: show the predicted result and stop."),
+            click.option("--prove", is_flag=True, help="Run the tests on the private copy before anything is changed."),
+            click.option("--preview", is_flag=True, help="Do a dry run on a private copy, show the result, and stop."),
+            click.option("--yes", is_flag=True, help="Skip the confirmation prompt."),
         ]
         options = [
             *(of_changes if changes else ()),
@@ -96,7 +90,7 @@ def change_options(*passwords: str, changes: bool = True) -> Callable[[F], F]:
         if "generate" in passwords:
             options.append(
                 click.option(
-                    "--password-file", type=click.Path(path_type=Path), help="A new file for generated passwords."
+                    "--password-file", type=click.Path(path_type=Path), help="New file for generated passwords."
                 )
             )
         options.append(
@@ -117,7 +111,7 @@ def change_options(*passwords: str, changes: bool = True) -> Callable[[F], F]:
 
 def _password_help(passwords: Sequence[str]) -> str:
     if not passwords:
-        return "How to give the password of an administrator who is tried: at a hidden prompt, or on standard input."
+        return "How to supply the current password of an account that is tested: hidden prompt or standard input."
     more = (", or made" if "generate" in passwords else "") + (", or none at all" if "blank" in passwords else "")
     return f"Typed at a hidden prompt, or a line of standard input{more}."
 
@@ -147,7 +141,7 @@ def change(
     if machine.only_read and not looking:
         raise MachineRefused(f"{machine.name}: {machine.only_read}")
     if posture.machine.unread:
-        raise NotEnoughRights(f"{machine.name} can be looked at by this account and not changed; run as root")
+        raise NotEnoughRights(f"{machine.name}: this account can read but not change it. Run as root.")
     out = console()
     told = Told(typed_command(), baseline.title if baseline else "", tuple(accepted))
     tries = carry_out.only_tries(steps)
@@ -160,11 +154,11 @@ def change(
     else:
         if not (preview or prompts):
             if not (yes or typed or tries) and any(map(_needs_secret, steps)):
-                raise BadInput("passwords come on standard input, so there is nothing to answer with; say --yes too")
+                raise BadInput("standard input carries passwords, so it cannot confirm. Add --yes.")
             secrets, generated = collect_passwords(steps, posture, typed)
         rehearsal = _rehearse(machine, posture, steps, secrets, prove and (preview or not prompts))
     if rehearsal.foreseen_only and not looking:
-        raise MachineRefused(f"nothing was changed: {rehearsal.foreseen_only}; --preview shows what can be foreseen")
+        raise MachineRefused(f"nothing was changed: {rehearsal.foreseen_only}; to see a prediction: --preview")
     if not tries or preview:
         with nullcontext() if looking else _read_by_somebody():
             _show(rehearsal, baseline)
@@ -185,11 +179,11 @@ def change(
         state = State.TRIED if tries else State.UNCHANGED
         carry_out.note(machine, rehearsal, state, told)
         _tell_results(rehearsal)
-        out.print("Nothing was changed." if tries else "There was nothing to change.")
+        out.print("Nothing was changed." if tries else "No changes were needed.")
         return rehearsal
     number, rehearsal = _landed(machine, rehearsal, secrets, generated, told, password_file)
     _tell_results(rehearsal)
-    out.print(f"Journal entry {number}; verrou undo goes back.")
+    out.print(f"Recorded as journal entry {number}. To revert: verrou undo")
     return evolve(rehearsal, entry=number)
 
 
@@ -198,7 +192,7 @@ def _read_by_somebody() -> Iterator[None]:
     try:
         yield
     except BrokenPipeError:
-        raise MachineRefused("nothing was changed: whoever read the output has gone") from None
+        raise MachineRefused("nothing was changed: the output could not be written") from None
 
 
 def _landed(
@@ -261,7 +255,7 @@ def _rehearse(machine: Machine, posture: Posture, steps: Sequence[Step], secrets
     from verrou.records.carry_out import rehearse
     from verrou.reports.sheets import console
 
-    with console(stderr=True).status("Rehearsing on a private copy"):
+    with console(stderr=True).status("Dry run on a private copy"):
         return rehearse(machine, posture, steps, secrets, prove)
 
 
@@ -275,7 +269,7 @@ def _show(rehearsal: "Rehearsal", baseline: "Baseline | None") -> None:
     out = console()
     print_sheet(out, worksheet_sheet(rehearsal.steps, rehearsal.before, rehearsed=not rehearsal.foreseen_only))
     if rehearsal.foreseen_only:
-        out.print(f"This was foreseen only, and not rehearsed: {shown(rehearsal.foreseen_only)}.", style=DOUBTFUL)
+        out.print(f"Predicted only; no dry run: {shown(rehearsal.foreseen_only)}.", style=DOUBTFUL)
     steps = [step for step, _ in rehearsal.steps]
     left_alone = remarks(rehearsal.before, rehearsal.after, steps)
     for remark in (*guards.warnings(rehearsal.course), *left_alone, *rehearsal.remarks):
@@ -293,9 +287,7 @@ def _show(rehearsal: "Rehearsal", baseline: "Baseline | None") -> None:
 
 
 def _told(surprise: Any) -> str:
-    return (
-        f"{surprise.subject} comes out otherwise: asked for {surprise.asked}, the machine makes it {surprise.came_out}"
-    )
+    return f"{surprise.subject}: requested {surprise.asked}, but the machine would set {surprise.came_out}"
 
 
 def _held_against(posture: Posture, baseline: "Baseline") -> "Audit":
@@ -311,7 +303,7 @@ def _tell_trials(rehearsal: "Rehearsal") -> None:
     if rehearsal.trials:
         out = console()
         out.print()
-        out.print("Tried on the private copy, before anything is changed:")
+        out.print("Tests on the private copy (nothing is changed yet):")
         print_sheet(out, trials_sheet(rehearsal.trials))
 
 
@@ -325,7 +317,7 @@ def _tell_results(rehearsal: "Rehearsal") -> None:
         print_sheet(console(), results_sheet(rehearsal.steps))
         return
     counts = [(outcome, sum(r.outcome is outcome for _, r in rehearsal.steps)) for outcome in Outcome]
-    words = {Outcome.DONE: "done", Outcome.ALREADY: "so already", Outcome.REFUSED: "refused by the machine"}
+    words = {Outcome.DONE: "done", Outcome.ALREADY: "so already", Outcome.REFUSED: "rejected by the machine"}
     told = ", ".join(f"{counted(n, 'step')} {words[outcome]}" for outcome, n in counts if n)
     console().print(f"{told[:1].upper()}{told[1:]}.")
 
@@ -345,19 +337,19 @@ def _refuse(machine: Machine, rehearsal: "Rehearsal", told: Any, *, whole: bool,
         failed = rehearsal.course.failed_trials
         refusals = guards.refusals_on(rehearsal.course, told.accepted)
         if failed and (whole or any(refusal.guard == guards.UNTRIED for refusal in refusals)):
-            words = "\n".join(f"the trial of {name} failed: {said}" for name, said in failed.items())
+            words = "\n".join(f"test sign-in of {name} failed: {said}" for name, said in failed.items())
             raise MachineRefused(f"{words}\nnothing was changed")
         guards.refuse(refusals)
         if rehearsal.obstacles:
             raise MachineRefused("nothing was changed: " + "\n".join(rehearsal.obstacles))
         if whole and rehearsal.refused:
-            said = "\n".join(f"the machine refuses to {step.what}: {r.said}" for step, r in rehearsal.refused)
+            said = "\n".join(f"step rejected: {step.what}: {r.said}" for step, r in rehearsal.refused)
             raise MachineRefused(f"{said}\nnothing was changed")
         if whole and rehearsal.surprises:
             raise MachineRefused("\n".join(map(_told, rehearsal.surprises)) + "\nnothing was changed")
         if disproved := [trial for trial in rehearsal.trials if trial.proof is Proof.DISPROVED]:
             rules = ", ".join(dict.fromkeys(trial.rule for trial in disproved))
-            raise MachineRefused(f"nothing was changed: the trials on the private copy disprove {rules}")
+            raise MachineRefused(f"nothing was changed: tests failed on the private copy for {rules}")
     except (GuardRefused, MachineRefused) as refused:
         if kept:
             note(machine, rehearsal, State.REFUSED, told, str(refused))
@@ -384,7 +376,7 @@ def _tell_what_falls_short(after: "Audit") -> None:
 
     short = [f.subject for f in after.findings if f.verdict in (Verdict.SHORT, Verdict.UNREADABLE)]
     if short:
-        console().print(f"Still short: {', '.join(short)}.")
+        console().print(f"Still not met: {', '.join(short)}.")
 
 
 @click.command()
@@ -395,9 +387,9 @@ def _tell_what_falls_short(after: "Audit") -> None:
     multiple=True,
     metavar="FAMILY",
     shell_complete=completing.families,
-    help="Only this family of rules; may be repeated.",
+    help="Only this family of rules; can be repeated.",
 )
-@click.option("--password-file", type=click.Path(path_type=Path), help="A new file for generated passwords.")
+@click.option("--password-file", type=click.Path(path_type=Path), help="New file for generated passwords.")
 @keeping
 @change_options()
 def harden(
@@ -407,7 +399,7 @@ def harden(
     kept: Keeping,
     how: dict[str, Any],
 ) -> None:
-    """Close what falls short: rehearse the worksheet on a private copy, show what comes of it, ask, and land it."""
+    """Bring a machine up to a baseline: dry run, preview, confirmation, change."""
     from verrou.core.logbook import Run
     from verrou.core.plan.worksheet import plan
     from verrou.core.rules import CATALOGUE
@@ -417,7 +409,9 @@ def harden(
     known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
     for family in families:
         if family not in known:
-            raise click.BadParameter(f"found {family!r}, accepted: {', '.join(known)}", param_hint="--only")
+            raise click.BadParameter(
+                f"invalid value {family!r}; expected one of {', '.join(known)}", param_hint="--only"
+            )
     baseline = load_baseline(baseline_name)
     looking = bool(how["preview"] or how["foresee"])
     posture = looked_at(machine, changing=not looking, asked=not how["foresee"])
@@ -433,16 +427,17 @@ def harden(
         after, all_done = _held_against(done.after, baseline), not (done.refused or done.surprises)
         posture, trials, entry = done.after, done.trials, done.entry
     else:
-        out.print(f"{shown(machine.name)}: there is nothing that a step could close.")
+        out.print(f"{shown(machine.name)}: no step can improve the result.")
         trials, entry = (), None
     if not looking:
         kept.keep(Run.HARDEN, posture, after, baseline, trials=trials, entry=entry)
-        out.print(f"{after.summary}. verrou verify proves it by trials.", style="bold")
+        out.print(f"{after.summary}. To test it: verrou verify", style="bold")
     _tell_what_falls_short(after)
     if not all_done:
         raise MachineRefused(
-            "not every step would come out as asked, see above"
+            "some steps would not give the requested result (see above)"
             if looking
-            else "not every step came out as asked, see above; the others are done, verrou undo goes back"
+            else "some steps did not give the requested result (see above); the others were applied. "
+            "To revert: verrou undo"
         )
     click.get_current_context().exit(0 if after.all_well else 1)

@@ -21,8 +21,8 @@ class CommandGroup(click.Group):
             from verrou.core.values import nearest, show_raw
 
             close = nearest(args[0], known)
-            hint = f"did you mean {close}?" if close else f"{ctx.command_path} --help lists the commands"
-            ctx.fail(f"there is no command {show_raw(args[0])}; {hint}")
+            hint = f"Did you mean {close}?" if close else f"To list the commands: {ctx.command_path} --help"
+            ctx.fail(f"no command {show_raw(args[0])}. {hint}")
         return super().resolve_command(ctx, args)
 
 

@@ -21,11 +21,11 @@ EARLIER = re.compile(r"before(?::(\d{1,9}))?")
 @click.argument("other", metavar="B", shell_complete=completing.sides)
 @machine_option
 @format_option
-@click.option("--all", "everything", is_flag=True, help="Show what is alike too.")
+@click.option("--all", "everything", is_flag=True, help="Include what is the same.")
 def compare(one: str, other: str, machine: Machine, style: str, everything: bool) -> None:
-    """Two machines side by side, or one before and now: what differs, and whether B is stricter, looser or other.
+    """Compare two machines, or one machine before and after a run: what differs, and whether B is stricter or looser.
 
-    A and B are machines or surveys; "now" is the one that -m names, "before" the same before the last run that changed
+    A and B are machines or surveys; "now" is the machine of -m, "before" the same before the last run that changed
     something, "before:N" before entry N of its journal."""
     from verrou.core.comparison import compare as set_beside
 
@@ -61,7 +61,7 @@ def tell_comparison(
 
     def text() -> None:
         out = console()
-        out.print(f"{shown(other)} beside {shown(one)}: {counted_turns(found)}.", style="bold")
+        out.print(f"{shown(other)} compared with {shown(one)}: {counted_turns(found)}.", style="bold")
         if sheet.rows:
             out.print()
             print_sheet(out, sheet)

@@ -24,18 +24,18 @@ from verrou.machines import Machine
 
 @click.group(cls=CommandGroup)
 def group() -> None:
-    """Groups: what each gives and to whom; make them, join, leave, remove.
+    """List, create, change and remove groups; add and remove members.
 
-    GROUP is a name, or the identity of a group whose name may be in another language.
+    GROUP is a name, or the ID of a group whose name may be in another language.
     """
 
 
 @group.command("list")
 @machine_option
 @format_option
-@click.option("--all", "everyone", is_flag=True, help="Show groups without members that give nothing.")
+@click.option("--all", "everyone", is_flag=True, help="Include groups without members that grant nothing.")
 def list_groups(machine: Machine, style: str, everyone: bool) -> None:
-    """Groups with members, or that give something."""
+    """List groups that have members or grant something."""
     from verrou.reports.groups import group_data, groups_sheet
     from verrou.reports.sheets import console, print_sheet
 
@@ -50,7 +50,7 @@ def list_groups(machine: Machine, style: str, everyone: bool) -> None:
 @machine_option
 @format_option
 def show_group(name: str, machine: Machine, style: str) -> None:
-    """All of one group: what it gives, by which line, and each member with what the account amounts to."""
+    """Show what a group grants, where that is set, and its members."""
     from verrou.reports.groups import group_data, group_facts
     from verrou.reports.sheets import Sheet, columns_of, console, print_sheet
 
@@ -64,11 +64,11 @@ def show_group(name: str, machine: Machine, style: str) -> None:
 
 @group.command("add")
 @click.argument("name", metavar="GROUP")
-@click.option("--note", default="", help="What the group is for, where the machine keeps that.")
-@click.option("--member", "members", multiple=True, metavar="ACCOUNT", help="Who joins at once; may be repeated.")
+@click.option("--note", default="", help="Purpose of the group, if the machine can store it.")
+@click.option("--member", "members", multiple=True, metavar="ACCOUNT", help="Account to add at once; can be repeated.")
 @change_options()
 def add(machine: Machine, name: str, note: str, members: tuple[str, ...], how: dict[str, Any]) -> None:
-    """Make a group."""
+    """Create a group."""
 
     def make(posture: Posture) -> Sequence[Step]:
         from verrou.core.plan.making import check_name
@@ -83,10 +83,10 @@ def add(machine: Machine, name: str, note: str, members: tuple[str, ...], how: d
 
 @group.command("change")
 @click.argument("name", metavar="GROUP", shell_complete=completing.groups)
-@click.option("--note", required=True, help="What the group is for.")
+@click.option("--note", required=True, help="Purpose of the group.")
 @change_options()
 def change_group(machine: Machine, name: str, note: str, how: dict[str, Any]) -> None:
-    """Say what a group is for, where the machine keeps that."""
+    """Change the note of a group."""
 
     def make(posture: Posture) -> Sequence[Step]:
         check_kept(posture, group_note=note)
@@ -100,7 +100,7 @@ def change_group(machine: Machine, name: str, note: str, how: dict[str, Any]) ->
 @click.argument("accounts", metavar="ACCOUNT...", nargs=-1, required=True, shell_complete=completing.accounts)
 @change_options()
 def join(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str, Any]) -> None:
-    """Make accounts members of a group."""
+    """Add accounts to a group."""
     single(
         machine,
         lambda posture: [Join(known_account(posture, each), known_group(posture, name)) for each in accounts],
@@ -113,7 +113,7 @@ def join(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str, 
 @click.argument("accounts", metavar="ACCOUNT...", nargs=-1, required=True, shell_complete=completing.accounts)
 @change_options()
 def leave(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str, Any]) -> None:
-    """Take accounts out of a group."""
+    """Remove accounts from a group."""
     single(
         machine,
         lambda posture: [Leave(known_account(posture, each), known_group(posture, name)) for each in accounts],
@@ -125,5 +125,5 @@ def leave(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str,
 @click.argument("name", metavar="GROUP", shell_complete=completing.groups)
 @change_options()
 def remove(machine: Machine, name: str, how: dict[str, Any]) -> None:
-    """Take a group away; its members stay, without what it gave."""
+    """Remove a group; its members lose what it granted."""
     single(machine, lambda posture: [RemoveGroup(known_group(posture, name))], how)

@@ -28,7 +28,7 @@ def logbook_option(command: F) -> F:
     return click.option(
         "--logbook",
         metavar="WHERE",
-        help=f"A logbook: a file, or postgresql://USER@HOST/DATABASE without a password; also {SETTING}.",
+        help=f"Logbook: a file, or postgresql://USER@HOST/DATABASE without a password; also {SETTING}.",
     )(command)
 
 
@@ -109,16 +109,16 @@ def tell_delivery(delivery: "Delivery", place: "Place") -> None:
     for each in delivery.foreign:
         complain(f"left where it is: {each}")
     if delivery.waiting:
-        waits = "waits" if delivery.waiting == 1 else "wait"
-        complain(f"{counted(delivery.waiting, 'record')} {waits} in {place.waiting} to go in later: {delivery.reason}")
+        stored = f"{counted(delivery.waiting, 'record')} stored in {place.waiting}"
+        complain(f"{stored} until the logbook can be reached: {delivery.reason}")
     elif delivery.delivered:
-        click.echo(f"Kept in {shown(place.shown)}: {counted(delivery.delivered, 'record')}", err=True)
+        click.echo(f"Recorded in {shown(place.shown)}: {counted(delivery.delivered, 'record')}", err=True)
 
 
 def keeping(command: F) -> F:
     """``--log`` and ``--logbook``; the command gets them as ``kept``, a :class:`Keeping`."""
 
-    @click.option("--log", is_flag=True, help="Keep what came of it in the logbook.")
+    @click.option("--log", is_flag=True, help="Record the result in the logbook.")
     @logbook_option
     @wraps(command)
     def with_keeping(*args: Any, log: bool, logbook: str | None, **kwargs: Any) -> Any:

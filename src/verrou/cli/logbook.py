@@ -27,21 +27,21 @@ def _records(logbook: str | None, machine: str) -> "tuple[Sequence[Record], str]
     tell_delivery(deliver(place), place)
     records = kept(place, machine)
     if machine and not records:
-        raise BadInput(f"{place.shown}: no machine was called {machine}; verrou log shows which were")
+        raise BadInput(f"{place.shown}: no machine {machine}. For the machines: verrou log")
     return records, place.shown
 
 
 @click.command()
 @click.argument("machine", default="")
 @logbook_option
-@click.option("--run", "runs", multiple=True, type=OneOf(RUNS), help="Only these runs; may be repeated.")
-@click.option("--since", type=DAY, metavar="DAY", help="Only from this day on, by the machines' own clocks.")
-@click.option("--show", "number", type=int, metavar="N", help="All that was kept of record N.")
+@click.option("--run", "runs", multiple=True, type=OneOf(RUNS), help="Only these runs; can be repeated.")
+@click.option("--since", type=DAY, metavar="DAY", help="Only from this day on, by each machine's clock.")
+@click.option("--show", "number", type=int, metavar="N", help="Show all of record N.")
 @format_option
 def log(
     machine: str, logbook: str | None, runs: tuple[str, ...], since: datetime | None, number: int | None, style: str
 ) -> None:
-    """What the logbook holds of every machine, or of MACHINE: each run that was kept, a line each."""
+    """List the runs recorded in the logbook."""
     from verrou.reports.logbook import log_sheet, log_summary, record_data, record_sheet
     from verrou.reports.sheets import console, print_sheet, shown
 
@@ -55,7 +55,7 @@ def log(
         and (number is None or n == number)
     ]
     if number is not None and not chosen:
-        raise BadInput(f"{place}: there is no record {number}; it has {len(records)}")
+        raise BadInput(f"{place}: no record {number}; the last is {len(records)}")
     sheet = log_sheet(chosen) if number is None else record_sheet(*chosen[0])
 
     def text() -> None:
@@ -78,17 +78,17 @@ def log(
     multiple=True,
     metavar="FAMILY",
     shell_complete=completing.families,
-    help="Only this family of rules; may be repeated.",
+    help="Only this family of rules; can be repeated.",
 )
-@click.option("--on", "on", type=DAY, metavar="DAY", help="Tell waivers as of this day.  [default: today]")
+@click.option("--on", "on", type=DAY, metavar="DAY", help="Day on which waivers are judged.  [default: today]")
 @click.option(
-    "--save", type=click.Path(path_type=Path), help="A new file for the picture: .svg or .png; or .html, a whole page."
+    "--save", type=click.Path(path_type=Path), help="New file for the picture: .svg, .png, or .html for a page."
 )
 @format_option
 def trend(
     machine: str, logbook: str | None, families: tuple[str, ...], on: datetime | None, save: Path | None, style: str
 ) -> None:
-    """How all machines went over time, or MACHINE: what holds and falls short, what slid back, which waivers end."""
+    """Show how audits changed over time."""
     from verrou.core.logbook import soon
     from verrou.core.logbook import trend as how_it_went
     from verrou.core.rules import CATALOGUE
@@ -97,9 +97,9 @@ def trend(
 
     known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
     if unknown := [family for family in families if family not in known]:
-        raise BadInput(f"--family: found {unknown[0]!r}, accepted: {', '.join(known)}")
+        raise BadInput(f"--family: invalid value {unknown[0]!r}; expected one of {', '.join(known)}")
     if save is not None and save.suffix.lower() not in SAVED:
-        raise BadInput(f"{save}: found the end {save.suffix!r}, accepted: {', '.join(SAVED)}")
+        raise BadInput(f"{save}: invalid ending {save.suffix!r}; expected one of {', '.join(SAVED)}")
     records, _ = _records(logbook, machine)
     today = on.date() if on is not None else date.today()
     found = how_it_went(records, today, frozenset(families))
@@ -111,8 +111,8 @@ def trend(
         out.print(f"{shown(reports.trend_summary(found))}{about}.", style="bold")
         for heading, part in (
             ("", sheet),
-            ("What held before, and falls short now:", reports.slid_back_sheet(found)),
-            (f"Waivers that run out by {soon(today)}:", reports.ending_sheet(found, today)),
+            ("Met before, not met now:", reports.slid_back_sheet(found)),
+            (f"Waivers that expire by {soon(today)}:", reports.ending_sheet(found, today)),
         ):
             if part.rows:
                 out.print()

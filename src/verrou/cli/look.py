@@ -30,10 +30,10 @@ MEASURE = "essential"
 @machine_option
 @format_option
 @click.option("--all", "everyone", is_flag=True, help="Show every account and every rule.")
-@click.option("--save", type=click.Path(path_type=Path), help=f"Write a survey file (NAME{SURVEY_SUFFIX}).")
+@click.option("--save", type=click.Path(path_type=Path), help=f"Save a survey file (NAME{SURVEY_SUFFIX}).")
 @keeping
 def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept: Keeping) -> None:
-    """Who and what is on this machine: accounts, what each amounts to, and every rule with what decided it."""
+    """Show accounts, roles and the value and source of every rule."""
     from verrou.reports.sheets import as_json, console, print_sheet
     from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, folded_line, summary_lines
 
@@ -54,7 +54,7 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept
         out.print()
         print_sheet(out, evolve(accounts, rows=accounts.rows[:MOST_IN_TEXT]))
         if len(accounts.rows) > MOST_IN_TEXT:
-            out.print(f"{len(accounts.rows) - MOST_IN_TEXT} more accounts; --format csv lists all")
+            out.print(f"{len(accounts.rows) - MOST_IN_TEXT} more accounts; use --format csv to list all")
         if folded:
             out.print(folded_line(folded))
         out.print()
@@ -84,14 +84,14 @@ def _tell_rules(out: "Terminal", posture: "Posture", everyone: bool) -> None:
     for rule in for_root:
         del weak[rule]
     first = [*weak, *(rule for rule in every if rule not in weak)] if everyone else weak
-    counted = f"{len(weak)} of {len(every)} rules are weak or do not act"
-    out.print(f"{counted}, measured by {MEASURE}" + (":" if first else "."))
+    counted = f"{len(weak)} of {len(every)} rules miss the baseline or are not enforced"
+    out.print(f"{counted} (baseline: {MEASURE})" + (":" if first else "."))
     if first:
         print_sheet(out, rule_sentences(posture, first, weak))
     if for_root:
-        out.print(f"Not readable by this account: {len(for_root)} rules; run as root to see them.")
+        out.print(f"{len(for_root)} rules need root to be read.")
     if more := len(every) - len(first) - len(for_root):
-        out.print(f"Hidden: {more} rules that hold nothing remarkable; --all shows them.")
+        out.print(f"{more} rules with nothing to report are hidden; use --all to show them.")
 
 
 def _save(file: Path, text: str) -> None:
@@ -108,9 +108,9 @@ def _save(file: Path, text: str) -> None:
 @baseline_option
 @format_option
 @keeping
-@click.option("--short", is_flag=True, help="Leave out what holds.")
+@click.option("--short", is_flag=True, help="Show only findings that are not met.")
 def audit(machine: Machine, baseline_name: str, style: str, short: bool, kept: Keeping) -> None:
-    """What falls short of a baseline, how much it matters, and what decided it."""
+    """Audit a machine against a baseline."""
     from verrou.core.audit import audit as hold_against
     from verrou.core.logbook import Run
     from verrou.reports.findings import audit_data, audit_sheet
@@ -122,7 +122,7 @@ def audit(machine: Machine, baseline_name: str, style: str, short: bool, kept: K
 
     def text() -> None:
         out = console()
-        out.print(f"{shown(found.machine)} held against: {shown(found.baseline)}")
+        out.print(f"{shown(found.machine)} audited against: {shown(found.baseline)}")
         out.print(f"{found.summary}.", style="bold")
         out.print()
         print_sheet(out, sheet)

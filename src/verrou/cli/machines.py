@@ -14,31 +14,33 @@ from verrou.machines.bench.authority import LANGUAGES, Authority, No
 
 @click.group(cls=CommandGroup)
 def machine() -> None:
-    """Bench machines: simulated workstations, each in one file."""
+    """Create and restart bench machines (simulated workstations)."""
 
 
 @machine.command("new")
 @click.argument("file", type=click.Path(path_type=Path))
-@click.option("--owner", default="owner", show_default=True, help="The account that the first set-up makes.")
-@click.option("--bare", is_flag=True, help="As it leaves the works, before the first set-up: nobody can get in.")
+@click.option("--owner", default="owner", show_default=True, help="First account, an administrator.")
+@click.option("--bare", is_flag=True, help="Without the first account, so no one can sign in.")
 @click.option(
     "--password",
     type=OneOf(["ask", "stdin", "generate"]),
     default="ask",
     show_default=True,
-    help="The owner's: typed at a hidden prompt, a line of standard input, or made.",
+    help="Password of the first account: hidden prompt, standard input, or generated.",
 )
-@click.option("--edition", type=OneOf(["full", "basic"]), default="full", show_default=True, help="What it can do.")
 @click.option(
-    "--language", type=OneOf(sorted(LANGUAGES)), default="en", show_default=True, help="Of the names it comes with."
+    "--edition", type=OneOf(["full", "basic"]), default="full", show_default=True, help="Edition of the machine."
+)
+@click.option(
+    "--language", type=OneOf(sorted(LANGUAGES)), default="en", show_default=True, help="Language of the built-in names."
 )
 def new(file: Path, owner: str, bare: bool, password: str, edition: str, language: str) -> None:
-    """A fresh bench machine as a first set-up leaves it, with an account of its owner's that administers."""
+    """Create a bench machine with one administrator."""
     file = _named(file)
     if file.exists():
-        raise BadInput(f"{file} is there already; choose another name")
+        raise BadInput(f"{file} already exists. Choose another name.")
     if not file.parent.is_dir():
-        raise BadInput(f"{file.parent}: there is no such folder; make it first")
+        raise BadInput(f"{file.parent}: no such folder. Create it first.")
     name = file.name.removesuffix(BENCH_SUFFIX)
     made = Authority.fresh(name, datetime.now().replace(microsecond=0), edition, language)
     generated = Secrets()
@@ -46,23 +48,23 @@ def new(file: Path, owner: str, bare: bool, password: str, edition: str, languag
         generated = _set_up(made, owner, password)
     made.save(file)
     hand_over(generated, None)
-    who = "nobody has an account yet" if bare else f"{owner} administers"
-    click.echo(f"{file}: a fresh bench machine, {edition} edition; {who}. Next: verrou survey -m {file}")
+    who = "no one can sign in yet" if bare else f"{owner} administers"
+    click.echo(f"{file}: new bench machine, {edition} edition; {who}. Next: verrou survey -m {file}")
 
 
 @machine.command("restart")
 @machine_option
 def restart(machine: Machine) -> None:
-    """Switch a bench machine off and on: sessions end, and what waited for a restart counts."""
+    """Restart a bench machine: sessions end, and pending rules take effect."""
     from verrou.machines.bench.machine import BenchMachine
 
     if not isinstance(machine, BenchMachine):
-        raise BadInput(f"{machine.address} is no bench machine; restart it as you restart any computer")
+        raise BadInput(f"{machine.address} is not a bench machine. Restart it as any computer.")
     machine.observe()  # or it is told why it cannot be read
     made = Authority(machine.path.read_text(encoding="utf-8"))
     name = made.restart()
     made.save(machine.path)
-    click.echo(f"{machine.name} has started again; " + (f"{name} is signed in" if name else "nobody is signed in"))
+    click.echo(f"{machine.name} restarted; " + (f"{name} is signed in" if name else "no one is signed in"))
 
 
 def _named(file: Path) -> Path:
@@ -92,5 +94,5 @@ def _set_up(made: Authority, owner: str, password: str) -> Secrets:
     try:
         do_step(made, step, secrets)
     except No as reason:
-        raise BadInput(f"{owner}: {reason}; nothing was made") from None
+        raise BadInput(f"{owner}: {reason}; nothing was created") from None
     return generated

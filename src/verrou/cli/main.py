@@ -96,8 +96,8 @@ def cli() -> None:
                      verrou audit  -m MACHINE -b shared-desk
                      verrou harden -m MACHINE -b shared-desk --preview
 
-    Exit: 0 all well; 1 something falls short or is disproved; 2 wrong use or unreadable input; 3 a guard refused;
-    4 the machine refused or the run broke off; 5 not enough rights; 6 you did not say yes.
+    Exit codes: 0 success; 1 a requirement is not met or a test failed; 2 wrong usage or unreadable input; 3 blocked by
+    a guard; 4 rejected by the machine, or interrupted; 5 not enough rights; 6 cancelled.
     """
 
 
@@ -127,7 +127,7 @@ def run(arguments: Sequence[str] | None = None) -> int:
             return BadInput.exit_code
         said = _sentence(error)
         return _tell(
-            said if said.endswith("?") or "--help" in said else f"{said}; {where} --help tells more", BadInput.exit_code
+            said if said.endswith("?") or "--help" in said else f"{said}. For help: {where} --help", BadInput.exit_code
         )
     except click.Abort:
         return _tell("interrupted; what had not begun to change is as it was", INTERRUPTED)

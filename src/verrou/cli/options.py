@@ -55,9 +55,9 @@ class OneOf(click.Choice):  # type: ignore[type-arg,unused-ignore]
         from verrou.core.values import nearest, show_raw
 
         close = nearest(value, self.choices)
-        hint = f"; did you mean {close}?" if close else ""
+        hint = f". Did you mean {close}?" if close else ""
         option = f"{param.opts[-1]}: " if param is not None else ""
-        raise BadInput(f"{option}found {show_raw(value)}, accepted: {', '.join(self.choices)}{hint}")
+        raise BadInput(f"{option}invalid value {show_raw(value)}; expected one of {', '.join(self.choices)}{hint}")
 
 
 def check_new_name(file: Path) -> None:
@@ -67,7 +67,7 @@ def check_new_name(file: Path) -> None:
         BadInput: it is empty, or cannot be shown.
     """
     if not file.name or not file.name.isprintable():
-        raise BadInput(f"found {str(file)!r}, accepted: the name of a file that is to be made, such as desk-01")
+        raise BadInput(f"invalid value {str(file)!r}; expected the name of a new file, such as desk-01")
 
 
 def write_new(file: Path, content: str | bytes) -> None:
@@ -86,9 +86,9 @@ def write_new(file: Path, content: str | bytes) -> None:
             file.unlink()  # half a file is none
             raise
     except FileExistsError:
-        raise BadInput(f"{file} is there already, and was left as it is; choose another name") from None
+        raise BadInput(f"{file} already exists and was not changed. Choose another name.") from None
     except OSError as error:
-        raise BadInput(f"{file}: {error.strerror}; name a file in a folder that you may write") from None
+        raise BadInput(f"{file}: {error.strerror}. Give a file in a folder that you can write to.") from None
 
 
 def agreed(question: str) -> None:
@@ -103,20 +103,20 @@ def agreed(question: str) -> None:
         if sys.stdin.isatty():
             raise
         click.echo()
-        raise NotAgreed("nothing was changed: nobody answered; --yes leaves the question out") from None
+        raise NotAgreed("nothing was changed: no answer. Use --yes to skip the prompt.") from None
     if not answer:
-        raise NotAgreed("nothing was changed, as you answered")
+        raise NotAgreed("cancelled; nothing was changed")
 
 
 def _the_one_machine(context: click.Context, __: click.Parameter, machines: tuple[Machine, ...]) -> Machine:
     """Two machines in one command would both be meant, and only one be done."""
     if len(machines) > 1:
         named = ", ".join(machine.address for machine in machines)
-        raise BadInput(f"found {len(machines)} machines ({named}); one command is about one machine, so say -m once")
+        raise BadInput(f"{len(machines)} machines given ({named}). Give -m once.")
     machine = machines[0] if machines else open_machine(os.environ.get("VERROU_MACHINE") or "this")
     wanted: list[Asking] = context.meta.get(ASKING, [])
     if len(wanted) > 1:
-        raise BadInput("found --files-only and --ask-system; say one of them")
+        raise BadInput("--files-only and --ask-system cannot be combined. Use one of them.")
     machine.asking = wanted[0] if wanted else machine.asking
     return machine
 
@@ -149,8 +149,8 @@ def looked_at(machine: Machine, *, changing: bool = False, asked: bool = False) 
 def machine_option(command: F) -> F:
     """``-m MACHINE``; this computer without it; and whether its own programs are asked what its files come to."""
     for name, how, help_text in (
-        ("--ask-system", Asking.SYSTEM, "Ask PAM and sshd of a mounted disk too, run shut in."),
-        ("--files-only", Asking.FILES_ONLY, "Read files, and ask no program of the machine."),
+        ("--ask-system", Asking.SYSTEM, "Also ask PAM and sshd of a mounted disk, run in isolation."),
+        ("--files-only", Asking.FILES_ONLY, "Only read files; run no program of the machine."),
     ):
         flag = click.option(
             name, is_flag=True, is_eager=True, expose_value=False, callback=_asking(how), help=help_text
@@ -164,13 +164,13 @@ def machine_option(command: F) -> F:
         callback=_the_one_machine,
         metavar="MACHINE",
         shell_complete=completing.machines,
-        help="this (without it), a folder holding a Linux root, a bench file or a survey file; also VERROU_MACHINE.",
+        help="this (default), a mounted Linux root, a bench machine file or a survey file; also VERROU_MACHINE.",
     )(command)
 
 
 def _a_baseline(_: click.Context, __: click.Parameter, name: str | None) -> str:
     if name is None:
-        raise BadInput(f"a baseline is missing: say -b FILE, or one that ships: -b {', -b '.join(shipped_baselines())}")
+        raise BadInput(f"no baseline given. Use -b FILE, or an included one: -b {', -b '.join(shipped_baselines())}")
     return name
 
 
@@ -183,7 +183,7 @@ def baseline_option(command: F) -> F:
         callback=_a_baseline,
         metavar="BASELINE",
         shell_complete=completing.baselines,
-        help=f"A baseline file, or one that ships: {', '.join(shipped_baselines())}.",
+        help=f"Baseline file, or an included one: {', '.join(shipped_baselines())}.",
     )(command)
 
 
@@ -195,7 +195,7 @@ def format_option(command: F) -> F:
         type=OneOf(["text", "json", "csv"]),
         default="text",
         show_default=True,
-        help="Text is for people.",
+        help="Output format.",
     )(command)
 
 
@@ -226,12 +226,12 @@ def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
         from verrou.core.values import nearest
 
         close = nearest(name, shipped_baselines())
-        hint = f"did you mean {close}?" if close else f"baselines that ship: {', '.join(shipped_baselines())}"
-        raise BadInput(f"{path}: there is no such baseline; {hint}") from None
+        hint = f"Did you mean {close}?" if close else f"Included baselines: {', '.join(shipped_baselines())}."
+        raise BadInput(f"{path}: no such baseline. {hint}") from None
     except UnicodeDecodeError:
-        raise BadInput(f"{path}: this is no text; a baseline is a TOML file in UTF-8") from None
+        raise BadInput(f"{path}: not a text file; a baseline is a TOML file in UTF-8") from None
     except OSError as error:
-        raise BadInput(f"{path}: {error.strerror}; name a baseline file that can be read") from None
+        raise BadInput(f"{path}: {error.strerror}. Give a baseline file that can be read.") from None
 
 
 BYTE_ORDER_MARK = "\ufeff"
@@ -256,7 +256,7 @@ def tried(machine: Machine, posture: "Posture") -> "list[TrialResult]":
     from verrou.machines import CannotRehearse
     from verrou.reports.sheets import console
 
-    with console(stderr=True).status("Trying on a throwaway account"):
+    with console(stderr=True).status("Testing with a temporary account"):
         try:
             with machine.rehearse() as copy:
                 return list(run_trials(copy.attempt, posture, SystemRandom()))
@@ -292,8 +292,8 @@ def _unknown(posture: "Posture", what: str, name: str, known: Sequence[str]) -> 
     from verrou.core.values import nearest, show_raw
 
     close = nearest(name, known)
-    hint = f"did you mean {close}?" if close else f"verrou {what} list shows them"
-    return BadInput(f"{posture.machine.name} has no {what} {show_raw(name)}; {hint}")
+    hint = f"Did you mean {close}?" if close else f"To list them: verrou {what} list"
+    return BadInput(f"{posture.machine.name} has no {what} {show_raw(name)}. {hint}")
 
 
 def print_facts(style: str, sheet: "Sheet", data: object, text: Callable[[], None]) -> None:
@@ -345,7 +345,7 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
             for rule_id, what in broken.items():
                 complain(f"password for {name}: {what} ({rule_id})")
             if not typed:
-                raise BadInput(f"the password for {name} breaks the machine's rules; nothing was changed")
+                raise BadInput(f"the password for {name} does not meet the machine's rules; nothing was changed")
         secrets[name] = candidate
     return secrets, generated
 
@@ -362,26 +362,26 @@ def _words() -> Sequence[str]:
 
 def _present(name: str) -> str:
     """The password that an account has now."""
-    _need_terminal(name, "use --password stdin")
-    answer: str = click.prompt(f"The password that {name} has now, to try it", hide_input=True, err=True)
+    _need_terminal(name, "Use --password stdin.")
+    answer: str = click.prompt(f"Current password of {name}", hide_input=True, err=True)
     return answer
 
 
 def _prompt(name: str) -> str:
-    _need_terminal(name, "use --password stdin, or --password generate")
+    _need_terminal(name, "Use --password stdin or --password generate.")
     answer: str = click.prompt(f"Password for {name}", hide_input=True, confirmation_prompt=True, err=True)
     return answer
 
 
 def _need_terminal(name: str, instead: str) -> None:
     if not sys.stdin.isatty():
-        raise BadInput(f"a password for {name} must be typed, and there is no terminal; {instead}")
+        raise BadInput(f"no terminal to ask for the password of {name}. {instead}")
 
 
 def _from_stdin(name: str) -> str:
     line = sys.stdin.readline()
     if not line:
-        raise BadInput(f"standard input ended before a password for {name}; give one line for each account")
+        raise BadInput(f"standard input has no password for {name}. Give one line for each account.")
     return line.removesuffix("\n")
 
 
@@ -394,7 +394,7 @@ def reserve(file: Path) -> None:
     try:
         os.close(os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600))
     except OSError as error:
-        raise BadInput(f"{file}: {error.strerror}; name a new file for the passwords, nothing was changed") from None
+        raise BadInput(f"{file}: {error.strerror}; nothing was changed. Give a new file for the passwords.") from None
 
 
 def hand_over(made: Secrets, file: Path | None) -> None:
@@ -413,10 +413,10 @@ def hand_over(made: Secrets, file: Path | None) -> None:
                 stream.write("\n".join(lines) + "\n")
                 stream.flush()
                 os.fsync(stream.fileno())
-            click.echo(f"Generated passwords are in {file}, readable for you alone; hand them over and delete it.")
+            click.echo(f"Generated passwords: {file} (only you can read it). Hand them over, then delete the file.")
         elif lines:
             sys.stdout.flush()  # a reader who had enough of the worksheet is found out before there is a secret to lose
-            click.echo("Generated passwords, shown this once:")
+            click.echo("Generated passwords (shown only once):")
             for line in lines:
                 click.echo(f"  {line}")
         sys.stdout.flush()
@@ -424,8 +424,8 @@ def hand_over(made: Secrets, file: Path | None) -> None:
             raise BrokenPipeError(errno.EPIPE, os.strerror(errno.EPIPE))
     except OSError as error:
         raise MachineRefused(
-            f"nothing was changed: the generated passwords reached nobody ({error.strerror}); "
-            "--password-file writes them to a file"
+            f"nothing was changed: the generated passwords could not be shown ({error.strerror}). "
+            "To save them to a file: --password-file"
         ) from None
 
 

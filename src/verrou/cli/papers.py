@@ -29,7 +29,7 @@ SHELLS = ("bash", "zsh", "fish")
 @click.command()
 @click.argument("chapter", type=OneOf(CHAPTERS), required=False)
 def handbook(chapter: str | None) -> None:
-    """The handbook, by task: its chapters, or the text of CHAPTER."""
+    """List the chapters of the handbook, or show one."""
     if chapter:
         click.echo(shipped_text("handbook", f"{chapter}.md"), nl=False)
         return
@@ -41,7 +41,7 @@ def handbook(chapter: str | None) -> None:
 @click.command()
 @click.argument("shell", type=OneOf(SHELLS))
 def completion(shell: str) -> None:
-    """Completion for a shell, of commands, options, rules, baselines, and the accounts of the machine at hand.
+    """Print the completion script for a shell.
 
     \b
     bash:  verrou completion bash > ~/.local/share/bash-completion/completions/verrou
@@ -60,7 +60,7 @@ def completion(shell: str) -> None:
 
 @click.command()
 def manual() -> None:
-    """The manual page, made from the commands: verrou manual | man -l -"""
+    """Print the manual page. To read it: verrou manual | man -l -"""
     from verrou.cli.main import cli
 
     click.echo("\n".join(manual_lines(cli)))

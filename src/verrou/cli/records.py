@@ -19,10 +19,10 @@ if TYPE_CHECKING:
 
 
 @click.command()
-@click.option("--entry", type=int, metavar="N", help="Go back over this entry of the journal alone.")
-@click.option("--to", "back_to", type=int, metavar="N", help="Go back over all entries after this one; 0 for all.")
-@click.option("--preview", is_flag=True, help="Rehearse on a private copy, show what would come of it, and stop.")
-@click.option("--yes", is_flag=True, help="Do not ask.")
+@click.option("--entry", type=int, metavar="N", help="Undo only this journal entry.")
+@click.option("--to", "back_to", type=int, metavar="N", help="Undo every entry after this one (0: all).")
+@click.option("--preview", is_flag=True, help="Do a dry run on a private copy, show the result, and stop.")
+@click.option("--yes", is_flag=True, help="Skip the confirmation prompt.")
 @accept_option(guards.ACCEPTABLE_GOING_BACK)
 @keeping
 @machine_option
@@ -35,7 +35,7 @@ def undo(
     accepted: tuple[str, ...],
     kept: Keeping,
 ) -> None:
-    """The way back: over the last run that changed something, or the one that broke off.
+    """Undo the last run that changed something, or an interrupted run.
 
     What others wrote since stays."""
     from verrou.core.logbook import Run
@@ -45,16 +45,16 @@ def undo(
     from verrou.reports.worksheets import put_back_sheet
 
     if entry is not None and back_to is not None:
-        raise BadInput("--entry goes back over one entry and --to over several; say one of them")
+        raise BadInput("--entry and --to cannot be combined. Use one of them.")
     out = console()
     journal = _journal(machine)
     entries = carry_out.to_undo(journal, entry, back_to)
     told = carry_out.Told(typed_command(), accepted=accepted)
     if entries[0].broke_off and entries[0].undoes and entry is None:
-        out.print(f"Entry {entries[0].number} went back over {_numbers(entries[0].undoes)} and broke off; it goes on.")
+        out.print(f"Entry {entries[0].number} (undo of {_numbers(entries[0].undoes)}) was interrupted; continuing.")
         _finish(machine, told, preview)
         return
-    with console(stderr=True).status("Rehearsing on a private copy"):
+    with console(stderr=True).status("Dry run on a private copy"):
         rehearsal = carry_out.rehearse_undo(machine, journal, [each.number for each in entries])
     for line in going_back_lines(entries, rehearsal.before, rehearsal.after):
         out.print(shown(line))
@@ -66,17 +66,15 @@ def undo(
         out.print("This is a preview; nothing was changed.")
         return
     if not yes:
-        agreed(f"Go back so on {shown(machine.name)}?")
+        agreed(f"Undo this on {shown(machine.name)}?")
     number = carry_out.undo(machine, rehearsal, entries, told)
     left = [item for item in rehearsal.put_back if item.outcome is Outcome.REFUSED]
     numbers = _numbers([each.number for each in entries])
-    out.print(
-        f"Taken back: entry {numbers}. This is journal entry {number}; verrou undo --entry {number} goes on again."
-    )
+    out.print(f"Undone: entry {numbers}. Recorded as entry {number}. To redo: verrou undo --entry {number}")
     kept.keep(Run.UNDO, rehearsal.after, entry=number)
     if left:
         places = ", ".join(item.place for item in left)
-        raise MachineRefused(f"{places} stayed as it is, see above; the rest was taken back")
+        raise MachineRefused(f"{places} could not be restored (see above); the rest was undone")
 
 
 def _numbers(numbers: list[int]) -> str:
@@ -84,11 +82,11 @@ def _numbers(numbers: list[int]) -> str:
 
 
 @click.command()
-@click.option("--preview", is_flag=True, help="Show what is left and what the guards have against it, and stop.")
+@click.option("--preview", is_flag=True, help="Show the remaining steps and what the guards block, and stop.")
 @accept_option(guards.ACCEPTABLE)
 @machine_option
 def resume(machine: Machine, preview: bool, accepted: tuple[str, ...]) -> None:
-    """Finish the run that broke off, judged on the machine as it stands now."""
+    """Finish an interrupted run."""
     from verrou.records.carry_out import Told
 
     _finish(machine, Told(typed_command(), accepted=accepted), preview)
@@ -102,12 +100,12 @@ def _finish(machine: Machine, told: "Told", preview: bool) -> None:
     if preview:
         _preview_resume(machine, told)
         return
-    with console(stderr=True).status("Rehearsing on a private copy"):
+    with console(stderr=True).status("Dry run on a private copy"):
         entry, swept = carry_out.resume(machine, told)
     if entry is not None:
         out.print(f"Entry {entry.number} ({shown(entry.command)}, {entry.begun}) is finished.")
     elif swept:
-        out.print(f"What entry {_numbers(swept)} had moved away is deleted.")
+        out.print(f"Deleted what entry {_numbers(swept)} had moved away.")
 
 
 def _preview_resume(machine: Machine, told: "Told") -> None:
@@ -119,11 +117,13 @@ def _preview_resume(machine: Machine, told: "Told") -> None:
     entry = journal.broken_off()
     if entry is None:
         left = _numbers([each.number for each in journal.to_sweep()])
-        out.print(f"No run broke off; what entry {left} moved away is left." if left else "No run broke off.")
+        out.print(
+            f"No run was interrupted; entry {left} still has files to delete." if left else "No run was interrupted."
+        )
         return
-    with console(stderr=True).status("Rehearsing on a private copy"):
+    with console(stderr=True).status("Dry run on a private copy"):
         rehearsal = carry_out.rehearse_resume(machine, journal, entry)
-    out.print(f"Left of entry {entry.number}, {shown(entry.command)}, by {entry.by}, {entry.begun}:")
+    out.print(f"Remaining steps of entry {entry.number}, {shown(entry.command)}, by {entry.by}, {entry.begun}:")
     print_sheet(out, put_back_sheet(rehearsal.put_back))
     carry_out.check_resume(machine, journal, rehearsal, entry, told)
     out.print("This is a preview; nothing was changed.")
@@ -137,14 +137,14 @@ def _journal(machine: Machine) -> "Journal":
 
 @click.group(cls=CommandGroup)
 def journal() -> None:
-    """What was done to a machine, when and by whom; and whether the journal is whole."""
+    """Show what was changed, when and by whom."""
 
 
 @journal.command("list")
 @machine_option
 @format_option
 def list_entries(machine: Machine, style: str) -> None:
-    """Every run, a line each: what it changed, and whether it was undone."""
+    """List all runs."""
     from verrou.records.machine_lock import is_held
     from verrou.reports.records import entries_sheet, entry_data
     from verrou.reports.sheets import console, print_sheet
@@ -156,7 +156,7 @@ def list_entries(machine: Machine, style: str) -> None:
     def text() -> None:
         print_sheet(console(), sheet)
         if not entries:
-            console().print("Nothing was done to this machine yet.")
+            console().print("No changes have been recorded for this machine.")
 
     print_facts(style, sheet, [entry_data(entry, running) for entry in entries], text)
 
@@ -166,7 +166,7 @@ def list_entries(machine: Machine, style: str) -> None:
 @machine_option
 @format_option
 def show_entry(number: int, machine: Machine, style: str) -> None:
-    """All of one run: its steps, what is otherwise since, and the places that it wrote."""
+    """Show the steps of a run, what has changed since, and the files it wrote."""
     from verrou.records.machine_lock import is_held
     from verrou.reports.records import entry_data, entry_sheet
     from verrou.reports.sheets import console, print_sheet
@@ -182,14 +182,14 @@ def _entry(kept: "Journal", number: int) -> "Entry":
     entries = {entry.number: entry for entry in kept.entries()}
     if number not in entries:
         known = f"1 to {max(entries)}" if entries else "none yet"
-        raise BadInput(f"the journal has no entry {number}; it has {known}")
+        raise BadInput(f"no journal entry {number}; the journal has {known}")
     return entries[number]
 
 
 @journal.command("check")
 @machine_option
 def check(machine: Machine) -> None:
-    """Whether the chain of the journal is whole, and what it kept is what was written."""
+    """Check that the journal and its saved files are intact."""
     from verrou.reports.sheets import console, shown
 
     kept = _journal(machine)
@@ -199,7 +199,5 @@ def check(machine: Machine) -> None:
     for line in damaged:
         out.print(shown(line))
     if damaged:
-        raise BadInput(f"{len(damaged)} of {len(entries)} entries cannot be gone back over; the rest is whole")
-    out.print(
-        f"The journal is whole: {len(entries)} entries, each chained to the last, and what they kept is as written."
-    )
+        raise BadInput(f"{len(damaged)} of {len(entries)} entries cannot be undone; the others are intact")
+    out.print(f"The journal is intact: {len(entries)} entries, all hashes match.")

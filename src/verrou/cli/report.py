@@ -27,17 +27,17 @@ FORMATS = {"markdown": ".md", "html": ".html", "json": ".json", "junit": ".xml"}
 @machine_option
 @baseline_option
 @click.option(
-    "--save", type=click.Path(path_type=Path), help="A new file; .html, .md, .json or .xml says what it holds."
+    "--save", type=click.Path(path_type=Path), help="New file; its ending (.html, .md, .json or .xml) sets the format."
 )
-@click.option("--format", "style", type=OneOf(list(FORMATS)), help="What to print, or to save.  [default: markdown]")
+@click.option("--format", "style", type=OneOf(list(FORMATS)), help="Output format.  [default: markdown]")
 @click.option(
-    "--since", type=int, metavar="N", help="Before is before entry N of the journal, and not before the first."
+    "--since", type=int, metavar="N", help="Compare with the state before journal entry N instead of the first."
 )
-@click.option("--untried", is_flag=True, help="Leave the trials out.")
+@click.option("--untried", is_flag=True, help="Leave out the tests.")
 def report(
     machine: Machine, baseline_name: str, save: Path | None, style: str | None, since: int | None, untried: bool
 ) -> None:
-    """The sign-off sheet: what held before, what was done, what holds now, what was proved, waived and left by hand."""
+    """Create the sign-off sheet of a machine."""
     from verrou.core.audit import audit
     from verrou.core.plan.worksheet import plan
     from verrou.core.trials import Proof
@@ -47,7 +47,7 @@ def report(
 
     suffix = FORMATS[style] if style else save.suffix.lower() if save else FORMATS["markdown"]
     if suffix not in WRITTEN:
-        raise BadInput(f"{save}: found the end {suffix!r}, accepted: {', '.join(WRITTEN)}; or say --format")
+        raise BadInput(f"{save}: invalid ending {suffix!r}; expected one of {', '.join(WRITTEN)}. Or use --format.")
     baseline = load_baseline(baseline_name)
     posture = looked_at(machine)
     now = audit(posture, baseline)

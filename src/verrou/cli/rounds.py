@@ -29,23 +29,23 @@ if TYPE_CHECKING:
     "baseline_name",
     metavar="BASELINE",
     shell_complete=completing.baselines,
-    help="Hold every machine against this one.",
+    help="Audit every machine against this baseline.",
 )
-@click.option("--baselines", type=click.Path(path_type=Path), help="A TOML file that says which machine by which.")
+@click.option("--baselines", type=click.Path(path_type=Path), help="TOML file that maps machines to baselines.")
 @click.option(
     "--format",
     "style",
     type=OneOf(["text", "json", "lines", "csv"]),
     default="text",
     show_default=True,
-    help="Text is for people; lines are JSON, a machine each.",
+    help="Output format; lines: JSON, one line for each machine.",
 )
-@click.option("--html", type=click.Path(path_type=Path), help="Write a page with a picture and filters to a new file.")
-@click.option("--every", is_flag=True, help="Tell each survey, and not only the newest of each machine.")
+@click.option("--html", type=click.Path(path_type=Path), help="Save a page with a picture and filters to a new file.")
+@click.option("--every", is_flag=True, help="List every survey, not only the newest of each machine.")
 def go_round(
     folder: Path, baseline_name: str | None, baselines: Path | None, style: str, html: Path | None, every: bool
 ) -> None:
-    """Hold all machines and surveys in FOLDER against a baseline: one table, the worst first."""
+    """Audit all machines and surveys in FOLDER and rank them."""
     from verrou.core.rounds import Row
     from verrou.records import rounds
     from verrou.reports.rounds import LeftOutData, as_lines, as_page, round_data, round_sheet, summary
@@ -63,7 +63,7 @@ def go_round(
     rows, older = (rows, 0) if every else rounds.newest(rows)
     rows.sort(key=lambda row: (row.weight, row.machine, row.address))
     for gone in left_out:
-        complain(f"left out: {gone['reason']}")
+        complain(f"skipped: {gone['reason']}")
     for row in rows:
         if row.broken_off:
             complain(f"{row.machine}: {row.broken_off}")
@@ -91,7 +91,7 @@ def _assignment(name: str | None, file: Path | None) -> "Assignment":
     from verrou.records.rounds import Assignment, read_assignment
 
     if (name is None) is (file is None):
-        raise BadInput("say which baseline: -b BASELINE for every machine, or --baselines FILE for which by which")
+        raise BadInput("no baseline given. Use -b BASELINE for all machines, or --baselines FILE.")
     if name is not None:
         return Assignment((("*", name),))
     assert file is not None

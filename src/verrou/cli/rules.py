@@ -30,23 +30,23 @@ def _rules(ids: tuple[str, ...], *, settable: bool = False) -> list["Rule"]:
             close = nearest(name, [*CATALOGUE, *families])
             meant = CATALOGUE.get(close or "")
             if settable and meant is not None and meant.derived is not None:
-                hint = f"{meant.id} follows from the accounts, and {meant.derived.by} changes that"
+                hint = f"{meant.id} depends on the accounts. To change it: {meant.derived.by}"
             else:
-                hint = f"did you mean {close}?" if close else "verrou rule list shows them"
-            raise BadInput(f"there is no rule or family {name!r}; {hint}")
+                hint = f"Did you mean {close}?" if close else "To list them: verrou rule list"
+            raise BadInput(f"no rule or family {name!r}. {hint}")
         chosen += fitting
     return chosen or list(CATALOGUE.values())
 
 
 @click.group(cls=CommandGroup)
 def rule() -> None:
-    """Rules: which there are, what each is for, how they stand on a machine, and setting one."""
+    """List, show, explain and set rules."""
 
 
 @rule.command("list")
 @format_option
 def list_rules(style: str) -> None:
-    """Every rule of the catalogue."""
+    """List all rules."""
     from verrou.reports.catalogue import FAMILY_WORDS, family_sheet, rule_list, rule_list_sheet
     from verrou.reports.sheets import console, print_sheet
 
@@ -66,7 +66,7 @@ def list_rules(style: str) -> None:
 @rule.command("choices")
 @format_option
 def choices(style: str) -> None:
-    """Named sets of values, from the one that asks most of people to the one that asks nothing."""
+    """List presets for elevation, strictest first."""
     from verrou.reports.catalogue import choices_data, choices_sheet
     from verrou.reports.sheets import console, print_sheet
 
@@ -79,7 +79,7 @@ def choices(style: str) -> None:
 @click.argument("ids", metavar="RULE", nargs=-1, required=True, shell_complete=completing.rules)
 @format_option
 def explain(ids: tuple[str, ...], style: str) -> None:
-    """What a rule protects against, what it costs people, and where each kind of machine keeps it."""
+    """Explain what a rule protects against, what it costs users and where it is set."""
     from verrou.reports.catalogue import explanation
     from verrou.reports.sheets import Sheet, columns_of, console
     from verrou.reports.terminal import Line
@@ -106,7 +106,7 @@ def explain(ids: tuple[str, ...], style: str) -> None:
 @machine_option
 @format_option
 def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
-    """How rules stand on a machine: value, what decided it and what that overruled, when a change holds."""
+    """Show the value of rules on a machine, where it is set and what it overrides."""
     from verrou.core.rules import reading_of
     from verrou.core.survey import reading_data
     from verrou.reports.sheets import console, print_sheet
@@ -121,10 +121,10 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
 
 @rule.command("set")
 @click.argument("assignments", metavar="RULE=VALUE", nargs=-1, shell_complete=completing.assignments)
-@click.option("--choice", metavar="NAME", help="A named set of values of elevation; verrou rule choices shows them.")
+@click.option("--choice", metavar="NAME", help="Preset for elevation; to list them: verrou rule choices")
 @change_options()
 def set_rule(assignments: tuple[str, ...], choice: str | None, machine: Machine, how: dict[str, Any]) -> None:
-    """Set rules, tied ones together: verrou rule set lockout.after=5 "lockout.lasts=45 minutes"."""
+    """Set rules; rules that depend on each other are set together."""
     from verrou.core.plan.choices import choice_names, values_of
     from verrou.core.plan.worksheet import rule_steps
     from verrou.core.rules import CATALOGUE
@@ -132,21 +132,21 @@ def set_rule(assignments: tuple[str, ...], choice: str | None, machine: Machine,
     from verrou.reports.sheets import complain
 
     if choice is None and not assignments:
-        raise BadInput("say what to set: RULE=VALUE, such as lockout.after=5, or --choice NAME")
+        raise BadInput("nothing to set. Give RULE=VALUE, such as lockout.after=5, or --choice NAME.")
     if choice is not None and choice not in choice_names():
         close = nearest(choice, choice_names())
-        hint = f"; did you mean {close}?" if close else ""
-        raise BadInput(f"--choice: found {show_raw(choice)}, accepted: {', '.join(choice_names())}{hint}")
+        hint = f". Did you mean {close}?" if close else ""
+        raise BadInput(f"--choice: invalid value {show_raw(choice)}; expected one of {', '.join(choice_names())}{hint}")
     wanted: dict[str, Value] = {}
     for assignment in assignments:
         name, equals, raw = assignment.partition("=")
         if not equals:
-            raise BadInput(f"found {assignment!r}, accepted: RULE=VALUE, such as lockout.after=5")
+            raise BadInput(f"invalid value {assignment!r}; expected RULE=VALUE, such as lockout.after=5")
         if name not in CATALOGUE and any(name == rule.family for rule in CATALOGUE.values()):
-            raise BadInput(f"{name} is a family; name one rule of it: verrou rule list shows them")
+            raise BadInput(f"{name} is a family. Name one rule of it; to list them: verrou rule list")
         found = _rules((name,), settable=True)[0]
         if found.derived is not None:
-            raise BadInput(f"{name} is no setting, it follows from the accounts; {found.derived.by} changes that")
+            raise BadInput(f"{name} is not a setting; it depends on the accounts. To change it: {found.derived.by}")
         try:
             wanted[name] = found.kind.parse_text(raw)
         except Unacceptable as unacceptable:
@@ -157,7 +157,7 @@ def set_rule(assignments: tuple[str, ...], choice: str | None, machine: Machine,
 
         chosen, left_out = values_of(posture, choice) if choice is not None else ({}, [])
         for said in left_out:
-            complain(f"left out: {said}")
+            complain(f"skipped: {said}")
         for rule_id in wanted:
             meant = in_words_of(AtLeast(wanted[rule_id]), CATALOGUE[rule_id], posture.own_spelling)
             wanted[rule_id] = meant.target(CATALOGUE[rule_id], None)

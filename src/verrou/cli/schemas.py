@@ -8,7 +8,7 @@ from verrou.core.errors import BadInput
 @click.command()
 @click.argument("words", metavar="[COMMAND]", nargs=-1)
 def schema(words: tuple[str, ...]) -> None:
-    """The JSON Schema of what a command tells with --format json, or of a baseline file; without one, a list."""
+    """Print the JSON Schema of a command's output or of a baseline file; without a name, list them."""
     from verrou.core.values import nearest
     from verrou.reports.schemas import OUTPUTS
     from verrou.reports.schemas import schema as schema_called
@@ -20,6 +20,6 @@ def schema(words: tuple[str, ...]) -> None:
         return
     if name not in OUTPUTS:
         close = nearest(name, list(OUTPUTS))
-        hint = f"did you mean {close}?" if close else "verrou schema lists them"
-        raise BadInput(f"there is no schema of {name!r}; {hint}")
+        hint = f"Did you mean {close}?" if close else "To list them: verrou schema"
+        raise BadInput(f"no schema {name!r}. {hint}")
     click.echo(as_json(schema_called(name)), nl=False)

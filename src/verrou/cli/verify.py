@@ -21,7 +21,7 @@ from verrou.machines import Machine
 @format_option
 @keeping
 def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> None:
-    """Audit again, then try: lock a throwaway account out, and give it passwords that each break one rule."""
+    """Audit a machine, then test the rules with temporary accounts."""
     from verrou.core.audit import audit as hold_against
     from verrou.core.logbook import Run
     from verrou.core.trials import Proof
@@ -36,7 +36,7 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
 
     def text() -> None:
         out = console()
-        out.print(f"{shown(found.machine)} held against: {shown(found.baseline)}")
+        out.print(f"{shown(found.machine)} audited against: {shown(found.baseline)}")
         out.print(f"{found.summary}.", style="bold")
         out.print()
         short = audit_sheet(found.without_absent(), every=False)
@@ -49,7 +49,7 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
         tried = ", ".join(f"{count} {proof}" for proof, count in counts.items() if count)
         out.print(f"Tried: {tried}.", style="bold")
         if posture.machine.asked:
-            out.print(f"To know it, {posture.machine.asked}.", style="dim")
+            out.print(f"For the answers, {posture.machine.asked}.", style="dim")
 
     data = VerificationData(**audit_data(found), trials=trials_data(results))
     kept.keep(Run.VERIFY, posture, found, baseline, trials=results)

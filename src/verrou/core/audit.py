@@ -49,7 +49,7 @@ class Finding:
     @property
     def reason(self) -> str:
         """Why it is so, in words."""
-        ended = f"the waiver by {self.lapsed.by} ended {self.lapsed.until}" if self.lapsed else ""
+        ended = f"the waiver by {self.lapsed.by} expired {self.lapsed.until}" if self.lapsed else ""
         return f"{self.reading.reason if self.reading else ''} {ended}".strip()
 
 
@@ -75,10 +75,10 @@ class Score:
         """The score in words, with what ``short`` says of those that fall short."""
         left_out = [f"{n} {word}" for n, word in ((self.waived, "waived"), (self.absent, "absent")) if n]
         parts = [
-            f"{self.holds} of {self.counted} hold",
+            f"{self.holds} of {self.counted} met",
             f"short: {short}" if short else "",
-            f"{self.unreadable} could not be read and count as short" if self.unreadable else "",
-            f"not counted: {', '.join(left_out)}" if left_out else "",
+            f"{self.unreadable} not known, which count as not met" if self.unreadable else "",
+            f"not assessed: {', '.join(left_out)}" if left_out else "",
         ]
         return "; ".join(filter(None, parts))
 

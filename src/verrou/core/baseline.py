@@ -260,26 +260,26 @@ class _Reader:
     def unknown(self, path: Path, found: str, choices: Iterable[str]) -> None:
         known = sorted(choices)
         close = nearest(found, known)
-        hint = f"did you mean {close!r}?" if close else f"known here: {', '.join(known)}"
-        self.problem(path, f"{'.'.join(map(str, path))}: nothing is called {found!r}; {hint}")
+        hint = f"Did you mean {close!r}?" if close else f"Known here: {', '.join(known)}."
+        self.problem(path, f"{'.'.join(map(str, path))}: unknown key {found!r}. {hint}")
 
     def table(self, raw: object, path: Path) -> dict[str, object]:
         if isinstance(raw, dict):
             return raw
-        self.problem(path, f"{'.'.join(map(str, path))}: found {show_raw(raw)}, accepted: a table of keys")
+        self.problem(path, f"{'.'.join(map(str, path))}: invalid value {show_raw(raw)}; expected a table of keys")
         return {}
 
     def text(self, table: dict[str, object], key: str, path: Path) -> str:
         raw = table.get(key, "")
         if isinstance(raw, str):
             return raw
-        self.problem((*path, key), f"{key}: found {show_raw(raw)}, accepted: a text in quotes")
+        self.problem((*path, key), f"{key}: invalid value {show_raw(raw)}; expected a text in quotes")
         return ""
 
     def names(self, raw: object, path: Path) -> list[str]:
         if isinstance(raw, list) and all(isinstance(item, str) for item in raw):
             return list(raw)
-        self.problem(path, f"{path[-1]}: found {show_raw(raw)}, accepted: a list of names")
+        self.problem(path, f"{path[-1]}: invalid value {show_raw(raw)}; expected a list of names")
         return []
 
     def own(self, document: dict[str, object], title: str) -> Baseline:

@@ -81,7 +81,7 @@ def _accounts(one: Posture, other: Posture) -> Iterator[Compared]:
             sides = (_summary(mine, one), _summary(theirs, other))
             yield Compared(subject, "", *sides, Turn.LOOSER if mine is None else Turn.STRICTER)
             continue
-        for fact, words in {"role": "amounts to", "ways": "ways in", **FACTS}.items():
+        for fact, words in {"role": "role", "ways": "routes", **FACTS}.items():
             before, after = _fact(mine, fact, one), _fact(theirs, fact, other)
             rank = STRICTNESS.get(fact, _no_order)
             turn = Turn.ALIKE if before == after else _by_rank(rank, before, after)
@@ -110,7 +110,7 @@ def _fact(account: Account, fact: str, posture: Posture) -> Any:
 
 def _words(account: Account, fact: str, value: Any) -> str:
     if isinstance(value, frozenset):
-        return ", ".join(sorted(value)) or ("no way" if fact == "ways" else "none")
+        return ", ".join(sorted(value)) or ("no route" if fact == "ways" else "none")
     return str(value) if fact == "role" else said(account, fact)
 
 

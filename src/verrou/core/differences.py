@@ -30,21 +30,21 @@ FACTS = {
     "groups": "groups",
     "enabled": "enabled",
     "password": "password",
-    "password_due": "new password due",
+    "password_due": "password change due",
     "password_changed": "password set on",
     "cannot_change": "password fixed",
-    "ages_exempt": "password does not age",
-    "min_age": "least age in days",
-    "max_age": "longest age in days",
+    "ages_exempt": "exempt from password ageing",
+    "min_age": "minimum password age in days",
+    "max_age": "maximum password age in days",
     "warn_before": "days of warning",
-    "ends": "ends",
+    "ends": "expires",
     "locked_until": "locked until",
     "home": "home",
-    "home_kept": "home kept",
+    "home_kept": "permanent home",
     "shell": "shell",
     "hint": "hint",
     "recovery_questions": "recovery questions",
-    "outside_identity": "outside identity",
+    "outside_identity": "linked online identity",
 }
 """The facts of an account that an entry tells, and what each is called."""
 
@@ -91,7 +91,7 @@ def _of_accounts(before: Posture, after: Posture) -> Iterator[Difference]:
         elif was is not now and was != now:
             subject = f"account {was.name}"
             if (old := role_of(was, before)) is not (new := role_of(now, after)):
-                yield Difference(subject, "amounts to", str(old), str(new))
+                yield Difference(subject, "role", str(old), str(new))
             for fact, words in FACTS.items():
                 old_value, new_value = said(was, fact), said(now, fact)
                 if old_value != new_value:

@@ -172,8 +172,8 @@ class Refusal:
     mend: str
 
     def __str__(self) -> str:
-        where = f"step {self.step}" if self.step else "the worksheet"
-        return f"guard {self.guard} refuses {where}: {self.reason}; {self.mend}"
+        where = f"step {self.step}" if self.step else "the plan"
+        return f"{where} is blocked by the guard {self.guard}: {self.reason}. {self.mend[:1].upper()}{self.mend[1:]}"
 
 
 @frozen
@@ -197,14 +197,14 @@ def _last_administrator(course: Course) -> Iterator[Refusal]:
             "last-administrator",
             blamed.number if blamed else 0,
             f"{blamed.step.what if blamed else 'it'} would leave no administrator who can sign in{_unsure(course)}",
-            "make another administrator first (verrou account swap OLD NEW does both), or leave this one as it is",
+            "create another administrator first; verrou account swap OLD NEW does both",
         )
     elif course.gap:
         yield Refusal(
             "last-administrator",
             0,
-            f"while it lands, {course.gap}, there would be no administrator who can sign in",
-            "make the new administrator in a worksheet of its own, before this one",
+            f"for a moment while changes are applied ({course.gap}), no administrator could sign in",
+            "create the new administrator in a run of its own first",
         )
 
 
@@ -216,7 +216,7 @@ def _unsure(course: Course) -> str:
 
 def nobody_left(mend: str) -> Refusal:
     """What is said where nobody can administer now, nor afterwards, and somebody could otherwise."""
-    return Refusal("last-administrator", 0, "nobody could administer afterwards, as nobody can now", mend)
+    return Refusal("last-administrator", 0, "no administrator could sign in afterwards, and none can now", mend)
 
 
 LOOK_AHEAD = timedelta(days=90)
@@ -233,7 +233,7 @@ def _lasting_administrator(course: Course) -> Iterator[Refusal]:
             "lasting-administrator",
             blamed.number if blamed else 0,
             why,
-            "keep another administrator without an end, or override this guard: --accept lasting-administrator",
+            "keep another administrator without an expiry date, or override this guard: --accept lasting-administrator",
         )
 
 
@@ -249,12 +249,9 @@ def why_not_lasting(posture: Posture, usable: Sequence[Account]) -> str:
     if not lasting:
         ends = [day for account in usable if (day := _last_day(account, posture)) is not None]
         when = f" ({max(ends)})" if ends else ""
-        return f"nobody could administer any more once {names} has ended{when}, which is within {LOOK_AHEAD.days} days"
+        return f"no administrator would be left once {names} has expired{when}, within {LOOK_AHEAD.days} days"
     if _locks_for_good(posture) and all(_can_lock(account, posture) for account in usable):
-        return (
-            f"wrong passwords could lock out {names}, and only an administrator lifts that lock: nobody would be left "
-            "who can"
-        )
+        return f"failed attempts could lock {names}, and then no administrator would be left to unlock them"
     return ""
 
 
@@ -290,13 +287,13 @@ def _untried_administrator(course: Course) -> Iterator[Refusal]:
         return
     blamed = next((stage for stage in course.done if stage.lost), None)
     names = ", ".join(account.name for account in after)
-    told = [f"the trial of {name} failed ({said})" for name, said in course.failed_trials.items()]
-    failed = ", ".join(told) or "nobody has tried whether that works"
+    told = [f"the test sign-in of {name} failed ({said})" for name, said in course.failed_trials.items()]
+    failed = ", ".join(told) or "that sign-in has not been tested"
     yield Refusal(
         UNTRIED,
         blamed.number if blamed else 0,
-        f"{blamed.step.what if blamed else 'it'} would leave it to {names}, and {failed}",
-        f"try it first in the same worksheet (verrou account swap OLD {after[0].name})",
+        f"{blamed.step.what if blamed else 'it'} would leave only {names}, and {failed}",
+        f"test it in the same run: verrou account swap OLD {after[0].name}",
     )
 
 
@@ -371,7 +368,7 @@ def _disagree(
         "contradiction",
         number,
         f"{rule.id} ({rule.kind.say(mine)}) {agreement.words} {other.id} ({other.kind.say(theirs)})",
-        f"set {other.id} in the same worksheet",
+        f"set {other.id} in the same run",
     )
 
 
@@ -380,9 +377,9 @@ def _coming(reading: Reading) -> Value | None:
 
 
 FLAG_WORDS = {
-    Flag.MUST_CHANGE: "has a new password due at the next sign-in",
+    Flag.MUST_CHANGE: "must change the password at the next sign-in",
     Flag.CANNOT_CHANGE: "has a fixed password",
-    Flag.AGES_EXEMPT: "has a password that does not age",
+    Flag.AGES_EXEMPT: "is exempt from password ageing",
 }
 
 
@@ -397,8 +394,8 @@ def _flags_that_exclude(stage: Stage, name: str) -> Iterator[Refusal]:
             yield Refusal(
                 "contradiction",
                 stage.number,
-                f"{name} {FLAG_WORDS[one]} and {FLAG_WORDS[other]}: on this machine one excludes the other",
-                "take one of the two away",
+                f"{name} {FLAG_WORDS[one]} and {FLAG_WORDS[other]}; this machine cannot combine the two",
+                "remove one of the two",
             )
 
 
@@ -418,8 +415,8 @@ def _own_account(course: Course) -> Iterator[Refusal]:
         yield Refusal(
             "own-account",
             blamed.number if blamed else 0,
-            f"{blamed.step.what if blamed else 'it'} takes from {own}, the account you are using",
-            "do it from another account, or override this guard: --accept own-account",
+            f"{blamed.step.what if blamed else 'it'} would disable, demote or remove {own}, the account you are using",
+            "use another account, or override this guard: --accept own-account",
         )
         return
     way = course.before.machine.came_by
@@ -429,7 +426,7 @@ def _own_account(course: Course) -> Iterator[Refusal]:
         yield Refusal(
             "own-account",
             blamed.number if blamed else 0,
-            f"{blamed.step.what if blamed else 'it'} would keep {own} out by {way}, the way by which you came",
+            f"{blamed.step.what if blamed else 'it'} would deny {own} sign-in {Way(way).phrase}, the route in use",
             "do it at the console, or override this guard: --accept own-account",
         )
 
@@ -457,8 +454,8 @@ def _blank_administrator(course: Course) -> Iterator[Refusal]:
         yield Refusal(
             "blank-administrator",
             blamed.number if blamed else 0,
-            f"{blamed.step.what if blamed else 'it'} would let anybody administer as {joined(fresh)}, with no password",
-            f"give it a password first (verrou account password {fresh[0]}), or override this guard: "
+            f"{blamed.step.what if blamed else 'it'} would let anyone elevate as {joined(fresh)} without a password",
+            f"set a password first (verrou account password {fresh[0]}), or override this guard: "
             "--accept blank-administrator",
         )
 
@@ -482,10 +479,11 @@ def _open_guest(course: Course) -> Iterator[Refusal]:
     yield Refusal(
         "open-guest",
         blamed.number if blamed else 0,
-        f"{blamed.step.what if blamed else 'it'} would let {', '.join(sorted(fresh))} in without a password by {by}",
-        "say --accept open-guest to go back all the same"
+        f"{blamed.step.what if blamed else 'it'} would let {', '.join(sorted(fresh))} sign in remotely ({by}) with a "
+        "blank password",
+        "to undo anyway: --accept open-guest"
         if course.going_back
-        else "give it a password, or set password.blank_ways=console first",
+        else "set a password, or set password.blank_ways=console first",
     )
 
 
@@ -521,9 +519,9 @@ def _shut_door(course: Course) -> Iterator[Refusal]:
         yield Refusal(
             "shut-door",
             blamed.number if blamed else 0,
-            f"{blamed.step.what if blamed else 'it'} would keep every administrator out by {way}: "
+            f"{blamed.step.what if blamed else 'it'} would deny every administrator sign-in {way.phrase}: "
             f"{joined(sorted(names))}",
-            f"leave one of them in: name a group in logon.{way}.denied that they are not all in, or allow one by name",
+            "keep one of them: deny a group that does not contain them all, or allow one by name",
         )
 
 
@@ -555,8 +553,8 @@ def _orphaned_files(course: Course) -> Iterator[Refusal]:
             yield Refusal(
                 "orphaned-files",
                 stage.number,
-                f"the files of {account.name} in {account.home} could not be looked at, so nobody knows what is left",
-                "mend that first, or override this guard: --accept orphaned-files",
+                f"the files of {account.name} in {account.home} could not be listed",
+                "repair that first, or override this guard: --accept orphaned-files",
             )
         elif isinstance(step, Remove) and step.choice is FilesChoice.HAND_OVER:
             continue
@@ -564,9 +562,10 @@ def _orphaned_files(course: Course) -> Iterator[Refusal]:
             yield Refusal(
                 "orphaned-files",
                 stage.number,
-                f"{counted(files.elsewhere_count, 'file')} of {account.name} outside its home would belong to nobody, "
-                f"or to the next account that gets its number: {name_list(list(files.elsewhere), MOST_FILES)}",
-                "--files hand-over --to NAME gives them to somebody; or delete them, or override this guard: "
+                f"{counted(files.elsewhere_count, 'file')} of {account.name} outside its home folder would have no "
+                "owner, or a new account with the same ID would own them: "
+                f"{name_list(list(files.elsewhere), MOST_FILES)}",
+                "give them to another account (--files hand-over --to NAME), delete them, or override this guard: "
                 "--accept orphaned-files",
             )
 
@@ -574,56 +573,54 @@ def _orphaned_files(course: Course) -> Iterator[Refusal]:
 GUARDS = (
     Guard(
         "last-administrator",
-        "afterwards, and at every instant while it lands, at least one administrator is known to be enabled, unlocked, "
-        "unexpired, to have a password that is not barred by its own age, a shell that starts and what elevation asks "
-        "for, and may sign in at the console",
+        "afterwards, and at every moment while changes are applied, at least one administrator is enabled, unlocked "
+        "and not expired, has a password that can be used, a shell that starts and what elevation needs, and can "
+        "sign in at the console",
         _last_administrator,
     ),
     Guard(
         "lasting-administrator",
-        f"that is still so {LOOK_AHEAD.days} days on, by the ends, ages, days of grace and dates in elevation lines "
-        "that are written down today, and no lock that only an administrator can lift covers all of them",
+        f"that is still so after {LOOK_AHEAD.days} days, by the expiry dates, password ages and dates in elevation "
+        "lines known today, and no lock that only an administrator can end covers all of them",
         _lasting_administrator,
         may_be_accepted=True,
     ),
     Guard(
         UNTRIED,
-        "before an administrator is demoted, disabled or removed, one of those who stay was signed in by a trial",
+        "before an administrator is demoted, disabled or removed, a remaining one has signed in and elevated in a test",
         _untried_administrator,
     ),
     Guard(
         "blank-administrator",
-        "nobody becomes an administrator with a blank password, and no administrator gets one",
+        "no account with a blank password becomes an administrator, and no administrator gets one",
         _blank_administrator,
         may_be_accepted=True,
     ),
     Guard(
         "contradiction",
-        "no set of rules, and no marks on an account, that cannot hold together",
+        "no rules, and no settings of an account, that contradict each other",
         _contradiction,
     ),
     Guard(
         "shut-door",
-        "no list of who may come in keeps every administrator out of the console, or out of a way by which one is "
-        "inside or came",
+        "no denial covers every administrator at the console, or on a route that one of them is using",
         _shut_door,
     ),
     Guard(
         "open-guest",
-        "a blank password gets in at the console only",
+        "a blank password is accepted at the console only",
         _open_guest,
         may_going_back=True,
     ),
     Guard(
         "own-account",
-        "the account in use is not demoted, disabled or removed by its own hand, and the way by which one came stays "
-        "open to it",
+        "the account in use is not demoted, disabled or removed by itself, and can still sign in by the route in use",
         _own_account,
         may_be_accepted=True,
     ),
     Guard(
         "orphaned-files",
-        "disabling or removing an account names its files and where they are, and none is left that belongs to nobody",
+        "disabling or removing an account names its files and where they are, and leaves no file without an owner",
         _orphaned_files,
         may_be_accepted=True,
     ),
@@ -655,10 +652,10 @@ def warnings(course: Course) -> list[str]:
             for why in doubts(each, Way.CONSOLE, course.before)
         ]
         said = f" ({found[0]})" if found else ""
-        return [f"Whether {joined([each.name for each in perhaps])} can administer is not known{said}."]
+        return [f"It is not known whether {joined([each.name for each in perhaps])} can elevate{said}."]
     return [
-        "No administrator can sign in at the console, neither before nor after this; begin with one who has a password "
-        "(verrou account add NAME --role administrator)."
+        "No administrator can sign in at the console, before or after these steps. Create one with a password first: "
+        "verrou account add NAME --role administrator"
     ]
 
 
@@ -682,7 +679,7 @@ def with_trials(posture: Posture, steps: Sequence[Step]) -> list[Step]:
         stays = account.identity in course[-1].usable_after
         return stays, account.name in known, account.builtin is None, seen
 
-    trial = TrySignIn(max(left, key=fitness).name, why="it takes over, so it is tried before anything is taken away")
+    trial = TrySignIn(max(left, key=fitness).name, why="tested first because it replaces the administrator below")
     at = stage.number - 1
     return with_trials(posture, [*steps[:at], trial, *steps[at:]])
 
@@ -745,6 +742,6 @@ def check_unmoved(planned: Mapping[str, object], now: Mapping[str, object]) -> N
     moved = sorted(what for what in planned if planned[what] != now.get(what))
     if moved:
         raise GuardRefused(
-            f"guard moved-machine refuses the worksheet: since it was planned, somebody changed {', '.join(moved)}; "
-            "run the command again and read the new worksheet"
+            f"blocked by the guard moved-machine: {', '.join(moved)} changed since the plan was made. "
+            "Run the command again."
         )

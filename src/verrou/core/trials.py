@@ -147,22 +147,14 @@ def run_trials(attempt: Attempt, posture: Posture, rng: random.Random) -> Iterat
             with attempt(policy, Role.STANDARD, True) as subject:
                 yield from trial(subject, posture, rng)
         except CannotTry as reason:
-            yield TrialResult(about, "nothing was tried", Proof.NOT_TRIED, str(reason))
+            yield TrialResult(about, "no test", Proof.NOT_TRIED, str(reason))
     for role in TRIED_ROLES:
         try:
             with attempt(policy, role, True) as let_in, attempt(policy, role, False) as subject:
                 yield from access_trial(subject, let_in, posture, role)
                 yield from elevation_trial(let_in, posture, role)
         except CannotTry as reason:
-            yield TrialResult(WHO_COMES_IN, f"a throwaway {role} account", Proof.NOT_TRIED, str(reason))
-
-
-WAY_WORDS = {
-    Way.CONSOLE: "at the console",
-    Way.NETWORK: "over the network",
-    Way.REMOTE_SCREEN: "by a remote screen",
-    Way.REMOTE_SHELL: "by a remote shell",
-}
+            yield TrialResult(WHO_COMES_IN, f"a temporary {role} account", Proof.NOT_TRIED, str(reason))
 
 
 def access_trial(subject: TrialAccount, let_in: TrialAccount, posture: Posture, role: Role) -> Iterator[TrialResult]:
@@ -178,7 +170,7 @@ def access_trial(subject: TrialAccount, let_in: TrialAccount, posture: Posture, 
         kept_out = not gate.lets_through(account)
         for service in gate.services or ("",):
             by = f" ({service})" if service else ""
-            said = f"a throwaway {role} account signs in {WAY_WORDS[gate.way]}{by}"
+            said = f"a temporary {role} account signs in {gate.way.phrase}{by}"
             rule = f"logon.{gate.way}.allowed"
             try:
                 answer = subject.come_by(gate.way, service, subject.password)
@@ -187,7 +179,7 @@ def access_trial(subject: TrialAccount, let_in: TrialAccount, posture: Posture, 
                 yield TrialResult(rule, said, Proof.NOT_TRIED, str(reason))
                 continue
             if kept_out and not answer.accepted and not control.accepted:
-                why = f"whom no list keeps out is refused too: {control.said}"
+                why = f"an account that no list denies is denied too: {control.said}"
                 yield TrialResult(rule, said, Proof.NOT_TRIED, why)
                 continue
             yield _judge(rule, said, answer, expected)
@@ -197,7 +189,7 @@ def elevation_trial(subject: TrialAccount, posture: Posture, role: Role) -> Iter
     """Use administration, once it is in."""
     administers = role is Role.ADMINISTRATOR
     rule = f"elevation.{'administrator' if administers else 'standard'}_gives"
-    said = f"a throwaway {role} account wants to administer, with its own password"
+    said = f"a temporary {role} account elevates with its own password"
     try:
         yield _judge(rule, said, subject.elevate(subject.password), administers)
     except CannotTry as reason:
@@ -210,7 +202,7 @@ def elevation_trial(subject: TrialAccount, posture: Posture, role: Role) -> Iter
 
 def _helped_trial(subject: TrialAccount, role: Role, reading: Reading) -> Iterator[TrialResult]:
     """A program that somebody else's password would open; where none is, what lets people elevate is another one."""
-    rule, said = "elevation.standard_gives", f"a throwaway {role} account wants to administer by a program that asks"
+    rule, said = "elevation.standard_gives", f"a temporary {role} account elevates through a program that prompts"
     try:
         answer = subject.elevate_with_help()
     except CannotTry as reason:
@@ -227,8 +219,8 @@ def _questions_trial(subject: TrialAccount, posture: Posture) -> Iterator[TrialR
     if asks is None or asks.value == "nothing":
         return
     for rule_id, ask, words in (
-        ("elevation.remembered_for", subject.elevate_again, "administers, and again {} later without an answer"),
-        ("elevation.unanswered_after", subject.answer_late, "is asked, and gives the right answer {} later"),
+        ("elevation.remembered_for", subject.elevate_again, "elevates, and again {} later without an answer"),
+        ("elevation.unanswered_after", subject.answer_late, "is prompted, and gives the right answer {} later"),
     ):
         reading = _in_force(rule_id, posture)
         if reading is None or reading.value is None:
@@ -238,7 +230,7 @@ def _questions_trial(subject: TrialAccount, posture: Posture) -> Iterator[TrialR
             continue  # it waits for ever, which nobody can wait for
         shortly_before = [(holds - _MOMENT, True)] if holds > _MOMENT else []
         for after, accepted in (*shortly_before, (holds + _MOMENT, False)):
-            said = f"a throwaway administrator account {words.format(say_duration(after))}"
+            said = f"a temporary administrator account {words.format(say_duration(after))}"
             try:
                 yield _judge(rule_id, said, ask(subject.password, after), accepted)
             except CannotTry as reason:
@@ -248,7 +240,7 @@ def _questions_trial(subject: TrialAccount, posture: Posture) -> Iterator[TrialR
 
 def not_tried(reason: str) -> list[TrialResult]:
     """What is said where nothing can be tried at all."""
-    return [TrialResult(about, "nothing was tried", Proof.NOT_TRIED, reason) for about in _TRIED_FOR]
+    return [TrialResult(about, "no test", Proof.NOT_TRIED, reason) for about in _TRIED_FOR]
 
 
 def _in_force(rule_id: str, posture: Posture) -> Reading | None:
@@ -274,15 +266,13 @@ def lockout_trial(subject: TrialAccount, posture: Posture, rng: random.Random) -
     right, wrong = subject.password, subject.password + "x"
     control = subject.sign_in(right)
     if not control.accepted:
-        raise CannotTry(f"the throwaway account could not sign in at all: {control.said}")
+        raise CannotTry(f"the temporary account could not sign in at all: {control.said}")
     if after is None or not isinstance(after.value, int):
-        yield TrialResult("lockout.after", "nothing was tried", Proof.NOT_TRIED, "no lock-out is in force")
+        yield TrialResult("lockout.after", "no test", Proof.NOT_TRIED, "no lock-out is enforced")
         return
     tries = int(after.value)
     if tries > 50:
-        yield TrialResult(
-            "lockout.after", "nothing was tried", Proof.NOT_TRIED, f"{tries} failed attempts are too many"
-        )
+        yield TrialResult("lockout.after", "no test", Proof.NOT_TRIED, f"{tries} failed attempts are too many")
         return
     if tries > 1:
         _mistype(subject, wrong, tries - 1)
@@ -317,7 +307,7 @@ def _lock_ends(subject: TrialAccount, posture: Posture, right: str) -> Iterator[
         yield _judge("lockout.lasts", f"the right password after {said}", subject.sign_in(right), True)
     else:
         subject.unlock()
-        yield _judge("lockout.lasts", "the right password after an unlocking", subject.sign_in(right), True)
+        yield _judge("lockout.lasts", "the right password after unlocking", subject.sign_in(right), True)
 
 
 def _by_other_services(subject: TrialAccount, right: str, wrong: str, tries: int) -> Iterator[TrialResult]:
@@ -327,7 +317,7 @@ def _by_other_services(subject: TrialAccount, right: str, wrong: str, tries: int
         control = subject.sign_in(right, service)
         said = f"{tries} failed attempts by {service}, then the right password"
         if not control.accepted:
-            reason = f"{service} does not let the throwaway account in at all: {control.said}"
+            reason = f"{service} does not let the temporary account sign in at all: {control.said}"
             yield TrialResult("lockout.after", said, Proof.NOT_TRIED, reason)
             continue
         _mistype(subject, wrong, tries, service)
@@ -338,7 +328,7 @@ def _by_other_services(subject: TrialAccount, right: str, wrong: str, tries: int
 def _mistype(subject: TrialAccount, wrong: str, times: int, service: str = "") -> None:
     for _ in range(times):
         if subject.sign_in(wrong, service).accepted:
-            raise CannotTry("the machine accepts wrong passwords: something in its sign-in lets everybody in")
+            raise CannotTry("the machine accepts wrong passwords: something in its sign-in lets anyone in")
 
 
 def weak_password_trial(subject: TrialAccount, posture: Posture, rng: random.Random) -> Iterator[TrialResult]:
@@ -365,7 +355,9 @@ def weak_password_trial(subject: TrialAccount, posture: Posture, rng: random.Ran
     control = subject.change_password(old, good)
     if not control.accepted:
         for result in results:
-            yield TrialResult(result.rule, result.tried, Proof.NOT_TRIED, f"a good one was refused too: {control.said}")
+            yield TrialResult(
+                result.rule, result.tried, Proof.NOT_TRIED, f"a good one was rejected too: {control.said}"
+            )
         return
     yield from results
     if _asks("password.remember", policy):

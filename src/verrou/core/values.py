@@ -97,8 +97,8 @@ class Unacceptable(ValueError):
     def __init__(self, found: object, accepted: str, nearest: str | None = None) -> None:
         self.found, self.accepted, self.nearest = found, accepted, nearest
         meant = nearest if nearest is None or nearest.startswith("[") else repr(nearest)
-        hint = f"; did you mean {meant}?" if meant else ""
-        super().__init__(f"found {show_raw(found)}, accepted: {accepted}{hint}")
+        hint = f". Did you mean {meant}?" if meant else ""
+        super().__init__(f"invalid value {show_raw(found)}; expected {accepted}{hint}")
 
 
 def as_list(raw: object) -> str | None:

@@ -310,7 +310,7 @@ def _with_suffix(address: str) -> str:
     """An address by which people mean a bench or a survey file without saying how its name ends."""
     meant = [address + suffix for suffix in (BENCH_SUFFIX, SURVEY_SUFFIX) if Path(address + suffix).is_file()]
     if len(meant) > 1:
-        raise BadInput(f"{address}: found {' and '.join(meant)}; say which")
+        raise BadInput(f"{address} can mean {' and '.join(meant)}. Give one of them.")
     return meant[0] if meant else address
 
 
@@ -348,10 +348,10 @@ def open_machine(address: str) -> Machine:
             return LinuxMachine(path, address)
         found = "a folder without etc/passwd" if path.is_dir() else "a file" if path.exists() else "nothing"
     except PermissionError as error:
-        raise NotEnoughRights(f"{error.filename}: not readable for this account; run as one that may") from None
+        raise NotEnoughRights(f"{error.filename}: this account cannot read it. Run as one that can.") from None
     except (OSError, ValueError) as error:
         found = str(error)
     raise BadInput(
-        f"{address}: found {found}; a machine is this, a folder holding a Linux root, "
-        f"a bench file (NAME{BENCH_SUFFIX}) or a survey file (NAME{SURVEY_SUFFIX})"
+        f"no machine '{address}' ({found}). Give \"this\", a mounted Linux root, NAME{BENCH_SUFFIX} or "
+        f"NAME{SURVEY_SUFFIX}."
     )

@@ -25,7 +25,7 @@ from verrou.machines.local_files import ordinary_text
 
 MOST_OF_A_SURVEY = 500_000_000
 """How many bytes a survey may have; one of 100,000 accounts has 150 million."""
-ONLY_READ = "a survey file can only be read; give the machine itself with -m"
+ONLY_READ = "a survey file is read-only. Give the machine itself with -m."
 
 
 class SurveyFile:
@@ -46,10 +46,10 @@ class SurveyFile:
             text = ordinary_text(self.path, MOST_OF_A_SURVEY)
             return posture_from(json.loads(text)) if reader is None else reader.posture(text)
         except PermissionError:
-            raise NotEnoughRights(f"{self.path}: not readable for this account; run as one that may") from None
+            raise NotEnoughRights(f"{self.path}: this account cannot read it. Run as one that can.") from None
         except (OSError, ValueError, RecursionError) as error:
             said = getattr(error, "strerror", None) or error
-            raise BadInput(f"{self.path}: this is no survey file ({said}); save it again") from None
+            raise BadInput(f"{self.path}: not a survey file ({said}). Save it again.") from None
         except BadInput as error:
             raise BadInput(f"{self.path}: {error}") from None
 

@@ -179,7 +179,7 @@ def _new_twins(before: Posture, after: Posture) -> Iterator[str]:
     for identity, twins in after.by_identity.items():
         if len(twins) > 1 and len(before.by_identity.get(identity, ())) < len(twins):
             names = " and ".join(account.name for account in twins)
-            yield f"{names} would be one account, since both would have the number {identity}; give one another first"
+            yield f"{names} would share ID {identity}. Change one of them first."
 
 
 def _failed_trials(steps: Sequence[Step], results: Sequence[StepResult]) -> dict[str, str]:
@@ -236,7 +236,7 @@ def _surprises(results: Sequence[tuple[Step, StepResult]], after: Posture) -> It
             if as_asked and reading.status is Status.READ and reading.in_force:
                 continue
             shown = "unset" if stands is None else kind.say(stands)
-            shown += "" if reading.in_force else ", but nothing acts on it"
+            shown += "" if reading.in_force else " (not enforced)"
             why = reading.reason or (str(reading.source) if reading.source else "")
             yield Surprise(setting.rule_id, kind.say(value), f"{shown} ({why})" if why else shown)
 
@@ -257,7 +257,7 @@ def commit(
         this run broke off.
     """
     if rehearsal.foreseen_only:
-        raise MachineRefused(f"nothing was changed: {rehearsal.foreseen_only}, so it cannot be rehearsed")
+        raise MachineRefused(f"nothing was changed: no dry run is possible: {rehearsal.foreseen_only}")
     with _at_work(machine, told.command) as journal:
         name_broken_off(journal)
         with machine.held():
@@ -298,14 +298,14 @@ def _again(machine: Machine, planned: Rehearsal, secrets: Secrets, told: Told) -
         guards.check_unmoved(guards.rests_on(planned.before, steps), guards.rests_on(posture, steps))
         again = rehearse(machine, posture, steps, secrets)
         if again.foreseen_only:
-            raise MachineRefused(f"nothing was changed: {again.foreseen_only}, so it cannot be rehearsed")
+            raise MachineRefused(f"nothing was changed: no dry run is possible: {again.foreseen_only}")
         guards.check(again.course, told.accepted)
         refused = {n for n, (_, result) in enumerate(again.steps) if result.outcome is Outcome.REFUSED}
         if refused - {n for n, (_, result) in enumerate(planned.steps) if result.outcome is Outcome.REFUSED}:
             step, result = again.steps[min(refused)]
             raise GuardRefused(
-                f"guard moved-machine refuses the worksheet: since it was planned, somebody changed the machine, and "
-                f"it would now refuse to {step.what} ({result.said}); run the command again and read the new worksheet"
+                f"blocked by the guard moved-machine: the machine changed since the plan was made, and a step would "
+                f"now be rejected: {step.what} ({result.said}). Run the command again."
             )
         if _stands(machine, again):
             return again
@@ -321,7 +321,7 @@ def _land(machine: Machine, journal: Journal, rehearsal: Rehearsal, told: Told) 
         try:
             number = journal.begin(_lines(rehearsal, told), rehearsal.changes)
         except OSError as error:
-            raise MachineRefused(f"nothing was changed: {_io_words(error)}, so the journal cannot be kept") from None
+            raise MachineRefused(f"nothing was changed: the journal cannot be written: {_io_words(error)}") from None
         _land_all(machine, journal, _still_to_land(machine, rehearsal.changes, number), number)
         _sweep(machine, journal, number)
     machine.tell(f"entry {number}: {told.command}, by {who()}", [change.place for change in rehearsal.changes])
@@ -340,7 +340,9 @@ def _land_all(machine: Machine, journal: Journal, changes: Iterable[Change | Dee
         journal.finish(number)
     except (OSError, KeyboardInterrupt) as error:
         why = _io_words(error) if isinstance(error, OSError) else "it was interrupted"
-        raise BrokeOff(f"entry {number} broke off: {why}; verrou resume finishes it, verrou undo goes back") from None
+        raise BrokeOff(
+            f"entry {number} was interrupted: {why}. To finish: verrou resume. To revert: verrou undo"
+        ) from None
 
 
 def _io_words(error: OSError) -> str:
@@ -363,8 +365,8 @@ def _sweep(machine: Machine, journal: Journal, number: int | None = None) -> Non
         except (OSError, KeyboardInterrupt) as error:
             why = _io_words(error) if isinstance(error, OSError) else "that was interrupted"
             raise BrokeOff(
-                f"entry {entry.number} is done, but not all that it takes away could be deleted: {why}; "
-                "verrou resume deletes the rest"
+                f"entry {entry.number} is done, but not everything it removes could be deleted: {why}. "
+                "To delete the rest: verrou resume"
             ) from None
 
 
@@ -374,7 +376,7 @@ def _lines(rehearsal: Rehearsal, told: Told) -> dict[str, object]:
         {"what": f"{s.what} ({s.concerns})" if s.concerns else s.what, "outcome": str(r.outcome), "said": r.said}
         for s, r in rehearsal.steps
     ]
-    steps += [{"what": f"put back {p.place}", "outcome": str(p.outcome), "said": p.said} for p in rehearsal.put_back]
+    steps += [{"what": f"restored {p.place}", "outcome": str(p.outcome), "said": p.said} for p in rehearsal.put_back]
     found = differences(rehearsal.before, rehearsal.after)
     return {
         "command": told.command,
@@ -459,7 +461,7 @@ def rehearse_resume(machine: Machine, journal: Journal, entry: Entry) -> Rehears
             return _settled(posture, copy, items, tried=frozenset(entry.tried))
     except CannotRehearse as reason:
         raise MachineRefused(
-            f"entry {entry.number} is still broken off: {reason}; verrou resume tries again, verrou undo goes back"
+            f"entry {entry.number} is still interrupted: {reason}. To try again: verrou resume. To revert: verrou undo"
         ) from None
 
 
@@ -497,15 +499,15 @@ def check_resume(machine: Machine, journal: Journal, rehearsal: Rehearsal, entry
     accepted = (*entry.accepted, *told.accepted)
     found = guards.refusals_on(rehearsal.course, accepted)
     if not found and _only_the_other_way(rehearsal, lambda: rehearse_undo(machine, journal, [entry.number])):
-        found = [guards.nobody_left("verrou undo goes back to where somebody can administer")]
+        found = [guards.nobody_left("to return to a state with an administrator: verrou undo")]
     if found:
         words = "\n".join(map(str, found))
         raise GuardRefused(
-            f"{words}\nentry {entry.number} stays broken off, since the machine is another one since: "
-            f"verrou undo --entry {entry.number} goes back over it"
+            f"{words}\nentry {entry.number} stays interrupted, since the machine has changed. "
+            f"To revert: verrou undo --entry {entry.number}"
         )
     if rehearsal.obstacles:
-        raise MachineRefused(f"entry {entry.number} is still broken off: " + "\n".join(rehearsal.obstacles))
+        raise MachineRefused(f"entry {entry.number} is still interrupted: " + "\n".join(rehearsal.obstacles))
 
 
 def _only_the_other_way(rehearsal: Rehearsal, other: Callable[[], Rehearsal]) -> bool:
@@ -535,7 +537,7 @@ def resume(machine: Machine, told: Told | None = None) -> tuple[Entry | None, li
             if left:
                 _sweep(machine, journal)
                 return None, left
-            raise BadInput(f"{machine.name}: no run broke off, so there is nothing to finish")
+            raise BadInput(f"{machine.name}: no run was interrupted, so there is nothing to finish")
         with machine.held():
             rehearsal = _settled_resume(machine, journal, entry, told)
             with until_landed():
@@ -586,7 +588,7 @@ def rehearse_undo(machine: Machine, journal: Journal, numbers: Sequence[int]) ->
                 items += [copy.put_back(change, later) for change in reversed(journal.changes(number))]
             return _settled(posture, copy, items, going_back=True)
     except CannotRehearse as reason:
-        raise MachineRefused(f"nothing was changed: {reason}, so it cannot be rehearsed") from None
+        raise MachineRefused(f"nothing was changed: no dry run is possible: {reason}") from None
 
 
 def to_undo(journal: Journal, entry: int | None, back_to: int | None) -> list[Entry]:
@@ -608,8 +610,8 @@ def to_undo(journal: Journal, entry: int | None, back_to: int | None) -> list[En
     if broken and broken not in chosen:
         name_broken_off(journal)
     if not chosen:
-        what = "nothing to go back over" if entry is None else f"no entry {entry} that could be undone"
-        raise BadInput(f"the journal holds {what}; verrou journal list shows it")
+        what = "nothing to undo" if entry is None else f"no entry {entry} that can be undone"
+        raise BadInput(f"the journal has {what}. To list it: verrou journal list")
     return chosen[::-1]
 
 
@@ -622,7 +624,9 @@ def check_undo(machine: Machine, journal: Journal, rehearsal: Rehearsal, entries
     guards.check(rehearsal.course, told.accepted)
     broken = next((entry for entry in entries if entry.broke_off), None)
     if broken and _only_the_other_way(rehearsal, lambda: rehearse_resume(machine, journal, broken)):
-        guards.refuse([guards.nobody_left("verrou resume finishes the run, and somebody can administer then")])
+        guards.refuse(
+            [guards.nobody_left("to finish the run, after which an administrator can sign in: verrou resume")]
+        )
     if rehearsal.obstacles:
         raise MachineRefused("nothing was changed: " + "\n".join(rehearsal.obstacles))
 

@@ -32,7 +32,7 @@ def machine_lock(folder: Path, machine: str, command: str, by: str) -> Iterator[
         deadline = time.monotonic() + PATIENCE
         while not _locked(descriptor):
             if time.monotonic() > deadline:
-                raise MachineRefused(f"{machine} is being changed by {_holder(descriptor)}; wait for it and try again")
+                raise MachineRefused(f"{machine} is in use by {_holder(descriptor)}. Try again later.")
             time.sleep(PAUSE)
         told = {"by": by, "command": command, "since": datetime.now().isoformat(sep=" ", timespec="seconds")}
         os.truncate(descriptor, 0)

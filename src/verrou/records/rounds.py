@@ -97,10 +97,11 @@ def read_assignment(text: str, place: str) -> Assignment:
     table = document.get("machines")
     if set(document) != {"machines"} or not isinstance(table, dict) or not table:
         found = ", ".join(document) or "nothing"
-        raise BadInput(f'{place}: found {found}, accepted: a table [machines] of "NAME" = "BASELINE"')
+        raise BadInput(f'{place}: invalid value {found}; expected a table [machines] of "NAME" = "BASELINE"')
     for name, baseline in table.items():
         if not isinstance(baseline, str):
-            raise BadInput(f"{place}: machines.{name}: found {baseline!r}, accepted: the name of a baseline in quotes")
+            said = f"invalid value {baseline!r}; expected the name of a baseline in quotes"
+            raise BadInput(f"{place}: machines.{name}: {said}")
     beside = Path(place).parent
     return Assignment(tuple((pattern, _beside(beside, name)) for pattern, name in table.items()))
 

@@ -40,6 +40,6 @@ def what_broke_off(machine: Machine) -> str:
 def words_of(entry: Entry) -> str:
     """What is said of an entry that broke off."""
     return (
-        f"entry {entry.number} of the journal ({entry.command}, by {entry.by}, {entry.begun}) broke off: "
-        "verrou resume finishes it, verrou undo goes back to before it"
+        f"entry {entry.number} of the journal ({entry.command}, by {entry.by}, {entry.begun}) was interrupted. "
+        "To finish: verrou resume. To revert: verrou undo"
     )

@@ -86,7 +86,7 @@ class ScreensData(TypedDict):
 
 
 OPENS = {
-    Opening.UNASKED: "unasked",
+    Opening.UNASKED: "automatic",
     Opening.NAME: "name only",
     Opening.BLANK: "blank",
     Opening.PASSWORD: "password",
@@ -95,11 +95,11 @@ OPENS = {
     None: "no",
 }
 MEETS = {
-    Met.RUNS: "nothing asked",
-    Met.APPROVE: "a click",
+    Met.RUNS: "no prompt",
+    Met.APPROVE: "confirm",
     Met.OWN_PASSWORD: "own password",
-    Met.ADMIN_PASSWORD: "another's password",
-    Met.REFUSED: "refused",
+    Met.ADMIN_PASSWORD: "admin password",
+    Met.REFUSED: "denied",
     Met.UNKNOWN: "?",
 }
 """What stands in the column of administration."""
@@ -128,13 +128,13 @@ def _not_known(account: Account, posture: Posture) -> list[str]:
 def not_known(accounts: Sequence[Account], posture: Posture) -> list[str]:
     """The same of several accounts, a line for what is not known of the same ones."""
     found = _alike((each, account.name) for account in accounts for each in _not_known(account, posture))
-    return [f"not known of {joined(names)} by {each}" for each, names in found.items()]
+    return [f"not known for {joined(names)}: {each}" for each, names in found.items()]
 
 
 def differing(accounts: Sequence[Account], posture: Posture) -> list[str]:
     """Where the system, asked itself, answers otherwise than its files read, a line for the same answer."""
     found = _alike((each, account.name) for account in accounts for each in _differing(account, posture))
-    return [f"{joined(names)} by {each}" for each, names in found.items()]
+    return [f"{joined(names)}: {each}" for each, names in found.items()]
 
 
 def _differing(account: Account, posture: Posture) -> list[str]:
@@ -174,10 +174,10 @@ def access_sheet(rows: Sequence[AccessData], posture: Posture) -> Sheet:
         line["administration"] = MEETS[row["administration"][Program.VOUCHED]]
         line |= {f"{program}": str(met) for program, met in row["administration"].items()}
         lines.append(line)
-    heads = {Way.NETWORK: "network", Way.REMOTE_SCREEN: "screen", Way.REMOTE_SHELL: "shell"}
+    heads = {Way.NETWORK: "network", Way.REMOTE_SCREEN: "remote screen", Way.REMOTE_SHELL: "remote shell"}
     pairs = [("mark", ""), ("account", "account"), ("role", "role")]
     pairs += [(str(way), heads.get(way, str(way))) for way in Way]
-    pairs += [("administration", "to administer"), *((str(program), str(program)) for program in Program)]
+    pairs += [("administration", "elevation"), *((str(program), str(program)) for program in Program)]
     hidden = (*(str(way) for way in Way if way not in ways), *map(str, Program))
     columns = columns_of(
         *pairs, whole=[key for key, _ in pairs if key != "account"], hidden=hidden, only_text=("mark",)
@@ -253,7 +253,7 @@ def why_sheet(answer: Why) -> Sheet:
 def _to_change(reason: Reason, answer: Why) -> str:
     if not reason.change:
         return ""
-    return f"{'to know it' if answer.answer is Known.UNKNOWN else 'to change that'}: {reason.change}"
+    return f"{'to find out' if answer.answer is Known.UNKNOWN else 'to change it'}: {reason.change}"
 
 
 SCREEN_RULES = tuple(rule_id for rule_id, rule in CATALOGUE.items() if rule.family == "screen")
@@ -290,19 +290,21 @@ def signin_sheet(posture: Posture) -> Sheet:
     found = screens_of(posture)
     lines: list[tuple[str, str, str]] = []
     for rule_id in BEFORE:
-        lines.append(("before signing in", _says(posture, rule_id), _source(posture, rule_id)))
-    lines += [("who is listed", says, _source(posture, "screen.hidden_accounts")) for says in _who_is_listed(found)]
-    lines.append(("who is listed", _last_says(found, posture), _source(posture, "screen.shows_last_account")))
+        lines.append(("before sign-in", _says(posture, rule_id), _source(posture, rule_id)))
+    lines += [("listed accounts", says, _source(posture, "screen.hidden_accounts")) for says in _who_is_listed(found)]
+    lines.append(("listed accounts", _last_says(found, posture), _source(posture, "screen.shows_last_account")))
     for each in found.unasked:
-        who = each.account or "whoever is there"
-        lines.append(("gets in unasked" if each.known else "not known", f"{who}: {each.says}", str(each.source or "")))
-    lines += [("gets in without a password", name, "") for name in found.open]
-    lines += [("is refused now", f"{each.account}: {each.says}", "") for each in found.refused]
+        who = each.account or "anyone"
+        lines.append(
+            ("automatic sign-in" if each.known else "not known", f"{who}: {each.says}", str(each.source or ""))
+        )
+    lines += [("no password needed", name, "") for name in found.open]
+    lines += [("denied now", f"{each.account}: {each.says}", "") for each in found.refused]
     for rule_id in LOCKED:
-        lines.append(("a session that was left", _says(posture, rule_id), _source(posture, rule_id)))
+        lines.append(("locked session", _says(posture, rule_id), _source(posture, rule_id)))
     rows, styles, former = [], {}, ""
     for number, (part, says, source) in enumerate(line for line in lines if line[1]):
-        if part.startswith("gets in"):
+        if part in ("automatic sign-in", "no password needed"):
             styles[number] = BAD
         rows.append({"part": "" if part == former else part, "about": part, "says": says, "source": source})
         former = part
@@ -321,13 +323,13 @@ def signin_sheet(posture: Posture) -> Sheet:
 
 def _who_is_listed(found: Screens) -> list[str]:
     if found.listed is None:
-        return ["no account is listed; whoever signs in types a name"]
+        return ["no account is listed; users type their name"]
     return [joined(found.listed, most=40) or "nobody"]
 
 
 def _last_says(found: Screens, posture: Posture) -> str:
     if found.last:
-        return f"the last who signed in: {found.last}"
+        return f"last account used: {found.last}"
     return _says(posture, "screen.shows_last_account")
 
 

@@ -138,7 +138,7 @@ def audit_sheet(audit: Audit, every: bool = True) -> Sheet:
         ("weight", ""),
         ("verdict", "verdict"),
         ("severity", "severity"),
-        ("says", "what is, and what is asked for"),
+        ("says", "state and requirement"),
         ("subject", "rule"),
         ("found", "is"),
         ("wanted", "should be"),

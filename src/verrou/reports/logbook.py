@@ -134,7 +134,7 @@ def log_sheet(records: Numbered) -> Sheet:
         ("number", "record"),
         ("when", "when"),
         *((key, key) for key in ("machine", "run", "held")),
-        ("came", "what came of it"),
+        ("came", "result"),
         *((key, key) for key in ("by", "at", "clock", "identity", "system", "baseline", "digest", "entry", "tool")),
         *((key, key) for key in ("holds", "grave", "serious", "slight", "unreadable", "waived", "absent")),
         whole=("number", "when", "machine", "run", "held"),
@@ -159,7 +159,7 @@ def _came(record: Record) -> str:
     said = [f"{short.count(severity)} {severity}" for severity in Severity if severity in short]
     said += [f"{n} unreadable"] if (n := record.count(Verdict.UNREADABLE)) else []
     if record.findings and not said:
-        said = ["nothing falls short"]
+        said = ["every requirement is met"]
     proofs = [trial.proof for trial in record.trials]
     said += [f"{proofs.count(proof)} {proof}" for proof in Proof if proof in proofs]
     if record.run is Run.SURVEY:
@@ -173,7 +173,7 @@ def _came(record: Record) -> str:
 def log_summary(place: str, records: Numbered, out_of: int) -> str:
     """The logbook in a sentence."""
     if not records:
-        return f"{place}: none of {counted(out_of, 'record')} is of that kind" if out_of else f"{place}: nothing yet"
+        return f"{place}: none of {counted(out_of, 'record')} is of that kind" if out_of else f"{place}: no records yet"
     machines = len({record.identity for _, record in records})
     first, last = (record.clock.date() for record in (records[0][1], records[-1][1]))
     shown = counted(len(records), "record") if len(records) == out_of else f"{len(records)} of {out_of} records"
@@ -299,7 +299,7 @@ def trend_data(found: Trend, today: date, families: Sequence[str]) -> TrendData:
     }
 
 
-MOST_MOMENTS = 6
+MOST_MOMENTS = 5
 """How many moments a line tells."""
 
 
@@ -310,7 +310,7 @@ def courses_sheet(found: Trend) -> Sheet:
         first, last = course.moments[0], course.moments[-1]
         styles[line] = BAD if course.slid_back else DOUBTFUL if short_of(last) else GOOD
         notes = [f"{first.at:%Y-%m-%d} to {last.at:%Y-%m-%d}"]
-        notes += ["something was undone since; audit again"] if course.undone else []
+        notes += ["a run was undone since. Audit again."] if course.undone else []
         rows.append(
             {
                 "machine": course.machine,
@@ -330,10 +330,10 @@ def courses_sheet(found: Trend) -> Sheet:
         ("machine", "machine"),
         ("first_seen", "first_seen"),
         ("last_seen", "last_seen"),
-        ("held", "held"),
-        ("over_time", "short, from first to last"),
+        ("held", "met"),
+        ("over_time", "not met, first to last"),
         *((str(severity), str(severity)) for severity in Severity),
-        ("back", "slid back"),
+        ("back", "regressed"),
         ("slid_back", "slid_back"),
         ("baseline", "baseline"),
         ("undone", "undone"),
@@ -371,19 +371,19 @@ def slid_back_sheet(found: Trend) -> Sheet:
             "severity": severity,
             "machine": machine,
             "rules": sorted(together[machine, since, until, severity]),
-            "when": f"held on {until}, short on {since}",
+            "when": f"met on {until}, not met on {since}",
         }
         for machine, since, until, severity in keys
     )
     columns = columns_of(
         ("severity", "severity"),
         ("machine", "machine"),
-        ("rules", "what slid back"),
+        ("rules", "regressed"),
         whole=("severity", "machine"),
         under={"rules": "when"},
     )
     styles = {n: BAD if row["severity"] is Severity.GRAVE else DOUBTFUL for n, row in enumerate(rows)}
-    return Sheet("slid back", columns, rows, styles)
+    return Sheet("regressed", columns, rows, styles)
 
 
 def ending_sheet(found: Trend, today: date) -> Sheet:
@@ -404,12 +404,12 @@ def ending_sheet(found: Trend, today: date) -> Sheet:
 def trend_summary(found: Trend) -> str:
     """How it went, in a sentence."""
     if not found.courses:
-        return "No machine in this logbook was held against a baseline yet."
+        return "No machine in this logbook has been audited against a baseline."
     first, last = found.together[0], found.together[-1]
     back = sum(bool(course.slid_back) for course in found.courses)
     machines = f"{counted(len(found.courses), 'machine')}, {first.at:%Y-%m-%d} to {last.at:%Y-%m-%d}"
     now = f"now {last.held} held and {short_of(last)} short ({last.short[Severity.GRAVE]} grave)"
-    return f"{machines}: {now}; {back or 'none'} slid back"
+    return f"{machines}: {now}; {back or 'none'} regressed"
 
 
 def trend_page(found: Trend, today: date, about: str) -> str:
@@ -425,7 +425,7 @@ def trend_page(found: Trend, today: date, about: str) -> str:
         missing = f"No picture: {reason}."
     return page(
         "trend.html",
-        title=f"How it went: {about}",
+        title=f"Trend: {about}",
         summary=f"{trend_summary(found)}.",
         figure=figure,
         no_figure=missing,

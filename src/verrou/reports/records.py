@@ -10,7 +10,7 @@ from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Sheet, columns_of
 
 STATE_WORDS = {
     State.DONE: "done",
-    State.BROKE_OFF: "broke off",
+    State.BROKE_OFF: "interrupted",
     State.RUNNING: "running",
     State.UNDONE: "undone",
     State.TRIED: "tried, nothing changed",
@@ -108,7 +108,7 @@ def entry_sheet(entry: Entry, running: bool) -> Sheet:
         ("state", state),
         ("because", entry.why),
         ("baseline", entry.baseline),
-        ("goes back over", ", ".join(map(str, entry.undoes))),
+        ("undoes", ", ".join(map(str, entry.undoes))),
         ("guards overridden", ", ".join(entry.accepted)),
     ]
     for number, step in enumerate(entry.steps, start=1):

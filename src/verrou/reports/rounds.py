@@ -111,8 +111,8 @@ def round_sheet(rows: Sequence[Row], every: bool = False) -> Sheet:
         ("baseline", "baseline"),
         ("held", "held"),
         *((key, key) for key in ("holds", "counted", "grave", "serious", "slight", "unreadable", "waived", "absent")),
-        ("oldest_waiver", "first waiver ends"),
-        ("worst", "what is worst"),
+        ("oldest_waiver", "first waiver expires"),
+        ("worst", "most severe finding"),
         ("falls_short", "falls short"),
         ("broken_off", "broken off"),
         whole=("machine", "held", "grave", "serious", "slight"),
@@ -135,7 +135,7 @@ def _notes(row: Row) -> Iterator[str]:
     if row.broken_off:
         yield row.broken_off
     if row.unreadable:
-        yield f"{row.unreadable} could not be read"
+        yield f"{row.unreadable} not known"
     if row.oldest_waiver:
         yield f"{row.waived} waived, the first until {row.oldest_waiver}"
 
@@ -149,10 +149,10 @@ def summary(rows: Sequence[Row], left_out: int, older: int) -> str:
     well = sum(row.all_well for row in rows)
     grave = sum(row.grave > 0 for row in rows)
     said = [
-        f"{well} of {counted(len(rows), 'machine')} {'holds' if well == 1 else 'hold'} all that is asked for",
-        f"{grave} fall{'s' if grave == 1 else ''} gravely short" if grave else "",
-        f"{left_out} left out" if left_out else "",
-        f"{counted(older, 'older survey')} of the same machines passed over" if older else "",
+        f"{well} of {counted(len(rows), 'machine')} {'meets' if well == 1 else 'meet'} every requirement",
+        f"{grave} with a grave finding" if grave else "",
+        f"{left_out} skipped" if left_out else "",
+        f"{counted(older, 'older survey')} of the same machines skipped" if older else "",
     ]
     return "; ".join(filter(None, said))
 
@@ -204,7 +204,7 @@ def as_page(rows: Sequence[Row], left_out: Sequence[LeftOutData], older: int) ->
         {"key": key, "words": words, "count": len(rows) if key == "all" else sum(key in mine for mine in keys)}
         for key, words in FILTERS.items()
     ]
-    cut = f" The {MOST_ROWS} worst of {len(rows)} are drawn." if len(rows) > MOST_ROWS else ""
+    cut = f" Only the {MOST_ROWS} worst of {len(rows)} are shown." if len(rows) > MOST_ROWS else ""
     return page(
         "round.html",
         title=f"Round over {counted(len(rows), 'machine')}",
@@ -215,7 +215,7 @@ def as_page(rows: Sequence[Row], left_out: Sequence[LeftOutData], older: int) ->
         rules=_rules(rows),
         figure=figure,
         no_figure=missing,
-        caption=f"Machines by rules; the worst machine is on top, the rule that most fall short of on the left.{cut}",
+        caption=f"Machines by rules: the worst machine on top, the rule that most machines miss on the left.{cut}",
     )
 
 

@@ -175,16 +175,16 @@ def _in_short(signed: Signed) -> list[str]:
     short = [f for f in signed.now.findings if f.verdict in (Verdict.SHORT, Verdict.UNREADABLE)]
     steps = [f.subject for f in short if f.subject not in by_hand]
     parts = [f"{signed.by} runs verrou harden for {name_list(steps)}"] if steps else []
-    parts += [f"by hand, as listed below: {name_list(by_hand)}"] if by_hand else []
+    parts += [f"manual steps, listed below: {name_list(by_hand)}"] if by_hand else []
     waived = [f.waiver for f in signed.now.findings if f.waiver is not None]
     parts += [f"{len(waived)} waived by {joined(sorted({waiver.by for waiver in waived}))}"] if waived else []
-    return [f"Before: {before}.", f"Now: {now}.", f"Left: {'; '.join(parts) or 'nothing'}."]
+    return [f"Before: {before}.", f"Now: {now}.", f"Remaining: {'; '.join(parts) or 'nothing'}."]
 
 
 def _tried(trials: Sequence[TrialResult]) -> str:
     counted = {proof: sum(trial.proof is proof for trial in trials) for proof in Proof}
     said = ", ".join(f"{n} {proof}" for proof, n in counted.items() if n)
-    return f"; by trying: {said}" if said else ""
+    return f"; tests: {said}" if said else ""
 
 
 def _waivers(finding: Finding) -> list[SignedWaiver]:

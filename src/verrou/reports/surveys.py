@@ -65,8 +65,8 @@ def accounts_sheet(
         row = rows[-1]
         row["facts"] = "; ".join(
             (
-                f"by {shown(row['ways_in'])}" if _ways(account, posture) else "no way in",
-                f"last in {row['last_sign_in']}" if row["last_sign_in"] != "never" else "never in",
+                f"by {shown(row['ways_in'])}" if _ways(account, posture) else "cannot sign in",
+                f"last sign-in {row['last_sign_in']}" if row["last_sign_in"] != "never" else "never in",
                 f"password {row['password_age']}",
                 f"in {shown(row['groups']) or 'no group'}",
             )
@@ -77,7 +77,7 @@ def accounts_sheet(
         ("account", "account"),
         ("role", "role"),
         ("state", "state"),
-        ("ways_in", "ways in"),
+        ("ways_in", "routes"),
         ("last_sign_in", "last in"),
         ("password_age", "password"),
         ("groups", "groups"),
@@ -98,7 +98,7 @@ def _plain_state(account: Account) -> str:
     """The state of an account that nothing is out of the ordinary about."""
     if not account.may_sign_in:
         return "cannot sign in"
-    return "enabled" if account.password is not PasswordState.UNKNOWN else "not known whether it is enabled"
+    return "enabled" if account.password is not PasswordState.UNKNOWN else "not known whether enabled"
 
 
 def role_words(account: Account, posture: Posture) -> str:
@@ -214,7 +214,7 @@ def what_helps(rule: Rule, reading: Reading, posture: Posture) -> str:
     if takes is not None and takes.cannot:
         return takes.cannot
     leader = next((other for other in CATALOGUE.values() if rule.id in other.set_with), None)
-    return f"verrou rule set {leader.id if leader else rule.id}=VALUE puts it in force"
+    return f"verrou rule set {leader.id if leader else rule.id}=VALUE enforces it"
 
 
 def decided_by(reading: Reading) -> str:
@@ -233,12 +233,16 @@ def summary_lines(posture: Posture) -> list[str]:
     facts = posture.machine
     inside = sum(gets_in(each, posture) and not locked(each, posture) for each in posture.accounts)
     names = [account.name for account in administrators(posture)]
-    who = f"{shown(joined(names))} administer{'s' if len(names) == 1 else ''}" if names else "nobody administers"
+    who = (
+        f"{'administrator' if len(names) == 1 else 'administrators'}: {shown(joined(names))}"
+        if names
+        else "nobody administers"
+    )
     may = "may" if Unread.PASSWORDS in facts.unread else "can"
-    who = "who administers could not be read" if Unread.ADMINISTRATION in facts.unread else who
+    who = "administrators are not known" if Unread.ADMINISTRATION in facts.unread else who
     return [
         f"{shown(facts.name)}: {shown(facts.system)}, {facts.now:%Y-%m-%d %H:%M}",
-        f"{inside} of {counted(len(posture.accounts), 'account')} {may} get in; {who}",
+        f"{inside} of {counted(len(posture.accounts), 'account')} {may} sign in; {who}",
     ]
 
 
@@ -250,46 +254,46 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         group = posture.group(name)
         if group and (what := gives(group, posture)):
             lines = f" ({', '.join(map(str, group.given_by))})" if group.given_by else ""
-            given.append(f"group {name} gives {', '.join(what)}{lines}")
+            given.append(f"group {name} grants {', '.join(what)}{lines}")
     password = {
         PasswordState.SET: f"set, stored as {account.password_scheme}",
-        PasswordState.BLANK: "blank: anybody gets in",
-        PasswordState.NONE: "none that could match",
-        PasswordState.UNKNOWN: "unknown: root alone may look",
+        PasswordState.BLANK: "blank: anyone can sign in",
+        PasswordState.NONE: "no usable password",
+        PasswordState.UNKNOWN: "not known: only root can read it",
     }[account.password]
     changed = f", of {account.password_changed}" if account.password_changed else ""
-    age = "has to be changed when it is too old" if password_ages(account, posture) else "does not age"
-    age = "has to be changed at the next sign-in" if must_change(account, posture, posture.machine.now.date()) else age
+    age = "must be changed when too old" if password_ages(account, posture) else "exempt from ageing"
+    age = "must be changed at the next sign-in" if must_change(account, posture, posture.machine.now.date()) else age
     age = age if account.password is PasswordState.SET else ""
-    fixed = "its owner cannot change it" if account.cannot_change else ""
+    fixed = "fixed: only an administrator can change it" if account.cannot_change else ""
     facts = [
         ("account", account.name),
         ("full name", account.full_name),
         ("note", account.note),
-        ("identity", account.identity),
+        ("ID", account.identity),
         ("origin", _shipped(account) or str(account.origin)),
-        ("amounts to", role_words(account, posture)),
-        ("given by", "; ".join(given)),
+        ("role", role_words(account, posture)),
+        ("granted by", "; ".join(given)),
         ("disabled", where_kept("builtin.admin_enabled").get(posture.machine.kind, "") if shut else ""),
-        ("stands out", ", ".join(states_of(account, posture).values()) or "nothing"),
+        ("notes", ", ".join(states_of(account, posture).values()) or "none"),
         (
-            "ways in",
-            "none while it is locked" if locked(account, posture) else ", ".join(_ways(account, posture)) or "none",
+            "routes",
+            "none while locked" if locked(account, posture) else ", ".join(_ways(account, posture)) or "none",
         ),
         ("signed in", "; ".join(account.sessions)),
         ("password", "; ".join(filter(None, (f"{password}{changed}", age, fixed)))),
-        ("ends", str(account.ends or "")),
+        ("expires", str(account.ends or "")),
         ("last sign-in", last_sign_in(account, posture, "%Y-%m-%d %H:%M")),
         ("groups", ", ".join(account.groups)),
         ("keys", counted(account.keys, "key") + " for the remote shell" if account.keys else ""),
-        ("processes", f"{account.processes} running as it now" if account.processes else ""),
-        *(("acts by itself" if n == 0 else "", said) for n, said in enumerate(map(say_act, account.acts))),
-        ("hint", account.hint + ("" if useful_hint(account.hint) else " (gives nothing away)") if account.hint else ""),
+        ("processes", f"{account.processes} running now" if account.processes else ""),
+        *(("runs jobs" if n == 0 else "", said) for n, said in enumerate(map(say_act, account.acts))),
+        ("hint", account.hint + ("" if useful_hint(account.hint) else " (reveals nothing)") if account.hint else ""),
         ("recovery", "; ".join(account.recovery_questions)),
-        ("tied to", account.outside_identity),
-        ("home", account.home + ("" if account.home_kept else ", fresh in each session; nothing stays")),
+        ("linked to", account.outside_identity),
+        ("home", account.home + ("" if account.home_kept else ", temporary: deleted after each session")),
         ("shell", account.shell),
-        ("stands in", str(account.source or "")),
+        ("defined in", str(account.source or "")),
     ]
     return [(about, text) for about, text in facts if text]
 
@@ -297,4 +301,4 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
 def folded_line(folded: int) -> str:
     """What a list says of the accounts it leaves out."""
     shows = "it" if folded == 1 else "them"
-    return f"Hidden: {counted(folded, 'system account')} that cannot sign in; --all shows {shows}."
+    return f"{counted(folded, 'system account')} that cannot sign in are hidden; use --all to show {shows}."

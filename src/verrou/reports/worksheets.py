@@ -42,8 +42,8 @@ def worksheet_sheet(steps: Sequence[tuple[Step, StepResult]], posture: Posture, 
 
 def _answer(result: StepResult) -> str:
     if result.outcome is Outcome.REFUSED:
-        return f"the machine would refuse: {result.said}"
-    return "it is so already" if result.outcome is Outcome.ALREADY and not result.said else result.said
+        return f"would be rejected: {result.said}"
+    return "no change needed" if result.outcome is Outcome.ALREADY and not result.said else result.said
 
 
 def _reason(step: Step) -> str:
@@ -59,7 +59,7 @@ def _does(step: Step, posture: Posture) -> list[str] | str:
         rule = CATALOGUE[each.rule_id]
         now, coming = value_now(rule, reading_of(rule, posture)), each.kind.say(each.value)
         if now == coming:
-            same.append(f"{each.rule_id} stays {coming}")
+            same.append(f"{each.rule_id}: no change ({coming})")
         else:
             lines.append(f"{each.rule_id}: {now} → {coming}")
     if len(lines) + len(same) == 1:
@@ -73,9 +73,7 @@ def by_hand_sheet(worksheet: Worksheet) -> Sheet:
     for item in worksheet.by_hand:
         subjects.setdefault(item.advice, []).append(item.subject)
     rows = tuple({"subject": about, "advice": advice} for advice, about in subjects.items())
-    columns = columns_of(
-        ("subject", "you must do this yourself"), ("advice", "what to do"), whole=("subject",), listed=("subject",)
-    )
+    columns = columns_of(("subject", "manual step"), ("advice", "action"), whole=("subject",), listed=("subject",))
     return Sheet("by_hand", columns, rows)
 
 

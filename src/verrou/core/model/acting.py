@@ -23,10 +23,10 @@ def say_act(act: Act) -> str:
     return {
         ActKind.CRONTAB: f"crontab {where}",
         ActKind.AT_JOB: f"at job {where}",
-        ActKind.LINGERING: f"its services start with the machine: {where}",
-        ActKind.CRON_LINE: f"cron works as it: {where}",
-        ActKind.UNIT: f"a service of the system runs as it: {where}",
-        ActKind.KEY: f"its key opens {act.opens} too: {where}",
+        ActKind.LINGERING: f"its services start at boot: {where}",
+        ActKind.CRON_LINE: f"cron runs jobs as this account: {where}",
+        ActKind.UNIT: f"a system service runs as this account: {where}",
+        ActKind.KEY: f"its key also signs in to {act.opens}: {where}",
         ActKind.LINE: f"named in {where}",
     }[act.kind]
 

@@ -65,7 +65,9 @@ def why(account: Account, way: Way, posture: Posture) -> Why:
     about_account = list(_about_account(account, posture))
     gates = [gate for gate in posture.gates if gate.way is way]
     if not gates:
-        none = Reason(False, f"this machine lets nobody in by {way}", change="nothing; there is no such way here")
+        none = Reason(
+            False, f"this machine does not offer sign-in {way.phrase}", change="nothing; this machine has no such route"
+        )
         return Why(account.name, way, Known.NO, (none, *(r for r in about_account if not r.helps)))
     found = [(gate, None if locked(account, posture) else admitted(account, gate, posture)) for gate in gates]
     open_gates = [gate for gate, how in found if how in KNOWN_TO_OPEN]
@@ -99,18 +101,18 @@ def _decided(account: Account, gate: Gate, asks_with: str = "") -> Reason:
 def why_administrator(account: Account, posture: Posture) -> Why:
     """Why an account may administer once it is in, or may not; and what it would meet."""
     met, rule = meets(account, posture), decided_by(account, posture)
-    asked = Reason(met is not Met.REFUSED, f"it wants to administer: {MET_WORDS[met]}", rule.source if rule else None)
+    asked = Reason(met is not Met.REFUSED, f"to elevate, {MET_WORDS[met]}", rule.source if rule else None)
     lines = [
-        Reason(True, f"administration is given by {_given_by(account, source, posture)}", source)
+        Reason(True, f"administrator rights come from {_given_by(account, source, posture)}", source)
         for source in granted_by(account, posture)
     ]
     if not lines and (account.builtin is Builtin.ADMIN or is_the_system(account, posture)):
-        said = "it is the built-in administrator" if account.builtin else "it has the built-in administrator's identity"
+        said = "it is the built-in administrator" if account.builtin else "it has the ID of the built-in administrator"
         lines = [Reason(True, said, account.source)]
     if administers(account, posture) or role_of(account, posture) is Role.ADMINISTRATOR:
         return Why(account.name, ADMINISTRATOR, Known.YES, (*lines, asked), tuple(lines))
     if known_role(account, posture) is Known.UNKNOWN:
-        said = f"whether a line gives {account.name} administration could not be read"
+        said = f"it is not known whether a line makes {account.name} an administrator"
         if rule is not None and rule.source is None and rule.reason:
             said += f": {rule.reason}"
         reason = Reason(False, said, rule.source if rule else None, _to_know(posture, rule))
@@ -118,11 +120,11 @@ def why_administrator(account: Account, posture: Posture) -> Why:
     against = [_not_given(account, posture)]
     if account.may_run:
         some = joined(account.may_run)
-        against.append(Reason(True, f"it may run some commands as root: {some}", next(iter(account.given_by), None)))
+        against.append(Reason(True, f"it can run some commands as root: {some}", next(iter(account.given_by), None)))
     if met not in (Met.REFUSED, Met.UNKNOWN):
         against.append(asked)
     elif met is Met.UNKNOWN:
-        against.append(Reason(False, "what else it would meet could not be read", rule.source if rule else None))
+        against.append(Reason(False, "what else it would be asked for is not known", rule.source if rule else None))
     return Why(account.name, ADMINISTRATOR, Known.NO, tuple(against))
 
 
@@ -130,7 +132,7 @@ def _to_know(posture: Posture, rule: Reading | None) -> str:
     """What would have to be done to know who administers."""
     if rule is not None and rule.remedy:
         return rule.remedy
-    where = str(rule.source.where) if rule is not None and rule.source is not None else "what gives it"
+    where = str(rule.source.where) if rule is not None and rule.source is not None else "where that is set"
     return _look_at(where, posture.machine.asks_with)
 
 
@@ -141,9 +143,9 @@ def _look_at(where: str, asks_with: str) -> str:
 def _not_given(account: Account, posture: Posture) -> Reason:
     group = posture.group_with(Grant.ADMINISTRATION)
     joins = shlex.join(("verrou", "group", "join", group.name, account.name)) if group is not None else ""
-    change = joins if group is not None else "a line that gives it administration"
+    change = joins if group is not None else "a line that makes it an administrator"
     if Grant.ADMINISTRATION in account.withheld:
-        return Reason(False, "a line takes administration from it", next(iter(account.given_by), None), change)
+        return Reason(False, "a line denies it administrator rights", next(iter(account.given_by), None), change)
     return Reason(False, f"no line and no group gives {account.name} administration", account.source, change)
 
 
@@ -156,12 +158,12 @@ def _given_by(account: Account, source: Source, posture: Posture) -> str:
 
 
 MET_WORDS = {
-    Met.RUNS: "nothing is asked",
-    Met.APPROVE: "it approves with a click",
-    Met.OWN_PASSWORD: "it gives its own password",
-    Met.ADMIN_PASSWORD: "it must give an administrator's password",
-    Met.REFUSED: "it is refused",
-    Met.UNKNOWN: "what it would meet could not be read",
+    Met.RUNS: "it is asked for nothing",
+    Met.APPROVE: "it confirms the prompt",
+    Met.OWN_PASSWORD: "it enters its own password",
+    Met.ADMIN_PASSWORD: "it needs an administrator's password",
+    Met.REFUSED: "it is denied",
+    Met.UNKNOWN: "what it is asked for is not known",
 }
 
 
@@ -174,18 +176,18 @@ def _about_account(account: Account, posture: Posture) -> Iterator[Reason]:
         first = f"verrou account password {typed}, then " if account.password is PasswordState.NONE else ""
         yield Reason(False, f"{name} is disabled", source, f"{first}verrou account enable {typed}")
     if not account.may_sign_in:
-        said = account.shell_fault or "it is not made for signing in"
+        said = account.shell_fault or "its login shell does not allow sign-in"
         yield Reason(False, said, source, f"verrou account change {typed} --shell /bin/bash")
     if expired(account, posture, posture.machine.now.date()):
         closed = closed_from(account, posture)
-        yield Reason(False, f"{name} ended on {closed}", source, f"verrou account change {typed} --ends never")
+        yield Reason(False, f"{name} expired on {closed}", source, f"verrou account change {typed} --ends never")
     if locked(account, posture):
         by_itself = account.locked_until != datetime.max
         change = f"verrou account unlock {typed}" + (", or the lock ends by itself" if by_itself else "")
         yield Reason(False, f"{name} is locked after {account.wrong_tries} failed attempts", source, change)
     if barred(account, posture):
         reading = posture.readings["population.outside_identities"]
-        said = f"{name} is tied to an outside identity, and this machine lets in no such accounts"
+        said = f"{name} is linked to an online identity, and this machine does not let such accounts sign in"
         change = "verrou rule set population.outside_identities=existing-only"
         yield Reason(False, said, reading.source, change)
 
@@ -197,11 +199,13 @@ def _lets_in(account: Account, gate: Gate, posture: Posture) -> Iterator[Reason]
         yield _decided(account, gate)
         return
     if gate.unasked:
-        yield Reason(True, f"nobody is asked: {gate.unasked}", gate.source)
+        yield Reason(True, f"automatic sign-in: {gate.unasked}", gate.source)
         return
     named = gate.decided_by(account)
     if named is not None:
-        yield Reason(True, f"a line lets {account.name} in by {gate.way}{by}", named.source or gate.source)
+        yield Reason(
+            True, f"this line allows {account.name} to sign in {gate.way.phrase}{by}", named.source or gate.source
+        )
         return
     limits = [
         each
@@ -210,20 +214,20 @@ def _lets_in(account: Account, gate: Gate, posture: Posture) -> Iterator[Reason]
         if not each.lets_in and len(each.who) > 1 and each.who[0] == EVERYBODY
     ]
     if not limits:
-        yield Reason(True, f"everybody may come by {gate.way}{by}", gate.source)
+        yield Reason(True, f"everyone is allowed to sign in {gate.way.phrase}{by}", gate.source)
     for limit in limits:
         for circle in limit.who[1::2]:
             if circle == EVERYBODY:
-                yield Reason(True, f"everybody may come by {gate.way}{by}", limit.source or gate.source)
+                yield Reason(True, f"everyone is allowed to sign in {gate.way.phrase}{by}", limit.source or gate.source)
                 continue
             for group in account.groups:
                 if circle.names(group):
-                    said = f"members of group {group} may come by {gate.way}{by}"
+                    said = f"members of group {group} are allowed to sign in {gate.way.phrase}{by}"
                     yield Reason(True, said, limit.source or gate.source)
             patterns = [each.text for each in circle.account_patterns if each.matches(account.name)]
             if account.name in circle.accounts or patterns:
                 how = f", like {patterns[0]}" if account.name not in circle.accounts else ""
-                said = f"{account.name} may come by {gate.way} by name{how}{by}"
+                said = f"{account.name} is allowed by name to sign in {gate.way.phrase}{how}{by}"
                 yield Reason(True, said, limit.source or gate.source)
 
 
@@ -237,10 +241,10 @@ def _in_one(lets_in: list[Reason], shown: Reason) -> Iterator[Reason]:
 def _opened(account: Account, gate: Gate, posture: Posture) -> Reason:
     """What the account shows at an open gate."""
     words = {
-        Opening.UNASKED: "nothing has to be shown",
-        Opening.NAME: "a name is enough: nothing has to be proved",
-        Opening.BLANK: "its password is blank, which is good by this way",
-        Opening.PASSWORD: "its password is asked for",
+        Opening.UNASKED: "no credential is needed",
+        Opening.NAME: "the account name is enough",
+        Opening.BLANK: "its password is blank, which is accepted here",
+        Opening.PASSWORD: "its password is required",
         Opening.KEY: "its key is enough",
     }
     if account.name in gate.admissions:
@@ -267,27 +271,29 @@ def _keeps_out(account: Account, gate: Gate, posture: Posture) -> Iterator[Reaso
         )
     if gate.keys_only.holds(account) or not gate.passwords:
         if not account.keys:
-            said = f"by {by} only a key is good, and {account.name} has none"
+            said = f"{by} accepts only a key, and {account.name} has none"
             yield Reason(False, said, gate.source, "a key for it, or passwords allowed there")
     elif account.password is PasswordState.NONE:
-        said = f"{account.name} has no password that could match"
+        said = f"{account.name} has no usable password"
         yield Reason(False, said, account.source, f"verrou account password {shlex.quote(account.name)}")
     elif account.password is PasswordState.BLANK and not (gate.blank and gate.way in blank_ways(posture)):
         reading = posture.readings.get("password.blank_ways")
         source = gate.source if not gate.blank or reading is None else reading.source
-        said = f"its password is blank, which is not good by {by}"
+        said = f"its password is blank, which {by} does not accept"
         yield Reason(False, said, source, f"verrou account password {shlex.quote(account.name)}")
 
 
 def _turned_away(account: Account, gate: Gate, decides: Pass, by: str, posture: Posture) -> str:
     allowed = _allowed_by(gate, decides)
     if allowed is not None and _list_of(gate, decides, posture) == "allowed":
-        return f"by {by} only {joined(allowed) or 'nobody'} may come, and {account.name} is not among them"
+        return f"{by} allows only {joined(allowed) or 'no one'}, and {account.name} is not one of them"
     if decides.who[0] == EVERYBODY:
-        return f"everybody is turned away by {by}"
+        return f"everyone is denied sign-in by {by}"
     groups = [group for group in account.groups if any(circle.names(group) for circle in decides.who[::2])]
     return (
-        f"members of group {groups[0]} are turned away by {by}" if groups else f"{account.name} is turned away by {by}"
+        f"members of group {groups[0]} are denied sign-in by {by}"
+        if groups
+        else f"{account.name} is denied sign-in by {by}"
     )
 
 

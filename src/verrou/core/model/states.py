@@ -51,20 +51,20 @@ def _words(state: State, account: Account, posture: Posture) -> str:
     match state:
         case State.SAME_IDENTITY:
             twin = next((other for other in posture.by_identity[account.identity] if other is not account), None)
-            return f"same identity as {twin.name}" if twin is not None else ""
+            return f"same ID as {twin.name}" if twin is not None else ""
         case State.BLANK:
             return "blank password" if account.password is PasswordState.BLANK and account.enabled else ""
         case State.CAN_SIGN_IN:
             return "can sign in" if not is_person(account) and gets_in(account, posture) else ""
         case State.OPEN_BY_KEY:
-            return "disabled for passwords alone" if not account.enabled and ways_in(account, posture) else ""
+            return "disabled, but its key still works" if not account.enabled and ways_in(account, posture) else ""
         case State.DISABLED:
             return "" if account.enabled else "disabled"
         case State.NO_PASSWORD:
             without = account.enabled and account.password is PasswordState.NONE and is_person(account)
             return "no password" if without else ""
         case State.ENDED:
-            return f"ended {closed_from(account, posture)}" if past_end else ""
+            return f"expired {closed_from(account, posture)}" if past_end else ""
         case State.ENDS:
             return f"ends {account.ends}" if account.ends is not None and account.enabled and not past_end else ""
         case State.LOCKED:
@@ -73,28 +73,28 @@ def _words(state: State, account: Account, posture: Posture) -> str:
                 return ""
             return "locked until unlocked" if until.year == 9999 else f"locked until {until:%H:%M}"
         case State.PASSWORD_DUE:
-            return "new password due" if must_change(account, posture, now.date()) else ""
+            return "password change due" if must_change(account, posture, now.date()) else ""
         case State.FIXED:
             return "password fixed" if account.cannot_change else ""
         case State.DOES_NOT_AGE:
             set_and_open = account.enabled and account.password is PasswordState.SET
-            return "password does not age" if set_and_open and not password_ages(account, posture) else ""
+            return "exempt from password ageing" if set_and_open and not password_ages(account, posture) else ""
         case State.HINT:
             return "hint" if account.hint and useful_hint(account.hint) else ""
         case State.QUESTIONS:
             return "recovery questions" if account.recovery_questions else ""
         case State.OUTSIDE:
-            return "tied to an outside identity" if account.outside_identity else ""
+            return "linked to an online identity" if account.outside_identity else ""
         case State.SOME_COMMANDS:
-            return f"may run {counted(len(account.may_run), 'command')} as root" if account.may_run else ""
+            return f"can run {counted(len(account.may_run), 'command')} as root" if account.may_run else ""
         case State.WITHOUT_PASSWORD:
             free = account.elevation_asks == "none" and account.identity != "0"
-            return "elevates without a password" if free else ""
+            return "elevates without a prompt" if free else ""
         case State.KEY:
             return "has a key" if account.keys == 1 else f"has {account.keys} keys" if account.keys else ""
         case State.KEY_OPENS_OTHERS:
             opened = list(dict.fromkeys(act.opens for act in account.acts if act.opens))
-            return f"its key opens {joined(opened)}" if opened else ""
+            return f"its key signs in to {joined(opened)}" if opened else ""
         case State.STILL_ACTS:
             return "still acts" if is_person(account) and not gets_in(account, posture) and goes_on(account) else ""
         case State.WRONG_TRIES:

@@ -19,6 +19,16 @@ class Way(StrEnum):
     REMOTE_SCREEN = "remote-screen"
     REMOTE_SHELL = "remote-shell"
 
+    @property
+    def phrase(self) -> str:
+        """How it stands in a sentence: ``at the console``."""
+        return {
+            Way.CONSOLE: "at the console",
+            Way.NETWORK: "over the network",
+            Way.REMOTE_SCREEN: "through a remote screen",
+            Way.REMOTE_SHELL: "through a remote shell",
+        }[self]
+
 
 @frozen(repr=False)
 class Pattern:

@@ -100,14 +100,14 @@ def _rules_set(step: SetRules, posture: Posture) -> Posture:
         leader = next((rule for rule in CATALOGUE.values() if rule_id in rule.set_with), None)
         led = posture.readings.get(leader.id) if leader is not None and leader.id not in asked else None
         if rule_id in readings and led is not None and isinstance(led.value, str):
-            readings[rule_id] = unreadable(f"whether it acts hangs on {leader.id if leader else ''}")
+            readings[rule_id] = unreadable(f"it is enforced only if {leader.id if leader else ''} is")
         elif rule_id in readings:
             before, takes = readings[rule_id], posture.takes.get(rule_id)
             settled = CATALOGUE[rule_id].kind.settles(before.value, value)
             readings[rule_id] = _set_to(settled, before, takes is not None and takes.waits)
     for rule_id in set_together_with(asked) - asked.keys():
         if rule_id in readings and _may_be_pulled(rule_id, asked):
-            readings[rule_id] = unreadable("this machine may have set it along with the others")
+            readings[rule_id] = unreadable("this machine may set it together with the others")
     aged = [(rule_id, value) for rule_id, value in asked.items() if rule_id in AGES]
     accounts, machine = posture.accounts, posture.machine
     if aged and machine.ages_by_account:

@@ -124,7 +124,7 @@ def swap_steps(posture: Posture, old: AccountName, new: AccountName, password: s
         steps = role_steps(posture, new, Role.ADMINISTRATOR)
         if not coming.enabled:
             steps.append(SetEnabled(new, True))
-    steps.append(TrySignIn(new, why=f"nothing is taken from {old} unless this works"))
+    steps.append(TrySignIn(new, why=f"{old} is changed only if this works"))
     if leaving.builtin is Builtin.ADMIN:
         steps.append(SetEnabled(old, False, effect=Effect.NEXT_SIGN_IN))
     else:
@@ -145,7 +145,7 @@ def check_name(posture: Posture, name: str, *, group: bool = False) -> None:
     fits = len(name) <= naming.longest and re.fullmatch(naming.pattern, name)
     if not fits or not name.isprintable() or not name.strip():
         shown = name if len(name) <= 40 else f"{name[:37]}..."
-        raise BadInput(f"{shown!r} is no {what} name on this machine; accepted: {naming.words}")
+        raise BadInput(f"{shown!r} is not a valid {what} name on this machine; expected {naming.words}")
     key = name.casefold() if naming.without_case else name
     taken: dict[str, str] = {}
     for others, kind in ((posture.groups, "a group"), (posture.accounts, "an account")):
@@ -153,4 +153,4 @@ def check_name(posture: Posture, name: str, *, group: bool = False) -> None:
     if naming.without_case:
         taken.setdefault(posture.machine.name.casefold(), "the name of the machine")
     if key in taken:
-        raise BadInput(f"{posture.machine.name} has {taken[key]} already; choose another name")
+        raise BadInput(f"{posture.machine.name} already has {taken[key]}. Choose another name.")

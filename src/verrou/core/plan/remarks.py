@@ -28,7 +28,7 @@ def remarks(before: Posture, after: Posture, steps: Sequence[Step]) -> list[str]
     for step in steps:
         if isinstance(step, RemoveGroup) and (group := before.group(step.group)) is not None:
             if (what := gives(group, before)) and group.members:
-                said[f"{joined(group.members)} lose what group {group.name} gives: {'; '.join(what)}."] = None
+                said[f"{joined(group.members)} lose what group {group.name} grants: {'; '.join(what)}."] = None
             continue
         if isinstance(step, SetRules):
             said |= dict.fromkeys(_never_covered(step, before))
@@ -55,7 +55,7 @@ def remarks(before: Posture, after: Posture, steps: Sequence[Step]) -> list[str]
 
 def _of_opened(account: Account) -> Iterator[str]:
     if account.password is PasswordState.NONE and not account.keys:
-        yield f"{account.name} has no password, so nobody can sign in with it until it has one."
+        yield f"{account.name} has no password, so no one can sign in to it until it has one."
 
 
 def _never_covered(step: SetRules, before: Posture) -> Iterator[str]:
@@ -65,33 +65,33 @@ def _never_covered(step: SetRules, before: Posture) -> Iterator[str]:
         return
     for account in before.accounts:
         if account.name in named and role_of(account, before) is Role.ADMINISTRATOR:
-            yield f"{account.name} administers, and the limits of a shared computer never hold for an administrator."
+            yield f"{account.name} is an administrator; the limits for shared use do not bind administrators."
 
 
 def _of_closed(account: Account, after: Posture, stopped: bool) -> Iterator[str]:
     now = after.by_name.get(account.name, account)
-    yield from (f"{account.name} still acts when it is closed: {what}." for what in goes_on(now))
+    yield from (f"{account.name} still runs jobs after it is disabled: {what}." for what in goes_on(now))
     waiting = [act for act in own_jobs(now) if not act.goes_on]
     if waiting and not stopped:
         jobs = "; ".join(map(say_act, waiting))
-        yield f"{account.name} has what waits until it is enabled again: {jobs}. --stop-jobs takes it away."
+        yield f"{account.name} keeps jobs that run again once it is enabled: {jobs}. To remove them: --stop-jobs"
 
 
 def _of_removed(account: Account) -> Iterator[str]:
     for act in account.acts:
         if act.kind is ActKind.KEY:
-            yield f"{account.name} is gone then, but {say_act(act)}: take that line away yourself."
+            yield f"{account.name} will be removed, but {say_act(act)}. Remove that line yourself."
         elif act.kind not in (kept.kind for kept in own_jobs(account)):
             yield (
-                f"{account.name} is gone then, but {act.source.where} still names it, "
-                "and with it whoever bears that name next: change that yourself."
+                f"{account.name} will be removed, but {act.source.where} still names it, "
+                "and would apply to a later account of that name. Change that yourself."
             )
 
 
 def _of_renamed(account: Account, new_name: str) -> Iterator[str]:
     if account.sessions:
         where = ", ".join(account.sessions)
-        yield f"{account.name} is signed in ({where}): that session goes on, and its programs know it by the old name."
+        yield f"{account.name} is signed in ({where}): that session continues under the old name."
     for act in account.acts:
         if act.kind in (ActKind.CRON_LINE, ActKind.UNIT, ActKind.LINE):
-            yield f"{act.source.where} names {account.name} and not {new_name}: change that yourself."
+            yield f"{act.source.where} names {account.name} and not {new_name}. Change that yourself."

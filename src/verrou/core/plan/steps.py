@@ -90,10 +90,10 @@ class CreateAccount(_Step):
     @property
     def what(self) -> str:
         parts = [f"create {self.role} account {self.account} with {HOW_A_PASSWORD_COMES[self.password]}"]
-        parts += ["a new one due at the first sign-in"] if self.must_change else []
+        parts += ["to be changed at the first sign-in"] if self.must_change else []
         parts += ["fixed"] if self.cannot_change else []
-        parts += [f"ending on {self.expires}"] if self.expires else []
-        parts += ["with a fresh home for each session"] if not self.home_kept else []
+        parts += [f"expiring on {self.expires}"] if self.expires else []
+        parts += ["with an empty home folder for each session"] if not self.home_kept else []
         return ", ".join(parts)
 
 
@@ -137,10 +137,10 @@ class Remove(_Step):
     @property
     def what(self) -> str:
         done = {
-            FilesChoice.KEEP: "keep its files for the administrators",
-            FilesChoice.ARCHIVE: "put its files into an archive",
-            FilesChoice.DELETE: "delete its files for good",
-            FilesChoice.HAND_OVER: f"hand its files over to {self.to}",
+            FilesChoice.KEEP: "keep its files for root",
+            FilesChoice.ARCHIVE: "archive its files",
+            FilesChoice.DELETE: "delete its files",
+            FilesChoice.HAND_OVER: f"transfer its files to {self.to}",
         }[self.choice]
         return f"remove account {self.account} and {done}"
 
@@ -158,7 +158,7 @@ class StopJobs(_Step):
 
     @property
     def what(self) -> str:
-        return f"take away what runs by itself for account {self.account}"
+        return f"remove the jobs of account {self.account}"
 
 
 @define(frozen=True, slots=False, repr=False)
@@ -173,11 +173,11 @@ class TrySignIn(_Step):
 
     @property
     def what(self) -> str:
-        also = {Role.ADMINISTRATOR: ", and elevate", Role.GUEST: ", and by no other way"}.get(
-            self.role, ", and see that it does not elevate"
+        also = {Role.ADMINISTRATOR: ", and elevate", Role.GUEST: ", and by no other route"}.get(
+            self.role, ", and check that it cannot elevate"
         )
         how = " without a password" if self.blank else ""
-        return f"try account {self.account}: sign in at the console{how}{also}"
+        return f"test account {self.account}: sign in at the console{how}{also}"
 
 
 @define(frozen=True, slots=False, repr=False)
@@ -202,7 +202,7 @@ class Join(_Step):
 
     @property
     def what(self) -> str:
-        return f"let account {self.account} join group {self.group}"
+        return f"add account {self.account} to group {self.group}"
 
 
 @define(frozen=True, slots=False, repr=False)
@@ -215,7 +215,7 @@ class Leave(_Step):
 
     @property
     def what(self) -> str:
-        return f"let account {self.account} leave group {self.group}"
+        return f"remove account {self.account} from group {self.group}"
 
 
 @define(frozen=True, slots=False, repr=False)
@@ -228,8 +228,8 @@ class SetPassword(_Step):
 
     @property
     def what(self) -> str:
-        change = ", a new one due at the next sign-in" if self.must_change else ""
-        return f"give account {self.account} {HOW_A_PASSWORD_COMES[self.password]}{change}"
+        change = ", to be changed at the next sign-in" if self.must_change else ""
+        return f"set the password of account {self.account}: {HOW_A_PASSWORD_COMES[self.password]}{change}"
 
 
 @define(frozen=True, slots=False, repr=False)
@@ -240,7 +240,7 @@ class Unlock(_Step):
 
     @property
     def what(self) -> str:
-        return f"unlock account {self.account} and forget its failed attempts"
+        return f"unlock account {self.account} and clear its failed attempts"
 
 
 @define(frozen=True, slots=False, repr=False)
@@ -253,7 +253,7 @@ class SetEnd(_Step):
 
     @property
     def what(self) -> str:
-        return f"let account {self.account} " + (f"end on {self.day}" if self.day else "have no end")
+        return f"account {self.account}: " + (f"expires on {self.day}" if self.day else "no expiry date")
 
 
 @define(frozen=True, slots=False, repr=False)
@@ -274,12 +274,12 @@ class SetFlags(_Step):
     @property
     def what(self) -> str:
         words = {
-            (Flag.MUST_CHANGE, True): "a new password is due at the next sign-in",
-            (Flag.MUST_CHANGE, False): "no new password is due",
-            (Flag.CANNOT_CHANGE, True): "its password is fixed, only an administrator changes it",
-            (Flag.CANNOT_CHANGE, False): "its password is its own to change",
-            (Flag.AGES_EXEMPT, True): "its password does not age",
-            (Flag.AGES_EXEMPT, False): "its password ages like everybody's",
+            (Flag.MUST_CHANGE, True): "the password must be changed at the next sign-in",
+            (Flag.MUST_CHANGE, False): "the password need not be changed",
+            (Flag.CANNOT_CHANGE, True): "the password is fixed (only an administrator can change it)",
+            (Flag.CANNOT_CHANGE, False): "the password is not fixed",
+            (Flag.AGES_EXEMPT, True): "exempt from password ageing",
+            (Flag.AGES_EXEMPT, False): "password ageing applies",
         }
         return f"account {self.account}: " + ", ".join(words[flag] for flag in self.flags.items())
 
@@ -295,8 +295,8 @@ class SetDetails(_Step):
     def what(self) -> str:
         said = [f"{detail.value.replace('_', ' ')} {text!r}" for detail, text in self.details if text]
         gone = [detail.value.replace("_", " ") for detail, text in self.details if not text]
-        parts = [f"give account {self.account} the {' and the '.join(said)}"] if said else []
-        parts += [f"take the {' and the '.join(gone)} from account {self.account}"] if gone else []
+        parts = [f"set the {' and the '.join(said)} of account {self.account}"] if said else []
+        parts += [f"remove the {' and the '.join(gone)} of account {self.account}"] if gone else []
         return ", ".join(parts)
 
 
@@ -311,7 +311,7 @@ class CreateGroup(_Step):
     @property
     def what(self) -> str:
         return f"create group {self.group}" + (
-            ", whose members get in at the console only and count as guests" if self.confined else ""
+            " for guests, who can sign in at the console only" if self.confined else ""
         )
 
 

@@ -94,7 +94,7 @@ def _by_hand(posture: Posture, finding: Finding) -> list[ByHand]:
         return [ByHand(finding.subject, said)] if said else []
     advice = [gap.by_hand for gap in finding.gaps if gap.by_hand]
     if finding.demand is not None and finding.demand.rule.derived is None:
-        coming = f"it is set then, and counts {WHEN[finding.demand.rule.counts_on(posture)]}"
+        coming = f"it is set, and takes effect {WHEN[finding.demand.rule.counts_on(posture)]}"
         refused = coming if _comes_right(posture, finding) else _refused(posture, finding)
         refused = refused or _beside_what_stands(posture, finding)
         advice = [*filter(None, (reading.remedy if reading else "", refused)), *advice]
@@ -104,7 +104,7 @@ def _by_hand(posture: Posture, finding: Finding) -> list[ByHand]:
 def _beside_what_stands(posture: Posture, finding: Finding) -> str:
     """What stands in the way of what is asked for, and what a person can decide."""
     why = against_standing(posture, finding.subject, {finding.subject: _target(posture, finding)})
-    return f"{why}: one of the two has to give, which a person decides (verrou rule set, or a waiver)" if why else ""
+    return f"{why}: relax one of the two (verrou rule set), or add a waiver" if why else ""
 
 
 def _comes_right(posture: Posture, finding: Finding) -> bool:
@@ -202,7 +202,7 @@ def rule_steps(posture: Posture, wanted: dict[str, Value]) -> list[SetRules]:
         asked = dict(values)
         _bring_into_agreement(posture, values)
         pulled = ", ".join(rule_id for rule_id in values if rule_id not in asked)
-        why = f"{pulled} set along: as it is, it would contradict the others" if pulled else ""
+        why = f"{pulled} set as well: its present value would contradict the others" if pulled else ""
         effect = max((CATALOGUE[rule_id].counts_on(posture) for rule_id in values), key=list(Effect).index)
         ordered = tuple(setting(rule_id, values[rule_id]) for rule_id in tied if rule_id in values)
         steps.append(SetRules(ordered, closes=tuple(asked), why=why, effect=effect))

@@ -5,24 +5,20 @@ from verrou.core.model.ways import Way
 from verrou.core.rules.declaration import APART, Agreement, Rule, Severity
 from verrou.core.values import EVERYBODY, Listed
 
-BY: dict[Way, tuple[str, Severity, str]] = {
+WHY: dict[Way, tuple[Severity, str]] = {
     Way.CONSOLE: (
-        "at the console",
         Severity.SERIOUS,
         "anyone with an account can use this machine, including people who should not",
     ),
     Way.NETWORK: (
-        "over the network",
         Severity.SERIOUS,
         "passwords can be guessed unseen from another computer, and shared files opened",
     ),
     Way.REMOTE_SCREEN: (
-        "through a remote screen",
         Severity.GRAVE,
         "a remote user can do all that a user at the keyboard can, unseen",
     ),
     Way.REMOTE_SHELL: (
-        "through a remote shell",
         Severity.GRAVE,
         "a remote shell can be attacked from anywhere, day and night",
     ),
@@ -45,7 +41,7 @@ IF_DENIED = {
 
 
 def _allowed(way: Way) -> Rule:
-    by, severity, why = BY[way]
+    by, (severity, why) = way.phrase, WHY[way]
     return Rule(
         id=f"logon.{way}.allowed",
         title=f"who can sign in {by}",
@@ -66,7 +62,7 @@ def _allowed(way: Way) -> Rule:
 
 
 def _denied(way: Way) -> Rule:
-    by, severity, why = BY[way]
+    by, (severity, why) = way.phrase, WHY[way]
     return Rule(
         id=f"logon.{way}.denied",
         title=f"who is denied sign-in {by}, even if allowed",

@@ -197,7 +197,7 @@ class AccountEdit:
 
     def _check_name(self, name: str) -> None:
         if not re.fullmatch(NAMING.pattern, name) or len(name) > NAMING.longest:
-            raise Refused(f"{name!r} is no account name here; accepted: {NAMING.words}")
+            raise Refused(f"{name!r} is not a valid account name here; expected {NAMING.words}")
         for file in (PASSWD, GROUP, SHADOW):
             if file in self.files and self.files[file].find(name):
                 raise Refused(f"the name {name} is taken: it stands in {file}")
@@ -267,7 +267,7 @@ class AccountEdit:
         home = step.home.rstrip("/") or f"{HOMES}/{step.account}"
         parts = home.split("/")
         if not home.startswith("/") or {"", ".", ".."} & set(parts[1:]) or ":" in home or not home.isprintable():
-            raise Refused(f"{home!r} is no home; accepted: a path from the top, such as /home/{step.account}")
+            raise Refused(f"{home!r} is not a home folder; expected an absolute path, such as /home/{step.account}")
         coming = any(deed.place == home for deed in (*self.pending, *self.homes) if isinstance(deed, Deed))
         if coming or self.root.exists(home):
             raise Refused(f"{home} is there already; move it away or choose another name")

@@ -52,7 +52,7 @@ def place_of(address: str, folder: Path) -> Place:
     except ValueError as error:
         raise BadInput(f"logbook: {scheme}://...: {error}; name {ACCEPTED}") from None
     if scheme not in SCHEMES:
-        raise BadInput(f"logbook: found {scheme}://, accepted: {ACCEPTED}")
+        raise BadInput(f"logbook: invalid address {scheme}://; expected {ACCEPTED}")
     if held:
         raise BadInput(
             f"logbook: a password stands in the address of {parts.hostname or 'the server'}, where others can read it; "

@@ -118,7 +118,7 @@ class AccountFile:
             if len(fields) < want and (len(fields) >= LEAST.get(self.name, want) or self._is_short_form(fields)):
                 fields = [*(fields[:5] if len(fields) == 6 and want == 9 else fields), *[""] * want][:want]
             if len(fields) != want:
-                broken.append(Broken(self.name, number, f"found {len(fields)} fields, accepted: {want}"))
+                broken.append(Broken(self.name, number, f"{len(fields)} fields; expected {want}"))
             elif not fields[0]:
                 broken.append(Broken(self.name, number, "found an empty name"))
             elif not _all_numbers(fields, numbers) and not _made_plain(fields, numbers):

@@ -338,10 +338,10 @@ class Services:
         """What is said where PAM itself answers otherwise than its files read, or where these do not tell."""
         line = self._line_that_refuses(attempt) if password is Known.NO else None
         decides = f" by {line.module_name}" if line is not None else ""
-        answers = {Known.YES: "lets it in", Known.NO: "refuses it", Known.UNKNOWN: "may let it in"}
+        answers = {Known.YES: "allows sign-in", Known.NO: "denies sign-in", Known.UNKNOWN: "may allow sign-in"}
         said = f"{attempt.service}: PAM, asked itself, {answers[password]}{decides}"
         if read.password not in (Known.UNKNOWN, password):
-            said += f", although its files read as if it {'let it in' if password is Known.NO else 'refused it'}"
+            said += f", although its files read as if it {'allowed' if password is Known.NO else 'denied'} it"
         return said, line.source if line is not None else read.says[1]
 
     def _line_that_refuses(self, attempt: Attempt) -> PamLine | None:
