@@ -77,11 +77,11 @@ def test_who_is_removed_leaves_nothing_that_runs(busy: PrivateRoot, verrou: Verr
     assert "ignored" not in shown and "its key also signs in to warden: /home/warden/.ssh/authorized_keys:1" in shown
     before = busy.tree()
     told = " ".join(verrou("account", "remove", "tern", "--files", "archive", "-m", busy.path, "--yes").stdout.split())
-    assert "/etc/cron.d/tides:1 still names it" in told and "take that line away yourself" in told
+    assert "/etc/cron.d/tides:1 still names it" in told and "Remove that line yourself" in told
     for folder in ("var/spool/cron/crontabs", "var/spool/cron/atjobs", "var/lib/systemd/linger"):
         assert not [path for path in (busy.path / folder).iterdir() if not path.name.startswith(".")]
     left = verrou("survey", "-m", busy.path).stderr
-    assert "/etc/cron.d/tides:1: this line has cron work as tern, an account that is not here" in left
+    assert "/etc/cron.d/tides:1: this line has cron work as tern, an account that does not exist" in left
     verrou("undo", "-m", busy.path, "--yes")
     assert {n: f for n, f in busy.tree().items() if "spool" in n or "linger" in n} == {
         n: f for n, f in before.items() if "spool" in n or "linger" in n

@@ -134,7 +134,7 @@ def test_a_french_machine_is_put_right_by_its_baseline(verrou: Verrou, tmp_path:
     verrou("group", "join", "14", "bors", "-m", path, "--yes")
     assert "utilisateurs distants" in kept(path, "bors")["groups"], "a group is found by its identity"
     shown = " ".join(verrou("group", "show", "14", "-m", path).stdout.split())
-    assert "gives way in: remote-screen" in shown and "ana (standard), bors (standard)" in shown
+    assert "grants route: remote-screen" in shown and "ana (standard), bors (standard)" in shown
     verrou("harden", *b, "--yes", code=1)
     assert not kept(path, "phare")["open"] and not kept(path, "petrel")["open"], "the built-in and the ended are closed"
     assert kept(path, "ringer")["groups"] == ["utilisateurs", "ringers"]

@@ -153,7 +153,10 @@ def test_removing_archives_the_home_and_touches_nothing_else(manned_root: Privat
 
     remove = ("account", "remove", "tern", "--files", "archive", *m)
     told = verrou(*remove, code=3).stderr
-    assert "guard orphaned-files refuses step 1: 1 file of tern outside its home" in told and "/srv/rota" in told
+    assert (
+        "step 1 is blocked by the guard orphaned-files: 1 file of tern outside its home folder" in told
+        and "/srv/rota" in told
+    )
     assert root.tree() == start
     verrou(*remove, "--accept", "orphaned-files")
     content_judges(root)

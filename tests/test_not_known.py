@@ -130,7 +130,7 @@ def test_a_list_that_something_overrides_is_not_known_to_hold(two: PrivateRoot, 
     assert json.loads(verrou(*show).stdout)["logon.console.denied"]["value"] == {"names": ["tern"]}
     two.write("/etc/pam.d/login", "account sufficient pam_permit.so\n" + two.read("/etc/pam.d/login"))
     told = json.loads(verrou(*show).stdout)["logon.console.denied"]
-    assert told["status"] == "unreadable" and "tern out, who gets in all the same" in told["reason"]
+    assert told["status"] == "unreadable" and "a list denies tern, who can sign in all the same" in told["reason"]
     assert two.signs_in("tern", GOOD_PASSWORD, "login")
 
 
@@ -500,9 +500,9 @@ def test_what_is_not_known_of_a_listed_account_keeps_it_from_being_as_listed() -
     assert verdict(unread) == (Verdict.UNREADABLE, "whether tern administers could not be read")
     assert audit(unread, baseline).findings[0].severity is Severity.GRAVE, "it may be an administrator"
     doubtful = machine(Known.UNKNOWN, PasswordState.SET)
-    said = "whether it gets in by network is not known: kiosk decides so"
+    said = "whether it can sign in over the network is not known: kiosk decides so"
     assert verdict(doubtful) == (Verdict.UNREADABLE, said)
-    assert "tern: whether it gets in by network is not known" in captured(doubtful, "x", {}, "", people=True)
+    assert "tern: whether it can sign in by network is not known" in captured(doubtful, "x", {}, "", people=True)
     turned = [each.other for each in compare(known, doubtful).differing if each.fact == "routes"]
     assert turned == ["console, network?"]
 

@@ -145,7 +145,7 @@ def test_what_a_new_account_brings_up_is_told_in_the_same_worksheet() -> None:
     worksheet = plan(now, baseline, audit(now, baseline))
     assert [type(step) for step in worksheet.steps] == [CreateAccount]
     (left,) = worksheet.by_hand
-    assert "gull gets in by network" in left.advice, "and nothing is said of its never having been used"
+    assert "gull can sign in over the network" in left.advice, "and nothing is said of its never having been used"
 
 
 def test_a_listed_account_whose_end_has_passed_is_as_listed() -> None:
@@ -212,7 +212,7 @@ def test_a_way_that_should_be_shut_is_shut_by_leaving_or_left_to_a_person() -> N
     worksheet = plan(now, baseline, audit(now, baseline))
     assert [step.what for step in worksheet.steps] == ["remove account tern from group afar"]
     (left,) = worksheet.by_hand
-    assert "tern gets in by network" in left.advice
+    assert "tern can sign in over the network" in left.advice
     with_all = asked('[accounts.tern]\nways_in = ["console", "network", "remote-screen"]\n')
     assert audit(now, with_all).all_well
 

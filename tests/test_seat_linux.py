@@ -142,7 +142,7 @@ def test_what_another_rule_of_polkit_decides_is_asked_of_polkit(desktop: Private
     reading = json.loads(verrou(*show, "--ask-system").stdout)["rights.shut_down"]
     assert reading["value"] == {"names": ["daypass", "warden"]}, "tern and gull have four letters"
     told = verrou("rule", "set", "rights.shut_down=tern", "-m", desktop.path, "--yes", code=4).stderr
-    assert "comes out otherwise" in told, "the rule before ours goes on deciding"
+    assert "the machine would set" in told, "the rule before ours goes on deciding"
 
 
 SSHD = st.lists(
@@ -614,7 +614,7 @@ def test_accounts_that_somebody_else_keeps_are_told_with_their_line(
     (etc / "nsswitch.conf").write_text("# sss\npasswd: files sss\n")
     found = json.loads(verrou(*show).stdout)[rule]
     assert (found["source"]["line"], found["source"]["text"]) == (2, "passwd: files sss")
-    assert "by hand" in verrou("rule", "set", f"{rule}=forbidden", "-m", tmp_path / "r", "--yes", code=2).stderr
+    assert "manually" in verrou("rule", "set", f"{rule}=forbidden", "-m", tmp_path / "r", "--yes", code=2).stderr
 
     entry = pwd.struct_passwd(("puffin", "x", 70001, 70001, "Petra Puffin,,", "/home/puffin", "/bin/sh"))
     monkeypatch.setattr(pwd, "getpwall", lambda: [pwd.getpwuid(0), entry])

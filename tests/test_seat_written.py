@@ -120,7 +120,7 @@ def test_nopasswd_goes_where_it_stands_and_only_there(desktop: PrivateRoot, verr
 
     desktop.write("/etc/sudoers.d/site", "warden ALL=(ALL) NOPASSWD : \\\n  ALL\n")
     before = desktop.tree()
-    assert "only a person can mend" in verrou(*set_it, code=4).stderr and desktop.tree() == before
+    assert "must be repaired manually" in verrou(*set_it, code=4).stderr and desktop.tree() == before
 
 
 @pytest.mark.real_root

@@ -48,7 +48,7 @@ def test_a_module_that_asks_for_nothing_is_told(manned_root: PrivateRoot, verrou
     login = manned_root.read("/etc/pam.d/login")
     manned_root.inside("useradd", "-m", "tern")
     manned_root.write("/etc/pam.d/login", f"auth sufficient pam_permit.so\n{login}")
-    assert "gets in without a password" in verrou("survey", "-m", manned_root.path).stderr
+    assert "can sign in through login without a password" in verrou("survey", "-m", manned_root.path).stderr
     told = verrou("account", "list", "-m", manned_root.path, "--format", "json").stdout
     ways = {account["name"]: account["ways_in"] for account in json.loads(told)}
     assert ways["tern"] == ["console"], "although nobody gave it a password"

@@ -80,7 +80,7 @@ def test_a_hostile_updater(
     reaches_nothing(manned_root, outside, listener)
     assert socket.gethostname() == name and Path("/proc/self/mountinfo").read_text() == mounts
     foreseen = verrou("rule", "set", "lockout.after=4", "-m", manned_root.path, "--foresee").stdout
-    assert "foreseen only" in foreseen and not (manned_root.path / "etc/hostile-log").exists()
+    assert "Predicted only" in foreseen and not (manned_root.path / "etc/hostile-log").exists()
 
 
 def test_a_hostile_program_in_the_pam_stack(

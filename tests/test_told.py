@@ -142,9 +142,9 @@ def test_a_list_that_gives_a_right_is_seen_in_its_group(bench: Path, verrou: Ver
     verrou("group", "add", "watch", "--member", "warden", *m, "--yes")
     verrou("rule", "set", "rights.set_clock=group:watch", "logon.network.denied=group:watch", *m, "--yes")
     told = " ".join(verrou("group", "show", "watch", *m).stdout.split())
-    assert "named in rights.set_clock" in told and "keeps out of network" in told
+    assert "named in rights.set_clock" in told and "denies network" in told
     told = " ".join(verrou("group", "remove", "watch", *m, "--preview").stdout.split())
-    assert "warden lose what group watch grants: keeps out of network; named in rights.set_clock" in told
+    assert "warden lose what group watch grants: denies network; named in rights.set_clock" in told
     verrou("rule", "set", "screen.hidden_accounts=group:watch", *m, "--yes")
     told = " ".join(verrou("group", "show", "watch", *m).stdout.split())
     assert "named in screen.hidden_accounts" in told, "what waits for a restart, too"
@@ -152,7 +152,7 @@ def test_a_list_that_gives_a_right_is_seen_in_its_group(bench: Path, verrou: Ver
     warden.set_policy("in_console", warden.policy()["out_network"])
     warden.set_policy("out_console", warden.policy()["out_network"])
     warden.save(bench)
-    assert "way in: console" not in verrou("group", "show", "watch", *m).stdout
+    assert "route: console" not in verrou("group", "show", "watch", *m).stdout
 
 
 def test_a_trial_is_of_what_it_says(bench: Path, verrou: Verrou) -> None:
@@ -456,4 +456,4 @@ def test_a_closed_folder_wants_other_rights(bench: Path, tmp_path: Path, command
         if folder.stat().st_uid == 0 and not folder.stat().st_mode & 0o001:
             folder.chmod(folder.stat().st_mode | 0o011)
     ended = subprocess.run(nobody, capture_output=True, text=True, check=False)
-    assert ended.returncode == 5 and "run as one that may" in ended.stderr, ended.stderr
+    assert ended.returncode == 5 and "Run as one that can" in ended.stderr, ended.stderr

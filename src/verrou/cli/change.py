@@ -150,7 +150,7 @@ def change(
     if not looking:
         carry_out.check_whole(machine)
     if foresee:
-        rehearsal = carry_out.foreseen(posture, carry_out.with_files(machine, posture, steps), "--foresee was said")
+        rehearsal = carry_out.foreseen(posture, carry_out.with_files(machine, posture, steps), "--foresee was given")
     else:
         if not (preview or prompts):
             if not (yes or typed or tries) and any(map(_needs_secret, steps)):
@@ -317,7 +317,7 @@ def _tell_results(rehearsal: "Rehearsal") -> None:
         print_sheet(console(), results_sheet(rehearsal.steps))
         return
     counts = [(outcome, sum(r.outcome is outcome for _, r in rehearsal.steps)) for outcome in Outcome]
-    words = {Outcome.DONE: "done", Outcome.ALREADY: "so already", Outcome.REFUSED: "rejected by the machine"}
+    words = {Outcome.DONE: "done", Outcome.ALREADY: "already in place", Outcome.REFUSED: "rejected by the machine"}
     told = ", ".join(f"{counted(n, 'step')} {words[outcome]}" for outcome, n in counts if n)
     console().print(f"{told[:1].upper()}{told[1:]}.")
 

@@ -98,7 +98,7 @@ def _not_to_ask(rule: Rule, reading: Reading, posture: Posture) -> str:
         return f"{rule.kind.say(reading.value)}: a baseline takes {unacceptable.accepted}"
     own = rule.kind.called(parsed, posture.own_spelling)
     if not rule.kind.among(reading.value, own, posture.members):
-        return f"{rule.kind.say(reading.value)}: no baseline could ask for that"
+        return f"{rule.kind.say(reading.value)}: no baseline can require that"
     return ""
 
 
@@ -144,7 +144,7 @@ def _account(account: Account, posture: Posture) -> str:
     ways = ways_in(account, posture)
     if doubtful := ways_unknown(account, posture):
         by = joined([str(way) for way in doubtful])
-        return "\n" + comment(f"{account.name}: whether it gets in by {by} is not known, so no baseline lists it")
+        return "\n" + comment(f"{account.name}: whether it can sign in by {by} is not known, so no baseline lists it")
     if account.enabled and posture.gates and not ways:
         why = f"ended on {account.ends}" if ended else "no way lets it in"
         return "\n" + comment(f"{account.name} is enabled, and {why}: no baseline lists it so")

@@ -112,7 +112,7 @@ class _Asked:
             only = None if group.only is None else {name.casefold() for name in group.only}
             left_out = [name for name in group.members if only is not None and name.casefold() not in only]
             if left_out:
-                said = f"asks for {joined(left_out)} among its members, whom its only leaves out; {CHANGE_ONE}"
+                said = f"requires the members {joined(left_out)}, who are not in its list only; {CHANGE_ONE}"
                 yield group.mark, f"{group.mark}: groups.{group.name} {said}"
             for name in group.members:
                 account = accounts.get(name.casefold())
@@ -120,7 +120,7 @@ class _Asked:
                     yield (
                         group.mark,
                         f"{group.mark}: groups.{group.name} makes more than {a(account.role)} of {account.name}, which "
-                        f"is what accounts.{account.name} asks for ({account.mark}); {CHANGE_ONE}",
+                        f"is what accounts.{account.name} requires ({account.mark}); {CHANGE_ONE}",
                     )
             for account in accounts.values() if only is not None else ():
                 if group.name == ROLE_GROUPS.get(account.role) and account.name.casefold() not in (only or ()):
@@ -176,18 +176,18 @@ class _Asked:
             said = f"population.blank_passwords ({blank.desired.say(blank.rule)}, {blank.mark}) forbids it"
             yield (
                 account.mark,
-                f"{account.mark}: accounts.{account.name} asks for a blank password, but {said}; {CHANGE_ONE}",
+                f"{account.mark}: accounts.{account.name} requires a blank password, but {said}; {CHANGE_ONE}",
             )
         ways = self._demand("password.blank_ways")
         if ways is not None and account.enabled:
             mine = set(account.ways_in or Way)
             if not any(_is_names(value) and mine & set(value) for value in self._values("password.blank_ways")):
                 said = (
-                    f"password.blank_ways ({ways.desired.say(ways.rule)}, {ways.mark}) takes it by no way that it has"
+                    f"password.blank_ways ({ways.desired.say(ways.rule)}, {ways.mark}) accepts it on none of its routes"
                 )
                 yield (
                     account.mark,
-                    f"{account.mark}: accounts.{account.name} asks for a blank password, but {said}; {CHANGE_ONE}",
+                    f"{account.mark}: accounts.{account.name} requires a blank password, but {said}; {CHANGE_ONE}",
                 )
 
     def _ways(self, account: WantedAccount) -> Found:

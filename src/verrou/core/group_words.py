@@ -14,8 +14,8 @@ def gives(group: Group, posture: Posture) -> list[str]:
     closed = ways_taken(group, posture)
     return [
         *(str(grant) for grant in group.grants),
-        *(f"way in: {way}" for way in ways_given(group, posture) if way not in closed),
-        *([f"keeps out of {', '.join(closed)}"] if closed else []),
+        *(f"route: {way}" for way in ways_given(group, posture) if way not in closed),
+        *([f"denies {', '.join(closed)}"] if closed else []),
         *(f"named in {rule_id}" for rule_id in naming(group, posture)),
     ]
 

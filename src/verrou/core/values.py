@@ -905,7 +905,7 @@ class Roster(Kind):
 
     @property
     def plain_meaning(self) -> str:
-        return "at most that many, and never nobody; { only = [names] } asks for nobody but these"
+        return "at most that many, and never nobody; { only = [names] } requires these and no others"
 
 
 def singular(unit: str) -> str:

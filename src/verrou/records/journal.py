@@ -156,8 +156,8 @@ class Journal:
             raise BadInput(f"{self.folder}: the journal cannot be kept there: {error.strerror}") from None
         if not stat.S_ISDIR(now.st_mode) or now.st_uid != os.geteuid() or now.st_mode & 0o077:
             raise MachineRefused(
-                f"{self.folder} must be a folder of your own that is closed to others, as what it holds is put back: "
-                f"found owner {now.st_uid}, mode {stat.S_IMODE(now.st_mode):04o}: look who wrote to it, then mend it"
+                f"{self.folder} must be a folder of your own that is closed to others, since its content is restored: "
+                f"found owner {now.st_uid}, mode {stat.S_IMODE(now.st_mode):04o}. Find out who wrote to it."
             )
 
     def _lines(self) -> list[dict[str, Any]]:

@@ -55,7 +55,7 @@ def machines_in(folder: Path) -> list[str]:
     try:
         names = sorted(entry.name for entry in os.scandir(folder) if _may_be_machine(entry))
     except PermissionError:
-        raise NotEnoughRights(f"{folder}: not readable for this account; run as one that may") from None
+        raise NotEnoughRights(f"{folder}: this account cannot read it. Run as one that can.") from None
     except OSError as error:
         raise BadInput(f"{folder}: {error.strerror}; name a folder that holds surveys or machines") from None
     if not names:

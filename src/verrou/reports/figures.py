@@ -165,7 +165,7 @@ def machines_by_rules(rows: Sequence[Row]) -> str:
             frameon=False,
             fontsize=8,
         )
-    return as_svg(figure, f"{len(rows)} machines by {len(drawn)} rules, what falls short and how gravely")
+    return as_svg(figure, f"{len(rows)} machines by {len(drawn)} rules, what is not met and how severe it is")
 
 
 def shortened(name: str, most: int = 24) -> str:

@@ -1,4 +1,4 @@
-"""Groups of a machine as sheets: what each gives, and to whom."""
+"""Groups of a machine as sheets: what each grants, and to whom."""
 
 from typing import Any, TypedDict
 
@@ -42,7 +42,7 @@ def groups_sheet(posture: Posture, everyone: bool) -> Sheet:
     columns = columns_of(
         ("group", "group"),
         ("identity", "identity"),
-        ("gives", "gives"),
+        ("gives", "grants"),
         ("members", "members"),
         ("note", "note"),
         ("shipped", "shipped"),
@@ -60,8 +60,8 @@ def group_facts(group: Group, posture: Posture) -> list[tuple[str, str]]:
         ("group", group.name),
         ("identity", group.identity + (", came with the system" if group.shipped else "")),
         ("note", group.note),
-        ("gives", "; ".join(gives(group, posture)) + lines if gives(group, posture) else "nothing"),
+        ("grants", "; ".join(gives(group, posture)) + lines if gives(group, posture) else "nothing"),
         ("members", ", ".join(f"{a.name} ({role_of(a, posture)})" for a in members) or "nobody"),
-        ("stands in", str(group.source or "")),
+        ("defined in", str(group.source or "")),
     ]
     return [(about, text) for about, text in facts if text]

@@ -113,8 +113,8 @@ def round_sheet(rows: Sequence[Row], every: bool = False) -> Sheet:
         *((key, key) for key in ("holds", "counted", "grave", "serious", "slight", "unreadable", "waived", "absent")),
         ("oldest_waiver", "first waiver expires"),
         ("worst", "most severe finding"),
-        ("falls_short", "falls short"),
-        ("broken_off", "broken off"),
+        ("falls_short", "not met"),
+        ("broken_off", "interrupted"),
         whole=("machine", "held", "grave", "serious", "slight"),
         hidden=(
             *("address", "system", "at", "baseline", "holds", "counted", "unreadable", "waived", "absent"),

@@ -90,7 +90,7 @@ def account_doubts(posture: Posture, wanted: WantedAccount) -> Iterator[str]:
         yield f"the password of {account.name} could not be read"
     for way in ways_unknown(account, posture):
         if (wanted.ways_in and way not in wanted.ways_in) or not ways_in(account, posture):
-            yield f"whether it gets in by {way} is not known: {joined(doubts(account, way, posture))}"
+            yield f"whether it can sign in {way.phrase} is not known: {joined(doubts(account, way, posture))}"
 
 
 def _ways(today: Posture, posture: Posture, account: Account, wanted: WantedAccount) -> Iterator[Gap]:
@@ -106,7 +106,10 @@ def _ways(today: Posture, posture: Posture, account: Account, wanted: WantedAcco
         gates = [gate for gate in posture.gates if gate.way is way]
         by_itself = next((gate for gate in gates if signed_in_unasked(account, gate, posture)), None)
         if by_itself is not None:
-            advice.append(f"{account.name} gets in by {way} unasked ({by_itself.source}); set screen.automatic_signin")
+            advice.append(
+                f"{account.name} is signed in automatically {way.phrase} ({by_itself.source}). "
+                "Set screen.automatic_signin"
+            )
             continue
         opening = [group for group in account.groups if gates[0].opened_by(group)]
         if opening and not any(posture.granting.get(group) for group in opening):
@@ -115,7 +118,7 @@ def _ways(today: Posture, posture: Posture, account: Account, wanted: WantedAcco
             steps.append(denial)
         else:
             by = gates[0].source or "the machine lets everybody in so"
-            advice.append(f"{account.name} gets in by {way} ({by}); shut that way for it by hand")
+            advice.append(f"{account.name} can sign in {way.phrase} ({by}); deny it that route manually")
     if further:
         yield Gap(account.name, Fact.WAYS, open_ways, wanted.ways_in, tuple(steps), "; ".join(advice))
 

@@ -151,7 +151,7 @@ def _unending_passwords(posture: Posture, wanted: Value, listed: frozenset[str])
 
     for account in _but_for_guests(unending_accounts(posture), posture, wanted):
         steps = (SetFlags(account.name, ages_exempt=False),) if account.ages_exempt else ()
-        advice = f"the password of {account.name} never ends; ask for password.max_age in the baseline"
+        advice = f"the password of {account.name} does not age; require password.max_age in the baseline"
         yield Gap(account.name, Fact.AGES, False, True, steps, by_hand=advice)
 
 
@@ -228,7 +228,7 @@ def _unused_for(posture: Posture) -> Reading:
     used = posture.once(_days_of_use)
     unknown = [name for name, day in used.items() if day is None]
     if unknown:
-        return unreadable(f"nobody knows when {name_list(unknown)} was last used")
+        return unreadable(f"it is not known when {name_list(unknown)} was last used")
     days = {name: day for name, day in used.items() if day is not None}
     if not days:
         return Reading(timedelta(), source=Source(ACCOUNTS, text="nobody to ask of"))

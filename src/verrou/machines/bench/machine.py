@@ -50,7 +50,7 @@ class BenchMachine:
         try:
             return Authority(self.path.read_text(encoding="utf-8"))
         except PermissionError:
-            raise NotEnoughRights(f"{self.path}: not readable for this account; run as one that may") from None
+            raise NotEnoughRights(f"{self.path}: this account cannot read it. Run as one that can.") from None
         except (OSError, UnicodeDecodeError, Damaged) as damage:
             raise BadInput(f"{self.path}: this is no bench machine ({damage}); put back a copy of it") from None
 
@@ -172,7 +172,7 @@ class BenchCopy:
         if self.authority.text().encode() == now:
             outcome = Outcome.REFUSED if kept else Outcome.ALREADY
             return PutBack(change.place, outcome, f"{named} wrote to it since{left}" if kept else "")
-        said = f"{named} wrote to it since; only our own change is taken back{left}"
+        said = f"{named} wrote to it since; only Verrou's own change is undone{left}"
         return PutBack(change.place, Outcome.UNDONE, said)
 
     def go_on(self, change: Change | Deed, stands: Standing) -> PutBack:

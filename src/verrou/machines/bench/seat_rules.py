@@ -159,7 +159,7 @@ def _drives() -> Keeper:
 _WAYS = {
     f"logon.{way}.{rule}": _listed(f"{side}_{way}", f"the authority's list of who {what} by that way; denied wins")
     for way in (Way.CONSOLE, Way.NETWORK, Way.REMOTE_SCREEN)
-    for rule, side, what in (("allowed", "in", "comes in"), ("denied", "out", "is turned away"))
+    for rule, side, what in (("allowed", "in", "comes in"), ("denied", "out", "is denied"))
 }
 _GIVES: Mapping[Any, str] = {0: "nothing", 1: "approval", 2: "password"}
 KEEPERS: Mapping[str, Keeper] = {
@@ -179,7 +179,7 @@ KEEPERS: Mapping[str, Keeper] = {
         "memory_minutes", "the authority's minutes of memory; 0 there remembers nothing", "minutes", "never"
     ),
     "elevation.unanswered_after": _minutes(
-        "patience_seconds", "the authority's seconds of patience; 0 there waits for ever", "seconds", "never"
+        "patience_seconds", "the authority's seconds of patience; 0 there waits without limit", "seconds", "never"
     ),
     "screen.automatic_signin": _automatic(),
     "screen.hidden_accounts": _listed("hidden", "the authority's list of whom its sign-in screen leaves out"),

@@ -200,7 +200,7 @@ class AccountEdit:
             raise Refused(f"{name!r} is not a valid account name here; expected {NAMING.words}")
         for file in (PASSWD, GROUP, SHADOW):
             if file in self.files and self.files[file].find(name):
-                raise Refused(f"the name {name} is taken: it stands in {file}")
+                raise Refused(f"the name {name} is in use: it is named in {file}")
 
     def _create(self, step: CreateAccount, secrets: Secrets) -> str:
         name = step.account
@@ -238,7 +238,7 @@ class AccountEdit:
         """A line that names an account gives it what it gives, also when somebody else comes to that name."""
         line = self._sudoers().made_administrator(name, datetime.now())
         if line and role is not Role.ADMINISTRATOR:
-            raise Refused(f"{line} makes an administrator of whoever is called {name}; take that line away first")
+            raise Refused(f"{line} makes any account called {name} an administrator; take that line away first")
 
     def _sudoers(self) -> Sudoers:
         """No step of an edit writes there."""
@@ -288,7 +288,9 @@ class AccountEdit:
         uid = int(record.fields[PasswdField.UID])
         same_name = [str(r.line) for r in self.files[PASSWD].records() if r.name == name]
         if len(same_name) > 1:
-            raise Refused(f"two accounts are called {name} ({PASSWD}, lines {', '.join(same_name)}); mend that first")
+            raise Refused(
+                f"two accounts are called {name} ({PASSWD}, lines {', '.join(same_name)}). Repair that first."
+            )
         first_root = next((r for r in self.files[PASSWD].records() if r.fields[PasswdField.UID] == "0"), None)
         if first_root is not None and first_root.name == name:
             raise Refused(f"{name} came with the system and stays; it can be disabled")
@@ -352,7 +354,7 @@ class AccountEdit:
                 return f"{reason}, so it is left alone"
             raise Refused(f"{reason}; remove it with --files keep, which leaves that alone") from None
         except OSError as error:
-            raise Refused(f"{folder} cannot be looked through ({error.strerror}); mend that first") from None
+            raise Refused(f"{folder} cannot be looked through ({error.strerror}). Repair that first.") from None
         count, size = home.files()
         held = f"{counted(count, 'file')}, {say_size(size)}"
         if step.choice is FilesChoice.HAND_OVER:

@@ -117,7 +117,9 @@ LEFT_BEHIND = {
 
 def _left_behind(who: str, act: Act) -> str:
     said = LEFT_BEHIND[act.kind].format(who)
-    return f"{act.source.where}: {said}, an account that is not here; whoever is made so next comes to it"
+    return (
+        f"{act.source.where}: {said}, an account that does not exist; a new account with that name or ID would get it"
+    )
 
 
 def _asks_whether_open(root: Root, service: str) -> bool:

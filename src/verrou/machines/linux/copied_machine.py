@@ -381,8 +381,7 @@ class LinuxCopy:
         if not self.machine_root.live and self.copy.ran:
             programs = ", ".join(sorted(self.copy.ran))
             said.append(
-                f"To rehearse this, programs of this disk ran, shut in so that they reach nothing else: {programs}; "
-                "--foresee leaves them out and changes nothing."
+                f"For the dry run, programs from this disk ran in isolation: {programs}. To avoid that: --foresee"
             )
         return said
 
@@ -423,7 +422,7 @@ class LinuxCopy:
         if merged == now:
             outcome = Outcome.REFUSED if kept else Outcome.ALREADY
             return PutBack(place, outcome, f"{named} wrote to it since{left}" if kept else "")
-        return self._written(place, merged, f"{named} wrote to it since; only our own change is taken back{left}")
+        return self._written(place, merged, f"{named} wrote to it since; only Verrou's own change is undone{left}")
 
     def go_on(self, change: Change | Deed, stands: Standing) -> PutBack:
         """See :meth:`verrou.machines.Copy.go_on`."""
@@ -484,7 +483,7 @@ class LinuxCopy:
                 return self._bring_home(deed)
             case "take-home" if there and (self._landed(deed) or self._aside(deed)):
                 kept = deed.fact("archive")
-                said = f"; unpack {kept} by hand" if kept else ""
+                said = f"; unpack {kept} manually" if kept else ""
                 return PutBack(place, Outcome.REFUSED, f"somebody made it anew since; left as it is{said}")
             case "take-home" if not there:
                 return self._bring_home(deed)

@@ -21,7 +21,7 @@ NAMESPACE_FILE = f"{NAMESPACE_FOLDER}/50-verrou.conf"
 ACCESS_PROFILE, NAMESPACE_PROFILE = "verrou-ways-in", "verrou-fresh-homes"
 PROFILE_TEXTS = {
     ACCESS_PROFILE: f"""\
-Name: Verrou: who may come by which way
+Name: Verrou: who can sign in by which route
 Default: yes
 Priority: 128
 Account-Type: Additional

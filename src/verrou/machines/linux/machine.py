@@ -109,7 +109,7 @@ class LinuxMachine:
             root, files, people.accounts, people.gates, people.groups, people.sudoers, now, people.doas
         )
         people.troubles += [
-            f"{line.source}: whoever comes by {service.name} gets in without a password"
+            f"{line.source}: anyone can sign in through {service.name} without a password"
             for service, line in doors_without_proof(root)
         ]
         if dictionary_missing(root):

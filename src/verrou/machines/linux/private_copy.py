@@ -197,7 +197,7 @@ class _Line:
             self.asking.flush()
         except (BrokenPipeError, ValueError):
             raise CannotRehearse(
-                "the private copy of the machine ended by itself; try again, or say --foresee"
+                "the private copy of the machine ended by itself. Try again, or use --foresee."
             ) from None
         return self.hear()
 
@@ -206,7 +206,7 @@ class _Line:
             answer = json.loads(self.answering.readline())
         except ValueError:
             raise CannotRehearse(
-                "the private copy of the machine ended by itself; try again, or say --foresee"
+                "the private copy of the machine ended by itself. Try again, or use --foresee."
             ) from None
         if isinstance(answer, dict) and "too_slow" in answer:
             raise TooSlow(str(answer["trouble"]))
@@ -719,7 +719,7 @@ def _apart(attempt: Callable[[], dict[str, object]], patience: int = PATIENCE_WI
     if isinstance(answer, dict):
         return answer
     late = f"the system did not answer within {patience} seconds"
-    return {"trouble": "what was asked of the system broke off"} if in_time else {"trouble": late, "too_slow": True}
+    return {"trouble": "the question to the system was interrupted"} if in_time else {"trouble": late, "too_slow": True}
 
 
 def _why_not_asked(error: OSError) -> str:

@@ -79,7 +79,7 @@ class Root:
                 continue
             links += 1
             if links > MOST_LINKS:
-                raise BadInput(f"{self.path}{name}: its links go in circles; mend them first")
+                raise BadInput(f"{self.path}{name}: its links go in circles; repair them first")
             target = PurePosixPath(os.readlink(here))
             if target.is_absolute():
                 inside = []
@@ -154,23 +154,23 @@ class Root:
                 self.stamps[name] = None
                 return None
             if error.errno == errno.ELOOP:
-                raise BadInput(f"{self.path}{name}: its links go in circles; mend them first") from None
+                raise BadInput(f"{self.path}{name}: its links go in circles; repair them first") from None
             if error.errno == errno.ENXIO:
-                raise BadInput(f"{name} is no ordinary file; mend it first") from None
-            raise BadInput(f"{name} cannot be read ({error.strerror}); mend the file or the disk first") from None
+                raise BadInput(f"{name} is no ordinary file. Repair it first.") from None
+            raise BadInput(f"{name} cannot be read ({error.strerror}). Repair the file or the disk first.") from None
         try:
             now = os.fstat(descriptor)
             if stat.S_ISDIR(now.st_mode):
-                raise BadInput(f"{name} cannot be read (Is a directory); mend the file or the disk first")
+                raise BadInput(f"{name} cannot be read (Is a directory). Repair the file or the disk first.")
             self.stamps[name] = stamp_of(now)
             if _is_null(now):
                 return ""
             if not stat.S_ISREG(now.st_mode):
-                raise BadInput(f"{name} is no ordinary file; mend it first")
+                raise BadInput(f"{name} is no ordinary file. Repair it first.")
             with os.fdopen(os.dup(descriptor), "rb") as stream:
                 return decode(stream.read())
         except OSError as error:
-            raise BadInput(f"{name} cannot be read ({error.strerror}); mend the file or the disk first") from None
+            raise BadInput(f"{name} cannot be read ({error.strerror}). Repair the file or the disk first.") from None
         finally:
             os.close(descriptor)
 
@@ -271,7 +271,7 @@ class Root:
             yield None
             return
         except OSError as error:
-            raise BadInput(f"{folder} cannot be read ({error.strerror}); mend the disk first") from None
+            raise BadInput(f"{folder} cannot be read ({error.strerror}). Repair the disk first.") from None
         try:
             yield descriptor
         finally:

@@ -55,8 +55,8 @@ def place_of(address: str, folder: Path) -> Place:
         raise BadInput(f"logbook: invalid address {scheme}://; expected {ACCEPTED}")
     if held:
         raise BadInput(
-            f"logbook: a password stands in the address of {parts.hostname or 'the server'}, where others can read it; "
-            "put it into ~/.pgpass or a service file (postgresql:///?service=NAME), and change it"
+            f"logbook: the address of {parts.hostname or 'the server'} contains a password, which others can read. "
+            "Put it into ~/.pgpass or a service file (postgresql:///?service=NAME), and change it."
         )
     server = "postgresql" + address[len(scheme) :]
     named = re.sub(r"[^A-Za-z0-9.]+", "-", server.partition("://")[2].rpartition("@")[2]).strip("-.")

@@ -162,7 +162,7 @@ def _by_login(arguments: list[str], where: str, source: Source, *, typed: bool) 
     if not trusted:
         return
     if typed and (not names or names[-1] == "\0"):
-        yield Automatic("", f"{where} signs in whoever types a name", source, "login", anybody=True)
+        yield Automatic("", f"{where} signs in anyone who types a name", source, "login", anybody=True)
     elif names:
         yield Automatic(names[-1], f"{where} signs it in without a password", source, "login")
 

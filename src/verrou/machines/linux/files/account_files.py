@@ -53,7 +53,7 @@ class Broken:
     what: str
 
     def __str__(self) -> str:
-        return f"{self.file}:{self.line}: {self.what}; the system passes over this line, mend it (vipw, vigr) first"
+        return f"{self.file}:{self.line}: {self.what}; the system passes over this line. Repair it first (vipw, vigr)."
 
 
 class Record(NamedTuple):

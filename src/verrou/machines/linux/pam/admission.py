@@ -90,7 +90,7 @@ def with_admissions(posture: Posture, root: Root, files: AccountFiles) -> Postur
     return evolve(posture, gates=tuple(gates), readings=readings, troubles=troubles)
 
 
-LOOK = "find out who asks it, and who may come by it"
+LOOK = "find out which program uses it, and who can sign in through it"
 
 
 def _heeded(
@@ -111,8 +111,10 @@ def _heeded(
             answers = (decided.password, decided.key, decided.name)
             if not account.may_sign_in or set(answers) == {Known.NO} or gate.lets_through(account):
                 continue
-            said = f"a list keeps {name} out, who {'gets in all the same' if Known.YES in answers else 'may get in'}"
-            return unreadable(f"{said}: {decided.says}", LOOK, decided.source or gate.source)
+            does = "can sign in" if Known.YES in answers else "may be able to sign in"
+            return unreadable(
+                f"a list denies {name}, who {does} all the same: {decided.says}", LOOK, decided.source or gate.source
+            )
     for each in strangers:
         kept_out = [a for a in posture.accounts if mine and not any(gate.lets_through(a) for gate in mine)]
         if name := services.first_let_in(each.name, kept_out):
@@ -224,7 +226,7 @@ class Services:
         its service's stack, and what asks nobody begins for an account that is closed too."""
         if gate.admissions:
             return gate
-        says = f"nobody is asked: {gate.unasked}" if gate.unasked else "whoever types a name is signed in"
+        says = f"nobody is asked: {gate.unasked}" if gate.unasked else "anyone who types a name is signed in"
         found = {}
         for account in self.posture.accounts:
             who = self._people.get(account.name)

@@ -8,7 +8,7 @@ from verrou.machines.linux.root import Root
 
 PROFILES = "/usr/share/pam-configs"
 EDITED_BY_HAND = (
-    "somebody edited the managed block of /etc/pam.d/common-* by hand, so the system no longer updates it: "
+    "the managed block of /etc/pam.d/common-* was edited manually, so the system no longer updates it: "
     "run pam-auth-update and let it rewrite the block"
 )
 
@@ -29,7 +29,7 @@ def no_updater(root: Root, module: str = "modules") -> str:
     """Why a module cannot be put into the stack; nothing where it can."""
     if root.exists(UPDATER) and root.exists(PROFILES):
         return ""
-    return f"there is no {UPDATER} here, so {module} must be put into the PAM stack by hand"
+    return f"there is no {UPDATER} here, so {module} must be added to the PAM stack manually"
 
 
 def _check_updater(root: Root) -> None:

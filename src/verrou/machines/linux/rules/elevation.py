@@ -70,7 +70,7 @@ def _installed(kind: Kind, read: Callable[[System, Sudoers], Reading], by_doas: 
         found = [("sudo", read(system, sudoers))] if sudoers.installed else []
         found += [("doas", by_doas(system, lines))] if lines else []
         if not found:
-            said = "neither sudo nor doas lets anybody administer; whoever does signs in as root"
+            said = "no one can elevate with sudo or doas; administrators sign in as root"
             return absent(said, to_install(system.root, "sudo"))
         return weakest(kind, found)
 
@@ -120,7 +120,7 @@ def _read_standard(system: System) -> Reading:
         said = "everybody may become root who knows root's password"
         return Reading("admin-password", source=nobody.sources[0], reason=said)
     if (by_su := _su_lets(system)) is not None:
-        return Reading("admin-password", source=by_su, reason="su lets in whoever knows root's password")
+        return Reading("admin-password", source=by_su, reason="su elevates anyone who knows root's password")
     elevating = _elevating(system)
     answers = asked_of_anybody(system, sorted(elevating))
     if answers is None:
@@ -271,7 +271,7 @@ def _put_gives(root: Root, value: Value) -> str:
         at = (source.line or 1) - 1
         asking = lines[at].replace("NOPASSWD:", "")
         if asking == lines[at]:
-            raise Refused(f"{source.where} asks no password, in a way that only a person can mend")
+            raise Refused(f"{source.where} asks no password, in a way that must be repaired manually")
         lines[at] = asking
         root.write(source.place, "\n".join(lines), MODE)
         said.append(f"NOPASSWD is gone from {source.where}; {_checked(root, source.place)}")
@@ -336,7 +336,7 @@ KEEPERS: Mapping[str, Keeper] = {
     "elevation.unanswered_after": _sudo(
         "elevation.unanswered_after",
         "passwd_timeout",
-        f"passwd_timeout, in minutes, in {SUDOERS} and its folder; 0 and less wait for ever; written to {DROP_IN}",
+        f"passwd_timeout, in minutes, in {SUDOERS} and its folder; 0 and less wait without limit; written to {DROP_IN}",
         _minutes("passwd_timeout", "elevation.unanswered_after", lambda number: number <= 0),
         _awaited_by_doas,
         Takes(words=("never",)),

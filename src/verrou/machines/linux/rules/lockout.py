@@ -63,7 +63,7 @@ def _read_one(root: Root, key: str, faillock: Faillock) -> Reading:
         return absent(*without_module(root, MODULE))
     if faillock.broken:
         where = faillock.broken[0]
-        return unreadable(f"{where}: libpam cannot use this line and lets nobody in by it", f"mend {where}", where)
+        return unreadable(f"{where}: libpam cannot use this line and lets nobody in by it", f"repair {where}", where)
     decided = faillock.settings.get(key)
     if key == "even_deny_root":
         # root_unlock_time implies even_deny_root: pam_faillock(8)
@@ -89,7 +89,7 @@ def _cannot(system: System) -> str:
         reasons = (put_together(system.root, line.file) for line in faillock.lines) if by_argument else ()
         return next(filter(None, reasons), "")
     if faillock.lines:
-        return f"{faillock.gap}; mend {faillock.lines[0].file} by hand, what is there was not made by Verrou"
+        return f"{faillock.gap}. Repair {faillock.lines[0].file} manually; Verrou did not write what is there"
     return no_updater(system.root, MODULE)
 
 
@@ -131,7 +131,7 @@ def _exempts(root: Root, value: Value) -> str:
 
 def _refuse_broken(faillock: Faillock) -> None:
     if faillock.broken:
-        raise Refused(f"{faillock.broken[0]}: libpam cannot use this line; mend it first")
+        raise Refused(f"{faillock.broken[0]}: libpam cannot use this line. Repair it first.")
 
 
 def _seconds(value: Value) -> str:
@@ -144,7 +144,7 @@ def in_stack(root: Root) -> str:
     if not faillock.gap:
         return ""
     if faillock.lines:
-        raise Refused(f"{faillock.gap}; mend {faillock.lines[0].file} by hand, what is there was not made by Verrou")
+        raise Refused(f"{faillock.gap}. Repair {faillock.lines[0].file} manually; Verrou did not write what is there")
     add_profiles(root, LOCKOUT_PROFILES)
     if gap := load_faillock(root).gap:
         raise Refused(f"{gap}, although its profiles were enabled; {EDITED_BY_HAND}")
@@ -155,7 +155,7 @@ def in_stack(root: Root) -> str:
 
 KEEPERS: Mapping[str, Keeper] = {
     "lockout.after": Keeper(
-        f"deny in {PLACE}; the module must stand in the auth stack before and after the password is checked",
+        f"deny in {PLACE}; the module must be in the auth stack before and after the password is checked",
         _read("lockout.after", "deny"),
         _put("deny", lambda value: "0" if value == "never" else str(value)),
         cannot=_cannot,

@@ -29,7 +29,7 @@ from verrou.machines.linux.rules.named import checked_names
 from verrou.machines.linux.ways import gates
 
 FOLDER = "/etc/security"
-HEADING = "# Who may come by this way. The first line that is about somebody decides. Written by Verrou.\n"
+HEADING = "# Who can sign in by this route. The first line that matches decides. Written by Verrou.\n"
 
 
 def way_file(way: Way) -> str:
@@ -158,7 +158,7 @@ def _read(way: Way, key: str) -> Callable[[System], Reading]:
         by = joined(list(dict.fromkeys(service for gate in mine for service in gate.services)))
         said = f"by {by}" if by else ""
         if found.by_account:
-            meet = "get through them" if key == "allowed" else "are turned away"
+            meet = "get through them" if key == "allowed" else "are denied"
             said += f"; the lines are more than one list: these accounts {meet} today"
         fallback = mine[0].source
         return Reading(value, source=(found.sources or (fallback,))[0], overruled=found.sources[1:], reason=said)
@@ -306,7 +306,7 @@ def _cannot(way: Way) -> Callable[[System], str]:
 
 
 def _keeper(way: Way, key: str) -> Keeper:
-    what = "comes" if key == "allowed" else "is turned away"
+    what = "comes" if key == "allowed" else "is denied"
     also = ", and what sshd_config says" if way is Way.REMOTE_SHELL else ""
     return Keeper(
         f"who {what}: the lines of pam_access in the account stack of each service of that way{also}; written to "

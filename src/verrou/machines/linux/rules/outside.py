@@ -13,7 +13,7 @@ from verrou.machines.linux.rules.keeper import Keeper, System
 def _read(system: System) -> Reading:
     found = list(outside_sources(system.root))
     if not found:
-        return Reading("forbidden", source=shipped_default("accounts stand in the system's own files alone"))
+        return Reading("forbidden", source=shipped_default("accounts are in the system's own files only"))
     name, source = found[0]
     said = f"{name} brings in accounts that another computer keeps"
     if not any(account.outside_identity for account in system.accounts):
@@ -26,7 +26,7 @@ def _write(root: Root, value: Value) -> str:
 
 
 CANNOT = (
-    f"take the source out of {NSSWITCH} and its module out of the PAM stack by hand, with the program that put it there"
+    f"take the source out of {NSSWITCH} and its module from the PAM stack manually, with the program that put it there"
 )
 KEEPERS: Mapping[str, Keeper] = {
     "population.outside_identities": Keeper(

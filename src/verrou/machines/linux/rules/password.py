@@ -81,7 +81,7 @@ def _quality_of(rule_id: str, key: str, root: Root, stack: Stack) -> Reading:
     """What one service by which a password is changed asks of it."""
     if stack.broken:
         where = stack.broken[0]
-        return unreadable(f"{where}: libpam cannot use this line", f"mend {where}", where)
+        return unreadable(f"{where}: libpam cannot use this line", f"repair {where}", where)
     quality = quality_settings(root, next(iter(stack.having(PWQUALITY)), None))
     decided, stop = quality.decided.get(key), quality.stopped_at
     gap = _quality_gap(stack, quality)
@@ -91,7 +91,7 @@ def _quality_of(rule_id: str, key: str, root: Root, stack: Stack) -> Reading:
         overruled=decided.overruled if decided else (),
         in_force=not gap,
         reason=gap or (f"{stop}: not understood, so the system reads no further" if stop else ""),
-        remedy=f"mend or remove {stop.place}:{stop.line}" if stop else "",
+        remedy=f"repair or remove {stop.place}:{stop.line}" if stop else "",
     )
 
 
@@ -147,7 +147,7 @@ def _put_quality(key: str, to_number: Callable[[Value], int]) -> Callable[[Root,
         said = ""
         stack = load_stack(root, "passwd", "password")
         if stack.broken:
-            raise Refused(f"{stack.broken[0]}: libpam cannot use this line; mend it first")
+            raise Refused(f"{stack.broken[0]}: libpam cannot use this line. Repair it first.")
         if not stack.having(PWQUALITY):
             update_stack(root, "--enable", "pwquality")
             stack = load_stack(root, "passwd", "password")
@@ -157,7 +157,7 @@ def _put_quality(key: str, to_number: Callable[[Value], int]) -> Callable[[Root,
         line = stack.having(PWQUALITY)[0]
         quality = quality_settings(root, line)
         if quality.stopped_at:
-            raise Refused(f"{quality.stopped_at} is not understood, so nothing after it counts; mend it first")
+            raise Refused(f"{quality.stopped_at} is not understood, so nothing after it counts. Repair it first.")
         number = to_number(value)
         if key == "minlen":
             number += sum(c for c in (quality.number(k) for k in ("dcredit", "ucredit", "lcredit", "ocredit")) if c > 0)
@@ -186,7 +186,9 @@ def _read_history(system: System) -> Reading:
 
 def _history_of(root: Root, stack: Stack) -> Reading:
     if stack.broken:
-        return unreadable(f"{stack.broken[0]}: libpam cannot use this line", f"mend {stack.broken[0]}", stack.broken[0])
+        return unreadable(
+            f"{stack.broken[0]}: libpam cannot use this line", f"repair {stack.broken[0]}", stack.broken[0]
+        )
     lines = stack.having(PWHISTORY)
     if not lines:
         gap = f"{PWHISTORY} is not in the password stack of {stack.service}"
@@ -405,7 +407,7 @@ def _put_blank_ways(root: Root, value: Value) -> str:
                     edit_argument(root, line, argument, None)
     left = [str(gate.way) for gate in gates(root, (), ()) if gate.blank and str(gate.way) not in value]
     if left:
-        raise Refused(f"a blank password is still good by {', '.join(left)}; shut that by hand")
+        raise Refused(f"a blank password is still good by {', '.join(left)}. Close that manually")
     return ""
 
 

@@ -160,9 +160,9 @@ def _read_right(rule_id: str) -> Callable[[System], Reading]:
             return Reading(frozenset(wanted), source=_our_source(rule_id), reason=found.but)
         source = found.source or next(iter(found.shipped.values())).source
         if YES in found.told("") and may == set(found.people):
-            said = "; ".join(filter(None, ("whoever sits at the machine may", found.but)))
+            said = "; ".join(filter(None, ("anyone at the machine can", found.but)))
             return Reading(frozenset({EVERYBODY}), source=source, reason=said)
-        said = found.but if may else "whoever sits at the machine gives an administrator's password, or is refused"
+        said = found.but if may else "anyone at the machine needs an administrator's password, or is denied"
         over = (_our_source(rule_id),) if wanted is not None else ()
         return Reading(frozenset(may), source=source, reason=said, overruled=over)
 
@@ -305,7 +305,7 @@ def _cannot(system: System) -> str:
 
 
 _PLACE = f"rules over the answers in {polkit.ACTIONS}; written to {polkit.OURS}"
-_LIMIT = f"{_PLACE}, for whoever is covered and administers nothing"
+_LIMIT = f"{_PLACE}, for covered accounts that are not administrators"
 KEEPERS: Mapping[str, Keeper] = {
     **{
         rule_id: Keeper(
@@ -340,7 +340,7 @@ KEEPERS: Mapping[str, Keeper] = {
         _cannot,
     ),
     "sharing.applies_to": Keeper(
-        f"a list in {polkit.OURS}; whoever administers is never covered",
+        f"a list in {polkit.OURS}; administrators are never covered",
         _known(_covered),
         write_ours(lambda root, mine, value: evolve(mine, covered=checked_names(root, value))),
         cannot=_cannot,

@@ -79,7 +79,7 @@ def _read_automatic(system: System) -> Reading:
     if not worst.known:
         return unreadable(worst.says, source=worst.source)
     value = "guests" if _is_for_a_guest(worst, guests) else "anybody"
-    reason = f"{worst.account or 'whoever is there'}: {worst.says}"
+    reason = f"{worst.account or 'anyone'}: {worst.says}"
     return Reading(value, source=worst.source, overruled=others, reason=reason)
 
 
@@ -94,14 +94,14 @@ def _put_automatic(root: Root, value: Value) -> str:
 
     said = [_switch_off(root, each) for each in unwanted()]
     if left := unwanted():
-        raise Refused(f"{left[0].source} still signs somebody in; take it away by hand")
+        raise Refused(f"{left[0].source} still signs someone in automatically. Remove it manually")
     return "; ".join(dict.fromkeys(said))
 
 
 def _switch_off(root: Root, each: Automatic) -> str:
     """Take one way of being signed in unasked away, wherever it is set."""
     if not each.known:
-        raise Refused(f"{each.source}: {each.says}; look at it by hand")
+        raise Refused(f"{each.source}: {each.says}. Check it manually")
     match each.service:
         case "lightdm-autologin":
             keys = {"autologin-user": ""} if each.account else {"autologin-guest": "false", "allow-guest": "false"}
@@ -117,9 +117,9 @@ def _switch_off(root: Root, each: Automatic) -> str:
         case "lxdm":
             set_key(root, LXDM_CONF, "base", "autologin", None)
         case "greetd":
-            raise Refused(f"{each.source}: take [initial_session] away by hand")
+            raise Refused(f"{each.source}: remove [initial_session] manually")
         case _:
-            raise Refused(f"{each.source}: {each.says}; take that line away by hand")
+            raise Refused(f"{each.source}: {each.says}. Remove that line manually")
     return f"holds when {each.service.removesuffix('-autologin')} is started again"
 
 
@@ -273,7 +273,7 @@ INDICATORS = "~host;~spacer;~clock;~spacer;~layout;~session;~a11y;~power"
 def _read_button_lightdm(system: System) -> Reading:
     """lightdm-gtk-greeter shows what its list of indicators names."""
     if not system.root.exists("/usr/sbin/lightdm-gtk-greeter"):
-        return unreadable("what that greeter of lightdm offers stands in files of its own that are not known here")
+        return unreadable("what that greeter of lightdm offers is set in files that Verrou does not know")
     folders = ("/usr/share/lightdm/lightdm-gtk-greeter.conf.d", "/etc/lightdm/lightdm-gtk-greeter.conf.d")
     files = [*drop_ins(system.root, folders), GREETER_CONF]
     entry = last_of(all_entries(system.root, files), "greeter", "indicators")
