@@ -47,7 +47,7 @@ settings.register_profile(
     "verrou",
     deadline=None,
     phases=[phase for phase in Phase if phase is not Phase.explain],  # which takes minutes, and looks like a hang
-    max_examples=90 * FACTOR,
+    max_examples=60 * FACTOR,
     suppress_health_check=[HealthCheck.function_scoped_fixture],
     derandomize="CI" in os.environ,
     print_blob=True,

@@ -146,12 +146,12 @@ def test_five_errors_are_told_at_once_each_with_its_line(verrou: Verrou, tmp_pat
             '[population]\nadministrators = { only = ["a"] }\n[accounts.b]\nrole = "administrator"\n',
             "leaves out b, whom this baseline makes administrators",
         ),
-        ('[groups.x]\nmembers = ["ana"]\nonly = ["bors"]\n', "whom its only leaves out"),
+        ('[groups.x]\nmembers = ["ana"]\nonly = ["bors"]\n', "who are not in its list only"),
         ('[logon]\nconsole.allowed = "nobody"\n', "nobody could sign in at the console"),
         ('[logon]\nconsole.denied = "everybody"\n', "nobody could sign in at the console"),
         (
             '[password]\nblank_ways = "none"\n[accounts.day]\nrole = "guest"\npassword = "blank"\n',
-            "takes it by no way that it has",
+            "accepts it on none of its routes",
         ),
         (
             '[logon]\nnetwork.denied = ["ana"]\n[accounts.ana]\nways_in = ["console", "network"]\n',

@@ -61,20 +61,14 @@ def test_the_whole_round(manned_root: PrivateRoot, verrou: Verrou) -> None:
     assert changes("razorbill-Skerry-17", "shearwater-Sound-99")
 
 
-def test_undo_brings_back_every_byte(manned_root: PrivateRoot, verrou: Verrou) -> None:
+def test_verify_proves_on_real_pam_and_leaves_nothing_and_undo_nothing_either(
+    manned_root: PrivateRoot, verrou: Verrou
+) -> None:
     m = ("-m", manned_root.path)
-    start = manned_root.tree()
-    verrou("harden", *m, "-b", "shared-desk", "--yes")
-    assert manned_root.tree() != start
-    verrou("verify", *m, "-b", "shared-desk")
-    verrou("undo", *m, "--yes")
-    assert manned_root.tree() == start
-
-
-def test_verify_proves_on_real_pam_and_leaves_nothing(manned_root: PrivateRoot, verrou: Verrou) -> None:
-    m = ("-m", manned_root.path)
+    before = manned_root.tree()
     verrou("harden", *m, "-b", "shared-desk", "--yes")
     start = manned_root.tree()
+    assert start != before
     told = json.loads(verrou("verify", *m, "-b", "shared-desk", "--format", "json").stdout)
     assert {(t["rule"], t["proof"]) for t in told["trials"]} == {
         (rule, "proved")
@@ -99,13 +93,15 @@ def test_verify_proves_on_real_pam_and_leaves_nothing(manned_root: PrivateRoot, 
     assert "terminal" in left[BY_THE_CLOCK[0]] and "clock" in left[BY_THE_CLOCK[1]]
     assert manned_root.tree() == start
     assert list((manned_root.path / "run").iterdir()) == []
+    verrou("undo", *m, "--yes")
+    assert manned_root.tree() == before
 
 
 BY_THE_CLOCK = ("elevation.remembered_for", "elevation.unanswered_after")
 """What a trial cannot wait for on a real system."""
 
 
-@pytest.mark.parametrize("length", [9, 15, 17, 21, 24])
+@pytest.mark.parametrize("length", [9, 21])
 def test_a_dictionary_word_of_any_length_is_refused(manned_root: PrivateRoot, verrou: Verrou, length: int) -> None:
     m = ("-m", manned_root.path)
     verrou("rule", "set", f"password.min_length={length}", "password.classes=4", *m, "--yes")
@@ -200,7 +196,7 @@ def test_a_stack_edited_by_hand_is_told_and_not_forced(manned_root: PrivateRoot,
     manned_root.write(name, edited)
     start = manned_root.tree()
     told = verrou("rule", "set", "lockout.after=4", "-m", manned_root.path, "--yes", code=4).stdout
-    assert "edited the managed block" in " ".join(told.split())
+    assert "the managed block" in " ".join(told.split())
     assert manned_root.tree() == start
 
 
