@@ -435,11 +435,12 @@ def test_a_unit_that_is_started_signs_in_whom_it_names(tmp_path: Path, text: str
 
 def test_a_unit_that_is_masked_signs_in_nobody(tmp_path: Path) -> None:
     unit = "[Service]\nExecStart=/bin/login -f tern\nStandardInput=tty\n"
-    with_files(tmp_path, {"usr/lib/systemd/system/hut.service": unit})
+    places = ("usr/lib/systemd/system/hut.service", "etc/systemd/system/hut.service.d/own.conf")
+    with_files(tmp_path, dict.fromkeys(places, unit))
     wanted = tmp_path / "etc/systemd/system/multi-user.target.wants"
     wanted.mkdir(parents=True)
     (wanted / "hut.service").symlink_to("/usr/lib/systemd/system/hut.service")
-    assert who_unasked(Root(tmp_path)) == ["tern"]
+    assert "tern" in who_unasked(Root(tmp_path))
     (tmp_path / "etc/systemd/system/hut.service").symlink_to("/dev/null")
     assert who_unasked(Root(tmp_path)) == []
 
