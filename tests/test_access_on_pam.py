@@ -10,8 +10,10 @@ from conftest import do, examples
 from debian_root import PrivateRoot
 from verrou.core.model import Account, Role
 from verrou.core.model.ways import Gate, Way
+from verrou.core.passwords import policy_of
 from verrou.core.plan.making import new_account
-from verrou.machines import open_machine
+from verrou.core.trials import CannotTry
+from verrou.machines import Secrets, open_machine
 from verrou.machines.linux.files.access_file import CONSOLE, access_rules, passes
 from verrou.machines.linux.files.sshd import REMOTE
 from verrou.machines.linux.root import Root
@@ -54,6 +56,19 @@ def test_the_access_file_is_read_as_pam_reads_it(probe: PrivateRoot, lines: list
             asked = probe.inside("pamtester", *items, "probe", name, "acct_mgmt").returncode == 0
             gate = Gate(Way.CONSOLE, passes(rules, origin, GROUPS))
             assert gate.lets_through(Account(name, "1000", groups=mine)) is asked, (name, origin)
+
+
+@pytest.mark.real_root
+def test_what_was_done_to_a_copy_counts_in_its_next_attempt(manned_root: PrivateRoot) -> None:
+    machine = open_machine(str(manned_root.path))
+    posture = machine.observe()
+    steps = new_account(posture, "daypass", Role.GUEST, password="blank")
+    with machine.rehearse() as copy:
+        with pytest.raises(CannotTry, match="no group that makes somebody a guest"):
+            copy.attempt(policy_of(posture), Role.GUEST, False).__enter__()
+        copy.do(steps, Secrets())
+        with copy.attempt(policy_of(posture), Role.GUEST, False) as somebody:
+            assert "guests" in somebody.groups
 
 
 @pytest.mark.real_root

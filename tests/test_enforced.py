@@ -77,10 +77,14 @@ def test_the_administrator_s_file_counts_before_the_vendor_s(tmp_path: Path) -> 
     files = {
         "usr/lib/systemd/systemd-logind": "",
         "usr/lib/systemd/logind.conf": "[Login]\nHandlePowerKey=poweroff\n",
+        "usr/lib/systemd/systemd": "",
         "etc/sysctl.conf": "kernel.sysrq=0\n",
     }
     assert "power key" in keys_left(Root(with_files(tmp_path, files)))
     with_files(tmp_path, {"etc/systemd/logind.conf": "[Login]\nHandlePowerKey=ignore\n"})
+    assert "perhaps" in keys_left(Root(tmp_path)), "systemd reads no sysctl.conf but by a link"
+    (tmp_path / "etc/sysctl.d").mkdir()
+    (tmp_path / "etc/sysctl.d/99-sysctl.conf").symlink_to("../sysctl.conf")
     assert keys_left(Root(tmp_path)) == ""
 
 

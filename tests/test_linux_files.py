@@ -348,6 +348,9 @@ def test_what_is_no_file_among_files_is_passed_over_as_by_the_programs(manned_ro
     assert told()[0] == [Opening.PASSWORD, None]
     root.write("/etc/ssh/sshd_config", "Include /*/*/*/*/*/*.conf\nUsePAM yes\nBanner /usr/lib/issue\n")
     assert told()[0] == [Opening.PASSWORD, Opening.UNKNOWN], "nobody waits for all of a system to be looked through"
+    root.write("/etc/issue.d/empty.issue", "")
+    assert told()[2] == Notice(), "two empty files are no notice"
+    (root.path / "etc/issue.d/empty.issue").unlink()
     (root.path / "etc/issue").unlink()
     root.write("/usr/lib/issue", "Cap Fauvel\n")
     assert told()[2] == Notice("", "Cap Fauvel")

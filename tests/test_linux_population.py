@@ -333,6 +333,8 @@ def test_any_setting_text_is_a_value(key: str, text: str) -> None:
 @pytest.mark.real_root
 def test_who_is_not_root_sees_what_can_be_read_and_no_guess(manned_root: PrivateRoot) -> None:
     manned_root.inside("chmod", "0640", "/etc/shadow", "/etc/sudoers")
+    manned_root.write("/etc/rc.local", "#!/bin/sh\n")
+    manned_root.inside("chmod", "0700", "/etc/rc.local")
     reading, writing = os.pipe()
     child = os.fork()
     if child == 0:

@@ -35,6 +35,7 @@ from verrou.core.audit import Verdict, audit
 from verrou.core.errors import BadInput
 from verrou.core.logbook import KeptAccount, KeptFinding, KeptReading, KeptTrial, Record, Run, record_of, trend
 from verrou.core.model import Role
+from verrou.core.model.access import as_known_role
 from verrou.core.model.known import Known
 from verrou.core.rules import Severity
 from verrou.core.trials import Proof, not_tried
@@ -115,6 +116,8 @@ def test_what_goes_in_comes_out_once_and_in_order(place: Place) -> None:
     for record in (later, made("a"), other, made("a", by="somebody else")):
         assert keep(record, place).delivered == 1
     assert kept(place) == [made("a"), other, later]
+    assert [account.role for account in kept(place)[0].accounts][1] is Known.UNKNOWN, "and no word that looks like it"
+    assert as_known_role(None) is Known.UNKNOWN, "as older records have it"
     renamed = made("d", machine="lamp-01", clock=DAY + timedelta(days=2))
     keep(renamed, place)
     assert [record.key for record in kept(place, "hide-01")] == ["a", "b", "d"], "known again by identity, not by name"

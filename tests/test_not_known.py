@@ -109,7 +109,7 @@ def test_a_locked_password_leaves_a_key_good(two: PrivateRoot, verrou: Verrou) -
     two.inside("usermod", "-L", "tern")
     (data,) = json.loads(verrou("access", "tern", *m, "--format", "json").stdout)
     assert data["ways"]["remote-shell"] == "key" and data["ways"]["console"] is None
-    assert "disabled, but its key still works" in " ".join(verrou("account", "show", "tern", *m).stdout.split())
+    assert "disabled, but can still sign in" in " ".join(verrou("account", "show", "tern", *m).stdout.split())
     assert "its key is good" in " ".join(verrou("why", "tern", "remote-shell", *m).stdout.split())
     verrou("account", "add", "gull", "--keep-password", *m, *TYPED, typed=GOOD_PASSWORD + "\n")
     two.write("/home/gull/.ssh/authorized_keys", KEY)

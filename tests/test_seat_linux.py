@@ -376,6 +376,8 @@ def test_a_command_of_each_start_that_names_a_terminal_is_told(tmp_path: Path, f
 
 
 def test_a_boot_partition_that_is_not_there_is_told(tmp_path: Path) -> None:
+    with_files(tmp_path, {"etc/fstab": "# /boot was on sda1\nUUID=1 / ext4 defaults 0 1\n"})
+    assert who_unasked(Root(tmp_path)) == []
     with_files(tmp_path, {"etc/fstab": "UUID=1 / ext4 defaults 0 1\nUUID=2 /boot ext4 defaults 0 2\n"})
     assert who_unasked(Root(tmp_path)) == ["root?"]
     with_files(tmp_path, {"boot/vmlinuz": ""})

@@ -9,7 +9,7 @@ from typing import Protocol
 
 from attrs import frozen
 
-from verrou.core.model import Account, AccountName, GroupName, Posture, Reading, Role, Status
+from verrou.core.model import Account, AccountName, GroupName, Posture, Reading, Role, Status, counted
 from verrou.core.model.access import opening
 from verrou.core.model.ways import Way
 from verrou.core.passwords import Policy, breaking, make_password, policy_of
@@ -277,10 +277,15 @@ def lockout_trial(subject: TrialAccount, posture: Posture, rng: random.Random) -
     if tries > 1:
         _mistype(subject, wrong, tries - 1)
         yield _judge(
-            "lockout.after", f"{tries - 1} failed attempts, then the right password", subject.sign_in(right), True
+            "lockout.after",
+            f"{counted(tries - 1, 'failed attempt')}, then the right password",
+            subject.sign_in(right),
+            True,
         )
     _mistype(subject, wrong, tries)
-    yield _judge("lockout.after", f"{tries} failed attempts, then the right password", subject.sign_in(right), False)
+    yield _judge(
+        "lockout.after", f"{counted(tries, 'failed attempt')}, then the right password", subject.sign_in(right), False
+    )
     yield from _lock_ends(subject, posture, right)
     forget = _in_force("lockout.forget_after", posture)
     if forget is not None and isinstance(forget.value, timedelta) and tries > 1:
@@ -290,7 +295,7 @@ def lockout_trial(subject: TrialAccount, posture: Posture, rng: random.Random) -
         said = CATALOGUE["lockout.forget_after"].kind.say(forget.value)
         yield _judge(
             "lockout.forget_after",
-            f"{tries - 1} failed attempts, {said} later one more, then the right password",
+            f"{counted(tries - 1, 'failed attempt')}, {said} later one more, then the right password",
             subject.sign_in(right),
             True,
         )
@@ -315,7 +320,7 @@ def _by_other_services(subject: TrialAccount, right: str, wrong: str, tries: int
     for service in subject.other_services:
         subject.unlock()
         control = subject.sign_in(right, service)
-        said = f"{tries} failed attempts by {service}, then the right password"
+        said = f"{counted(tries, 'failed attempt')} by {service}, then the right password"
         if not control.accepted:
             reason = f"{service} does not let the temporary account sign in at all: {control.said}"
             yield TrialResult("lockout.after", said, Proof.NOT_TRIED, reason)

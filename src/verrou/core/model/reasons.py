@@ -25,7 +25,7 @@ from verrou.core.model.facts import Account, Builtin, Grant, PasswordState, Read
 from verrou.core.model.known import Known
 from verrou.core.model.posture import Posture
 from verrou.core.model.ways import EVERYBODY, Circle, Gate, Pass, Way
-from verrou.core.model.words import joined
+from verrou.core.model.words import counted, joined
 from verrou.core.values import EVERYBODY as ALL
 from verrou.core.values import GROUP
 
@@ -184,7 +184,7 @@ def _about_account(account: Account, posture: Posture) -> Iterator[Reason]:
     if locked(account, posture):
         by_itself = account.locked_until != datetime.max
         change = f"verrou account unlock {typed}" + (", or the lock ends by itself" if by_itself else "")
-        yield Reason(False, f"{name} is locked after {account.wrong_tries} failed attempts", source, change)
+        yield Reason(False, f"{name} is locked after {counted(account.wrong_tries, 'failed attempt')}", source, change)
     if barred(account, posture):
         reading = posture.readings["population.outside_identities"]
         said = f"{name} is linked to an online identity, and this machine does not let such accounts sign in"

@@ -57,7 +57,7 @@ def _words(state: State, account: Account, posture: Posture) -> str:
         case State.CAN_SIGN_IN:
             return "can sign in" if not is_person(account) and gets_in(account, posture) else ""
         case State.OPEN_BY_KEY:
-            return "disabled, but its key still works" if not account.enabled and ways_in(account, posture) else ""
+            return "disabled, but can still sign in" if not account.enabled and ways_in(account, posture) else ""
         case State.DISABLED:
             return "" if account.enabled else "disabled"
         case State.NO_PASSWORD:
@@ -98,7 +98,7 @@ def _words(state: State, account: Account, posture: Posture) -> str:
         case State.STILL_ACTS:
             return "still acts" if is_person(account) and not gets_in(account, posture) and goes_on(account) else ""
         case State.WRONG_TRIES:
-            return f"{account.wrong_tries} failed attempts" if account.wrong_tries else ""
+            return counted(account.wrong_tries, "failed attempt") if account.wrong_tries else ""
         case State.SIGNED_IN:
             return "signed in now" if account.sessions else ""
 

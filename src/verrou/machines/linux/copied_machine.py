@@ -86,7 +86,7 @@ class LinuxCopy:
     _tallies: set[str] = field(factory=set, init=False)
     _put_back: dict[str, Item] = field(factory=dict, init=False)
     _restack: bool = field(default=False, init=False)
-    _done: Posture | None = field(default=None, init=False)
+    _observed: Posture | None = field(default=None, init=False)
 
     @property
     def root(self) -> Root:
@@ -98,7 +98,7 @@ class LinuxCopy:
     def do(self, steps: Sequence[Step], secrets: Secrets) -> list[StepResult]:
         """See :meth:`verrou.machines.Copy.do`. Account steps that follow one another are done in one go."""
         results: list[StepResult] = []
-        self._done = None
+        self._observed = None
         for manner, run in groupby(steps, key=self._manner):
             if manner == "accounts":
                 results += self._edit_accounts(list(run), secrets)
@@ -602,8 +602,8 @@ class LinuxCopy:
             return ()
         wanted = Grant.ADMINISTRATION if role is Role.ADMINISTRATOR else Grant.GUEST_USE
         # Observed once for all attempts: none of them leaves anything behind.
-        self._done = self._done or self.observe()
-        group = self._done.group_with(wanted)
+        self._observed = self._observed or self.observe()
+        group = self._observed.group_with(wanted)
         if group is None:
             raise CannotTry(f"this system has no group that makes somebody {'an' if role[0] in 'a' else 'a'} {role}")
         return (str(group.name),)

@@ -202,8 +202,26 @@ class Root:
 
     def is_folder(self, name: str) -> bool:
         """Whether a folder stands there, or a link to one."""
+        return self._kind_of(name, stat.S_ISDIR)
+
+    def is_file(self, name: str) -> bool:
+        """Whether a file stands there, or a link to one. A link to /dev/null is an empty file, on a disk too that is
+        mounted without that device."""
+        above, _, last = name.rpartition("/")
         try:
-            return stat.S_ISDIR(os.stat(self.place(name)).st_mode)
+            if os.readlink(self.place(above or "/") / last) == os.devnull:
+                return True
+        except (OSError, BadInput):
+            pass  # no link, or nothing there
+        return self._kind_of(name, stat.S_ISREG)
+
+    def may_be_run(self, name: str) -> bool:
+        """Whether a file stands there that anybody may run, by its mode."""
+        return self.is_file(name) and self._kind_of(name, lambda mode: bool(mode & 0o111))
+
+    def _kind_of(self, name: str, is_kind: Callable[[int], bool]) -> bool:
+        try:
+            return is_kind(os.stat(self.place(name)).st_mode)
         except (OSError, BadInput):
             return False
 
@@ -223,7 +241,7 @@ class Root:
                     each.name
                     for each in found
                     if each.is_file(follow_symlinks=False)
-                    or (each.is_symlink() and self._leads_to_a_file(f"{folder}/{each.name}", descriptor))
+                    or (each.is_symlink() and self.is_file(f"{folder}/{each.name}"))
                 )
 
     def matching(self, pattern: str) -> list[str]:
@@ -241,22 +259,12 @@ class Root:
         return found
 
     def files_matching(self, pattern: str) -> list[str]:
-        """The files that glob(7) finds by a pattern, sorted; whatever else it finds is passed over."""
-        found = self.matching(pattern)
-        files = {
-            f"{folder}/{n}" for folder in {each.rpartition("/")[0] for each in found} for n in self.files_in(folder)
-        }
-        return [each for each in found if each in files]
+        """The files that glob(7) finds by a pattern, sorted; whatever else it finds is passed over.
 
-    def _leads_to_a_file(self, name: str, folder: int) -> bool:
-        try:
-            # On a disk that is mounted no such device is there, and the link is an empty file all the same.
-            if os.readlink(name.rpartition("/")[2], dir_fd=folder) == os.devnull:
-                return True
-            now = os.stat(self.place(name))
-        except (OSError, BadInput):
-            return False
-        return stat.S_ISREG(now.st_mode) or _is_null(now)
+        Raises:
+            BadInput: see :meth:`matching`.
+        """
+        return [each for each in self.matching(pattern) if self.is_file(each)]
 
     @contextmanager
     def _listed(self, folder: str) -> Iterator[int | None]:

@@ -243,16 +243,17 @@ def _by_kernel(root: Root) -> Iterator[Automatic]:
                 found.setdefault((f"{word}: what that lets people do is not known", False), source)
     for (says, known), source in found.items():
         yield Automatic("root", says, source, "", known=known)
-    mount = next((n for n, line in enumerate(root.lines(FSTAB), start=1) if line.split()[1:2] == ["/boot"]), None)
+    mounts = (line.partition("#")[0].split() for line in root.lines(FSTAB))
+    mount = next((number for number, words in enumerate(mounts, start=1) if words[1:2] == ["/boot"]), None)
     if mount is not None and not root.live and not root.names_in("/boot"):
         says = "/boot is a file system of its own and is not mounted here, so what the kernel is told is not known"
         yield Automatic("root", says, Source(FSTAB, mount), "", known=False)
 
 
 def _by_scripts(root: Root) -> Iterator[Automatic]:
-    """Commands run at each start that name a terminal or begin a session: of /etc/rc.local, see
-    systemd-rc-local-generator(8), and lines of crontab(5) with ``@reboot``."""
-    scripts = [RC_LOCAL] if root.item(RC_LOCAL).mode & 0o111 else []
+    """Commands run at each start that read from a terminal or begin a session: of /etc/rc.local, where it may be run,
+    see systemd-rc-local-generator(8), and lines of crontab(5) with ``@reboot``."""
+    scripts = [RC_LOCAL] if root.may_be_run(RC_LOCAL) else []
     tables = [*system_cron_files(root), *(f"{folder}/root" for folder in CRONTABS)]
     for file in (*scripts, *tables):
         for number, line in enumerate(root.content(file, MOST_READ).decode(errors="replace").split("\n"), start=1):

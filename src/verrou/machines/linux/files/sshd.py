@@ -218,12 +218,12 @@ def config_lines(root: Root) -> Iterator[Line]:
 
     def included(pattern: str, by: Source, depth: int, under: tuple[Criteria, ...]) -> Iterator[Line]:
         try:
-            files, all_found = root.files_matching(pattern), root.matching(pattern)
+            all_found = root.matching(pattern)
         except BadInput:
             yield "include", [pattern], by, under
             return
         for found in all_found:
-            if found in files:
+            if root.is_file(found):
                 yield from in_file(found, depth + 1, under)
             elif not root.is_folder(found):
                 # The server passes over folders, and does not start over a link that leads nowhere (measured, 9.2).

@@ -201,7 +201,7 @@ class Sudoers:
         if self.files > MOST_FILES:
             self.unknown.append(Source(target, None, "included too often, so it is not read again"))
             return
-        for name in root.files_in(target):
+        for name in root.names_in(target):
             if "." in name or name.endswith("~"):
                 self.passed_over.append(Source(f"{target}/{name}", None, "sudo ignores names with . or ~"))
             else:

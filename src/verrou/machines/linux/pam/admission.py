@@ -226,7 +226,7 @@ class Services:
         its service's stack, and what asks nobody begins for an account that is closed too."""
         if gate.admissions:
             return gate
-        says = f"nobody is asked: {gate.unasked}" if gate.unasked else "anyone who types a name is signed in"
+        says = f"automatic sign-in: {gate.unasked}" if gate.unasked else "anyone who types a name is signed in"
         found = {}
         for account in self.posture.accounts:
             who = self._people.get(account.name)

@@ -8,6 +8,8 @@ from verrou.machines.linux.root import Root
 
 KEYS_TARGET = "ctrl-alt-del.target"
 LOGIND = ("/usr/lib/systemd/systemd-logind", "/lib/systemd/systemd-logind")
+SYSTEMD = ("/usr/lib/systemd/systemd", "/lib/systemd/systemd")
+"""systemd does not read /etc/sysctl.conf but by a link among the other files; what starts other systems does."""
 FOLDERS = ("/usr/lib", "/usr/local/lib", "/run", "/etc")
 """Where settings are, the folder that counts most last: logind.conf(5), sysctl.d(5)."""
 RUNNING_SYSRQ, SYSCTL_CONF = "/proc/sys/kernel/sysrq", "/etc/sysctl.conf"
@@ -49,6 +51,7 @@ def _sysrq(root: Root) -> int | None:
     if root.live:
         lines = root.lines(RUNNING_SYSRQ)
         return int(lines[0]) if lines and lines[0].isdigit() else None
-    files = [*drop_ins(root, [f"{top}/sysctl.d" for top in FOLDERS]), SYSCTL_CONF]
+    last = [] if any(map(root.exists, SYSTEMD)) else [SYSCTL_CONF]
+    files = [*drop_ins(root, [f"{top}/sysctl.d" for top in FOLDERS]), *last]
     found = [each.value for each in all_entries(root, files) if each.key.lstrip("-") in SYSRQ]
     return int(found[-1]) if found and found[-1].isdigit() else None

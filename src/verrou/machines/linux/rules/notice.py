@@ -22,8 +22,8 @@ def _issue(root: Root) -> tuple[str, Source]:
     start of the system are shown, or the vendor's where these are empty (measured, 2.38)."""
     for top in ("/etc",) if root.exists(ISSUE) else ("/run", "/usr/lib") if root.live else ("/usr/lib",):
         files = [f"{top}/issue", *root.files_matching(f"{top}/issue.d/*.issue")]
-        if text := "\n".join(root.text(file) or "" for file in files if root.exists(file)):
-            return text, Source(next(file for file in files if root.text(file)), 1)
+        if shown := {file: text for file in files if root.exists(file) and (text := root.text(file))}:
+            return "\n".join(shown.values()), Source(next(iter(shown)), 1)
     return "", Source(ISSUE, 1)
 
 
