@@ -42,7 +42,7 @@ SHOTS = {
     "verify": "verrou harden -m hide-01.bench.json -b hide-01.toml --yes >/dev/null; "
     "verrou machine restart -m hide-01.bench.json; "
     "verrou verify -m hide-01.bench.json -b hide-01.toml",
-    "journal": "verrou journal list -m hide-01.bench.json; verrou journal show 3 -m hide-01.bench.json | head -n 38",
+    "journal": "verrou journal list -m hide-01.bench.json; verrou journal show 1 -m hide-01.bench.json | head -n 38",
     "undo": "verrou undo -m hide-01.bench.json --accept open-guest",
     "rule-explain": "verrou rule explain lockout.lasts password.min_length; echo; "
     "verrou rule show lockout -m warden-03",

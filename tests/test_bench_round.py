@@ -280,5 +280,10 @@ def test_a_locked_account_is_found_shown_and_unlocked(verrou: Verrou, tmp_path: 
     roles = json.loads(verrou("account", "list", "--role", "administrator", *m, "--format", "json").stdout)
     assert {account["name"] for account in roles} == {"phare", "ringer"}
     assert "No accounts match" in verrou("account", "list", "--state", "blank", *m).stdout
+    for machine, hidden in (
+        ("ringing-02.bench.json", "1 system account that cannot sign in is hidden; use --all to show it."),
+        ("warden-03", "4 system accounts that cannot sign in are hidden; use --all to show them."),
+    ):
+        assert hidden in verrou("account", "list", "-m", f"cap/{machine}").stdout
     again = verrou("account", "unlock", "bors", *m, "--yes").stdout
     assert "already" in again

@@ -99,7 +99,7 @@ def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None
     """List accounts with their role and state."""
     from verrou.core.survey import account_data
     from verrou.reports.sheets import console, print_sheet
-    from verrou.reports.surveys import accounts_sheet, folded_line
+    from verrou.reports.surveys import accounts_sheet, hidden_accounts
 
     posture = looked_at(machine)
     asked = bool(role or state)
@@ -112,7 +112,7 @@ def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None
         if not chosen:
             out.print("No accounts match.")
         if folded:
-            out.print(f"\n{folded_line(folded)}")
+            out.print(f"\n{hidden_accounts(folded)}")
 
     data = [account_data(a, posture) for a in chosen] if style == "json" else None
     print_facts(style, sheet, data, text)

@@ -35,7 +35,7 @@ MEASURE = "essential"
 def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept: Keeping) -> None:
     """Show accounts, roles and the value and source of every rule."""
     from verrou.reports.sheets import as_json, console, print_sheet
-    from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, folded_line, summary_lines
+    from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, hidden_accounts, summary_lines
 
     posture = looked_at(machine)
     accounts, folded = accounts_sheet(posture, everyone or style != "text", width=console().width)
@@ -56,7 +56,7 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept
         if len(accounts.rows) > MOST_IN_TEXT:
             out.print(f"{len(accounts.rows) - MOST_IN_TEXT} more accounts; use --format csv to list all")
         if folded:
-            out.print(folded_line(folded))
+            out.print(hidden_accounts(folded))
         out.print()
         _tell_rules(out, posture, everyone)
 
@@ -72,10 +72,10 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept
 def _tell_rules(out: "Terminal", posture: "Posture", everyone: bool) -> None:
     """The rules that stand out in sentences, and how many others there are; with ``everyone`` those too."""
     from verrou.core.audit import remarkable
-    from verrou.core.model import Status
+    from verrou.core.model import Status, counted
     from verrou.core.rules import CATALOGUE, reading_of
     from verrou.reports.sheets import print_sheet
-    from verrou.reports.surveys import rule_sentences
+    from verrou.reports.surveys import hidden_line, rule_sentences
 
     every = list(CATALOGUE.values())
     weak = dict(remarkable(posture, load_baseline(MEASURE)))
@@ -84,14 +84,14 @@ def _tell_rules(out: "Terminal", posture: "Posture", everyone: bool) -> None:
     for rule in for_root:
         del weak[rule]
     first = [*weak, *(rule for rule in every if rule not in weak)] if everyone else weak
-    counted = f"{len(weak)} of {len(every)} rules miss the baseline or are not enforced"
-    out.print(f"{counted} (baseline: {MEASURE})" + (":" if first else "."))
+    missed = f"{len(weak)} of {len(every)} rules miss the baseline or are not enforced"
+    out.print(f"{missed} (baseline: {MEASURE})" + (":" if first else "."))
     if first:
         print_sheet(out, rule_sentences(posture, first, weak))
     if for_root:
-        out.print(f"{len(for_root)} rules need root to be read.")
+        out.print(f"Only root can read {counted(len(for_root), 'rule')}.")
     if more := len(every) - len(first) - len(for_root):
-        out.print(f"{more} rules with nothing to report are hidden; use --all to show them.")
+        out.print(hidden_line(more, "rule", "with nothing to report"))
 
 
 def _save(file: Path, text: str) -> None:

@@ -99,9 +99,9 @@ def _command(path: str, command: click.Command) -> Iterator[str]:
     pieces = [piece for piece in command.collect_usage_pieces(context) if piece != "[OPTIONS]"]
     yield ".SS " + _roff(" ".join([path, *pieces]))
     yield from _paragraphs(command.help or "")
-    for parameter in command.get_params(context):
+    for parameter in command.params:  # without --help, which Click adds by itself
         record = parameter.get_help_record(context)
-        if record is None or isinstance(parameter, click.Argument) or parameter.name == "help":
+        if record is None or isinstance(parameter, click.Argument):
             continue
         yield ".TP"
         yield rf"\fB{_roff(record[0])}\fR"

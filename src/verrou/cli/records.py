@@ -199,5 +199,5 @@ def check(machine: Machine) -> None:
     for line in damaged:
         out.print(shown(line))
     if damaged:
-        raise BadInput(f"{len(damaged)} of {len(entries)} entries cannot be undone; the others are intact")
-    out.print(f"The journal is intact: {len(entries)} entries, all hashes match.")
+        raise BadInput(f"entries that cannot be undone: {len(damaged)} of {len(entries)}; the others are intact")
+    out.print(f"The journal is intact: all hashes match (entries: {len(entries)}).")

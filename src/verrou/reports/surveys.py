@@ -298,7 +298,12 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
     return [(about, text) for about, text in facts if text]
 
 
-def folded_line(folded: int) -> str:
+def hidden_line(number: int, noun: str, which: str) -> str:
+    """What a list says of what it leaves out: ``1 rule with nothing to report is hidden; …``."""
+    are, them = ("is", "it") if number == 1 else ("are", "them")
+    return f"{counted(number, noun)} {which} {are} hidden; use --all to show {them}."
+
+
+def hidden_accounts(number: int) -> str:
     """What a list says of the accounts it leaves out."""
-    shows = "it" if folded == 1 else "them"
-    return f"{counted(folded, 'system account')} that cannot sign in are hidden; use --all to show {shows}."
+    return hidden_line(number, "system account", "that cannot sign in")

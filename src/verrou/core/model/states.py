@@ -66,7 +66,7 @@ def _words(state: State, account: Account, posture: Posture) -> str:
         case State.ENDED:
             return f"expired {closed_from(account, posture)}" if past_end else ""
         case State.ENDS:
-            return f"ends {account.ends}" if account.ends is not None and account.enabled and not past_end else ""
+            return f"expires {account.ends}" if account.ends is not None and account.enabled and not past_end else ""
         case State.LOCKED:
             until = account.locked_until
             if until is None or not locked(account, posture):

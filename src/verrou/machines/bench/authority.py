@@ -474,11 +474,11 @@ class Authority:
             theirs = [file for file in self._data["disk"] if file["owner"] == account["id"]]
             for file in theirs:
                 file["owner"] = self._account(to)["id"]
-            said = f"{len(theirs)} files belong to {to} now" if theirs else ""
+            said = f"files that belong to {to} now: {len(theirs)}" if theirs else ""
         elif inside and files == "keep":
             for file in inside:
                 file["owner"] = KEEPER
-            said = f"{len(inside)} files stay in {home}"
+            said = f"files left in {home}: {len(inside)}"
         elif inside:
             if files == "archive":
                 import hashlib
@@ -486,9 +486,9 @@ class Authority:
                 mark = hashlib.sha256(json.dumps(inside, sort_keys=True).encode()).hexdigest()
                 place = f"/archives/{name}-{self.clock:%Y%m%d-%H%M%S}"
                 self._data["archives"].append({"place": place, "sha256": mark, "files": inside})
-                said = f"{len(inside)} files are in {place}, sha256 {mark}"
+                said = f"files archived in {place}: {len(inside)}, sha256 {mark}"
             else:
-                said = f"{len(inside)} files are deleted"
+                said = f"files deleted: {len(inside)}"
             self._data["disk"] = [file for file in self._data["disk"] if file not in inside]
         self._data["accounts"].remove(account)
         for group in self._data["groups"]:
