@@ -134,6 +134,8 @@ class Console:
 
 
 KEYS = ("env", "DISPLAY=:0", "XAUTHORITY=/var/run/lightdm/root/:0", "xdotool")
+MANY = 9
+"""More than there are accounts."""
 SCREENS_LOG = "/var/log/lightdm/lightdm.log"
 SCREEN = {
     "/usr/local/bin/display": """#!/bin/bash
@@ -173,6 +175,19 @@ class Screen:
         until(lambda: self.told() != started and "Prompt greeter" in self.told(), "a sign-in screen")
         shown = ("search", "--onlyvisible", "--class", "lightdm-gtk-greeter")
         until(lambda: self.machine.inside(*KEYS, *shown).stdout.strip(), "its window")
+
+    def listed(self) -> set[str]:
+        """The accounts that a fresh one offers. It begins below them, at "Other", with nobody's name; it asks whoever
+        an arrow key in the field of the password goes to."""
+
+        def began() -> list[str]:
+            return re.findall(r"Greeter start authentication(?: for (\S+))?\n", self.told())
+
+        self.fresh()
+        keys = ["Tab", *["Up"] * MANY, *["Down"] * MANY]
+        self.machine.inside(*KEYS, "key", *keys)
+        until(lambda: began().count("") == 2, "that it is at nobody's name again")
+        return set(began()) - {""}
 
     def type(self, text: str) -> None:
         """Type a line."""

@@ -260,7 +260,7 @@ def test_units_are_put_together_as_systemd_does_it(machine: Booted) -> None:
 
 
 def test_services_are_told_of_what_changed(machine: Booted) -> None:
-    """The remote shell server and the keeper of the accounts on the screen count it at once."""
+    """The remote shell server and the keeper of the accounts on the screen count it at once, a new greeter by that."""
 
     def listed() -> set[str]:
         command = "busctl call org.freedesktop.Accounts /org/freedesktop/Accounts org.freedesktop.Accounts"
@@ -276,12 +276,21 @@ def test_services_are_told_of_what_changed(machine: Booted) -> None:
     assert notice in machine.by_ssh("warden", GOOD_PASSWORD).stderr
     assert notice in console.fresh()
     until(lambda: listed() == {"warden", "gull", "daypass"}, "that tern is hidden")
+    assert machine.screen.listed() == {"warden", "gull", "daypass"}
     machine.inside("mv", "/usr/bin/systemctl", "/usr/bin/no-systemctl")
     assert "reload" in verrou(machine, "rule", "set", "screen.notice=Closed", "--preview")
 
 
 def test_an_idle_shell_ends_where_it_is_told_to(machine: Booted) -> None:
-    """One that obeys; one of another kind stays, and is told."""
+    """One that obeys; one of another kind stays, and is told. A desktop that nobody touches never says that it is
+    idle, so that logind does not lock it: what happens there is told as not known."""
+    console = machine.consoles["tty1"]
+    assert machine.screen.signs_in("daypass", GOOD_PASSWORD) and console.signs_in("tern", GOOD_PASSWORD)
+    machine.write("/etc/systemd/logind.conf.d/idle.conf", "[Login]\nIdleAction=lock\nIdleActionSec=1s\n")
+    machine.inside("systemctl", "kill", "--signal=HUP", "systemd-logind")
+    until(lambda: machine.sessions(Name="tern", IdleHint="yes"), "that the console counts as idle")
+    assert machine.sessions(Name="daypass", Service="lightdm", IdleHint="no", LockedHint="no")
+    assert value(machine, "screen.locks_after") == "unreadable"
     machine.inside("dpkg", "--purge", "--force-depends", "lightdm")
     wanted = ("rule", "set", "screen.locks_after=1 minute", "--yes")
     assert "gull (/bin/sh)" in verrou(machine, *wanted, code=4)
