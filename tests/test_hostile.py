@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Verrou, titled, with_programs
+from conftest import GOOD_PASSWORD, Verrou, titled, with_programs
 from verrou.cli.options import load_baseline
 from verrou.core.audit import audit, remarkable
 from verrou.core.capture import captured
@@ -86,7 +86,7 @@ def chain(folder: Path) -> None:
 
 BAD_BASELINES: list[tuple[Callable[[Path], object], int, str]] = [
     (chain, 0, "valid; 1 requirement"),
-    (lambda folder: os.mkfifo(folder / "0.toml"), 2, "no ordinary file"),
+    (lambda folder: os.mkfifo(folder / "0.toml"), 2, "not an ordinary file"),
     (lambda folder: (folder / "0.toml").write_text(".".join("a" * 50_000) + " = 1\n"), 2, "more than 50 parts"),
     (lambda folder: (folder / "0.toml").write_text(f"[password]\nmin_length = {'9' * 5000}\n"), 2, "4300 digits"),
     (lambda folder: (folder / "0.toml").write_text(f"a = {'[' * 9000}\n"), 2, "nested too deeply"),
@@ -119,6 +119,7 @@ def test_lines_are_broken_and_nothing_is_lost(text: str, width: int) -> None:
         {"policy": {"outside": 14}},
         {"policy": {"length": "6"}},
         {"policy": {"blank_by": "x"}},
+        {"policy": "x"},
         {"language": "=en"},
         {"clock": 5},
         {"bench": 10**5000},
@@ -130,7 +131,35 @@ def test_bench_files_of_wrong_types(bench: Path, verrou: Verrou, change: dict[st
     text = json.dumps(kept)
     bench.write_text(text.replace('"bench": 1', f'"bench": {"9" * 5000}') if digits else text)
     told = verrou("survey", "-m", bench, code=2).stderr
-    assert "this is no bench machine" in told and len(told) < 400
+    assert "not a bench machine file" in told and len(told) < 400 and "Error" not in told
+
+
+@pytest.mark.parametrize("typed", [GOOD_PASSWORD.replace("t", "\0"), "\x1b[A" + GOOD_PASSWORD, "kT4-" * 200, ""])
+def test_a_password_that_nobody_could_type_is_none(bench: Path, verrou: Verrou, typed: str) -> None:
+    words = ("account", "password", "warden", "--password", "stdin", "--yes", "-m", bench)
+    assert "nothing was changed" in verrou(*words, typed=f"{typed}\n", code=2).stderr
+
+
+def test_pipes_are_not_waited_for(bench: Path, verrou: Verrou) -> None:
+    """Where a journal, or what it kept, should be."""
+    verrou("rule", "set", "-m", bench, "lockout.after=9", "--yes")
+    records = bench.with_name("hide-01.verrou")
+    for name, command in (("kept/0001/contents", ("undo", "--yes")), ("journal.jsonl", ("journal", "list"))):
+        place = records / name
+        place.unlink()
+        os.mkfifo(place)
+        assert "this is not an ordinary file" in verrou(*command, "-m", bench, code=2).stderr
+
+
+def test_nothing_that_a_file_says_moves_the_cursor(tmp_path: Path, verrou: Verrou) -> None:
+    verrou("demo", "station", "--quiet")
+    disk = tmp_path / "station/warden-03"
+    strange, escaped = "permit\u202eroot\x9b31m", "permit\\u202eroot\\x9b31m"
+    (disk / "etc/ssh/sshd_config").write_text(f"{strange} yes\n")
+    told = verrou("access", "-m", disk).stdout
+    assert strange not in told and escaped in told
+    found = verrou("access", "-m", disk, "--format", "json").stdout
+    assert strange not in found and strange in json.dumps(json.loads(found), ensure_ascii=False)
 
 
 def test_a_home_that_is_no_home_and_an_include_of_itself(tmp_path: Path) -> None:

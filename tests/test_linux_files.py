@@ -89,7 +89,7 @@ def test_merging_nothing_of_ours_changes_nothing_of_theirs(ours: bytes, lines: l
 def test_no_pipe_is_waited_for(tmp_path: Path) -> None:
     (tmp_path / "etc").mkdir()
     os.mkfifo(tmp_path / "etc/passwd")
-    with pytest.raises(BadInput, match="no ordinary file"):
+    with pytest.raises(BadInput, match="not an ordinary file"):
         Root(tmp_path).text(PASSWD)
 
 

@@ -224,7 +224,7 @@ def test_records_that_nobody_of_us_wrote_hold_nobody_up(place: Place, tmp_path: 
     if place.file is not None:
         place.file.rename(tmp_path / "elsewhere.db")
         place.file.symlink_to(tmp_path / "elsewhere.db")
-        assert "no ordinary file" in deliver(place).reason
+        assert "not an ordinary file" in deliver(place).reason
 
 
 def test_an_older_logbook_is_brought_forward_and_a_newer_one_left_alone(place: Place, tmp_path: Path) -> None:

@@ -123,7 +123,7 @@ def test_wrong_use_gets_one_line_and_changes_nothing(
 def test_a_damaged_bench_file_is_told(verrou: Verrou, bench: Path, content: bytes) -> None:
     bench.write_bytes(content)
     told = verrou("survey", "-m", bench, code=2).stderr
-    assert "this is no bench machine" in told and len(told.splitlines()) == 1
+    assert "not a bench machine file" in told and len(told.splitlines()) == 1
 
 
 def test_every_rule_is_explained_and_shown(verrou: Verrou, bench: Path) -> None:

@@ -316,7 +316,7 @@ def test_the_exit_code_of_harden_is_that_of_the_audit_afterwards(bench: Path, ve
 def test_a_bench_file_of_another_shape_is_told(bench: Path, verrou: Verrou, break_it: Callable[[Path], None]) -> None:
     break_it(bench)
     for command in (("survey", "--all"), ("verify", "-b", "essential"), ("account", "disable", "warden", "--yes")):
-        assert "this is no bench machine" in verrou(*command, "-m", bench, code=2).stderr
+        assert "not a bench machine file" in verrou(*command, "-m", bench, code=2).stderr
 
 
 def test_a_survey_of_a_kind_that_nobody_knows_is_shown(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
@@ -442,7 +442,7 @@ def test_small_things_that_were_said_wrong(bench: Path, verrou: Verrou, tmp_path
     told = verrou("rule", "set", "screen.notice=A | b.", *m, "--yes").stdout
     assert "restart" in told and '("A b." after a restart)' in verrou("signin", *m).stdout
     told = verrou("audit", "-b", "essential", *m, "--log", "--logbook", "/dev/full", code=2).stderr
-    assert "no ordinary file" in told and not Path("/dev/full.waiting").exists()
+    assert "not an ordinary file" in told and not Path("/dev/full.waiting").exists()
 
 
 @pytest.mark.real_root

@@ -58,7 +58,7 @@ def _heading(posture: "Posture", as_baseline: str | None) -> str:
 def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None, style: str, everyone: bool) -> None:
     """Show who can sign in, by which route and with what, and who can elevate."""
     from verrou.reports.access import access_data, access_sheet, differing, not_known, worth_a_line
-    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.sheets import console, print_sheet, shown
 
     posture = _posture(machine, as_baseline)
     chosen = worth_a_line(posture, everyone or style != "text")
@@ -73,9 +73,9 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
         out.print(_heading(posture, as_baseline), style="bold")
         print_sheet(out, sheet)
         out.print()
-        for each in not_known(chosen, posture):
+        for each in map(shown, not_known(chosen, posture)):
             out.print(f"? {each}")
-        for each in differing(chosen, posture):
+        for each in map(shown, differing(chosen, posture)):
             out.print(each)
         out.print("Each column shows what is needed to sign in. Reasons: verrou why ACCOUNT WAY", style="dim")
 

@@ -60,8 +60,7 @@ def restart(machine: Machine) -> None:
 
     if not isinstance(machine, BenchMachine):
         raise BadInput(f"{machine.address} is not a bench machine. Restart it as any computer.")
-    machine.observe()  # or it is told why it cannot be read
-    made = Authority(machine.path.read_text(encoding="utf-8"))
+    made = machine.load()
     name = made.restart()
     made.save(machine.path)
     click.echo(f"{machine.name} restarted; " + (f"{name} is signed in" if name else "no one is signed in"))

@@ -234,6 +234,8 @@ def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
         raise BadInput(f"{path}: {error.strerror}. Give a baseline file that can be read.") from None
 
 
+LONGEST_PASSWORD = 511
+"""Bytes that a program can be told at a prompt (PAM_MAX_RESP_SIZE with its end, pam_appl.h), and crypt(3) takes."""
 BYTE_ORDER_MARK = "\ufeff"
 """What some editors begin a text with; it is no part of it."""
 MOST_OF_A_BASELINE = 1_000_000
@@ -339,7 +341,8 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
             continue
         while True:
             candidate = _prompt(name) if typed else _from_stdin(name)
-            broken = broken_rules(candidate, policy, name) if candidate else {"password": "it is empty"}
+            unfit = _why_unfit(candidate)
+            broken = {"password": unfit} if unfit else broken_rules(candidate, policy, name)
             if not broken:
                 break
             for rule_id, what in broken.items():
@@ -348,6 +351,16 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
                 raise BadInput(f"the password for {name} does not meet the machine's rules; nothing was changed")
         secrets[name] = candidate
     return secrets, generated
+
+
+def _why_unfit(password: str) -> str:
+    """Why nobody could sign in with a password, whatever the rules: crypt(3) ends it at a NUL, and a file in another
+    encoding than UTF-8 has other bytes than are typed."""
+    if not password:
+        return "it is empty"
+    if len(password.encode("utf-8", "surrogateescape")) > LONGEST_PASSWORD:
+        return f"it is too long; at most {LONGEST_PASSWORD} bytes are accepted"
+    return "" if password.isprintable() else "it contains control characters, or is not UTF-8 text"
 
 
 @cache

@@ -128,19 +128,27 @@ def write_new(path: Path | str, item: Item, folder: int | None = None) -> None:
 
 
 def ordinary_text(path: Path, most: int) -> str:
-    """The text of a file that people name.
+    """The text of a file that people name, of at most ``most`` bytes.
+
+    Raises:
+        OSError: as :func:`ordinary_bytes`. UnicodeDecodeError: it is no text.
+    """
+    return ordinary_bytes(path, most).decode("utf-8")
+
+
+def ordinary_bytes(path: Path, most: int | None = None, flags: int = 0) -> bytes:
+    """The content of a file that somebody else may have put there. ``flags`` of open(2) come to the usual ones.
 
     Raises:
         OSError: it cannot be read, is no ordinary file (a pipe or a device would be waited for), or is too large.
-        UnicodeDecodeError: it is no text.
     """
-    descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC)
+    descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC | flags)
     with os.fdopen(descriptor, "rb") as stream:
         now = os.fstat(descriptor)
         if stat.S_ISDIR(now.st_mode):
             raise IsADirectoryError(errno.EISDIR, "this is a folder")
         if not stat.S_ISREG(now.st_mode):
-            raise OSError(errno.EINVAL, "this is no ordinary file")
-        if now.st_size > most:
+            raise OSError(errno.EINVAL, "this is not an ordinary file")
+        if most is not None and now.st_size > most:
             raise OSError(errno.EFBIG, f"it is too large ({now.st_size} bytes; at most {most})")
-        return stream.read().decode("utf-8")
+        return stream.read()

@@ -19,7 +19,7 @@ from typing import Any
 from verrou.core.entries import Entry, State
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
 from verrou.machines import Change, ChangeSet, Deed, Item
-from verrou.machines.local_files import sync_folder, write_all
+from verrou.machines.local_files import ordinary_bytes, sync_folder, write_all
 
 JOURNAL = "journal.jsonl"
 KEPT, INDEX, CONTENTS = "kept", "changes.json", "contents"
@@ -100,7 +100,7 @@ class Journal:
         folder = self._kept(number)
         entry = next((entry for entry in self.entries() if entry.number == number), None)
         try:
-            raw, contents = (folder / INDEX).read_bytes(), (folder / CONTENTS).read_bytes()
+            raw, contents = ordinary_bytes(folder / INDEX), ordinary_bytes(folder / CONTENTS)
             if entry is not None and _digest(raw, contents) != entry.digest:
                 raise BadInput(
                     f"{folder}: what was kept of entry {number} was changed, so there is no way back over it"
@@ -110,7 +110,7 @@ class Journal:
         except PermissionError:
             raise NotEnoughRights(f"{folder}: what was kept cannot be read by this account; run as root") from None
         except OSError as error:
-            raise BadInput(f"{folder}: what was kept of entry {number} is missing ({error.strerror})") from None
+            raise BadInput(f"{folder}: what was kept of entry {number} cannot be read: {error.strerror}") from None
         except (ValueError, KeyError, TypeError, IndexError) as error:
             raise BadInput(f"{folder}: what was kept of entry {number} is damaged ({error})") from None
 
@@ -163,15 +163,13 @@ class Journal:
     def _lines(self) -> list[dict[str, Any]]:
         path = self.folder / JOURNAL
         try:
-            descriptor = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+            content = ordinary_bytes(path, flags=os.O_NOFOLLOW)
         except (FileNotFoundError, NotADirectoryError):
             return []
         except PermissionError:
             raise NotEnoughRights(f"{path}: the journal cannot be read by this account; run as root") from None
         except OSError as error:
             raise BadInput(f"{path}: the journal cannot be read: {error.strerror}") from None
-        with os.fdopen(descriptor, "rb") as stream:
-            content = stream.read()
         # A line without its end was being written when the run died; what it tells had not happened yet.
         whole = content[: content.rfind(b"\n") + 1]
         lines, chain = [], START

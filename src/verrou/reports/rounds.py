@@ -1,6 +1,5 @@
 """A round over many machines: as a sheet, as plain data, and as a page."""
 
-import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date
 from typing import Any, TypedDict
@@ -8,7 +7,7 @@ from typing import Any, TypedDict
 from verrou.core.model import counted
 from verrou.core.rounds import NOT_ASKED, RULES, SHORT_SIGNS, SIGNS, Row
 from verrou.core.rules import CATALOGUE, Severity
-from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, Sheet, columns_of, shown
+from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, Sheet, as_json, columns_of, shown
 
 VERDICT_OF_SIGN = {sign: str(verdict) for verdict, sign in SIGNS.items()} | dict.fromkeys(SHORT_SIGNS.values(), "short")
 
@@ -87,7 +86,7 @@ def round_data(rows: Sequence[Row], left_out: Sequence[LeftOutData], older: int)
 def as_lines(rows: Iterable[Row]) -> Iterator[str]:
     """A line of JSON a machine."""
     for row in rows:
-        yield json.dumps(row_data(row), ensure_ascii=False, default=str).encode("utf-8", "backslashreplace").decode()
+        yield as_json(row_data(row), indent=None).rstrip()
 
 
 def round_sheet(rows: Sequence[Row], every: bool = False) -> Sheet:

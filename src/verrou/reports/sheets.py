@@ -5,7 +5,7 @@ from typing import Any
 
 from attrs import field, frozen
 
-from verrou.reports.terminal import Line, Terminal, console
+from verrou.reports.terminal import Line, Terminal, console, printable
 
 __all__ = [
     "BAD",
@@ -56,16 +56,7 @@ def shown(value: object, separator: str = ", ") -> str:
         return "yes" if value else "no"
     if isinstance(value, list | tuple):
         return separator.join(shown(item) for item in value)
-    text = str(value)
-    if text.isprintable():
-        return text
-    return "".join(c if c.isprintable() or c == " " else _escaped(c) for c in text)
-
-
-def _escaped(character: str) -> str:
-    if 0xD800 <= ord(character) <= 0xDFFF:
-        return f"\\x{ord(character) & 0xFF:02x}"
-    return character.encode("unicode_escape").decode("ascii")
+    return printable(str(value))
 
 
 def complain(message: str) -> None:
@@ -79,12 +70,15 @@ def complain(message: str) -> None:
             out.stream.write(f"{text}\n")
 
 
-def as_json(data: object) -> str:
-    """Stable, readable JSON; bytes that were no UTF-8 are shown as escapes."""
+def as_json(data: object, indent: int | None = 2) -> str:
+    """Stable, readable JSON, one line without ``indent``. What moves a cursor or turns a line is escaped (RFC 8259,
+    section 7): people read it on a terminal, and names and lines of files are other people's."""
     import json
 
-    text = json.dumps(data, indent=2, ensure_ascii=False, default=str) + "\n"
-    return text.encode("utf-8", "backslashreplace").decode("utf-8")
+    text = json.dumps(data, indent=indent, ensure_ascii=False, default=str) + "\n"
+    if text.replace("\n", "").isprintable():
+        return text
+    return "".join(c if c.isprintable() or c == "\n" else json.dumps(c)[1:-1] for c in text)
 
 
 def as_csv(sheet: Sheet) -> str:

@@ -35,8 +35,9 @@ class Terminal:
         self.width = max(shutil.get_terminal_size((PIPE_WIDTH, 24)).columns if asked else PIPE_WIDTH, LEAST_WIDTH)
 
     def print(self, text: str = "", style: str = "") -> None:
-        """A text, broken between words; lines that begin with blanks go on below where they begin."""
-        for line in text.split("\n"):
+        """A text, broken between words; lines that begin with blanks go on below where they begin. Names and lines of
+        files are other people's: what moves a cursor is escaped."""
+        for line in map(printable, text.split("\n")):
             indent = re.match(r" *", line)
             for part in broken(line, self.width, indent[0] if indent else ""):
                 self._write(self._styled(part, style))
@@ -146,6 +147,17 @@ class Terminal:
 
     def _write(self, line: str) -> None:
         self.stream.write(f"{line.rstrip(' ')}\n")
+
+
+def printable(text: str) -> str:
+    """A text in which nothing moves a cursor or turns a line; bytes that were no UTF-8 are shown as such."""
+    return text if text.isprintable() else "".join(c if c.isprintable() or c == " " else _escaped(c) for c in text)
+
+
+def _escaped(character: str) -> str:
+    if 0xD800 <= ord(character) <= 0xDFFF:
+        return f"\\x{ord(character) & 0xFF:02x}"
+    return character.encode("unicode_escape").decode("ascii")
 
 
 def broken(text: str, width: int, indent: str = "") -> list[str]:

@@ -116,6 +116,19 @@ class Damaged(Exception):
     """The file is not one of this authority's."""
 
 
+def _reason(error: Exception) -> str:
+    """Why a file cannot be one of a bench machine, for people."""
+    match error:
+        case json.JSONDecodeError():
+            return f"line {error.lineno}, column {error.colno} is not valid JSON"
+        case KeyError():
+            return f"{error} is missing"
+        case RecursionError():
+            return "it is nested too deeply"
+        case _:
+            return "a value has the wrong type, or is out of range"
+
+
 class Authority:
     """One bench machine. Changes stay in memory until :meth:`save`."""
 
@@ -139,7 +152,7 @@ class Authority:
                 raise Damaged(strange)
             self._check()
         except (ValueError, KeyError, TypeError, AttributeError, IndexError, OverflowError, RecursionError) as error:
-            raise Damaged(f"{type(error).__name__}: {str(error).split(';')[0][:80]}") from None
+            raise Damaged(_reason(error)) from None
 
     def _check(self) -> None:
         """Look at everything once: what is kept may have been written by anybody."""

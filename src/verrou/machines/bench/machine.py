@@ -25,6 +25,7 @@ from verrou.machines import (
 )
 from verrou.machines.bench.authority import Authority, Damaged, No
 from verrou.machines.bench.readings import posture_of
+from verrou.machines.local_files import ordinary_text
 
 if TYPE_CHECKING:
     from verrou.core.passwords import Policy
@@ -32,6 +33,8 @@ if TYPE_CHECKING:
     from verrou.core.trials import TrialAccount
 
 STAGED = "staged"
+MOST_OF_A_BENCH = 100_000_000
+"""Bytes of the largest file of a bench machine."""
 
 
 class BenchMachine:
@@ -46,20 +49,25 @@ class BenchMachine:
         self.name = path.name.removesuffix(BENCH_SUFFIX)
         self.asking = Asking.USUAL
 
-    def _load(self) -> Authority:
+    def load(self) -> Authority:
+        """What its file holds.
+
+        Raises:
+            NotEnoughRights, BadInput: it cannot be read, or is not a file of a bench machine.
+        """
         try:
-            return Authority(self.path.read_text(encoding="utf-8"))
+            return Authority(ordinary_text(self.path, MOST_OF_A_BENCH))
         except PermissionError:
             raise NotEnoughRights(f"{self.path}: this account cannot read it. Run as one that can.") from None
         except (OSError, UnicodeDecodeError, Damaged) as damage:
-            raise BadInput(f"{self.path}: this is no bench machine ({damage}); put back a copy of it") from None
+            raise BadInput(f"{self.path}: not a bench machine file: {damage}. Restore a copy of it.") from None
 
     def observe(self, *, asked: bool = False) -> Posture:
-        return posture_of(self._load(), self.address)
+        return posture_of(self.load(), self.address)
 
     def files_of(self, account: Account, everywhere: bool) -> Files:
         try:
-            home, files = self._load().files(account.name)
+            home, files = self.load().files(account.name)
         except No:
             return Files()
         inside = [f for f in files if home and f["place"].startswith(f"{home}/")]
@@ -72,7 +80,7 @@ class BenchMachine:
         from verrou.machines.local_files import item_at
 
         stamps = self._stamps()
-        authority = self._load()
+        authority = self.load()
         yield BenchCopy(authority, self.path.name, self.address, item_at(self.path), stamps)
 
     def _stamps(self) -> Stamps:

@@ -156,7 +156,7 @@ class Root:
             if error.errno == errno.ELOOP:
                 raise BadInput(f"{self.path}{name}: its links go in circles; repair them first") from None
             if error.errno == errno.ENXIO:
-                raise BadInput(f"{name} is no ordinary file. Repair it first.") from None
+                raise BadInput(f"{name} is not an ordinary file. Repair it first.") from None
             raise BadInput(f"{name} cannot be read ({error.strerror}). Repair the file or the disk first.") from None
         try:
             now = os.fstat(descriptor)
@@ -166,7 +166,7 @@ class Root:
             if _is_null(now):
                 return ""
             if not stat.S_ISREG(now.st_mode):
-                raise BadInput(f"{name} is no ordinary file. Repair it first.")
+                raise BadInput(f"{name} is not an ordinary file. Repair it first.")
             with os.fdopen(os.dup(descriptor), "rb") as stream:
                 return decode(stream.read())
         except OSError as error:
@@ -307,7 +307,7 @@ class Root:
         descriptor = self.open(name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NONBLOCK, mode)
         with os.fdopen(descriptor, "wb") as stream:
             if not stat.S_ISREG(os.fstat(descriptor).st_mode):
-                raise OSError(errno.EINVAL, "no ordinary file", name)
+                raise OSError(errno.EINVAL, "not an ordinary file", name)
             stream.write(encode(text))
         self._read.pop(name, None)
         self._there.clear()

@@ -43,7 +43,9 @@ def place_of(address: str, folder: Path) -> Place:
     if not colon:
         file = Path(address)
         if file.exists() and not file.is_file():
-            raise BadInput(f"logbook: {file} is {'a folder' if file.is_dir() else 'no ordinary file'}; name {ACCEPTED}")
+            raise BadInput(
+                f"logbook: {file} is {'a folder' if file.is_dir() else 'not an ordinary file'}; name {ACCEPTED}"
+            )
         return Place(file.with_name(WAITING if file.name == FILE else f"{file.name}.waiting"), file)
     try:
         parts = urlsplit(address)

@@ -39,7 +39,7 @@ class Store:
         if place.file is not None and not make and not place.file.exists():
             raise BadInput(f"{place.file}: there is no logbook; --log on a command starts one")
         if place.file is not None and (place.file.is_symlink() or (place.file.exists() and not place.file.is_file())):
-            raise BadInput(f"{place.file}: this is no ordinary file; name the logbook itself")
+            raise BadInput(f"{place.file}: this is not an ordinary file; name the logbook itself")
         try:
             self.engine = _embedded(place, make) if place.file is not None else _on_server(place)
             with self.engine.begin() as connection:
