@@ -90,16 +90,16 @@ classes = 2
 def test_each_status_has_its_verdict_and_only_holding_counts_as_holding() -> None:
     found = audit(posture(**READINGS), asked(BASELINE))
     assert verdicts(found) == {
-        "lockout.after": Verdict.HOLDS,
-        "lockout.lasts": Verdict.SHORT,
-        "lockout.forget_after": Verdict.SHORT,
-        "password.min_length": Verdict.UNREADABLE,
-        "password.dictionary": Verdict.ABSENT,
-        "password.remember": Verdict.SHORT,
-        "password.classes": Verdict.ABSENT,
+        "lockout.after": Verdict.MET,
+        "lockout.lasts": Verdict.NOT_MET,
+        "lockout.forget_after": Verdict.NOT_MET,
+        "password.min_length": Verdict.UNKNOWN,
+        "password.dictionary": Verdict.NOT_APPLICABLE,
+        "password.remember": Verdict.NOT_MET,
+        "password.classes": Verdict.NOT_APPLICABLE,
     }
-    assert str(found.score) == "1 of 5 met; 1 not known, which count as not met; not assessed: 2 absent"
-    assert not found.all_well
+    assert str(found.score) == "1 of 5 met; 1 not known, which count as not met; not assessed: 2 not applicable"
+    assert not found.all_met
 
 
 @pytest.mark.parametrize(
@@ -107,8 +107,8 @@ def test_each_status_has_its_verdict_and_only_holding_counts_as_holding() -> Non
     [
         ('machine = "hide-01"\nuntil = 2027-01-01', Verdict.WAIVED),
         ("until = 2026-09-14", Verdict.WAIVED),
-        ("until = 2026-09-13", Verdict.SHORT),
-        ('machine = "ringing-02"\nuntil = 2027-01-01', Verdict.SHORT),
+        ("until = 2026-09-13", Verdict.NOT_MET),
+        ('machine = "ringing-02"\nuntil = 2027-01-01', Verdict.NOT_MET),
     ],
 )
 def test_a_waiver_counts_for_its_machine_until_its_day(waiver: str, verdict: Verdict) -> None:
@@ -121,91 +121,96 @@ def test_a_waiver_counts_for_its_machine_until_its_day(waiver: str, verdict: Ver
 
 def test_a_waiver_never_covers_what_could_not_be_read() -> None:
     text = '[[waiver]]\nrule = "password.min_length"\nreason = "r"\nby = "w"\nuntil = 2027-01-01\n'
-    assert verdicts(audit(posture(**READINGS), asked(BASELINE + text)))["password.min_length"] is Verdict.UNREADABLE
+    assert verdicts(audit(posture(**READINGS), asked(BASELINE + text)))["password.min_length"] is Verdict.UNKNOWN
 
 
 @pytest.mark.parametrize(
     ("text", "subject", "verdict", "found"),
     [
-        ("[population]\nadministrators = { from = 1, to = 1 }", "population.administrators", Verdict.HOLDS, "warden"),
-        ("[population]\nadministrators = { from = 2, to = 3 }", "population.administrators", Verdict.SHORT, "warden"),
-        ('[population]\nblank_passwords = "guests"', "population.blank_passwords", Verdict.HOLDS, "only guests have"),
+        ("[population]\nadministrators = { from = 1, to = 1 }", "population.administrators", Verdict.MET, "warden"),
+        ("[population]\nadministrators = { from = 2, to = 3 }", "population.administrators", Verdict.NOT_MET, "warden"),
+        ('[population]\nblank_passwords = "guests"', "population.blank_passwords", Verdict.MET, "only guests have"),
         (
             '[population]\nblank_passwords = "nobody"',
             "population.blank_passwords",
-            Verdict.SHORT,
+            Verdict.NOT_MET,
             "daypass has a blank password; required: none",
         ),
         (
             '[population]\nunlisted = "report"',
             "population.unlisted",
-            Verdict.SHORT,
+            Verdict.NOT_MET,
             "warden, tern and daypass are enabled and not listed",
         ),
-        ('[population]\nunlisted = "leave"', "population.unlisted", Verdict.HOLDS, "every enabled account is listed"),
+        ('[population]\nunlisted = "leave"', "population.unlisted", Verdict.MET, "every enabled account is listed"),
         (
             '[population]\nunending_passwords = "nobody"',
             "population.unending_passwords",
-            Verdict.HOLDS,
+            Verdict.MET,
             "no one is exempt from password ageing",
         ),
         (
             '[population]\nduplicate_ids = "forbidden"',
             "population.duplicate_ids",
-            Verdict.HOLDS,
+            Verdict.MET,
             "every account has its own ID",
         ),
-        ("[builtin]\nadmin_enabled = false", "builtin.admin_enabled", Verdict.HOLDS, "cannot be used"),
-        ("[builtin]\nguest_enabled = false", "builtin.guest_enabled", Verdict.ABSENT, "not applicable on this machine"),
-        ('[builtin]\nadmin_name = "not-shipped"', "builtin.admin_name", Verdict.SHORT, "keeper (as shipped)"),
-        ('[accounts.tern]\nrole = "standard"', "accounts.tern", Verdict.HOLDS, "matches the baseline"),
+        ("[builtin]\nadmin_enabled = false", "builtin.admin_enabled", Verdict.MET, "cannot be used"),
+        (
+            "[builtin]\nguest_enabled = false",
+            "builtin.guest_enabled",
+            Verdict.NOT_APPLICABLE,
+            "not applicable on this machine",
+        ),
+        ('[builtin]\nadmin_name = "not-shipped"', "builtin.admin_name", Verdict.NOT_MET, "keeper (as shipped)"),
+        ('[accounts.tern]\nrole = "standard"', "accounts.tern", Verdict.MET, "matches the baseline"),
         (
             '[accounts.tern]\nrole = "administrator"',
             "accounts.tern",
-            Verdict.SHORT,
+            Verdict.NOT_MET,
             "tern is a standard user; required: an administrator",
         ),
-        ("[accounts.tern]\nenabled = false", "accounts.tern", Verdict.SHORT, "tern is enabled; required: disabled"),
+        ("[accounts.tern]\nenabled = false", "accounts.tern", Verdict.NOT_MET, "tern is enabled; required: disabled"),
         (
             "[accounts.gull]",
             "accounts.gull",
-            Verdict.SHORT,
+            Verdict.NOT_MET,
             "there is no account gull; required: a standard user",
         ),
-        ("[accounts.gull]\nenabled = false", "accounts.gull", Verdict.HOLDS, "matches the baseline"),
+        ("[accounts.gull]\nenabled = false", "accounts.gull", Verdict.MET, "matches the baseline"),
         (
             '[accounts.daypass]\nrole = "guest"',
             "accounts.daypass",
-            Verdict.SHORT,
+            Verdict.NOT_MET,
             "daypass has a blank password; required: a password",
         ),
         (
             '[accounts.daypass]\nrole = "guest"\npassword = "blank"',
             "accounts.daypass",
-            Verdict.HOLDS,
+            Verdict.MET,
             "matches the baseline",
         ),
         (
             "[accounts.tern]\nexpires = 2027-01-01",
             "accounts.tern",
-            Verdict.SHORT,
+            Verdict.NOT_MET,
             "tern has no expiry date; required: expiry by 2027-01-01",
         ),
-        ('[groups.guests]\nmembers = ["daypass"]', "groups.guests", Verdict.HOLDS, "matches the baseline"),
+        ('[groups.guests]\nmembers = ["daypass"]', "groups.guests", Verdict.MET, "matches the baseline"),
         (
             '[groups.guests]\nmembers = ["daypass", "tern"]',
             "groups.guests",
-            Verdict.SHORT,
+            Verdict.NOT_MET,
             "tern is not in group guests; required: a member",
         ),
         (
             '[groups.administrators]\nonly = ["tern"]',
             "groups.administrators",
-            Verdict.SHORT,
+            Verdict.NOT_MET,
             "warden is in group administrators; required: not a member",
         ),
-        ('[groups.administrators]\nonly = ["warden"]', "groups.administrators", Verdict.HOLDS, "matches the baseline"),
-        ('[groups.ringers]\nmembers = ["tern"]', "groups.ringers", Verdict.SHORT, "there is no group ringers"),
+        ('[groups.administrators]\nonly = ["warden"]', "groups.administrators", Verdict.MET, "matches the baseline"),
+        ('[groups.ringers]\nmembers = ["tern"]', "groups.ringers", Verdict.NOT_MET, "there is no group ringers"),
     ],
 )
 def test_accounts_groups_and_population(text: str, subject: str, verdict: Verdict, found: str) -> None:
@@ -228,7 +233,7 @@ def test_an_account_that_ended_or_is_locked_is_no_administrator() -> None:
         now = posture(evolve(warden, **change))  # type: ignore[arg-type]
         assert len(usable_administrators(now)) == count, change
         (finding,) = audit(now, asked('[population]\nadministrators = { only = ["warden"] }')).findings
-        assert finding.verdict is Verdict.HOLDS, "usable or not, it administers"
+        assert finding.verdict is Verdict.MET, "usable or not, it administers"
 
 
 def test_nobody_is_never_few_enough_administrators() -> None:
@@ -248,8 +253,8 @@ def test_what_a_machine_does_not_take_is_left_by_hand_and_not_tried() -> None:
 def test_the_gravest_shortfalls_come_first() -> None:
     found = audit(posture(**READINGS), asked(BASELINE))
     order = [(f.verdict, f.severity.weight) for f in found.findings]
-    short = [weight for verdict, weight in order if verdict is Verdict.SHORT]
-    assert short == sorted(short) and order[-1][0] is Verdict.HOLDS
+    short = [weight for verdict, weight in order if verdict is Verdict.NOT_MET]
+    assert short == sorted(short) and order[-1][0] is Verdict.MET
 
 
 def test_a_value_that_only_lacks_force_is_never_loosened() -> None:
@@ -311,11 +316,11 @@ def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None
     found = audit(posture(PEOPLE[1], tern, guest, twin), baseline)
     assert {f.subject: (f.verdict, finding_says(f)) for f in found.findings} == {
         "population.unending_passwords": (
-            Verdict.SHORT,
+            Verdict.NOT_MET,
             "tern is exempt from password ageing; required: only guests",
         ),
         "population.duplicate_ids": (
-            Verdict.SHORT,
+            Verdict.NOT_MET,
             "warden and skua share one ID; required: one ID for each account",
         ),
     }
@@ -324,7 +329,7 @@ def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None
     assert "warden and skua" in advice
     assert [step.what for step in worksheet.steps] == ["account tern: password ageing applies"]
     (guests_only,) = audit(posture(PEOPLE[1], guest), asked('[population]\nunending_passwords = "guests"')).findings
-    assert guests_only.verdict is Verdict.HOLDS
+    assert guests_only.verdict is Verdict.MET
 
 
 def test_a_longest_age_alone_does_not_end_the_exceptions() -> None:

@@ -238,7 +238,7 @@ def test_a_machine_holds_against_the_baseline_captured_of_it(machine: Authority,
     posture = posture_of(machine, "")
     text = captured(posture, "as it stands", remarkable(posture, load_baseline("essential")), "essential", people)
     found = audit(posture, read_baseline(text, "captured.toml", fetch_baseline))
-    assert found.all_well, [finding.subject for finding in found.findings if finding.verdict != "holds"]
+    assert found.all_met, [finding.subject for finding in found.findings if finding.verdict != "met"]
     assert ("[accounts." in text) is people or (people and "no baseline lists it" in text)
     if any(account.enabled and account.password == "blank" for account in posture.accounts):
         assert "# weak, measured by essential" in text

@@ -153,7 +153,7 @@ def agrees(foreseen: Posture, seen: Posture, step: Step) -> None:
         expected.pop(f"account {step.account}", None), found.pop(f"account {step.account}", None)
         if step.account in foreseen.by_name and step.account in seen.by_name:
             assert role_of(foreseen.by_name[step.account], foreseen) is role_of(seen.by_name[step.account], seen)
-    unknown = {r for r, reading in foreseen.readings.items() if reading.status is Status.UNREADABLE}
+    unknown = {r for r, reading in foreseen.readings.items() if reading.status is Status.UNKNOWN}
     tried = dict(step.values) if isinstance(step, SetRules) else {}
     for what in expected.keys() | found.keys():
         if what in unknown or (what in CATALOGUE and what not in tried):
@@ -274,7 +274,7 @@ def test_a_refused_step_in_the_middle_leaves_nobody_locked_out(tmp_path: Path) -
     steps = guards.with_trials(posture, wanted)
     assert [type(step) for step in steps] == [CreateAccount, TrySignIn, SetEnabled]
     rehearsal = carry_out.rehearse(machine, posture, steps, Secrets(users=PASSWORD))
-    assert [r.outcome for _, r in rehearsal.steps] == [Outcome.REFUSED, Outcome.REFUSED, Outcome.DONE]
+    assert [r.outcome for _, r in rehearsal.steps] == [Outcome.REJECTED, Outcome.REJECTED, Outcome.DONE]
     assert [r.guard for r in guards.refusals_on(rehearsal.course)] == ["last-administrator"]
 
 
@@ -288,7 +288,7 @@ def test_a_trial_that_held_counts_when_another_step_was_refused(tmp_path: Path) 
     ]
     rehearsal = carry_out.rehearse(machine, machine.observe(), steps, Secrets(gull=PASSWORD))
     outcomes = [result.outcome for _, result in rehearsal.steps]
-    assert outcomes == [Outcome.DONE, Outcome.REFUSED, Outcome.DONE, Outcome.DONE]
+    assert outcomes == [Outcome.DONE, Outcome.REJECTED, Outcome.DONE, Outcome.DONE]
     assert guards.refusals_on(rehearsal.course) == []
     assert [account.name for account in usable_administrators(rehearsal.after)] == ["gull"]
 

@@ -300,9 +300,9 @@ def test_whichever_record_of_sign_ins_the_system_writes(small: Path, name: str, 
     seed.touch()
     os.utime(file, (when.timestamp(), when.timestamp()))
     posture = LinuxMachine(small, "x").observe()
-    assert unused_for(posture).status is Status.UNREADABLE and unused(posture, timedelta(days=1)) == []
+    assert unused_for(posture).status is Status.UNKNOWN and unused(posture, timedelta(days=1)) == []
     file.write_bytes(b"noise" * 999)
-    assert unused_for(LinuxMachine(small, "x").observe()).status is not Status.ABSENT
+    assert unused_for(LinuxMachine(small, "x").observe()).status is not Status.NOT_APPLICABLE
 
 
 RECORD = st.tuples(st.binary(max_size=52), st.integers(0, 9), st.integers(0, 7), st.integers(0, 2**33))
@@ -359,7 +359,7 @@ def test_who_is_not_root_sees_what_can_be_read_and_no_guess(manned_root: Private
     os.waitpid(child, 0)
     about = told.pop("")
     assert about.startswith("unknown False passwords administration") and "run as root" in about
-    unread = {rule for rule, status in told.items() if status == "unreadable"}
+    unread = {rule for rule, status in told.items() if status == "unknown"}
     assert {"password.storage", "password.max_age", "population.administrators", "population.unlisted"} <= unread
     assert not {rule for rule in unread if rule.startswith("lockout.")} and "password.min_length" not in unread
 

@@ -139,7 +139,7 @@ def test_what_is_refused_says_why_and_leaves_every_byte(tree: Path, step: Step, 
     (tree / "home").mkdir()
     before = {path: path.read_bytes() for path in (tree / "etc").glob("*") if path.is_file()}
     (result,) = perform(tree, step)
-    assert result.outcome is Outcome.REFUSED and words in result.said
+    assert result.outcome is Outcome.REJECTED and words in result.said
     assert {path: path.read_bytes() for path in (tree / "etc").glob("*") if path.is_file()} == before
     assert list((tree / "home").iterdir()) == []
 
@@ -162,7 +162,7 @@ def test_a_new_account_gets_what_login_defs_gives(tree: Path) -> None:
 def test_numbers_run_out_and_gaps_are_used(tree: Path) -> None:
     names = [f"gull{n}" for n in range(9)]
     results = perform(tree, *(CreateAccount(name, Role.STANDARD) for name in names))
-    assert [r.outcome for r in results] == [Outcome.DONE] * 8 + [Outcome.REFUSED]
+    assert [r.outcome for r in results] == [Outcome.DONE] * 8 + [Outcome.REJECTED]
     assert "no number from 1000 to 1010 is free" in results[-1].said
     uids = [fields[2] for name, fields in lines(tree, "passwd").items() if len(fields) > 2]
     assert len(set(uids)) == len(uids)
@@ -174,7 +174,7 @@ def test_disabling_and_enabling_come_out_even(tree: Path) -> None:
     assert lines(tree, "shadow")["warden"][1:] == [f"!{HASH}", "20000", "0", "99999", "7", "", "1", ""]
     assert "/home/warden" in done.said, "where the files are is said"
     (again,) = perform(tree, SetEnabled("warden", False))
-    assert again.outcome is Outcome.ALREADY
+    assert again.outcome is Outcome.UNCHANGED
     perform(tree, SetEnabled("warden", True))
     assert (tree / "etc/shadow").read_bytes() == start
     perform(tree, SetEnabled("root", False))
@@ -196,7 +196,7 @@ def test_joining_twice_and_leaving_what_one_is_not_in_are_already_so(tree: Path)
     results = perform(
         tree, Join("tern", "ringers"), Leave("tern", "sudo"), Join("tern", "sudo"), Leave("tern", "ringers")
     )
-    assert [r.outcome for r in results] == [Outcome.ALREADY, Outcome.ALREADY, Outcome.DONE, Outcome.DONE]
+    assert [r.outcome for r in results] == [Outcome.UNCHANGED, Outcome.UNCHANGED, Outcome.DONE, Outcome.DONE]
     assert lines(tree, "group")["sudo"][3] == "warden,tern"
     assert lines(tree, "group")["ringers"][3] == lines(tree, "gshadow")["ringers"][3] == "warden"
 
@@ -204,17 +204,17 @@ def test_joining_twice_and_leaving_what_one_is_not_in_are_already_so(tree: Path)
 def test_a_home_that_is_there_already_is_nobodys(tree: Path) -> None:
     (tree / "home/gull").mkdir(parents=True)
     (result,) = perform(tree, CreateAccount("gull", Role.STANDARD))
-    assert result.outcome is Outcome.REFUSED and "/home/gull is there already" in result.said
+    assert result.outcome is Outcome.REJECTED and "/home/gull is there already" in result.said
     (tree / "home/tara").symlink_to("/etc")
     (result,) = perform(tree, CreateAccount("tara", Role.STANDARD))
-    assert result.outcome is Outcome.REFUSED
+    assert result.outcome is Outcome.REJECTED
 
 
 def test_without_gshadow_or_sudo_the_rest_goes_on(tree: Path) -> None:
     (tree / "etc/gshadow").unlink()
     (tree / "usr/bin/sudo").unlink()
     results = perform(tree, CreateAccount("gull", Role.ADMINISTRATOR), CreateAccount("ana", Role.STANDARD))
-    assert [r.outcome for r in results] == [Outcome.REFUSED, Outcome.DONE]
+    assert [r.outcome for r in results] == [Outcome.REJECTED, Outcome.DONE]
     assert "install the package sudo" in results[0].said
     assert not (tree / "etc/gshadow").exists()
     left = {path.name for path in (tree / "etc").iterdir() if "lock" in path.name or "verrou" in path.name}
@@ -260,7 +260,7 @@ def test_marks_are_what_the_system_keeps_of_ages(tree: Path) -> None:
     assert marked(password_due=True) == ["0", "2", "90"]
     assert int(marked(password_due=False)[0]) > 20_000
     (again,) = perform(tree, SetFlags("warden", password_due=False))
-    assert again.outcome is Outcome.ALREADY
+    assert again.outcome is Outcome.UNCHANGED
 
 
 def test_words_about_an_account_keep_the_others(tree: Path) -> None:
@@ -295,5 +295,5 @@ def test_a_file_that_is_marked_unchangeable_is_told_first(tree: Path) -> None:
         finally:
             fcntl.ioctl(shadow, SET_FLAGS, struct.pack("l", 0))
     ((_, result),) = rehearsal.steps
-    assert result == StepResult(Outcome.REFUSED, "/etc/shadow is marked as unchangeable; chattr -i -a it first")
+    assert result == StepResult(Outcome.REJECTED, "/etc/shadow is marked as unchangeable; chattr -i -a it first")
     assert not rehearsal.changes

@@ -38,7 +38,7 @@ from verrou.core.model import Role
 from verrou.core.model.access import as_known_role
 from verrou.core.model.known import Known
 from verrou.core.rules import Severity
-from verrou.core.trials import Proof, not_tried
+from verrou.core.trials import Result, not_tried
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import posture_of
 from verrou.records import logbook
@@ -67,12 +67,12 @@ def made(key: str, **more: Any) -> Record:
         baseline="office",
         digest="00ff",
         findings=(
-            KeptFinding("lockout.after", Severity.GRAVE, Verdict.SHORT),
-            KeptFinding("password.classes", Severity.SLIGHT, Verdict.WAIVED, date(2027, 6, 30), "site warden"),
+            KeptFinding("lockout.after", Severity.HIGH, Verdict.NOT_MET),
+            KeptFinding("password.classes", Severity.LOW, Verdict.WAIVED, date(2027, 6, 30), "site warden"),
         ),
         accounts=(KeptAccount("tern", Role.STANDARD, True), KeptAccount("daypass'; --", Known.UNKNOWN, False)),
         readings=(KeptReading("lockout.after", "50 failed attempts"),),
-        trials=(KeptTrial("lockout.after", "4 failed attempts", Proof.PROVED),),
+        trials=(KeptTrial("lockout.after", "4 failed attempts", Result.PASSED),),
     )
     return evolve(record, **more)
 
@@ -250,7 +250,7 @@ def test_an_older_logbook_is_brought_forward_and_a_newer_one_left_alone(place: P
     old, new = kept(place)
     assert (old.key, old.findings, old.trials) == (
         "old",
-        (KeptFinding("lockout.after", Severity.GRAVE, Verdict.SHORT),),
+        (KeptFinding("lockout.after", Severity.HIGH, Verdict.NOT_MET),),
         (),
     )
     assert new == made("new")
@@ -333,7 +333,7 @@ def test_every_kind_of_run_is_kept_and_no_secret_is(verrou: Verrou, bench: Path,
     told = json.loads(verrou("log", "--format", "json").stdout)
     assert [each["run"] for each in told] == ["survey", "audit", "harden", "verify", "undo"]
     assert [each["entry"] for each in told] == [None, None, 2, None, 3]
-    assert told[0]["readings"] and told[3]["trials"] and told[1]["findings"] and not told[4]["findings"]
+    assert told[0]["readings"] and told[3]["tests"] and told[1]["findings"] and not told[4]["findings"]
     assert len({each["identity"] for each in told}) == 1 and told[0]["identity"]
     content = (tmp_path / "verrou-logbook.db").read_bytes()
     assert secrets and b"Shared desk" in content
@@ -365,7 +365,7 @@ def audited(day: int, **verdicts: Verdict) -> Record:
     findings = tuple(
         KeptFinding(
             subjects[name],
-            Severity.GRAVE if name == "after" else Severity.SLIGHT,
+            Severity.HIGH if name == "after" else Severity.LOW,
             verdict,
             date(2026, 4, 20) if verdict is Verdict.WAIVED else None,
             "warden" if verdict is Verdict.WAIVED else "",
@@ -376,30 +376,30 @@ def audited(day: int, **verdicts: Verdict) -> Record:
 
 
 def test_what_slid_back_is_told_with_the_days_between_which_it_did() -> None:
-    holds, short, waived = Verdict.HOLDS, Verdict.SHORT, Verdict.WAIVED
+    holds, short, waived = Verdict.MET, Verdict.NOT_MET, Verdict.WAIVED
     records = [
         audited(0, after=short, length=holds, classes=holds),
         audited(1, after=holds, length=holds, classes=waived),
-        audited(2, after=short, length=Verdict.UNREADABLE, classes=waived),
+        audited(2, after=short, length=Verdict.UNKNOWN, classes=waived),
         audited(3, after=short, length=short, classes=waived),
     ]
     [course] = trend(records[::-1], date(2026, 4, 1)).courses
-    assert [(each.subject, each.held_until.day, each.short_since.day) for each in course.slid_back] == [
+    assert [(each.subject, each.met_until.day, each.not_met_since.day) for each in course.regressed] == [
         ("lockout.after", 8, 9),
         ("password.min_length", 8, 9),
     ]
-    assert [moment.short[Severity.GRAVE] for moment in course.moments] == [1, 0, 1, 1]
+    assert [moment.not_met[Severity.HIGH] for moment in course.moments] == [1, 0, 1, 1]
     assert [waiver.subject for waiver in course.ending] == ["password.classes"]
     assert not trend(records, date(2026, 3, 20)).courses[0].ending, "31 days ahead"
     [only] = trend(records, date(2026, 4, 1), frozenset({"password"})).courses
-    assert [each.subject for each in only.slid_back] == ["password.min_length"]
+    assert [each.subject for each in only.regressed] == ["password.min_length"]
     moved = [evolve(record, baseline="another") for record in records[:-1]]
-    assert not trend([*moved, records[-1]], date(2026, 4, 1)).courses[0].slid_back, "another baseline says nothing"
+    assert not trend([*moved, records[-1]], date(2026, 4, 1)).courses[0].regressed, "another baseline says nothing"
     undone = made("u", run=Run.UNDO, findings=(), clock=DAY + timedelta(days=4))
     assert trend([*records, undone], date(2026, 4, 1)).courses[0].undone
     other = evolve(audited(2, after=holds), identity="identity-2", machine="ringing-02")
     together = trend([*records, other], date(2026, 4, 1)).together
-    assert [moment.held for moment in together] == [2, 2, 0, 1, 1] and len(together) == 5
+    assert [moment.met for moment in together] == [2, 2, 0, 1, 1] and len(together) == 5
 
 
 def test_the_trend_is_told_and_drawn(verrou: Verrou, tmp_path: Path) -> None:
@@ -409,9 +409,9 @@ def test_the_trend_is_told_and_drawn(verrou: Verrou, tmp_path: Path) -> None:
     assert "2 regressed" in " ".join(text.split()) and "2026-10-01  ringing-02  elevation.helpers_reach_prompt" in text
     told = json.loads(verrou("trend", *at, "--format", "json", code=1).stdout)
     assert [len(each["moments"]) for each in told["machines"]] == [8, 5, 4]
-    assert told["together"][-1]["held"] == sum(each["moments"][-1]["held"] for each in told["machines"])
+    assert told["together"][-1]["met"] == sum(each["moments"][-1]["met"] for each in told["machines"])
     family = json.loads(verrou("trend", "hide-01", "--family", "lockout", *at, "--format", "json", code=1).stdout)
-    assert {each["subject"].split(".")[0] for each in family["machines"][0]["slid_back"]} == {"lockout"}
+    assert {each["subject"].split(".")[0] for each in family["machines"][0]["regressed"]} == {"lockout"}
     for name in ("went.svg", "went.png", "went.html"):
         verrou("trend", *at, "--save", name, code=1)
     assert (tmp_path / "went.png").read_bytes().startswith(b"\x89PNG")
@@ -496,7 +496,7 @@ def test_all_machines_together_are_the_sum_of_each_as_it_was_last_seen(
             f"{number}",
             identity=f"machine {who}",
             clock=DAY + timedelta(days=day),
-            findings=tuple(KeptFinding(f"lockout.r{n}", Severity.GRAVE, verdict) for n, verdict in enumerate(verdicts)),
+            findings=tuple(KeptFinding(f"lockout.r{n}", Severity.HIGH, verdict) for n, verdict in enumerate(verdicts)),
         )
         for number, (who, day, verdicts) in enumerate(visits)
     ]
@@ -504,15 +504,15 @@ def test_all_machines_together_are_the_sum_of_each_as_it_was_last_seen(
     assert sum(len(course.moments) for course in found.courses) == len(found.together)
     for moment in found.together[-1:] if found.together else ():
         lasts = [course.moments[-1] for course in found.courses]
-        assert moment.held == sum(last.held for last in lasts)
-        assert moment.short[Severity.GRAVE] == sum(last.short[Severity.GRAVE] for last in lasts)
-        assert moment.unreadable == sum(last.unreadable for last in lasts)
+        assert moment.met == sum(last.met for last in lasts)
+        assert moment.not_met[Severity.HIGH] == sum(last.not_met[Severity.HIGH] for last in lasts)
+        assert moment.unknown == sum(last.unknown for last in lasts)
     for course in found.courses:
         mine = sorted((r for r in records if r.identity == course.identity and r.findings), key=lambda r: r.clock)
-        for slid in course.slid_back:
-            assert slid.held_until <= slid.short_since
+        for slid in course.regressed:
+            assert slid.met_until <= slid.not_met_since
             verdicts = [{f.subject: f.verdict for f in r.findings}.get(slid.subject) for r in mine]
-            assert verdicts[-1] is Verdict.SHORT and Verdict.HOLDS in verdicts
+            assert verdicts[-1] is Verdict.NOT_MET and Verdict.MET in verdicts
 
 
 def test_the_trend_in_a_spreadsheet(verrou: Verrou) -> None:
@@ -522,12 +522,12 @@ def test_the_trend_in_a_spreadsheet(verrou: Verrou) -> None:
     import pandas as pd  # here alone: each forked program would carry it
 
     frame = pd.read_csv(io.StringIO(table))
-    assert list(frame["machine"]) == ["hide-01", "ringing-02", "warden-03"] and list(frame["held"]) == [11, 26, 16]
+    assert list(frame["machine"]) == ["hide-01", "ringing-02", "warden-03"] and list(frame["met"]) == [11, 26, 16]
     assert list(frame["first_seen"]) == ["2025-04-07", "2025-04-09", "2025-04-11"]
-    assert frame["slid_back"].fillna("").str.findall(r"[^, ]+").map(len).tolist() == [34, 22, 0]
+    assert frame["regressed"].fillna("").str.findall(r"[^, ]+").map(len).tolist() == [34, 22, 0]
     log = pd.read_csv(io.StringIO(verrou("log", *at, "--format", "csv").stdout))
     assert len(log) == 17 and set(log["run"]) == {"audit", "harden"} and log["number"].is_monotonic_increasing
-    assert (log["grave"] + log["serious"] + log["slight"]).tolist()[-1] == 8
+    assert (log["high"] + log["medium"] + log["low"]).tolist()[-1] == 8
 
 
 def test_the_demo_ends_as_its_machines_are(verrou: Verrou) -> None:

@@ -49,7 +49,7 @@ def test_a_baseline_in_letters_of_the_other_case_asks_for_the_same(machine: Auth
     baseline = evolve(baseline, demands={**baseline.demands, **unlisted.demands})
     for asked in (baseline, otherwise(baseline)):
         found = {finding.subject.casefold(): finding.verdict for finding in audit(posture, asked).findings}
-        left = {subject for subject, verdict in found.items() if verdict is not Verdict.HOLDS}
+        left = {subject for subject, verdict in found.items() if verdict is not Verdict.MET}
         listed = {each.name.casefold() for each in asked.accounts.values()}
         strangers = [a for a in posture.accounts if a.enabled and not a.builtin and a.name.casefold() not in listed]
         assert left <= ({"population.unlisted"} if strangers else set()), left
@@ -72,7 +72,7 @@ def test_names_in_another_case_on_the_command_line(bench: Path, verrou: Verrou, 
     )
     before = bench.read_text()
     audited = json.loads(verrou("audit", "-b", site, "-m", bench, "--format", "json").stdout)
-    assert {finding["verdict"] for finding in audited["findings"]} == {"holds", "waived"}
+    assert {finding["verdict"] for finding in audited["findings"]} == {"met", "waived"}
     assert "no step can improve the result" in verrou("harden", "-b", site, *m).stdout and bench.read_text() == before
     verrou("group", "join", "Administrators", "Anna", *m)
     verrou("account", "swap", "WARDEN", "ANNA", "-m", bench, *TYPED, typed=f"{GOOD_PASSWORD}\n")
@@ -111,13 +111,13 @@ def test_a_password_that_could_not_be_read_is_not_known_to_be_one() -> None:
     rule = CATALOGUE["population.blank_passwords"]
     known, unknown, blank = PasswordState.SET, PasswordState.UNKNOWN, PasswordState.BLANK
     assert reading_of(rule, posture(known, known)).value == "nobody"
-    assert reading_of(rule, posture(unknown, known)).status is Status.UNREADABLE
-    assert reading_of(rule, posture(known, unknown)).status is Status.UNREADABLE
+    assert reading_of(rule, posture(unknown, known)).status is Status.UNKNOWN
+    assert reading_of(rule, posture(known, unknown)).status is Status.UNKNOWN
     assert reading_of(rule, posture(blank, unknown)).value == "anybody", "it can be no worse"
     assert reading_of(rule, posture(known, blank)).value == "guests"
     found = audit(posture(unknown), load_baseline("essential"))
     verdicts = {finding.subject: finding.verdict for finding in found.findings}
-    assert verdicts["population.blank_passwords"] is Verdict.UNREADABLE
+    assert verdicts["population.blank_passwords"] is Verdict.UNKNOWN
 
 
 def test_who_is_in_no_group_of_a_role_is_listed_only_where_that_can_be(bench: Path) -> None:

@@ -130,7 +130,7 @@ def test_a_list_that_something_overrides_is_not_known_to_hold(two: PrivateRoot, 
     assert json.loads(verrou(*show).stdout)["logon.console.denied"]["value"] == {"names": ["tern"]}
     two.write("/etc/pam.d/login", "account sufficient pam_permit.so\n" + two.read("/etc/pam.d/login"))
     told = json.loads(verrou(*show).stdout)["logon.console.denied"]
-    assert told["status"] == "unreadable" and "a list denies tern, who can sign in all the same" in told["reason"]
+    assert told["status"] == "unknown" and "a list denies tern, who can sign in all the same" in told["reason"]
     assert two.signs_in("tern", GOOD_PASSWORD, "login")
 
 
@@ -145,14 +145,14 @@ def test_every_service_file_is_accounted_for(two: PrivateRoot, verrou: Verrou) -
     assert "pam.d/shut" not in told, "nobody comes in by what lets nobody in"
     show = ("rule", "show", "password.blank_ways", "logon.console.denied", *m, "--format", "json")
     told = json.loads(verrou(*show).stdout)
-    assert told["password.blank_ways"]["status"] == "unreadable"
+    assert told["password.blank_ways"]["status"] == "unknown"
     assert told["logon.console.denied"]["value"] == {"names": []}, (
         "nobody is kept out, so nobody comes in by it instead"
     )
     two.write("/etc/security/access.conf", "-:tern:tty1\n")
     two.write("/etc/pam.d/login", two.read("/etc/pam.d/login") + "account required pam_access.so\n")
     told = json.loads(verrou(*show).stdout)["logon.console.denied"]
-    assert told["status"] == "unreadable" and "it lets tern in" in told["reason"]
+    assert told["status"] == "unknown" and "it lets tern in" in told["reason"]
 
 
 def test_a_network_service_has_its_route_and_its_lists(two: PrivateRoot, verrou: Verrou) -> None:
@@ -423,7 +423,7 @@ def test_a_system_without_pam_is_read_by_what_its_programs_do(tmp_path: Path) ->
     assert told["elevation.administrator_gives"] == "password"
     assert told["elevation.remembered_for"] == timedelta(minutes=5)
     assert told["elevation.unanswered_after"] == "never"
-    assert posture.readings["password.storage"].status is Status.UNREADABLE
+    assert posture.readings["password.storage"].status is Status.UNKNOWN
     assert "no program here asks PAM" in posture.readings["lockout.after"].reason
     (root / "etc/doas.conf").write_text("permit nopass :wheel\n")
     readings = observed().readings
@@ -492,16 +492,16 @@ def test_what_is_not_known_of_a_listed_account_keeps_it_from_being_as_listed() -
         return found.verdict, found.reading.reason if found.reading is not None else ""
 
     known = machine(Known.NO, PasswordState.SET)
-    assert verdict(known) == (Verdict.HOLDS, "")
+    assert verdict(known) == (Verdict.MET, "")
     assert verdict(machine(Known.NO, PasswordState.UNKNOWN)) == (
-        *(Verdict.UNREADABLE, "the password of tern could not be read"),
+        *(Verdict.UNKNOWN, "the password of tern could not be read"),
     )
     unread = evolve(known, machine=evolve(facts, unread=(Unread.ADMINISTRATION,)))
-    assert verdict(unread) == (Verdict.UNREADABLE, "whether tern administers could not be read")
-    assert audit(unread, baseline).findings[0].severity is Severity.GRAVE, "it may be an administrator"
+    assert verdict(unread) == (Verdict.UNKNOWN, "whether tern administers could not be read")
+    assert audit(unread, baseline).findings[0].severity is Severity.HIGH, "it may be an administrator"
     doubtful = machine(Known.UNKNOWN, PasswordState.SET)
     said = "whether it can sign in over the network is not known: kiosk decides so"
-    assert verdict(doubtful) == (Verdict.UNREADABLE, said)
+    assert verdict(doubtful) == (Verdict.UNKNOWN, said)
     assert "tern: whether it can sign in by network is not known" in captured(doubtful, "x", {}, "", people=True)
     turned = [each.other for each in compare(known, doubtful).differing if each.fact == "routes"]
     assert turned == ["console, network?"]

@@ -27,7 +27,7 @@ def test_the_whole_round(manned_root: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", root.path)
     first = json.loads(verrou("audit", *m, "-b", "shared-desk", "--format", "json", code=1).stdout)
     assert {"lockout.after", "password.min_length", "password.remember"} <= {
-        f["subject"] for f in first["findings"] if f["verdict"] == "short"
+        f["subject"] for f in first["findings"] if f["verdict"] == "not-met"
     }
 
     verrou("harden", *m, "-b", "shared-desk", "--yes")
@@ -70,8 +70,8 @@ def test_verify_proves_on_real_pam_and_leaves_nothing_and_undo_nothing_either(
     start = manned_root.tree()
     assert start != before
     told = json.loads(verrou("verify", *m, "-b", "shared-desk", "--format", "json").stdout)
-    assert {(t["rule"], t["proof"]) for t in told["trials"]} == {
-        (rule, "proved")
+    assert {(t["rule"], t["result"]) for t in told["tests"]} == {
+        (rule, "passed")
         for rule in (
             "lockout.after",
             "lockout.lasts",
@@ -87,8 +87,8 @@ def test_verify_proves_on_real_pam_and_leaves_nothing_and_undo_nothing_either(
             "elevation.administrator_gives",
             "elevation.standard_gives",
         )
-    } | {(rule, "not-tried") for rule in ("logon.console.allowed", *BY_THE_CLOCK)}
-    left = {trial["rule"]: trial["seen"] for trial in told["trials"] if trial["proof"] == "not-tried"}
+    } | {(rule, "not-run") for rule in ("logon.console.allowed", *BY_THE_CLOCK)}
+    left = {trial["rule"]: trial["seen"] for trial in told["tests"] if trial["result"] == "not-run"}
     assert left["logon.console.allowed"] == "this system has no group that makes somebody a guest"
     assert "terminal" in left[BY_THE_CLOCK[0]] and "clock" in left[BY_THE_CLOCK[1]]
     assert manned_root.tree() == start
@@ -106,8 +106,8 @@ def test_a_dictionary_word_of_any_length_is_refused(manned_root: PrivateRoot, ve
     m = ("-m", manned_root.path)
     verrou("rule", "set", f"password.min_length={length}", "password.classes=4", *m, "--yes")
     told = json.loads(verrou("verify", *m, "-b", "essential", "--format", "json", code=1).stdout)
-    proofs = {trial["rule"]: trial["proof"] for trial in told["trials"]}
-    assert proofs["password.dictionary"] == "proved" and proofs["password.min_length"] == "proved"
+    proofs = {trial["rule"]: trial["result"] for trial in told["tests"]}
+    assert proofs["password.dictionary"] == "passed" and proofs["password.min_length"] == "passed"
 
 
 def test_verify_disproves_what_only_reads_well(manned_root: PrivateRoot, verrou: Verrou) -> None:
@@ -119,7 +119,7 @@ def test_verify_disproves_what_only_reads_well(manned_root: PrivateRoot, verrou:
         "/etc/pam.d/common-auth", text.replace("pam_faillock.so authfail", "pam_faillock.so authfail dir=/tmp")
     )
     told = json.loads(verrou("verify", *m, "-b", "shared-desk", "--format", "json", code=1).stdout)
-    assert "disproved" in {t["proof"] for t in told["trials"] if t["rule"] == "lockout.after"}
+    assert "failed" in {t["result"] for t in told["tests"] if t["rule"] == "lockout.after"}
 
 
 def test_undo_leaves_what_somebody_else_wrote(manned_root: PrivateRoot, verrou: Verrou) -> None:
@@ -186,8 +186,8 @@ def test_a_missing_module_is_named_and_the_rest_goes_on(manned_root: PrivateRoot
     assert "install the package libpam-pwquality" in shown
     found = json.loads(verrou("audit", *m, "-b", "shared-desk", "--format", "json", code=None).stdout)["findings"]
     verdicts = {f["subject"]: f["verdict"] for f in found}
-    assert verdicts["password.min_length"] == "absent"
-    assert verdicts["lockout.after"] == "holds"
+    assert verdicts["password.min_length"] == "not-applicable"
+    assert verdicts["lockout.after"] == "met"
 
 
 def test_a_stack_edited_by_hand_is_told_and_not_forced(manned_root: PrivateRoot, verrou: Verrou) -> None:
@@ -271,10 +271,10 @@ def test_the_whole_round_on_the_newest_release(newest_root: PrivateRoot, verrou:
     content_judges(root)
     assert root.signs_in("warden", GOOD_PASSWORD)
     told = json.loads(verrou("verify", *m, "-b", "shared-desk", "--format", "json", code=None).stdout)
-    short = [(f["subject"], f["says"]) for f in told["findings"] if f["verdict"] == "short"]
+    short = [(f["subject"], f["says"]) for f in told["findings"] if f["verdict"] == "not-met"]
     assert not short
-    for trial in told["trials"]:  # its PAM may be too new for the computer that tries it
-        assert trial["proof"] == "proved" or (trial["proof"] == "not-tried" and "too new" in trial["seen"]), trial
+    for trial in told["tests"]:  # its PAM may be too new for the computer that tries it
+        assert trial["result"] == "passed" or (trial["result"] == "not-run" and "too new" in trial["seen"]), trial
     for _ in range(5):
         assert not root.signs_in("warden", "wrong")
     assert not root.signs_in("warden", GOOD_PASSWORD), "five failed attempts lock"

@@ -33,7 +33,7 @@ def filled(folder: Path) -> Journal:
         told = {**TOLD, "command": f"run {number}"}
         assert journal.begin(told, [Change("/f", was, now), Deed("take-home", "/home/tern", (("uid", 7),))]) == number
         journal.finish(number)
-    journal.note(State.TRIED, TOLD)
+    journal.note(State.TESTED, TOLD)
     return journal
 
 
@@ -58,7 +58,7 @@ def test_what_was_kept_comes_back_as_it_was(tmp_path: Path) -> None:
     assert [(e.number, e.command, str(e.state())) for e in journal.entries()] == [
         (1, "run 1", "done"),
         (2, "run 2", "done"),
-        (3, "run", "tried"),
+        (3, "run", "tested"),
     ]
     for path in (tmp_path / "j").rglob("*"):
         assert path.stat().st_mode & 0o077 == 0, f"{path} is for its owner alone"
@@ -270,8 +270,8 @@ def test_every_format_tells_the_same(verrou: Verrou) -> None:
         (row["subject"], row["verdict"], row["says"]) for row in rows
     ]
     counts = told["score"]
-    assert counts["counted"] == counts["holds"] + counts["short"] + counts["unreadable"]
-    assert f"{counts['holds']} of {counts['counted']} met" in text
+    assert counts["assessed"] == counts["met"] + counts["not_met"] + counts["unknown"]
+    assert f"{counts['met']} of {counts['assessed']} met" in text
     for finding in told["findings"]:
         assert finding["subject"] in text
 

@@ -31,25 +31,25 @@ def hardened(verrou: Verrou) -> None:
 @pytest.mark.usefixtures("hardened")
 def test_the_sheet_tells_before_and_now_what_was_done_and_proved(verrou: Verrou) -> None:
     sheet = json.loads(verrou("report", *AT, "--format", "json").stdout)
-    assert sheet["before"]["grave"] == 7 and sheet["now"]["grave"] == 0 and sheet["now"]["holds"] == 56
+    assert sheet["before"]["high"] == 7 and sheet["now"]["high"] == 0 and sheet["now"]["met"] == 56
     assert sum(sheet["before"].values()) == sum(sheet["now"].values())
     changed = {line["subject"]: line for line in sheet["changed"]}
-    assert changed["lockout.after"]["before"] == "short" and "50 failed attempts" in changed["lockout.after"]["said"]
+    assert changed["lockout.after"]["before"] == "not-met" and "50 failed attempts" in changed["lockout.after"]["said"]
     assert not sheet["no_before"] or sheet["before"]
     assert [(waiver["rule"], waiver["by"], waiver["lapsed"]) for waiver in sheet["waivers"]] == [
         ("screen.attention_key", "site warden", False),
         ("password.classes", "site warden", False),
     ]
-    assert {trial["proof"] for trial in sheet["trials"]} == {"proved"} and len(sheet["trials"]) == 26
+    assert {trial["result"] for trial in sheet["tests"]} == {"passed"} and len(sheet["tests"]) == 26
     assert [entry["entry"] for entry in sheet["entries"]] == [1] and sheet["entries"][0]["steps"]
     shown = json.loads(verrou("audit", *AT, "--format", "json").stdout)
-    lines = [*sheet["left"], *sheet["changed"], *sheet["held"], *sheet["absent"]]
+    lines = [*sheet["left"], *sheet["changed"], *sheet["met"], *sheet["not_applicable"]]
     assert {line["subject"]: line["now"] for line in lines} == {
         finding["subject"]: finding["verdict"] for finding in shown["findings"]
     }
     assert len(sheet["baseline"]["digest"]) == 64 and sheet["tool"].startswith("verrou ")
     quick = json.loads(verrou("report", *AT, "--format", "json", "--untried").stdout)
-    assert quick["trials"] == [] and quick["baseline"] == sheet["baseline"]
+    assert quick["tests"] == [] and quick["baseline"] == sheet["baseline"]
 
 
 def test_the_digest_is_of_all_that_a_baseline_is_made_of(verrou: Verrou, tmp_path: Path, bench: Path) -> None:
@@ -72,18 +72,18 @@ def test_every_form_tells_the_same(verrou: Verrou, tmp_path: Path) -> None:
     for suffix in WRITTEN:
         verrou("report", *AT, "--since", "2", "--save", f"sheet{suffix}", code=1)
     sheet = json.loads((tmp_path / "sheet.json").read_text())
-    assert [line["subject"] for line in sheet["left"] if line["now"] == "short"] == ["accounts.tern"]
+    assert [line["subject"] for line in sheet["left"] if line["now"] == "not-met"] == ["accounts.tern"]
     assert [entry["entry"] for entry in sheet["entries"]] == [2]
     for suffix in (".html", ".md"):
         text = (tmp_path / f"sheet{suffix}").read_text().replace("\\", "")
-        for line in (*sheet["left"], *sheet["changed"], *sheet["held"]):
+        for line in (*sheet["left"], *sheet["changed"], *sheet["met"]):
             assert line["subject"] in text
         assert sheet["baseline"]["digest"] in text and text.count("date, signature") == 2
     assert (tmp_path / "sheet.html").read_text().count("<svg") == 1
     check_against_schema(tmp_path / "sheet.xml")
     suites = ElementTree.parse(tmp_path / "sheet.xml").getroot()
     findings, trials = suites
-    assert int(findings.get("tests", "0")) == len(findings) and len(trials) == len(sheet["trials"])
+    assert int(findings.get("tests", "0")) == len(findings) and len(trials) == len(sheet["tests"])
     assert findings.get("failures") == "1" == str(len(findings.findall(".//failure")))
     assert findings.get("skipped") == str(len(findings.findall(".//skipped"))) == "4"
     assert "already exists" in verrou("report", *AT, "--save", "sheet.md", code=2).stderr
@@ -97,7 +97,7 @@ def test_a_sheet_without_a_past_says_why(verrou: Verrou, bench: Path) -> None:
     assert all(line["before"] is None and line["said"] == "" for line in never["left"])
     verrou("survey", "-m", bench, "--save", "monday")
     told = verrou("report", "-m", "monday", "-b", "office", code=1).stdout
-    assert "There is no “before”" in told and "not\\-tried" not in told and "not-tried" in told
+    assert "There is no “before”" in told and "not\\-run" not in told and "not-run" in told
 
 
 def test_what_was_waived_too_long_is_told_as_that(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
@@ -112,9 +112,9 @@ def test_what_was_waived_too_long_is_told_as_that(verrou: Verrou, bench: Path, t
         ("lockout.after", "2026-01-31", True),
         ("password.classes", "2027-01-31", False),
     ]
-    assert [line["subject"] for line in told["absent"]] == ["password.dictionary"]
+    assert [line["subject"] for line in told["not_applicable"]] == ["password.dictionary"]
     page = verrou(*sheet, "--format", "html", code=1).stdout
-    assert "has ended; waives nothing any more" in page and "This machine has no such rule" in page
+    assert "expired; no longer counts" in page and "Not applicable on this machine" in page
     assert "1 waived by warden" in page
     suite = ElementTree.fromstring(verrou(*sheet, "--format", "junit", code=1).stdout)[0]
     outcomes = {case.get("name"): [child.tag for child in case] for case in suite}
@@ -129,13 +129,13 @@ def test_the_sheet_of_a_machine_that_cannot_be_read_whole(verrou: Verrou, tmp_pa
     verrou("demo", "station", "--quiet")
     at = ("-m", "station/warden-03", "-b", "office", "--untried")
     told = json.loads(verrou("report", *at, "--format", "json", code=1).stdout)
-    unreadable = [line["subject"] for line in told["left"] if line["now"] == "unreadable"]
-    assert unreadable and told["now"]["unreadable"] == len(unreadable)
+    unreadable = [line["subject"] for line in told["left"] if line["now"] == "unknown"]
+    assert unreadable and told["now"]["unknown"] == len(unreadable)
     verrou("report", *at, "--save", "sheet.xml", code=1)
     check_against_schema(tmp_path / "sheet.xml")
     findings = ElementTree.parse(tmp_path / "sheet.xml").getroot()[0]
     assert findings.get("errors") == str(len(unreadable)) == str(len(findings.findall(".//error")))
-    assert told["by_hand"], "what no step closes is left by hand"
+    assert told["manual"], "what no step closes is left by hand"
 
 
 def test_the_sheet_is_of_the_journal_as_it_stands(verrou: Verrou, bench: Path) -> None:

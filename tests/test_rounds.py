@@ -91,7 +91,7 @@ def test_every_row_is_what_the_audit_of_that_machine_says(verrou: Verrou, tmp_pa
     assert ended.stderr.count("skipped: ") == 3
     rows = told["machines"]
     assert len(rows) == 70
-    weights = [(-row["grave"], -row["serious"], -row["slight"]) for row in rows]
+    weights = [(-row["high"], -row["medium"], -row["low"]) for row in rows]
     assert weights == sorted(weights), "the worst first"
     for row in rows[::9]:
         audit = json.loads(
@@ -99,7 +99,7 @@ def test_every_row_is_what_the_audit_of_that_machine_says(verrou: Verrou, tmp_pa
         )
         verdicts = {finding["subject"]: finding["verdict"] for finding in audit["findings"]}
         assert {rule: verdict for verdict, rules in row["rules"].items() for rule in rules} == verdicts
-        assert (row["holds"], row["counted"]) == (audit["score"]["holds"], audit["score"]["counted"])
+        assert (row["met"], row["assessed"]) == (audit["score"]["met"], audit["score"]["assessed"])
         assert row["worst"] == audit["findings"][0]["says"]
     lines = verrou("round", "many", "-b", "shared-desk", "--format", "lines", code=1).stdout.splitlines()
     assert [json.loads(line) for line in lines] == rows
@@ -235,7 +235,7 @@ def test_the_page_filters_without_a_script_and_its_picture_draws_what_is_asked(v
     verrou("demo", "station", "--quiet")
     verrou("round", "station/surveys", "--baselines", "station/which.toml", "--html", "round.html", code=1)
     page = (tmp_path / "round.html").read_text()
-    for key, count in (("all", 3), ("grave", 3), ("waived", 2), ("unreadable", 1)):
+    for key, count in (("all", 3), ("high", 3), ("waived", 2), ("unknown", 1)):
         assert re.search(rf'<label for="show-{key}">[a-z ]+: {count}</label>', page), key
         assert key == "all" or len(re.findall(rf'<tr class="[^"]*\bis-{key} ', page)) == count
     picture = page[page.index("<svg") : page.index("</svg>")]
@@ -295,22 +295,22 @@ MAIN = "from verrou.__main__ import main; main()"
 
 def row(name: str, signs: str) -> Row:
     """A row of a round that says little more than how each rule stands."""
-    counts = [signs.count(sign) for sign in "+GSs?w-"]
-    held, grave, serious, slight, unreadable, waived, absent = counts
-    asked = held + grave + serious + slight + unreadable
+    counts = [signs.count(sign) for sign in "+HML?w-"]
+    met, high, medium, low, unknown, waived, not_applicable = counts
+    asked = met + high + medium + low + unknown
     day = datetime(2026, 9, 14)
-    told = (name, name, name, "system", day, "office", held, asked, grave, serious, slight, unreadable, waived, absent)
+    told = (name, name, name, "system", day, "office", met, asked, high, medium, low, unknown, waived, not_applicable)
     return Row(*told, None, "", signs, ())
 
 
 @pytest.mark.parametrize("count", [1, 12, MOST_ROWS, MOST_ROWS + 50])
 def test_a_picture_of_any_number_of_machines(count: int) -> None:
-    signs = ("G" + "S?" + "+" * len(RULES))[: len(RULES) - 1] + "."
+    signs = ("H" + "M?" + "+" * len(RULES))[: len(RULES) - 1] + "."
     picture = machines_by_rules([row(f"desk-{n:03}", signs) for n in range(count)])
     assert picture.startswith("<svg") and f"{min(count, MOST_ROWS)} machines by {len(RULES) - 1} rules" in picture
     names = re.findall(r"<!-- (desk-\d+) -->", picture)
     assert names == [f"desk-{n:03}" for n in range(count)] if count <= NAMED_ROWS else 10 < len(names) < 20
-    assert ("<!-- G -->" in picture) is (count <= NAMED_ROWS), "letters where there is room for them"
+    assert ("<!-- H -->" in picture) is (count <= NAMED_ROWS), "letters where there is room for them"
     assert f"<!-- {RULES[0]} -->" in picture and f"<!-- {RULES[-1]} -->" not in picture, "nobody was asked for the last"
 
 
@@ -372,4 +372,4 @@ def test_who_is_in_a_group_counts_though_the_readings_are_the_same() -> None:
         posture = reader.posture(as_json(survey_data(posture_of(machine, ""))))
         found = {finding.subject: finding.verdict for finding in audit(posture, baseline, known).findings}
         verdicts.append(str(found["logon.remote-screen.allowed"]))
-    assert verdicts == ["holds", "short", "holds"] and len(known) == 1
+    assert verdicts == ["met", "not-met", "met"] and len(known) == 1

@@ -234,8 +234,8 @@ def test_a_missing_dictionary_is_told_because_it_refuses_everything(manned_root:
     assert "every new password is refused" in verrou("survey", "-m", manned_root.path).stderr
     assert not accepts(manned_root, "gnt7Kwo-9xq-Lmv")
     told = verrou("verify", "-b", "essential", "-m", manned_root.path, "--format", "json", code=None).stdout
-    tried = [trial for trial in json.loads(told)["trials"] if trial["rule"].startswith("password.")]
-    assert {trial["proof"] for trial in tried} == {"not-tried"}, "refusals prove nothing then"
+    tried = [trial for trial in json.loads(told)["tests"] if trial["rule"].startswith("password.")]
+    assert {trial["result"] for trial in tried} == {"not-run"}, "refusals prove nothing then"
 
 
 @pytest.mark.real_root

@@ -50,7 +50,7 @@ def test_pam_admits_per_service_and_origin_whom_the_lists_say(desktop: PrivateRo
             "logon.remote-shell.denied": denied,
         }
         results = do(machine, *rule_steps(machine.observe(), dict(wanted)))
-        assert {result.outcome for result in results} <= {Outcome.DONE, Outcome.ALREADY}, results
+        assert {result.outcome for result in results} <= {Outcome.DONE, Outcome.UNCHANGED}, results
         posture = machine.observe()
         for rule_id, value in wanted.items():
             stands = posture.readings[rule_id].value
@@ -157,7 +157,7 @@ def test_polkit_answers_as_the_rights_say_for_everybody(desktop: PrivateRoot) ->
     @given(st.fixed_dictionaries(dict.fromkeys(actions, NAMES)))
     def check(wanted: dict[str, Value]) -> None:
         results = do(machine, *rule_steps(machine.observe(), dict(wanted)))
-        assert {result.outcome for result in results} <= {Outcome.DONE, Outcome.ALREADY}, results
+        assert {result.outcome for result in results} <= {Outcome.DONE, Outcome.UNCHANGED}, results
         posture = machine.observe()
         for name in PEOPLE:
             account = next(a for a in posture.accounts if a.name == name)
@@ -296,8 +296,8 @@ def test_each_shipped_baseline_closes_what_it_asks_for_and_goes_back(desktop: Pr
         foreseen = json.loads(verrou(*as_if).stdout) if strictest else []
         verrou("harden", "-b", baseline, *m, "--yes", code=1)
         audit = json.loads(verrou("audit", "-b", baseline, *m, "--format", "json", code=1).stdout)
-        left = {f["subject"]: f["verdict"] for f in audit["findings"] if f["verdict"] in ("short", "unreadable")}
-        assert left.pop("screen.shows_last_account", "unreadable") == "unreadable", "lightdm keeps no setting for it"
+        left = {f["subject"]: f["verdict"] for f in audit["findings"] if f["verdict"] in ("not-met", "unknown")}
+        assert left.pop("screen.shows_last_account", "unknown") == "unknown", "lightdm keeps no setting for it"
         assert set(left) <= {"population.unused_for", "population.blank_passwords"}, (baseline, left)
         hardened = table()
         assert hardened == foreseen or not strictest, "as it was rehearsed"
@@ -314,7 +314,7 @@ def test_the_private_copy_asks_polkit_and_leaves_nothing(desktop: PrivateRoot, v
     before = desktop.tree()
     show = ("rule", "show", "rights.shut_down", "-m", desktop.path, "--ask-system", "--format", "json")
     reading = json.loads(verrou(*show).stdout)["rights.shut_down"]
-    assert reading["status"] == "unreadable" and "shipped as yes" in reading["reason"]
+    assert reading["status"] == "unknown" and "shipped as yes" in reading["reason"]
     assert "polkit did not answer within" in reading["reason"]
     assert desktop.tree() == before and list((desktop.path / "run").iterdir()) == []
 
@@ -346,10 +346,10 @@ def test_what_cannot_be_asked_is_told_with_what_is_shipped(tmp_path: Path) -> No
     )
     assert reading() == ("read", frozenset({"everybody"})), "who administers is no answer to an action"
     (rules / "60-local.rules").write_text("polkit.addRule(function() {});\n")
-    assert reading() == ("unreadable", None)
+    assert reading() == ("unknown", None)
     for end in ("\n", "\r", "\u2028", "\u2029"):  # where ECMAScript ends a comment
         (rules / "60-local.rules").write_text(f"// nothing{end}polkit.addRule(function() {{}});\n")
-        assert reading() == ("unreadable", None), repr(end)
+        assert reading() == ("unknown", None), repr(end)
     (rules / "60-local.rules").write_text("/* polkit.addRule(function() {}); */\n")
     assert reading()[0] == "read", "a comment decides nothing"
     assert Root(tmp_path).asker is None

@@ -249,7 +249,7 @@ def test_nobody_is_signed_in_unasked_whom_the_rule_leaves_out(bench: Path, verro
     assert rows[0]["ways"]["console"] == "unasked"
     audit = json.loads(verrou("audit", "-b", "essential", "-m", bench, "--format", "json", code=1).stdout)
     found = next(f for f in audit["findings"] if f["subject"] == "screen.automatic_signin")
-    assert (found["severity"], found["verdict"]) == ("grave", "short")
+    assert (found["severity"], found["verdict"]) == ("high", "not-met")
     verrou("rule", "set", "screen.automatic_signin=guests", "-m", bench, "--yes")
     verrou("machine", "restart", "-m", bench)
     assert authority(bench).opens_as() == ""
@@ -286,7 +286,7 @@ def test_the_basic_edition_says_what_it_lacks(tmp_path: Path, verrou: Verrou) ->
     path = tmp_path / "desk.bench.json"
     Authority.fresh("desk", datetime(2026, 9, 14), edition="basic").save(path)
     shown = json.loads(verrou("rule", "show", "logon", "elevation", "-m", path, "--format", "json").stdout)
-    assert shown["logon.console.denied"]["status"] == "absent"
+    assert shown["logon.console.denied"]["status"] == "not-applicable"
     assert "basic edition" in shown["elevation.prompt_apart"]["reason"]
     assert shown["elevation.administrator_gives"]["status"] == "read"
     with pytest.raises(No, match="basic edition"):
@@ -358,14 +358,14 @@ def test_verify_signs_accounts_of_each_kind_in_by_each_way(bench: Path, verrou: 
     machine.set_policy("user_gives", 1)
     machine.save(bench)
     told = json.loads(verrou("verify", "-b", "essential", "-m", bench, "--format", "json", code=1).stdout)
-    tried = {trial["tried"]: (trial["proof"], trial["seen"]) for trial in told["trials"]}
-    assert tried["a temporary guest account signs in over the network"][0] == "proved"
+    tried = {trial["test"]: (trial["result"], trial["seen"]) for trial in told["tests"]}
+    assert tried["a temporary guest account signs in over the network"][0] == "passed"
     assert tried["a temporary administrator account elevates with its own password"] == (
-        *("proved", "accepted: own password"),
+        *("passed", "accepted: own password"),
     )
     helped = tried["a temporary standard account elevates through a program that prompts"]
-    assert helped == ("proved", "accepted: administrator's password")
-    assert {proof for proof, _ in tried.values()} <= {"proved", "not-tried"}
+    assert helped == ("passed", "accepted: administrator's password")
+    assert {proof for proof, _ in tried.values()} <= {"passed", "not-run"}
 
 
 @pytest.mark.parametrize("name", ["hide-01.bench.json", "ringing-02.bench.json", "warden-03"])
@@ -443,8 +443,8 @@ def test_an_answer_is_remembered_and_a_question_ends_as_the_rules_say(bench: Pat
     assert machine.request(token, "vouched") == "own password"
 
     told = json.loads(verrou("verify", "-b", "essential", "-m", bench, "--format", "json", code=1).stdout)
-    tried = [(t["rule"], t["proof"], t["seen"]) for t in told["trials"] if t["rule"].startswith("elevation.")]
-    assert {proof for _, proof, _ in tried} == {"proved"}
+    tried = [(t["rule"], t["result"], t["seen"]) for t in told["tests"] if t["rule"].startswith("elevation.")]
+    assert {proof for _, proof, _ in tried} == {"passed"}
     assert [seen for rule, _, seen in tried if rule == "elevation.remembered_for"] == [
         *("accepted: nothing is asked again", "refused: asked again"),
     ]

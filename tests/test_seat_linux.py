@@ -118,9 +118,9 @@ def test_verify_tries_each_kind_of_account_by_each_way(desktop: PrivateRoot, ver
     verrou("rule", "set", *rules, "-m", desktop.path, "--yes")
     told = json.loads(verrou("verify", "-b", "essential", "-m", desktop.path, "--format", "json", code=None).stdout)
     about = ("logon.", "elevation.administrator", "elevation.standard")
-    tried = {trial["tried"]: trial for trial in told["trials"] if trial["rule"].startswith(about)}
-    assert {trial["proof"] for trial in tried.values()} == {"proved"}, [
-        t for t in tried.values() if t["proof"] != "proved"
+    tried = {trial["test"]: trial for trial in told["tests"] if trial["rule"].startswith(about)}
+    assert {trial["result"] for trial in tried.values()} == {"passed"}, [
+        t for t in tried.values() if t["result"] != "passed"
     ]
     assert tried["a temporary guest account signs in at the console (lightdm)"]["seen"].startswith("refused")
     assert tried["a temporary standard account signs in through a remote shell (sshd)"]["seen"].startswith("refused")
@@ -138,7 +138,7 @@ def test_what_another_rule_of_polkit_decides_is_asked_of_polkit(desktop: Private
     )
     show = ("rule", "show", "rights.shut_down", "-m", desktop.path, "--format", "json")
     reading = json.loads(verrou(*show).stdout)["rights.shut_down"]
-    assert reading["status"] == "unreadable", "a disk that is only looked at is not asked"
+    assert reading["status"] == "unknown", "a disk that is only looked at is not asked"
     reading = json.loads(verrou(*show, "--ask-system").stdout)["rights.shut_down"]
     assert reading["value"] == {"names": ["daypass", "warden"]}, "tern and gull have four letters"
     told = verrou("rule", "set", "rights.shut_down=tern", "-m", desktop.path, "--yes", code=4).stderr
@@ -403,7 +403,7 @@ def test_a_screen_that_nobody_knows_and_a_shell_that_asks_nobody_are_told(tmp_pa
     (units / "display-manager.service").symlink_to("/lib/systemd/system/ly.service")
     posture = open_machine(str(tmp_path)).observe()
     reading = posture.readings["screen.automatic_signin"]
-    assert reading.status is Status.UNREADABLE and "ly" in reading.reason
+    assert reading.status is Status.UNKNOWN and "ly" in reading.reason
     tern = posture.by_name[AccountName("tern")]
     assert ways_unknown(tern, posture) == (Way.CONSOLE,) and ways_in(tern, posture) == ()
     assert [(each.account, each.known) for each in screens_of(posture).unasked] == [("", False)]
@@ -565,7 +565,7 @@ def test_a_screen_locker_that_people_set_themselves_is_not_known_to_lock(tmp_pat
         found = open_machine(str(tmp_path)).observe().readings["screen.locks_after"]
         return str(found.status), found.value
 
-    assert reading() == ("unreadable", None), "which locker there is, nobody knows"
+    assert reading() == ("unknown", None), "which locker there is, nobody knows"
     (tmp_path / "usr/bin/gnome-shell").touch()
     assert reading() == ("read", "never"), "anybody may set another"
     locks = tmp_path / "etc/dconf/db/site.d/locks/10-idle"
@@ -591,7 +591,7 @@ def test_a_condition_around_an_idle_time_is_not_taken_for_one(tmp_path: Path, ve
         (tmp_path / "r/etc" / name).parent.mkdir(parents=True, exist_ok=True)
         (tmp_path / "r/etc" / name).write_text(content)
     show = ("rule", "show", "screen.locks_after", "-m", tmp_path / "r", "--format", "json")
-    assert json.loads(verrou(*show).stdout)["screen.locks_after"]["status"] == "unreadable"
+    assert json.loads(verrou(*show).stdout)["screen.locks_after"]["status"] == "unknown"
     (tmp_path / "r/etc/profile.d/x.sh").write_text("export TMOUT=60\nreadonly TMOUT\n")
     assert json.loads(verrou(*show).stdout)["screen.locks_after"]["value"] == {"duration": "PT1M"}
 

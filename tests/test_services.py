@@ -37,10 +37,10 @@ def test_a_service_with_a_stack_of_its_own_decides(manned_root: PrivateRoot, ver
     quality = shown(verrou, manned_root, "password.min_length")
     assert not quality["in_force"] and "by sshd" in quality["reason"]
     told = verrou("verify", "-b", "essential", *at, code=1).stdout
-    assert "not-tried" in told or "short" in told
+    assert "not-run" in told or "not met" in told
     manned_root.write("/etc/pam.d/sshd", whole)
-    tried = json.loads(verrou("verify", "-b", "essential", *at, "--format", "json", code=None).stdout)["trials"]
-    assert [t["proof"] for t in tried if "by sshd" in t["tried"]] == ["proved"]
+    tried = json.loads(verrou("verify", "-b", "essential", *at, "--format", "json", code=None).stdout)["tests"]
+    assert [t["result"] for t in tried if "by sshd" in t["test"]] == ["passed"]
 
 
 @pytest.mark.real_root

@@ -25,7 +25,7 @@ from verrou.core.model import Account, Builtin, Grant, Group, MachineFacts, Nami
 from verrou.core.model.reasons import why
 from verrou.core.model.screens import screens_of
 from verrou.core.model.ways import Circle, Gate, Pass, Way, nobody_but
-from verrou.core.trials import Answer, Proof, access_trial
+from verrou.core.trials import Answer, Result, access_trial
 from verrou.machines import CannotRehearse, Machine, TooSlow, open_machine
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.machine import BenchMachine
@@ -161,13 +161,13 @@ def test_a_trial_is_of_what_it_says(bench: Path, verrou: Verrou) -> None:
     allowed, after = "logon.console.allowed=warden", "lockout.after=5"
     verrou("account", "password", "warden", *m, *TYPED, typed=f"{OTHER_PASSWORD}\n")
     verrou("rule", "set", allowed, after, *m, *TYPED, typed=f"{OTHER_PASSWORD}\n")
-    told = json.loads(verrou("verify", "-b", "essential", *m, "--format", "json", code=1).stdout)["trials"]
+    told = json.loads(verrou("verify", "-b", "essential", *m, "--format", "json", code=1).stdout)["tests"]
     by_rule: dict[str, set[str]] = {}
     for trial in told:
-        by_rule.setdefault(trial["rule"], set()).add(trial["proof"])
+        by_rule.setdefault(trial["rule"], set()).add(trial["result"])
         assert "may not come by" not in trial["seen"] or trial["rule"].startswith("logon."), trial
     for rule_id in ("lockout.after", "elevation.standard_gives", "logon.console.allowed"):
-        assert by_rule[rule_id] == {"proved"}, (rule_id, told)
+        assert by_rule[rule_id] == {"passed"}, (rule_id, told)
     verrou("rule", "set", "lockout.after=4", *m, "--yes", "--prove")
 
 
@@ -242,7 +242,7 @@ def test_a_refusal_of_everybody_shows_nothing_of_a_list() -> None:
     gate = Gate(Way.CONSOLE, (nobody_but(Circle(("warden",))),))
     somebody: Any = Refusing()
     found = list(access_trial(somebody, somebody, Posture(FACTS, (), (), gates=(gate,)), Role.STANDARD))
-    assert [each.proof for each in found] == [Proof.NOT_TRIED] and "denied too" in found[0].seen
+    assert [each.result for each in found] == [Result.NOT_RUN] and "denied too" in found[0].seen
 
 
 FACTS = MachineFacts("hide-01", "linux", "x", "this", datetime(2026, 9, 14), Naming("[a-z]+", 20, ""))
@@ -360,10 +360,10 @@ def test_a_module_that_sleeps_is_not_waited_for_again_and_again(
     monkeypatch.setattr(private_copy._apart, "__defaults__", (2,))
     manned_root.write("/etc/pam.d/login", "auth required pam_exec.so /bin/sleep 1000\n@include common-account\n")
     told = json.loads(verrou("verify", "-b", "essential", "-m", manned_root.path, "--format", "json", code=1).stdout)[
-        "trials"
+        "tests"
     ]
     slow = [trial for trial in told if "did not answer within 2 seconds" in trial["seen"]]
-    assert len(slow) > 1 and all(trial["proof"] == "not-tried" for trial in slow)
+    assert len(slow) > 1 and all(trial["result"] == "not-run" for trial in slow)
 
 
 def test_who_was_late_once_is_not_asked_again(tmp_path: Path) -> None:

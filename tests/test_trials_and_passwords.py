@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from conftest import Verrou
 from verrou.cli.options import _words
 from verrou.core.passwords import Policy, breaking, broken_rules, classes_in, make_password, make_phrase, policy_of
-from verrou.core.trials import Proof, TrialResult, run_trials
+from verrou.core.trials import Result, TrialResult, run_trials
 from verrou.machines.bench.authority import Authority, No
 from verrou.machines.bench.machine import BenchMachine
 
@@ -100,7 +100,7 @@ def trials(machine: BenchMachine) -> list[TrialResult]:
 def test_all_is_proved_on_an_honest_machine(strict: BenchMachine) -> None:
     before = strict.path.read_bytes()
     results = trials(strict)
-    assert {result.proof for result in results} == {Proof.PROVED}
+    assert {result.result for result in results} == {Result.PASSED}
     assert len(results) == 24
     assert strict.path.read_bytes() == before, "nothing of the trial is left"
 
@@ -138,13 +138,13 @@ def test_a_rule_that_reads_well_and_acts_otherwise_is_disproved(
     machine.save(strict.path)
     monkeypatch.setattr(Authority, "policy", lies_about(key))
     monkeypatch.setattr(Authority, "effective", lambda self, key: self.policy()[key])
-    disproved = {result.rule for result in trials(strict) if result.proof is Proof.DISPROVED}
+    disproved = {result.rule for result in trials(strict) if result.result is Result.FAILED}
     assert rule in disproved
 
 
 def test_forgetting_too_late_is_disproved(strict: BenchMachine, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(Authority, "_recent", lambda self, account: account["tries"])
-    disproved = {result.rule for result in trials(strict) if result.proof is Proof.DISPROVED}
+    disproved = {result.rule for result in trials(strict) if result.result is Result.FAILED}
     assert disproved == {"lockout.forget_after"}
 
 
@@ -157,11 +157,11 @@ def test_refusals_prove_nothing_on_a_machine_that_refuses_everything(
 ) -> None:
     monkeypatch.setattr(Authority, "change_password", refuses_everything)
     weak = [result for result in trials(strict) if result.rule.startswith("password.")]
-    assert weak and {result.proof for result in weak} == {Proof.NOT_TRIED}
+    assert weak and {result.result for result in weak} == {Result.NOT_RUN}
     monkeypatch.setattr(Authority, "sign_in", refuses_everything)
     lockout = [result for result in trials(strict) if result.rule.startswith("lockout.")]
-    assert [(r.proof, r.seen) for r in lockout] == [
-        (Proof.NOT_TRIED, "the temporary account could not sign in at all: no")
+    assert [(r.result, r.seen) for r in lockout] == [
+        (Result.NOT_RUN, "the temporary account could not sign in at all: no")
     ]
 
 
@@ -170,7 +170,7 @@ def test_a_machine_that_lets_everybody_in_is_no_proof_of_anything(
 ) -> None:
     monkeypatch.setattr(Authority, "_matches", staticmethod(lambda kept, password: True))
     results = trials(strict)
-    assert not any(r.proof is Proof.PROVED for r in results if r.rule.startswith("lockout."))
+    assert not any(r.result is Result.PASSED for r in results if r.rule.startswith("lockout."))
     assert "accepts wrong passwords" in results[0].seen
 
 

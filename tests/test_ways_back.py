@@ -79,7 +79,7 @@ def test_what_is_refused_or_tried_is_told_and_never_taken_back(address: str, ver
     verrou("account", "try", "warden", *m, *TYPED[1:], typed=GOOD_PASSWORD)
     verrou("account", "unlock", "tern", *m, "--yes")
     states = [entry["state"] for entry in json.loads(verrou("journal", "list", *m, "--format", "json").stdout)]
-    assert states[-4:] == ["done", "refused", "tried", "unchanged"]
+    assert states[-4:] == ["done", "rejected", "tested", "unchanged"]
     assert "account add tern" in verrou("undo", *m, "--yes").stdout
 
 
@@ -283,7 +283,7 @@ class TestOnARealRoot:
             library.write_text("of another time")
         told = verrou("account", "swap", "warden", "ringer", "-m", manned_root.path, "--preview", code=4)
         assert "could not be tried: this system has no PAM that runs here" in " ".join(told.stdout.split())
-        assert "not-tried" in verrou("verify", "-b", "essential", "-m", manned_root.path, code=1).stdout
+        assert "not-run" in verrou("verify", "-b", "essential", "-m", manned_root.path, code=1).stdout
         verrou("account", "change", "warden", "--full-name", "Wilma", "-m", manned_root.path, "--yes")
 
     def test_files_that_cannot_be_replaced_are_told_first(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
@@ -307,7 +307,7 @@ def test_a_removal_on_the_system_itself_and_back(manned_root: PrivateRoot) -> No
     (result,) = do(machine, Remove("tern", FilesChoice.DELETE))
     assert result.outcome is Outcome.DONE
     items = {item.place: item.outcome for item in go_back(machine)}
-    assert items["/home/tern"] is Outcome.REFUSED, "what was deleted is gone, and that is said"
+    assert items["/home/tern"] is Outcome.REJECTED, "what was deleted is gone, and that is said"
     left = manned_root.tree()
     assert {name for name in before if before[name] != left.get(name)} <= {
         n for n in before if n.startswith("home/tern")

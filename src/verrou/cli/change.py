@@ -176,7 +176,7 @@ def change(
         _tell_trials(rehearsal)
         _refuse(machine, rehearsal, told, whole=baseline is None, kept=True)
     if tries or not rehearsal.changes:
-        state = State.TRIED if tries else State.UNCHANGED
+        state = State.TESTED if tries else State.UNCHANGED
         carry_out.note(machine, rehearsal, state, told)
         _tell_results(rehearsal)
         out.print("Nothing was changed." if tries else "No changes were needed.")
@@ -279,7 +279,7 @@ def _show(rehearsal: "Rehearsal", baseline: "Baseline | None") -> None:
     if baseline is not None:
         after = _held_against(rehearsal.after, baseline)
         out.print(f"Afterwards {after.summary}.", style="bold")
-        left = audit_sheet(after.without_absent(), every=False)
+        left = audit_sheet(after.applicable_only(), every=False)
         if left.rows:
             print_sheet(out, left)
     _tell_trials(rehearsal)
@@ -317,7 +317,7 @@ def _tell_results(rehearsal: "Rehearsal") -> None:
         print_sheet(console(), results_sheet(rehearsal.steps))
         return
     counts = [(outcome, sum(r.outcome is outcome for _, r in rehearsal.steps)) for outcome in Outcome]
-    words = {Outcome.DONE: "done", Outcome.ALREADY: "already in place", Outcome.REFUSED: "rejected by the machine"}
+    words = {Outcome.DONE: "done", Outcome.UNCHANGED: "already in place", Outcome.REJECTED: "rejected by the machine"}
     told = ", ".join(f"{counted(n, 'step')} {words[outcome]}" for outcome, n in counts if n)
     console().print(f"{told[:1].upper()}{told[1:]}.")
 
@@ -330,7 +330,7 @@ def _refuse(machine: Machine, rehearsal: "Rehearsal", told: Any, *, whole: bool,
     """
     from verrou.core.entries import State
     from verrou.core.errors import GuardRefused
-    from verrou.core.trials import Proof
+    from verrou.core.trials import Result
     from verrou.records.carry_out import note
 
     try:
@@ -347,12 +347,12 @@ def _refuse(machine: Machine, rehearsal: "Rehearsal", told: Any, *, whole: bool,
             raise MachineRefused(f"{said}\nnothing was changed")
         if whole and rehearsal.surprises:
             raise MachineRefused("\n".join(map(_told, rehearsal.surprises)) + "\nnothing was changed")
-        if disproved := [trial for trial in rehearsal.trials if trial.proof is Proof.DISPROVED]:
+        if disproved := [trial for trial in rehearsal.trials if trial.result is Result.FAILED]:
             rules = ", ".join(dict.fromkeys(trial.rule for trial in disproved))
             raise MachineRefused(f"nothing was changed: tests failed on the private copy for {rules}")
     except (GuardRefused, MachineRefused) as refused:
         if kept:
-            note(machine, rehearsal, State.REFUSED, told, str(refused))
+            note(machine, rehearsal, State.REJECTED, told, str(refused))
         raise
 
 
@@ -374,7 +374,7 @@ def _tell_what_falls_short(after: "Audit") -> None:
     from verrou.core.audit import Verdict
     from verrou.reports.sheets import console
 
-    short = [f.subject for f in after.findings if f.verdict in (Verdict.SHORT, Verdict.UNREADABLE)]
+    short = [f.subject for f in after.findings if f.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN)]
     if short:
         console().print(f"Still not met: {', '.join(short)}.")
 
@@ -440,4 +440,4 @@ def harden(
             else "some steps did not give the requested result (see above); the others were applied. "
             "To revert: verrou undo"
         )
-    click.get_current_context().exit(0 if after.all_well else 1)
+    click.get_current_context().exit(0 if after.all_met else 1)

@@ -111,7 +111,7 @@ def trend(
         out.print(f"{shown(reports.trend_summary(found))}{about}.", style="bold")
         for heading, part in (
             ("", sheet),
-            ("Met before, not met now:", reports.slid_back_sheet(found)),
+            ("Met before, not met now:", reports.regressed_sheet(found)),
             (f"Waivers that expire by {soon(today)}:", reports.ending_sheet(found, today)),
         ):
             if part.rows:
@@ -125,7 +125,7 @@ def trend(
         _save(save, found, today, about)
     print_facts(style, sheet, reports.trend_data(found, today, families), text)
     ended = any(waiver.until < today for course in found.courses for waiver in course.ending)
-    click.get_current_context().exit(1 if ended or any(course.slid_back for course in found.courses) else 0)
+    click.get_current_context().exit(1 if ended or any(course.regressed for course in found.courses) else 0)
 
 
 SAVED = (".svg", ".png", ".html")

@@ -79,7 +79,7 @@ def _tell_rules(out: "Terminal", posture: "Posture", everyone: bool) -> None:
 
     every = list(CATALOGUE.values())
     weak = dict(remarkable(posture, load_baseline(MEASURE)))
-    hidden = [rule for rule in weak if reading_of(rule, posture).status is Status.UNREADABLE]
+    hidden = [rule for rule in weak if reading_of(rule, posture).status is Status.UNKNOWN]
     for_root = hidden if posture.machine.unread else []
     for rule in for_root:
         del weak[rule]
@@ -130,4 +130,4 @@ def audit(machine: Machine, baseline_name: str, style: str, short: bool, kept: K
     sheet = audit_sheet(found, every=not short)
     kept.keep(Run.AUDIT, posture, found, baseline)
     print_facts(style, sheet, audit_data(found, every=not short), text)
-    click.get_current_context().exit(0 if found.all_well else 1)
+    click.get_current_context().exit(0 if found.all_met else 1)

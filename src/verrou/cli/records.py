@@ -68,7 +68,7 @@ def undo(
     if not yes:
         agreed(f"Undo this on {shown(machine.name)}?")
     number = carry_out.undo(machine, rehearsal, entries, told)
-    left = [item for item in rehearsal.put_back if item.outcome is Outcome.REFUSED]
+    left = [item for item in rehearsal.put_back if item.outcome is Outcome.REJECTED]
     numbers = _numbers([each.number for each in entries])
     out.print(f"Undone: entry {numbers}. Recorded as entry {number}. To redo: verrou undo --entry {number}")
     kept.keep(Run.UNDO, rehearsal.after, entry=number)

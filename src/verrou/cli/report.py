@@ -40,7 +40,7 @@ def report(
     """Create the sign-off sheet of a machine."""
     from verrou.core.audit import audit
     from verrou.core.plan.worksheet import plan
-    from verrou.core.trials import Proof
+    from verrou.core.trials import Result
     from verrou.records.carry_out import who
     from verrou.records.earlier import standing_since
     from verrou.reports.sign_off import WRITTEN, Signed, sign_off_data
@@ -80,5 +80,5 @@ def report(
     else:
         write_new(save, text)
         click.echo(f"Written: {save}", err=True)
-    disproved = any(result.proof is Proof.DISPROVED for result in results)
-    click.get_current_context().exit(0 if now.all_well and not disproved else 1)
+    disproved = any(result.result is Result.FAILED for result in results)
+    click.get_current_context().exit(0 if now.all_met and not disproved else 1)

@@ -65,8 +65,8 @@ def go_round(
     for gone in left_out:
         complain(f"skipped: {gone['reason']}")
     for row in rows:
-        if row.broken_off:
-            complain(f"{row.machine}: {row.broken_off}")
+        if row.interrupted:
+            complain(f"{row.machine}: {row.interrupted}")
     if not rows:
         raise BadInput(f"{folder}: none of {len(addresses)} files could be read as a machine")
     if html is not None:
@@ -84,7 +84,7 @@ def go_round(
         out.print(f"{summary(rows, len(left_out), older)}.", style="bold")
         out.print()
         print_sheet(out, round_sheet(rows, every))
-    click.get_current_context().exit(0 if all(row.all_well for row in rows) and not left_out else 1)
+    click.get_current_context().exit(0 if all(row.all_met for row in rows) and not left_out else 1)
 
 
 def _assignment(name: str | None, file: Path | None) -> "Assignment":

@@ -24,7 +24,7 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
     """Audit a machine, then test the rules with temporary accounts."""
     from verrou.core.audit import audit as hold_against
     from verrou.core.logbook import Run
-    from verrou.core.trials import Proof
+    from verrou.core.trials import Result
     from verrou.reports.findings import VerificationData, audit_data, audit_sheet, trials_data, trials_sheet
     from verrou.reports.sheets import console, print_sheet, shown
 
@@ -39,20 +39,20 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
         out.print(f"{shown(found.machine)} audited against: {shown(found.baseline)}")
         out.print(f"{found.summary}.", style="bold")
         out.print()
-        short = audit_sheet(found.without_absent(), every=False)
+        short = audit_sheet(found.applicable_only(), every=False)
         if short.rows:
             print_sheet(out, short)
             out.print()
         print_sheet(out, sheet)
         out.print()
-        counts = {proof: sum(r.proof is proof for r in results) for proof in Proof}
-        tried = ", ".join(f"{count} {proof}" for proof, count in counts.items() if count)
-        out.print(f"Tried: {tried}.", style="bold")
+        counts = {result: sum(r.result is result for r in results) for result in Result}
+        counted_results = ", ".join(f"{count} {result}" for result, count in counts.items() if count)
+        out.print(f"Tests: {counted_results}.", style="bold")
         if posture.machine.asked:
             out.print(f"For the answers, {posture.machine.asked}.", style="dim")
 
-    data = VerificationData(**audit_data(found), trials=trials_data(results))
+    data = VerificationData(**audit_data(found), tests=trials_data(results))
     kept.keep(Run.VERIFY, posture, found, baseline, trials=results)
     print_facts(style, sheet, data, text)
-    disproved = any(result.proof is Proof.DISPROVED for result in results)
-    click.get_current_context().exit(0 if found.all_well and not disproved else 1)
+    failed = any(result.result is Result.FAILED for result in results)
+    click.get_current_context().exit(0 if found.all_met and not failed else 1)

@@ -1,4 +1,4 @@
-"""A posture held against a baseline: one finding for each rule, account and group that the baseline names."""
+"""A posture audited against a baseline: one finding for each rule, account and group that the baseline names."""
 
 from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
@@ -22,17 +22,17 @@ from verrou.core.values import Value
 class Verdict(StrEnum):
     """Of a finding. ABSENT: this machine has no such rule. Neither that nor UNREADABLE counts as holding."""
 
-    HOLDS = "holds"
-    SHORT = "short"
+    MET = "met"
+    NOT_MET = "not-met"
     WAIVED = "waived"
-    ABSENT = "absent"
-    UNREADABLE = "unreadable"
+    NOT_APPLICABLE = "not-applicable"
+    UNKNOWN = "unknown"
 
 
 @frozen(repr=False)
 class Finding:
     """One line of an audit. ``subject`` is a rule id, ``accounts.NAME`` or ``groups.NAME``. Of a rule it holds what was
-    read and what is asked; ``gaps`` are the accounts and groups that fall short, each with what closes it."""
+    read and what is asked; ``gaps`` are the accounts and groups that do not meet it, each with what closes it."""
 
     subject: str
     title: str
@@ -57,35 +57,36 @@ class Finding:
 class Score:
     """How many findings of each verdict; only ``holds`` counts as holding, and waived and absent ones are left out."""
 
-    holds: int
-    short: int
+    met: int
+    not_met: int
     waived: int
-    absent: int
-    unreadable: int
+    not_applicable: int
+    unknown: int
 
     @property
-    def counted(self) -> int:
+    def assessed(self) -> int:
         """How many the score is out of."""
-        return self.holds + self.short + self.unreadable
+        return self.met + self.not_met + self.unknown
 
     def __str__(self) -> str:
         return self.told()
 
     def told(self, short: str = "") -> str:
-        """The score in words, with what ``short`` says of those that fall short."""
-        left_out = [f"{n} {word}" for n, word in ((self.waived, "waived"), (self.absent, "absent")) if n]
+        """The score in words, with what ``short`` says of those that are not met."""
+        uncounted = ((self.waived, "waived"), (self.not_applicable, "not applicable"))
+        left_out = ", ".join(f"{n} {word}" for n, word in uncounted if n)
         parts = [
-            f"{self.holds} of {self.counted} met",
-            f"short: {short}" if short else "",
-            f"{self.unreadable} not known, which count as not met" if self.unreadable else "",
-            f"not assessed: {', '.join(left_out)}" if left_out else "",
+            f"{self.met} of {self.assessed} met",
+            f"not met: {short}" if short else "",
+            f"{self.unknown} not known, which count as not met" if self.unknown else "",
+            f"not assessed: {left_out}" if left_out else "",
         ]
         return "; ".join(filter(None, parts))
 
 
 @frozen(repr=False)
 class Audit:
-    """All findings on one machine, the gravest shortfalls first."""
+    """All findings on one machine, the most severe first."""
 
     machine: str
     baseline: str
@@ -98,22 +99,22 @@ class Audit:
 
     @property
     def summary(self) -> str:
-        """The score, and how grave what falls short is."""
-        short = [finding.severity for finding in self.findings if finding.verdict is Verdict.SHORT]
+        """The score, with the severities of what is not met."""
+        short = [finding.severity for finding in self.findings if finding.verdict is Verdict.NOT_MET]
         counts = [f"{short.count(severity)} {severity}" for severity in Severity if severity in short]
         return self.score.told(", ".join(counts))
 
-    def without_absent(self) -> "Audit":
+    def applicable_only(self) -> "Audit":
         """The same without what this machine has not: for where a person reads what is left to do."""
-        return evolve(self, findings=tuple(f for f in self.findings if f.verdict is not Verdict.ABSENT))
+        return evolve(self, findings=tuple(f for f in self.findings if f.verdict is not Verdict.NOT_APPLICABLE))
 
     @property
-    def all_well(self) -> bool:
-        """Nothing falls short and nothing was unreadable."""
-        return self.score.holds == self.score.counted
+    def all_met(self) -> bool:
+        """Whether every finding that counts is met."""
+        return self.score.met == self.score.assessed
 
 
-_ORDER = (Verdict.SHORT, Verdict.UNREADABLE, Verdict.ABSENT, Verdict.WAIVED, Verdict.HOLDS)
+_ORDER = (Verdict.NOT_MET, Verdict.UNKNOWN, Verdict.NOT_APPLICABLE, Verdict.WAIVED, Verdict.MET)
 _PLACES = {
     (verdict, severity): (number, severity.weight) for number, verdict in enumerate(_ORDER) for severity in Severity
 }
@@ -166,7 +167,7 @@ def _settled(posture: Posture, baseline: Baseline, known: FindingCache) -> Mappi
 
 def _stands_alone(posture: Posture, asked: Demand) -> bool:
     """Whether what is found follows from the reading, whoever has an account and is in a group. Who is in a group can
-    but let a list that falls short by its names alone hold."""
+    but let a list that misses names alone count as met."""
     rule = asked.rule
     if rule.derived is not None or rule.gaps is not None:
         return False
@@ -194,8 +195,8 @@ def met_by(posture: Posture, demand: Demand, value: Value | None) -> bool:
 
 
 def remarkable(posture: Posture, baseline: Baseline) -> Mapping[Rule, Sequence[str]]:
-    """The rules that a survey puts first, the gravest before the others: what is set and does not act, what could not
-    be read, and what is weaker than ``baseline`` asks; of a rule about accounts, who falls short of it."""
+    """Return the rules that a survey puts first, the most severe before the others: what is configured and not
+    enforced, not known, or weaker than ``baseline`` requires; of a rule about accounts, who does not meet it."""
     found: dict[Rule, Sequence[str]] = {}
     baseline = baseline.on(posture)
     for rule in CATALOGUE.values():
@@ -203,7 +204,7 @@ def remarkable(posture: Posture, baseline: Baseline) -> Mapping[Rule, Sequence[s
         demand = _asked_here(baseline.demands.get(rule.id), posture)
         idle = reading.status is Status.READ and reading.value is not None and not reading.in_force
         weak = demand is not None and reading.status is Status.READ and not meets(posture, demand, reading)
-        if idle or weak or reading.status is Status.UNREADABLE:
+        if idle or weak or reading.status is Status.UNKNOWN:
             found[rule] = about(_gaps(posture, demand, reading)) if demand is not None and weak else ()
     return {rule: found[rule] for rule in sorted(found, key=lambda rule: rule.severity.weight)}
 
@@ -235,15 +236,15 @@ def _rule_finding(posture: Posture, baseline: Baseline, asked: Demand) -> Findin
     rule, demand = asked.rule, _asked_here(asked, posture)
     reading = reading_of(rule, posture)
     gaps: tuple[Gap, ...] = ()
-    if rule.derived is not None and rule.derived.compares and reading.status is not Status.UNREADABLE:
+    if rule.derived is not None and rule.derived.compares and reading.status is not Status.UNKNOWN:
         gaps = _gaps(posture, demand, reading, baseline.accounts)
-        verdict = Verdict.SHORT if gaps else Verdict.HOLDS
+        verdict = Verdict.NOT_MET if gaps else Verdict.MET
     elif reading.status is not Status.READ:
-        verdict = Verdict.ABSENT if reading.status is Status.ABSENT else Verdict.UNREADABLE
+        verdict = Verdict.NOT_APPLICABLE if reading.status is Status.NOT_APPLICABLE else Verdict.UNKNOWN
     elif meets(posture, demand, reading):
-        verdict = Verdict.HOLDS
+        verdict = Verdict.MET
     else:
-        verdict, gaps = Verdict.SHORT, _gaps(posture, demand, reading, baseline.accounts)
+        verdict, gaps = Verdict.NOT_MET, _gaps(posture, demand, reading, baseline.accounts)
     return Finding(
         subject=rule.id,
         title=rule.title,
@@ -268,8 +269,8 @@ def _account_finding(posture: Posture, wanted: WantedAccount) -> Finding:
     return Finding(
         subject=f"accounts.{wanted.name}",
         title=f"account {wanted.name}",
-        verdict=Verdict.SHORT if gaps else Verdict.UNREADABLE if doubts else Verdict.HOLDS,
-        severity=Severity.GRAVE if grave else Severity.SERIOUS,
+        verdict=Verdict.NOT_MET if gaps else Verdict.UNKNOWN if doubts else Verdict.MET,
+        severity=Severity.HIGH if grave else Severity.MEDIUM,
         reading=unreadable("; ".join(doubts)) if doubts else None,
         gaps=gaps,
         because=wanted.because,
@@ -286,8 +287,8 @@ def _group_finding(posture: Posture, baseline: Baseline, wanted: WantedGroup) ->
     return Finding(
         subject=f"groups.{wanted.name}",
         title=f"group {wanted.name}",
-        verdict=Verdict.SHORT if gaps else Verdict.HOLDS,
-        severity=Severity.SLIGHT,
+        verdict=Verdict.NOT_MET if gaps else Verdict.MET,
+        severity=Severity.LOW,
         gaps=gaps,
         because=wanted.because,
         source=group.source if group else None,
@@ -295,7 +296,7 @@ def _group_finding(posture: Posture, baseline: Baseline, wanted: WantedGroup) ->
 
 
 def _waived(finding: Finding, baseline: Baseline, machine: str, today: date) -> Finding:
-    if finding.verdict is not Verdict.SHORT:
+    if finding.verdict is not Verdict.NOT_MET:
         return finding
     for waiver in baseline.waivers:
         if waiver.rule != finding.subject or waiver.machine not in (None, machine):

@@ -84,7 +84,7 @@ class WantedGroup:
 
 @frozen(repr=False)
 class Waiver:
-    """``[[waiver]]``: a rule that may fall short on a machine (on every machine when none is named) until a day."""
+    """``[[waiver]]``: a rule that a machine need not meet (on every machine when none is named) until a day."""
 
     rule: str
     reason: str

@@ -9,12 +9,12 @@ class State(StrEnum):
     """Of an entry. ``RUNNING`` is one that nobody knows to have broken off: somebody holds the machine's lock."""
 
     DONE = "done"
-    BROKE_OFF = "broke-off"
+    INTERRUPTED = "interrupted"
     RUNNING = "running"
     UNDONE = "undone"
-    TRIED = "tried"
+    TESTED = "tested"
     UNCHANGED = "unchanged"
-    REFUSED = "refused"
+    REJECTED = "rejected"
 
 
 @define
@@ -46,12 +46,12 @@ class Entry:
             return State.UNDONE
         if self.note is not None:
             return self.note
-        return State.DONE if self.finished else State.RUNNING if running else State.BROKE_OFF
+        return State.DONE if self.finished else State.RUNNING if running else State.INTERRUPTED
 
     @property
     def broke_off(self) -> bool:
         """Whether the run ended before it was through, and nobody went back over it since."""
-        return self.state() is State.BROKE_OFF
+        return self.state() is State.INTERRUPTED
 
     @property
     def can_be_undone(self) -> bool:

@@ -1,7 +1,7 @@
 """What can go wrong, each with the exit code that the command line gives it.
 
-0 all well; 1 something falls short or is disproved; 2 wrong use or unreadable input; 3 a guard refused;
-4 the machine refused or the run broke off; 5 not enough rights.
+0 success; 1 a requirement is not met or a test failed; 2 wrong usage or unreadable input; 3 blocked by a guard;
+4 rejected by the machine, or interrupted; 5 not enough rights; 6 cancelled.
 """
 
 

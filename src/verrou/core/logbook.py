@@ -11,7 +11,7 @@ from verrou.core.audit import Audit, Verdict
 from verrou.core.model import Posture
 from verrou.core.model.access import KnownRole, known_role
 from verrou.core.rules import CATALOGUE, Severity, reading_of, value_now
-from verrou.core.trials import Proof, TrialResult
+from verrou.core.trials import Result, TrialResult
 
 
 class Run(StrEnum):
@@ -35,9 +35,9 @@ class KeptFinding:
     waived_by: str = ""
 
     @property
-    def falls_short(self) -> bool:
+    def is_not_met(self) -> bool:
         """Whether it does not hold, or nobody could tell."""
-        return self.verdict in (Verdict.SHORT, Verdict.UNREADABLE)
+        return self.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN)
 
 
 @frozen
@@ -62,8 +62,8 @@ class KeptTrial:
     """What was tried of a rule, and what came of it."""
 
     rule: str
-    tried: str
-    proof: Proof
+    test: str
+    result: Result
 
 
 @frozen
@@ -145,7 +145,7 @@ def record_of(
         tuple(KeptReading(rule.id, plain(value_now(rule, reading_of(rule, posture)))) for rule in CATALOGUE.values())
         if run is Run.SURVEY
         else (),
-        tuple(KeptTrial(trial.rule, plain(trial.tried), trial.proof) for trial in trials),
+        tuple(KeptTrial(trial.rule, plain(trial.test), trial.result) for trial in trials),
     )
 
 
@@ -157,22 +157,22 @@ class Moment:
     """How a machine, or several together, stood from a moment on."""
 
     at: datetime
-    held: int
-    short: Mapping[Severity, int]
-    unreadable: int = 0
+    met: int
+    not_met: Mapping[Severity, int]
+    unknown: int = 0
 
 
 NOTHING = Moment(datetime.min, 0, dict.fromkeys(Severity, 0))
 
 
 @frozen
-class SlidBack:
-    """A rule that fell short when last looked at, and held before: the last day on which it was seen to hold."""
+class Regression:
+    """A rule that was not met when last audited, and was met before: the last day on which it was seen to be met."""
 
     subject: str
     severity: Severity
-    held_until: date
-    short_since: date
+    met_until: date
+    not_met_since: date
 
 
 @frozen
@@ -186,14 +186,14 @@ class EndingWaiver:
 
 @frozen
 class Course:
-    """How one machine went: the moments, what slid back, the waivers that end. ``undone``: a run went back over
-    something after it was last held against a baseline."""
+    """How one machine went: the moments, what regressed, the waivers that end. ``undone``: a run went back over
+    something after it was last audited against a baseline."""
 
     machine: str
     identity: str
     baseline: str
     moments: tuple[Moment, ...]
-    slid_back: tuple[SlidBack, ...]
+    regressed: tuple[Regression, ...]
     ending: tuple[EndingWaiver, ...]
     undone: bool = False
 
@@ -216,13 +216,13 @@ def soon(today: date) -> date:
 
 
 def trend(records: Sequence[Record], today: date, families: frozenset[str] = frozenset()) -> Trend:
-    """How machines went, by the records in which they were held against a baseline; with ``families`` only rules of
+    """How machines went, by the records in which they were audited against a baseline; with ``families`` only rules of
     those. Times are the machines' own."""
     machines: dict[str, list[Record]] = {}
     for record in sorted(records, key=lambda record: (record.clock, record.at)):
         machines.setdefault(record.identity, []).append(record)
     courses = [course for kept in machines.values() if (course := _course(kept, today, families)) is not None]
-    courses.sort(key=lambda course: (-len(course.slid_back), -sum(course.moments[-1].short.values()), course.machine))
+    courses.sort(key=lambda course: (-len(course.regressed), -sum(course.moments[-1].not_met.values()), course.machine))
     return Trend(tuple(courses), tuple(_together(courses)))
 
 
@@ -252,16 +252,16 @@ def _course(kept: Sequence[Record], today: date, families: frozenset[str]) -> Co
 
 
 def _moment(at: datetime, findings: Sequence[KeptFinding]) -> Moment:
-    short = [finding.severity for finding in findings if finding.verdict is Verdict.SHORT]
+    short = [finding.severity for finding in findings if finding.verdict is Verdict.NOT_MET]
     return Moment(
         at,
-        sum(finding.verdict is Verdict.HOLDS for finding in findings),
+        sum(finding.verdict is Verdict.MET for finding in findings),
         {severity: short.count(severity) for severity in Severity},
-        sum(finding.verdict is Verdict.UNREADABLE for finding in findings),
+        sum(finding.verdict is Verdict.UNKNOWN for finding in findings),
     )
 
 
-def _slid_back(audited: Sequence[Record], of: Callable[[Record], list[KeptFinding]]) -> Iterator[SlidBack]:
+def _slid_back(audited: Sequence[Record], of: Callable[[Record], list[KeptFinding]]) -> Iterator[Regression]:
     """What holds no more, though it held when it was last otherwise. Runs against another baseline say nothing."""
     last = audited[-1]
     alike = [
@@ -271,11 +271,11 @@ def _slid_back(audited: Sequence[Record], of: Callable[[Record], list[KeptFindin
     ]
     for finding in of(last):
         since = last.clock.date()
-        for day, verdicts in alike if finding.verdict is Verdict.SHORT else ():
-            before = verdicts.get(finding.subject, Verdict.ABSENT)
-            if before is Verdict.HOLDS:
-                yield SlidBack(finding.subject, finding.severity, day, since)
-            if before in (Verdict.HOLDS, Verdict.ABSENT):
+        for day, verdicts in alike if finding.verdict is Verdict.NOT_MET else ():
+            before = verdicts.get(finding.subject, Verdict.NOT_APPLICABLE)
+            if before is Verdict.MET:
+                yield Regression(finding.subject, finding.severity, day, since)
+            if before in (Verdict.MET, Verdict.NOT_APPLICABLE):
                 break
             since = day
 
@@ -291,8 +291,8 @@ def _together(courses: Sequence[Course]) -> Iterator[Moment]:
     for at, number, moment in moments:
         before = standing.get(number, NOTHING)
         standing[number] = moment
-        held += moment.held - before.held
-        unreadable += moment.unreadable - before.unreadable
+        held += moment.met - before.met
+        unreadable += moment.unknown - before.unknown
         for severity in Severity:
-            short[severity] += moment.short[severity] - before.short[severity]
+            short[severity] += moment.not_met[severity] - before.not_met[severity]
         yield Moment(at, held, dict(short), unreadable)

@@ -12,18 +12,19 @@ from verrou.core.rules import CATALOGUE, Severity
 RULES = tuple(CATALOGUE)
 """The order in which a row tells of the rules."""
 NOT_ASKED = "."
-SIGNS = {Verdict.HOLDS: "+", Verdict.WAIVED: "w", Verdict.ABSENT: "-", Verdict.UNREADABLE: "?"}
-SHORT_SIGNS = {Severity.GRAVE: "G", Severity.SERIOUS: "S", Severity.SLIGHT: "s"}
-"""A rule that falls short is told by how grave that is."""
-COUNTED = (Verdict.HOLDS, Verdict.WAIVED, Verdict.ABSENT, Verdict.UNREADABLE)
+SIGNS = {Verdict.MET: "+", Verdict.WAIVED: "w", Verdict.NOT_APPLICABLE: "-", Verdict.UNKNOWN: "?"}
+SHORT_SIGNS = {Severity.HIGH: "H", Severity.MEDIUM: "M", Severity.LOW: "L"}
+"""A rule that is not met is told by its severity."""
+COUNTED = (Verdict.MET, Verdict.WAIVED, Verdict.NOT_APPLICABLE, Verdict.UNKNOWN)
 PLACES = {rule_id: number for number, rule_id in enumerate(RULES)}
 
 
 @frozen(slots=True)
 class Row:
     """One machine of a round. ``identity`` is what tells the machine from every other. ``signs`` has a sign for each
-    of :data:`RULES`, ``listed`` the accounts and groups that fall short. ``worst`` tells the gravest finding in words;
-    ``oldest_waiver`` is the day on which the first waiver ends, ``broken_off`` a run that did not end."""
+    of :data:`RULES`, ``listed`` the accounts and groups that do not meet theirs.
+    ``worst`` tells the most severe finding in words; ``oldest_waiver`` is the day on which the first waiver ends,
+    ``interrupted`` a run that did not end."""
 
     machine: str
     identity: str
@@ -31,38 +32,38 @@ class Row:
     system: str
     at: datetime
     baseline: str
-    holds: int
-    counted: int
-    grave: int
-    serious: int
-    slight: int
-    unreadable: int
+    met: int
+    assessed: int
+    high: int
+    medium: int
+    low: int
+    unknown: int
     waived: int
-    absent: int
+    not_applicable: int
     oldest_waiver: date | None
     worst: str
     signs: str
     listed: tuple[str, ...]
-    broken_off: str = ""
+    interrupted: str = ""
 
     @property
-    def short(self) -> int:
-        """How many findings fall short."""
-        return self.grave + self.serious + self.slight
+    def not_met(self) -> int:
+        """How many findings are not met."""
+        return self.high + self.medium + self.low
 
     @property
     def weight(self) -> tuple[int, int, int, int]:
         """For sorting: what is worst comes first."""
-        return -self.grave, -self.serious, -self.slight, -self.unreadable
+        return -self.high, -self.medium, -self.low, -self.unknown
 
     @property
-    def all_well(self) -> bool:
-        """Nothing falls short, and nothing was unreadable."""
-        return self.holds == self.counted
+    def all_met(self) -> bool:
+        """Whether every finding that counts is met."""
+        return self.met == self.assessed
 
 
 SIGN_OF = {
-    (verdict, severity): SHORT_SIGNS[severity] if verdict is Verdict.SHORT else SIGNS[verdict]
+    (verdict, severity): SHORT_SIGNS[severity] if verdict is Verdict.NOT_MET else SIGNS[verdict]
     for verdict in Verdict
     for severity in Severity
 }
@@ -80,12 +81,12 @@ def row_of(found: Audit, posture: Posture, address: str, says: Callable[[Finding
         place = PLACES.get(finding.subject)
         if place is not None:
             signs[place] = sign
-        elif finding.verdict is Verdict.SHORT:
+        elif finding.verdict is Verdict.NOT_MET:
             listed.append(finding.subject)
         if finding.waiver is not None:
             until = min(until or finding.waiver.until, finding.waiver.until)
-    grave, serious, slight = (counts[SHORT_SIGNS[severity]] for severity in Severity)
-    holds, waived, absent, unreadable = (counts[SIGNS[verdict]] for verdict in COUNTED)
+    high, medium, low = (counts[SHORT_SIGNS[severity]] for severity in Severity)
+    met, waived, not_applicable, unknown = (counts[SIGNS[verdict]] for verdict in COUNTED)
     machine = posture.machine
     first = found.findings[0] if found.findings else None
     return Row(
@@ -95,16 +96,16 @@ def row_of(found: Audit, posture: Posture, address: str, says: Callable[[Finding
         machine.system,
         machine.now,
         found.baseline,
-        holds,
-        holds + grave + serious + slight + unreadable,
-        grave,
-        serious,
-        slight,
-        unreadable,
+        met,
+        met + high + medium + low + unknown,
+        high,
+        medium,
+        low,
+        unknown,
         waived,
-        absent,
+        not_applicable,
         until,
-        says(first) if first is not None and first.verdict in (Verdict.SHORT, Verdict.UNREADABLE) else "",
+        says(first) if first is not None and first.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN) else "",
         "".join(signs),
         tuple(listed),
         machine.broken_off,

@@ -17,12 +17,12 @@ from verrou.core.rules import CATALOGUE, reading_of
 from verrou.core.values import say_duration
 
 
-class Proof(StrEnum):
+class Result(StrEnum):
     """Of a trial. NOT_TRIED always comes with the reason."""
 
-    PROVED = "proved"
-    DISPROVED = "disproved"
-    NOT_TRIED = "not-tried"
+    PASSED = "passed"
+    FAILED = "failed"
+    NOT_RUN = "not-run"
 
 
 @frozen
@@ -120,8 +120,8 @@ class TrialResult:
     """One thing that was tried: what should happen, what happened."""
 
     rule: str
-    tried: str
-    proof: Proof
+    test: str
+    result: Result
     seen: str = ""
 
 
@@ -147,14 +147,14 @@ def run_trials(attempt: Attempt, posture: Posture, rng: random.Random) -> Iterat
             with attempt(policy, Role.STANDARD, True) as subject:
                 yield from trial(subject, posture, rng)
         except CannotTry as reason:
-            yield TrialResult(about, "no test", Proof.NOT_TRIED, str(reason))
+            yield TrialResult(about, "no test", Result.NOT_RUN, str(reason))
     for role in TRIED_ROLES:
         try:
             with attempt(policy, role, True) as let_in, attempt(policy, role, False) as subject:
                 yield from access_trial(subject, let_in, posture, role)
                 yield from elevation_trial(let_in, posture, role)
         except CannotTry as reason:
-            yield TrialResult(WHO_COMES_IN, f"a temporary {role} account", Proof.NOT_TRIED, str(reason))
+            yield TrialResult(WHO_COMES_IN, f"a temporary {role} account", Result.NOT_RUN, str(reason))
 
 
 def access_trial(subject: TrialAccount, let_in: TrialAccount, posture: Posture, role: Role) -> Iterator[TrialResult]:
@@ -176,11 +176,11 @@ def access_trial(subject: TrialAccount, let_in: TrialAccount, posture: Posture, 
                 answer = subject.come_by(gate.way, service, subject.password)
                 control = let_in.come_by(gate.way, service, let_in.password) if kept_out else answer
             except CannotTry as reason:
-                yield TrialResult(rule, said, Proof.NOT_TRIED, str(reason))
+                yield TrialResult(rule, said, Result.NOT_RUN, str(reason))
                 continue
             if kept_out and not answer.accepted and not control.accepted:
                 why = f"an account that no list denies is denied too: {control.said}"
-                yield TrialResult(rule, said, Proof.NOT_TRIED, why)
+                yield TrialResult(rule, said, Result.NOT_RUN, why)
                 continue
             yield _judge(rule, said, answer, expected)
 
@@ -193,7 +193,7 @@ def elevation_trial(subject: TrialAccount, posture: Posture, role: Role) -> Iter
     try:
         yield _judge(rule, said, subject.elevate(subject.password), administers)
     except CannotTry as reason:
-        yield TrialResult(rule, said, Proof.NOT_TRIED, str(reason))
+        yield TrialResult(rule, said, Result.NOT_RUN, str(reason))
     if administers:
         yield from _questions_trial(subject, posture)
     elif (reading := _in_force(rule, posture)) is not None:
@@ -206,7 +206,7 @@ def _helped_trial(subject: TrialAccount, role: Role, reading: Reading) -> Iterat
     try:
         answer = subject.elevate_with_help()
     except CannotTry as reason:
-        yield TrialResult(rule, said, Proof.NOT_TRIED, str(reason))
+        yield TrialResult(rule, said, Result.NOT_RUN, str(reason))
         return
     if answer.accepted or reading.value == "refused":
         yield _judge(rule, said, answer, reading.value != "refused")
@@ -234,13 +234,13 @@ def _questions_trial(subject: TrialAccount, posture: Posture) -> Iterator[TrialR
             try:
                 yield _judge(rule_id, said, ask(subject.password, after), accepted)
             except CannotTry as reason:
-                yield TrialResult(rule_id, said, Proof.NOT_TRIED, str(reason))
+                yield TrialResult(rule_id, said, Result.NOT_RUN, str(reason))
                 break
 
 
 def not_tried(reason: str) -> list[TrialResult]:
     """What is said where nothing can be tried at all."""
-    return [TrialResult(about, "no test", Proof.NOT_TRIED, reason) for about in _TRIED_FOR]
+    return [TrialResult(about, "no test", Result.NOT_RUN, reason) for about in _TRIED_FOR]
 
 
 def _in_force(rule_id: str, posture: Posture) -> Reading | None:
@@ -255,7 +255,7 @@ def _judge(rule: str, tried: str, answer: Answer, should_accept: bool) -> TrialR
     return TrialResult(
         rule,
         tried,
-        Proof.PROVED if expected else Proof.DISPROVED,
+        Result.PASSED if expected else Result.FAILED,
         f"{seen}: {answer.said}" if answer.said else seen,
     )
 
@@ -268,11 +268,11 @@ def lockout_trial(subject: TrialAccount, posture: Posture, rng: random.Random) -
     if not control.accepted:
         raise CannotTry(f"the temporary account could not sign in at all: {control.said}")
     if after is None or not isinstance(after.value, int):
-        yield TrialResult("lockout.after", "no test", Proof.NOT_TRIED, "no lock-out is enforced")
+        yield TrialResult("lockout.after", "no test", Result.NOT_RUN, "no lock-out is enforced")
         return
     tries = int(after.value)
     if tries > 50:
-        yield TrialResult("lockout.after", "no test", Proof.NOT_TRIED, f"{tries} failed attempts are too many")
+        yield TrialResult("lockout.after", "no test", Result.NOT_RUN, f"{tries} failed attempts are too many")
         return
     if tries > 1:
         _mistype(subject, wrong, tries - 1)
@@ -323,7 +323,7 @@ def _by_other_services(subject: TrialAccount, right: str, wrong: str, tries: int
         said = f"{counted(tries, 'failed attempt')} by {service}, then the right password"
         if not control.accepted:
             reason = f"{service} does not let the temporary account sign in at all: {control.said}"
-            yield TrialResult("lockout.after", said, Proof.NOT_TRIED, reason)
+            yield TrialResult("lockout.after", said, Result.NOT_RUN, reason)
             continue
         _mistype(subject, wrong, tries, service)
         yield _judge("lockout.after", said, subject.sign_in(right, service), False)
@@ -347,7 +347,7 @@ def weak_password_trial(subject: TrialAccount, posture: Posture, rng: random.Ran
             continue
         candidates = breaking(rule_id, policy, subject.account, rng)
         if not candidates:
-            results.append(TrialResult(rule_id, tried, Proof.NOT_TRIED, "no candidate breaks this rule alone"))
+            results.append(TrialResult(rule_id, tried, Result.NOT_RUN, "no candidate breaks this rule alone"))
             continue
         for candidate in candidates:
             answer = subject.change_password(old, candidate)
@@ -360,9 +360,7 @@ def weak_password_trial(subject: TrialAccount, posture: Posture, rng: random.Ran
     control = subject.change_password(old, good)
     if not control.accepted:
         for result in results:
-            yield TrialResult(
-                result.rule, result.tried, Proof.NOT_TRIED, f"a good one was rejected too: {control.said}"
-            )
+            yield TrialResult(result.rule, result.test, Result.NOT_RUN, f"a good one was rejected too: {control.said}")
         return
     yield from results
     if _asks("password.remember", policy):

@@ -251,7 +251,7 @@ class Kind(ABC):
         return self.rank(value) >= self.rank(wanted)
 
     def towards(self, value: Value, wanted: Value) -> Value:
-        """What to set where a value falls short of a wanted one."""
+        """What to set where a value does not meet a wanted one."""
         return wanted
 
     def among(self, value: Value, wanted: Value, members: Members) -> bool:

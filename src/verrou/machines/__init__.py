@@ -27,8 +27,8 @@ class Outcome(StrEnum):
     """Of a step."""
 
     DONE = "done"
-    ALREADY = "already"
-    REFUSED = "refused"
+    UNCHANGED = "unchanged"
+    REJECTED = "rejected"
     UNDONE = "undone"
 
 

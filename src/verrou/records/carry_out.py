@@ -81,7 +81,7 @@ class Rehearsal:
     @property
     def refused(self) -> list[tuple[Step, StepResult]]:
         """The steps that the machine would refuse."""
-        return [(step, result) for step, result in self.steps if result.outcome is Outcome.REFUSED]
+        return [(step, result) for step, result in self.steps if result.outcome is Outcome.REJECTED]
 
     @property
     def surprises(self) -> list[Surprise]:
@@ -134,7 +134,7 @@ def _rehearsed(copy: Copy, posture: Posture, steps: Sequence[Step], secrets: Sec
     after = copy.observe()
     results = _tried_again(copy, steps, results, given, after)
     changes, gap = copy.changes(posture, after)
-    refused = frozenset(n for n, result in enumerate(results, start=1) if result.outcome is Outcome.REFUSED)
+    refused = frozenset(n for n, result in enumerate(results, start=1) if result.outcome is Outcome.REJECTED)
     return Rehearsal(
         posture,
         after,
@@ -185,7 +185,7 @@ def _new_twins(before: Posture, after: Posture) -> Iterator[str]:
 def _failed_trials(steps: Sequence[Step], results: Sequence[StepResult]) -> dict[str, str]:
     """Who was tried and did not get through, with what the machine said."""
     pairs = zip(steps, results, strict=True)
-    return {s.account: r.said for s, r in pairs if isinstance(s, TrySignIn) and r.outcome is Outcome.REFUSED}
+    return {s.account: r.said for s, r in pairs if isinstance(s, TrySignIn) and r.outcome is Outcome.REJECTED}
 
 
 def _trials(copy: Copy, after: Posture) -> tuple[TrialResult, ...]:
@@ -221,7 +221,7 @@ def _with_stand_ins(steps: Sequence[Step], secrets: Secrets, posture: Posture) -
 def _surprises(results: Sequence[tuple[Step, StepResult]], after: Posture) -> Iterator[Surprise]:
     """What was asked for and stands otherwise."""
     for step, result in results:
-        if result.outcome is Outcome.REFUSED:
+        if result.outcome is Outcome.REJECTED:
             continue
         account = after.by_name.get(step.account) if isinstance(step, CreateAccount) else None
         if isinstance(step, CreateAccount) and account is not None and role_of(account, after) is not step.role:
@@ -300,8 +300,8 @@ def _again(machine: Machine, planned: Rehearsal, secrets: Secrets, told: Told) -
         if again.foreseen_only:
             raise MachineRefused(f"nothing was changed: no dry run is possible: {again.foreseen_only}")
         guards.check(again.course, told.accepted)
-        refused = {n for n, (_, result) in enumerate(again.steps) if result.outcome is Outcome.REFUSED}
-        if refused - {n for n, (_, result) in enumerate(planned.steps) if result.outcome is Outcome.REFUSED}:
+        refused = {n for n, (_, result) in enumerate(again.steps) if result.outcome is Outcome.REJECTED}
+        if refused - {n for n, (_, result) in enumerate(planned.steps) if result.outcome is Outcome.REJECTED}:
             step, result = again.steps[min(refused)]
             raise GuardRefused(
                 f"blocked by the guard moved-machine: the machine changed since the plan was made, and a step would "
@@ -393,10 +393,10 @@ def _lines(rehearsal: Rehearsal, told: Told) -> dict[str, object]:
 def note(machine: Machine, rehearsal: Rehearsal, state: State, told: Told, why: str = "") -> int | None:
     """Tell the journal of a run that changed nothing; a machine that takes no journal is told nothing."""
     lines = _lines(evolve(rehearsal, after=rehearsal.before), told) | {"why": why}
-    if state is State.REFUSED:
+    if state is State.REJECTED:
         lines["steps"] = [
             {"what": step.what, "outcome": str(r.outcome), "said": r.said}
-            if r.outcome is Outcome.REFUSED
+            if r.outcome is Outcome.REJECTED
             else {"what": step.what, "outcome": "not done", "said": ""}
             for step, r in rehearsal.steps
         ]

@@ -1,4 +1,4 @@
-"""Many machines held against baselines at once: on all cores, and with what is kept of each small and of one size."""
+"""Many machines audited against baselines at once: on all cores, and with what is kept of each small and of one size."""
 
 import fnmatch
 import gc
@@ -73,7 +73,7 @@ def _may_be_machine(entry: "os.DirEntry[str]") -> bool:
 
 @frozen
 class Assignment:
-    """Which baseline a machine is held against: by name patterns, the first that fits."""
+    """Which baseline a machine is audited against: by name patterns, the first that fits."""
 
     patterns: tuple[tuple[str, str], ...]
 

@@ -278,7 +278,7 @@ def screens_data(posture: Posture) -> ScreensData:
 def _says(posture: Posture, rule_id: str) -> str:
     rule = CATALOGUE[rule_id]
     reading = posture.readings.get(rule_id)
-    return reading_says(rule, reading) if reading is not None and reading.status is not Status.ABSENT else ""
+    return reading_says(rule, reading) if reading is not None and reading.status is not Status.NOT_APPLICABLE else ""
 
 
 BEFORE = ("screen.notice", "screen.attention_key", "screen.shut_down_button")

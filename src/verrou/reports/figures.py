@@ -13,13 +13,13 @@ from verrou.core.rules import Severity
 from verrou.reports.sheets import shown
 
 COLOURS = {
-    "grave": "#a5262a",
-    "serious": "#e08a2e",
-    "slight": "#e6cf5c",
-    "unreadable": "#51606e",
+    "high": "#a5262a",
+    "medium": "#e08a2e",
+    "low": "#e6cf5c",
+    "unknown": "#51606e",
     "waived": "#b8c2cc",
-    "absent": "#e8ecf0",
-    "holds": "#bfe0cd",
+    "not_applicable": "#e8ecf0",
+    "met": "#bfe0cd",
 }
 HELD = "#2f7d5b"
 INK, QUIET = "#1b2530", "#5b6772"
@@ -63,17 +63,17 @@ def as_svg(figure: Any, title: str) -> str:
 
 
 def severities(before: Mapping[str, int] | None, now: Mapping[str, int]) -> str:
-    """How many findings fall short, by severity, before and now, as SVG."""
+    """How many findings are not met, by severity, before and now, as SVG."""
     plotter = pyplot()
     sides = ([("before", before)] if before is not None else []) + [("now", now)]
-    drawn = ("grave", "serious", "slight", "unreadable", "waived")
+    drawn = ("high", "medium", "low", "unknown", "waived")
     figure, axes = plotter.subplots(figsize=(9, 0.55 + 0.42 * len(sides)))
     for row, (_, counted) in enumerate(sides):
         start = 0
         for name in drawn:
             if count := counted[name]:
                 axes.barh(row, count, left=start, color=COLOURS[name], edgecolor="white", height=0.72)
-                dark = name in ("grave", "unreadable")
+                dark = name in ("high", "unknown")
                 axes.text(start + count / 2, row, str(count), ha="center", va="center", color="white" if dark else INK)
                 start += count
         if not start:
@@ -94,7 +94,8 @@ def severities(before: Mapping[str, int] | None, now: Mapping[str, int]) -> str:
 
 def _told(sides: Sequence[tuple[str, Mapping[str, int]]]) -> str:
     return "; ".join(
-        f"{name}: " + ", ".join(f"{n} {word}" for word, n in counted.items() if n) for name, counted in sides
+        f"{name}: " + ", ".join(f"{n} {word.replace('_', ' ')}" for word, n in counted.items() if n)
+        for name, counted in sides
     )
 
 
@@ -102,27 +103,27 @@ MOST_ROWS = 300
 """How many machines a picture can show so that each is more than a hair."""
 NAMED_ROWS = 60
 """Up to how many machines each has its name beside it, and a sign in each of its cells."""
-CELLS = {"G": "grave", "S": "serious", "s": "slight", "?": "unreadable", "w": "waived", "-": "absent", "+": "holds"}
-LETTERS = {"G": "G", "S": "S", "s": "s", "?": "?", "w": "w"}
+CELLS = {"H": "high", "M": "medium", "L": "low", "?": "unknown", "w": "waived", "-": "not_applicable", "+": "met"}
+LETTERS = {"H": "H", "M": "M", "L": "L", "?": "?", "w": "w"}
 SAID = {
-    "grave": "G grave",
-    "serious": "S serious",
-    "slight": "s slight",
-    "unreadable": "? unreadable",
+    "high": "H high",
+    "medium": "M medium",
+    "low": "L low",
+    "unknown": "? not known",
     "waived": "w waived",
-    "absent": "no such rule",
-    "holds": "holds",
+    "not_applicable": "- not applicable",
+    "met": "met",
 }
 
 
 def machines_by_rules(rows: Sequence[Row]) -> str:
-    """Machines by rules, as SVG: the worst machine on top, the rule that most fall short of on the left; rules that
+    """Machines by rules, as SVG: the worst machine on top, the rule that most machines do not meet on the left; rules that
     nobody is asked for are left out."""
     plotter = pyplot()
     from matplotlib.colors import ListedColormap
 
     rows = rows[:MOST_ROWS]
-    short = {rule: sum(row.signs[n] in "GSs?" for row in rows) for n, rule in enumerate(RULES)}
+    short = {rule: sum(row.signs[n] in "HML?" for row in rows) for n, rule in enumerate(RULES)}
     drawn = [n for n, rule in enumerate(RULES) if any(row.signs[n] != NOT_ASKED for row in rows)]
     drawn.sort(key=lambda n: -short[RULES[n]])
     order = list(CELLS)
@@ -179,7 +180,7 @@ MOST_COURSES = 12
 
 
 def courses(found: Trend, kind: str = "svg") -> Any:
-    """What holds and what falls short over time: all machines together, and the first few below, each by itself. Text
+    """What holds and what is not met over time: all machines together, and the first few below, each by itself. Text
     for ``svg``, bytes for ``png``."""
     plotter = pyplot()
     panels = [("all machines together", found.together)] if len(found.courses) != 1 else []
@@ -192,11 +193,11 @@ def courses(found: Trend, kind: str = "svg") -> Any:
     for (name, moments), each in zip(panels, axes[:, 0], strict=True):
         _course(each, moments, until)
         last_moment = moments[-1]
-        short = sum(last_moment.short.values())
-        each.set_title(f"{name}: {last_moment.held} held, {short} short", loc="left", fontsize=9, color=INK)
+        short = sum(last_moment.not_met.values())
+        each.set_title(f"{name}: {last_moment.met} met, {short} not met", loc="left", fontsize=9, color=INK)
     handles, labels = axes[0, 0].get_legend_handles_labels()
     figure.legend(handles, labels, ncol=len(labels), loc="outside upper left", frameon=False, fontsize=8)
-    told = "; ".join(f"{name}: {moments[-1].held} held" for name, moments in panels)
+    told = "; ".join(f"{name}: {moments[-1].met} met" for name, moments in panels)
     if kind == "svg":
         return as_svg(figure, told)
     stream = io.BytesIO()
@@ -211,11 +212,11 @@ def _course(axes: Any, moments: Sequence[Moment], until: datetime) -> None:
     days = [*(moment.at for moment in moments), until]
     below = [0] * len(drawn)
     for severity in Severity:
-        above = [low + moment.short[severity] for low, moment in zip(below, drawn, strict=True)]
-        axes.fill_between(days, below, above, step="post", color=COLOURS[severity], label=f"short: {severity}", lw=0)
+        above = [low + moment.not_met[severity] for low, moment in zip(below, drawn, strict=True)]
+        axes.fill_between(days, below, above, step="post", color=COLOURS[severity], label=f"not met: {severity}", lw=0)
         below = above
-    held = [moment.held for moment in drawn]
-    axes.step(days, held, where="post", color=HELD, lw=1.8, label="held")
+    held = [moment.met for moment in drawn]
+    axes.step(days, held, where="post", color=HELD, lw=1.8, label="met")
     axes.plot(days[:-1], held[:-1], "o", color=HELD, ms=3.5)
     axes.set_ylim(0, None)
     axes.margins(x=0.01)

@@ -12,30 +12,30 @@ from verrou.core.model import ACCOUNTS, Reading, Source, name_list
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules import Severity, value_now
 from verrou.core.survey import plain
-from verrou.core.trials import Proof, TrialResult
+from verrou.core.trials import Result, TrialResult
 from verrou.core.values import ValueData, iso_duration
 from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, Sheet, columns_of
 from verrou.reports.surveys import decided_by
 from verrou.reports.wording import finding_says
 
 VERDICT_STYLE = {
-    Verdict.SHORT: BAD,
-    Verdict.UNREADABLE: BAD,
-    Verdict.ABSENT: DOUBTFUL,
+    Verdict.NOT_MET: BAD,
+    Verdict.UNKNOWN: BAD,
+    Verdict.NOT_APPLICABLE: DOUBTFUL,
     Verdict.WAIVED: DOUBTFUL,
-    Verdict.HOLDS: GOOD,
+    Verdict.MET: GOOD,
 }
 
 
 class ScoreData(TypedDict):
     """How many findings of each verdict, and how many the score is out of."""
 
-    holds: int
-    short: int
+    met: int
+    not_met: int
     waived: int
-    absent: int
-    unreadable: int
-    counted: int
+    not_applicable: int
+    unknown: int
+    assessed: int
 
 
 class GapData(TypedDict):
@@ -48,7 +48,7 @@ class GapData(TypedDict):
 
 
 class WaiverData(TypedDict):
-    """Why a finding may fall short, by whom, until when."""
+    """Why a finding need not be met, by whom, until when."""
 
     reason: str
     by: str
@@ -76,7 +76,7 @@ class FindingData(TypedDict):
 
 
 class AuditData(TypedDict):
-    """A machine held against a baseline."""
+    """A machine audited against a baseline."""
 
     machine: str
     baseline: str
@@ -87,20 +87,20 @@ class AuditData(TypedDict):
 class TrialData(TypedDict):
     """What was tried, and what happened."""
 
-    proof: Proof
+    result: Result
     rule: str
-    tried: str
+    test: str
     seen: str
 
 
 class VerificationData(AuditData):
     """An audit, and what was tried."""
 
-    trials: list[TrialData]
+    tests: list[TrialData]
 
 
 def _chosen(audit: Audit, every: bool) -> list[Finding]:
-    return [finding for finding in audit.findings if every or finding.verdict is not Verdict.HOLDS]
+    return [finding for finding in audit.findings if every or finding.verdict is not Verdict.MET]
 
 
 def _row(finding: Finding) -> dict[str, Any]:
@@ -109,7 +109,7 @@ def _row(finding: Finding) -> dict[str, Any]:
     waiver, demand = finding.waiver, finding.demand
     waived = f"waived: {waiver.reason} ({waiver.by}, until {waiver.until})" if waiver else ""
     who = name_list([gap.who for gap in finding.gaps])
-    short = finding.verdict is Verdict.SHORT
+    short = finding.verdict is Verdict.NOT_MET
     return {
         "weight": str(finding.severity if short else finding.verdict),
         "verdict": str(finding.verdict),
@@ -118,7 +118,7 @@ def _row(finding: Finding) -> dict[str, Any]:
         "says": finding_says(finding),
         "found": value_now(demand.rule, read) if demand and finding.reading else who,
         "wanted": demand.desired.say(demand.rule) if demand else "",
-        # Who falls short is in the sentence already.
+        # Who does not meet it is in the sentence already.
         "notes": "; ".join(filter(None, ("" if _is_about_accounts(finding) else decided_by(decided), waived))),
         "decided_by": decided_by(decided),
         "waiver": waived,
@@ -162,12 +162,12 @@ def audit_data(audit: Audit, every: bool = True) -> AuditData:
         "machine": audit.machine,
         "baseline": audit.baseline,
         "score": ScoreData(
-            holds=score.holds,
-            short=score.short,
+            met=score.met,
+            not_met=score.not_met,
             waived=score.waived,
-            absent=score.absent,
-            unreadable=score.unreadable,
-            counted=score.counted,
+            not_applicable=score.not_applicable,
+            unknown=score.unknown,
+            assessed=score.assessed,
         ),
         "findings": [_finding_data(finding) for finding in _chosen(audit, every)],
     }
@@ -211,14 +211,14 @@ def _plain_fact(value: object) -> bool | int | str | list[str] | None:
 
 def trials_sheet(results: Sequence[TrialResult]) -> Sheet:
     """What was tried and what happened."""
-    proof_style = {Proof.PROVED: GOOD, Proof.DISPROVED: BAD, Proof.NOT_TRIED: DOUBTFUL}
+    proof_style = {Result.PASSED: GOOD, Result.FAILED: BAD, Result.NOT_RUN: DOUBTFUL}
     rows = [dict(row) for row in trials_data(results)]
     columns = columns_of(
-        ("proof", "proof"), ("rule", "rule"), ("tried", "tried"), ("seen", "seen"), whole=("proof", "rule")
+        ("result", "result"), ("rule", "rule"), ("test", "test"), ("seen", "seen"), whole=("result", "rule")
     )
-    return Sheet("trials", columns, tuple(rows), {i: proof_style[r.proof] for i, r in enumerate(results)})
+    return Sheet("tests", columns, tuple(rows), {i: proof_style[r.result] for i, r in enumerate(results)})
 
 
 def trials_data(results: Sequence[TrialResult]) -> list[TrialData]:
     """The trials for ``--format json``."""
-    return [{"proof": r.proof, "rule": r.rule, "tried": r.tried, "seen": r.seen} for r in results]
+    return [{"result": r.result, "rule": r.rule, "test": r.test, "seen": r.seen} for r in results]

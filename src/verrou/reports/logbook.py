@@ -10,7 +10,7 @@ from verrou.core.model import counted
 from verrou.core.model.access import KnownRole
 from verrou.core.model.known import Known
 from verrou.core.rules import Severity
-from verrou.core.trials import Proof
+from verrou.core.trials import Result
 from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Sheet, columns_of
 
 if TYPE_CHECKING:
@@ -46,8 +46,8 @@ class TrialKept(TypedDict):
     """What was tried, and what came of it."""
 
     rule: str
-    tried: str
-    proof: Proof
+    test: str
+    result: Result
 
 
 class RecordData(TypedDict):
@@ -66,17 +66,17 @@ class RecordData(TypedDict):
     baseline: str
     digest: str
     entry: int | None
-    holds: int
-    grave: int
-    serious: int
-    slight: int
-    unreadable: int
+    met: int
+    high: int
+    medium: int
+    low: int
+    unknown: int
     waived: int
-    absent: int
+    not_applicable: int
     findings: list[FindingKept]
     accounts: list[AccountKept]
     readings: list[ReadingKept]
-    trials: list[TrialKept]
+    tests: list[TrialKept]
 
 
 Numbered = Sequence[tuple[int, Record]]
@@ -85,7 +85,7 @@ Numbered = Sequence[tuple[int, Record]]
 
 def record_data(number: int, record: Record) -> RecordData:
     """One record for JSON."""
-    short = [finding.severity for finding in record.findings if finding.verdict is Verdict.SHORT]
+    short = [finding.severity for finding in record.findings if finding.verdict is Verdict.NOT_MET]
     return {
         "number": number,
         "run": record.run,
@@ -99,17 +99,17 @@ def record_data(number: int, record: Record) -> RecordData:
         "baseline": record.baseline,
         "digest": record.digest,
         "entry": record.entry,
-        "holds": record.count(Verdict.HOLDS),
-        "grave": short.count(Severity.GRAVE),
-        "serious": short.count(Severity.SERIOUS),
-        "slight": short.count(Severity.SLIGHT),
-        "unreadable": record.count(Verdict.UNREADABLE),
+        "met": record.count(Verdict.MET),
+        "high": short.count(Severity.HIGH),
+        "medium": short.count(Severity.MEDIUM),
+        "low": short.count(Severity.LOW),
+        "unknown": record.count(Verdict.UNKNOWN),
         "waived": record.count(Verdict.WAIVED),
-        "absent": record.count(Verdict.ABSENT),
+        "not_applicable": record.count(Verdict.NOT_APPLICABLE),
         "findings": [_finding(each) for each in record.findings],
         "accounts": [{"name": a.name, "role": a.role, "enabled": a.enabled} for a in record.accounts],
         "readings": [{"rule": r.rule, "words": r.words} for r in record.readings],
-        "trials": [{"rule": t.rule, "tried": t.tried, "proof": t.proof} for t in record.trials],
+        "tests": [{"rule": t.rule, "test": t.test, "result": t.result} for t in record.trials],
     }
 
 
@@ -128,40 +128,40 @@ def log_sheet(records: Numbered) -> Sheet:
     rows, styles = [], {}
     for line, (number, record) in enumerate(records):
         data = record_data(number, record)
-        styles[line] = BAD if data["grave"] else QUIET
-        rows.append({**data, "held": _held(record), "when": f"{record.clock:%Y-%m-%d %H:%M}", "came": _came(record)})
+        styles[line] = BAD if data["high"] else QUIET
+        rows.append({**data, "score": _score(record), "when": f"{record.clock:%Y-%m-%d %H:%M}", "came": _came(record)})
     columns = columns_of(
         ("number", "record"),
         ("when", "when"),
-        *((key, key) for key in ("machine", "run", "held")),
+        *((key, key) for key in ("machine", "run", "score")),
         ("came", "result"),
         *((key, key) for key in ("by", "at", "clock", "identity", "system", "baseline", "digest", "entry", "tool")),
-        *((key, key) for key in ("holds", "grave", "serious", "slight", "unreadable", "waived", "absent")),
-        whole=("number", "when", "machine", "run", "held"),
+        *((key, key) for key in ("met", "high", "medium", "low", "unknown", "waived", "not_applicable")),
+        whole=("number", "when", "machine", "run", "score"),
         hidden=(
             *("at", "clock", "identity", "system", "baseline", "digest", "entry", "tool"),
-            *("holds", "grave", "serious", "slight", "unreadable", "waived", "absent"),
+            *("met", "high", "medium", "low", "unknown", "waived", "not_applicable"),
         ),
-        only_text=("when", "held", "came"),
+        only_text=("when", "score", "came"),
     )
     return Sheet("log", columns, tuple(rows), styles)
 
 
-def _held(record: Record) -> str:
+def _score(record: Record) -> str:
     if not record.findings:
         return ""
-    out_of = record.count(Verdict.HOLDS, Verdict.SHORT, Verdict.UNREADABLE)
-    return f"{record.count(Verdict.HOLDS)} of {out_of}"
+    out_of = record.count(Verdict.MET, Verdict.NOT_MET, Verdict.UNKNOWN)
+    return f"{record.count(Verdict.MET)} of {out_of}"
 
 
 def _came(record: Record) -> str:
-    short = [finding.severity for finding in record.findings if finding.verdict is Verdict.SHORT]
+    short = [finding.severity for finding in record.findings if finding.verdict is Verdict.NOT_MET]
     said = [f"{short.count(severity)} {severity}" for severity in Severity if severity in short]
-    said += [f"{n} unreadable"] if (n := record.count(Verdict.UNREADABLE)) else []
+    said += [f"{n} not known"] if (n := record.count(Verdict.UNKNOWN)) else []
     if record.findings and not said:
         said = ["every requirement is met"]
-    proofs = [trial.proof for trial in record.trials]
-    said += [f"{proofs.count(proof)} {proof}" for proof in Proof if proof in proofs]
+    proofs = [trial.result for trial in record.trials]
+    said += [f"{proofs.count(proof)} {proof}" for proof in Result if proof in proofs]
     if record.run is Run.SURVEY:
         open_accounts = sum(account.enabled for account in record.accounts)
         said.append(f"{counted(len(record.accounts), 'account')}, {open_accounts} enabled")
@@ -181,7 +181,7 @@ def log_summary(place: str, records: Numbered, out_of: int) -> str:
 
 
 def record_sheet(number: int, record: Record) -> Sheet:
-    """One record whole: what fell short first, then what else was kept of it."""
+    """One record whole: what was not met first, then what else was kept of it."""
     lines: list[tuple[str, str, str]] = [
         ("run", str(record.run), f"record {number}, by {record.by} with {record.tool}"),
         ("machine", record.machine, record.system),
@@ -192,14 +192,14 @@ def record_sheet(number: int, record: Record) -> Sheet:
     if record.entry is not None:
         lines.append(("journal", f"entry {record.entry}", f"verrou journal show {record.entry} -m {record.machine}"))
     for finding in record.findings:
-        told = str(finding.severity) if finding.verdict is Verdict.SHORT else str(finding.verdict)
+        told = str(finding.severity) if finding.verdict is Verdict.NOT_MET else str(finding.verdict)
         waived = f"until {finding.waived_until} by {finding.waived_by}" if finding.waived_until else ""
         lines.append(("finding", finding.subject, f"{told} {waived}".strip()))
     for account in record.accounts:
         role = "role unknown" if account.role is Known.UNKNOWN else str(account.role)
         lines.append(("account", account.name, role if account.enabled else f"{role}, disabled"))
     lines += [("rule", reading.rule, reading.words) for reading in record.readings]
-    lines += [("trial", trial.rule, f"{trial.proof}: {trial.tried}") for trial in record.trials]
+    lines += [("trial", trial.rule, f"{trial.result}: {trial.test}") for trial in record.trials]
     rows = tuple({"what": what, "which": which, "how": how} for what, which, how in lines)
     return Sheet("record", columns_of(("what", "what"), ("which", "which"), ("how", "how"), whole=("what",)), rows)
 
@@ -211,20 +211,20 @@ class MomentData(TypedDict):
     """How a machine, or several together, stood from a moment on, by the machines' own time."""
 
     at: str
-    held: int
-    grave: int
-    serious: int
-    slight: int
-    unreadable: int
+    met: int
+    high: int
+    medium: int
+    low: int
+    unknown: int
 
 
-class SlidBackData(TypedDict):
-    """A rule that falls short and held before: the last day on which it was seen to hold."""
+class RegressionData(TypedDict):
+    """A rule that is not met and was met before: the last day on which it was seen to be met."""
 
     subject: str
     severity: Severity
-    held_until: date
-    short_since: date
+    met_until: date
+    not_met_since: date
 
 
 class EndingData(TypedDict):
@@ -242,7 +242,7 @@ class CourseData(TypedDict):
     identity: str
     baseline: str
     moments: list[MomentData]
-    slid_back: list[SlidBackData]
+    regressed: list[RegressionData]
     ending: list[EndingData]
     undone: bool
 
@@ -258,14 +258,14 @@ class TrendData(TypedDict):
 
 
 def _moment(moment: Moment) -> MomentData:
-    short = {str(severity): moment.short[severity] for severity in Severity}
+    short = {str(severity): moment.not_met[severity] for severity in Severity}
     return {
         "at": f"{moment.at:%Y-%m-%d %H:%M:%S}",
-        "held": moment.held,
-        "grave": short["grave"],
-        "serious": short["serious"],
-        "slight": short["slight"],
-        "unreadable": moment.unreadable,
+        "met": moment.met,
+        "high": short["high"],
+        "medium": short["medium"],
+        "low": short["low"],
+        "unknown": moment.unknown,
     }
 
 
@@ -281,14 +281,14 @@ def trend_data(found: Trend, today: date, families: Sequence[str]) -> TrendData:
                 "identity": course.identity,
                 "baseline": course.baseline,
                 "moments": [_moment(moment) for moment in course.moments],
-                "slid_back": [
+                "regressed": [
                     {
                         "subject": each.subject,
                         "severity": each.severity,
-                        "held_until": each.held_until,
-                        "short_since": each.short_since,
+                        "met_until": each.met_until,
+                        "not_met_since": each.not_met_since,
                     }
-                    for each in course.slid_back
+                    for each in course.regressed
                 ],
                 "ending": [{"subject": e.subject, "until": e.until, "by": e.by} for e in course.ending],
                 "undone": course.undone,
@@ -304,11 +304,11 @@ MOST_MOMENTS = 5
 
 
 def courses_sheet(found: Trend) -> Sheet:
-    """A line a machine, those that slid back first; in CSV too."""
+    """A line a machine, those that regressed first; in CSV too."""
     rows, styles = [], {}
     for line, course in enumerate(found.courses):
         first, last = course.moments[0], course.moments[-1]
-        styles[line] = BAD if course.slid_back else DOUBTFUL if short_of(last) else GOOD
+        styles[line] = BAD if course.regressed else DOUBTFUL if not_met_of(last) else GOOD
         notes = [f"{first.at:%Y-%m-%d} to {last.at:%Y-%m-%d}"]
         notes += ["a run was undone since. Audit again."] if course.undone else []
         rows.append(
@@ -317,10 +317,10 @@ def courses_sheet(found: Trend) -> Sheet:
                 "first_seen": f"{first.at:%Y-%m-%d}",
                 "last_seen": f"{last.at:%Y-%m-%d}",
                 "over_time": _over_time(course),
-                "held": last.held,
-                **{str(severity): last.short[severity] for severity in Severity},
-                "slid_back": [each.subject for each in course.slid_back],
-                "back": len(course.slid_back),
+                "met": last.met,
+                **{str(severity): last.not_met[severity] for severity in Severity},
+                "regressed": [each.subject for each in course.regressed],
+                "back": len(course.regressed),
                 "baseline": course.baseline,
                 "undone": course.undone,
                 "notes": "; ".join(notes),
@@ -330,39 +330,39 @@ def courses_sheet(found: Trend) -> Sheet:
         ("machine", "machine"),
         ("first_seen", "first_seen"),
         ("last_seen", "last_seen"),
-        ("held", "met"),
+        ("met", "met"),
         ("over_time", "not met, first to last"),
         *((str(severity), str(severity)) for severity in Severity),
         ("back", "regressed"),
-        ("slid_back", "slid_back"),
+        ("regressed", "regressed"),
         ("baseline", "baseline"),
         ("undone", "undone"),
         whole=("machine", "over_time"),
-        hidden=("first_seen", "last_seen", "slid_back", "baseline", "undone"),
+        hidden=("first_seen", "last_seen", "regressed", "baseline", "undone"),
         only_text=("over_time", "back"),
         under={"over_time": "notes"},
     )
     return Sheet("trend", columns, tuple(rows), styles)
 
 
-def short_of(moment: Moment) -> int:
-    """How many findings fall short at a moment."""
-    return sum(moment.short.values())
+def not_met_of(moment: Moment) -> int:
+    """How many findings are not met at a moment."""
+    return sum(moment.not_met.values())
 
 
 def _over_time(course: Course) -> str:
-    told = [str(short_of(moment)) for moment in course.moments]
+    told = [str(not_met_of(moment)) for moment in course.moments]
     if len(told) > MOST_MOMENTS:
         told = [*told[: MOST_MOMENTS // 2], "…", *told[-MOST_MOMENTS // 2 :]]
     return " → ".join(told)
 
 
-def slid_back_sheet(found: Trend) -> Sheet:
-    """What slid back of each machine, by the days between which that happened and how grave it is."""
+def regressed_sheet(found: Trend) -> Sheet:
+    """What regressed of each machine, by the days between which that happened and its severity."""
     together: dict[tuple[str, date, date, Severity], list[str]] = {}
     for course in found.courses:
-        for each in course.slid_back:
-            key = (course.machine, each.short_since, each.held_until, each.severity)
+        for each in course.regressed:
+            key = (course.machine, each.not_met_since, each.met_until, each.severity)
             together.setdefault(key, []).append(each.subject)
     order = list(Severity)
     keys = sorted(together, key=lambda key: (order.index(key[3]), key[0], key[1]))
@@ -382,7 +382,7 @@ def slid_back_sheet(found: Trend) -> Sheet:
         whole=("severity", "machine"),
         under={"rules": "when"},
     )
-    styles = {n: BAD if row["severity"] is Severity.GRAVE else DOUBTFUL for n, row in enumerate(rows)}
+    styles = {n: BAD if row["severity"] is Severity.HIGH else DOUBTFUL for n, row in enumerate(rows)}
     return Sheet("regressed", columns, rows, styles)
 
 
@@ -406,9 +406,9 @@ def trend_summary(found: Trend) -> str:
     if not found.courses:
         return "No machine in this logbook has been audited against a baseline."
     first, last = found.together[0], found.together[-1]
-    back = sum(bool(course.slid_back) for course in found.courses)
+    back = sum(bool(course.regressed) for course in found.courses)
     machines = f"{counted(len(found.courses), 'machine')}, {first.at:%Y-%m-%d} to {last.at:%Y-%m-%d}"
-    now = f"now {last.held} held and {short_of(last)} short ({last.short[Severity.GRAVE]} grave)"
+    now = f"now {last.met} met and {not_met_of(last)} not met ({last.not_met[Severity.HIGH]} high)"
     return f"{machines}: {now}; {back or 'none'} regressed"
 
 
@@ -430,7 +430,7 @@ def trend_page(found: Trend, today: date, about: str) -> str:
         figure=figure,
         no_figure=missing,
         machines=_for_page(courses_sheet(found)),
-        slid_back=_for_page(slid_back_sheet(found)),
+        regressed=_for_page(regressed_sheet(found)),
         ending=_for_page(ending_sheet(found, today)),
         ending_by=soon(today),
     )

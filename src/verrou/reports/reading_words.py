@@ -6,9 +6,9 @@ from verrou.core.rules import WHEN, Rule
 
 def reading_says(rule: Rule, reading: Reading) -> str:
     """How a rule stands on a machine."""
-    if reading.status is Status.ABSENT:
+    if reading.status is Status.NOT_APPLICABLE:
         return f"not applicable on this machine: {rule.title}"
-    if reading.status is Status.UNREADABLE:
+    if reading.status is Status.UNKNOWN:
         return f"not known: {rule.title}"
     if reading.value is None:
         return f"{rule.title}: not set"

@@ -10,14 +10,14 @@ from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Sheet, columns_of
 
 STATE_WORDS = {
     State.DONE: "done",
-    State.BROKE_OFF: "interrupted",
+    State.INTERRUPTED: "interrupted",
     State.RUNNING: "running",
     State.UNDONE: "undone",
-    State.TRIED: "tried, nothing changed",
+    State.TESTED: "tried, nothing changed",
     State.UNCHANGED: "nothing to change",
-    State.REFUSED: "refused, nothing changed",
+    State.REJECTED: "refused, nothing changed",
 }
-_STYLES = {State.DONE: GOOD, State.BROKE_OFF: BAD, State.RUNNING: DOUBTFUL}
+_STYLES = {State.DONE: GOOD, State.INTERRUPTED: BAD, State.RUNNING: DOUBTFUL}
 MOST_TOLD = 3
 """How many differences a line of the list tells."""
 

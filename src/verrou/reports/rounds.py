@@ -9,7 +9,9 @@ from verrou.core.rounds import NOT_ASKED, RULES, SHORT_SIGNS, SIGNS, Row
 from verrou.core.rules import CATALOGUE, Severity
 from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, Sheet, as_json, columns_of, shown
 
-VERDICT_OF_SIGN = {sign: str(verdict) for verdict, sign in SIGNS.items()} | dict.fromkeys(SHORT_SIGNS.values(), "short")
+VERDICT_OF_SIGN = {sign: str(verdict) for verdict, sign in SIGNS.items()} | dict.fromkeys(
+    SHORT_SIGNS.values(), "not-met"
+)
 
 
 class RoundRow(TypedDict):
@@ -20,19 +22,19 @@ class RoundRow(TypedDict):
     system: str
     at: str
     baseline: str
-    holds: int
-    counted: int
-    grave: int
-    serious: int
-    slight: int
-    unreadable: int
+    met: int
+    assessed: int
+    high: int
+    medium: int
+    low: int
+    unknown: int
     waived: int
-    absent: int
+    not_applicable: int
     oldest_waiver: date | None
     worst: str
     rules: dict[str, list[str]]
     listed: list[str]
-    broken_off: str
+    interrupted: str
 
 
 class LeftOutData(TypedDict):
@@ -62,19 +64,19 @@ def row_data(row: Row) -> RoundRow:
         "system": row.system,
         "at": f"{row.at:%Y-%m-%d %H:%M}",
         "baseline": row.baseline,
-        "holds": row.holds,
-        "counted": row.counted,
-        "grave": row.grave,
-        "serious": row.serious,
-        "slight": row.slight,
-        "unreadable": row.unreadable,
+        "met": row.met,
+        "assessed": row.assessed,
+        "high": row.high,
+        "medium": row.medium,
+        "low": row.low,
+        "unknown": row.unknown,
         "waived": row.waived,
-        "absent": row.absent,
+        "not_applicable": row.not_applicable,
         "oldest_waiver": row.oldest_waiver,
         "worst": row.worst,
         "rules": rules,
         "listed": list(row.listed),
-        "broken_off": row.broken_off,
+        "interrupted": row.interrupted,
     }
 
 
@@ -93,13 +95,13 @@ def round_sheet(rows: Sequence[Row], every: bool = False) -> Sheet:
     """A line a machine; with ``every`` survey of it told, which file that is and of when."""
     cells, styles = [], {}
     for number, row in enumerate(rows):
-        styles[number] = BAD if row.grave else DOUBTFUL if not row.all_well else GOOD
+        styles[number] = BAD if row.high else DOUBTFUL if not row.all_met else GOOD
         cells.append(
             {
                 **row_data(row),
-                "held": f"{row.holds} of {row.counted}",
+                "score": f"{row.met} of {row.assessed}",
                 "notes": "; ".join((*((f"{row.address}, {row.at:%Y-%m-%d %H:%M}",) if every else ()), *_notes(row))),
-                "falls_short": list(_names(row, *SHORT_SIGNS.values())) + list(row.listed),
+                "not_met": list(_names(row, *SHORT_SIGNS.values())) + list(row.listed),
             }
         )
     columns = columns_of(
@@ -108,33 +110,33 @@ def round_sheet(rows: Sequence[Row], every: bool = False) -> Sheet:
         ("system", "system"),
         ("at", "seen"),
         ("baseline", "baseline"),
-        ("held", "held"),
-        *((key, key) for key in ("holds", "counted", "grave", "serious", "slight", "unreadable", "waived", "absent")),
+        ("score", "met"),
+        *((key, key) for key in ("met", "assessed", "high", "medium", "low", "unknown", "waived", "not_applicable")),
         ("oldest_waiver", "first waiver expires"),
         ("worst", "most severe finding"),
-        ("falls_short", "not met"),
-        ("broken_off", "interrupted"),
-        whole=("machine", "held", "grave", "serious", "slight"),
+        ("not_met", "not met"),
+        ("interrupted", "interrupted"),
+        whole=("machine", "score", "high", "medium", "low"),
         hidden=(
-            *("address", "system", "at", "baseline", "holds", "counted", "unreadable", "waived", "absent"),
-            *("oldest_waiver", "falls_short", "broken_off"),
+            *("address", "system", "at", "baseline", "met", "assessed", "unknown", "waived", "not_applicable"),
+            *("oldest_waiver", "not_met", "interrupted"),
         ),
-        only_text=("held",),
+        only_text=("score",),
         under={"worst": "notes"},
     )
     return Sheet("round", columns, tuple(cells), styles)
 
 
-def _short(row: Row) -> list[tuple[str, int]]:
-    found = [("grave", row.grave), ("serious", row.serious), ("slight", row.slight), ("unreadable", row.unreadable)]
+def _not_met(row: Row) -> list[tuple[str, int]]:
+    found = [("high", row.high), ("medium", row.medium), ("low", row.low), ("unknown", row.unknown)]
     return [(word, count) for word, count in found if count]
 
 
 def _notes(row: Row) -> Iterator[str]:
-    if row.broken_off:
-        yield row.broken_off
-    if row.unreadable:
-        yield f"{row.unreadable} not known"
+    if row.interrupted:
+        yield row.interrupted
+    if row.unknown:
+        yield f"{row.unknown} not known"
     if row.oldest_waiver:
         yield f"{row.waived} waived, the first until {row.oldest_waiver}"
 
@@ -145,11 +147,11 @@ def _names(row: Row, *signs: str) -> Iterator[str]:
 
 def summary(rows: Sequence[Row], left_out: int, older: int) -> str:
     """The round in a sentence."""
-    well = sum(row.all_well for row in rows)
-    grave = sum(row.grave > 0 for row in rows)
+    well = sum(row.all_met for row in rows)
+    high = sum(row.high > 0 for row in rows)
     said = [
         f"{well} of {counted(len(rows), 'machine')} {'meets' if well == 1 else 'meet'} every requirement",
-        f"{grave} with a grave finding" if grave else "",
+        f"{high} with a high finding" if high else "",
         f"{left_out} skipped" if left_out else "",
         f"{counted(older, 'older survey')} of the same machines skipped" if older else "",
     ]
@@ -158,18 +160,18 @@ def summary(rows: Sequence[Row], left_out: int, older: int) -> str:
 
 FILTERS: Mapping[str, str] = {
     "all": "all machines",
-    "grave": "gravely short",
-    "serious": "seriously short",
-    "slight": "slightly short",
+    "high": "with a high finding",
+    "medium": "with a medium finding",
+    "low": "with a low finding",
     "waived": "with waivers",
-    "unreadable": "not wholly readable",
+    "unknown": "with something not known",
     "well": "all well",
 }
 
 
 def _keys(row: Row) -> list[str]:
-    keys = [word for word in ("grave", "serious", "slight", "waived", "unreadable") if getattr(row, word)]
-    return [*keys, "well"] if row.all_well else keys
+    keys = [word for word in ("high", "medium", "low", "waived", "unknown") if getattr(row, word)]
+    return [*keys, "well"] if row.all_met else keys
 
 
 def as_page(rows: Sequence[Row], left_out: Sequence[LeftOutData], older: int) -> str:
@@ -188,12 +190,12 @@ def as_page(rows: Sequence[Row], left_out: Sequence[LeftOutData], older: int) ->
         {
             "machine": row.machine,
             "baseline": row.baseline,
-            "holds": row.holds,
-            "counted": row.counted,
-            "short": _short(row),
+            "met": row.met,
+            "assessed": row.assessed,
+            "counts": _not_met(row),
             "oldest_waiver": row.oldest_waiver,
             "worst": row.worst,
-            "falls_short": list(_by_severity(row)),
+            "not_met": list(_by_severity(row)),
             "at": f"{row.at:%Y-%m-%d}",
             "marks": mine,
         }
@@ -227,16 +229,16 @@ def _by_severity(row: Row) -> Iterator[tuple[str, str]]:
 
 
 def _rules(rows: Sequence[Row]) -> list[dict[str, Any]]:
-    """How many machines fall short of each rule."""
+    """How many machines do not meet each rule."""
     found = []
     for number, rule_id in enumerate(RULES):
         signs = [row.signs[number] for row in rows]
-        short = sum(sign in SHORT_SIGNS.values() for sign in signs)
-        if short:
+        not_met = sum(sign in SHORT_SIGNS.values() for sign in signs)
+        if not_met:
             rule = CATALOGUE[rule_id]
             asked = len(signs) - signs.count(NOT_ASKED)
             severity: Severity = rule.severity
             found.append(
-                {"rule": rule_id, "title": rule.title, "short": short, "asked": asked, "severity": str(severity)}
+                {"rule": rule_id, "title": rule.title, "not_met": not_met, "asked": asked, "severity": str(severity)}
             )
-    return sorted(found, key=lambda line: -line["short"])
+    return sorted(found, key=lambda line: -line["not_met"])

@@ -12,7 +12,7 @@ from verrou.core.entries import Entry
 from verrou.core.model import MachineFacts, joined, name_list
 from verrou.core.plan.worksheet import ByHand
 from verrou.core.rules import Severity
-from verrou.core.trials import Proof, TrialResult
+from verrou.core.trials import Result, TrialResult
 from verrou.reports.findings import TrialData, trials_data
 from verrou.reports.records import EntryData, entry_data
 from verrou.reports.sheets import as_json, shown
@@ -29,7 +29,7 @@ class SignedMachine(TypedDict):
 
 
 class SignedBaseline(TypedDict):
-    """What it was held against; ``digest`` is SHA-256 over its text and those it builds on."""
+    """What it was audited against; ``digest`` is SHA-256 over its text and those it builds on."""
 
     title: str
     digest: str
@@ -48,7 +48,7 @@ class LineData(TypedDict):
 
 
 class SignedWaiver(TypedDict):
-    """Who lets what fall short, why, and until when; ``lapsed``: that day has passed."""
+    """Who lets what are not met, why, and until when; ``lapsed``: that day has passed."""
 
     rule: str
     reason: str
@@ -74,19 +74,19 @@ class SignOffData(TypedDict):
     by: str
     at: str
     tool: str
-    broken_off: str
-    short: list[str]
+    interrupted: str
+    summary: list[str]
     verdict: str
     before: dict[str, int] | None
     no_before: str
     now: dict[str, int]
     left: list[LineData]
     changed: list[LineData]
-    held: list[LineData]
-    absent: list[LineData]
-    by_hand: list[ByHandData]
+    met: list[LineData]
+    not_applicable: list[LineData]
+    manual: list[ByHandData]
     waivers: list[SignedWaiver]
-    trials: list[TrialData]
+    tests: list[TrialData]
     entries: list[EntryData]
 
 
@@ -101,34 +101,35 @@ class Signed:
     before: Audit | None
     no_before: str
     entries: Sequence[Entry]
-    trials: Sequence[TrialResult]
-    by_hand: Sequence[ByHand]
+    tests: Sequence[TrialResult]
+    manual: Sequence[ByHand]
     by: str
     at: str
     tool: str
 
 
-COUNTED = (*map(str, Severity), "unreadable", "waived", "absent", "holds")
-"""What findings are counted by: how grave they are where they fall short, and else what the verdict is."""
+COUNTED = (*map(str, Severity), "unknown", "waived", "not_applicable", "met")
+"""What findings are counted by: their severity where they are not met, else their verdict."""
 
 
 def counts(audit: Audit) -> dict[str, int]:
     """How many findings there are of each of :data:`COUNTED`."""
     found = dict.fromkeys(COUNTED, 0)
     for finding in audit.findings:
-        found[str(finding.severity if finding.verdict is Verdict.SHORT else finding.verdict)] += 1
+        word = finding.severity if finding.verdict is Verdict.NOT_MET else finding.verdict
+        found[word.replace("-", "_")] += 1
     return found
 
 
 def sign_off_data(signed: Signed) -> SignOffData:
     """The sheet as plain data."""
     before = {finding.subject: finding for finding in signed.before.findings} if signed.before else {}
-    lines: dict[str, list[LineData]] = {"left": [], "changed": [], "held": [], "absent": []}
+    lines: dict[str, list[LineData]] = {"left": [], "changed": [], "met": [], "not_applicable": []}
     for finding in signed.now.findings:
         was = before.get(finding.subject)
-        place = "absent" if finding.verdict is Verdict.ABSENT else "left"
-        if finding.verdict is Verdict.HOLDS:
-            place = "held" if was is None or was.verdict is Verdict.HOLDS else "changed"
+        place = "not_applicable" if finding.verdict is Verdict.NOT_APPLICABLE else "left"
+        if finding.verdict is Verdict.MET:
+            place = "met" if was is None or was.verdict is Verdict.MET else "changed"
         lines[place].append(
             {
                 "subject": finding.subject,
@@ -150,29 +151,29 @@ def sign_off_data(signed: Signed) -> SignOffData:
         "by": signed.by,
         "at": signed.at,
         "tool": signed.tool,
-        "broken_off": signed.facts.broken_off,
-        "short": _in_short(signed),
-        "verdict": f"{signed.now.summary}{_tried(signed.trials)}.",
+        "interrupted": signed.facts.broken_off,
+        "summary": _summary(signed),
+        "verdict": f"{signed.now.summary}{_tried(signed.tests)}.",
         "before": counts(signed.before) if signed.before else None,
         "no_before": signed.no_before,
         "now": counts(signed.now),
         "left": lines["left"],
         "changed": lines["changed"],
-        "held": lines["held"],
-        "absent": lines["absent"],
-        "by_hand": [{"subject": item.subject, "advice": item.advice} for item in signed.by_hand],
+        "met": lines["met"],
+        "not_applicable": lines["not_applicable"],
+        "manual": [{"subject": item.subject, "advice": item.advice} for item in signed.manual],
         "waivers": [waiver for finding in signed.now.findings for waiver in _waivers(finding)],
-        "trials": trials_data(signed.trials),
+        "tests": trials_data(signed.tests),
         "entries": [entry_data(entry, running=False) for entry in signed.entries],
     }
 
 
-def _in_short(signed: Signed) -> list[str]:
+def _summary(signed: Signed) -> list[str]:
     """Before, now, and what is left for whom."""
     before = signed.before.summary if signed.before else f"not known: {signed.no_before}"
     now = signed.now.summary
-    by_hand = list(dict.fromkeys(item.subject for item in signed.by_hand))
-    short = [f for f in signed.now.findings if f.verdict in (Verdict.SHORT, Verdict.UNREADABLE)]
+    by_hand = list(dict.fromkeys(item.subject for item in signed.manual))
+    short = [f for f in signed.now.findings if f.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN)]
     steps = [f.subject for f in short if f.subject not in by_hand]
     parts = [f"{signed.by} runs verrou harden for {name_list(steps)}"] if steps else []
     parts += [f"manual steps, listed below: {name_list(by_hand)}"] if by_hand else []
@@ -182,7 +183,7 @@ def _in_short(signed: Signed) -> list[str]:
 
 
 def _tried(trials: Sequence[TrialResult]) -> str:
-    counted = {proof: sum(trial.proof is proof for trial in trials) for proof in Proof}
+    counted = {proof: sum(trial.result is proof for trial in trials) for proof in Result}
     said = ", ".join(f"{n} {proof}" for proof, n in counted.items() if n)
     return f"; tests: {said}" if said else ""
 
@@ -223,36 +224,36 @@ def _sides(data: SignOffData) -> dict[str, Any]:
 
 
 def as_junit(data: SignOffData) -> str:
-    """The findings and trials as test cases, for programs that read those of tests: what falls short is a failure, what
+    """The findings and trials as test cases, for programs that read those of tests: what is not met is a failure, what
     could not be read an error, what is waived or absent is skipped."""
     from xml.etree import ElementTree
 
     suites = ElementTree.Element("testsuites")
-    findings = [*data["left"], *data["changed"], *data["held"], *data["absent"]]
+    findings = [*data["left"], *data["changed"], *data["met"], *data["not_applicable"]]
     _suite(suites, data, "findings", [(line["subject"], line["says"], *_case(line)) for line in findings])
     _suite(
-        suites, data, "trials", [(t["rule"], f"{t['tried']}: {t['seen']}", *TRIED[t["proof"]]) for t in data["trials"]]
+        suites, data, "tests", [(t["rule"], f"{t['test']}: {t['seen']}", *TRIED[t["result"]]) for t in data["tests"]]
     )
     ElementTree.indent(suites)
     return ElementTree.tostring(suites, encoding="unicode", xml_declaration=False) + "\n"
 
 
 ENDED: Mapping[Verdict, str] = {
-    Verdict.SHORT: "failure",
-    Verdict.UNREADABLE: "error",
+    Verdict.NOT_MET: "failure",
+    Verdict.UNKNOWN: "error",
     Verdict.WAIVED: "skipped",
-    Verdict.ABSENT: "skipped",
-    Verdict.HOLDS: "",
+    Verdict.NOT_APPLICABLE: "skipped",
+    Verdict.MET: "",
 }
-TRIED: Mapping[Proof, tuple[str, str]] = {
-    Proof.PROVED: ("", ""),
-    Proof.DISPROVED: ("failure", "disproved"),
-    Proof.NOT_TRIED: ("skipped", "not-tried"),
+TRIED: Mapping[Result, tuple[str, str]] = {
+    Result.PASSED: ("", ""),
+    Result.FAILED: ("failure", "failed"),
+    Result.NOT_RUN: ("skipped", "not-run"),
 }
 
 
 def _case(line: LineData) -> tuple[str, str]:
-    return ENDED[line["now"]], str(line["severity"] if line["now"] is Verdict.SHORT else line["now"])
+    return ENDED[line["now"]], str(line["severity"] if line["now"] is Verdict.NOT_MET else line["now"])
 
 
 def _suite(suites: Any, data: SignOffData, name: str, cases: Sequence[tuple[str, str, str, str]]) -> None:

@@ -187,7 +187,7 @@ def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Sheet:
 
 
 def rule_sentences(posture: Posture, rules: Iterable[Rule], weak: Mapping[Rule, Sequence[str]]) -> Sheet:
-    """Each rule in a sentence, with what decided it, and its id; ``weak`` ones are marked, and tell who falls short."""
+    """Each rule in a sentence, with what decided it, and its id; ``weak`` ones are marked, and tell who is not met."""
     rows, styles = [], {}
     for number, rule in enumerate(rules):
         reading = reading_of(rule, posture)

@@ -13,12 +13,12 @@ from verrou.reports.reading_words import reading_says
 def finding_says(finding: Finding) -> str:
     """Return the state and, where it does not meet the baseline, the requirement."""
     demand = finding.demand
-    if demand is None and finding.verdict is Verdict.UNREADABLE:
+    if demand is None and finding.verdict is Verdict.UNKNOWN:
         return f"not known whether {finding.title} matches the baseline"
     if demand is None:
         return "; ".join(map(_gap_says, finding.gaps)) or f"{finding.title} matches the baseline"
     rule = demand.rule
-    short = finding.verdict in (Verdict.SHORT, Verdict.WAIVED)
+    short = finding.verdict in (Verdict.NOT_MET, Verdict.WAIVED)
     said = rule.say_who(about(finding.gaps)) if short else ""
     if not said and finding.reading is not None:
         said = reading_says(rule, finding.reading)

@@ -9,7 +9,7 @@ from verrou.core.rules import CATALOGUE, reading_of, value_now
 from verrou.machines import Outcome, PutBack, StepResult
 from verrou.reports.sheets import BAD, GOOD, QUIET, Sheet, columns_of
 
-STYLES = {Outcome.DONE: GOOD, Outcome.ALREADY: QUIET, Outcome.REFUSED: BAD, Outcome.UNDONE: GOOD}
+STYLES = {Outcome.DONE: GOOD, Outcome.UNCHANGED: QUIET, Outcome.REJECTED: BAD, Outcome.UNDONE: GOOD}
 
 
 def worksheet_sheet(steps: Sequence[tuple[Step, StepResult]], posture: Posture, *, rehearsed: bool) -> Sheet:
@@ -41,9 +41,9 @@ def worksheet_sheet(steps: Sequence[tuple[Step, StepResult]], posture: Posture, 
 
 
 def _answer(result: StepResult) -> str:
-    if result.outcome is Outcome.REFUSED:
+    if result.outcome is Outcome.REJECTED:
         return f"would be rejected: {result.said}"
-    return "no change needed" if result.outcome is Outcome.ALREADY and not result.said else result.said
+    return "no change needed" if result.outcome is Outcome.UNCHANGED and not result.said else result.said
 
 
 def _reason(step: Step) -> str:
@@ -95,7 +95,7 @@ def results_sheet(steps: Sequence[tuple[Step, StepResult]]) -> Sheet:
 
 def put_back_sheet(items: Sequence[PutBack]) -> Sheet:
     """What comes of each place that an undo goes back over; what is as it was already is left out."""
-    told = [item for item in items if item.outcome is not Outcome.ALREADY or item.said]
+    told = [item for item in items if item.outcome is not Outcome.UNCHANGED or item.said]
     rows = tuple({"outcome": str(item.outcome), "place": item.place, "said": item.said} for item in told)
     styles = {i: STYLES[item.outcome] for i, item in enumerate(told)}
     return Sheet(

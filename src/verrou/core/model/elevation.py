@@ -84,7 +84,7 @@ def meets(account: Account, posture: Posture, program: Program = Program.VOUCHED
     if account.elevation_asks in SUDO_ASKS and elevator(account, posture) is Elevator.ADMINISTRATOR:
         return SUDO_ASKS[account.elevation_asks]
     reading = decided_by(account, posture)
-    if reading is not None and reading.status is Status.UNREADABLE:
+    if reading is not None and reading.status is Status.UNKNOWN:
         return Met.UNKNOWN
     return would_meet(elevator(account, posture), program, _values(posture))
 

@@ -128,8 +128,8 @@ class Status(StrEnum):
     """READ: the machine has the rule and said its value. The other two are shown as such and never count as holding."""
 
     READ = "read"
-    ABSENT = "absent"
-    UNREADABLE = "unreadable"
+    NOT_APPLICABLE = "not-applicable"
+    UNKNOWN = "unknown"
 
 
 @frozen(repr=False)
@@ -153,12 +153,12 @@ class Reading:
 
 def absent(reason: str, remedy: str = "", source: Source | None = None) -> Reading:
     """The reading of a rule that this machine does not have."""
-    return Reading(status=Status.ABSENT, reason=reason, remedy=remedy, source=source)
+    return Reading(status=Status.NOT_APPLICABLE, reason=reason, remedy=remedy, source=source)
 
 
 def unreadable(reason: str, remedy: str = "", source: Source | None = None) -> Reading:
     """The reading of a rule that could not be read."""
-    return Reading(status=Status.UNREADABLE, reason=reason, remedy=remedy, source=source)
+    return Reading(status=Status.UNKNOWN, reason=reason, remedy=remedy, source=source)
 
 
 class ActKind(StrEnum):

@@ -12,7 +12,7 @@ from verrou.core.model.words import counted, joined
 
 
 class State(StrEnum):
-    """Of an account, the gravest first."""
+    """Of an account, the most severe first."""
 
     SAME_IDENTITY = "same-identity"
     BLANK = "blank"
@@ -39,7 +39,7 @@ class State(StrEnum):
 
 
 def states_of(account: Account, posture: Posture) -> Mapping[State, str]:
-    """What is out of the ordinary about an account, the gravest first, each with its words for a table."""
+    """What is out of the ordinary about an account, the most severe first, each with its words for a table."""
     found = {state: _words(state, account, posture) for state in State}
     return {state: words for state, words in found.items() if words}
 

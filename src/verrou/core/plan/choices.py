@@ -15,8 +15,8 @@ def values_of(posture: Posture, name: str) -> tuple[dict[str, Value], list[str]]
         rule = CATALOGUE[rule_id]
         reading = reading_of(rule, posture)
         value = rule.kind.parse(raw)
-        taken = value if reading.status is Status.ABSENT else _taken(rule, value, posture)
-        if reading.status is Status.ABSENT:
+        taken = value if reading.status is Status.NOT_APPLICABLE else _taken(rule, value, posture)
+        if reading.status is Status.NOT_APPLICABLE:
             left_out.append(f"{rule_id}: {reading.reason}")
         elif taken is None:
             left_out.append(f"{rule_id}: {rule.kind.outside(value, posture.takes[rule_id])}")

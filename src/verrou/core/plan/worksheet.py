@@ -51,7 +51,7 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
     """The worksheet that closes the short findings of ``found``; ``only`` keeps it to those families.
 
     The order never shuts the door: accounts are made and let in first, then rules are set, and what takes something
-    away (leaving a group, disabling) comes last. What falls short only because of that, such as the end that a new
+    away (leaving a group, disabling) comes last. What is not met only because of that, such as the end that a new
     guest lacks, is closed behind it. What is left by hand is asked of the machine as it will be: the steps may have
     closed it.
     """
@@ -75,22 +75,22 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
 
 
 def _gap(finding: Finding) -> tuple[object, ...]:
-    """What tells one gap from another: for a declared account or group also in what it falls short, which is another
+    """What tells one gap from another: for a declared account or group also by what it does not meet, which is another
     thing once it has been made."""
     facts = [(gap.fact, str(gap.is_now)) for gap in finding.gaps] if finding.demand is None else []
     return finding.subject, *facts
 
 
 def _to_close(found: Audit, only: frozenset[str]) -> list[Finding]:
-    open_ones = [f for f in found.findings if f.verdict in (Verdict.SHORT, Verdict.UNREADABLE, Verdict.ABSENT)]
+    open_ones = [f for f in found.findings if f.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN, Verdict.NOT_APPLICABLE)]
     return [f for f in open_ones if not only or f.subject.partition(".")[0] in only]
 
 
 def _by_hand(posture: Posture, finding: Finding) -> list[ByHand]:
     """What a person can do about a finding that is left."""
     reading = finding.reading
-    if finding.verdict is not Verdict.SHORT:
-        said = reading.remedy or (reading.reason if finding.verdict is Verdict.UNREADABLE else "") if reading else ""
+    if finding.verdict is not Verdict.NOT_MET:
+        said = reading.remedy or (reading.reason if finding.verdict is Verdict.UNKNOWN else "") if reading else ""
         return [ByHand(finding.subject, said)] if said else []
     advice = [gap.by_hand for gap in finding.gaps if gap.by_hand]
     if finding.demand is not None and finding.demand.rule.derived is None:
@@ -136,7 +136,7 @@ def _closing(posture: Posture, baseline: Baseline, short: list[Finding]) -> list
     wanted_values: dict[str, Value] = {}
     also_closes: dict[str, list[str]] = {}
     for finding in short:
-        if finding.verdict is not Verdict.SHORT:
+        if finding.verdict is not Verdict.NOT_MET:
             continue
         for step in (step for gap in finding.gaps for step in gap.steps):
             if not isinstance(step, SetRules):

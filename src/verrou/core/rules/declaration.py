@@ -11,15 +11,15 @@ from verrou.core.values import Kind, Value
 
 
 class Severity(StrEnum):
-    """How much it matters when a rule falls short."""
+    """How much it matters when a rule is not met."""
 
-    GRAVE = "grave"
-    SERIOUS = "serious"
-    SLIGHT = "slight"
+    HIGH = "high"
+    MEDIUM = "medium"
+    LOW = "low"
 
     @property
     def weight(self) -> int:
-        """For sorting: the gravest first."""
+        """For sorting: the most severe first."""
         return list(Severity).index(self)
 
 
@@ -82,7 +82,7 @@ def _rule_id(text: str) -> RuleId:
 
 
 GapsOf = Callable[[Posture, Value, frozenset[str]], Iterator[Gap]]
-"""From a machine, the value that is wanted and the accounts that the baseline lists: who falls short, and what closes
+"""From a machine, the value that is wanted and the accounts that the baseline lists: who does not meet it, and what closes
 it."""
 
 
@@ -102,10 +102,10 @@ class OffTheAccounts:
 class Rule:
     """One rule of the catalogue.
 
-    ``says`` is what a value comes to, in a sentence; ``says_who`` the same of accounts that fall short, with ``{who}``,
+    ``says`` is what a value comes to, in a sentence; ``says_who`` the same of accounts that do not meet it, with ``{who}``,
     ``{are}``, ``{have}`` and ``{s}`` for a verb; ``asks`` is what a plain wanted value asks for, where "asked for:" and
     the value do not say it. ``controls`` are NIST SP 800-53 Rev. 5 controls that it serves. ``derived``: no machine
-    keeps the rule as such, it is read off the accounts. ``gaps``: which accounts fall short, and how each gap is
+    keeps the rule as such, it is read off the accounts. ``gaps``: which accounts do not meet it, and how each gap is
     closed, beside what setting the rule does. ``set_with`` names rules that a machine may change by itself when this
     one is set."""
 
@@ -136,7 +136,7 @@ class Rule:
         return sentence(self.says, self.kind, value)
 
     def say_who(self, names: Sequence[str]) -> str:
-        """What falls short about these accounts, in a sentence; nothing where the rule has no such words."""
+        """What these accounts do not meet, in a sentence; nothing where the rule has no such words."""
         one = len(names) == 1
         words = {"are": "is" if one else "are", "have": "has" if one else "have", "s": "s" if one else ""}
         return self.says_who.format(who=joined(names), **words) if names else ""

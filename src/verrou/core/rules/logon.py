@@ -7,19 +7,19 @@ from verrou.core.values import EVERYBODY, Listed
 
 WHY: dict[Way, tuple[Severity, str]] = {
     Way.CONSOLE: (
-        Severity.SERIOUS,
+        Severity.MEDIUM,
         "anyone with an account can use this machine, including people who should not",
     ),
     Way.NETWORK: (
-        Severity.SERIOUS,
+        Severity.MEDIUM,
         "passwords can be guessed unseen from another computer, and shared files opened",
     ),
     Way.REMOTE_SCREEN: (
-        Severity.GRAVE,
+        Severity.HIGH,
         "a remote user can do all that a user at the keyboard can, unseen",
     ),
     Way.REMOTE_SHELL: (
-        Severity.GRAVE,
+        Severity.HIGH,
         "a remote shell can be attacked from anywhere, day and night",
     ),
 }

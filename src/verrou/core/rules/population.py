@@ -1,5 +1,5 @@
 """Who has an account at all: rules that are read off the accounts, not off a setting. Each is whole here: how it is
-read, who falls short of it, and what closes that."""
+read, who does not meet it, and what closes that."""
 
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -40,7 +40,7 @@ Find: TypeAlias = Callable[[Posture], list[Account]]
 
 
 def _once(find: Find) -> Find:
-    """Looked for once in each posture: reading a rule and finding who falls short of it ask the same."""
+    """Looked for once in each posture: reading a rule and finding who does not meet it ask the same."""
     return wraps(find)(lambda posture: posture.once(find))
 
 
@@ -352,7 +352,7 @@ RULES = (
         asks="required: only listed accounts enabled",
         says_who="{who} {are} enabled and not listed in the baseline",
         kind=Choice(("leave", "report", "disable")),
-        severity=Severity.SERIOUS,
+        severity=Severity.MEDIUM,
         why_severe="an unlisted account can be used without anyone noticing",
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="Accounts left over from earlier seasons are found, or disabled.",
@@ -370,7 +370,7 @@ RULES = (
         title="who has administrator rights",
         says="administrators: {}",
         kind=Roster("administrators", 1, 1000),
-        severity=Severity.GRAVE,
+        severity=Severity.HIGH,
         why_severe="with none, no one can repair the machine; with many, no one knows who did what",
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="Few people can change everything, and there is always at least one.",
@@ -394,7 +394,7 @@ RULES = (
         asks={"nobody": "required: none", "guests": "required: only guests", "anybody": "required: no limit"},
         says_who="{who} {have} a blank password",
         kind=Choice(("anybody", "guests", "nobody")),
-        severity=Severity.GRAVE,
+        severity=Severity.HIGH,
         why_severe="a blank password protects nothing",
         takes_effect=Effect.NOW,
         protects="No one can sign in to another person's account by pressing Enter.",
@@ -414,7 +414,7 @@ RULES = (
         asks={"nobody": "required: none", "guests": "required: only guests", "anybody": "required: no limit"},
         says_who="{who} {are} exempt from password ageing",
         kind=Choice(("anybody", "guests", "nobody")),
-        severity=Severity.SERIOUS,
+        severity=Severity.MEDIUM,
         why_severe="an exempt account keeps last season's password",
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="Password ageing applies to everyone, without forgotten exceptions.",
@@ -430,7 +430,7 @@ RULES = (
         asks="required: one ID for each account",
         says_who="{who} share one ID",
         kind=Choice(("allowed", "forbidden")),
-        severity=Severity.GRAVE,
+        severity=Severity.HIGH,
         why_severe="what one does is recorded as the other, and a second root account is easily overlooked",
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="Disabling an account really disables it.",
@@ -446,7 +446,7 @@ RULES = (
         asks="required: at most {} without a sign-in",
         says_who="no one has signed in as {who} for too long",
         kind=Span("day", 1, 9999, more_is_stricter=False, words={"never": math.inf}),
-        severity=Severity.SERIOUS,
+        severity=Severity.MEDIUM,
         why_severe="no one notices when an unused account is used by someone else",
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="Accounts of people who left are found, and harden disables them.",
@@ -468,7 +468,7 @@ RULES = (
         asks="required: expiry within {}",
         says_who="{who} {have} no expiry date, or one that is too late",
         kind=Span("day", 1, 9999, more_is_stricter=False, words={"never": math.inf}),
-        severity=Severity.SERIOUS,
+        severity=Severity.MEDIUM,
         why_severe="a seasonal account without an expiry date stays for years",
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="Guest and temporary accounts stop working without anyone having to act.",
@@ -484,7 +484,7 @@ RULES = (
         asks="required: disabled",
         says_who="{who} {are} expired but not disabled",
         kind=Choice(("left-open", "disabled")),
-        severity=Severity.SLIGHT,
+        severity=Severity.LOW,
         why_severe="an expired account is blocked, but one changed date enables it again",
         takes_effect=Effect.NOW,
         protects="The account list shows who has left, and a wrong clock enables no account.",
@@ -500,7 +500,7 @@ RULES = (
         asks="required: no hint that reveals anything",
         says_who="{who} {have} a password hint that reveals something",
         kind=Choice(("allowed", "forbidden")),
-        severity=Severity.SERIOUS,
+        severity=Severity.MEDIUM,
         why_severe="anyone at the sign-in screen can read a hint, and many hints are the password",
         takes_effect=Effect.NOW,
         protects=(
@@ -523,7 +523,7 @@ RULES = (
         asks="required: none",
         says_who="{who} can be recovered by answering questions",
         kind=Choice(("allowed", "forbidden")),
-        severity=Severity.SERIOUS,
+        severity=Severity.MEDIUM,
         why_severe="a birthplace or a pet's name is easier to find out than a password",
         takes_effect=Effect.NOW,
         protects="Knowing a person is not enough to get into their account.",
@@ -550,7 +550,7 @@ RULES = (
             "allowed": "required: allowed",
         },
         kind=Choice(("allowed", "existing-only", "forbidden")),
-        severity=Severity.SERIOUS,
+        severity=Severity.MEDIUM,
         why_severe=(
             "anyone who takes over the online identity takes over the account, and no rule here applies to its password"
         ),

@@ -153,9 +153,9 @@ class BenchCopy:
             said = do_step(self.authority, step, secrets)
         except No as no:
             self.authority = Authority(before)
-            return StepResult(Outcome.REFUSED, str(no))
+            return StepResult(Outcome.REJECTED, str(no))
         done = isinstance(step, TrySignIn) or self.authority.text() != before
-        return StepResult(Outcome.DONE if done else Outcome.ALREADY, said)
+        return StepResult(Outcome.DONE if done else Outcome.UNCHANGED, said)
 
     def put_back(self, change: Change | Deed, later: Mapping[str, int]) -> PutBack:
         from verrou.machines.bench.merging import merge
@@ -163,10 +163,10 @@ class BenchCopy:
         assert isinstance(change, Change), "a bench machine is one file"
         before, after, now = change.before.content, change.after.content, self.authority.text().encode()
         if before is None or after is None:
-            return PutBack(change.place, Outcome.REFUSED, "nothing stood there before; left as it is")
+            return PutBack(change.place, Outcome.REJECTED, "nothing stood there before; left as it is")
         was, ours = Authority(before.decode()), Authority(after.decode())
         if now == was.text().encode():
-            return PutBack(change.place, Outcome.ALREADY)
+            return PutBack(change.place, Outcome.UNCHANGED)
         if now == ours.text().encode():
             self.authority, self._as_it_was = was, before
             return PutBack(change.place, Outcome.UNDONE)
@@ -176,9 +176,9 @@ class BenchCopy:
         try:
             self.authority = Authority(merged.decode())
         except Damaged as damage:
-            return PutBack(change.place, Outcome.REFUSED, f"{named} wrote to it since ({damage}); left as it is")
+            return PutBack(change.place, Outcome.REJECTED, f"{named} wrote to it since ({damage}); left as it is")
         if self.authority.text().encode() == now:
-            outcome = Outcome.REFUSED if kept else Outcome.ALREADY
+            outcome = Outcome.REJECTED if kept else Outcome.UNCHANGED
             return PutBack(change.place, outcome, f"{named} wrote to it since{left}" if kept else "")
         said = f"{named} wrote to it since; only Verrou's own change is undone{left}"
         return PutBack(change.place, Outcome.UNDONE, said)

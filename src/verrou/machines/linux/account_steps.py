@@ -130,11 +130,11 @@ class AccountEdit:
             self.files.update(kept)
             self.homes, self.tallies, self.ends, self.jobs = homes, tallies, ends, jobs
             self.numbers.forget()
-            return StepResult(Outcome.REFUSED, str(refused))
+            return StepResult(Outcome.REJECTED, str(refused))
         changed = (self.homes, self.tallies, self.ends, self.jobs) != (homes, tallies, ends, jobs) or any(
             f.revision != before[name] for name, f in self.files.items()
         )
-        return StepResult(Outcome.DONE if changed else Outcome.ALREADY, said)
+        return StepResult(Outcome.DONE if changed else Outcome.UNCHANGED, said)
 
     def write(self) -> None:
         """Write each file of the copy that changed, and take away the tallies of accounts that are unlocked or gone."""

@@ -130,14 +130,14 @@ class LinuxCopy:
             if isinstance(step, SetRules):
                 result = StepResult(Outcome.DONE, set_rules(self.root, step))
                 if self._snapshot() == before:
-                    result = StepResult(Outcome.ALREADY, result.said)
+                    result = StepResult(Outcome.UNCHANGED, result.said)
             else:
                 result = self._edit_with_settings(step, secrets)
         except (Refused, CannotRehearse) as refused:
-            result = StepResult(Outcome.REFUSED, str(refused))
+            result = StepResult(Outcome.REJECTED, str(refused))
         except OSError as error:
-            result = StepResult(Outcome.REFUSED, self._why(error))
-        if result.outcome is Outcome.REFUSED:
+            result = StepResult(Outcome.REJECTED, self._why(error))
+        if result.outcome is Outcome.REJECTED:
             self._restore(before)
             self._at_home, self._tallies = homes, tallies
         return result
@@ -145,7 +145,7 @@ class LinuxCopy:
     def _edit_accounts(self, steps: Sequence[Step], secrets: Secrets) -> list[StepResult]:
         self.root.forget()
         if broken := AccountFiles.load(self.root).troubles():
-            return [StepResult(Outcome.REFUSED, broken[0]) for _ in steps]
+            return [StepResult(Outcome.REJECTED, broken[0]) for _ in steps]
         hashes = hashes_for(steps, secrets)
         pending = [*self._at_home, *(change for phase in self._phases for change in phase)]
         edit = AccountEdit(self.root, today_in_days(), hashes, pending=pending)
@@ -155,7 +155,7 @@ class LinuxCopy:
             edit.write()
         except OSError as error:
             self._restore(before)
-            return [StepResult(Outcome.REFUSED, self._why(error)) for _ in steps]
+            return [StepResult(Outcome.REJECTED, self._why(error)) for _ in steps]
         self._at_home += edit.homes
         self._tallies |= set(edit.tallies)
         return results
@@ -180,7 +180,7 @@ class LinuxCopy:
         elif isinstance(step, CreateAccount):
             said = guests.freshen(self.root, step.account, home)
         (result,) = self._edit_accounts([step], secrets)
-        if result.outcome is Outcome.REFUSED:
+        if result.outcome is Outcome.REJECTED:
             return result
         if isinstance(step, Remove):
             guests.forget_home(self.root, home)
@@ -208,8 +208,8 @@ class LinuxCopy:
                 return StepResult(Outcome.DONE, "to be tried with its password, before anything is changed")
             answer = self._ask("try_account", **self._trial_of(step, secrets[step.account]))
         except CannotTry as reason:
-            return StepResult(Outcome.REFUSED, f"it could not be tried: {reason}")
-        return StepResult(Outcome.DONE if answer.accepted else Outcome.REFUSED, answer.said)
+            return StepResult(Outcome.REJECTED, f"it could not be tried: {reason}")
+        return StepResult(Outcome.DONE if answer.accepted else Outcome.REJECTED, answer.said)
 
     def _trial_of(self, step: TrySignIn, password: str) -> dict[str, object]:
         ways = (Way.REMOTE_SCREEN, Way.REMOTE_SHELL)
@@ -400,7 +400,7 @@ class LinuxCopy:
             return self._put_back_at_home(change)
         now = self.root.item(place)
         if now == before:
-            return PutBack(place, Outcome.ALREADY)
+            return PutBack(place, Outcome.UNCHANGED)
         if now == after:
             return self._written(place, before, "")
         named = f"entry {later[place]} of this journal" if place in later else "somebody"
@@ -408,7 +408,7 @@ class LinuxCopy:
             self._restack = True
             return PutBack(place, Outcome.UNDONE, f"{named} wrote to it since; the system puts it together anew")
         if None in (now.content, before.content, after.content):
-            return PutBack(place, Outcome.REFUSED, f"{named} wrote to it since; left as it is")
+            return PutBack(place, Outcome.REJECTED, f"{named} wrote to it since; left as it is")
         assert now.content is not None and before.content is not None and after.content is not None
         content, kept = merger_for(place)(before.content, after.content, now.content)
         merged = Item(
@@ -420,7 +420,7 @@ class LinuxCopy:
         )
         left = f"; left as they are: {', '.join(kept)}" if kept else ""
         if merged == now:
-            outcome = Outcome.REFUSED if kept else Outcome.ALREADY
+            outcome = Outcome.REJECTED if kept else Outcome.UNCHANGED
             return PutBack(place, outcome, f"{named} wrote to it since{left}" if kept else "")
         return self._written(place, merged, f"{named} wrote to it since; only Verrou's own change is undone{left}")
 
@@ -444,7 +444,7 @@ class LinuxCopy:
             # What is half written must never land: the whole copy is given up.
             if error.errno in OF_THE_COPY or self.root.item(place) != now:
                 raise CannotRehearse(f"{place} could not be written on the copy: {error.strerror}") from None
-            return PutBack(place, Outcome.REFUSED, f"{error.strerror}; left as it is")
+            return PutBack(place, Outcome.REJECTED, f"{error.strerror}; left as it is")
         return PutBack(place, Outcome.UNDONE, said)
 
     def _is_copied(self, place: str) -> bool:
@@ -455,9 +455,9 @@ class LinuxCopy:
         """A folder that stands where the copy only shows the machine: a home, or one before it."""
         now = self.machine_root.item(change.place)
         if now == change.before:
-            return PutBack(change.place, Outcome.ALREADY)
+            return PutBack(change.place, Outcome.UNCHANGED)
         if now != change.after:
-            return PutBack(change.place, Outcome.REFUSED, "somebody changed it since; left as it is")
+            return PutBack(change.place, Outcome.REJECTED, "somebody changed it since; left as it is")
         self._at_home.append(Change(change.place, now, change.before))
         return PutBack(change.place, Outcome.UNDONE)
 
@@ -484,7 +484,7 @@ class LinuxCopy:
             case "take-home" if there and (self._landed(deed) or self._aside(deed)):
                 kept = deed.fact("archive")
                 said = f"; unpack {kept} manually" if kept else ""
-                return PutBack(place, Outcome.REFUSED, f"somebody made it anew since; left as it is{said}")
+                return PutBack(place, Outcome.REJECTED, f"somebody made it anew since; left as it is{said}")
             case "take-home" if not there:
                 return self._bring_home(deed)
             case "bring-home" if there:
@@ -499,11 +499,11 @@ class LinuxCopy:
                 return self._hand_back(deed)
             case "archive-home" if there and not self._landed(deed) and not self._aside(deed):
                 if not self.machine_root.item(deed.fact("archive")).there:
-                    return PutBack(deed.fact("archive"), Outcome.ALREADY)
+                    return PutBack(deed.fact("archive"), Outcome.UNCHANGED)
                 self._at_home.append(Deed("drop-archive", place, deed.facts))
                 return PutBack(deed.fact("archive"), Outcome.UNDONE)
             case _:
-                return PutBack(place, Outcome.ALREADY)
+                return PutBack(place, Outcome.UNCHANGED)
 
     def _coming(self, place: str) -> Deed | None:
         """A home that the same undo was about to bring back."""
@@ -514,11 +514,11 @@ class LinuxCopy:
         """Give back what was handed over, also where that broke off half-way."""
         whole, owners = bool(deed.number("below")), Landing(self.machine_root).owners(deed)
         if not owners:
-            return PutBack(deed.place, Outcome.REFUSED, "it is gone")
+            return PutBack(deed.place, Outcome.REJECTED, "it is gone")
         if deed.number("to_uid") not in owners:
             ours = deed.number("uid") in owners
             said = "" if ours else "it belongs to somebody else since; left as it is"
-            return PutBack(deed.place, Outcome.ALREADY if ours else Outcome.REFUSED, said)
+            return PutBack(deed.place, Outcome.UNCHANGED if ours else Outcome.REJECTED, said)
         facts = dict(deed.facts)
         turned = {"uid": facts["to_uid"], "gid": facts["to_gid"], "to_uid": facts["uid"], "to_gid": facts["gid"]}
         self._at_home.append(Deed("hand-over", deed.place, (*turned.items(), ("below", int(whole)))))
@@ -553,9 +553,9 @@ class LinuxCopy:
             self._at_home.append(Deed("make-home", deed.place, kept))
             return PutBack(deed.place, Outcome.UNDONE)
         if not aside and not archive:
-            return PutBack(deed.place, Outcome.REFUSED, "it was deleted for good")
+            return PutBack(deed.place, Outcome.REJECTED, "it was deleted for good")
         if not aside and not self._whole(archive):
-            return PutBack(deed.place, Outcome.REFUSED, f"{archive} is not what was written: its checksum differs")
+            return PutBack(deed.place, Outcome.REJECTED, f"{archive} is not what was written: its checksum differs")
         self._at_home.append(Deed("bring-home", deed.place, facts))
         return PutBack(deed.place, Outcome.UNDONE, "" if aside else f"unpacked from {archive}, which stays")
 

@@ -13,7 +13,7 @@ from verrou.core.errors import BadInput
 from verrou.core.logbook import KeptAccount, KeptFinding, KeptReading, KeptTrial, Record, Run
 from verrou.core.model.access import as_known_role
 from verrou.core.rules import Severity
-from verrou.core.trials import Proof
+from verrou.core.trials import Result
 from verrou.records.logbook.place import Place
 
 try:
@@ -200,7 +200,7 @@ def _records(connection: sql.Connection, machine: str) -> list[Record]:
                 KeptAccount(each.name, as_known_role(each.role), each.enabled) for each in accounts.get(row.id, ())
             ),
             readings=tuple(KeptReading(each.rule, each.words) for each in readings.get(row.id, ())),
-            trials=tuple(KeptTrial(each.rule, each.tried, Proof(each.proof)) for each in trials.get(row.id, ())),
+            trials=tuple(KeptTrial(each.rule, each.test, Result(each.result)) for each in trials.get(row.id, ())),
         )
         for row in rows
     ]

@@ -64,6 +64,6 @@ readings = _of_a_record(
 trials = _of_a_record(
     "trials",
     sql.Column("rule", sql.Text, nullable=False),
-    sql.Column("tried", sql.Text, nullable=False),
-    sql.Column("proof", sql.Text, nullable=False),
+    sql.Column("test", sql.Text, nullable=False),
+    sql.Column("result", sql.Text, nullable=False),
 )

@@ -12,8 +12,9 @@ from verrou.core.errors import BadInput
 from verrou.core.logbook import Record
 from verrou.core.survey import plain, structured
 from verrou.machines.local_files import ordinary_text, sync_folder, write_all
+from verrou.records.logbook import former
 
-FORMAT = "verrou record 1"
+FORMAT = "verrou record 2"
 ENDING = ".record.json"
 MARK = "not-reached"
 REST = 300
@@ -64,7 +65,10 @@ def read(path: Path) -> Record:
     """
     try:
         raw = json.loads(ordinary_text(path, MOST_OF_A_RECORD))
-        if not isinstance(raw, dict) or raw.pop("format", None) != FORMAT:
+        found = raw.pop("format", None) if isinstance(raw, dict) else None
+        if found == former.FORMAT:
+            raw = former.brought_forward(raw)
+        elif found != FORMAT:
             raise ValueError(f'it does not say "format": "{FORMAT}"')
         return structured(raw, Record)
     except FileNotFoundError:

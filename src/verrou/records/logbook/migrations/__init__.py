@@ -10,9 +10,9 @@ import sqlalchemy as sql
 
 from verrou.core.errors import BadInput
 
-NEWEST = "0002"
+NEWEST = "0003"
 """The schema that this version of Verrou writes."""
-KNOWN = ("0001", NEWEST)
+KNOWN = ("0001", "0002", NEWEST)
 BRING_FORWARD_LOCK = 0x76657272
 """The number of the lock under which one of several writers brings a logbook on a server forward."""
 
