@@ -1,4 +1,4 @@
-"""Many machines audited against baselines at once: on all cores, and with what is kept of each small and of one size."""
+"""Audit many machines at once: on all cores, and with what is kept of each small and of one size."""
 
 import fnmatch
 import gc

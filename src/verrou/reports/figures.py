@@ -117,8 +117,8 @@ SAID = {
 
 
 def machines_by_rules(rows: Sequence[Row]) -> str:
-    """Machines by rules, as SVG: the worst machine on top, the rule that most machines do not meet on the left; rules that
-    nobody is asked for are left out."""
+    """Machines by rules, as SVG: the worst machine on top, the rule that is met least on the left; rules that no
+    machine is required to meet are left out."""
     plotter = pyplot()
     from matplotlib.colors import ListedColormap
 

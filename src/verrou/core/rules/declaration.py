@@ -82,8 +82,8 @@ def _rule_id(text: str) -> RuleId:
 
 
 GapsOf = Callable[[Posture, Value, frozenset[str]], Iterator[Gap]]
-"""From a machine, the value that is wanted and the accounts that the baseline lists: who does not meet it, and what closes
-it."""
+"""From a machine, the required value and the accounts that the baseline lists: who does not meet it, and what closes
+that."""
 
 
 @frozen(eq=False, repr=False)
@@ -102,7 +102,7 @@ class OffTheAccounts:
 class Rule:
     """One rule of the catalogue.
 
-    ``says`` is what a value comes to, in a sentence; ``says_who`` the same of accounts that do not meet it, with ``{who}``,
+    ``says`` states a value in a sentence; ``says_who`` states the accounts that do not meet it, with ``{who}``,
     ``{are}``, ``{have}`` and ``{s}`` for a verb; ``asks`` is what a plain wanted value asks for, where "asked for:" and
     the value do not say it. ``controls`` are NIST SP 800-53 Rev. 5 controls that it serves. ``derived``: no machine
     keeps the rule as such, it is read off the accounts. ``gaps``: which accounts do not meet it, and how each gap is
