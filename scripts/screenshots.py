@@ -34,7 +34,7 @@ SHOTS = {
     "audit": "verrou audit -m hide-01.bench.json -b hide-01.toml | head -n 45",
     "harden": "verrou harden -m hide-01.bench.json -b hide-01.toml --preview | head -n 43",
     "compare": "verrou compare surveys/hide-01-2025-09.survey.json surveys/hide-01-2026-09.survey.json | head -n 42",
-    "round": "verrou round surveys --baselines which.toml; echo; verrou log",
+    "round": "verrou round surveys --baselines which.toml; echo; verrou logbook",
     "capture": "verrou baseline new hut --used-by shifts --watched never --shared-by 3-10; "
     "verrou baseline capture -m ringing-02.bench.json | head -n 44",
     "refused": "verrou account disable keeper -m hide-01.bench.json --yes; echo; "
@@ -43,7 +43,7 @@ SHOTS = {
     "verrou machine restart -m hide-01.bench.json; "
     "verrou verify -m hide-01.bench.json -b hide-01.toml",
     "journal": "verrou journal list -m hide-01.bench.json; verrou journal show 1 -m hide-01.bench.json | head -n 38",
-    "undo": "verrou undo -m hide-01.bench.json --accept open-guest",
+    "undo": "verrou undo -m hide-01.bench.json --override remote-blank-password",
     "rule-explain": "verrou rule explain lockout.lasts password.min_length; echo; "
     "verrou rule show lockout -m warden-03",
 }
@@ -60,7 +60,7 @@ PAGES = {
     "trend-picture": "verrou trend --on 2026-09-14 --save trend-picture.html",
 }
 """Pages, and what writes each."""
-WAITS_FOR_AN_ANSWER = "--accept open-guest"
+WAITS_FOR_AN_ANSWER = "--override remote-blank-password"
 
 
 def in_colour(command: str) -> str:

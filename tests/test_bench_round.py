@@ -145,7 +145,7 @@ def test_a_way_round_a_rule_is_disproved(bench: Path, verrou: Verrou, monkeypatc
 def test_what_a_trial_on_the_copy_disproves_is_not_done(
     bench: Path, verrou: Verrou, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    rules = ("rule", "set", "lockout.after=4", "-m", bench, "--yes", "--prove")
+    rules = ("rule", "set", "lockout.after=4", "-m", bench, "--yes", "--test")
     start = bench.read_bytes()
     preview = verrou(*rules, "--preview").stdout
     assert "nothing is changed yet" in preview and "passed" in preview and bench.read_bytes() == start

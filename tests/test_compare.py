@@ -190,13 +190,13 @@ def test_the_whole_way_on_a_real_root(manned_root: PrivateRoot, verrou: Verrou, 
     assert "looser" not in {line["turn"] for line in lines}
     now = json.loads(verrou("compare", "monday", "now", *at, "--format", "json", code=1).stdout)["lines"]
     assert [line["subject"] for line in now] == [line["subject"] for line in lines]
-    told = verrou("report", *at, "-b", "shared-desk", "--untried", "--since", "2", "--format", "json", code=1)
+    told = verrou("report", *at, "-b", "shared-desk", "--no-tests", "--since", "2", "--format", "json", code=1)
     sheet = json.loads(told.stdout)
     changed = {line["subject"] for line in sheet["changed"]}
     assert "lockout.after" in changed and changed <= kept | beside and sheet["before"]
     verrou("undo", *at, "--yes", "--log")
     verrou("compare", "monday", manned_root.path)
-    told = json.loads(verrou("log", "--format", "json").stdout)
+    told = json.loads(verrou("logbook", "--format", "json").stdout)
     assert [each["run"] for each in told] == ["survey", "harden", "undo"] and len(
         {each["identity"] for each in told}
     ) == 1

@@ -252,7 +252,7 @@ def test_a_shell_is_started_by_whom_its_mode_lets(tmp_path: Path) -> None:
 def test_the_trial_starts_the_shell(two: PrivateRoot, verrou: Verrou) -> None:
     ending_badly(two.path / "usr/bin/kittish")
     two.inside("usermod", "-s", "/usr/bin/kittish", "ringer")
-    told = verrou("account", "try", "ringer", "-m", two.path, *TYPED[1:], typed=OTHER_PASSWORD, code=4).stderr
+    told = verrou("account", "test", "ringer", "-m", two.path, *TYPED[1:], typed=OTHER_PASSWORD, code=4).stderr
     assert "its shell /usr/bin/kittish ended with 3" in told
 
 
@@ -278,7 +278,7 @@ def test_a_password_that_elevation_asks_for_has_to_be_there(two: PrivateRoot, ve
     root.write("/etc/sudoers.d/station", f"Defaults {setting}\nwarden ALL=(root) ALL\n")
     os.chmod(root.path / "etc/sudoers.d/station", 0o440)
     root.inside("gpasswd", "-d", "ringer", "sudo")
-    told = verrou("account", "disable", whose, *m, *TYPED, "--accept", "own-account", typed=GOOD_PASSWORD, code=None)
+    told = verrou("account", "disable", whose, *m, *TYPED, "--override", "own-account", typed=GOOD_PASSWORD, code=None)
     assert told.returncode in (3, 4) and "administrator" in told.stderr, told.stderr
     root.inside("passwd", "-l", whose)
     assert not elevates(root, "warden", OTHER_PASSWORD)
@@ -292,7 +292,7 @@ def test_a_trial_can_no_more_than_the_person(two: PrivateRoot, verrou: Verrou, m
     root, m = two, ("-m", two.path)
     os.chmod(root.path / "usr/bin/sudo", mode)
     assert not elevates(root, "ringer", OTHER_PASSWORD)
-    told = verrou("account", "try", "ringer", *m, *TYPED[1:], typed=OTHER_PASSWORD, code=None)
+    told = verrou("account", "test", "ringer", *m, *TYPED[1:], typed=OTHER_PASSWORD, code=None)
     assert "could not elevate" in told.stdout + told.stderr and (told.returncode == 4 or mode == 0o755), (
         "who is none must not elevate"
     )
@@ -313,7 +313,7 @@ def test_blank_administrators_are_refused(two: PrivateRoot, bench: Path, verrou:
     baseline = two.path.parent / "blank.toml"
     baseline.write_text('[baseline]\ntitle = "x"\n[accounts.gull]\nrole = "administrator"\npassword = "blank"\n')
     assert "blank-administrator" in verrou("harden", "-b", baseline, "-m", bench, "--yes", code=3).stderr
-    m = ("-m", two.path, "--accept", "blank-administrator", "--yes")
+    m = ("-m", two.path, "--override", "blank-administrator", "--yes")
     verrou("account", "add", "gull", "--role", "administrator", "--password", "blank", *m)
 
 
@@ -343,7 +343,7 @@ def test_a_date_in_an_elevation_line_ends_an_administrator(two: PrivateRoot, ver
     os.chmod(root.path / "etc/sudoers.d/season", 0o440)
     assert elevates(root, "ringer", OTHER_PASSWORD)
     told = verrou("account", "swap", "warden", "ringer", *m, *TYPED, typed=OTHER_PASSWORD, code=3).stderr
-    assert "lasting-administrator" in told
+    assert "expiring-administrator" in told
 
 
 AT_WORK = """

@@ -19,7 +19,7 @@ def test_a_new_machine_has_an_owner_who_gets_in_and_administers(verrou: Verrou, 
     made = ("machine", "new", "desk-01.json", "--owner", "ana", "--password", "stdin")
     verrou(*made, typed=f"{GOOD_PASSWORD}\n")
     assert [path.name for path in tmp_path.iterdir()] == ["desk-01.bench.json"]
-    verrou("account", "try", "ana", "-m", "desk-01", "--password", "stdin", typed=f"{GOOD_PASSWORD}\n")
+    verrou("account", "test", "ana", "-m", "desk-01", "--password", "stdin", typed=f"{GOOD_PASSWORD}\n")
     verrou("account", "add", "tern", "-m", "desk-01", "--yes", "--password", "generate")
     assert "already exists" in verrou("machine", "new", "desk-01", "--bare", code=2).stderr
     verrou("machine", "new", "desk-02", "--bare")

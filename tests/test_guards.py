@@ -124,9 +124,9 @@ def test_no_worksheet_takes_an_administrator_before_another_was_tried(posture: P
     taken = bool(could) or bool(perhaps - perhaps_administering(posture))
     assert ("last-administrator" in refused) is (taken and not can), "nobody who may be one is taken for a doubtful one"
     if can:
-        assert ("untried-administrator" in refused) is (bool(could - can) and not can & tried)
+        assert ("untested-administrator" in refused) is (bool(could - can) and not can & tried)
         lasts = any(usable_administrator(a, posture, LATER) for a in usable_administrators(posture))
-        assert ("lasting-administrator" in refused) is (lasting and not lasts)
+        assert ("expiring-administrator" in refused) is (lasting and not lasts)
 
 
 @given(postures())
@@ -158,7 +158,7 @@ def two_administrators(in_use: str = "") -> Posture:
 )
 def test_who_takes_over_is_tried_first(steps: list[Step], in_use: str, refused: bool) -> None:
     found = guards.refusals(two_administrators(in_use), steps)
-    assert [r.guard for r in found] == (["untried-administrator"] if refused else [])
+    assert [r.guard for r in found] == (["untested-administrator"] if refused else [])
 
 
 @pytest.mark.parametrize(
@@ -191,7 +191,7 @@ def test_files_are_named_and_none_is_left_to_nobody(step: Step, refused: bool) -
 )
 def test_marks_that_exclude_each_other_are_refused_with_the_reason(steps: list[Step], refused: bool) -> None:
     found = guards.refusals(two_administrators(), steps)
-    said = [r.reason for r in found if r.guard == "contradiction"]
+    said = [r.reason for r in found if r.guard == "conflict"]
     assert bool(said) is refused and all("this machine cannot combine the two" in reason for reason in said)
 
 
@@ -248,14 +248,14 @@ def test_a_tied_rule_that_would_contradict_is_set_along_and_said() -> None:
 def test_a_contradiction_is_refused() -> None:
     wanted = {"lockout.lasts": timedelta(minutes=10), "lockout.forget_after": timedelta(minutes=20)}
     posture = lockout(5, 30, 30)
-    with pytest.raises(GuardRefused, match="step 1 is blocked by the guard contradiction"):
+    with pytest.raises(GuardRefused, match="step 1 is blocked by the guard conflict"):
         guards.check(guards.course_of(posture, rule_steps(posture, wanted)))
 
 
 def test_a_machine_that_moved_is_refused() -> None:
     steps = [SetRules((setting("lockout.after", 4),)), SetEnabled("warden", True)]
     planned = guards.rests_on(lockout(5, 30, 30), steps)
-    with pytest.raises(GuardRefused, match=r"moved-machine: rule lockout.lasts changed"):
+    with pytest.raises(GuardRefused, match=r"changed-machine: rule lockout.lasts changed"):
         guards.check_unmoved(planned, guards.rests_on(lockout(5, 31, 30), steps))
     other = Account("tern", "1001", wrong_tries=3)
     beside = lockout(5, 30, 30)
@@ -264,7 +264,7 @@ def test_a_machine_that_moved_is_refused() -> None:
 
 
 def lasting(now: Posture, *steps: Step) -> list[str]:
-    return [r.guard for r in guards.refusals(now, steps) if r.guard == "lasting-administrator"]
+    return [r.guard for r in guards.refusals(now, steps) if r.guard == "expiring-administrator"]
 
 
 def test_an_administrator_lasts() -> None:
@@ -306,7 +306,7 @@ def test_the_account_in_use_keeps_what_it_is(posture: Posture, steps: list[Step]
     refused = [r for r in guards.refusals(posture, steps) if r.guard == "own-account"]
     assert not [r for r in guards.refusals(posture, steps, ["own-account"]) if r.guard == "own-account"]
     if refused:
-        assert own in refused[0].reason and "--accept own-account" in refused[0].mend
+        assert own in refused[0].reason and "--override own-account" in refused[0].mend
         return
     was = posture.by_name[own]
     role = role_of(was, posture)
@@ -317,9 +317,11 @@ def test_the_account_in_use_keeps_what_it_is(posture: Posture, steps: list[Step]
 
 
 def test_only_some_guards_may_be_accepted(bench: Path, verrou: Verrou) -> None:
-    told = verrou("account", "disable", "keeper", "-m", bench, "--accept", "last-administrator", "--yes", code=2).stderr
+    told = verrou(
+        "account", "disable", "keeper", "-m", bench, "--override", "last-administrator", "--yes", code=2
+    ).stderr
     assert "own-account" in told
-    may = ("lasting-administrator", "blank-administrator", "own-account", "orphaned-files")
+    may = ("expiring-administrator", "blank-administrator", "own-account", "orphaned-files")
     assert may == guards.ACCEPTABLE
 
 
@@ -357,7 +359,7 @@ def test_a_blank_password_gets_in_at_the_console_only(steps: list[Step], console
         {"password.blank_ways": Reading(CONSOLE_ALONE if console_only else EVERY_WAY)},
         gates=gates,
     )
-    assert [r.guard for r in guards.refusals(posture, steps)] == (["open-guest"] if refused else [])
+    assert [r.guard for r in guards.refusals(posture, steps)] == (["remote-blank-password"] if refused else [])
 
 
 @pytest.mark.parametrize(("password", "refused"), [(Known.UNKNOWN, True), (Known.YES, True), (Known.NO, False)])
@@ -370,7 +372,7 @@ def test_a_blank_password_that_may_do_beside_a_key_is_refused(password: Known, r
     before = Posture(FACTS, (warden, blank), administrators, {}, gates=(Gate(Way.CONSOLE), shut))
     after = evolve(before, gates=(Gate(Way.CONSOLE), evolve(shut, admissions={"tern": decided})))
     found = [r.guard for r in guards.refusals_on(guards.Course(before, after, ()))]
-    assert ("open-guest" in found) is refused
+    assert ("remote-blank-password" in found) is refused
 
 
 def test_a_door_that_stood_open_before_does_not_stop_the_mending() -> None:

@@ -49,10 +49,10 @@ def test_a_standard_user_must_change_and_an_administrator_can_elevate(bench: Pat
     with pytest.raises(NewPasswordFirst):
         authority(bench).sign_in("tern", OTHER_PASSWORD)
     verrou("account", "add", "ana", "--role", "administrator", "-m", bench, *TYPED, typed=OTHER_PASSWORD)
-    told = verrou("account", "try", "ana", "-m", bench, *TYPED[1:], typed=OTHER_PASSWORD).stdout
+    told = verrou("account", "test", "ana", "-m", bench, *TYPED[1:], typed=OTHER_PASSWORD).stdout
     assert "asked for a new password first" in " ".join(told.split())
     assert kept(bench, "ana")["must_change"] and not authority(bench).accounts()[-1]["sessions"], "nothing remains"
-    told = verrou("account", "try", "tern", "-m", bench, *TYPED[1:], typed=OTHER_PASSWORD).stdout
+    told = verrou("account", "test", "tern", "-m", bench, *TYPED[1:], typed=OTHER_PASSWORD).stdout
     assert "cannot elevate" in " ".join(told.split())
 
 
@@ -93,7 +93,7 @@ def test_leaving(bench: Path, verrou: Verrou, choice: str) -> None:
     assert "1 file, 4.0 kB in /people/tern; 1 elsewhere: /shared/rota" in told
     remove = ("account", "remove", "tern", "--files", choice, "-m", bench, "--yes")
     assert "/shared/rota" in verrou(*remove, code=3).stderr and bench.read_bytes() == start
-    verrou(*remove, "--accept", "orphaned-files")
+    verrou(*remove, "--override", "orphaned-files")
     document = json.loads(bench.read_text())
     homes = [file for file in document["disk"] if file["place"].startswith("/people/tern")]
     assert [file["owner"] for file in homes] == ([1] if choice == "keep" else [])
@@ -111,13 +111,13 @@ def test_leaving(bench: Path, verrou: Verrou, choice: str) -> None:
 
 def test_marks_exclude_each_other_before_anything_happens(bench: Path, verrou: Verrou) -> None:
     change = ("account", "change", "warden", "-m", bench, "--yes")
-    verrou(*change, "--does-not-age", "--fixed")
+    verrou(*change, "--ageing-exempt", "--fixed")
     before = bench.read_bytes()
-    assert "this machine cannot combine the two" in verrou(*change, "--password-due", code=3).stderr
+    assert "this machine cannot combine the two" in verrou(*change, "--change-due", code=3).stderr
     assert bench.read_bytes() == before
     verrou("account", "password", "warden", "-m", bench, *TYPED, typed=OTHER_PASSWORD)
     assert not kept(bench, "warden")["must_change"], "a new password does not ask for what the mark excludes"
-    verrou(*change, "--ages", "--not-fixed", "--password-due")
+    verrou(*change, "--ageing-applies", "--not-fixed", "--change-due")
     assert [kept(bench, "warden")[mark] for mark in ("must_change", "cannot_change", "never_ends")] == [
         True,
         False,

@@ -127,7 +127,7 @@ def test_a_trial_of_somebody_leaves_nothing(manned_root: PrivateRoot, verrou: Ve
     """Not even the note that sudo leaves in a home."""
     root = manned_root
     start = root.tree()
-    told = verrou("account", "try", "warden", "-m", root.path, *TYPED[1:], typed=GOOD_PASSWORD).stdout
+    told = verrou("account", "test", "warden", "-m", root.path, *TYPED[1:], typed=GOOD_PASSWORD).stdout
     assert "signed in at the console; elevated" in told
     assert root.tree() == start and list((root.path / "run").iterdir()) == []
 
@@ -158,7 +158,7 @@ def test_removing_archives_the_home_and_touches_nothing_else(manned_root: Privat
         and "/srv/rota" in told
     )
     assert root.tree() == start
-    verrou(*remove, "--accept", "orphaned-files")
+    verrou(*remove, "--override", "orphaned-files")
     content_judges(root)
     assert root.inside("id", "tern").returncode != 0 and not (root.path / "home/tern").exists()
     after = root.tree()
@@ -184,7 +184,7 @@ def test_removing_archives_the_home_and_touches_nothing_else(manned_root: Privat
     assert {name: what for name, what in start.items() if name != "home/tern/p"} == back
     assert root.inside("id", "tern").returncode == 0
 
-    verrou(*remove, "--accept", "orphaned-files")
+    verrou(*remove, "--override", "orphaned-files")
     (root.path / "home/tern").mkdir()
     (root.path / "home/tern/somebody-elses").touch()
     told = verrou("undo", *m, code=4).stdout
@@ -214,19 +214,19 @@ def test_what_stands_in_for_a_home_is_left_alone(manned_root: PrivateRoot, verro
     root.inside("usermod", "-d", "/home/ana/..", "ana")
     start = root.tree()
     remove = ("account", "remove")
-    told = verrou(*remove, "tern", "--files", choice, *m, "--accept", "orphaned-files", code=4).stdout
+    told = verrou(*remove, "tern", "--files", choice, *m, "--override", "orphaned-files", code=4).stdout
     assert "/home/tern is a link to /etc" in " ".join(told.split())
-    verrou(*remove, "ana", "--files", choice, *m, "--accept", "orphaned-files", code=4)
+    verrou(*remove, "ana", "--files", choice, *m, "--override", "orphaned-files", code=4)
     root.inside("usermod", "-d", "/home", "ana")
-    verrou(*remove, "ana", "--files", choice, *m, "--accept", "orphaned-files", code=4)
+    verrou(*remove, "ana", "--files", choice, *m, "--override", "orphaned-files", code=4)
     verrou("account", "add", "lodger", "--home", "/home/away/lodger", "--password", "generate", *m)
     root.inside("usermod", "-d", "/home/away", "ana")
     root.inside("chown", "ana", "/home/away")
-    told = verrou(*remove, "ana", "--files", choice, *m, "--accept", "orphaned-files", code=4).stdout
+    told = verrou(*remove, "ana", "--files", choice, *m, "--override", "orphaned-files", code=4).stdout
     assert "lodger has its home in /home/away/lodger" in " ".join(told.split())
     left = {name: what for name, what in root.tree().items() if name.startswith(("home/ana", "etc/ssh", "home/tern"))}
     assert left == {name: what for name, what in start.items() if name.startswith(("home/ana", "etc/ssh", "home/tern"))}
-    verrou(*remove, "tern", "--files", "keep", *m, "--accept", "orphaned-files")
+    verrou(*remove, "tern", "--files", "keep", *m, "--override", "orphaned-files")
     assert (root.path / "home/tern").is_symlink() and (root.path / "etc/shadow").exists()
 
 
@@ -265,18 +265,18 @@ def test_marks_ends_and_words_as_the_system_sees_them(manned_root: PrivateRoot, 
         words = f"{OTHER_PASSWORD}\nshearwater-Sound-99\nshearwater-Sound-99\n"
         return root.inside("passwd", user="tern", typed=words).returncode == 0
 
-    verrou(*change, "--fixed", "--does-not-age")
+    verrou(*change, "--fixed", "--ageing-exempt")
     assert not changes() and root.signs_in("tern", OTHER_PASSWORD)
-    told = verrou(*change, "--password-due", code=3).stderr
-    assert "guard contradiction" in told and "this machine cannot combine the two" in told
-    verrou(*change, "--ages", code=4)
+    told = verrou(*change, "--change-due", code=3).stderr
+    assert "guard conflict" in told and "this machine cannot combine the two" in told
+    verrou(*change, "--ageing-applies", code=4)
     root.inside("sed", "-i", "s/^PASS_MAX_DAYS.*/PASS_MAX_DAYS 90/", "/etc/login.defs")
-    verrou(*change, "--ages", "--not-fixed", "--full-name", "Tara Tern", "--note", "counts terns")
+    verrou(*change, "--ageing-applies", "--not-fixed", "--full-name", "Tara Tern", "--note", "counts terns")
     assert root.inside("getent", "passwd", "tern").stdout == "tern:x:1001:1001:Tara Tern,,,,counts terns:" + (
         "/home/tern:/bin/dash\n"
     )
     assert root.inside("passwd", "-S", "tern").stdout.split()[3:5] == ["0", "90"]
-    verrou(*change, "--password-due")
+    verrou(*change, "--change-due")
     assert not root.signs_in("tern", OTHER_PASSWORD) and changes() and root.signs_in("tern", "shearwater-Sound-99")
     verrou(*change, "--shell", "/bin/sh-not", code=4)
     verrou(*change, "--note", "a:b", code=4)

@@ -283,7 +283,7 @@ def test_a_logbook_that_does_not_answer_keeps_nobody_waiting(
     assert "connection refused" in verrou(*audit, code=1).stderr
     folder.rename(tmp_path / "verrou-logbook.waiting")
     (tmp_path / "verrou-logbook.waiting" / "strange.record.json").write_text('{"format": "verrou record 1"}')
-    told = verrou("log")
+    told = verrou("logbook")
     assert "3 records of 1 machine" in told.stdout and "left where it is" in told.stderr
     assert [path.name for path in (tmp_path / "verrou-logbook.waiting").iterdir()] == ["strange.record.json"]
     assert not list(tmp_path.glob("*/.*"))
@@ -313,9 +313,9 @@ def test_passwords_come_from_a_file_and_never_stand_in_an_address(
     monkeypatch.setenv("PGSERVICEFILE", str(service))
     monkeypatch.setenv("VERROU_LOGBOOK", "postgresql:///?service=station")
     assert "1 record" in verrou(*audit, code=1).stderr
-    assert "3 records of 1 machine" in verrou("log").stdout
+    assert "3 records of 1 machine" in verrou("logbook").stdout
     for wrong in ("mysql://h/d", "postgresql://h:port/d", str(tmp_path)):
-        assert "logbook: " in verrou("log", "--logbook", wrong, code=2).stderr
+        assert "logbook: " in verrou("logbook", "--logbook", wrong, code=2).stderr
 
 
 def test_every_kind_of_run_is_kept_and_no_secret_is(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
@@ -330,7 +330,7 @@ def test_every_kind_of_run_is_kept_and_no_secret_is(verrou: Verrou, bench: Path,
     verrou("harden", *at, "-b", "shared-desk", "--only", "lockout", "--yes", code=1)
     verrou("verify", *at, "-b", "shared-desk", code=1)
     verrou("undo", *at, "--yes")
-    told = json.loads(verrou("log", "--format", "json").stdout)
+    told = json.loads(verrou("logbook", "--format", "json").stdout)
     assert [each["run"] for each in told] == ["survey", "audit", "harden", "verify", "undo"]
     assert [each["entry"] for each in told] == [None, None, 2, None, 3]
     assert told[0]["readings"] and told[3]["tests"] and told[1]["findings"] and not told[4]["findings"]
@@ -348,16 +348,16 @@ def test_every_kind_of_run_is_kept_and_no_secret_is(verrou: Verrou, bench: Path,
         text=True,
         check=True,
     )
-    assert "Traceback" not in closed.stderr and "6 records" in verrou("log").stdout, "kept, though nobody read it"
-    one = verrou("log", "hide-01", "--run", "audit", "--since", "2026-09-14").stdout
+    assert "Traceback" not in closed.stderr and "6 records" in verrou("logbook").stdout, "kept, though nobody read it"
+    one = verrou("logbook", "hide-01", "--run", "audit", "--since", "2026-09-14").stdout
     assert "2 of 6 records of 1 machine" in one
-    assert "verrou journal show 2" in verrou("log", "--show", "3").stdout
-    assert "no machine nowhere" in verrou("log", "nowhere", code=2).stderr
+    assert "verrou journal show 2" in verrou("logbook", "--show", "3").stdout
+    assert "no machine nowhere" in verrou("logbook", "nowhere", code=2).stderr
     (tmp_path / "broken.db").write_text("not a database")
-    assert "cannot be reached" in verrou("log", "--logbook", "broken.db", code=2).stderr
+    assert "cannot be reached" in verrou("logbook", "--logbook", "broken.db", code=2).stderr
     with sqlite3.connect(tmp_path / "foreign.db") as foreign:
         foreign.execute("create table records (x)")
-    assert "no logbook's" in verrou("log", "--logbook", "foreign.db", code=2).stderr
+    assert "no logbook's" in verrou("logbook", "--logbook", "foreign.db", code=2).stderr
 
 
 def audited(day: int, **verdicts: Verdict) -> Record:
@@ -469,13 +469,13 @@ def test_where_a_logbook_is_and_where_records_wait_for_it(address: str, file: st
 
 def test_a_logbook_that_nobody_may_write_is_read(verrou: Verrou, tmp_path: Path) -> None:
     verrou("demo", "station", "--quiet")
-    verrou("log", "--logbook", "station/verrou-logbook.db")
+    verrou("logbook", "--logbook", "station/verrou-logbook.db")
     (tmp_path / "cdrom").mkdir()
     mount(str(tmp_path / "station"), tmp_path / "cdrom", "--bind")
     try:
         mount("none", tmp_path / "cdrom", "-o", "remount,bind,ro")
         at = ("--logbook", "cdrom/verrou-logbook.db")
-        assert "17 records of 3 machines" in verrou("log", *at).stdout
+        assert "17 records of 3 machines" in verrou("logbook", *at).stdout
         kept_not = verrou("audit", "-m", "cdrom/hide-01", "-b", "office", *at, code=1)
         assert "this audit was not kept" in kept_not.stderr and "of 33 met" in kept_not.stdout
     finally:
@@ -525,7 +525,7 @@ def test_the_trend_in_a_spreadsheet(verrou: Verrou) -> None:
     assert list(frame["machine"]) == ["hide-01", "ringing-02", "warden-03"] and list(frame["met"]) == [11, 26, 16]
     assert list(frame["first_seen"]) == ["2025-04-07", "2025-04-09", "2025-04-11"]
     assert frame["regressed"].fillna("").str.findall(r"[^, ]+").map(len).tolist() == [34, 22, 0]
-    log = pd.read_csv(io.StringIO(verrou("log", *at, "--format", "csv").stdout))
+    log = pd.read_csv(io.StringIO(verrou("logbook", *at, "--format", "csv").stdout))
     assert len(log) == 17 and set(log["run"]) == {"audit", "harden"} and log["number"].is_monotonic_increasing
     assert (log["high"] + log["medium"] + log["low"]).tolist()[-1] == 8
 
@@ -533,7 +533,7 @@ def test_the_trend_in_a_spreadsheet(verrou: Verrou) -> None:
 def test_the_demo_ends_as_its_machines_are(verrou: Verrou) -> None:
     """The last record of each is what an audit of it says today."""
     verrou("demo", "station", "--quiet")
-    told = json.loads(verrou("log", "--logbook", "station/verrou-logbook.db", "--format", "json").stdout)
+    told = json.loads(verrou("logbook", "--logbook", "station/verrou-logbook.db", "--format", "json").stdout)
     for machine, baseline in (("hide-01", "station/hide-01.toml"), ("ringing-02", "station/ringing-02.toml")):
         found = verrou("audit", "-m", f"station/{machine}", "-b", baseline, "--format", "json", code=1).stdout
         last = [each for each in told if each["machine"] == machine][-1]
@@ -585,11 +585,11 @@ def test_where_a_run_is_kept_is_said_or_set(
     verrou("audit", "-m", bench, "-b", "office", code=1)
     verrou("survey", "-m", bench, "--save", "surveys/tuesday")
     verrou("audit", "-m", bench, "-b", "office", "--logbook", "other.db", code=1)
-    told = {name: verrou("log", "--logbook", name).stdout for name in ("station.db", "other.db")}
+    told = {name: verrou("logbook", "--logbook", name).stdout for name in ("station.db", "other.db")}
     assert "2 records" in told["station.db"] and "1 record " in told["other.db"]
-    assert "2 records" in verrou("log").stdout, "the setting says which"
+    assert "2 records" in verrou("logbook").stdout, "the setting says which"
     verrou("harden", "-m", bench, "-b", "office", "--only", "lockout", "--preview", code=1)
-    assert "2 records" in verrou("log").stdout, "a preview is no run"
+    assert "2 records" in verrou("logbook").stdout, "a preview is no run"
 
 
 def test_two_at_once_bring_one_logbook_forward(place: Place, tmp_path: Path) -> None:

@@ -80,7 +80,7 @@ def test_a_blank_password_that_may_be_good_from_afar_is_refused(two: PrivateRoot
     config = two.read("/etc/ssh/sshd_config")
     two.write("/etc/ssh/sshd_config", f"PermitEmptyPasswords yes\n{config}")
     told = verrou("account", "add", "gull", "--password", "blank", *m, "--yes", code=3).stderr
-    assert "open-guest" in told and "remote-shell" in told
+    assert "remote-blank-password" in told and "remote-shell" in told
     two.write("/etc/ssh/sshd_config", config)
     verrou("account", "add", "gull", "--password", "blank", *m, "--yes")
 

@@ -177,5 +177,5 @@ def test_what_an_extra_would_do_says_which(verrou: Verrou, bench: Path, monkeypa
     kept = verrou("audit", "-m", bench, "-b", "office", "--log", code=1)
     assert "1 record stored in" in kept.stderr and "pip install 'verrou[logbook]'" in kept.stderr
     assert "pip install 'verrou[logbook]'" in verrou("trend", code=2).stderr
-    page = verrou("report", "-m", bench, "-b", "office", "--untried", "--format", "html", code=1).stdout
+    page = verrou("report", "-m", bench, "-b", "office", "--no-tests", "--format", "html", code=1).stdout
     assert "No picture" in page and "verrou[report]" in page

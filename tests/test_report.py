@@ -48,13 +48,13 @@ def test_the_sheet_tells_before_and_now_what_was_done_and_proved(verrou: Verrou)
         finding["subject"]: finding["verdict"] for finding in shown["findings"]
     }
     assert len(sheet["baseline"]["digest"]) == 64 and sheet["tool"].startswith("verrou ")
-    quick = json.loads(verrou("report", *AT, "--format", "json", "--untried").stdout)
+    quick = json.loads(verrou("report", *AT, "--format", "json", "--no-tests").stdout)
     assert quick["tests"] == [] and quick["baseline"] == sheet["baseline"]
 
 
 def test_the_digest_is_of_all_that_a_baseline_is_made_of(verrou: Verrou, tmp_path: Path, bench: Path) -> None:
     def digest() -> str:
-        told = verrou("report", "-m", bench, "-b", "mine.toml", "--format", "json", "--untried", code=1).stdout
+        told = verrou("report", "-m", bench, "-b", "mine.toml", "--format", "json", "--no-tests", code=1).stdout
         return str(json.loads(told)["baseline"]["digest"])
 
     (tmp_path / "below.toml").write_text('[baseline]\ntitle = "below"\n[lockout]\nafter = 5\n')
@@ -92,7 +92,7 @@ def test_every_form_tells_the_same(verrou: Verrou, tmp_path: Path) -> None:
 
 
 def test_a_sheet_without_a_past_says_why(verrou: Verrou, bench: Path) -> None:
-    never = json.loads(verrou("report", "-m", bench, "-b", "office", "--untried", "--format", "json", code=1).stdout)
+    never = json.loads(verrou("report", "-m", bench, "-b", "office", "--no-tests", "--format", "json", code=1).stdout)
     assert never["before"] is None and never["no_before"] == "nothing was changed by Verrou" and not never["entries"]
     assert all(line["before"] is None and line["said"] == "" for line in never["left"])
     verrou("survey", "-m", bench, "--save", "monday")
@@ -106,7 +106,7 @@ def test_what_was_waived_too_long_is_told_as_that(verrou: Verrou, bench: Path, t
         '[[waiver]]\nrule = "lockout.after"\nreason = "until the new keyboard"\nby = "warden"\nuntil = 2026-01-31\n'
         '[[waiver]]\nrule = "password.classes"\nreason = "no shift key"\nby = "warden"\nuntil = 2027-01-31\n'
     )
-    sheet = ("report", "-m", bench, "-b", "mine.toml", "--untried")
+    sheet = ("report", "-m", bench, "-b", "mine.toml", "--no-tests")
     told = json.loads(verrou(*sheet, "--format", "json", code=1).stdout)
     assert [(each["rule"], each["until"], each["lapsed"]) for each in told["waivers"]] == [
         ("lockout.after", "2026-01-31", True),
@@ -127,7 +127,7 @@ def test_what_was_waived_too_long_is_told_as_that(verrou: Verrou, bench: Path, t
 
 def test_the_sheet_of_a_machine_that_cannot_be_read_whole(verrou: Verrou, tmp_path: Path) -> None:
     verrou("demo", "station", "--quiet")
-    at = ("-m", "station/warden-03", "-b", "office", "--untried")
+    at = ("-m", "station/warden-03", "-b", "office", "--no-tests")
     told = json.loads(verrou("report", *at, "--format", "json", code=1).stdout)
     unreadable = [line["subject"] for line in told["left"] if line["now"] == "unknown"]
     assert unreadable and told["now"]["unknown"] == len(unreadable)
@@ -140,7 +140,7 @@ def test_the_sheet_of_a_machine_that_cannot_be_read_whole(verrou: Verrou, tmp_pa
 
 def test_the_sheet_is_of_the_journal_as_it_stands(verrou: Verrou, bench: Path) -> None:
     """Entries that were gone back over are told as that, and before is before what still stands."""
-    at = ("-m", bench, "-b", "shared-desk", "--untried", "--format", "json")
+    at = ("-m", bench, "-b", "shared-desk", "--no-tests", "--format", "json")
     verrou("rule", "set", "lockout.after=5", "-m", bench, "--yes")
     verrou("undo", "-m", bench, "--yes")
     gone = json.loads(verrou("report", *at, code=1).stdout)

@@ -74,8 +74,8 @@ def test_the_built_in_administrator_locks_when_told(quick_root: PrivateRoot, ver
 
 def test_a_lock_until_unlocked_stays(quick_root: PrivateRoot, verrou: Verrou) -> None:
     rules = ("lockout.after=2", "lockout.lasts=until-unlocked", "lockout.forget_after=15 minutes")
-    assert "lasting-administrator" in verrou("rule", "set", *rules, "-m", quick_root.path, "--yes", code=3).stderr
-    sets(verrou, quick_root, *rules, "--accept", "lasting-administrator")
+    assert "expiring-administrator" in verrou("rule", "set", *rules, "-m", quick_root.path, "--yes", code=3).stderr
+    sets(verrou, quick_root, *rules, "--override", "expiring-administrator")
     assert locks_after(quick_root, 2)
     listed = json.loads(verrou("account", "list", "-m", quick_root.path, "--format", "json").stdout)
     warden = next(account for account in listed if account["name"] == "warden")

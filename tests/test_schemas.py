@@ -27,7 +27,7 @@ OF_SEVERAL = {
     "compare": [*MACHINES[:2]],
     "baseline compare": ["office", "shared-desk"],
     "round": ["cap/surveys", "--baselines", "cap/which.toml"],
-    "log": ["--logbook", "cap/verrou-logbook.db"],
+    "logbook": ["--logbook", "cap/verrou-logbook.db"],
     "trend": ["--logbook", "cap/verrou-logbook.db"],
 }
 
@@ -68,7 +68,7 @@ def test_every_output_is_as_its_schema_says(verrou: Verrou, name: str) -> None:
         arguments += ["shared-desk"] if name == "baseline show" else []
         at = (
             ["-m", machine]
-            if family not in ("baseline",) and name not in ("rule list", "rule explain", "rule choices")
+            if family not in ("baseline",) and name not in ("rule list", "rule explain", "rule presets")
             else []
         )
         at += ["-b", "shared-desk"] if family in WITH_BASELINE else []

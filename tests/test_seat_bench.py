@@ -18,7 +18,7 @@ from verrou.core.model.elevation import Elevator, Met, Program, meets, would_mee
 from verrou.core.model.reasons import why, why_administrator
 from verrou.core.model.screens import screens_of
 from verrou.core.model.ways import Way
-from verrou.core.rules import CATALOGUE, CHOICES
+from verrou.core.rules import CATALOGUE, PRESETS
 from verrou.machines.bench import seat
 from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
 from verrou.machines.bench.readings import posture_of
@@ -200,14 +200,14 @@ def test_lists_are_set_enforced_and_taken_back(bench: Path, verrou: Verrou) -> N
 def test_no_door_is_shut_on_every_administrator(bench: Path, verrou: Verrou) -> None:
     before = bench.read_bytes()
     told = verrou("rule", "set", "logon.console.denied=group:administrators", "-m", bench, "--yes", code=3).stderr
-    assert "shut-door" in told and "keeper and warden" in told
+    assert "administrators-denied" in told and "keeper and warden" in told
     told = verrou("rule", "set", "logon.console.allowed=group:users", "-m", bench, "--yes", "--preview", code=None)
-    assert "shut-door" not in told.stderr, "warden is among the users"
+    assert "administrators-denied" not in told.stderr, "warden is among the users"
     verrou("rule", "set", "logon.network.denied=group:administrators", "-m", bench, "--yes", "--preview")
     told = verrou(
         *("rule", "set", "logon.network.allowed=warden", "logon.network.denied=warden", "-m", bench, "--yes"), code=3
     ).stderr
-    assert "contradiction" in told and bench.read_bytes() == before
+    assert "conflict" in told and bench.read_bytes() == before
 
 
 def test_what_waits_for_a_restart_is_told_apart_from_what_acts(
@@ -257,23 +257,23 @@ def test_nobody_is_signed_in_unasked_whom_the_rule_leaves_out(bench: Path, verro
     assert "automatic sign-in" not in told
 
 
-@pytest.mark.parametrize("name", list(CHOICES["elevation"]))
-def test_a_named_choice_is_set_whole_and_may_stand_in_a_baseline(
+@pytest.mark.parametrize("name", list(PRESETS["elevation"]))
+def test_a_preset_is_set_whole_and_may_stand_in_a_baseline(
     bench: Path, tmp_path: Path, verrou: Verrou, name: str
 ) -> None:
-    verrou("rule", "set", "--choice", name, "-m", bench, "--yes")
+    verrou("rule", "set", "--preset", name, "-m", bench, "--yes")
     verrou("machine", "restart", "-m", bench)
     baseline = tmp_path / "b.toml"
-    baseline.write_text(titled(f'[elevation]\nchoice = "{name}"\n'))
+    baseline.write_text(titled(f'[elevation]\npreset = "{name}"\n'))
     verrou("audit", "-b", baseline, "-m", bench)
-    baseline.write_text(titled(f'[elevation]\ninstallers = "fail"\nchoice = "{name}"\n'))
+    baseline.write_text(titled(f'[elevation]\ninstallers = "fail"\npreset = "{name}"\n'))
     shown = json.loads(verrou("baseline", "show", baseline, "--format", "json").stdout)
     asked = {rule["rule"]: rule["asked"] for rule in shown["rules"]} if "rules" in shown else shown
     assert "fail" in json.dumps(asked), "what is said by itself decides"
 
 
-def test_the_named_choices_go_from_most_to_least() -> None:
-    choices = list(CHOICES["elevation"].values())
+def test_the_presets_go_from_most_to_least() -> None:
+    choices = list(PRESETS["elevation"].values())
     assert len(choices) == 4
     for more, less in pairwise(choices):
         assert more.values.keys() == less.values.keys()
@@ -397,8 +397,8 @@ def test_each_value_of_a_shipped_baseline_has_its_reason(baseline: str) -> None:
         ),
         ("[logon]\nconsole = 3", "b.toml:2: logon.console: invalid value 3; expected a table of keys"),
         ('[logon.console]\nallowed = ["a,b"]', "invalid value 'a,b'; expected a list of accounts, and groups"),
-        ('[elevation]\nchoice = "say-yess"', "Did you mean 'say-yes'?"),
-        ('[elevation]\nchoise = "say-yes"', "Did you mean 'choice'?"),
+        ('[elevation]\npreset = "confirm-onlys"', "Did you mean 'confirm-only'?"),
+        ('[elevation]\npresat = "confirm-only"', "Did you mean 'preset'?"),
         ('[screen]\nnotice = { titel = "x" }', "expected"),
         ('[screen]\nnotice = { title = "x\\u001b[31m", text = "y" }', "without control characters"),
         ('[logon.network]\nallowed = ["ana"]\ndenied = ["ana", "bors"]', "must not list anyone who is also in"),

@@ -245,7 +245,7 @@ def test_a_way_by_which_an_administrator_is_at_work_is_not_shut(bench: Path, ver
     machine.sign_in("warden", GOOD_PASSWORD, "network")
     machine.save(bench)
     told = verrou(*denied, code=3).stderr
-    assert "shut-door" in told and "over the network" in told
+    assert "administrators-denied" in told and "over the network" in told
 
 
 def test_an_older_machine_has_what_it_was_shipped_with(bench: Path, verrou: Verrou) -> None:

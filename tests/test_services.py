@@ -81,28 +81,28 @@ def test_a_guest_and_a_standard_user_are_tried_as_what_they_are(manned_root: Pri
     m = ("-m", manned_root.path)
     verrou("account", "add", "daypass", "--role", "guest", "--password", "blank", "--yes", *m)
     verrou("account", "add", "tern", "--keep-password", "--password", "stdin", "--yes", *m, typed=f"{GOOD_PASSWORD}\n")
-    told = verrou("account", "try", "daypass", *m).stdout
+    told = verrou("account", "test", "daypass", *m).stdout
     assert "without a password" in told and "sshd was not tried: it takes no blank password" in " ".join(told.split())
     assert "refused by" not in told, "nothing is claimed of what was not tried"
     own = (*m, "--password", "stdin")
-    assert "could not elevate" in verrou("account", "try", "tern", *own, typed=f"{GOOD_PASSWORD}\n").stdout
+    assert "could not elevate" in verrou("account", "test", "tern", *own, typed=f"{GOOD_PASSWORD}\n").stdout
     verrou("account", "password", "daypass", "--password", "stdin", "--yes", *m, typed=f"{GOOD_PASSWORD}\n")
-    assert "refused by sshd" in verrou("account", "try", "daypass", *own, typed=f"{GOOD_PASSWORD}\n").stdout
+    assert "refused by sshd" in verrou("account", "test", "daypass", *own, typed=f"{GOOD_PASSWORD}\n").stdout
     kept = "/etc/security/access.d/50-verrou.conf"
     manned_root.write(kept, "+:daypass:ALL\n" + manned_root.read(kept))
-    refused = verrou("account", "try", "daypass", *own, typed=f"{GOOD_PASSWORD}\n", code=4)
+    refused = verrou("account", "test", "daypass", *own, typed=f"{GOOD_PASSWORD}\n", code=4)
     assert "by sshd from another computer too" in refused.stderr
 
 
 def test_a_guest_of_a_bench_machine_is_tried_by_every_way(bench: Path, verrou: Verrou) -> None:
     m = ("-m", bench)
     verrou("account", "add", "daypass", "--role", "guest", "--password", "blank", "--yes", *m)
-    assert "refused by network" in verrou("account", "try", "daypass", *m).stdout
+    assert "refused by network" in verrou("account", "test", "daypass", *m).stdout
     verrou("group", "join", "14", "daypass", "--yes", *m)
     kept = json.loads(bench.read_text())
     kept["policy"]["blank_by"] = ["console", "remote-screen"]
     bench.write_text(json.dumps(kept))
-    assert "and by remote-screen too" in verrou("account", "try", "daypass", *m, code=4).stderr
+    assert "and by remote-screen too" in verrou("account", "test", "daypass", *m, code=4).stderr
 
 
 def test_a_display_manager_lets_in_whom_the_text_console_refuses(manned_root: PrivateRoot, verrou: Verrou) -> None:

@@ -79,7 +79,7 @@ def test_a_hostile_updater(
     assert "although its profiles were enabled" in told.stdout + told.stderr
     reaches_nothing(manned_root, outside, listener)
     assert socket.gethostname() == name and Path("/proc/self/mountinfo").read_text() == mounts
-    foreseen = verrou("rule", "set", "lockout.after=4", "-m", manned_root.path, "--foresee").stdout
+    foreseen = verrou("rule", "set", "lockout.after=4", "-m", manned_root.path, "--no-dry-run").stdout
     assert "Predicted only" in foreseen and not (manned_root.path / "etc/hostile-log").exists()
 
 
@@ -95,7 +95,7 @@ def test_a_hostile_program_in_the_pam_stack(
     start = manned_root.tree()
     for looking in (("survey",), ("account", "list"), ("audit", "-b", "essential"), ("rule", "show")):
         verrou(*looking, "-m", manned_root.path, code=None)
-    verrou("account", "try", "warden", "-m", manned_root.path, *TYPED[1:], typed=GOOD_PASSWORD)
+    verrou("account", "test", "warden", "-m", manned_root.path, *TYPED[1:], typed=GOOD_PASSWORD)
     verrou("verify", "-b", "essential", "-m", manned_root.path, code=None)
     reaches_nothing(manned_root, outside, listener)
     assert manned_root.tree() == start

@@ -62,7 +62,7 @@ def test_it_runs_where_there_is_python_and_nothing_else(stick: Path, tmp_path: P
             run("demo", "/root/station")
             at = ("-m", "/root/station/ringing-02")
             assert "Generated passwords" in run("account", "password", "ana", *at, "--password", "generate", "--yes")
-            sheet = ("--save", "/root/r.html", "--untried")
+            sheet = ("--save", "/root/r.html", "--no-tests")
             run("report", *at, "-b", "/root/station/ringing-02.toml", *sheet, code=1)
             assert "pip install 'verrou[report]'" in html.unescape(root.read("/root/r.html"))
             kept = run("audit", *at, "-b", "office", "--log", "--logbook", "/root/log.db", code=1)

@@ -62,7 +62,7 @@ def test_a_run_that_broke_off_is_told_by_every_command(bench: Path, verrou: Verr
         assert told.count(said) == 1, (command, told)
     assert said in verrou("round", tmp_path, *b, code=1).stderr
     for style in ("html", "markdown"):
-        sheet = verrou("report", *b, *m, "--format", style, "--untried", code=1).stdout
+        sheet = verrou("report", *b, *m, "--format", style, "--no-tests", code=1).stdout
         first = sheet.split("<main")[-1] if style == "html" else sheet
         assert said in " ".join(first.split())[:400] and "signed off against" not in sheet
     verrou("survey", *m, "--save", "while")
@@ -168,7 +168,7 @@ def test_a_trial_is_of_what_it_says(bench: Path, verrou: Verrou) -> None:
         assert "may not come by" not in trial["seen"] or trial["rule"].startswith("logon."), trial
     for rule_id in ("lockout.after", "elevation.standard_gives", "logon.console.allowed"):
         assert by_rule[rule_id] == {"passed"}, (rule_id, told)
-    verrou("rule", "set", "lockout.after=4", *m, "--yes", "--prove")
+    verrou("rule", "set", "lockout.after=4", *m, "--yes", "--test")
 
 
 @examples(120)
@@ -217,7 +217,14 @@ def test_advice_of_a_no_does_what_it_says(machine: Authority, data: st.DataObjec
             path = Path(folder, "hide-01.bench.json")
             machine.save(path)
             for command in commands:
-                accept = ("--accept", "own-account", "--accept", "blank-administrator", "--accept", "orphaned-files")
+                accept = (
+                    "--override",
+                    "own-account",
+                    "--override",
+                    "blank-administrator",
+                    "--override",
+                    "orphaned-files",
+                )
                 words = [*shlex.split(command)[1:], "-m", str(path), "--yes", *accept]
                 ended = forked(words, "", Path(folder))
                 guarded = ended.returncode == 3
@@ -253,9 +260,9 @@ DOOR = Group("sudo", "27", ("warden", "boss"), (Grant.ADMINISTRATION,))
     ("in_use", "came_by", "inside", "denied", "refused"),
     [
         ("warden", "remote-shell", "", ("warden",), {"own-account"}),
-        ("warden", "remote-shell", "", ("warden", "boss"), {"own-account", "shut-door"}),
+        ("warden", "remote-shell", "", ("warden", "boss"), {"own-account", "administrators-denied"}),
         ("warden", "console", "", ("warden", "boss"), set()),
-        ("", "", "remote-shell", ("warden", "boss"), {"shut-door"}),
+        ("", "", "remote-shell", ("warden", "boss"), {"administrators-denied"}),
         ("", "", "console", ("warden", "boss"), set()),
         ("boss", "remote-shell", "", ("warden",), set()),
     ],
@@ -276,7 +283,7 @@ def test_the_way_by_which_one_came_stays_open(
         after = Posture(machine, accounts, (DOOR,), gates=(console, Gate(Way.REMOTE_SHELL, (line,))))
         found = {refusal.guard for refusal in refusals_on(Course(before, after, ()))}
         everybody = {"own-account"} & {"own-account" if came_by == "remote-shell" else ""}
-        all_out = everybody | ({"shut-door"} if "remote-shell" in (came_by, inside) else set())
+        all_out = everybody | ({"administrators-denied"} if "remote-shell" in (came_by, inside) else set())
         assert found == (refused if line.who == (Circle(denied),) else all_out)
 
 
@@ -433,7 +440,7 @@ def test_small_things_that_were_said_wrong(bench: Path, verrou: Verrou, tmp_path
     m = ("-m", bench)
     told = verrou("account", "remove", "warden", *m, code=2).stderr
     assert "choose from: keep, archive, delete, hand-over" in told and "\\t" not in told
-    assert "--accept" not in verrou("account", "try", "--help").stdout
+    assert "--override" not in verrou("account", "test", "--help").stdout
     for name, lacks in (("pattern", True), ("warden", False)):
         told = verrou("account", "enable", name, *m, "--preview").stdout
         assert (f"{name} has no password" in told) is lacks

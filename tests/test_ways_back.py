@@ -76,7 +76,7 @@ def test_what_is_refused_or_tried_is_told_and_never_taken_back(address: str, ver
     m = ("-m", address)
     verrou("account", "add", "tern", "--password", "generate", *m, "--yes")
     verrou("account", "disable", "warden", *m, "--yes", code=3)
-    verrou("account", "try", "warden", *m, *TYPED[1:], typed=GOOD_PASSWORD)
+    verrou("account", "test", "warden", *m, *TYPED[1:], typed=GOOD_PASSWORD)
     verrou("account", "unlock", "tern", *m, "--yes")
     states = [entry["state"] for entry in json.loads(verrou("journal", "list", *m, "--format", "json").stdout)]
     assert states[-4:] == ["done", "rejected", "tested", "unchanged"]
@@ -256,7 +256,7 @@ class TestOnARealRoot:
         assert names[-2:] == ["gull", "tern"] and manned_root.inside("grpck", "-r").returncode == 0
         rehearsal = carry_out.rehearse(machine, machine.observe(), [Join("tern", "adm")], Secrets())
         manned_root.inside("usermod", "-aG", "sudo", "tern")
-        with pytest.raises(GuardRefused, match=r"moved-machine: account tern, .* changed"):
+        with pytest.raises(GuardRefused, match=r"changed-machine: account tern, .* changed"):
             carry_out.commit(machine, rehearsal, Secrets(), carry_out.Told("test"))
         assert guards.usable_administrators(machine.observe())
 
@@ -272,7 +272,7 @@ class TestOnARealRoot:
         rehearsal = carry_out.rehearse(machine, machine.observe(), steps, secrets)
         assert not rehearsal.refused and not guards.refusals_on(rehearsal.course)
         (manned_root.path / "etc/sudoers.d/season").unlink()
-        with pytest.raises(GuardRefused, match="moved-machine"):
+        with pytest.raises(GuardRefused, match="changed-machine"):
             carry_out.commit(machine, rehearsal, secrets, carry_out.Told("test"))
         assert manned_root.signs_in("warden", GOOD_PASSWORD)
 
@@ -291,7 +291,7 @@ class TestOnARealRoot:
         entries = len(Journal(open_machine(str(root.path)).records_folder()).entries())
         subprocess.run(["mount", "--bind", str(root.path / "etc"), str(root.path / "etc")], check=True)
         subprocess.run(["mount", "-o", "remount,bind,ro", str(root.path / "etc")], check=True)
-        told = verrou("account", "disable", "warden", "--accept", "own-account", *m, code=None)
+        told = verrou("account", "disable", "warden", "--override", "own-account", *m, code=None)
         told = verrou("account", "change", "warden", "--full-name", "W", *m, code=4)
         subprocess.run(["umount", str(root.path / "etc")], check=True)
         assert "mounted read-only" in told.stderr

@@ -162,7 +162,9 @@ def unlock(machine: Machine, name: str, how: dict[str, Any]) -> None:
     "--fixed/--not-fixed", "cannot_change", default=None, help="Only an administrator can change the password."
 )
 @click.option(
-    "--fresh-home/--kept-home", default=None, help="Give each session an empty home folder that is deleted afterwards."
+    "--temporary-home/--permanent-home",
+    default=None,
+    help="Give each session an empty home folder that is deleted afterwards.",
 )
 @change_options("ask", "stdin", "generate", "blank")
 def add(
@@ -172,7 +174,7 @@ def add(
     end: date | None,
     keep_password: bool,
     cannot_change: bool | None,
-    fresh_home: bool | None,
+    temporary_home: bool | None,
     password: str,
     how: dict[str, Any],
     **words: str,
@@ -191,9 +193,9 @@ def add(
         check_kept(posture, **{key: text for key, text in words.items() if key != "home"})
         if words["home"] and posture.machine.kind != "linux":
             raise BadInput(f"{posture.machine.name} chooses the home folder of each account. Leave out --home.")
-        if fresh_home and not posture.machine.fleeting_homes:
+        if temporary_home and not posture.machine.fleeting_homes:
             raise BadInput(
-                f"{posture.machine.name} cannot give each session an empty home folder. Leave out --fresh-home."
+                f"{posture.machine.name} cannot give each session an empty home folder. Leave out --temporary-home."
             )
         return new_account(
             posture,
@@ -202,7 +204,7 @@ def add(
             password=password,
             must_change=False if keep_password else None,
             cannot_change=cannot_change,
-            home_kept=None if fresh_home is None else not fresh_home,
+            home_kept=None if temporary_home is None else not temporary_home,
             expires=end,
             **words,
         )
@@ -252,7 +254,7 @@ def set_password(machine: Machine, name: str, keep_password: bool, password: str
     "--ends", "end", type=Day(or_never=True), metavar="DAY", help='The day from which on it is closed, or "never".'
 )
 @click.option(
-    "--password-due/--not-due",
+    "--change-due/--no-change-due",
     "must_change",
     default=None,
     help="Require a password change at the next sign-in, or do not.",
@@ -261,7 +263,10 @@ def set_password(machine: Machine, name: str, keep_password: bool, password: str
     "--fixed/--not-fixed", "cannot_change", default=None, help="Only an administrator can change the password."
 )
 @click.option(
-    "--does-not-age/--ages", "never_ends", default=None, help="Exempt the account from password ageing, or do not."
+    "--ageing-exempt/--ageing-applies",
+    "never_ends",
+    default=None,
+    help="Exempt the account from password ageing, or do not.",
 )
 @click.option("--full-name", help="Full name of the user.")
 @click.option("--note", help="Purpose of the account, if the machine can store it.")
@@ -335,7 +340,7 @@ def swap(machine: Machine, old: str, new: str, full_name: str, password: str, ho
     single(machine, make, how)
 
 
-@account.command("try")
+@account.command("test")
 @click.argument("name", shell_complete=completing.accounts)
 @change_options(changes=False)
 def try_account(machine: Machine, name: str, how: dict[str, Any]) -> None:

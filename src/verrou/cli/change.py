@@ -37,10 +37,10 @@ if TYPE_CHECKING:
     from verrou.records.carry_out import Rehearsal
 
 
-def accept_option(names: Sequence[str]) -> Callable[[F], F]:
-    """``--accept GUARD``, of those that may be."""
+def override_option(names: Sequence[str]) -> Callable[[F], F]:
+    """``--override GUARD``, of those that may be."""
     return click.option(
-        "--accept",
+        "--override",
         "accepted",
         multiple=True,
         type=OneOf(names),
@@ -49,8 +49,8 @@ def accept_option(names: Sequence[str]) -> Callable[[F], F]:
 
 
 def change_options(*passwords: str, changes: bool = True) -> Callable[[F], F]:
-    """What every command that changes a machine takes: ``-m``, ``--yes``, ``--preview``, ``--prove``, ``--foresee``,
-    ``--accept``, and where passwords come from. All but the machine reach the command as ``how``, for :func:`change`.
+    """What every command that changes a machine takes: ``-m``, ``--yes``, ``--preview``, ``--test``, ``--no-dry-run``,
+    ``--override``, and where passwords come from. All but the machine reach the command as ``how``, for :func:`change`.
 
     With ``passwords``, the ways in which a new password may come about (see
     :data:`verrou.core.plan.steps.HOW_A_PASSWORD_COMES`), the command gets the one chosen as ``password``. A command
@@ -64,22 +64,22 @@ def change_options(*passwords: str, changes: bool = True) -> Callable[[F], F]:
             password: str,
             yes: bool = False,
             preview: bool = False,
-            prove: bool = False,
-            foresee: bool = False,
+            test: bool = False,
+            no_dry_run: bool = False,
             accepted: tuple[str, ...] = (),
             password_file: Path | None = None,
             **kwargs: Any,
         ) -> Any:
-            how = {"yes": yes, "preview": preview, "prove": prove, "foresee": foresee, "accepted": accepted}
+            how = {"yes": yes, "preview": preview, "test": test, "no_dry_run": no_dry_run, "accepted": accepted}
             how |= {"typed": password != "stdin", "password_file": password_file}
             if passwords:
                 kwargs["password"] = "ask" if password == "stdin" else password
             return command(*args, how=how, **kwargs)
 
         of_changes = [
-            accept_option(guards.ACCEPTABLE),
-            click.option("--foresee", is_flag=True, help="Skip the dry run: show the predicted result and stop."),
-            click.option("--prove", is_flag=True, help="Run the tests on the private copy before anything is changed."),
+            override_option(guards.ACCEPTABLE),
+            click.option("--no-dry-run", is_flag=True, help="Skip the dry run: show the predicted result and stop."),
+            click.option("--test", is_flag=True, help="Run the tests on the private copy before anything is changed."),
             click.option("--preview", is_flag=True, help="Do a dry run on a private copy, show the result, and stop."),
             click.option("--yes", is_flag=True, help="Skip the confirmation prompt."),
         ]
@@ -123,8 +123,8 @@ def change(
     *,
     yes: bool,
     preview: bool,
-    prove: bool = False,
-    foresee: bool = False,
+    test: bool = False,
+    no_dry_run: bool = False,
     typed: bool = True,
     password_file: Path | None = None,
     baseline: "Baseline | None" = None,
@@ -137,7 +137,7 @@ def change(
     from verrou.records.carry_out import Told
     from verrou.reports.sheets import console, shown
 
-    looking = preview or foresee
+    looking = preview or no_dry_run
     if machine.only_read and not looking:
         raise MachineRefused(f"{machine.name}: {machine.only_read}")
     if posture.machine.unread:
@@ -149,14 +149,14 @@ def change(
     secrets, generated = Secrets(), Secrets()
     if not looking:
         carry_out.check_whole(machine)
-    if foresee:
-        rehearsal = carry_out.foreseen(posture, carry_out.with_files(machine, posture, steps), "--foresee was given")
+    if no_dry_run:
+        rehearsal = carry_out.foreseen(posture, carry_out.with_files(machine, posture, steps), "--no-dry-run was given")
     else:
         if not (preview or prompts):
             if not (yes or typed or tries) and any(map(_needs_secret, steps)):
                 raise BadInput("standard input carries passwords, so it cannot confirm. Add --yes.")
             secrets, generated = collect_passwords(steps, posture, typed)
-        rehearsal = _rehearse(machine, posture, steps, secrets, prove and (preview or not prompts))
+        rehearsal = _rehearse(machine, posture, steps, secrets, test and (preview or not prompts))
     if rehearsal.foreseen_only and not looking:
         raise MachineRefused(f"nothing was changed: {rehearsal.foreseen_only}; to see a prediction: --preview")
     if not tries or preview:
@@ -172,7 +172,7 @@ def change(
         agreed(f"Do {asked} on {shown(machine.name)}?")
     if prompts:
         secrets, generated = collect_passwords(steps, posture, typed)
-        rehearsal = _rehearse(machine, posture, steps, secrets, prove)
+        rehearsal = _rehearse(machine, posture, steps, secrets, test)
         _tell_trials(rehearsal)
         _refuse(machine, rehearsal, told, whole=baseline is None, kept=True)
     if tries or not rehearsal.changes:
@@ -251,12 +251,12 @@ def _gets(rehearsal: "Rehearsal", name: str) -> bool:
     return any(account_of(s) == name and r.outcome is Outcome.DONE for s, r in rehearsal.steps)
 
 
-def _rehearse(machine: Machine, posture: Posture, steps: Sequence[Step], secrets: Secrets, prove: bool) -> "Rehearsal":
+def _rehearse(machine: Machine, posture: Posture, steps: Sequence[Step], secrets: Secrets, test: bool) -> "Rehearsal":
     from verrou.records.carry_out import rehearse
     from verrou.reports.sheets import console
 
     with console(stderr=True).status("Dry run on a private copy"):
-        return rehearse(machine, posture, steps, secrets, prove)
+        return rehearse(machine, posture, steps, secrets, test)
 
 
 def _show(rehearsal: "Rehearsal", baseline: "Baseline | None") -> None:
@@ -361,7 +361,7 @@ def single(machine: Machine, make: Callable[[Posture], Sequence[Step]], how: dic
     from verrou.core.guards import with_trials
     from verrou.core.plan.making import NoWay
 
-    posture = looked_at(machine, changing=not (how["preview"] or how["foresee"]), asked=not how["foresee"])
+    posture = looked_at(machine, changing=not (how["preview"] or how["no_dry_run"]), asked=not how["no_dry_run"])
     try:
         steps = with_trials(posture, make(posture))
     except NoWay as reason:
@@ -413,8 +413,8 @@ def harden(
                 f"invalid value {family!r}; expected one of {', '.join(known)}", param_hint="--only"
             )
     baseline = load_baseline(baseline_name)
-    looking = bool(how["preview"] or how["foresee"])
-    posture = looked_at(machine, changing=not looking, asked=not how["foresee"])
+    looking = bool(how["preview"] or how["no_dry_run"])
+    posture = looked_at(machine, changing=not looking, asked=not how["no_dry_run"])
     found = _held_against(posture, baseline)
     worksheet = plan(posture, baseline, found, frozenset(families))
     out = console()

@@ -1,4 +1,4 @@
-"""verrou log and verrou trend: what the logbook holds, and how it went over time."""
+"""verrou logbook and verrou trend: what the logbook holds, and how it went over time."""
 
 from collections.abc import Sequence
 from datetime import date, datetime
@@ -27,7 +27,7 @@ def _records(logbook: str | None, machine: str) -> "tuple[Sequence[Record], str]
     tell_delivery(deliver(place), place)
     records = kept(place, machine)
     if machine and not records:
-        raise BadInput(f"{place.shown}: no machine {machine}. For the machines: verrou log")
+        raise BadInput(f"{place.shown}: no machine {machine}. For the machines: verrou logbook")
     return records, place.shown
 
 
@@ -38,7 +38,7 @@ def _records(logbook: str | None, machine: str) -> "tuple[Sequence[Record], str]
 @click.option("--since", type=DAY, metavar="DAY", help="Only from this day on, by each machine's clock.")
 @click.option("--show", "number", type=int, metavar="N", help="Show all of record N.")
 @format_option
-def log(
+def logbook(
     machine: str, logbook: str | None, runs: tuple[str, ...], since: datetime | None, number: int | None, style: str
 ) -> None:
     """List the runs recorded in the logbook."""

@@ -108,8 +108,8 @@ def _save(file: Path, text: str) -> None:
 @baseline_option
 @format_option
 @keeping
-@click.option("--short", is_flag=True, help="Show only findings that are not met.")
-def audit(machine: Machine, baseline_name: str, style: str, short: bool, kept: Keeping) -> None:
+@click.option("--not-met", is_flag=True, help="Show only findings that are not met.")
+def audit(machine: Machine, baseline_name: str, style: str, not_met: bool, kept: Keeping) -> None:
     """Audit a machine against a baseline."""
     from verrou.core.audit import audit as hold_against
     from verrou.core.logbook import Run
@@ -127,7 +127,7 @@ def audit(machine: Machine, baseline_name: str, style: str, short: bool, kept: K
         out.print()
         print_sheet(out, sheet)
 
-    sheet = audit_sheet(found, every=not short)
+    sheet = audit_sheet(found, every=not not_met)
     kept.keep(Run.AUDIT, posture, found, baseline)
-    print_facts(style, sheet, audit_data(found, every=not short), text)
+    print_facts(style, sheet, audit_data(found, every=not not_met), text)
     click.get_current_context().exit(0 if found.all_met else 1)

@@ -31,7 +31,7 @@ COMMANDS: Mapping[str, str] = {
     "compare": "verrou.cli.compare:compare",
     "round": "verrou.cli.rounds:go_round",
     "report": "verrou.cli.report:report",
-    "log": "verrou.cli.logbook:log",
+    "logbook": "verrou.cli.logbook:logbook",
     "trend": "verrou.cli.logbook:trend",
     "schema": "verrou.cli.schemas:schema",
     "machine": "verrou.cli.machines:machine",

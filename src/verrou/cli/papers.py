@@ -15,11 +15,11 @@ CHAPTERS = (
     "public-terminal",
     "leaving",
     "handing-over",
-    "disk-on-the-bench",
+    "mounted-disk",
     "round",
     "logbook",
-    "broken-off",
-    "stick",
+    "interrupted",
+    "portable",
     "reference",
 )
 """The chapters of the handbook, by task; the reference tells the rest."""

@@ -4,7 +4,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from verrou.cli.change import accept_option
+from verrou.cli.change import override_option
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.keeping import Keeping, keeping
 from verrou.cli.options import agreed, format_option, machine_option, print_facts, typed_command
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 @click.option("--to", "back_to", type=int, metavar="N", help="Undo every entry after this one (0: all).")
 @click.option("--preview", is_flag=True, help="Do a dry run on a private copy, show the result, and stop.")
 @click.option("--yes", is_flag=True, help="Skip the confirmation prompt.")
-@accept_option(guards.ACCEPTABLE_GOING_BACK)
+@override_option(guards.ACCEPTABLE_GOING_BACK)
 @keeping
 @machine_option
 def undo(
@@ -83,7 +83,7 @@ def _numbers(numbers: list[int]) -> str:
 
 @click.command()
 @click.option("--preview", is_flag=True, help="Show the remaining steps and what the guards block, and stop.")
-@accept_option(guards.ACCEPTABLE)
+@override_option(guards.ACCEPTABLE)
 @machine_option
 def resume(machine: Machine, preview: bool, accepted: tuple[str, ...]) -> None:
     """Finish an interrupted run."""

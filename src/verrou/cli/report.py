@@ -33,9 +33,9 @@ FORMATS = {"markdown": ".md", "html": ".html", "json": ".json", "junit": ".xml"}
 @click.option(
     "--since", type=int, metavar="N", help="Compare with the state before journal entry N instead of the first."
 )
-@click.option("--untried", is_flag=True, help="Leave out the tests.")
+@click.option("--no-tests", is_flag=True, help="Leave out the tests.")
 def report(
-    machine: Machine, baseline_name: str, save: Path | None, style: str | None, since: int | None, untried: bool
+    machine: Machine, baseline_name: str, save: Path | None, style: str | None, since: int | None, no_tests: bool
 ) -> None:
     """Create the sign-off sheet of a machine."""
     from verrou.core.audit import audit
@@ -60,7 +60,7 @@ def report(
         if since is not None:
             raise
         missing = str(reason)
-    results = [] if untried else tried(machine, posture)
+    results = [] if no_tests else tried(machine, posture)
     signed = Signed(
         posture.machine,
         baseline,

@@ -63,15 +63,15 @@ def list_rules(style: str) -> None:
     print_facts(style, sheet, rules, text)
 
 
-@rule.command("choices")
+@rule.command("presets")
 @format_option
-def choices(style: str) -> None:
+def presets(style: str) -> None:
     """List presets for elevation, strictest first."""
-    from verrou.reports.catalogue import choices_data, choices_sheet
+    from verrou.reports.catalogue import presets_data, presets_sheet
     from verrou.reports.sheets import console, print_sheet
 
-    data = choices_data()
-    sheet = choices_sheet(data)
+    data = presets_data()
+    sheet = presets_sheet(data)
     print_facts(style, sheet, data, lambda: print_sheet(console(), sheet))
 
 
@@ -121,22 +121,22 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
 
 @rule.command("set")
 @click.argument("assignments", metavar="RULE=VALUE", nargs=-1, shell_complete=completing.assignments)
-@click.option("--choice", metavar="NAME", help="Preset for elevation; to list them: verrou rule choices")
+@click.option("--preset", metavar="NAME", help="Preset for elevation; to list them: verrou rule presets")
 @change_options()
-def set_rule(assignments: tuple[str, ...], choice: str | None, machine: Machine, how: dict[str, Any]) -> None:
+def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine, how: dict[str, Any]) -> None:
     """Set rules; rules that depend on each other are set together."""
-    from verrou.core.plan.choices import choice_names, values_of
+    from verrou.core.plan.choices import preset_names, values_of
     from verrou.core.plan.worksheet import rule_steps
     from verrou.core.rules import CATALOGUE
     from verrou.core.values import Unacceptable, Value, nearest, show_raw
     from verrou.reports.sheets import complain
 
-    if choice is None and not assignments:
-        raise BadInput("nothing to set. Give RULE=VALUE, such as lockout.after=5, or --choice NAME.")
-    if choice is not None and choice not in choice_names():
-        close = nearest(choice, choice_names())
+    if preset is None and not assignments:
+        raise BadInput("nothing to set. Give RULE=VALUE, such as lockout.after=5, or --preset NAME.")
+    if preset is not None and preset not in preset_names():
+        close = nearest(preset, preset_names())
         hint = f". Did you mean {close}?" if close else ""
-        raise BadInput(f"--choice: invalid value {show_raw(choice)}; expected one of {', '.join(choice_names())}{hint}")
+        raise BadInput(f"--preset: invalid value {show_raw(preset)}; expected one of {', '.join(preset_names())}{hint}")
     wanted: dict[str, Value] = {}
     for assignment in assignments:
         name, equals, raw = assignment.partition("=")
@@ -155,7 +155,7 @@ def set_rule(assignments: tuple[str, ...], choice: str | None, machine: Machine,
     def steps(posture: "Posture") -> list["SetRules"]:
         from verrou.core.desired import AtLeast, in_words_of
 
-        chosen, left_out = values_of(posture, choice) if choice is not None else ({}, [])
+        chosen, left_out = values_of(posture, preset) if preset is not None else ({}, [])
         for said in left_out:
             complain(f"skipped: {said}")
         for rule_id in wanted:

@@ -12,7 +12,7 @@ from verrou.core.desired import AnyOf, AtLeast, Between, Desired, Exactly
 from verrou.core.errors import BadInput
 from verrou.core.model import AccountName, GroupName, Posture, Role
 from verrou.core.model.ways import Way
-from verrou.core.rules import CATALOGUE, CHOICE, CHOICES, Rule
+from verrou.core.rules import CATALOGUE, PRESET, PRESETS, Rule
 from verrou.core.toml_lines import Path, line_index, line_of
 from verrou.core.values import Unacceptable, as_list, nearest, show_raw
 
@@ -307,8 +307,8 @@ class _Reader:
                     if waiver and self.known_subject(waiver.rule, (*path, position, "rule")):
                         waivers.append(waiver)
             elif name in families:
-                # What a named choice sets, a key of its own decides.
-                keys = sorted(self.table(raw, path).items(), key=lambda pair: pair[0] != CHOICE)
+                # What a preset sets, a key of its own decides.
+                keys = sorted(self.table(raw, path).items(), key=lambda pair: pair[0] != PRESET)
                 for key, value in keys:
                     demands.update({demand.rule.id: demand for demand in self.demands(value, (name, key))})
             else:
@@ -323,21 +323,21 @@ class _Reader:
 
     def demands(self, raw: object, path: Path) -> Iterator[Demand]:
         """What one key of a family asks for: of one rule, of those of a table within (``[logon.console]``), or of all
-        that a named choice sets."""
+        that a preset sets."""
         family, key = path
         within = [rule for rule in CATALOGUE.values() if rule.id.startswith(f"{family}.{key}.")]
         if within:
             for inner, value in self.table(raw, path).items():
                 if (demand := self.demand(value, (*path, inner))) is not None:
                     yield demand
-        elif key == CHOICE and (choices := CHOICES.get(str(family))):
-            if not isinstance(raw, str) or raw not in choices:
-                accepted = f"one of {', '.join(choices)}"
-                self.problem(path, f"{family}.{key}: {Unacceptable(raw, accepted, nearest(raw, list(choices)))}")
+        elif key == PRESET and (presets := PRESETS.get(str(family))):
+            if not isinstance(raw, str) or raw not in presets:
+                accepted = f"one of {', '.join(presets)}"
+                self.problem(path, f"{family}.{key}: {Unacceptable(raw, accepted, nearest(raw, list(presets)))}")
                 return
-            for rule_id, value in choices[raw].values.items():
+            for rule_id, value in presets[raw].values.items():
                 rule = CATALOGUE[rule_id]
-                because = f"{choices[raw].because} (the choice {raw})"
+                because = f"{presets[raw].because} (the preset {raw})"
                 yield Demand(rule, AtLeast(rule.kind.parse(value)), because, self.mark(path))
         elif (demand := self.demand(raw, path)) is not None:
             yield demand
@@ -348,7 +348,7 @@ class _Reader:
         if rule is None:
             before = ".".join(map(str, path[:-1])) + "."
             known = [r.id.removeprefix(before) for r in CATALOGUE.values() if r.id.startswith(before)]
-            self.unknown(path, str(path[-1]), [*known, *([CHOICE] if path[0] in CHOICES else [])])
+            self.unknown(path, str(path[-1]), [*known, *([PRESET] if path[0] in PRESETS else [])])
             return None
         because = ""
         if isinstance(raw, dict):

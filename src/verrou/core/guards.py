@@ -230,10 +230,10 @@ def _lasting_administrator(course: Course) -> Iterator[Refusal]:
         ending = (s for s in course.done if why_not_lasting(s.after, usable_administrators(s.after)))
         blamed = next(ending, None)
         yield Refusal(
-            "lasting-administrator",
+            "expiring-administrator",
             blamed.number if blamed else 0,
             why,
-            "keep another administrator without an expiry date, or override this guard: --accept lasting-administrator",
+            "keep another administrator without an expiry date, or use --override expiring-administrator",
         )
 
 
@@ -274,7 +274,7 @@ def _can_lock(account: Account, posture: Posture) -> bool:
     return account.builtin is not Builtin.ADMIN or (exempts is not None and exempts.value == "nobody")
 
 
-UNTRIED = "untried-administrator"
+UNTRIED = "untested-administrator"
 
 
 def _untried_administrator(course: Course) -> Iterator[Refusal]:
@@ -365,7 +365,7 @@ def _disagree(
     mine, theirs = values[rule.id], values[other.id]
     assert mine is not None and theirs is not None
     return Refusal(
-        "contradiction",
+        "conflict",
         number,
         f"{rule.id} ({rule.kind.say(mine)}) {agreement.words} {other.id} ({other.kind.say(theirs)})",
         f"set {other.id} in the same run",
@@ -392,7 +392,7 @@ def _flags_that_exclude(stage: Stage, name: str) -> Iterator[Refusal]:
         both = getattr(now, one) and getattr(now, other)
         if both and not (was is not None and getattr(was, one) and getattr(was, other)):
             yield Refusal(
-                "contradiction",
+                "conflict",
                 stage.number,
                 f"{name} {FLAG_WORDS[one]} and {FLAG_WORDS[other]}; this machine cannot combine the two",
                 "remove one of the two",
@@ -416,7 +416,7 @@ def _own_account(course: Course) -> Iterator[Refusal]:
             "own-account",
             blamed.number if blamed else 0,
             f"{blamed.step.what if blamed else 'it'} would disable, demote or remove {own}, the account you are using",
-            "use another account, or override this guard: --accept own-account",
+            "use another account, or override this guard: --override own-account",
         )
         return
     way = course.before.machine.came_by
@@ -427,7 +427,7 @@ def _own_account(course: Course) -> Iterator[Refusal]:
             "own-account",
             blamed.number if blamed else 0,
             f"{blamed.step.what if blamed else 'it'} would deny {own} sign-in {Way(way).phrase}, the route in use",
-            "do it at the console, or override this guard: --accept own-account",
+            "do it at the console, or override this guard: --override own-account",
         )
 
 
@@ -456,7 +456,7 @@ def _blank_administrator(course: Course) -> Iterator[Refusal]:
             blamed.number if blamed else 0,
             f"{blamed.step.what if blamed else 'it'} would let anyone elevate as {joined(fresh)} without a password",
             f"set a password first (verrou account password {fresh[0]}), or override this guard: "
-            "--accept blank-administrator",
+            "--override blank-administrator",
         )
 
 
@@ -477,11 +477,11 @@ def _open_guest(course: Course) -> Iterator[Refusal]:
     blamed = next((stage for stage in course.done if _opens(stage, fresh)), None)
     by = ", ".join(sorted({way for ways in fresh.values() for way in ways}))
     yield Refusal(
-        "open-guest",
+        "remote-blank-password",
         blamed.number if blamed else 0,
         f"{blamed.step.what if blamed else 'it'} would let {', '.join(sorted(fresh))} sign in remotely ({by}) with a "
         "blank password",
-        "to undo anyway: --accept open-guest"
+        "to undo anyway: --override remote-blank-password"
         if course.going_back
         else "set a password, or set password.blank_ways=console first",
     )
@@ -517,7 +517,7 @@ def _shut_door(course: Course) -> Iterator[Refusal]:
             continue
         blamed = next((s for s in course.done if not _administrators_by_way(s.after).get(way)), None)
         yield Refusal(
-            "shut-door",
+            "administrators-denied",
             blamed.number if blamed else 0,
             f"{blamed.step.what if blamed else 'it'} would deny every administrator sign-in {way.phrase}: "
             f"{joined(sorted(names))}",
@@ -554,7 +554,7 @@ def _orphaned_files(course: Course) -> Iterator[Refusal]:
                 "orphaned-files",
                 stage.number,
                 f"the files of {account.name} in {account.home} could not be listed",
-                "repair that first, or override this guard: --accept orphaned-files",
+                "repair that first, or override this guard: --override orphaned-files",
             )
         elif isinstance(step, Remove) and step.choice is FilesChoice.HAND_OVER:
             continue
@@ -566,7 +566,7 @@ def _orphaned_files(course: Course) -> Iterator[Refusal]:
                 "owner, or a new account with the same ID would own them: "
                 f"{name_list(list(files.elsewhere), MOST_FILES)}",
                 "give them to another account (--files hand-over --to NAME), delete them, or override this guard: "
-                "--accept orphaned-files",
+                "--override orphaned-files",
             )
 
 
@@ -579,7 +579,7 @@ GUARDS = (
         _last_administrator,
     ),
     Guard(
-        "lasting-administrator",
+        "expiring-administrator",
         f"that is still so after {LOOK_AHEAD.days} days, by the expiry dates, password ages and dates in elevation "
         "lines known today, and no lock that only an administrator can end covers all of them",
         _lasting_administrator,
@@ -597,17 +597,17 @@ GUARDS = (
         may_be_accepted=True,
     ),
     Guard(
-        "contradiction",
+        "conflict",
         "no rules, and no settings of an account, that contradict each other",
         _contradiction,
     ),
     Guard(
-        "shut-door",
+        "administrators-denied",
         "no denial covers every administrator at the console, or on a route that one of them is using",
         _shut_door,
     ),
     Guard(
-        "open-guest",
+        "remote-blank-password",
         "a blank password is accepted at the console only",
         _open_guest,
         may_going_back=True,
@@ -734,7 +734,7 @@ def _lasting_facts(account: Account | None) -> Account | None:
 
 
 def check_unmoved(planned: Mapping[str, object], now: Mapping[str, object]) -> None:
-    """The guard ``moved-machine``: what the worksheet rests on is still so.
+    """The guard ``changed-machine``: what the worksheet rests on is still so.
 
     Raises:
         GuardRefused: it is not; the message names what moved.
@@ -742,6 +742,6 @@ def check_unmoved(planned: Mapping[str, object], now: Mapping[str, object]) -> N
     moved = sorted(what for what in planned if planned[what] != now.get(what))
     if moved:
         raise GuardRefused(
-            f"blocked by the guard moved-machine: {', '.join(moved)} changed since the plan was made. "
+            f"blocked by the guard changed-machine: {', '.join(moved)} changed since the plan was made. "
             "Run the command again."
         )

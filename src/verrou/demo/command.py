@@ -12,7 +12,7 @@ from verrou.demo.scenario import lay_out
 WALK = (
     ("Who has an account on the terminal in the bird hide, and in which state?", "account list -m hide-01.bench.json"),
     ("Who can sign in, by which route, and who can elevate?", "access -m hide-01.bench.json"),
-    ("What does not meet the station's baseline?", "audit -m hide-01.bench.json -b hide-01.toml --short"),
+    ("What does not meet the station's baseline?", "audit -m hide-01.bench.json -b hide-01.toml --not-met"),
     ("Harden it. The second administrator is created first.", "harden -m hide-01.bench.json -b hide-01.toml --yes"),
     ("Some rules take effect after a restart.", "machine restart -m hide-01.bench.json"),
     ("Verify it: audit again, and test the rules.", "verify -m hide-01.bench.json -b hide-01.toml"),
@@ -41,7 +41,10 @@ NEXT = (
     ),
     ("the sheet to sign", "verrou report -m hide-01.bench.json -b hide-01.toml --save hide-01.html"),
     ("a baseline with five errors", "verrou baseline check with-errors.toml"),
-    ("undo everything on the terminal in the bird hide", "verrou undo -m hide-01.bench.json --accept open-guest"),
+    (
+        "undo everything on the terminal in the bird hide",
+        "verrou undo -m hide-01.bench.json --override remote-blank-password",
+    ),
 )
 
 

@@ -100,9 +100,9 @@ class Told:
 
 
 def rehearse(
-    machine: Machine, posture: Posture, steps: Sequence[Step], secrets: Secrets, prove: bool = False
+    machine: Machine, posture: Posture, steps: Sequence[Step], secrets: Secrets, test: bool = False
 ) -> Rehearsal:
-    """Do ``steps`` on a private copy of the machine, observe the copy, and with ``prove`` try its rules on it.
+    """Do ``steps`` on a private copy of the machine, observe the copy, and with ``test`` test its rules there.
     Passwords that are not in ``secrets`` get stand-ins, and whoever has to be tried with one is not tried yet.
 
     Raises:
@@ -111,7 +111,7 @@ def rehearse(
     steps = with_files(machine, posture, steps)
     try:
         with machine.rehearse() as copy:
-            return _rehearsed(copy, posture, steps, secrets, prove)
+            return _rehearsed(copy, posture, steps, secrets, test)
     except CannotRehearse as reason:
         return foreseen(posture, steps, str(reason))
 
@@ -123,7 +123,7 @@ def foreseen(posture: Posture, steps: Sequence[Step], why: str) -> Rehearsal:
     return Rehearsal(posture, course.after, results, course, foreseen_only=why)
 
 
-def _rehearsed(copy: Copy, posture: Posture, steps: Sequence[Step], secrets: Secrets, prove: bool) -> Rehearsal:
+def _rehearsed(copy: Copy, posture: Posture, steps: Sequence[Step], secrets: Secrets, test: bool) -> Rehearsal:
     stages = guards.stages(posture, steps)
     giving = guards.gives(stages)
     given = _with_stand_ins(steps, secrets, posture)
@@ -144,7 +144,7 @@ def _rehearsed(copy: Copy, posture: Posture, steps: Sequence[Step], secrets: Sec
         copy.stamps(),
         tuple(copy.remarks(changes)),
         (*copy.obstacles(changes), *_new_twins(posture, after)),
-        _trials(copy, after) if prove else (),
+        _trials(copy, after) if test else (),
     )
 
 
@@ -304,7 +304,7 @@ def _again(machine: Machine, planned: Rehearsal, secrets: Secrets, told: Told) -
         if refused - {n for n, (_, result) in enumerate(planned.steps) if result.outcome is Outcome.REJECTED}:
             step, result = again.steps[min(refused)]
             raise GuardRefused(
-                f"blocked by the guard moved-machine: the machine changed since the plan was made, and a step would "
+                f"blocked by the guard changed-machine: the machine changed since the plan was made, and a step would "
                 f"now be rejected: {step.what} ({result.said}). Run the command again."
             )
         if _stands(machine, again):

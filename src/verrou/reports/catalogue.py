@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from typing import TypedDict
 
 from verrou.core.model import Effect
-from verrou.core.rules import CATALOGUE, CHOICES, Rule, Severity
+from verrou.core.rules import CATALOGUE, PRESETS, Rule, Severity
 from verrou.machines import where_kept
 from verrou.reports.sheets import Sheet, columns_of
 
@@ -91,36 +91,36 @@ def family_sheet(rules: Sequence[RuleData]) -> Sheet:
     return Sheet("family", columns, tuple(dict(row) for row in rules))
 
 
-class ChoiceData(TypedDict):
+class PresetData(TypedDict):
     """A named set of values, as a baseline file writes them, and what it gives up."""
 
-    choice: str
+    preset: str
     gives_up: str
     values: dict[str, str | bool]
 
 
-def choices_data() -> list[ChoiceData]:
-    """The named choices of all families."""
+def presets_data() -> list[PresetData]:
+    """The named presets of all families."""
     return [
-        {"choice": name, "gives_up": choice.gives_up, "values": dict(choice.values)}
-        for choices in CHOICES.values()
-        for name, choice in choices.items()
+        {"preset": name, "gives_up": preset.gives_up, "values": dict(preset.values)}
+        for presets in PRESETS.values()
+        for name, preset in presets.items()
     ]
 
 
-def choices_sheet(choices: Sequence[ChoiceData]) -> Sheet:
-    """The named choices with what they set."""
+def presets_sheet(presets: Sequence[PresetData]) -> Sheet:
+    """The named presets with what they set."""
     rows = []
-    for each in choices:
+    for each in presets:
         said = {rule_id: CATALOGUE[rule_id].kind for rule_id in each["values"]}
         values = [f"{r.partition('.')[2]}={said[r].say(said[r].parse(v))}" for r, v in each["values"].items()]
-        rows.append({"choice": each["choice"], "gives_up": each["gives_up"], "sets": values})
+        rows.append({"preset": each["preset"], "gives_up": each["gives_up"], "sets": values})
     columns = columns_of(
-        ("choice", "choice"),
+        ("preset", "preset"),
         ("gives_up", "what it gives up, and what it sets"),
         ("sets", "sets"),
-        whole=("choice",),
+        whole=("preset",),
         hidden=("sets",),
         under={"gives_up": "sets"},
     )
-    return Sheet("choices", columns, tuple(rows))
+    return Sheet("presets", columns, tuple(rows))

@@ -144,7 +144,7 @@ def log_sheet(records: Numbered) -> Sheet:
         ),
         only_text=("when", "score", "came"),
     )
-    return Sheet("log", columns, tuple(rows), styles)
+    return Sheet("logbook", columns, tuple(rows), styles)
 
 
 def _score(record: Record) -> str:

@@ -12,12 +12,12 @@ from verrou import __version__
 from verrou.core.baseline import Waiver, WantedAccount, WantedGroup
 from verrou.core.model import Account, Group, MachineFacts
 from verrou.core.model.ways import Gate
-from verrou.core.rules import CATALOGUE, CHOICE, CHOICES, Rule
+from verrou.core.rules import CATALOGUE, PRESET, PRESETS, Rule
 from verrou.core.survey import FORMAT, DerivedData, ReadingData
 from verrou.core.values import NAMES, TEXT, JsonSchema, either, exactly
 from verrou.reports.access import AccessData, ScreensData, WhyData
 from verrou.reports.baselines import BaselineData, BaselineLine
-from verrou.reports.catalogue import ChoiceData, ExplanationData, RuleData
+from verrou.reports.catalogue import ExplanationData, PresetData, RuleData
 from verrou.reports.comparisons import ComparisonData
 from verrou.reports.findings import AuditData, VerificationData
 from verrou.reports.groups import GivesData
@@ -161,8 +161,8 @@ def baseline_file() -> JsonSchema:
             empty = {"type": "object", "properties": {}, "additionalProperties": False}
             family = family["properties"].setdefault(key, empty)
         family["properties"][last] = _written(rule)
-    for name, choices in CHOICES.items():
-        families[name]["properties"][CHOICE] = {"enum": list(choices)}
+    for name, presets in PRESETS.items():
+        families[name]["properties"][PRESET] = {"enum": list(presets)}
     head = {"type": "object", "properties": {"title": TEXT, "builds_on": NAMES}, "additionalProperties": False}
     tables = {
         "baseline": head,
@@ -185,7 +185,7 @@ OUTPUTS: Mapping[str, Callable[[], JsonSchema]] = {
     "group list": _list_of(_group),
     "group show": _group,
     "rule list": _of(list[RuleData]),
-    "rule choices": _of(list[ChoiceData]),
+    "rule presets": _of(list[PresetData]),
     "rule show": _readings,
     "rule explain": _of(dict[str, list[ExplanationData]]),
     "baseline list": _of(list[BaselineLine]),
@@ -195,7 +195,7 @@ OUTPUTS: Mapping[str, Callable[[], JsonSchema]] = {
     "baseline compare": _of(ComparisonData),
     "round": _of(RoundData),
     "report": _of(SignOffData),
-    "log": _of(list[RecordData]),
+    "logbook": _of(list[RecordData]),
     "trend": _of(TrendData),
     "journal list": _of(list[EntryData]),
     "journal show": _of(EntryData),

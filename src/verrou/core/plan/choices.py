@@ -1,14 +1,14 @@
-"""A named choice as values for one machine."""
+"""A named preset as values for one machine."""
 
 from verrou.core.model import Posture, Status
-from verrou.core.rules import CATALOGUE, CHOICES, Rule, reading_of
+from verrou.core.rules import CATALOGUE, PRESETS, Rule, reading_of
 from verrou.core.values import Value
 
 
 def values_of(posture: Posture, name: str) -> tuple[dict[str, Value], list[str]]:
-    """What a choice sets on a machine: its own values, or the next stricter one that the machine takes; and the rules
+    """What a preset sets on a machine: its own values, or the next stricter one that the machine takes; and the rules
     that are left out, each with the reason."""
-    chosen = next(choices[name] for choices in CHOICES.values() if name in choices)
+    chosen = next(presets[name] for presets in PRESETS.values() if name in presets)
     values: dict[str, Value] = {}
     left_out: list[str] = []
     for rule_id, raw in chosen.values.items():
@@ -35,6 +35,6 @@ def _taken(rule: Rule, value: Value, posture: Posture) -> Value | None:
     return min(stricter, key=rule.kind.rank, default=None)
 
 
-def choice_names() -> list[str]:
-    """Every named choice, from the one that asks most of people to the one that asks least."""
-    return [name for choices in CHOICES.values() for name in choices]
+def preset_names() -> list[str]:
+    """Every named preset, from the one that asks most of people to the one that asks least."""
+    return [name for presets in PRESETS.values() for name in presets]

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from verrou.core.model import Posture, Reading, Status, absent, joined, unreadable
 from verrou.core.rules import builtin, elevation, lockout, logon, password, population, rights, screen, sharing
 from verrou.core.rules.declaration import WHEN, Agreement, Rule, Severity, sentence
-from verrou.core.rules.elevation import CHOICE, NamedChoice
+from verrou.core.rules.elevation import PRESET, Preset
 from verrou.core.values import Value
 
 if TYPE_CHECKING:
@@ -15,8 +15,8 @@ if TYPE_CHECKING:
 
 __all__ = [
     "CATALOGUE",
-    "CHOICE",
-    "CHOICES",
+    "PRESET",
+    "PRESETS",
     "WHEN",
     "Agreement",
     "Rule",
@@ -33,7 +33,7 @@ __all__ = [
 
 FAMILIES = (builtin, population, password, lockout, logon, rights, elevation, screen, sharing)
 CATALOGUE: Mapping[str, Rule] = {rule.id: rule for family in FAMILIES for rule in family.RULES}
-CHOICES: Mapping[str, Mapping[str, NamedChoice]] = {"elevation": elevation.CHOICES}
+PRESETS: Mapping[str, Mapping[str, Preset]] = {"elevation": elevation.PRESETS}
 """By family: sets of values that bear a name."""
 
 

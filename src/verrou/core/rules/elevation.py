@@ -9,7 +9,7 @@ from verrou.core.model.facts import Effect
 from verrou.core.rules.declaration import Rule, Severity
 from verrou.core.values import Choice, Span, Value, YesNo
 
-CHOICE = "choice"
+PRESET = "preset"
 """The key of a baseline's family that names one of :data:`CHOICES`."""
 GIVES = Choice(("nothing", "approval", "password"))
 
@@ -175,7 +175,7 @@ RULES = (
 
 
 @frozen
-class NamedChoice:
+class Preset:
     """A set of values for the whole family, as a baseline file writes them: why somebody would want them, and what
     they give up."""
 
@@ -184,12 +184,12 @@ class NamedChoice:
     values: Mapping[str, str | bool]
 
 
-def _choice(because: str, gives_up: str, **values: str | bool) -> NamedChoice:
-    return NamedChoice(because, gives_up, {f"elevation.{key}": value for key, value in values.items()})
+def _preset(because: str, gives_up: str, **values: str | bool) -> Preset:
+    return Preset(because, gives_up, {f"elevation.{key}": value for key, value in values.items()})
 
 
-CHOICES: Mapping[str, NamedChoice] = {
-    "prove-each-time": _choice(
+PRESETS: Mapping[str, Preset] = {
+    "password-each-time": _preset(
         "administrators prove each change themselves",
         "only time: every elevation asks for a password, and installers fail",
         administrator_gives="password",
@@ -203,7 +203,7 @@ CHOICES: Mapping[str, NamedChoice] = {
         remembered_for="never",
         unanswered_after="1 minute",
     ),
-    "prove-at-first": _choice(
+    "password-for-minutes": _preset(
         "one password starts a few minutes of work",
         "for some minutes after an answer, anyone at the keyboard has the rights too",
         administrator_gives="password",
@@ -217,7 +217,7 @@ CHOICES: Mapping[str, NamedChoice] = {
         remembered_for="5 minutes",
         unanswered_after="2 minutes",
     ),
-    "say-yes": _choice(
+    "confirm-only": _preset(
         "the user sees what asks for elevation",
         "a click is enough, so an open session can be misused",
         administrator_gives="approval",
@@ -231,7 +231,7 @@ CHOICES: Mapping[str, NamedChoice] = {
         remembered_for="15 minutes",
         unanswered_after="5 minutes",
     ),
-    "ask-nothing": _choice(
+    "no-prompt": _preset(
         "administrators are never interrupted",
         "every program an administrator opens can change the whole machine, unnoticed",
         administrator_gives="nothing",

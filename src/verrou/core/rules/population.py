@@ -420,7 +420,9 @@ RULES = (
         protects="Password ageing applies to everyone, without forgotten exceptions.",
         costs="People who sign in rarely must change their password almost every time.",
         controls=("IA-5(1)",),
-        derived=OffTheAccounts(_worst_of(unending_accounts, "no unending one"), "verrou account change NAME --ages"),
+        derived=OffTheAccounts(
+            _worst_of(unending_accounts, "no unending one"), "verrou account change NAME --ageing-applies"
+        ),
         gaps=_unending_passwords,
     ),
     Rule(

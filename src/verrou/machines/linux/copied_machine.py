@@ -381,7 +381,7 @@ class LinuxCopy:
         if not self.machine_root.live and self.copy.ran:
             programs = ", ".join(sorted(self.copy.ran))
             said.append(
-                f"For the dry run, programs from this disk ran in isolation: {programs}. To avoid that: --foresee"
+                f"For the dry run, programs from this disk ran in isolation: {programs}. To avoid that: --no-dry-run"
             )
         return said
 

@@ -197,7 +197,7 @@ class _Line:
             self.asking.flush()
         except (BrokenPipeError, ValueError):
             raise CannotRehearse(
-                "the private copy of the machine ended by itself. Try again, or use --foresee."
+                "the private copy of the machine ended by itself. Try again, or use --no-dry-run."
             ) from None
         return self.hear()
 
@@ -206,7 +206,7 @@ class _Line:
             answer = json.loads(self.answering.readline())
         except ValueError:
             raise CannotRehearse(
-                "the private copy of the machine ended by itself. Try again, or use --foresee."
+                "the private copy of the machine ended by itself. Try again, or use --no-dry-run."
             ) from None
         if isinstance(answer, dict) and "too_slow" in answer:
             raise TooSlow(str(answer["trouble"]))
