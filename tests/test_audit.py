@@ -191,7 +191,7 @@ def test_a_waiver_never_covers_what_could_not_be_read() -> None:
             "matches the baseline",
         ),
         (
-            "[accounts.tern]\nexpires = 2027-01-01",
+            "[accounts.tern]\nuntil = 2027-01-01",
             "accounts.tern",
             Verdict.NOT_MET,
             "tern has no expiry date; required: expiry by 2027-01-01",
@@ -222,8 +222,8 @@ def test_accounts_groups_and_population(text: str, subject: str, verdict: Verdic
 def test_an_account_that_ended_or_is_locked_is_no_administrator() -> None:
     warden = PEOPLE[1]
     for change, count in (
-        ({"ends": date(2026, 9, 14)}, 0),
-        ({"ends": date(2026, 9, 15)}, 1),
+        ({"until": date(2026, 9, 13)}, 0),
+        ({"until": date(2026, 9, 14)}, 1),
         ({"locked_until": datetime(2026, 9, 14, 8, 31)}, 0),
         ({"locked_until": datetime(2026, 9, 14, 8, 29)}, 1),
         ({"may_sign_in": False}, 0),
@@ -281,7 +281,7 @@ admin_name = "not-shipped"
 [accounts.warden]
 role = "administrator"
 [accounts.tern]
-expires = 2027-01-01
+until = 2027-01-01
 [accounts.gull]
 password = "keep"
 [groups.ringers]
@@ -293,7 +293,7 @@ members = ["nobody"]
     assert [step.what for step in worksheet.steps] == [
         "create group ringers",
         "add account tern to group ringers",
-        "account tern: expires on 2027-01-01",
+        "account tern: until 2027-01-01",
     ]
     advice = {item.subject: item.advice for item in worksheet.by_hand}
     assert set(advice) == {

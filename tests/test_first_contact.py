@@ -56,7 +56,7 @@ def test_a_survey_is_found_kept_and_never_changed(verrou: Verrou, bench: Path, t
         ),
         (["rule", "set", "population.hints=forbidden"], "To change it: verrou account change NAME --no-hint"),
         (["rule", "set", "lockout.lasts=0"], 'expected a duration of 1 minute to 365 days, with its unit, or "until-'),
-        (["account", "disable", "warden", "--on", "2020-01-01"], "is not after today"),
+        (["account", "disable", "warden", "--until", "2020-01-01"], "is before today"),
         (["-m", "x"], "no such option '-m'"),
         (["machine", "new", ""], "expected the name of a new file"),
         (["machine", "new", "a\nb"], "expected the name of a new file"),

@@ -97,7 +97,7 @@ STEP = (
         st.booleans(),
         cannot_change=st.booleans(),
         home_kept=st.booleans(),
-        expires=DAYS,
+        until=DAYS,
     )
     | st.builds(SetEnabled, NAMES, st.booleans())
     | st.builds(SetPassword, NAMES, WAYS, st.booleans())
@@ -134,7 +134,7 @@ def follows(posture: Posture) -> dict[str, object]:
             must_change(a, posture, today) and a.enabled,
             expired(a, posture, today),
             a.cannot_change,
-            a.ends,
+            a.until,
             tuple(sorted(a.groups)) if a.name != "gull" else (),
         )
         for a in posture.accounts

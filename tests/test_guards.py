@@ -74,7 +74,7 @@ def postures(draw: st.DrawFn) -> Posture:
                 groups=tuple(draw(st.sets(st.sampled_from(list(GROUPS)), max_size=2))),
                 enabled=draw(st.booleans()),
                 password=draw(st.sampled_from(PasswordState)),
-                ends=draw(st.sampled_from([None, date(2026, 9, 1), date(2026, 10, 1), date(2027, 1, 1)])),
+                until=draw(st.sampled_from([None, date(2026, 9, 1), date(2026, 10, 1), date(2027, 1, 1)])),
                 locked_until=draw(st.sampled_from([None, NOW + timedelta(hours=1), NOW - timedelta(hours=1)])),
             )
         )
@@ -274,7 +274,7 @@ def test_an_administrator_lasts() -> None:
     assert not lasting(two, SetEnd("warden", tomorrow)), "keeper stays"
     alone = evolve(two, accounts=(two.by_name["warden"],))
     assert lasting(alone, SetEnd("warden", tomorrow)) and not lasting(alone, SetEnd("warden", in_spring))
-    ends = evolve(alone, accounts=(evolve(alone.accounts[0], ends=tomorrow),))
+    ends = evolve(alone, accounts=(evolve(alone.accounts[0], until=tomorrow),))
     assert not lasting(ends, SetPassword("warden")), "it was so before"
     graced = evolve(alone.accounts[0], password_changed=NOW.date() - timedelta(days=40), grace=10)
     aged = evolve(alone, accounts=(graced,), readings={"password.max_age": Reading("never")})

@@ -66,7 +66,7 @@ def comes_in(root: PrivateRoot, account: str, password: str, service: str, **ite
 def test_a_guest_comes_to_the_console_alone_and_leaves_nothing(manned_root: PrivateRoot, verrou: Verrou) -> None:
     root, m = manned_root, ("-m", manned_root.path)
     start = root.tree()
-    made = ("account", "add", "daypass", "--role", "guest", "--password", "blank", "--ends", "2099-03-31")
+    made = ("account", "add", "daypass", "--role", "guest", "--password", "blank", "--until", "2099-03-31")
     verrou(*made, "--note", "day visitors", *m, "--yes")
     assert comes_in(root, "daypass", "", "login", tty="tty2") and comes_in(root, "daypass", "", "sshd", tty=":0")
     assert not comes_in(root, "daypass", "", "sshd"), "the remote shell's service refuses a guest"
@@ -77,7 +77,7 @@ def test_a_guest_comes_to_the_console_alone_and_leaves_nothing(manned_root: Priv
 
     changing = root.inside("passwd", user="daypass", typed=f"{OTHER_PASSWORD}\n{OTHER_PASSWORD}\n")
     assert changing.returncode != 0 and root.read("/etc/shadow").splitlines()[-1].startswith("daypass::")
-    assert "Mar 31, 2099" in root.inside("chage", "-l", "daypass").stdout
+    assert "Apr 01, 2099" in root.inside("chage", "-l", "daypass").stdout
     assert root.inside("passwd", "-S", "daypass").stdout.split()[1] == "NP"
     content_judges(root)
 
@@ -282,8 +282,8 @@ def test_marks_ends_and_words_as_the_system_sees_them(manned_root: PrivateRoot, 
     verrou(*change, "--note", "a:b", code=4)
     verrou(*change, "--join", "sudo", "--role", "administrator")
     assert "sudo" in root.inside("id", "tern").stdout
-    verrou("account", "disable", "tern", "--on", "2099-01-02", *m, *TYPED, typed=GOOD_PASSWORD)
-    assert "Jan 02, 2099" in root.inside("chage", "-l", "tern").stdout
+    verrou("account", "disable", "tern", "--until", "2099-01-02", *m, *TYPED, typed=GOOD_PASSWORD)
+    assert "Jan 03, 2099" in root.inside("chage", "-l", "tern").stdout
     verrou("account", "disable", "tern", *m, *TYPED, typed=GOOD_PASSWORD)
     assert not root.signs_in("tern", "shearwater-Sound-99")
     content_judges(root)

@@ -52,8 +52,8 @@ def machine(*accounts: Account, facts: object = KEEPS, gates: tuple[Gate, ...] =
 TERN = Account("tern", "1001", password_changed=days(400), last_sign_in=datetime(2026, 9, 1))
 IDLE = Account("idle", "1002", password_changed=days(400))
 GUEST = Account("daypass", "1003", groups=("guests",), password_changed=days(3))
-SEASON = evolve(TERN, name="season", ends=date(2026, 12, 1))
-GONE = evolve(TERN, name="gone", ends=date(2026, 9, 14))
+SEASON = evolve(TERN, name="season", until=date(2026, 12, 1))
+GONE = evolve(TERN, name="gone", until=date(2026, 9, 13))
 FOUND = (
     ("unused_for", (TERN,), timedelta(days=13)),
     ("unused_for", (TERN, IDLE), timedelta(days=400)),
@@ -62,11 +62,11 @@ FOUND = (
     ("unused_for", (evolve(IDLE, password_changed=None, password_due=True),), timedelta(0)),
     ("unused_for", (evolve(IDLE, password_due=True),), timedelta(days=400)),
     ("unused_for", (evolve(IDLE, sessions=("console",)),), timedelta(0)),
-    ("unused_for", (evolve(IDLE, ends=days(1)),), timedelta(0)),
+    ("unused_for", (evolve(IDLE, until=days(1)),), timedelta(0)),
     ("unused_for", (evolve(IDLE, builtin=Builtin.GUEST),), timedelta(0)),
     ("temporary_until", (TERN,), timedelta(0)),
     ("temporary_until", (TERN, GUEST), "never"),
-    ("temporary_until", (evolve(GUEST, ends=date(2026, 9, 15)), SEASON), timedelta(days=78)),
+    ("temporary_until", (evolve(GUEST, until=date(2026, 9, 15)), SEASON), timedelta(days=78)),
     ("temporary_until", (GONE,), timedelta(0)),
     ("ended_accounts", (SEASON,), "disabled"),
     ("ended_accounts", (SEASON, GONE), "left-open"),
@@ -115,8 +115,8 @@ def test_what_the_worksheet_does_about_it() -> None:
     worksheet = plan(now, asked(BASELINE), audit(now, asked(BASELINE)))
     assert {step.what for step in worksheet.steps} == {
         "disable account idle",
-        "account daypass: expires on 2026-11-13",
-        "account season: expires on 2026-11-13",
+        "account daypass: until 2026-11-13",
+        "account season: until 2026-11-13",
         "disable account gone",
         "remove the hint of account hinted",
         "remove the recovery questions of account hinted",
@@ -135,7 +135,7 @@ def test_a_new_guest_gets_an_end_in_the_same_worksheet() -> None:
     worksheet = plan(machine(TERN), baseline, audit(machine(TERN), baseline))
     assert [step.what for step in worksheet.steps] == [
         "add account tern to group guests",
-        "account tern: expires on 2026-11-13",
+        "account tern: until 2026-11-13",
     ]
 
 
@@ -150,9 +150,9 @@ def test_what_a_new_account_brings_up_is_told_in_the_same_worksheet() -> None:
 
 def test_a_listed_account_whose_end_has_passed_is_as_listed() -> None:
     closed = evolve(GONE, name="tern", enabled=False)
-    baseline = asked("[accounts.tern]\nexpires = 2026-09-14\n")
+    baseline = asked("[accounts.tern]\nuntil = 2026-09-13\n")
     assert audit(machine(closed), baseline).all_met
-    assert not audit(machine(closed), asked("[accounts.tern]\nexpires = 2026-09-15\n")).all_met
+    assert not audit(machine(closed), asked("[accounts.tern]\nuntil = 2026-09-14\n")).all_met
 
 
 AFAR = Group("afar", "14", ("tern",))

@@ -4,6 +4,7 @@ import json
 import subprocess
 import sys
 from collections.abc import Callable
+from datetime import date, timedelta
 from pathlib import Path
 
 import pytest
@@ -166,17 +167,21 @@ def test_account_steps_as_the_system_sees_them(manned_root: PrivateRoot, verrou:
 
 def test_an_account_of_a_baseline_ends_on_its_day(manned_root: PrivateRoot, verrou: Verrou, tmp_path: Path) -> None:
     m = ("-m", manned_root.path, "--yes")
-    (tmp_path / "site.toml").write_text(titled('[accounts.tern]\npassword = "ask"\nexpires = 2099-03-31\n'))
+    (tmp_path / "site.toml").write_text(titled('[accounts.tern]\npassword = "ask"\nuntil = 2099-03-31\n'))
     verrou("harden", "-b", "site.toml", *m, "--password", "stdin", typed="puffin-Burrow-31\n")
-    assert "Mar 31, 2099" in manned_root.inside("chage", "-l", "tern").stdout
+    assert "Apr 01, 2099" in manned_root.inside("chage", "-l", "tern").stdout
     verrou("account", "password", "tern", "--password", "stdin", "--keep-password", *m, typed="skerry-Burrow-8\n")
     assert manned_root.signs_in("tern", "skerry-Burrow-8")
-    assert "is not after today" in verrou("account", "change", "tern", "--ends", "2026-01-01", *m, code=2).stderr
+    assert "is before today" in verrou("account", "change", "tern", "--until", "2026-01-01", *m, code=2).stderr
     manned_root.inside("chage", "-E", "2026-01-01", "tern")
     assert not manned_root.signs_in("tern", "skerry-Burrow-8")
-    verrou("account", "change", "tern", "--ends", "never", *m)
-    assert manned_root.signs_in("tern", "skerry-Burrow-8")
-    verrou("account", "change", "tern", "--ends", "soon", *m, code=2)
+    for last, works in ((date.today(), True), (date.today() - timedelta(days=1), False)):
+        manned_root.inside("chage", "-E", f"{last + timedelta(days=1)}", "tern")
+        tern = json.loads(verrou("account", "show", "tern", "-m", manned_root.path, "--format", "json").stdout)
+        assert tern["until"] == str(last) and manned_root.signs_in("tern", "skerry-Burrow-8") is works
+    verrou("account", "change", "tern", "--until", f"{date.today()}", *m)
+    assert manned_root.signs_in("tern", "skerry-Burrow-8"), "this is its last day"
+    verrou("account", "change", "tern", "--until", "soon", *m, code=2)
 
 
 def test_a_missing_module_is_named_and_the_rest_goes_on(manned_root: PrivateRoot, verrou: Verrou) -> None:

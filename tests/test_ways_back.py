@@ -58,7 +58,7 @@ def test_back_to_a_point_and_on_again(address: str, verrou: Verrou) -> None:
     before = verrou("survey", *m, "--all", "--format", "csv").stdout
     verrou("account", "add", "tern", "--password", "generate", *m, "--yes")
     verrou("account", "disable", "tern", *m, "--yes")
-    verrou("account", "change", "tern", "--ends", "2031-03-31", *m, "--yes")
+    verrou("account", "change", "tern", "--until", "2031-03-31", *m, "--yes")
     after = verrou("survey", *m, "--all", "--format", "csv").stdout
     preview = verrou("undo", "--to", first, *m, "--preview").stdout
     assert "account tern: standard → removed" in preview and "nothing was changed" in preview
@@ -85,15 +85,15 @@ def test_what_is_refused_or_tried_is_told_and_never_taken_back(address: str, ver
 
 def test_an_end_outlasts_being_disabled(address: str, verrou: Verrou) -> None:
     m = ("-m", address, "--yes")
-    verrou("account", "add", "tern", "--ends", "2031-03-31", "--password", "generate", *m)
+    verrou("account", "add", "tern", "--until", "2031-03-31", "--password", "generate", *m)
 
     def ends() -> object:
         listed = json.loads(verrou("account", "list", *m[:2], "--format", "json").stdout)
-        return next(account["ends"] for account in listed if account["name"] == "tern")
+        return next(account["until"] for account in listed if account["name"] == "tern")
 
     verrou("account", "disable", "tern", *m)
     assert ends() == "2031-03-31"
-    verrou("account", "change", "tern", "--ends", "2032-03-31", *m)
+    verrou("account", "change", "tern", "--until", "2032-03-31", *m)
     assert ends() == "2032-03-31"
     verrou("account", "enable", "tern", *m)
     assert ends() == "2032-03-31"
@@ -167,7 +167,7 @@ class TestOnARealRoot:
     @pytest.mark.parametrize("choice", ["keep", "archive"])
     def test_who_was_removed_comes_back_whole(self, manned_root: PrivateRoot, verrou: Verrou, choice: str) -> None:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
-        verrou("account", "add", "tern", "--password", "generate", "--ends", "2031-03-31", *m)
+        verrou("account", "add", "tern", "--password", "generate", "--until", "2031-03-31", *m)
         root.inside("sh", "-c", "cd /home/tern && mkdir a && echo chick > a/note && chmod 2750 a", user="tern")
         os.setxattr(root.path / "home/tern/.profile", "trusted.station", b"hide")
         root.write("/home/tern/a/note", "chick\n")
@@ -228,16 +228,16 @@ class TestOnARealRoot:
         os.setxattr(shadow, "security.station", b"label")
         os.setxattr(shadow, "trusted.station", b"own")
         (root.path / "etc/shadow").chmod(0o604)
-        verrou("account", "change", "warden", "--ends", "2031-03-31", *m)
+        verrou("account", "change", "warden", "--until", "2031-03-31", *m)
         assert os.getxattr(shadow, "security.station") == b"label" and os.getxattr(shadow, "trusted.station") == b"own"
         assert shadow.stat().st_mode & 0o7777 == 0o604
         os.link(shadow, root.path / "etc/shadow-of-yesterday")
-        told = verrou("account", "change", "warden", "--ends", "2032-03-31", *m).stdout
+        told = verrou("account", "change", "warden", "--until", "2032-03-31", *m).stdout
         assert "/etc/shadow has 1 further name" in " ".join(told.split())
 
     def test_somebody_else_wrote_to_the_same_line(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
-        verrou("account", "change", "warden", "--full-name", "Wilma Warden", "--ends", "2031-03-31", *m)
+        verrou("account", "change", "warden", "--full-name", "Wilma Warden", "--until", "2031-03-31", *m)
         root.inside("chage", "-W", "3", "warden")
         root.inside("usermod", "-aG", "adm", "warden")
         verrou("undo", *m)

@@ -64,9 +64,9 @@ class Day(click.ParamType):  # type: ignore[type-arg,unused-ignore]
 def check_day(posture: Posture, day: date | str | None) -> None:
     """Refuse a day that has passed on the machine's own clock."""
     today = posture.machine.now.date()
-    if isinstance(day, date) and day <= today:
+    if isinstance(day, date) and day < today:
         raise BadInput(
-            f"{day} is not after today ({today} on {posture.machine.name}). "
+            f"{day} is before today ({today} on {posture.machine.name}). "
             "Give a later day, or disable the account now: verrou account disable NAME"
         )
 
@@ -156,7 +156,7 @@ def unlock(machine: Machine, name: str, how: dict[str, Any]) -> None:
 @click.option("--note", default="", help="Purpose of the account, if the machine can store it.")
 @click.option("--home", default="", help="Home folder, instead of the usual one (Linux).")
 @click.option("--shell", default="", help="Login shell, instead of the usual one (Linux).")
-@click.option("--ends", "end", type=Day(), metavar="DAY", help="The day from which on it is closed.")
+@click.option("--until", type=Day(), metavar="DAY", help="Last day on which the account works.")
 @click.option("--keep-password", is_flag=True, help="Do not require a password change at the first sign-in.")
 @click.option(
     "--fixed/--not-fixed", "cannot_change", default=None, help="Only an administrator can change the password."
@@ -171,7 +171,7 @@ def add(
     machine: Machine,
     name: str,
     role: str,
-    end: date | None,
+    until: date | None,
     keep_password: bool,
     cannot_change: bool | None,
     temporary_home: bool | None,
@@ -189,7 +189,7 @@ def add(
         from verrou.core.plan.making import check_name, new_account
 
         check_name(posture, name)
-        check_day(posture, end)
+        check_day(posture, until)
         check_kept(posture, **{key: text for key, text in words.items() if key != "home"})
         if words["home"] and posture.machine.kind != "linux":
             raise BadInput(f"{posture.machine.name} chooses the home folder of each account. Leave out --home.")
@@ -205,7 +205,7 @@ def add(
             must_change=False if keep_password else None,
             cannot_change=cannot_change,
             home_kept=None if temporary_home is None else not temporary_home,
-            expires=end,
+            until=until,
             **words,
         )
 
@@ -251,7 +251,7 @@ def set_password(machine: Machine, name: str, keep_password: bool, password: str
     help="Remove the account from this group; can be repeated.",
 )
 @click.option(
-    "--ends", "end", type=Day(or_never=True), metavar="DAY", help='The day from which on it is closed, or "never".'
+    "--until", type=Day(or_never=True), metavar="DAY", help='Last day on which the account works, or "never".'
 )
 @click.option(
     "--change-due/--no-change-due",
@@ -280,7 +280,7 @@ def change_account(
     role: str | None,
     joins: tuple[str, ...],
     leaves: tuple[str, ...],
-    end: date | str | None,
+    until: date | str | None,
     must_change: bool | None,
     cannot_change: bool | None,
     never_ends: bool | None,
@@ -295,10 +295,10 @@ def change_account(
         from verrou.core.plan.making import role_steps
 
         found = known_account(posture, name)
-        check_day(posture, end)
+        check_day(posture, until)
         check_kept(posture, **words)
         steps: list[Step] = [Join(found, known_group(posture, group)) for group in joins]
-        steps += [SetEnd(found, end if isinstance(end, date) else None)] if end is not None else []
+        steps += [SetEnd(found, until if isinstance(until, date) else None)] if until is not None else []
         marks = SetFlags(found, must_change, cannot_change, never_ends)
         steps += [marks] if marks.flags else []
         details = [(Detail(key), text) for key, text in words.items() if text is not None]
@@ -392,16 +392,16 @@ def enable(machine: Machine, name: str, how: dict[str, Any]) -> None:
 
 @account.command("disable")
 @click.argument("name", shell_complete=completing.accounts)
-@click.option("--on", "day", type=Day(), metavar="DAY", help="Disable it from this day on instead of now.")
+@click.option("--until", type=Day(), metavar="DAY", help="Last day on which it works, instead of now.")
 @click.option("--stop-jobs", is_flag=True, help="Also remove its crontab, at jobs and automatically started services.")
 @change_options()
-def disable(machine: Machine, name: str, day: date | None, stop_jobs: bool, how: dict[str, Any]) -> None:
+def disable(machine: Machine, name: str, until: date | None, stop_jobs: bool, how: dict[str, Any]) -> None:
     """Disable an account; files and groups stay."""
 
     def make(posture: Posture) -> Sequence[Step]:
         found = known_account(posture, name)
-        check_day(posture, day)
-        closing = SetEnd(found, day) if day else SetEnabled(found, False, effect=Effect.NEXT_SIGN_IN)
+        check_day(posture, until)
+        closing = SetEnd(found, until) if until else SetEnabled(found, False, effect=Effect.NEXT_SIGN_IN)
         return [*([StopJobs(found)] if stop_jobs else []), closing]
 
     single(machine, make, how)

@@ -57,7 +57,7 @@ class WantedAccount:
     enabled: bool = True
     full_name: str = ""
     ways_in: tuple[Way, ...] = ()
-    expires: date | None = None
+    until: date | None = None
     note: str = ""
     shell: str = ""
     home: HomeWord | None = None
@@ -65,8 +65,8 @@ class WantedAccount:
     because: str = ""
 
     def is_open(self, today: date) -> bool:
-        """Whether it should be enabled: not any more once its end has passed."""
-        return self.enabled and not (self.expires is not None and self.expires <= today)
+        """Whether it should be enabled: not after its last day."""
+        return self.enabled and not (self.until is not None and self.until < today)
 
 
 @frozen(repr=False)

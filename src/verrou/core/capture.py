@@ -140,13 +140,13 @@ def _denied_group_it_lacks(account: Account, role: Role, posture: Posture) -> st
 
 def _account(account: Account, posture: Posture) -> str:
     blank = account.password is PasswordState.BLANK and account.enabled
-    ended = account.ends is not None and account.ends <= posture.machine.now.date()
+    ended = account.until is not None and account.until < posture.machine.now.date()
     ways = ways_in(account, posture)
     if doubtful := ways_unknown(account, posture):
         by = joined([str(way) for way in doubtful])
         return "\n" + comment(f"{account.name}: whether it can sign in by {by} is not known, so no baseline lists it")
     if account.enabled and posture.gates and not ways:
-        why = f"ended on {account.ends}" if ended else "no way lets it in"
+        why = f"expired after {account.until}" if ended else "no route lets it in"
         return "\n" + comment(f"{account.name} is enabled, and {why}: no baseline lists it so")
     role = known_role(account, posture)
     if role is Known.UNKNOWN:
@@ -164,8 +164,8 @@ def _account(account: Account, posture: Posture) -> str:
     if account.cannot_change:
         lines.append(("cannot_change", True))
     text = f"\n[{key('accounts', account.name)}]\n" + "".join(f"{name} = {value(raw)}\n" for name, raw in lines)
-    if account.ends is not None:
-        text += comment(f"ended on {account.ends}") if ended else f"expires = {value(account.ends)}\n"
+    if account.until is not None:
+        text += comment(f"expired after {account.until}") if ended else f"until = {value(account.until)}\n"
     return text
 
 

@@ -134,7 +134,7 @@ STRICTNESS: Mapping[str, Rank] = {
     "ways": _fewer,
     "enabled": lambda enabled: not enabled,
     "password": lambda state: PASSWORDS.index(state) if state in PASSWORDS else None,
-    "ends": lambda day: -(day or date.max).toordinal(),
+    "until": lambda day: -(day or date.max).toordinal(),
     "ages_exempt": lambda exempt: not exempt,
     "password_due": bool,
     "max_age": lambda days: -NEVER if days is None else -days,

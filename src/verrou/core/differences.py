@@ -37,7 +37,7 @@ FACTS = {
     "min_age": "minimum password age in days",
     "max_age": "maximum password age in days",
     "warn_before": "days of warning",
-    "ends": "expires",
+    "until": "until",
     "locked_until": "locked until",
     "home": "home",
     "home_kept": "permanent home",

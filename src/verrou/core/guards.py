@@ -30,7 +30,7 @@ from verrou.core.model.access import (
     usable_administrator,
     usable_administrators,
 )
-from verrou.core.model.ageing import closed_from
+from verrou.core.model.ageing import usable_until
 from verrou.core.model.known import Known, any_of
 from verrou.core.model.ways import Way
 from verrou.core.plan.foresee import foresee
@@ -257,7 +257,7 @@ def why_not_lasting(posture: Posture, usable: Sequence[Account]) -> str:
 
 def _last_day(account: Account, posture: Posture) -> date | None:
     """When an account ends, or the lines that make it an administrator do."""
-    days = [day for day in (closed_from(account, posture), account.elevates_until) if day is not None]
+    days = [day for day in (usable_until(account, posture), account.elevates_until) if day is not None]
     return min(days, default=None)
 
 

@@ -10,7 +10,7 @@ from attrs import AttrsInstance, asdict
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, Source, Status
 from verrou.core.model.access import KnownRole, as_known_role, known_role, ways_in_now, ways_unknown
-from verrou.core.model.ageing import closed_from, must_change, password_ages
+from verrou.core.model.ageing import must_change, password_ages, usable_until
 from verrou.core.model.states import State, states_of
 from verrou.core.model.ways import Gate, Way
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
@@ -19,8 +19,8 @@ from verrou.core.values import MOST_SEEN, Unacceptable, ValueData
 if TYPE_CHECKING:
     from cattrs import Converter
 
-FORMAT = "verrou survey 2"
-FORMER = "verrou survey 1"
+FORMAT = "verrou survey 3"
+FORMER = ("verrou survey 1", "verrou survey 2")
 """In which a name could be taken for a pattern."""
 T = TypeVar("T")
 
@@ -42,7 +42,7 @@ class DerivedData(TypedDict):
     ways_unknown: list[Way]
     must_change: bool
     password_ages: bool
-    closed_from: date | None
+    usable_until: date | None
 
 
 class ReadingData(TypedDict):
@@ -68,7 +68,7 @@ def plain(item: AttrsInstance, *names: str) -> Any:
 def account_data(account: Account, posture: Posture) -> dict[str, Any]:
     """One account as plain data, with what is derived from it: role and states."""
     today = posture.machine.now.date()
-    closed = closed_from(account, posture)
+    until = usable_until(account, posture)
     return {
         **plain(account),
         "role": known_role(account, posture),
@@ -77,7 +77,7 @@ def account_data(account: Account, posture: Posture) -> dict[str, Any]:
         "ways_unknown": list(ways_unknown(account, posture)),
         "must_change": must_change(account, posture, today),
         "password_ages": password_ages(account, posture),
-        "closed_from": closed.isoformat() if closed else None,
+        "usable_until": until.isoformat() if until else None,
     }
 
 
@@ -116,8 +116,8 @@ def posture_from(data: object) -> Posture:
         BadInput: the data is no survey; the message names the first place that is wrong.
     """
     if not isinstance(data, dict) or data.get("format") != FORMAT:
-        if isinstance(data, dict) and data.get("format") == FORMER:
-            raise BadInput("this survey was saved by an earlier Verrou, which alone reads it; save it again")
+        if isinstance(data, dict) and data.get("format") in FORMER:
+            raise BadInput("this survey was saved by Verrou 0.1, and only that version reads it. Save it again.")
         raise BadInput(f'this is no survey: it does not say "format": "{FORMAT}"')
     # A survey is read far less often than one is made, and made sooner without this.
     from cattrs import transform_error
@@ -126,7 +126,7 @@ def posture_from(data: object) -> Posture:
     convert = _converter()
     try:
         machine = convert.structure(data["machine"], MachineFacts)
-        accounts = convert.structure([_renamed(raw) for raw in data["accounts"]], tuple[Account, ...])
+        accounts = convert.structure(data["accounts"], tuple[Account, ...])
         groups = convert.structure(data["groups"], tuple[Group, ...])
         troubles = convert.structure(data["troubles"], tuple[str, ...])
         gates = convert.structure(data.get("gates", []), tuple[Gate, ...])
@@ -156,16 +156,6 @@ def reading_from(rule_id: str, raw: Any) -> Reading | None:
     """A reading from plain data; None where the rule is not known here, or follows from the accounts."""
     rule = CATALOGUE.get(rule_id)
     return None if rule is None or rule.derived is not None else _reading(_converter(), rule, raw)
-
-
-FORMER_FACTS = {"expires": "ends", "must_change": "password_due"}
-"""What surveys that were saved earlier call a fact."""
-
-
-def _renamed(raw: Any) -> Any:
-    if not isinstance(raw, dict) or "ends" in raw:
-        return raw
-    return {FORMER_FACTS.get(key, key): value for key, value in raw.items()}
 
 
 def _reading(convert: "Converter", rule: Rule, raw: dict[str, Any]) -> Reading:

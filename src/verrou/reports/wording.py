@@ -56,7 +56,7 @@ def _gap_says(gap: Gap) -> str:
             return f"the password of {who} is {_FIXED[now]}; required: {_FIXED[wanted]}"
         case Fact.PASSWORD:
             return f"{who} has {_PASSWORD[now]}; required: {_PASSWORD[wanted]}"
-        case Fact.ENDS:
+        case Fact.UNTIL:
             return f"{who} {f'expires on {now}' if now else 'has no expiry date'}; required: expiry by {wanted}"
         case Fact.WAYS if not now:
             return f"{who} is enabled, but no route allows it to sign in"

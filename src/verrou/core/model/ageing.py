@@ -59,20 +59,20 @@ def must_change(account: Account, posture: Posture, on: date) -> bool:
     return account.password_due or (last is not None and last < on)
 
 
-def closed_from(account: Account, posture: Posture) -> date | None:
-    """The first day on which the account lets nobody in: its end, or the end of the days of grace that an aged password
-    has. shadow(5): the days of grace begin when the longest age has passed."""
-    days = [account.ends] if account.ends is not None else []
+def usable_until(account: Account, posture: Posture) -> date | None:
+    """Return the last day on which the account can be used: by its expiry date, or by the days of grace that an aged
+    password has. shadow(5): the days of grace begin when the longest age has passed."""
+    days = [account.until] if account.until is not None else []
     last = _last_good_day(account, posture)
     if last is not None and account.grace is not None:
-        days.append(_later(last, account.grace + 1))
+        days.append(_later(last, account.grace))
     return min(days, default=None)
 
 
 def expired(account: Account, posture: Posture, on: date) -> bool:
-    """Whether the account has ended by that day, by its own end or by the age of its password."""
-    closed = closed_from(account, posture)
-    return closed is not None and closed <= on
+    """Return whether the account has expired on that day, by its own date or by the age of its password."""
+    until = usable_until(account, posture)
+    return until is not None and until < on
 
 
 def barred_by_age(account: Account, posture: Posture, on: date) -> bool:

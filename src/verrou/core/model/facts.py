@@ -191,7 +191,7 @@ class Account:
     role) is derived in :mod:`verrou.core.model.ageing` and :mod:`verrou.core.model.access`.
 
     Times are the machine's own; ``locked_until`` is datetime.max for "until unlocked". ``given_by`` are the lines that
-    give it ``grants``. ``ends`` is the first day on which it is closed. ``password_due`` marks a password that must be
+    give it ``grants``. ``until`` is the last day on which it works. ``password_due`` marks a password that must be
     changed before all else, ``ages_exempt`` one that bears a mark of its own that leaves it out of the age of
     passwords. ``min_age``, ``max_age``, ``warn_before`` and ``grace`` are days, where the machine keeps them for each
     account; None stands for none. ``keys`` counts keys that stand for a password at a remote shell. ``sessions`` tells
@@ -225,7 +225,7 @@ class Account:
     warn_before: int | None = None
     grace: int | None = None
     ages_exempt: bool = False
-    ends: date | None = None
+    until: date | None = None
     locked_until: datetime | None = None
     wrong_tries: int = 0
     last_sign_in: datetime | None = None

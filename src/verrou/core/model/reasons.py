@@ -19,7 +19,7 @@ from verrou.core.model.access import (
     opening,
     role_of,
 )
-from verrou.core.model.ageing import closed_from, expired
+from verrou.core.model.ageing import expired, usable_until
 from verrou.core.model.elevation import Met, decided_by, granted_by, is_the_system, meets
 from verrou.core.model.facts import Account, Builtin, Grant, PasswordState, Reading, Role, Source
 from verrou.core.model.known import Known
@@ -179,8 +179,8 @@ def _about_account(account: Account, posture: Posture) -> Iterator[Reason]:
         said = account.shell_fault or "its login shell does not allow sign-in"
         yield Reason(False, said, source, f"verrou account change {typed} --shell /bin/bash")
     if expired(account, posture, posture.machine.now.date()):
-        closed = closed_from(account, posture)
-        yield Reason(False, f"{name} expired on {closed}", source, f"verrou account change {typed} --ends never")
+        until = usable_until(account, posture)
+        yield Reason(False, f"{name} expired after {until}", source, f"verrou account change {typed} --until never")
     if locked(account, posture):
         by_itself = account.locked_until != datetime.max
         change = f"verrou account unlock {typed}" + (", or the lock ends by itself" if by_itself else "")

@@ -5,7 +5,7 @@ from enum import StrEnum
 
 from verrou.core.model.access import gets_in, is_person, locked, ways_in
 from verrou.core.model.acting import goes_on
-from verrou.core.model.ageing import closed_from, expired, must_change, password_ages
+from verrou.core.model.ageing import expired, must_change, password_ages, usable_until
 from verrou.core.model.facts import Account, PasswordState
 from verrou.core.model.posture import Posture
 from verrou.core.model.words import counted, joined
@@ -20,8 +20,8 @@ class State(StrEnum):
     OPEN_BY_KEY = "open-by-key"
     DISABLED = "disabled"
     NO_PASSWORD = "no-password"
-    ENDED = "ended"
-    ENDS = "ends"
+    EXPIRED = "expired"
+    UNTIL = "until"
     LOCKED = "locked"
     PASSWORD_DUE = "password-due"
     FIXED = "fixed"
@@ -63,10 +63,10 @@ def _words(state: State, account: Account, posture: Posture) -> str:
         case State.NO_PASSWORD:
             without = account.enabled and account.password is PasswordState.NONE and is_person(account)
             return "no password" if without else ""
-        case State.ENDED:
-            return f"expired {closed_from(account, posture)}" if past_end else ""
-        case State.ENDS:
-            return f"expires {account.ends}" if account.ends is not None and account.enabled and not past_end else ""
+        case State.EXPIRED:
+            return f"expired after {usable_until(account, posture)}" if past_end else ""
+        case State.UNTIL:
+            return f"until {account.until}" if account.until is not None and account.enabled and not past_end else ""
         case State.LOCKED:
             until = account.locked_until
             if until is None or not locked(account, posture):

@@ -64,8 +64,8 @@ def account_gaps(posture: Posture, wanted: WantedAccount) -> Iterator[Gap]:
         # A blank password is never opened by a step: whoever opens it gives it another one first.
         steps = () if blank and should_be_open else (SetEnabled(name, should_be_open, effect=Effect.NEXT_SIGN_IN),)
         yield Gap(name, Fact.ENABLED, account.enabled, should_be_open, steps)
-    if wanted.expires is not None and (account.ends is None or account.ends > wanted.expires):
-        yield Gap(name, Fact.ENDS, account.ends, wanted.expires, (SetEnd(name, wanted.expires),))
+    if wanted.until is not None and (account.until is None or account.until > wanted.until):
+        yield Gap(name, Fact.UNTIL, account.until, wanted.until, (SetEnd(name, wanted.until),))
     if wanted.cannot_change is not None and account.cannot_change is not wanted.cannot_change:
         step = SetFlags(name, cannot_change=wanted.cannot_change)
         yield Gap(name, Fact.FIXED, account.cannot_change, wanted.cannot_change, (step,))
@@ -151,7 +151,7 @@ def _creation(posture: Posture, wanted: WantedAccount) -> Gap:
             full_name=wanted.full_name,
             note=wanted.note if Detail.NOTE in details else "",
             shell=wanted.shell if Detail.SHELL in details else "",
-            expires=wanted.expires,
+            until=wanted.until,
         )
     except NoWay as reason:
         return gap(by_hand=str(reason))

@@ -78,7 +78,7 @@ def foresee(step: Step, posture: Posture) -> Posture:
         case Unlock():
             return _changed(posture, step.account, lambda a: evolve(a, locked_until=None, wrong_tries=0))
         case SetEnd():
-            return _changed(posture, step.account, lambda a: evolve(a, ends=step.day))
+            return _changed(posture, step.account, lambda a: evolve(a, until=step.until))
         case SetFlags():
             return _flags_set(step, posture)
         case SetDetails():
@@ -184,7 +184,7 @@ def _account_made(step: CreateAccount, posture: Posture) -> Posture:
         password_changed=None if step.must_change and ages else posture.machine.now.date(),
         password_due=step.must_change,
         cannot_change=step.cannot_change,
-        ends=step.expires,
+        until=step.until,
         max_age=ages.get("password.max_age"),
         min_age=ages.get("password.min_age"),
         warn_before=ages.get("password.warn_before"),

@@ -17,7 +17,7 @@ class Fact(StrEnum):
     ENABLED = "enabled"
     PASSWORD = "password"
     STORAGE = "storage"
-    ENDS = "ends"
+    UNTIL = "until"
     FIXED = "fixed"
     AGES = "ages"
     WAYS = "ways"

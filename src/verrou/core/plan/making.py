@@ -35,7 +35,7 @@ def new_account(
     note: str = "",
     home: str = "",
     shell: str = "",
-    expires: date | None = None,
+    until: date | None = None,
 ) -> list[Step]:
     """The steps that make an account of ``role`` whole. What is None is what the role is made with: a standard user
     must change the first password; a guest cannot change it and has a fresh home for each session, where the machine
@@ -60,7 +60,7 @@ def new_account(
         shell=shell,
         cannot_change=fixed,
         home_kept=not (guest and posture.machine.fleeting_homes) if home_kept is None else home_kept,
-        expires=expires,
+        until=until,
     )
     return [*before, made]
 

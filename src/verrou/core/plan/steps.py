@@ -85,14 +85,14 @@ class CreateAccount(_Step):
     shell: str = ""
     cannot_change: bool = False
     home_kept: bool = True
-    expires: date | None = None
+    until: date | None = None
 
     @property
     def what(self) -> str:
         parts = [f"create {self.role} account {self.account} with {HOW_A_PASSWORD_COMES[self.password]}"]
         parts += ["to be changed at the first sign-in"] if self.must_change else []
         parts += ["fixed"] if self.cannot_change else []
-        parts += [f"expiring on {self.expires}"] if self.expires else []
+        parts += [f"until {self.until}"] if self.until else []
         parts += ["with an empty home folder for each session"] if not self.home_kept else []
         return ", ".join(parts)
 
@@ -248,12 +248,12 @@ class SetEnd(_Step):
     """Give an account a day from which on it is closed, or lift it (None)."""
 
     account: AccountName
-    day: date | None
+    until: date | None
     effect: Effect = field(default=Effect.NEXT_SIGN_IN, kw_only=True)
 
     @property
     def what(self) -> str:
-        return f"account {self.account}: " + (f"expires on {self.day}" if self.day else "no expiry date")
+        return f"account {self.account}: " + (f"until {self.until}" if self.until else "no expiry date")
 
 
 @define(frozen=True, slots=False, repr=False)

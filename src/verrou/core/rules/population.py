@@ -263,17 +263,17 @@ def _unused(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator
 @_once
 def temporary(posture: Posture) -> list[Account]:
     """Guests and accounts with an end that has not passed."""
-    return [a for a in _unexpired(posture) if a.ends is not None or role_of(a, posture) is Role.GUEST]
+    return [a for a in _unexpired(posture) if a.until is not None or role_of(a, posture) is Role.GUEST]
 
 
 def _temporary_until(posture: Posture) -> Reading:
     found = temporary(posture)
-    endless = [a.name for a in found if a.ends is None]
+    endless = [a.name for a in found if a.until is None]
     if endless:
-        return Reading("never", source=Source(ACCOUNTS, text=f"{name_list(endless)}: no end"))
-    ends = {a.name: a.ends for a in found if a.ends is not None}
+        return Reading("never", source=Source(ACCOUNTS, text=f"{name_list(endless)}: no expiry date"))
+    ends = {a.name: a.until for a in found if a.until is not None}
     if not ends:
-        return Reading(timedelta(), source=Source(ACCOUNTS, text="no guest and nobody with an end"))
+        return Reading(timedelta(), source=Source(ACCOUNTS, text="no guest and no account with an expiry date"))
     last = max(ends, key=lambda name: ends[name])
     return Reading(ends[last] - posture.machine.now.date(), source=Source(ACCOUNTS, text=f"{last} until {ends[last]}"))
 
@@ -285,8 +285,8 @@ def _ending_late(posture: Posture, wanted: Value, listed: frozenset[str]) -> Ite
         return
     last = posture.machine.now.date() + wanted
     for account in temporary(posture):
-        if account.ends is None or account.ends > last:
-            yield Gap(account.name, Fact.ENDS, account.ends, last, (SetEnd(account.name, last),))
+        if account.until is None or account.until > last:
+            yield Gap(account.name, Fact.UNTIL, account.until, last, (SetEnd(account.name, last),))
 
 
 @_once
@@ -474,9 +474,9 @@ RULES = (
         why_severe="a seasonal account without an expiry date stays for years",
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="Guest and temporary accounts stop working without anyone having to act.",
-        costs="An account that is still needed must be extended: verrou account change NAME --ends DAY.",
+        costs="An account that is still needed must be extended: verrou account change NAME --until DAY.",
         controls=("AC-2(2)",),
-        derived=OffTheAccounts(_temporary_until, "verrou account change NAME --ends DAY"),
+        derived=OffTheAccounts(_temporary_until, "verrou account change NAME --until DAY"),
         gaps=_ending_late,
     ),
     Rule(

@@ -3,7 +3,7 @@
 import json
 import re
 from collections.abc import Iterator
-from datetime import date, datetime
+from datetime import date, datetime, time
 from typing import Any
 
 from verrou.core.model import (
@@ -56,7 +56,7 @@ def posture_of(authority: Authority, address: str) -> Posture:
         fleeting_homes=True,
         identity=authority.serial,
     )
-    accounts = tuple(map(_account, authority.accounts()))
+    accounts = tuple(_account(kept, authority.clock) for kept in authority.accounts())
     groups = tuple(
         Group(
             g["name"],
@@ -110,7 +110,7 @@ def _gates(authority: Authority) -> Iterator[Gate]:
         )
 
 
-def _account(kept: dict[str, Any]) -> Account:
+def _account(kept: dict[str, Any], now: datetime) -> Account:
     builtin = BUILTINS.get(kept["id"])
     until = kept["locked_until"]
     return Account(
@@ -127,7 +127,7 @@ def _account(kept: dict[str, Any]) -> Account:
         password_changed=_day(kept["password_set"]),
         ages_exempt=kept["never_ends"],
         password_due=kept["must_change"],
-        ends=_day(kept["ends"]),
+        until=_last_day(kept["ends"], now),
         locked_until=datetime.max if until == "unlocked" else datetime.fromisoformat(until) if until else None,
         wrong_tries=kept["recent_tries"],
         last_sign_in=datetime.fromisoformat(kept["last_sign_in"]) if kept["last_sign_in"] else None,
@@ -144,6 +144,15 @@ def _account(kept: dict[str, Any]) -> Account:
         recovery_questions=tuple(kept["questions"]),
         outside_identity=kept["outside"],
     )
+
+
+def _last_day(ends: str | None, now: datetime) -> date | None:
+    """The last day on which an account can be used that ends at a moment, be it within a day."""
+    if ends is None:
+        return None
+    moment = datetime.fromisoformat(ends)
+    last = moment.toordinal() - (moment.time() == time() or (moment <= now and moment.date() == now.date()))
+    return date.fromordinal(max(last, 1))
 
 
 def _day(moment: str | None) -> date | None:

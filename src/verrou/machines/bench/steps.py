@@ -55,7 +55,7 @@ def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
         case Leave():
             authority.leave(step.account, step.group)
         case SetEnd():
-            authority.set_end(step.account, _moment(step.day))
+            authority.set_end(step.account, _moment(step.until))
         case Remove():
             return authority.remove(step.account, step.choice, step.to)
         case StopJobs():
@@ -106,12 +106,13 @@ def _create(authority: Authority, step: CreateAccount, secrets: Secrets) -> None
         authority.mark(name, MARKS[Flag.CANNOT_CHANGE], True)
     if not step.home_kept:
         authority.empty_home(name, True)
-    if step.expires is not None:
-        authority.set_end(name, _moment(step.expires))
+    if step.until is not None:
+        authority.set_end(name, _moment(step.until))
 
 
 def _moment(day: date | None) -> datetime | None:
-    return datetime.combine(day, time()) if day else None
+    """The end of a day."""
+    return datetime.combine(day, time.max) if day else None
 
 
 def _try(authority: Authority, step: TrySignIn, secrets: Secrets) -> str:

@@ -219,7 +219,7 @@ class AccountEdit:
         if step.cannot_change:
             minimum = maximum = str(NEVER_DAYS)
         changed = "0" if step.must_change else str(self.today_days)
-        ends = _days(step.expires)
+        ends = _expires(step.until)
         words = _comment("", {FULL_NAME: step.full_name, NOTE: step.note})
         self.files[PASSWD].add(name, "x", str(uid), str(gid), words, home, shell)
         secret = self._hash(name, secrets.given(step))
@@ -552,9 +552,9 @@ class AccountEdit:
 
     def _set_end(self, step: SetEnd) -> str:
         now = self._record(SHADOW, step.account).fields[ShadowField.END]
-        if self._is_root(step.account) and step.day is not None:
+        if self._is_root(step.account) and step.until is not None:
             raise Refused(f"an end date on {step.account} would stop cron and elevation")
-        days = _days(step.day)
+        days = _expires(step.until)
         if now == CLOSED_FOR_GOOD:  # it is disabled: its end waits until it is enabled
             self.ends.pop(step.account, None)
             self.ends |= {step.account: days} if days else {}
@@ -619,8 +619,9 @@ class AccountEdit:
         return ""
 
 
-def _days(day: date | None) -> str:
-    return str((day - EPOCH).days) if day else ""
+def _expires(until: date | None) -> str:
+    """The field of shadow(5) for an account whose last day is ``until``: the first day on which it cannot be used."""
+    return str((until - EPOCH).days + 1) if until else ""
 
 
 def _checked_first(step: Step) -> bool:

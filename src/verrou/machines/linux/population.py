@@ -157,6 +157,11 @@ class Population:
     doas: Doas
 
 
+def _last_day(expires: int | None) -> date | None:
+    """The last day on which an account can be used: shadow(5) keeps the first on which it cannot."""
+    return day(None if expires is None else expires - 1)
+
+
 def day(days: int | None) -> date | None:
     """Days since 1970-01-01 as a date; None beyond the calendar."""
     try:
@@ -415,7 +420,7 @@ def _password_facts(
         "max_age": age.maximum,
         "warn_before": age.warning,
         "grace": age.inactive,
-        "ends": day(number(beside.ends.get(record.name, ""))) if closed_for_good else day(age.expires),
+        "until": _last_day(number(beside.ends.get(record.name, "")) if closed_for_good else age.expires),
         "cannot_change": age.fixed and record.fields[PasswdField.UID] != "0",
     }
 

@@ -458,7 +458,7 @@ def _state(account: Account, who: Somebody | None) -> object:
     return (
         *_state_of(who),
         *(account.enabled, account.may_sign_in, account.password, account.password_changed, account.password_due),
-        *(account.max_age, account.grace, account.ends, account.keys > 0, account.identity == "0", account.shell),
+        *(account.max_age, account.grace, account.until, account.keys > 0, account.identity == "0", account.shell),
         *(account.outside_identity, account.builtin, account.ages_exempt),
     )
 
