@@ -61,7 +61,7 @@ def test_cron_is_right_about_who_is_closed(busy: PrivateRoot, verrou: Verrou) ->
     )
     put(busy, "/etc/pam.d/cron", "account required pam_permit.so\n", 0o644)
     assert allowed() and says(), "cron with a stack that asks nothing runs the jobs of the closed"
-    listed = verrou("account", "list", "--state", "still-acts", "-m", busy.path, "--format", "csv").stdout
+    listed = verrou("account", "list", "--state", "still-runs", "-m", busy.path, "--format", "csv").stdout
     assert [line.split(",")[1] for line in listed.splitlines()[1:]] == ["tern"]
 
 

@@ -16,9 +16,9 @@ from debian_root import PrivateRoot
 from sudoers_files import SAMPLES, manned, put
 from test_shut_in import hostile, listener, victim
 from verrou.core.model import AccountName, Grant, Posture
-from verrou.core.model.access import Opening, admitted, doubts
+from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.machines import Asking, open_machine
 from verrou.machines.linux.elevation_asked import _of_sudo
 from verrou.machines.linux.machine import LinuxMachine
@@ -43,9 +43,9 @@ def two(manned_root: PrivateRoot) -> Iterator[PrivateRoot]:
 LISTED = "account required pam_listfile.so onerr=fail item=user sense=deny file=/etc/away apply=tern"
 
 
-def at_the_console(posture: Posture, name: str) -> set[Opening | None]:
+def at_the_console(posture: Posture, name: str) -> set[Credential | None]:
     account = posture.by_name[AccountName(name)]
-    return {admitted(account, gate, posture) for gate in posture.gates if gate.way is Way.CONSOLE}
+    return {admitted(account, gate, posture) for gate in posture.entry_points if gate.way is Route.CONSOLE}
 
 
 def before_all(root: PrivateRoot, service: str, *lines: str) -> None:
@@ -62,7 +62,7 @@ def test_what_the_files_do_not_tell_is_asked_and_the_line_named(two: PrivateRoot
     asked = json.loads(verrou("why", "tern", "console", *m, "--ask-system").stdout)
     assert asked["answer"] == "no" and "PAM, asked itself, denies sign-in by pam_listfile.so" in str(asked["chain"])
     assert asked["chain"][0]["source"]["line"] == 1
-    ways = {row["account"]: row["ways"]["console"] for row in json.loads(verrou("access", *m, "--ask-system").stdout)}
+    ways = {row["account"]: row["routes"]["console"] for row in json.loads(verrou("access", *m, "--ask-system").stdout)}
     assert (ways["warden"], ways["tern"]) == ("password", None)
     assert not two.signs_in("tern", GOOD_PASSWORD, "login") and two.signs_in("warden", GOOD_PASSWORD, "login")
     told = verrou("why", "tern", "console", "-m", two.path, "--ask-system", "--files-only", code=2).stderr
@@ -79,7 +79,7 @@ def test_where_the_system_answers_otherwise_than_its_files_both_are_told(two: Pr
         "denies sign-in by pam_localuser.so, although its files read as if it allowed it",
     )
     rows = {row["account"]: row for row in json.loads(verrou("access", *m, "--format", "json").stdout)}
-    assert rows["tern"]["ways"]["console"] is None and both in rows["tern"]["differs"][0]
+    assert rows["tern"]["routes"]["console"] is None and both in rows["tern"]["differs"][0]
     assert rows["root"]["differs"] == [], "nobody gets in as root, asked or read"
     assert f"warden and tern: console: login: PAM, asked itself, {both}" in verrou("access", *m).stdout.replace(
         "\n", " "
@@ -107,8 +107,8 @@ def test_what_is_true_of_this_hour_stays_not_known(two: PrivateRoot) -> None:
     before_all(two, "login", "account required pam_time.so")
     two.write("/etc/security/time.conf", "login;*;!root;Al0000-2400\n")
     posture = open_machine(str(two.path)).observe(asked=True)
-    assert at_the_console(posture, "warden") == {Opening.UNKNOWN}
-    assert doubts(posture.by_name[AccountName("warden")], Way.CONSOLE, posture)
+    assert at_the_console(posture, "warden") == {Credential.UNKNOWN}
+    assert doubts(posture.by_name[AccountName("warden")], Route.CONSOLE, posture)
 
 
 def test_what_is_not_in_the_copy_stays_not_known(two: PrivateRoot) -> None:
@@ -118,12 +118,12 @@ def test_what_is_not_in_the_copy_stays_not_known(two: PrivateRoot) -> None:
     before_all(two, "login", "auth sufficient pam_fprintd.so")
     two.inside("usermod", "-L", "tern")
     posture = open_machine(str(two.path)).observe(asked=True)
-    assert at_the_console(posture, "warden") == {Opening.PASSWORD}
-    assert at_the_console(posture, "tern") == {Opening.UNKNOWN}
+    assert at_the_console(posture, "warden") == {Credential.PASSWORD}
+    assert at_the_console(posture, "tern") == {Credential.UNKNOWN}
     two.write("/etc/pam.d/login", two.read("/etc/pam.d/login").partition("\n")[2])
     before_all(two, "login", "auth required pam_exec.so /usr/bin/false")
     posture = open_machine(str(two.path)).observe(asked=True)
-    assert at_the_console(posture, "warden") == {Opening.UNKNOWN}, "a system error may be one of the copy"
+    assert at_the_console(posture, "warden") == {Credential.UNKNOWN}, "a system error may be one of the copy"
 
 
 COUNTS = (
@@ -136,7 +136,7 @@ def test_a_second_thing_that_is_wanted_is_not_known_to_be_missing(two: PrivateRo
     """A no behind two prompts says nothing of who has what the second one is for."""
     two.write("/etc/pam.d/login", two.read("/etc/pam.d/login") + "auth required pam_ftp.so\n")
     posture = open_machine(str(two.path)).observe(asked=True)
-    assert at_the_console(posture, "warden") == {Opening.UNKNOWN}
+    assert at_the_console(posture, "warden") == {Credential.UNKNOWN}
 
 
 def test_groups_of_one_number_are_one_to_pam(two: PrivateRoot) -> None:
@@ -145,7 +145,7 @@ def test_groups_of_one_number_are_one_to_pam(two: PrivateRoot) -> None:
     before_all(two, "login", "account required pam_succeed_if.so user ingroup sudo")
     for asked in (False, True):
         posture = open_machine(str(two.path)).observe(asked=asked)
-        assert at_the_console(posture, "tern") == {Opening.PASSWORD}
+        assert at_the_console(posture, "tern") == {Credential.PASSWORD}
     assert two.signs_in("tern", GOOD_PASSWORD, "login")
 
 
@@ -263,7 +263,7 @@ def test_what_runs_of_this_computer_is_taken_along_and_of_a_disk_it_is_not(two: 
     two.write("/run/nologin", "")
     two.write("/run/systemd/system/x.service", "[Service]\n")
     posture = open_machine(str(two.path)).observe()
-    assert at_the_console(posture, "tern") == {Opening.PASSWORD}, "what a disk has in /run is gone at its next start"
+    assert at_the_console(posture, "tern") == {Credential.PASSWORD}, "what a disk has in /run is gone at its next start"
     for live in (False, True):
         with private_copy(Root(two.path, live=live)) as copy:
             assert copy.root.exists("/run/nologin") is live
@@ -292,7 +292,7 @@ def test_sudo_and_doas_are_asked(two: PrivateRoot, verrou: Verrou) -> None:
     assert (roles["tern"], roles["ana"]) == ("administrator", "standard"), "a line that we do not read may tell anybody"
     two.write("/etc/sudoers.d/night", "tern ALL=(ALL) ALL, \\\n")
     told = verrou("access", *m, "--ask-system")
-    assert "so sudo refuses everybody" in told.stderr
+    assert "so sudo refuses everyone" in told.stderr
     assert {row["account"] for row in json.loads(told.stdout) if row["role"] == "administrator"} == {"root"}
 
 
@@ -304,7 +304,7 @@ def test_sudo_answers_as_its_files_read(root: PrivateRoot, text: str) -> None:
     machine = open_machine(str(root.path))
     assert isinstance(machine, LinuxMachine)
     posture = machine.observe(asked=True)
-    assert not [each for each in posture.troubles if "asked itself" in each], text
+    assert not [each for each in posture.warnings if "asked itself" in each], text
     machine.asking = Asking.FILES_ONLY
     read = machine.observe(asked=True)
     given = [[Grant.ADMINISTRATION in a.grants for a in each.accounts] for each in (posture, read)]

@@ -68,7 +68,7 @@ def verdicts(found: Audit) -> dict[str, Verdict]:
 
 READINGS = {
     "lockout__after": Reading(5, source=Source("/etc/x", 3)),
-    "lockout__lasts": Reading(timedelta(minutes=45), in_force=False, reason="nothing locks"),
+    "lockout__lasts": Reading(timedelta(minutes=45), enforced=False, reason="nothing locks"),
     "lockout__forget_after": Reading(None),
     "password__min_length": unreadable("the disk is broken", "mend it"),
     "password__dictionary": absent("no dictionary here"),
@@ -142,10 +142,10 @@ def test_a_waiver_never_covers_what_could_not_be_read() -> None:
             Verdict.NOT_MET,
             "warden, tern and daypass are enabled and not listed",
         ),
-        ('[population]\nunlisted = "leave"', "population.unlisted", Verdict.MET, "every enabled account is listed"),
+        ('[population]\nunlisted = "allow"', "population.unlisted", Verdict.MET, "every enabled account is listed"),
         (
-            '[population]\nunending_passwords = "nobody"',
-            "population.unending_passwords",
+            '[population]\nageing_exempt = "nobody"',
+            "population.ageing_exempt",
             Verdict.MET,
             "no one is exempt from password ageing",
         ),
@@ -162,7 +162,7 @@ def test_a_waiver_never_covers_what_could_not_be_read() -> None:
             Verdict.NOT_APPLICABLE,
             "not applicable on this machine",
         ),
-        ('[builtin]\nadmin_name = "not-shipped"', "builtin.admin_name", Verdict.NOT_MET, "keeper (as shipped)"),
+        ('[builtin]\nadmin_name = "changed"', "builtin.admin_name", Verdict.NOT_MET, "keeper (as shipped)"),
         ('[accounts.tern]\nrole = "standard"', "accounts.tern", Verdict.MET, "matches the baseline"),
         (
             '[accounts.tern]\nrole = "administrator"',
@@ -277,7 +277,7 @@ administrators = { from = 2, to = 3 }
 blank_passwords = "nobody"
 unlisted = "report"
 [builtin]
-admin_name = "not-shipped"
+admin_name = "changed"
 [accounts.warden]
 role = "administrator"
 [accounts.tern]
@@ -309,13 +309,13 @@ members = ["nobody"]
 
 
 def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None:
-    tern = evolve(PEOPLE[2], ages_exempt=True)
-    guest = evolve(PEOPLE[3], password=PasswordState.SET, ages_exempt=True)
+    tern = evolve(PEOPLE[2], ageing_exempt=True)
+    guest = evolve(PEOPLE[3], password=PasswordState.SET, ageing_exempt=True)
     twin = Account("skua", "1000", groups=("administrators",))
-    baseline = asked('[population]\nunending_passwords = "guests"\nduplicate_ids = "forbidden"\n')
+    baseline = asked('[population]\nageing_exempt = "guests"\nduplicate_ids = "forbidden"\n')
     found = audit(posture(PEOPLE[1], tern, guest, twin), baseline)
     assert {f.subject: (f.verdict, finding_says(f)) for f in found.findings} == {
-        "population.unending_passwords": (
+        "population.ageing_exempt": (
             Verdict.NOT_MET,
             "tern is exempt from password ageing; required: only guests",
         ),
@@ -328,15 +328,15 @@ def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None
     (advice,) = [item.advice for item in worksheet.by_hand]
     assert "warden and skua" in advice
     assert [step.what for step in worksheet.steps] == ["account tern: password ageing applies"]
-    (guests_only,) = audit(posture(PEOPLE[1], guest), asked('[population]\nunending_passwords = "guests"')).findings
+    (guests_only,) = audit(posture(PEOPLE[1], guest), asked('[population]\nageing_exempt = "guests"')).findings
     assert guests_only.verdict is Verdict.MET
 
 
 def test_a_longest_age_alone_does_not_end_the_exceptions() -> None:
-    exempt = evolve(PEOPLE[2], ages_exempt=True)
+    exempt = evolve(PEOPLE[2], ageing_exempt=True)
     plain = PEOPLE[1]
     now = posture(plain, exempt, password__max_age=Reading("never"))
-    text = '[password]\nmax_age = "90 days"\n[population]\nunending_passwords = "nobody"\n'
+    text = '[password]\nmax_age = "90 days"\n[population]\nageing_exempt = "nobody"\n'
     worksheet = plan(now, asked(text), audit(now, asked(text)))
     assert [step.what for step in worksheet.steps] == [
         "set password.max_age to 90 days",

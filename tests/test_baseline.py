@@ -48,10 +48,10 @@ def errors(text: str) -> list[str]:
         ("password.remember", "{ from = 3, to = 6 }", "from 3 passwords to 6 passwords", [3, 6], [2, 7]),
         ("password.min_length", "{ any_of = [9, 12] }", "9 characters or 12 characters", [9, 12], [10, 13]),
         ("password.dictionary", '"checked"', "checked", ["checked"], ["unchecked"]),
-        ("password.may_contain_name", '{ value = false, because = "x" }', "no", [False], [True]),
+        ("password.may_contain_name", '{ value = false, reason = "x" }', "no", [False], [True]),
         ("password.storage", '["yescrypt", "sha512"]', "only sha512, yescrypt", [["yescrypt"]], [["sha256", "sha512"]]),
         ("builtin.admin_name", '"Beacon"', "Beacon", ["beacon"], ["keeper"]),
-        ("population.blank_passwords", '"guests"', "guests", ["guests", "nobody"], ["anybody"]),
+        ("population.blank_passwords", '"guests"', "guests", ["guests", "nobody"], ["anyone"]),
     ],
 )
 def test_what_is_asked_and_what_meets_it(
@@ -120,7 +120,7 @@ def test_five_errors_are_told_at_once_each_with_its_line(verrou: Verrou, tmp_pat
         ('[accounts.ana]\nenabled = "no"\n', "invalid value 'no'; expected true or false"),
         ("[accounts.ana]\nfull_name = 3\n", "expected a text in quotes"),
         ('[groups.x]\nmembers = "ana"\n', 'expected a list in square brackets. Did you mean ["ana"]?'),
-        ('[accounts.ana]\nways_in = "console"\n', "expected a list in square brackets"),
+        ('[accounts.ana]\nroutes = "console"\n', "expected a list in square brackets"),
         ('[password]\nmin_length = "12"\n', "expected a whole number"),
         ('[password]\nmay_contain_name = "no"\n', "expected true or false"),
         ('[rights]\nshut_down = "ana"\n', 'Did you mean ["ana"]?'),
@@ -148,22 +148,22 @@ def test_five_errors_are_told_at_once_each_with_its_line(verrou: Verrou, tmp_pat
         ),
         ('[groups.x]\nmembers = ["ana"]\nonly = ["bors"]\n', "who are not in its list only"),
         ('[logon]\nconsole.allowed = "nobody"\n', "nobody could sign in at the console"),
-        ('[logon]\nconsole.denied = "everybody"\n', "nobody could sign in at the console"),
+        ('[logon]\nconsole.denied = "everyone"\n', "nobody could sign in at the console"),
         (
-            '[password]\nblank_ways = "none"\n[accounts.day]\nrole = "guest"\npassword = "blank"\n',
+            '[password]\nblank_accepted = "none"\n[accounts.day]\nrole = "guest"\npassword = "blank"\n',
             "accepts it on none of its routes",
         ),
         (
-            '[logon]\nnetwork.denied = ["ana"]\n[accounts.ana]\nways_in = ["console", "network"]\n',
+            '[logon]\nnetwork.denied = ["ana"]\n[accounts.ana]\nroutes = ["console", "network"]\n',
             "should come in by network, but logon.network.denied keeps it out",
         ),
         (
-            '[logon]\nremote-screen.allowed = ["bors"]\n[accounts.ana]\nways_in = ["remote-screen"]\n',
+            '[logon]\nremote-screen.allowed = ["bors"]\n[accounts.ana]\nroutes = ["remote-screen"]\n',
             "but logon.remote-screen.allowed keeps it out",
         ),
         (
             '[logon]\nnetwork.allowed = ["group:administrators"]\n[accounts.ana]\nrole = "standard"\n'
-            'ways_in = ["network"]\n',
+            'routes = ["network"]\n',
             "but logon.network.allowed keeps it out",
         ),
     ],

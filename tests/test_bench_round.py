@@ -272,7 +272,7 @@ def test_a_locked_account_is_found_shown_and_unlocked(verrou: Verrou, tmp_path: 
     verrou("demo", "cap", "--quiet")
     m = ("-m", "cap/ringing-02.bench.json")
     (locked,) = json.loads(verrou("account", "list", "--state", "locked", *m, "--format", "json").stdout)
-    assert (locked["name"], locked["wrong_tries"], locked["locked_until"]) == ("bors", 5, "until-unlocked")
+    assert (locked["name"], locked["failed_attempts"], locked["locked_until"]) == ("bors", 5, "until-unlocked")
     shown = verrou("account", "show", "bors", *m).stdout
     assert "none while locked" in shown and "group utilisateurs grants ordinary use" in shown
     verrou("account", "unlock", "bors", *m, "--yes")

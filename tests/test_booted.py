@@ -83,9 +83,9 @@ def test_rights_and_limits_count_in_sessions_that_run(machine: Booted) -> None:
         return [polkit_says(console, action) != "0" for action in (OFF, CLOCK, MOUNT)]
 
     assert refused() == [False, True, False], console.seen
-    assert (value(machine, "rights.shut_down"), value(machine, "rights.set_clock")) == ("everybody", "nobody")
-    wanted = ("rights.shut_down=nobody", "rights.set_clock=everybody", "sharing.hidden_drives=all")
-    said = verrou(machine, "rule", "set", *wanted, "sharing.applies_to=everybody", "--yes")
+    assert (value(machine, "rights.shut_down"), value(machine, "rights.set_clock")) == ("everyone", "nobody")
+    wanted = ("rights.shut_down=nobody", "rights.set_clock=everyone", "sharing.hidden_drives=all")
+    said = verrou(machine, "rule", "set", *wanted, "sharing.applies_to=everyone", "--yes")
     assert "next-sign-in" not in said and "restart" not in said
     until(lambda: refused() == [True, False, True], "that polkit answers by the new rules")
     verrou(machine, "undo", "--yes")
@@ -114,8 +114,8 @@ def test_no_program_elevates_where_elevation_is_refused(machine: Booted) -> None
     other.enter_hidden(GOOD_PASSWORD)
     assert "\n0\nEND\n" in console.waits_for(r"\nEND\n")
     machine.inside("timedatectl", "set-timezone", "UTC")
-    verrou(machine, "rule", "set", f"{rule}=refused", "--yes")
-    assert value(machine, rule) == "refused"
+    verrou(machine, "rule", "set", f"{rule}=denied", "--yes")
+    assert value(machine, rule) == "denied"
     until(lambda: "Not authorized" in polkit_says(console, "org.freedesktop.policykit.exec"), "that polkit refuses")
     for command in (*ELEVATING, "pkexec true"):
         said = console.says(f"{command}; echo $?")
@@ -126,7 +126,7 @@ def test_who_is_told_to_get_in_gets_in(disk: Disk) -> None:
     """Each account by each way, with a baseline after a restart, and after going back."""
 
     def doors(machine: Booted) -> None:
-        access = {row["account"]: row["ways"] for row in told(machine, "access")}
+        access = {row["account"]: row["routes"] for row in told(machine, "access")}
         for name in PEOPLE.keys() - {"gull"}:
             by = {
                 "console": [machine.consoles["tty1"].signs_in(name, word), machine.screen.signs_in(name, word)],
@@ -228,8 +228,8 @@ def test_who_is_in_without_being_asked_is_told(machine: Booted) -> None:
         console.begin()
         shown = console.waits_for(r"[$#] $|expired")
         assert bool(re.search(r"[$#] $", shown)) is gets_in, (closing, shown)
-        ways = told(machine, "access", "tern")[0]["ways"]
-        assert ways["console"] == ("unasked" if gets_in else None), (closing, ways)
+        ways = told(machine, "access", "tern")[0]["routes"]
+        assert ways["console"] == ("automatic" if gets_in else None), (closing, ways)
 
 
 FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/usr/lib/systemd/system", "/run/systemd/system.control")

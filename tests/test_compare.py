@@ -94,8 +94,8 @@ def with_tern(**facts: object) -> Posture:
         ("enabled", "enabled", True, False, Turn.STRICTER),
         ("password", "password", PasswordState.SET, PasswordState.BLANK, Turn.LOOSER),
         ("password", "password", PasswordState.SET, PasswordState.NONE, Turn.STRICTER),
-        ("password_due", "password change due", False, True, Turn.STRICTER),
-        ("ages_exempt", "exempt from password ageing", False, True, Turn.LOOSER),
+        ("change_due", "password change due", False, True, Turn.STRICTER),
+        ("ageing_exempt", "exempt from password ageing", False, True, Turn.LOOSER),
         ("max_age", "maximum password age in days", None, 90, Turn.STRICTER),
         ("max_age", "maximum password age in days", 90, 365, Turn.LOOSER),
         ("min_age", "minimum password age in days", None, 1, Turn.STRICTER),
@@ -103,7 +103,7 @@ def with_tern(**facts: object) -> Posture:
         ("until", "until", date(2027, 3, 31), date(2028, 3, 31), Turn.LOOSER),
         ("hint", "hint", "", "the ship", Turn.LOOSER),
         ("recovery_questions", "recovery questions", (), ("Which bird?",), Turn.LOOSER),
-        ("outside_identity", "linked online identity", "", "tern@birds.example", Turn.LOOSER),
+        ("linked_identity", "linked online identity", "", "tern@birds.example", Turn.LOOSER),
         ("groups", "groups", ("users",), ("administrators",), Turn.OTHER),
         ("full_name", "full name", "", "Tara Tern", Turn.OTHER),
     ],
@@ -184,9 +184,7 @@ def test_the_whole_way_on_a_real_root(manned_root: PrivateRoot, verrou: Verrou, 
     lines = json.loads(verrou("compare", "monday", manned_root.path, "--format", "json", code=1).stdout)["lines"]
     kept = {line["subject"] for line in lines if line["subject"].startswith(("lockout.", "password."))}
     beside = {line["subject"] for line in lines} - kept
-    assert "lockout.after" in kept and beside <= {"account warden", "population.unending_passwords"}, (
-        "whose ages follow"
-    )
+    assert "lockout.after" in kept and beside <= {"account warden", "population.ageing_exempt"}, "whose ages follow"
     assert "looser" not in {line["turn"] for line in lines}
     now = json.loads(verrou("compare", "monday", "now", *at, "--format", "json", code=1).stdout)["lines"]
     assert [line["subject"] for line in now] == [line["subject"] for line in lines]
@@ -312,7 +310,7 @@ def test_what_is_weak_in_a_captured_baseline_is_marked_with_whom_it_is_about(ver
     text = verrou("baseline", "capture", "-m", "station/hide-01").stdout
     lines = text.splitlines()
     for rule, weak in (
-        ('blank_passwords = "anybody"', "# weak, measured by essential (daypass):"),
+        ('blank_passwords = "anyone"', "# weak, measured by essential (daypass):"),
         ("after = 50", "# weak, measured by essential:"),
     ):
         assert lines[lines.index(rule) - 1] == weak, rule
@@ -320,7 +318,7 @@ def test_what_is_weak_in_a_captured_baseline_is_marked_with_whom_it_is_about(ver
     surveyed = verrou("survey", "-m", "station/hide-01").stdout
     assert f"{len(marked)} of " in surveyed, "what a survey calls weak, and no more"
     assert (
-        "# temporary_until: 0 days: a baseline takes a duration"
+        "# temporary_limit: 0 days: a baseline takes a duration"
         in verrou("baseline", "capture", "-m", "station/ringing-02").stdout
     ), "what no baseline could ask for is told"
 
@@ -328,7 +326,7 @@ def test_what_is_weak_in_a_captured_baseline_is_marked_with_whom_it_is_about(ver
 def test_questions_are_asked_where_somebody_can_answer(verrou: Verrou, tmp_path: Path) -> None:
     told = verrou("baseline", "new", "hut", "--watched", "never", "--shared-by", "more", code=2).stderr
     assert "Who uses this computer?" in told and "named|shifts|public|unknown" in told and not list(tmp_path.iterdir())
-    refused = verrou("baseline", "new", "hut", "--used-by", "everybody", code=2).stderr
+    refused = verrou("baseline", "new", "hut", "--used-by", "everyone", code=2).stderr
     assert "expected one of named, shifts, public, unknown" in refused
     whole = ("--used-by", "named", "--watched", "never", "--shared-by", "more")
     assert "hut.toml" in verrou("baseline", "new", "hut", *whole, "--administrator", "", code=2).stderr

@@ -32,10 +32,10 @@ def test_every_action_that_elevates_is_read_and_closed(desktop: PrivateRoot, ver
     told = json.loads(verrou(*show).stdout)["elevation.standard_gives"]
     assert told["value"] == {"word": "admin-password"} and UNITS in told["reason"]
     assert polkit_says(desktop, "tern", UNITS) == [2] and is_helped(desktop)
-    verrou("rule", "set", "elevation.standard_gives=refused", "-m", desktop.path, "--yes")
+    verrou("rule", "set", "elevation.standard_gives=denied", "-m", desktop.path, "--yes")
     assert polkit_says(desktop, "tern", UNITS) == [1] and polkit_says(desktop, "warden", UNITS) == [2]
     assert not is_helped(desktop)
-    assert json.loads(verrou(*show).stdout)["elevation.standard_gives"]["value"] == {"word": "refused"}
+    assert json.loads(verrou(*show).stdout)["elevation.standard_gives"]["value"] == {"word": "denied"}
     action = "<action id='org.example.tides'><defaults><allow_active>auth_admin_keep</allow_active></defaults></action>"
     desktop.write("/usr/share/polkit-1/actions/tides.policy", f"<policyconfig>{action}</policyconfig>")
     told = json.loads(verrou(*show).stdout)["elevation.standard_gives"]
@@ -46,7 +46,7 @@ def test_every_action_that_elevates_is_read_and_closed(desktop: PrivateRoot, ver
     more += "<annotate key='org.freedesktop.policykit.imply'>org.example.tides</annotate></action>"
     desktop.write("/usr/share/polkit-1/actions/tides.policy", f"<policyconfig>{action}{more}</policyconfig>")
     assert polkit_says(desktop, "tern", "org.example.tides") == [0], "what implies it opens it, and no password does"
-    assert json.loads(verrou(*show).stdout)["elevation.standard_gives"]["value"] == {"word": "refused"}
+    assert json.loads(verrou(*show).stdout)["elevation.standard_gives"]["value"] == {"word": "denied"}
 
 
 def test_limits_for_nobody_are_not_in_force(desktop: PrivateRoot, verrou: Verrou) -> None:
@@ -58,7 +58,7 @@ def test_limits_for_nobody_are_not_in_force(desktop: PrivateRoot, verrou: Verrou
     verrou("rule", "set", "sharing.applies_to=nobody", *m)
     readings = open_machine(str(desktop.path)).observe().readings
     for rule_id in ("sharing.hidden_drives", "sharing.settings_closed"):
-        assert not readings[rule_id].in_force and "names no account" in readings[rule_id].reason
+        assert not readings[rule_id].enforced and "names no account" in readings[rule_id].reason
 
 
 def test_a_shell_that_no_time_ends_is_named(manned_root: PrivateRoot, verrou: Verrou) -> None:

@@ -47,7 +47,7 @@ def test_a_survey_is_found_kept_and_never_changed(verrou: Verrou, bench: Path, t
         (["account", "lst"], "no command 'lst'. Did you mean list?"),
         (["survey", "--frob"], "no such option '--frob'"),
         (["account", "add"], "missing argument 'NAME'"),
-        (["account", "list", "--state", "lockd"], "--state: invalid value 'lockd'; expected one of same-identity, "),
+        (["account", "list", "--state", "lockd"], "--state: invalid value 'lockd'; expected one of duplicate-id, "),
         (["survey", "--format", "xml"], "--format: invalid value 'xml'; expected one of text, json, csv"),
         (["rule", "set", "lockout=5"], "lockout is a family"),
         (
@@ -79,7 +79,7 @@ def test_lists_of_commands_hold_whole_sentences(verrou: Verrou) -> None:
 def test_a_locked_account_gets_in_by_no_way(verrou: Verrou) -> None:
     verrou("demo", "cap", "--quiet")
     listed = json.loads(verrou("account", "list", "-m", "cap/ringing-02", "--format", "json").stdout)
-    ways = {account["name"]: account["ways_in"] for account in listed}
+    ways = {account["name"]: account["routes"] for account in listed}
     assert ways["bors"] == [] and ways["fulmar"] == ["console", "network"]
 
 

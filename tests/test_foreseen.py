@@ -140,7 +140,7 @@ def follows(posture: Posture) -> dict[str, object]:
         for a in posture.accounts
     }
     rules = {
-        rule_id: (reading.value, reading.pending, reading.in_force)
+        rule_id: (reading.value, reading.pending, reading.enforced)
         for rule_id, reading in posture.readings.items()
         if reading.status is Status.READ
     }

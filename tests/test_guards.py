@@ -30,7 +30,7 @@ from verrou.core.model import (
 )
 from verrou.core.model.access import role_of, usable_administrator, usable_administrators
 from verrou.core.model.known import Known
-from verrou.core.model.ways import Admission, Circle, Gate, Way, nobody_but
+from verrou.core.model.ways import Admission, EntryPoint, Principals, Route, nobody_but
 from verrou.core.plan.foresee import foresee
 from verrou.core.plan.steps import (
     CreateAccount,
@@ -53,12 +53,12 @@ from verrou.core.rules import setting
 
 NOW = datetime(2026, 9, 14, 8, 30)
 LATER = NOW.date() + guards.LOOK_AHEAD
-EXCLUDING = ((Flag.MUST_CHANGE, Flag.CANNOT_CHANGE), (Flag.MUST_CHANGE, Flag.AGES_EXEMPT))
+EXCLUDING = ((Flag.CHANGE_DUE, Flag.CANNOT_CHANGE), (Flag.CHANGE_DUE, Flag.AGEING_EXEMPT))
 FACTS = MachineFacts("hide-01", "bench", "bench", "x", NOW, Naming("[a-z]+", 20, ""), excluding=EXCLUDING)
 NAMES = ("keeper", "warden", "tern", "ana", "bors")
 GROUPS = {"administrators": Grant.ADMINISTRATION, "users": Grant.ORDINARY_USE, "guests": Grant.GUEST_USE}
 
-CONSOLE_ALONE, EVERY_WAY = frozenset({"console"}), frozenset(map(str, Way))
+CONSOLE_ALONE, EVERY_WAY = frozenset({"console"}), frozenset(map(str, Route))
 
 
 @st.composite
@@ -82,7 +82,7 @@ def postures(draw: st.DrawFn) -> Posture:
         Group(name, name, tuple(a.name for a in accounts if name in a.groups), (grant,))
         for name, grant in GROUPS.items()
     )
-    return Posture(FACTS, tuple(accounts), groups, {"password.blank_ways": Reading(CONSOLE_ALONE)})
+    return Posture(FACTS, tuple(accounts), groups, {"password.blank_accepted": Reading(CONSOLE_ALONE)})
 
 
 ACCOUNTS, GATES = st.sampled_from(NAMES), st.sampled_from(list(GROUPS))
@@ -182,10 +182,10 @@ def test_files_are_named_and_none_is_left_to_nobody(step: Step, refused: bool) -
 @pytest.mark.parametrize(
     ("steps", "refused"),
     [
-        ([SetFlags("warden", password_due=True, cannot_change=True)], True),
-        ([SetFlags("warden", ages_exempt=True), SetPassword("warden", must_change=True)], True),
-        ([SetFlags("warden", cannot_change=True, ages_exempt=True)], False),
-        ([SetPassword("warden"), SetFlags("warden", password_due=False, cannot_change=True)], False),
+        ([SetFlags("warden", change_due=True, cannot_change=True)], True),
+        ([SetFlags("warden", ageing_exempt=True), SetPassword("warden", must_change=True)], True),
+        ([SetFlags("warden", cannot_change=True, ageing_exempt=True)], False),
+        ([SetPassword("warden"), SetFlags("warden", change_due=False, cannot_change=True)], False),
         ([CreateAccount("gull", Role.STANDARD, must_change=True, cannot_change=True)], True),
     ],
 )
@@ -257,7 +257,7 @@ def test_a_machine_that_moved_is_refused() -> None:
     planned = guards.rests_on(lockout(5, 30, 30), steps)
     with pytest.raises(GuardRefused, match=r"changed-machine: rule lockout.lasts changed"):
         guards.check_unmoved(planned, guards.rests_on(lockout(5, 31, 30), steps))
-    other = Account("tern", "1001", wrong_tries=3)
+    other = Account("tern", "1001", failed_attempts=3)
     beside = lockout(5, 30, 30)
     beside = evolve(beside, accounts=(evolve(beside.accounts[0], last_sign_in=NOW), other))
     guards.check_unmoved(planned, guards.rests_on(beside, steps))
@@ -335,9 +335,9 @@ def test_only_some_guards_may_be_accepted(bench: Path, verrou: Verrou) -> None:
         ([Join("tern", "afar"), SetPassword("tern", "blank")], False, True),
         ([SetPassword("ana", "blank")], False, False),
         ([SetPassword("ana", "blank"), SetEnabled("ana", True), Join("ana", "afar")], False, True),
-        ([SetRules((setting("password.blank_ways", EVERY_WAY),))], True, False),
-        ([SetPassword("bors", "blank"), SetRules((setting("password.blank_ways", EVERY_WAY),))], True, True),
-        ([SetRules((setting("password.blank_ways", CONSOLE_ALONE),)), SetPassword("tern", "blank")], False, False),
+        ([SetRules((setting("password.blank_accepted", EVERY_WAY),))], True, False),
+        ([SetPassword("bors", "blank"), SetRules((setting("password.blank_accepted", EVERY_WAY),))], True, True),
+        ([SetRules((setting("password.blank_accepted", CONSOLE_ALONE),)), SetPassword("tern", "blank")], False, False),
     ],
 )
 def test_a_blank_password_gets_in_at_the_console_only(steps: list[Step], console_only: bool, refused: bool) -> None:
@@ -351,13 +351,13 @@ def test_a_blank_password_gets_in_at_the_console_only(steps: list[Step], console
         Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)),
         Group("afar", "14", ("bors",)),
     )
-    gates = (Gate(Way.CONSOLE), Gate(Way.REMOTE_SCREEN, (nobody_but(Circle(groups=("afar",))),)))
+    gates = (EntryPoint(Route.CONSOLE), EntryPoint(Route.REMOTE_SCREEN, (nobody_but(Principals(groups=("afar",))),)))
     posture = Posture(
         FACTS,
         accounts,
         groups,
-        {"password.blank_ways": Reading(CONSOLE_ALONE if console_only else EVERY_WAY)},
-        gates=gates,
+        {"password.blank_accepted": Reading(CONSOLE_ALONE if console_only else EVERY_WAY)},
+        entry_points=gates,
     )
     assert [r.guard for r in guards.refusals(posture, steps)] == (["remote-blank-password"] if refused else [])
 
@@ -368,9 +368,9 @@ def test_a_blank_password_that_may_do_beside_a_key_is_refused(password: Known, r
     blank = Account("tern", "1001", password=PasswordState.BLANK, keys=1)
     warden = Account("warden", "1000", groups=("administrators",))
     administrators = (Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)),)
-    shut = Gate(Way.REMOTE_SHELL, admissions={"tern": Admission(Known.NO, Known.NO, Known.NO, "sshd")})
-    before = Posture(FACTS, (warden, blank), administrators, {}, gates=(Gate(Way.CONSOLE), shut))
-    after = evolve(before, gates=(Gate(Way.CONSOLE), evolve(shut, admissions={"tern": decided})))
+    shut = EntryPoint(Route.REMOTE_SHELL, admissions={"tern": Admission(Known.NO, Known.NO, Known.NO, "sshd")})
+    before = Posture(FACTS, (warden, blank), administrators, {}, entry_points=(EntryPoint(Route.CONSOLE), shut))
+    after = evolve(before, entry_points=(EntryPoint(Route.CONSOLE), evolve(shut, admissions={"tern": decided})))
     found = [r.guard for r in guards.refusals_on(guards.Course(before, after, ()))]
     assert ("remote-blank-password" in found) is refused
 
@@ -379,6 +379,6 @@ def test_a_door_that_stood_open_before_does_not_stop_the_mending() -> None:
     blank = Account("tern", "1001", password=PasswordState.BLANK)
     warden = Account("warden", "1000", groups=("administrators",))
     gate = (Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)),)
-    readings = {"password.blank_ways": Reading(EVERY_WAY)}
-    posture = Posture(FACTS, (warden, blank), gate, readings, gates=(Gate(Way.NETWORK),))
+    readings = {"password.blank_accepted": Reading(EVERY_WAY)}
+    posture = Posture(FACTS, (warden, blank), gate, readings, entry_points=(EntryPoint(Route.NETWORK),))
     assert guards.refusals(posture, [CreateAccount("ana", Role.STANDARD)]) == []

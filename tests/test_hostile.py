@@ -202,7 +202,7 @@ STRANGE = (
         {"duration": "P99999999D"},
         {"answer": "x"},
     ),
-    *({"number": 10**30}, {"name": "keeper"}, {"title": "a"}, "2026-01-01T00:00:00+02:00", "everybody", "guest"),
+    *({"number": 10**30}, {"name": "keeper"}, {"title": "a"}, "2026-01-01T00:00:00+02:00", "everyone", "guest"),
 )
 
 

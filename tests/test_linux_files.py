@@ -14,8 +14,8 @@ from conftest import GOOD_PASSWORD, do
 from debian_root import PrivateRoot
 from verrou.core.errors import BadInput
 from verrou.core.model import AccountName, Reading, RuleId, Status
-from verrou.core.model.access import Opening, admitted
-from verrou.core.model.ways import Way
+from verrou.core.model.access import Credential, admitted
+from verrou.core.model.ways import Route
 from verrou.core.plan.steps import SetRules, Setting
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Notice, Value
@@ -214,9 +214,9 @@ def test_what_decides_the_lockout(
     assert found["lockout.after"].value == after
     said = found["lockout.lasts"].value
     assert said is not None and CATALOGUE["lockout.lasts"].kind.say(said) == lasts
-    assert found["lockout.lasts"].in_force is force
+    assert found["lockout.lasts"].enforced is force
     if not force:
-        assert "faillock.conf:1 (deny = 4)" in str(found["lockout.after"].overruled[0]), "what was overruled is named"
+        assert "faillock.conf:1 (deny = 4)" in str(found["lockout.after"].overrides[0]), "what was overruled is named"
 
 
 def test_includes_in_a_circle_and_broken_lines_are_unreadable(tmp_path: Path) -> None:
@@ -324,12 +324,14 @@ def test_what_is_no_file_among_files_is_passed_over_as_by_the_programs(manned_ro
     root.inside("ssh-keygen", "-A")
     root.inside("mkdir", "-p", "/run/sshd")
 
-    def told() -> tuple[list[Opening | None], Value | None, Value | None]:
+    def told() -> tuple[list[Credential | None], Value | None, Value | None]:
         posture = open_machine(str(root.path)).observe()
         warden = posture.by_name[AccountName("warden")]
         readings = posture.readings
         ways = [
-            admitted(warden, gate, posture) for gate in posture.gates if gate.way in (Way.CONSOLE, Way.REMOTE_SHELL)
+            admitted(warden, gate, posture)
+            for gate in posture.entry_points
+            if gate.way in (Route.CONSOLE, Route.REMOTE_SHELL)
         ]
         return ways, readings["screen.locks_after"].value, readings["screen.notice"].value
 
@@ -337,17 +339,19 @@ def test_what_is_no_file_among_files_is_passed_over_as_by_the_programs(manned_ro
     assert "passwordauthentication yes" in root.inside("/usr/sbin/sshd", "-T").stdout
     assert "(ALL : ALL) ALL" in root.inside("sudo", "-l", "-U", "warden").stdout
     assert root.inside("bash", "-lc", "echo $TMOUT").stdout == "\n"
-    assert told() == ([Opening.PASSWORD, Opening.PASSWORD], "never", Notice())
+    assert told() == ([Credential.PASSWORD, Credential.PASSWORD], "never", Notice())
     (root.path / "etc/ssh/sshd_config.d/gone.conf").symlink_to("/nowhere")
     assert root.inside("/usr/sbin/sshd", "-t").returncode, "it does not start"
-    assert told()[0] == [Opening.PASSWORD, Opening.UNKNOWN]
+    assert told()[0] == [Credential.PASSWORD, Credential.UNKNOWN]
     (root.path / "etc/ssh/sshd_config.d/gone.conf").unlink()
     root.write("/etc/ssh/more/a.conf", refuses)
     root.write("/etc/ssh/sshd_config", "Include /etc/ssh/[!s]*/*.conf\nUsePAM yes\nBanner /usr/lib/issue\n")
     assert "passwordauthentication no" in root.inside("/usr/sbin/sshd", "-T").stdout
-    assert told()[0] == [Opening.PASSWORD, None]
+    assert told()[0] == [Credential.PASSWORD, None]
     root.write("/etc/ssh/sshd_config", "Include /*/*/*/*/*/*.conf\nUsePAM yes\nBanner /usr/lib/issue\n")
-    assert told()[0] == [Opening.PASSWORD, Opening.UNKNOWN], "nobody waits for all of a system to be looked through"
+    assert told()[0] == [Credential.PASSWORD, Credential.UNKNOWN], (
+        "nobody waits for all of a system to be looked through"
+    )
     root.write("/etc/issue.d/empty.issue", "")
     assert told()[2] == Notice(), "two empty files are no notice"
     (root.path / "etc/issue.d/empty.issue").unlink()

@@ -189,7 +189,7 @@ def test_two_of_one_name_and_two_of_one_identity(small: Path) -> None:
     lines = "tern:x:1000:1000:first:/:/bin/sh\ntern:x:1001:1001:second:/:/bin/sh\nana:x:1000:1000::/:/bin/sh\n"
     posture = add(small, lines, "tern:$y$x:1::::::\nana:$y$x:1::::::\n")
     assert account(posture, "tern").full_name == "first"
-    assert any("two accounts are called tern" in trouble for trouble in posture.troubles)
+    assert any("two accounts are called tern" in trouble for trouble in posture.warnings)
     assert "same ID as tern" in states_of(account(posture, "ana"), posture).values()
 
 
@@ -348,7 +348,7 @@ def test_who_is_not_root_sees_what_can_be_read_and_no_guess(manned_root: Private
             told = {rule.id: str(reading_of(rule, seen).status) for rule in CATALOGUE.values()}
             tern = seen.by_name["warden"]
             known = known_role(tern, seen) is not Known.UNKNOWN
-            told |= {"": f"{tern.password} {known} {' '.join(seen.machine.unread)} {seen.troubles}"}
+            told |= {"": f"{tern.password} {known} {' '.join(seen.machine.unread)} {seen.warnings}"}
         except BaseException as error:
             told = {"": repr(error)}
         os.write(writing, json.dumps(told).encode())
@@ -370,5 +370,5 @@ def test_lines_that_bring_accounts_in_from_elsewhere_are_explained(
 ) -> None:
     manned_root.write("/etc/nsswitch.conf", f"passwd: {services} # x\ngroup: files\n")
     manned_root.write("/etc/passwd", manned_root.read("/etc/passwd") + "+@ringers::::::\n")
-    troubles = LinuxMachine(manned_root.path, "x").observe().troubles
+    troubles = LinuxMachine(manned_root.path, "x").observe().warnings
     assert any("'+@ringers'" in line and said in line for line in troubles), troubles

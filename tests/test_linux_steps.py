@@ -124,7 +124,7 @@ def lines(tree: Path, name: str) -> dict[str, list[str]]:
         (RemoveGroup("sudo"), "belongs to the system or to a package"),
         (RemoveGroup("tern"), "is the main group of tern"),
         (SetGroupNote("ringers", "who rings"), "keeps no note"),
-        (SetFlags("tern", password_due=True), "has no password that it could change"),
+        (SetFlags("tern", change_due=True), "has no password that it could change"),
         (SetDetails("tern", ((Detail.HINT, ""),)), "keeps no hint"),
         (SetDetails("tern", ((Detail.SHELL, "/bin/zsh"),)), "is no shell here"),
         (SetDetails("tern", ((Detail.FULL_NAME, "T\u202eern"),)), "control character"),
@@ -253,13 +253,13 @@ def test_marks_are_what_the_system_keeps_of_ages(tree: Path) -> None:
         perform(tree, SetFlags("warden", **flags))
         return lines(tree, "shadow")["warden"][2:5]
 
-    assert marked(cannot_change=True, ages_exempt=True) == ["20000", "99999", "99999"]
+    assert marked(cannot_change=True, ageing_exempt=True) == ["20000", "99999", "99999"]
     posture = open_machine(str(tree)).observe()
     assert posture.by_name["warden"].cannot_change and not password_ages(posture.by_name["warden"], posture)
-    assert marked(cannot_change=False, ages_exempt=False) == ["20000", "2", "90"]
-    assert marked(password_due=True) == ["0", "2", "90"]
-    assert int(marked(password_due=False)[0]) > 20_000
-    (again,) = perform(tree, SetFlags("warden", password_due=False))
+    assert marked(cannot_change=False, ageing_exempt=False) == ["20000", "2", "90"]
+    assert marked(change_due=True) == ["0", "2", "90"]
+    assert int(marked(change_due=False)[0]) > 20_000
+    (again,) = perform(tree, SetFlags("warden", change_due=False))
     assert again.outcome is Outcome.UNCHANGED
 
 

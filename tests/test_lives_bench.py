@@ -1,7 +1,7 @@
 """The whole life of accounts on bench machines, by the built program; the authority judges."""
 
 import json
-from datetime import datetime, timedelta
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -41,7 +41,7 @@ def test_a_guest_in_one_go(bench: Path, verrou: Verrou) -> None:
     with pytest.raises(No, match="ended"):
         machine.sign_in("daypass", "")
     shown = json.loads(verrou("account", "show", "daypass", "-m", bench, "--format", "json").stdout)
-    assert (shown["role"], shown["groups"], shown["ways_in"], shown["note"]) == (
+    assert (shown["role"], shown["groups"], shown["routes"], shown["note"]) == (
         *("guest", ["guests"], ["console"], "day visitors"),
     )
 
@@ -155,7 +155,7 @@ def test_whoever_is_tied_outside_is_not_locked_out_unawares(bench: Path, verrou:
     for name in ("keeper", "warden"):
         machine.tie(name, f"{name}@birds.example")
     machine.save(bench)
-    rule = ("rule", "set", "population.outside_identities=forbidden", "-m", bench)
+    rule = ("rule", "set", "population.linked_identities=forbidden", "-m", bench)
     assert "guard last-administrator" in verrou(*rule, "--yes", code=3).stderr
     verrou(
         "account", "add", "ana", "--role", "administrator", "--keep-password", "-m", bench, *TYPED, typed=OTHER_PASSWORD

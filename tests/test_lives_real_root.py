@@ -87,7 +87,7 @@ def test_a_guest_comes_to_the_console_alone_and_leaves_nothing(manned_root: Priv
     assert list((root.path / "home/daypass").iterdir()) == [], "nothing reached the disk"
 
     shown = json.loads(verrou("account", "show", "daypass", *m, "--format", "json").stdout)
-    assert (shown["role"], shown["ways_in"], shown["home_kept"]) == ("guest", ["console"], False)
+    assert (shown["role"], shown["routes"], shown["home_kept"]) == ("guest", ["console"], False)
     assert (shown["cannot_change"], shown["note"]) == (True, "day visitors")
     verrou("account", "change", "daypass", "--role", "standard", "--not-fixed", *m, "--yes")
     assert comes_in(root, "daypass", "", "sshd"), "PAM alone would let the blank password in"
@@ -333,7 +333,7 @@ def test_what_remote_ways_read_is_what_the_server_says(manned_root: PrivateRoot,
     verrou("account", "add", "tern", "--keep-password", *m, *TYPED, typed=OTHER_PASSWORD)
 
     def ways(name: str) -> list[str]:
-        found: list[str] = json.loads(verrou("account", "show", name, *m, "--format", "json").stdout)["ways_in"]
+        found: list[str] = json.loads(verrou("account", "show", name, *m, "--format", "json").stdout)["routes"]
         return found
 
     assert ways("tern") == ways("warden") == ["console", "remote-shell"]

@@ -16,7 +16,7 @@ from verrou.core.baseline import Baseline, read_baseline
 from verrou.core.capture import captured
 from verrou.core.desired import in_words_of
 from verrou.core.model import Account, Grant, Group, MachineFacts, Naming, PasswordState, Posture, Status
-from verrou.core.model.ways import Circle, Pattern
+from verrou.core.model.ways import Pattern, Principals
 from verrou.core.rules import CATALOGUE, reading_of
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import posture_of
@@ -27,7 +27,7 @@ def otherwise(baseline: Baseline) -> Baseline:
     """The same baseline with every name in letters of the other case."""
 
     def swapped(name: str) -> str:
-        return name if name in ("everybody", "nobody") or name.startswith("group:") else name.swapcase()
+        return name if name in ("everyone", "nobody") or name.startswith("group:") else name.swapcase()
 
     demands = {
         rule_id: evolve(demand, desired=in_words_of(demand.desired, demand.rule, swapped))
@@ -83,7 +83,7 @@ def test_names_in_another_case_on_the_command_line(bench: Path, verrou: Verrou, 
 @given(st.text("ab*?[]!^", max_size=5), st.text("ab*?[]!^", max_size=5))
 def test_a_name_is_no_pattern_and_a_pattern_knows_two_signs(name: str, other: str) -> None:
     account = Account(other, "1", groups=(other,))
-    assert Circle((name,)).holds(account) is (name == other) is Circle(groups=(name,)).holds(account)
+    assert Principals((name,)).holds(account) is (name == other) is Principals(groups=(name,)).holds(account)
 
     def fits(pattern: str, text: str) -> bool:
         """sshd's own way of matching, step by step."""
@@ -113,7 +113,7 @@ def test_a_password_that_could_not_be_read_is_not_known_to_be_one() -> None:
     assert reading_of(rule, posture(known, known)).value == "nobody"
     assert reading_of(rule, posture(unknown, known)).status is Status.UNKNOWN
     assert reading_of(rule, posture(known, unknown)).status is Status.UNKNOWN
-    assert reading_of(rule, posture(blank, unknown)).value == "anybody", "it can be no worse"
+    assert reading_of(rule, posture(blank, unknown)).value == "anyone", "it can be no worse"
     assert reading_of(rule, posture(known, blank)).value == "guests"
     found = audit(posture(unknown), load_baseline("essential"))
     verdicts = {finding.subject: finding.verdict for finding in found.findings}

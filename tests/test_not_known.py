@@ -21,9 +21,9 @@ from verrou.core.capture import captured
 from verrou.core.comparison import compare
 from verrou.core.guards import Course, refusals_on
 from verrou.core.model import Account, AccountName, MachineFacts, Naming, Origin, PasswordState, Posture, Status, Unread
-from verrou.core.model.access import Opening, admitted, doubts
+from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
-from verrou.core.model.ways import Admission, Gate, Way
+from verrou.core.model.ways import Admission, EntryPoint, Route
 from verrou.core.rules import Severity
 from verrou.machines import open_machine
 from verrou.machines.linux.entry.service_files import unknown_services
@@ -56,7 +56,7 @@ def test_a_module_that_nobody_knows_makes_a_way_not_known(two: PrivateRoot, verr
     rows = {line.split()[0]: line.split() for line in told.split("\n") if line.split()}
     assert rows["tern"][2] == "?" and "what pam_fieldglass.so answers is not known" in told
     (data,) = (each for each in json.loads(verrou("access", "tern", *m, "--format", "json").stdout))
-    assert data["ways"]["console"] == "unknown" and "pam_fieldglass.so" in data["unknown"][0]
+    assert data["routes"]["console"] == "unknown" and "pam_fieldglass.so" in data["unknown"][0]
     told = " ".join(verrou("why", "tern", "console", *m).stdout.split())
     assert told.count("Not known: whether tern can sign in at the console.") == 1
     assert "/etc/pam.d/login:1" in told and "to find out: look at /etc/pam.d/login:1" in told
@@ -93,8 +93,8 @@ def test_the_way_by_which_one_came_stays_as_open_as_it_was() -> None:
     ana = Account(AccountName("ana"), "1000")
 
     def machine(answer: Known) -> Posture:
-        gate = Gate(Way.NETWORK, admissions={"ana": Admission(answer, Known.NO, Known.NO, "kiosk decides so")})
-        return Posture(facts, (ana,), (), gates=(gate, Gate(Way.CONSOLE)))
+        gate = EntryPoint(Route.NETWORK, admissions={"ana": Admission(answer, Known.NO, Known.NO, "kiosk decides so")})
+        return Posture(facts, (ana,), (), entry_points=(gate, EntryPoint(Route.CONSOLE)))
 
     for before, after in itertools.product(Known, Known):
         found = refusals_on(Course(machine(before), machine(after), ()))
@@ -108,7 +108,7 @@ def test_a_locked_password_leaves_a_key_good(two: PrivateRoot, verrou: Verrou) -
     two.inside("chown", "-R", "tern:tern", "/home/tern/.ssh")
     two.inside("usermod", "-L", "tern")
     (data,) = json.loads(verrou("access", "tern", *m, "--format", "json").stdout)
-    assert data["ways"]["remote-shell"] == "key" and data["ways"]["console"] is None
+    assert data["routes"]["remote-shell"] == "key" and data["routes"]["console"] is None
     assert "disabled, but can still sign in" in " ".join(verrou("account", "show", "tern", *m).stdout.split())
     assert "its key is good" in " ".join(verrou("why", "tern", "remote-shell", *m).stdout.split())
     verrou("account", "add", "gull", "--keep-password", *m, *TYPED, typed=GOOD_PASSWORD + "\n")
@@ -117,10 +117,10 @@ def test_a_locked_password_leaves_a_key_good(two: PrivateRoot, verrou: Verrou) -
     verrou("account", "disable", "tern", *m, "--yes")
     two.inside("usermod", "-L", "gull")
     told = json.loads(verrou("access", "gull", "tern", *m, "--format", "json").stdout)
-    assert {each["account"]: each["ways"]["remote-shell"] for each in told} == {"tern": None, "gull": "key"}
+    assert {each["account"]: each["routes"]["remote-shell"] for each in told} == {"tern": None, "gull": "key"}
     two.inside("chage", "-E", "1", "gull")
     (data,) = json.loads(verrou("access", "gull", *m, "--format", "json").stdout)
-    assert data["ways"]["remote-shell"] is None, "an end closes keys, too"
+    assert data["routes"]["remote-shell"] is None, "an end closes keys, too"
 
 
 def test_a_list_that_something_overrides_is_not_known_to_hold(two: PrivateRoot, verrou: Verrou) -> None:
@@ -143,9 +143,9 @@ def test_every_service_file_is_accounted_for(two: PrivateRoot, verrou: Verrou) -
     told = verrou("access", *m).stderr
     assert "/etc/pam.d/kiosk (package fieldkiosk) asks PAM; by which route is not known" in told
     assert "pam.d/shut" not in told, "nobody comes in by what lets nobody in"
-    show = ("rule", "show", "password.blank_ways", "logon.console.denied", *m, "--format", "json")
+    show = ("rule", "show", "password.blank_accepted", "logon.console.denied", *m, "--format", "json")
     told = json.loads(verrou(*show).stdout)
-    assert told["password.blank_ways"]["status"] == "unknown"
+    assert told["password.blank_accepted"]["status"] == "unknown"
     assert told["logon.console.denied"]["value"] == {"names": []}, (
         "nobody is kept out, so nobody comes in by it instead"
     )
@@ -157,13 +157,13 @@ def test_every_service_file_is_accounted_for(two: PrivateRoot, verrou: Verrou) -
 
 def test_a_network_service_has_its_route_and_its_lists(two: PrivateRoot, verrou: Verrou) -> None:
     ways = ("access", "tern", "-m", two.path, "--format", "json")
-    assert json.loads(verrou(*ways).stdout)[0]["ways"]["network"] is None
+    assert json.loads(verrou(*ways).stdout)[0]["routes"]["network"] is None
     listed = "auth required pam_listfile.so item=user sense=deny file=/etc/ftpusers onerr=succeed\n"
     two.write("/etc/pam.d/vsftpd", f"{listed}@include common-auth\n@include common-account\n")
     (two.path / "usr/sbin/vsftpd").touch()
-    assert json.loads(verrou(*ways).stdout)[0]["ways"]["network"] == "password"
+    assert json.loads(verrou(*ways).stdout)[0]["routes"]["network"] == "password"
     two.write("/etc/ftpusers", "tern\n")
-    assert json.loads(verrou(*ways).stdout)[0]["ways"]["network"] is None
+    assert json.loads(verrou(*ways).stdout)[0]["routes"]["network"] is None
     assert not two.signs_in("tern", GOOD_PASSWORD, "vsftpd")
 
 
@@ -229,10 +229,10 @@ def test_nothing_is_not_known_on_a_system_as_it_is_shipped(tmp_path: Path, stack
     }
     posture = open_machine(str(with_files(root, files))).observe()
     ana = posture.by_name[AccountName("ana")]
-    told = {(gate.way, admitted(ana, gate, posture)) for gate in posture.gates}
-    assert told == {(Way.CONSOLE, Opening.PASSWORD), (Way.REMOTE_SHELL, Opening.PASSWORD)}
-    assert not any("by which route" in each for each in posture.troubles)
-    assert all(not doubts(account, way, posture) for account in posture.accounts for way in Way)
+    told = {(gate.way, admitted(ana, gate, posture)) for gate in posture.entry_points}
+    assert told == {(Route.CONSOLE, Credential.PASSWORD), (Route.REMOTE_SHELL, Credential.PASSWORD)}
+    assert not any("by which route" in each for each in posture.warnings)
+    assert all(not doubts(account, way, posture) for account in posture.accounts for way in Route)
 
 
 SETTINGS = st.sampled_from(
@@ -267,7 +267,7 @@ configurations = st.tuples(
 ).map(lambda made: f"UsePAM yes\n{made[0]}\n{made[1]}")
 
 
-def by_sshd(root: PrivateRoot, who: str, groups: Sequence[str], keys: int, text: str) -> set[Opening | None]:
+def by_sshd(root: PrivateRoot, who: str, groups: Sequence[str], keys: int, text: str) -> set[Credential | None]:
     """What opens the remote shell to an account, by the server's own word for the settings; more than one where a
     command or an authority could have a key for it."""
     if root.inside("/usr/sbin/sshd", "-t").returncode:
@@ -302,14 +302,14 @@ def by_sshd(root: PrivateRoot, who: str, groups: Sequence[str], keys: int, text:
     methods |= {"keyboard-interactive"} if by_hand else set()
     takes_keys = on("pubkeyauthentication") and may not in ("no", "forced-commands-only")
     elsewhere = {"none"} != {said.get(key, ["none"])[0] for key in ("authorizedkeyscommand", "trustedusercakeys")}
-    found: set[Opening | None] = set()
+    found: set[Credential | None] = set()
     for has_key in {keys > 0, keys > 0 or elsewhere}:
         mine = methods | ({"publickey"} if has_key and takes_keys else set())
         lists = [set(each.split(",")) for each in said.get("authenticationmethods", ["any"])[0].split()]
         lists = [{each} for each in mine] if lists == [{"any"}] else [each for each in lists if each <= mine]
-        password = Opening.BLANK if who == "blank" else Opening.PASSWORD
+        password = Credential.BLANK if who == "blank" else Credential.PASSWORD
         by_password = any("publickey" not in each for each in lists)
-        found.add(password if by_password else Opening.KEY if lists else None)
+        found.add(password if by_password else Credential.KEY if lists else None)
     return found
 
 
@@ -345,11 +345,11 @@ def test_what_is_told_of_the_remote_shell_is_what_its_server_does(root: PrivateR
             posture = postures[how]
             account = posture.by_name[AccountName(name)]
             really = by_sshd(root, name, account.groups, account.keys, text)
-            told = {admitted(account, gate, posture) for gate in posture.gates if gate.way is Way.REMOTE_SHELL}
+            told = {admitted(account, gate, posture) for gate in posture.entry_points if gate.way is Route.REMOTE_SHELL}
             known = told - {None}
-            assert known <= {Opening.UNKNOWN} or (known & really and len(really) == 1), (name, told, really)
+            assert known <= {Credential.UNKNOWN} or (known & really and len(really) == 1), (name, told, really)
             assert known or really == {None}, (name, told, really)
-            counted[how, Opening.UNKNOWN not in told or len(really) > 1] += 1
+            counted[how, Credential.UNKNOWN not in told or len(really) > 1] += 1
 
     holds()
     assert counted[True, False] < counted[False, False] and counted[True, False] < 0.15 * counted[True, True], counted
@@ -416,10 +416,10 @@ def test_a_system_without_pam_is_read_by_what_its_programs_do(tmp_path: Path) ->
         return open_machine(str(root)).observe()
 
     posture = observed()
-    opens = {str(a.name): admitted(a, gate, posture) for a in posture.accounts for gate in posture.gates}
-    assert opens == {"root": None, "warden": Opening.PASSWORD, "tern": Opening.BLANK}
+    opens = {str(a.name): admitted(a, gate, posture) for a in posture.accounts for gate in posture.entry_points}
+    assert opens == {"root": None, "warden": Credential.PASSWORD, "tern": Credential.BLANK}
     told = {rule_id: each.value for rule_id, each in posture.readings.items() if each.status is Status.READ}
-    assert told["password.blank_ways"] == frozenset({"console"})
+    assert told["password.blank_accepted"] == frozenset({"console"})
     assert told["elevation.administrator_gives"] == "password"
     assert told["elevation.remembered_for"] == timedelta(minutes=5)
     assert told["elevation.unanswered_after"] == "never"
@@ -479,13 +479,18 @@ def test_packages_are_named_as_the_distribution_names_them(
 
 def test_what_is_not_known_of_a_listed_account_keeps_it_from_being_as_listed() -> None:
     facts = MachineFacts("hide-01", "linux", "x", "this", datetime(2026, 9, 14), Naming("[a-z]+", 20, ""))
-    text = '[accounts.tern]\nrole = "standard"\nways_in = ["console"]\n'
+    text = '[accounts.tern]\nrole = "standard"\nroutes = ["console"]\n'
     baseline = read_baseline(titled(text), "b.toml", lambda name, _: (name, ""))
 
     def machine(way: Known, password: PasswordState) -> Posture:
         tern = Account(AccountName("tern"), "1000", origin=Origin.ADDED, password=password)
         perhaps = Admission(way, Known.NO, Known.NO, "kiosk decides so")
-        return Posture(facts, (tern,), (), gates=(Gate(Way.CONSOLE), Gate(Way.NETWORK, admissions={"tern": perhaps})))
+        return Posture(
+            facts,
+            (tern,),
+            (),
+            entry_points=(EntryPoint(Route.CONSOLE), EntryPoint(Route.NETWORK, admissions={"tern": perhaps})),
+        )
 
     def verdict(posture: Posture) -> tuple[Verdict, str]:
         (found,) = audit(posture, baseline).findings
@@ -511,6 +516,6 @@ def test_what_less_may_be_enough_for_has_a_question_mark() -> None:
     facts = MachineFacts("hide-01", "linux", "x", "this", datetime(2026, 9, 14), Naming("[a-z]+", 20, ""))
     decided = Admission(Known.YES, Known.NO, Known.UNKNOWN, "kiosk decides so")
     tern = Account(AccountName("tern"), "1000", origin=Origin.ADDED)
-    posture = Posture(facts, (tern,), (), gates=(Gate(Way.CONSOLE, admissions={"tern": decided}),))
+    posture = Posture(facts, (tern,), (), entry_points=(EntryPoint(Route.CONSOLE, admissions={"tern": decided}),))
     (row,) = access_sheet(access_data([tern], posture), posture).rows
     assert row["console"] == "password?"

@@ -15,9 +15,9 @@ from hypothesis import strategies as st
 from conftest import GOOD_PASSWORD, examples
 from debian_root import PrivateRoot
 from verrou.core.model import AccountName, PasswordState, Posture
-from verrou.core.model.access import Opening, admitted, doubts
+from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known, all_of, any_of
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.machines import open_machine
 from verrou.machines.linux.pam.client import Session
 from verrou.machines.linux.pam.control import NEW_PASSWORD, RESULTS, SUCCESS
@@ -297,7 +297,7 @@ def test_what_is_told_of_access_is_what_pam_decides(root: PrivateRoot) -> None:
     for name in ("ana", "shut", "gone"):
         root.write(f"/home/{name}/.ssh/authorized_keys", "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIPYLVDhmzhi3YUgdXk0 x\n")
         root.inside("chown", "-R", f"{name}:{name}", f"/home/{name}/.ssh")
-    shells = {"login": ("", Way.CONSOLE), "sshd": (AFAR, Way.REMOTE_SHELL)}
+    shells = {"login": ("", Route.CONSOLE), "sshd": (AFAR, Route.REMOTE_SHELL)}
     counted = {how: {Known.YES: 0, Known.NO: 0, Known.UNKNOWN: 0} for how in (False, True)}
 
     def asked(who: Somebody, service: str, host: str) -> list[tuple[int, int] | None]:
@@ -325,20 +325,22 @@ def test_what_is_told_of_access_is_what_pam_decides(root: PrivateRoot) -> None:
         host, way = shells[service]
         for who, tried in zip(people, answers, strict=True):
             account = posture.by_name[AccountName(who.name)]
-            told = [admitted(account, g, posture) for g in posture.gates if g.way is way and service in g.services]
+            told = [
+                admitted(account, g, posture) for g in posture.entry_points if g.way is way and service in g.services
+            ]
             (wrong, _), (right, let_in) = (
                 [RESULTS[code] in (SUCCESS, NEW_PASSWORD) for code in each] for each in tried
             )
-            if not account.may_sign_in or (way is Way.REMOTE_SHELL and who.uid == 0):
+            if not account.may_sign_in or (way is Route.REMOTE_SHELL and who.uid == 0):
                 continue
-            really = Opening.KEY if let_in and account.keys and host else None
+            really = Credential.KEY if let_in and account.keys and host else None
             with_password = right and (not host or who.password is not PasswordState.BLANK)
-            really = Opening.PASSWORD if let_in and with_password else really
-            if really is Opening.PASSWORD and wrong:
-                really = Opening.NAME
-            if who.password is PasswordState.BLANK and really in (Opening.NAME, Opening.PASSWORD):
-                really = Opening.BLANK
-            known = [each for each in told if each is not Opening.UNKNOWN]
+            really = Credential.PASSWORD if let_in and with_password else really
+            if really is Credential.PASSWORD and wrong:
+                really = Credential.NAME
+            if who.password is PasswordState.BLANK and really in (Credential.NAME, Credential.PASSWORD):
+                really = Credential.BLANK
+            known = [each for each in told if each is not Credential.UNKNOWN]
             counted[Known.UNKNOWN if len(known) < len(told) else Known.of(really is not None)] += 1
             if doubts(account, way, posture):
                 assert really or not known, (service, who, tried, told)  # less may be enough

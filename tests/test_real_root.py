@@ -48,7 +48,7 @@ def test_the_whole_round(manned_root: PrivateRoot, verrou: Verrou) -> None:
     assert not root.signs_in("warden", GOOD_PASSWORD), "five failed attempts lock"
     listed = json.loads(verrou("account", "list", *m, "--format", "json").stdout)
     warden = next(account for account in listed if account["name"] == "warden")
-    assert warden["wrong_tries"] == 5 and warden["locked_until"]
+    assert warden["failed_attempts"] == 5 and warden["locked_until"]
     root.inside("faillock", "--user", "warden", "--reset")
 
     def changes(old: str, new: str) -> bool:

@@ -176,7 +176,7 @@ def hostile(tmp_path: Path, verrou: Verrou) -> Path:
     title = json.dumps("<b>title</b>\u0007 =1+1")
     (tmp_path / "hostile.toml").write_text(
         f'[baseline]\ntitle = {title}\nbuilds_on = ["shared-desk"]\n'
-        '[population]\nunlisted = { value = "report", because = "<i>x</i>" }\n'
+        '[population]\nunlisted = { value = "report", reason = "<i>x</i>" }\n'
         '[[waiver]]\nrule = "lockout.after"\nreason = "<u>why</u>"\nby = "=cmd()"\nuntil = 2030-01-01\n'
     )
     return folder
@@ -345,7 +345,7 @@ def test_what_is_remembered_of_surveys_does_not_grow(verrou: Verrou, tmp_path: P
     for number in range(MOST_REMEMBERED + 200):
         changed = text.replace("ringer", f"ringer{number}").replace('"number": 8', f'"number": {number % 2000}')
         assert f"ringer{number}" in reader.posture(changed).by_name
-    kept = [reader.accounts, reader.gates, reader.kept, reader.derived, reader.together]
+    kept = [reader.accounts, reader.entry_points, reader.kept, reader.derived, reader.together]
     assert max(map(len, kept)) <= MOST_REMEMBERED
     assert max(len(part.known) for part in (reader.machine, reader.account, reader.group)) <= MOST_MEMBERS
 

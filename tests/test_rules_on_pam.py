@@ -50,7 +50,7 @@ def test_an_argument_that_decides_is_what_gets_changed(quick_root: PrivateRoot, 
     assert quick_root.read("/etc/pam.d/common-auth").count("deny=3") == 3
     assert quick_root.read("/etc/security/faillock.conf") == "deny = 2\n"
     after = reading(verrou, quick_root, "lockout.after")
-    assert after["overruled"][0]["place"] == "/etc/security/faillock.conf"  # type: ignore[index]
+    assert after["overrides"][0]["place"] == "/etc/security/faillock.conf"  # type: ignore[index]
     assert not locks_after(quick_root, 2)
     assert locks_after(quick_root, 3)
 
@@ -79,12 +79,12 @@ def test_a_lock_until_unlocked_stays(quick_root: PrivateRoot, verrou: Verrou) ->
     assert locks_after(quick_root, 2)
     listed = json.loads(verrou("account", "list", "-m", quick_root.path, "--format", "json").stdout)
     warden = next(account for account in listed if account["name"] == "warden")
-    assert (warden["locked_until"], warden["wrong_tries"]) == ("until-unlocked", 2)
+    assert (warden["locked_until"], warden["failed_attempts"]) == ("until-unlocked", 2)
     assert "locked" in warden["states"]
     shown = verrou("account", "show", "warden", "-m", quick_root.path).stdout
     assert "group sudo grants administration (/etc/sudoers:" in " ".join(shown.split())
     tally = quick_root.inside("faillock", "--user", "warden").stdout.splitlines()
-    assert len([line for line in tally if line.endswith(" V")]) == warden["wrong_tries"]
+    assert len([line for line in tally if line.endswith(" V")]) == warden["failed_attempts"]
     verrou("account", "unlock", "warden", "-m", quick_root.path, "--yes")
     assert quick_root.signs_in("warden", GOOD_PASSWORD)
 
@@ -146,7 +146,7 @@ def test_a_rule_refuses_when_strict_and_lets_through_when_loose(
 
 def test_a_warning_only_is_not_in_force(manned_root: PrivateRoot, verrou: Verrou) -> None:
     manned_root.write("/etc/security/pwquality.conf", "minlen = 14\nenforcing = 0\n")
-    assert reading(verrou, manned_root, "password.min_length")["in_force"] is False
+    assert reading(verrou, manned_root, "password.min_length")["enforced"] is False
     assert accepts(manned_root, "gnt7Kwo-9")
 
 
@@ -196,7 +196,7 @@ def test_ages_bind_who_is_looser_and_leave_who_is_stricter(manned_root: PrivateR
     manned_root.inside("useradd", "gull")
     assert limits("gull") == ["2", "90", "10"], "accounts still to be made get it too"
     sets(verrou, manned_root, "password.max_age=never", "password.warn_before=10 days", "password.min_age=2 days")
-    assert limits("ana") == ["2", "99999", "10"], "loosening a rule is meant for everybody"
+    assert limits("ana") == ["2", "99999", "10"], "loosening a rule is meant for everyone"
 
 
 @pytest.mark.parametrize(
@@ -223,8 +223,8 @@ def test_blank_passwords_at_the_remote_shell_as_sshd_says(
         return "permitemptypasswords yes" in told.stdout
 
     assert sshd_allows() is allowed
-    assert ("remote-shell" in str(bare(reading(verrou, manned_root, "password.blank_ways")["value"]))) is allowed
-    sets(verrou, manned_root, "password.blank_ways=console")
+    assert ("remote-shell" in str(bare(reading(verrou, manned_root, "password.blank_accepted")["value"]))) is allowed
+    sets(verrou, manned_root, "password.blank_accepted=console")
     assert not sshd_allows()
 
 

@@ -95,7 +95,7 @@ def test_baseline_files_are_as_their_schema_says(verrou: Verrou, tmp_path: Path)
         '[population]\nblank_passwords = { only = ["guests"] }',
     ):
         assert not validator.is_valid(plain(tomllib.loads(wrong))), wrong
-    ranges = '[password]\nmin_length = { from = 12, to = 20, because = "x" }'
+    ranges = '[password]\nmin_length = { from = 12, to = 20, reason = "x" }'
     for right in (ranges, "[lockout]\nafter = { any_of = [3, 5] }"):
         validator.validate(plain(tomllib.loads(right)))
 

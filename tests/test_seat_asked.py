@@ -18,9 +18,9 @@ from test_seat_linux import ORIGINS, PEOPLE, WAYS, admits, polkit_says
 from verrou.cli.options import shipped_baselines
 from verrou.core.model import AccountName
 from verrou.core.model.access import opening, ways_in_now
-from verrou.core.model.elevation import Met, meets
+from verrou.core.model.elevation import PromptOutcome, meets
 from verrou.core.model.reasons import why, why_administrator
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.plan.worksheet import rule_steps
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Value
@@ -32,7 +32,7 @@ from verrou.machines.linux.root import Root
 NAMES = st.frozensets(
     st.sampled_from(["tern", "gull", "daypass", "warden", "group:sudo", "group:guests", "group:gull"]), max_size=3
 )
-LISTS = NAMES | st.just(frozenset({"everybody"}))
+LISTS = NAMES | st.just(frozenset({"everyone"}))
 
 
 @pytest.mark.real_root
@@ -59,10 +59,12 @@ def test_pam_admits_per_service_and_origin_whom_the_lists_say(desktop: PrivateRo
             account = next(a for a in posture.accounts if a.name == name)
             for service in ORIGINS:
                 through = [
-                    opening(account, gate, posture) is not None for gate in posture.gates if service in gate.services
+                    opening(account, gate, posture) is not None
+                    for gate in posture.entry_points
+                    if service in gate.services
                 ]
                 assert admits(desktop, service, name) is any(through), (service, name, wanted)
-            for way in Way:
+            for way in Route:
                 told = why(account, way, posture)
                 assert told.yes is (way in ways_in_now(account, posture))
                 assert all(reason.source is not None or not told.yes for reason in told.chain)
@@ -103,7 +105,7 @@ def test_sudo_s_times_and_whether_it_asks_are_read_as_sudo_has_them(desktop: Pri
         assert seconds == longest * 60, (lines, told)
         asks_nothing = desktop.inside("sudo", "-k", "-n", "true", user="warden").returncode == 0
         warden = next(account for account in posture.accounts if account.name == "warden")
-        assert (meets(warden, posture) is Met.RUNS) is asks_nothing, lines
+        assert (meets(warden, posture) is PromptOutcome.NO_PROMPT) is asks_nothing, lines
         assert (posture.readings["elevation.administrator_gives"].value == "nothing") is asks_nothing
         assert why_administrator(warden, posture).yes
 
@@ -282,7 +284,7 @@ def test_each_shipped_baseline_closes_what_it_asks_for_and_goes_back(desktop: Pr
         for row in rows:
             name = row["account"]
             if name in {*PEOPLE, *EVERY_KIND}:
-                told = {service: row["ways"][way] for service, way in WAYS.items()}
+                told = {service: row["routes"][way] for service, way in WAYS.items()}
                 assert told == {service: opened_by(desktop, service, name, shell) for service in WAYS}, name
                 everything = "ALL) ALL" in desktop.inside("sudo", "-l", "-U", name).stdout
                 assert everything is (row["role"] == "administrator"), name
@@ -340,11 +342,11 @@ def test_what_cannot_be_asked_is_told_with_what_is_shipped(tmp_path: Path) -> No
         found = open_machine(str(tmp_path)).observe().readings["rights.shut_down"]
         return str(found.status), found.value
 
-    assert reading() == ("read", frozenset({"everybody"})), "without rules the shipped answer holds"
+    assert reading() == ("read", frozenset({"everyone"})), "without rules the shipped answer holds"
     (rules / "50-default.rules").write_text(
         '// who administers\npolkit.addAdminRule(function(action, subject) {\n    return ["unix-group:sudo"];\n});\n'
     )
-    assert reading() == ("read", frozenset({"everybody"})), "who administers is no answer to an action"
+    assert reading() == ("read", frozenset({"everyone"})), "who administers is no answer to an action"
     (rules / "60-local.rules").write_text("polkit.addRule(function() {});\n")
     assert reading() == ("unknown", None)
     for end in ("\n", "\r", "\u2028", "\u2029"):  # where ECMAScript ends a comment

@@ -14,10 +14,10 @@ from conftest import GOOD_PASSWORD, Verrou, examples, titled
 from verrou.cli.options import fetch_baseline
 from verrou.core.baseline import read_baseline
 from verrou.core.model.access import ways_in_now
-from verrou.core.model.elevation import Elevator, Met, Program, meets, would_meet
+from verrou.core.model.elevation import ElevationSubject, Program, PromptOutcome, meets, would_meet
 from verrou.core.model.reasons import why, why_administrator
 from verrou.core.model.screens import screens_of
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.rules import CATALOGUE, PRESETS
 from verrou.machines.bench import seat
 from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
@@ -25,17 +25,17 @@ from verrou.machines.bench.readings import posture_of
 from verrou.machines.bench.rules import KEEPERS, readings
 
 ANSWERS = {
-    "runs": Met.RUNS,
-    "approve": Met.APPROVE,
-    "own password": Met.OWN_PASSWORD,
-    "administrator's password": Met.ADMIN_PASSWORD,
-    "refused": Met.REFUSED,
+    "runs": PromptOutcome.NO_PROMPT,
+    "approve": PromptOutcome.CONFIRM,
+    "own password": PromptOutcome.OWN_PASSWORD,
+    "administrator's password": PromptOutcome.ADMIN_PASSWORD,
+    "refused": PromptOutcome.DENIED,
 }
 KINDS = {
-    "administrator": Elevator.ADMINISTRATOR,
-    "keeper": Elevator.BUILT_IN,
-    "user": Elevator.STANDARD,
-    "guest": Elevator.GUEST,
+    "administrator": ElevationSubject.ADMINISTRATOR,
+    "keeper": ElevationSubject.BUILT_IN,
+    "user": ElevationSubject.STANDARD,
+    "guest": ElevationSubject.GUEST,
 }
 PROGRAMS = dict(zip(seat.PROGRAMS, Program, strict=True))
 DECIDING = (
@@ -58,7 +58,7 @@ def _values(rule_id: str) -> list[Any]:
 def test_every_combination_of_elevation_has_one_answer_and_stricter_never_lets_more_through() -> None:
     machine = Authority.fresh("hide-01", datetime(2026, 9, 14))
     rules = [f"elevation.{key}" for key in DECIDING]
-    found: dict[tuple[Any, ...], dict[tuple[str, str], Met]] = {}
+    found: dict[tuple[Any, ...], dict[tuple[str, str], PromptOutcome]] = {}
     for values in product(*map(_values, rules)):
         policy = dict(seat.SHIPPED_SEAT)
         for rule_id, value in zip(rules, values, strict=True):
@@ -71,7 +71,7 @@ def test_every_combination_of_elevation_has_one_answer_and_stricter_never_lets_m
         foreseen = {(k, p): would_meet(KINDS[k], PROGRAMS[p], wanted) for k, p in answers}
         assert answers == foreseen, wanted
         found[values] = answers
-    order = list(Met)
+    order = list(PromptOutcome)
     for values, answers in found.items():
         for at, rule_id in enumerate(rules):
             every = _values(rule_id)
@@ -119,9 +119,9 @@ def test_who_gets_in_and_why_is_what_the_authority_does(machine: Authority) -> N
     posture = posture_of(machine, "")
     unasked = machine.opens_as()
     for account in posture.accounts:
-        for way in (Way.CONSOLE, Way.NETWORK, Way.REMOTE_SCREEN):
+        for way in (Route.CONSOLE, Route.NETWORK, Route.REMOTE_SCREEN):
             admitted = any(_signs_in(machine, account.name, password, way) for password in ("", GOOD_PASSWORD))
-            admitted = admitted or (way is Way.CONSOLE and account.name == unasked)
+            admitted = admitted or (way is Route.CONSOLE and account.name == unasked)
             told = why(account, way, posture)
             assert (way in ways_in_now(account, posture)) is told.yes is admitted, (account.name, way, told.chain)
             assert told.chain and (told.keeps if told.yes else any(not r.helps for r in told.chain))
@@ -131,7 +131,7 @@ def test_who_gets_in_and_why_is_what_the_authority_does(machine: Authority) -> N
         assert why_administrator(account, posture).yes is machine.can_administer(account.name)
 
 
-def _signs_in(machine: Authority, name: str, password: str, way: Way) -> bool:
+def _signs_in(machine: Authority, name: str, password: str, way: Route) -> bool:
     try:
         Authority(machine.text()).sign_in(name, password, str(way))
     except NewPasswordFirst:
@@ -159,7 +159,9 @@ def test_the_screens_show_what_the_authority_shows(machine: Authority) -> None:
 def test_each_line_that_keeps_a_yes_does_so_alone(machine: Authority, data: st.DataObject) -> None:
     """Take all memberships and names away that are told to keep a yes, and it is none any more."""
     posture = posture_of(machine, "")
-    asked = [(a, way) for a in posture.accounts for way in (Way.NETWORK, Way.REMOTE_SCREEN) if why(a, way, posture).yes]
+    asked = [
+        (a, way) for a in posture.accounts for way in (Route.NETWORK, Route.REMOTE_SCREEN) if why(a, way, posture).yes
+    ]
     if not asked:
         return
     account, way = data.draw(st.sampled_from(asked))
@@ -246,7 +248,7 @@ def test_nobody_is_signed_in_unasked_whom_the_rule_leaves_out(bench: Path, verro
     machine.set_policy("opens_as", 100)
     machine.save(bench)
     rows = json.loads(verrou("access", "warden", "-m", bench, "--format", "json").stdout)
-    assert rows[0]["ways"]["console"] == "unasked"
+    assert rows[0]["routes"]["console"] == "automatic"
     audit = json.loads(verrou("audit", "-b", "essential", "-m", bench, "--format", "json", code=1).stdout)
     found = next(f for f in audit["findings"] if f["subject"] == "screen.automatic_signin")
     assert (found["severity"], found["verdict"]) == ("high", "not-met")
@@ -295,7 +297,7 @@ def test_the_basic_edition_says_what_it_lacks(tmp_path: Path, verrou: Verrou) ->
 
 def test_limits_of_shared_use_never_bind_an_administrator(bench: Path, verrou: Verrou) -> None:
     verrou("account", "add", "daypass", "--role", "guest", "--password", "blank", "-m", bench, "--yes")
-    rules = ("sharing.hidden_drives=stick,data", "sharing.settings_closed=yes", "sharing.applies_to=everybody")
+    rules = ("sharing.hidden_drives=stick,data", "sharing.settings_closed=yes", "sharing.applies_to=everyone")
     verrou("rule", "set", *rules, "sharing.installer=administrators", "-m", bench, "--yes")
     verrou("machine", "restart", "-m", bench)
     machine = authority(bench)
@@ -382,7 +384,7 @@ def test_a_saved_survey_tells_the_same_of_who_gets_in(verrou: Verrou, tmp_path: 
 @pytest.mark.parametrize("baseline", ["essential", "shared-desk", "public-terminal", "office"])
 def test_each_value_of_a_shipped_baseline_has_its_reason(baseline: str) -> None:
     demands = read_baseline(*fetch_baseline(baseline), fetch_baseline).demands.values()
-    assert not [demand.rule.id for demand in demands if not demand.because]
+    assert not [demand.rule.id for demand in demands if not demand.reason]
     families = {demand.rule.family for demand in demands}
     assert {"elevation", "screen", "rights"} <= families
 
@@ -412,7 +414,7 @@ def test_a_mistake_in_a_baseline_is_told_with_its_line(tmp_path: Path, verrou: V
 
 def test_a_list_of_who_may_is_met_by_a_shorter_one_and_of_who_may_not_by_a_longer_one() -> None:
     may, may_not = CATALOGUE["logon.network.allowed"].kind, CATALOGUE["logon.network.denied"].kind
-    everybody, two, one, none = (may.parse(raw) for raw in ("everybody", ["ana", "group:users"], ["ana"], "nobody"))
+    everybody, two, one, none = (may.parse(raw) for raw in ("everyone", ["ana", "group:users"], ["ana"], "nobody"))
     order = [everybody, two, one, none]
     for at, loose in enumerate(order):
         for strict in order[at:]:
@@ -446,10 +448,10 @@ def test_an_answer_is_remembered_and_a_question_ends_as_the_rules_say(bench: Pat
     tried = [(t["rule"], t["result"], t["seen"]) for t in told["tests"] if t["rule"].startswith("elevation.")]
     assert {proof for _, proof, _ in tried} == {"passed"}
     assert [seen for rule, _, seen in tried if rule == "elevation.remembered_for"] == [
-        *("accepted: nothing is asked again", "refused: asked again"),
+        *("accepted: nothing is asked again", "denied: asked again"),
     ]
     late = [seen for rule, _, seen in tried if rule == "elevation.unanswered_after"]
-    assert late == ["accepted", "refused: nobody answered in time"]
+    assert late == ["accepted", "denied: nobody answered in time"]
 
 
 def test_a_standard_user_gives_an_administrator_s_password_where_the_rule_lets_it(bench: Path, verrou: Verrou) -> None:
@@ -466,4 +468,4 @@ def test_a_standard_user_gives_an_administrator_s_password_where_the_rule_lets_i
     machine.respond(token, GOOD_PASSWORD, by="warden")
     assert machine.request(token, "vouched") == "runs"
     row = json.loads(verrou("access", "tern", "-m", bench, "--format", "json").stdout)[0]
-    assert row["administration"]["vouched"] == "admin-password" and row["role"] == "standard"
+    assert row["elevation"]["signed"] == "admin-password" and row["role"] == "standard"

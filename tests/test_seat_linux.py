@@ -15,7 +15,7 @@ from debian_root import PrivateRoot
 from verrou.core.model import Account, AccountName, Status
 from verrou.core.model.access import ways_in, ways_unknown
 from verrou.core.model.screens import screens_of
-from verrou.core.model.ways import EVERYBODY, Circle, Gate, Pass, Way
+from verrou.core.model.ways import EVERYBODY, AccessListEntry, EntryPoint, Principals, Route
 from verrou.core.values import Notice, Value
 from verrou.machines import open_machine
 from verrou.machines.linux.display_managers import of_seat, whom_unasked
@@ -32,7 +32,7 @@ PEOPLE = ("warden", "tern", "gull", "daypass")
 SET = (
     *("logon.remote-shell.allowed=group:sudo", "logon.console.denied=gull", "rights.shut_down=group:sudo"),
     *("rights.set_clock=tern", "elevation.remembered_for=never", "elevation.unanswered_after=1 minute"),
-    *("elevation.standard_gives=refused", "screen.hidden_accounts=warden", "screen.locks_after=10 minutes"),
+    *("elevation.standard_gives=denied", "screen.hidden_accounts=warden", "screen.locks_after=10 minutes"),
     *("screen.notice=Cap Fauvel | For staff \\ only.", "screen.shut_down_button=no", "sharing.hidden_drives=all"),
     *("sharing.applies_to=gull,group:sudo", "sharing.settings_closed=yes"),
 )
@@ -76,14 +76,14 @@ def test_the_whole_table_is_what_the_system_decides(desktop: PrivateRoot, verrou
     rows = {row["account"]: row for row in json.loads(verrou("access", "-m", desktop.path, "--format", "json").stdout)}
     for service, way in WAYS.items():
         for name in PEOPLE:
-            said = rows[name]["ways"][way] is not None
+            said = rows[name]["routes"][way] is not None
             assert admits(desktop, service, name) is said, (service, name)
-    assert [name for name in PEOPLE if rows[name]["ways"]["remote-shell"]] == ["warden"]
-    assert [name for name in PEOPLE if rows[name]["ways"]["console"]] == ["warden", "tern", "daypass"]
+    assert [name for name in PEOPLE if rows[name]["routes"]["remote-shell"]] == ["warden"]
+    assert [name for name in PEOPLE if rows[name]["routes"]["console"]] == ["warden", "tern", "daypass"]
 
     for name in PEOPLE:
         everything = "ALL) ALL" in desktop.inside("sudo", "-l", "-U", name).stdout
-        assert everything is (rows[name]["administration"]["vouched"] == "own-password"), name
+        assert everything is (rows[name]["elevation"]["signed"] == "own-password"), name
     assert desktop.inside("visudo", "-c").returncode == 0
     asked = desktop.inside("sudo", "-V").stdout
     assert "Authentication timestamp timeout: 0.0 minutes" in asked and "Password prompt timeout: 1.0 minutes" in asked
@@ -122,8 +122,8 @@ def test_verify_tries_each_kind_of_account_by_each_way(desktop: PrivateRoot, ver
     assert {trial["result"] for trial in tried.values()} == {"passed"}, [
         t for t in tried.values() if t["result"] != "passed"
     ]
-    assert tried["a temporary guest account signs in at the console (lightdm)"]["seen"].startswith("refused")
-    assert tried["a temporary standard account signs in through a remote shell (sshd)"]["seen"].startswith("refused")
+    assert tried["a temporary guest account signs in at the console (lightdm)"]["seen"].startswith("denied")
+    assert tried["a temporary standard account signs in through a remote shell (sshd)"]["seen"].startswith("denied")
     assert tried["a temporary administrator account elevates with its own password"]["seen"] == "accepted"
 
 
@@ -257,10 +257,12 @@ def test_who_is_denied_is_not_signed_in_unasked_either(desktop: PrivateRoot, ver
     desktop.write("/etc/pam.d/lightdm-autologin", f"auth required pam_deny.so\n{whole}")
     assert desktop.inside(*asked[:-1], "authenticate").returncode != 0 and desktop.inside(*asked).returncode == 0
     rows = json.loads(verrou("access", "gull", *why[3:]).stdout)
-    assert rows[0]["ways"]["console"] == "password", "this screen goes through all of its stack, and nobody is in by it"
+    assert rows[0]["routes"]["console"] == "password", (
+        "this screen goes through all of its stack, and nobody is in by it"
+    )
     desktop.write("/etc/pam.d/lightdm-autologin", whole)
     found = json.loads(verrou("rule", "show", "screen.automatic_signin", *why[3:]).stdout)
-    assert found["screen.automatic_signin"]["value"] == {"word": "anybody"}, "what is set there is still told"
+    assert found["screen.automatic_signin"]["value"] == {"word": "anyone"}, "what is set there is still told"
     verrou("rule", "set", "screen.automatic_signin=nobody", "-m", desktop.path, "--yes")
     assert "autologin-user=gull" not in desktop.inside("lightdm", "--show-config").stderr
 
@@ -405,13 +407,13 @@ def test_a_screen_that_nobody_knows_and_a_shell_that_asks_nobody_are_told(tmp_pa
     reading = posture.readings["screen.automatic_signin"]
     assert reading.status is Status.UNKNOWN and "ly" in reading.reason
     tern = posture.by_name[AccountName("tern")]
-    assert ways_unknown(tern, posture) == (Way.CONSOLE,) and ways_in(tern, posture) == ()
+    assert ways_unknown(tern, posture) == (Route.CONSOLE,) and ways_in(tern, posture) == ()
     assert [(each.account, each.known) for each in screens_of(posture).unasked] == [("", False)]
     (units / "display-manager.service").unlink()
     (units / "sysinit.target.wants/debug-shell.service").symlink_to("/lib/systemd/system/debug-shell.service")
     posture = open_machine(str(tmp_path)).observe()
     told = [(str(a.name), a.enabled, ways_in(a, posture)) for a in posture.accounts]
-    assert told == [("root", False, (Way.CONSOLE,)), ("tern", True, ())], "a shell that asks nobody asks no account"
+    assert told == [("root", False, (Route.CONSOLE,)), ("tern", True, ())], "a shell that asks nobody asks no account"
 
 
 @pytest.mark.parametrize("text", list(UNITS))
@@ -459,7 +461,7 @@ def test_of_a_screen_that_may_not_look_at_accounts_a_no_is_not_known(tmp_path: P
         "bin/sh": "",
     }
     posture = open_machine(str(with_programs(with_files(tmp_path, files)))).observe()
-    assert ways_unknown(posture.by_name[AccountName("tern")], posture) == (Way.CONSOLE,), "it has ended"
+    assert ways_unknown(posture.by_name[AccountName("tern")], posture) == (Route.CONSOLE,), "it has ended"
 
 
 def test_an_instance_of_a_unit_signs_in_whom_it_is_named_after(tmp_path: Path) -> None:
@@ -475,10 +477,10 @@ def test_whoever_types_a_name_is_signed_in_by_every_account(desktop: PrivateRoot
     own = "/etc/systemd/system/getty@tty1.service.d/own.conf"
     desktop.write(own, "[Service]\nExecStart=\nExecStart=-/sbin/agetty -o '-f -- \\\\u' - $TERM\n")
     told = json.loads(verrou("access", "tern", "-m", desktop.path, "--format", "json").stdout)
-    assert told[0]["ways"]["console"] == "name"
+    assert told[0]["routes"]["console"] == "name"
     shown = verrou("rule", "show", "screen.automatic_signin", "-m", desktop.path, "--format", "json").stdout
     found = json.loads(shown)["screen.automatic_signin"]
-    assert found["value"] == {"word": "anybody"} and found["source"]["place"] == own
+    assert found["value"] == {"word": "anyone"} and found["source"]["place"] == own
 
 
 def test_a_default_session_of_greetd_that_is_no_greeter_is_a_session(tmp_path: Path) -> None:
@@ -528,7 +530,7 @@ def test_one_key_of_a_file_changes_and_no_other_line(
     assert others(after) == others(text)
 
 
-NAMES = st.lists(st.sampled_from(["tern", "group:sudo", 'a"b', "x\\y", "group:a b", "everybody"]), unique=True)
+NAMES = st.lists(st.sampled_from(["tern", "group:sudo", 'a"b', "x\\y", "group:a b", "everyone"]), unique=True)
 
 
 @given(st.dictionaries(st.sampled_from(["rights.shut_down", "rights.set_clock"]), NAMES), NAMES, st.booleans())
@@ -597,7 +599,7 @@ def test_a_condition_around_an_idle_time_is_not_taken_for_one(tmp_path: Path, ve
 
 
 def test_every_way_has_a_name_for_a_trial() -> None:
-    assert len({way.phrase for way in Way}) == len(Way)
+    assert len({way.phrase for way in Route}) == len(Route)
 
 
 def test_accounts_that_somebody_else_keeps_are_told_with_their_line(
@@ -607,8 +609,8 @@ def test_accounts_that_somebody_else_keeps_are_told_with_their_line(
     (etc / "pam.d").mkdir(parents=True)
     for name in ("passwd", "shadow", "group", "pam.d/login"):
         (etc / name).write_text("")
-    show = ("rule", "show", "population.outside_identities", "-m", tmp_path / "r", "--format", "json")
-    rule = "population.outside_identities"
+    show = ("rule", "show", "population.linked_identities", "-m", tmp_path / "r", "--format", "json")
+    rule = "population.linked_identities"
     (etc / "nsswitch.conf").write_text("passwd: files systemd [NOTFOUND=return]\n")
     assert json.loads(verrou(*show).stdout)[rule]["value"] == {"word": "forbidden"}
     (etc / "pam.d/login").write_text("auth sufficient pam_ldap.so\n")
@@ -622,7 +624,7 @@ def test_accounts_that_somebody_else_keeps_are_told_with_their_line(
     entry = pwd.struct_passwd(("puffin", "x", 70001, 70001, "Petra Puffin,,", "/home/puffin", "/bin/sh"))
     monkeypatch.setattr(pwd, "getpwall", lambda: [pwd.getpwuid(0), entry])
     listed = list(outside_accounts(Root(tmp_path / "r", live=True), {"root"}))
-    assert [(a.name, a.outside_identity, a.full_name) for a in listed] == [("puffin", "sss", "Petra Puffin")]
+    assert [(a.name, a.linked_identity, a.full_name) for a in listed] == [("puffin", "sss", "Petra Puffin")]
     assert list(outside_accounts(Root(tmp_path / "r", live=False), {"root"})) == [], "a disk lists nobody else's"
 
 
@@ -647,7 +649,7 @@ def test_the_ways_of_a_baseline_s_accounts_are_closed_for_real(
     desktop: PrivateRoot, tmp_path: Path, verrou: Verrou
 ) -> None:
     baseline = tmp_path / "b.toml"
-    ways = '[accounts.{}]\nrole = "standard"\npassword = "keep"\nways_in = ["{}"]\n'
+    ways = '[accounts.{}]\nrole = "standard"\npassword = "keep"\nroutes = ["{}"]\n'
     baseline.write_text(titled(ways.format("tern", "console") + ways.format("gull", "remote-shell")))
     verrou("harden", "-b", baseline, "-m", desktop.path, "--yes")
     seen = {name: [s for s in WAYS if admits(desktop, s, name)] for name in ("tern", "gull", "warden")}
@@ -684,12 +686,12 @@ def test_each_sign_in_screen_is_set_where_it_is_decided(tmp_path: Path, program:
     def write(rule_id: str, value: Value) -> None:
         KEEPERS[f"screen.{rule_id}"].write(Root(tmp_path), value)
 
-    assert read("automatic_signin") == "anybody"
+    assert read("automatic_signin") == "anyone"
     write("automatic_signin", "nobody")
     assert read("automatic_signin") == "nobody" and (tmp_path / file).read_text().startswith("# ours\n")
     if program != "usr/bin/sddm":
-        write("hidden_accounts", frozenset({"everybody"}))
-        assert read("hidden_accounts") == frozenset({"everybody"})
+        write("hidden_accounts", frozenset({"everyone"}))
+        assert read("hidden_accounts") == frozenset({"everyone"})
         write("hidden_accounts", frozenset())
     if program != "usr/sbin/gdm3":
         write("hidden_accounts", frozenset({"tern"}))
@@ -706,11 +708,13 @@ def test_each_sign_in_screen_is_set_where_it_is_decided(tmp_path: Path, program:
 
 
 CIRCLES = st.builds(
-    Circle,
+    Principals,
     st.lists(st.sampled_from(["tern", "gull", "skua"]), max_size=2).map(tuple),
     st.lists(st.sampled_from(["ringers", "guests"]), max_size=1).map(tuple),
 ) | st.just(EVERYBODY)
-PASSES = st.lists(st.builds(Pass, st.booleans(), st.lists(CIRCLES, min_size=1, max_size=3).map(tuple)), max_size=4)
+PASSES = st.lists(
+    st.builds(AccessListEntry, st.booleans(), st.lists(CIRCLES, min_size=1, max_size=3).map(tuple)), max_size=4
+)
 FOUR = [
     Account(name, str(number), groups=groups)
     for number, (name, groups) in enumerate(
@@ -721,13 +725,13 @@ FOUR = [
 
 @examples(300)
 @given(PASSES, PASSES)
-def test_two_lists_tell_what_a_gate_s_lines_come_to(passes: list[Pass], also: list[Pass]) -> None:
-    gate = Gate(Way.CONSOLE, tuple(passes), also=(tuple(also),))
-    found = lists_of(Way.CONSOLE, [gate], FOUR)
+def test_two_lists_tell_what_a_gate_s_lines_come_to(passes: list[AccessListEntry], also: list[AccessListEntry]) -> None:
+    gate = EntryPoint(Route.CONSOLE, tuple(passes), also=(tuple(also),))
+    found = lists_of(Route.CONSOLE, [gate], FOUR)
     assert found is not None
 
     def listed(account: Account, names: frozenset[str]) -> bool:
-        return bool(names & {"everybody", account.name, *(f"group:{group}" for group in account.groups)})
+        return bool(names & {"everyone", account.name, *(f"group:{group}" for group in account.groups)})
 
     for account in FOUR:
         told = listed(account, found.allowed) and not listed(account, found.denied)

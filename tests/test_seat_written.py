@@ -40,18 +40,18 @@ def test_turning_one_away_closes_nothing_to_who_comes_later(desktop: PrivateRoot
         *("gull", "puffin", "warden"),
     ]
     rows = json.loads(verrou("access", "tern", "puffin", "-m", desktop.path, "--format", "json").stdout)
-    assert [row["ways"]["remote-shell"] for row in rows] == [None, "password"]
+    assert [row["routes"]["remote-shell"] for row in rows] == [None, "password"]
 
 
 @pytest.mark.real_root
 def test_nobody_and_everybody_are_set_and_taken_back(desktop: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", desktop.path, "--yes")
-    for rule in ("logon.remote-shell.allowed=nobody", "logon.remote-shell.denied=everybody"):
+    for rule in ("logon.remote-shell.allowed=nobody", "logon.remote-shell.denied=everyone"):
         verrou("rule", "set", rule, *m)
         assert not any(admits(desktop, "sshd", name) for name in ("warden", "tern"))
         assert value(verrou, desktop, "logon.remote-shell.allowed") == []
-        assert value(verrou, desktop, "logon.remote-shell.denied") == ["everybody"]
-        back = ("rule", "set", "logon.remote-shell.allowed=everybody")
+        assert value(verrou, desktop, "logon.remote-shell.denied") == ["everyone"]
+        back = ("rule", "set", "logon.remote-shell.allowed=everyone")
         told = verrou(*back, "logon.remote-shell.denied=nobody", *m, code=4).stderr
         assert "requested nobody, but the machine would set group guests" in " ".join(told.split()), (
             "it is not, so it is said"
@@ -136,13 +136,13 @@ def test_su_is_for_administrators_alone_until_it_is_opened_again(desktop: Privat
     m = ("-m", desktop.path, "--yes")
     desktop.inside("chpasswd", typed="root:razorbill-Skerry-17\n")
     assert value(verrou, desktop, "elevation.standard_gives") == "admin-password"
-    vouched = json.loads(verrou("access", "tern", *m[:2], "--format", "json").stdout)[0]["administration"]["vouched"]
+    vouched = json.loads(verrou("access", "tern", *m[:2], "--format", "json").stdout)[0]["elevation"]["signed"]
     assert vouched == "admin-password"
     start = desktop.read("/etc/pam.d/su")
-    verrou("rule", "set", "elevation.standard_gives=refused", *m)
+    verrou("rule", "set", "elevation.standard_gives=denied", *m)
     wheel = next(line for line in desktop.read("/etc/pam.d/su").splitlines() if line.startswith("auth\trequired"))
     assert wheel.endswith("pam_wheel.so group=sudo")
-    assert value(verrou, desktop, "elevation.standard_gives") == "refused"
+    assert value(verrou, desktop, "elevation.standard_gives") == "denied"
     verrou("rule", "set", "elevation.standard_gives=admin-password", *m)
     assert desktop.read("/etc/pam.d/su") == start
     assert value(verrou, desktop, "elevation.standard_gives") == "admin-password"
@@ -179,7 +179,7 @@ def test_going_back_keeps_what_somebody_wrote_into_our_files_since(desktop: Priv
     desktop.write(ours, desktop.read(ours) + "Defaults insults\n")
     stands = desktop.read(ours)
     told = " ".join(verrou("undo", *m, code=4).stdout.split())
-    assert f"refused {ours} somebody wrote to it since; left as it is" in told
+    assert f"rejected {ours} somebody wrote to it since; left as it is" in told
     assert desktop.read(ours) == stands and desktop.inside("visudo", "-c").returncode == 0
     assert "Cap Fauvel" not in desktop.read("/etc/issue")
 

@@ -8,7 +8,7 @@ import pytest
 
 from conftest import GOOD_PASSWORD, Verrou, bare, with_programs
 from debian_root import PrivateRoot
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.machines.linux.entry.service_files import NO_WAY_IN, unknown_services
 from verrou.machines.linux.pam.services import SERVICES, behind
 from verrou.machines.linux.pam.stack import load_stack
@@ -35,7 +35,7 @@ def test_a_service_with_a_stack_of_its_own_decides(manned_root: PrivateRoot, ver
         assert not manned_root.signs_in("warden", "wrong")
     assert manned_root.signs_in("warden", GOOD_PASSWORD), "nothing locks there, as it was read"
     quality = shown(verrou, manned_root, "password.min_length")
-    assert not quality["in_force"] and "by sshd" in quality["reason"]
+    assert not quality["enforced"] and "by sshd" in quality["reason"]
     told = verrou("verify", "-b", "essential", *at, code=1).stdout
     assert "not-run" in told or "not met" in told
     manned_root.write("/etc/pam.d/sshd", whole)
@@ -50,7 +50,7 @@ def test_a_module_that_asks_for_nothing_is_told(manned_root: PrivateRoot, verrou
     manned_root.write("/etc/pam.d/login", f"auth sufficient pam_permit.so\n{login}")
     assert "can sign in through login without a password" in verrou("survey", "-m", manned_root.path).stderr
     told = verrou("account", "list", "-m", manned_root.path, "--format", "json").stdout
-    ways = {account["name"]: account["ways_in"] for account in json.loads(told)}
+    ways = {account["name"]: account["routes"] for account in json.loads(told)}
     assert ways["tern"] == ["console"], "although nobody gave it a password"
     assert manned_root.inside("pamtester", "login", "tern", "authenticate", typed="x\n").returncode == 0
 
@@ -114,7 +114,7 @@ def test_a_display_manager_lets_in_whom_the_text_console_refuses(manned_root: Pr
 
     def console() -> bool:
         shown = json.loads(verrou("account", "show", "tern", *m, "--format", "json").stdout)
-        return "console" in shown["ways_in"]
+        return "console" in shown["routes"]
 
     assert not console() and not manned_root.signs_in("tern", GOOD_PASSWORD, "login")
     manned_root.write("/usr/sbin/lightdm", "")
@@ -122,8 +122,8 @@ def test_a_display_manager_lets_in_whom_the_text_console_refuses(manned_root: Pr
     assert console() and manned_root.signs_in("tern", GOOD_PASSWORD, "lightdm")
 
 
-def way_of(root: Root, service: str) -> Way | None:
-    return next((way for way in Way if service in [each.name for each in behind(root, way)]), None)
+def way_of(root: Root, service: str) -> Route | None:
+    return next((way for way in Route if service in [each.name for each in behind(root, way)]), None)
 
 
 NOT_FORESEEN = {"calife", "francine", "kermit", "partimaged", "please", "pleaseedit", "super", "vmtoolsd"}
@@ -157,4 +157,4 @@ def test_each_service_of_a_release_is_accounted_for(tmp_path: Path) -> None:
     assert not told & (behind_a_way.keys() | NO_WAY_IN)
     inside = {"su", "sudo"}  # whoever is in already becomes somebody else
     assert names <= behind_a_way.keys() | told | NO_WAY_IN | inside
-    assert {behind_a_way[name] for name in ("imap", "ftp", "ppp", "smtp")} == {Way.NETWORK}
+    assert {behind_a_way[name] for name in ("imap", "ftp", "ppp", "smtp")} == {Route.NETWORK}

@@ -24,7 +24,7 @@ from verrou.core.guards import Course, refusals_on
 from verrou.core.model import Account, Builtin, Grant, Group, MachineFacts, Naming, Posture, Role
 from verrou.core.model.reasons import why
 from verrou.core.model.screens import screens_of
-from verrou.core.model.ways import Circle, Gate, Pass, Way, nobody_but
+from verrou.core.model.ways import AccessListEntry, EntryPoint, Principals, Route, nobody_but
 from verrou.core.trials import Answer, Result, access_trial
 from verrou.machines import CannotRehearse, Machine, TooSlow, open_machine
 from verrou.machines.bench.authority import Authority
@@ -207,7 +207,7 @@ def test_advice_of_a_no_does_what_it_says(machine: Authority, data: st.DataObjec
     """Every command that is advised is said, and then that reason is none any more."""
     posture = posture_of(machine, "")
     account = data.draw(st.sampled_from([a for a in posture.accounts if a.builtin is not Builtin.OTHER]))
-    way = data.draw(st.sampled_from([Way.CONSOLE, Way.NETWORK, Way.REMOTE_SCREEN]))
+    way = data.draw(st.sampled_from([Route.CONSOLE, Route.NETWORK, Route.REMOTE_SCREEN]))
     told = why(account, way, posture)
     for reason in () if told.yes else told.chain:
         commands = [part.strip() for part in reason.change.split(", then ") if part.startswith("verrou ")]
@@ -241,14 +241,14 @@ class Refusing:
 
     account, password, groups = "tern", "x", ()
 
-    def come_by(self, way: Way, service: str, password: str) -> Answer:
+    def come_by(self, way: Route, service: str, password: str) -> Answer:
         return Answer(False, "the shutters are down")
 
 
 def test_a_refusal_of_everybody_shows_nothing_of_a_list() -> None:
-    gate = Gate(Way.CONSOLE, (nobody_but(Circle(("warden",))),))
+    gate = EntryPoint(Route.CONSOLE, (nobody_but(Principals(("warden",))),))
     somebody: Any = Refusing()
-    found = list(access_trial(somebody, somebody, Posture(FACTS, (), (), gates=(gate,)), Role.STANDARD))
+    found = list(access_trial(somebody, somebody, Posture(FACTS, (), (), entry_points=(gate,)), Role.STANDARD))
     assert [each.result for each in found] == [Result.NOT_RUN] and "denied too" in found[0].seen
 
 
@@ -277,14 +277,14 @@ def test_the_way_by_which_one_came_stays_open(
     machine = MachineFacts(
         *(FACTS.name, FACTS.kind, FACTS.system, FACTS.address, FACTS.now, FACTS.naming), in_use, came_by
     )
-    console = Gate(Way.CONSOLE)
-    before = Posture(machine, accounts, (DOOR,), gates=(console, Gate(Way.REMOTE_SHELL)))
-    for line in (Pass(False, (Circle(denied),)), nobody_but(Circle(("ana",)))):
-        after = Posture(machine, accounts, (DOOR,), gates=(console, Gate(Way.REMOTE_SHELL, (line,))))
+    console = EntryPoint(Route.CONSOLE)
+    before = Posture(machine, accounts, (DOOR,), entry_points=(console, EntryPoint(Route.REMOTE_SHELL)))
+    for line in (AccessListEntry(False, (Principals(denied),)), nobody_but(Principals(("ana",)))):
+        after = Posture(machine, accounts, (DOOR,), entry_points=(console, EntryPoint(Route.REMOTE_SHELL, (line,))))
         found = {refusal.guard for refusal in refusals_on(Course(before, after, ()))}
         everybody = {"own-account"} & {"own-account" if came_by == "remote-shell" else ""}
         all_out = everybody | ({"administrators-denied"} if "remote-shell" in (came_by, inside) else set())
-        assert found == (refused if line.who == (Circle(denied),) else all_out)
+        assert found == (refused if line.who == (Principals(denied),) else all_out)
 
 
 def test_one_value_that_cannot_be_is_left_by_hand(bench: Path, verrou: Verrou, tmp_path: Path) -> None:

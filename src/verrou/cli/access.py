@@ -95,27 +95,27 @@ def why(account_name: str, asked: str, machine: Machine, as_baseline: str | None
     from verrou.core.model.known import Known
     from verrou.core.model.reasons import ADMINISTRATOR, why_administrator
     from verrou.core.model.reasons import why as reasons
-    from verrou.core.model.ways import Way
+    from verrou.core.model.ways import Route
     from verrou.core.values import nearest, show_raw
     from verrou.reports.access import why_data, why_sheet
     from verrou.reports.sheets import console, print_sheet, shown
 
-    choices = [*map(str, Way), ADMINISTRATOR]
+    choices = [*map(str, Route), ADMINISTRATOR]
     if asked not in choices:
         close = nearest(asked, choices)
         hint = f". Did you mean {close}?" if close else ""
         raise BadInput(f"WAY: invalid value {show_raw(asked)}; expected one of {', '.join(choices)}{hint}")
     posture = _posture(machine, as_baseline)
     account = posture.by_name[AccountName(known_account(posture, account_name))]
-    answer = why_administrator(account, posture) if asked == ADMINISTRATOR else reasons(account, Way(asked), posture)
+    answer = why_administrator(account, posture) if asked == ADMINISTRATOR else reasons(account, Route(asked), posture)
     sheet = why_sheet(answer)
 
     def text() -> None:
         from attrs import evolve
 
         out = console()
-        does = "can elevate" if asked == ADMINISTRATOR else f"can sign in {Way(asked).phrase}"
-        does_not = "cannot elevate" if asked == ADMINISTRATOR else f"cannot sign in {Way(asked).phrase}"
+        does = "can elevate" if asked == ADMINISTRATOR else f"can sign in {Route(asked).phrase}"
+        does_not = "cannot elevate" if asked == ADMINISTRATOR else f"cannot sign in {Route(asked).phrase}"
         said = {
             Known.YES: f"Yes: {account.name} {does}.",
             Known.NO: f"No: {account.name} {does_not}.",

@@ -193,7 +193,7 @@ def add(
         check_kept(posture, **{key: text for key, text in words.items() if key != "home"})
         if words["home"] and posture.machine.kind != "linux":
             raise BadInput(f"{posture.machine.name} chooses the home folder of each account. Leave out --home.")
-        if temporary_home and not posture.machine.fleeting_homes:
+        if temporary_home and not posture.machine.temporary_homes:
             raise BadInput(
                 f"{posture.machine.name} cannot give each session an empty home folder. Leave out --temporary-home."
             )
@@ -223,8 +223,8 @@ def set_password(machine: Machine, name: str, keep_password: bool, password: str
         from verrou.core.model.ageing import left_out
 
         account = posture.by_name[known_account(posture, name)]
-        marks = {flag for flag in Flag if flag is not Flag.MUST_CHANGE and getattr(account, flag)}
-        excluded = any(pair[0] is Flag.MUST_CHANGE and pair[1] in marks for pair in posture.machine.excluding)
+        marks = {flag for flag in Flag if flag is not Flag.CHANGE_DUE and getattr(account, flag)}
+        excluded = any(pair[0] is Flag.CHANGE_DUE and pair[1] in marks for pair in posture.machine.excluding)
         must_change = not (keep_password or excluded or password == "blank" or left_out(account, posture))
         return [SetPassword(account.name, password, must_change=must_change)]
 

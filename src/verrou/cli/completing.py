@@ -106,9 +106,9 @@ def sides(context: click.Context, typed: str) -> Iterable[str]:
 @_offering
 def ways(context: click.Context, typed: str) -> Iterable[str]:
     """Ways in, and administration."""
-    from verrou.core.model.ways import Way
+    from verrou.core.model.ways import Route
 
-    return [*Way, "administrator"]
+    return [*Route, "administrator"]
 
 
 def _words_of(schema: object) -> Iterable[str]:

@@ -141,7 +141,7 @@ def looked_at(machine: Machine, *, changing: bool = False, asked: bool = False) 
 
     posture = observed(machine, asked=asked)
     broken = posture.machine.broken_off
-    for trouble in (*((f"{posture.machine.name}: {broken}",) if broken and not changing else ()), *posture.troubles):
+    for trouble in (*((f"{posture.machine.name}: {broken}",) if broken and not changing else ()), *posture.warnings):
         complain(trouble)
     return posture
 

@@ -41,7 +41,7 @@ class Finding:
     reading: Reading | None = None
     demand: Demand | None = None
     gaps: tuple[Gap, ...] = ()
-    because: str = ""
+    requirement_reason: str = ""
     source: Source | None = None
     waiver: Waiver | None = None
     lapsed: Waiver | None = None
@@ -180,7 +180,7 @@ def _stands_alone(posture: Posture, asked: Demand) -> bool:
 
 def meets(posture: Posture, demand: Demand, reading: Reading) -> bool:
     """Whether what is in force is what is asked for."""
-    known = reading.status is Status.READ and reading.in_force and reading.value is not None
+    known = reading.status is Status.READ and reading.enforced and reading.value is not None
     return known and met_by(posture, demand, reading.value)
 
 
@@ -202,7 +202,7 @@ def remarkable(posture: Posture, baseline: Baseline) -> Mapping[Rule, Sequence[s
     for rule in CATALOGUE.values():
         reading = reading_of(rule, posture)
         demand = _asked_here(baseline.demands.get(rule.id), posture)
-        idle = reading.status is Status.READ and reading.value is not None and not reading.in_force
+        idle = reading.status is Status.READ and reading.value is not None and not reading.enforced
         weak = demand is not None and reading.status is Status.READ and not meets(posture, demand, reading)
         if idle or weak or reading.status is Status.UNKNOWN:
             found[rule] = about(_gaps(posture, demand, reading)) if demand is not None and weak else ()
@@ -223,7 +223,7 @@ def _asked_here(demand: Demand | None, posture: Posture) -> Demand | None:
 
 def about(gaps: Sequence[Gap]) -> list[str]:
     """Whom gaps are about, for a sentence."""
-    return [gap.is_now if gap.fact is Fact.IDENTITY else gap.who for gap in gaps if gap.who]
+    return [gap.actual if gap.fact is Fact.IDENTITY else gap.who for gap in gaps if gap.who]
 
 
 def _gaps(posture: Posture, demand: Demand, reading: Reading, listed: Collection[str] = ()) -> tuple[Gap, ...]:
@@ -253,7 +253,7 @@ def _rule_finding(posture: Posture, baseline: Baseline, asked: Demand) -> Findin
         reading=None if rule.derived is not None and rule.derived.compares else reading,
         demand=demand,
         gaps=gaps,
-        because=demand.because,
+        requirement_reason=demand.reason,
         source=reading.source,
     )
 
@@ -273,7 +273,7 @@ def _account_finding(posture: Posture, wanted: WantedAccount) -> Finding:
         severity=Severity.HIGH if grave else Severity.MEDIUM,
         reading=unreadable("; ".join(doubts)) if doubts else None,
         gaps=gaps,
-        because=wanted.because,
+        requirement_reason=wanted.reason,
         source=account.source if account else None,
     )
 
@@ -290,7 +290,7 @@ def _group_finding(posture: Posture, baseline: Baseline, wanted: WantedGroup) ->
         verdict=Verdict.NOT_MET if gaps else Verdict.MET,
         severity=Severity.LOW,
         gaps=gaps,
-        because=wanted.because,
+        requirement_reason=wanted.reason,
         source=group.source if group else None,
     )
 

@@ -11,13 +11,13 @@ from verrou.core.days import DAY_WORDS, day_of
 from verrou.core.desired import AnyOf, AtLeast, Between, Desired, Exactly
 from verrou.core.errors import BadInput
 from verrou.core.model import AccountName, GroupName, Posture, Role
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.rules import CATALOGUE, PRESET, PRESETS, Rule
 from verrou.core.toml_lines import Path, line_index, line_of
 from verrou.core.values import Unacceptable, as_list, nearest, show_raw
 
 PasswordWord = Literal["blank", "ask", "generate", "keep"]
-HomeWord = Literal["kept", "fresh"]
+HomeWord = Literal["permanent", "temporary"]
 ACCOUNT_ROLES = (Role.ADMINISTRATOR, Role.STANDARD, Role.GUEST)
 
 T = TypeVar("T", bound=AttrsInstance)
@@ -40,14 +40,14 @@ class Demand:
 
     rule: Rule
     desired: Desired
-    because: str
+    reason: str
     mark: Mark
 
 
 @frozen(repr=False)
 class WantedAccount:
     """``[accounts.NAME]``. ``password`` says how the first one comes about; a secret never stands in a baseline.
-    ``ways_in`` are the only ways it may get in, where any are named. ``home`` and ``cannot_change`` are what the role
+    ``routes`` are the only ones that it may use, where any are named. ``home`` and ``cannot_change`` are what the role
     is made with where they are not given."""
 
     name: AccountName
@@ -56,13 +56,13 @@ class WantedAccount:
     password: PasswordWord = "ask"
     enabled: bool = True
     full_name: str = ""
-    ways_in: tuple[Way, ...] = ()
+    routes: tuple[Route, ...] = ()
     until: date | None = None
     note: str = ""
     shell: str = ""
     home: HomeWord | None = None
     cannot_change: bool | None = None
-    because: str = ""
+    reason: str = ""
 
     def is_open(self, today: date) -> bool:
         """Whether it should be enabled: not after its last day."""
@@ -79,7 +79,7 @@ class WantedGroup:
     members: tuple[AccountName, ...] = ()
     only: tuple[str, ...] | None = None
     note: str = ""
-    because: str = ""
+    reason: str = ""
 
 
 @frozen(repr=False)
@@ -337,8 +337,8 @@ class _Reader:
                 return
             for rule_id, value in presets[raw].values.items():
                 rule = CATALOGUE[rule_id]
-                because = f"{presets[raw].because} (the preset {raw})"
-                yield Demand(rule, AtLeast(rule.kind.parse(value)), because, self.mark(path))
+                reason = f"{presets[raw].reason} (the preset {raw})"
+                yield Demand(rule, AtLeast(rule.kind.parse(value)), reason, self.mark(path))
         elif (demand := self.demand(raw, path)) is not None:
             yield demand
 
@@ -350,13 +350,13 @@ class _Reader:
             known = [r.id.removeprefix(before) for r in CATALOGUE.values() if r.id.startswith(before)]
             self.unknown(path, str(path[-1]), [*known, *([PRESET] if path[0] in PRESETS else [])])
             return None
-        because = ""
+        reason = ""
         if isinstance(raw, dict):
             raw = dict(raw)
-            because = self.text(raw, "because", path)
-            raw.pop("because", None)
+            reason = self.text(raw, "reason", path)
+            raw.pop("reason", None)
         try:
-            return Demand(rule, _desired(rule, raw), because, self.mark(path))
+            return Demand(rule, _desired(rule, raw), reason, self.mark(path))
         except Unacceptable as unacceptable:
             self.problem(path, f"{rule_id}: {unacceptable}")
             return None
@@ -386,7 +386,7 @@ class _Reader:
 
 FORMS = (
     "a value, { value = … }, { exactly = … }, { from = …, to = … } or { any_of = […] }, "
-    'each with because = "…" if wanted'
+    'each with reason = "…" if wanted'
 )
 
 
@@ -411,7 +411,7 @@ def _desired(rule: Rule, raw: object) -> Desired:
             if rule.kind.amount(between.low) > rule.kind.amount(between.high):
                 raise Unacceptable(raw, "a from that is not above its to")
             return between
-    known = ["exactly", "from", "to", "any_of", "only", "value", "because"]
+    known = ["exactly", "from", "to", "any_of", "only", "value", "reason"]
     if raw.get("any_of") == []:
         raise Unacceptable(raw, "at least one value in any_of")
     spellings = [*rule.kind.keys, *known]
@@ -458,11 +458,11 @@ _PLAIN: Mapping[Any, tuple[str, Callable[[object], object]]] = {
 }
 _ITEMS: Mapping[Any, Any] = {
     **dict.fromkeys((tuple[str, ...], tuple[str, ...] | None, tuple[AccountName, ...]), str),
-    tuple[Way, ...]: Way,
+    tuple[Route, ...]: Route,
 }
 _WORDS: Mapping[Any, tuple[tuple[str, ...], Callable[[str], object]]] = {
     Role: (ACCOUNT_ROLES, Role),
-    Way: (tuple(Way), Way),
+    Route: (tuple(Route), Route),
     PasswordWord: (get_args(PasswordWord), str),
     HomeWord | None: (get_args(HomeWord), str),
 }

@@ -89,7 +89,7 @@ def _not_to_ask(rule: Rule, reading: Reading, posture: Posture) -> str:
         return f"{reading.status}: {reading.reason}"
     if reading.value is None:
         return "not set"
-    if not reading.in_force:
+    if not reading.enforced:
         return f"{value_now(rule, reading)}"
     wanted = rule.kind.called(reading.value, posture.common_spelling)
     try:
@@ -145,7 +145,7 @@ def _account(account: Account, posture: Posture) -> str:
     if doubtful := ways_unknown(account, posture):
         by = joined([str(way) for way in doubtful])
         return "\n" + comment(f"{account.name}: whether it can sign in by {by} is not known, so no baseline lists it")
-    if account.enabled and posture.gates and not ways:
+    if account.enabled and posture.entry_points and not ways:
         why = f"expired after {account.until}" if ended else "no route lets it in"
         return "\n" + comment(f"{account.name} is enabled, and {why}: no baseline lists it so")
     role = known_role(account, posture)
@@ -160,7 +160,7 @@ def _account(account: Account, posture: Posture) -> str:
         ("enabled", account.enabled),
     ]
     if ways:
-        lines.append(("ways_in", [str(way) for way in ways]))
+        lines.append(("routes", [str(way) for way in ways]))
     if account.cannot_change:
         lines.append(("cannot_change", True))
     text = f"\n[{key('accounts', account.name)}]\n" + "".join(f"{name} = {value(raw)}\n" for name, raw in lines)

@@ -81,7 +81,7 @@ def _accounts(one: Posture, other: Posture) -> Iterator[Compared]:
             sides = (_summary(mine, one), _summary(theirs, other))
             yield Compared(subject, "", *sides, Turn.LOOSER if mine is None else Turn.STRICTER)
             continue
-        for fact, words in {"role": "role", "ways": "routes", **FACTS}.items():
+        for fact, words in {"role": "role", "routes": "routes", **FACTS}.items():
             before, after = _fact(mine, fact, one), _fact(theirs, fact, other)
             rank = STRICTNESS.get(fact, _no_order)
             turn = Turn.ALIKE if before == after else _by_rank(rank, before, after)
@@ -91,7 +91,7 @@ def _accounts(one: Posture, other: Posture) -> Iterator[Compared]:
 def _summary(account: Account | None, posture: Posture) -> str:
     if account is None:
         return ""
-    ways = _words(account, "ways", _fact(account, "ways", posture))
+    ways = _words(account, "routes", _fact(account, "routes", posture))
     return f"{_fact(account, 'role', posture)}, in by {ways}"
 
 
@@ -99,7 +99,7 @@ def _fact(account: Account, fact: str, posture: Posture) -> Any:
     match fact:
         case "role":
             return known_role(account, posture)
-        case "ways":
+        case "routes":
             perhaps = (f"{way}?" for way in ways_unknown(account, posture))
             return frozenset((*map(str, ways_in(account, posture)), *perhaps))
         case "groups":
@@ -110,7 +110,7 @@ def _fact(account: Account, fact: str, posture: Posture) -> Any:
 
 def _words(account: Account, fact: str, value: Any) -> str:
     if isinstance(value, frozenset):
-        return ", ".join(sorted(value)) or ("no route" if fact == "ways" else "none")
+        return ", ".join(sorted(value)) or ("no route" if fact == "routes" else "none")
     return str(value) if fact == "role" else said(account, fact)
 
 
@@ -131,17 +131,17 @@ def _fewer(value: Any) -> Any:
 
 STRICTNESS: Mapping[str, Rank] = {
     "role": lambda role: ROLES.index(role) if role in ROLES else None,
-    "ways": _fewer,
+    "routes": _fewer,
     "enabled": lambda enabled: not enabled,
     "password": lambda state: PASSWORDS.index(state) if state in PASSWORDS else None,
     "until": lambda day: -(day or date.max).toordinal(),
-    "ages_exempt": lambda exempt: not exempt,
-    "password_due": bool,
+    "ageing_exempt": lambda exempt: not exempt,
+    "change_due": bool,
     "max_age": lambda days: -NEVER if days is None else -days,
     "min_age": lambda days: days or 0,
     "hint": lambda hint: not hint,
     "recovery_questions": lambda questions: not questions,
-    "outside_identity": lambda identity: not identity,
+    "linked_identity": lambda identity: not identity,
 }
 """Of the facts of an account that have an order: higher is stricter."""
 
@@ -165,7 +165,7 @@ def _groups(one: Posture, other: Posture) -> Iterator[Compared]:
             continue
         for fact, before, after in (
             ("called", here.name, there.name),
-            ("gives", _listed(here.grants), _listed(there.grants)),
+            ("grants", _listed(here.grants), _listed(there.grants)),
             ("note", here.note, there.note),
         ):
             yield Compared(subject, fact, before, after, Turn.ALIKE if before == after else Turn.OTHER)
@@ -197,8 +197,8 @@ def turn_of(rule: Rule, one: Reading, other: Reading) -> Turn:
         return Turn.ALIKE
     if not one.status is other.status is Status.READ:
         return Turn.OTHER
-    if one.in_force is not other.in_force:
-        return Turn.STRICTER if other.in_force else Turn.LOOSER
+    if one.enforced is not other.enforced:
+        return Turn.STRICTER if other.enforced else Turn.LOOSER
     for mine, theirs in ((one.value, other.value), (_coming(one), _coming(other))):
         if mine != theirs:
             return _by_kind(rule.kind, mine, theirs)
@@ -206,7 +206,7 @@ def turn_of(rule: Rule, one: Reading, other: Reading) -> Turn:
 
 
 def _stands(reading: Reading) -> tuple[object, ...]:
-    return reading.value, reading.status, reading.in_force, reading.pending
+    return reading.value, reading.status, reading.enforced, reading.pending
 
 
 def _coming(reading: Reading) -> Value | None:
@@ -267,7 +267,7 @@ def _listings(one: Baseline, other: Baseline) -> Iterator[Compared]:
                 yield Compared(f"{what} {name}", "", "listed" if here else "", "listed" if there else "", Turn.OTHER)
                 continue
             for field in here.__attrs_attrs__:
-                if field.name in ("name", "mark", "rule", "machine", "because"):
+                if field.name in ("name", "mark", "rule", "machine", "reason"):
                     continue
                 before, after = (_plain(getattr(each, field.name)) for each in (here, there))
                 turn = Turn.ALIKE if before == after else Turn.OTHER

@@ -9,7 +9,7 @@ from attrs import define
 
 from verrou.core.baseline import Baseline, Demand, Mark, WantedAccount, WantedGroup
 from verrou.core.model import Role, joined
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.rules import CATALOGUE, agreements
 from verrou.core.values import EVERYBODY, GROUP, NOBODY, NOT_SHIPPED, BuiltinName, Value
 
@@ -171,20 +171,19 @@ class _Asked:
         if account.password != "blank":
             return
         blank = self._demand("population.blank_passwords")
-        needed: Value = "guests" if account.role is Role.GUEST else "anybody"
+        needed: Value = "guests" if account.role is Role.GUEST else "anyone"
         if blank is not None and not blank.desired.met_by(blank.rule, needed):
             said = f"population.blank_passwords ({blank.desired.say(blank.rule)}, {blank.mark}) forbids it"
             yield (
                 account.mark,
                 f"{account.mark}: accounts.{account.name} requires a blank password, but {said}; {CHANGE_ONE}",
             )
-        ways = self._demand("password.blank_ways")
+        ways = self._demand("password.blank_accepted")
         if ways is not None and account.enabled:
-            mine = set(account.ways_in or Way)
-            if not any(_is_names(value) and mine & set(value) for value in self._values("password.blank_ways")):
-                said = (
-                    f"password.blank_ways ({ways.desired.say(ways.rule)}, {ways.mark}) accepts it on none of its routes"
-                )
+            mine = set(account.routes or Route)
+            if not any(_is_names(value) and mine & set(value) for value in self._values("password.blank_accepted")):
+                accepts = f"password.blank_accepted ({ways.desired.say(ways.rule)}, {ways.mark})"
+                said = f"{accepts} accepts it on none of its routes"
                 yield (
                     account.mark,
                     f"{account.mark}: accounts.{account.name} requires a blank password, but {said}; {CHANGE_ONE}",
@@ -194,15 +193,15 @@ class _Asked:
         """A way that the account should have and a rule closes to it; or all that there are."""
         if not account.enabled:
             return
-        shut = {way: demand for way in account.ways_in or Way if (demand := self._closing(account, way)) is not None}
-        if account.ways_in:
+        shut = {way: demand for way in account.routes or Route if (demand := self._closing(account, way)) is not None}
+        if account.routes:
             for way, demand in shut.items():
                 yield self._about(account, f"should come in by {way}, but {demand.rule.id} keeps it out, as", demand)
-        elif len(shut) == len(Way):
+        elif len(shut) == len(Route):
             said = "should be able to sign in, but no way is left to it: the first that keeps it out is"
             yield self._about(account, said, next(iter(shut.values())))
 
-    def _closing(self, account: WantedAccount, way: Way) -> Demand | None:
+    def _closing(self, account: WantedAccount, way: Route) -> Demand | None:
         """The rule that keeps an account out of a way on every machine; None where one may let it in."""
         groups = {GROUP + ROLE_GROUPS[account.role]} if account.role in ROLE_GROUPS else set()
         groups |= {

@@ -30,10 +30,10 @@ FACTS = {
     "groups": "groups",
     "enabled": "enabled",
     "password": "password",
-    "password_due": "password change due",
+    "change_due": "password change due",
     "password_changed": "password set on",
     "cannot_change": "password fixed",
-    "ages_exempt": "exempt from password ageing",
+    "ageing_exempt": "exempt from password ageing",
     "min_age": "minimum password age in days",
     "max_age": "maximum password age in days",
     "warn_before": "days of warning",
@@ -44,7 +44,7 @@ FACTS = {
     "shell": "shell",
     "hint": "hint",
     "recovery_questions": "recovery questions",
-    "outside_identity": "linked online identity",
+    "linked_identity": "linked online identity",
 }
 """The facts of an account that an entry tells, and what each is called."""
 
@@ -136,4 +136,4 @@ def _of_rules(before: Posture, after: Posture) -> Iterator[Difference]:
 
 
 def _value(reading: Reading) -> tuple[object, ...]:
-    return reading.value, reading.status, reading.in_force, reading.pending
+    return reading.value, reading.status, reading.enforced, reading.pending

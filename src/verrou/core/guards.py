@@ -32,7 +32,7 @@ from verrou.core.model.access import (
 )
 from verrou.core.model.ageing import usable_until
 from verrou.core.model.known import Known, any_of
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.plan.foresee import foresee
 from verrou.core.plan.steps import (
     GIVES_PASSWORD,
@@ -88,7 +88,11 @@ def stages(posture: Posture, steps: Sequence[Step]) -> list[Stage]:
 
 def _touched(before: Posture, after: Posture) -> tuple[Account, ...] | None:
     there = len(before.accounts)
-    if before.gates is not after.gates or before.readings is not after.readings or len(after.accounts) < there:
+    if (
+        before.entry_points is not after.entry_points
+        or before.readings is not after.readings
+        or len(after.accounts) < there
+    ):
         return None
     if before.groups is not after.groups and before.administering != after.administering:
         return None
@@ -264,7 +268,7 @@ def _last_day(account: Account, posture: Posture) -> date | None:
 def _locks_for_good(posture: Posture) -> bool:
     readings = [posture.readings.get(rule_id) for rule_id in ("lockout.after", "lockout.lasts")]
     after, lasts = readings
-    if after is None or lasts is None or not (after.in_force and lasts.in_force):
+    if after is None or lasts is None or not (after.enforced and lasts.enforced):
         return False
     return isinstance(after.value, int) and lasts.value == "until-unlocked"
 
@@ -377,9 +381,9 @@ def _coming(reading: Reading) -> Value | None:
 
 
 FLAG_WORDS = {
-    Flag.MUST_CHANGE: "must change the password at the next sign-in",
+    Flag.CHANGE_DUE: "must change the password at the next sign-in",
     Flag.CANNOT_CHANGE: "has a fixed password",
-    Flag.AGES_EXEMPT: "is exempt from password ageing",
+    Flag.AGEING_EXEMPT: "is exempt from password ageing",
 }
 
 
@@ -426,14 +430,14 @@ def _own_account(course: Course) -> Iterator[Refusal]:
         yield Refusal(
             "own-account",
             blamed.number if blamed else 0,
-            f"{blamed.step.what if blamed else 'it'} would deny {own} sign-in {Way(way).phrase}, the route in use",
+            f"{blamed.step.what if blamed else 'it'} would deny {own} sign-in {Route(way).phrase}, the route in use",
             "do it at the console, or override this guard: --override own-account",
         )
 
 
 def _comes_through(account: Account, way: str, posture: Posture) -> Known:
     """Whether a way lets an account through, whatever it has to show."""
-    gates = [gate for gate in posture.gates if gate.way == way and not gate.unasked]
+    gates = [gate for gate in posture.entry_points if gate.way == way and not gate.unasked]
     decided = [(gate, gate.admissions.get(account.name)) for gate in gates]
     return any_of(
         Known.of(gate.lets_through(account)) if found is None else any_of((found.password, found.key, found.name))
@@ -483,7 +487,7 @@ def _open_guest(course: Course) -> Iterator[Refusal]:
         "blank password",
         "to undo anyway: --override remote-blank-password"
         if course.going_back
-        else "set a password, or set password.blank_ways=console first",
+        else "set a password, or set password.blank_accepted=console first",
     )
 
 
@@ -496,10 +500,10 @@ def _opens(stage: Stage, names: Collection[str]) -> bool:
     return bool(now - was)
 
 
-def _open_from_afar(accounts: Iterable[Account], posture: Posture) -> dict[str, list[Way]]:
+def _open_from_afar(accounts: Iterable[Account], posture: Posture) -> dict[str, list[Route]]:
     """The accounts that a blank password opens by another way than the console, or may, with these ways."""
     blank = (account for account in accounts if account.password is PasswordState.BLANK)
-    far: tuple[Way, ...] = tuple(way for way in Way if way is not Way.CONSOLE)
+    far: tuple[Route, ...] = tuple(way for way in Route if way is not Route.CONSOLE)
     found = {str(each.name): [way for way in far if opens_without_proof(each, way, posture)] for each in blank}
     return {name: ways for name, ways in found.items() if ways}
 
@@ -513,7 +517,7 @@ def _shut_door(course: Course) -> Iterator[Refusal]:
         return  # no list is to blame for that
     was, now = (_administrators_by_way(posture) for posture in (course.before, course.after))
     for way, names in was.items():
-        if not names or now.get(way) or (way is not Way.CONSOLE and not _inside_by(course.before, way)):
+        if not names or now.get(way) or (way is not Route.CONSOLE and not _inside_by(course.before, way)):
             continue
         blamed = next((s for s in course.done if not _administrators_by_way(s.after).get(way)), None)
         yield Refusal(
@@ -525,18 +529,18 @@ def _shut_door(course: Course) -> Iterator[Refusal]:
         )
 
 
-def _administrators_by_way(posture: Posture) -> dict[Way, set[str]]:
+def _administrators_by_way(posture: Posture) -> dict[Route, set[str]]:
     """By each way, the enabled administrators whom no list turns away."""
-    found: dict[Way, set[str]] = {gate.way: set() for gate in posture.gates}
+    found: dict[Route, set[str]] = {gate.way: set() for gate in posture.entry_points}
     for account in posture.accounts:
         if account.enabled and role_of(account, posture) is Role.ADMINISTRATOR:
-            for gate in posture.gates:
+            for gate in posture.entry_points:
                 if not gate.unasked and gate.lets_through(account):
                     found[gate.way].add(account.name)
     return found
 
 
-def _inside_by(posture: Posture, way: Way) -> bool:
+def _inside_by(posture: Posture, way: Route) -> bool:
     """Whether an administrator is signed in by that way now, or whoever is at work came by it."""
     inside = (account for account in posture.accounts if role_of(account, posture) is Role.ADMINISTRATOR)
     return posture.machine.came_by == way or any(way in account.inside_by for account in inside)
@@ -647,9 +651,9 @@ def warnings(course: Course) -> list[str]:
         return []
     if perhaps := possible_administrators(course.before):
         found = [
-            f"{each.name} by {Way.CONSOLE}: {why}"
+            f"{each.name} by {Route.CONSOLE}: {why}"
             for each in perhaps
-            for why in doubts(each, Way.CONSOLE, course.before)
+            for why in doubts(each, Route.CONSOLE, course.before)
         ]
         said = f" ({found[0]})" if found else ""
         return [f"It is not known whether {joined([each.name for each in perhaps])} can elevate{said}."]
@@ -716,7 +720,7 @@ def rests_on(posture: Posture, steps: Sequence[Step]) -> Mapping[str, object]:
         if isinstance(step, SetRules):
             readings = {rule_id: posture.readings.get(rule_id) for rule_id in set_together_with(step.values)}
             found |= {
-                f"rule {rule_id}": None if r is None else (r.value, r.status, r.in_force)
+                f"rule {rule_id}": None if r is None else (r.value, r.status, r.enforced)
                 for rule_id, r in readings.items()
             }
         if (name := account_of(step)) is not None:
@@ -730,7 +734,9 @@ def rests_on(posture: Posture, steps: Sequence[Step]) -> Mapping[str, object]:
 def _lasting_facts(account: Account | None) -> Account | None:
     if account is None:
         return None
-    return evolve(account, last_sign_in=None, wrong_tries=0, locked_until=None, sessions=(), source=None, given_by=())
+    return evolve(
+        account, last_sign_in=None, failed_attempts=0, locked_until=None, sessions=(), source=None, granted_by=()
+    )
 
 
 def check_unmoved(planned: Mapping[str, object], now: Mapping[str, object]) -> None:

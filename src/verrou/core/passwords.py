@@ -53,7 +53,7 @@ def policy_of(posture: Posture) -> Policy:
 
     def value(rule_id: str, otherwise: object) -> object:
         reading = reading_of(CATALOGUE[rule_id], posture)
-        usable = reading.status is Status.READ and reading.in_force and reading.value is not None
+        usable = reading.status is Status.READ and reading.enforced and reading.value is not None
         return reading.value if usable else otherwise
 
     return Policy(

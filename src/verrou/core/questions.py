@@ -17,7 +17,7 @@ class Answer:
     words: str
     builds_on: str = ""
     asks: Mapping[str, object] = {}
-    because: str = ""
+    reason: str = ""
 
 
 @frozen
@@ -45,7 +45,7 @@ QUESTIONS: Mapping[str, Question] = {
             "sometimes": Answer(
                 "staff, now and then",
                 asks={"screen.locks_after": "10 minutes", "lockout.lasts": "45 minutes"},
-                because="no one may be there to see who uses it",
+                reason="no one may be there to see who uses it",
             ),
             "never": Answer(
                 "no one",
@@ -56,7 +56,7 @@ QUESTIONS: Mapping[str, Question] = {
                     "lockout.forget_after": "2 hours",
                     "population.hints": "forbidden",
                 },
-                because="no one sees who guesses",
+                reason="no one sees who guesses",
             ),
         },
     ),
@@ -66,18 +66,18 @@ QUESTIONS: Mapping[str, Question] = {
             "1-2": Answer("one or two"),
             "3-10": Answer(
                 "three to ten",
-                asks={"population.unused_for": "180 days", "population.ended_accounts": "disabled"},
-                because="some of them leave within the year",
+                asks={"population.unused_for": "180 days", "population.expired_accounts": "disabled"},
+                reason="some of them leave within the year",
             ),
             "more": Answer(
                 "more than ten",
                 asks={
                     "population.unused_for": "90 days",
-                    "population.ended_accounts": "disabled",
-                    "population.temporary_until": "180 days",
+                    "population.expired_accounts": "disabled",
+                    "population.temporary_limit": "180 days",
                     "screen.shows_last_account": False,
                 },
-                because="most of them leave within the year",
+                reason="most of them leave within the year",
             ),
         },
     ),
@@ -99,10 +99,10 @@ def written(title: str, answers: Mapping[str, str], administrators: Sequence[str
             rule = CATALOGUE[rule_id]
             if not _beyond(rule, rule.kind.parse(raw), base):
                 continue
-            line = f"{key(*rule.key.split('.'))} = {value({'value': raw, 'because': answer.because})}\n"
+            line = f"{key(*rule.key.split('.'))} = {value({'value': raw, 'reason': answer.reason})}\n"
             families[rule.family] = families.get(rule.family, "") + line
     if administrators:
-        named = {"only": list(administrators), "because": "only the named administrators have these rights"}
+        named = {"only": list(administrators), "reason": "only the named administrators have these rights"}
         families["population"] = families.get("population", "") + f"administrators = {value(named)}\n"
     text += "".join(f"\n[{family}]\n{lines}" for family, lines in families.items())
     return text + "\n" + comment(LEFT_TO_WRITE)
@@ -120,7 +120,7 @@ LEFT_TO_WRITE = """You can add: accounts and groups that the computer should hav
 [accounts.daypass]
 role     = "guest"
 password = "blank"
-ways_in  = ["console"]
+routes   = ["console"]
 
 [[waiver]]
 rule    = "screen.attention_key"

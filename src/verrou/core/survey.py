@@ -12,7 +12,7 @@ from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, So
 from verrou.core.model.access import KnownRole, as_known_role, known_role, ways_in_now, ways_unknown
 from verrou.core.model.ageing import must_change, password_ages, usable_until
 from verrou.core.model.states import State, states_of
-from verrou.core.model.ways import Gate, Way
+from verrou.core.model.ways import EntryPoint, Route
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.core.values import MOST_SEEN, Unacceptable, ValueData
 
@@ -38,8 +38,8 @@ class DerivedData(TypedDict):
 
     role: KnownRole
     states: list[State]
-    ways_in: list[Way]
-    ways_unknown: list[Way]
+    routes: list[Route]
+    ways_unknown: list[Route]
     must_change: bool
     password_ages: bool
     usable_until: date | None
@@ -52,9 +52,9 @@ class ReadingData(TypedDict):
     pending: ValueData | None
     words: str
     status: Status
-    in_force: bool
+    enforced: bool
     source: Source | None
-    overruled: list[Source]
+    overrides: list[Source]
     reason: str
     remedy: str
 
@@ -73,7 +73,7 @@ def account_data(account: Account, posture: Posture) -> dict[str, Any]:
         **plain(account),
         "role": known_role(account, posture),
         "states": list(states_of(account, posture)),
-        "ways_in": list(ways_in_now(account, posture)),
+        "routes": list(ways_in_now(account, posture)),
         "ways_unknown": list(ways_unknown(account, posture)),
         "must_change": must_change(account, posture, today),
         "password_ages": password_ages(account, posture),
@@ -88,9 +88,9 @@ def reading_data(rule: Rule, reading: Reading) -> dict[str, Any]:
         "pending": None if reading.pending is None else rule.kind.dump(reading.pending),
         "words": value_now(rule, reading),
         "status": reading.status,
-        "in_force": reading.in_force,
+        "enforced": reading.enforced,
         "source": None if reading.source is None else plain(reading.source),
-        "overruled": [plain(source) for source in reading.overruled],
+        "overrides": [plain(source) for source in reading.overrides],
         "reason": reading.reason,
         "remedy": reading.remedy,
     }
@@ -104,8 +104,8 @@ def survey_data(posture: Posture) -> dict[str, Any]:
         "accounts": [account_data(account, posture) for account in posture.accounts],
         "groups": [asdict(group) for group in posture.groups],
         "readings": {rule.id: reading_data(rule, reading_of(rule, posture)) for rule in CATALOGUE.values()},
-        "troubles": list(posture.troubles),
-        "gates": [asdict(gate) for gate in posture.gates],
+        "warnings": list(posture.warnings),
+        "entry_points": [asdict(gate) for gate in posture.entry_points],
     }
 
 
@@ -128,8 +128,8 @@ def posture_from(data: object) -> Posture:
         machine = convert.structure(data["machine"], MachineFacts)
         accounts = convert.structure(data["accounts"], tuple[Account, ...])
         groups = convert.structure(data["groups"], tuple[Group, ...])
-        troubles = convert.structure(data["troubles"], tuple[str, ...])
-        gates = convert.structure(data.get("gates", []), tuple[Gate, ...])
+        troubles = convert.structure(data["warnings"], tuple[str, ...])
+        gates = convert.structure(data["entry_points"], tuple[EntryPoint, ...])
         found = {rule_id: reading_from(rule_id, raw) for rule_id, raw in data["readings"].items()}
         readings = {rule_id: reading for rule_id, reading in found.items() if reading is not None}
     except (ClassValidationError, IterableValidationError) as error:
@@ -164,10 +164,10 @@ def _reading(convert: "Converter", rule: Rule, raw: dict[str, Any]) -> Reading:
         value,
         convert.structure(raw["status"], Status),
         convert.structure(raw["source"], Source | None),  # type: ignore[arg-type]
-        convert.structure(raw["overruled"], tuple[Source, ...]),
+        convert.structure(raw["overrides"], tuple[Source, ...]),
         reason=convert.structure(raw["reason"], str),
         remedy=convert.structure(raw["remedy"], str),
-        in_force=convert.structure(raw["in_force"], bool),
+        enforced=convert.structure(raw["enforced"], bool),
         pending=pending,
     )
 

@@ -12,7 +12,7 @@ from typing import Any, Generic, TypeVar, cast
 from attrs import fields, frozen, resolve_types
 
 from verrou.core.model import Account, Group, MachineFacts, Posture, Reading
-from verrou.core.model.ways import Gate
+from verrou.core.model.ways import EntryPoint
 from verrou.core.rules import CATALOGUE
 from verrou.core.survey import FORMAT, posture_from, reader_of, reading_from, structured
 
@@ -21,7 +21,7 @@ Key = TypeVar("Key", bound=Hashable)
 MOST_REMEMBERED, MOST_MEMBERS = 1_000, 5_000
 """How many parts of a survey are remembered of each kind, and how many members of its objects, which are short."""
 DERIVED = frozenset(rule.id for rule in CATALOGUE.values() if rule.derived is not None)
-SECTIONS = ("accounts", "groups", "readings", "troubles", "gates")
+SECTIONS = ("accounts", "groups", "readings", "warnings", "entry_points")
 START = f'{{\n  "format": "{FORMAT}",\n  "machine": '
 BETWEEN_READINGS, BETWEEN_OBJECTS = '\n    },\n    "', "\n    },\n    {"
 
@@ -99,7 +99,7 @@ class SurveyReader:
     readings of machines that stand alike."""
 
     def __init__(self) -> None:
-        self.accounts, self.gates = Remembered[str](MOST_REMEMBERED), Remembered[str](MOST_REMEMBERED)
+        self.accounts, self.entry_points = Remembered[str](MOST_REMEMBERED), Remembered[str](MOST_REMEMBERED)
         self.machine, self.account, self.group = Members(MachineFacts, 4), Members(Account, 6), Members(Group, 6)
         self.kept, self.derived = Remembered[str](MOST_REMEMBERED), Remembered[str](MOST_REMEMBERED)
         self.together = Remembered[tuple[Named, ...]](MOST_REMEMBERED)
@@ -123,9 +123,11 @@ class SurveyReader:
             for part in _split(sections["accounts"], "[\n    {", BETWEEN_OBJECTS, "\n    }\n  ]")
         )
         groups = tuple(map(self.group.read, _split(sections["groups"], "[\n    {", BETWEEN_OBJECTS, "\n    }\n  ]")))
-        gates = self.gates.once(sections["gates"], lambda part: structured(json.loads(part), tuple[Gate, ...]))
+        gates = self.entry_points.once(
+            sections["entry_points"], lambda part: structured(json.loads(part), tuple[EntryPoint, ...])
+        )
         readings = self._readings(sections["readings"])
-        troubles = structured(json.loads(sections["troubles"]), tuple[str, ...])
+        troubles = structured(json.loads(sections["warnings"]), tuple[str, ...])
         return Posture(machine, accounts, groups, readings, troubles, gates)
 
     def _readings(self, section: str) -> Mapping[str, Reading]:

@@ -11,7 +11,7 @@ from attrs import frozen
 
 from verrou.core.model import Account, AccountName, GroupName, Posture, Reading, Role, Status, counted
 from verrou.core.model.access import opening
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.passwords import Policy, breaking, make_password, policy_of
 from verrou.core.rules import CATALOGUE, reading_of
 from verrou.core.values import say_duration
@@ -73,7 +73,7 @@ class TrialAccount(Protocol):
         """The groups that it is in."""
         ...
 
-    def come_by(self, way: Way, service: str, password: str) -> Answer:
+    def come_by(self, way: Route, service: str, password: str) -> Answer:
         """Sign in by a way; by one of its services, where the machine tells them apart.
 
         Raises:
@@ -163,7 +163,7 @@ def access_trial(subject: TrialAccount, let_in: TrialAccount, posture: Posture, 
     keeps out, comes through."""
     groups = tuple(map(GroupName, subject.groups))
     account = Account(AccountName(subject.account), f"trial:{subject.account}", groups=groups)
-    for gate in posture.gates:
+    for gate in posture.entry_points:
         if gate.unasked:
             continue
         expected = opening(account, gate, posture) is not None
@@ -208,8 +208,8 @@ def _helped_trial(subject: TrialAccount, role: Role, reading: Reading) -> Iterat
     except CannotTry as reason:
         yield TrialResult(rule, said, Result.NOT_RUN, str(reason))
         return
-    if answer.accepted or reading.value == "refused":
-        yield _judge(rule, said, answer, reading.value != "refused")
+    if answer.accepted or reading.value == "denied":
+        yield _judge(rule, said, answer, reading.value != "denied")
 
 
 def _questions_trial(subject: TrialAccount, posture: Posture) -> Iterator[TrialResult]:
@@ -245,13 +245,13 @@ def not_tried(reason: str) -> list[TrialResult]:
 
 def _in_force(rule_id: str, posture: Posture) -> Reading | None:
     reading = reading_of(CATALOGUE[rule_id], posture)
-    good = reading.status is Status.READ and reading.in_force and reading.value is not None
+    good = reading.status is Status.READ and reading.enforced and reading.value is not None
     return reading if good else None
 
 
 def _judge(rule: str, tried: str, answer: Answer, should_accept: bool) -> TrialResult:
     expected = answer.accepted is should_accept
-    seen = "accepted" if answer.accepted else "refused"
+    seen = "accepted" if answer.accepted else "denied"
     return TrialResult(
         rule,
         tried,

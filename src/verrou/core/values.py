@@ -522,12 +522,12 @@ class Choice(Kind):
         return f"that or stricter; from the loosest to the strictest: {', '.join(self.options)}"
 
 
-NOT_SHIPPED = "not-shipped"
+NOT_SHIPPED = "changed"
 
 
 @frozen(eq=False, repr=False)
 class Name(Kind):
-    """The name of a built-in account; ``"not-shipped"`` asks for any other name than the shipped one."""
+    """The name of a built-in account; ``"changed"`` asks for any other name than the shipped one."""
 
     @property
     def accepted(self) -> str:
@@ -570,7 +570,7 @@ class Name(Kind):
         return self.parse(raw)
 
     def same(self, value: Value, wanted: Value) -> bool:
-        """Whether the account bears the wanted name, compared without case; any new name will do for not-shipped."""
+        """Whether the account bears the wanted name, compared without case; any new name will do for changed."""
         if not (isinstance(value, BuiltinName) and isinstance(wanted, BuiltinName)):
             return False
         if wanted.name == NOT_SHIPPED:
@@ -651,7 +651,7 @@ class NameSet(Names):
 
 GROUP = "group:"
 """What stands before the name of a group, where accounts and groups are listed side by side."""
-EVERYBODY, NOBODY = "everybody", "nobody"
+EVERYBODY, NOBODY = "everyone", "nobody"
 
 
 @frozen(eq=False, repr=False)

@@ -225,7 +225,7 @@ def _surprises(results: Sequence[tuple[Step, StepResult]], after: Posture) -> It
             continue
         account = after.by_name.get(step.account) if isinstance(step, CreateAccount) else None
         if isinstance(step, CreateAccount) and account is not None and role_of(account, after) is not step.role:
-            lines = f" ({', '.join(map(str, account.given_by))})" if account.given_by else ""
+            lines = f" ({', '.join(map(str, account.granted_by))})" if account.granted_by else ""
             yield Surprise(f"account {step.account}", str(step.role), f"{role_of(account, after)}{lines}")
         if not isinstance(step, SetRules):
             continue
@@ -233,10 +233,10 @@ def _surprises(results: Sequence[tuple[Step, StepResult]], after: Posture) -> It
             kind, value, reading = setting.kind, setting.value, reading_of(CATALOGUE[setting.rule_id], after)
             stands = reading.pending if reading.pending is not None else reading.value
             as_asked = stands is not None and kind.came_out(stands, value, after.members)
-            if as_asked and reading.status is Status.READ and reading.in_force:
+            if as_asked and reading.status is Status.READ and reading.enforced:
                 continue
             shown = "unset" if stands is None else kind.say(stands)
-            shown += "" if reading.in_force else " (not enforced)"
+            shown += "" if reading.enforced else " (not enforced)"
             why = reading.reason or (str(reading.source) if reading.source else "")
             yield Surprise(setting.rule_id, kind.say(value), f"{shown} ({why})" if why else shown)
 

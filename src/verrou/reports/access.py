@@ -5,8 +5,8 @@ from typing import Any, TypedDict
 
 from verrou.core.model import Account, Posture, Role, Source, Status, joined
 from verrou.core.model.access import (
+    Credential,
     KnownRole,
-    Opening,
     doubts,
     easiest_opening,
     is_person,
@@ -14,11 +14,11 @@ from verrou.core.model.access import (
     needs_a_look,
     role_of,
 )
-from verrou.core.model.elevation import Met, Program, meets
+from verrou.core.model.elevation import Program, PromptOutcome, meets
 from verrou.core.model.known import Known
 from verrou.core.model.reasons import Reason, Why
 from verrou.core.model.screens import Screens, screens_of
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.rules import CATALOGUE
 from verrou.core.survey import plain
 from verrou.reports.reading_words import reading_says
@@ -31,10 +31,10 @@ class AccessData(TypedDict):
 
     account: str
     role: KnownRole
-    ways: dict[Way, Opening | None]
+    routes: dict[Route, Credential | None]
     unknown: list[str]
     differs: list[str]
-    administration: dict[Program, Met]
+    elevation: dict[Program, PromptOutcome]
 
 
 class ReasonData(TypedDict):
@@ -79,28 +79,28 @@ class ScreensData(TypedDict):
 
     listed: list[str] | None
     last: str
-    unasked: list[UnaskedData]
+    automatic: list[UnaskedData]
     open: list[str]
-    refused: list[RefusedData]
+    denied: list[RefusedData]
     says: dict[str, str]
 
 
 OPENS = {
-    Opening.UNASKED: "automatic",
-    Opening.NAME: "name only",
-    Opening.BLANK: "blank",
-    Opening.PASSWORD: "password",
-    Opening.KEY: "key",
-    Opening.UNKNOWN: "?",
+    Credential.AUTOMATIC: "automatic",
+    Credential.NAME: "name only",
+    Credential.BLANK: "blank",
+    Credential.PASSWORD: "password",
+    Credential.KEY: "key",
+    Credential.UNKNOWN: "?",
     None: "no",
 }
 MEETS = {
-    Met.RUNS: "no prompt",
-    Met.APPROVE: "confirm",
-    Met.OWN_PASSWORD: "own password",
-    Met.ADMIN_PASSWORD: "admin password",
-    Met.REFUSED: "denied",
-    Met.UNKNOWN: "?",
+    PromptOutcome.NO_PROMPT: "no prompt",
+    PromptOutcome.CONFIRM: "confirm",
+    PromptOutcome.OWN_PASSWORD: "own password",
+    PromptOutcome.ADMIN_PASSWORD: "admin password",
+    PromptOutcome.DENIED: "denied",
+    PromptOutcome.UNKNOWN: "?",
 }
 """What stands in the column of administration."""
 
@@ -111,10 +111,10 @@ def access_data(accounts: Sequence[Account], posture: Posture) -> list[AccessDat
         {
             "account": account.name,
             "role": known_role(account, posture),
-            "ways": {way: easiest_opening(account, way, posture) for way in Way},
+            "routes": {way: easiest_opening(account, way, posture) for way in Route},
             "unknown": _not_known(account, posture),
             "differs": _differing(account, posture),
-            "administration": {program: meets(account, posture, program) for program in Program},
+            "elevation": {program: meets(account, posture, program) for program in Program},
         }
         for account in accounts
     ]
@@ -122,7 +122,7 @@ def access_data(accounts: Sequence[Account], posture: Posture) -> list[AccessDat
 
 def _not_known(account: Account, posture: Posture) -> list[str]:
     """By which ways it is not known whether the account gets in, and what was not understood."""
-    return [f"{way}: {each}" for way in Way for each in doubts(account, way, posture)]
+    return [f"{way}: {each}" for way in Route for each in doubts(account, way, posture)]
 
 
 def not_known(accounts: Sequence[Account], posture: Posture) -> list[str]:
@@ -138,7 +138,7 @@ def differing(accounts: Sequence[Account], posture: Posture) -> list[str]:
 
 
 def _differing(account: Account, posture: Posture) -> list[str]:
-    decided = ((gate.way, gate.admissions.get(account.name)) for gate in posture.gates)
+    decided = ((gate.way, gate.admissions.get(account.name)) for gate in posture.entry_points)
     return [f"{way}: {each.says}" for way, each in decided if each is not None and each.differs]
 
 
@@ -159,7 +159,7 @@ def worth_a_line(posture: Posture, everyone: bool) -> list[Account]:
 def access_sheet(rows: Sequence[AccessData], posture: Posture) -> Sheet:
     """A line an account. What nobody can have meant is marked: a person's way in that asks nothing, somebody of the
     system or a service who gets in, an administrator who is asked nothing."""
-    ways = [way for way in Way if any(gate.way is way for gate in posture.gates)]
+    ways = [way for way in Route if any(gate.way is way for gate in posture.entry_points)]
     lines, styles = [], {}
     for number, row in enumerate(rows):
         worry = _worry(row, posture)
@@ -170,35 +170,37 @@ def access_sheet(rows: Sequence[AccessData], posture: Posture) -> Sheet:
             "account": row["account"],
             "role": row["role"],
         }
-        line |= {way: _opens(row, way) for way in Way}
-        line["administration"] = MEETS[row["administration"][Program.VOUCHED]]
-        line |= {f"{program}": str(met) for program, met in row["administration"].items()}
+        line |= {way: _opens(row, way) for way in Route}
+        line["elevation"] = MEETS[row["elevation"][Program.SIGNED]]
+        line |= {f"{program}": str(met) for program, met in row["elevation"].items()}
         lines.append(line)
-    heads = {Way.NETWORK: "network", Way.REMOTE_SCREEN: "remote screen", Way.REMOTE_SHELL: "remote shell"}
+    heads = {Route.NETWORK: "network", Route.REMOTE_SCREEN: "remote screen", Route.REMOTE_SHELL: "remote shell"}
     pairs = [("mark", ""), ("account", "account"), ("role", "role")]
-    pairs += [(str(way), heads.get(way, str(way))) for way in Way]
-    pairs += [("administration", "elevation"), *((str(program), str(program)) for program in Program)]
-    hidden = (*(str(way) for way in Way if way not in ways), *map(str, Program))
+    pairs += [(str(way), heads.get(way, str(way))) for way in Route]
+    pairs += [("elevation", "elevation"), *((str(program), str(program)) for program in Program)]
+    hidden = (*(str(way) for way in Route if way not in ways), *map(str, Program))
     columns = columns_of(
         *pairs, whole=[key for key, _ in pairs if key != "account"], hidden=hidden, only_text=("mark",)
     )
     return Sheet("access", columns, tuple(lines), styles)
 
 
-def _opens(row: AccessData, way: Way) -> str:
+def _opens(row: AccessData, way: Route) -> str:
     """What opens a way, with a question mark where less may be enough."""
-    how = row["ways"][way]
+    how = row["routes"][way]
     doubtful = any(each.startswith(f"{way}: ") for each in row["unknown"])
-    return OPENS[how] + ("?" if doubtful and how not in (None, Opening.UNKNOWN) else "")
+    return OPENS[how] + ("?" if doubtful and how not in (None, Credential.UNKNOWN) else "")
 
 
 def _worry(row: AccessData, posture: Posture) -> bool:
     account = posture.by_name[row["account"]]  # type: ignore[index]
-    how = set(row["ways"].values()) - {None}
-    unproved = bool({Opening.UNASKED, Opening.NAME} & how)
-    blank = Opening.BLANK in how and row["role"] is not Role.GUEST
+    how = set(row["routes"].values()) - {None}
+    unproved = bool({Credential.AUTOMATIC, Credential.NAME} & how)
+    blank = Credential.BLANK in how and row["role"] is not Role.GUEST
     unmeant = bool(how) and not is_person(account)
-    free = row["role"] is Role.ADMINISTRATOR and bool(how) and row["administration"][Program.VOUCHED] is Met.RUNS
+    free = (
+        row["role"] is Role.ADMINISTRATOR and bool(how) and row["elevation"][Program.SIGNED] is PromptOutcome.NO_PROMPT
+    )
     return unproved or blank or unmeant or free
 
 
@@ -265,12 +267,12 @@ def screens_data(posture: Posture) -> ScreensData:
     return {
         "listed": None if found.listed is None else list(found.listed),
         "last": found.last,
-        "unasked": [
+        "automatic": [
             {"account": u.account, "says": u.says, "source": _source_data(u.source), "known": u.known}
             for u in found.unasked
         ],
         "open": list(found.open),
-        "refused": [{"account": r.account, "says": r.says} for r in found.refused],
+        "denied": [{"account": r.account, "says": r.says} for r in found.refused],
         "says": {rule_id: _says(posture, rule_id) for rule_id in SCREEN_RULES},
     }
 
@@ -339,5 +341,5 @@ def _source(posture: Posture, rule_id: str) -> str:
         return ""
     said = [str(reading.source)] if reading.source is not None else []
     said += [reading.reason] if reading.reason else []
-    said += [f"overrules {source}" for source in reading.overruled[:2]]
+    said += [f"overrules {source}" for source in reading.overrides[:2]]
     return "; ".join(said)

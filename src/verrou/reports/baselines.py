@@ -20,8 +20,8 @@ class AskedData(TypedDict):
 
     subject: str
     words: str
-    wanted: DesiredData | None
-    because: str
+    required: DesiredData | None
+    reason: str
     place: str
 
 
@@ -38,20 +38,20 @@ def baseline_data(loaded: Baseline) -> BaselineData:
         {
             "subject": d.rule.id,
             "words": d.desired.say(d.rule),
-            "wanted": d.desired.dump(d.rule),
-            "because": d.because,
+            "required": d.desired.dump(d.rule),
+            "reason": d.reason,
             "place": str(d.mark),
         }
         for d in loaded.demands.values()
     ]
-    listed = [(f"accounts.{a.name}", str(a.role), a.because, str(a.mark)) for a in loaded.accounts.values()]
-    listed += [(f"groups.{g.name}", ", ".join(g.members), g.because, str(g.mark)) for g in loaded.groups.values()]
+    listed = [(f"accounts.{a.name}", str(a.role), a.reason, str(a.mark)) for a in loaded.accounts.values()]
+    listed += [(f"groups.{g.name}", ", ".join(g.members), g.reason, str(g.mark)) for g in loaded.groups.values()]
     for w in loaded.waivers:
         where = f" on {w.machine}" if w.machine else ""
         listed.append((w.rule, f"waived{where} until {w.until}", f"{w.reason} ({w.by})", str(w.mark)))
     asked += [
-        {"subject": subject, "words": words, "wanted": None, "because": because, "place": place}
-        for subject, words, because, place in listed
+        {"subject": subject, "words": words, "required": None, "reason": reason, "place": place}
+        for subject, words, reason, place in listed
     ]
     return {"title": loaded.title, "asks": asked}
 
@@ -59,6 +59,6 @@ def baseline_data(loaded: Baseline) -> BaselineData:
 def baseline_sheet(data: BaselineData) -> Sheet:
     """The same, a line each."""
     columns = columns_of(
-        ("subject", "rule"), ("words", "should be"), ("because", "because"), ("place", "from"), whole=("subject",)
+        ("subject", "rule"), ("words", "requirement"), ("reason", "reason"), ("place", "from"), whole=("subject",)
     )
     return Sheet("baseline", columns, tuple(dict(asked) for asked in data["asks"]))

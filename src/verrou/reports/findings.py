@@ -44,7 +44,7 @@ class GapData(TypedDict):
     who: str
     fact: Fact
     found: bool | int | str | list[str] | None
-    wanted: bool | int | str | list[str] | None
+    required: bool | int | str | list[str] | None
 
 
 class WaiverData(TypedDict):
@@ -64,14 +64,14 @@ class FindingData(TypedDict):
     title: str
     says: str
     found: ValueData | None
-    wanted: DesiredData | None
-    in_force: bool
+    required: DesiredData | None
+    enforced: bool
     gaps: list[GapData]
     source: Source | None
-    overruled: list[Source]
+    overrides: list[Source]
     reason: str
     remedy: str
-    because: str
+    requirement_reason: str
     waiver: WaiverData | None
 
 
@@ -117,12 +117,12 @@ def _row(finding: Finding) -> dict[str, Any]:
         "subject": finding.subject,
         "says": finding_says(finding),
         "found": value_now(demand.rule, read) if demand and finding.reading else who,
-        "wanted": demand.desired.say(demand.rule) if demand else "",
+        "required": demand.desired.say(demand.rule) if demand else "",
         # Who does not meet it is in the sentence already.
         "notes": "; ".join(filter(None, ("" if _is_about_accounts(finding) else decided_by(decided), waived))),
         "decided_by": decided_by(decided),
         "waiver": waived,
-        "because": finding.because,
+        "requirement_reason": finding.requirement_reason,
         "title": finding.title,
     }
 
@@ -141,13 +141,13 @@ def audit_sheet(audit: Audit, every: bool = True) -> Sheet:
         ("says", "state and requirement"),
         ("subject", "rule"),
         ("found", "is"),
-        ("wanted", "should be"),
+        ("required", "required"),
         ("decided_by", "decided by"),
         ("waiver", "waived"),
-        ("because", "because"),
+        ("requirement_reason", "reason"),
         ("title", "title"),
         whole=("weight", "subject"),
-        hidden=("verdict", "severity", "found", "wanted", "decided_by", "waiver", "because", "title"),
+        hidden=("verdict", "severity", "found", "required", "decided_by", "waiver", "requirement_reason", "title"),
         only_text=("weight",),
         under={"says": "notes"},
     )
@@ -183,20 +183,20 @@ def _finding_data(finding: Finding) -> FindingData:
         "title": finding.title,
         "says": finding_says(finding),
         "found": value,
-        "wanted": demand.desired.dump(demand.rule) if demand else None,
-        "in_force": reading.in_force,
+        "required": demand.desired.dump(demand.rule) if demand else None,
+        "enforced": reading.enforced,
         "gaps": [_gap_data(gap) for gap in finding.gaps],
         "source": plain(finding.source) if finding.source else None,
-        "overruled": [plain(source) for source in reading.overruled],
+        "overrides": [plain(source) for source in reading.overrides],
         "reason": finding.reason,
         "remedy": reading.remedy,
-        "because": finding.because,
+        "requirement_reason": finding.requirement_reason,
         "waiver": plain(waiver, "reason", "by", "until") if waiver else None,
     }
 
 
 def _gap_data(gap: Gap) -> GapData:
-    return {"who": gap.who, "fact": gap.fact, "found": _plain_fact(gap.is_now), "wanted": _plain_fact(gap.wanted)}
+    return {"who": gap.who, "fact": gap.fact, "found": _plain_fact(gap.actual), "required": _plain_fact(gap.required)}
 
 
 def _plain_fact(value: object) -> bool | int | str | list[str] | None:

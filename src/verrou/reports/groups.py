@@ -12,12 +12,12 @@ from verrou.reports.sheets import Sheet, columns_of
 class GivesData(TypedDict):
     """What being in a group means, in words."""
 
-    gives: list[str]
+    effects: list[str]
 
 
 def group_data(group: Group, posture: Posture) -> dict[str, Any]:
     """One group as plain data."""
-    return {**plain(group), "gives": gives(group, posture)}
+    return {**plain(group), "effects": gives(group, posture)}
 
 
 def worth_showing(group: Group, posture: Posture) -> bool:
@@ -31,7 +31,7 @@ def groups_sheet(posture: Posture, everyone: bool) -> Sheet:
         {
             "group": g.name,
             "identity": g.identity,
-            "gives": gives(g, posture),
+            "effects": gives(g, posture),
             "members": list(g.members),
             "note": g.note,
             "shipped": g.shipped,
@@ -42,7 +42,7 @@ def groups_sheet(posture: Posture, everyone: bool) -> Sheet:
     columns = columns_of(
         ("group", "group"),
         ("identity", "identity"),
-        ("gives", "grants"),
+        ("effects", "grants"),
         ("members", "members"),
         ("note", "note"),
         ("shipped", "shipped"),
@@ -54,7 +54,7 @@ def groups_sheet(posture: Posture, everyone: bool) -> Sheet:
 
 def group_facts(group: Group, posture: Posture) -> list[tuple[str, str]]:
     """Everything about one group, in words, as (heading, text)."""
-    lines = f" ({', '.join(map(str, group.given_by))})" if group.given_by else ""
+    lines = f" ({', '.join(map(str, group.granted_by))})" if group.granted_by else ""
     members = [posture.by_name[name] for name in group.members if name in posture.by_name]
     facts = [
         ("group", group.name),

@@ -13,7 +13,7 @@ def reading_says(rule: Rule, reading: Reading) -> str:
     if reading.value is None:
         return f"{rule.title}: not set"
     said = rule.say(reading.value)
-    if not reading.in_force:
+    if not reading.enforced:
         said = f"{rule.title}: {rule.kind.say(reading.value)} (configured but not enforced)"
     if reading.pending is not None:
         said += f" ({rule.kind.say(reading.pending)} {WHEN[rule.takes_effect]})"

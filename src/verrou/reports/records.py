@@ -106,7 +106,7 @@ def entry_sheet(entry: Entry, running: bool) -> Sheet:
         ("begun", entry.begun),
         ("finished", entry.finished or ""),
         ("state", state),
-        ("because", entry.why),
+        ("reason", entry.why),
         ("baseline", entry.baseline),
         ("undoes", ", ".join(map(str, entry.undoes))),
         ("guards overridden", ", ".join(entry.accepted)),

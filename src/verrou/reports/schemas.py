@@ -11,7 +11,7 @@ from attrs import fields, has
 from verrou import __version__
 from verrou.core.baseline import Waiver, WantedAccount, WantedGroup
 from verrou.core.model import Account, Group, MachineFacts
-from verrou.core.model.ways import Gate
+from verrou.core.model.ways import EntryPoint
 from verrou.core.rules import CATALOGUE, PRESET, PRESETS, Rule
 from verrou.core.survey import FORMAT, DerivedData, ReadingData
 from verrou.core.values import NAMES, TEXT, JsonSchema, either, exactly
@@ -106,8 +106,8 @@ def _survey() -> JsonSchema:
         accounts={"type": "array", "items": _account()},
         groups={"type": "array", "items": schema_of(Group)},
         readings=_readings(),
-        troubles=NAMES,
-        gates={"type": "array", "items": schema_of(Gate)},
+        warnings=NAMES,
+        entry_points={"type": "array", "items": schema_of(EntryPoint)},
     )
 
 
@@ -128,7 +128,7 @@ def _written(rule: Rule) -> JsonSchema:
 
     def form(properties: JsonSchema) -> JsonSchema:
         said = exactly(**properties)
-        return {**said, "properties": {**said["properties"], "because": TEXT}}
+        return {**said, "properties": {**said["properties"], "reason": TEXT}}
 
     return {"title": rule.title, "description": rule.protects, **either(plain, *map(form, forms))}
 

@@ -18,7 +18,7 @@ from verrou.core.model.acting import say_act
 from verrou.core.model.ageing import expired, must_change, password_ages
 from verrou.core.model.known import Known
 from verrou.core.model.states import State, states_of, useful_hint
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.core.rules.population import administrators
 from verrou.machines import where_kept
@@ -54,7 +54,7 @@ def accounts_sheet(
                 "state": list(states.values()) or [_plain_state(account)],
                 "last_sign_in": last_sign_in(account, posture, "%Y-%m-%d"),
                 "password_age": _password_age(account, posture),
-                "ways_in": _ways(account, posture) or ["none"],
+                "routes": _ways(account, posture) or ["none"],
                 "groups": list(account.groups),
                 "shipped": _shipped(account),
                 "password_since": str(account.password_changed or ""),
@@ -65,19 +65,19 @@ def accounts_sheet(
         row = rows[-1]
         row["facts"] = "; ".join(
             (
-                f"by {shown(row['ways_in'])}" if _ways(account, posture) else "cannot sign in",
+                f"by {shown(row['routes'])}" if _ways(account, posture) else "cannot sign in",
                 f"last sign-in {row['last_sign_in']}" if row["last_sign_in"] != "never" else "never in",
                 f"password {row['password_age']}",
                 f"in {shown(row['groups']) or 'no group'}",
             )
         )
-    wide, in_columns = width >= ROOM_FOR_ALL, ("ways_in", "last_sign_in", "password_age", "groups")
+    wide, in_columns = width >= ROOM_FOR_ALL, ("routes", "last_sign_in", "password_age", "groups")
     columns = columns_of(
         ("mark", ""),
         ("account", "account"),
         ("role", "role"),
         ("state", "state"),
-        ("ways_in", "routes"),
+        ("routes", "routes"),
         ("last_sign_in", "last in"),
         ("password_age", "password"),
         ("groups", "groups"),
@@ -138,7 +138,7 @@ def _worry(account: Account, posture: Posture) -> bool:
     doubled = account.builtin is None and len(posture.by_identity[account.identity]) > 1
     ended = expired(account, posture, posture.machine.now.date()) and account.enabled
     hinted = account.enabled and State.HINT in states
-    watched = role is Role.GUEST and set(ways_in(account, posture)) <= {Way.CONSOLE}
+    watched = role is Role.GUEST and set(ways_in(account, posture)) <= {Route.CONSOLE}
     acts = bool(states.keys() & {State.STILL_ACTS, State.KEY_OPENS_OTHERS})
     blank = State.BLANK in states and not watched
     return blank or plumbing_gets_in or doubled or ended or hinted or acts
@@ -147,8 +147,8 @@ def _worry(account: Account, posture: Posture) -> bool:
 def _shipped(account: Account) -> str:
     if account.builtin is None:
         return ""
-    renamed = account.shipped_name is not None and account.shipped_name.casefold() != account.name.casefold()
-    return f"built in, was {account.shipped_name}" if renamed else "built in"
+    renamed = account.original_name is not None and account.original_name.casefold() != account.name.casefold()
+    return f"built in, was {account.original_name}" if renamed else "built in"
 
 
 def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Sheet:
@@ -156,7 +156,7 @@ def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Sheet:
     rows, styles = [], {}
     for number, rule in enumerate(rules):
         reading = reading_of(rule, posture)
-        if reading.status is not Status.READ or not reading.in_force:
+        if reading.status is not Status.READ or not reading.enforced:
             styles[number] = DOUBTFUL
         rows.append(
             {
@@ -164,10 +164,10 @@ def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Sheet:
                 "value": value_now(rule, reading),
                 "says": reading_says(rule, reading),
                 "decided_by": "; ".join(filter(None, (decided_by(reading), what_helps(rule, reading, posture)))),
-                "overruled": [str(source) for source in reading.overruled],
+                "overrides": [str(source) for source in reading.overrides],
                 "takes_effect": str(rule.counts_on(posture)),
                 "status": str(reading.status),
-                "in_force": reading.in_force,
+                "enforced": reading.enforced,
             }
         )
     columns = columns_of(
@@ -176,11 +176,11 @@ def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Sheet:
         ("value", "is"),
         ("says", "says"),
         ("decided_by", "decided by"),
-        ("overruled", "overruled"),
+        ("overrides", "overrides"),
         ("status", "status"),
-        ("in_force", "in force"),
+        ("enforced", "in force"),
         whole=("rule", "takes_effect"),
-        hidden=("says", "decided_by", "overruled", "status", "in_force"),
+        hidden=("says", "decided_by", "overrides", "status", "enforced"),
         under={"value": "decided_by"},
     )
     return Sheet("rules", columns, tuple(rows), styles)
@@ -193,7 +193,7 @@ def rule_sentences(posture: Posture, rules: Iterable[Rule], weak: Mapping[Rule, 
         reading = reading_of(rule, posture)
         who = rule.say_who(weak.get(rule, ()))
         if rule in weak:
-            styles[number] = BAD if reading.status is Status.READ and reading.in_force else DOUBTFUL
+            styles[number] = BAD if reading.status is Status.READ and reading.enforced else DOUBTFUL
         rows.append(
             {
                 "mark": "!" if rule in weak else "",
@@ -209,7 +209,7 @@ def rule_sentences(posture: Posture, rules: Iterable[Rule], weak: Mapping[Rule, 
 def what_helps(rule: Rule, reading: Reading, posture: Posture) -> str:
     """What would make a rule act that is set and does not; nothing where it acts, or nothing here could help."""
     takes = posture.takes.get(rule.id)
-    if reading.status is not Status.READ or reading.in_force or reading.remedy:
+    if reading.status is not Status.READ or reading.enforced or reading.remedy:
         return ""
     if takes is not None and takes.cannot:
         return takes.cannot
@@ -222,7 +222,7 @@ def decided_by(reading: Reading) -> str:
     parts = [str(reading.source)] if reading.source else []
     if reading.reason and not any(reading.reason in part for part in parts):
         parts.append(reading.reason)
-    parts += [f"overrules {source}" for source in reading.overruled[:2]]
+    parts += [f"overrules {source}" for source in reading.overrides[:2]]
     if reading.remedy:
         parts.append(reading.remedy)
     return "; ".join(parts)
@@ -249,11 +249,11 @@ def summary_lines(posture: Posture) -> list[str]:
 def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
     """Everything about one account, in words, as (heading, text)."""
     shut = account.builtin is Builtin.ADMIN and not account.enabled
-    given = [str(line) for line in account.given_by]
+    given = [str(line) for line in account.granted_by]
     for name in account.groups:
         group = posture.group(name)
         if group and (what := gives(group, posture)):
-            lines = f" ({', '.join(map(str, group.given_by))})" if group.given_by else ""
+            lines = f" ({', '.join(map(str, group.granted_by))})" if group.granted_by else ""
             given.append(f"group {name} grants {', '.join(what)}{lines}")
     password = {
         PasswordState.SET: f"set, stored as {account.password_scheme}",
@@ -290,7 +290,7 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         *(("runs jobs" if n == 0 else "", said) for n, said in enumerate(map(say_act, account.acts))),
         ("hint", account.hint + ("" if useful_hint(account.hint) else " (reveals nothing)") if account.hint else ""),
         ("recovery", "; ".join(account.recovery_questions)),
-        ("linked to", account.outside_identity),
+        ("linked to", account.linked_identity),
         ("home", account.home + ("" if account.home_kept else ", temporary: deleted after each session")),
         ("shell", account.shell),
         ("defined in", str(account.source or "")),

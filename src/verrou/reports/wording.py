@@ -40,7 +40,7 @@ def wanted_says(finding: Finding) -> str:
 
 def _gap_says(gap: Gap) -> str:
     """What differs about an account or a group that the baseline lists."""
-    who, now, wanted = gap.who, gap.is_now, gap.wanted
+    who, now, wanted = gap.who, gap.actual, gap.required
     match gap.fact:
         case Fact.THERE:
             return (
@@ -58,9 +58,9 @@ def _gap_says(gap: Gap) -> str:
             return f"{who} has {_PASSWORD[now]}; required: {_PASSWORD[wanted]}"
         case Fact.UNTIL:
             return f"{who} {f'expires on {now}' if now else 'has no expiry date'}; required: expiry by {wanted}"
-        case Fact.WAYS if not now:
+        case Fact.ROUTES if not now:
             return f"{who} is enabled, but no route allows it to sign in"
-        case Fact.WAYS:
+        case Fact.ROUTES:
             return f"{who} can sign in by {_ways(now)}; required: only {_ways(wanted)}"
         case Fact.MEMBERS:
             if wanted:

@@ -19,7 +19,7 @@ from verrou.core.model import (
 )
 from verrou.core.model.ageing import barred_by_age, expired
 from verrou.core.model.known import Known
-from verrou.core.model.ways import Admission, Gate, Way
+from verrou.core.model.ways import Admission, EntryPoint, Route
 
 KnownRole = Role | Literal[Known.UNKNOWN]
 
@@ -30,7 +30,7 @@ def grants_of(account: Account, posture: Posture) -> frozenset[Grant]:
     for group in account.groups:
         if group in posture.granting:
             given |= posture.granting[group]
-    return given - frozenset(account.withheld)
+    return given - frozenset(account.denied_grants)
 
 
 def role_of(account: Account, posture: Posture) -> Role:
@@ -81,26 +81,26 @@ def locked(account: Account, posture: Posture) -> bool:
     return account.locked_until is not None and account.locked_until > posture.machine.now
 
 
-def ways_in_now(account: Account, posture: Posture) -> tuple[Way, ...]:
+def ways_in_now(account: Account, posture: Posture) -> tuple[Route, ...]:
     """The ways by which somebody gets in as the account right now: none while it is locked."""
     return () if locked(account, posture) else ways_in(account, posture)
 
 
-def ways_in(account: Account, posture: Posture) -> tuple[Way, ...]:
+def ways_in(account: Account, posture: Posture) -> tuple[Route, ...]:
     """The ways by which it is known that somebody gets in as the account, a lock aside: a gate of the machine that lets
     it through and is opened by what the account has, a password, a blank one or a key."""
-    found = {gate.way: True for gate in posture.gates if admitted(account, gate, posture) in KNOWN_TO_OPEN}
+    found = {gate.way: True for gate in posture.entry_points if admitted(account, gate, posture) in KNOWN_TO_OPEN}
     return tuple(found)
 
 
-def ways_unknown(account: Account, posture: Posture) -> tuple[Way, ...]:
+def ways_unknown(account: Account, posture: Posture) -> tuple[Route, ...]:
     """The ways of which it is not known whether somebody gets in by them as the account, a lock aside."""
-    found = {gate.way: True for gate in posture.gates if admitted(account, gate, posture) is Opening.UNKNOWN}
+    found = {gate.way: True for gate in posture.entry_points if admitted(account, gate, posture) is Credential.UNKNOWN}
     known = ways_in(account, posture)
     return tuple(way for way in found if way not in known)
 
 
-def admitted(account: Account, gate: Gate, posture: Posture) -> "Opening | None":
+def admitted(account: Account, gate: EntryPoint, posture: Posture) -> "Credential | None":
     """What opens a gate to an account as it is, a lock aside; None where nothing does."""
     decided = gate.admissions.get(account.name)
     if decided is not None:
@@ -108,7 +108,7 @@ def admitted(account: Account, gate: Gate, posture: Posture) -> "Opening | None"
     return opening(account, gate, posture) if _is_open(account, posture) else None
 
 
-def signed_in_unasked(account: Account, gate: Gate, posture: Posture) -> bool:
+def signed_in_unasked(account: Account, gate: EntryPoint, posture: Posture) -> bool:
     """Whether the machine signs the account in by itself through this gate: one that is closed or has ended is not,
     unless what the gate asks lets it in all the same."""
     return bool(gate.unasked) and admitted(account, gate, posture) in KNOWN_TO_OPEN
@@ -119,11 +119,11 @@ def _is_open(account: Account, posture: Posture) -> bool:
     return account.enabled and account.may_sign_in and not expired(account, posture, posture.machine.now.date())
 
 
-class Opening(StrEnum):
+class Credential(StrEnum):
     """What opens a gate to an account, the easiest first: nothing that anybody does, a name alone, a blank password, a
     password, a key. UNKNOWN: it is not known whether anything does."""
 
-    UNASKED = "unasked"
+    AUTOMATIC = "automatic"
     NAME = "name"
     BLANK = "blank"
     PASSWORD = "password"
@@ -131,33 +131,33 @@ class Opening(StrEnum):
     UNKNOWN = "unknown"
 
 
-KNOWN_TO_OPEN = frozenset(Opening) - {Opening.UNKNOWN}
+KNOWN_TO_OPEN = frozenset(Credential) - {Credential.UNKNOWN}
 
 
-def opening(account: Account, gate: Gate, posture: Posture) -> Opening | None:
+def opening(account: Account, gate: EntryPoint, posture: Posture) -> Credential | None:
     """What opens a gate to an account that is open itself; None where nothing does."""
     if account.name in gate.admissions:
         return _decided(account, gate, gate.admissions[account.name])
     return _opening(account, gate, posture) if gate.lets_through(account) else None
 
 
-def _answers(account: Account, gate: Gate, decided: Admission) -> dict[Opening, Known]:
+def _answers(account: Account, gate: EntryPoint, decided: Admission) -> dict[Credential, Known]:
     """What could open a gate, the easiest first, and whether it does."""
-    with_nothing = Opening.UNASKED if gate.unasked else Opening.NAME
-    with_password = Opening.BLANK if account.password is PasswordState.BLANK else Opening.PASSWORD
-    return {with_nothing: decided.name, with_password: decided.password, Opening.KEY: decided.key}
+    with_nothing = Credential.AUTOMATIC if gate.unasked else Credential.NAME
+    with_password = Credential.BLANK if account.password is PasswordState.BLANK else Credential.PASSWORD
+    return {with_nothing: decided.name, with_password: decided.password, Credential.KEY: decided.key}
 
 
-def doubts(account: Account, way: Way, posture: Posture) -> list[str]:
+def doubts(account: Account, way: Route, posture: Posture) -> list[str]:
     """What is not known of how the account gets in by a way: whether at all, or whether less than what is known is
     enough."""
     found = {}
-    for gate in posture.gates:
+    for gate in posture.entry_points:
         decided = gate.admissions.get(account.name)
         how = admitted(account, gate, posture) if gate.way is way else None
         if decided is None or how is None:
             continue
-        if how is Opening.UNKNOWN:
+        if how is Credential.UNKNOWN:
             found[decided.says] = True
             continue
         answers = _answers(account, gate, decided)
@@ -167,55 +167,55 @@ def doubts(account: Account, way: Way, posture: Posture) -> list[str]:
     return list(found)
 
 
-def opens_without_proof(account: Account, way: Way, posture: Posture) -> bool:
+def opens_without_proof(account: Account, way: Route, posture: Posture) -> bool:
     """Whether less than a password or a key lets somebody in by a way as the account, or may, a lock aside."""
-    found = {admitted(account, gate, posture) for gate in posture.gates if gate.way is way}
-    return bool(found - {None, Opening.PASSWORD, Opening.KEY}) or bool(doubts(account, way, posture))
+    found = {admitted(account, gate, posture) for gate in posture.entry_points if gate.way is way}
+    return bool(found - {None, Credential.PASSWORD, Credential.KEY}) or bool(doubts(account, way, posture))
 
 
-def _decided(account: Account, gate: Gate, decided: Admission) -> Opening | None:
+def _decided(account: Account, gate: EntryPoint, decided: Admission) -> Credential | None:
     answers = _answers(account, gate, decided)
     known = next((how for how, answer in answers.items() if answer is Known.YES), None)
-    return known or (Opening.UNKNOWN if Known.UNKNOWN in answers.values() else None)
+    return known or (Credential.UNKNOWN if Known.UNKNOWN in answers.values() else None)
 
 
-def easiest_opening(account: Account, way: Way, posture: Posture) -> Opening | None:
+def easiest_opening(account: Account, way: Route, posture: Posture) -> Credential | None:
     """The easiest of what opens a way to the account right now; None where it does not get in by that way."""
     if locked(account, posture):
         return None
-    found = {admitted(account, gate, posture) for gate in posture.gates if gate.way is way}
+    found = {admitted(account, gate, posture) for gate in posture.entry_points if gate.way is way}
     if found <= {None}:
         return None
-    return next(each for each in Opening if each in found)
+    return next(each for each in Credential if each in found)
 
 
 def barred(account: Account, posture: Posture) -> bool:
     """Whether the account is tied to an outside identity on a machine that lets in no such accounts."""
-    if not account.outside_identity:
+    if not account.linked_identity:
         return False
-    reading = posture.readings.get("population.outside_identities")
+    reading = posture.readings.get("population.linked_identities")
     return reading is not None and reading.value == "forbidden"
 
 
-def _opening(account: Account, gate: Gate, posture: Posture) -> Opening | None:
+def _opening(account: Account, gate: EntryPoint, posture: Posture) -> Credential | None:
     if barred(account, posture):
         return None
     if not gate.proof:
-        return Opening.UNASKED if gate.unasked else Opening.NAME
-    key = Opening.KEY if account.keys and gate.keys else None
+        return Credential.AUTOMATIC if gate.unasked else Credential.NAME
+    key = Credential.KEY if account.keys and gate.keys else None
     if not gate.passwords or gate.keys_only.holds(account):
         return key
     if account.password is PasswordState.BLANK:
-        return Opening.BLANK if gate.blank and gate.way in blank_ways(posture) else key
-    return Opening.PASSWORD if account.password in (PasswordState.SET, PasswordState.UNKNOWN) else key
+        return Credential.BLANK if gate.blank and gate.way in blank_ways(posture) else key
+    return Credential.PASSWORD if account.password in (PasswordState.SET, PasswordState.UNKNOWN) else key
 
 
 def blank_ways(posture: Posture) -> frozenset[str]:
     """The ways by which the machine's rule lets a blank password be good; not known counts as all."""
-    reading = posture.readings.get("password.blank_ways")
-    known = reading is not None and reading.status is Status.READ and reading.in_force
+    reading = posture.readings.get("password.blank_accepted")
+    known = reading is not None and reading.status is Status.READ and reading.enforced
     value = reading.value if reading is not None and known else None
-    return value if isinstance(value, frozenset) else frozenset(Way)
+    return value if isinstance(value, frozenset) else frozenset(Route)
 
 
 def gets_in(account: Account, posture: Posture) -> bool:
@@ -225,15 +225,15 @@ def gets_in(account: Account, posture: Posture) -> bool:
     return can_sign_in(account, posture) or bool(ways_in(account, posture)) or bool(ways_unknown(account, posture))
 
 
-def ways_given(group: Group, posture: Posture) -> list[Way]:
+def ways_given(group: Group, posture: Posture) -> list[Route]:
     """The ways that being in the group opens."""
-    return list(dict.fromkeys(gate.way for gate in posture.gates if gate.opened_by(group.name)))
+    return list(dict.fromkeys(gate.way for gate in posture.entry_points if gate.opened_by(group.name)))
 
 
-def ways_taken(group: Group, posture: Posture) -> list[Way]:
+def ways_taken(group: Group, posture: Posture) -> list[Route]:
     """The ways that being in the group closes."""
-    shut = {gate.way: True for gate in posture.gates}
-    for gate in posture.gates:
+    shut = {gate.way: True for gate in posture.entry_points}
+    for gate in posture.entry_points:
         shut[gate.way] = shut[gate.way] and gate.shut_by(group.name)
     return [way for way, by_all in shut.items() if by_all]
 
@@ -241,7 +241,7 @@ def ways_taken(group: Group, posture: Posture) -> list[Way]:
 def administers(account: Account, posture: Posture) -> bool:
     """Whether the account is given administration, by itself or by a group."""
     given = Grant.ADMINISTRATION in account.grants or any(group in posture.administering for group in account.groups)
-    return given and Grant.ADMINISTRATION not in account.withheld
+    return given and Grant.ADMINISTRATION not in account.denied_grants
 
 
 def usable_administrators(posture: Posture, on: date | None = None) -> list[Account]:
@@ -284,13 +284,13 @@ def _could_administer(account: Account, posture: Posture, on: date | None, *, do
         and _has_what_elevation_asks(account, posture, day)
         and all(
             _by_password(account, gate) in ((Known.YES, Known.UNKNOWN) if doubts else (Known.YES,))
-            for gate in posture.gates
-            if gate.way is Way.CONSOLE and not gate.unasked
+            for gate in posture.entry_points
+            if gate.way is Route.CONSOLE and not gate.unasked
         )
     )
 
 
-def _by_password(account: Account, gate: Gate) -> Known:
+def _by_password(account: Account, gate: EntryPoint) -> Known:
     """Whether a gate lets an account through that has a password."""
     if account.name in gate.admissions:
         return gate.admissions[account.name].password

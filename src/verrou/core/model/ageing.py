@@ -22,7 +22,7 @@ def left_out(account: Account, posture: Posture) -> bool:
 
 def longest_age(account: Account, posture: Posture) -> int | None:
     """After how many days the password must be changed; None for never."""
-    if account.ages_exempt:
+    if account.ageing_exempt:
         return None
     if posture.machine.ages_by_account:
         return account.max_age
@@ -39,7 +39,7 @@ def password_ages(account: Account, posture: Posture) -> bool:
 def _last_good_day(account: Account, posture: Posture) -> date | None:
     """The last day on which the password is good as it is; None where it does not age, or is due anyway."""
     longest = longest_age(account, posture)
-    if longest is None or account.password_due:
+    if longest is None or account.change_due:
         return None
     return _later(account.password_changed or BEFORE_ALL, longest)
 
@@ -56,7 +56,7 @@ def must_change(account: Account, posture: Posture, on: date) -> bool:
     if account.password is PasswordState.NONE:
         return False
     last = _last_good_day(account, posture)
-    return account.password_due or (last is not None and last < on)
+    return account.change_due or (last is not None and last < on)
 
 
 def usable_until(account: Account, posture: Posture) -> date | None:

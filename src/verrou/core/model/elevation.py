@@ -14,24 +14,24 @@ class Program(StrEnum):
     that installs, one that helps from afar."""
 
     SYSTEM_PART = "system-part"
-    VOUCHED = "vouched"
+    SIGNED = "signed"
     UNSIGNED = "unsigned"
     INSTALLER = "installer"
     REMOTE_HELP = "remote-help"
 
 
-class Met(StrEnum):
+class PromptOutcome(StrEnum):
     """What somebody meets, from the loosest to the strictest."""
 
-    RUNS = "runs"
-    APPROVE = "approve"
+    NO_PROMPT = "no-prompt"
+    CONFIRM = "confirm"
     OWN_PASSWORD = "own-password"
     ADMIN_PASSWORD = "admin-password"
-    REFUSED = "refused"
+    DENIED = "denied"
     UNKNOWN = "unknown"
 
 
-class Elevator(StrEnum):
+class ElevationSubject(StrEnum):
     """What an account is to elevation."""
 
     ADMINISTRATOR = "administrator"
@@ -40,52 +40,54 @@ class Elevator(StrEnum):
     GUEST = "guest"
 
 
-GIVES = {"nothing": Met.RUNS, "approval": Met.APPROVE, "password": Met.OWN_PASSWORD}
-SUDO_ASKS = {"none": Met.RUNS, "own": Met.OWN_PASSWORD, "root's": Met.ADMIN_PASSWORD}
+GIVES = {"nothing": PromptOutcome.NO_PROMPT, "approval": PromptOutcome.CONFIRM, "password": PromptOutcome.OWN_PASSWORD}
+SUDO_ASKS = {"none": PromptOutcome.NO_PROMPT, "own": PromptOutcome.OWN_PASSWORD, "root's": PromptOutcome.ADMIN_PASSWORD}
 """Whose password a line of sudoers(5) asks for, and what that is to whoever gives it."""
 
 
-def would_meet(who: Elevator, program: Program, values: Mapping[str, Value]) -> Met:
+def would_meet(who: ElevationSubject, program: Program, values: Mapping[str, Value]) -> PromptOutcome:
     """What rules make of a request, by the values of ``elevation.*`` that are in force; what is missing asks
     nothing."""
-    standing = values.get("elevation.standard_gives", "refused")
-    if who is Elevator.GUEST or (who is Elevator.STANDARD and standing == "refused"):
-        return Met.REFUSED
+    standing = values.get("elevation.standard_gives", "denied")
+    if who is ElevationSubject.GUEST or (who is ElevationSubject.STANDARD and standing == "denied"):
+        return PromptOutcome.DENIED
     if program is Program.INSTALLER and values.get("elevation.installers") == "fail":
-        return Met.REFUSED
-    if program is Program.UNSIGNED and values.get("elevation.unsigned_programs") == "refused":
-        return Met.REFUSED
-    rule = "elevation.builtin_gives" if who is Elevator.BUILT_IN else "elevation.administrator_gives"
-    gives = Met.ADMIN_PASSWORD if who is Elevator.STANDARD else GIVES[str(values.get(rule, "nothing"))]
+        return PromptOutcome.DENIED
+    if program is Program.UNSIGNED and values.get("elevation.unsigned_programs") == "denied":
+        return PromptOutcome.DENIED
+    rule = "elevation.builtin_gives" if who is ElevationSubject.BUILT_IN else "elevation.administrator_gives"
+    gives = (
+        PromptOutcome.ADMIN_PASSWORD if who is ElevationSubject.STANDARD else GIVES[str(values.get(rule, "nothing"))]
+    )
     passes = program is Program.SYSTEM_PART and values.get("elevation.system_parts", "pass") == "pass"
-    if gives is Met.RUNS or (passes and who is not Elevator.STANDARD):
-        return Met.RUNS
+    if gives is PromptOutcome.NO_PROMPT or (passes and who is not ElevationSubject.STANDARD):
+        return PromptOutcome.NO_PROMPT
     apart = values.get("elevation.prompt_apart") is True
     if program is Program.REMOTE_HELP and apart and values.get("elevation.helpers_reach_prompt") is False:
-        return Met.REFUSED
+        return PromptOutcome.DENIED
     return gives
 
 
-def elevator(account: Account, posture: Posture) -> Elevator:
+def elevator(account: Account, posture: Posture) -> ElevationSubject:
     """What an account is to elevation, whatever it is called."""
     if account.builtin is Builtin.ADMIN:
-        return Elevator.BUILT_IN
+        return ElevationSubject.BUILT_IN
     role = role_of(account, posture)
     if role is Role.ADMINISTRATOR:
-        return Elevator.ADMINISTRATOR
-    return Elevator.GUEST if role is Role.GUEST else Elevator.STANDARD
+        return ElevationSubject.ADMINISTRATOR
+    return ElevationSubject.GUEST if role is Role.GUEST else ElevationSubject.STANDARD
 
 
-def meets(account: Account, posture: Posture, program: Program = Program.VOUCHED) -> Met:
+def meets(account: Account, posture: Posture, program: Program = Program.SIGNED) -> PromptOutcome:
     """What an account meets on a machine that wants a program to have administration. Where lines about the account
     decide whose password it gives, they do so for every program alike."""
     if is_the_system(account, posture):
-        return Met.RUNS
-    if account.elevation_asks in SUDO_ASKS and elevator(account, posture) is Elevator.ADMINISTRATOR:
+        return PromptOutcome.NO_PROMPT
+    if account.elevation_asks in SUDO_ASKS and elevator(account, posture) is ElevationSubject.ADMINISTRATOR:
         return SUDO_ASKS[account.elevation_asks]
     reading = decided_by(account, posture)
     if reading is not None and reading.status is Status.UNKNOWN:
-        return Met.UNKNOWN
+        return PromptOutcome.UNKNOWN
     return would_meet(elevator(account, posture), program, _values(posture))
 
 
@@ -97,17 +99,17 @@ def is_the_system(account: Account, posture: Posture) -> bool:
 
 def decided_by(account: Account, posture: Posture) -> Reading | None:
     """The rule that decides what an account meets."""
-    which = {Elevator.BUILT_IN: "builtin_gives", Elevator.ADMINISTRATOR: "administrator_gives"}
+    which = {ElevationSubject.BUILT_IN: "builtin_gives", ElevationSubject.ADMINISTRATOR: "administrator_gives"}
     key = which.get(elevator(account, posture), "standard_gives")
     return posture.readings.get(f"elevation.{key}")
 
 
 def granted_by(account: Account, posture: Posture) -> tuple[Source, ...]:
     """The lines that give an account administration, by itself or by its groups."""
-    found = {str(source): source for source in account.given_by}
+    found = {str(source): source for source in account.granted_by}
     for name in account.groups:
         group = posture.group(name) if name in posture.administering else None
-        lines = (group.given_by or (group.source,)) if group is not None else ()
+        lines = (group.granted_by or (group.source,)) if group is not None else ()
         found |= {str(source): source for source in lines if source is not None}
     return tuple(found.values())
 
@@ -115,6 +117,6 @@ def granted_by(account: Account, posture: Posture) -> tuple[Source, ...]:
 def _values(posture: Posture) -> dict[str, Value]:
     found: dict[str, Value] = {}
     for rule_id, reading in posture.readings.items():
-        if rule_id.startswith("elevation.") and reading.value is not None and reading.in_force:
+        if rule_id.startswith("elevation.") and reading.value is not None and reading.enforced:
             found[rule_id] = reading.value
     return found

@@ -66,9 +66,9 @@ class Grant(StrEnum):
 class Flag(StrEnum):
     """A mark on an account about its password."""
 
-    MUST_CHANGE = "password_due"
+    CHANGE_DUE = "change_due"
     CANNOT_CHANGE = "cannot_change"
-    AGES_EXEMPT = "ages_exempt"
+    AGEING_EXEMPT = "ageing_exempt"
 
 
 class Detail(StrEnum):
@@ -136,7 +136,7 @@ class Status(StrEnum):
 class Reading:
     """The value of one rule on one machine, and what decided it.
 
-    ``value`` is None where the rule was never set. ``in_force`` is False where a value is written down but nothing
+    ``value`` is None where the rule was never set. ``enforced`` is False where a value is written down but nothing
     acts on it. ``pending`` is the value that will hold after what ``takes_effect`` names. ``reason`` says why the
     reading is what it is, ``remedy`` what a person can do about it.
     """
@@ -144,10 +144,10 @@ class Reading:
     value: Value | None = None
     status: Status = Status.READ
     source: Source | None = None
-    overruled: tuple[Source, ...] = ()
+    overrides: tuple[Source, ...] = ()
     reason: str = ""
     remedy: str = ""
-    in_force: bool = True
+    enforced: bool = True
     pending: Value | None = None
 
 
@@ -190,14 +190,14 @@ class Account:
     """One account as the machine keeps it: facts alone. What follows from them (must change, closed, ageing, usable,
     role) is derived in :mod:`verrou.core.model.ageing` and :mod:`verrou.core.model.access`.
 
-    Times are the machine's own; ``locked_until`` is datetime.max for "until unlocked". ``given_by`` are the lines that
-    give it ``grants``. ``until`` is the last day on which it works. ``password_due`` marks a password that must be
-    changed before all else, ``ages_exempt`` one that bears a mark of its own that leaves it out of the age of
+    Times are the machine's own; ``locked_until`` is datetime.max for "until unlocked". ``granted_by`` are the lines
+    that give it ``grants``. ``until`` is the last day on which it works. ``change_due`` marks a password that must be
+    changed before all else, ``ageing_exempt`` one that bears a mark of its own that leaves it out of the age of
     passwords. ``min_age``, ``max_age``, ``warn_before`` and ``grace`` are days, where the machine keeps them for each
     account; None stands for none. ``keys`` counts keys that stand for a password at a remote shell. ``sessions`` tells
     where and since when somebody is signed in. ``home_kept`` is False where each session gets a fresh home.
-    ``recovery_questions`` are the questions alone, and ``outside_identity`` is what ties the account to an identity
-    that another service keeps. ``withheld`` is what a line takes
+    ``recovery_questions`` are the questions alone, and ``linked_identity`` is what ties the account to an identity
+    that another service keeps. ``denied_grants`` is what a line takes
     from it although a group gives it. ``may_run`` are the commands that it may run as root where it may not run all;
     ``elevation_asks`` is whose password it gives for what it may: its own, root's, another account's, or none.
     ``elevates_with`` names another account whose password that is. ``elevates_until`` is the last day on which the
@@ -209,25 +209,25 @@ class Account:
     identity: str
     origin: Origin = Origin.ADDED
     builtin: Builtin | None = None
-    shipped_name: str | None = None
+    original_name: str | None = None
     full_name: str = ""
     groups: tuple[GroupName, ...] = ()
     grants: tuple[Grant, ...] = ()
-    given_by: tuple[Source, ...] = ()
+    granted_by: tuple[Source, ...] = ()
     enabled: bool = True
     may_sign_in: bool = True
     password: PasswordState = PasswordState.SET
     password_scheme: str = ""
     password_changed: date | None = None
-    password_due: bool = False
+    change_due: bool = False
     min_age: int | None = None
     max_age: int | None = None
     warn_before: int | None = None
     grace: int | None = None
-    ages_exempt: bool = False
+    ageing_exempt: bool = False
     until: date | None = None
     locked_until: datetime | None = None
-    wrong_tries: int = 0
+    failed_attempts: int = 0
     last_sign_in: datetime | None = None
     home: str = ""
     shell: str = ""
@@ -239,8 +239,8 @@ class Account:
     home_kept: bool = True
     hint: str = ""
     recovery_questions: tuple[str, ...] = ()
-    outside_identity: str = ""
-    withheld: tuple[Grant, ...] = ()
+    linked_identity: str = ""
+    denied_grants: tuple[Grant, ...] = ()
     may_run: tuple[str, ...] = ()
     elevation_asks: str = ""
     elevates_with: str = ""
@@ -261,7 +261,7 @@ class Group:
     members: tuple[AccountName, ...] = ()
     grants: tuple[Grant, ...] = ()
     source: Source | None = None
-    given_by: tuple[Source, ...] = ()
+    granted_by: tuple[Source, ...] = ()
     note: str = ""
     shipped: bool = False
 

@@ -19,7 +19,7 @@ from verrou.core.model.facts import (
     Reading,
     Unread,
 )
-from verrou.core.model.ways import Gate
+from verrou.core.model.ways import EntryPoint
 from verrou.core.values import GROUP, Takes
 
 T = TypeVar("T")
@@ -47,11 +47,11 @@ class MachineFacts:
     """Which machine this is. ``now`` is its own clock, without a time zone; ``in_use`` names the account that whoever
     is at work signed in with, ``came_by`` the way by which. ``details`` are what it keeps of accounts and groups,
     ``excluding`` the pairs of flags that exclude each other there. ``guest_group`` is the name under which it could be
-    given a group that makes guests, where it has none. ``fleeting_homes``: whether it can give each session a fresh
+    given a group that makes guests, where it has none. ``temporary_homes``: whether it can give each session a fresh
     home. ``ages_given``: the days that a new account is given, by rule, where each account has ages of its own; without
     any, one rule holds for all.
-    ``closing_takes_blank``: disabling an account writes over a blank password. ``no_sign_ins`` says why its record of
-    sign-ins cannot be trusted, ``sign_ins_since`` from which day on that record would hold one; None for all of its
+    ``disabling_clears_blank``: disabling an account writes over a blank password. ``no_sign_ins`` says why its record
+    of sign-ins cannot be trusted, ``sign_ins_since`` from which day on that record would hold one; None for all of its
     life. ``admin_left_out``: the built-in administrator is left out of ages and of having to change its password, since
     the system itself works as it. ``lists_disabled``: its sign-in screen lists disabled accounts like any
     other. ``unread`` is what we had no rights to read, so that nothing is known of it. ``identity`` tells the machine
@@ -70,9 +70,9 @@ class MachineFacts:
     details: tuple[Detail, ...] = ()
     excluding: tuple[tuple[Flag, Flag], ...] = ()
     guest_group: str = ""
-    fleeting_homes: bool = False
+    temporary_homes: bool = False
     ages_given: tuple[tuple[str, int | None], ...] = ()
-    closing_takes_blank: bool = False
+    disabling_clears_blank: bool = False
     no_sign_ins: str = ""
     sign_ins_since: date | None = None
     admin_left_out: bool = False
@@ -96,15 +96,15 @@ class MachineFacts:
 
 @define(frozen=True, slots=False, repr=False)
 class Posture:
-    """The whole of what was observed. ``troubles`` are lines about what the machine itself keeps in a broken state,
+    """The whole of what was observed. ``warnings`` are lines about what the machine itself keeps in a broken state,
     ``takes`` is by rule what the machine lets it be set to."""
 
     machine: MachineFacts
     accounts: tuple[Account, ...]
     groups: tuple[Group, ...]
     readings: Mapping[str, Reading] = field(factory=dict)
-    troubles: tuple[str, ...] = ()
-    gates: tuple[Gate, ...] = ()
+    warnings: tuple[str, ...] = ()
+    entry_points: tuple[EntryPoint, ...] = ()
     takes: Mapping[str, Takes] = field(factory=dict, eq=False)
 
     @cached_property
@@ -144,18 +144,18 @@ class Posture:
     def with_accounts(self, accounts: tuple[Account, ...]) -> "Posture":
         """The same machine with other accounts. What was worked out about groups is taken along, since a worksheet of
         hundreds of steps looks at the machine after each one."""
-        changed = evolve(self, accounts=accounts, gates=self._still_decided(accounts))
+        changed = evolve(self, accounts=accounts, entry_points=self._still_decided(accounts))
         changed.__dict__.update({key: self.__dict__[key] for key in _ABOUT_GROUPS if key in self.__dict__})
         return changed
 
-    def _still_decided(self, accounts: tuple[Account, ...]) -> tuple[Gate, ...]:
+    def _still_decided(self, accounts: tuple[Account, ...]) -> tuple[EntryPoint, ...]:
         """The gates, without what was found to decide about an account that is another one now."""
-        if not any(gate.admissions for gate in self.gates):
-            return self.gates
+        if not any(gate.admissions for gate in self.entry_points):
+            return self.entry_points
         same = {account.name for account in accounts if self.by_name.get(account.name) == account}
         return tuple(
             evolve(gate, admissions={name: found for name, found in gate.admissions.items() if name in same})
-            for gate in self.gates
+            for gate in self.entry_points
         )
 
     def with_account(self, account: Account) -> "Posture":

@@ -9,7 +9,7 @@ from attrs import frozen
 
 from verrou.core.model.access import (
     KNOWN_TO_OPEN,
-    Opening,
+    Credential,
     administers,
     admitted,
     barred,
@@ -20,11 +20,11 @@ from verrou.core.model.access import (
     role_of,
 )
 from verrou.core.model.ageing import expired, usable_until
-from verrou.core.model.elevation import Met, decided_by, granted_by, is_the_system, meets
+from verrou.core.model.elevation import PromptOutcome, decided_by, granted_by, is_the_system, meets
 from verrou.core.model.facts import Account, Builtin, Grant, PasswordState, Reading, Role, Source
 from verrou.core.model.known import Known
 from verrou.core.model.posture import Posture
-from verrou.core.model.ways import EVERYBODY, Circle, Gate, Pass, Way
+from verrou.core.model.ways import EVERYBODY, AccessListEntry, EntryPoint, Principals, Route
 from verrou.core.model.words import counted, joined
 from verrou.core.values import EVERYBODY as ALL
 from verrou.core.values import GROUP
@@ -60,10 +60,10 @@ class Why:
         return self.answer is Known.YES
 
 
-def why(account: Account, way: Way, posture: Posture) -> Why:
+def why(account: Account, way: Route, posture: Posture) -> Why:
     """Why an account gets in by a way right now, or does not."""
     about_account = list(_about_account(account, posture))
-    gates = [gate for gate in posture.gates if gate.way is way]
+    gates = [gate for gate in posture.entry_points if gate.way is way]
     if not gates:
         none = Reason(
             False, f"this machine does not offer sign-in {way.phrase}", change="nothing; this machine has no such route"
@@ -78,7 +78,7 @@ def why(account: Account, way: Way, posture: Posture) -> Why:
         keeps = [reason for lets_in, _ in by_gate for reason in lets_in]
         chain = [*about_account, *(reason for lets_in, shown in by_gate for reason in _in_one(lets_in, shown))]
         return Why(account.name, way, Known.YES, tuple(dict.fromkeys(chain)), tuple(dict.fromkeys(keeps)))
-    if doubtful := [gate for gate, how in found if how is Opening.UNKNOWN]:
+    if doubtful := [gate for gate, how in found if how is Credential.UNKNOWN]:
         asks_with = posture.machine.asks_with
         chain = [_decided(account, gate, "" if gate.unasked else asks_with) for gate in doubtful]
         return Why(account.name, way, Known.UNKNOWN, tuple(dict.fromkeys(chain)))
@@ -88,7 +88,7 @@ def why(account: Account, way: Way, posture: Posture) -> Why:
     return Why(account.name, way, Known.NO, tuple(dict.fromkeys(against)))
 
 
-def _decided(account: Account, gate: Gate, asks_with: str = "") -> Reason:
+def _decided(account: Account, gate: EntryPoint, asks_with: str = "") -> Reason:
     """What decides about the account in the place of lists and states, or what of it was not understood."""
     found = gate.admissions[account.name]
     answers = {found.password, found.key, found.name}
@@ -101,7 +101,7 @@ def _decided(account: Account, gate: Gate, asks_with: str = "") -> Reason:
 def why_administrator(account: Account, posture: Posture) -> Why:
     """Why an account may administer once it is in, or may not; and what it would meet."""
     met, rule = meets(account, posture), decided_by(account, posture)
-    asked = Reason(met is not Met.REFUSED, f"to elevate, {MET_WORDS[met]}", rule.source if rule else None)
+    asked = Reason(met is not PromptOutcome.DENIED, f"to elevate, {MET_WORDS[met]}", rule.source if rule else None)
     lines = [
         Reason(True, f"administrator rights come from {_given_by(account, source, posture)}", source)
         for source in granted_by(account, posture)
@@ -120,10 +120,10 @@ def why_administrator(account: Account, posture: Posture) -> Why:
     against = [_not_given(account, posture)]
     if account.may_run:
         some = joined(account.may_run)
-        against.append(Reason(True, f"it can run some commands as root: {some}", next(iter(account.given_by), None)))
-    if met not in (Met.REFUSED, Met.UNKNOWN):
+        against.append(Reason(True, f"it can run some commands as root: {some}", next(iter(account.granted_by), None)))
+    if met not in (PromptOutcome.DENIED, PromptOutcome.UNKNOWN):
         against.append(asked)
-    elif met is Met.UNKNOWN:
+    elif met is PromptOutcome.UNKNOWN:
         against.append(Reason(False, "what else it would be asked for is not known", rule.source if rule else None))
     return Why(account.name, ADMINISTRATOR, Known.NO, tuple(against))
 
@@ -144,26 +144,26 @@ def _not_given(account: Account, posture: Posture) -> Reason:
     group = posture.group_with(Grant.ADMINISTRATION)
     joins = shlex.join(("verrou", "group", "join", group.name, account.name)) if group is not None else ""
     change = joins if group is not None else "a line that makes it an administrator"
-    if Grant.ADMINISTRATION in account.withheld:
-        return Reason(False, "a line denies it administrator rights", next(iter(account.given_by), None), change)
+    if Grant.ADMINISTRATION in account.denied_grants:
+        return Reason(False, "a line denies it administrator rights", next(iter(account.granted_by), None), change)
     return Reason(False, f"no line and no group gives {account.name} administration", account.source, change)
 
 
 def _given_by(account: Account, source: Source, posture: Posture) -> str:
     for name in account.groups:
         group = posture.group(name) if name in posture.administering else None
-        if group is not None and source in (*group.given_by, group.source):
+        if group is not None and source in (*group.granted_by, group.source):
             return f"group {name}, of which it is a member"
     return "a line that names it"
 
 
 MET_WORDS = {
-    Met.RUNS: "it is asked for nothing",
-    Met.APPROVE: "it confirms the prompt",
-    Met.OWN_PASSWORD: "it enters its own password",
-    Met.ADMIN_PASSWORD: "it needs an administrator's password",
-    Met.REFUSED: "it is denied",
-    Met.UNKNOWN: "what it is asked for is not known",
+    PromptOutcome.NO_PROMPT: "it is asked for nothing",
+    PromptOutcome.CONFIRM: "it confirms the prompt",
+    PromptOutcome.OWN_PASSWORD: "it enters its own password",
+    PromptOutcome.ADMIN_PASSWORD: "it needs an administrator's password",
+    PromptOutcome.DENIED: "it is denied",
+    PromptOutcome.UNKNOWN: "what it is asked for is not known",
 }
 
 
@@ -184,15 +184,17 @@ def _about_account(account: Account, posture: Posture) -> Iterator[Reason]:
     if locked(account, posture):
         by_itself = account.locked_until != datetime.max
         change = f"verrou account unlock {typed}" + (", or the lock ends by itself" if by_itself else "")
-        yield Reason(False, f"{name} is locked after {counted(account.wrong_tries, 'failed attempt')}", source, change)
+        yield Reason(
+            False, f"{name} is locked after {counted(account.failed_attempts, 'failed attempt')}", source, change
+        )
     if barred(account, posture):
-        reading = posture.readings["population.outside_identities"]
+        reading = posture.readings["population.linked_identities"]
         said = f"{name} is linked to an online identity, and this machine does not let such accounts sign in"
-        change = "verrou rule set population.outside_identities=existing-only"
+        change = "verrou rule set population.linked_identities=existing-only"
         yield Reason(False, said, reading.source, change)
 
 
-def _lets_in(account: Account, gate: Gate, posture: Posture) -> Iterator[Reason]:
+def _lets_in(account: Account, gate: EntryPoint, posture: Posture) -> Iterator[Reason]:
     """Each line and each membership that alone would let the account through the gate."""
     by = f" ({joined(gate.services)})" if gate.services else ""
     if account.name in gate.admissions:
@@ -238,24 +240,24 @@ def _in_one(lets_in: list[Reason], shown: Reason) -> Iterator[Reason]:
         yield shown
 
 
-def _opened(account: Account, gate: Gate, posture: Posture) -> Reason:
+def _opened(account: Account, gate: EntryPoint, posture: Posture) -> Reason:
     """What the account shows at an open gate."""
     words = {
-        Opening.UNASKED: "no credential is needed",
-        Opening.NAME: "the account name is enough",
-        Opening.BLANK: "its password is blank, which is accepted here",
-        Opening.PASSWORD: "its password is required",
-        Opening.KEY: "its key is enough",
+        Credential.AUTOMATIC: "no credential is needed",
+        Credential.NAME: "the account name is enough",
+        Credential.BLANK: "its password is blank, which is accepted here",
+        Credential.PASSWORD: "its password is required",
+        Credential.KEY: "its key is enough",
     }
     if account.name in gate.admissions:
         return _decided(account, gate)
     how = opening(account, gate, posture)
     assert how is not None
-    source = gate.source if how in (Opening.UNASKED, Opening.NAME) else account.source
+    source = gate.source if how in (Credential.AUTOMATIC, Credential.NAME) else account.source
     return Reason(True, words[how], source)
 
 
-def _keeps_out(account: Account, gate: Gate, posture: Posture) -> Iterator[Reason]:
+def _keeps_out(account: Account, gate: EntryPoint, posture: Posture) -> Iterator[Reason]:
     """What stands against the account at one gate."""
     by = f"{gate.way} ({joined(gate.services)})" if gate.services else str(gate.way)
     if account.name in gate.admissions:
@@ -277,13 +279,13 @@ def _keeps_out(account: Account, gate: Gate, posture: Posture) -> Iterator[Reaso
         said = f"{account.name} has no usable password"
         yield Reason(False, said, account.source, f"verrou account password {shlex.quote(account.name)}")
     elif account.password is PasswordState.BLANK and not (gate.blank and gate.way in blank_ways(posture)):
-        reading = posture.readings.get("password.blank_ways")
+        reading = posture.readings.get("password.blank_accepted")
         source = gate.source if not gate.blank or reading is None else reading.source
         said = f"its password is blank, which {by} does not accept"
         yield Reason(False, said, source, f"verrou account password {shlex.quote(account.name)}")
 
 
-def _turned_away(account: Account, gate: Gate, decides: Pass, by: str, posture: Posture) -> str:
+def _turned_away(account: Account, gate: EntryPoint, decides: AccessListEntry, by: str, posture: Posture) -> str:
     allowed = _allowed_by(gate, decides)
     if allowed is not None and _list_of(gate, decides, posture) == "allowed":
         return f"{by} allows only {joined(allowed) or 'no one'}, and {account.name} is not one of them"
@@ -297,7 +299,7 @@ def _turned_away(account: Account, gate: Gate, decides: Pass, by: str, posture: 
     )
 
 
-def _allowed_by(gate: Gate, decides: Pass) -> list[str] | None:
+def _allowed_by(gate: EntryPoint, decides: AccessListEntry) -> list[str] | None:
     """Who alone may come by a line that keeps everybody else out; None where it is about some."""
     if decides.who[0] != EVERYBODY:
         return None
@@ -307,14 +309,14 @@ def _allowed_by(gate: Gate, decides: Pass) -> list[str] | None:
     return [name for circle in circles for name in _in_words(circle)]
 
 
-def _in_words(circle: Circle) -> Iterator[str]:
+def _in_words(circle: Principals) -> Iterator[str]:
     yield from (f"group {group}" for group in circle.groups)
     yield from (f"groups like {pattern.text}" for pattern in circle.group_patterns)
     yield from circle.accounts
     yield from (f"accounts like {pattern.text}" for pattern in circle.account_patterns)
 
 
-def _opens_again(account: Account, gate: Gate, decides: Pass, posture: Posture) -> str:
+def _opens_again(account: Account, gate: EntryPoint, decides: AccessListEntry, posture: Posture) -> str:
     """What would let an account through a line that keeps it out: a command that does so, where there is one."""
     key = _list_of(gate, decides, posture)
     rule_id = f"logon.{gate.way}.{key}"
@@ -327,7 +329,7 @@ def _opens_again(account: Account, gate: Gate, decides: Pass, posture: Posture) 
     return shlex.join(("verrou", "rule", "set", f"{rule_id}={','.join(sorted(wanted)) or 'nobody'}"))
 
 
-def _list_of(gate: Gate, decides: Pass, posture: Posture) -> str:
+def _list_of(gate: EntryPoint, decides: AccessListEntry, posture: Posture) -> str:
     """Which of the two lists of a way a line stands for. One that turns everybody away is the end of the list of those
     who may come, unless the list of those who may not is read as everybody."""
     if decides.who[0] != EVERYBODY:

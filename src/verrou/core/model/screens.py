@@ -2,16 +2,16 @@
 
 from attrs import frozen
 
-from verrou.core.model.access import Opening, admitted, is_person, opening, signed_in_unasked, ways_in_now
+from verrou.core.model.access import Credential, admitted, is_person, opening, signed_in_unasked, ways_in_now
 from verrou.core.model.facts import Account, Builtin, Reading, Source, Status
 from verrou.core.model.posture import Posture
 from verrou.core.model.reasons import why
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.values import EVERYBODY, GROUP
 
 
 @frozen(repr=False)
-class Unasked:
+class AutomaticSignIn:
     """Somebody who is signed in without being asked: an account, or nobody in particular (``""``). Not ``known``: it
     is not known whether anybody is."""
 
@@ -22,7 +22,7 @@ class Unasked:
 
 
 @frozen(repr=False)
-class Refused:
+class DeniedAccount:
     """An account that a person might try at the console, and what stands against it first."""
 
     account: str
@@ -36,17 +36,17 @@ class Screens:
 
     listed: tuple[str, ...] | None
     last: str
-    unasked: tuple[Unasked, ...]
+    unasked: tuple[AutomaticSignIn, ...]
     open: tuple[str, ...]
-    refused: tuple[Refused, ...]
+    refused: tuple[DeniedAccount, ...]
 
 
 def screens_of(posture: Posture) -> Screens:
     """What the sign-in screen would show and refuse right now."""
     people = [account for account in posture.accounts if is_person(account)]
-    by_console = {account.name: Way.CONSOLE in ways_in_now(account, posture) for account in people}
+    by_console = {account.name: Route.CONSOLE in ways_in_now(account, posture) for account in people}
     refused = [
-        Refused(account.name, next((r.says for r in why(account, Way.CONSOLE, posture).chain), "refused"))
+        DeniedAccount(account.name, next((r.says for r in why(account, Route.CONSOLE, posture).chain), "denied"))
         for account in people
         if not by_console[account.name]
     ]
@@ -62,7 +62,7 @@ def screens_of(posture: Posture) -> Screens:
 
 def _known(posture: Posture, rule_id: str) -> Reading | None:
     reading = posture.readings.get(rule_id)
-    return reading if reading is not None and reading.status is Status.READ and reading.in_force else None
+    return reading if reading is not None and reading.status is Status.READ and reading.enforced else None
 
 
 def _listed(people: list[Account], posture: Posture) -> tuple[str, ...] | None:
@@ -85,24 +85,26 @@ def _last(people: list[Account], posture: Posture) -> str:
     return max(seen, key=lambda account: account.last_sign_in.timestamp() if account.last_sign_in else 0.0).name
 
 
-def _unasked(posture: Posture) -> list[Unasked]:
+def _unasked(posture: Posture) -> list[AutomaticSignIn]:
     found = []
-    for gate in posture.gates:
+    for gate in posture.entry_points:
         if not gate.unasked:
             continue
         names = [a.name for a in posture.accounts if signed_in_unasked(a, gate, posture)]
-        perhaps = [a.name for a in posture.accounts if admitted(a, gate, posture) is Opening.UNKNOWN]
+        perhaps = [a.name for a in posture.accounts if admitted(a, gate, posture) is Credential.UNKNOWN]
         if perhaps:
-            found.append(Unasked(perhaps[0] if len(perhaps) == 1 else "", gate.unasked, gate.source, known=False))
-        found += [Unasked(name, gate.unasked, gate.source) for name in names]
+            found.append(
+                AutomaticSignIn(perhaps[0] if len(perhaps) == 1 else "", gate.unasked, gate.source, known=False)
+            )
+        found += [AutomaticSignIn(name, gate.unasked, gate.source) for name in names]
         there = any(gate.decided_by(a) not in gate.passes for a in posture.accounts)
         if not names and not perhaps and not there:
             named = [name for each in gate.passes for circle in each.who[1:] for name in circle.accounts]
             says = f"{gate.unasked}, though there is no account {named[0]}" if named else gate.unasked
-            found.append(Unasked("", says, gate.source))
+            found.append(AutomaticSignIn("", says, gate.source))
     return found
 
 
 def _without_password(account: Account, posture: Posture) -> bool:
-    console = [gate for gate in posture.gates if gate.way is Way.CONSOLE]
-    return any(opening(account, gate, posture) in (Opening.NAME, Opening.BLANK) for gate in console)
+    console = [gate for gate in posture.entry_points if gate.way is Route.CONSOLE]
+    return any(opening(account, gate, posture) in (Credential.NAME, Credential.BLANK) for gate in console)

@@ -14,27 +14,27 @@ from verrou.core.model.words import counted, joined
 class State(StrEnum):
     """Of an account, the most severe first."""
 
-    SAME_IDENTITY = "same-identity"
+    SAME_IDENTITY = "duplicate-id"
     BLANK = "blank"
     CAN_SIGN_IN = "can-sign-in"
     OPEN_BY_KEY = "open-by-key"
     DISABLED = "disabled"
-    NO_PASSWORD = "no-password"
+    NO_PASSWORD = "no-usable-password"
     EXPIRED = "expired"
     UNTIL = "until"
     LOCKED = "locked"
-    PASSWORD_DUE = "password-due"
+    PASSWORD_DUE = "change-due"
     FIXED = "fixed"
-    DOES_NOT_AGE = "does-not-age"
+    DOES_NOT_AGE = "ageing-exempt"
     HINT = "hint"
-    QUESTIONS = "questions"
-    OUTSIDE = "outside"
-    SOME_COMMANDS = "some-commands"
-    WITHOUT_PASSWORD = "without-password"
+    QUESTIONS = "recovery-questions"
+    OUTSIDE = "linked-identity"
+    SOME_COMMANDS = "root-commands"
+    WITHOUT_PASSWORD = "no-prompt"
     KEY = "key"
-    KEY_OPENS_OTHERS = "key-opens-others"
-    STILL_ACTS = "still-acts"
-    WRONG_TRIES = "wrong-tries"
+    KEY_OPENS_OTHERS = "shared-key"
+    STILL_ACTS = "still-runs"
+    WRONG_TRIES = "failed-attempts"
     SIGNED_IN = "signed-in"
 
 
@@ -62,7 +62,7 @@ def _words(state: State, account: Account, posture: Posture) -> str:
             return "" if account.enabled else "disabled"
         case State.NO_PASSWORD:
             without = account.enabled and account.password is PasswordState.NONE and is_person(account)
-            return "no password" if without else ""
+            return "no usable password" if without else ""
         case State.EXPIRED:
             return f"expired after {usable_until(account, posture)}" if past_end else ""
         case State.UNTIL:
@@ -84,7 +84,7 @@ def _words(state: State, account: Account, posture: Posture) -> str:
         case State.QUESTIONS:
             return "recovery questions" if account.recovery_questions else ""
         case State.OUTSIDE:
-            return "linked to an online identity" if account.outside_identity else ""
+            return "linked to an online identity" if account.linked_identity else ""
         case State.SOME_COMMANDS:
             return f"can run {counted(len(account.may_run), 'command')} as root" if account.may_run else ""
         case State.WITHOUT_PASSWORD:
@@ -96,9 +96,11 @@ def _words(state: State, account: Account, posture: Posture) -> str:
             opened = list(dict.fromkeys(act.opens for act in account.acts if act.opens))
             return f"its key signs in to {joined(opened)}" if opened else ""
         case State.STILL_ACTS:
-            return "still acts" if is_person(account) and not gets_in(account, posture) and goes_on(account) else ""
+            return (
+                "still runs jobs" if is_person(account) and not gets_in(account, posture) and goes_on(account) else ""
+            )
         case State.WRONG_TRIES:
-            return counted(account.wrong_tries, "failed attempt") if account.wrong_tries else ""
+            return counted(account.failed_attempts, "failed attempt") if account.failed_attempts else ""
         case State.SIGNED_IN:
             return "signed in now" if account.sessions else ""
 

@@ -11,7 +11,7 @@ from verrou.core.model.facts import Account, Source
 from verrou.core.model.known import Known
 
 
-class Way(StrEnum):
+class Route(StrEnum):
     """How somebody gets in."""
 
     CONSOLE = "console"
@@ -23,10 +23,10 @@ class Way(StrEnum):
     def phrase(self) -> str:
         """How it stands in a sentence: ``at the console``."""
         return {
-            Way.CONSOLE: "at the console",
-            Way.NETWORK: "over the network",
-            Way.REMOTE_SCREEN: "through a remote screen",
-            Way.REMOTE_SHELL: "through a remote shell",
+            Route.CONSOLE: "at the console",
+            Route.NETWORK: "over the network",
+            Route.REMOTE_SCREEN: "through a remote screen",
+            Route.REMOTE_SHELL: "through a remote shell",
         }[self]
 
 
@@ -49,7 +49,7 @@ def _compiled(text: str) -> re.Pattern[str]:
 
 
 @frozen(repr=False)
-class Circle:
+class Principals:
     """Accounts, and groups with everybody in them, by name; ``account_patterns`` and ``group_patterns`` stand for all
     whose names they match. ``everybody`` holds whoever there is."""
 
@@ -77,17 +77,17 @@ class Circle:
         return any(pattern.matches(group) for pattern in self.group_patterns)
 
 
-EVERYBODY = Circle(everybody=True)
+EVERYBODY = Principals(everybody=True)
 
 
 @frozen(repr=False)
-class Pass:
+class AccessListEntry:
     """Lets somebody through a gate, or does not: who is in the first circle, but for those in the second, of whom those
     in the third are meant after all, and so on. ``source`` is the line that says so; it is ``settable`` where setting
     the rule of its way changes it."""
 
     lets_in: bool
-    who: tuple[Circle, ...]
+    who: tuple[Principals, ...]
     source: Source | None = None
     settable: bool = False
 
@@ -103,9 +103,9 @@ class Pass:
         return any(circle.names(group) for circle in self.who[left_out::2])
 
 
-def nobody_but(circle: Circle, source: Source | None = None, *, settable: bool = False) -> Pass:
+def nobody_but(circle: Principals, source: Source | None = None, *, settable: bool = False) -> AccessListEntry:
     """Keeps everybody out who is not in ``circle``."""
-    return Pass(False, (EVERYBODY, circle), source, settable)
+    return AccessListEntry(False, (EVERYBODY, circle), source, settable)
 
 
 @frozen(repr=False)
@@ -124,7 +124,7 @@ class Admission:
 
 
 @frozen(repr=False)
-class Gate:
+class EntryPoint:
     """A way in that the machine has. The first of ``passes`` that is about an account decides whether it is let
     through; where none is, it is; each list of ``also`` has to let it through in the same manner. ``passwords`` and
     ``keys`` say what opens the gate; who is in ``keys_only`` gets in by no password. ``blank``: whether a blank
@@ -133,25 +133,25 @@ class Gate:
     are what stands behind it, where the machine tells them apart. ``admissions`` decide, by account name, in the place
     of all that, and of whether the account is enabled and has ended: only its shell has a say beside them."""
 
-    way: Way
-    passes: tuple[Pass, ...] = ()
+    way: Route
+    passes: tuple[AccessListEntry, ...] = ()
     passwords: bool = True
     keys: bool = False
-    keys_only: Circle = Circle()
+    keys_only: Principals = Principals()
     blank: bool = True
     proof: bool = True
     source: Source | None = None
     unasked: str = ""
     services: tuple[str, ...] = ()
-    also: tuple[tuple[Pass, ...], ...] = ()
+    also: tuple[tuple[AccessListEntry, ...], ...] = ()
     admissions: Mapping[str, Admission] = field(factory=dict, hash=False)
 
     @property
-    def lists(self) -> tuple[tuple[Pass, ...], ...]:
+    def lists(self) -> tuple[tuple[AccessListEntry, ...], ...]:
         """All lists, each of which has to let somebody through."""
         return (self.passes, *self.also)
 
-    def decided_by(self, account: Account) -> Pass | None:
+    def decided_by(self, account: Account) -> AccessListEntry | None:
         """What keeps the account out, or else lets it through by name; None where nothing is about it."""
         found = None
         for passes in self.lists:

@@ -7,7 +7,7 @@ from verrou.core.baseline import WantedAccount, WantedGroup
 from verrou.core.model import Account, AccountName, Detail, Effect, PasswordState, Posture, Role, joined
 from verrou.core.model.access import doubts, known_role, role_of, signed_in_unasked, ways_in, ways_unknown
 from verrou.core.model.known import Known
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.plan.foresee import foresee
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.plan.making import NoWay, new_account, role_steps
@@ -69,12 +69,12 @@ def account_gaps(posture: Posture, wanted: WantedAccount) -> Iterator[Gap]:
     if wanted.cannot_change is not None and account.cannot_change is not wanted.cannot_change:
         step = SetFlags(name, cannot_change=wanted.cannot_change)
         yield Gap(name, Fact.FIXED, account.cannot_change, wanted.cannot_change, (step,))
-    if wanted.ways_in:
+    if wanted.routes:
         yield from _ways(posture, coming, account, wanted)
     gets_in = ways_in(account, posture) or ways_unknown(account, posture)
-    if should_be_open and account.enabled and posture.gates and not gets_in and not blank:
+    if should_be_open and account.enabled and posture.entry_points and not gets_in and not blank:
         advice = f"verrou why {name} console says what keeps it out, and what would let it in"
-        yield Gap(name, Fact.WAYS, (), wanted.ways_in, by_hand=advice)
+        yield Gap(name, Fact.ROUTES, (), wanted.routes, by_hand=advice)
 
 
 def account_doubts(posture: Posture, wanted: WantedAccount) -> Iterator[str]:
@@ -89,7 +89,7 @@ def account_doubts(posture: Posture, wanted: WantedAccount) -> Iterator[str]:
     if account.password is PasswordState.UNKNOWN:
         yield f"the password of {account.name} could not be read"
     for way in ways_unknown(account, posture):
-        if (wanted.ways_in and way not in wanted.ways_in) or not ways_in(account, posture):
+        if (wanted.routes and way not in wanted.routes) or not ways_in(account, posture):
             yield f"whether it can sign in {way.phrase} is not known: {joined(doubts(account, way, posture))}"
 
 
@@ -98,12 +98,12 @@ def _ways(today: Posture, posture: Posture, account: Account, wanted: WantedAcco
     away by name, where the machine keeps such a list. What signs it in unasked is another rule's. ``posture`` is the
     machine once the account amounts to what it should, which closes some ways by itself."""
     open_ways = ways_in(account, today)
-    further = [way for way in open_ways if way not in wanted.ways_in]
+    further = [way for way in open_ways if way not in wanted.routes]
     account = posture.by_name[account.name]
     steps: list[Step] = []
     advice = []
-    for way in (way for way in ways_in(account, posture) if way not in wanted.ways_in):
-        gates = [gate for gate in posture.gates if gate.way is way]
+    for way in (way for way in ways_in(account, posture) if way not in wanted.routes):
+        gates = [gate for gate in posture.entry_points if gate.way is way]
         by_itself = next((gate for gate in gates if signed_in_unasked(account, gate, posture)), None)
         if by_itself is not None:
             advice.append(
@@ -120,10 +120,10 @@ def _ways(today: Posture, posture: Posture, account: Account, wanted: WantedAcco
             by = gates[0].source or "the machine lets everybody in so"
             advice.append(f"{account.name} can sign in {way.phrase} ({by}); deny it that route manually")
     if further:
-        yield Gap(account.name, Fact.WAYS, open_ways, wanted.ways_in, tuple(steps), "; ".join(advice))
+        yield Gap(account.name, Fact.ROUTES, open_ways, wanted.routes, tuple(steps), "; ".join(advice))
 
 
-def _denial(posture: Posture, account: Account, way: Way) -> SetRules | None:
+def _denial(posture: Posture, account: Account, way: Route) -> SetRules | None:
     """The account among those whom a way turns away; None where the machine keeps no such list."""
     rule_id = f"logon.{way}.denied"
     reading, takes = posture.readings.get(rule_id), posture.takes.get(rule_id)
@@ -147,7 +147,7 @@ def _creation(posture: Posture, wanted: WantedAccount) -> Gap:
             password=wanted.password,
             must_change=False if wanted.role is Role.ADMINISTRATOR else None,
             cannot_change=wanted.cannot_change,
-            home_kept=None if wanted.home is None else wanted.home == "kept",
+            home_kept=None if wanted.home is None else wanted.home == "permanent",
             full_name=wanted.full_name,
             note=wanted.note if Detail.NOTE in details else "",
             shell=wanted.shell if Detail.SHELL in details else "",

@@ -24,7 +24,7 @@ from verrou.core.model import (
 from verrou.core.model.acting import lasting_acts
 from verrou.core.model.ageing import left_out
 from verrou.core.model.ways import EVERYBODY as EVERYBODY_INSIDE
-from verrou.core.model.ways import Circle, Gate, Pass, Way, nobody_but
+from verrou.core.model.ways import AccessListEntry, EntryPoint, Principals, Route, nobody_but
 from verrou.core.plan.roles import ROLE_GRANTS
 from verrou.core.plan.steps import (
     CreateAccount,
@@ -76,7 +76,7 @@ def foresee(step: Step, posture: Posture) -> Posture:
         case SetPassword():
             return _password_given(step, posture)
         case Unlock():
-            return _changed(posture, step.account, lambda a: evolve(a, locked_until=None, wrong_tries=0))
+            return _changed(posture, step.account, lambda a: evolve(a, locked_until=None, failed_attempts=0))
         case SetEnd():
             return _changed(posture, step.account, lambda a: evolve(a, until=step.until))
         case SetFlags():
@@ -115,35 +115,38 @@ def _rules_set(step: SetRules, posture: Posture) -> Posture:
         days = {rule_id: value.days if isinstance(value, timedelta) else None for rule_id, value in aged}
         machine = evolve(machine, ages_given=tuple((dict(machine.ages_given) | days).items()))
     posture = evolve(posture, machine=machine, readings=readings, accounts=accounts)
-    ways = {Way(rule_id.split(".")[1]) for rule_id in asked if rule_id.startswith("logon.")}
-    return evolve(posture, gates=tuple(_through(gate, posture) if gate.way in ways else gate for gate in posture.gates))
+    ways = {Route(rule_id.split(".")[1]) for rule_id in asked if rule_id.startswith("logon.")}
+    return evolve(
+        posture,
+        entry_points=tuple(_through(gate, posture) if gate.way in ways else gate for gate in posture.entry_points),
+    )
 
 
 def _set_to(value: Value, reading: Reading, waits: bool) -> Reading:
     """A rule that was set: it acts at once, or waits for what brings it into effect."""
     if waits:
         return evolve(reading, pending=None if value == reading.value else value)
-    return evolve(reading, value=value, in_force=True, pending=None, overruled=())
+    return evolve(reading, value=value, enforced=True, pending=None, overrides=())
 
 
-def _through(gate: Gate, posture: Posture) -> Gate:
+def _through(gate: EntryPoint, posture: Posture) -> EntryPoint:
     """A gate as the two lists of its way have it."""
     if gate.unasked:
         return gate
     allowed, denied = (posture.readings.get(f"logon.{gate.way}.{key}") for key in ("allowed", "denied"))
     passes = []
     if denied is not None and isinstance(denied.value, frozenset) and denied.value:
-        passes.append(Pass(False, (_circle(denied.value),), denied.source, settable=True))
+        passes.append(AccessListEntry(False, (_circle(denied.value),), denied.source, settable=True))
     if allowed is not None and isinstance(allowed.value, frozenset) and EVERYBODY not in allowed.value:
         passes.append(nobody_but(_circle(allowed.value), allowed.source, settable=True))
     return evolve(gate, passes=tuple(passes), also=())
 
 
-def _circle(names: frozenset[str]) -> Circle:
+def _circle(names: frozenset[str]) -> Principals:
     if EVERYBODY in names:
         return EVERYBODY_INSIDE
     groups = sorted(name.removeprefix(GROUP) for name in names if name.startswith(GROUP))
-    return Circle(tuple(sorted(name for name in names if not name.startswith(GROUP))), tuple(groups))
+    return Principals(tuple(sorted(name for name in names if not name.startswith(GROUP))), tuple(groups))
 
 
 def _with_ages(account: Account, posture: Posture, aged: Sequence[tuple[str, Value]]) -> Account:
@@ -182,7 +185,7 @@ def _account_made(step: CreateAccount, posture: Posture) -> Posture:
         note=step.note,
         password=state,
         password_changed=None if step.must_change and ages else posture.machine.now.date(),
-        password_due=step.must_change,
+        change_due=step.must_change,
         cannot_change=step.cannot_change,
         until=step.until,
         max_age=ages.get("password.max_age"),
@@ -201,7 +204,7 @@ def _account_made(step: CreateAccount, posture: Posture) -> Posture:
 def _enabled(step: SetEnabled, posture: Posture) -> Posture:
     def change(account: Account) -> Account:
         blank = account.password is PasswordState.BLANK
-        gone = blank and posture.machine.closing_takes_blank and not step.enabled
+        gone = blank and posture.machine.disabling_clears_blank and not step.enabled
         password = PasswordState.NONE if gone else account.password
         return evolve(account, enabled=step.enabled, password=password)
 
@@ -220,18 +223,18 @@ def _renamed(step: Rename, posture: Posture) -> Posture:
         evolve(g, members=tuple(step.new_name if m == step.account else m for m in g.members)) for g in renamed.groups
     )
 
-    def called(circle: Circle) -> Circle:
+    def called(circle: Principals) -> Principals:
         names = tuple(str(step.new_name) if name == step.account else name for name in circle.accounts)
         return evolve(circle, accounts=names)
 
-    gates = tuple(_with_circles(gate, called) for gate in renamed.gates)
-    return evolve(renamed, groups=groups, gates=gates)
+    gates = tuple(_with_circles(gate, called) for gate in renamed.entry_points)
+    return evolve(renamed, groups=groups, entry_points=gates)
 
 
-def _with_circles(gate: Gate, change: Callable[[Circle], Circle]) -> Gate:
+def _with_circles(gate: EntryPoint, change: Callable[[Principals], Principals]) -> EntryPoint:
     """A gate whose lists name others."""
 
-    def changed(passes: tuple[Pass, ...]) -> tuple[Pass, ...]:
+    def changed(passes: tuple[AccessListEntry, ...]) -> tuple[AccessListEntry, ...]:
         return tuple(evolve(each, who=tuple(map(change, each.who))) for each in passes)
 
     return evolve(gate, passes=changed(gate.passes), also=tuple(map(changed, gate.also)))
@@ -244,7 +247,7 @@ def _password_given(step: SetPassword, posture: Posture) -> Posture:
     def change(account: Account) -> Account:
         due = step.must_change and not left_out(account, posture)
         day = None if due and posture.machine.ages_by_account else today
-        return evolve(account, password=state, password_due=due, password_changed=day)
+        return evolve(account, password=state, change_due=due, password_changed=day)
 
     return _changed(posture, step.account, change)
 
@@ -260,14 +263,14 @@ def _marked(step: SetFlags, account: Account, posture: Posture) -> Account:
         return evolve(account, **marks)
     # Where each account has ages of its own, a mark is nothing but what these say.
     fresh = dict(posture.machine.ages_given)
-    due = flags.get(Flag.MUST_CHANGE)
+    due = flags.get(Flag.CHANGE_DUE)
     if due is not None:
-        off = posture.machine.now.date() if account.password_due else account.password_changed
-        account = evolve(account, password_due=due, password_changed=None if due else off)
+        off = posture.machine.now.date() if account.change_due else account.password_changed
+        account = evolve(account, change_due=due, password_changed=None if due else off)
     fixed = flags.get(Flag.CANNOT_CHANGE)
     if fixed is not None:
         account = evolve(account, min_age=None if fixed else fresh["password.min_age"], cannot_change=fixed)
-    exempt = flags.get(Flag.AGES_EXEMPT)
+    exempt = flags.get(Flag.AGEING_EXEMPT)
     if exempt is not None:
         account = evolve(account, max_age=None if exempt else fresh["password.max_age"])
     return account
@@ -288,9 +291,9 @@ def _group_made(step: CreateGroup, posture: Posture) -> Posture:
     posture = evolve(posture, groups=(*posture.groups, made))
     if not step.confined:
         return posture
-    out = Pass(False, (Circle(groups=(step.group,)),))
-    gates = tuple(g if g.way is Way.CONSOLE else evolve(g, passes=(out, *g.passes)) for g in posture.gates)
-    return evolve(posture, gates=gates)
+    out = AccessListEntry(False, (Principals(groups=(step.group,)),))
+    gates = tuple(g if g.way is Route.CONSOLE else evolve(g, passes=(out, *g.passes)) for g in posture.entry_points)
+    return evolve(posture, entry_points=gates)
 
 
 def _group_removed(step: RemoveGroup, posture: Posture) -> Posture:
@@ -299,11 +302,11 @@ def _group_removed(step: RemoveGroup, posture: Posture) -> Posture:
         evolve(a, groups=_without(a.groups, step.group)) if step.group in a.groups else a for a in posture.accounts
     )
 
-    def without(circle: Circle) -> Circle:
+    def without(circle: Principals) -> Principals:
         return evolve(circle, groups=_without(circle.groups, step.group))
 
-    gates = tuple(_with_circles(gate, without) for gate in posture.gates)
-    return evolve(posture, groups=groups, accounts=accounts, gates=gates)
+    gates = tuple(_with_circles(gate, without) for gate in posture.entry_points)
+    return evolve(posture, groups=groups, accounts=accounts, entry_points=gates)
 
 
 def _group_noted(step: SetGroupNote, posture: Posture) -> Posture:

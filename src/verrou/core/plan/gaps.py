@@ -20,7 +20,7 @@ class Fact(StrEnum):
     UNTIL = "until"
     FIXED = "fixed"
     AGES = "ages"
-    WAYS = "ways"
+    ROUTES = "routes"
     MEMBERS = "members"
     NAME = "name"
     IDENTITY = "identity"
@@ -36,7 +36,7 @@ class Gap:
 
     who: str
     fact: Fact
-    is_now: Any = None
-    wanted: Any = None
+    actual: Any = None
+    required: Any = None
     steps: "tuple[Step, ...]" = ()
     by_hand: str = ""

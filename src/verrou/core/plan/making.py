@@ -59,7 +59,7 @@ def new_account(
         home=home,
         shell=shell,
         cannot_change=fixed,
-        home_kept=not (guest and posture.machine.fleeting_homes) if home_kept is None else home_kept,
+        home_kept=not (guest and posture.machine.temporary_homes) if home_kept is None else home_kept,
         until=until,
     )
     return [*before, made]
@@ -89,7 +89,7 @@ def role_steps(posture: Posture, name: AccountName, role: Role) -> list[Step]:
         posture = foresee(step, posture)
     needed = ROLE_GRANTS[role]
     if set(account.grants) - set(needed):
-        lines = f" ({', '.join(map(str, account.given_by))})" if account.given_by else ""
+        lines = f" ({', '.join(map(str, account.granted_by))})" if account.granted_by else ""
         raise NoWay(f"{name} is {now} by itself{lines} and not by a group; no group here can make it {role}")
     giving = {grant: posture.group_with(grant) for grant in needed}
     if giving[needed[-1]] is None and role is not Role.STANDARD:

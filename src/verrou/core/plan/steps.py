@@ -261,9 +261,9 @@ class SetFlags(_Step):
     """Put marks about its password on an account (True), or take them off (False); None leaves one as it is."""
 
     account: AccountName
-    password_due: bool | None = None
+    change_due: bool | None = None
     cannot_change: bool | None = None
-    ages_exempt: bool | None = None
+    ageing_exempt: bool | None = None
 
     @property
     def flags(self) -> Mapping[Flag, bool]:
@@ -274,12 +274,12 @@ class SetFlags(_Step):
     @property
     def what(self) -> str:
         words = {
-            (Flag.MUST_CHANGE, True): "the password must be changed at the next sign-in",
-            (Flag.MUST_CHANGE, False): "the password need not be changed",
+            (Flag.CHANGE_DUE, True): "the password must be changed at the next sign-in",
+            (Flag.CHANGE_DUE, False): "the password need not be changed",
             (Flag.CANNOT_CHANGE, True): "the password is fixed (only an administrator can change it)",
             (Flag.CANNOT_CHANGE, False): "the password is not fixed",
-            (Flag.AGES_EXEMPT, True): "exempt from password ageing",
-            (Flag.AGES_EXEMPT, False): "password ageing applies",
+            (Flag.AGEING_EXEMPT, True): "exempt from password ageing",
+            (Flag.AGEING_EXEMPT, False): "password ageing applies",
         }
         return f"account {self.account}: " + ", ".join(words[flag] for flag in self.flags.items())
 

@@ -77,7 +77,7 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
 def _gap(finding: Finding) -> tuple[object, ...]:
     """What tells one gap from another: for a declared account or group also by what it does not meet, which is another
     thing once it has been made."""
-    facts = [(gap.fact, str(gap.is_now)) for gap in finding.gaps] if finding.demand is None else []
+    facts = [(gap.fact, str(gap.actual)) for gap in finding.gaps] if finding.demand is None else []
     return finding.subject, *facts
 
 
@@ -158,7 +158,7 @@ def _closing(posture: Posture, baseline: Baseline, short: list[Finding]) -> list
         del wanted_values[rule_id]
     _keep_what_holds(posture, baseline, wanted_values)
     for step in rule_steps(posture, wanted_values):
-        reasons = [baseline.demands[rule_id].because for rule_id in step.values if rule_id in baseline.demands]
+        reasons = [baseline.demands[rule_id].reason for rule_id in step.values if rule_id in baseline.demands]
         closes = [subject for rule_id in step.values for subject in also_closes.get(rule_id, ())]
         named = tuple(dict.fromkeys((*step.closes, *closes)))
         steps.append(evolve(step, closes=named, why="; ".join(filter(None, (*reasons, step.why)))))
@@ -186,7 +186,7 @@ def _keep_what_holds(posture: Posture, baseline: Baseline, wanted: dict[str, Val
     that contradict each other already are left as they stand."""
     for rule_id in [tied for asked in wanted for tied in set_together(asked)]:
         reading = reading_of(CATALOGUE[rule_id], posture)
-        if rule_id in wanted or rule_id not in baseline.demands or reading.value is None or not reading.in_force:
+        if rule_id in wanted or rule_id not in baseline.demands or reading.value is None or not reading.enforced:
             continue
         if not against_standing(posture, rule_id, {rule_id: reading.value}):
             wanted[rule_id] = reading.value

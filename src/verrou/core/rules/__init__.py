@@ -94,7 +94,7 @@ def value_now(rule: Rule, reading: Reading) -> str:
     if reading.status is not Status.READ:
         return reading.status.value
     text = "not set" if reading.value is None else rule.kind.say(reading.value)
-    if not reading.in_force:
+    if not reading.enforced:
         text += " (not enforced)"
     if reading.pending is not None:
         text += f" ({rule.kind.say(reading.pending)} {WHEN[rule.takes_effect]})"

@@ -36,9 +36,9 @@ def _name(which: Builtin) -> Callable[[Posture], Reading]:
         account = posture.builtin(which)
         if account is None:
             return absent(f"this system ships no built-in {which} account")
-        if account.shipped_name is None:
+        if account.original_name is None:
             return absent(f"the name {account.name} is fixed on a {posture.machine.kind} machine")
-        shipped = account.name.casefold() == account.shipped_name.casefold()
+        shipped = account.name.casefold() == account.original_name.casefold()
         return Reading(BuiltinName(account.name, shipped), source=account.source)
 
     return read

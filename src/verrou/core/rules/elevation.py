@@ -55,10 +55,10 @@ RULES = (
         id="elevation.standard_gives",
         title="what happens when a standard user tries to elevate",
         says={
-            "refused": "standard users cannot elevate",
+            "denied": "standard users cannot elevate",
             "admin-password": "standard users can elevate with an administrator's password",
         },
-        kind=Choice(("admin-password", "refused")),
+        kind=Choice(("admin-password", "denied")),
         severity=Severity.LOW,
         why_severe="an administrator's password typed in another user's session can be captured there",
         takes_effect=Effect.NOW,
@@ -102,8 +102,8 @@ RULES = (
     Rule(
         id="elevation.unsigned_programs",
         title="what happens when an unsigned program needs elevation",
-        says={"ask": "unsigned programs prompt like any other program", "refused": "unsigned programs cannot elevate"},
-        kind=Choice(("ask", "refused")),
+        says={"ask": "unsigned programs prompt like any other program", "denied": "unsigned programs cannot elevate"},
+        kind=Choice(("ask", "denied")),
         severity=Severity.LOW,
         why_severe="the prompt does not show where an unsigned program comes from",
         takes_effect=Effect.NOW,
@@ -179,13 +179,13 @@ class Preset:
     """A set of values for the whole family, as a baseline file writes them: why somebody would want them, and what
     they give up."""
 
-    because: str
+    reason: str
     gives_up: str
     values: Mapping[str, str | bool]
 
 
-def _preset(because: str, gives_up: str, **values: str | bool) -> Preset:
-    return Preset(because, gives_up, {f"elevation.{key}": value for key, value in values.items()})
+def _preset(reason: str, gives_up: str, **values: str | bool) -> Preset:
+    return Preset(reason, gives_up, {f"elevation.{key}": value for key, value in values.items()})
 
 
 PRESETS: Mapping[str, Preset] = {
@@ -194,10 +194,10 @@ PRESETS: Mapping[str, Preset] = {
         "only time: every elevation asks for a password, and installers fail",
         administrator_gives="password",
         builtin_gives="password",
-        standard_gives="refused",
+        standard_gives="denied",
         system_parts="ask",
         installers="fail",
-        unsigned_programs="refused",
+        unsigned_programs="denied",
         prompt_apart=True,
         helpers_reach_prompt=False,
         remembered_for="never",

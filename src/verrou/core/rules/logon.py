@@ -1,46 +1,46 @@
 """Who can sign in by which route."""
 
 from verrou.core.model.facts import Effect
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.rules.declaration import APART, Agreement, Rule, Severity
 from verrou.core.values import EVERYBODY, Listed
 
-WHY: dict[Way, tuple[Severity, str]] = {
-    Way.CONSOLE: (
+WHY: dict[Route, tuple[Severity, str]] = {
+    Route.CONSOLE: (
         Severity.MEDIUM,
         "anyone with an account can use this machine, including people who should not",
     ),
-    Way.NETWORK: (
+    Route.NETWORK: (
         Severity.MEDIUM,
         "passwords can be guessed unseen from another computer, and shared files opened",
     ),
-    Way.REMOTE_SCREEN: (
+    Route.REMOTE_SCREEN: (
         Severity.HIGH,
         "a remote user can do all that a user at the keyboard can, unseen",
     ),
-    Way.REMOTE_SHELL: (
+    Route.REMOTE_SHELL: (
         Severity.HIGH,
         "a remote shell can be attacked from anywhere, day and night",
     ),
 }
 COSTS = {
-    Way.CONSOLE: "Anyone not listed can no longer sign in here, including a colleague who helps out. Keep an "
+    Route.CONSOLE: "Anyone not listed can no longer sign in here, including a colleague who helps out. Keep an "
     "administrator listed.",
-    Way.NETWORK: "Anyone not listed can no longer reach shared files; programs that copy over the network with that "
+    Route.NETWORK: "Anyone not listed can no longer reach shared files; programs that copy over the network with that "
     "account stop.",
-    Way.REMOTE_SCREEN: "Remote support needs a listed account, or a walk to the machine.",
-    Way.REMOTE_SHELL: "Remote administrators must be listed; copy jobs that use the remote shell with other accounts "
+    Route.REMOTE_SCREEN: "Remote support needs a listed account, or a walk to the machine.",
+    Route.REMOTE_SHELL: "Remote administrators must be listed; copy jobs that use the remote shell with other accounts "
     "stop.",
 }
 IF_DENIED = {
-    Way.CONSOLE: "An account that is denied can no longer sign in here; deny no group that all administrators are in.",
-    Way.NETWORK: "A denied account can no longer reach shared files; programs that copy over the network with it stop.",
-    Way.REMOTE_SCREEN: "Remote support needs an account that is not denied, or a walk to the machine.",
-    Way.REMOTE_SHELL: "A denied account can no longer be used by remote administrators or by copy jobs.",
+    Route.CONSOLE: "A denied account can no longer sign in here; deny no group that all administrators are in.",
+    Route.NETWORK: "A denied account can no longer reach shared files; programs that copy with it stop.",
+    Route.REMOTE_SCREEN: "Remote support needs an account that is not denied, or a walk to the machine.",
+    Route.REMOTE_SHELL: "A denied account can no longer be used by remote administrators or by copy jobs.",
 }
 
 
-def _allowed(way: Way) -> Rule:
+def _allowed(way: Route) -> Rule:
     by, (severity, why) = way.phrase, WHY[way]
     return Rule(
         id=f"logon.{way}.allowed",
@@ -56,12 +56,12 @@ def _allowed(way: Way) -> Rule:
         takes_effect=Effect.NEXT_SIGN_IN,
         protects=f"Only accounts that need it can sign in {by}; a forgotten or guessed account is useless there.",
         costs=COSTS[way],
-        controls=("AC-3", "AC-6", "AC-17") if way is not Way.CONSOLE else ("AC-3", "AC-6"),
+        controls=("AC-3", "AC-6", "AC-17") if way is not Route.CONSOLE else ("AC-3", "AC-6"),
         agreements=(Agreement(APART, f"logon.{way}.denied"),),
     )
 
 
-def _denied(way: Way) -> Rule:
+def _denied(way: Route) -> Rule:
     by, (severity, why) = way.phrase, WHY[way]
     return Rule(
         id=f"logon.{way}.denied",
@@ -78,8 +78,8 @@ def _denied(way: Way) -> Rule:
         protects=f"A listed account cannot sign in {by}, whatever else allows it: a denial wins.",
         costs="Listing a group denies all its members, including an administrator who belongs to it for another "
         f"reason. {IF_DENIED[way]}",
-        controls=("AC-3", "AC-6", "AC-17") if way is not Way.CONSOLE else ("AC-3", "AC-6"),
+        controls=("AC-3", "AC-6", "AC-17") if way is not Route.CONSOLE else ("AC-3", "AC-6"),
     )
 
 
-RULES = tuple(make(way) for way in Way for make in (_allowed, _denied))
+RULES = tuple(make(way) for way in Route for make in (_allowed, _denied))

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from datetime import timedelta
 
 from verrou.core.model import Effect, Posture
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules.declaration import Agreement, Rule, Severity
 from verrou.core.values import Choice, Count, NameSet, Span, Value, YesNo
@@ -157,10 +157,10 @@ RULES = (
         gaps=_stored_otherwise,
     ),
     Rule(
-        id="password.blank_ways",
+        id="password.blank_accepted",
         title="where a blank password is accepted",
         says={frozenset(): "blank passwords are not accepted anywhere", None: "blank passwords are accepted at: {}"},
-        kind=NameSet(tuple(map(str, Way)), none="none"),
+        kind=NameSet(tuple(map(str, Route)), none="none"),
         severity=Severity.HIGH,
         why_severe="where blank passwords are accepted remotely, anyone on the network can use that account",
         takes_effect=Effect.NOW,

@@ -79,7 +79,7 @@ def _other_administrators(posture: Posture, wanted: Value, listed: frozenset[str
         elif group is not None and group.name in account.groups:
             ends = f"verrou group leave {name} {extra}"
         else:
-            lines = ", ".join(str(line) for line in account.given_by)
+            lines = ", ".join(str(line) for line in account.granted_by)
             ends = f"it does so by itself, and not by a group: change {lines}" if lines else "by its own number"
         advice = f"{extra} administers and is not among {name_list(sorted(wanted))}: {ends}"
         yield Gap(extra, Fact.ADMINISTERS, True, False, by_hand=advice)
@@ -122,7 +122,7 @@ def _worst_of(find: Find, none: str) -> Callable[[Posture], Reading]:
 
     def worst(accounts: list[Account], posture: Posture) -> str:
         guests_only = all(known_role(a, posture) is Role.GUEST for a in accounts)
-        return "nobody" if not accounts else "guests" if guests_only else "anybody"
+        return "nobody" if not accounts else "guests" if guests_only else "anyone"
 
     def read(posture: Posture) -> Reading:
         accounts, unread = find(posture), _unread_passwords(posture)
@@ -150,7 +150,7 @@ def _unending_passwords(posture: Posture, wanted: Value, listed: frozenset[str])
     from verrou.core.plan.steps import SetFlags
 
     for account in _but_for_guests(unending_accounts(posture), posture, wanted):
-        steps = (SetFlags(account.name, ages_exempt=False),) if account.ages_exempt else ()
+        steps = (SetFlags(account.name, ageing_exempt=False),) if account.ageing_exempt else ()
         advice = f"the password of {account.name} does not age; require password.max_age in the baseline"
         yield Gap(account.name, Fact.AGES, False, True, steps, by_hand=advice)
 
@@ -188,7 +188,7 @@ def _closing(account: Account) -> "tuple[Step, ...]":
 
 
 def _unlisted(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
-    for account in _others(posture) if wanted != "leave" else ():
+    for account in _others(posture) if wanted != "allow" else ():
         if account.name in listed:
             continue
         if wanted == "disable":
@@ -214,7 +214,7 @@ def _days_of_use(posture: Posture) -> Mapping[AccountName, date | None]:
     """Of accounts of which somebody could have made use, the day on which somebody did last; not of those that wait for
     their owner's first sign-in, to set a password that nobody has had yet."""
     days = {a.name: (a, last_used(a, posture)) for a in _unexpired(posture) if not a.sessions}
-    return {name: day for name, (account, day) in days.items() if day is not None or not account.password_due}
+    return {name: day for name, (account, day) in days.items() if day is not None or not account.change_due}
 
 
 def _unexpired(posture: Posture) -> list[Account]:
@@ -298,7 +298,7 @@ def ended(posture: Posture) -> list[Account]:
 
 def _ended(posture: Posture) -> Reading:
     names = [a.name for a in ended(posture)]
-    return _off_the_accounts("left-open" if names else "disabled", names, "none")
+    return _off_the_accounts("enabled" if names else "disabled", names, "none")
 
 
 def _ended_and_open(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
@@ -351,7 +351,7 @@ RULES = (
         says="every enabled account is listed in the baseline",
         asks="required: only listed accounts enabled",
         says_who="{who} {are} enabled and not listed in the baseline",
-        kind=Choice(("leave", "report", "disable")),
+        kind=Choice(("allow", "report", "disable")),
         severity=Severity.MEDIUM,
         why_severe="an unlisted account can be used without anyone noticing",
         takes_effect=Effect.NEXT_SIGN_IN,
@@ -389,11 +389,11 @@ RULES = (
         says={
             "nobody": "no account has a blank password",
             "guests": "only guests have a blank password",
-            "anybody": "accounts other than guests have a blank password",
+            "anyone": "accounts other than guests have a blank password",
         },
-        asks={"nobody": "required: none", "guests": "required: only guests", "anybody": "required: no limit"},
+        asks={"nobody": "required: none", "guests": "required: only guests", "anyone": "required: no limit"},
         says_who="{who} {have} a blank password",
-        kind=Choice(("anybody", "guests", "nobody")),
+        kind=Choice(("anyone", "guests", "nobody")),
         severity=Severity.HIGH,
         why_severe="a blank password protects nothing",
         takes_effect=Effect.NOW,
@@ -404,16 +404,16 @@ RULES = (
         gaps=_blank_passwords,
     ),
     Rule(
-        id="population.unending_passwords",
+        id="population.ageing_exempt",
         title="who may be exempt from password ageing",
         says={
             "nobody": "no one is exempt from password ageing",
             "guests": "only guests are exempt from password ageing",
-            "anybody": "accounts other than guests are exempt from password ageing",
+            "anyone": "accounts other than guests are exempt from password ageing",
         },
-        asks={"nobody": "required: none", "guests": "required: only guests", "anybody": "required: no limit"},
+        asks={"nobody": "required: none", "guests": "required: only guests", "anyone": "required: no limit"},
         says_who="{who} {are} exempt from password ageing",
-        kind=Choice(("anybody", "guests", "nobody")),
+        kind=Choice(("anyone", "guests", "nobody")),
         severity=Severity.MEDIUM,
         why_severe="an exempt account keeps last season's password",
         takes_effect=Effect.NEXT_SIGN_IN,
@@ -461,7 +461,7 @@ RULES = (
         gaps=_unused,
     ),
     Rule(
-        id="population.temporary_until",
+        id="population.temporary_limit",
         title="how far ahead guest and temporary accounts may expire",
         says={
             "never": "a guest or temporary account has no expiry date",
@@ -480,12 +480,12 @@ RULES = (
         gaps=_ending_late,
     ),
     Rule(
-        id="population.ended_accounts",
+        id="population.expired_accounts",
         title="expired accounts",
-        says={"left-open": "some expired accounts are not disabled", "disabled": "every expired account is disabled"},
+        says={"enabled": "some expired accounts are not disabled", "disabled": "every expired account is disabled"},
         asks="required: disabled",
         says_who="{who} {are} expired but not disabled",
-        kind=Choice(("left-open", "disabled")),
+        kind=Choice(("enabled", "disabled")),
         severity=Severity.LOW,
         why_severe="an expired account is blocked, but one changed date enables it again",
         takes_effect=Effect.NOW,
@@ -539,7 +539,7 @@ RULES = (
         gaps=_given_away(Detail.RECOVERY_QUESTIONS, with_questions),
     ),
     Rule(
-        id="population.outside_identities",
+        id="population.linked_identities",
         title="accounts linked to an online identity",
         says={
             "allowed": "accounts can be linked to an online identity",

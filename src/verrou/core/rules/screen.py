@@ -13,10 +13,10 @@ RULES = (
         says={
             "nobody": "no account is signed in automatically",
             "guests": "only a guest account is signed in automatically",
-            "anybody": "an account other than a guest is signed in automatically",
+            "anyone": "an account other than a guest is signed in automatically",
         },
         asks={"nobody": "required: none", "guests": "required: a guest at most"},
-        kind=Choice(("anybody", "guests", "nobody"), or_stricter=True),
+        kind=Choice(("anyone", "guests", "nobody"), or_stricter=True),
         severity=Severity.HIGH,
         why_severe="anyone who switches the machine on gets that account's rights",
         takes_effect=Effect.RESTART,

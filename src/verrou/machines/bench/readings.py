@@ -20,7 +20,7 @@ from verrou.core.model import (
     Posture,
     Source,
 )
-from verrou.core.model.ways import EVERYBODY, Circle, Gate, Pass, Way, nobody_but
+from verrou.core.model.ways import EVERYBODY, AccessListEntry, EntryPoint, Principals, Route, nobody_but
 from verrou.machines.bench import authority as other_side
 from verrou.machines.bench import rules, seat
 from verrou.machines.bench.authority import Authority
@@ -52,8 +52,8 @@ def posture_of(authority: Authority, address: str) -> Posture:
             without_case=True,
         ),
         details=(Detail.FULL_NAME, Detail.NOTE, Detail.HINT, Detail.RECOVERY_QUESTIONS, Detail.GROUP_NOTE),
-        excluding=((Flag.MUST_CHANGE, Flag.CANNOT_CHANGE), (Flag.MUST_CHANGE, Flag.AGES_EXEMPT)),
-        fleeting_homes=True,
+        excluding=((Flag.CHANGE_DUE, Flag.CANNOT_CHANGE), (Flag.CHANGE_DUE, Flag.AGEING_EXEMPT)),
+        temporary_homes=True,
         identity=authority.serial,
     )
     accounts = tuple(_account(kept, authority.clock) for kept in authority.accounts())
@@ -70,38 +70,43 @@ def posture_of(authority: Authority, address: str) -> Posture:
         for g in authority.groups()
     )
     return Posture(
-        facts, accounts, groups, rules.readings(authority), gates=tuple(_gates(authority)), takes=rules.takes(authority)
+        facts,
+        accounts,
+        groups,
+        rules.readings(authority),
+        entry_points=tuple(_gates(authority)),
+        takes=rules.takes(authority),
     )
 
 
-def _gates(authority: Authority) -> Iterator[Gate]:
+def _gates(authority: Authority) -> Iterator[EntryPoint]:
     """The ways in, and the account that is signed in by itself at each start."""
     accounts = {a["id"]: a["name"] for a in authority.accounts()}
     groups = {g["id"]: g["name"] for g in authority.groups()}
 
-    def circle(listed: list[int] | None) -> Circle:
+    def circle(listed: list[int] | None) -> Principals:
         if listed is None:
             return EVERYBODY
         names = (accounts[each] for each in listed if each in accounts)
-        return Circle(tuple(names), tuple(groups[each] for each in listed if each in groups))
+        return Principals(tuple(names), tuple(groups[each] for each in listed if each in groups))
 
-    lists: list[tuple[str, tuple[Pass, ...]]] = []
+    lists: list[tuple[str, tuple[AccessListEntry, ...]]] = []
     for way, (taken, turned_away) in authority.ways().items():
         passes = []
         for side, listed, keeps_out in (("out", turned_away, turned_away != []), ("in", taken, taken is not None)):
             key = f"{side}_{way}"
             source = Source("authority", text=f"{key} = {json.dumps(authority.effective(key))}")
             who = (circle(listed),) if side == "out" else (EVERYBODY, circle(listed))
-            passes += [Pass(False, who, source, settable=True)] if keeps_out else []
+            passes += [AccessListEntry(False, who, source, settable=True)] if keeps_out else []
         lists.append((way, tuple(passes)))
-        yield Gate(Way(way), tuple(passes), source=Source("authority", text=f"way {way}"))
+        yield EntryPoint(Route(way), tuple(passes), source=Source("authority", text=f"way {way}"))
     if name := authority.opens_as():
         source = Source("authority", text=f"opens_as = {authority.effective('opens_as')}")
         by_itself = "the machine signs it in at each start"
-        console = next(passes for way, passes in lists if way == Way.CONSOLE)
-        yield Gate(
-            Way.CONSOLE,
-            (nobody_but(Circle((name,))),),
+        console = next(passes for way, passes in lists if way == Route.CONSOLE)
+        yield EntryPoint(
+            Route.CONSOLE,
+            (nobody_but(Principals((name,))),),
             also=(console,),
             proof=False,
             blank=False,
@@ -118,18 +123,18 @@ def _account(kept: dict[str, Any], now: datetime) -> Account:
         identity=str(kept["id"]),
         origin=Origin.BUILT_IN if builtin else Origin.ADDED,
         builtin=builtin,
-        shipped_name=kept["shipped_name"],
+        original_name=kept["shipped_name"],
         full_name=kept["full_name"],
         groups=tuple(kept["groups"]),
         enabled=kept["open"],
         password=PasswordState(kept["password"]),
         password_scheme=kept["scheme"],
         password_changed=_day(kept["password_set"]),
-        ages_exempt=kept["never_ends"],
-        password_due=kept["must_change"],
+        ageing_exempt=kept["never_ends"],
+        change_due=kept["must_change"],
         until=_last_day(kept["ends"], now),
         locked_until=datetime.max if until == "unlocked" else datetime.fromisoformat(until) if until else None,
-        wrong_tries=kept["recent_tries"],
+        failed_attempts=kept["recent_tries"],
         last_sign_in=datetime.fromisoformat(kept["last_sign_in"]) if kept["last_sign_in"] else None,
         source=Source("authority", text=f"account {kept['id']}"),
         home=kept["home"],
@@ -142,7 +147,7 @@ def _account(kept: dict[str, Any], now: datetime) -> Account:
         home_kept=not kept["emptied"],
         hint=kept["hint"],
         recovery_questions=tuple(kept["questions"]),
-        outside_identity=kept["outside"],
+        linked_identity=kept["outside"],
     )
 
 

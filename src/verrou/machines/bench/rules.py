@@ -5,7 +5,7 @@ from datetime import timedelta
 from typing import Any
 
 from verrou.core.model import Reading, Source, absent
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.values import Takes, Value
 from verrou.machines.bench import seat_rules
 from verrou.machines.bench.authority import Authority
@@ -21,7 +21,7 @@ def _number(key: str, where: str, *, unit: str = "", trap: str = "", needs_locko
         moot = needs_lockout and authority.policy()["try_limit"] == 0
         value = None if number is None else trap if trap and number == 0 else one * number
         reason = "accounts never lock on this machine" if moot else ""
-        return Reading(value, source=source_of(authority, key), in_force=not moot, reason=reason)
+        return Reading(value, source=source_of(authority, key), enforced=not moot, reason=reason)
 
     def write(_: Authority, value: Value) -> Written:
         return key, 0 if value == trap else value // one if isinstance(value, timedelta) else value
@@ -41,7 +41,7 @@ def _blank_ways() -> Keeper:
 
     def write(_: Authority, value: Value) -> Written:
         assert isinstance(value, frozenset)
-        return key, [str(way) for way in Way if str(way) in value]
+        return key, [str(way) for way in Route if str(way) in value]
 
     def takes(authority: Authority) -> Takes:
         return Takes(words=tuple(authority.ways()))
@@ -84,9 +84,9 @@ KEEPERS: Mapping[str, Keeper] = {
     "password.min_age": _number("age_min_days", "the authority's shortest age in days", unit="days"),
     "password.warn_before": _number("warn_days", "the authority's days of warning", unit="days"),
     "password.may_contain_name": switch("name_inside", "a switch of the authority"),
-    "password.blank_ways": _blank_ways(),
+    "password.blank_accepted": _blank_ways(),
     "password.storage": _storage(),
-    "population.outside_identities": words(
+    "population.linked_identities": words(
         "outside",
         "a number of the authority, and a mark on each account that is tied",
         {0: "forbidden", 1: "existing-only", 2: "allowed"},
@@ -107,9 +107,9 @@ DERIVED: Mapping[str, str] = {
     "builtin.guest_enabled": _BUILT_IN,
     "builtin.admin_name": _BUILT_IN_NAME,
     "builtin.guest_name": _BUILT_IN_NAME,
-    "population.unending_passwords": "a mark on the account, or no longest age at all",
+    "population.ageing_exempt": "a mark on the account, or no longest age at all",
     "population.unused_for": "the last sign-in that the authority keeps; without one, the day of the password",
-    "population.temporary_until": "the end that the authority keeps of each account",
+    "population.temporary_limit": "the end that the authority keeps of each account",
     "population.hints": "a text beside each account",
     "population.recovery_questions": "questions and hashed answers beside each account",
 }

@@ -7,7 +7,7 @@ from typing import Any
 from attrs import evolve
 
 from verrou.core.model import Reading, Source
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.rules.screen import RULES as SCREEN_RULES
 from verrou.core.values import EVERYBODY, GROUP, Notice, Takes, Value
 from verrou.machines.bench.authority import Authority, No
@@ -90,7 +90,7 @@ def _idle() -> Keeper:
                 said = f"{account['name']} has an idle time of its own, which counts for it"
                 here = Source("authority", text=f"account {account['id']}, own_idle = {own}")
                 overruled = (source_of(authority, "idle_minutes"),)
-                reading = evolve(reading, value=value, source=here, overruled=overruled, reason=said)
+                reading = evolve(reading, value=value, source=here, overrides=overruled, reason=said)
         return reading
 
     def write(authority: Authority, value: Value) -> Written:
@@ -107,7 +107,7 @@ def _weaker(value: Value, than: Value) -> bool:
 
 def _automatic() -> Keeper:
     """For whom the machine signs somebody in by itself, and whether there is anybody whom it would."""
-    limits = {0: "nobody", 1: "guests", 2: "anybody"}
+    limits = {0: "nobody", 1: "guests", 2: "anyone"}
     plain = words(
         "opens_for", "a number of the authority: for whom it does so; the account itself stands beside it", limits
     )
@@ -123,7 +123,7 @@ def _automatic() -> Keeper:
     def whom(authority: Authority, name: str) -> str:
         if not name:
             return "nobody"
-        return "guests" if authority.kind_of(name) == "guest" else "anybody"
+        return "guests" if authority.kind_of(name) == "guest" else "anyone"
 
     return evolve(plain, read=read)
 
@@ -158,7 +158,7 @@ def _drives() -> Keeper:
 
 _WAYS = {
     f"logon.{way}.{rule}": _listed(f"{side}_{way}", f"the authority's list of who {what} by that way; denied wins")
-    for way in (Way.CONSOLE, Way.NETWORK, Way.REMOTE_SCREEN)
+    for way in (Route.CONSOLE, Route.NETWORK, Route.REMOTE_SCREEN)
     for rule, side, what in (("allowed", "in", "comes in"), ("denied", "out", "is denied"))
 }
 _GIVES: Mapping[Any, str] = {0: "nothing", 1: "approval", 2: "password"}
@@ -169,10 +169,10 @@ KEEPERS: Mapping[str, Keeper] = {
     "rights.install_software": _listed("duty_install", "the authority's list for that right"),
     "elevation.administrator_gives": words("admin_gives", "a number of the authority", _GIVES),
     "elevation.builtin_gives": words("keeper_gives", "a number of the authority", _GIVES),
-    "elevation.standard_gives": words("user_gives", "a number of the authority", {1: "admin-password", 0: "refused"}),
+    "elevation.standard_gives": words("user_gives", "a number of the authority", {1: "admin-password", 0: "denied"}),
     "elevation.system_parts": words("parts_ask", "a switch of the authority", {False: "pass", True: "ask"}),
     "elevation.installers": words("installers_ask", "a switch of the authority", {True: "ask", False: "fail"}),
-    "elevation.unsigned_programs": words("unsigned_ask", "a switch of the authority", {True: "ask", False: "refused"}),
+    "elevation.unsigned_programs": words("unsigned_ask", "a switch of the authority", {True: "ask", False: "denied"}),
     "elevation.prompt_apart": switch("apart", "a switch of the authority"),
     "elevation.helpers_reach_prompt": switch("helpers_reach", "a switch of the authority"),
     "elevation.remembered_for": _minutes(

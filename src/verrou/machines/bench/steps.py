@@ -8,7 +8,7 @@ from typing import Any, assert_never
 from attrs import define
 
 from verrou.core.model import Detail, Flag, Role
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.passwords import make_password, policy_of
 from verrou.core.plan.steps import (
     CreateAccount,
@@ -87,7 +87,7 @@ def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
     return ""
 
 
-MARKS = {Flag.MUST_CHANGE: "must_change", Flag.CANNOT_CHANGE: "cannot_change", Flag.AGES_EXEMPT: "never_ends"}
+MARKS = {Flag.CHANGE_DUE: "must_change", Flag.CANNOT_CHANGE: "cannot_change", Flag.AGEING_EXEMPT: "never_ends"}
 
 
 def _create(authority: Authority, step: CreateAccount, secrets: Secrets) -> None:
@@ -215,7 +215,7 @@ class TrialOnBench:
     def groups(self) -> Sequence[str]:
         return [str(g["name"]) for g in self.authority.groups() if self.account in g["members"]]
 
-    def come_by(self, way: Way, service: str, password: str) -> Answer:
+    def come_by(self, way: Route, service: str, password: str) -> Answer:
         return _answer(lambda: self.authority.sign_out(self.authority.sign_in(self.account, password, str(way))))
 
     def elevate(self, password: str) -> Answer:

@@ -444,7 +444,7 @@ class AccountEdit:
         values: dict[int, str] = {}
         said = ""
         for flag, on in step.flags.items():
-            if flag is Flag.MUST_CHANGE:
+            if flag is Flag.CHANGE_DUE:
                 if on and self._is_root(step.account):
                     raise Refused(f"{step.account} is left out: programs run as it, which would be refused until then")
                 if on and not scheme_of(record.fields[ShadowField.PASSWORD]) and record.fields[ShadowField.PASSWORD]:
@@ -457,7 +457,7 @@ class AccountEdit:
                 values[ShadowField.LEAST] = str(NEVER_DAYS) if on else minimum
                 ends = limit_in_days(values.get(ShadowField.LONGEST, record.fields[ShadowField.LONGEST])) is not None
                 said = "once its password ends, only an administrator can give it another" if on and ends else said
-            elif flag is Flag.AGES_EXEMPT:
+            elif flag is Flag.AGEING_EXEMPT:
                 if not on and self._is_root(step.account):
                     raise Refused(f"{step.account} is left out: programs run as it, which would be refused by its age")
                 if not on and limit_in_days(maximum) is None:

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 
 DOORS = {
     **dict.fromkeys(("sshd", "sshd-session", "sshd-auth", "dropbear", "in.telnetd", "telnetd", "in.rlogind"), "shell"),
@@ -14,7 +14,7 @@ DOORS = {
     **dict.fromkeys(("lxdm", "lxdm-session", "greetd", "xdm", "slim", "nodm"), "console"),
 }
 """Programs that let people in, by the name that the kernel keeps of each (15 signs)."""
-WAYS = {"shell": Way.REMOTE_SHELL, "screen": Way.REMOTE_SCREEN, "console": Way.CONSOLE}
+WAYS = {"shell": Route.REMOTE_SHELL, "screen": Route.REMOTE_SCREEN, "console": Route.CONSOLE}
 NOBODY = 2**32 - 1
 """What loginuid says where nobody signed in."""
 DEEPEST = 1_000

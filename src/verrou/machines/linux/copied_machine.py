@@ -12,7 +12,7 @@ from attrs import define, field
 
 from verrou.core.model import Grant, Posture, Role
 from verrou.core.model.access import usable_administrator, usable_administrators
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.passwords import Policy, make_password
 from verrou.core.plan.steps import (
     CreateAccount,
@@ -212,7 +212,7 @@ class LinuxCopy:
         return StepResult(Outcome.DONE if answer.accepted else Outcome.REJECTED, answer.said)
 
     def _trial_of(self, step: TrySignIn, password: str) -> dict[str, object]:
-        ways = (Way.REMOTE_SCREEN, Way.REMOTE_SHELL)
+        ways = (Route.REMOTE_SCREEN, Route.REMOTE_SHELL)
         afar = [service.name for way in ways for service in behind(self.root, way)]
         untried = ""
         if step.blank and "sshd" in afar and sshd_setting(self.root, "permitemptypasswords", "no")[0] != "yes":

@@ -102,7 +102,7 @@ class ElevationAsked:
 
     def _as_answered(self, account: Account, answer: Answer | None) -> Account:
         given = Grant.ADMINISTRATION in account.grants or any(group in self._administering for group in account.groups)
-        reads_so = given and Grant.ADMINISTRATION not in account.withheld
+        reads_so = given and Grant.ADMINISTRATION not in account.denied_grants
         if answer is None or answer.known is Known.of(reads_so) or answer.known is Known.UNKNOWN:
             return account
         lets = answer.known is Known.YES
@@ -115,8 +115,8 @@ class ElevationAsked:
         source = Source(file, None, f"{program} was asked itself")
         others = tuple(grant for grant in account.grants if grant is not Grant.ADMINISTRATION)
         if lets:
-            return evolve(account, grants=(*others, Grant.ADMINISTRATION), given_by=(source,), withheld=())
-        return evolve(account, grants=others, given_by=(source,), withheld=(Grant.ADMINISTRATION,))
+            return evolve(account, grants=(*others, Grant.ADMINISTRATION), granted_by=(source,), denied_grants=())
+        return evolve(account, grants=others, granted_by=(source,), denied_grants=(Grant.ADMINISTRATION,))
 
 
 def _of_sudo(told: Mapping[str, object]) -> Known:

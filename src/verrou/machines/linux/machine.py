@@ -102,24 +102,24 @@ class LinuxMachine:
         if root.asker is not None and (people.sudoers.installed or people.doas.program):
             asked = ElevationAsked(root, people)
             people.accounts = asked.accounts()
-            people.troubles += asked.told
+            people.warnings += asked.told
             elevation_known = asked.all_known
         people.accounts += tuple(outside_accounts(root, {account.name for account in people.accounts}))
         system = rules.System(
-            root, files, people.accounts, people.gates, people.groups, people.sudoers, now, people.doas
+            root, files, people.accounts, people.entry_points, people.groups, people.sudoers, now, people.doas
         )
-        people.troubles += [
+        people.warnings += [
             f"{line.source}: anyone can sign in through {service.name} without a password"
             for service, line in doors_without_proof(root)
         ]
         if dictionary_missing(root):
-            people.troubles.append(
+            people.warnings.append(
                 f"{DICTIONARY} is missing, so every new password is refused; "
                 + to_install(root, "the dictionaries of cracklib")
             )
         if root.denied:
             hidden = name_list(list(root.denied))
-            people.troubles.append(f"{hidden} cannot be read by this account: run as root to see all there is")
+            people.warnings.append(f"{hidden} cannot be read by this account: run as root to see all there is")
         confines, freshens = module_installed(root, ACCESS), module_installed(root, NAMESPACE)
         in_use, came_by = _at_work(root, files)
         facts = MachineFacts(
@@ -132,11 +132,11 @@ class LinuxMachine:
             in_use,
             came_by,
             details=(Detail.FULL_NAME, Detail.NOTE, Detail.SHELL),
-            excluding=((Flag.MUST_CHANGE, Flag.CANNOT_CHANGE),),
+            excluding=((Flag.CHANGE_DUE, Flag.CANNOT_CHANGE),),
             guest_group=free_name((g.name for g in people.groups), *GUEST_GROUPS) if confines else "",
-            fleeting_homes=freshens and root.exists(UPDATER),
+            temporary_homes=freshens and root.exists(UPDATER),
             ages_given=ages_of_new_accounts(root),
-            closing_takes_blank=True,
+            disabling_clears_blank=True,
             no_sign_ins=people.seen.untrusted,
             sign_ins_since=people.seen.since,
             admin_left_out=True,
@@ -150,8 +150,8 @@ class LinuxMachine:
             people.accounts,
             people.groups,
             rules.readings(system),
-            tuple(people.troubles),
-            people.gates,
+            tuple(people.warnings),
+            people.entry_points,
             rules.takes(system),
         )
         return with_admissions(posture, root, files)

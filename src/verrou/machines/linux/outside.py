@@ -53,5 +53,5 @@ def outside_accounts(root: Root, known: Collection[str]) -> Iterator[Account]:
             home=entry.pw_dir,
             shell=entry.pw_shell,
             source=first[1],
-            outside_identity=first[0],
+            linked_identity=first[0],
         )

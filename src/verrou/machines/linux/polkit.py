@@ -156,7 +156,7 @@ def rule_files(root: Root) -> list[str]:
 
 HEADING = "// Who may do what at the machine. Written by Verrou; verrou rule set changes it, and not a person.\n"
 STATE = "// "
-EVERYBODY, GROUP = "everybody", "group:"
+EVERYBODY, GROUP = "everyone", "group:"
 _RULE = """\
 polkit.addRule(function(action, subject) {{
     if ([{actions}].indexOf(action.id) >= 0{also}) {{

@@ -20,7 +20,7 @@ from verrou.core.model import (
     PasswordState,
     Source,
 )
-from verrou.core.model.ways import Gate
+from verrou.core.model.ways import EntryPoint
 from verrou.machines.linux.acting import acting, with_acts
 from verrou.machines.linux.files.access_file import confined_groups
 from verrou.machines.linux.files.account_files import (
@@ -150,8 +150,8 @@ class Population:
 
     accounts: tuple[Account, ...]
     groups: tuple[Group, ...]
-    troubles: list[str]
-    gates: tuple[Gate, ...]
+    warnings: list[str]
+    entry_points: tuple[EntryPoint, ...]
     seen: SignIns
     sudoers: Sudoers
     doas: Doas
@@ -370,7 +370,7 @@ def _account(record: Record, shadow: Record | None, age: Ageing | None, beside: 
         groups=tuple(map(GroupName, groups)),
         may_sign_in=not shell_fault,
         locked_until=locked,
-        wrong_tries=tries,
+        failed_attempts=tries,
         last_sign_in=beside.seen.last(name, uid),
         home=home,
         shell=record.fields[PasswdField.SHELL],
@@ -415,7 +415,7 @@ def _password_facts(
         "enabled": not shut and not closed_for_good,
         "password_changed": None if age.changed == 0 else day(age.changed),
         # pam_unix(8): day 0 asks for a new password before all else.
-        "password_due": age.changed == 0,
+        "change_due": age.changed == 0,
         "min_age": age.minimum,
         "max_age": age.maximum,
         "warn_before": age.warning,
@@ -443,8 +443,8 @@ def _given(record: Record, uid: int, groups: tuple[str, ...], gids: tuple[int, .
     whose = beside.by_uid.get(0, whose) if elevation.password is Asked.ROOT else whose
     return {
         "grants": (Grant.ADMINISTRATION,) if by_itself or uid == 0 else (),
-        "given_by": alone.sources if alone.everything else elevation.sources if not by_a_group else (),
-        "withheld": (Grant.ADMINISTRATION,) if by_a_group and not elevation.everything and uid else (),
+        "granted_by": alone.sources if alone.everything else elevation.sources if not by_a_group else (),
+        "denied_grants": (Grant.ADMINISTRATION,) if by_a_group and not elevation.everything and uid else (),
         "may_run": elevation.commands if uid else (),
         "elevation_asks": elevation.password if elevation.sources and uid else "",
         "elevates_with": whose if elevation.sources and uid and whose != record.name else "",

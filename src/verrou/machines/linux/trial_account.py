@@ -6,7 +6,7 @@ from datetime import timedelta
 
 from attrs import define
 
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.trials import Answer, CannotTry
 from verrou.machines.linux import polkit
 from verrou.machines.linux.account_steps import ageing_of_new_accounts, today_in_days
@@ -82,12 +82,12 @@ class TrialOnLinux:
     def sign_in(self, password: str, service: str = "") -> Answer:
         return self.ask("sign_in", account=self.account, password=password, service=service or "login")
 
-    def come_by(self, way: Way, service: str, password: str) -> Answer:
-        if way is Way.NETWORK:
+    def come_by(self, way: Route, service: str, password: str) -> Answer:
+        if way is Route.NETWORK:
             raise CannotTry("shares keep passwords of their own, which are not tried here")
         if service == "sshd" and not sshd_takes_passwords(self.root):
             raise CannotTry("the remote shell server takes keys alone, and the account has none")
-        comes_from = "" if way is Way.CONSOLE else REMOTE
+        comes_from = "" if way is Route.CONSOLE else REMOTE
         return self.ask("sign_in", account=self.account, password=password, service=service, comes_from=comes_from)
 
     def elevate(self, password: str) -> Answer:

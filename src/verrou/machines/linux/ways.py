@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from verrou.core.model import Source
 from verrou.core.model.known import Known
-from verrou.core.model.ways import Admission, Circle, Gate, Pass, Pattern, Way, nobody_but
+from verrou.core.model.ways import AccessListEntry, Admission, EntryPoint, Pattern, Principals, Route, nobody_but
 from verrou.machines.linux.display_managers import whom_unasked
 from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY, access_lists, passes
 from verrou.machines.linux.files.sign_ins import SIGNED_IN, UTMP_RECORD, moment
@@ -30,34 +30,34 @@ People = Sequence[tuple[str, Sequence[str]]]
 """Accounts by name, each with its groups."""
 
 
-def gates(root: Root, group_names: Collection[str], people: People) -> tuple[Gate, ...]:
+def gates(root: Root, group_names: Collection[str], people: People) -> tuple[EntryPoint, ...]:
     """Every way in that is installed, and whom it lets through."""
-    found = _by_pam(root, Way.CONSOLE, CONSOLE, group_names)
-    for way in (Way.NETWORK, Way.REMOTE_SCREEN):
+    found = _by_pam(root, Route.CONSOLE, CONSOLE, group_names)
+    for way in (Route.NETWORK, Route.REMOTE_SCREEN):
         found += _by_pam(root, way, REMOTE, group_names)
     if sshd_installed(root):
         found += _remote_shell(root, group_names, people)
     return (*found, *_unasked(root, group_names, people))
 
 
-def _unasked(root: Root, group_names: Collection[str], people: People) -> Iterator[Gate]:
+def _unasked(root: Root, group_names: Collection[str], people: People) -> Iterator[EntryPoint]:
     """One gate for each account that is signed in without being asked, and for guest sessions: the account stack of
     the service by which that happens turns away whom it would turn away otherwise."""
     for each in whom_unasked(root):
         if not each.known:
             perhaps = Admission(Known.NO, Known.NO, Known.UNKNOWN, each.says, each.source)
             admissions = {name: perhaps for name, _ in people if each.account in ("", name)}
-            passes = (nobody_but(Circle((each.account,)), each.source),) if each.account else ()
-            yield Gate(Way.CONSOLE, passes, source=each.source, unasked=each.says, admissions=admissions)
+            passes = (nobody_but(Principals((each.account,)), each.source),) if each.account else ()
+            yield EntryPoint(Route.CONSOLE, passes, source=each.source, unasked=each.says, admissions=admissions)
             continue
         if each.anybody:
-            yield Gate(Way.CONSOLE, proof=False, blank=False, source=each.source)
+            yield EntryPoint(Route.CONSOLE, proof=False, blank=False, source=each.source)
             continue
-        circle = Circle((each.account,) if each.account else ())
+        circle = Principals((each.account,) if each.account else ())
         where = CONSOLE if each.service == "login" else DISPLAY
         lists = _lists(root, each.service, where, group_names) if each.account and each.service else ()
-        yield Gate(
-            Way.CONSOLE,
+        yield EntryPoint(
+            Route.CONSOLE,
             (nobody_but(circle, each.source),),
             proof=False,
             blank=False,
@@ -68,17 +68,17 @@ def _unasked(root: Root, group_names: Collection[str], people: People) -> Iterat
         )
 
 
-def _by_pam(root: Root, way: Way, origin: str, group_names: Collection[str]) -> list[Gate]:
+def _by_pam(root: Root, way: Route, origin: str, group_names: Collection[str]) -> list[EntryPoint]:
     """One gate for all services of a way that let the same accounts through: a display manager has an account stack of
     its own, and may know nothing of what keeps somebody from the text console."""
     through: dict[Lists, list[Service]] = {}
     for service in behind(root, way):
-        where = DISPLAY if way is Way.CONSOLE and service.name != "login" else origin
+        where = DISPLAY if way is Route.CONSOLE and service.name != "login" else origin
         through.setdefault(_lists(root, service.name, where, group_names), []).append(service)
     return [_gate(root, way, let_in, services) for let_in, services in through.items()]
 
 
-Lists = tuple[tuple[Pass, ...], ...]
+Lists = tuple[tuple[AccessListEntry, ...], ...]
 
 
 def _lists(root: Root, service: str, origin: str, group_names: Collection[str]) -> Lists:
@@ -86,7 +86,7 @@ def _lists(root: Root, service: str, origin: str, group_names: Collection[str]) 
     return tuple(passes(rules, origin, group_names) for rules in access_lists(root, service))
 
 
-def _gate(root: Root, way: Way, through: Lists, services: Sequence[Service]) -> Gate:
+def _gate(root: Root, way: Route, through: Lists, services: Sequence[Service]) -> EntryPoint:
     blank = next(filter(None, (takes_blank(root, each) for each in services)), None)
     unproved = next(filter(None, (open_without_proof(root, each) for each in services)), None)
     deciding, named = unproved or blank, services[0].name
@@ -96,37 +96,39 @@ def _gate(root: Root, way: Way, through: Lists, services: Sequence[Service]) -> 
     names = tuple(service.name for service in services)
     first, also = (through[0], through[1:]) if through else ((), ())
     # login(1) takes a blank password where it looks at the account by itself.
-    blank_too, proof = blank is not None or (way is Way.CONSOLE and not by_pam), unproved is None
-    return Gate(way, first, blank=blank_too, proof=proof, source=source, services=names, also=also)
+    blank_too, proof = blank is not None or (way is Route.CONSOLE and not by_pam), unproved is None
+    return EntryPoint(way, first, blank=blank_too, proof=proof, source=source, services=names, also=also)
 
 
-def _remote_shell(root: Root, group_names: Collection[str], people: People) -> list[Gate]:
+def _remote_shell(root: Root, group_names: Collection[str], people: People) -> list[EntryPoint]:
     """What sshd_config(5) refuses, and then what the PAM service of the server lets in: one gate for those whom no
     ``Match`` block is about, and one for each set of accounts whom the same blocks are about."""
     general, special = shells(root, people)
     by_pam = _lists(root, "sshd", REMOTE, group_names) if sshd_asks_pam(root) else ()
     apart = tuple(name for _, names in special for name in names)
-    found = [_shell_gate(general, (Pass(False, (Circle(apart),)),) if apart else (), by_pam)]
-    return found + [_shell_gate(shell, (nobody_but(Circle(tuple(names))),), by_pam) for shell, names in special]
+    found = [_shell_gate(general, (AccessListEntry(False, (Principals(apart),)),) if apart else (), by_pam)]
+    return found + [_shell_gate(shell, (nobody_but(Principals(tuple(names))),), by_pam) for shell, names in special]
 
 
-def _shell_gate(shell: Shell, whom: tuple[Pass, ...], by_pam: Lists) -> Gate:
+def _shell_gate(shell: Shell, whom: tuple[AccessListEntry, ...], by_pam: Lists) -> EntryPoint:
     refused = list(whom)
     for kind in ("users", "groups"):
         denied, allowed = shell.names(f"deny{kind}"), shell.names(f"allow{kind}")
         # From one computer only is from somewhere: whoever is let in from there counts as let in.
-        refused += [Pass(False, (_circle(kind, [word]),), where) for word, where in denied if _from_anywhere(word)]
+        refused += [
+            AccessListEntry(False, (_circle(kind, [word]),), where) for word, where in denied if _from_anywhere(word)
+        ]
         refused += [nobody_but(_circle(kind, [word for word, _ in allowed]), allowed[0][1])] if allowed else []
     for_root, about_root = shell.setting("permitrootlogin", "prohibit-password")
     blank, about_blank = shell.setting("permitemptypasswords", "no")
     if for_root == "no":
-        refused.append(Pass(False, (Circle(("root",)),), about_root))
-    return Gate(
-        Way.REMOTE_SHELL,
+        refused.append(AccessListEntry(False, (Principals(("root",)),), about_root))
+    return EntryPoint(
+        Route.REMOTE_SHELL,
         tuple(refused),
         passwords="yes" in (shell.setting(key, "yes")[0] for key in BY_PASSWORD),
         keys=shell.setting("pubkeyauthentication", "yes")[0] != "no",
-        keys_only=Circle(("root",)) if for_root != "yes" else Circle(),
+        keys_only=Principals(("root",)) if for_root != "yes" else Principals(),
         blank=blank == "yes",
         source=(about_blank if blank == "yes" else None) or Source(SSHD_CONFIG),
         services=("sshd",),
@@ -138,12 +140,12 @@ def _from_anywhere(word: str) -> bool:
     return "@" not in word or word.endswith("@*")
 
 
-def _circle(kind: str, words: Sequence[str]) -> Circle:
+def _circle(kind: str, words: Sequence[str]) -> Principals:
     meant = [word.partition("@")[0] for word in words]
     names = tuple(word for word in meant if not set(word) & WILDCARDS)
     patterns = tuple(Pattern(word) for word in meant if set(word) & WILDCARDS)
     users = kind == "users"
-    return Circle(names, account_patterns=patterns) if users else Circle(groups=names, group_patterns=patterns)
+    return Principals(names, account_patterns=patterns) if users else Principals(groups=names, group_patterns=patterns)
 
 
 class Inside(NamedTuple):
@@ -169,7 +171,7 @@ def sessions(root: Root, by_uid: Mapping[int, str]) -> Mapping[str, Inside]:
 
 Session = tuple[str, str, str, datetime | None, str]
 """Who, where, from which computer, since when, by which service."""
-BY_SERVICE = {"sshd": Way.REMOTE_SHELL, "dropbear": Way.REMOTE_SHELL, "xrdp-sesman": Way.REMOTE_SCREEN}
+BY_SERVICE = {"sshd": Route.REMOTE_SHELL, "dropbear": Route.REMOTE_SHELL, "xrdp-sesman": Route.REMOTE_SCREEN}
 
 
 def _way_of(where: str, host: str, service: str) -> str:
@@ -178,8 +180,8 @@ def _way_of(where: str, host: str, service: str) -> str:
         return BY_SERVICE[service]
     away = bool(host) and not host.startswith((":", "tmux(", "screen"))
     if where.startswith("pts/"):
-        return Way.REMOTE_SHELL if away else ""
-    return "" if away else Way.CONSOLE if where.startswith(("tty", ":")) else ""
+        return Route.REMOTE_SHELL if away else ""
+    return "" if away else Route.CONSOLE if where.startswith(("tty", ":")) else ""
 
 
 def _in_utmp(root: Root, by_uid: Mapping[int, str]) -> Iterator[Session]:

@@ -6,6 +6,13 @@ from typing import Any
 FORMAT = "verrou record 1"
 COLUMNS: Mapping[str, Mapping[str, str]] = {"trials": {"tried": "test", "proof": "result"}}
 """New names by table and former name."""
+RULES = {
+    "population.unending_passwords": "population.ageing_exempt",
+    "population.temporary_until": "population.temporary_limit",
+    "population.ended_accounts": "population.expired_accounts",
+    "population.outside_identities": "population.linked_identities",
+    "password.blank_ways": "password.blank_accepted",
+}
 WORDS: Mapping[tuple[str, str], Mapping[str, str]] = {
     ("findings", "verdict"): {
         "holds": "met",
@@ -14,6 +21,9 @@ WORDS: Mapping[tuple[str, str], Mapping[str, str]] = {
         "unreadable": "unknown",
     },
     ("findings", "severity"): {"grave": "high", "serious": "medium", "slight": "low"},
+    ("findings", "subject"): RULES,
+    ("readings", "rule"): RULES,
+    ("trials", "rule"): RULES,
     ("trials", "result"): {"proved": "passed", "disproved": "failed", "not-tried": "not-run"},
 }
 """New values by table and new name of the column, then by former value."""

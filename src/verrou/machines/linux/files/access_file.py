@@ -5,7 +5,7 @@ from collections.abc import Callable, Collection, Sequence
 from attrs import frozen
 
 from verrou.core.model import Account, AccountName, GroupName, Source
-from verrou.core.model.ways import EVERYBODY, Circle, Pass
+from verrou.core.model.ways import EVERYBODY, AccessListEntry, Principals
 from verrou.machines.linux.files.sshd import REMOTE
 from verrou.machines.linux.pam.stack import FOLDERS, PamLine, load_stack
 from verrou.machines.linux.root import Root
@@ -73,7 +73,7 @@ def let_in_everywhere(root: Root, account: str) -> None:
                 root.write(first, f"{let_in}\n{root.text(first)}")
 
 
-def passes(rules: Sequence[AccessRule], origin: str, group_names: Collection[str]) -> tuple[Pass, ...]:
+def passes(rules: Sequence[AccessRule], origin: str, group_names: Collection[str]) -> tuple[AccessListEntry, ...]:
     """The rules as they are about somebody who comes from ``origin``: a terminal, a service, or another computer's
     address (:data:`REMOTE`)."""
 
@@ -81,7 +81,7 @@ def passes(rules: Sequence[AccessRule], origin: str, group_names: Collection[str
         return token in (origin, "ALL") or (token.upper() == "LOCAL" and origin != REMOTE)
 
     return tuple(
-        Pass(
+        AccessListEntry(
             rule.lets_in,
             tuple(_circle(part, () if rule.in_brackets else group_names) for part in _parts(rule.who)),
             rule.source,
@@ -103,11 +103,11 @@ def _parts(tokens: Sequence[str]) -> list[list[str]]:
     return parts
 
 
-def _circle(tokens: Sequence[str], group_names: Collection[str]) -> Circle:
+def _circle(tokens: Sequence[str], group_names: Collection[str]) -> Principals:
     if "ALL" in tokens:
         return EVERYBODY
     groups = [token.strip("()") for token in tokens if token.startswith("(") or token in group_names]
-    return Circle(tuple(token for token in tokens if not token.startswith("(")), tuple(groups))
+    return Principals(tuple(token for token in tokens if not token.startswith("(")), tuple(groups))
 
 
 def _matches(tokens: Sequence[str], matches: Callable[[str], bool]) -> bool:

@@ -157,7 +157,7 @@ class Sudoers:
         on, it refuses everybody, whatever all other files say."""
         if goes_on_at_its_end(lines):
             self.refuses_all = True
-            said = "its last line goes on and there is none, so sudo refuses everybody"
+            said = "its last line goes on and there is none, so sudo refuses everyone"
             self.passed_over.append(Source(file, len(lines), said))
         for number, line in enumerate(lines, start=1):
             if "\0" in line or told_apart_by_return(line):

@@ -12,10 +12,10 @@ from typing import NamedTuple
 from attrs import define, evolve, field
 
 from verrou.core.model import Account, AccountName, PasswordState, Posture, Reading, Source, unreadable
-from verrou.core.model.access import Opening, admitted, barred
+from verrou.core.model.access import Credential, admitted, barred
 from verrou.core.model.ageing import expired
 from verrou.core.model.known import Known
-from verrou.core.model.ways import Admission, Gate, Way
+from verrou.core.model.ways import Admission, EntryPoint, Route
 from verrou.machines.linux.display_managers import UNASKED_SERVICES
 from verrou.machines.linux.entry.remote_shell import RemoteShell, Taken
 from verrou.machines.linux.entry.service_files import UnknownService, unknown_services
@@ -71,23 +71,23 @@ def with_admissions(posture: Posture, root: Root, files: AccountFiles) -> Postur
     services = Services(root, files, posture)
     unknown = unknown_services(root)
     services.ask([each.name for each in unknown])
-    gates: list[Gate] = []
-    for gate in posture.gates:
+    entry_points: list[EntryPoint] = []
+    for gate in posture.entry_points:
         if gate.unasked or not (gate.proof or gate.services):
-            gates.append(services.told_unasked(gate))
+            entry_points.append(services.told_unasked(gate))
         else:
-            gates += services.told(gate) if gate.services else [gate]
+            entry_points += services.told(gate) if gate.services else [gate]
     strangers = [each for each in unknown if services.asked_by_anybody(each.name)]
     readings = dict(posture.readings)
     for rule_id, reading in posture.readings.items():
         if rule_id.startswith("logon."):
-            readings[rule_id] = _heeded(rule_id, reading, posture, gates, services, strangers)
-        elif rule_id == "password.blank_ways":
+            readings[rule_id] = _heeded(rule_id, reading, posture, entry_points, services, strangers)
+        elif rule_id == "password.blank_accepted":
             blank = [each for each in strangers if services.takes_blank(each.name)]
             if blank:
                 readings[rule_id] = unreadable(f"{blank[0]}, and takes a blank password", LOOK, Source(blank[0].file))
-    troubles = tuple(dict.fromkeys((*posture.troubles, *map(str, strangers), *services.not_asked())))
-    return evolve(posture, gates=tuple(gates), readings=readings, troubles=troubles)
+    troubles = tuple(dict.fromkeys((*posture.warnings, *map(str, strangers), *services.not_asked())))
+    return evolve(posture, entry_points=tuple(entry_points), readings=readings, warnings=troubles)
 
 
 LOOK = "find out which program uses it, and who can sign in through it"
@@ -97,14 +97,14 @@ def _heeded(
     rule_id: str,
     reading: Reading,
     posture: Posture,
-    gates: Sequence[Gate],
+    entry_points: Sequence[EntryPoint],
     services: "Services",
     strangers: Sequence[UnknownService],
 ) -> Reading:
     """A list of who may come by a way, where every service of the way keeps to it, and none that might be one lets in
     whom it keeps out; not known otherwise."""
-    way = Way(rule_id.split(".")[1])
-    mine = [gate for gate in gates if gate.way is way and not gate.unasked]
+    way = Route(rule_id.split(".")[1])
+    mine = [gate for gate in entry_points if gate.way is way and not gate.unasked]
     for gate in mine:
         for name, decided in gate.admissions.items():
             account = posture.by_name[AccountName(name)]
@@ -134,14 +134,14 @@ class Services:
     _known: dict[object, Verdict] = field(factory=dict, init=False)
     _stacks: dict[tuple[str, str], Stack] = field(factory=dict, init=False)
     _by_name: dict[tuple[str, str], tuple[PamLine, ...]] = field(factory=dict, init=False)
-    _expected: dict[object, Opening | None] = field(factory=dict, init=False)
+    _expected: dict[object, Credential | None] = field(factory=dict, init=False)
     _today: date = field(init=False)
     _asking: dict[str, bool] = field(factory=dict, init=False)
     _has_pam: bool = field(init=False)
     _shell: RemoteShell = field(init=False)
     _pam: PamAsked | None = field(default=None, init=False)
     _no_different: dict[object, Alike] = field(factory=dict, init=False)
-    _shell_gates: list[Gate] = field(init=False)
+    _shell_gates: list[EntryPoint] = field(init=False)
     _told_apart: set[str] = field(factory=set, init=False)
     _lines_sought: int = field(default=0, init=False)
 
@@ -149,7 +149,7 @@ class Services:
         self._today = self.posture.machine.now.date()
         self._shell = RemoteShell(self.root, self.posture.accounts)
         self._has_pam = any(self.root.names_in(folder) for folder in FOLDERS)
-        self._shell_gates = [evolve(gate, also=()) for gate in self.posture.gates if "sshd" in gate.services]
+        self._shell_gates = [evolve(gate, also=()) for gate in self.posture.entry_points if "sshd" in gate.services]
         self._modules = Modules(self.root)
         self._people = somebodies(self.files, self.posture.accounts, self._today)
 
@@ -158,8 +158,8 @@ class Services:
         if self.root.asker is None or not self._has_pam:
             return
         self._pam = PamAsked(self.root)
-        coming = [(service, gate.way) for gate in self.posture.gates for service in gate.services]
-        coming += [(service, way) for service in unknown for way in (Way.CONSOLE, Way.NETWORK)]
+        coming = [(service, gate.way) for gate in self.posture.entry_points for service in gate.services]
+        coming += [(service, way) for service in unknown for way in (Route.CONSOLE, Route.NETWORK)]
         people = [account for account in self.posture.accounts if account.may_sign_in]
         self._pam.ask(
             Cell(attempt := self._attempt(who, service, way), self._alike_to_pam(attempt).key)
@@ -203,10 +203,10 @@ class Services:
         return next((name for name, who in people if who is not None and self._may_come(who, service)), "")
 
     def _may_come(self, who: Somebody, service: str) -> bool:
-        found = (self._of_pam(who, service, way) for way in (Way.CONSOLE, Way.NETWORK))
+        found = (self._of_pam(who, service, way) for way in (Route.CONSOLE, Route.NETWORK))
         return any(each.password is not Known.NO for each in found)
 
-    def told(self, gate: Gate) -> list[Gate]:
+    def told(self, gate: EntryPoint) -> list[EntryPoint]:
         """A gate for all services of it that decide alike."""
         by_what: dict[tuple[tuple[str, Admission], ...], list[str]] = {}
         own = evolve(gate, also=())
@@ -220,7 +220,7 @@ class Services:
             return [gate]
         return [evolve(gate, services=tuple(names), admissions=dict(found)) for found, names in by_what.items()]
 
-    def told_unasked(self, gate: Gate) -> Gate:
+    def told_unasked(self, gate: EntryPoint) -> EntryPoint:
         """A gate through which the machine signs in whom it is told to, or whoever types a name, with what is asked of
         the account then: login(1) and systemd.exec(5) look at the account alone, a sign-in screen goes through all of
         its service's stack, and what asks nobody begins for an account that is closed too."""
@@ -242,7 +242,7 @@ class Services:
             found[str(account.name)] = Admission(Known.NO, Known.NO, answer, *said)
         return evolve(gate, admissions=found)
 
-    def _all_otherwise(self, gate: Gate, own: Gate, service: str) -> Iterator[tuple[str, Admission]]:
+    def _all_otherwise(self, gate: EntryPoint, own: EntryPoint, service: str) -> Iterator[tuple[str, Admission]]:
         """About whom a service decides otherwise than is told. Where nothing looks at names, accounts of one state come
         to the same, and most of a large system are of a few."""
         by_name = any(gate.lists) or any(self._named(service, each) for each in (AUTH, ACCOUNT))
@@ -258,7 +258,7 @@ class Services:
             elif state is not None:
                 as_told.add(state)
 
-    def _otherwise(self, account: Account, gate: Gate, own: Gate, service: str) -> Admission | None:
+    def _otherwise(self, account: Account, gate: EntryPoint, own: EntryPoint, service: str) -> Admission | None:
         """What decides about an account at a service, where that is not what is told already. ``own`` is the gate with
         the lists of the program alone. Whoever nothing here can tell from somebody else comes to the same."""
         who = self._people.get(account.name)
@@ -272,13 +272,13 @@ class Services:
             *(expired(account, self.posture, self._today), self._alike(who, service, gate.way)),
         )
         told = admitted(account, gate, self.posture)
-        if self._expected.get(alike, Opening.UNKNOWN) is told is not Opening.UNKNOWN:
+        if self._expected.get(alike, Credential.UNKNOWN) is told is not Credential.UNKNOWN:
             return None
         decided = self._decided(account, who, gate, service, Known.of(through), takes)
         self._expected[alike] = admitted(account, evolve(gate, admissions={account.name: decided}), self.posture)
         return decided if self._expected[alike] is not told else None
 
-    def _shell_lets_through(self, account: Account, own: Gate) -> bool:
+    def _shell_lets_through(self, account: Account, own: EntryPoint) -> bool:
         """Whether the remote shell server's lists let an account through. Where it has several for several accounts, a
         gate stands for each, and what the server answered counts at the one that is about the account."""
         asked = self._shell.lets_through(account)
@@ -287,7 +287,7 @@ class Services:
         mine = next((gate for gate in self._shell_gates if gate.lets_through(account)), self._shell_gates[0])
         return asked and own == mine
 
-    def _alike(self, who: Somebody, service: str, way: Way) -> object:
+    def _alike(self, who: Somebody, service: str, way: Route) -> object:
         """All that the stacks of a service can tell of somebody."""
         if not self._asks_pam(service):
             return who.password
@@ -296,7 +296,7 @@ class Services:
         return classes if self._pam is None else (*classes, self._alike_to_pam(attempt).key)
 
     def _decided(
-        self, account: Account, who: Somebody, gate: Gate, service: str, through: Known, takes: Taken
+        self, account: Account, who: Somebody, gate: EntryPoint, service: str, through: Known, takes: Taken
     ) -> Admission:
         pam = self._comes_to(account, who, service, gate.way)
         password, key = through & takes.password & pam.password, through & takes.key & pam.key
@@ -309,7 +309,7 @@ class Services:
             said, source = f"{service}: its key is good, although no password of it is", account.source
         return Admission(password, key, name, said, source, pam.differs and not takes.says)
 
-    def _comes_to(self, account: Account, who: Somebody, service: str, way: Way) -> "_OfPam":
+    def _comes_to(self, account: Account, who: Somebody, service: str, way: Route) -> "_OfPam":
         """What PAM has to say. A program that does not ask it looks at the account by itself."""
         if self._asks_pam(service):
             return self._of_pam(who, service, way)
@@ -318,7 +318,7 @@ class Services:
         says = f"{service}: it does not ask PAM, and looks at the account by itself", account.source
         return _OfPam(Known.of(is_open and has_one), Known.of(is_open), Known.NO, says)
 
-    def _of_pam(self, who: Somebody, service: str, way: Way) -> "_OfPam":
+    def _of_pam(self, who: Somebody, service: str, way: Route) -> "_OfPam":
         """What PAM answered, and what its files read as where it did not, or where that is true of this hour only."""
         found = self.found(who, service, way)
         read = _OfPam(found.password, found.key, found.name, self._says(service, found))
@@ -362,7 +362,7 @@ class Services:
             self._asking[service] = asks and (service != "sshd" or sshd_asks_pam(self.root))
         return self._asking[service]
 
-    def found(self, who: Somebody, service: str, way: Way) -> Found:
+    def found(self, who: Somebody, service: str, way: Route) -> Found:
         """What a service comes to about somebody who comes by a way."""
         attempt = self._attempt(who, service, way)
         wrong, keyed = evolve(attempt, proof=Proof.WRONG), evolve(attempt, proof=Proof.KEY)
@@ -370,10 +370,10 @@ class Services:
         return Found(*(self._verdict(facility, each) for facility, each in verdicts))
 
     @staticmethod
-    def _attempt(who: Somebody, service: str, way: Way) -> Attempt:
-        if way is Way.CONSOLE:
+    def _attempt(who: Somebody, service: str, way: Route) -> Attempt:
+        if way is Route.CONSOLE:
             return Attempt(service, who, CONSOLE if service == "login" else DISPLAY)
-        return Attempt(service, who, TERMINAL_OF_A_REMOTE_SHELL if way is Way.REMOTE_SHELL else "", REMOTE)
+        return Attempt(service, who, TERMINAL_OF_A_REMOTE_SHELL if way is Route.REMOTE_SHELL else "", REMOTE)
 
     def _class(self, facility: str, attempt: Attempt) -> object:
         """All that a stack can tell of an attempt: the state of the account, and what each module answers that looks at
@@ -457,9 +457,9 @@ def _state(account: Account, who: Somebody | None) -> object:
         return None
     return (
         *_state_of(who),
-        *(account.enabled, account.may_sign_in, account.password, account.password_changed, account.password_due),
+        *(account.enabled, account.may_sign_in, account.password, account.password_changed, account.change_due),
         *(account.max_age, account.grace, account.until, account.keys > 0, account.identity == "0", account.shell),
-        *(account.outside_identity, account.builtin, account.ages_exempt),
+        *(account.linked_identity, account.builtin, account.ageing_exempt),
     )
 
 

@@ -57,7 +57,7 @@ class Asked:
 
 @cache
 def word_and_hash() -> tuple[str, str]:
-    """The word that stands for everybody's password in a copy, and its hash."""
+    """The word that stands for everyone's password in a copy, and its hash."""
     word = secrets.token_urlsafe(12)
     return word, hashed(word, QUICK, FEWEST_ROUNDS)
 

@@ -56,7 +56,7 @@ class Decided:
 
     value: str
     source: Source
-    overruled: tuple[Source, ...] = ()
+    overrides: tuple[Source, ...] = ()
     by_argument: bool = False
 
 
@@ -91,7 +91,7 @@ def load_faillock(root: Root, service: str = "login") -> Faillock:
     for setting in settings(FAILLOCK_CONF, root.lines(FAILLOCK_CONF)):
         source = Source(FAILLOCK_CONF, setting.line, f"{setting.key} = {setting.value}".removesuffix(" = "))
         earlier = conf.get(setting.key)
-        conf[setting.key] = Decided(setting.value, source, (*earlier.overruled, earlier.source) if earlier else ())
+        conf[setting.key] = Decided(setting.value, source, (*earlier.overrides, earlier.source) if earlier else ())
     decided = dict(conf)
     for key in (*DEFAULTS, "root_unlock_time", "even_deny_root", "dir"):
         if any(line.argument(key) is not None for line in lines):
@@ -108,8 +108,8 @@ def _among_lines(key: str, lines: Sequence[PamLine], below: Decided | None) -> D
     for line in checking:
         value = line.argument(key)
         if value is not None:
-            overruled = (below.source,) if below else ()
-            candidates.append(Decided(value, line.source, overruled, by_argument=True))
+            overrides = (below.source,) if below else ()
+            candidates.append(Decided(value, line.source, overrides, by_argument=True))
         elif unargued := below or shipped:
             candidates.append(unargued)
     if not candidates:  # a switch that only a line which checks nothing bears

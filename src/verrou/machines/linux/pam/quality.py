@@ -78,8 +78,8 @@ def _with_arguments(quality: Quality, line: PamLine | None) -> Quality:
 
 def _decide(quality: Quality, key: str, value: str, source: Source) -> None:
     earlier = quality.decided.get(key)
-    overruled = (*earlier.overruled, earlier.source) if earlier else ()
-    quality.decided[key] = Decided(value, source, overruled)
+    overrides = (*earlier.overrides, earlier.source) if earlier else ()
+    quality.decided[key] = Decided(value, source, overrides)
 
 
 def _understood(key: str, value: str) -> bool:

@@ -6,7 +6,7 @@ from attrs import evolve, frozen
 
 from verrou.core.model import PasswordState
 from verrou.core.model.known import Known
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.machines.linux.files.sshd import BY_PASSWORD, REMOTE, ever_set, sshd_installed, sshd_setting
 from verrou.machines.linux.pam.interpreter import Verdict
 from verrou.machines.linux.pam.modules import AUTH, Attempt, Modules, Proof, Somebody
@@ -24,7 +24,7 @@ class Service:
     PAM about the account alone."""
 
     name: str
-    way: Way | None
+    way: Route | None
     programs: tuple[str, ...] = ()
     own_passwords: bool = False
     by_file: bool = False
@@ -41,32 +41,32 @@ OVER_THE_NETWORK = (
 )
 """Services of many packages' programs, which people reach over the network."""
 SERVICES = (
-    Service("login", Way.CONSOLE),
-    Service("gdm-password", Way.CONSOLE, ("/usr/sbin/gdm3", "/usr/sbin/gdm", "/usr/bin/gdm")),
-    Service("lightdm", Way.CONSOLE, ("/usr/sbin/lightdm", "/usr/bin/lightdm")),
-    Service("sddm", Way.CONSOLE, ("/usr/bin/sddm",)),
-    Service("lxdm", Way.CONSOLE, ("/usr/sbin/lxdm", "/usr/bin/lxdm")),
-    Service("xdm", Way.CONSOLE, ("/usr/bin/xdm",)),
-    Service("greetd", Way.CONSOLE, ("/usr/sbin/greetd", "/usr/bin/greetd")),
-    Service("slim", Way.CONSOLE, ("/usr/bin/slim",)),
-    Service("wdm", Way.CONSOLE, ("/usr/bin/wdm", "/usr/sbin/wdm")),
-    Service("samba", Way.NETWORK, ("/usr/sbin/smbd",), own_passwords=True),
-    Service("vsftpd", Way.NETWORK, ("/usr/sbin/vsftpd",)),
-    Service("proftpd", Way.NETWORK, ("/usr/sbin/proftpd",)),
-    Service("pure-ftpd", Way.NETWORK, ("/usr/sbin/pure-ftpd",)),
-    Service("dovecot", Way.NETWORK, ("/usr/sbin/dovecot",)),
-    Service("cups", Way.NETWORK, ("/usr/sbin/cupsd",)),
-    Service("ppp", Way.NETWORK, ("/usr/sbin/pppd",)),
-    *(Service(name, Way.NETWORK, by_file=True) for name in OVER_THE_NETWORK),
-    *(Service(name, Way.REMOTE_SCREEN, by_file=True) for name in ("tigervnc", "xpra", "x2gobroker")),
-    Service("xrdp-sesman", Way.REMOTE_SCREEN, ("/usr/sbin/xrdp-sesman",)),
-    Service("sshd", Way.REMOTE_SHELL, ("/usr/sbin/sshd",)),
+    Service("login", Route.CONSOLE),
+    Service("gdm-password", Route.CONSOLE, ("/usr/sbin/gdm3", "/usr/sbin/gdm", "/usr/bin/gdm")),
+    Service("lightdm", Route.CONSOLE, ("/usr/sbin/lightdm", "/usr/bin/lightdm")),
+    Service("sddm", Route.CONSOLE, ("/usr/bin/sddm",)),
+    Service("lxdm", Route.CONSOLE, ("/usr/sbin/lxdm", "/usr/bin/lxdm")),
+    Service("xdm", Route.CONSOLE, ("/usr/bin/xdm",)),
+    Service("greetd", Route.CONSOLE, ("/usr/sbin/greetd", "/usr/bin/greetd")),
+    Service("slim", Route.CONSOLE, ("/usr/bin/slim",)),
+    Service("wdm", Route.CONSOLE, ("/usr/bin/wdm", "/usr/sbin/wdm")),
+    Service("samba", Route.NETWORK, ("/usr/sbin/smbd",), own_passwords=True),
+    Service("vsftpd", Route.NETWORK, ("/usr/sbin/vsftpd",)),
+    Service("proftpd", Route.NETWORK, ("/usr/sbin/proftpd",)),
+    Service("pure-ftpd", Route.NETWORK, ("/usr/sbin/pure-ftpd",)),
+    Service("dovecot", Route.NETWORK, ("/usr/sbin/dovecot",)),
+    Service("cups", Route.NETWORK, ("/usr/sbin/cupsd",)),
+    Service("ppp", Route.NETWORK, ("/usr/sbin/pppd",)),
+    *(Service(name, Route.NETWORK, by_file=True) for name in OVER_THE_NETWORK),
+    *(Service(name, Route.REMOTE_SCREEN, by_file=True) for name in ("tigervnc", "xpra", "x2gobroker")),
+    Service("xrdp-sesman", Route.REMOTE_SCREEN, ("/usr/sbin/xrdp-sesman",)),
+    Service("sshd", Route.REMOTE_SHELL, ("/usr/sbin/sshd",)),
     Service("sudo", None, ("/usr/bin/sudo",)),
     Service("su", None, ("/usr/bin/su", "/bin/su")),
 )
 
 
-def behind(root: Root, way: Way) -> list[Service]:
+def behind(root: Root, way: Route) -> list[Service]:
     """The services of a way in that are installed."""
     return [each for each in SERVICES if each.way is way and installed(root, each)]
 
@@ -79,7 +79,7 @@ def installed(root: Root, service: Service) -> bool:
         return bool(service_file(root, service.name))
     if any(root.exists(program) for program in service.programs):
         return True
-    return not service.programs or (service.way is Way.REMOTE_SCREEN and bool(service_file(root, service.name)))
+    return not service.programs or (service.way is Route.REMOTE_SCREEN and bool(service_file(root, service.name)))
 
 
 def asking_passwords(root: Root) -> list[Service]:
@@ -130,7 +130,7 @@ def open_without_proof(root: Root, service: Service) -> PamLine | None:
 
 def _of_anybody(root: Root, service: Service, password: PasswordState, proof: Proof) -> Verdict:
     """What the stack of a service says of an account that no line of it is about."""
-    terminal, host = ("", REMOTE) if service.way not in (None, Way.CONSOLE) else (TERMINAL, "")
+    terminal, host = ("", REMOTE) if service.way not in (None, Route.CONSOLE) else (TERMINAL, "")
     attempt = Attempt(service.name, Somebody("", *PERSON, password=password), terminal, host, proof)
     attempt = evolve(attempt, as_root=service.way is not None)
     return Modules(root).verdict(AUTH, load_stack(root, service.name, AUTH), attempt)

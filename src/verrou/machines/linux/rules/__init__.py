@@ -37,11 +37,11 @@ DERIVED: Mapping[str, str] = {
     "builtin.guest_enabled": "not kept: no guest account is shipped",
     "builtin.admin_name": "not kept: programs rely on the name root, so it is not changed",
     "builtin.guest_name": "not kept: no guest account is shipped",
-    "population.unending_passwords": "the longest age in each account's line of /etc/shadow",
+    "population.ageing_exempt": "the longest age in each account's line of /etc/shadow",
     "population.unused_for": "the last sign-in in lastlog, wtmp, or the databases of lastlog2 and wtmpdb, whichever "
     "the system writes; of who never signed in, the day of the password in "
     "/etc/shadow, or the first day that the record reaches back to",
-    "population.temporary_until": "the end date in each account's line of /etc/shadow",
+    "population.temporary_limit": "the end date in each account's line of /etc/shadow",
     "population.hints": "not kept: no such hints",
     "population.recovery_questions": "not kept: no such questions",
 }

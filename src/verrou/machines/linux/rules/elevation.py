@@ -101,8 +101,8 @@ def _read_gives(system: System, sudoers: Sudoers) -> Reading:
 
 
 def _lines_of(account: Account, system: System) -> list[Source]:
-    found = list(account.given_by)
-    found += [line for group in system.groups if group.name in account.groups for line in group.given_by]
+    found = list(account.granted_by)
+    found += [line for group in system.groups if group.name in account.groups for line in group.granted_by]
     return found
 
 
@@ -133,7 +133,7 @@ def _read_standard(system: System) -> Reading:
         more = f" and {len(opened) - 1} more actions" if len(opened) > 1 else ""
         said = f"polkit asks for an administrator's password for {first}{more}"
         return Reading("admin-password", source=elevating[first].source, reason=said)
-    return Reading("refused", source=shipped_default("no line of sudo, no su and no rule of polkit lets them"))
+    return Reading("denied", source=shipped_default("no line of sudo, no su and no rule of polkit lets them"))
 
 
 def _elevating(system: System) -> Mapping[str, polkit.Default]:
@@ -161,7 +161,7 @@ def _takes_standard(system: System) -> Takes:
     if _elevating(system) or by_su or system.sudoers.elevation(NOBODY_IN_PARTICULAR, system.now).everything:
         return Takes()
     why = "no action of polkit asks for an administrator, and root has no password that su could ask for"
-    return Takes(words=("refused",), why=why)
+    return Takes(words=("denied",), why=why)
 
 
 def _wheel(root: Root) -> bool:
@@ -174,11 +174,11 @@ def _put_standard(root: Root, value: Value) -> str:
     """All actions of polkit that elevate by its rules, su by a line of its own stack."""
     said = []
     if polkit.installed(root):
-        kept = STANDARD if value == "refused" else ""
+        kept = STANDARD if value == "denied" else ""
         said.append(write_ours(lambda _, mine, __: evolve(mine, refused=(kept,) if kept else ()))(root, value))
     text = root.text(SU_FILE) or ""
     ours = [line for line in text.split("\n") if WHEEL in line and not line.lstrip().startswith("#")]
-    if value == "refused" and text and not _wheel(root):
+    if value == "denied" and text and not _wheel(root):
         if reason := put_together(root, SU_FILE):
             raise Refused(reason)
         group = next(iter(administering_groups(root)), "")

@@ -8,7 +8,7 @@ from functools import cached_property
 from attrs import define, evolve, field, frozen
 
 from verrou.core.model import Account, Effect, Grant, Group, Reading, Status
-from verrou.core.model.ways import Gate
+from verrou.core.model.ways import EntryPoint
 from verrou.core.values import Kind, Takes, Value
 from verrou.machines.linux import polkit
 from verrou.machines.linux.files.doas import Doas
@@ -31,7 +31,7 @@ class System:
     root: Root
     files: AccountFiles
     accounts: Sequence[Account]
-    gates: Sequence[Gate]
+    entry_points: Sequence[EntryPoint]
     groups: Sequence[Group] = ()
     sudoers: Sudoers = field(factory=lambda: Sudoers(installed=False, host=""))
     now: datetime = datetime.min
@@ -48,7 +48,7 @@ class System:
         return [
             account
             for account in self.accounts
-            if Grant.ADMINISTRATION not in account.withheld
+            if Grant.ADMINISTRATION not in account.denied_grants
             and (Grant.ADMINISTRATION in account.grants or self.administering & set(account.groups))
         ]
 
@@ -112,7 +112,7 @@ def weakest(kind: Kind, found: Sequence[tuple[str, Reading]]) -> Reading:
         return each if each.status is first.status else evolve(each, reason=f"{name}: {each.reason}")
 
     def strength(each: Reading) -> tuple[bool, float]:
-        return each.in_force, -math.inf if each.value is None else kind.rank(each.value)
+        return each.enforced, -math.inf if each.value is None else kind.rank(each.value)
 
     low = min((each for _, each in found), key=strength)
     weak = [name for name, each in found if strength(each) == strength(low)]
@@ -121,8 +121,8 @@ def weakest(kind: Kind, found: Sequence[tuple[str, Reading]]) -> Reading:
     best = max((each for _, each in found), key=strength)
     elsewhere = f"by other services {kind.say(best.value)}" if best.value is not None else ""
     said = "; ".join(filter(None, (f"by {', '.join(weak)}" + (f": {low.reason}" if low.reason else ""), elsewhere)))
-    overruled = tuple(filter(None, (*low.overruled, best.source)))
-    return evolve(low, reason=said, overruled=overruled)
+    overrides = tuple(filter(None, (*low.overrides, best.source)))
+    return evolve(low, reason=said, overrides=overrides)
 
 
 def _nothing_against(_: System) -> str:

@@ -75,10 +75,10 @@ def _read_one(root: Root, key: str, faillock: Faillock) -> Reading:
     if faillock.gap and key == "deny":
         configured = (source,) if decided else ()
         return Reading(
-            "never", source=Source("PAM stack", text=faillock.gap), overruled=configured, reason=faillock.gap
+            "never", source=Source("PAM stack", text=faillock.gap), overrides=configured, reason=faillock.gap
         )
-    overruled = decided.overruled if decided else ()
-    return Reading(value, source=source, overruled=overruled, in_force=not faillock.gap, reason=faillock.gap)
+    overrides = decided.overrides if decided else ()
+    return Reading(value, source=source, overrides=overrides, enforced=not faillock.gap, reason=faillock.gap)
 
 
 def _cannot(system: System) -> str:

@@ -12,7 +12,7 @@ from attrs import evolve, frozen
 
 from verrou.core.model import Account, AccountName, GroupName, Reading, Source, absent, joined
 from verrou.core.model.ways import EVERYBODY as ANYBODY
-from verrou.core.model.ways import Circle, Gate, Pass, Way
+from verrou.core.model.ways import AccessListEntry, EntryPoint, Principals, Route
 from verrou.core.rules.logon import RULES
 from verrou.core.values import EVERYBODY, GROUP, Value
 from verrou.machines.linux.display_managers import UNASKED_SERVICES
@@ -32,7 +32,7 @@ FOLDER = "/etc/security"
 HEADING = "# Who can sign in by this route. The first line that matches decides. Written by Verrou.\n"
 
 
-def way_file(way: Way) -> str:
+def way_file(way: Route) -> str:
     """The file of a way's list."""
     return f"{FOLDER}/verrou-{way}.conf"
 
@@ -51,13 +51,13 @@ class Lists:
 OPEN = Lists(frozenset({EVERYBODY}), frozenset())
 
 
-def _names(circle: Circle) -> frozenset[str]:
+def _names(circle: Principals) -> frozenset[str]:
     if circle == ANYBODY:
         return frozenset({EVERYBODY})
     return frozenset((*circle.accounts, *(f"{GROUP}{group}" for group in circle.groups)))
 
 
-def _lists(gate: Gate, accounts: Sequence[Account]) -> Lists:
+def _lists(gate: EntryPoint, accounts: Sequence[Account]) -> Lists:
     """A gate's lines as two lists: nobody comes through it whom one of its own lists keeps out."""
     whole = OPEN
     for passes in gate.lists:
@@ -81,11 +81,11 @@ def _smaller(one: frozenset[str], other: frozenset[str]) -> frozenset[str] | Non
     return None
 
 
-def _one_list(passes: Sequence[Pass], accounts: Sequence[Account]) -> Lists | None:
+def _one_list(passes: Sequence[AccessListEntry], accounts: Sequence[Account]) -> Lists | None:
     """Lines of which the first that is about somebody decides; None where they are more than two lists can tell."""
     denied: frozenset[str] = frozenset()
     accepted: frozenset[str] = frozenset()
-    taken: list[Circle] = []
+    taken: list[Principals] = []
     allowed: frozenset[str] | None = None
     used: list[Source] = []
     for each in passes:
@@ -119,7 +119,7 @@ def _one_list(passes: Sequence[Pass], accounts: Sequence[Account]) -> Lists | No
     return Lists(allowed, denied if allowed else OPEN.allowed, tuple(used))
 
 
-def _by_account(gate: Gate, accounts: Sequence[Account]) -> Lists:
+def _by_account(gate: EntryPoint, accounts: Sequence[Account]) -> Lists:
     sources = tuple(each.source for passes in gate.lists for each in passes if each.source is not None)
     return _parted(gate.lets_through, accounts, sources)
 
@@ -131,7 +131,7 @@ def _parted(lets_in: Callable[[Account], bool], accounts: Sequence[Account], sou
     return Lists(names, every - names, sources, by_account=True)
 
 
-def lists_of(way: Way, every: Sequence[Gate], accounts: Sequence[Account]) -> Lists | None:
+def lists_of(way: Route, every: Sequence[EntryPoint], accounts: Sequence[Account]) -> Lists | None:
     """The two lists that a way comes to; None where nobody comes by it at all. Somebody is in who gets through any of
     its gates."""
     mine = [gate for gate in every if gate.way is way and not gate.unasked]
@@ -140,7 +140,7 @@ def lists_of(way: Way, every: Sequence[Gate], accounts: Sequence[Account]) -> Li
     found = [_lists(gate, accounts) for gate in mine]
     if len(found) == 1:
         return found[0]
-    if way is Way.REMOTE_SHELL:  # each gate is for some accounts alone
+    if way is Route.REMOTE_SHELL:  # each gate is for some accounts alone
         return _parted(lambda one: any(gate.lets_through(one) for gate in mine), accounts, found[0].sources)
     allowed: frozenset[str] = frozenset().union(*(each.allowed for each in found))
     denied = frozenset.intersection(*(each.denied for each in found))
@@ -148,10 +148,10 @@ def lists_of(way: Way, every: Sequence[Gate], accounts: Sequence[Account]) -> Li
     return Lists(whole, denied, found[0].sources, any(each.by_account for each in found))
 
 
-def _read(way: Way, key: str) -> Callable[[System], Reading]:
+def _read(way: Route, key: str) -> Callable[[System], Reading]:
     def read(system: System) -> Reading:
-        mine = [gate for gate in system.gates if gate.way is way and not gate.unasked]
-        found = lists_of(way, system.gates, system.accounts)
+        mine = [gate for gate in system.entry_points if gate.way is way and not gate.unasked]
+        found = lists_of(way, system.entry_points, system.accounts)
         if found is None:
             return absent(f"no service of this system lets anybody in by {way}")
         value = found.allowed if key == "allowed" else found.denied
@@ -161,12 +161,12 @@ def _read(way: Way, key: str) -> Callable[[System], Reading]:
             meet = "get through them" if key == "allowed" else "are denied"
             said += f"; the lines are more than one list: these accounts {meet} today"
         fallback = mine[0].source
-        return Reading(value, source=(found.sources or (fallback,))[0], overruled=found.sources[1:], reason=said)
+        return Reading(value, source=(found.sources or (fallback,))[0], overrides=found.sources[1:], reason=said)
 
     return read
 
 
-def _write(way: Way, key: str) -> Callable[[Root, Value], str]:
+def _write(way: Route, key: str) -> Callable[[Root, Value], str]:
     """Change our own list of the way; what others wrote goes on deciding beside it, and is told."""
 
     def write(root: Root, value: Value) -> str:
@@ -192,7 +192,7 @@ def _write(way: Way, key: str) -> Callable[[Root, Value], str]:
 KIND = {rule.key.rpartition(".")[2]: rule.kind for rule in RULES}
 
 
-def _deciding(after: Lists, way: Way) -> str:
+def _deciding(after: Lists, way: Route) -> str:
     """The first line of those that count that is none of ours."""
     others = [str(source) for source in after.sources if source.place != way_file(way)]
     return next(iter(others), "the PAM stack")
@@ -201,19 +201,19 @@ def _deciding(after: Lists, way: Way) -> str:
 def _same_people(came: frozenset[str], value: frozenset[str], accounts: Sequence[Account], key: str) -> bool:
     """Whether a list of accounts comes to a list with groups, or to less than that."""
     groups = tuple(name.removeprefix(GROUP) for name in value if name.startswith(GROUP))
-    circle = ANYBODY if EVERYBODY in value else Circle(tuple(n for n in value if not n.startswith(GROUP)), groups)
+    circle = ANYBODY if EVERYBODY in value else Principals(tuple(n for n in value if not n.startswith(GROUP)), groups)
     meant = {str(account.name) for account in accounts if circle.holds(account)}
     return came <= meant if key == "allowed" else meant <= came
 
 
-def _put(root: Root, way: Way, wanted: Lists) -> None:
+def _put(root: Root, way: Route, wanted: Lists) -> None:
     """Write the list of a way, and have each of its services go through it."""
     if not module_installed(root, ACCESS):
         raise Refused("; ".join(filter(None, without_module(root, ACCESS))))
     file = way_file(way)
     _write_own(root, way, wanted)
     names = [service.name for service in behind(root, way)]
-    if way is Way.CONSOLE:
+    if way is Route.CONSOLE:
         names += [name for name in UNASKED_SERVICES if root.exists(f"/etc/pam.d/{name}")]
     for name in names:
         mine = load_stack(root, name, "account").having(ACCESS)
@@ -239,7 +239,7 @@ def _into_service(root: Root, service: str, file: str) -> None:
     root.write(place, "\n".join(lines))
 
 
-def _own(root: Root, way: Way) -> Lists:
+def _own(root: Root, way: Route) -> Lists:
     """What our own file says of a way; without one it takes everybody."""
     lines = [line.split(":") for line in root.lines(way_file(way)) if line[:2] in ("-:", "+:")]
     named = {sign: frozenset(map(_name, who.split())) for sign, who, _ in lines if who != "ALL"}
@@ -247,7 +247,7 @@ def _own(root: Root, way: Way) -> Lists:
     return Lists(allowed, named.get("-", frozenset()))
 
 
-def _write_own(root: Root, way: Way, wanted: Lists) -> None:
+def _write_own(root: Root, way: Route, wanted: Lists) -> None:
     lines = [f"-:{_who(wanted.denied)}:ALL"] if wanted.denied else []
     if EVERYBODY not in wanted.allowed:
         lines += [f"+:{_who(wanted.allowed)}:ALL"] if wanted.allowed else []
@@ -274,7 +274,7 @@ def _name(word: str) -> str:
 def named_otherwise(root: Root, name: str, new_name: str) -> None:
     """Have our own lists name somebody by another name, or by none where it is empty: whoever is made under the old one
     later is not meant. A list of who may that names nobody any more lets nobody in."""
-    for way in Way:
+    for way in Route:
         own = _own(root, way)
         if name in own.allowed | own.denied:
             _write_own(root, way, Lists(_renamed(own.allowed, name, new_name), _renamed(own.denied, name, new_name)))
@@ -284,7 +284,7 @@ def _renamed(names: frozenset[str], name: str, new_name: str) -> frozenset[str]:
     return frozenset(filter(None, (new_name if each == name else each for each in names)))
 
 
-def _cannot(way: Way) -> Callable[[System], str]:
+def _cannot(way: Route) -> Callable[[System], str]:
     def cannot(system: System) -> str:
         root = system.root
         services = behind(root, way)
@@ -298,16 +298,16 @@ def _cannot(way: Way) -> Callable[[System], str]:
                 return f"{service.name} has no file of its own in /etc/pam.d"
             if reason := put_together(root, stands):
                 return reason
-        if way is Way.REMOTE_SHELL and not sshd_asks_pam(root):
+        if way is Route.REMOTE_SHELL and not sshd_asks_pam(root):
             return "the remote shell server does not ask PAM (UsePAM no); set UsePAM yes first"
         return ""
 
     return cannot
 
 
-def _keeper(way: Way, key: str) -> Keeper:
+def _keeper(way: Route, key: str) -> Keeper:
     what = "comes" if key == "allowed" else "is denied"
-    also = ", and what sshd_config says" if way is Way.REMOTE_SHELL else ""
+    also = ", and what sshd_config says" if way is Route.REMOTE_SHELL else ""
     return Keeper(
         f"who {what}: the lines of pam_access in the account stack of each service of that way{also}; written to "
         f"{way_file(way)}",
@@ -318,5 +318,5 @@ def _keeper(way: Way, key: str) -> Keeper:
 
 
 KEEPERS: Mapping[str, Keeper] = {
-    f"logon.{way}.{key}": _keeper(way, key) for way in Way for key in ("allowed", "denied")
+    f"logon.{way}.{key}": _keeper(way, key) for way in Route for key in ("allowed", "denied")
 }

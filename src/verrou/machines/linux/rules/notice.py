@@ -68,8 +68,8 @@ def _read_notice(system: System) -> Reading:
     by, other = different[0]
     assert isinstance(other.value, Notice)
     said = f"by {by} {KIND.say(other.value)} is shown instead" if other.value.words else f"by {by} nothing is shown"
-    overruled = (first.source,) if first.source is not None else ()
-    return evolve(other, reason=f"{said}; at the console {KIND.say(first.value or Notice())}", overruled=overruled)
+    overrides = (first.source,) if first.source is not None else ()
+    return evolve(other, reason=f"{said}; at the console {KIND.say(first.value or Notice())}", overrides=overrides)
 
 
 def _put_notice(root: Root, value: Value) -> str:

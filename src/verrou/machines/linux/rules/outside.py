@@ -16,9 +16,9 @@ def _read(system: System) -> Reading:
         return Reading("forbidden", source=shipped_default("accounts are in the system's own files only"))
     name, source = found[0]
     said = f"{name} brings in accounts that another computer keeps"
-    if not any(account.outside_identity for account in system.accounts):
+    if not any(account.linked_identity for account in system.accounts):
         said += "; which, no file here tells"
-    return Reading("allowed", source=source, overruled=tuple(each for _, each in found[1:]), reason=said)
+    return Reading("allowed", source=source, overrides=tuple(each for _, each in found[1:]), reason=said)
 
 
 def _write(root: Root, value: Value) -> str:
@@ -29,7 +29,7 @@ CANNOT = (
     f"take the source out of {NSSWITCH} and its module from the PAM stack manually, with the program that put it there"
 )
 KEEPERS: Mapping[str, Keeper] = {
-    "population.outside_identities": Keeper(
+    "population.linked_identities": Keeper(
         f"the sources of passwd in {NSSWITCH} beside the system's own, and modules for directories in the auth stacks",
         _read,
         _write,

@@ -4,7 +4,7 @@ from collections.abc import Callable, Mapping
 from datetime import datetime, timedelta
 
 from verrou.core.model import Reading, Source, absent, shipped_default, unreadable
-from verrou.core.model.ways import Way
+from verrou.core.model.ways import Route
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Takes, Value
 from verrou.machines.linux.files.account_files import SHADOW, AccountFile, Record, ShadowField, number
@@ -88,8 +88,8 @@ def _quality_of(rule_id: str, key: str, root: Root, stack: Stack) -> Reading:
     return Reading(
         _quality_value(rule_id, quality),
         source=decided.source if decided else shipped_default(f"{key} = {SHIPPED[key]}"),
-        overruled=decided.overruled if decided else (),
-        in_force=not gap,
+        overrides=decided.overrides if decided else (),
+        enforced=not gap,
         reason=gap or (f"{stop}: not understood, so the system reads no further" if stop else ""),
         remedy=f"repair or remove {stop.place}:{stop.line}" if stop else "",
     )
@@ -137,7 +137,7 @@ def _storage_cannot(system: System) -> str:
 
 
 def _blank_cannot(system: System) -> str:
-    ways = [gate.way for gate in system.gates if gate.blank and gate.way is not Way.REMOTE_SHELL]
+    ways = [gate.way for gate in system.entry_points if gate.blank and gate.way is not Route.REMOTE_SHELL]
     lines = [takes_blank(system.root, service) for way in ways for service in behind(system.root, way)]
     return next(filter(None, (put_together(system.root, line.file) for line in lines if line)), "")
 
@@ -195,7 +195,7 @@ def _history_of(root: Root, stack: Stack) -> Reading:
         return Reading(0, source=Source("PAM stack", text=gap), reason=gap)
     value, source = _remembered(root, lines[0])
     if past := unheeded(stack, lines[0]):
-        return Reading(value, source=source, in_force=False, reason=_past(past, lines[0], PWHISTORY))
+        return Reading(value, source=source, enforced=False, reason=_past(past, lines[0], PWHISTORY))
     return Reading(value, source=source)
 
 
@@ -238,11 +238,11 @@ def _read_storage(system: System) -> Reading:
     """The scheme of new passwords and those of the stored ones."""
     lines = system.password_stack.having(UNIX)
     defs = login_defs(system.root)
-    overruled: tuple[Source, ...] = ()
+    overrides: tuple[Source, ...] = ()
     named = next((a for line in lines for a in line.arguments if a in UNIX_SCHEMES), None)
     if named:
         scheme, source = UNIX_WORDS.get(named, named), lines[0].source
-        overruled = (defs["ENCRYPT_METHOD"][1],) if "ENCRYPT_METHOD" in defs else ()
+        overrides = (defs["ENCRYPT_METHOD"][1],) if "ENCRYPT_METHOD" in defs else ()
     elif "ENCRYPT_METHOD" in defs:
         scheme, source = defs["ENCRYPT_METHOD"][0].lower(), defs["ENCRYPT_METHOD"][1]
     elif lines:
@@ -256,7 +256,7 @@ def _read_storage(system: System) -> Reading:
     return Reading(
         coming | frozenset(stored),
         source=source,
-        overruled=overruled,
+        overrides=overrides,
         reason=reason,
         pending=coming if old else None,
     )
@@ -326,9 +326,9 @@ def _read_ageing(rule_id: str) -> Callable[[System], Reading]:
             if kind.rank(value) < kind.rank(loosest):
                 said = f"{holders[0].name}: {kind.say(value)}"
                 loosest, deciding = value, Source(SHADOW, holders[0].line, said)
-        overruled = (source,) if deciding is not source else ()
+        overrides = (source,) if deciding is not source else ()
         reason = f"{looser} accounts are looser than {source.place} says" if looser > 1 else ""
-        return Reading(loosest, source=deciding, overruled=overruled, reason=reason)
+        return Reading(loosest, source=deciding, overrides=overrides, reason=reason)
 
     return read
 
@@ -386,7 +386,9 @@ def _put_ageing(rule_id: str) -> Callable[[Root, Value], str]:
 
 def _read_blank_ways(system: System) -> Reading:
     """The ways that a blank password opens, as far as what stands behind each way decides that."""
-    opened = [gate for gate in system.gates if not gate.unasked and ((gate.blank and gate.passwords) or not gate.proof)]
+    opened = [
+        gate for gate in system.entry_points if not gate.unasked and ((gate.blank and gate.passwords) or not gate.proof)
+    ]
     source = opened[-1].source if opened else None
     return Reading(frozenset(str(gate.way) for gate in opened), source=source or Source("no way takes a blank one"))
 
@@ -398,7 +400,7 @@ def _put_blank_ways(root: Root, value: Value) -> str:
     for gate in gates(root, (), ()):
         if not gate.blank or str(gate.way) in value:
             continue
-        if gate.way is Way.REMOTE_SHELL:
+        if gate.way is Route.REMOTE_SHELL:
             say(root, "PermitEmptyPasswords", "no")
             continue
         for service in behind(root, gate.way):
@@ -467,7 +469,7 @@ KEEPERS: Mapping[str, Keeper] = {
     "password.max_age": _age_keeper("password.max_age", Takes()),
     "password.min_age": _age_keeper("password.min_age", Takes()),
     "password.warn_before": _age_keeper("password.warn_before", Takes()),
-    "password.blank_ways": Keeper(
+    "password.blank_accepted": Keeper(
         "nullok on pam_unix.so in the stack of each way's service; for the remote shell PermitEmptyPasswords of its "
         "server as well",
         _read_blank_ways,

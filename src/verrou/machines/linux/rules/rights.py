@@ -164,7 +164,7 @@ def _read_right(rule_id: str) -> Callable[[System], Reading]:
             return Reading(frozenset({EVERYBODY}), source=source, reason=said)
         said = found.but if may else "anyone at the machine needs an administrator's password, or is denied"
         over = (_our_source(rule_id),) if wanted is not None else ()
-        return Reading(frozenset(may), source=source, reason=said, overruled=over)
+        return Reading(frozenset(may), source=source, reason=said, overrides=over)
 
     known = _known(read)
 
@@ -257,7 +257,7 @@ def _where_it_covers(mine: Ours) -> Reading:
     """A limit that covers nobody is written down and holds nobody."""
     if mine.covered:
         return Reading()
-    return Reading(in_force=False, reason="it is for nobody: sharing.applies_to names no account and no group")
+    return Reading(enforced=False, reason="it is for nobody: sharing.applies_to names no account and no group")
 
 
 def _hide_drives(root: Root, mine: Ours, value: Value) -> Ours:

@@ -78,9 +78,9 @@ def _read_automatic(system: System) -> Reading:
     others = tuple(each.source for each in found if each is not worst)
     if not worst.known:
         return unreadable(worst.says, source=worst.source)
-    value = "guests" if _is_for_a_guest(worst, guests) else "anybody"
+    value = "guests" if _is_for_a_guest(worst, guests) else "anyone"
     reason = f"{worst.account or 'anyone'}: {worst.says}"
-    return Reading(value, source=worst.source, overruled=others, reason=reason)
+    return Reading(value, source=worst.source, overrides=others, reason=reason)
 
 
 def _put_automatic(root: Root, value: Value) -> str:
