@@ -112,7 +112,7 @@ def test_what_is_true_of_this_hour_stays_not_known(two: PrivateRoot) -> None:
 
 
 def test_what_is_not_in_the_copy_stays_not_known(two: PrivateRoot) -> None:
-    """A reader of fingers has nothing to read in a copy: its no there is none of the machine."""
+    """A reader of fingers has nothing to read in a copy: its no there is not one of the machine."""
     modules = next((two.path / "usr/lib").glob("*/security/pam_deny.so")).parent
     shutil.copy(modules / "pam_deny.so", modules / "pam_fprintd.so")
     before_all(two, "login", "auth sufficient pam_fprintd.so")

@@ -162,7 +162,7 @@ def test_a_waiver_never_covers_what_could_not_be_read() -> None:
             Verdict.NOT_APPLICABLE,
             "not applicable on this machine",
         ),
-        ('[builtin]\nadmin_name = "changed"', "builtin.admin_name", Verdict.NOT_MET, "keeper (as shipped)"),
+        ('[builtin]\nadmin_name = "changed"', "builtin.admin_name", Verdict.NOT_MET, "keeper (the original name)"),
         ('[accounts.tern]\nrole = "standard"', "accounts.tern", Verdict.MET, "matches the baseline"),
         (
             '[accounts.tern]\nrole = "administrator"',
@@ -247,7 +247,7 @@ def test_what_a_machine_does_not_take_is_left_by_hand_and_not_tried() -> None:
     baseline = asked("[password]\nmin_length = 80\n")
     worksheet = plan(now, baseline, audit(now, baseline))
     assert worksheet.steps == ()
-    assert [item.advice for item in worksheet.by_hand] == ["this machine takes 72 characters at most"]
+    assert [item.advice for item in worksheet.manual] == ["this machine takes 72 characters at most"]
 
 
 def test_the_gravest_shortfalls_come_first() -> None:
@@ -266,7 +266,7 @@ def test_a_value_that_only_lacks_force_is_never_loosened() -> None:
         "lockout.lasts": timedelta(minutes=45),
         "lockout.forget_after": timedelta(minutes=20),
     }
-    assert [(item.subject, item.advice) for item in worksheet.by_hand] == [("password.min_length", "mend it")]
+    assert [(item.subject, item.advice) for item in worksheet.manual] == [("password.min_length", "mend it")]
 
 
 def test_what_is_left_by_hand_says_what_to_do() -> None:
@@ -295,7 +295,7 @@ members = ["nobody"]
         "add account tern to group ringers",
         "account tern: until 2027-01-01",
     ]
-    advice = {item.subject: item.advice for item in worksheet.by_hand}
+    advice = {item.subject: item.advice for item in worksheet.manual}
     assert set(advice) == {
         "population.administrators",
         "population.blank_passwords",
@@ -325,7 +325,7 @@ def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None
         ),
     }
     worksheet = plan(posture(PEOPLE[1], tern, guest, twin), baseline, found)
-    (advice,) = [item.advice for item in worksheet.by_hand]
+    (advice,) = [item.advice for item in worksheet.manual]
     assert "warden and skua" in advice
     assert [step.what for step in worksheet.steps] == ["account tern: password ageing applies"]
     (guests_only,) = audit(posture(PEOPLE[1], guest), asked('[population]\nageing_exempt = "guests"')).findings
@@ -342,7 +342,7 @@ def test_a_longest_age_alone_does_not_end_the_exceptions() -> None:
         "set password.max_age to 90 days",
         "account tern: password ageing applies",
     ]
-    assert not worksheet.by_hand
+    assert not worksheet.manual
 
 
 def test_every_value_has_its_sentence_and_every_rule_about_accounts_names_them() -> None:

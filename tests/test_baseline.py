@@ -155,7 +155,7 @@ def test_five_errors_are_told_at_once_each_with_its_line(verrou: Verrou, tmp_pat
         ),
         (
             '[logon]\nnetwork.denied = ["ana"]\n[accounts.ana]\nroutes = ["console", "network"]\n',
-            "should come in by network, but logon.network.denied keeps it out",
+            "should sign in by network, but logon.network.denied keeps it out",
         ),
         (
             '[logon]\nremote-screen.allowed = ["bors"]\n[accounts.ana]\nroutes = ["remote-screen"]\n',

@@ -20,7 +20,7 @@ from verrou.cli.options import fetch_baseline, load_baseline, shipped_baselines
 from verrou.core.audit import audit, remarkable
 from verrou.core.baseline import read_baseline
 from verrou.core.capture import captured
-from verrou.core.comparison import Compared, Turn, compare, compare_baselines
+from verrou.core.comparison import Compared, Direction, compare, compare_baselines
 from verrou.core.model import PasswordState, Posture, Reading
 from verrou.core.plan.steps import SetRules, TrySignIn, account_of
 from verrou.core.plan.worksheet import plan
@@ -36,7 +36,7 @@ from verrou.records.earlier import posture_before
 DAY = datetime(2026, 9, 14, 8, 30)
 
 
-def sides(line: Compared) -> tuple[str, str, str, Turn]:
+def sides(line: Compared) -> tuple[str, str, str, Direction]:
     return line.fact, line.one, line.other, line.turn
 
 
@@ -59,18 +59,20 @@ def test_a_comparison_is_empty_on_equals_and_the_same_from_either_side(
 @pytest.mark.parametrize(
     ("rule", "before", "after", "turn"),
     [
-        ("lockout.after", 10, 5, Turn.STRICTER),
-        ("lockout.after", 5, "never", Turn.LOOSER),
-        ("password.min_length", 8, 12, Turn.STRICTER),
-        ("password.max_age", "90 days", "never", Turn.LOOSER),
-        ("password.may_contain_name", True, False, Turn.STRICTER),
-        ("screen.locked_shows", "nothing", "name", Turn.LOOSER),
-        ("logon.console.allowed", ["tern"], ["tern", "ana"], Turn.LOOSER),
-        ("logon.console.denied", ["tern"], ["tern", "ana"], Turn.STRICTER),
-        ("logon.console.allowed", ["tern"], ["ana"], Turn.OTHER),
+        ("lockout.after", 10, 5, Direction.STRICTER),
+        ("lockout.after", 5, "never", Direction.LOOSER),
+        ("password.min_length", 8, 12, Direction.STRICTER),
+        ("password.max_age", "90 days", "never", Direction.LOOSER),
+        ("password.may_contain_name", True, False, Direction.STRICTER),
+        ("screen.locked_shows", "nothing", "name", Direction.LOOSER),
+        ("logon.console.allowed", ["tern"], ["tern", "ana"], Direction.LOOSER),
+        ("logon.console.denied", ["tern"], ["tern", "ana"], Direction.STRICTER),
+        ("logon.console.allowed", ["tern"], ["ana"], Direction.DIFFERENT),
     ],
 )
-def test_which_way_a_rule_turned_is_told_by_the_catalogue(rule: str, before: object, after: object, turn: Turn) -> None:
+def test_which_way_a_rule_turned_is_told_by_the_catalogue(
+    rule: str, before: object, after: object, turn: Direction
+) -> None:
     posture = posture_of(Authority.fresh("hide-01", DAY), "")
     kind = CATALOGUE[rule].kind
     here, there = (
@@ -91,24 +93,24 @@ def with_tern(**facts: object) -> Posture:
 @pytest.mark.parametrize(
     ("fact", "words", "before", "after", "turn"),
     [
-        ("enabled", "enabled", True, False, Turn.STRICTER),
-        ("password", "password", PasswordState.SET, PasswordState.BLANK, Turn.LOOSER),
-        ("password", "password", PasswordState.SET, PasswordState.NONE, Turn.STRICTER),
-        ("change_due", "password change due", False, True, Turn.STRICTER),
-        ("ageing_exempt", "exempt from password ageing", False, True, Turn.LOOSER),
-        ("max_age", "maximum password age in days", None, 90, Turn.STRICTER),
-        ("max_age", "maximum password age in days", 90, 365, Turn.LOOSER),
-        ("min_age", "minimum password age in days", None, 1, Turn.STRICTER),
-        ("until", "until", None, date(2027, 3, 31), Turn.STRICTER),
-        ("until", "until", date(2027, 3, 31), date(2028, 3, 31), Turn.LOOSER),
-        ("hint", "hint", "", "the ship", Turn.LOOSER),
-        ("recovery_questions", "recovery questions", (), ("Which bird?",), Turn.LOOSER),
-        ("linked_identity", "linked online identity", "", "tern@birds.example", Turn.LOOSER),
-        ("groups", "groups", ("users",), ("administrators",), Turn.OTHER),
-        ("full_name", "full name", "", "Tara Tern", Turn.OTHER),
+        ("enabled", "enabled", True, False, Direction.STRICTER),
+        ("password", "password", PasswordState.SET, PasswordState.BLANK, Direction.LOOSER),
+        ("password", "password", PasswordState.SET, PasswordState.NONE, Direction.STRICTER),
+        ("change_due", "password change due", False, True, Direction.STRICTER),
+        ("ageing_exempt", "exempt from password ageing", False, True, Direction.LOOSER),
+        ("max_age", "maximum password age in days", None, 90, Direction.STRICTER),
+        ("max_age", "maximum password age in days", 90, 365, Direction.LOOSER),
+        ("min_age", "minimum password age in days", None, 1, Direction.STRICTER),
+        ("until", "until", None, date(2027, 3, 31), Direction.STRICTER),
+        ("until", "until", date(2027, 3, 31), date(2028, 3, 31), Direction.LOOSER),
+        ("hint", "hint", "", "the ship", Direction.LOOSER),
+        ("recovery_questions", "recovery questions", (), ("Which bird?",), Direction.LOOSER),
+        ("linked_identity", "linked online identity", "", "tern@birds.example", Direction.LOOSER),
+        ("groups", "groups", ("users",), ("administrators",), Direction.DIFFERENT),
+        ("full_name", "full name", "", "Tara Tern", Direction.DIFFERENT),
     ],
 )
-def test_which_way_an_account_turned(fact: str, words: str, before: object, after: object, turn: Turn) -> None:
+def test_which_way_an_account_turned(fact: str, words: str, before: object, after: object, turn: Direction) -> None:
     here, there = with_tern(**{fact: before}), with_tern(**{fact: after})
     found = {line.fact: line for line in compare(here, there).differing if line.subject == "account tern"}
     assert found[words].turn is turn
@@ -123,9 +125,9 @@ def test_an_account_more_is_looser_and_a_group_more_is_other() -> None:
     machine.add("tern", "", GOOD_PASSWORD, must_change=False)
     machine.add_group("ringers", "")
     lines = {line.subject: line for line in compare(before, posture_of(machine, "")).differing}
-    assert (lines["account tern"].one, lines["account tern"].turn) == ("", Turn.LOOSER)
+    assert (lines["account tern"].one, lines["account tern"].turn) == ("", Direction.LOOSER)
     assert lines["account tern"].other == "standard, in by console, network"
-    assert lines["group ringers"].turn is Turn.OTHER
+    assert lines["group ringers"].turn is Direction.DIFFERENT
 
 
 def test_groups_that_every_machine_has_are_the_same_in_any_language() -> None:
@@ -142,16 +144,16 @@ def test_groups_that_every_machine_has_are_the_same_in_any_language() -> None:
 @pytest.mark.parametrize(
     ("one", "other", "turn"),
     [
-        ("after = 5", "after = 4", Turn.STRICTER),
-        ("after = 5", "", Turn.LOOSER),
-        ("after = { from = 3, to = 9 }", "after = { from = 4, to = 6 }", Turn.STRICTER),
-        ("after = { from = 3, to = 6 }", "after = { from = 4, to = 9 }", Turn.OTHER),
-        ("after = { exactly = 5 }", "after = { any_of = [4, 5] }", Turn.OTHER),
-        ("after = 5", "after = { exactly = 5 }", Turn.OTHER),
-        ("after = { any_of = [4, 5] }", "after = { any_of = [4, 5] }", Turn.ALIKE),
+        ("after = 5", "after = 4", Direction.STRICTER),
+        ("after = 5", "", Direction.LOOSER),
+        ("after = { from = 3, to = 9 }", "after = { from = 4, to = 6 }", Direction.STRICTER),
+        ("after = { from = 3, to = 6 }", "after = { from = 4, to = 9 }", Direction.DIFFERENT),
+        ("after = { exactly = 5 }", "after = { any_of = [4, 5] }", Direction.DIFFERENT),
+        ("after = 5", "after = { exactly = 5 }", Direction.DIFFERENT),
+        ("after = { any_of = [4, 5] }", "after = { any_of = [4, 5] }", Direction.SAME),
     ],
 )
-def test_which_way_a_demand_turned(one: str, other: str, turn: Turn) -> None:
+def test_which_way_a_demand_turned(one: str, other: str, turn: Direction) -> None:
     mine, theirs = (
         read_baseline(f'[baseline]\ntitle = "x"\n[lockout]\n{text}\n', "x.toml", fetch_baseline)
         for text in (one, other)
@@ -185,7 +187,7 @@ def test_the_whole_way_on_a_real_root(manned_root: PrivateRoot, verrou: Verrou, 
     kept = {line["subject"] for line in lines if line["subject"].startswith(("lockout.", "password."))}
     beside = {line["subject"] for line in lines} - kept
     assert "lockout.after" in kept and beside <= {"account warden", "population.ageing_exempt"}, "whose ages follow"
-    assert "looser" not in {line["turn"] for line in lines}
+    assert "looser" not in {line["direction"] for line in lines}
     now = json.loads(verrou("compare", "monday", "now", *at, "--format", "json", code=1).stdout)["lines"]
     assert [line["subject"] for line in now] == [line["subject"] for line in lines]
     told = verrou("report", *at, "-b", "shared-desk", "--no-tests", "--since", "2", "--format", "json", code=1)
@@ -262,7 +264,7 @@ def test_every_answer_gives_a_baseline_that_is_at_least_what_it_builds_on(verrou
         base = load_baseline(QUESTIONS["used_by"].answers[answers["used_by"]].builds_on)
         made = read_baseline(written("hut", answers, [], base), "hut.toml", fetch_baseline)
         turns = {line.turn for line in compare_baselines(base, made).differing}
-        assert turns <= {Turn.STRICTER}, answers
+        assert turns <= {Direction.STRICTER}, answers
     verrou("baseline", "new", "hut", "--used-by", "named", "--watched", "always", code=2)
     said = verrou("baseline", "new", "hut", "--used-by", "named", "--watched", "always", code=2).stderr
     assert "How many people share it in a year?" in said and "--shared-by 1-2|3-10|more" in said
@@ -271,16 +273,16 @@ def test_every_answer_gives_a_baseline_that_is_at_least_what_it_builds_on(verrou
 def test_baselines_side_by_side(verrou: Verrou, tmp_path: Path) -> None:
     for one, other in product(shipped_baselines(), repeat=2):
         forwards, backwards = (compare_baselines(*map(load_baseline, pair)) for pair in ((one, other), (other, one)))
-        assert forwards.count(Turn.STRICTER) == backwards.count(Turn.LOOSER)
+        assert forwards.count(Direction.STRICTER) == backwards.count(Direction.LOOSER)
         assert (not forwards.differing) is (one == other)
     (tmp_path / "mine.toml").write_text(
         '[baseline]\ntitle = "mine"\nbuilds_on = ["office"]\n[lockout]\nafter = 3\n'
         '[[waiver]]\nrule = "lockout.after"\nreason = "x"\nby = "ana"\nuntil = 2027-01-01\n'
     )
     told = json.loads(verrou("baseline", "compare", "office", "mine.toml", "--format", "json", code=1).stdout)
-    assert [(line["subject"], line["turn"]) for line in told["lines"]] == [
+    assert [(line["subject"], line["direction"]) for line in told["lines"]] == [
         ("lockout.after", "stricter"),
-        ("waiver of lockout.after", "other"),
+        ("waiver of lockout.after", "different"),
     ]
     verrou("baseline", "compare", "office", "office")
 

@@ -267,7 +267,7 @@ def test_a_worksheet_on_a_linux_tree_and_back(tree: Path, earlier: list[Step], s
 
 
 def test_a_refused_step_in_the_middle_leaves_nobody_locked_out(tmp_path: Path) -> None:
-    """The new administrator is refused by the machine: the old one must not be taken away for it."""
+    """The new administrator is rejected by the machine: the old one must not be taken away for it."""
     machine = fresh_bench(tmp_path)
     posture = machine.observe()
     wanted: list[Step] = [CreateAccount("users", Role.ADMINISTRATOR), SetEnabled("keeper", False)]

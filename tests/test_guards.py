@@ -218,7 +218,7 @@ def test_a_worksheet_from_a_baseline_closes_what_it_can_and_passes_or_is_refused
     after = posture
     for step in worksheet.steps:
         after = foresee(step, after)
-    by_hand = {item.subject for item in worksheet.by_hand}
+    by_hand = {item.subject for item in worksheet.manual}
     not_met = (Verdict.NOT_MET, Verdict.UNKNOWN)
     short = {f.subject for f in audit(after, baseline).findings if f.verdict in not_met}
     assert short == by_hand, "whatever still falls short is left by hand and said so"

@@ -100,7 +100,7 @@ def test_lines_the_system_passes_over_are_found() -> None:
     assert [(broken.line, broken.what.split(",")[0]) for broken in file.broken()] == [
         (2, "3 fields; expected 7"),
         (3, "found an empty name"),
-        (4, "found a number field that is no number"),
+        (4, "a number field is not a number"),
     ]
 
 
@@ -216,7 +216,7 @@ def test_what_decides_the_lockout(
     assert said is not None and CATALOGUE["lockout.lasts"].kind.say(said) == lasts
     assert found["lockout.lasts"].enforced is force
     if not force:
-        assert "faillock.conf:1 (deny = 4)" in str(found["lockout.after"].overrides[0]), "what was overruled is named"
+        assert "faillock.conf:1 (deny = 4)" in str(found["lockout.after"].overrides[0]), "what was overridden is named"
 
 
 def test_includes_in_a_circle_and_broken_lines_are_unreadable(tmp_path: Path) -> None:
@@ -227,7 +227,7 @@ def test_includes_in_a_circle_and_broken_lines_are_unreadable(tmp_path: Path) ->
     )
     assert lockout_readings(root)["lockout.after"].status is Status.UNKNOWN
     fatal = load_stack(root, "login", "auth").fatal
-    assert fatal is not None and fatal.text == CIRCLES, "libpam breaks down over it, and lets nobody in"
+    assert fatal is not None and fatal.text == CIRCLES, "libpam breaks down over it, and does not allow sign-in"
 
 
 @given(st.lists(st.sampled_from(["deny=3", "unlock_time=60", "silent", "[x=a b]"]), max_size=4), st.integers(1, 9))

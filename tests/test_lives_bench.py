@@ -161,7 +161,7 @@ def test_whoever_is_tied_outside_is_not_locked_out_unawares(bench: Path, verrou:
         "account", "add", "ana", "--role", "administrator", "--keep-password", "-m", bench, *TYPED, typed=OTHER_PASSWORD
     )
     verrou(*rule, *TYPED, typed=OTHER_PASSWORD)
-    with pytest.raises(No, match="outside identity stay out"):
+    with pytest.raises(No, match="linked to an online identity cannot"):
         authority(bench).sign_in("warden", GOOD_PASSWORD)
 
 

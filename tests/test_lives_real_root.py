@@ -188,7 +188,7 @@ def test_removing_archives_the_home_and_touches_nothing_else(manned_root: Privat
     (root.path / "home/tern").mkdir()
     (root.path / "home/tern/somebody-elses").touch()
     told = verrou("undo", *m, code=4).stdout
-    assert "somebody made it anew since; left as it is; unpack /var/lib" in " ".join(told.split()), (
+    assert "it was created again since; left as it is; unpack /var/lib" in " ".join(told.split()), (
         "what stands there by now is not written over"
     )
     assert [path.name for path in (root.path / "home/tern").iterdir()] == ["somebody-elses"]

@@ -142,7 +142,7 @@ def test_every_service_file_is_accounted_for(two: PrivateRoot, verrou: Verrou) -
     two.write("/var/lib/dpkg/info/fieldkiosk.list", "/etc/pam.d\n/etc/pam.d/kiosk\n")
     told = verrou("access", *m).stderr
     assert "/etc/pam.d/kiosk (package fieldkiosk) asks PAM; by which route is not known" in told
-    assert "pam.d/shut" not in told, "nobody comes in by what lets nobody in"
+    assert "pam.d/shut" not in told, "nobody comes in by what does not allow sign-in"
     show = ("rule", "show", "password.blank_accepted", "logon.console.denied", *m, "--format", "json")
     told = json.loads(verrou(*show).stdout)
     assert told["password.blank_accepted"]["status"] == "unknown"
@@ -502,7 +502,7 @@ def test_what_is_not_known_of_a_listed_account_keeps_it_from_being_as_listed() -
         *(Verdict.UNKNOWN, "the password of tern could not be read"),
     )
     unread = evolve(known, machine=evolve(facts, unread=(Unread.ADMINISTRATION,)))
-    assert verdict(unread) == (Verdict.UNKNOWN, "whether tern administers could not be read")
+    assert verdict(unread) == (Verdict.UNKNOWN, "whether tern has administrator rights could not be read")
     assert audit(unread, baseline).findings[0].severity is Severity.HIGH, "it may be an administrator"
     doubtful = machine(Known.UNKNOWN, PasswordState.SET)
     said = "whether it can sign in over the network is not known: kiosk decides so"

@@ -121,8 +121,8 @@ def test_what_the_worksheet_does_about_it() -> None:
         "remove the hint of account hinted",
         "remove the recovery questions of account hinted",
     }
-    assert [item.subject for item in worksheet.by_hand] == ["population.unused_for"]
-    assert "listed" in worksheet.by_hand[0].advice
+    assert [item.subject for item in worksheet.manual] == ["population.unused_for"]
+    assert "listed" in worksheet.manual[0].advice
     for step in worksheet.steps:
         now = foresee(step, now)
     short = {f.subject for f in audit(now, asked(BASELINE)).findings if f.verdict is Verdict.NOT_MET}
@@ -144,7 +144,7 @@ def test_what_a_new_account_brings_up_is_told_in_the_same_worksheet() -> None:
     baseline = asked('[population]\nunused_for = "90 days"\n[accounts.gull]\nroutes = ["console"]\n')
     worksheet = plan(now, baseline, audit(now, baseline))
     assert [type(step) for step in worksheet.steps] == [CreateAccount]
-    (left,) = worksheet.by_hand
+    (left,) = worksheet.manual
     assert "gull can sign in over the network" in left.advice, "and nothing is said of its never having been used"
 
 
@@ -213,7 +213,7 @@ def test_a_way_that_should_be_shut_is_shut_by_leaving_or_left_to_a_person() -> N
     baseline = asked('[accounts.tern]\nroutes = ["console"]\n')
     worksheet = plan(now, baseline, audit(now, baseline))
     assert [step.what for step in worksheet.steps] == ["remove account tern from group afar"]
-    (left,) = worksheet.by_hand
+    (left,) = worksheet.manual
     assert "tern can sign in over the network" in left.advice
     with_all = asked('[accounts.tern]\nroutes = ["console", "network", "remote-screen"]\n')
     assert audit(now, with_all).all_met
@@ -278,4 +278,4 @@ def test_names_are_taken_with_or_without_case() -> None:
 def test_an_identity_that_is_not_there_is_no_name_for_a_new_group() -> None:
     baseline = asked('[groups.777]\nmembers = ["warden"]\n')
     worksheet = plan(machine(), baseline, audit(machine(), baseline))
-    assert worksheet.steps == () and "no group of identity 777" in worksheet.by_hand[0].advice
+    assert worksheet.steps == () and "no group with ID 777" in worksheet.manual[0].advice

@@ -90,7 +90,7 @@ def test_verify_proves_on_real_pam_and_leaves_nothing_and_undo_nothing_either(
         )
     } | {(rule, "not-run") for rule in ("logon.console.allowed", *BY_THE_CLOCK)}
     left = {trial["rule"]: trial["seen"] for trial in told["tests"] if trial["result"] == "not-run"}
-    assert left["logon.console.allowed"] == "this system has no group that makes somebody a guest"
+    assert left["logon.console.allowed"] == "this system has no group that makes an account a guest"
     assert "terminal" in left[BY_THE_CLOCK[0]] and "clock" in left[BY_THE_CLOCK[1]]
     assert manned_root.tree() == start
     assert list((manned_root.path / "run").iterdir()) == []

@@ -208,7 +208,7 @@ def test_a_list_that_names_nobody_any_more_lets_nobody_in() -> None:
     machine.remove_group("ringers")
     assert machine.policy()["in_network"] == [] and machine.policy()["hidden"] == []
     for name in ("tern", "keeper"):
-        with pytest.raises(No, match="may not come"):
+        with pytest.raises(No, match="is denied sign-in"):
             machine.sign_in(name, GOOD_PASSWORD, "network")
     machine.remove("tern", "delete")
     assert (machine.policy()["opens_as"], machine.policy()["covered"]) == (0, []), "nobody inherits an identity"

@@ -87,7 +87,7 @@ def test_a_guest_and_a_standard_user_are_tried_as_what_they_are(manned_root: Pri
     own = (*m, "--password", "stdin")
     assert "could not elevate" in verrou("account", "test", "tern", *own, typed=f"{GOOD_PASSWORD}\n").stdout
     verrou("account", "password", "daypass", "--password", "stdin", "--yes", *m, typed=f"{GOOD_PASSWORD}\n")
-    assert "refused by sshd" in verrou("account", "test", "daypass", *own, typed=f"{GOOD_PASSWORD}\n").stdout
+    assert "rejected by sshd" in verrou("account", "test", "daypass", *own, typed=f"{GOOD_PASSWORD}\n").stdout
     kept = "/etc/security/access.d/50-verrou.conf"
     manned_root.write(kept, "+:daypass:ALL\n" + manned_root.read(kept))
     refused = verrou("account", "test", "daypass", *own, typed=f"{GOOD_PASSWORD}\n", code=4)
@@ -97,7 +97,7 @@ def test_a_guest_and_a_standard_user_are_tried_as_what_they_are(manned_root: Pri
 def test_a_guest_of_a_bench_machine_is_tried_by_every_way(bench: Path, verrou: Verrou) -> None:
     m = ("-m", bench)
     verrou("account", "add", "daypass", "--role", "guest", "--password", "blank", "--yes", *m)
-    assert "refused by network" in verrou("account", "test", "daypass", *m).stdout
+    assert "rejected by network" in verrou("account", "test", "daypass", *m).stdout
     verrou("group", "join", "14", "daypass", "--yes", *m)
     kept = json.loads(bench.read_text())
     kept["policy"]["blank_by"] = ["console", "remote-screen"]

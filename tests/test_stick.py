@@ -12,6 +12,7 @@ import pytest
 
 from conftest import base_of
 from debian_root import SUITE, PrivateRoot, mount
+from verrou import __version__
 
 TOP = Path(__file__).parent.parent
 
@@ -25,7 +26,7 @@ def test_it_is_one_file_of_python_alone_and_the_same_each_time(stick: Path, tmp_
     assert not [name for name in names if name.split("/")[0] in ("sqlalchemy", "alembic", "matplotlib", "numpy")]
     assert {"verrou/handbook/round.md", "verrou/baselines/office.toml"} <= set(names)
     said = subprocess.run([sys.executable, "-I", file, "--version"], capture_output=True, text=True, check=True).stdout
-    assert said == f"verrou 0.1.0, {digest}\n"
+    assert said == f"verrou {__version__}, {digest}\n"
     subprocess.run([sys.executable, TOP / "scripts/stick", tmp_path], check=True, capture_output=True)
     assert (tmp_path / "verrou.pyz").read_bytes() == file.read_bytes()
 

@@ -162,14 +162,14 @@ def test_lines_that_matter_are_told(sudo_root: PrivateRoot, verrou: Verrou) -> N
     sudo_root.inside("chpasswd", typed="tern:kittiwake-Cliff-42\n")
     audit = json.loads(verrou("audit", "-b", sheet, "-m", sudo_root.path, "--format", "json", code=1).stdout)
     assert [each["verdict"] for each in audit["findings"]] == ["unknown"], audit
-    why = json.loads(verrou("why", "tern", "administrator", "-m", sudo_root.path, "--format", "json").stdout)
+    why = json.loads(verrou("why", "tern", "elevate", "-m", sudo_root.path, "--format", "json").stdout)
     assert why["answer"] == "unknown" and "--ask-system" in why["chain"][0]["change"]
     captured = verrou("baseline", "capture", "--accounts", "-m", sudo_root.path).stdout
-    assert "# tern: whether it administers could not be read" in captured
+    assert "# tern: whether it has administrator rights could not be read" in captured
     with open(sudo_root.path / "etc/sudoers", "a") as sudoers:
         sudoers.write("tern ALL=(ALL) ALL, !/bin/sh\n")
     said = verrou("survey", "-m", sudo_root.path).stderr
-    assert "/etc/sudoers:6: gives everything as root but /bin/sh: that holds nobody" in said
+    assert "/etc/sudoers:6: allows everything as root except /bin/sh: that restricts no one" in said
     assert "/etc/sudoers:4: sudo passes over" in said
     assert "+night cannot be looked up" in said and "10.0.0.1 cannot be looked up" in said
 

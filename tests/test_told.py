@@ -165,7 +165,7 @@ def test_a_trial_is_of_what_it_says(bench: Path, verrou: Verrou) -> None:
     by_rule: dict[str, set[str]] = {}
     for trial in told:
         by_rule.setdefault(trial["rule"], set()).add(trial["result"])
-        assert "may not come by" not in trial["seen"] or trial["rule"].startswith("logon."), trial
+        assert "is denied sign-in by" not in trial["seen"] or trial["rule"].startswith("logon."), trial
     for rule_id in ("lockout.after", "elevation.standard_gives", "logon.console.allowed"):
         assert by_rule[rule_id] == {"passed"}, (rule_id, told)
     verrou("rule", "set", "lockout.after=4", *m, "--yes", "--test")
@@ -338,7 +338,7 @@ def test_a_survey_of_a_kind_that_nobody_knows_is_shown(bench: Path, verrou: Verr
 
     told = json.loads(journal.read_text().splitlines()[0])["told"] | {"entry": float("inf")}
     journal.write_text(json.dumps({"told": told, "chain": _link(START, told)}) + "\n")
-    assert "is no journal line" in verrou("journal", "list", "-m", bench, code=2).stderr
+    assert "not a journal line" in verrou("journal", "list", "-m", bench, code=2).stderr
 
 
 @pytest.mark.real_root

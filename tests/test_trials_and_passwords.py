@@ -207,7 +207,7 @@ def test_the_authority_counts_by_its_own_clock() -> None:
     assert tries("gull-1") == "in"
     machine.reset_password("tern", "")
     assert tries("") == "in"
-    assert tries("", way="network") == "a blank password is not good by network"
+    assert tries("", way="network") == "a blank password is not accepted: network"
     machine.set_open("tern", False)
     assert tries("") == "the account is closed"
     machine.set_open("tern", True)

@@ -282,7 +282,7 @@ class TestOnARealRoot:
             library.unlink()
             library.write_text("of another time")
         told = verrou("account", "swap", "warden", "ringer", "-m", manned_root.path, "--preview", code=4)
-        assert "could not be tried: this system has no PAM that runs here" in " ".join(told.stdout.split())
+        assert "could not be tested: this system has no PAM that runs here" in " ".join(told.stdout.split())
         assert "not-run" in verrou("verify", "-b", "essential", "-m", manned_root.path, code=1).stdout
         verrou("account", "change", "warden", "--full-name", "Wilma", "-m", manned_root.path, "--yes")
 

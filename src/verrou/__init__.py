@@ -1,6 +1,6 @@
 """Verrou audits and hardens the local accounts of computers that stand alone, and proves that the result holds."""
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"
 
 
 def shipped_text(*path: str) -> str:

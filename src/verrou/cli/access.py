@@ -77,45 +77,45 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
             out.print(f"? {each}")
         for each in map(shown, differing(chosen, posture)):
             out.print(each)
-        out.print("Each column shows what is needed to sign in. Reasons: verrou why ACCOUNT WAY", style="dim")
+        out.print("Each column shows what is needed to sign in. Reasons: verrou why ACCOUNT ROUTE", style="dim")
 
     print_facts(style, sheet, rows, text)
 
 
 @click.command()
 @click.argument("account_name", metavar="ACCOUNT", shell_complete=completing.accounts)
-@click.argument("asked", metavar="WAY", shell_complete=completing.ways)
+@click.argument("route", metavar="ROUTE", shell_complete=completing.ways)
 @machine_option
 @as_option
 @format_option
-def why(account_name: str, asked: str, machine: Machine, as_baseline: str | None, style: str) -> None:
+def why(account_name: str, route: str, machine: Machine, as_baseline: str | None, style: str) -> None:
     """Explain why an account can or cannot sign in by a route (console, network, remote-screen, remote-shell), or, with
-    administrator for WAY, elevate."""
+    elevate as ROUTE, elevate."""
     from verrou.core.model import AccountName
     from verrou.core.model.known import Known
-    from verrou.core.model.reasons import ADMINISTRATOR, why_administrator
+    from verrou.core.model.reasons import ELEVATE, why_administrator
     from verrou.core.model.reasons import why as reasons
     from verrou.core.model.ways import Route
     from verrou.core.values import nearest, show_raw
     from verrou.reports.access import why_data, why_sheet
     from verrou.reports.sheets import console, print_sheet, shown
 
-    choices = [*map(str, Route), ADMINISTRATOR]
-    if asked not in choices:
-        close = nearest(asked, choices)
+    choices = [*map(str, Route), ELEVATE]
+    if route not in choices:
+        close = nearest(route, choices)
         hint = f". Did you mean {close}?" if close else ""
-        raise BadInput(f"WAY: invalid value {show_raw(asked)}; expected one of {', '.join(choices)}{hint}")
+        raise BadInput(f"ROUTE: invalid value {show_raw(route)}; expected one of {', '.join(choices)}{hint}")
     posture = _posture(machine, as_baseline)
     account = posture.by_name[AccountName(known_account(posture, account_name))]
-    answer = why_administrator(account, posture) if asked == ADMINISTRATOR else reasons(account, Route(asked), posture)
+    answer = why_administrator(account, posture) if route == ELEVATE else reasons(account, Route(route), posture)
     sheet = why_sheet(answer)
 
     def text() -> None:
         from attrs import evolve
 
         out = console()
-        does = "can elevate" if asked == ADMINISTRATOR else f"can sign in {Route(asked).phrase}"
-        does_not = "cannot elevate" if asked == ADMINISTRATOR else f"cannot sign in {Route(asked).phrase}"
+        does = "can elevate" if route == ELEVATE else f"can sign in {Route(route).phrase}"
+        does_not = "cannot elevate" if route == ELEVATE else f"cannot sign in {Route(route).phrase}"
         said = {
             Known.YES: f"Yes: {account.name} {does}.",
             Known.NO: f"No: {account.name} {does_not}.",

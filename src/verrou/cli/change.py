@@ -404,7 +404,7 @@ def harden(
     from verrou.core.plan.worksheet import plan
     from verrou.core.rules import CATALOGUE
     from verrou.reports.sheets import console, print_sheet, shown
-    from verrou.reports.worksheets import by_hand_sheet
+    from verrou.reports.worksheets import manual_sheet
 
     known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
     for family in families:
@@ -418,9 +418,10 @@ def harden(
     found = _held_against(posture, baseline)
     worksheet = plan(posture, baseline, found, frozenset(families))
     out = console()
-    if worksheet.by_hand:
-        print_sheet(out, by_hand_sheet(worksheet))
-        out.print()
+    for left in (manual_sheet(worksheet), manual_sheet(worksheet, waits=True)):
+        if left.rows:
+            print_sheet(out, left)
+            out.print()
     after, all_done = found, True
     if worksheet.steps:
         done = change(machine, posture, worksheet.steps, baseline=baseline, **how)

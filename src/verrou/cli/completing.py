@@ -108,7 +108,7 @@ def ways(context: click.Context, typed: str) -> Iterable[str]:
     """Ways in, and administration."""
     from verrou.core.model.ways import Route
 
-    return [*Route, "administrator"]
+    return [*Route, "elevate"]
 
 
 def _words_of(schema: object) -> Iterable[str]:

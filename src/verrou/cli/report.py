@@ -69,7 +69,7 @@ def report(
         missing,
         entries,
         results,
-        plan(posture, baseline, now).by_hand,
+        plan(posture, baseline, now).manual,
         who(),
         f"{datetime.now():%Y-%m-%d %H:%M:%S}",
         version_line(),

@@ -378,7 +378,7 @@ class _Reader:
             try:
                 values[name] = _typed(table[name], field_.type)
                 if field_.default is NOTHING and not str(values[name]).strip():
-                    raise Unacceptable(table[name], "a text that says something")
+                    raise Unacceptable(table[name], "a text that is not empty")
             except Unacceptable as unacceptable:
                 self.problem((*path, name), f"{where}.{name}: {unacceptable}")
         return cls(**values) if len(self.problems) == before else None

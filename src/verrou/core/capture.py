@@ -150,7 +150,9 @@ def _account(account: Account, posture: Posture) -> str:
         return "\n" + comment(f"{account.name} is enabled, and {why}: no baseline lists it so")
     role = known_role(account, posture)
     if role is Known.UNKNOWN:
-        return "\n" + comment(f"{account.name}: whether it administers could not be read, so no baseline lists it")
+        return "\n" + comment(
+            f"{account.name}: whether it has administrator rights could not be read, so no baseline lists it"
+        )
     if group := _denied_group_it_lacks(account, role, posture):
         # Making the role would add it to the group, and deny it what it can do now.
         return "\n" + comment(f"{account.name} is {role} and not in group {group}: no baseline lists it so")

@@ -17,18 +17,18 @@ from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.core.values import Kind, Value
 
 
-class Turn(StrEnum):
+class Direction(StrEnum):
     """What the second side is, beside the first."""
 
     STRICTER = "stricter"
     LOOSER = "looser"
-    OTHER = "other"
-    ALIKE = "alike"
+    DIFFERENT = "different"
+    SAME = "same"
 
     @property
-    def backwards(self) -> "Turn":
+    def backwards(self) -> "Direction":
         """What the first side is, beside the second."""
-        return {Turn.STRICTER: Turn.LOOSER, Turn.LOOSER: Turn.STRICTER}.get(self, self)
+        return {Direction.STRICTER: Direction.LOOSER, Direction.LOOSER: Direction.STRICTER}.get(self, self)
 
 
 @frozen
@@ -40,7 +40,7 @@ class Compared:
     fact: str
     one: str
     other: str
-    turn: Turn
+    turn: Direction
 
 
 @frozen
@@ -51,10 +51,10 @@ class Comparison:
 
     @property
     def differing(self) -> tuple[Compared, ...]:
-        """What is not alike."""
-        return tuple(line for line in self.lines if line.turn is not Turn.ALIKE)
+        """What is not same."""
+        return tuple(line for line in self.lines if line.turn is not Direction.SAME)
 
-    def count(self, turn: Turn) -> int:
+    def count(self, turn: Direction) -> int:
         """How many lines turned out so."""
         return sum(line.turn is turn for line in self.lines)
 
@@ -79,12 +79,12 @@ def _accounts(one: Posture, other: Posture) -> Iterator[Compared]:
         subject = f"account {account.name}"
         if mine is None or theirs is None:
             sides = (_summary(mine, one), _summary(theirs, other))
-            yield Compared(subject, "", *sides, Turn.LOOSER if mine is None else Turn.STRICTER)
+            yield Compared(subject, "", *sides, Direction.LOOSER if mine is None else Direction.STRICTER)
             continue
         for fact, words in {"role": "role", "routes": "routes", **FACTS}.items():
             before, after = _fact(mine, fact, one), _fact(theirs, fact, other)
             rank = STRICTNESS.get(fact, _no_order)
-            turn = Turn.ALIKE if before == after else _by_rank(rank, before, after)
+            turn = Direction.SAME if before == after else _by_rank(rank, before, after)
             yield Compared(subject, words, _words(mine, fact, before), _words(theirs, fact, after), turn)
 
 
@@ -146,13 +146,13 @@ STRICTNESS: Mapping[str, Rank] = {
 """Of the facts of an account that have an order: higher is stricter."""
 
 
-def _by_rank(rank: Rank, before: Any, after: Any) -> Turn:
+def _by_rank(rank: Rank, before: Any, after: Any) -> Direction:
     was, now = rank(before), rank(after)
     if was is None or now is None or was == now:
-        return Turn.OTHER
+        return Direction.DIFFERENT
     if isinstance(was, frozenset):
-        return Turn.STRICTER if now < was else Turn.LOOSER if now > was else Turn.OTHER
-    return Turn.STRICTER if now > was else Turn.LOOSER
+        return Direction.STRICTER if now < was else Direction.LOOSER if now > was else Direction.DIFFERENT
+    return Direction.STRICTER if now > was else Direction.LOOSER
 
 
 def _groups(one: Posture, other: Posture) -> Iterator[Compared]:
@@ -161,14 +161,14 @@ def _groups(one: Posture, other: Posture) -> Iterator[Compared]:
     for name in dict.fromkeys((*mine, *theirs)):
         subject, here, there = f"group {name}", mine.get(name), theirs.get(name)
         if here is None or there is None:
-            yield Compared(subject, "", "there" if here else "", "there" if there else "", Turn.OTHER)
+            yield Compared(subject, "", "there" if here else "", "there" if there else "", Direction.DIFFERENT)
             continue
         for fact, before, after in (
             ("called", here.name, there.name),
             ("grants", _listed(here.grants), _listed(there.grants)),
             ("note", here.note, there.note),
         ):
-            yield Compared(subject, fact, before, after, Turn.ALIKE if before == after else Turn.OTHER)
+            yield Compared(subject, fact, before, after, Direction.SAME if before == after else Direction.DIFFERENT)
 
 
 def _listed(items: Any) -> str:
@@ -190,19 +190,19 @@ def _in_common_words(rule: Rule, posture: Posture) -> Reading:
     return evolve(reading, value=value, pending=pending)
 
 
-def turn_of(rule: Rule, one: Reading, other: Reading) -> Turn:
+def turn_of(rule: Rule, one: Reading, other: Reading) -> Direction:
     """What one reading is beside another, by the rule's own order; what comes after a restart decides where what holds
     now is the same."""
     if _stands(one) == _stands(other):
-        return Turn.ALIKE
+        return Direction.SAME
     if not one.status is other.status is Status.READ:
-        return Turn.OTHER
+        return Direction.DIFFERENT
     if one.enforced is not other.enforced:
-        return Turn.STRICTER if other.enforced else Turn.LOOSER
+        return Direction.STRICTER if other.enforced else Direction.LOOSER
     for mine, theirs in ((one.value, other.value), (_coming(one), _coming(other))):
         if mine != theirs:
             return _by_kind(rule.kind, mine, theirs)
-    return Turn.OTHER
+    return Direction.DIFFERENT
 
 
 def _stands(reading: Reading) -> tuple[object, ...]:
@@ -213,11 +213,11 @@ def _coming(reading: Reading) -> Value | None:
     return reading.value if reading.pending is None else reading.pending
 
 
-def _by_kind(kind: Kind, one: Value | None, other: Value | None) -> Turn:
+def _by_kind(kind: Kind, one: Value | None, other: Value | None) -> Direction:
     if one is None or other is None:
-        return Turn.OTHER
+        return Direction.DIFFERENT
     tighter, wider = kind.at_least(other, one), kind.at_least(one, other)
-    return Turn.OTHER if tighter == wider else Turn.STRICTER if tighter else Turn.LOOSER
+    return Direction.DIFFERENT if tighter == wider else Direction.STRICTER if tighter else Direction.LOOSER
 
 
 def compare_baselines(one: Baseline, other: Baseline) -> Comparison:
@@ -236,18 +236,18 @@ def _asks(demand: Demand | None) -> str:
     return "" if demand is None else demand.desired.say(demand.rule)
 
 
-def _asked_turn(rule: Rule, one: Demand | None, other: Demand | None) -> Turn:
+def _asked_turn(rule: Rule, one: Demand | None, other: Demand | None) -> Direction:
     if one is None or other is None:
-        return Turn.STRICTER if one is None else Turn.LOOSER
+        return Direction.STRICTER if one is None else Direction.LOOSER
     mine, theirs = one.desired, other.desired
     if mine == theirs:
-        return Turn.ALIKE
+        return Direction.SAME
     if isinstance(mine, AtLeast) and isinstance(theirs, AtLeast):
         return _by_kind(rule.kind, mine.value, theirs.value)
     if isinstance(mine, Between) and isinstance(theirs, Between):
         within = (_within(rule, theirs, mine), _within(rule, mine, theirs))
-        return {(True, False): Turn.STRICTER, (False, True): Turn.LOOSER}.get(within, Turn.OTHER)
-    return Turn.OTHER
+        return {(True, False): Direction.STRICTER, (False, True): Direction.LOOSER}.get(within, Direction.DIFFERENT)
+    return Direction.DIFFERENT
 
 
 def _within(rule: Rule, inner: Between, outer: Between) -> bool:
@@ -264,13 +264,15 @@ def _listings(one: Baseline, other: Baseline) -> Iterator[Compared]:
         for name in dict.fromkeys((*mine, *theirs)):
             here, there = mine.get(name), theirs.get(name)
             if here is None or there is None:
-                yield Compared(f"{what} {name}", "", "listed" if here else "", "listed" if there else "", Turn.OTHER)
+                yield Compared(
+                    f"{what} {name}", "", "listed" if here else "", "listed" if there else "", Direction.DIFFERENT
+                )
                 continue
             for field in here.__attrs_attrs__:
                 if field.name in ("name", "mark", "rule", "machine", "reason"):
                     continue
                 before, after = (_plain(getattr(each, field.name)) for each in (here, there))
-                turn = Turn.ALIKE if before == after else Turn.OTHER
+                turn = Direction.SAME if before == after else Direction.DIFFERENT
                 yield Compared(f"{what} {name}", field.name.replace("_", " "), before, after, turn)
 
 

@@ -196,9 +196,9 @@ class _Asked:
         shut = {way: demand for way in account.routes or Route if (demand := self._closing(account, way)) is not None}
         if account.routes:
             for way, demand in shut.items():
-                yield self._about(account, f"should come in by {way}, but {demand.rule.id} keeps it out, as", demand)
+                yield self._about(account, f"should sign in by {way}, but {demand.rule.id} keeps it out, as", demand)
         elif len(shut) == len(Route):
-            said = "should be able to sign in, but no way is left to it: the first that keeps it out is"
+            said = "should be able to sign in, but no route is left: the first denial is"
             yield self._about(account, said, next(iter(shut.values())))
 
     def _closing(self, account: WantedAccount, way: Route) -> Demand | None:

@@ -118,7 +118,7 @@ def posture_from(data: object) -> Posture:
     if not isinstance(data, dict) or data.get("format") != FORMAT:
         if isinstance(data, dict) and data.get("format") in FORMER:
             raise BadInput("this survey was saved by Verrou 0.1, and only that version reads it. Save it again.")
-        raise BadInput(f'this is no survey: it does not say "format": "{FORMAT}"')
+        raise BadInput(f'not a survey: it does not say "format": "{FORMAT}"')
     # A survey is read far less often than one is made, and made sooner without this.
     from cattrs import transform_error
     from cattrs.errors import ClassValidationError, IterableValidationError
@@ -183,7 +183,7 @@ def _moment(raw: Any) -> datetime:
 
 def _number(raw: Any) -> int:
     if isinstance(raw, bool) or not isinstance(raw, int) or abs(raw) > MOST_SEEN:
-        raise ValueError(f"{raw!r:.40}: this is no number that a machine keeps")
+        raise ValueError(f"{raw!r:.40}: not a number that a machine stores")
     return raw
 
 

@@ -82,7 +82,7 @@ class TrialAccount(Protocol):
         ...
 
     def elevate(self, password: str) -> Answer:
-        """Use administration, giving its own password where one is asked for. What is not accepted was refused by what
+        """Use administration, giving its own password where one is asked for. What is not accepted was rejected by what
         decides about administration.
 
         Raises:

@@ -531,7 +531,7 @@ class Name(Kind):
 
     @property
     def accepted(self) -> str:
-        return f'an account name, or "{NOT_SHIPPED}" for any other than the shipped one'
+        return f'an account name, or "{NOT_SHIPPED}" for any other than the original one'
 
     def parse(self, raw: object) -> Value:
         if not isinstance(raw, str) or not raw.strip() or not raw.isprintable():
@@ -555,8 +555,8 @@ class Name(Kind):
     def say(self, value: Value) -> str:
         if isinstance(value, BuiltinName):
             if value.name == NOT_SHIPPED:
-                return "any name but the shipped one"
-            return f"{value.name} (as shipped)" if value.shipped else value.name
+                return "any name but the original one"
+            return f"{value.name} (the original name)" if value.shipped else value.name
         return str(value)
 
     def rank(self, value: Value) -> float:
@@ -905,7 +905,7 @@ class Roster(Kind):
 
     @property
     def plain_meaning(self) -> str:
-        return "at most that many, and never nobody; { only = [names] } requires these and no others"
+        return "at most that many, and at least 1; { only = [names] } requires these and no others"
 
 
 def singular(unit: str) -> str:

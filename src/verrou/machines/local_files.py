@@ -140,7 +140,7 @@ def ordinary_bytes(path: Path, most: int | None = None, flags: int = 0) -> bytes
     """The content of a file that somebody else may have put there. ``flags`` of open(2) come to the usual ones.
 
     Raises:
-        OSError: it cannot be read, is no ordinary file (a pipe or a device would be waited for), or is too large.
+        OSError: it cannot be read, is not an ordinary file (a pipe or a device would be waited for), or is too large.
     """
     descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC | flags)
     with os.fdopen(descriptor, "rb") as stream:

@@ -58,7 +58,7 @@ class Journal:
                         _count_undone(entries, entries[number])
             except (KeyError, TypeError, ValueError, AttributeError, OverflowError):
                 where = f"{self.folder / JOURNAL}:{position}"
-                raise BadInput(f"{where}: this line is no journal line; the journal was changed") from None
+                raise BadInput(f"{where}: not a journal line; the journal was changed") from None
         return list(entries.values())
 
     def broken_off(self) -> Entry | None:
@@ -102,9 +102,7 @@ class Journal:
         try:
             raw, contents = ordinary_bytes(folder / INDEX), ordinary_bytes(folder / CONTENTS)
             if entry is not None and _digest(raw, contents) != entry.digest:
-                raise BadInput(
-                    f"{folder}: what was kept of entry {number} was changed, so there is no way back over it"
-                )
+                raise BadInput(f"{folder}: what was kept of entry {number} was changed, so it cannot be undone")
             finished = entry is not None and entry.finished is not None
             return [_change(each, contents, number, finished) for each in json.loads(raw)]
         except PermissionError:
@@ -178,7 +176,7 @@ class Journal:
                 line = json.loads(raw)
                 told, claimed = line["told"], line["chain"]
             except (ValueError, KeyError, TypeError, RecursionError):
-                raise BadInput(f"{path}:{position}: this line is no journal line; the journal was changed") from None
+                raise BadInput(f"{path}:{position}: not a journal line; the journal was changed") from None
             chain = _link(chain, told)
             if chain != claimed:
                 raise BadInput(f"{path}:{position}: the chain breaks here; a line was changed or is missing")

@@ -49,7 +49,7 @@ def machines_in(folder: Path) -> list[str]:
     other JSON files, to be named as foreign.
 
     Raises:
-        BadInput: it is no folder, or holds no machine.
+        BadInput: it is not a folder, or holds no machine.
         NotEnoughRights: this account may not look.
     """
     try:
@@ -128,7 +128,7 @@ def go_round(addresses: Sequence[str], assignment: Assignment, load: Load, says:
     try:
         yield from _looked(pool, addresses, cores + 1)
     except BrokenProcessPool:
-        raise MachineRefused("one of the processes at work was ended from outside; say the command again") from None
+        raise MachineRefused("one of the processes at work was ended from outside; run the command again") from None
     finally:
         pool.shutdown()
 

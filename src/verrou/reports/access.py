@@ -341,5 +341,5 @@ def _source(posture: Posture, rule_id: str) -> str:
         return ""
     said = [str(reading.source)] if reading.source is not None else []
     said += [reading.reason] if reading.reason else []
-    said += [f"overrules {source}" for source in reading.overrides[:2]]
+    said += [f"overrides {source}" for source in reading.overrides[:2]]
     return "; ".join(said)

@@ -77,10 +77,10 @@ FAMILY_WORDS = {
     "password": "what a password must be, and how long it lasts",
     "lockout": "what wrong passwords lead to",
     "logon": "who can sign in by which route",
-    "rights": "what somebody may do to the machine who is in",
-    "elevation": "what is asked before somebody administers",
+    "rights": "what signed-in users may do to the machine",
+    "elevation": "the prompt before elevation",
     "screen": "what the sign-in screen and the lock screen show, and who gets past them",
-    "sharing": "what somebody meets who uses a shared computer",
+    "sharing": "limits for users of a shared computer",
 }
 """What each family is about."""
 

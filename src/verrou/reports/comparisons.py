@@ -2,16 +2,16 @@
 
 from typing import TypedDict
 
-from verrou.core.comparison import Comparison, Turn
+from verrou.core.comparison import Comparison, Direction
 from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Sheet, columns_of
 
-STYLES = {Turn.STRICTER: GOOD, Turn.LOOSER: BAD, Turn.OTHER: DOUBTFUL, Turn.ALIKE: QUIET}
+STYLES = {Direction.STRICTER: GOOD, Direction.LOOSER: BAD, Direction.DIFFERENT: DOUBTFUL, Direction.SAME: QUIET}
 
 
 class ComparedData(TypedDict):
     """One fact on both sides; None where a side has no such account, group or rule."""
 
-    turn: Turn
+    direction: Direction
     subject: str
     fact: str
     one: str | None
@@ -32,10 +32,10 @@ def comparison_data(found: Comparison, one: str, other: str, every: bool) -> Com
     return {
         "one": one,
         "other": other,
-        "counts": {str(turn): found.count(turn) for turn in Turn},
+        "counts": {str(turn): found.count(turn) for turn in Direction},
         "lines": [
             {
-                "turn": line.turn,
+                "direction": line.turn,
                 "subject": line.subject,
                 "fact": line.fact,
                 "one": line.one if line.one or line.fact else None,
@@ -56,9 +56,9 @@ def comparison_sheet(data: ComparisonData, missing: str = "not there", *, blocks
         if blocks and line["fact"] and line["subject"] != last:
             rows.append({"about": line["subject"]})
         last = line["subject"]
-        styles[len(rows)] = STYLES[line["turn"]]
-        about = f"  {line['fact']}, {line['turn']}" if line["fact"] else line["subject"]
-        below = "" if line["fact"] else str(line["turn"])
+        styles[len(rows)] = STYLES[line["direction"]]
+        about = f"  {line['fact']}, {line['direction']}" if line["fact"] else line["subject"]
+        below = "" if line["fact"] else str(line["direction"])
         rows.append(
             {
                 **line,
@@ -69,14 +69,14 @@ def comparison_sheet(data: ComparisonData, missing: str = "not there", *, blocks
             }
         )
     columns = columns_of(
-        ("turn", "turn"),
+        ("direction", "direction"),
         ("subject", "subject"),
         ("fact", "fact"),
         ("about", ""),
         ("one", data["one"]),
         ("other", data["other"]),
         whole=("about",),
-        hidden=("turn", "subject", "fact"),
+        hidden=("direction", "subject", "fact"),
         only_text=("about",),
         under={"about": "below"},
     )
@@ -85,5 +85,5 @@ def comparison_sheet(data: ComparisonData, missing: str = "not there", *, blocks
 
 def counted_turns(found: Comparison) -> str:
     """How much differs, in a sentence."""
-    said = [f"{found.count(turn)} {turn}" for turn in Turn if turn is not Turn.ALIKE and found.count(turn)]
-    return f"{', '.join(said) or 'nothing differs'}; {found.count(Turn.ALIKE)} alike"
+    said = [f"{found.count(turn)} {turn}" for turn in Direction if turn is not Direction.SAME and found.count(turn)]
+    return f"{', '.join(said) or 'nothing differs'}; {found.count(Direction.SAME)} the same"

@@ -13,9 +13,9 @@ STATE_WORDS = {
     State.INTERRUPTED: "interrupted",
     State.RUNNING: "running",
     State.UNDONE: "undone",
-    State.TESTED: "tried, nothing changed",
+    State.TESTED: "tested, nothing changed",
     State.UNCHANGED: "nothing to change",
-    State.REJECTED: "refused, nothing changed",
+    State.REJECTED: "rejected, nothing changed",
 }
 _STYLES = {State.DONE: GOOD, State.INTERRUPTED: BAD, State.RUNNING: DOUBTFUL}
 MOST_TOLD = 3

@@ -10,7 +10,7 @@ from verrou.core.audit import Audit, Finding, Verdict
 from verrou.core.baseline import Baseline
 from verrou.core.entries import Entry
 from verrou.core.model import MachineFacts, joined, name_list
-from verrou.core.plan.worksheet import ByHand
+from verrou.core.plan.worksheet import ManualStep
 from verrou.core.rules import Severity
 from verrou.core.trials import Result, TrialResult
 from verrou.reports.findings import TrialData, trials_data
@@ -57,7 +57,7 @@ class SignedWaiver(TypedDict):
     lapsed: bool
 
 
-class ByHandData(TypedDict):
+class ManualStepData(TypedDict):
     """What no step closes."""
 
     subject: str
@@ -84,7 +84,8 @@ class SignOffData(TypedDict):
     changed: list[LineData]
     met: list[LineData]
     not_applicable: list[LineData]
-    manual: list[ByHandData]
+    manual: list[ManualStepData]
+    later: list[ManualStepData]
     waivers: list[SignedWaiver]
     tests: list[TrialData]
     entries: list[EntryData]
@@ -102,7 +103,7 @@ class Signed:
     no_before: str
     entries: Sequence[Entry]
     tests: Sequence[TrialResult]
-    manual: Sequence[ByHand]
+    manual: Sequence[ManualStep]
     by: str
     at: str
     tool: str
@@ -161,22 +162,29 @@ def sign_off_data(signed: Signed) -> SignOffData:
         "changed": lines["changed"],
         "met": lines["met"],
         "not_applicable": lines["not_applicable"],
-        "manual": [{"subject": item.subject, "advice": item.advice} for item in signed.manual],
+        "manual": _left(signed, waits=False),
+        "later": _left(signed, waits=True),
         "waivers": [waiver for finding in signed.now.findings for waiver in _waivers(finding)],
         "tests": trials_data(signed.tests),
         "entries": [entry_data(entry, running=False) for entry in signed.entries],
     }
 
 
+def _left(signed: Signed, *, waits: bool) -> list[ManualStepData]:
+    return [{"subject": item.subject, "advice": item.advice} for item in signed.manual if item.waits is waits]
+
+
 def _summary(signed: Signed) -> list[str]:
     """Before, now, and what is left for whom."""
     before = signed.before.summary if signed.before else f"not known: {signed.no_before}"
     now = signed.now.summary
-    by_hand = list(dict.fromkeys(item.subject for item in signed.manual))
+    by_hand = list(dict.fromkeys(item.subject for item in signed.manual if not item.waits))
     short = [f for f in signed.now.findings if f.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN)]
-    steps = [f.subject for f in short if f.subject not in by_hand]
+    later = list(dict.fromkeys(item.subject for item in signed.manual if item.waits))
+    steps = [f.subject for f in short if f.subject not in (*by_hand, *later)]
     parts = [f"{signed.by} runs verrou harden for {name_list(steps)}"] if steps else []
     parts += [f"manual steps, listed below: {name_list(by_hand)}"] if by_hand else []
+    parts += [f"takes effect later: {name_list(later)}"] if later else []
     waived = [f.waiver for f in signed.now.findings if f.waiver is not None]
     parts += [f"{len(waived)} waived by {joined(sorted({waiver.by for waiver in waived}))}"] if waived else []
     return [f"Before: {before}.", f"Now: {now}.", f"Remaining: {'; '.join(parts) or 'nothing'}."]

@@ -78,7 +78,7 @@ def accounts_sheet(
         ("role", "role"),
         ("state", "state"),
         ("routes", "routes"),
-        ("last_sign_in", "last in"),
+        ("last_sign_in", "last sign-in"),
         ("password_age", "password"),
         ("groups", "groups"),
         ("shipped", "origin"),
@@ -113,7 +113,8 @@ def _password_age(account: Account, posture: Posture) -> str:
         return str(account.password)
     if account.password_changed is None:
         return "set"
-    return counted((posture.machine.now.date() - account.password_changed).days, "day")
+    days = (posture.machine.now.date() - account.password_changed).days
+    return "set today" if days == 0 else counted(days, "day")
 
 
 def last_sign_in(account: Account, posture: Posture, form: str) -> str:
@@ -163,7 +164,7 @@ def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Sheet:
                 "rule": rule.id,
                 "value": value_now(rule, reading),
                 "says": reading_says(rule, reading),
-                "decided_by": "; ".join(filter(None, (decided_by(reading), what_helps(rule, reading, posture)))),
+                "set_by": "; ".join(filter(None, (decided_by(reading), what_helps(rule, reading, posture)))),
                 "overrides": [str(source) for source in reading.overrides],
                 "takes_effect": str(rule.counts_on(posture)),
                 "status": str(reading.status),
@@ -173,15 +174,15 @@ def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Sheet:
     columns = columns_of(
         ("rule", "rule"),
         ("takes_effect", "takes effect"),
-        ("value", "is"),
+        ("value", "value"),
         ("says", "says"),
-        ("decided_by", "decided by"),
+        ("set_by", "set by"),
         ("overrides", "overrides"),
         ("status", "status"),
         ("enforced", "in force"),
         whole=("rule", "takes_effect"),
-        hidden=("says", "decided_by", "overrides", "status", "enforced"),
-        under={"value": "decided_by"},
+        hidden=("says", "set_by", "overrides", "status", "enforced"),
+        under={"value": "set_by"},
     )
     return Sheet("rules", columns, tuple(rows), styles)
 
@@ -222,7 +223,7 @@ def decided_by(reading: Reading) -> str:
     parts = [str(reading.source)] if reading.source else []
     if reading.reason and not any(reading.reason in part for part in parts):
         parts.append(reading.reason)
-    parts += [f"overrules {source}" for source in reading.overrides[:2]]
+    parts += [f"overrides {source}" for source in reading.overrides[:2]]
     if reading.remedy:
         parts.append(reading.remedy)
     return "; ".join(parts)
@@ -236,7 +237,7 @@ def summary_lines(posture: Posture) -> list[str]:
     who = (
         f"{'administrator' if len(names) == 1 else 'administrators'}: {shown(joined(names))}"
         if names
-        else "nobody administers"
+        else "no account has administrator rights"
     )
     may = "may" if Unread.PASSWORDS in facts.unread else "can"
     who = "administrators are not known" if Unread.ADMINISTRATION in facts.unread else who

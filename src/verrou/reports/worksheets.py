@@ -18,23 +18,23 @@ def worksheet_sheet(steps: Sequence[tuple[Step, StepResult]], posture: Posture, 
     rows = [
         {
             "step": number,
-            "rehearsed": str(result.outcome),
+            "dry_run": str(result.outcome),
             "takes_effect": "" if isinstance(step, TrySignIn) else str(step.effect),
             "what": step.what,
-            "does": _does(step, posture),
+            "change": _does(step, posture),
             "why": "; ".join(filter(None, (_reason(step), step.concerns, _answer(result)))),
         }
         for number, (step, result) in enumerate(steps, start=1)
     ]
     columns = columns_of(
         ("step", "step"),
-        ("rehearsed", "rehearsed"),
+        ("dry_run", "dry run"),
         ("takes_effect", "takes effect"),
-        ("does", "does"),
-        whole=("rehearsed", "takes_effect"),
-        hidden=() if rehearsed else ("rehearsed",),
-        under={"does": "why"},
-        listed=("does",),
+        ("change", "change"),
+        whole=("dry_run", "takes_effect"),
+        hidden=() if rehearsed else ("dry_run",),
+        under={"change": "why"},
+        listed=("change",),
     )
     styles = {i: STYLES[result.outcome] for i, (_, result) in enumerate(steps) if result.outcome is not Outcome.DONE}
     return Sheet("steps", columns, tuple(rows), styles)
@@ -67,14 +67,15 @@ def _does(step: Step, posture: Posture) -> list[str] | str:
     return ["set together", *(f"  {line}" for line in (*lines, *same))]
 
 
-def by_hand_sheet(worksheet: Worksheet) -> Sheet:
-    """What is left for a person: each advice once, with all that it is about."""
+def manual_sheet(worksheet: Worksheet, *, waits: bool = False) -> Sheet:
+    """The manual steps, or what only waits to take effect: each advice once, with all that it is about."""
     subjects: dict[str, list[str]] = {}
-    for item in worksheet.by_hand:
+    for item in (each for each in worksheet.manual if each.waits is waits):
         subjects.setdefault(item.advice, []).append(item.subject)
     rows = tuple({"subject": about, "advice": advice} for advice, about in subjects.items())
-    columns = columns_of(("subject", "manual step"), ("advice", "action"), whole=("subject",), listed=("subject",))
-    return Sheet("by_hand", columns, rows)
+    heads = ("takes effect later", "when") if waits else ("manual step", "action")
+    columns = columns_of(("subject", heads[0]), ("advice", heads[1]), whole=("subject",), listed=("subject",))
+    return Sheet("manual", columns, rows)
 
 
 def results_sheet(steps: Sequence[tuple[Step, StepResult]]) -> Sheet:
@@ -100,7 +101,7 @@ def put_back_sheet(items: Sequence[PutBack]) -> Sheet:
     styles = {i: STYLES[item.outcome] for i, item in enumerate(told)}
     return Sheet(
         "undo",
-        columns_of(("outcome", "rehearsed"), ("place", "place"), whole=("outcome",), under={"place": "said"}),
+        columns_of(("outcome", "dry run"), ("place", "place"), whole=("outcome",), under={"place": "said"}),
         rows,
         styles,
     )

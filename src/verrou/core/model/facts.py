@@ -100,7 +100,7 @@ class Unread(StrEnum):
 
 @define(on_setattr=setters.frozen, repr=False, unsafe_hash=True)
 class Source:
-    """Where a fact stands: a file of the machine and its line (1 for the first), or words such as "shipped default"."""
+    """Where a fact stands: a file of the machine and its line (1 for the first), or words such as "default"."""
 
     place: str
     line: int | None = None
@@ -121,7 +121,7 @@ ACCOUNTS = "accounts"
 
 def shipped_default(text: str = "") -> Source:
     """The source of what no file says: what the program itself takes then."""
-    return Source("shipped default", text=text)
+    return Source("default", text=text)
 
 
 class Status(StrEnum):
@@ -201,7 +201,8 @@ class Account:
     from it although a group gives it. ``may_run`` are the commands that it may run as root where it may not run all;
     ``elevation_asks`` is whose password it gives for what it may: its own, root's, another account's, or none.
     ``elevates_with`` names another account whose password that is. ``elevates_until`` is the last day on which the
-    lines about it give what they give. ``shell_fault`` says why its shell lets nobody in. ``inside_by`` are the ways
+    lines about it give what they give. ``shell_fault`` says why its shell does not allow sign-in. ``inside_by`` are the
+    ways
     by which somebody is signed in as it, as far as the machine tells. ``processes`` run as it now; ``acts`` is what
     acts for it without anybody signing in."""
 

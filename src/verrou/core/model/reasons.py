@@ -29,7 +29,7 @@ from verrou.core.model.words import counted, joined
 from verrou.core.values import EVERYBODY as ALL
 from verrou.core.values import GROUP
 
-ADMINISTRATOR = "administrator"
+ELEVATE = "elevate"
 """What is asked for instead of a way, to know whether an account may administer."""
 
 
@@ -110,13 +110,13 @@ def why_administrator(account: Account, posture: Posture) -> Why:
         said = "it is the built-in administrator" if account.builtin else "it has the ID of the built-in administrator"
         lines = [Reason(True, said, account.source)]
     if administers(account, posture) or role_of(account, posture) is Role.ADMINISTRATOR:
-        return Why(account.name, ADMINISTRATOR, Known.YES, (*lines, asked), tuple(lines))
+        return Why(account.name, ELEVATE, Known.YES, (*lines, asked), tuple(lines))
     if known_role(account, posture) is Known.UNKNOWN:
         said = f"it is not known whether a line makes {account.name} an administrator"
         if rule is not None and rule.source is None and rule.reason:
             said += f": {rule.reason}"
         reason = Reason(False, said, rule.source if rule else None, _to_know(posture, rule))
-        return Why(account.name, ADMINISTRATOR, Known.UNKNOWN, (reason,))
+        return Why(account.name, ELEVATE, Known.UNKNOWN, (reason,))
     against = [_not_given(account, posture)]
     if account.may_run:
         some = joined(account.may_run)
@@ -125,7 +125,7 @@ def why_administrator(account: Account, posture: Posture) -> Why:
         against.append(asked)
     elif met is PromptOutcome.UNKNOWN:
         against.append(Reason(False, "what else it would be asked for is not known", rule.source if rule else None))
-    return Why(account.name, ADMINISTRATOR, Known.NO, tuple(against))
+    return Why(account.name, ELEVATE, Known.NO, tuple(against))
 
 
 def _to_know(posture: Posture, rule: Reading | None) -> str:
@@ -146,7 +146,7 @@ def _not_given(account: Account, posture: Posture) -> Reason:
     change = joins if group is not None else "a line that makes it an administrator"
     if Grant.ADMINISTRATION in account.denied_grants:
         return Reason(False, "a line denies it administrator rights", next(iter(account.granted_by), None), change)
-    return Reason(False, f"no line and no group gives {account.name} administration", account.source, change)
+    return Reason(False, f"no group or configuration line makes {account.name} administration", account.source, change)
 
 
 def _given_by(account: Account, source: Source, posture: Posture) -> str:

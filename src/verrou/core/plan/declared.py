@@ -20,8 +20,8 @@ def group_gaps(posture: Posture, wanted: WantedGroup, coming: frozenset[AccountN
     name, group = wanted.name, posture.group_called(wanted.name)
     if group is None:
         if name.isdigit():
-            advice = f"there is no group of identity {name}, and an identity cannot be chosen; name the group"
-            yield Gap(name, Fact.THERE, False, True, by_hand=advice)
+            advice = f"there is no group with ID {name}, and an ID cannot be chosen. Name the group"
+            yield Gap(name, Fact.THERE, False, True, manual=advice)
             return
         note = wanted.note if Detail.GROUP_NOTE in posture.machine.details else ""
         yield Gap(name, Fact.THERE, False, True, (CreateGroup(name, note),))
@@ -32,7 +32,7 @@ def group_gaps(posture: Posture, wanted: WantedGroup, coming: frozenset[AccountN
             yield Gap(name, Fact.MEMBERS, None, member, (Join(member, group.name if group else name),))
         else:
             advice = f"there is no account {member} that could join {name}"
-            yield Gap(name, Fact.MEMBERS, None, member, by_hand=advice)
+            yield Gap(name, Fact.MEMBERS, None, member, manual=advice)
     for member in group.members if group is not None and wanted.only is not None else ():
         if member not in (*(wanted.only or ()), *wanted.members):
             yield Gap(name, Fact.MEMBERS, member, None, (Leave(member, group.name if group else name),))
@@ -53,13 +53,13 @@ def account_gaps(posture: Posture, wanted: WantedAccount) -> Iterator[Gap]:
             yield Gap(name, Fact.ROLE, role, wanted.role, steps)
             coming = reduce(lambda before, step: foresee(step, before), steps, posture)
         except NoWay as reason:
-            yield Gap(name, Fact.ROLE, role, wanted.role, by_hand=str(reason))
+            yield Gap(name, Fact.ROLE, role, wanted.role, manual=str(reason))
     should_be_open = wanted.is_open(posture.machine.now.date())
     blank = account.password is PasswordState.BLANK and wanted.password != "blank"
     if blank and (should_be_open or account.enabled):
         opened = "" if account.enabled or not should_be_open else f", then verrou account enable {name}"
         by_hand = f"verrou account password {name}{opened}" if should_be_open else ""
-        yield Gap(name, Fact.PASSWORD, PasswordState.BLANK, PasswordState.SET, by_hand=by_hand)
+        yield Gap(name, Fact.PASSWORD, PasswordState.BLANK, PasswordState.SET, manual=by_hand)
     if account.enabled is not should_be_open:
         # A blank password is never opened by a step: whoever opens it gives it another one first.
         steps = () if blank and should_be_open else (SetEnabled(name, should_be_open, effect=Effect.NEXT_SIGN_IN),)
@@ -73,8 +73,8 @@ def account_gaps(posture: Posture, wanted: WantedAccount) -> Iterator[Gap]:
         yield from _ways(posture, coming, account, wanted)
     gets_in = ways_in(account, posture) or ways_unknown(account, posture)
     if should_be_open and account.enabled and posture.entry_points and not gets_in and not blank:
-        advice = f"verrou why {name} console says what keeps it out, and what would let it in"
-        yield Gap(name, Fact.ROUTES, (), wanted.routes, by_hand=advice)
+        advice = f"verrou why {name} console says what denies it, and what would allow it"
+        yield Gap(name, Fact.ROUTES, (), wanted.routes, manual=advice)
 
 
 def account_doubts(posture: Posture, wanted: WantedAccount) -> Iterator[str]:
@@ -85,7 +85,7 @@ def account_doubts(posture: Posture, wanted: WantedAccount) -> Iterator[str]:
     if known_role(account, posture) is Known.UNKNOWN:
         reading = posture.readings.get("elevation.standard_gives")
         why = f" ({reading.reason})" if reading is not None and reading.reason else ""
-        yield f"whether {account.name} administers could not be read{why}"
+        yield f"whether {account.name} has administrator rights could not be read{why}"
     if account.password is PasswordState.UNKNOWN:
         yield f"the password of {account.name} could not be read"
     for way in ways_unknown(account, posture):
@@ -117,7 +117,7 @@ def _ways(today: Posture, posture: Posture, account: Account, wanted: WantedAcco
         elif (denial := _denial(posture, account, way)) is not None:
             steps.append(denial)
         else:
-            by = gates[0].source or "the machine lets everybody in so"
+            by = gates[0].source or "the machine allows everyone to sign in"
             advice.append(f"{account.name} can sign in {way.phrase} ({by}); deny it that route manually")
     if further:
         yield Gap(account.name, Fact.ROUTES, open_ways, wanted.routes, tuple(steps), "; ".join(advice))
@@ -137,7 +137,7 @@ def _creation(posture: Posture, wanted: WantedAccount) -> Gap:
         return Gap(wanted.name, Fact.THERE, None, wanted.role, steps, by_hand)
 
     if wanted.password == "keep":
-        return gap(by_hand=f'{wanted.name} is to be made, so password = "keep" says nothing; use "ask" or "generate"')
+        return gap(by_hand=f'{wanted.name} is to be made, so password = "keep" has no meaning; use "ask" or "generate"')
     details = posture.machine.details
     try:
         steps = new_account(

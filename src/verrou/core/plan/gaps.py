@@ -25,7 +25,7 @@ class Fact(StrEnum):
     NAME = "name"
     IDENTITY = "identity"
     USED = "used"
-    GIVES_AWAY = "gives away"
+    GIVES_AWAY = "transfers"
     ADMINISTERS = "administers"
 
 
@@ -39,4 +39,4 @@ class Gap:
     actual: Any = None
     required: Any = None
     steps: "tuple[Step, ...]" = ()
-    by_hand: str = ""
+    manual: str = ""

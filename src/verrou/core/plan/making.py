@@ -113,7 +113,7 @@ def swap_steps(posture: Posture, old: AccountName, new: AccountName, password: s
     """
     leaving = posture.by_name[old]
     if role_of(leaving, posture) is not Role.ADMINISTRATOR:
-        raise NoWay(f"{old} is no administrator, so there is nothing to hand over")
+        raise NoWay(f"{old} is not an administrator, so there is nothing to transfer")
     if old == new:
         raise NoWay(f"{old} cannot take over from itself")
     coming = posture.by_name.get(new)

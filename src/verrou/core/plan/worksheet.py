@@ -31,11 +31,13 @@ MOST_ROUNDS = 4
 
 
 @frozen
-class ByHand:
-    """A finding that no step closes, and what a person can do about it."""
+class ManualStep:
+    """A finding that no step closes, and what a person can do about it. ``waits``: it is set already, and takes effect
+    later; ``advice`` says when."""
 
     subject: str
     advice: str
+    waits: bool = False
 
 
 @frozen
@@ -44,7 +46,7 @@ class Worksheet:
 
     machine: str
     steps: tuple[Step, ...]
-    by_hand: tuple[ByHand, ...]
+    manual: tuple[ManualStep, ...]
 
 
 def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str] = frozenset()) -> Worksheet:
@@ -70,7 +72,7 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
         after = _to_close(audit(foreseen, baseline), only)
         short = [finding for finding in after if _gap(finding) not in asked_for]
         asked_for |= {_gap(finding) for finding in short}
-    by_hand = [item for finding in after for item in _by_hand(foreseen, finding)]
+    by_hand = [item for finding in after for item in _manual(foreseen, finding)]
     return Worksheet(posture.machine.name, tuple(with_trials(posture, steps)), tuple(dict.fromkeys(by_hand)))
 
 
@@ -86,19 +88,19 @@ def _to_close(found: Audit, only: frozenset[str]) -> list[Finding]:
     return [f for f in open_ones if not only or f.subject.partition(".")[0] in only]
 
 
-def _by_hand(posture: Posture, finding: Finding) -> list[ByHand]:
+def _manual(posture: Posture, finding: Finding) -> list[ManualStep]:
     """What a person can do about a finding that is left."""
     reading = finding.reading
     if finding.verdict is not Verdict.NOT_MET:
         said = reading.remedy or (reading.reason if finding.verdict is Verdict.UNKNOWN else "") if reading else ""
-        return [ByHand(finding.subject, said)] if said else []
-    advice = [gap.by_hand for gap in finding.gaps if gap.by_hand]
+        return [ManualStep(finding.subject, said)] if said else []
+    advice = [gap.manual for gap in finding.gaps if gap.manual]
     if finding.demand is not None and finding.demand.rule.derived is None:
-        coming = f"it is set, and takes effect {WHEN[finding.demand.rule.counts_on(posture)]}"
-        refused = coming if _comes_right(posture, finding) else _refused(posture, finding)
-        refused = refused or _beside_what_stands(posture, finding)
+        if _comes_right(posture, finding):
+            return [ManualStep(finding.subject, WHEN[finding.demand.rule.counts_on(posture)], waits=True)]
+        refused = _refused(posture, finding) or _beside_what_stands(posture, finding)
         advice = [*filter(None, (reading.remedy if reading else "", refused)), *advice]
-    return [ByHand(finding.subject, said) for said in advice]
+    return [ManualStep(finding.subject, said) for said in advice]
 
 
 def _beside_what_stands(posture: Posture, finding: Finding) -> str:

@@ -54,7 +54,7 @@ def _renamed(which: Builtin, rule_id: str) -> GapsOf:
         if wanted.name == NOT_SHIPPED:
             key = rule_id.partition(".")[2]
             advice = f'verrou account rename {account.name} NEW-NAME, or {key} = "NEW-NAME" in the baseline'
-            yield Gap(account.name, Fact.NAME, account.name, wanted.name, by_hand=f"choose a name: {advice}")
+            yield Gap(account.name, Fact.NAME, account.name, wanted.name, manual=f"choose a name: {advice}")
         else:
             step = Rename(account.name, AccountName(wanted.name), effect=Effect.NEXT_SIGN_IN)
             yield Gap(account.name, Fact.NAME, account.name, wanted.name, (step,))

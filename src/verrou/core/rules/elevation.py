@@ -63,7 +63,7 @@ RULES = (
         why_severe="an administrator's password typed in another user's session can be captured there",
         takes_effect=Effect.NOW,
         protects="No administrator types a password in a session that another program may be watching.",
-        costs="With refused, an administrator has to sign in for every small task.",
+        costs="With denied, an administrator has to sign in for every small task.",
         controls=("AC-6(10)",),
     ),
     Rule(

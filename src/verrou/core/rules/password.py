@@ -17,7 +17,7 @@ def _stored_otherwise(posture: Posture, wanted: Value, listed: frozenset[str]) -
         if account.password_scheme and isinstance(wanted, frozenset) and account.password_scheme not in wanted:
             stored = f"{account.name} has a {account.password_scheme} password"
             advice = f"{stored}; give it a new one: verrou account password {account.name}"
-            yield Gap(account.name, Fact.STORAGE, account.password_scheme, wanted, by_hand=advice)
+            yield Gap(account.name, Fact.STORAGE, account.password_scheme, wanted, manual=advice)
 
 
 RULES = (

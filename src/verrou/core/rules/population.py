@@ -69,7 +69,7 @@ def _other_administrators(posture: Posture, wanted: Value, listed: frozenset[str
     found = {account.name for account in administrators(posture)}
     if not isinstance(wanted, frozenset):
         advice = f"decide who administers: verrou group join {name} ACCOUNT, or verrou group leave {name} ACCOUNT"
-        yield Gap("", Fact.ADMINISTERS, found, wanted, by_hand=advice)
+        yield Gap("", Fact.ADMINISTERS, found, wanted, manual=advice)
         return
     for account in sorted(administrators(posture), key=lambda each: each.name):
         if (extra := account.name) in wanted:
@@ -81,11 +81,11 @@ def _other_administrators(posture: Posture, wanted: Value, listed: frozenset[str
         else:
             lines = ", ".join(str(line) for line in account.granted_by)
             ends = f"it does so by itself, and not by a group: change {lines}" if lines else "by its own number"
-        advice = f"{extra} administers and is not among {name_list(sorted(wanted))}: {ends}"
-        yield Gap(extra, Fact.ADMINISTERS, True, False, by_hand=advice)
+        advice = f"{extra} is an administrator but not one of {name_list(sorted(wanted))}: {ends}"
+        yield Gap(extra, Fact.ADMINISTERS, True, False, manual=advice)
     if not found & wanted:
         advice = f"none of {name_list(sorted(wanted))} administers: verrou group join {name} ACCOUNT"
-        yield Gap("", Fact.ADMINISTERS, found, wanted, by_hand=advice)
+        yield Gap("", Fact.ADMINISTERS, found, wanted, manual=advice)
 
 
 # Passwords that are blank, or never end
@@ -143,7 +143,7 @@ def _but_for_guests(accounts: list[Account], posture: Posture, wanted: Value) ->
 def _blank_passwords(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
     for account in _but_for_guests(blank_accounts(posture), posture, wanted):
         advice = f"verrou account password {account.name}, or verrou account disable {account.name}"
-        yield Gap(account.name, Fact.PASSWORD, PasswordState.BLANK, PasswordState.SET, by_hand=advice)
+        yield Gap(account.name, Fact.PASSWORD, PasswordState.BLANK, PasswordState.SET, manual=advice)
 
 
 def _unending_passwords(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
@@ -152,7 +152,7 @@ def _unending_passwords(posture: Posture, wanted: Value, listed: frozenset[str])
     for account in _but_for_guests(unending_accounts(posture), posture, wanted):
         steps = (SetFlags(account.name, ageing_exempt=False),) if account.ageing_exempt else ()
         advice = f"the password of {account.name} does not age; require password.max_age in the baseline"
-        yield Gap(account.name, Fact.AGES, False, True, steps, by_hand=advice)
+        yield Gap(account.name, Fact.AGES, False, True, steps, manual=advice)
 
 
 # Two names for one identity
@@ -168,8 +168,8 @@ def _doubled(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterato
     for twins in posture.by_identity.values():
         if len(twins) > 1:
             names = joined([account.name for account in twins])
-            advice = f"{names} are one; give all but one an identity of their own, or remove them"
-            yield Gap(twins[0].name, Fact.IDENTITY, names, None, by_hand=advice)
+            advice = f"{names} share one ID. Give all but one an ID of their own, or remove them"
+            yield Gap(twins[0].name, Fact.IDENTITY, names, None, manual=advice)
 
 
 # Accounts that nobody asked for, uses, or closed in time
@@ -198,7 +198,7 @@ def _unlisted(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterat
                 f"list {account.name} under [accounts.{account.name}] in the baseline, "
                 f"or verrou account disable {account.name}"
             )
-            yield Gap(account.name, Fact.ENABLED, True, False, by_hand=advice)
+            yield Gap(account.name, Fact.ENABLED, True, False, manual=advice)
 
 
 def last_used(account: Account, posture: Posture) -> date | None:
@@ -231,7 +231,7 @@ def _unused_for(posture: Posture) -> Reading:
         return unreadable(f"it is not known when {name_list(unknown)} was last used")
     days = {name: day for name, day in used.items() if day is not None}
     if not days:
-        return Reading(timedelta(), source=Source(ACCOUNTS, text="nobody to ask of"))
+        return Reading(timedelta(), source=Source(ACCOUNTS, text="no account to ask about"))
     longest = min(days, key=lambda name: days[name])
     idle = max(posture.machine.now.date() - days[longest], timedelta())
     used_once = posture.by_name[longest].last_sign_in is not None
@@ -252,10 +252,8 @@ def _unused(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator
     for account in unused(posture, wanted) if isinstance(wanted, timedelta) else ():
         used = last_used(account, posture)
         if account.name in listed:
-            advice = (
-                f"nobody uses {account.name}, which the baseline lists; take it out there, or have somebody sign in"
-            )
-            yield Gap(account.name, Fact.USED, used, wanted, by_hand=advice)
+            advice = f"no one uses {account.name}, which the baseline lists; remove it there, or have its user sign in"
+            yield Gap(account.name, Fact.USED, used, wanted, manual=advice)
         else:
             yield Gap(account.name, Fact.USED, used, wanted, _closing(account))
 

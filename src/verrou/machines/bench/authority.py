@@ -158,12 +158,12 @@ class Authority:
         """Look at everything once: what is kept may have been written by anybody."""
         names = [thing["name"].casefold() for thing in (*self._data["accounts"], *self._data["groups"])]
         if self._data["language"] not in LANGUAGES:
-            raise Damaged("its language is none that it speaks")
+            raise Damaged("its language is not supported")
         if len(set(names)) < len(names) or not all(name.strip() for name in names):
             raise Damaged("two of its accounts or groups bear one name, or one bears none")
         for key, value in self._data["policy"].items():
             if key in LIMITS and (isinstance(value, bool) or not isinstance(value, int | None)):
-                raise Damaged(f"{key} is no number: {value!r}")
+                raise Damaged(f"{key} is not a number: {value!r}")
             if key in LIMITS and value is not None and abs(value) > MOST_EVER:
                 raise Damaged(f"{key} is a number that cannot be")
         if not 0 <= self._data["policy"]["outside"] <= 2 or not isinstance(self._data["policy"]["lock_keeper"], bool):
@@ -179,7 +179,7 @@ class Authority:
             if fault := fault_in("idle_minutes", account["own_idle"] or 0, identities):
                 raise Damaged(f"own_idle: {fault}")
         if gone := {ADMINISTRATORS, USERS, GUESTS, REMOTE_USERS} - {group["id"] for group in self.groups()}:
-            raise Damaged(f"the shipped group {min(gone)} is missing")
+            raise Damaged(f"the built-in group {min(gone)} is missing")
 
     @classmethod
     def fresh(cls, name: str, clock: datetime, edition: str = "full", language: str = "en") -> "Authority":
@@ -332,7 +332,7 @@ class Authority:
 
     def respond(self, token: int, given: str, by: str = "") -> None:
         """Answer the question that stands in a session: ``yes`` where a click is enough, the own password, or that of
-        an administrator ``by`` name. A question that nobody answered in time is refused."""
+        an administrator ``by`` name. A question that no answer in time is refused."""
         session = self._session(token)
         question = session.pop("asked", None)
         if question is None:
@@ -340,13 +340,13 @@ class Authority:
         patience = self.effective("patience_seconds")
         waited = self.clock - datetime.fromisoformat(question["at"])
         if patience and waited > timedelta(seconds=patience):
-            raise No("nobody answered in time")
+            raise No("no answer in time")
         who = by if question["for"] == "administrator's password" else self._name_of(session)
         if question["for"] == "administrator's password" and not (by and self.can_administer(by)):
-            raise No(f"{by or 'nobody'} administers nothing here")
+            raise No(f"{by or 'nobody'} has no administrator rights here")
         right = given == "yes" if question["for"] == "approve" else self._matches(self._account(who)["password"], given)
         if not right:
-            raise No("that is no answer to it")
+            raise No("not a valid answer")
         session["answered"] = self.clock.isoformat()
 
     def _session(self, token: int) -> dict[str, Any]:
@@ -585,7 +585,7 @@ class Authority:
         self._account(name)["open"] = is_open
 
     def set_end(self, name: str, moment: datetime | None) -> None:
-        """From when on an account lets nobody in; None for no end."""
+        """From when on an account does not allow sign-in; None for no end."""
         account = self._account(name)
         if account["id"] == KEEPER and moment is not None:
             raise No(f"{name} has no end")
@@ -665,15 +665,15 @@ class Authority:
         if self._has_ended(account):
             raise No("the account has ended")
         if account["outside"] and not self._data["policy"]["outside"]:
-            raise No("accounts tied to an outside identity stay out")
+            raise No("accounts linked to an online identity cannot sign in")
         if way not in self.ways():
             raise No(f"this machine has no {way}")
         taken, turned_away = self.ways()[way]
         identities = self._identities_of(account)
         if not belongs(taken, identities) or belongs(turned_away, identities):
-            raise No(f"the account may not come by {way}")
+            raise No(f"the account is denied sign-in: {way}")
         if password == "" and way not in self._data["policy"]["blank_by"]:
-            raise No(f"a blank password is not good by {way}")
+            raise No(f"a blank password is not accepted: {way}")
         if account["must_change"] or self._too_old(account):
             raise NewPasswordFirst("the password must be changed first")
         account["tries"], account["locked_at"] = [], None
@@ -774,7 +774,7 @@ class Authority:
 
     def _check_name(self, name: str, but: int | None = None) -> None:
         if not name.strip() or len(name) > LONGEST_NAME or not name.isprintable() or set(name) & set(FORBIDDEN):
-            raise No(f"{name!r} is no account name: 1 to {LONGEST_NAME} printable characters, none of {FORBIDDEN}")
+            raise No(f"{name!r} is not an account name: 1 to {LONGEST_NAME} printable characters, none of {FORBIDDEN}")
         things = [*self._data["accounts"], *self._data["groups"]]
         taken = {thing["name"].casefold() for thing in things if thing["id"] != but} | {self.name.casefold()}
         if name.casefold() in taken:

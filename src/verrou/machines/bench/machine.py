@@ -148,7 +148,7 @@ class BenchCopy:
 
         before = self.authority.text()
         if isinstance(step, TrySignIn) and step.account not in secrets:
-            return StepResult(Outcome.DONE, "to be tried with its password, before anything is changed")
+            return StepResult(Outcome.DONE, "to be tested with its password before anything is changed")
         try:
             said = do_step(self.authority, step, secrets)
         except No as no:

@@ -47,7 +47,7 @@ def _blank_ways() -> Keeper:
         return Takes(words=tuple(authority.ways()))
 
     return Keeper(
-        "the ways by which the authority lets a blank password in, the console alone as shipped", read, write, takes
+        "the routes on which the authority accepts a blank password; by default the console only", read, write, takes
     )
 
 
@@ -73,7 +73,7 @@ KEEPERS: Mapping[str, Keeper] = {
         "window_minutes", "the authority's counting window in minutes", unit="minutes", needs_lockout=True
     ),
     "lockout.exempts": words(
-        "lock_keeper", "a switch of the authority, off as shipped", {False: "built-in", True: "nobody"}
+        "lock_keeper", "a switch of the authority, off by default", {False: "built-in", True: "nobody"}
     ),
     "password.min_length": _number("length", "the authority's shortest length"),
     "password.classes": _number("classes", "the authority's number of kinds"),
@@ -98,10 +98,9 @@ ABSENT: Mapping[str, str] = {
     **seat_rules.ABSENT,
 }
 _BUILT_IN = (
-    "the account whose identity is 1 (administrator) or 2 (guest); disabled means that nobody signs in as it, by any "
-    "way"
+    "the account whose ID is 1 (administrator) or 2 (guest); disabled means that nobody signs in as it, by any way"
 )
-_BUILT_IN_NAME = "the name of the account whose identity is 1 or 2"
+_BUILT_IN_NAME = "the name of the account whose ID is 1 or 2"
 DERIVED: Mapping[str, str] = {
     "builtin.admin_enabled": _BUILT_IN,
     "builtin.guest_enabled": _BUILT_IN,

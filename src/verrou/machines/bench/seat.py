@@ -104,9 +104,9 @@ def fault_in(key: str, value: Any, identities: set[int]) -> str:
     if key in LISTS:
         good = value is None or (isinstance(value, list) and all(type(each) is int for each in value))
         if not good:
-            return f"{key} is a list of identities, or nothing for everybody"
+            return f"{key} is a list of identities, or nothing for everyone"
         unknown = sorted(set(value or ()) - identities)
-        return f"{key}: nobody has the identity {unknown[0]}" if unknown else ""
+        return f"{key}: no account or group has the ID {unknown[0]}" if unknown else ""
     if key == "drives_hidden":
         good = isinstance(value, list) and all(each in ("*", *DRIVES) for each in value)
         return "" if good else f"{key} is a list of {', '.join(DRIVES)}, or * for all"
@@ -114,7 +114,9 @@ def fault_in(key: str, value: Any, identities: set[int]) -> str:
         good = isinstance(value, dict) and set(value) == {"title", "text"}
         good = good and all(isinstance(each, str) and len(each) <= LONGEST_GREETING for each in value.values())
         return "" if good else f"{key} is a title and a text of at most {LONGEST_GREETING} characters"
-    return "" if type(value) is int and (value == 0 or value in identities) else f"{key}: nobody has that identity"
+    return (
+        "" if type(value) is int and (value == 0 or value in identities) else f"{key}: no account or group has that ID"
+    )
 
 
 def elevation(policy: dict[str, Any], kind: str, program: str) -> str:

@@ -89,8 +89,8 @@ def _idle() -> Keeper:
             if own is not None and reading.value is not None and _weaker(value, reading.value):
                 said = f"{account['name']} has an idle time of its own, which counts for it"
                 here = Source("authority", text=f"account {account['id']}, own_idle = {own}")
-                overruled = (source_of(authority, "idle_minutes"),)
-                reading = evolve(reading, value=value, source=here, overrides=overruled, reason=said)
+                overridden = (source_of(authority, "idle_minutes"),)
+                reading = evolve(reading, value=value, source=here, overrides=overridden, reason=said)
         return reading
 
     def write(authority: Authority, value: Value) -> Written:
@@ -109,7 +109,7 @@ def _automatic() -> Keeper:
     """For whom the machine signs somebody in by itself, and whether there is anybody whom it would."""
     limits = {0: "nobody", 1: "guests", 2: "anyone"}
     plain = words(
-        "opens_for", "a number of the authority: for whom it does so; the account itself stands beside it", limits
+        "opens_for", "a number of the authority: for whom it does so; the account itself is a second setting", limits
     )
 
     def read(authority: Authority) -> Reading:
@@ -157,7 +157,7 @@ def _drives() -> Keeper:
 
 
 _WAYS = {
-    f"logon.{way}.{rule}": _listed(f"{side}_{way}", f"the authority's list of who {what} by that way; denied wins")
+    f"logon.{way}.{rule}": _listed(f"{side}_{way}", f"the authority's list of who {what} on that route; a denial wins")
     for way in (Route.CONSOLE, Route.NETWORK, Route.REMOTE_SCREEN)
     for rule, side, what in (("allowed", "in", "comes in"), ("denied", "out", "is denied"))
 }

@@ -146,7 +146,7 @@ def _refused_elsewhere(copy: Authority, account: str, password: str) -> str:
         except No:
             continue
         raise No(f"it signs in at the console, and by {way} too")
-    return f"refused by {', '.join(others)}"
+    return f"rejected by {', '.join(others)}"
 
 
 def _is_in(authority: Authority, account: str, group: str) -> bool:
@@ -251,7 +251,7 @@ class TrialOnBench:
         return Answer(again == "runs", "nothing is asked again" if again == "runs" else "asked again")
 
     def answer_late(self, password: str, after: timedelta) -> Answer:
-        token, met = self._asked(password, "nothing is asked, so that nobody can be late")
+        token, met = self._asked(password, "nothing is asked, so no answer can be late")
         self.pass_time(after)
         answer = _answer(lambda: self.authority.respond(token, "yes" if met == "approve" else password))
         self.authority.sign_out(token)

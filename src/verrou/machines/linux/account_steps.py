@@ -185,7 +185,7 @@ class AccountEdit:
             case SetGroupNote():
                 raise Refused("a Linux system keeps no note about a group")
             case SetRules() | TrySignIn():
-                raise Refused(f"{step.what}: this is no step on account files")
+                raise Refused(f"{step.what}: not a step on account files")
             case _:
                 assert_never(step)
 
@@ -272,7 +272,7 @@ class AccountEdit:
         if coming or self.root.exists(home):
             raise Refused(f"{home} is there already; move it away or choose another name")
         if step.home and not self.root.place(home).parent.is_dir():
-            raise Refused(f"there is no folder that {home} could be made in; make it first")
+            raise Refused(f"there is not a folder that {home} could be made in; make it first")
         if step.shell:
             self._check_shell(step.shell)
         return home, step.shell or (SHELL if self.root.exists(SHELL) else "/bin/sh")
@@ -280,7 +280,7 @@ class AccountEdit:
     def _check_shell(self, shell: str) -> None:
         listed = [line.strip() for line in self.root.lines(SHELLS) if line.startswith("/")]
         if shell not in listed or not self.root.exists(shell):
-            raise Refused(f"{shell!r} is no shell here; {SHELLS} lists: {', '.join(listed) or 'none'}")
+            raise Refused(f"{shell!r} is not a shell here; {SHELLS} lists: {', '.join(listed) or 'none'}")
 
     def _remove(self, step: Remove) -> str:
         name = step.account
@@ -446,7 +446,7 @@ class AccountEdit:
         for flag, on in step.flags.items():
             if flag is Flag.CHANGE_DUE:
                 if on and self._is_root(step.account):
-                    raise Refused(f"{step.account} is left out: programs run as it, which would be refused until then")
+                    raise Refused(f"{step.account} is exempt: programs run as it, and would be rejected until then")
                 if on and not scheme_of(record.fields[ShadowField.PASSWORD]) and record.fields[ShadowField.PASSWORD]:
                     raise Refused(f"{step.account} has no password that it could change")
                 was = record.fields[ShadowField.CHANGED]
@@ -456,10 +456,10 @@ class AccountEdit:
                     raise Refused(f"{step.account} may change every password, its own too")
                 values[ShadowField.LEAST] = str(NEVER_DAYS) if on else minimum
                 ends = limit_in_days(values.get(ShadowField.LONGEST, record.fields[ShadowField.LONGEST])) is not None
-                said = "once its password ends, only an administrator can give it another" if on and ends else said
+                said = "once its password expires, only an administrator can set another" if on and ends else said
             elif flag is Flag.AGEING_EXEMPT:
                 if not on and self._is_root(step.account):
-                    raise Refused(f"{step.account} is left out: programs run as it, which would be refused by its age")
+                    raise Refused(f"{step.account} is left out: programs run as it, which would be rejected by its age")
                 if not on and limit_in_days(maximum) is None:
                     raise Refused("passwords never end on this system; set password.max_age first")
                 values[ShadowField.LONGEST] = str(NEVER_DAYS) if on else maximum
@@ -503,7 +503,7 @@ class AccountEdit:
             self.ends[name] = record.fields[ShadowField.END]
         self.files[SHADOW].change(name, {ShadowField.PASSWORD: locked, ShadowField.END: CLOSED_FOR_GOOD})
         return (
-            "neither password nor key lets it in; its files stay in "
+            "neither a password nor a key works; its files stay in "
             + self._record(PASSWD, name).fields[PasswdField.HOME]
         )
 
@@ -511,7 +511,7 @@ class AccountEdit:
         record = self._record(SHADOW, name)
         secret = record.fields[ShadowField.PASSWORD].lstrip("!")
         if not secret or secret.startswith("*"):
-            raise Refused(f"{name} has no password to go back to; give it one: verrou account password {name}")
+            raise Refused(f"{name} has no earlier password. Set one: verrou account password {name}")
         ends = (
             self.ends.pop(name, "")
             if record.fields[ShadowField.END] == CLOSED_FOR_GOOD
@@ -519,7 +519,7 @@ class AccountEdit:
         )
         self.files[SHADOW].change(name, {ShadowField.PASSWORD: secret, ShadowField.END: ends})
         if (days := number(ends)) is not None and days <= self.today_days:
-            raise Refused(f"{name} ended {counted(self.today_days - days, 'day')} ago; give it another end date first")
+            raise Refused(f"{name} ended {counted(self.today_days - days, 'day')} ago. Set another expiry date first")
         return ""
 
     def _hash(self, account: str, password: str) -> str:
@@ -539,7 +539,7 @@ class AccountEdit:
         stays_shut = shut_root or (now.startswith("!") and bool(scheme_of(now)))
         if stays_shut:
             if not secret:
-                raise Refused(f"{step.account} is disabled; a blank password would open it, so enable it first")
+                raise Refused(f"{step.account} is disabled; a blank password would enable it, so enable it first")
             secret = f"!{secret}"
         changed = "0" if must_change else str(self.today_days)
         self.files[SHADOW].change(step.account, {ShadowField.PASSWORD: secret, ShadowField.CHANGED: changed})
@@ -565,7 +565,7 @@ class AccountEdit:
     def _unlock(self, name: str) -> str:
         self._record(PASSWD, name)
         if "/" in name:
-            raise Refused(f"{name!r} is no file name, so it has no tally")
+            raise Refused(f"{name!r} is not a file name, so it has no tally")
         if self._tally(name) is not None:
             self.tallies.append(f"{load_faillock(self.root).tallies}/{name}")
         return ""

@@ -101,7 +101,7 @@ def _told(name: str, now: os.stat_result, place: int | None = None) -> tarfile.T
 
 
 def _add(tar: tarfile.TarFile, name: str, last: str, folder: int) -> None:
-    """One thing that is no folder; pipes, sockets and devices hold nothing and are left out."""
+    """One thing that is not a folder; pipes, sockets and devices hold nothing and are left out."""
     now = os.stat(last, dir_fd=folder, follow_symlinks=False)
     if stat.S_ISLNK(now.st_mode):
         info = _told(name, now)

@@ -205,10 +205,10 @@ class LinuxCopy:
         try:
             if step.account not in secrets:
                 self._ask("library")
-                return StepResult(Outcome.DONE, "to be tried with its password, before anything is changed")
+                return StepResult(Outcome.DONE, "to be tested with its password before anything is changed")
             answer = self._ask("try_account", **self._trial_of(step, secrets[step.account]))
         except CannotTry as reason:
-            return StepResult(Outcome.REJECTED, f"it could not be tried: {reason}")
+            return StepResult(Outcome.REJECTED, f"it could not be tested: {reason}")
         return StepResult(Outcome.DONE if answer.accepted else Outcome.REJECTED, answer.said)
 
     def _trial_of(self, step: TrySignIn, password: str) -> dict[str, object]:
@@ -217,7 +217,7 @@ class LinuxCopy:
         untried = ""
         if step.blank and "sshd" in afar and sshd_setting(self.root, "permitemptypasswords", "no")[0] != "yes":
             afar.remove("sshd")
-            untried = "sshd was not tried: it takes no blank password by its own setting, before it asks PAM"
+            untried = "sshd was not tested: its own setting rejects a blank password before it asks PAM"
         return {
             "account": step.account,
             "password": password,
@@ -457,7 +457,7 @@ class LinuxCopy:
         if now == change.before:
             return PutBack(change.place, Outcome.UNCHANGED)
         if now != change.after:
-            return PutBack(change.place, Outcome.REJECTED, "somebody changed it since; left as it is")
+            return PutBack(change.place, Outcome.REJECTED, "it was changed since; left as it is")
         self._at_home.append(Change(change.place, now, change.before))
         return PutBack(change.place, Outcome.UNDONE)
 
@@ -484,7 +484,7 @@ class LinuxCopy:
             case "take-home" if there and (self._landed(deed) or self._aside(deed)):
                 kept = deed.fact("archive")
                 said = f"; unpack {kept} manually" if kept else ""
-                return PutBack(place, Outcome.REJECTED, f"somebody made it anew since; left as it is{said}")
+                return PutBack(place, Outcome.REJECTED, f"it was created again since; left as it is{said}")
             case "take-home" if not there:
                 return self._bring_home(deed)
             case "bring-home" if there:
@@ -517,7 +517,7 @@ class LinuxCopy:
             return PutBack(deed.place, Outcome.REJECTED, "it is gone")
         if deed.number("to_uid") not in owners:
             ours = deed.number("uid") in owners
-            said = "" if ours else "it belongs to somebody else since; left as it is"
+            said = "" if ours else "it has another owner since; left as it is"
             return PutBack(deed.place, Outcome.UNCHANGED if ours else Outcome.REJECTED, said)
         facts = dict(deed.facts)
         turned = {"uid": facts["to_uid"], "gid": facts["to_gid"], "to_uid": facts["uid"], "to_gid": facts["gid"]}
@@ -605,7 +605,7 @@ class LinuxCopy:
         self._observed = self._observed or self.observe()
         group = self._observed.group_with(wanted)
         if group is None:
-            raise CannotTry(f"this system has no group that makes somebody {'an' if role[0] in 'a' else 'a'} {role}")
+            raise CannotTry(f"this system has no group that makes an account {'an' if role[0] in 'a' else 'a'} {role}")
         return (str(group.name),)
 
 

@@ -93,7 +93,7 @@ def whom_unasked(root: Root) -> list[Automatic]:
 
 
 def _by_a_strange_one(name: str) -> Automatic:
-    says = f"whether {name} signs somebody in by itself is not known"
+    says = f"whether {name} signs a user in automatically is not known"
     return Automatic("", says, Source(IN_USE, text=name), name, known=False)
 
 
@@ -155,7 +155,9 @@ def _by_greetd(root: Root) -> Iterator[Automatic]:
         if key == "default_session" and (not command or any(each in command for each in GREETERS)):
             continue
         if isinstance(name, str) and name:
-            when = "at each start" if key == "initial_session" else f"for {command.split()[0]}, which asks nobody here"
+            when = (
+                "at each start" if key == "initial_session" else f"for {command.split()[0]}, which prompts no one here"
+            )
             yield Automatic(name, f"greetd signs it in {when}", Source(GREETD_CONF, text=f"user = {name}"), "greetd")
 
 

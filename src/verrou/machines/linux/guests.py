@@ -73,7 +73,7 @@ def freshen(root: Root, name: str, home: str) -> str:
     root.write(NAMESPACE_FILE, "\n".join(lines) + "\n")
     _into_stack(root, NAMESPACE_PROFILE)
     if not fresh_homes(root)(name, home):
-        raise Refused(f"{NAMESPACE} does not come into the session stack; {EDITED_BY_HAND}")
+        raise Refused(f"{NAMESPACE} is not added to the session stack; {EDITED_BY_HAND}")
     return "each session gets an empty home, and nothing of it stays"
 
 

@@ -88,7 +88,7 @@ class Home:
         if stat.S_ISLNK(now.st_mode):
             raise NoHome(f"{self.name} is a link to {os.readlink(self.itself())}")
         if not stat.S_ISDIR(now.st_mode):
-            raise NoHome(f"{self.name} is no folder")
+            raise NoHome(f"{self.name} is not a folder")
         if now.st_uid != self.uid:
             raise NoHome(f"{self.name} belongs to another account (number {now.st_uid})")
 

@@ -80,7 +80,7 @@ def mount_new(kind: str, target: Path | str, options: str = "", flags: int = MS_
 
 
 def let_go(target: Path | str) -> None:
-    """Take the mount at ``target`` down, as soon as nobody uses it."""
+    """Take the mount at ``target`` down, as soon as no one uses it."""
     _checked(_LIBC.umount2(os.fsencode(target), MNT_DETACH), str(target))
 
 

@@ -339,7 +339,7 @@ def _own_folder(above: int, name: str) -> int:
         now = os.stat(name, dir_fd=above, follow_symlinks=False)
         if not stat.S_ISDIR(now.st_mode) or now.st_uid != os.geteuid() or now.st_mode & 0o077:
             raise MachineRefused(
-                f"{name} is no folder of root's own that is closed to others; look at it and move it away"
+                f"{name} is not a folder of root's own that is closed to others; look at it and move it away"
             ) from None
     return os.open(name, OPEN_FOLDER, dir_fd=above)
 

@@ -114,7 +114,7 @@ class LinuxMachine:
         ]
         if dictionary_missing(root):
             people.warnings.append(
-                f"{DICTIONARY} is missing, so every new password is refused; "
+                f"{DICTIONARY} is missing, so every new password is rejected; "
                 + to_install(root, "the dictionaries of cracklib")
             )
         if root.denied:

@@ -20,7 +20,7 @@ MOST_LISTED = 1000
 
 
 def outside_sources(root: Root) -> Iterator[tuple[str, Source]]:
-    """Each source of accounts that is none of the system's own, with its line."""
+    """Each source of accounts that is not one of the system's own, with its line."""
     for number, line in enumerate(root.lines(NSSWITCH), start=1):
         database, colon, services = line.split("#", 1)[0].partition(":")
         if colon and database.strip() == "passwd":

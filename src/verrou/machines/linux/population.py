@@ -94,7 +94,7 @@ class AccountFiles:
         return cls(passwd, parsed(SHADOW), group, parsed(GSHADOW))
 
     def troubles(self) -> list[str]:
-        """Every line that the system passes over, one message each."""
+        """Every line that the system ignores, one message each."""
         files = [file for file in (self.passwd, self.shadow, self.group, self.gshadow) if file]
         return [str(broken) for file in files for broken in file.broken()]
 
@@ -179,7 +179,7 @@ def population(
     troubles = [*files.troubles(), *_from_elsewhere(root, files)]
     troubles += [f"{each.where}: {each.text}" for each in (*sudoers.passed_over, *beside.doas.passed_over)]
     troubles += [
-        f"{each.where}: {each.text}; who administers by that line is not known"
+        f"{each.where}: {each.text}; which accounts it makes administrators is not known"
         for each in (*sudoers.unknown, *beside.doas.unknown)
     ]
     accounts: list[Account] = []
@@ -192,8 +192,8 @@ def population(
         first_root = int(record.fields[PasswdField.UID]) == 0 and not any(int(a.identity) == 0 for a in accounts)
         accounts.append(_account(record, shadow, age, beside, shipped=first_root))
     troubles += [
-        f"{where}: gives everything as root but {', '.join(but)}: that holds nobody, since any other program that runs "
-        "as root can run these"
+        f"{where}: allows everything as root except {', '.join(but)}: that restricts no one, since any other "
+        "program run as root can run these"
         for where, but in beside.excepting.items()
     ]
     counted = Counter(account.name for account in accounts)
@@ -204,7 +204,7 @@ def population(
     people, left_behind = with_acts(root, accounts, found, beside.keys, closed)
     groups = _groups(root, files, beside)
     ways = gates(root, beside.members.numbers, [(account.name, account.groups) for account in people])
-    troubles += [f"{line}: counts only for who comes from there" for line in by_origin(root)]
+    troubles += [f"{line}: counts only for sign-ins from there" for line in by_origin(root)]
     return Population(people, groups, troubles + left_behind, ways, beside.seen, sudoers, beside.doas)
 
 
@@ -224,11 +224,11 @@ def _from_elsewhere(root: Root, files: AccountFiles) -> list[str]:
         database = "passwd" if name == SHADOW and "shadow" not in asked else name.rpartition("/")[2]
         for at, line in file.from_elsewhere() if file else ():
             if "compat" not in asked.get(database, ["files"]):
-                meaning = f"means nothing here ({NSSWITCH} does not say compat); take it away"
+                meaning = f"means nothing here ({NSSWITCH} does not say compat). Remove it"
             elif line.startswith("+"):
-                meaning = "brings in accounts or groups that another computer keeps; which, no file here tells"
+                meaning = "brings in accounts or groups that another computer keeps; no file here says which"
             else:
-                meaning = "leaves out accounts or groups that another line brings in; which, no file here tells"
+                meaning = "leaves out accounts or groups that another line brings in; no file here says which"
             said.append(f"{name}:{at}: {line.partition(':')[0]!r} {meaning}")
     return said
 

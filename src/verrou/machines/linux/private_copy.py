@@ -90,7 +90,9 @@ LARGEST_TAKEN_ALONG = 8_000_000
 LONGEST_HOST_NAME = 64
 TALLIES_BELOW = ("/run/", "/var/")
 MOST_FILES_OPEN = 4096
-TOO_NEW = "this disk's PAM is too new for the computer you sit at; start the disk's own computer, and try there"
+TOO_NEW = (
+    "this disk's PAM is too new for the computer you sit at; start the disk's own computer, and run the test there"
+)
 RUNS = {
     "try_account": ("PAM", "sudo"),
     "try_elevating": ("sudo",),
@@ -248,7 +250,7 @@ def _begin(machine_root: Root, requests: int, answers: int) -> None:
     try:
         unshare(CLONE_NEWNS | CLONE_NEWPID | CLONE_NEWNET | CLONE_NEWIPC | CLONE_NEWUTS)
     except OSError as error:
-        say({"trouble": f"this system lets nobody have mounts of their own ({error.strerror})"})
+        say({"trouble": f"this system does not allow mount namespaces ({error.strerror})"})
         return
     inner = os.fork()
     if inner:
@@ -272,7 +274,7 @@ def _lay_out(machine_root: Root) -> dict[str, int]:
     path, live = machine_root.path, machine_root.live
     holds = [name for name in SCRATCH if os.path.isdir(name) and not f"{path}/".startswith(f"{name}/")]
     if not holds:
-        raise OSError("there is no folder that the copy could be put together in")
+        raise OSError("there is not a folder that the copy could be put together in")
     scratch = Path(holds[0])
     name, tallies = host_name(machine_root), load_faillock(machine_root).tallies
     counted = _tallies(machine_root, tallies)
@@ -348,7 +350,7 @@ def _fresh_run(inside: Root, live: bool, tallies: str, counted: Sequence[tuple[s
 
 def _taken_along(source: str, target: Path) -> None:
     """Copy a file or a folder of files, and nothing that is neither: sockets lead out. What is very large or very much
-    is none of what decides."""
+    is not one of what decides."""
     if os.path.islink(source) or not os.path.exists(source):
         return
     target.parent.mkdir(mode=0o755, parents=True, exist_ok=True)
@@ -515,7 +517,7 @@ class _Inside:
                 for service in afar:
                     if self._apart(partial(pam_client.sign_in, account, password, service, REMOTE)).get("accepted"):
                         return {"accepted": False, "said": f"{said}, and by {service} from another computer too"}
-                refused = f"refused by {', '.join(afar)}" if afar else "" if untried else "there is no other way here"
+                refused = f"rejected by {', '.join(afar)}" if afar else "" if untried else "there is no other here"
                 return {"accepted": True, "said": "; ".join(filter(None, (said, refused, untried)))}
             if uid == 0:
                 return {"accepted": True, "said": f"{said}; it is root itself"}

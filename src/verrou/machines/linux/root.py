@@ -148,7 +148,7 @@ class Root:
             self._deny(name)
             return None
         except ValueError:
-            raise BadInput(f"{name!r} is no name of a file: it holds a NUL") from None
+            raise BadInput(f"{name!r} is not a file name: it contains a NUL") from None
         except OSError as error:
             if error.errno == errno.ENAMETOOLONG:
                 self.stamps[name] = None
@@ -301,7 +301,7 @@ class Root:
         """Write a file of a private copy; what hangs on one that is there stays. Folders that are missing are made.
 
         Raises:
-            OSError: it cannot be written, or is no ordinary file, which would swallow what is written.
+            OSError: it cannot be written, or is not an ordinary file, which would swallow what is written.
         """
         self.make_folders(name.rpartition("/")[0])
         descriptor = self.open(name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NONBLOCK, mode)

@@ -28,7 +28,7 @@ class Shells:
         """Why a shell lets nobody of these numbers in, in words; nothing where it would start."""
         name = shell or USUAL
         if name.rpartition("/")[2] in NO_SHELLS:
-            return f"its shell {name} lets nobody in"
+            return f"its shell {name} does not allow sign-in"
         if why := self._why_not(name, uid, gids):
             return f"its shell {name} {why}"
         interpreter = self._interpreter(name)

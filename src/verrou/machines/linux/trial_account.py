@@ -84,18 +84,18 @@ class TrialOnLinux:
 
     def come_by(self, way: Route, service: str, password: str) -> Answer:
         if way is Route.NETWORK:
-            raise CannotTry("shares keep passwords of their own, which are not tried here")
+            raise CannotTry("shares keep passwords of their own, which are not tested here")
         if service == "sshd" and not sshd_takes_passwords(self.root):
-            raise CannotTry("the remote shell server takes keys alone, and the account has none")
+            raise CannotTry("the remote shell server accepts only keys, and the account has none")
         comes_from = "" if way is Route.CONSOLE else REMOTE
         return self.ask("sign_in", account=self.account, password=password, service=service, comes_from=comes_from)
 
     def elevate(self, password: str) -> Answer:
         if not self.root.exists("/usr/bin/sudo"):
-            raise CannotTry("sudo is not installed; nobody elevates but by root's own password")
+            raise CannotTry("sudo is not installed; only root's own password elevates")
         answer = self.ask("elevate", account=self.account, uid=self.uid, gid=self.uid, password=password)
         if not answer.accepted and not any(words in answer.said for words in DENIED_BY_SUDO):
-            raise CannotTry(f"sudo did not come to decide about it: {answer.said}")
+            raise CannotTry(f"sudo did not decide about it: {answer.said}")
         return answer
 
     def elevate_with_help(self) -> Answer:
@@ -109,10 +109,10 @@ class TrialOnLinux:
         return self.ask("elevate_by_polkit", person=[self.account, self.uid, self.uid], actions=actions, daemon=program)
 
     def elevate_again(self, password: str, after: timedelta) -> Answer:
-        raise CannotTry("sudo remembers an answer by the terminal it was given at, and a trial has none of its own")
+        raise CannotTry("sudo remembers an answer by the terminal it was given at, and a test has none of its own")
 
     def answer_late(self, password: str, after: timedelta) -> Answer:
-        raise CannotTry("sudo waits by the clock of this computer, which a trial does not move")
+        raise CannotTry("sudo waits by the clock of this computer, which a test does not move")
 
     def change_password(self, old: str, new: str) -> Answer:
         return self.ask("change_password", account=self.account, uid=self.uid, old=old, new=new)

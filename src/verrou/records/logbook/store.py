@@ -68,7 +68,7 @@ class Store:
             with self.engine.begin() as connection:
                 _add(connection, record)
         except (DataError, IntegrityError, OverflowError, UnicodeError) as error:
-            raise ValueError(f"the logbook does not take it ({_first_line(error)})") from None
+            raise ValueError(f"the logbook rejects it ({_first_line(error)})") from None
         except (SQLAlchemyError, OSError, ValueError) as error:
             raise self._unreachable(error) from None
 

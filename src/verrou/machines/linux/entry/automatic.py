@@ -86,7 +86,7 @@ def _by_unit(unit: Unit) -> Iterator[Automatic]:
             if pam or program in SHELLS:
                 yield Automatic(who, f"{name} begins a session of it", source, service)
             else:
-                says = f"{name} begins {program or 'something'} at a console; what that lets people do is not known"
+                says = f"{name} begins {program or 'something'} at a console; what users can do there is not known"
                 yield Automatic(who, says, source, service, known=False)
 
 
@@ -232,7 +232,7 @@ def _by_kernel(root: Root) -> Iterator[Automatic]:
             key, equals, value = word.partition("=")
             name = value.rpartition("/")[2]
             if key in DEBUG_SHELL and value.lower() not in ("0", "no", "false", "off", "n", "f"):
-                found.setdefault((f"{word}: a shell of root stands at a console", True), source)
+                found.setdefault((f"{word}: a root shell runs at a console", True), source)
             elif key == "break" or (key == "rd.break" and root.exists("/usr/lib/dracut")):
                 found.setdefault((f"{word}: the start stops at a shell of root", key == "break"), source)
             elif word == "systemd.setenv=SYSTEMD_SULOGIN_FORCE=1":
@@ -240,7 +240,7 @@ def _by_kernel(root: Root) -> Iterator[Automatic]:
             elif key in ("init", "rdinit") and equals and name in SHELLS:
                 found.setdefault((f"{word}: the system is a shell of root", True), source)
             elif key == "init" and equals and name not in FIRST_PROGRAMS:
-                found.setdefault((f"{word}: what that lets people do is not known", False), source)
+                found.setdefault((f"{word}: what users can do there is not known", False), source)
     for (says, known), source in found.items():
         yield Automatic("root", says, source, "", known=known)
     mounts = (line.partition("#")[0].split() for line in root.lines(FSTAB))
@@ -259,5 +259,5 @@ def _by_scripts(root: Root) -> Iterator[Automatic]:
         for number, line in enumerate(root.content(file, MOST_READ).decode(errors="replace").split("\n"), start=1):
             command = line.strip()
             if (file in scripts or command.startswith("@reboot")) and _AT_A_TERMINAL.search(command.partition("#")[0]):
-                says = "run at each start, it begins something at a terminal; what that lets people do is not known"
+                says = "run at each start, it starts something at a terminal; what users can do there is not known"
                 yield Automatic("root", says, Source(file, number, command), "", known=False)

@@ -147,7 +147,7 @@ class RemoteShell:
             if key == "include":
                 yield f"{values[0]} cannot be read or is included too deeply, and it may not start over that", source
             elif key not in KEYWORDS:
-                yield f"{key} is no setting of it that is known here", source
+                yield f"{key} is not a setting that is known here", source
             elif under and key not in IN_BLOCKS:
                 yield f"{key} is not taken under Match, and it may not start over that", source
             elif key in SWITCHES and " ".join(values).lower() not in SWITCHES[key]:
@@ -176,7 +176,7 @@ class RemoteShell:
                 continue
             # One that is denied from some computers comes from others; no list knows a negation (measured, 9.2).
             if key == "allowusers" and any(_by_place(word, account.name) for word in values):
-                yield "allowusers names it with the computers that it may come from", source
+                yield "allowusers names it with the computers that it may sign in from", source
 
     def _listens_nowhere(self) -> Source | None:
         """The first line that has it listen, where it listens to its own computer alone."""

@@ -46,14 +46,14 @@ _NO_RECORD = (*_NIS, "#")
 
 @frozen
 class Broken:
-    """A line that the system passes over."""
+    """A line that the system ignores."""
 
     file: str
     line: int
     what: str
 
     def __str__(self) -> str:
-        return f"{self.file}:{self.line}: {self.what}; the system passes over this line. Repair it first (vipw, vigr)."
+        return f"{self.file}:{self.line}: {self.what}; the system ignores this line. Repair it first (vipw, vigr)."
 
 
 class Record(NamedTuple):
@@ -122,10 +122,10 @@ class AccountFile:
             elif not fields[0]:
                 broken.append(Broken(self.name, number, "found an empty name"))
             elif not _all_numbers(fields, numbers) and not _made_plain(fields, numbers):
-                broken.append(Broken(self.name, number, "found a number field that is no number"))
+                broken.append(Broken(self.name, number, "a number field is not a number"))
             elif ages and (plain := _ages(tuple(fields[ages]))) is not True:
                 if plain is None:
-                    broken.append(Broken(self.name, number, "found a number field that is no number"))
+                    broken.append(Broken(self.name, number, "a number field is not a number"))
                 else:
                     fields[ages] = plain
                     records.append(Record(fields[0], tuple(fields), number))

@@ -55,10 +55,10 @@ class Doas:
             except OSError:
                 continue
             if why:
-                found.passed_over.append(Source(path, None, f"{why}, so nobody elevates by it"))
+                found.passed_over.append(Source(path, None, f"{why}, so no one elevates by it"))
         text = root.text(DOAS_CONF) or ""
         if text and not text.endswith("\n"):
-            found.passed_over.append(Source(DOAS_CONF, None, "its last line has no end, so nobody elevates by it"))
+            found.passed_over.append(Source(DOAS_CONF, None, "its last line has no end, so no one elevates by it"))
         if not found.passed_over:
             for number, line in _logical(root.lines(DOAS_CONF)):
                 found._read(Source(DOAS_CONF, number, line), line)

@@ -116,7 +116,7 @@ class Sudoers:
         useless = _cannot_elevate(root, program) if program else ""
         found = cls(bool(program) and not useless, _host(root))
         if useless:
-            found.passed_over.append(Source(program, None, f"{useless}, so nobody elevates by it"))
+            found.passed_over.append(Source(program, None, f"{useless}, so no one elevates by it"))
         if found.installed:
             vendors = not root.exists(SUDOERS) and root.exists(VENDORS_SUDOERS)
             found._read(root, VENDORS_SUDOERS if vendors else SUDOERS, 0)
@@ -157,7 +157,7 @@ class Sudoers:
         on, it refuses everybody, whatever all other files say."""
         if goes_on_at_its_end(lines):
             self.refuses_all = True
-            said = "its last line goes on and there is none, so sudo refuses everyone"
+            said = "its last line continues and no line follows, so sudo rejects everyone"
             self.passed_over.append(Source(file, len(lines), said))
         for number, line in enumerate(lines, start=1):
             if "\0" in line or told_apart_by_return(line):

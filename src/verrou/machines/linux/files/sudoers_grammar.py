@@ -231,7 +231,7 @@ def _aliases(line: _Line, kind: str) -> Iterator[Parsed]:
     def alias() -> Alias:
         name = line.needs(_ALIAS_NAME, "the name of an alias")[0]
         if name == "ALL":
-            raise _Wrong("ALL is no name for an alias")
+            raise _Wrong("ALL is not a name for an alias")
         if not line.takes("="):
             raise _Wrong(f"= is missing after {name}")
         return Alias(kind, name, _list(line, one))
@@ -272,7 +272,7 @@ def _negatable(line: _Line, one: Callable[[_Line], Member]) -> Member:
     while line.takes("!"):
         negated = not negated
     if negated and one is _command and _DIGEST.match(line.text, line.at):
-        raise _Wrong(f"! has to stand behind the digest, before {line.rest()!r}")
+        raise _Wrong(f"! must follow the digest, before {line.rest()!r}")
     member = one(line)
     line.blanks()
     return Member(member.what, member.text, negated is not member.negated)
@@ -308,7 +308,7 @@ def _escaped(text: str) -> str:
 
 def _host(line: _Line) -> Member:
     if _TAG.match(line.text, line.at):
-        raise _Wrong(f"{line.rest()!r} is no host")
+        raise _Wrong(f"{line.rest()!r} is not a host")
     if line.sees("+"):
         line.at += 1
         return Member(What.ELSEWHERE, f"+{_word(line)}")
@@ -351,7 +351,7 @@ def _command(line: _Line) -> Member:
     start = line.at
     while digest := line.match(_DIGEST):
         if not DIGESTS[digest[1]].fullmatch(digest[2]):
-            raise _Wrong(f"{digest[2][:20]!r} is no digest of sha{digest[1]}")
+            raise _Wrong(f"{digest[2][:20]!r} is not a digest of sha{digest[1]}")
         line.takes(",")
     digests = line.text[start : line.at]
     if digests and line.takes("!"):
@@ -373,9 +373,9 @@ def _command(line: _Line) -> Member:
         return Member(What.ALL, "ALL")
     if not _ALIAS_NAME.fullmatch(word[0]):
         line.at = start
-        raise _NoPath(f"{word[0]!r} is no command: a path is needed")
+        raise _NoPath(f"{word[0]!r} is not a command: a path is needed")
     if digests:
-        raise _Wrong("a digest has to stand before a path")
+        raise _Wrong("a digest must be followed by a path")
     return Member(What.ALIAS, word[0])
 
 
@@ -414,7 +414,7 @@ def _allowances(line: _Line) -> Iterator[Allowance]:
             value = line.needs(_UNQUOTED, f"a value of {option[1]}")[0]
             if option[1] in dates:
                 if not _DATE.fullmatch(value):
-                    raise _Wrong(f"{value[:40]!r} is no date for {option[1]}")
+                    raise _Wrong(f"{value[:40]!r} is not a date for {option[1]}")
                 dates[option[1]] = value
             line.blanks()
         while tag := line.match(_TAG):
@@ -445,7 +445,7 @@ def _runas(line: _Line) -> tuple[Member, ...]:
 
 def _runas_group(line: _Line) -> Member:
     if line.sees("%") or line.sees("+"):
-        raise _Wrong(f"{line.rest()!r} is no group that a command could run with")
+        raise _Wrong(f"{line.rest()!r} is not a group that a command could run with")
     return _user(line)
 
 

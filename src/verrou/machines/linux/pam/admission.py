@@ -85,7 +85,7 @@ def with_admissions(posture: Posture, root: Root, files: AccountFiles) -> Postur
         elif rule_id == "password.blank_accepted":
             blank = [each for each in strangers if services.takes_blank(each.name)]
             if blank:
-                readings[rule_id] = unreadable(f"{blank[0]}, and takes a blank password", LOOK, Source(blank[0].file))
+                readings[rule_id] = unreadable(f"{blank[0]}, and accepts a blank password", LOOK, Source(blank[0].file))
     troubles = tuple(dict.fromkeys((*posture.warnings, *map(str, strangers), *services.not_asked())))
     return evolve(posture, entry_points=tuple(entry_points), readings=readings, warnings=troubles)
 
@@ -326,7 +326,7 @@ class Services:
         asked = self._pam.of(service, self._alike_to_pam(attempt).key) if self._pam and who.name else None
         if asked is None or any(line.module_name in OF_THIS_HOUR for line in _unclear(found)):
             return read
-        # What some modules go by (a daemon, a finger, a card) is not in the copy: a no there is none of the machine.
+        # What some modules go by (a daemon, a finger, a card) is not in the copy: a no there is not one of the machine.
         no_counts = not any(line.module_name in WANT_PROOF for line in _unclear(found))
         answers = (each if no_counts or each is Known.YES else Known.UNKNOWN for each in asked.parts)
         parts = tuple(zip(answers, read[:3], strict=True))

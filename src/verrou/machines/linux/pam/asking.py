@@ -37,7 +37,7 @@ WITHOUT_A_SAY = frozenset(
 A_WORD = re.compile(r"[^\s,:;()\[\]=@|&!#]+")
 TAKES_KEYS = frozenset(("sshd",))
 """The services that leave nothing but the account to PAM where a key is good."""
-WRONG_WORD = "no password of anybody here"
+WRONG_WORD = "no user's password here"
 
 
 @frozen

@@ -132,11 +132,11 @@ def _gap(stack: Stack) -> str:
     if not failed:
         return f"{MODULE} counts nothing: the line with authfail is missing from the auth stack of {stack.service}"
     if not before:
-        return f"{MODULE} refuses nobody: the line with preauth is missing from the auth stack of {stack.service}"
+        return f"{MODULE} rejects no one: the line with preauth is missing from the auth stack of {stack.service}"
     past = unheeded(stack, before[0])
     if past == before[0]:
         return f"{past.file}:{past.first} asks {MODULE} but does not heed it ({past.control})"
-    return f"{past.file}:{past.first} lets people in whatever {MODULE} says" if past else ""
+    return f"{past.file}:{past.first} lets users in whatever {MODULE} says" if past else ""
 
 
 def value_of(key: str, text: str) -> Value:

@@ -50,4 +50,4 @@ def update_stack(root: Root, *arguments: str) -> None:
     root.forget()
     if code != 0:
         words = said.strip().splitlines()
-        raise Refused(f"{UPDATER} ended with {code}: {words[-1] if words else 'it did not say why'}")
+        raise Refused(f"{UPDATER} ended with {code}: {words[-1] if words else 'it gave no reason'}")

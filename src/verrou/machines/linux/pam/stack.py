@@ -159,7 +159,7 @@ class _Reading:
         kind, fault = first.removeprefix("-").lower(), ""
         if kind not in FACILITIES:
             # libpam counts it for what was asked for, or for the most sensitive of the four.
-            kind, fault = wanted or FACILITIES[0], f"{first!r} is none of {', '.join(FACILITIES)}"
+            kind, fault = wanted or FACILITIES[0], f"{first!r} is not one of {', '.join(FACILITIES)}"
         if not wanted or kind == wanted:
             self._module(kind, file, at, words[1:], fault, included, depth)
 
@@ -259,7 +259,7 @@ def put_together(root: Root, file: str) -> str:
         kept = "/" + str(place.relative_to(root.path))
         return f"{file} is a link to {kept}, which another program puts together; change it with that program"
     if any(map(_PUT_TOGETHER.match, root.lines(file)[:LINES_OF_A_HEADING])):
-        return f"{file} says that a program puts it together; change it with that program"
+        return f"{file} says that a program generates it; change it with that program"
     return ""
 
 

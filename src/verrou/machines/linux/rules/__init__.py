@@ -34,9 +34,9 @@ _BUILT_IN = (
 )
 DERIVED: Mapping[str, str] = {
     "builtin.admin_enabled": _BUILT_IN,
-    "builtin.guest_enabled": "not kept: no guest account is shipped",
+    "builtin.guest_enabled": "not kept: there is no built-in guest account",
     "builtin.admin_name": "not kept: programs rely on the name root, so it is not changed",
-    "builtin.guest_name": "not kept: no guest account is shipped",
+    "builtin.guest_name": "not kept: there is no built-in guest account",
     "population.ageing_exempt": "the longest age in each account's line of /etc/shadow",
     "population.unused_for": "the last sign-in in lastlog, wtmp, or the databases of lastlog2 and wtmpdb, whichever "
     "the system writes; of who never signed in, the day of the password in "

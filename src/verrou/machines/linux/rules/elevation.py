@@ -36,7 +36,7 @@ from verrou.machines.linux.rules.rights import asked, asked_of_anybody, cannot_t
 
 DROP_IN = f"{SUDOERS}.d/zz-verrou"
 """Read after all others of its folder: of several lines about one setting the last counts."""
-HEADING = "# What is asked before somebody administers. Written by Verrou; verrou rule set changes it.\n"
+HEADING = "# The prompt for elevation. Written by Verrou; verrou rule set changes it.\n"
 MODE = 0o440
 CHECKER = "/usr/sbin/visudo"
 KINDS = {str(rule.id): rule.kind for rule in RULES}
@@ -107,17 +107,17 @@ def _lines_of(account: Account, system: System) -> list[Source]:
 
 
 def _read_standard(system: System) -> Reading:
-    """What sudo, su and polkit make of somebody who is given nothing: refused by all of them, or let in by one who
+    """What sudo, su and polkit make of somebody who is given nothing: rejected by all of them, or let in by one who
     knows an administrator's password."""
     sudoers = system.sudoers
     if sudoers.unknown or system.doas.unknown:
         return _not_whole(sudoers, system.doas)
     nobody = sudoers.elevation(NOBODY_IN_PARTICULAR, system.now)
     if nobody.everything and nobody.password not in (Asked.ROOT, Asked.TARGET):
-        said = f"{nobody.sources[0].where}: everybody may become root by this line, so there is no standard user"
+        said = f"{nobody.sources[0].where}: this line lets anyone become root, so there is no standard user"
         return unreadable(said, source=nobody.sources[0])
     if nobody.everything:
-        said = "everybody may become root who knows root's password"
+        said = "anyone who knows root's password can become root"
         return Reading("admin-password", source=nobody.sources[0], reason=said)
     if (by_su := _su_lets(system)) is not None:
         return Reading("admin-password", source=by_su, reason="su elevates anyone who knows root's password")
@@ -126,14 +126,14 @@ def _read_standard(system: System) -> Reading:
     if answers is None:
         return cannot_tell(asked(system, (EXEC,)))
     if free := [action for action, said in answers.items() if said == polkit.YES and action in polkit.ROOT_ITSELF]:
-        said = f"polkit lets everybody do {free[0]}, so there is no standard user"
+        said = f"polkit allows everyone {free[0]}, so there is no standard user"
         return unreadable(said, source=elevating[free[0]].source)
     if opened := [action for action, said in answers.items() if said == polkit.ADMINISTRATOR]:
         first = next((action for action in polkit.ROOT_ITSELF if action in opened), opened[0])
         more = f" and {len(opened) - 1} more actions" if len(opened) > 1 else ""
         said = f"polkit asks for an administrator's password for {first}{more}"
         return Reading("admin-password", source=elevating[first].source, reason=said)
-    return Reading("denied", source=shipped_default("no line of sudo, no su and no rule of polkit lets them"))
+    return Reading("denied", source=shipped_default("no line of sudo, no su and no rule of polkit allows them"))
 
 
 def _elevating(system: System) -> Mapping[str, polkit.Default]:
@@ -183,12 +183,14 @@ def _put_standard(root: Root, value: Value) -> str:
             raise Refused(reason)
         group = next(iter(administering_groups(root)), "")
         if not group:
-            raise Refused("no group gives administration, so su could tell nobody who administers; make one first")
+            raise Refused(
+                "no group grants administrator rights, so su could not tell administrators apart. Create one first"
+            )
         lines = text.split("\n")
         after = next((n for n, line in enumerate(lines, start=1) if "pam_rootok.so" in line and line[:1] != "#"), 0)
         lines.insert(after, f"auth\trequired\t{WHEEL} group={group}")
         root.write(SU_FILE, "\n".join(lines))
-        said.append(f"su asks first whether somebody is in {group}: {SU_FILE}")
+        said.append(f"su first checks membership of {group}: {SU_FILE}")
     elif value == "admin-password" and ours:
         root.write(SU_FILE, "\n".join(line for line in text.split("\n") if line not in ours))
         said.append(f"su asks for root's password alone: {SU_FILE}")
@@ -206,7 +208,7 @@ def _minutes(name: str, rule_id: str, never: Callable[[float], bool]) -> Callabl
         except ValueError:
             number = math.inf
         if not math.isfinite(number) or abs(number) > 10**9:
-            return unreadable(f"{source}: that is no number of minutes", source=source)
+            return unreadable(f"{source}: not a number of minutes", source=source)
         span = timedelta(days=3650) if number < 0 else timedelta(seconds=round(number * 60))
         found: Value = "never" if never(number) else span
         return Reading(found, source=source or shipped_default(f"{name} = {SHIPPED_MINUTES[name]:g}"))
@@ -252,7 +254,7 @@ def _checked(root: Root, file: str) -> str:
     code, said = root.runner([CHECKER, "-c", "-s", "-f", file])
     if code != 0:
         words = said.strip().splitlines()
-        raise Refused(f"{CHECKER} does not take {file}: {words[-1] if words else 'it did not say why'}")
+        raise Refused(f"{CHECKER} does not take {file}: {words[-1] if words else 'it gave no reason'}")
     return f"written to {file}, which {CHECKER} has checked"
 
 
@@ -271,7 +273,7 @@ def _put_gives(root: Root, value: Value) -> str:
         at = (source.line or 1) - 1
         asking = lines[at].replace("NOPASSWD:", "")
         if asking == lines[at]:
-            raise Refused(f"{source.where} asks no password, in a way that must be repaired manually")
+            raise Refused(f"{source.where} asks for no password, and must be repaired manually")
         lines[at] = asking
         root.write(source.place, "\n".join(lines), MODE)
         said.append(f"NOPASSWD is gone from {source.where}; {_checked(root, source.place)}")
@@ -297,7 +299,7 @@ def _remembered_by_doas(_: System, lines: Sequence[Rule]) -> Reading:
 
 
 def _awaited_by_doas(_: System, lines: Sequence[Rule]) -> Reading:
-    return Reading("never", source=lines[0].source, reason="doas waits as long as nobody answers")
+    return Reading("never", source=lines[0].source, reason="doas waits without limit for an answer")
 
 
 def _sudo(
@@ -318,7 +320,7 @@ KEEPERS: Mapping[str, Keeper] = {
         Takes(words=("nothing", "password")),
     ),
     "elevation.standard_gives": Keeper(
-        f"the lines of {SUDOERS} about everybody, {WHEEL} in {SU_FILE}, and every action of polkit that an "
+        f"the lines of {SUDOERS} about everyone, {WHEEL} in {SU_FILE}, and every action of polkit that an "
         "administrator's password opens; written to these two",
         _read_standard,
         _put_standard,

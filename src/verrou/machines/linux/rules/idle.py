@@ -34,7 +34,7 @@ def _read_shell_idle(root: Root) -> Reading:
                 ends = "an idle shell ends, and with it what runs in it"
                 found = Reading(timedelta(seconds=seconds) if seconds else "never", source=source, reason=ends)
             elif not re.match(r"(export|readonly)(\s+-\w+)*\s+TMOUT\s*;?\s*$", line):
-                return unreadable(f"{source}: whether this line counts, only the shell can tell", source=source)
+                return unreadable(f"{source}: only the shell knows whether this line counts", source=source)
     return found or Reading("never", source=shipped_default("no TMOUT"))
 
 
@@ -53,7 +53,7 @@ def _read_locker(root: Root) -> Reading:
         return Reading("never", source=source or Source(dconf.PROFILE), reason=said)
     seconds = [re.fullmatch(r"(?:uint32 )?(\d{1,9})", each.value) for each in (idle, delay)]
     if seconds[0] is None or seconds[1] is None:
-        return unreadable(f"{idle.source}: that is no number of seconds", source=idle.source)
+        return unreadable(f"{idle.source}: not a number of seconds", source=idle.source)
     whole = timedelta(seconds=int(seconds[0][1]) + int(seconds[1][1]))
     never = int(seconds[0][1]) == 0 or locks.value != "true"
     said = "" if never else "the screen locks, and what runs goes on"
@@ -98,7 +98,7 @@ def _of_shells(system: System) -> Reading:
 
 
 def _read_idle(system: System) -> Reading:
-    """Where people sign in to a desktop, its screen locker decides, and a shell's own time is none of its."""
+    """Where people sign in to a desktop, its screen locker decides, and a shell's own time is not one of its."""
     shell = "the shell", _of_shells(system)
     if not in_use(system.root):
         return shell[1]

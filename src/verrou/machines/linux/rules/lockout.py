@@ -20,7 +20,7 @@ PLACE = f"{FAILLOCK_CONF}, or an argument of {MODULE} in the PAM stack, which wi
 LOCKOUT_PROFILES = {
     # Before the password is checked: refuse who is locked. Above pam_unix, whose profile has priority 256.
     "verrou-lockout-before": """\
-Name: Verrou: refuse accounts locked after wrong passwords
+Name: Verrou: reject accounts locked after failed attempts
 Default: yes
 Priority: 1024
 Auth-Type: Primary
@@ -63,7 +63,7 @@ def _read_one(root: Root, key: str, faillock: Faillock) -> Reading:
         return absent(*without_module(root, MODULE))
     if faillock.broken:
         where = faillock.broken[0]
-        return unreadable(f"{where}: libpam cannot use this line and lets nobody in by it", f"repair {where}", where)
+        return unreadable(f"{where}: libpam cannot use this line, and allows no one by it", f"repair {where}", where)
     decided = faillock.settings.get(key)
     if key == "even_deny_root":
         # root_unlock_time implies even_deny_root: pam_faillock(8)

@@ -153,7 +153,7 @@ def _read(way: Route, key: str) -> Callable[[System], Reading]:
         mine = [gate for gate in system.entry_points if gate.way is way and not gate.unasked]
         found = lists_of(way, system.entry_points, system.accounts)
         if found is None:
-            return absent(f"no service of this system lets anybody in by {way}")
+            return absent(f"no service of this system offers {way}")
         value = found.allowed if key == "allowed" else found.denied
         by = joined(list(dict.fromkeys(service for gate in mine for service in gate.services)))
         said = f"by {by}" if by else ""
@@ -193,7 +193,7 @@ KIND = {rule.key.rpartition(".")[2]: rule.kind for rule in RULES}
 
 
 def _deciding(after: Lists, way: Route) -> str:
-    """The first line of those that count that is none of ours."""
+    """The first line of those that count that is not one of ours."""
     others = [str(source) for source in after.sources if source.place != way_file(way)]
     return next(iter(others), "the PAM stack")
 
@@ -273,7 +273,7 @@ def _name(word: str) -> str:
 
 def named_otherwise(root: Root, name: str, new_name: str) -> None:
     """Have our own lists name somebody by another name, or by none where it is empty: whoever is made under the old one
-    later is not meant. A list of who may that names nobody any more lets nobody in."""
+    later is not meant. A list of who may that names nobody any more does not allow sign-in."""
     for way in Route:
         own = _own(root, way)
         if name in own.allowed | own.denied:
@@ -289,7 +289,7 @@ def _cannot(way: Route) -> Callable[[System], str]:
         root = system.root
         services = behind(root, way)
         if not services:
-            return f"no service of this system lets anybody in by {way}"
+            return f"no service of this system offers {way}"
         if not module_installed(root, ACCESS):
             return "; ".join(filter(None, without_module(root, ACCESS)))
         for service in services:
@@ -309,7 +309,7 @@ def _keeper(way: Route, key: str) -> Keeper:
     what = "comes" if key == "allowed" else "is denied"
     also = ", and what sshd_config says" if way is Route.REMOTE_SHELL else ""
     return Keeper(
-        f"who {what}: the lines of pam_access in the account stack of each service of that way{also}; written to "
+        f"who {what}: the lines of pam_access in the account stack of each service of that route{also}; written to "
         f"{way_file(way)}",
         _read(way, key),
         _write(way, key),

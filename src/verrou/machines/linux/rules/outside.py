@@ -17,7 +17,7 @@ def _read(system: System) -> Reading:
     name, source = found[0]
     said = f"{name} brings in accounts that another computer keeps"
     if not any(account.linked_identity for account in system.accounts):
-        said += "; which, no file here tells"
+        said += "; no file here says which"
     return Reading("allowed", source=source, overrides=tuple(each for _, each in found[1:]), reason=said)
 
 

@@ -35,7 +35,7 @@ PWHISTORY = "pam_pwhistory.so"
 DROP_IN = f"{PWQUALITY_FOLDER}/50-verrou.conf"
 HISTORY_PROFILE = "verrou-history"
 HISTORY_TEXT = """\
-Name: Verrou: refuse earlier passwords
+Name: Verrou: reject earlier passwords
 Default: yes
 Priority: 768
 Password-Type: Primary
@@ -152,7 +152,7 @@ def _put_quality(key: str, to_number: Callable[[Value], int]) -> Callable[[Root,
             update_stack(root, "--enable", "pwquality")
             stack = load_stack(root, "passwd", "password")
             if not stack.having(PWQUALITY):
-                raise Refused(f"{PWQUALITY} did not come into the password stack; {EDITED_BY_HAND}")
+                raise Refused(f"{PWQUALITY} was not added to the password stack; {EDITED_BY_HAND}")
             said = f"{PWQUALITY} put into the PAM stack"
         line = stack.having(PWQUALITY)[0]
         quality = quality_settings(root, line)
@@ -227,7 +227,7 @@ def _put_history(root: Root, value: Value) -> str:
         return ""
     add_profiles(root, {HISTORY_PROFILE: HISTORY_TEXT.format(remember=value)})
     if not load_stack(root, "passwd", "password").having(PWHISTORY):
-        raise Refused(f"{PWHISTORY} did not come into the password stack; {EDITED_BY_HAND}")
+        raise Refused(f"{PWHISTORY} was not added to the password stack; {EDITED_BY_HAND}")
     return f"{PWHISTORY} put into the PAM stack"
 
 
@@ -390,7 +390,7 @@ def _read_blank_ways(system: System) -> Reading:
         gate for gate in system.entry_points if not gate.unasked and ((gate.blank and gate.passwords) or not gate.proof)
     ]
     source = opened[-1].source if opened else None
-    return Reading(frozenset(str(gate.way) for gate in opened), source=source or Source("no way takes a blank one"))
+    return Reading(frozenset(str(gate.way) for gate in opened), source=source or Source("no route accepts a blank one"))
 
 
 def _put_blank_ways(root: Root, value: Value) -> str:
@@ -409,7 +409,7 @@ def _put_blank_ways(root: Root, value: Value) -> str:
                     edit_argument(root, line, argument, None)
     left = [str(gate.way) for gate in gates(root, (), ()) if gate.blank and str(gate.way) not in value]
     if left:
-        raise Refused(f"a blank password is still good by {', '.join(left)}. Close that manually")
+        raise Refused(f"a blank password is still accepted by {', '.join(left)}. Close that manually")
     return ""
 
 
@@ -425,7 +425,7 @@ def _quality_keeper(rule_id: str, key: str, where: str, to_number: Callable[[Val
 def _age_keeper(rule_id: str, takes: Takes) -> Keeper:
     place = (
         f"{AGEING[rule_id][0]} in /etc/login.defs for accounts still to be made, and in each account's line of "
-        "/etc/shadow, root's left out, since programs run as it and would be refused"
+        "/etc/shadow, root's excepted, since programs run as it and would be rejected"
     )
     return Keeper(place, _read_ageing(rule_id), _put_ageing(rule_id), takes, in_shadow=True)
 
@@ -470,8 +470,8 @@ KEEPERS: Mapping[str, Keeper] = {
     "password.min_age": _age_keeper("password.min_age", Takes()),
     "password.warn_before": _age_keeper("password.warn_before", Takes()),
     "password.blank_accepted": Keeper(
-        "nullok on pam_unix.so in the stack of each way's service; for the remote shell PermitEmptyPasswords of its "
-        "server as well",
+        "nullok on pam_unix.so in the stack of each service of a route; for the remote shell PermitEmptyPasswords "
+        "of its server as well",
         _read_blank_ways,
         _put_blank_ways,
         cannot=_blank_cannot,

@@ -22,7 +22,7 @@ from verrou.machines.linux.rules.named import administering_groups, checked_name
 
 
 def ours(root: Root) -> Ours | None:
-    """What our own rules say; None where somebody else wrote in their file."""
+    """What our own rules say; None where another program wrote to their file."""
     text = root.text(polkit.OURS)
     return Ours() if text is None else polkit.parsed(text)
 
@@ -119,9 +119,9 @@ def _main_group(system: System, account: Account) -> int:
 
 def cannot_tell(found: Asked) -> Reading:
     """That polkit alone knows, with what its programs ship."""
-    said = "; ".join(f"{action} is shipped as {default.answer}" for action, default in list(found.shipped.items())[:2])
+    said = "; ".join(f"{action} is by default {default.answer}" for action, default in list(found.shipped.items())[:2])
     return unreadable(
-        f"it is a program: what it decides, polkit alone can tell; {found.why}" + (f" ({said})" if said else ""),
+        f"it is a program: only polkit knows what it decides; {found.why}" + (f" ({said})" if said else ""),
         source=found.source,
     )
 
@@ -133,7 +133,7 @@ def _known(read: Callable[[System, Ours], Reading]) -> Callable[[System], Readin
             return absent("polkit is not installed, which would keep it")
         mine = ours(root)
         if mine is None:
-            return unreadable("somebody else wrote in it; take it away first", source=Source(polkit.OURS))
+            return unreadable("another program wrote to it. Remove it first", source=Source(polkit.OURS))
         return read(system, mine)
 
     return whole
@@ -194,7 +194,7 @@ def write_ours(change: Callable[[Root, Ours, Value], Ours]) -> Callable[[Root, V
     def write(root: Root, value: Value) -> str:
         mine = ours(root)
         if mine is None:
-            raise Refused(f"somebody else wrote in {polkit.OURS}; take it away first")
+            raise Refused(f"another program wrote to {polkit.OURS}. Remove it first")
         administering = sorted(administering_groups(root))
         actions = {name: polkit.with_implying(root, listed) for name, listed in ACTIONS.items()}
         actions[STANDARD] = tuple(dict.fromkeys((*actions[STANDARD], *sorted(polkit.elevating(root)))))
@@ -239,7 +239,7 @@ def _covered_people(system: System, mine: Ours, people: Sequence[str]) -> set[st
 
 def _read_drives(system: System, mine: Ours) -> Reading:
     if not {action for actions in DRIVES.values() for action in actions} & system.polkit_shipped.keys():
-        return absent("udisks2 is not installed: nobody but root mounts a drive", "install the package udisks2")
+        return absent("udisks2 is not installed: only root can mount a drive", "install the package udisks2")
     hidden = set()
     for name, actions in DRIVES.items():
         if name in mine.limits:
@@ -257,7 +257,7 @@ def _where_it_covers(mine: Ours) -> Reading:
     """A limit that covers nobody is written down and holds nobody."""
     if mine.covered:
         return Reading()
-    return Reading(enforced=False, reason="it is for nobody: sharing.applies_to names no account and no group")
+    return Reading(enforced=False, reason="it applies to no one: sharing.applies_to lists no account and no group")
 
 
 def _hide_drives(root: Root, mine: Ours, value: Value) -> Ours:
@@ -318,7 +318,7 @@ KEEPERS: Mapping[str, Keeper] = {
         for rule_id, actions in RIGHTS.items()
     },
     "sharing.hidden_drives": Keeper(
-        f"what udisks2 mounts for somebody at the machine: {_LIMIT}",
+        f"what udisks2 mounts for a user at the machine: {_LIMIT}",
         _known(_read_drives),
         write_ours(_hide_drives),
         Takes(words=tuple(DRIVES)),
@@ -333,7 +333,7 @@ KEEPERS: Mapping[str, Keeper] = {
         counts=at_once,
     ),
     "sharing.installer": Keeper(
-        f"the right to install: {_PLACE}. Nobody keeps root from installing",
+        f"the right to install: {_PLACE}. Root can always install",
         _read_installer,
         write_ours(_put_installer),
         Takes(words=("everyone", "administrators")),

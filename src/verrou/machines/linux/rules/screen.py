@@ -37,7 +37,7 @@ SDDM_OWN = "/etc/sddm.conf.d/zz-verrou.conf"
 ACCOUNTS_SERVICE = "/var/lib/AccountsService/users"
 USERS_CONF = "/etc/lightdm/users.conf"
 ACCOUNTS_DAEMON = ("/usr/libexec/accounts-daemon", "/usr/lib/accountsservice/accounts-daemon")
-NO_SCREEN = "no sign-in screen is installed; the text console asks for a name and shows nobody's"
+NO_SCREEN = "no sign-in screen is installed; the text console asks for a name and shows none"
 
 
 def _by_screen(rule_id: str, readers: Mapping[str, Callable[[System], Reading]]) -> Callable[[System], Reading]:
@@ -84,7 +84,7 @@ def _read_automatic(system: System) -> Reading:
 
 
 def _put_automatic(root: Root, value: Value) -> str:
-    """Every place that signs somebody in is emptied; a vendor's is overruled."""
+    """Every place that signs somebody in is emptied; a vendor's is overridden."""
     people = members_by_account(AccountFiles.load(root))
     confined = set(confined_groups(root, {group for groups in people.values() for group in groups}))
     spared = _guests(people, confined, set()) if value == "guests" else None
@@ -213,7 +213,7 @@ def _put_hidden(root: Root, value: Value) -> str:
         for file in sddm_files(root):
             set_key(root, file, "Users", "HideUsers", ",".join(names))
         set_key(root, SDDM_OWN, "Users", "HideUsers", ",".join(names), only_there=False)
-    return "holds when the sign-in screen is started again"
+    return "takes effect after the sign-in screen restarts"
 
 
 def named_otherwise(root: Root, name: str, new_name: str) -> None:
@@ -259,7 +259,7 @@ def _put_last(root: Root, value: Value) -> str:
     for file in sddm_files(root):
         set_key(root, file, "Users", "RememberLastUser", "true" if value else "false")
     set_key(root, SDDM_OWN, "Users", "RememberLastUser", "true" if value else "false", only_there=False)
-    return "holds when sddm is started again"
+    return "takes effect after sddm restarts"
 
 
 def _cannot_last(system: System) -> str:
@@ -296,7 +296,9 @@ def _where_polkit_lets(system: System, screen: str, found: Reading) -> Reading:
         return unreadable(f"there is a button, and what polkit answers {screen} is not known", source=found.source)
     if not answers or polkit.YES in answers:
         return found
-    return Reading(False, source=found.source, reason=f"there is a button, and polkit does not let {screen} shut down")
+    return Reading(
+        False, source=found.source, reason=f"there is a button, and polkit does not allow {screen} shut down"
+    )
 
 
 def _read_button_gdm(system: System) -> Reading:
@@ -313,7 +315,7 @@ def _put_button(root: Root, value: Value) -> str:
         names = [name for name in (entry.value if entry else INDICATORS).split(";") if name and name != POWER]
         names += [POWER] if value else []
         set_key(root, GREETER_CONF, "greeter", "indicators", ";".join(names), only_there=False)
-    return "holds when the sign-in screen is started again"
+    return "takes effect after the sign-in screen restarts"
 
 
 KEEPERS: Mapping[str, Keeper] = {
