@@ -147,8 +147,8 @@ def test_five_errors_are_told_at_once_each_with_its_line(verrou: Verrou, tmp_pat
             "leaves out b, whom this baseline makes administrators",
         ),
         ('[groups.x]\nmembers = ["ana"]\nonly = ["bors"]\n', "who are not in its list only"),
-        ('[logon]\nconsole.allowed = "nobody"\n', "nobody could sign in at the console"),
-        ('[logon]\nconsole.denied = "everyone"\n', "nobody could sign in at the console"),
+        ('[logon]\nconsole.allowed = "nobody"\n', "no one could sign in at the console"),
+        ('[logon]\nconsole.denied = "everyone"\n', "no one could sign in at the console"),
         (
             '[password]\nblank_accepted = "none"\n[accounts.day]\nrole = "guest"\npassword = "blank"\n',
             "accepts it on none of its routes",

@@ -126,7 +126,7 @@ def test_an_account_more_is_looser_and_a_group_more_is_other() -> None:
     machine.add_group("ringers", "")
     lines = {line.subject: line for line in compare(before, posture_of(machine, "")).differing}
     assert (lines["account tern"].one, lines["account tern"].turn) == ("", Direction.LOOSER)
-    assert lines["account tern"].other == "standard, in by console, network"
+    assert lines["account tern"].other == "standard; routes: console, network"
     assert lines["group ringers"].turn is Direction.DIFFERENT
 
 

@@ -179,7 +179,7 @@ def test_going_back_keeps_what_somebody_wrote_into_our_files_since(desktop: Priv
     desktop.write(ours, desktop.read(ours) + "Defaults insults\n")
     stands = desktop.read(ours)
     told = " ".join(verrou("undo", *m, code=4).stdout.split())
-    assert f"rejected {ours} somebody wrote to it since; left as it is" in told
+    assert f"rejected {ours} another program wrote to it since; left as it is" in told
     assert desktop.read(ours) == stands and desktop.inside("visudo", "-c").returncode == 0
     assert "Cap Fauvel" not in desktop.read("/etc/issue")
 

@@ -40,8 +40,22 @@ RETIRED = {
     r"does not age": "is exempt from password ageing",
     r"new password due": "password change due",
     r"wrong (tries|try)\b": "failed attempts",
+    r"\b[Ss]omebody\b": "a user, another program",
+    r"is started again": "takes effect after it restarts",
+    r"\badministers\b": "has administrator rights",
+    r"as shipped|shipped (one|default|group)": "by default, original, built-in",
+    r"good by\b": "accepted at",
+    r"\bworksheet\b": "plan",
+    r"(?<!there )is no (ordinary|name|number|group|command|host|folder)\b": "is not a",
 }
 """Phrases by what is said instead."""
+RETIRED_NAMES = re.compile(
+    r"(?<![\w-])(--(accept|prove|foresee|untried|ends|does-not-age|password-due|fresh-home|choice)"
+    r"|(unending_passwords|temporary_until|ended_accounts|outside_identities|blank_ways|in_force|overruled)"
+    r"|(lasting|untried)-administrator|shut-door|open-guest|moved-machine|prove-(each-time|at-first)|say-yes|ask-nothing"
+    r"|not-tried|disproved|broke-off|password-due|still-acts|rule choices|account try)(?![\w-])"
+)
+"""Names of options, rules, guards, values and commands that have others now."""
 STAY = {r"does not age; require password\.max_age"}
 """Where a phrase is right: a word of the trade, or of another program."""
 
@@ -74,3 +88,18 @@ def test_a_phrase_that_was_given_up_is_nowhere(phrase: str) -> None:
         if not any(re.search(each, match[0]) for each in STAY)
     ]
     assert not found, f"say {RETIRED[phrase]!r}: {found}"
+
+
+def test_a_name_that_was_given_up_is_nowhere() -> None:
+    former = {TOP / "src/verrou/records/logbook/former.py"}
+    texts = [(p, text) for p in set(SOURCES) - former for _, text in texts_of(p.read_text())]
+    pages = [*(TOP / "src/verrou/reports/pages").iterdir(), *(TOP / "scripts").iterdir()]
+    texts += [(p, p.read_text()) for p in (*PAPERS, *TABLES, *pages, TOP / "docs/verrou.1") if p.is_file()]
+    assert [(p.name, match[0]) for p, text in texts for match in RETIRED_NAMES.finditer(text)] == []
+
+
+def texts_of(source: str) -> Iterator[tuple[int, str]]:
+    """All strings of a module."""
+    for node in ast.walk(ast.parse(source)):
+        if isinstance(node, ast.Constant) and isinstance(node.value, str):
+            yield node.lineno, node.value

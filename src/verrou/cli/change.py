@@ -418,10 +418,9 @@ def harden(
     found = _held_against(posture, baseline)
     worksheet = plan(posture, baseline, found, frozenset(families))
     out = console()
-    for left in (manual_sheet(worksheet), manual_sheet(worksheet, waits=True)):
-        if left.rows:
-            print_sheet(out, left)
-            out.print()
+    if (manual := manual_sheet(worksheet)).rows:
+        print_sheet(out, manual)
+        out.print()
     after, all_done = found, True
     if worksheet.steps:
         done = change(machine, posture, worksheet.steps, baseline=baseline, **how)
@@ -430,6 +429,10 @@ def harden(
     else:
         out.print(f"{shown(machine.name)}: no step can improve the result.")
         trials, entry = (), None
+    if (later := manual_sheet(worksheet, waits=True)).rows:
+        out.print()
+        print_sheet(out, later)
+        out.print()
     if not looking:
         kept.keep(Run.HARDEN, posture, after, baseline, trials=trials, entry=entry)
         out.print(f"{after.summary}. To test it: verrou verify", style="bold")

@@ -92,7 +92,7 @@ def _summary(account: Account | None, posture: Posture) -> str:
     if account is None:
         return ""
     ways = _words(account, "routes", _fact(account, "routes", posture))
-    return f"{_fact(account, 'role', posture)}, in by {ways}"
+    return f"{_fact(account, 'role', posture)}; routes: {ways}"
 
 
 def _fact(account: Account, fact: str, posture: Posture) -> Any:

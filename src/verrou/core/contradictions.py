@@ -163,8 +163,8 @@ class _Asked:
             if demand is not None and empty and all(empty):
                 yield (
                     demand.mark,
-                    f"{demand.mark}: {demand.rule.id} is {word}: nobody could sign in at the console, no administrator "
-                    "either; leave somebody in",
+                    f"{demand.mark}: {demand.rule.id} is {word}: no one could sign in at the console, not even an "
+                    "administrator; keep one of them",
                 )
 
     def _blank(self, account: WantedAccount) -> Found:

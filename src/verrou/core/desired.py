@@ -78,7 +78,9 @@ class Between:
         return {"from": rule.kind.dump(self.low), "to": rule.kind.dump(self.high)}
 
     def say(self, rule: Rule) -> str:
-        return f"from {rule.kind.say(self.low)} to {rule.kind.say(self.high)}"
+        low, high = rule.kind.say(self.low), rule.kind.say(self.high)
+        unit = high.partition(" ")[2]
+        return f"{low.removesuffix(f' {unit}').removesuffix(f' {unit[:-1]}')} to {high}" if unit else f"{low} to {high}"
 
 
 @frozen(repr=False)

@@ -106,7 +106,7 @@ def said(account: Account, fact: str) -> str:
     """A fact of an account in words."""
     value = getattr(account, fact)
     if fact in GIVES_AWAY:
-        return "there" if value else ""
+        return "present" if value else ""
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, tuple):
@@ -119,7 +119,7 @@ def _of_groups(before: Posture, after: Posture) -> Iterator[Difference]:
     now = {group.name: group for group in after.groups}
     for name in [*was, *(name for name in now if name not in was)]:
         if name not in now:
-            yield Difference(f"group {name}", "", "there", "removed")
+            yield Difference(f"group {name}", "", "present", "removed")
         elif name not in was:
             yield Difference(f"group {name}", "", "", "new")
         elif was[name].note != now[name].note:

@@ -715,7 +715,7 @@ def gives(course: Sequence[Stage]) -> int:
 def rests_on(posture: Posture, steps: Sequence[Step]) -> Mapping[str, object]:
     """What a worksheet rests on, by what to call it: who administers, and the accounts, groups and rules that its steps
     are about. What moves by itself (tries, sign-ins) does not count."""
-    found: dict[str, object] = {"who administers": frozenset(a.identity for a in usable_administrators(posture))}
+    found: dict[str, object] = {"the administrators": frozenset(a.identity for a in usable_administrators(posture))}
     for step in steps:
         if isinstance(step, SetRules):
             readings = {rule_id: posture.readings.get(rule_id) for rule_id in set_together_with(step.values)}

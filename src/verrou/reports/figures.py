@@ -156,7 +156,7 @@ def machines_by_rules(rows: Sequence[Row]) -> str:
     if any(row.signs[n] == NOT_ASKED for row in rows for n in drawn):
         handles.append(plotter.Rectangle((0, 0), 1, 1, facecolor="white", edgecolor=COLOURS["waived"]))
     if handles:
-        words = [SAID[name] for name in used] + ["not asked"]
+        words = [SAID[name] for name in used] + ["not required"]
         axes.legend(
             handles,
             words[: len(handles)],

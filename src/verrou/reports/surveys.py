@@ -66,7 +66,7 @@ def accounts_sheet(
         row["facts"] = "; ".join(
             (
                 f"by {shown(row['routes'])}" if _ways(account, posture) else "cannot sign in",
-                f"last sign-in {row['last_sign_in']}" if row["last_sign_in"] != "never" else "never in",
+                f"last sign-in {row['last_sign_in']}" if row["last_sign_in"] != "never" else "never signed in",
                 f"password {row['password_age']}",
                 f"in {shown(row['groups']) or 'no group'}",
             )
@@ -78,7 +78,7 @@ def accounts_sheet(
         ("role", "role"),
         ("state", "state"),
         ("routes", "routes"),
-        ("last_sign_in", "last sign-in"),
+        ("last_sign_in", "last used"),
         ("password_age", "password"),
         ("groups", "groups"),
         ("shipped", "origin"),

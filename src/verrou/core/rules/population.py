@@ -68,7 +68,7 @@ def _other_administrators(posture: Posture, wanted: Value, listed: frozenset[str
     name = group.name if group else "ADMINISTRATORS"
     found = {account.name for account in administrators(posture)}
     if not isinstance(wanted, frozenset):
-        advice = f"decide who administers: verrou group join {name} ACCOUNT, or verrou group leave {name} ACCOUNT"
+        advice = f"decide who is an administrator: verrou group join {name} ACCOUNT, or verrou group leave {name} ACCOUNT"
         yield Gap("", Fact.ADMINISTERS, found, wanted, manual=advice)
         return
     for account in sorted(administrators(posture), key=lambda each: each.name):
@@ -80,11 +80,11 @@ def _other_administrators(posture: Posture, wanted: Value, listed: frozenset[str
             ends = f"verrou group leave {name} {extra}"
         else:
             lines = ", ".join(str(line) for line in account.granted_by)
-            ends = f"it does so by itself, and not by a group: change {lines}" if lines else "by its own number"
+            ends = f"it has these rights by itself, and not by a group: change {lines}" if lines else "it has these rights by its ID"
         advice = f"{extra} is an administrator but not one of {name_list(sorted(wanted))}: {ends}"
         yield Gap(extra, Fact.ADMINISTERS, True, False, manual=advice)
     if not found & wanted:
-        advice = f"none of {name_list(sorted(wanted))} administers: verrou group join {name} ACCOUNT"
+        advice = f"none of {name_list(sorted(wanted))} is an administrator: verrou group join {name} ACCOUNT"
         yield Gap("", Fact.ADMINISTERS, found, wanted, manual=advice)
 
 

@@ -171,7 +171,7 @@ class BenchCopy:
             self.authority, self._as_it_was = was, before
             return PutBack(change.place, Outcome.UNDONE)
         merged, kept = merge(before, after, now)
-        named = f"entry {later[change.place]} of this journal" if change.place in later else "somebody"
+        named = f"entry {later[change.place]} of this journal" if change.place in later else "another program"
         left = f"; left as they are: {', '.join(kept)}" if kept else ""
         try:
             self.authority = Authority(merged.decode())

@@ -403,7 +403,7 @@ class LinuxCopy:
             return PutBack(place, Outcome.UNCHANGED)
         if now == after:
             return self._written(place, before, "")
-        named = f"entry {later[place]} of this journal" if place in later else "somebody"
+        named = f"entry {later[place]} of this journal" if place in later else "another program"
         if place.startswith(UPDATERS_OWN):
             self._restack = True
             return PutBack(place, Outcome.UNDONE, f"{named} wrote to it since; the system puts it together anew")

@@ -120,7 +120,7 @@ def _switch_off(root: Root, each: Automatic) -> str:
             raise Refused(f"{each.source}: remove [initial_session] manually")
         case _:
             raise Refused(f"{each.source}: {each.says}. Remove that line manually")
-    return f"holds when {each.service.removesuffix('-autologin')} is started again"
+    return f"takes effect after {each.service.removesuffix('-autologin')} restarts"
 
 
 def _set_lightdm(root: Root, key: str, value: str) -> None:
