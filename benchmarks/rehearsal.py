@@ -19,7 +19,7 @@ from verrou.core.plan.steps import CreateAccount
 from verrou.core.plan.worksheet import plan
 from verrou.machines import Secrets, open_machine
 from verrou.machines.linux.inside import CLONE_NEWNS, private_mounts, unshare
-from verrou.records.carry_out import rehearse
+from verrou.records.carry_out import dry_run
 
 ROUNDS = 7
 
@@ -45,8 +45,8 @@ def main() -> None:
 
         def rehearsed(*steps: object, prove: bool = False) -> Callable[[], object]:
             def work() -> object:
-                done = rehearse(machine, posture, list(steps), Secrets(), prove)  # type: ignore[arg-type]
-                assert not done.foreseen_only
+                done = dry_run(machine, posture, list(steps), Secrets(), prove)  # type: ignore[arg-type]
+                assert not done.prediction_reason
                 return done
 
             return work

@@ -24,7 +24,7 @@ import verrou
 from verrou.core.model import Posture
 from verrou.core.model.access import usable_administrators
 from verrou.core.plan.steps import Step
-from verrou.machines import Machine, PutBack, Secrets, StepResult
+from verrou.machines import Machine, RestoreResult, Secrets, StepResult
 from verrou.machines.bench.authority import Authority
 from verrou.machines.linux.files.sign_ins import LASTLOG_RECORD
 from verrou.records import carry_out
@@ -165,19 +165,19 @@ def _become_program(words: list[str], folder: Path, streams: tuple[int, int, int
 def do(machine: Machine, *steps: Step, secrets: Secrets | None = None) -> list[StepResult]:
     """The steps rehearsed and landed, no guard asked, and what the machine answered to each."""
     given = secrets or Secrets()
-    rehearsal = carry_out.rehearse(machine, machine.observe(), list(steps), given)
-    assert not rehearsal.foreseen_only, rehearsal.foreseen_only
+    rehearsal = carry_out.dry_run(machine, machine.observe(), list(steps), given)
+    assert not rehearsal.prediction_reason, rehearsal.prediction_reason
     if rehearsal.changes:
-        carry_out.commit(machine, rehearsal, given, carry_out.Told("test"))
+        carry_out.commit(machine, rehearsal, given, carry_out.RunInfo("test"))
     return [result for _, result in rehearsal.steps]
 
 
-def go_back(machine: Machine, entry: int | None = None) -> list[PutBack]:
+def go_back(machine: Machine, entry: int | None = None) -> list[RestoreResult]:
     """An undo rehearsed and landed, no guard asked, and what came of each place."""
     journal = Journal(machine.records_folder())
     entries = carry_out.to_undo(journal, entry, None)
     rehearsal = carry_out.rehearse_undo(machine, journal, [each.number for each in entries])
-    carry_out.undo(machine, rehearsal, entries, carry_out.Told("undo"))
+    carry_out.undo(machine, rehearsal, entries, carry_out.RunInfo("undo"))
     return list(rehearsal.put_back)
 
 

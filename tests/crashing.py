@@ -104,12 +104,12 @@ def _in_child(mode: Mode, call: int, action: Callable[[], object], whose: Whose)
 def done(machine: Machine, steps: list[Step], secrets: Secrets) -> None:
     """A worksheet, rehearsed, guarded and landed."""
     posture = machine.observe()
-    rehearsal = carry_out.rehearse(machine, posture, guards.with_trials(posture, steps), secrets)
-    if rehearsal.foreseen_only:
-        raise VerrouError(rehearsal.foreseen_only)
+    rehearsal = carry_out.dry_run(machine, posture, guards.with_trials(posture, steps), secrets)
+    if rehearsal.prediction_reason:
+        raise VerrouError(rehearsal.prediction_reason)
     guards.check(rehearsal.course, guards.ACCEPTABLE)
-    assert not rehearsal.refused, rehearsal.refused
-    carry_out.commit(machine, rehearsal, secrets, carry_out.Told("test"))
+    assert not rehearsal.rejected, rehearsal.rejected
+    carry_out.commit(machine, rehearsal, secrets, carry_out.RunInfo("test"))
 
 
 def taken_back(machine: Machine) -> None:
@@ -121,7 +121,7 @@ def taken_back(machine: Machine) -> None:
         return
     rehearsal = carry_out.rehearse_undo(machine, journal, [entry.number for entry in entries])
     guards.check(rehearsal.course, guards.ACCEPTABLE)
-    carry_out.undo(machine, rehearsal, entries, carry_out.Told("undo"))
+    carry_out.undo(machine, rehearsal, entries, carry_out.RunInfo("undo"))
 
 
 def finished(machine: Machine) -> None:
@@ -172,14 +172,14 @@ def one_of_two(
     Answers with what is wrong, or nothing."""
     journal = Journal(machine.records_folder())
     broke_off = journal.broken_off() is not None
-    if broke_off or journal.to_sweep():
+    if broke_off or journal.pending_cleanup():
         # What is done and was only not cleaned up may leave nothing to go back over.
         with nullcontext() if broke_off else suppress(BadInput):
             way(machine)
-        if Journal(machine.records_folder()).to_sweep():
+        if Journal(machine.records_folder()).pending_cleanup():
             finished(machine)
     journal = Journal(machine.records_folder())
-    if (left := journal.broken_off()) is not None or journal.to_sweep() or journal.damaged():
+    if (left := journal.broken_off()) is not None or journal.pending_cleanup() or journal.damaged():
         return f"call {call}: the journal is not whole ({left})"
     now = root()
     if now in two:

@@ -32,7 +32,7 @@ from verrou.core.plan.remarks import remarks
 from verrou.core.plan.steps import FilesChoice, Remove, Rename, SetEnabled, SetRules, StopJobs
 from verrou.core.plan.worksheet import plan
 from verrou.core.rules import CATALOGUE, sentence
-from verrou.core.values import Choice, Takes, YesNo
+from verrou.core.values import AcceptedValues, Choice, YesNo
 from verrou.reports.wording import finding_says
 
 FACTS = MachineFacts("hide-01", "bench", "bench", "x", datetime(2026, 9, 14, 8, 30), Naming(".+", 20, ""))
@@ -243,7 +243,7 @@ def test_nobody_is_never_few_enough_administrators() -> None:
 
 
 def test_what_a_machine_does_not_take_is_left_by_hand_and_not_tried() -> None:
-    now = evolve(posture(password__min_length=Reading(6)), takes={"password.min_length": Takes(most=72)})
+    now = evolve(posture(password__min_length=Reading(6)), takes={"password.min_length": AcceptedValues(most=72)})
     baseline = asked("[password]\nmin_length = 80\n")
     worksheet = plan(now, baseline, audit(now, baseline))
     assert worksheet.steps == ()

@@ -45,7 +45,7 @@ def errors(text: str) -> list[str]:
         ("lockout.lasts", '"1 hour"', "at least 1 hour", ["60 minutes", "until-unlocked"], ["59 minutes"]),
         ("lockout.lasts", '{ exactly = "until-unlocked" }', "exactly until-unlocked", ["until-unlocked"], ["9 days"]),
         ("password.max_age", '"90 days"', "at most 90 days", ["1 day", "90 days"], ["91 days", "never"]),
-        ("password.remember", "{ from = 3, to = 6 }", "from 3 passwords to 6 passwords", [3, 6], [2, 7]),
+        ("password.remember", "{ from = 3, to = 6 }", "3 to 6 passwords", [3, 6], [2, 7]),
         ("password.min_length", "{ any_of = [9, 12] }", "9 characters or 12 characters", [9, 12], [10, 13]),
         ("password.dictionary", '"checked"', "checked", ["checked"], ["unchecked"]),
         ("password.may_contain_name", '{ value = false, reason = "x" }', "no", [False], [True]),
@@ -58,16 +58,16 @@ def test_what_is_asked_and_what_meets_it(
     rule: str, asked: str, said: str, met: list[object], not_met: list[object]
 ) -> None:
     family, _, key = rule.partition(".")
-    demand = read(f"[{family}]\n{key} = {asked}\n").demands[rule]
+    demand = read(f"[{family}]\n{key} = {asked}\n").requirements[rule]
     parse = demand.rule.kind.parse
     assert demand.desired.say(demand.rule) == said
-    assert all(demand.desired.met_by(demand.rule, parse(value)) for value in met)
-    assert not any(demand.desired.met_by(demand.rule, parse(value)) for value in not_met)
+    assert all(demand.desired.satisfied_by(demand.rule, parse(value)) for value in met)
+    assert not any(demand.desired.satisfied_by(demand.rule, parse(value)) for value in not_met)
 
 
 def test_building_on_another_keeps_what_is_not_said_again() -> None:
     baseline = read('[baseline]\nbuilds_on = ["below.toml"]\n[password]\nmin_length = 14\n')
-    asked = {d.rule.id: (d.desired.say(d.rule), str(d.mark)) for d in baseline.demands.values()}
+    asked = {d.rule.id: (d.desired.say(d.rule), str(d.mark)) for d in baseline.requirements.values()}
     assert asked["password.min_length"] == ("at least 14 characters", "site.toml:5")
     assert asked["password.classes"][1] == "below.toml:3"
     assert list(baseline.accounts) == ["tern"]

@@ -136,7 +136,7 @@ def test_a_way_round_a_rule_is_disproved(bench: Path, verrou: Verrou, monkeypatc
     verrou("rule", "set", "lockout.after=4", "-m", bench, "--yes")
     monkeypatch.setattr(Authority, "_count_try", lambda self, account: None)
     machine = BenchMachine(bench)
-    with machine.rehearse() as copy:
+    with machine.dry_run() as copy:
         results = list(run_trials(copy.attempt, machine.observe(), Random(1)))
     proofs = {r.test: r.result for r in results if r.rule == "lockout.after"}
     assert proofs["4 failed attempts, then the right password"] == "failed"

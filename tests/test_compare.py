@@ -215,10 +215,10 @@ def test_before_and_now_differ_by_the_worksheet_and_nothing_else(machine: Author
         steps = [
             step for step in plan(before, baseline, audit(before, baseline)).steps if not isinstance(step, TrySignIn)
         ]
-        rehearsal = carry_out.rehearse(at, before, steps, Secrets(), False)
+        rehearsal = carry_out.dry_run(at, before, steps, Secrets(), False)
         if not rehearsal.changes:
             return
-        carry_out.commit(at, rehearsal, Secrets(), carry_out.Told("harden"))
+        carry_out.commit(at, rehearsal, Secrets(), carry_out.RunInfo("harden"))
         earlier, number = posture_before(at)
         assert number == 1 and not compare(before, earlier).differing
         differing = compare(earlier, at.observe()).differing

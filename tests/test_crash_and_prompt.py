@@ -33,7 +33,7 @@ from verrou.core.plan.steps import (
 )
 from verrou.core.rules import setting
 from verrou.demo.scenario import lay_out
-from verrou.machines import NOTHING, Change, Item, Machine, Secrets, Standing, open_machine
+from verrou.machines import NOTHING, Change, FileState, Machine, PlaceState, Secrets, open_machine
 from verrou.machines.linux import copied_machine
 from verrou.records.journal import Journal
 
@@ -102,7 +102,7 @@ def test_a_run_that_met_something_is_taken_back_or_finished(
 def test_a_folder_lands_with_its_mode_or_not_at_all(sample: PrivateRoot, monkeypatch: pytest.MonkeyPatch) -> None:
     machine = open_machine(str(sample.path))
     machine.records_folder().mkdir(parents=True)
-    folder = Change("/etc/new.d", NOTHING, Item(None, 0o755, folder=True))
+    folder = Change("/etc/new.d", NOTHING, FileState(None, 0o755, folder=True))
 
     def broken(*_: object) -> None:
         raise OSError(errno.EIO, "broken")
@@ -110,9 +110,9 @@ def test_a_folder_lands_with_its_mode_or_not_at_all(sample: PrivateRoot, monkeyp
     with monkeypatch.context() as meanwhile, pytest.raises(OSError, match="broken"):
         meanwhile.setattr(os, "fchmod", broken)
         machine.land(folder, 1)
-    assert machine.stands(folder, 1) is Standing.BEFORE and not (sample.path / "etc/new.d").exists()
+    assert machine.stands(folder, 1) is PlaceState.BEFORE and not (sample.path / "etc/new.d").exists()
     machine.land(folder, 1)
-    assert machine.stands(folder, 1) is Standing.AFTER
+    assert machine.stands(folder, 1) is PlaceState.AFTER
 
 
 def _failing_at(call: int, number: int, whole: Callable[..., None]) -> Callable[..., None]:

@@ -32,7 +32,7 @@ from verrou.core.plan.steps import (
     SetPassword,
     Step,
 )
-from verrou.machines import Change, Deed, Machine, Secrets, open_machine
+from verrou.machines import Change, FolderOperation, Machine, Secrets, open_machine
 from verrou.machines.linux import landing
 from verrou.machines.linux.at_work import at_work
 from verrou.machines.linux.root import Root
@@ -99,7 +99,7 @@ def test_a_removal_that_is_interrupted_while_it_cleans_up(
         done(machine, [Remove("gull", choice)], Secrets())
     assert (root.path / "home/.verrou-leaving-3-gull/a").exists()
     for way in ways:
-        left = Journal(machine.records_folder()).to_sweep()
+        left = Journal(machine.records_folder()).pending_cleanup()
         undone = 0 if choice is FilesChoice.ARCHIVE else 4  # what is deleted for good is said
         verrou(way, *m, *(["--yes"] if way == "undo" else []), code=undone if way == "undo" else 0 if left else 2)
     assert not list((root.path / "home").glob(".verrou*"))
@@ -154,7 +154,7 @@ def swap_that_dies(machine: Machine, landings: int) -> None:
     """``account swap warden ringer``, broken off after some landings."""
     real, counted = type(machine).land, iter(range(landings))
 
-    def land(self: Machine, change: Change | Deed, entry: int) -> None:
+    def land(self: Machine, change: Change | FolderOperation, entry: int) -> None:
         if next(counted, None) is None:
             raise OSError(errno.EIO, os.strerror(errno.EIO))
         real(self, change, entry)
@@ -396,9 +396,9 @@ EVERYBODY = Secrets(dict.fromkeys(("warden", "ringer", "tern", "gull", "puffin")
 
 def landed(machine: Machine, steps: list[Step]) -> None:
     posture = machine.observe()
-    rehearsal = carry_out.rehearse(machine, posture, guards.with_trials(posture, steps), EVERYBODY)
+    rehearsal = carry_out.dry_run(machine, posture, guards.with_trials(posture, steps), EVERYBODY)
     guards.check(rehearsal.course, guards.ACCEPTABLE)
-    carry_out.commit(machine, rehearsal, EVERYBODY, carry_out.Told("test"))
+    carry_out.commit(machine, rehearsal, EVERYBODY, carry_out.RunInfo("test"))
 
 
 @examples(5)

@@ -22,7 +22,7 @@ def is_helped(root: PrivateRoot) -> bool:
     """Whether a trial finds a program that an administrator's password opens to a standard user."""
     machine = open_machine(str(root.path))
     policy = policy_of(machine.observe())
-    with machine.rehearse() as copy, copy.attempt(policy, Role.STANDARD, True) as subject:
+    with machine.dry_run() as copy, copy.attempt(policy, Role.STANDARD, True) as subject:
         return subject.elevate_with_help().accepted
 
 
@@ -58,7 +58,7 @@ def test_limits_for_nobody_are_not_in_force(desktop: PrivateRoot, verrou: Verrou
     verrou("rule", "set", "sharing.applies_to=nobody", *m)
     readings = open_machine(str(desktop.path)).observe().readings
     for rule_id in ("sharing.hidden_drives", "sharing.settings_closed"):
-        assert not readings[rule_id].enforced and "names no account" in readings[rule_id].reason
+        assert not readings[rule_id].enforced and "lists no account" in readings[rule_id].reason
 
 
 def test_a_shell_that_no_time_ends_is_named(manned_root: PrivateRoot, verrou: Verrou) -> None:

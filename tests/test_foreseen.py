@@ -17,7 +17,7 @@ from verrou.core.errors import GuardRefused
 from verrou.core.model import Detail, Posture, Role, Status
 from verrou.core.model.access import can_sign_in, role_of, usable_administrators
 from verrou.core.model.ageing import expired, must_change
-from verrou.core.plan.foresee import foresee
+from verrou.core.plan.foresee import predict
 from verrou.core.plan.steps import (
     CreateAccount,
     CreateGroup,
@@ -171,21 +171,21 @@ def as_foreseen_and_as_rehearsed(machine: Machine, steps: list[Step]) -> None:
     for step in steps:
         before = machine.observe()
         if isinstance(step, SetRules) and any(
-            (takes.why or takes.cannot) and each.kind.outside(each.value, takes)
+            (takes.why or takes.cannot) and each.kind.why_not_accepted(each.value, takes)
             for each in step.settings
             if (takes := before.takes.get(each.rule_id)) is not None
         ):
             continue  # nothing here could make it so, which is said before a step is made of it
-        rehearsal = carry_out.rehearse(machine, before, [step], secrets)
-        assert not rehearsal.foreseen_only
+        rehearsal = carry_out.dry_run(machine, before, [step], secrets)
+        assert not rehearsal.prediction_reason
         (_, result), *_ = rehearsal.steps
         if result.outcome is Outcome.DONE:
-            agrees(foresee(step, before), rehearsal.after, step)
+            agrees(predict(step, before), rehearsal.after, step)
         else:
             assert not rehearsal.changes, (step.what, result.said)
         assert stripped(machine.observe()) == stripped(before), "a rehearsal touches nothing"
         if rehearsal.changes:
-            carry_out.commit(machine, rehearsal, secrets, carry_out.Told("test"))
+            carry_out.commit(machine, rehearsal, secrets, carry_out.RunInfo("test"))
             assert stripped(machine.observe()) == stripped(rehearsal.after), step.what
 
 
@@ -234,7 +234,7 @@ def whole_worksheet_and_back(machine: Machine, steps: list[Step]) -> None:
     """A worksheet as one: the guards, what lands, an administrator at every instant of it, and the way back."""
     secrets = Secrets(dict.fromkeys(ALL_NAMES, PASSWORD))
     start = machine.observe()
-    rehearsal = carry_out.rehearse(machine, start, guards.with_trials(start, steps), secrets)
+    rehearsal = carry_out.dry_run(machine, start, guards.with_trials(start, steps), secrets)
     try:
         guards.check(rehearsal.course)
     except GuardRefused:
@@ -242,13 +242,13 @@ def whole_worksheet_and_back(machine: Machine, steps: list[Step]) -> None:
     if not rehearsal.changes:
         return
     with administered_throughout(machine, start, rehearsal.after):
-        carry_out.commit(machine, rehearsal, secrets, carry_out.Told("test"))
+        carry_out.commit(machine, rehearsal, secrets, carry_out.RunInfo("test"))
     assert stripped(machine.observe()) == stripped(rehearsal.after)
     journal = Journal(machine.records_folder())
     back = carry_out.rehearse_undo(machine, journal, [1])
     assert not back.course.gap
     with administered_throughout(machine, rehearsal.after, back.after):
-        carry_out.undo(machine, back, carry_out.to_undo(journal, 1, None), carry_out.Told("undo"))
+        carry_out.undo(machine, back, carry_out.to_undo(journal, 1, None), carry_out.RunInfo("undo"))
     gone = [step.account for step in steps if isinstance(step, Remove) and step.choice is FilesChoice.DELETE]
     if not gone:
         assert stripped(machine.observe()) == stripped(start)
@@ -273,7 +273,7 @@ def test_a_refused_step_in_the_middle_leaves_nobody_locked_out(tmp_path: Path) -
     wanted: list[Step] = [CreateAccount("users", Role.ADMINISTRATOR), SetEnabled("keeper", False)]
     steps = guards.with_trials(posture, wanted)
     assert [type(step) for step in steps] == [CreateAccount, TrySignIn, SetEnabled]
-    rehearsal = carry_out.rehearse(machine, posture, steps, Secrets(users=PASSWORD))
+    rehearsal = carry_out.dry_run(machine, posture, steps, Secrets(users=PASSWORD))
     assert [r.outcome for _, r in rehearsal.steps] == [Outcome.REJECTED, Outcome.REJECTED, Outcome.DONE]
     assert [r.guard for r in guards.refusals_on(rehearsal.course)] == ["last-administrator"]
 
@@ -286,7 +286,7 @@ def test_a_trial_that_held_counts_when_another_step_was_refused(tmp_path: Path) 
         TrySignIn("gull"),
         SetEnabled("keeper", False),
     ]
-    rehearsal = carry_out.rehearse(machine, machine.observe(), steps, Secrets(gull=PASSWORD))
+    rehearsal = carry_out.dry_run(machine, machine.observe(), steps, Secrets(gull=PASSWORD))
     outcomes = [result.outcome for _, result in rehearsal.steps]
     assert outcomes == [Outcome.DONE, Outcome.REJECTED, Outcome.DONE, Outcome.DONE]
     assert guards.refusals_on(rehearsal.course) == []

@@ -30,8 +30,8 @@ from verrou.core.model import (
 )
 from verrou.core.model.access import role_of, usable_administrator, usable_administrators
 from verrou.core.model.known import Known
-from verrou.core.model.ways import Admission, EntryPoint, Principals, Route, nobody_but
-from verrou.core.plan.foresee import foresee
+from verrou.core.model.ways import Admission, EntryPoint, Principals, Route, allow_only
+from verrou.core.plan.foresee import predict
 from verrou.core.plan.steps import (
     CreateAccount,
     FilesChoice,
@@ -119,7 +119,7 @@ def test_no_worksheet_takes_an_administrator_before_another_was_tried(posture: P
         if isinstance(step, TrySignIn | SetPassword) and step.account in posture.by_name:
             identity = posture.by_name[step.account].identity
             tried = tried | {identity} if isinstance(step, TrySignIn) else tried - {identity}
-        posture = foresee(step, posture)
+        posture = predict(step, posture)
     can = {a.identity for a in usable_administrators(posture)}
     taken = bool(could) or bool(perhaps - perhaps_administering(posture))
     assert ("last-administrator" in refused) is (taken and not can), "nobody who may be one is taken for a doubtful one"
@@ -198,7 +198,7 @@ def test_marks_that_exclude_each_other_are_refused_with_the_reason(steps: list[S
 @given(postures(), STEPS)
 def test_what_a_step_foresees_keeps_groups_and_accounts_in_step(posture: Posture, steps: list[Step]) -> None:
     for step in steps:
-        posture = foresee(step, posture)
+        posture = predict(step, posture)
     for group in posture.groups:
         assert set(group.members) == {a.name for a in posture.accounts if group.name in a.groups}
 
@@ -217,7 +217,7 @@ def test_a_worksheet_from_a_baseline_closes_what_it_can_and_passes_or_is_refused
     worksheet = plan(posture, baseline, audit(posture, baseline))
     after = posture
     for step in worksheet.steps:
-        after = foresee(step, after)
+        after = predict(step, after)
     by_hand = {item.subject for item in worksheet.manual}
     not_met = (Verdict.NOT_MET, Verdict.UNKNOWN)
     short = {f.subject for f in audit(after, baseline).findings if f.verdict in not_met}
@@ -254,13 +254,13 @@ def test_a_contradiction_is_refused() -> None:
 
 def test_a_machine_that_moved_is_refused() -> None:
     steps = [SetRules((setting("lockout.after", 4),)), SetEnabled("warden", True)]
-    planned = guards.rests_on(lockout(5, 30, 30), steps)
+    planned = guards.preconditions(lockout(5, 30, 30), steps)
     with pytest.raises(GuardRefused, match=r"changed-machine: rule lockout.lasts changed"):
-        guards.check_unmoved(planned, guards.rests_on(lockout(5, 31, 30), steps))
+        guards.check_unchanged(planned, guards.preconditions(lockout(5, 31, 30), steps))
     other = Account("tern", "1001", failed_attempts=3)
     beside = lockout(5, 30, 30)
     beside = evolve(beside, accounts=(evolve(beside.accounts[0], last_sign_in=NOW), other))
-    guards.check_unmoved(planned, guards.rests_on(beside, steps))
+    guards.check_unchanged(planned, guards.preconditions(beside, steps))
 
 
 def lasting(now: Posture, *steps: Step) -> list[str]:
@@ -311,7 +311,7 @@ def test_the_account_in_use_keeps_what_it_is(posture: Posture, steps: list[Step]
     was = posture.by_name[own]
     role = role_of(was, posture)
     for step in steps:
-        posture = foresee(step, posture)
+        posture = predict(step, posture)
     (now,) = posture.by_identity[was.identity]
     assert (now.enabled or not was.enabled) and (role_of(now, posture) is role or role is not Role.ADMINISTRATOR)
 
@@ -351,7 +351,7 @@ def test_a_blank_password_gets_in_at_the_console_only(steps: list[Step], console
         Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)),
         Group("afar", "14", ("bors",)),
     )
-    gates = (EntryPoint(Route.CONSOLE), EntryPoint(Route.REMOTE_SCREEN, (nobody_but(Principals(groups=("afar",))),)))
+    gates = (EntryPoint(Route.CONSOLE), EntryPoint(Route.REMOTE_SCREEN, (allow_only(Principals(groups=("afar",))),)))
     posture = Posture(
         FACTS,
         accounts,
@@ -371,7 +371,7 @@ def test_a_blank_password_that_may_do_beside_a_key_is_refused(password: Known, r
     shut = EntryPoint(Route.REMOTE_SHELL, admissions={"tern": Admission(Known.NO, Known.NO, Known.NO, "sshd")})
     before = Posture(FACTS, (warden, blank), administrators, {}, entry_points=(EntryPoint(Route.CONSOLE), shut))
     after = evolve(before, entry_points=(EntryPoint(Route.CONSOLE), evolve(shut, admissions={"tern": decided})))
-    found = [r.guard for r in guards.refusals_on(guards.Course(before, after, ()))]
+    found = [r.guard for r in guards.refusals_on(guards.Candidate(before, after, ()))]
     assert ("remote-blank-password" in found) is refused
 
 

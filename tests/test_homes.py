@@ -14,18 +14,18 @@ from hypothesis import strategies as st
 
 from verrou.core.errors import MachineRefused
 from verrou.core.model import Source
-from verrou.machines import Deed, Standing
+from verrou.machines import FolderOperation, PlaceState
 from verrou.machines.linux import homes
 from verrou.machines.linux.homes import OPEN_FOLDER, Home, NoHome, files_of, walk_open
-from verrou.machines.linux.landing import Landing
+from verrou.machines.linux.landing import Applier
 from verrou.machines.linux.new_homes import is_as_made, making
 from verrou.machines.linux.root import Root
 
 UID = 1001
 ARCHIVE = "/var/lib/verrou/archives/tern-20260914-083000.tar.gz"
-ARCHIVING = Deed("archive-home", "/home/tern", (("uid", UID), ("archive", ARCHIVE)))
-TAKING = Deed("take-home", "/home/tern", (("uid", UID), ("archive", "")))
-BRINGING = Deed("bring-home", "/home/tern", (("uid", UID), ("archive", ARCHIVE), ("aside", "")))
+ARCHIVING = FolderOperation("archive-home", "/home/tern", (("uid", UID), ("archive", ARCHIVE)))
+TAKING = FolderOperation("take-home", "/home/tern", (("uid", UID), ("archive", "")))
+BRINGING = FolderOperation("bring-home", "/home/tern", (("uid", UID), ("archive", ARCHIVE), ("aside", "")))
 NAMES = st.sampled_from(["a", "b", ".c", "ü\n"])
 PATHS = st.lists(NAMES, min_size=1, max_size=3).map("/".join)
 TREES = st.lists(
@@ -103,13 +103,13 @@ def test_an_archive_holds_the_home_and_gives_it_back(outside: Path, tree: list[t
     found = files_of(root, "tern", UID, "/home/tern", everywhere=True)
     assert found.count == sum(not stat.S_ISDIR(int(str(mode))) for mode, _, _ in inside.values())
     assert found.elsewhere_count == 0
-    landing = Landing(root)
+    landing = Applier(root)
     Home(root, "/home/tern", UID).check({})
     landing.land(ARCHIVING, 1)
     assert look(outside / "home/tern") == inside, "an archive takes nothing away"
     landing.land(TAKING, 1)
-    assert not (outside / "home/tern").exists() and landing.stands(TAKING, 1) is Standing.AFTER
-    landing.sweep([ARCHIVING, TAKING], 1)
+    assert not (outside / "home/tern").exists() and landing.stands(TAKING, 1) is PlaceState.AFTER
+    landing.clean_up([ARCHIVING, TAKING], 1)
     assert os.listdir(outside / "home") == [] and look(outside / "etc") == others
     landing.land(BRINGING, 2)
     assert look(outside / "home/tern") == {name: what for name, what in inside.items() if name not in pipes}
@@ -121,9 +121,9 @@ def test_an_archive_holds_the_home_and_gives_it_back(outside: Path, tree: list[t
 def test_deleting_ends_at_the_home(outside: Path, tree: list[tuple[str, str]]) -> None:
     grow(outside / "home/tern", tree)
     others = look(outside / "etc")
-    landing = Landing(Root(outside))
+    landing = Applier(Root(outside))
     landing.land(TAKING, 1)
-    landing.sweep([TAKING], 1)
+    landing.clean_up([TAKING], 1)
     assert os.listdir(outside / "home") == [] and look(outside / "etc") == others
 
 
@@ -150,7 +150,7 @@ def test_a_folder_that_becomes_a_link_meanwhile_leads_nowhere(
             pass
 
     monkeypatch.setattr(homes.os, "scandir", Swapped)
-    landing = Landing(Root(outside))
+    landing = Applier(Root(outside))
     with pytest.raises(OSError):
         if work == "files":
             Home(Root(outside), "/home/tern", UID).files()
@@ -158,18 +158,18 @@ def test_a_folder_that_becomes_a_link_meanwhile_leads_nowhere(
             landing.land(ARCHIVING, 1)
         else:
             landing.land(TAKING, 1)
-            landing.sweep([TAKING], 1)
+            landing.clean_up([TAKING], 1)
     monkeypatch.undo()
     assert look(outside / "etc") == others
-    assert landing.stands(ARCHIVING, 1) is Standing.BEFORE, "half an archive does not stand under its name"
+    assert landing.stands(ARCHIVING, 1) is PlaceState.BEFORE, "half an archive does not stand under its name"
 
 
 def test_an_archive_that_somebody_changed_is_not_unpacked(outside: Path) -> None:
     grow(outside / "home/tern", [("a", "file")])
-    landing = Landing(Root(outside))
+    landing = Applier(Root(outside))
     for deed in (ARCHIVING, TAKING):
         landing.land(deed, 1)
-    landing.sweep([TAKING], 1)
+    landing.clean_up([TAKING], 1)
     archive = outside / ARCHIVE.lstrip("/")
     archive.write_bytes(archive.read_bytes() + b"\0")
     with pytest.raises(MachineRefused, match="checksum differs"):
@@ -187,12 +187,12 @@ def test_no_link_of_a_disk_leads_out_of_it(outside: Path, tmp_path: Path) -> Non
     inner.mkdir(parents=True)
     root = Root(outside)
     (deed,) = making(root, "/home/tern", UID, UID, kept=True, defs={})
-    assert isinstance(deed, Deed) and deed.place == f"{elsewhere}/tern"
-    landing = Landing(root)
+    assert isinstance(deed, FolderOperation) and deed.place == f"{elsewhere}/tern"
+    landing = Applier(root)
     landing.land(deed, 1)
     facts = (*ARCHIVING.facts, ("aside", ""))
     for verb in ("archive-home", "take-home", "bring-home"):
-        landing.land(Deed(verb, deed.place, facts), 1)
+        landing.land(FolderOperation(verb, deed.place, facts), 1)
     assert os.listdir(elsewhere) == [] and (inner / "tern").is_dir()
 
 
@@ -206,8 +206,8 @@ def test_a_skeleton_of_odd_things_makes_a_home(outside: Path) -> None:
     os.mkfifo(skeleton / "pipe")
     defs = {"HOME_MODE": ("99z", Source("/etc/login.defs", 1))}
     (deed,) = making(Root(outside), "/home/gull", UID, UID, kept=True, defs=defs)
-    assert isinstance(deed, Deed)
-    Landing(Root(outside)).land(deed, 1)
+    assert isinstance(deed, FolderOperation)
+    Applier(Root(outside)).land(deed, 1)
     made = look(outside / "home/gull")
     assert set(made) == {".", "deep", "deep/.profile", "link"}
     assert made["."][:2] == (0o40700, UID) and made["link"][2] == "/etc/shadow"
@@ -224,7 +224,7 @@ def test_a_skeleton_of_odd_things_makes_a_home(outside: Path) -> None:
         ("/etc/ssh", "is a folder of the system"),
         ("/home/tern/../skua", "a folder above it"),
         ("/home/link", "is a link to /etc"),
-        ("/home/file", "is no folder"),
+        ("/home/file", "is not a folder"),
         ("/home/skua", "belongs to another account"),
         ("/home/tern", "lodger has its home in /home/tern/attic"),
     ],

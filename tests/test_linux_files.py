@@ -16,7 +16,7 @@ from verrou.core.errors import BadInput
 from verrou.core.model import AccountName, Reading, RuleId, Status
 from verrou.core.model.access import Credential, admitted
 from verrou.core.model.ways import Route
-from verrou.core.plan.steps import SetRules, Setting
+from verrou.core.plan.steps import RuleSetting, SetRules
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Notice, Value
 from verrou.machines import open_machine
@@ -358,6 +358,6 @@ def test_what_is_no_file_among_files_is_passed_over_as_by_the_programs(manned_ro
     (root.path / "etc/issue").unlink()
     root.write("/usr/lib/issue", "Cap Fauvel\n")
     assert told()[2] == Notice("", "Cap Fauvel")
-    notice = Setting(RuleId("screen.notice"), CATALOGUE[RuleId("screen.notice")].kind, Notice("", "hide"))
+    notice = RuleSetting(RuleId("screen.notice"), CATALOGUE[RuleId("screen.notice")].kind, Notice("", "hide"))
     done = do(open_machine(str(root.path)), SetRules((notice,)))
     assert [each.outcome for each in done] == ["done"] and told()[2] == Notice("", "hide")

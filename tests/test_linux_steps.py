@@ -102,7 +102,7 @@ def lines(tree: Path, name: str) -> dict[str, list[str]]:
         (CreateAccount("gull", Role.STANDARD, "\x1b[2J"), "control character"),
         (CreateAccount("gull", Role.GUEST), "nothing that makes a guest"),
         (SetEnabled("tern", True), "verrou account password tern"),
-        (SetEnabled("ended", True), "give it another end date first"),
+        (SetEnabled("ended", True), "Set another expiry date first"),
         (SetEnabled("nobody", False), "nobody is not in /etc/shadow"),
         (SetEnd("root", date(2030, 1, 1)), "would stop cron"),
         (Rename("root", "lamp"), "programs rely on the name root"),
@@ -110,7 +110,7 @@ def lines(tree: Path, name: str) -> dict[str, list[str]]:
         (Rename("warden", "wilma"), "/etc/sudoers:2"),
         (Join("tern", "nowhere"), "nowhere is not in /etc/group"),
         (Leave("tern", "tern"), "is the main group of tern"),
-        (CreateAccount("gull", Role.STANDARD, shell="/bin/false"), "is no shell here; /etc/shells lists: /bin/sh"),
+        (CreateAccount("gull", Role.STANDARD, shell="/bin/false"), "is not a shell here; /etc/shells lists: /bin/sh"),
         (CreateAccount("gull", Role.STANDARD, home="home/gull"), "expected an absolute path"),
         (CreateAccount("gull", Role.STANDARD, home="/home/../etc/gull"), "expected an absolute path"),
         (CreateAccount("gull", Role.STANDARD, home="/srv/people/gull"), "make it first"),
@@ -126,9 +126,9 @@ def lines(tree: Path, name: str) -> dict[str, list[str]]:
         (SetGroupNote("ringers", "who rings"), "keeps no note"),
         (SetFlags("tern", change_due=True), "has no password that it could change"),
         (SetDetails("tern", ((Detail.HINT, ""),)), "keeps no hint"),
-        (SetDetails("tern", ((Detail.SHELL, "/bin/zsh"),)), "is no shell here"),
+        (SetDetails("tern", ((Detail.SHELL, "/bin/zsh"),)), "is not a shell here"),
         (SetDetails("tern", ((Detail.FULL_NAME, "T\u202eern"),)), "control character"),
-        (SetPassword("root", "blank"), "a blank password would open it"),
+        (SetPassword("root", "blank"), "a blank password would enable it"),
         (Remove("root", FilesChoice.KEEP), "came with the system and stays"),
         (Remove("twice", FilesChoice.KEEP), "two accounts are called twice (/etc/passwd, lines 6, 7)"),
         (Remove("tide", FilesChoice.KEEP), "remove the package instead"),
@@ -291,7 +291,7 @@ def test_a_file_that_is_marked_unchangeable_is_told_first(tree: Path) -> None:
         except OSError:
             pytest.skip("this file system has no such marks")
         try:
-            rehearsal = carry_out.rehearse(machine, machine.observe(), [SetEnabled("warden", False)], Secrets())
+            rehearsal = carry_out.dry_run(machine, machine.observe(), [SetEnabled("warden", False)], Secrets())
         finally:
             fcntl.ioctl(shadow, SET_FLAGS, struct.pack("l", 0))
     ((_, result),) = rehearsal.steps

@@ -87,7 +87,7 @@ def test_a_server_that_could_not_use_its_settings_is_not_told(
 ) -> None:
     monkeypatch.setattr(live, "can_tell", lambda root: True)
     monkeypatch.setattr(live, "READERS", [("/etc/ssh/", (f"/bin/{checked}",), ("/bin/touch", str(tmp_path / "told")))])
-    live.tell(Root(tmp_path), "entry 1", ["/etc/ssh/sshd_config.d/50.conf"])
+    live.notify(Root(tmp_path), "entry 1", ["/etc/ssh/sshd_config.d/50.conf"])
     assert (tmp_path / "told").exists() is told
 
 

@@ -33,7 +33,16 @@ from test_seat_bench import machines
 from verrou.cli.options import load_baseline
 from verrou.core.audit import Verdict, audit
 from verrou.core.errors import BadInput
-from verrou.core.logbook import KeptAccount, KeptFinding, KeptReading, KeptTrial, Record, Run, record_of, trend
+from verrou.core.logbook import (
+    AccountRecord,
+    FindingRecord,
+    ReadingRecord,
+    Run,
+    RunRecord,
+    TrialRecord,
+    record_of,
+    trend,
+)
 from verrou.core.model import Role
 from verrou.core.model.access import as_known_role
 from verrou.core.model.known import Known
@@ -52,9 +61,9 @@ from verrou.reports.sheets import shown
 DAY = datetime(2026, 4, 7, 9, 30)
 
 
-def made(key: str, **more: Any) -> Record:
+def made(key: str, **more: Any) -> RunRecord:
     """A record with something of each kind in it."""
-    record = Record(
+    record = RunRecord(
         key=key,
         run=Run.VERIFY,
         at=DAY,
@@ -67,17 +76,17 @@ def made(key: str, **more: Any) -> Record:
         baseline="office",
         digest="00ff",
         findings=(
-            KeptFinding("lockout.after", Severity.HIGH, Verdict.NOT_MET),
-            KeptFinding("password.classes", Severity.LOW, Verdict.WAIVED, date(2027, 6, 30), "site warden"),
+            FindingRecord("lockout.after", Severity.HIGH, Verdict.NOT_MET),
+            FindingRecord("password.classes", Severity.LOW, Verdict.WAIVED, date(2027, 6, 30), "site warden"),
         ),
-        accounts=(KeptAccount("tern", Role.STANDARD, True), KeptAccount("daypass'; --", Known.UNKNOWN, False)),
-        readings=(KeptReading("lockout.after", "50 failed attempts"),),
-        trials=(KeptTrial("lockout.after", "4 failed attempts", Result.PASSED),),
+        accounts=(AccountRecord("tern", Role.STANDARD, True), AccountRecord("daypass'; --", Known.UNKNOWN, False)),
+        readings=(ReadingRecord("lockout.after", "50 failed attempts"),),
+        trials=(TrialRecord("lockout.after", "4 failed attempts", Result.PASSED),),
     )
     return evolve(record, **more)
 
 
-def keep(record: Record, place: Place) -> Delivery:
+def keep(record: RunRecord, place: Place) -> Delivery:
     """What a command does with a record."""
     waiting.put(place.waiting, record)
     return deliver_soon(place)
@@ -250,7 +259,7 @@ def test_an_older_logbook_is_brought_forward_and_a_newer_one_left_alone(place: P
     old, new = kept(place)
     assert (old.key, old.findings, old.trials) == (
         "old",
-        (KeptFinding("lockout.after", Severity.HIGH, Verdict.NOT_MET),),
+        (FindingRecord("lockout.after", Severity.HIGH, Verdict.NOT_MET),),
         (),
     )
     assert new == made("new")
@@ -360,10 +369,10 @@ def test_every_kind_of_run_is_kept_and_no_secret_is(verrou: Verrou, bench: Path,
     assert "no logbook's" in verrou("logbook", "--logbook", "foreign.db", code=2).stderr
 
 
-def audited(day: int, **verdicts: Verdict) -> Record:
+def audited(day: int, **verdicts: Verdict) -> RunRecord:
     subjects = {"after": "lockout.after", "length": "password.min_length", "classes": "password.classes"}
     findings = tuple(
-        KeptFinding(
+        FindingRecord(
             subjects[name],
             Severity.HIGH if name == "after" else Severity.LOW,
             verdict,
@@ -496,7 +505,9 @@ def test_all_machines_together_are_the_sum_of_each_as_it_was_last_seen(
             f"{number}",
             identity=f"machine {who}",
             clock=DAY + timedelta(days=day),
-            findings=tuple(KeptFinding(f"lockout.r{n}", Severity.HIGH, verdict) for n, verdict in enumerate(verdicts)),
+            findings=tuple(
+                FindingRecord(f"lockout.r{n}", Severity.HIGH, verdict) for n, verdict in enumerate(verdicts)
+            ),
         )
         for number, (who, day, verdicts) in enumerate(visits)
     ]

@@ -31,7 +31,7 @@ def otherwise(baseline: Baseline) -> Baseline:
 
     demands = {
         rule_id: evolve(demand, desired=in_words_of(demand.desired, demand.rule, swapped))
-        for rule_id, demand in baseline.demands.items()
+        for rule_id, demand in baseline.requirements.items()
     }
     accounts = [evolve(wanted, name=swapped(wanted.name)) for wanted in baseline.accounts.values()]
     groups = {
@@ -46,7 +46,7 @@ def test_a_baseline_in_letters_of_the_other_case_asks_for_the_same(machine: Auth
     posture = posture_of(machine, "")
     baseline = read_baseline(captured(posture, "as it stands", {}, "", True), "c.toml", fetch_baseline)
     unlisted = read_baseline(titled('[population]\nunlisted = "disable"\n'), "u.toml", fetch_baseline)
-    baseline = evolve(baseline, demands={**baseline.demands, **unlisted.demands})
+    baseline = evolve(baseline, demands={**baseline.requirements, **unlisted.requirements})
     for asked in (baseline, otherwise(baseline)):
         found = {finding.subject.casefold(): finding.verdict for finding in audit(posture, asked).findings}
         left = {subject for subject, verdict in found.items() if verdict is not Verdict.MET}
@@ -83,7 +83,7 @@ def test_names_in_another_case_on_the_command_line(bench: Path, verrou: Verrou, 
 @given(st.text("ab*?[]!^", max_size=5), st.text("ab*?[]!^", max_size=5))
 def test_a_name_is_no_pattern_and_a_pattern_knows_two_signs(name: str, other: str) -> None:
     account = Account(other, "1", groups=(other,))
-    assert Principals((name,)).holds(account) is (name == other) is Principals(groups=(name,)).holds(account)
+    assert Principals((name,)).contains(account) is (name == other) is Principals(groups=(name,)).contains(account)
 
     def fits(pattern: str, text: str) -> bool:
         """sshd's own way of matching, step by step."""
@@ -94,7 +94,7 @@ def test_a_name_is_no_pattern_and_a_pattern_knows_two_signs(name: str, other: st
         return bool(text) and pattern[0] in ("?", text[0]) and fits(pattern[1:], text[1:])
 
     assert Pattern(name).matches(other) is fits(name, other)
-    assert _circle("users", [name]).holds(account) is fits(name, other)
+    assert _circle("users", [name]).contains(account) is fits(name, other)
 
 
 FACTS = MachineFacts("hide-01", "survey", "x", "x", datetime(2026, 9, 14), Naming("[a-z]+", 20, ""))

@@ -19,7 +19,7 @@ from verrou.core.audit import Verdict, audit
 from verrou.core.baseline import read_baseline
 from verrou.core.capture import captured
 from verrou.core.comparison import compare
-from verrou.core.guards import Course, refusals_on
+from verrou.core.guards import Candidate, refusals_on
 from verrou.core.model import Account, AccountName, MachineFacts, Naming, Origin, PasswordState, Posture, Status, Unread
 from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
@@ -97,7 +97,7 @@ def test_the_way_by_which_one_came_stays_as_open_as_it_was() -> None:
         return Posture(facts, (ana,), (), entry_points=(gate, EntryPoint(Route.CONSOLE)))
 
     for before, after in itertools.product(Known, Known):
-        found = refusals_on(Course(machine(before), machine(after), ()))
+        found = refusals_on(Candidate(machine(before), machine(after), ()))
         worse = (before, after) in ((Known.YES, Known.NO), (Known.YES, Known.UNKNOWN), (Known.UNKNOWN, Known.NO))
         assert ("own-account" in {each.guard for each in found}) is worse, (before, after)
 

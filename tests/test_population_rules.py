@@ -24,10 +24,10 @@ from verrou.core.model import (
     Source,
     Status,
 )
-from verrou.core.model.access import ways_in
-from verrou.core.model.states import State, states_of, useful_hint
-from verrou.core.model.ways import EVERYBODY, AccessListEntry, EntryPoint, Principals, Route, nobody_but
-from verrou.core.plan.foresee import foresee
+from verrou.core.model.access import routes_of
+from verrou.core.model.states import AccountState, states_of, useful_hint
+from verrou.core.model.ways import EVERYBODY, AccessListEntry, EntryPoint, Principals, Route, allow_only
+from verrou.core.plan.foresee import predict
 from verrou.core.plan.making import NoWay, check_name, new_account, role_steps, swap_steps
 from verrou.core.plan.steps import CreateAccount, CreateGroup, Join, Leave, SetEnabled, TrySignIn
 from verrou.core.plan.worksheet import plan
@@ -94,7 +94,7 @@ def test_what_a_machine_does_not_keep_is_absent(rule: str) -> None:
 )
 def test_which_hints_tell_something(hint: str, useful: bool) -> None:
     assert useful_hint(hint) is useful
-    assert (State.HINT in states_of(evolve(TERN, hint=hint), machine(evolve(TERN, hint=hint)))) is useful
+    assert (AccountState.HINT in states_of(evolve(TERN, hint=hint), machine(evolve(TERN, hint=hint)))) is useful
 
 
 BASELINE = """
@@ -124,7 +124,7 @@ def test_what_the_worksheet_does_about_it() -> None:
     assert [item.subject for item in worksheet.manual] == ["population.unused_for"]
     assert "listed" in worksheet.manual[0].advice
     for step in worksheet.steps:
-        now = foresee(step, now)
+        now = predict(step, now)
     short = {f.subject for f in audit(now, asked(BASELINE)).findings if f.verdict is Verdict.NOT_MET}
     assert short == {"population.unused_for"}, "who is listed is left open"
 
@@ -156,7 +156,7 @@ def test_a_listed_account_whose_end_has_passed_is_as_listed() -> None:
 
 
 AFAR = Group("afar", "14", ("tern",))
-SCREEN = EntryPoint(Route.REMOTE_SCREEN, (nobody_but(Principals(groups=("afar", "administrators"))),))
+SCREEN = EntryPoint(Route.REMOTE_SCREEN, (allow_only(Principals(groups=("afar", "administrators"))),))
 SHELL = EntryPoint(Route.REMOTE_SHELL, keys=True, passwords=False, keys_only=Principals(("warden",)))
 
 
@@ -181,7 +181,7 @@ def test_ways_in(account: Account, expected: list[str]) -> None:
         password__blank_accepted=Reading(frozenset({"console"})),
         population__linked_identities=Reading("forbidden"),
     )
-    assert list(ways_in(account, now)) == expected
+    assert list(routes_of(account, now)) == expected
 
 
 NAMES = st.sampled_from(["tern", "ana", "w*", "*"])
@@ -194,7 +194,7 @@ def test_the_first_pass_that_is_about_somebody_decides(passes: list[AccessListEn
     for account in (TERN, evolve(TERN, name="wren", groups=("afar",))):
 
         def meant(circles: tuple[Principals, ...], who: Account = account) -> bool:
-            return bool(circles) and circles[0].holds(who) and not meant(circles[1:])
+            return bool(circles) and circles[0].contains(who) and not meant(circles[1:])
 
         expected = True
         for each in passes:
@@ -202,7 +202,7 @@ def test_the_first_pass_that_is_about_somebody_decides(passes: list[AccessListEn
                 expected = each.lets_in
                 break
         assert EntryPoint(Route.CONSOLE, tuple(passes)).lets_through(account) is expected
-    assert EVERYBODY.holds(TERN) and not Principals().holds(TERN)
+    assert EVERYBODY.contains(TERN) and not Principals().contains(TERN)
 
 
 def test_a_way_that_should_be_shut_is_shut_by_leaving_or_left_to_a_person() -> None:
@@ -231,7 +231,7 @@ def test_what_a_kind_of_account_is_made_with() -> None:
     bare = Posture(evolve(KEEPS, guest_group="guests"), (WARDEN,), GATES[:1])
     group, guest = new_account(bare, "gull", Role.GUEST)
     assert isinstance(group, CreateGroup) and group.confined
-    after = foresee(guest, foresee(group, bare))
+    after = predict(guest, predict(group, bare))
     assert after.by_name["gull"].groups == ("guests",)
     with pytest.raises(NoWay, match="can be given none"):
         new_account(evolve(bare, machine=KEEPS), "gull", Role.GUEST)

@@ -13,27 +13,30 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Verrou
-from verrou.core.entries import State
+from verrou.core.entries import RunState
 from verrou.core.errors import BadInput, MachineRefused
 from verrou.core.toml_lines import line_index, line_of
-from verrou.machines import Change, Deed, Item
+from verrou.machines import Change, FileState, FolderOperation
 from verrou.machines.linux.merging import merge_lines, merge_records
 from verrou.machines.local_files import item_at, write_new
 from verrou.records import machine_lock as lock_module
 from verrou.records.journal import Journal
 from verrou.records.machine_lock import is_held, machine_lock
-from verrou.reports.sheets import Sheet, as_csv, columns_of, shown
+from verrou.reports.sheets import Table, as_csv, columns_of, shown
 
 
 def filled(folder: Path) -> Journal:
     """Two runs that changed something, and one that only tried."""
     journal = Journal(folder)
     for number in (1, 2):
-        was, now = Item(b"secret hash", 0o600), Item(b"other hash", 0o600, attributes=(("user.x", b"\0y"),))
+        was, now = FileState(b"secret hash", 0o600), FileState(b"other hash", 0o600, attributes=(("user.x", b"\0y"),))
         told = {**TOLD, "command": f"run {number}"}
-        assert journal.begin(told, [Change("/f", was, now), Deed("take-home", "/home/tern", (("uid", 7),))]) == number
+        assert (
+            journal.begin(told, [Change("/f", was, now), FolderOperation("take-home", "/home/tern", (("uid", 7),))])
+            == number
+        )
         journal.finish(number)
-    journal.note(State.TESTED, TOLD)
+    journal.note(RunState.TESTED, TOLD)
     return journal
 
 
@@ -52,9 +55,13 @@ def test_what_was_kept_comes_back_as_it_was(tmp_path: Path) -> None:
     journal = filled(tmp_path / "j")
     change, deed = journal.changes(1)
     assert change == Change(
-        "/f", Item(b"secret hash", 0o600), Item(b"other hash", 0o600, attributes=(("user.x", b"\0y"),))
+        "/f", FileState(b"secret hash", 0o600), FileState(b"other hash", 0o600, attributes=(("user.x", b"\0y"),))
     )
-    assert isinstance(deed, Deed) and (deed.verb, deed.number("uid"), deed.number("entry")) == ("take-home", 7, 1)
+    assert isinstance(deed, FolderOperation) and (deed.verb, deed.number("uid"), deed.number("entry")) == (
+        "take-home",
+        7,
+        1,
+    )
     assert [(e.number, e.command, str(e.state())) for e in journal.entries()] == [
         (1, "run 1", "done"),
         (2, "run 2", "done"),
@@ -63,7 +70,7 @@ def test_what_was_kept_comes_back_as_it_was(tmp_path: Path) -> None:
     for path in (tmp_path / "j").rglob("*"):
         assert path.stat().st_mode & 0o077 == 0, f"{path} is for its owner alone"
     assert b"hash" not in (tmp_path / "j/journal.jsonl").read_bytes()
-    assert [entry.number for entry in journal.to_sweep()] == [1, 2]
+    assert [entry.number for entry in journal.pending_cleanup()] == [1, 2]
     (tmp_path / "j/kept/0002/contents").write_bytes(b"other hash, secret hash")
     assert len(journal.damaged()) == 1
     with pytest.raises(BadInput, match="was changed, so it cannot be undone"):
@@ -118,7 +125,7 @@ def test_a_failed_write_leaves_nothing(tmp_path: Path, monkeypatch: pytest.Monke
 
     monkeypatch.setattr(os, "fsync", full)
     with pytest.raises(OSError, match="No space"):
-        write_new(tmp_path / "file", Item(b"new", 0o600, os.geteuid(), os.getegid()))
+        write_new(tmp_path / "file", FileState(b"new", 0o600, os.geteuid(), os.getegid()))
     assert list(tmp_path.iterdir()) == []
 
 
@@ -197,7 +204,7 @@ FORMULAS = st.text("=+-@\t\r '|", min_size=1, max_size=3)
 
 @given(st.lists(st.builds(str.__add__, FORMULAS | st.just(""), st.text(max_size=12)), min_size=1, max_size=5))
 def test_csv_reads_back_and_starts_no_formula(values: list[str]) -> None:
-    sheet = Sheet("s", columns_of(("a", "A")), tuple({"a": value} for value in values))
+    sheet = Table("s", columns_of(("a", "A")), tuple({"a": value} for value in values))
     header, *cells = csv.reader(io.StringIO(as_csv(sheet)))
     assert header == ["a"]
     for value, cell in zip(values, [c[0] if c else "" for c in cells], strict=True):

@@ -231,7 +231,7 @@ def test_blank_passwords_at_the_remote_shell_as_sshd_says(
 def test_a_missing_dictionary_is_told_because_it_refuses_everything(manned_root: PrivateRoot, verrou: Verrou) -> None:
     for path in (manned_root.path / "var/cache/cracklib").glob("cracklib_dict*"):
         path.unlink()
-    assert "every new password is refused" in verrou("survey", "-m", manned_root.path).stderr
+    assert "every new password is rejected" in verrou("survey", "-m", manned_root.path).stderr
     assert not accepts(manned_root, "gnt7Kwo-9xq-Lmv")
     told = verrou("verify", "-b", "essential", "-m", manned_root.path, "--format", "json", code=None).stdout
     tried = [trial for trial in json.loads(told)["tests"] if trial["rule"].startswith("password.")]

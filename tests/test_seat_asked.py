@@ -17,8 +17,8 @@ from test_not_known import KEY
 from test_seat_linux import ORIGINS, PEOPLE, WAYS, admits, polkit_says
 from verrou.cli.options import shipped_baselines
 from verrou.core.model import AccountName
-from verrou.core.model.access import opening, ways_in_now
-from verrou.core.model.elevation import PromptOutcome, meets
+from verrou.core.model.access import accepted_credential, routes_now
+from verrou.core.model.elevation import PromptOutcome, elevation_outcome
 from verrou.core.model.reasons import why, why_administrator
 from verrou.core.model.ways import Route
 from verrou.core.plan.worksheet import rule_steps
@@ -59,14 +59,14 @@ def test_pam_admits_per_service_and_origin_whom_the_lists_say(desktop: PrivateRo
             account = next(a for a in posture.accounts if a.name == name)
             for service in ORIGINS:
                 through = [
-                    opening(account, gate, posture) is not None
+                    accepted_credential(account, gate, posture) is not None
                     for gate in posture.entry_points
                     if service in gate.services
                 ]
                 assert admits(desktop, service, name) is any(through), (service, name, wanted)
             for way in Route:
                 told = why(account, way, posture)
-                assert told.yes is (way in ways_in_now(account, posture))
+                assert told.yes is (way in routes_now(account, posture))
                 assert all(reason.source is not None or not told.yes for reason in told.chain)
 
     check()
@@ -105,7 +105,7 @@ def test_sudo_s_times_and_whether_it_asks_are_read_as_sudo_has_them(desktop: Pri
         assert seconds == longest * 60, (lines, told)
         asks_nothing = desktop.inside("sudo", "-k", "-n", "true", user="warden").returncode == 0
         warden = next(account for account in posture.accounts if account.name == "warden")
-        assert (meets(warden, posture) is PromptOutcome.NO_PROMPT) is asks_nothing, lines
+        assert (elevation_outcome(warden, posture) is PromptOutcome.NO_PROMPT) is asks_nothing, lines
         assert (posture.readings["elevation.administrator_gives"].value == "nothing") is asks_nothing
         assert why_administrator(warden, posture).yes
 

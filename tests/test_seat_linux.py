@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled, with_files, with_programs
 from debian_root import PrivateRoot
 from verrou.core.model import Account, AccountName, Status
-from verrou.core.model.access import ways_in, ways_unknown
+from verrou.core.model.access import routes_of, routes_unknown
 from verrou.core.model.screens import screens_of
 from verrou.core.model.ways import EVERYBODY, AccessListEntry, EntryPoint, Principals, Route
 from verrou.core.values import Notice, Value
@@ -407,12 +407,12 @@ def test_a_screen_that_nobody_knows_and_a_shell_that_asks_nobody_are_told(tmp_pa
     reading = posture.readings["screen.automatic_signin"]
     assert reading.status is Status.UNKNOWN and "ly" in reading.reason
     tern = posture.by_name[AccountName("tern")]
-    assert ways_unknown(tern, posture) == (Route.CONSOLE,) and ways_in(tern, posture) == ()
+    assert routes_unknown(tern, posture) == (Route.CONSOLE,) and routes_of(tern, posture) == ()
     assert [(each.account, each.known) for each in screens_of(posture).unasked] == [("", False)]
     (units / "display-manager.service").unlink()
     (units / "sysinit.target.wants/debug-shell.service").symlink_to("/lib/systemd/system/debug-shell.service")
     posture = open_machine(str(tmp_path)).observe()
-    told = [(str(a.name), a.enabled, ways_in(a, posture)) for a in posture.accounts]
+    told = [(str(a.name), a.enabled, routes_of(a, posture)) for a in posture.accounts]
     assert told == [("root", False, (Route.CONSOLE,)), ("tern", True, ())], "a shell that asks nobody asks no account"
 
 
@@ -461,7 +461,7 @@ def test_of_a_screen_that_may_not_look_at_accounts_a_no_is_not_known(tmp_path: P
         "bin/sh": "",
     }
     posture = open_machine(str(with_programs(with_files(tmp_path, files)))).observe()
-    assert ways_unknown(posture.by_name[AccountName("tern")], posture) == (Route.CONSOLE,), "it has ended"
+    assert routes_unknown(posture.by_name[AccountName("tern")], posture) == (Route.CONSOLE,), "it has ended"
 
 
 def test_an_instance_of_a_unit_signs_in_whom_it_is_named_after(tmp_path: Path) -> None:

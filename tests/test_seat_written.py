@@ -95,12 +95,12 @@ def test_a_list_is_refused_where_it_could_not_act(desktop: PrivateRoot, verrou: 
 
 @pytest.mark.parametrize("name", ["a b", "@tern", "-tern", "+tern", "te,rn", "ALL", "all", "except", "(tern)", "te:rn"])
 def test_a_name_that_the_access_file_cannot_hold_is_never_written(tmp_path: Path, name: str) -> None:
-    from verrou.machines.linux.refused import Refused
+    from verrou.machines.linux.refused import StepRejected
     from verrou.machines.linux.rules.logon import _who
 
-    with pytest.raises(Refused, match="cannot hold"):
+    with pytest.raises(StepRejected, match="cannot hold"):
         _who(frozenset({name}))
-    with pytest.raises(Refused, match="cannot hold"):
+    with pytest.raises(StepRejected, match="cannot hold"):
         _who(frozenset({f"group:{name}"}))
 
 
@@ -150,7 +150,7 @@ def test_su_is_for_administrators_alone_until_it_is_opened_again(desktop: Privat
 
 def test_what_somebody_else_wrote_among_our_rules_of_polkit_is_left_alone(tmp_path: Path) -> None:
     from verrou.machines.linux.polkit import OURS
-    from verrou.machines.linux.refused import Refused
+    from verrou.machines.linux.refused import StepRejected
 
     with_files(
         tmp_path,
@@ -166,7 +166,7 @@ def test_what_somebody_else_wrote_among_our_rules_of_polkit_is_left_alone(tmp_pa
     written = (tmp_path / OURS.lstrip("/")).read_text()
     assert written.count("addRule") == 2 and '"covered": ["tern"]' in written
     (tmp_path / OURS.lstrip("/")).write_text(written + "polkit.addRule(function() {});\n")
-    with pytest.raises(Refused, match="somebody else wrote"):
+    with pytest.raises(StepRejected, match="somebody else wrote"):
         KEEPERS["rights.shut_down"].write(Root(tmp_path), frozenset())
     assert (tmp_path / OURS.lstrip("/")).read_text().endswith("polkit.addRule(function() {});\n")
 

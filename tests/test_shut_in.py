@@ -146,7 +146,7 @@ def test_a_link_that_a_hostile_program_leaves_is_not_followed_out(
 def test_a_journal_that_a_hostile_disk_brings_moves_nothing_of_this_computer(verrou: Verrou, tmp_path: Path) -> None:
     """An entry that broke off, made up, whose deed names a folder above the disk."""
     from verrou.demo.scenario import lay_out
-    from verrou.machines import Deed
+    from verrou.machines import FolderOperation
     from verrou.records.journal import Journal
 
     lay_out(tmp_path)
@@ -154,6 +154,6 @@ def test_a_journal_that_a_hostile_disk_brings_moves_nothing_of_this_computer(ver
     (tmp_path / "precious").mkdir()
     told = {"command": "x", "by": "x", "baseline": "", "accepted": [], "steps": [], "differences": [], "undoes": []}
     facts = (("uid", 0), ("archive", ""), ("aside", "../../precious"))
-    Journal(disk / "var/lib/verrou").begin(told, [Deed("bring-home", "/home/petrel", facts)])
+    Journal(disk / "var/lib/verrou").begin(told, [FolderOperation("bring-home", "/home/petrel", facts)])
     said = verrou("resume", "-m", disk, code=4).stderr
     assert "../../precious" in said and (tmp_path / "precious").is_dir()

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from conftest import Verrou, with_programs
 from debian_root import PrivateRoot
 from sudoers_files import HOST, LINES, SAMPLES, manned, put, sudo_says, we_say
-from verrou.machines.linux.files.sudoers import Asked, Person, Sudoers
+from verrou.machines.linux.files.sudoers import PasswordOwner, Person, Sudoers
 from verrou.machines.linux.files.sudoers_grammar import logical_lines, parsed
 from verrou.machines.linux.root import Root
 
@@ -108,17 +108,17 @@ def test_included_files(sudo_root: PrivateRoot) -> None:
 @pytest.mark.parametrize(
     ("text", "asked", "commands"),
     [
-        ("warden ALL=ALL", Asked.OWN, ()),
-        ("warden ALL=NOPASSWD:ALL", Asked.NONE, ()),
-        ("Defaults !authenticate\nwarden ALL=ALL", Asked.NONE, ()),
-        ("Defaults !authenticate\nwarden ALL=PASSWD:ALL", Asked.OWN, ()),
-        ("Defaults:warden rootpw\nwarden ALL=ALL", Asked.ROOT, ()),
-        ("Defaults targetpw\nwarden ALL=ALL", Asked.ROOT, ()),
-        ("Defaults exempt_group=ringers\nwarden ALL=ALL", Asked.NONE, ()),
-        ("warden ALL=/usr/bin/apt, NOPASSWD: /sbin/halt", Asked.NONE, ("/sbin/halt", "/usr/bin/apt")),
+        ("warden ALL=ALL", PasswordOwner.OWN, ()),
+        ("warden ALL=NOPASSWD:ALL", PasswordOwner.NONE, ()),
+        ("Defaults !authenticate\nwarden ALL=ALL", PasswordOwner.NONE, ()),
+        ("Defaults !authenticate\nwarden ALL=PASSWD:ALL", PasswordOwner.OWN, ()),
+        ("Defaults:warden rootpw\nwarden ALL=ALL", PasswordOwner.ROOT, ()),
+        ("Defaults targetpw\nwarden ALL=ALL", PasswordOwner.ROOT, ()),
+        ("Defaults exempt_group=ringers\nwarden ALL=ALL", PasswordOwner.NONE, ()),
+        ("warden ALL=/usr/bin/apt, NOPASSWD: /sbin/halt", PasswordOwner.NONE, ("/sbin/halt", "/usr/bin/apt")),
     ],
 )
-def test_with_which_password(tmp_path: Path, text: str, asked: Asked, commands: tuple[str, ...]) -> None:
+def test_with_which_password(tmp_path: Path, text: str, asked: PasswordOwner, commands: tuple[str, ...]) -> None:
     with_programs(tmp_path)
     (tmp_path / "etc").mkdir()
     (tmp_path / "etc/sudoers").write_text(f"{text}\n")

@@ -20,13 +20,13 @@ from hypothesis import strategies as st
 from conftest import TYPED, Verrou, examples, forked, titled
 from debian_root import PrivateRoot
 from test_seat_bench import machines
-from verrou.core.guards import Course, refusals_on
+from verrou.core.guards import Candidate, refusals_on
 from verrou.core.model import Account, Builtin, Grant, Group, MachineFacts, Naming, Posture, Role
 from verrou.core.model.reasons import why
 from verrou.core.model.screens import screens_of
-from verrou.core.model.ways import AccessListEntry, EntryPoint, Principals, Route, nobody_but
+from verrou.core.model.ways import AccessListEntry, EntryPoint, Principals, Route, allow_only
 from verrou.core.trials import Answer, Result, access_trial
-from verrou.machines import CannotRehearse, Machine, TooSlow, open_machine
+from verrou.machines import DryRunUnavailable, Machine, TooSlow, open_machine
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.machine import BenchMachine
 from verrou.machines.bench.readings import posture_of
@@ -42,8 +42,8 @@ def break_off(machine: Machine) -> None:
     """Leave a run behind that died before anything landed."""
     from verrou.core.plan.steps import SetEnabled
 
-    rehearsal = carry_out.rehearse(machine, machine.observe(), [SetEnabled("passerby", True)], carry_out.Secrets())
-    lines = carry_out._lines(rehearsal, carry_out.Told("account enable passerby"))
+    rehearsal = carry_out.dry_run(machine, machine.observe(), [SetEnabled("passerby", True)], carry_out.Secrets())
+    lines = carry_out._lines(rehearsal, carry_out.RunInfo("account enable passerby"))
     journal = Journal(machine.records_folder())
     journal.begin(lines, rehearsal.changes)
 
@@ -246,7 +246,7 @@ class Refusing:
 
 
 def test_a_refusal_of_everybody_shows_nothing_of_a_list() -> None:
-    gate = EntryPoint(Route.CONSOLE, (nobody_but(Principals(("warden",))),))
+    gate = EntryPoint(Route.CONSOLE, (allow_only(Principals(("warden",))),))
     somebody: Any = Refusing()
     found = list(access_trial(somebody, somebody, Posture(FACTS, (), (), entry_points=(gate,)), Role.STANDARD))
     assert [each.result for each in found] == [Result.NOT_RUN] and "denied too" in found[0].seen
@@ -279,9 +279,9 @@ def test_the_way_by_which_one_came_stays_open(
     )
     console = EntryPoint(Route.CONSOLE)
     before = Posture(machine, accounts, (DOOR,), entry_points=(console, EntryPoint(Route.REMOTE_SHELL)))
-    for line in (AccessListEntry(False, (Principals(denied),)), nobody_but(Principals(("ana",)))):
+    for line in (AccessListEntry(False, (Principals(denied),)), allow_only(Principals(("ana",)))):
         after = Posture(machine, accounts, (DOOR,), entry_points=(console, EntryPoint(Route.REMOTE_SHELL, (line,))))
-        found = {refusal.guard for refusal in refusals_on(Course(before, after, ()))}
+        found = {refusal.guard for refusal in refusals_on(Candidate(before, after, ()))}
         everybody = {"own-account"} & {"own-account" if came_by == "remote-shell" else ""}
         all_out = everybody | ({"administrators-denied"} if "remote-shell" in (came_by, inside) else set())
         assert found == (refused if line.who == (Principals(denied),) else all_out)
@@ -383,7 +383,7 @@ def test_who_was_late_once_is_not_asked_again(tmp_path: Path) -> None:
 
     copy = PrivateCopy(Root(tmp_path), {}, Late())  # type: ignore[arg-type]
     for _ in range(3):
-        with pytest.raises(CannotRehearse, match="did not answer"):
+        with pytest.raises(DryRunUnavailable, match="did not answer"):
             copy.ask("sign_in", service="login")
     assert len(asked) == 1
 

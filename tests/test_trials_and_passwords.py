@@ -93,7 +93,7 @@ def strict(bench: Path) -> BenchMachine:
 
 
 def trials(machine: BenchMachine) -> list[TrialResult]:
-    with machine.rehearse() as copy:
+    with machine.dry_run() as copy:
         return list(run_trials(copy.attempt, machine.observe(), Random(7)))
 
 

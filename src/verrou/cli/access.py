@@ -29,15 +29,15 @@ def _posture(machine: Machine, as_baseline: str | None) -> "Posture":
         return posture
     from verrou.core.audit import audit
     from verrou.core.plan.worksheet import plan
-    from verrou.records.carry_out import rehearse
+    from verrou.records.carry_out import dry_run
 
     baseline = load_baseline(as_baseline)
     steps = plan(posture, baseline, audit(posture, baseline)).steps
     with console(stderr=True).status("Dry run on a private copy"):
-        rehearsal = rehearse(machine, posture, steps, Secrets())
-    if rehearsal.foreseen_only:
-        complain(f"this is a prediction; no dry run was possible: {rehearsal.foreseen_only}")
-    for step, result in rehearsal.refused:
+        rehearsal = dry_run(machine, posture, steps, Secrets())
+    if rehearsal.prediction_reason:
+        complain(f"this is a prediction; no dry run was possible: {rehearsal.prediction_reason}")
+    for step, result in rehearsal.rejected:
         complain(f"step would be rejected: {step.what}: {result.said}")
     return rehearsal.after
 
@@ -58,7 +58,7 @@ def _heading(posture: "Posture", as_baseline: str | None) -> str:
 def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None, style: str, everyone: bool) -> None:
     """Show who can sign in, by which route and with what, and who can elevate."""
     from verrou.reports.access import access_data, access_sheet, differing, not_known, worth_a_line
-    from verrou.reports.sheets import console, print_sheet, shown
+    from verrou.reports.sheets import console, print_table, shown
 
     posture = _posture(machine, as_baseline)
     chosen = worth_a_line(posture, everyone or style != "text")
@@ -71,7 +71,7 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
     def text() -> None:
         out = console()
         out.print(_heading(posture, as_baseline), style="bold")
-        print_sheet(out, sheet)
+        print_table(out, sheet)
         out.print()
         for each in map(shown, not_known(chosen, posture)):
             out.print(f"? {each}")
@@ -98,7 +98,7 @@ def why(account_name: str, route: str, machine: Machine, as_baseline: str | None
     from verrou.core.model.ways import Route
     from verrou.core.values import nearest, show_raw
     from verrou.reports.access import why_data, why_sheet
-    from verrou.reports.sheets import console, print_sheet, shown
+    from verrou.reports.sheets import console, print_table, shown
 
     choices = [*map(str, Route), ELEVATE]
     if route not in choices:
@@ -124,10 +124,10 @@ def why(account_name: str, route: str, machine: Machine, as_baseline: str | None
         out.print(_heading(posture, as_baseline))
         out.print(shown(said), style="bold")
         parts = {part: [row for row in sheet.rows if row["part"] == part] for part in ("chain", "keeps")}
-        print_sheet(out, evolve(sheet, rows=tuple(parts["chain"])))
+        print_table(out, evolve(sheet, rows=tuple(parts["chain"])))
         if len(parts["keeps"]) > 1:
             out.print("Each of these is enough on its own:")
-            print_sheet(out, evolve(sheet, rows=tuple(parts["keeps"])))
+            print_table(out, evolve(sheet, rows=tuple(parts["keeps"])))
 
     print_facts(style, sheet, why_data(answer), text)
 
@@ -139,7 +139,7 @@ def why(account_name: str, route: str, machine: Machine, as_baseline: str | None
 def signin(machine: Machine, as_baseline: str | None, style: str) -> None:
     """Show what the sign-in screen and the lock screen display, allow and deny."""
     from verrou.reports.access import screens_data, signin_sheet
-    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.sheets import console, print_table
 
     posture = _posture(machine, as_baseline)
     sheet = signin_sheet(posture)
@@ -147,6 +147,6 @@ def signin(machine: Machine, as_baseline: str | None, style: str) -> None:
     def text() -> None:
         out = console()
         out.print(_heading(posture, as_baseline), style="bold")
-        print_sheet(out, sheet)
+        print_table(out, sheet)
 
     print_facts(style, sheet, screens_data(posture), text)

@@ -21,7 +21,7 @@ from verrou.cli.options import (
 from verrou.core.days import DAY_WORDS, day_of
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, AccountName, Detail, Effect, Flag, PasswordState, Posture, Role
-from verrou.core.model.states import State, states_of
+from verrou.core.model.states import AccountState, states_of
 from verrou.core.plan.steps import (
     FilesChoice,
     Join,
@@ -94,11 +94,11 @@ def account() -> None:
 @format_option
 @click.option("--all", "everyone", is_flag=True, help="Include system and service accounts.")
 @click.option("--role", type=OneOf([role.value for role in Role]), help="Show only accounts with this role.")
-@click.option("--state", type=OneOf([state.value for state in State]), help="Show only accounts in this state.")
+@click.option("--state", type=OneOf([state.value for state in AccountState]), help="Show only accounts in this state.")
 def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None, state: str | None) -> None:
     """List accounts with their role and state."""
     from verrou.core.survey import account_data
-    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.sheets import console, print_table
     from verrou.reports.surveys import accounts_sheet, hidden_accounts
 
     posture = looked_at(machine)
@@ -108,7 +108,7 @@ def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None
 
     def text() -> None:
         out = console()
-        print_sheet(out, sheet)
+        print_table(out, sheet)
         if not chosen:
             out.print("No accounts match.")
         if folded:
@@ -131,14 +131,14 @@ def _fits(each: Account, posture: Posture, role: str | None, state: str | None) 
 def show_account(name: str, machine: Machine, style: str) -> None:
     """Show one account and the lines that define it."""
     from verrou.core.survey import account_data
-    from verrou.reports.sheets import Sheet, columns_of, console, print_sheet
+    from verrou.reports.sheets import Table, columns_of, console, print_table
     from verrou.reports.surveys import account_facts
 
     posture = looked_at(machine)
     found = posture.by_name[known_account(posture, name)]
     rows = tuple({"about": about, "is": text} for about, text in account_facts(found, posture))
-    sheet = Sheet("account", columns_of(("about", ""), ("is", ""), whole=("about",)), rows)
-    print_facts(style, sheet, account_data(found, posture), lambda: print_sheet(console(), sheet))
+    sheet = Table("account", columns_of(("about", ""), ("is", ""), whole=("about",)), rows)
+    print_facts(style, sheet, account_data(found, posture), lambda: print_table(console(), sheet))
 
 
 @account.command("unlock")

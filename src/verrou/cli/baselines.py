@@ -35,15 +35,15 @@ def baseline() -> None:
 def list_baselines(style: str) -> None:
     """List the included baselines."""
     from verrou.reports.baselines import BaselineLine
-    from verrou.reports.sheets import Sheet, columns_of, console, print_sheet
+    from verrou.reports.sheets import Table, columns_of, console, print_table
 
     rows: list[BaselineLine] = []
     for name in shipped_baselines():
         loaded = load_baseline(name)
-        rows.append({"baseline": name, "title": loaded.title, "rules": len(loaded.demands)})
+        rows.append({"baseline": name, "title": loaded.title, "rules": len(loaded.requirements)})
     columns = columns_of(("baseline", "baseline"), ("title", "title"), ("rules", "rules"), whole=("baseline",))
-    sheet = Sheet("baselines", columns, tuple(dict(row) for row in rows))
-    print_facts(style, sheet, rows, lambda: print_sheet(console(), sheet))
+    sheet = Table("baselines", columns, tuple(dict(row) for row in rows))
+    print_facts(style, sheet, rows, lambda: print_table(console(), sheet))
 
 
 @baseline.command("show")
@@ -52,7 +52,7 @@ def list_baselines(style: str) -> None:
 def show(name: str, style: str) -> None:
     """Show all requirements of a baseline, inherited ones included."""
     from verrou.reports.baselines import baseline_data, baseline_sheet
-    from verrou.reports.sheets import console, print_sheet, shown
+    from verrou.reports.sheets import console, print_table, shown
 
     data = baseline_data(load_baseline(name))
     sheet = baseline_sheet(data)
@@ -61,7 +61,7 @@ def show(name: str, style: str) -> None:
         out = console()
         out.print(shown(data["title"]))
         out.print()
-        print_sheet(out, sheet)
+        print_table(out, sheet)
 
     print_facts(style, sheet, data, text)
 
@@ -155,7 +155,7 @@ def check(names: tuple[str, ...]) -> None:
             for problem in errors.problems:
                 complain(problem)
         else:
-            asked = len(loaded.demands) + len(loaded.accounts) + len(loaded.groups)
+            asked = len(loaded.requirements) + len(loaded.accounts) + len(loaded.groups)
             click.echo(f"{name}: valid; {counted(asked, 'requirement')}, {counted(len(loaded.waivers), 'waiver')}")
     if refused:
         click.get_current_context().exit(BaselineRefused.exit_code)

@@ -34,7 +34,7 @@ from verrou.machines import Machine, Outcome, Secrets
 if TYPE_CHECKING:
     from verrou.core.audit import Audit
     from verrou.core.baseline import Baseline
-    from verrou.records.carry_out import Rehearsal
+    from verrou.records.carry_out import DryRun
 
 
 def override_option(names: Sequence[str]) -> Callable[[F], F]:
@@ -129,12 +129,12 @@ def change(
     password_file: Path | None = None,
     baseline: "Baseline | None" = None,
     accepted: Sequence[str] = (),
-) -> "Rehearsal":
+) -> "DryRun":
     """Rehearse the worksheet, show what comes of it, ask, land it, and tell what became of each step. Leaves with the
     exit code on a refusal; with a baseline, steps that the machine would refuse are left out, else nothing is done."""
-    from verrou.core.entries import State
+    from verrou.core.entries import RunState
     from verrou.records import carry_out
-    from verrou.records.carry_out import Told
+    from verrou.records.carry_out import RunInfo
     from verrou.reports.sheets import console, shown
 
     looking = preview or no_dry_run
@@ -143,22 +143,24 @@ def change(
     if posture.machine.unread:
         raise NotEnoughRights(f"{machine.name}: this account can read but not change it. Run as root.")
     out = console()
-    told = Told(typed_command(), baseline.title if baseline else "", tuple(accepted))
+    told = RunInfo(typed_command(), baseline.title if baseline else "", tuple(accepted))
     tries = carry_out.only_tries(steps)
     prompts = typed and any(_asks(step, steps) for step in steps)
     secrets, generated = Secrets(), Secrets()
     if not looking:
         carry_out.check_whole(machine)
     if no_dry_run:
-        rehearsal = carry_out.foreseen(posture, carry_out.with_files(machine, posture, steps), "--no-dry-run was given")
+        rehearsal = carry_out.predicted_run(
+            posture, carry_out.with_files(machine, posture, steps), "--no-dry-run was given"
+        )
     else:
         if not (preview or prompts):
             if not (yes or typed or tries) and any(map(_needs_secret, steps)):
                 raise BadInput("standard input carries passwords, so it cannot confirm. Add --yes.")
             secrets, generated = collect_passwords(steps, posture, typed)
-        rehearsal = _rehearse(machine, posture, steps, secrets, test and (preview or not prompts))
-    if rehearsal.foreseen_only and not looking:
-        raise MachineRefused(f"nothing was changed: {rehearsal.foreseen_only}; to see a prediction: --preview")
+        rehearsal = _dry_run(machine, posture, steps, secrets, test and (preview or not prompts))
+    if rehearsal.prediction_reason and not looking:
+        raise MachineRefused(f"nothing was changed: {rehearsal.prediction_reason}; to see a prediction: --preview")
     if not tries or preview:
         with nullcontext() if looking else _read_by_somebody():
             _show(rehearsal, baseline)
@@ -172,11 +174,11 @@ def change(
         agreed(f"Do {asked} on {shown(machine.name)}?")
     if prompts:
         secrets, generated = collect_passwords(steps, posture, typed)
-        rehearsal = _rehearse(machine, posture, steps, secrets, test)
+        rehearsal = _dry_run(machine, posture, steps, secrets, test)
         _tell_trials(rehearsal)
         _refuse(machine, rehearsal, told, whole=baseline is None, kept=True)
     if tries or not rehearsal.changes:
-        state = State.TESTED if tries else State.UNCHANGED
+        state = RunState.TESTED if tries else RunState.UNCHANGED
         carry_out.note(machine, rehearsal, state, told)
         _tell_results(rehearsal)
         out.print("Nothing was changed." if tries else "No changes were needed.")
@@ -197,12 +199,12 @@ def _read_by_somebody() -> Iterator[None]:
 
 def _landed(
     machine: Machine,
-    rehearsal: "Rehearsal",
+    rehearsal: "DryRun",
     secrets: Secrets,
     generated: Secrets,
     told: Any,
     password_file: Path | None,
-) -> tuple[int, "Rehearsal"]:
+) -> tuple[int, "DryRun"]:
     """Land a rehearsal. Generated passwords are handed over before anything changes: whoever loses them then has lost
     nothing."""
     from verrou.records import carry_out
@@ -210,7 +212,7 @@ def _landed(
 
     handed = False
 
-    def give(landing: "Rehearsal") -> None:
+    def give(landing: "DryRun") -> None:
         nonlocal handed
         with _read_by_somebody():
             sys.stdout.flush()
@@ -247,41 +249,41 @@ def _asks(step: Step, steps: Sequence[Step]) -> bool:
     return _needs_secret(step)
 
 
-def _gets(rehearsal: "Rehearsal", name: str) -> bool:
+def _gets(rehearsal: "DryRun", name: str) -> bool:
     return any(account_of(s) == name and r.outcome is Outcome.DONE for s, r in rehearsal.steps)
 
 
-def _rehearse(machine: Machine, posture: Posture, steps: Sequence[Step], secrets: Secrets, test: bool) -> "Rehearsal":
-    from verrou.records.carry_out import rehearse
+def _dry_run(machine: Machine, posture: Posture, steps: Sequence[Step], secrets: Secrets, test: bool) -> "DryRun":
+    from verrou.records.carry_out import dry_run
     from verrou.reports.sheets import console
 
     with console(stderr=True).status("Dry run on a private copy"):
-        return rehearse(machine, posture, steps, secrets, test)
+        return dry_run(machine, posture, steps, secrets, test)
 
 
-def _show(rehearsal: "Rehearsal", baseline: "Baseline | None") -> None:
+def _show(rehearsal: "DryRun", baseline: "Baseline | None") -> None:
     """The worksheet with what the machine would answer, what to know, and what would hold afterwards."""
     from verrou.core.plan.remarks import remarks
     from verrou.reports.findings import audit_sheet
-    from verrou.reports.sheets import BAD, DOUBTFUL, console, print_sheet, shown
+    from verrou.reports.sheets import BAD, DOUBTFUL, console, print_table, shown
     from verrou.reports.worksheets import worksheet_sheet
 
     out = console()
-    print_sheet(out, worksheet_sheet(rehearsal.steps, rehearsal.before, rehearsed=not rehearsal.foreseen_only))
-    if rehearsal.foreseen_only:
-        out.print(f"Predicted only; no dry run: {shown(rehearsal.foreseen_only)}.", style=DOUBTFUL)
+    print_table(out, worksheet_sheet(rehearsal.steps, rehearsal.before, rehearsed=not rehearsal.prediction_reason))
+    if rehearsal.prediction_reason:
+        out.print(f"Predicted only; no dry run: {shown(rehearsal.prediction_reason)}.", style=DOUBTFUL)
     steps = [step for step, _ in rehearsal.steps]
     left_alone = remarks(rehearsal.before, rehearsal.after, steps)
-    for remark in (*guards.warnings(rehearsal.course), *left_alone, *rehearsal.remarks):
+    for remark in (*guards.warnings(rehearsal.course), *left_alone, *rehearsal.notices):
         out.print(shown(remark), style=DOUBTFUL)
-    for surprise in rehearsal.surprises:
+    for surprise in rehearsal.mismatches:
         out.print(shown(_told(surprise)), style=BAD)
     if baseline is not None:
         after = _held_against(rehearsal.after, baseline)
         out.print(f"Afterwards {after.summary}.", style="bold")
         left = audit_sheet(after.applicable_only(), every=False)
         if left.rows:
-            print_sheet(out, left)
+            print_table(out, left)
     _tell_trials(rehearsal)
     out.print()
 
@@ -296,25 +298,25 @@ def _held_against(posture: Posture, baseline: "Baseline") -> "Audit":
     return audit(posture, baseline)
 
 
-def _tell_trials(rehearsal: "Rehearsal") -> None:
+def _tell_trials(rehearsal: "DryRun") -> None:
     from verrou.reports.findings import trials_sheet
-    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.sheets import console, print_table
 
     if rehearsal.trials:
         out = console()
         out.print()
         out.print("Tests on the private copy (nothing is changed yet):")
-        print_sheet(out, trials_sheet(rehearsal.trials))
+        print_table(out, trials_sheet(rehearsal.trials))
 
 
-def _tell_results(rehearsal: "Rehearsal") -> None:
+def _tell_results(rehearsal: "DryRun") -> None:
     """What became of the steps: those of a trial each, of others how many, since the worksheet told them one by one."""
     from verrou.records.carry_out import only_tries
-    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.sheets import console, print_table
     from verrou.reports.worksheets import results_sheet
 
     if only_tries([step for step, _ in rehearsal.steps]):
-        print_sheet(console(), results_sheet(rehearsal.steps))
+        print_table(console(), results_sheet(rehearsal.steps))
         return
     counts = [(outcome, sum(r.outcome is outcome for _, r in rehearsal.steps)) for outcome in Outcome]
     words = {Outcome.DONE: "done", Outcome.UNCHANGED: "already in place", Outcome.REJECTED: "rejected by the machine"}
@@ -322,13 +324,13 @@ def _tell_results(rehearsal: "Rehearsal") -> None:
     console().print(f"{told[:1].upper()}{told[1:]}.")
 
 
-def _refuse(machine: Machine, rehearsal: "Rehearsal", told: Any, *, whole: bool, kept: bool) -> None:
+def _refuse(machine: Machine, rehearsal: "DryRun", told: Any, *, whole: bool, kept: bool) -> None:
     """Stop here where a guard or the machine refuses, before anything is touched. With ``kept`` the journal is told.
 
     Raises:
         GuardRefused, MachineRefused: with the reason.
     """
-    from verrou.core.entries import State
+    from verrou.core.entries import RunState
     from verrou.core.errors import GuardRefused
     from verrou.core.trials import Result
     from verrou.records.carry_out import note
@@ -340,19 +342,19 @@ def _refuse(machine: Machine, rehearsal: "Rehearsal", told: Any, *, whole: bool,
             words = "\n".join(f"test sign-in of {name} failed: {said}" for name, said in failed.items())
             raise MachineRefused(f"{words}\nnothing was changed")
         guards.refuse(refusals)
-        if rehearsal.obstacles:
-            raise MachineRefused("nothing was changed: " + "\n".join(rehearsal.obstacles))
-        if whole and rehearsal.refused:
-            said = "\n".join(f"step rejected: {step.what}: {r.said}" for step, r in rehearsal.refused)
+        if rehearsal.blockers:
+            raise MachineRefused("nothing was changed: " + "\n".join(rehearsal.blockers))
+        if whole and rehearsal.rejected:
+            said = "\n".join(f"step rejected: {step.what}: {r.said}" for step, r in rehearsal.rejected)
             raise MachineRefused(f"{said}\nnothing was changed")
-        if whole and rehearsal.surprises:
-            raise MachineRefused("\n".join(map(_told, rehearsal.surprises)) + "\nnothing was changed")
+        if whole and rehearsal.mismatches:
+            raise MachineRefused("\n".join(map(_told, rehearsal.mismatches)) + "\nnothing was changed")
         if disproved := [trial for trial in rehearsal.trials if trial.result is Result.FAILED]:
             rules = ", ".join(dict.fromkeys(trial.rule for trial in disproved))
             raise MachineRefused(f"nothing was changed: tests failed on the private copy for {rules}")
     except (GuardRefused, MachineRefused) as refused:
         if kept:
-            note(machine, rehearsal, State.REJECTED, told, str(refused))
+            note(machine, rehearsal, RunState.REJECTED, told, str(refused))
         raise
 
 
@@ -403,7 +405,7 @@ def harden(
     from verrou.core.logbook import Run
     from verrou.core.plan.worksheet import plan
     from verrou.core.rules import CATALOGUE
-    from verrou.reports.sheets import console, print_sheet, shown
+    from verrou.reports.sheets import console, print_table, shown
     from verrou.reports.worksheets import manual_sheet
 
     known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
@@ -419,19 +421,19 @@ def harden(
     worksheet = plan(posture, baseline, found, frozenset(families))
     out = console()
     if (manual := manual_sheet(worksheet)).rows:
-        print_sheet(out, manual)
+        print_table(out, manual)
         out.print()
     after, all_done = found, True
     if worksheet.steps:
         done = change(machine, posture, worksheet.steps, baseline=baseline, **how)
-        after, all_done = _held_against(done.after, baseline), not (done.refused or done.surprises)
+        after, all_done = _held_against(done.after, baseline), not (done.rejected or done.mismatches)
         posture, trials, entry = done.after, done.trials, done.entry
     else:
         out.print(f"{shown(machine.name)}: no step can improve the result.")
         trials, entry = (), None
     if (later := manual_sheet(worksheet, waits=True)).rows:
         out.print()
-        print_sheet(out, later)
+        print_table(out, later)
         out.print()
     if not looking:
         kept.keep(Run.HARDEN, posture, after, baseline, trials=trials, entry=entry)

@@ -54,7 +54,7 @@ def tell_comparison(
 ) -> None:
     """Print a comparison, and end with 1 where something differs."""
     from verrou.reports.comparisons import comparison_data, comparison_sheet, counted_turns
-    from verrou.reports.sheets import console, print_sheet, shown
+    from verrou.reports.sheets import console, print_table, shown
 
     data: Any = comparison_data(found, one, other, everything)
     sheet = comparison_sheet(data, missing, blocks=style == "text")
@@ -64,7 +64,7 @@ def tell_comparison(
         out.print(f"{shown(other)} compared with {shown(one)}: {counted_turns(found)}.", style="bold")
         if sheet.rows:
             out.print()
-            print_sheet(out, sheet)
+            print_table(out, sheet)
 
     print_facts(style, sheet, data, text)
     click.get_current_context().exit(1 if found.differing else 0)

@@ -37,12 +37,12 @@ def group() -> None:
 def list_groups(machine: Machine, style: str, everyone: bool) -> None:
     """List groups that have members or grant something."""
     from verrou.reports.groups import group_data, groups_sheet
-    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.sheets import console, print_table
 
     posture = looked_at(machine)
     sheet = groups_sheet(posture, everyone or style != "text")
     data = [group_data(each, posture) for each in posture.groups]
-    print_facts(style, sheet, data, lambda: print_sheet(console(), sheet))
+    print_facts(style, sheet, data, lambda: print_table(console(), sheet))
 
 
 @group.command("show")
@@ -52,14 +52,14 @@ def list_groups(machine: Machine, style: str, everyone: bool) -> None:
 def show_group(name: str, machine: Machine, style: str) -> None:
     """Show what a group grants, where that is set, and its members."""
     from verrou.reports.groups import group_data, group_facts
-    from verrou.reports.sheets import Sheet, columns_of, console, print_sheet
+    from verrou.reports.sheets import Table, columns_of, console, print_table
 
     posture = looked_at(machine)
     found = posture.group(known_group(posture, name))
     assert found is not None
     rows = tuple({"about": about, "is": text} for about, text in group_facts(found, posture))
-    sheet = Sheet("group", columns_of(("about", ""), ("is", ""), whole=("about",)), rows)
-    print_facts(style, sheet, group_data(found, posture), lambda: print_sheet(console(), sheet))
+    sheet = Table("group", columns_of(("about", ""), ("is", ""), whole=("about",)), rows)
+    print_facts(style, sheet, group_data(found, posture), lambda: print_table(console(), sheet))
 
 
 @group.command("add")

@@ -13,13 +13,13 @@ from verrou.cli.options import OneOf, format_option, print_facts, write_new
 from verrou.core.errors import BadInput
 
 if TYPE_CHECKING:
-    from verrou.core.logbook import Record, Trend
+    from verrou.core.logbook import RunRecord, Trend
 
 RUNS = ("survey", "audit", "harden", "verify", "undo")
 DAY = click.DateTime(["%Y-%m-%d"])
 
 
-def _records(logbook: str | None, machine: str) -> "tuple[Sequence[Record], str]":
+def _records(logbook: str | None, machine: str) -> "tuple[Sequence[RunRecord], str]":
     """The records of a logbook, after what waits for it went in; and where it is."""
     from verrou.records.logbook import deliver, kept
 
@@ -43,7 +43,7 @@ def logbook(
 ) -> None:
     """List the runs recorded in the logbook."""
     from verrou.reports.logbook import log_sheet, log_summary, record_data, record_sheet
-    from verrou.reports.sheets import console, print_sheet, shown
+    from verrou.reports.sheets import console, print_table, shown
 
     records, place = _records(logbook, "" if number is not None else machine)
     numbered = list(enumerate(records, 1))
@@ -64,7 +64,7 @@ def logbook(
             out.print(f"{shown(log_summary(place, chosen, len(numbered)))}.", style="bold")
             out.print()
         if sheet.rows:
-            print_sheet(out, sheet)
+            print_table(out, sheet)
 
     print_facts(style, sheet, [record_data(*each) for each in chosen], text)
 
@@ -93,7 +93,7 @@ def trend(
     from verrou.core.logbook import trend as how_it_went
     from verrou.core.rules import CATALOGUE
     from verrou.reports import logbook as reports
-    from verrou.reports.sheets import console, print_sheet, shown
+    from verrou.reports.sheets import console, print_table, shown
 
     known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
     if unknown := [family for family in families if family not in known]:
@@ -118,7 +118,7 @@ def trend(
                 out.print()
                 if heading:
                     out.print(heading)
-                print_sheet(out, part)
+                print_table(out, part)
 
     if save is not None and found.courses:
         about = ", ".join(filter(None, (machine or "all machines", *families)))

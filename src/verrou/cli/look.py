@@ -34,7 +34,7 @@ MEASURE = "essential"
 @keeping
 def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept: Keeping) -> None:
     """Show accounts, roles and the value and source of every rule."""
-    from verrou.reports.sheets import as_json, console, print_sheet
+    from verrou.reports.sheets import as_json, console, print_table
     from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, hidden_accounts, summary_lines
 
     posture = looked_at(machine)
@@ -52,7 +52,7 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept
         for line in summary_lines(posture):
             out.print(line)
         out.print()
-        print_sheet(out, evolve(accounts, rows=accounts.rows[:MOST_IN_TEXT]))
+        print_table(out, evolve(accounts, rows=accounts.rows[:MOST_IN_TEXT]))
         if len(accounts.rows) > MOST_IN_TEXT:
             out.print(f"{len(accounts.rows) - MOST_IN_TEXT} more accounts; use --format csv to list all")
         if folded:
@@ -74,7 +74,7 @@ def _tell_rules(out: "Terminal", posture: "Posture", everyone: bool) -> None:
     from verrou.core.audit import remarkable
     from verrou.core.model import Status, counted
     from verrou.core.rules import CATALOGUE, reading_of
-    from verrou.reports.sheets import print_sheet
+    from verrou.reports.sheets import print_table
     from verrou.reports.surveys import hidden_line, rule_sentences
 
     every = list(CATALOGUE.values())
@@ -87,7 +87,7 @@ def _tell_rules(out: "Terminal", posture: "Posture", everyone: bool) -> None:
     missed = f"{len(weak)} of {len(every)} rules miss the baseline or are not enforced"
     out.print(f"{missed} (baseline: {MEASURE})" + (":" if first else "."))
     if first:
-        print_sheet(out, rule_sentences(posture, first, weak))
+        print_table(out, rule_sentences(posture, first, weak))
     if for_root:
         out.print(f"Only root can read {counted(len(for_root), 'rule')}.")
     if more := len(every) - len(first) - len(for_root):
@@ -114,7 +114,7 @@ def audit(machine: Machine, baseline_name: str, style: str, not_met: bool, kept:
     from verrou.core.audit import audit as hold_against
     from verrou.core.logbook import Run
     from verrou.reports.findings import audit_data, audit_sheet
-    from verrou.reports.sheets import console, print_sheet, shown
+    from verrou.reports.sheets import console, print_table, shown
 
     baseline = load_baseline(baseline_name)
     posture = looked_at(machine)
@@ -125,7 +125,7 @@ def audit(machine: Machine, baseline_name: str, style: str, not_met: bool, kept:
         out.print(f"{shown(found.machine)} audited against: {shown(found.baseline)}")
         out.print(f"{found.summary}.", style="bold")
         out.print()
-        print_sheet(out, sheet)
+        print_table(out, sheet)
 
     sheet = audit_sheet(found, every=not not_met)
     kept.keep(Run.AUDIT, posture, found, baseline)

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from verrou.core.model import Posture
     from verrou.core.plan.steps import Step
     from verrou.core.trials import TrialResult
-    from verrou.reports.sheets import Sheet
+    from verrou.reports.sheets import Table
 
 SHIPPED = Path(verrou.__file__).parent / "baselines"
 F = TypeVar("F", bound=Callable[..., Any])
@@ -255,14 +255,14 @@ def tried(machine: Machine, posture: "Posture") -> "list[TrialResult]":
 
     from verrou.core.errors import MachineRefused, NotEnoughRights
     from verrou.core.trials import not_tried, run_trials
-    from verrou.machines import CannotRehearse
+    from verrou.machines import DryRunUnavailable
     from verrou.reports.sheets import console
 
     with console(stderr=True).status("Testing with a temporary account"):
         try:
-            with machine.rehearse() as copy:
+            with machine.dry_run() as copy:
                 return list(run_trials(copy.attempt, posture, SystemRandom()))
-        except (CannotRehearse, NotEnoughRights, MachineRefused) as reason:
+        except (DryRunUnavailable, NotEnoughRights, MachineRefused) as reason:
             return not_tried(str(reason))
 
 
@@ -298,7 +298,7 @@ def _unknown(posture: "Posture", what: str, name: str, known: Sequence[str]) -> 
     return BadInput(f"{posture.machine.name} has no {what} {show_raw(name)}. {hint}")
 
 
-def print_facts(style: str, sheet: "Sheet", data: object, text: Callable[[], None]) -> None:
+def print_facts(style: str, sheet: "Table", data: object, text: Callable[[], None]) -> None:
     """Facts in the asked format."""
     from verrou.reports.sheets import as_csv, as_json
 
@@ -320,13 +320,13 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
     from random import SystemRandom
 
     from verrou.core.passwords import broken_rules, make_phrase, policy_of
-    from verrou.core.plan.foresee import foresee
+    from verrou.core.plan.foresee import predict
     from verrou.core.plan.steps import GIVES_PASSWORD, TrySignIn
     from verrou.reports.sheets import complain
 
     policy, foreseen = policy_of(posture), posture
     for step in steps:
-        foreseen = foresee(step, foreseen)
+        foreseen = predict(step, foreseen)
         policy = policy.together(policy_of(foreseen))
     secrets, generated = Secrets(), Secrets()
     for step in steps:

@@ -13,8 +13,8 @@ from verrou.core.errors import BadInput, MachineRefused
 from verrou.machines import Machine, Outcome
 
 if TYPE_CHECKING:
-    from verrou.core.entries import Entry
-    from verrou.records.carry_out import Told
+    from verrou.core.entries import JournalEntry
+    from verrou.records.carry_out import RunInfo
     from verrou.records.journal import Journal
 
 
@@ -41,7 +41,7 @@ def undo(
     from verrou.core.logbook import Run
     from verrou.records import carry_out
     from verrou.reports.records import going_back_lines
-    from verrou.reports.sheets import DOUBTFUL, console, print_sheet, shown
+    from verrou.reports.sheets import DOUBTFUL, console, print_table, shown
     from verrou.reports.worksheets import put_back_sheet
 
     if entry is not None and back_to is not None:
@@ -49,7 +49,7 @@ def undo(
     out = console()
     journal = _journal(machine)
     entries = carry_out.to_undo(journal, entry, back_to)
-    told = carry_out.Told(typed_command(), accepted=accepted)
+    told = carry_out.RunInfo(typed_command(), accepted=accepted)
     if entries[0].broke_off and entries[0].undoes and entry is None:
         out.print(f"Entry {entries[0].number} (undo of {_numbers(entries[0].undoes)}) was interrupted; continuing.")
         _finish(machine, told, preview)
@@ -58,8 +58,8 @@ def undo(
         rehearsal = carry_out.rehearse_undo(machine, journal, [each.number for each in entries])
     for line in going_back_lines(entries, rehearsal.before, rehearsal.after):
         out.print(shown(line))
-    print_sheet(out, put_back_sheet(rehearsal.put_back))
-    for remark in rehearsal.remarks:
+    print_table(out, put_back_sheet(rehearsal.put_back))
+    for remark in rehearsal.notices:
         out.print(shown(remark), style=DOUBTFUL)
     carry_out.check_undo(machine, journal, rehearsal, entries, told)
     if preview:
@@ -87,12 +87,12 @@ def _numbers(numbers: list[int]) -> str:
 @machine_option
 def resume(machine: Machine, preview: bool, accepted: tuple[str, ...]) -> None:
     """Finish an interrupted run."""
-    from verrou.records.carry_out import Told
+    from verrou.records.carry_out import RunInfo
 
-    _finish(machine, Told(typed_command(), accepted=accepted), preview)
+    _finish(machine, RunInfo(typed_command(), accepted=accepted), preview)
 
 
-def _finish(machine: Machine, told: "Told", preview: bool) -> None:
+def _finish(machine: Machine, told: "RunInfo", preview: bool) -> None:
     from verrou.records import carry_out
     from verrou.reports.sheets import console, shown
 
@@ -108,15 +108,15 @@ def _finish(machine: Machine, told: "Told", preview: bool) -> None:
         out.print(f"Deleted what entry {_numbers(swept)} had moved away.")
 
 
-def _preview_resume(machine: Machine, told: "Told") -> None:
+def _preview_resume(machine: Machine, told: "RunInfo") -> None:
     from verrou.records import carry_out
-    from verrou.reports.sheets import console, print_sheet, shown
+    from verrou.reports.sheets import console, print_table, shown
     from verrou.reports.worksheets import put_back_sheet
 
     out, journal = console(), _journal(machine)
     entry = journal.broken_off()
     if entry is None:
-        left = _numbers([each.number for each in journal.to_sweep()])
+        left = _numbers([each.number for each in journal.pending_cleanup()])
         out.print(
             f"No run was interrupted; entry {left} still has files to delete." if left else "No run was interrupted."
         )
@@ -124,7 +124,7 @@ def _preview_resume(machine: Machine, told: "Told") -> None:
     with console(stderr=True).status("Dry run on a private copy"):
         rehearsal = carry_out.rehearse_resume(machine, journal, entry)
     out.print(f"Remaining steps of entry {entry.number}, {shown(entry.command)}, by {entry.by}, {entry.begun}:")
-    print_sheet(out, put_back_sheet(rehearsal.put_back))
+    print_table(out, put_back_sheet(rehearsal.put_back))
     carry_out.check_resume(machine, journal, rehearsal, entry, told)
     out.print("This is a preview; nothing was changed.")
 
@@ -147,14 +147,14 @@ def list_entries(machine: Machine, style: str) -> None:
     """List all runs."""
     from verrou.records.machine_lock import is_held
     from verrou.reports.records import entries_sheet, entry_data
-    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.sheets import console, print_table
 
     kept = _journal(machine)
     entries, running = kept.entries(), is_held(kept.folder)
     sheet = entries_sheet(entries, running)
 
     def text() -> None:
-        print_sheet(console(), sheet)
+        print_table(console(), sheet)
         if not entries:
             console().print("No changes have been recorded for this machine.")
 
@@ -169,16 +169,16 @@ def show_entry(number: int, machine: Machine, style: str) -> None:
     """Show the steps of a run, what has changed since, and the files it wrote."""
     from verrou.records.machine_lock import is_held
     from verrou.reports.records import entry_data, entry_sheet
-    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.sheets import console, print_table
 
     kept = _journal(machine)
     entry = _entry(kept, number)
     running = is_held(kept.folder)
     sheet = entry_sheet(entry, running)
-    print_facts(style, sheet, entry_data(entry, running), lambda: print_sheet(console(), sheet))
+    print_facts(style, sheet, entry_data(entry, running), lambda: print_table(console(), sheet))
 
 
-def _entry(kept: "Journal", number: int) -> "Entry":
+def _entry(kept: "Journal", number: int) -> "JournalEntry":
     entries = {entry.number: entry for entry in kept.entries()}
     if number not in entries:
         known = f"1 to {max(entries)}" if entries else "none yet"

@@ -16,7 +16,7 @@ from verrou.cli.options import (
     tried,
     write_new,
 )
-from verrou.core.entries import Entry
+from verrou.core.entries import JournalEntry
 from verrou.core.errors import BadInput, VerrouError
 from verrou.machines import Machine
 
@@ -52,7 +52,7 @@ def report(
     posture = looked_at(machine)
     now = audit(posture, baseline)
     before, missing = None, "nothing was changed by Verrou"
-    entries: Sequence[Entry] = ()
+    entries: Sequence[JournalEntry] = ()
     try:
         earlier, entries = standing_since(machine, since)
         before = audit(earlier, baseline) if earlier is not None else None

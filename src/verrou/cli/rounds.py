@@ -49,7 +49,7 @@ def go_round(
     from verrou.core.rounds import Row
     from verrou.records import rounds
     from verrou.reports.rounds import LeftOutData, as_lines, as_page, round_data, round_sheet, summary
-    from verrou.reports.sheets import as_csv, as_json, complain, console, print_sheet
+    from verrou.reports.sheets import as_csv, as_json, complain, console, print_table
     from verrou.reports.wording import finding_says
 
     assignment = _assignment(baseline_name, baselines)
@@ -83,7 +83,7 @@ def go_round(
         out = console()
         out.print(f"{summary(rows, len(left_out), older)}.", style="bold")
         out.print()
-        print_sheet(out, round_sheet(rows, every))
+        print_table(out, round_sheet(rows, every))
     click.get_current_context().exit(0 if all(row.all_met for row in rows) and not left_out else 1)
 
 

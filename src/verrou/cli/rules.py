@@ -48,7 +48,7 @@ def rule() -> None:
 def list_rules(style: str) -> None:
     """List all rules."""
     from verrou.reports.catalogue import FAMILY_WORDS, family_sheet, rule_list, rule_list_sheet
-    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.sheets import console, print_table
 
     rules = rule_list()
     sheet = rule_list_sheet(rules)
@@ -57,7 +57,7 @@ def list_rules(style: str) -> None:
         out = console()
         for family, about in FAMILY_WORDS.items():
             out.print(f"{family}: {about}", style="bold")
-            print_sheet(out, family_sheet([each for each in rules if each["rule"].startswith(f"{family}.")]))
+            print_table(out, family_sheet([each for each in rules if each["rule"].startswith(f"{family}.")]))
             out.print()
 
     print_facts(style, sheet, rules, text)
@@ -68,11 +68,11 @@ def list_rules(style: str) -> None:
 def presets(style: str) -> None:
     """List presets for elevation, strictest first."""
     from verrou.reports.catalogue import presets_data, presets_sheet
-    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.sheets import console, print_table
 
     data = presets_data()
     sheet = presets_sheet(data)
-    print_facts(style, sheet, data, lambda: print_sheet(console(), sheet))
+    print_facts(style, sheet, data, lambda: print_table(console(), sheet))
 
 
 @rule.command("explain")
@@ -81,12 +81,12 @@ def presets(style: str) -> None:
 def explain(ids: tuple[str, ...], style: str) -> None:
     """Explain what a rule protects against, what it costs users and where it is set."""
     from verrou.reports.catalogue import explanation
-    from verrou.reports.sheets import Sheet, columns_of, console
+    from verrou.reports.sheets import Table, columns_of, console
     from verrou.reports.terminal import Line
 
     rules = _rules(ids)
     rows = tuple({"rule": r.id, "about": about, "text": text} for r in rules for about, text in explanation(r))
-    sheet = Sheet("explanations", columns_of(("rule", "rule"), ("about", "about"), ("text", "text")), rows)
+    sheet = Table("explanations", columns_of(("rule", "rule"), ("about", "about"), ("text", "text")), rows)
 
     def text() -> None:
         out = console()
@@ -109,14 +109,14 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
     """Show the value of rules on a machine, where it is set and what it overrides."""
     from verrou.core.rules import reading_of
     from verrou.core.survey import reading_data
-    from verrou.reports.sheets import console, print_sheet
+    from verrou.reports.sheets import console, print_table
     from verrou.reports.surveys import rules_sheet
 
     rules = _rules(ids)
     posture = looked_at(machine)
     sheet = rules_sheet(posture, rules)
     data = {each.id: reading_data(each, reading_of(each, posture)) for each in rules} if style == "json" else None
-    print_facts(style, sheet, data, lambda: print_sheet(console(), sheet))
+    print_facts(style, sheet, data, lambda: print_table(console(), sheet))
 
 
 @rule.command("set")
@@ -163,7 +163,7 @@ def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine,
             wanted[rule_id] = meant.target(CATALOGUE[rule_id], None)
         for rule_id, value in wanted.items():
             takes = posture.takes.get(rule_id)
-            if takes is not None and (refused := CATALOGUE[rule_id].kind.outside(value, takes)):
+            if takes is not None and (refused := CATALOGUE[rule_id].kind.why_not_accepted(value, takes)):
                 raise (MachineRefused if takes.why else BadInput)(f"{rule_id}: {refused}")
         return rule_steps(posture, {**chosen, **wanted})
 

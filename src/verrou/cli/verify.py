@@ -26,7 +26,7 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
     from verrou.core.logbook import Run
     from verrou.core.trials import Result
     from verrou.reports.findings import VerificationData, audit_data, audit_sheet, trials_data, trials_sheet
-    from verrou.reports.sheets import console, print_sheet, shown
+    from verrou.reports.sheets import console, print_table, shown
 
     baseline = load_baseline(baseline_name)
     posture = looked_at(machine, asked=True)
@@ -41,9 +41,9 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
         out.print()
         short = audit_sheet(found.applicable_only(), every=False)
         if short.rows:
-            print_sheet(out, short)
+            print_table(out, short)
             out.print()
-        print_sheet(out, sheet)
+        print_table(out, sheet)
         out.print()
         counts = {result: sum(r.result is result for r in results) for result in Result}
         counted_results = ", ".join(f"{count} {result}" for result, count in counts.items() if count)

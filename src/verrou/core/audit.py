@@ -8,7 +8,7 @@ from typing import overload
 
 from attrs import evolve, frozen
 
-from verrou.core.baseline import Baseline, Demand, Waiver, WantedAccount, WantedGroup
+from verrou.core.baseline import Baseline, Requirement, Waiver, WantedAccount, WantedGroup
 from verrou.core.desired import AtLeast, in_words_of
 from verrou.core.model import Posture, Reading, Role, Source, Status, unreadable
 from verrou.core.model.access import known_role
@@ -39,7 +39,7 @@ class Finding:
     verdict: Verdict
     severity: Severity
     reading: Reading | None = None
-    demand: Demand | None = None
+    requirement: Requirement | None = None
     gaps: tuple[Gap, ...] = ()
     requirement_reason: str = ""
     source: Source | None = None
@@ -138,7 +138,7 @@ def audit(posture: Posture, baseline: Baseline, known: FindingCache | None = Non
     findings = [
         *(
             settled.get(rule_id) or _rule_finding(posture, baseline, demand)
-            for rule_id, demand in baseline.demands.items()
+            for rule_id, demand in baseline.requirements.items()
         ),
         *(_account_finding(posture, wanted) for wanted in baseline.accounts.values()),
         *(_group_finding(posture, baseline, wanted) for wanted in baseline.groups.values()),
@@ -158,14 +158,14 @@ def _settled(posture: Posture, baseline: Baseline, known: FindingCache) -> Mappi
             known.clear()
         found = {
             rule_id: _rule_finding(posture, baseline, demand)
-            for rule_id, demand in baseline.demands.items()
+            for rule_id, demand in baseline.requirements.items()
             if _stands_alone(posture, demand)
         }
         known[key] = posture.readings, found
     return known[key][1]
 
 
-def _stands_alone(posture: Posture, asked: Demand) -> bool:
+def _stands_alone(posture: Posture, asked: Requirement) -> bool:
     """Whether what is found follows from the reading, whoever has an account and is in a group. Who is in a group can
     but let a list that misses names alone count as met."""
     rule = asked.rule
@@ -178,20 +178,20 @@ def _stands_alone(posture: Posture, asked: Demand) -> bool:
     return isinstance(desired, AtLeast) and rule.kind.at_least(reading.value, desired.value)
 
 
-def meets(posture: Posture, demand: Demand, reading: Reading) -> bool:
+def is_satisfied(posture: Posture, demand: Requirement, reading: Reading) -> bool:
     """Whether what is in force is what is asked for."""
     known = reading.status is Status.READ and reading.enforced and reading.value is not None
-    return known and met_by(posture, demand, reading.value)
+    return known and is_satisfied_by(posture, demand, reading.value)
 
 
-def met_by(posture: Posture, demand: Demand, value: Value | None) -> bool:
+def is_satisfied_by(posture: Posture, demand: Requirement, value: Value | None) -> bool:
     """Whether a value is what is asked for, where who is in which group is known."""
     rule, desired = demand.rule, demand.desired
     if value is None:
         return False
     if isinstance(desired, AtLeast):
-        return rule.kind.among(value, desired.value, posture.members)
-    return desired.met_by(rule, value)
+        return rule.kind.at_least_expanded(value, desired.value, posture.members)
+    return desired.satisfied_by(rule, value)
 
 
 def remarkable(posture: Posture, baseline: Baseline) -> Mapping[Rule, Sequence[str]]:
@@ -201,19 +201,19 @@ def remarkable(posture: Posture, baseline: Baseline) -> Mapping[Rule, Sequence[s
     baseline = baseline.on(posture)
     for rule in CATALOGUE.values():
         reading = reading_of(rule, posture)
-        demand = _asked_here(baseline.demands.get(rule.id), posture)
+        demand = _asked_here(baseline.requirements.get(rule.id), posture)
         idle = reading.status is Status.READ and reading.value is not None and not reading.enforced
-        weak = demand is not None and reading.status is Status.READ and not meets(posture, demand, reading)
+        weak = demand is not None and reading.status is Status.READ and not is_satisfied(posture, demand, reading)
         if idle or weak or reading.status is Status.UNKNOWN:
             found[rule] = about(_gaps(posture, demand, reading)) if demand is not None and weak else ()
     return {rule: found[rule] for rule in sorted(found, key=lambda rule: rule.severity.weight)}
 
 
 @overload
-def _asked_here(demand: Demand, posture: Posture) -> Demand: ...
+def _asked_here(demand: Requirement, posture: Posture) -> Requirement: ...
 @overload
-def _asked_here(demand: Demand | None, posture: Posture) -> Demand | None: ...
-def _asked_here(demand: Demand | None, posture: Posture) -> Demand | None:
+def _asked_here(demand: Requirement | None, posture: Posture) -> Requirement | None: ...
+def _asked_here(demand: Requirement | None, posture: Posture) -> Requirement | None:
     """What is asked of a rule, in the machine's own names."""
     if demand is None or not demand.rule.kind.names_people:
         return demand
@@ -226,13 +226,13 @@ def about(gaps: Sequence[Gap]) -> list[str]:
     return [gap.actual if gap.fact is Fact.IDENTITY else gap.who for gap in gaps if gap.who]
 
 
-def _gaps(posture: Posture, demand: Demand, reading: Reading, listed: Collection[str] = ()) -> tuple[Gap, ...]:
+def _gaps(posture: Posture, demand: Requirement, reading: Reading, listed: Collection[str] = ()) -> tuple[Gap, ...]:
     rule = demand.rule
     target = demand.desired.target(rule, reading.value)
     return tuple(rule.gaps(posture, target, frozenset(listed))) if rule.gaps else ()
 
 
-def _rule_finding(posture: Posture, baseline: Baseline, asked: Demand) -> Finding:
+def _rule_finding(posture: Posture, baseline: Baseline, asked: Requirement) -> Finding:
     rule, demand = asked.rule, _asked_here(asked, posture)
     reading = reading_of(rule, posture)
     gaps: tuple[Gap, ...] = ()
@@ -241,7 +241,7 @@ def _rule_finding(posture: Posture, baseline: Baseline, asked: Demand) -> Findin
         verdict = Verdict.NOT_MET if gaps else Verdict.MET
     elif reading.status is not Status.READ:
         verdict = Verdict.NOT_APPLICABLE if reading.status is Status.NOT_APPLICABLE else Verdict.UNKNOWN
-    elif meets(posture, demand, reading):
+    elif is_satisfied(posture, demand, reading):
         verdict = Verdict.MET
     else:
         verdict, gaps = Verdict.NOT_MET, _gaps(posture, demand, reading, baseline.accounts)
@@ -251,7 +251,7 @@ def _rule_finding(posture: Posture, baseline: Baseline, asked: Demand) -> Findin
         verdict=verdict,
         severity=rule.severity,
         reading=None if rule.derived is not None and rule.derived.compares else reading,
-        demand=demand,
+        requirement=demand,
         gaps=gaps,
         requirement_reason=demand.reason,
         source=reading.source,

@@ -35,7 +35,7 @@ class Mark:
 
 
 @frozen(repr=False)
-class Demand:
+class Requirement:
     """What a baseline asks of one rule, why in its own words, and where it asks."""
 
     rule: Rule
@@ -99,7 +99,7 @@ class Baseline:
     """The whole of it, what it builds on included. ``texts`` are those that it was read from."""
 
     title: str
-    demands: Mapping[str, Demand] = field(factory=dict)
+    requirements: Mapping[str, Requirement] = field(factory=dict)
     accounts: Mapping[str, WantedAccount] = field(factory=dict)
     groups: Mapping[str, WantedGroup] = field(factory=dict)
     waivers: tuple[Waiver, ...] = ()
@@ -236,7 +236,7 @@ def _over(below: Baseline, above: Baseline) -> Baseline:
     """``above`` laid over ``below``: what both say, ``above`` decides."""
     return Baseline(
         title=above.title,
-        demands={**below.demands, **above.demands},
+        requirements={**below.requirements, **above.requirements},
         accounts={**below.accounts, **above.accounts},
         groups={**below.groups, **above.groups},
         waivers=tuple(dict.fromkeys(below.waivers + above.waivers)),
@@ -283,7 +283,7 @@ class _Reader:
         return []
 
     def own(self, document: dict[str, object], title: str) -> Baseline:
-        demands: dict[str, Demand] = {}
+        demands: dict[str, Requirement] = {}
         accounts: dict[str, WantedAccount] = {}
         groups: dict[str, WantedGroup] = {}
         waivers: list[Waiver] = []
@@ -321,7 +321,7 @@ class _Reader:
             self.unknown(path, subject, CATALOGUE)
         return known
 
-    def demands(self, raw: object, path: Path) -> Iterator[Demand]:
+    def demands(self, raw: object, path: Path) -> Iterator[Requirement]:
         """What one key of a family asks for: of one rule, of those of a table within (``[logon.console]``), or of all
         that a preset sets."""
         family, key = path
@@ -338,11 +338,11 @@ class _Reader:
             for rule_id, value in presets[raw].values.items():
                 rule = CATALOGUE[rule_id]
                 reason = f"{presets[raw].reason} (the preset {raw})"
-                yield Demand(rule, AtLeast(rule.kind.parse(value)), reason, self.mark(path))
+                yield Requirement(rule, AtLeast(rule.kind.parse(value)), reason, self.mark(path))
         elif (demand := self.demand(raw, path)) is not None:
             yield demand
 
-    def demand(self, raw: object, path: Path) -> Demand | None:
+    def demand(self, raw: object, path: Path) -> Requirement | None:
         rule_id = ".".join(map(str, path))
         rule = CATALOGUE.get(rule_id)
         if rule is None:
@@ -356,7 +356,7 @@ class _Reader:
             reason = self.text(raw, "reason", path)
             raw.pop("reason", None)
         try:
-            return Demand(rule, _desired(rule, raw), reason, self.mark(path))
+            return Requirement(rule, _desired(rule, raw), reason, self.mark(path))
         except Unacceptable as unacceptable:
             self.problem(path, f"{rule_id}: {unacceptable}")
             return None

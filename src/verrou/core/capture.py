@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from verrou.core.baseline import ACCOUNT_ROLES, BaselineRefused, read_baseline
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, AccountName, PasswordState, Posture, Reading, Role, Status, joined
-from verrou.core.model.access import grants_of, is_person, known_role, role_of, ways_in, ways_unknown
+from verrou.core.model.access import grants_of, is_person, known_role, role_of, routes_of, routes_unknown
 from verrou.core.model.known import Known
 from verrou.core.plan.roles import ROLE_GRANTS
 from verrou.core.rules import CATALOGUE, Rule, disagreements, reading_of, value_now
@@ -75,7 +75,7 @@ def _values(posture: Posture) -> tuple[dict[Rule, Value], dict[Rule, str]]:
         if reason := _not_to_ask(rule, reading, posture):
             left_out[rule] = reason
         elif reading.value is not None:
-            values[rule] = rule.kind.called(reading.value, posture.common_spelling)
+            values[rule] = rule.kind.with_group_names(reading.value, posture.common_spelling)
     for rule, agreement, other in list(disagreements(values.get)):
         if values.pop(other, None) is not None:
             left_out[other] = f"{rule.id} {agreement.words} it, and does not here"
@@ -91,13 +91,13 @@ def _not_to_ask(rule: Rule, reading: Reading, posture: Posture) -> str:
         return "not set"
     if not reading.enforced:
         return f"{value_now(rule, reading)}"
-    wanted = rule.kind.called(reading.value, posture.common_spelling)
+    wanted = rule.kind.with_group_names(reading.value, posture.common_spelling)
     try:
         parsed = rule.kind.parse(rule.kind.written(wanted))
     except Unacceptable as unacceptable:
         return f"{rule.kind.say(reading.value)}: a baseline takes {unacceptable.accepted}"
-    own = rule.kind.called(parsed, posture.own_spelling)
-    if not rule.kind.among(reading.value, own, posture.members):
+    own = rule.kind.with_group_names(parsed, posture.own_spelling)
+    if not rule.kind.at_least_expanded(reading.value, own, posture.members):
         return f"{rule.kind.say(reading.value)}: no baseline can require that"
     return ""
 
@@ -141,8 +141,8 @@ def _denied_group_it_lacks(account: Account, role: Role, posture: Posture) -> st
 def _account(account: Account, posture: Posture) -> str:
     blank = account.password is PasswordState.BLANK and account.enabled
     ended = account.until is not None and account.until < posture.machine.now.date()
-    ways = ways_in(account, posture)
-    if doubtful := ways_unknown(account, posture):
+    ways = routes_of(account, posture)
+    if doubtful := routes_unknown(account, posture):
         by = joined([str(way) for way in doubtful])
         return "\n" + comment(f"{account.name}: whether it can sign in by {by} is not known, so no baseline lists it")
     if account.enabled and posture.entry_points and not ways:

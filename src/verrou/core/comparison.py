@@ -8,11 +8,11 @@ from typing import Any
 
 from attrs import evolve, frozen
 
-from verrou.core.baseline import Baseline, Demand
+from verrou.core.baseline import Baseline, Requirement
 from verrou.core.desired import AtLeast, Between
 from verrou.core.differences import FACTS, paired, said
 from verrou.core.model import Account, MachineFacts, PasswordState, Posture, Reading, Role, Status
-from verrou.core.model.access import known_role, ways_in, ways_unknown
+from verrou.core.model.access import known_role, routes_of, routes_unknown
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.core.values import Kind, Value
 
@@ -100,8 +100,8 @@ def _fact(account: Account, fact: str, posture: Posture) -> Any:
         case "role":
             return known_role(account, posture)
         case "routes":
-            perhaps = (f"{way}?" for way in ways_unknown(account, posture))
-            return frozenset((*map(str, ways_in(account, posture)), *perhaps))
+            perhaps = (f"{way}?" for way in routes_unknown(account, posture))
+            return frozenset((*map(str, routes_of(account, posture)), *perhaps))
         case "groups":
             return frozenset(map(posture.common_name_of, account.groups))
         case _:
@@ -184,7 +184,7 @@ def _rules(one: Posture, other: Posture) -> Iterator[Compared]:
 def _in_common_words(rule: Rule, posture: Posture) -> Reading:
     reading = reading_of(rule, posture)
     value, pending = (
-        None if each is None else rule.kind.called(each, posture.common_spelling)
+        None if each is None else rule.kind.with_group_names(each, posture.common_spelling)
         for each in (reading.value, reading.pending)
     )
     return evolve(reading, value=value, pending=pending)
@@ -227,16 +227,16 @@ def compare_baselines(one: Baseline, other: Baseline) -> Comparison:
 
 def _demands(one: Baseline, other: Baseline) -> Iterator[Compared]:
     for rule in CATALOGUE.values():
-        here, there = one.demands.get(rule.id), other.demands.get(rule.id)
+        here, there = one.requirements.get(rule.id), other.requirements.get(rule.id)
         if here is not None or there is not None:
             yield Compared(rule.id, "", _asks(here), _asks(there), _asked_turn(rule, here, there))
 
 
-def _asks(demand: Demand | None) -> str:
+def _asks(demand: Requirement | None) -> str:
     return "" if demand is None else demand.desired.say(demand.rule)
 
 
-def _asked_turn(rule: Rule, one: Demand | None, other: Demand | None) -> Direction:
+def _asked_turn(rule: Rule, one: Requirement | None, other: Requirement | None) -> Direction:
     if one is None or other is None:
         return Direction.STRICTER if one is None else Direction.LOOSER
     mine, theirs = one.desired, other.desired
@@ -251,7 +251,7 @@ def _asked_turn(rule: Rule, one: Demand | None, other: Demand | None) -> Directi
 
 
 def _within(rule: Rule, inner: Between, outer: Between) -> bool:
-    return outer.met_by(rule, inner.low) and outer.met_by(rule, inner.high)
+    return outer.satisfied_by(rule, inner.low) and outer.satisfied_by(rule, inner.high)
 
 
 def _listings(one: Baseline, other: Baseline) -> Iterator[Compared]:

@@ -7,7 +7,7 @@ from typing import TypeGuard
 
 from attrs import define
 
-from verrou.core.baseline import Baseline, Demand, Mark, WantedAccount, WantedGroup
+from verrou.core.baseline import Baseline, Mark, Requirement, WantedAccount, WantedGroup
 from verrou.core.model import Role, joined
 from verrou.core.model.ways import Route
 from verrou.core.rules import CATALOGUE, agreements
@@ -29,7 +29,7 @@ Found = Iterator[tuple[Mark, str]]
 
 
 def _between_rules(baseline: Baseline) -> Found:
-    demands = baseline.demands
+    demands = baseline.requirements
     for rule, agreement, other in agreements():
         mine, theirs = demands.get(rule.id), demands.get(other.id)
         if mine is None or theirs is None:
@@ -70,8 +70,8 @@ class _Asked:
             yield from self._blank(account)
             yield from self._ways(account)
 
-    def _demand(self, rule_id: str) -> Demand | None:
-        return self.baseline.demands.get(rule_id)
+    def _demand(self, rule_id: str) -> Requirement | None:
+        return self.baseline.requirements.get(rule_id)
 
     def _values(self, rule_id: str) -> list[Value]:
         demand = self._demand(rule_id)
@@ -91,7 +91,7 @@ class _Asked:
 
     def _builtin_names(self) -> Found:
         roles = {"builtin.admin_name": Role.ADMINISTRATOR, "builtin.guest_name": Role.GUEST}
-        asked: dict[str, Demand] = {}
+        asked: dict[str, Requirement] = {}
         for rule_id, role in roles.items():
             demand, values = self._demand(rule_id), self._values(rule_id)
             if demand is None or len(values) != 1 or not isinstance(values[0], BuiltinName):
@@ -172,7 +172,7 @@ class _Asked:
             return
         blank = self._demand("population.blank_passwords")
         needed: Value = "guests" if account.role is Role.GUEST else "anyone"
-        if blank is not None and not blank.desired.met_by(blank.rule, needed):
+        if blank is not None and not blank.desired.satisfied_by(blank.rule, needed):
             said = f"population.blank_passwords ({blank.desired.say(blank.rule)}, {blank.mark}) forbids it"
             yield (
                 account.mark,
@@ -201,7 +201,7 @@ class _Asked:
             said = "should be able to sign in, but no route is left: the first denial is"
             yield self._about(account, said, next(iter(shut.values())))
 
-    def _closing(self, account: WantedAccount, way: Route) -> Demand | None:
+    def _closing(self, account: WantedAccount, way: Route) -> Requirement | None:
         """The rule that keeps an account out of a way on every machine; None where one may let it in."""
         groups = {GROUP + ROLE_GROUPS[account.role]} if account.role in ROLE_GROUPS else set()
         groups |= {
@@ -224,12 +224,12 @@ class _Asked:
         return None
 
     @staticmethod
-    def _against(demand: Demand, said: str, other: Demand) -> tuple[Mark, str]:
+    def _against(demand: Requirement, said: str, other: Requirement) -> tuple[Mark, str]:
         value = demand.desired.say(demand.rule)
         return demand.mark, f"{demand.mark}: {demand.rule.id} ({value}) {said} ({other.mark}); {CHANGE_ONE}"
 
     @staticmethod
-    def _about(account: WantedAccount, said: str, demand: Demand) -> tuple[Mark, str]:
+    def _about(account: WantedAccount, said: str, demand: Requirement) -> tuple[Mark, str]:
         asks = f"{demand.rule.id} ({demand.desired.say(demand.rule)}, {demand.mark})"
         return account.mark, f"{account.mark}: accounts.{account.name} {said} {asks}; {CHANGE_ONE}"
 

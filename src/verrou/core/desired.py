@@ -15,11 +15,11 @@ class AtLeast:
 
     value: Value
 
-    def met_by(self, rule: Rule, value: Value) -> bool:
+    def satisfied_by(self, rule: Rule, value: Value) -> bool:
         return rule.kind.at_least(value, self.value)
 
     def target(self, rule: Rule, value: Value | None) -> Value:
-        return self.value if value is None else rule.kind.towards(value, self.value)
+        return self.value if value is None else rule.kind.target(value, self.value)
 
     def candidates(self, rule: Rule) -> list[Value]:
         return [self.value]
@@ -37,7 +37,7 @@ class Exactly:
 
     value: Value
 
-    def met_by(self, rule: Rule, value: Value) -> bool:
+    def satisfied_by(self, rule: Rule, value: Value) -> bool:
         return rule.kind.same(value, self.value)
 
     def target(self, rule: Rule, value: Value | None) -> Value:
@@ -60,7 +60,7 @@ class Between:
     low: Value
     high: Value
 
-    def met_by(self, rule: Rule, value: Value) -> bool:
+    def satisfied_by(self, rule: Rule, value: Value) -> bool:
         scale = rule.kind
         return scale.amount(self.low) <= scale.amount(value) <= scale.amount(self.high)
 
@@ -89,8 +89,8 @@ class AnyOf:
 
     values: tuple[Value, ...]
 
-    def met_by(self, rule: Rule, value: Value) -> bool:
-        return any(Exactly(accepted).met_by(rule, value) for accepted in self.values)
+    def satisfied_by(self, rule: Rule, value: Value) -> bool:
+        return any(Exactly(accepted).satisfied_by(rule, value) for accepted in self.values)
 
     def target(self, rule: Rule, value: Value | None) -> Value:
         return self.values[0]
@@ -119,9 +119,9 @@ def in_words_of(desired: Desired, rule: Rule, name_of: Callable[[str], str]) -> 
     """What is asked for, in the words of one machine; see :meth:`verrou.core.values.Kind.called`."""
     match desired:
         case AtLeast(value) | Exactly(value):
-            called = rule.kind.called(value, name_of)
+            called = rule.kind.with_group_names(value, name_of)
             return desired if called == value else evolve(desired, value=called)
         case AnyOf(values):
-            return evolve(desired, values=tuple(rule.kind.called(value, name_of) for value in values))
+            return evolve(desired, values=tuple(rule.kind.with_group_names(value, name_of) for value in values))
         case _:
             return desired

@@ -5,7 +5,7 @@ from enum import StrEnum
 from attrs import define, field
 
 
-class State(StrEnum):
+class RunState(StrEnum):
     """Of an entry. ``RUNNING`` is one that nobody knows to have broken off: somebody holds the machine's lock."""
 
     DONE = "done"
@@ -18,7 +18,7 @@ class State(StrEnum):
 
 
 @define
-class Entry:
+class JournalEntry:
     """One run. ``note`` is the state of a run that changed nothing, ``why`` the reason of one that was refused.
     ``undoes`` are the entries that this one goes back over, ``undone_by`` the entry that went back over this one.
     ``differences`` tell what is otherwise since, ``tried`` who was found by a trial to be able to take over."""
@@ -34,24 +34,24 @@ class Entry:
     places: list[str]
     undoes: list[int] = field(factory=list)
     digest: str = ""
-    note: State | None = None
+    note: RunState | None = None
     why: str = ""
     finished: str | None = None
     undone_by: int | None = None
     tried: list[str] = field(factory=list)
 
-    def state(self, *, running: bool = False) -> State:
+    def state(self, *, running: bool = False) -> RunState:
         """What became of it; ``running``: somebody holds the machine's lock right now."""
         if self.undone_by is not None:
-            return State.UNDONE
+            return RunState.UNDONE
         if self.note is not None:
             return self.note
-        return State.DONE if self.finished else State.RUNNING if running else State.INTERRUPTED
+        return RunState.DONE if self.finished else RunState.RUNNING if running else RunState.INTERRUPTED
 
     @property
     def broke_off(self) -> bool:
         """Whether the run ended before it was through, and nobody went back over it since."""
-        return self.state() is State.INTERRUPTED
+        return self.state() is RunState.INTERRUPTED
 
     @property
     def can_be_undone(self) -> bool:

@@ -33,7 +33,7 @@ from verrou.core.model.access import (
 from verrou.core.model.ageing import usable_until
 from verrou.core.model.known import Known, any_of
 from verrou.core.model.ways import Route
-from verrou.core.plan.foresee import foresee
+from verrou.core.plan.foresee import predict
 from verrou.core.plan.steps import (
     GIVES_PASSWORD,
     FilesChoice,
@@ -54,7 +54,7 @@ MOST_FILES = 10
 
 
 @frozen(eq=False)
-class Stage:
+class StepEffect:
     """One step of a worksheet with the machine before and after it, and the identities of the administrators who are
     usable before and after. ``touched`` are the accounts that are other ones after the step, as they are then; None
     where any account may mean something else, since groups, ways or rules changed."""
@@ -73,15 +73,15 @@ class Stage:
         return self.usable_before - self.usable_after
 
 
-def stages(posture: Posture, steps: Sequence[Step]) -> list[Stage]:
+def stages(posture: Posture, steps: Sequence[Step]) -> list[StepEffect]:
     """The steps in order, each with what the machine is before and after it."""
-    found: list[Stage] = []
+    found: list[StepEffect] = []
     usable = frozenset(account.identity for account in usable_administrators(posture))
     for number, step in enumerate(steps, start=1):
-        after = foresee(step, posture)
+        after = predict(step, posture)
         touched = _touched(posture, after)
         usable_after = _usable_after(after, usable, touched)
-        found.append(Stage(number, step, posture, after, usable, usable_after, touched))
+        found.append(StepEffect(number, step, posture, after, usable, usable_after, touched))
         posture, usable = after, usable_after
     return found
 
@@ -116,7 +116,7 @@ def _usable_after(after: Posture, usable: frozenset[str], touched: tuple[Account
 
 
 @define(frozen=True, eq=False, slots=False)
-class Course:
+class Candidate:
     """A worksheet to be judged: the machine before and after it, and its stages. ``refused`` are the numbers of the
     steps that the machine would refuse. ``gap`` tells where, while it lands, nobody could administer;
     ``failed_trials`` who was tried and did not get through, with what the machine said. ``going_back`` tells an undo
@@ -125,7 +125,7 @@ class Course:
 
     before: Posture
     after: Posture
-    stages: Sequence[Stage]
+    stages: Sequence[StepEffect]
     refused: frozenset[int] = frozenset()
     gap: str = ""
     failed_trials: Mapping[str, str] = field(factory=dict)
@@ -150,7 +150,7 @@ class Course:
         return [each for each in possible_administrators(self.before) if _which(each, self.before) not in left]
 
     @property
-    def done(self) -> list[Stage]:
+    def done(self) -> list[StepEffect]:
         """The stages of the steps that the machine would not refuse."""
         return [stage for stage in self.stages if stage.number not in self.refused]
 
@@ -160,10 +160,10 @@ def _which(account: Account, posture: Posture) -> tuple[str, str]:
     return account.identity, account.name if len(posture.by_identity[account.identity]) > 1 else ""
 
 
-def course_of(posture: Posture, steps: Sequence[Step]) -> Course:
+def course_of(posture: Posture, steps: Sequence[Step]) -> Candidate:
     """The course of a worksheet as it is foreseen."""
     found = stages(posture, steps)
-    return Course(posture, found[-1].after if found else posture, found)
+    return Candidate(posture, found[-1].after if found else posture, found)
 
 
 @frozen
@@ -187,12 +187,12 @@ class Guard:
 
     name: str
     sentence: str
-    check: Callable[[Course], Iterator[Refusal]]
+    check: Callable[[Candidate], Iterator[Refusal]]
     may_be_accepted: bool = False
     may_going_back: bool = False
 
 
-def _last_administrator(course: Course) -> Iterator[Refusal]:
+def _last_administrator(course: Candidate) -> Iterator[Refusal]:
     if not course.usable_after:
         if not course.usable_before and not course.taken_away:
             return  # nothing is taken away; the worksheet's warning says how it stands
@@ -212,7 +212,7 @@ def _last_administrator(course: Course) -> Iterator[Refusal]:
         )
 
 
-def _unsure(course: Course) -> str:
+def _unsure(course: Candidate) -> str:
     """Who may be left and is not known to be."""
     unsure = [account.name for account in possible_administrators(course.after)]
     return f", of whom that is known: {joined(unsure)} may be one" if unsure else ""
@@ -227,7 +227,7 @@ LOOK_AHEAD = timedelta(days=90)
 """How far ahead an administrator must last."""
 
 
-def _lasting_administrator(course: Course) -> Iterator[Refusal]:
+def _lasting_administrator(course: Candidate) -> Iterator[Refusal]:
     if not course.usable_after or why_not_lasting(course.before, course.usable_before):
         return
     if why := why_not_lasting(course.after, course.usable_after):
@@ -281,7 +281,7 @@ def _can_lock(account: Account, posture: Posture) -> bool:
 UNTRIED = "untested-administrator"
 
 
-def _untried_administrator(course: Course) -> Iterator[Refusal]:
+def _untried_administrator(course: Candidate) -> Iterator[Refusal]:
     if course.going_back:
         return  # to whoever administered before: nobody takes over who did not do so already
     before = {account.identity for account in course.usable_before}
@@ -301,7 +301,7 @@ def _untried_administrator(course: Course) -> Iterator[Refusal]:
     )
 
 
-def tried_names(course: Course) -> set[str]:
+def tried_names(course: Candidate) -> set[str]:
     """Who was signed in by a trial since getting its password, or is at work here right now, by the name it has
     afterwards."""
     tried = {course.before.machine.in_use, *course.tried_before} - {""}
@@ -316,7 +316,7 @@ def tried_names(course: Course) -> set[str]:
     return tried
 
 
-def untried(course: Sequence[Stage]) -> Iterator[Stage]:
+def untried(course: Sequence[StepEffect]) -> Iterator[StepEffect]:
     """The stages that take an administrator away while none of those who are left has been tried before."""
     tried: set[str] = set()
     for stage in course:
@@ -331,7 +331,7 @@ def untried(course: Sequence[Stage]) -> Iterator[Stage]:
             yield stage
 
 
-def _contradiction(course: Course) -> Iterator[Refusal]:
+def _contradiction(course: Candidate) -> Iterator[Refusal]:
     asked: dict[str, Value] = {}
     for stage in course.stages:  # also where the machine would refuse the step: it is why
         if isinstance(stage.step, SetRules):
@@ -342,7 +342,7 @@ def _contradiction(course: Course) -> Iterator[Refusal]:
             yield from _flags_that_exclude(stage, name)
 
 
-def _rules_that_contradict(number: int, step: SetRules, course: Course) -> Iterator[Refusal]:
+def _rules_that_contradict(number: int, step: SetRules, course: Candidate) -> Iterator[Refusal]:
     """By what was asked for, and of the other rules by what comes of them; not what contradicted before, either."""
     about = set_together_with(step.values)
     was = {rule_id: reading_of(CATALOGUE[rule_id], course.before).value for rule_id in about}
@@ -387,7 +387,7 @@ FLAG_WORDS = {
 }
 
 
-def _flags_that_exclude(stage: Stage, name: str) -> Iterator[Refusal]:
+def _flags_that_exclude(stage: StepEffect, name: str) -> Iterator[Refusal]:
     excluding = stage.after.machine.excluding
     if not excluding or stage.before.accounts is stage.after.accounts:
         return
@@ -403,7 +403,7 @@ def _flags_that_exclude(stage: Stage, name: str) -> Iterator[Refusal]:
             )
 
 
-def _own_account(course: Course) -> Iterator[Refusal]:
+def _own_account(course: Candidate) -> Iterator[Refusal]:
     own = course.before.machine.in_use
     was = course.before.by_name.get(AccountName(own)) if own else None
     if was is None:
@@ -450,7 +450,7 @@ def _rank(answer: Known) -> int:
     return (Known.NO, Known.UNKNOWN, Known.YES).index(answer)
 
 
-def _blank_administrator(course: Course) -> Iterator[Refusal]:
+def _blank_administrator(course: Candidate) -> Iterator[Refusal]:
     known = {_which(account, course.before) for account in _blank_administrators(course.before)}
     fresh = [a.name for a in _blank_administrators(course.after) if _which(a, course.after) not in known]
     if fresh:
@@ -472,7 +472,7 @@ def _blank_administrators(posture: Posture) -> list[Account]:
     ]
 
 
-def _open_guest(course: Course) -> Iterator[Refusal]:
+def _open_guest(course: Candidate) -> Iterator[Refusal]:
     was = _open_from_afar(course.before.accounts, course.before)
     now = _open_from_afar(course.after.accounts, course.after)
     fresh = {name: ways for name, ways in now.items() if name not in was}
@@ -491,7 +491,7 @@ def _open_guest(course: Course) -> Iterator[Refusal]:
     )
 
 
-def _opens(stage: Stage, names: Collection[str]) -> bool:
+def _opens(stage: StepEffect, names: Collection[str]) -> bool:
     was, now = (
         {account.name for account in posture.accounts if account.name in names}
         & _open_from_afar(posture.accounts, posture).keys()
@@ -511,7 +511,7 @@ def _open_from_afar(accounts: Iterable[Account], posture: Posture) -> dict[str, 
 ADMIN = Role.ADMINISTRATOR
 
 
-def _shut_door(course: Course) -> Iterator[Refusal]:
+def _shut_door(course: Candidate) -> Iterator[Refusal]:
     """By the console always; by another way where an administrator is inside through it, or came so."""
     if not any(account.enabled and role_of(account, course.after) is ADMIN for account in course.after.accounts):
         return  # no list is to blame for that
@@ -546,7 +546,7 @@ def _inside_by(posture: Posture, way: Route) -> bool:
     return posture.machine.came_by == way or any(way in account.inside_by for account in inside)
 
 
-def _orphaned_files(course: Course) -> Iterator[Refusal]:
+def _orphaned_files(course: Candidate) -> Iterator[Refusal]:
     for stage in course.done:
         step = stage.step
         account = stage.before.by_name.get(account_of(step) or AccountName(""))
@@ -638,14 +638,14 @@ def refusals(posture: Posture, steps: Sequence[Step], accepted: Collection[str] 
     return refusals_on(course_of(posture, steps), accepted)
 
 
-def refusals_on(course: Course, accepted: Collection[str] = ()) -> list[Refusal]:
+def refusals_on(course: Candidate, accepted: Collection[str] = ()) -> list[Refusal]:
     """What the guards have against a worksheet; the accepted ones are not asked, where they may be accepted at all."""
     acceptable = ACCEPTABLE_GOING_BACK if course.going_back else ACCEPTABLE
     asked = [guard for guard in GUARDS if not (guard.name in acceptable and guard.name in accepted)]
     return [refusal for guard in asked for refusal in guard.check(course)]
 
 
-def warnings(course: Course) -> list[str]:
+def warnings(course: Candidate) -> list[str]:
     """What the guards would promise and cannot, since it was not so before either."""
     if course.usable_after or course.usable_before:
         return []
@@ -688,7 +688,7 @@ def with_trials(posture: Posture, steps: Sequence[Step]) -> list[Step]:
     return with_trials(posture, [*steps[:at], trial, *steps[at:]])
 
 
-def check(course: Course, accepted: Collection[str] = ()) -> None:
+def check(course: Candidate, accepted: Collection[str] = ()) -> None:
     """Let a worksheet pass.
 
     Raises:
@@ -707,12 +707,12 @@ def refuse(found: Sequence[Refusal]) -> None:
         raise GuardRefused("\n".join(map(str, found)))
 
 
-def gives(course: Sequence[Stage]) -> int:
+def steps_before_loss(course: Sequence[StepEffect]) -> int:
     """How many steps come before the first that takes a usable administrator away: they land first."""
     return next((stage.number - 1 for stage in course if stage.lost), len(course))
 
 
-def rests_on(posture: Posture, steps: Sequence[Step]) -> Mapping[str, object]:
+def preconditions(posture: Posture, steps: Sequence[Step]) -> Mapping[str, object]:
     """What a worksheet rests on, by what to call it: who administers, and the accounts, groups and rules that its steps
     are about. What moves by itself (tries, sign-ins) does not count."""
     found: dict[str, object] = {"the administrators": frozenset(a.identity for a in usable_administrators(posture))}
@@ -739,7 +739,7 @@ def _lasting_facts(account: Account | None) -> Account | None:
     )
 
 
-def check_unmoved(planned: Mapping[str, object], now: Mapping[str, object]) -> None:
+def check_unchanged(planned: Mapping[str, object], now: Mapping[str, object]) -> None:
     """The guard ``changed-machine``: what the worksheet rests on is still so.
 
     Raises:

@@ -25,7 +25,7 @@ class Run(StrEnum):
 
 
 @frozen
-class KeptFinding:
+class FindingRecord:
     """A rule, account or group, and how it stood; of what was waived, until which day and by whom."""
 
     subject: str
@@ -41,7 +41,7 @@ class KeptFinding:
 
 
 @frozen
-class KeptAccount:
+class AccountRecord:
     """An account that a machine had when it was audited."""
 
     name: str
@@ -50,7 +50,7 @@ class KeptAccount:
 
 
 @frozen
-class KeptReading:
+class ReadingRecord:
     """How a rule stood, in words."""
 
     rule: str
@@ -58,7 +58,7 @@ class KeptReading:
 
 
 @frozen
-class KeptTrial:
+class TrialRecord:
     """What was tried of a rule, and what came of it."""
 
     rule: str
@@ -67,7 +67,7 @@ class KeptTrial:
 
 
 @frozen
-class Record:
+class RunRecord:
     """One run. ``key`` tells it from every other, so that it never goes in twice. ``at`` is UTC by the computer that
     Verrou ran on, ``clock`` the machine's own time. ``machine`` is what it was called then, ``identity`` tells it from
     every other whatever it is called. ``entry`` is that of its journal, where the run changed something."""
@@ -84,10 +84,10 @@ class Record:
     baseline: str = ""
     digest: str = ""
     entry: int | None = None
-    findings: tuple[KeptFinding, ...] = ()
-    accounts: tuple[KeptAccount, ...] = ()
-    readings: tuple[KeptReading, ...] = ()
-    trials: tuple[KeptTrial, ...] = ()
+    findings: tuple[FindingRecord, ...] = ()
+    accounts: tuple[AccountRecord, ...] = ()
+    readings: tuple[ReadingRecord, ...] = ()
+    trials: tuple[TrialRecord, ...] = ()
 
     def count(self, *verdicts: Verdict) -> int:
         """How many findings have one of these verdicts."""
@@ -107,11 +107,11 @@ def record_of(
     digest: str = "",
     trials: Sequence[TrialResult] = (),
     entry: int | None = None,
-) -> Record:
+) -> RunRecord:
     """What is kept of a run; ``plain`` makes a text that is safe on any screen of what a machine gave. Readings are
     kept of a survey alone: an audit tells how each rule stood."""
     machine = posture.machine
-    return Record(
+    return RunRecord(
         key,
         run,
         at.replace(microsecond=0),
@@ -125,7 +125,7 @@ def record_of(
         digest,
         entry,
         tuple(
-            KeptFinding(
+            FindingRecord(
                 plain(finding.subject),
                 finding.severity,
                 finding.verdict,
@@ -135,17 +135,17 @@ def record_of(
             for finding in (found.findings if found else ())
         ),
         tuple(
-            KeptAccount(
+            AccountRecord(
                 plain(account.name),
                 known_role(account, posture),
                 account.enabled,
             )
             for account in posture.accounts
         ),
-        tuple(KeptReading(rule.id, plain(value_now(rule, reading_of(rule, posture)))) for rule in CATALOGUE.values())
+        tuple(ReadingRecord(rule.id, plain(value_now(rule, reading_of(rule, posture)))) for rule in CATALOGUE.values())
         if run is Run.SURVEY
         else (),
-        tuple(KeptTrial(trial.rule, plain(trial.test), trial.result) for trial in trials),
+        tuple(TrialRecord(trial.rule, plain(trial.test), trial.result) for trial in trials),
     )
 
 
@@ -185,7 +185,7 @@ class EndingWaiver:
 
 
 @frozen
-class Course:
+class MachineHistory:
     """How one machine went: the moments, what regressed, the waivers that end. ``undone``: a run went back over
     something after it was last audited against a baseline."""
 
@@ -202,7 +202,7 @@ class Course:
 class Trend:
     """How several machines went, and all of them together."""
 
-    courses: tuple[Course, ...]
+    courses: tuple[MachineHistory, ...]
     together: tuple[Moment, ...]
 
 
@@ -215,10 +215,10 @@ def soon(today: date) -> date:
     return today + min(SOON, date.max - today)
 
 
-def trend(records: Sequence[Record], today: date, families: frozenset[str] = frozenset()) -> Trend:
+def trend(records: Sequence[RunRecord], today: date, families: frozenset[str] = frozenset()) -> Trend:
     """How machines went, by the records in which they were audited against a baseline; with ``families`` only rules of
     those. Times are the machines' own."""
-    machines: dict[str, list[Record]] = {}
+    machines: dict[str, list[RunRecord]] = {}
     for record in sorted(records, key=lambda record: (record.clock, record.at)):
         machines.setdefault(record.identity, []).append(record)
     courses = [course for kept in machines.values() if (course := _course(kept, today, families)) is not None]
@@ -226,12 +226,12 @@ def trend(records: Sequence[Record], today: date, families: frozenset[str] = fro
     return Trend(tuple(courses), tuple(_together(courses)))
 
 
-def _course(kept: Sequence[Record], today: date, families: frozenset[str]) -> Course | None:
+def _course(kept: Sequence[RunRecord], today: date, families: frozenset[str]) -> MachineHistory | None:
     audited = [record for record in kept if record.findings]
     if not audited:
         return None
 
-    def of(record: Record) -> list[KeptFinding]:
+    def of(record: RunRecord) -> list[FindingRecord]:
         return [f for f in record.findings if not families or f.subject.partition(".")[0] in families]
 
     last = audited[-1]
@@ -240,7 +240,7 @@ def _course(kept: Sequence[Record], today: date, families: frozenset[str]) -> Co
         for finding in of(last)
         if finding.waived_until is not None and finding.waived_until <= soon(today)
     ]
-    return Course(
+    return MachineHistory(
         last.machine,
         last.identity,
         last.baseline,
@@ -251,7 +251,7 @@ def _course(kept: Sequence[Record], today: date, families: frozenset[str]) -> Co
     )
 
 
-def _moment(at: datetime, findings: Sequence[KeptFinding]) -> Moment:
+def _moment(at: datetime, findings: Sequence[FindingRecord]) -> Moment:
     short = [finding.severity for finding in findings if finding.verdict is Verdict.NOT_MET]
     return Moment(
         at,
@@ -261,7 +261,7 @@ def _moment(at: datetime, findings: Sequence[KeptFinding]) -> Moment:
     )
 
 
-def _slid_back(audited: Sequence[Record], of: Callable[[Record], list[KeptFinding]]) -> Iterator[Regression]:
+def _slid_back(audited: Sequence[RunRecord], of: Callable[[RunRecord], list[FindingRecord]]) -> Iterator[Regression]:
     """What holds no more, though it held when it was last otherwise. Runs against another baseline say nothing."""
     last = audited[-1]
     alike = [
@@ -280,7 +280,7 @@ def _slid_back(audited: Sequence[Record], of: Callable[[Record], list[KeptFindin
             since = day
 
 
-def _together(courses: Sequence[Course]) -> Iterator[Moment]:
+def _together(courses: Sequence[MachineHistory]) -> Iterator[Moment]:
     """All machines at each moment, each as it was last seen."""
     moments = sorted(
         ((moment.at, number, moment) for number, course in enumerate(courses) for moment in course.moments),

@@ -11,7 +11,7 @@ from verrou.core.values import Value
 
 
 @frozen
-class Answer:
+class AnswerOption:
     """What somebody may answer: in words, what it builds on or asks for beyond that, and why."""
 
     words: str
@@ -25,29 +25,29 @@ class Question:
     """One question; the answers by the word that stands for each."""
 
     asks: str
-    answers: Mapping[str, Answer]
+    answers: Mapping[str, AnswerOption]
 
 
 QUESTIONS: Mapping[str, Question] = {
     "used_by": Question(
         "Who uses this computer?",
         {
-            "named": Answer("one or two named people, in an office", builds_on="office"),
-            "shifts": Answer("several named people in turn", builds_on="shared-desk"),
-            "public": Answer("strangers", builds_on="public-terminal"),
-            "unknown": Answer("not decided yet", builds_on="essential"),
+            "named": AnswerOption("one or two named people, in an office", builds_on="office"),
+            "shifts": AnswerOption("several named people in turn", builds_on="shared-desk"),
+            "public": AnswerOption("strangers", builds_on="public-terminal"),
+            "unknown": AnswerOption("not decided yet", builds_on="essential"),
         },
     ),
     "watched": Question(
         "Who can see the screen while someone uses it?",
         {
-            "always": Answer("staff, all day"),
-            "sometimes": Answer(
+            "always": AnswerOption("staff, all day"),
+            "sometimes": AnswerOption(
                 "staff, now and then",
                 asks={"screen.locks_after": "10 minutes", "lockout.lasts": "45 minutes"},
                 reason="no one may be there to see who uses it",
             ),
-            "never": Answer(
+            "never": AnswerOption(
                 "no one",
                 asks={
                     "screen.locks_after": "5 minutes",
@@ -63,13 +63,13 @@ QUESTIONS: Mapping[str, Question] = {
     "shared_by": Question(
         "How many people share it in a year?",
         {
-            "1-2": Answer("one or two"),
-            "3-10": Answer(
+            "1-2": AnswerOption("one or two"),
+            "3-10": AnswerOption(
                 "three to ten",
                 asks={"population.unused_for": "180 days", "population.expired_accounts": "disabled"},
                 reason="some of them leave within the year",
             ),
-            "more": Answer(
+            "more": AnswerOption(
                 "more than ten",
                 asks={
                     "population.unused_for": "90 days",
@@ -110,7 +110,7 @@ def written(title: str, answers: Mapping[str, str], administrators: Sequence[str
 
 def _beyond(rule: Rule, wanted: Value, base: Baseline) -> bool:
     """Whether a value is stricter than all that a baseline asks for."""
-    below = base.demands.get(rule.id)
+    below = base.requirements.get(rule.id)
     asked = [] if below is None else below.desired.candidates(rule)
     return all(rule.kind.at_least(wanted, each) and wanted != each for each in asked)
 

@@ -9,9 +9,9 @@ from attrs import AttrsInstance, asdict
 
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, Source, Status
-from verrou.core.model.access import KnownRole, as_known_role, known_role, ways_in_now, ways_unknown
+from verrou.core.model.access import KnownRole, as_known_role, known_role, routes_now, routes_unknown
 from verrou.core.model.ageing import must_change, password_ages, usable_until
-from verrou.core.model.states import State, states_of
+from verrou.core.model.states import AccountState, states_of
 from verrou.core.model.ways import EntryPoint, Route
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.core.values import MOST_SEEN, Unacceptable, ValueData
@@ -37,7 +37,7 @@ class DerivedData(TypedDict):
     """What follows from the facts of an account."""
 
     role: KnownRole
-    states: list[State]
+    states: list[AccountState]
     routes: list[Route]
     ways_unknown: list[Route]
     must_change: bool
@@ -73,8 +73,8 @@ def account_data(account: Account, posture: Posture) -> dict[str, Any]:
         **plain(account),
         "role": known_role(account, posture),
         "states": list(states_of(account, posture)),
-        "routes": list(ways_in_now(account, posture)),
-        "ways_unknown": list(ways_unknown(account, posture)),
+        "routes": list(routes_now(account, posture)),
+        "ways_unknown": list(routes_unknown(account, posture)),
         "must_change": must_change(account, posture, today),
         "password_ages": password_ages(account, posture),
         "usable_until": until.isoformat() if until else None,

@@ -10,7 +10,7 @@ from typing import Protocol
 from attrs import frozen
 
 from verrou.core.model import Account, AccountName, GroupName, Posture, Reading, Role, Status, counted
-from verrou.core.model.access import opening
+from verrou.core.model.access import accepted_credential
 from verrou.core.model.ways import Route
 from verrou.core.passwords import Policy, breaking, make_password, policy_of
 from verrou.core.rules import CATALOGUE, reading_of
@@ -166,7 +166,7 @@ def access_trial(subject: TrialAccount, let_in: TrialAccount, posture: Posture, 
     for gate in posture.entry_points:
         if gate.unasked:
             continue
-        expected = opening(account, gate, posture) is not None
+        expected = accepted_credential(account, gate, posture) is not None
         kept_out = not gate.lets_through(account)
         for service in gate.services or ("",):
             by = f" ({service})" if service else ""

@@ -157,7 +157,7 @@ def say_duration(span: timedelta) -> str:
 
 
 @frozen
-class Takes:
+class AcceptedValues:
     """What one machine takes for a rule: at least, at most, which special words; None where it sets no bound of its
     own. ``cannot`` says why it takes nothing at all, ``why`` why only these words. A value that ``waits`` counts only
     when what brings the rule into effect has happened. ``effect``: when a change counts here, where that is not when
@@ -250,24 +250,24 @@ class Kind(ABC):
         """Whether the value is as strict as the wanted one, or stricter."""
         return self.rank(value) >= self.rank(wanted)
 
-    def towards(self, value: Value, wanted: Value) -> Value:
+    def target(self, value: Value, wanted: Value) -> Value:
         """What to set where a value does not meet a wanted one."""
         return wanted
 
-    def among(self, value: Value, wanted: Value, members: Members) -> bool:
+    def at_least_expanded(self, value: Value, wanted: Value, members: Members) -> bool:
         """The same as :meth:`at_least` where it is known who is in which group."""
         return self.at_least(value, wanted)
 
-    def called(self, value: Value, name_of: Callable[[str], str]) -> Value:
+    def with_group_names(self, value: Value, name_of: Callable[[str], str]) -> Value:
         """The value in the words of one machine: ``name_of`` gives what it calls an account, or a group that is written
         ``group:NAME``."""
         return value
 
-    def settles(self, value: Value | None, wanted: Value) -> Value:
+    def resulting(self, value: Value | None, wanted: Value) -> Value:
         """What a machine that stands at a value comes to when it is set to a wanted one."""
         return wanted
 
-    def came_out(self, value: Value, wanted: Value, members: Members) -> bool:
+    def accepts_result(self, value: Value, wanted: Value, members: Members) -> bool:
         """Whether a machine that was set to the wanted value and reads so afterwards did as it was told."""
         return self.same(value, wanted)
 
@@ -284,7 +284,7 @@ class Kind(ABC):
     def plain_meaning(self) -> str:
         """What a plain value in a baseline asks for, in a sentence."""
 
-    def outside(self, value: Value, takes: Takes) -> str:
+    def why_not_accepted(self, value: Value, takes: AcceptedValues) -> str:
         """Why a machine does not take the value, in words; nothing where it does."""
         if takes.cannot:
             return takes.cannot
@@ -490,10 +490,10 @@ class Choice(Kind):
     options: tuple[str, ...]
     or_stricter: bool = False
 
-    def settles(self, value: Value | None, wanted: Value) -> Value:
+    def resulting(self, value: Value | None, wanted: Value) -> Value:
         return value if self.or_stricter and value is not None and self.at_least(value, wanted) else wanted
 
-    def came_out(self, value: Value, wanted: Value, members: Members) -> bool:
+    def accepts_result(self, value: Value, wanted: Value, members: Members) -> bool:
         return self.at_least(value, wanted) if self.or_stricter else self.same(value, wanted)
 
     @property
@@ -638,7 +638,7 @@ class NameSet(Names):
     def at_least(self, value: Value, wanted: Value) -> bool:
         return _words(value) <= _words(wanted)
 
-    def came_out(self, value: Value, wanted: Value, members: Members) -> bool:
+    def accepts_result(self, value: Value, wanted: Value, members: Members) -> bool:
         return self.at_least(value, wanted)
 
     def direction(self) -> str:
@@ -699,26 +699,26 @@ class Listed(Names):
         return self.of_people
 
     def at_least(self, value: Value, wanted: Value) -> bool:
-        return self.among(value, wanted, {})
+        return self.at_least_expanded(value, wanted, {})
 
-    def among(self, value: Value, wanted: Value, members: Members) -> bool:
+    def at_least_expanded(self, value: Value, wanted: Value, members: Members) -> bool:
         large, small = (value, wanted) if self.more_is_stricter else (wanted, value)
         held = set(_words(large))
         for name in _words(large):
             held |= set(members.get(name.removeprefix(GROUP), ())) if name.startswith(GROUP) else set()
         return self.every in held or _words(small) <= held
 
-    def towards(self, value: Value, wanted: Value) -> Value:
+    def target(self, value: Value, wanted: Value) -> Value:
         """Whoever is kept out or covered already stays so."""
         if not self.more_is_stricter or self.every in _words(wanted):
             return wanted
         return _words(value) | _words(wanted)
 
-    def came_out(self, value: Value, wanted: Value, members: Members) -> bool:
+    def accepts_result(self, value: Value, wanted: Value, members: Members) -> bool:
         """The same names, or the same people: a machine may tell the members of a group one by one. Others may be kept
         out beside those who were asked for, but not where nobody was to be."""
         if self.more_is_stricter and _words(wanted):
-            return self.among(value, wanted, members)
+            return self.at_least_expanded(value, wanted, members)
         return self.same(value, wanted) or self._people(value, members) == self._people(wanted, members)
 
     def _people(self, value: Value, members: Members) -> frozenset[str]:
@@ -729,7 +729,7 @@ class Listed(Names):
             found |= set(inside) or {name}
         return frozenset(found)
 
-    def called(self, value: Value, name_of: Callable[[str], str]) -> Value:
+    def with_group_names(self, value: Value, name_of: Callable[[str], str]) -> Value:
         return frozenset(map(name_of, _words(value))) if self.of_people else value
 
     def direction(self) -> str:
@@ -746,7 +746,7 @@ class Listed(Names):
             return "all of these, and others may be listed beside them"
         return "any of these and no other"
 
-    def outside(self, value: Value, takes: Takes) -> str:
+    def why_not_accepted(self, value: Value, takes: AcceptedValues) -> str:
         """A list of words that the machine takes is of what may be listed, beside the words for all and none."""
         if takes.cannot or takes.words is None:
             return takes.cannot
@@ -848,7 +848,7 @@ class Roster(Kind):
     def names_people(self) -> bool:
         return True
 
-    def called(self, value: Value, name_of: Callable[[str], str]) -> Value:
+    def with_group_names(self, value: Value, name_of: Callable[[str], str]) -> Value:
         return frozenset(map(name_of, value)) if isinstance(value, frozenset) else value
 
     def parse(self, raw: object) -> Value:

@@ -13,7 +13,7 @@ from verrou.cli.options import load_baseline
 from verrou.core.audit import audit
 from verrou.core.logbook import Run, record_of
 from verrou.core.model import Posture
-from verrou.core.plan.foresee import foresee
+from verrou.core.plan.foresee import predict
 from verrou.core.plan.worksheet import plan
 from verrou.core.survey import survey_data
 from verrou.machines import BENCH_SUFFIX, SURVEY_SUFFIX, open_machine
@@ -90,7 +90,7 @@ def lay_out_seasons(folder: Path) -> None:
         baseline = load_baseline(str(folder / name) if name.endswith(".toml") else name)
         found = open_machine(str(folder / address)).observe()
         steps = plan(found, baseline, audit(found, baseline)).steps
-        hardened = reduce(lambda posture, step: foresee(step, posture), steps, found)
+        hardened = reduce(lambda posture, step: predict(step, posture), steps, found)
         for count, visit in enumerate(visits):
             posture = _stood(found, hardened, visit)
             record = record_of(

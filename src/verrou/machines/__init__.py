@@ -61,7 +61,7 @@ class Secrets(dict[str, str]):
     __str__ = __repr__
 
 
-class Item(NamedTuple):
+class FileState(NamedTuple):
     """What stands in one place: its content (None where there is nothing), and for a file its mode, owner (``uid``,
     ``gid``) and extended attributes by name (ACLs and security labels among them). ``folder`` marks a directory, whose
     content is not kept; ``link`` is where a symbolic link leads."""
@@ -80,7 +80,7 @@ class Item(NamedTuple):
         return self.folder or self.content is not None or bool(self.link)
 
 
-NOTHING = Item(None)
+NOTHING = FileState(None)
 
 
 class Change(NamedTuple):
@@ -88,15 +88,15 @@ class Change(NamedTuple):
     understands."""
 
     place: str
-    before: Item
-    after: Item
+    before: FileState
+    after: FileState
 
     def backwards(self) -> "Change":
         """The same change the other way round."""
         return Change(self.place, self.after, self.before)
 
 
-class Deed(NamedTuple):
+class FolderOperation(NamedTuple):
     """What is done to a whole folder and cannot be told as a content: a home made, archived, moved away, brought back.
     ``facts`` are what the machine needs to do it and to go back."""
 
@@ -113,11 +113,11 @@ class Deed(NamedTuple):
         return int(dict(self.facts)[name])
 
 
-ChangeSet = Sequence[Change | Deed]
+ChangeSet = Sequence[Change | FolderOperation]
 """What a worksheet does to a machine, in the order in which it lands: what gives, then what takes away."""
 
 
-class Standing(StrEnum):
+class PlaceState(StrEnum):
     """How a place stands to a change: still as before it, as after it already, or otherwise since somebody wrote."""
 
     BEFORE = "before"
@@ -125,7 +125,7 @@ class Standing(StrEnum):
     OTHER = "other"
 
 
-class PutBack(NamedTuple):
+class RestoreResult(NamedTuple):
     """What became of one place that an undo goes back over."""
 
     place: str
@@ -137,11 +137,11 @@ Stamps = Mapping[str, object]
 """What tells for each place that was read whether it moved since."""
 
 
-class CannotRehearse(Exception):
+class DryRunUnavailable(Exception):
     """No private copy of the machine can be made; the message is the reason."""
 
 
-class TooSlow(CannotRehearse):
+class TooSlow(DryRunUnavailable):
     """It was asked, and nothing came back in time."""
 
 
@@ -152,17 +152,17 @@ class Copy(Protocol):
         """Do the steps in order and say what the machine answers to each; a refused one does not stop the rest."""
         ...
 
-    def put_back(self, change: Change | Deed, later: Mapping[str, int]) -> PutBack:
+    def restore(self, change: Change | FolderOperation, later: Mapping[str, int]) -> RestoreResult:
         """Take one change back on the copy. Where somebody else wrote since, what is theirs stays and is said;
         ``later`` names the entries of the journal that changed a place after the one that is taken back."""
         ...
 
-    def go_on(self, change: Change | Deed, stands: Standing) -> PutBack:
+    def go_on(self, change: Change | FolderOperation, stands: PlaceState) -> RestoreResult:
         """Make one change of a run that broke off, on the copy; ``stands`` is how it stands on the machine. Where
         somebody else wrote since, our change is made to what they wrote."""
         ...
 
-    def settle(self) -> Sequence[str]:
+    def finish_restore(self) -> Sequence[str]:
         """After changes were put back: what follows from them is put together anew; answers with what to say of it."""
         ...
 
@@ -241,7 +241,7 @@ class Machine(Protocol):
         """
         ...
 
-    def rehearse(self) -> "AbstractContextManager[Copy]":
+    def dry_run(self) -> "AbstractContextManager[Copy]":
         """A private copy of the machine as it is now.
 
         Raises:
@@ -261,20 +261,20 @@ class Machine(Protocol):
         """
         ...
 
-    def stands(self, change: Change | Deed, entry: int) -> Standing:
+    def stands(self, change: Change | FolderOperation, entry: int) -> PlaceState:
         """How a change of an entry stands on the machine."""
         ...
 
-    def land(self, change: Change | Deed, entry: int) -> None:
+    def land(self, change: Change | FolderOperation, entry: int) -> None:
         """Make one change of an entry: at every instant the place is as before or as after. Can be repeated."""
         ...
 
-    def sweep(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
+    def clean_up(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
         """After all changes of an entry landed: delete what they moved away for good, and what was staged. With
         ``staged_only`` (a run that broke off was taken back) what was moved away is nobody's to delete."""
         ...
 
-    def tell(self, line: str, places: Sequence[str]) -> None:
+    def notify(self, line: str, places: Sequence[str]) -> None:
         """After an entry: have what caches accounts look again, and leave ``line`` in the machine's own log."""
         ...
 

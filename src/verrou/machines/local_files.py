@@ -5,7 +5,7 @@ import os
 import stat
 from pathlib import Path
 
-from verrou.machines import NOTHING, Item
+from verrou.machines import NOTHING, FileState
 
 _UNREADABLE_HERE = ("trusted.overlay.",)
 """Attributes that belong to a private copy and not to the file."""
@@ -21,7 +21,7 @@ def sync_folder(folder: Path | int) -> None:
             os.close(descriptor)
 
 
-def item_at(path: Path | str, folder: int | None = None) -> Item:
+def item_at(path: Path | str, folder: int | None = None) -> FileState:
     """What stands at ``path`` (below the open ``folder``, where one is given), links not followed; devices, pipes and
     sockets count as nothing.
 
@@ -33,7 +33,7 @@ def item_at(path: Path | str, folder: int | None = None) -> Item:
     except (FileNotFoundError, NotADirectoryError):
         return NOTHING
     if stat.S_ISLNK(now.st_mode):
-        return Item(None, 0, now.st_uid, now.st_gid, link=os.readlink(path, dir_fd=folder))
+        return FileState(None, 0, now.st_uid, now.st_gid, link=os.readlink(path, dir_fd=folder))
     if not (stat.S_ISDIR(now.st_mode) or stat.S_ISREG(now.st_mode)):
         return NOTHING
     descriptor = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
@@ -42,7 +42,7 @@ def item_at(path: Path | str, folder: int | None = None) -> Item:
         is_folder = stat.S_ISDIR(now.st_mode)
         content = None if is_folder else _read_all(descriptor)
         mode = stat.S_IMODE(now.st_mode)
-        return Item(content, mode, now.st_uid, now.st_gid, is_folder, attributes_of(descriptor))
+        return FileState(content, mode, now.st_uid, now.st_gid, is_folder, attributes_of(descriptor))
     finally:
         os.close(descriptor)
 
@@ -68,7 +68,7 @@ def attributes_of(descriptor: int) -> tuple[tuple[str, bytes], ...]:
     return tuple(found)
 
 
-def dress(descriptor: int, item: Item, *, all_of_it: bool = True) -> None:
+def set_attributes(descriptor: int, item: FileState, *, all_of_it: bool = True) -> None:
     """Give an open file or folder the owner, mode and attributes of ``item``; attributes that it has beside those go,
     as far as the system lets them. Without ``all_of_it``, what its file system cannot hold is left out.
 
@@ -107,7 +107,7 @@ def write_all(descriptor: int, content: bytes | memoryview) -> None:
         view = view[os.write(descriptor, view) :]
 
 
-def write_new(path: Path | str, item: Item, folder: int | None = None) -> None:
+def write_new(path: Path | str, item: FileState, folder: int | None = None) -> None:
     """A new file with the content of ``item`` and all that hangs on it, on disk when this returns.
 
     Raises:
@@ -118,7 +118,7 @@ def write_new(path: Path | str, item: Item, folder: int | None = None) -> None:
     try:
         try:
             write_all(descriptor, item.content or b"")
-            dress(descriptor, item)
+            set_attributes(descriptor, item)
             os.fsync(descriptor)
         finally:
             os.close(descriptor)

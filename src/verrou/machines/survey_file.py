@@ -13,13 +13,13 @@ from verrou.machines import (
     SURVEY_SUFFIX,
     Asking,
     CannotLook,
-    CannotRehearse,
     Change,
     ChangeSet,
     Copy,
-    Deed,
+    DryRunUnavailable,
+    FolderOperation,
+    PlaceState,
     Stamps,
-    Standing,
 )
 from verrou.machines.local_files import ordinary_text
 
@@ -56,8 +56,8 @@ class SurveyFile:
     def files_of(self, account: Account, everywhere: bool) -> Files:
         raise CannotLook(ONLY_READ)
 
-    def rehearse(self) -> AbstractContextManager[Copy]:
-        raise CannotRehearse(ONLY_READ)
+    def dry_run(self) -> AbstractContextManager[Copy]:
+        raise DryRunUnavailable(ONLY_READ)
 
     def moved(self, stamps: Stamps) -> Sequence[str]:
         raise MachineRefused(ONLY_READ)
@@ -65,16 +65,16 @@ class SurveyFile:
     def held(self) -> AbstractContextManager[None]:
         raise MachineRefused(ONLY_READ)
 
-    def stands(self, change: Change | Deed, entry: int) -> Standing:
+    def stands(self, change: Change | FolderOperation, entry: int) -> PlaceState:
         raise MachineRefused(ONLY_READ)
 
-    def land(self, change: Change | Deed, entry: int) -> None:
+    def land(self, change: Change | FolderOperation, entry: int) -> None:
         raise MachineRefused(ONLY_READ)
 
-    def sweep(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
+    def clean_up(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
         raise MachineRefused(ONLY_READ)
 
-    def tell(self, line: str, places: Sequence[str]) -> None:
+    def notify(self, line: str, places: Sequence[str]) -> None:
         raise MachineRefused(ONLY_READ)
 
     def records_folder(self) -> Path:

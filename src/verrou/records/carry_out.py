@@ -9,12 +9,12 @@ from attrs import evolve, field, frozen
 
 from verrou.core import guards
 from verrou.core.differences import differences
-from verrou.core.entries import Entry, State
+from verrou.core.entries import JournalEntry, RunState
 from verrou.core.errors import BadInput, BrokeOff, GuardRefused, MachineRefused, VerrouError
 from verrou.core.model import AccountName, Posture, Role, Status
 from verrou.core.model.access import role_of, usable_administrators
 from verrou.core.model.acting import own_jobs
-from verrou.core.plan.foresee import foresee
+from verrou.core.plan.foresee import predict
 from verrou.core.plan.steps import (
     GIVES_PASSWORD,
     CreateAccount,
@@ -31,17 +31,17 @@ from verrou.core.rules import CATALOGUE, reading_of
 from verrou.core.trials import TrialResult, run_trials
 from verrou.machines import (
     CannotLook,
-    CannotRehearse,
     Change,
     ChangeSet,
     Copy,
-    Deed,
+    DryRunUnavailable,
+    FolderOperation,
     Machine,
     Outcome,
-    PutBack,
+    PlaceState,
+    RestoreResult,
     Secrets,
     Stamps,
-    Standing,
     StepResult,
 )
 from verrou.records.interruptions import until_landed
@@ -51,7 +51,7 @@ from verrou.records.standing import words_of
 
 
 @frozen
-class Surprise:
+class Mismatch:
     """What came out otherwise than it was asked for."""
 
     subject: str
@@ -60,7 +60,7 @@ class Surprise:
 
 
 @frozen
-class Rehearsal:
+class DryRun:
     """A worksheet as it was rehearsed: what the machine answers to each step, the machine as it will be, and the change
     set. ``trials`` are what was tried on the copy. Where no copy could be made, ``foreseen_only`` says why, and
     ``after`` is foreseen. ``entry`` is that of the journal, once it landed."""
@@ -68,29 +68,29 @@ class Rehearsal:
     before: Posture
     after: Posture
     steps: tuple[tuple[Step, StepResult], ...]
-    course: guards.Course
+    course: guards.Candidate
     changes: ChangeSet = ()
     stamps: Stamps = field(factory=dict)
-    remarks: tuple[str, ...] = ()
-    obstacles: tuple[str, ...] = ()
+    notices: tuple[str, ...] = ()
+    blockers: tuple[str, ...] = ()
     trials: tuple[TrialResult, ...] = ()
-    put_back: tuple[PutBack, ...] = ()
-    foreseen_only: str = ""
+    put_back: tuple[RestoreResult, ...] = ()
+    prediction_reason: str = ""
     entry: int | None = None
 
     @property
-    def refused(self) -> list[tuple[Step, StepResult]]:
+    def rejected(self) -> list[tuple[Step, StepResult]]:
         """The steps that the machine would refuse."""
         return [(step, result) for step, result in self.steps if result.outcome is Outcome.REJECTED]
 
     @property
-    def surprises(self) -> list[Surprise]:
+    def mismatches(self) -> list[Mismatch]:
         """What would come out otherwise than it was asked for."""
         return list(_surprises(self.steps, self.after))
 
 
 @frozen
-class Told:
+class RunInfo:
     """What the journal is told of a run beside its steps."""
 
     command: str
@@ -99,9 +99,7 @@ class Told:
     undoes: tuple[int, ...] = ()
 
 
-def rehearse(
-    machine: Machine, posture: Posture, steps: Sequence[Step], secrets: Secrets, test: bool = False
-) -> Rehearsal:
+def dry_run(machine: Machine, posture: Posture, steps: Sequence[Step], secrets: Secrets, test: bool = False) -> DryRun:
     """Do ``steps`` on a private copy of the machine, observe the copy, and with ``test`` test its rules there.
     Passwords that are not in ``secrets`` get stand-ins, and whoever has to be tried with one is not tried yet.
 
@@ -110,22 +108,22 @@ def rehearse(
     """
     steps = with_files(machine, posture, steps)
     try:
-        with machine.rehearse() as copy:
-            return _rehearsed(copy, posture, steps, secrets, test)
-    except CannotRehearse as reason:
-        return foreseen(posture, steps, str(reason))
+        with machine.dry_run() as copy:
+            return _dry_run_on(copy, posture, steps, secrets, test)
+    except DryRunUnavailable as reason:
+        return predicted_run(posture, steps, str(reason))
 
 
-def foreseen(posture: Posture, steps: Sequence[Step], why: str) -> Rehearsal:
+def predicted_run(posture: Posture, steps: Sequence[Step], why: str) -> DryRun:
     """What the steps would make of the machine, as far as that follows from facts."""
     course = guards.course_of(posture, steps)
     results = tuple((step, StepResult(Outcome.DONE)) for step in steps)
-    return Rehearsal(posture, course.after, results, course, foreseen_only=why)
+    return DryRun(posture, course.after, results, course, prediction_reason=why)
 
 
-def _rehearsed(copy: Copy, posture: Posture, steps: Sequence[Step], secrets: Secrets, test: bool) -> Rehearsal:
+def _dry_run_on(copy: Copy, posture: Posture, steps: Sequence[Step], secrets: Secrets, test: bool) -> DryRun:
     stages = guards.stages(posture, steps)
-    giving = guards.gives(stages)
+    giving = guards.steps_before_loss(stages)
     given = _with_stand_ins(steps, secrets, posture)
     results = copy.do(steps[:giving], given)
     if giving < len(steps):
@@ -135,11 +133,11 @@ def _rehearsed(copy: Copy, posture: Posture, steps: Sequence[Step], secrets: Sec
     results = _tried_again(copy, steps, results, given, after)
     changes, gap = copy.changes(posture, after)
     refused = frozenset(n for n, result in enumerate(results, start=1) if result.outcome is Outcome.REJECTED)
-    return Rehearsal(
+    return DryRun(
         posture,
         after,
         tuple(zip(steps, results, strict=True)),
-        guards.Course(posture, after, stages, refused, gap, _failed_trials(steps, results), rehearsed=True),
+        guards.Candidate(posture, after, stages, refused, gap, _failed_trials(steps, results), rehearsed=True),
         changes,
         copy.stamps(),
         tuple(copy.remarks(changes)),
@@ -207,7 +205,7 @@ def _with_stand_ins(steps: Sequence[Step], secrets: Secrets, posture: Posture) -
     policy, now = policy_of(posture), posture
     for step in steps:
         if isinstance(step, SetRules):
-            now = foresee(step, now)
+            now = predict(step, now)
             policy = policy.together(policy_of(now))
     stand_in = make_password(policy, "", SystemRandom())
     given = Secrets(secrets)
@@ -218,7 +216,7 @@ def _with_stand_ins(steps: Sequence[Step], secrets: Secrets, posture: Posture) -
     return given
 
 
-def _surprises(results: Sequence[tuple[Step, StepResult]], after: Posture) -> Iterator[Surprise]:
+def _surprises(results: Sequence[tuple[Step, StepResult]], after: Posture) -> Iterator[Mismatch]:
     """What was asked for and stands otherwise."""
     for step, result in results:
         if result.outcome is Outcome.REJECTED:
@@ -226,28 +224,28 @@ def _surprises(results: Sequence[tuple[Step, StepResult]], after: Posture) -> It
         account = after.by_name.get(step.account) if isinstance(step, CreateAccount) else None
         if isinstance(step, CreateAccount) and account is not None and role_of(account, after) is not step.role:
             lines = f" ({', '.join(map(str, account.granted_by))})" if account.granted_by else ""
-            yield Surprise(f"account {step.account}", str(step.role), f"{role_of(account, after)}{lines}")
+            yield Mismatch(f"account {step.account}", str(step.role), f"{role_of(account, after)}{lines}")
         if not isinstance(step, SetRules):
             continue
         for setting in step.settings:
             kind, value, reading = setting.kind, setting.value, reading_of(CATALOGUE[setting.rule_id], after)
             stands = reading.pending if reading.pending is not None else reading.value
-            as_asked = stands is not None and kind.came_out(stands, value, after.members)
+            as_asked = stands is not None and kind.accepts_result(stands, value, after.members)
             if as_asked and reading.status is Status.READ and reading.enforced:
                 continue
             shown = "unset" if stands is None else kind.say(stands)
             shown += "" if reading.enforced else " (not enforced)"
             why = reading.reason or (str(reading.source) if reading.source else "")
-            yield Surprise(setting.rule_id, kind.say(value), f"{shown} ({why})" if why else shown)
+            yield Mismatch(setting.rule_id, kind.say(value), f"{shown} ({why})" if why else shown)
 
 
 def commit(
     machine: Machine,
-    rehearsal: Rehearsal,
+    rehearsal: DryRun,
     secrets: Secrets,
-    told: Told,
-    hand_over: Callable[[Rehearsal], None] = lambda _: None,
-) -> tuple[int, Rehearsal]:
+    told: RunInfo,
+    hand_over: Callable[[DryRun], None] = lambda _: None,
+) -> tuple[int, DryRun]:
     """Land what was rehearsed. Where something moved meanwhile that the worksheet does not rest on, it is rehearsed
     again on what stands, and goes on. ``hand_over`` is called with what is about to land: what people must be given,
     such as passwords, is theirs before anything changes. Answers with the entry's number and what landed.
@@ -256,8 +254,8 @@ def commit(
         GuardRefused: what it rests on moved. MachineRefused: an earlier run broke off, another holds the machine, or
         this run broke off.
     """
-    if rehearsal.foreseen_only:
-        raise MachineRefused(f"nothing was changed: no dry run is possible: {rehearsal.foreseen_only}")
+    if rehearsal.prediction_reason:
+        raise MachineRefused(f"nothing was changed: no dry run is possible: {rehearsal.prediction_reason}")
     with _at_work(machine, told.command) as journal:
         name_broken_off(journal)
         with machine.held():
@@ -267,21 +265,21 @@ def commit(
             return _land(machine, journal, rehearsal, told), rehearsal
 
 
-def _stands(machine: Machine, rehearsal: Rehearsal) -> bool:
+def _stands(machine: Machine, rehearsal: DryRun) -> bool:
     """Whether everything that the rehearsal read or changes still is as it was."""
     return not _otherwise(machine, rehearsal)
 
 
-def _otherwise(machine: Machine, rehearsal: Rehearsal) -> list[str]:
+def _otherwise(machine: Machine, rehearsal: DryRun) -> list[str]:
     """What is not as the rehearsal read it or found it."""
-    first: dict[str, Change | Deed] = {}
+    first: dict[str, Change | FolderOperation] = {}
     for change in rehearsal.changes:
         first.setdefault(change.place, change)
-    found = [place for place, change in first.items() if machine.stands(change, 0) is not Standing.BEFORE]
+    found = [place for place, change in first.items() if machine.stands(change, 0) is not PlaceState.BEFORE]
     return list(dict.fromkeys((*machine.moved(rehearsal.stamps), *found)))
 
 
-def _restless(machine: Machine, rehearsal: Rehearsal) -> MachineRefused:
+def _restless(machine: Machine, rehearsal: DryRun) -> MachineRefused:
     """What is never as it was rehearsed, time after time."""
     where = ", ".join(_otherwise(machine, rehearsal)) or "something"
     return MachineRefused(
@@ -290,15 +288,15 @@ def _restless(machine: Machine, rehearsal: Rehearsal) -> MachineRefused:
     )
 
 
-def _again(machine: Machine, planned: Rehearsal, secrets: Secrets, told: Told) -> Rehearsal:
+def _again(machine: Machine, planned: DryRun, secrets: Secrets, told: RunInfo) -> DryRun:
     """Rehearse on what stands now; nobody who keeps to the machine's locks writes meanwhile."""
     steps = [step for step, _ in planned.steps]
     for _ in range(MOST_REHEARSALS):
         posture = machine.observe(asked=True)
-        guards.check_unmoved(guards.rests_on(planned.before, steps), guards.rests_on(posture, steps))
-        again = rehearse(machine, posture, steps, secrets)
-        if again.foreseen_only:
-            raise MachineRefused(f"nothing was changed: no dry run is possible: {again.foreseen_only}")
+        guards.check_unchanged(guards.preconditions(planned.before, steps), guards.preconditions(posture, steps))
+        again = dry_run(machine, posture, steps, secrets)
+        if again.prediction_reason:
+            raise MachineRefused(f"nothing was changed: no dry run is possible: {again.prediction_reason}")
         guards.check(again.course, told.accepted)
         refused = {n for n, (_, result) in enumerate(again.steps) if result.outcome is Outcome.REJECTED}
         if refused - {n for n, (_, result) in enumerate(planned.steps) if result.outcome is Outcome.REJECTED}:
@@ -316,7 +314,7 @@ MOST_REHEARSALS = 5
 """How often a worksheet is rehearsed again while somebody who keeps to no lock writes."""
 
 
-def _land(machine: Machine, journal: Journal, rehearsal: Rehearsal, told: Told) -> int:
+def _land(machine: Machine, journal: Journal, rehearsal: DryRun, told: RunInfo) -> int:
     with until_landed():
         try:
             number = journal.begin(_lines(rehearsal, told), rehearsal.changes)
@@ -324,11 +322,11 @@ def _land(machine: Machine, journal: Journal, rehearsal: Rehearsal, told: Told) 
             raise MachineRefused(f"nothing was changed: the journal cannot be written: {_io_words(error)}") from None
         _land_all(machine, journal, _still_to_land(machine, rehearsal.changes, number), number)
         _sweep(machine, journal, number)
-    machine.tell(f"entry {number}: {told.command}, by {who()}", [change.place for change in rehearsal.changes])
+    machine.notify(f"entry {number}: {told.command}, by {who()}", [change.place for change in rehearsal.changes])
     return number
 
 
-def _land_all(machine: Machine, journal: Journal, changes: Iterable[Change | Deed], number: int) -> None:
+def _land_all(machine: Machine, journal: Journal, changes: Iterable[Change | FolderOperation], number: int) -> None:
     """Land the changes of an entry, and close it.
 
     Raises:
@@ -356,11 +354,11 @@ def _sweep(machine: Machine, journal: Journal, number: int | None = None) -> Non
     Raises:
         BrokeOff: something is left.
     """
-    for entry in journal.to_sweep():
+    for entry in journal.pending_cleanup():
         if number not in (None, entry.number):
             continue
         try:
-            machine.sweep(journal.changes(entry.number), entry.number, staged_only=not entry.finished)
+            machine.clean_up(journal.changes(entry.number), entry.number, staged_only=not entry.finished)
             journal.swept(entry.number)
         except (OSError, KeyboardInterrupt) as error:
             why = _io_words(error) if isinstance(error, OSError) else "that was interrupted"
@@ -370,7 +368,7 @@ def _sweep(machine: Machine, journal: Journal, number: int | None = None) -> Non
             ) from None
 
 
-def _lines(rehearsal: Rehearsal, told: Told) -> dict[str, object]:
+def _lines(rehearsal: DryRun, told: RunInfo) -> dict[str, object]:
     """What the journal tells of a run; no secret is in any of it."""
     steps = [
         {"what": f"{s.what} ({s.concerns})" if s.concerns else s.what, "outcome": str(r.outcome), "said": r.said}
@@ -390,10 +388,10 @@ def _lines(rehearsal: Rehearsal, told: Told) -> dict[str, object]:
     }
 
 
-def note(machine: Machine, rehearsal: Rehearsal, state: State, told: Told, why: str = "") -> int | None:
+def note(machine: Machine, rehearsal: DryRun, state: RunState, told: RunInfo, why: str = "") -> int | None:
     """Tell the journal of a run that changed nothing; a machine that takes no journal is told nothing."""
     lines = _lines(evolve(rehearsal, after=rehearsal.before), told) | {"why": why}
-    if state is State.REJECTED:
+    if state is RunState.REJECTED:
         lines["steps"] = [
             {"what": step.what, "outcome": str(r.outcome), "said": r.said}
             if r.outcome is Outcome.REJECTED
@@ -440,7 +438,7 @@ def name_broken_off(journal: Journal) -> None:
         raise MachineRefused(words_of(entry))
 
 
-def rehearse_resume(machine: Machine, journal: Journal, entry: Entry) -> Rehearsal:
+def rehearse_resume(machine: Machine, journal: Journal, entry: JournalEntry) -> DryRun:
     """What is left of a run that broke off, done on a private copy of the machine as it stands now: with what others
     wrote since.
 
@@ -449,8 +447,8 @@ def rehearse_resume(machine: Machine, journal: Journal, entry: Entry) -> Rehears
     """
     posture = machine.observe(asked=True)
     try:
-        with machine.rehearse() as copy:
-            items: list[PutBack] = []
+        with machine.dry_run() as copy:
+            items: list[RestoreResult] = []
             places: set[str] = set()
             for change in _still_to_land(machine, journal.changes(entry.number), entry.number, otherwise=True):
                 if change.place in places:
@@ -459,7 +457,7 @@ def rehearse_resume(machine: Machine, journal: Journal, entry: Entry) -> Rehears
                 places.add(change.place)
                 items.append(copy.go_on(change, machine.stands(change, entry.number)))
             return _settled(posture, copy, items, tried=frozenset(entry.tried))
-    except CannotRehearse as reason:
+    except DryRunUnavailable as reason:
         raise MachineRefused(
             f"entry {entry.number} is still interrupted: {reason}. To try again: verrou resume. To revert: verrou undo"
         ) from None
@@ -468,20 +466,20 @@ def rehearse_resume(machine: Machine, journal: Journal, entry: Entry) -> Rehears
 def _settled(
     posture: Posture,
     copy: Copy,
-    items: Sequence[PutBack],
+    items: Sequence[RestoreResult],
     *,
     going_back: bool = False,
     tried: frozenset[str] = frozenset(),
-) -> Rehearsal:
+) -> DryRun:
     """What comes of a copy on which everything was put back, or done that was left."""
-    said = copy.settle()
+    said = copy.finish_restore()
     after = copy.observe()
     changes, gap = copy.changes(posture, after)
-    return Rehearsal(
+    return DryRun(
         posture,
         after,
         (),
-        guards.Course(posture, after, (), gap=gap, going_back=going_back, rehearsed=True, tried_before=tried),
+        guards.Candidate(posture, after, (), gap=gap, going_back=going_back, rehearsed=True, tried_before=tried),
         changes,
         copy.stamps(),
         (*copy.remarks(changes), *said),
@@ -490,7 +488,7 @@ def _settled(
     )
 
 
-def check_resume(machine: Machine, journal: Journal, rehearsal: Rehearsal, entry: Entry, told: Told) -> None:
+def check_resume(machine: Machine, journal: Journal, rehearsal: DryRun, entry: JournalEntry, told: RunInfo) -> None:
     """Let what is left of a run land.
 
     Raises:
@@ -506,11 +504,11 @@ def check_resume(machine: Machine, journal: Journal, rehearsal: Rehearsal, entry
             f"{words}\nentry {entry.number} stays interrupted, since the machine has changed. "
             f"To revert: verrou undo --entry {entry.number}"
         )
-    if rehearsal.obstacles:
-        raise MachineRefused(f"entry {entry.number} is still interrupted: " + "\n".join(rehearsal.obstacles))
+    if rehearsal.blockers:
+        raise MachineRefused(f"entry {entry.number} is still interrupted: " + "\n".join(rehearsal.blockers))
 
 
-def _only_the_other_way(rehearsal: Rehearsal, other: Callable[[], Rehearsal]) -> bool:
+def _only_the_other_way(rehearsal: DryRun, other: Callable[[], DryRun]) -> bool:
     """Whether nobody can administer now nor afterwards, and somebody could if it were gone the other way."""
     if rehearsal.course.usable_before or rehearsal.course.usable_after:
         return False
@@ -520,7 +518,7 @@ def _only_the_other_way(rehearsal: Rehearsal, other: Callable[[], Rehearsal]) ->
         return False
 
 
-def resume(machine: Machine, told: Told | None = None) -> tuple[Entry | None, list[int]]:
+def resume(machine: Machine, told: RunInfo | None = None) -> tuple[JournalEntry | None, list[int]]:
     """Finish the run that broke off, judged like any worksheet, and delete what finished ones left. Answers with its
     entry, if there was one, and the entries of which something was deleted.
 
@@ -528,9 +526,9 @@ def resume(machine: Machine, told: Told | None = None) -> tuple[Entry | None, li
         BadInput: there is nothing to finish. GuardRefused: it may not be finished any more. MachineRefused: it broke
         off again, or the machine is held.
     """
-    told = told or Told("resume")
+    told = told or RunInfo("resume")
     journal = Journal(machine.records_folder())
-    left = [entry.number for entry in journal.to_sweep()]
+    left = [entry.number for entry in journal.pending_cleanup()]
     with _at_work(machine, told.command) as journal:
         entry = journal.broken_off()
         if entry is None:
@@ -543,11 +541,11 @@ def resume(machine: Machine, told: Told | None = None) -> tuple[Entry | None, li
             with until_landed():
                 _land_all(machine, journal, rehearsal.changes, entry.number)
                 _sweep(machine, journal)
-        machine.tell(f"entry {entry.number}: resumed ({entry.command}), by {who()}", entry.places)
+        machine.notify(f"entry {entry.number}: resumed ({entry.command}), by {who()}", entry.places)
         return entry, left
 
 
-def _settled_resume(machine: Machine, journal: Journal, entry: Entry, told: Told) -> Rehearsal:
+def _settled_resume(machine: Machine, journal: Journal, entry: JournalEntry, told: RunInfo) -> DryRun:
     """What is left of a run, judged on what stands; nobody who keeps to the machine's locks writes meanwhile."""
     for _ in range(MOST_REHEARSALS):
         rehearsal = rehearse_resume(machine, journal, entry)
@@ -559,18 +557,18 @@ def _settled_resume(machine: Machine, journal: Journal, entry: Entry, told: Told
 
 def _still_to_land(
     machine: Machine, changes: ChangeSet, number: int, *, otherwise: bool = False
-) -> Iterator[Change | Deed]:
+) -> Iterator[Change | FolderOperation]:
     """What of a change set has yet to land, in its order; with ``otherwise`` also what somebody else wrote to since."""
     last = {change.place: change for change in changes if isinstance(change, Change)}
     for change in changes:
-        if isinstance(change, Change) and machine.stands(last[change.place], number) is Standing.AFTER:
+        if isinstance(change, Change) and machine.stands(last[change.place], number) is PlaceState.AFTER:
             continue
         stands = machine.stands(change, number)
-        if stands is Standing.BEFORE or (otherwise and stands is Standing.OTHER and isinstance(change, Change)):
+        if stands is PlaceState.BEFORE or (otherwise and stands is PlaceState.OTHER and isinstance(change, Change)):
             yield change
 
 
-def rehearse_undo(machine: Machine, journal: Journal, numbers: Sequence[int]) -> Rehearsal:
+def rehearse_undo(machine: Machine, journal: Journal, numbers: Sequence[int]) -> DryRun:
     """Go back over entries, the newest first, on a private copy: with what others wrote since.
 
     Raises:
@@ -581,17 +579,17 @@ def rehearse_undo(machine: Machine, journal: Journal, numbers: Sequence[int]) ->
     for entry in journal.entries():
         if entry.number > max(numbers) and entry.note is None and entry.undone_by is None:
             later |= dict.fromkeys(entry.places, entry.number)
-    items: list[PutBack] = []
+    items: list[RestoreResult] = []
     try:
-        with machine.rehearse() as copy:
+        with machine.dry_run() as copy:
             for number in numbers:
-                items += [copy.put_back(change, later) for change in reversed(journal.changes(number))]
+                items += [copy.restore(change, later) for change in reversed(journal.changes(number))]
             return _settled(posture, copy, items, going_back=True)
-    except CannotRehearse as reason:
+    except DryRunUnavailable as reason:
         raise MachineRefused(f"nothing was changed: no dry run is possible: {reason}") from None
 
 
-def to_undo(journal: Journal, entry: int | None, back_to: int | None) -> list[Entry]:
+def to_undo(journal: Journal, entry: int | None, back_to: int | None) -> list[JournalEntry]:
     """The entries that an undo goes back over, the newest first: the last one that changed something, one that is
     named, or all after ``back_to``.
 
@@ -615,7 +613,9 @@ def to_undo(journal: Journal, entry: int | None, back_to: int | None) -> list[En
     return chosen[::-1]
 
 
-def check_undo(machine: Machine, journal: Journal, rehearsal: Rehearsal, entries: Sequence[Entry], told: Told) -> None:
+def check_undo(
+    machine: Machine, journal: Journal, rehearsal: DryRun, entries: Sequence[JournalEntry], told: RunInfo
+) -> None:
     """Let an undo land.
 
     Raises:
@@ -627,11 +627,11 @@ def check_undo(machine: Machine, journal: Journal, rehearsal: Rehearsal, entries
         guards.refuse(
             [guards.nobody_left("to finish the run, after which an administrator can sign in: verrou resume")]
         )
-    if rehearsal.obstacles:
-        raise MachineRefused("nothing was changed: " + "\n".join(rehearsal.obstacles))
+    if rehearsal.blockers:
+        raise MachineRefused("nothing was changed: " + "\n".join(rehearsal.blockers))
 
 
-def undo(machine: Machine, rehearsal: Rehearsal, entries: Sequence[Entry], told: Told) -> int:
+def undo(machine: Machine, rehearsal: DryRun, entries: Sequence[JournalEntry], told: RunInfo) -> int:
     """Land an undo that was rehearsed; see :func:`commit`."""
     numbers = [entry.number for entry in entries]
     with _at_work(machine, told.command) as journal, machine.held():

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from verrou.core.entries import Entry, State
+from verrou.core.entries import JournalEntry, RunState
 from verrou.core.errors import BadInput
 from verrou.core.model import Posture
 from verrou.machines import Machine
@@ -30,7 +30,7 @@ def posture_before(machine: Machine, entry: int | None = None) -> tuple[Posture,
     return carry_out.rehearse_undo(machine, journal, [each.number for each in entries]).after, number
 
 
-def standing_since(machine: Machine, entry: int | None = None) -> tuple[Posture | None, Sequence[Entry]]:
+def standing_since(machine: Machine, entry: int | None = None) -> tuple[Posture | None, Sequence[JournalEntry]]:
     """The machine as it was before an entry, or before the first one that changed something and stands, and all entries
     since that are done; None where there is none."""
     entries = Journal(machine.records_folder()).entries()
@@ -39,4 +39,6 @@ def standing_since(machine: Machine, entry: int | None = None) -> tuple[Posture 
         return None, ()
     first = standing[0].number if entry is None else entry
     posture, _ = posture_before(machine, first)
-    return posture, [each for each in entries if each.number >= first and each.state() in (State.DONE, State.UNDONE)]
+    return posture, [
+        each for each in entries if each.number >= first and each.state() in (RunState.DONE, RunState.UNDONE)
+    ]

@@ -16,9 +16,9 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from verrou.core.entries import Entry, State
+from verrou.core.entries import JournalEntry, RunState
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
-from verrou.machines import Change, ChangeSet, Deed, Item
+from verrou.machines import Change, ChangeSet, FileState, FolderOperation
 from verrou.machines.local_files import ordinary_bytes, sync_folder, write_all
 
 JOURNAL = "journal.jsonl"
@@ -40,13 +40,13 @@ class Journal:
         """Whether there is a journal at all."""
         return (self.folder / JOURNAL).exists()
 
-    def entries(self) -> list[Entry]:
+    def entries(self) -> list[JournalEntry]:
         """All entries in order.
 
         Raises:
             BadInput: a line was changed, or is missing.
         """
-        entries: dict[int, Entry] = {}
+        entries: dict[int, JournalEntry] = {}
         for position, line in enumerate(self._lines(), start=1):
             try:
                 number = int(line["entry"])
@@ -61,7 +61,7 @@ class Journal:
                 raise BadInput(f"{where}: not a journal line; the journal was changed") from None
         return list(entries.values())
 
-    def broken_off(self) -> Entry | None:
+    def broken_off(self) -> JournalEntry | None:
         """The last entry when its run broke off and nobody went back over it. Only who holds the machine's lock can
         know it from one that runs."""
         changing = [entry for entry in self.entries() if entry.note is None]
@@ -80,7 +80,7 @@ class Journal:
         self._append(number, "begun", **told, places=_places(changes), digest=digest)
         return number
 
-    def note(self, state: State, told: Mapping[str, Any]) -> int:
+    def note(self, state: RunState, told: Mapping[str, Any]) -> int:
         """Tell of a run that changed nothing. Answers with the entry's number."""
         self.make_folder()
         number = max((entry.number for entry in self.entries()), default=0) + 1
@@ -91,7 +91,7 @@ class Journal:
         """Close an entry: everything landed."""
         self._append(number, "finished")
 
-    def changes(self, number: int) -> list[Change | Deed]:
+    def changes(self, number: int) -> list[Change | FolderOperation]:
         """The change set of an entry; what is done to whole folders knows whose it is.
 
         Raises:
@@ -123,7 +123,7 @@ class Journal:
                     found.append(str(error))
         return found
 
-    def to_sweep(self) -> list[Entry]:
+    def pending_cleanup(self) -> list[JournalEntry]:
         """Entries that came to their end, or were taken back, of which something may still be to delete."""
         names = {path.parent.name for path in (self.folder / KEPT).glob(f"*/{TO_SWEEP}")}
         return [
@@ -213,8 +213,8 @@ class Journal:
         return str(json.loads(content[:end].splitlines()[-1])["chain"]) if end else START
 
 
-def _entry(number: int, line: Mapping[str, Any]) -> Entry:
-    return Entry(
+def _entry(number: int, line: Mapping[str, Any]) -> JournalEntry:
+    return JournalEntry(
         number,
         str(line["command"]),
         str(line["by"]),
@@ -226,13 +226,13 @@ def _entry(number: int, line: Mapping[str, Any]) -> Entry:
         [str(place) for place in line["places"]],
         [int(other) for other in line["undoes"]],
         str(line.get("digest", "")),
-        State(line["state"]) if line["what"] == "noted" else None,
+        RunState(line["state"]) if line["what"] == "noted" else None,
         str(line.get("why", "")),
         tried=[str(name) for name in line.get("tried", ())],
     )
 
 
-def _count_undone(entries: Mapping[int, Entry], entry: Entry) -> None:
+def _count_undone(entries: Mapping[int, JournalEntry], entry: JournalEntry) -> None:
     """What a finished undo went back over is undone; what that had gone back over itself is done again."""
     for number in entry.undoes:
         entries[number].undone_by = entry.number
@@ -262,7 +262,7 @@ def _write_changes(folder: Path, changes: ChangeSet) -> str:
     contents: list[bytes] = []
     places: dict[bytes, tuple[int, int]] = {}
 
-    def told(item: Item) -> dict[str, Any]:
+    def told(item: FileState) -> dict[str, Any]:
         place = None
         if item.content is not None:
             if item.content not in places:
@@ -274,7 +274,7 @@ def _write_changes(folder: Path, changes: ChangeSet) -> str:
 
     index = [
         {"deed": change.verb, "place": change.place, "facts": list(change.facts)}
-        if isinstance(change, Deed)
+        if isinstance(change, FolderOperation)
         else {"place": change.place, "before": told(change.before), "after": told(change.after)}
         for change in changes
     ]
@@ -298,17 +298,17 @@ def _write_private(path: Path, content: bytes) -> None:
         os.close(descriptor)
 
 
-def _change(raw: Mapping[str, Any], contents: bytes, number: int, finished: bool) -> Change | Deed:
+def _change(raw: Mapping[str, Any], contents: bytes, number: int, finished: bool) -> Change | FolderOperation:
     if "deed" in raw:
         facts = {str(key): value for key, value in raw["facts"]} | {"entry": number, "finished": int(finished)}
-        return Deed(str(raw["deed"]), str(raw["place"]), tuple(facts.items()))
+        return FolderOperation(str(raw["deed"]), str(raw["place"]), tuple(facts.items()))
     return Change(str(raw["place"]), _item(raw["before"], contents), _item(raw["after"], contents))
 
 
-def _item(raw: Mapping[str, Any], contents: bytes) -> Item:
+def _item(raw: Mapping[str, Any], contents: bytes) -> FileState:
     place = raw["place"]
     content = None if place is None else contents[place[0] : place[0] + place[1]]
     attributes = tuple((str(name), bytes.fromhex(value)) for name, value in raw["attributes"])
-    return Item(
+    return FileState(
         content, int(raw["mode"]), int(raw["uid"]), int(raw["gid"]), bool(raw["folder"]), attributes, str(raw["link"])
     )

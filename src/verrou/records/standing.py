@@ -2,7 +2,7 @@
 
 from attrs import evolve
 
-from verrou.core.entries import Entry
+from verrou.core.entries import JournalEntry
 from verrou.core.errors import VerrouError
 from verrou.core.model import Posture
 from verrou.machines import Machine
@@ -37,7 +37,7 @@ def what_broke_off(machine: Machine) -> str:
     return words_of(entry) if entry is not None else ""
 
 
-def words_of(entry: Entry) -> str:
+def words_of(entry: JournalEntry) -> str:
     """What is said of an entry that broke off."""
     return (
         f"entry {entry.number} of the journal ({entry.command}, by {entry.by}, {entry.begun}) was interrupted. "

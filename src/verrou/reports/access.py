@@ -8,13 +8,13 @@ from verrou.core.model.access import (
     Credential,
     KnownRole,
     doubts,
-    easiest_opening,
     is_person,
     known_role,
     needs_a_look,
     role_of,
+    weakest_credential,
 )
-from verrou.core.model.elevation import Program, PromptOutcome, meets
+from verrou.core.model.elevation import Program, PromptOutcome, elevation_outcome
 from verrou.core.model.known import Known
 from verrou.core.model.reasons import Reason, Why
 from verrou.core.model.screens import Screens, screens_of
@@ -22,7 +22,7 @@ from verrou.core.model.ways import Route
 from verrou.core.rules import CATALOGUE
 from verrou.core.survey import plain
 from verrou.reports.reading_words import reading_says
-from verrou.reports.sheets import BAD, Sheet, columns_of
+from verrou.reports.sheets import BAD, Table, columns_of
 
 
 class AccessData(TypedDict):
@@ -111,10 +111,10 @@ def access_data(accounts: Sequence[Account], posture: Posture) -> list[AccessDat
         {
             "account": account.name,
             "role": known_role(account, posture),
-            "routes": {way: easiest_opening(account, way, posture) for way in Route},
+            "routes": {way: weakest_credential(account, way, posture) for way in Route},
             "unknown": _not_known(account, posture),
             "differs": _differing(account, posture),
-            "elevation": {program: meets(account, posture, program) for program in Program},
+            "elevation": {program: elevation_outcome(account, posture, program) for program in Program},
         }
         for account in accounts
     ]
@@ -156,7 +156,7 @@ def worth_a_line(posture: Posture, everyone: bool) -> list[Account]:
     return sorted(chosen, key=lambda a: (list(Role).index(role_of(a, posture)), not a.enabled))
 
 
-def access_sheet(rows: Sequence[AccessData], posture: Posture) -> Sheet:
+def access_sheet(rows: Sequence[AccessData], posture: Posture) -> Table:
     """A line an account. What nobody can have meant is marked: a person's way in that asks nothing, somebody of the
     system or a service who gets in, an administrator who is asked nothing."""
     ways = [way for way in Route if any(gate.way is way for gate in posture.entry_points)]
@@ -182,7 +182,7 @@ def access_sheet(rows: Sequence[AccessData], posture: Posture) -> Sheet:
     columns = columns_of(
         *pairs, whole=[key for key, _ in pairs if key != "account"], hidden=hidden, only_text=("mark",)
     )
-    return Sheet("access", columns, tuple(lines), styles)
+    return Table("access", columns, tuple(lines), styles)
 
 
 def _opens(row: AccessData, way: Route) -> str:
@@ -223,7 +223,7 @@ def _source_data(source: Source | None) -> Any:
     return None if source is None else plain(source)
 
 
-def why_sheet(answer: Why) -> Sheet:
+def why_sheet(answer: Why) -> Table:
     """The chain, a line a reason."""
     rows = [
         {
@@ -249,7 +249,7 @@ def why_sheet(answer: Why) -> Sheet:
         only_text=("below",),
         under={"says": "below"},
     )
-    return Sheet("why", columns, tuple(rows))
+    return Table("why", columns, tuple(rows))
 
 
 def _to_change(reason: Reason, answer: Why) -> str:
@@ -287,7 +287,7 @@ BEFORE = ("screen.notice", "screen.attention_key", "screen.shut_down_button")
 LOCKED = ("screen.locks_after", "screen.locked_shows")
 
 
-def signin_sheet(posture: Posture) -> Sheet:
+def signin_sheet(posture: Posture) -> Table:
     """What somebody meets who stands before the machine, and before a session that was left; a line a fact."""
     found = screens_of(posture)
     lines: list[tuple[str, str, str]] = []
@@ -320,7 +320,7 @@ def signin_sheet(posture: Posture) -> Sheet:
         only_text=("part",),
         under={"says": "source"},
     )
-    return Sheet("signin", columns, tuple(rows), styles)
+    return Table("signin", columns, tuple(rows), styles)
 
 
 def _who_is_listed(found: Screens) -> list[str]:

@@ -4,7 +4,7 @@ from typing import TypedDict
 
 from verrou.core.baseline import Baseline
 from verrou.core.desired import DesiredData
-from verrou.reports.sheets import Sheet, columns_of
+from verrou.reports.sheets import Table, columns_of
 
 
 class BaselineLine(TypedDict):
@@ -42,7 +42,7 @@ def baseline_data(loaded: Baseline) -> BaselineData:
             "reason": d.reason,
             "place": str(d.mark),
         }
-        for d in loaded.demands.values()
+        for d in loaded.requirements.values()
     ]
     listed = [(f"accounts.{a.name}", str(a.role), a.reason, str(a.mark)) for a in loaded.accounts.values()]
     listed += [(f"groups.{g.name}", ", ".join(g.members), g.reason, str(g.mark)) for g in loaded.groups.values()]
@@ -56,9 +56,9 @@ def baseline_data(loaded: Baseline) -> BaselineData:
     return {"title": loaded.title, "asks": asked}
 
 
-def baseline_sheet(data: BaselineData) -> Sheet:
+def baseline_sheet(data: BaselineData) -> Table:
     """The same, a line each."""
     columns = columns_of(
         ("subject", "rule"), ("words", "requirement"), ("reason", "reason"), ("place", "from"), whole=("subject",)
     )
-    return Sheet("baseline", columns, tuple(dict(asked) for asked in data["asks"]))
+    return Table("baseline", columns, tuple(dict(asked) for asked in data["asks"]))

@@ -6,7 +6,7 @@ from typing import TypedDict
 from verrou.core.model import Effect
 from verrou.core.rules import CATALOGUE, PRESETS, Rule, Severity
 from verrou.machines import where_kept
-from verrou.reports.sheets import Sheet, columns_of
+from verrou.reports.sheets import Table, columns_of
 
 
 class RuleData(TypedDict):
@@ -57,7 +57,7 @@ def rule_list() -> list[RuleData]:
     ]
 
 
-def rule_list_sheet(rules: Sequence[RuleData]) -> Sheet:
+def rule_list_sheet(rules: Sequence[RuleData]) -> Table:
     """The catalogue."""
     columns = columns_of(
         ("rule", "rule"),
@@ -68,7 +68,7 @@ def rule_list_sheet(rules: Sequence[RuleData]) -> Sheet:
         whole=("rule", "severity"),
         hidden=("takes_effect",),
     )
-    return Sheet("catalogue", columns, tuple(dict(row) for row in rules))
+    return Table("catalogue", columns, tuple(dict(row) for row in rules))
 
 
 FAMILY_WORDS = {
@@ -85,10 +85,10 @@ FAMILY_WORDS = {
 """What each family is about."""
 
 
-def family_sheet(rules: Sequence[RuleData]) -> Sheet:
+def family_sheet(rules: Sequence[RuleData]) -> Table:
     """The rules of one family, a line each."""
     columns = columns_of(("rule", ""), ("severity", ""), ("title", ""), whole=("rule", "severity"))
-    return Sheet("family", columns, tuple(dict(row) for row in rules))
+    return Table("family", columns, tuple(dict(row) for row in rules))
 
 
 class PresetData(TypedDict):
@@ -108,7 +108,7 @@ def presets_data() -> list[PresetData]:
     ]
 
 
-def presets_sheet(presets: Sequence[PresetData]) -> Sheet:
+def presets_sheet(presets: Sequence[PresetData]) -> Table:
     """The named presets with what they set."""
     rows = []
     for each in presets:
@@ -123,4 +123,4 @@ def presets_sheet(presets: Sequence[PresetData]) -> Sheet:
         hidden=("sets",),
         under={"gives_up": "sets"},
     )
-    return Sheet("presets", columns, tuple(rows))
+    return Table("presets", columns, tuple(rows))

@@ -3,7 +3,7 @@
 from typing import TypedDict
 
 from verrou.core.comparison import Comparison, Direction
-from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Sheet, columns_of
+from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Table, columns_of
 
 STYLES = {Direction.STRICTER: GOOD, Direction.LOOSER: BAD, Direction.DIFFERENT: DOUBTFUL, Direction.SAME: QUIET}
 
@@ -46,7 +46,7 @@ def comparison_data(found: Comparison, one: str, other: str, every: bool) -> Com
     }
 
 
-def comparison_sheet(data: ComparisonData, missing: str = "not there", *, blocks: bool = True) -> Sheet:
+def comparison_sheet(data: ComparisonData, missing: str = "not there", *, blocks: bool = True) -> Table:
     """The same, a line each, the two sides beside each other under their names; ``missing`` stands where a side has
     nothing of the kind. In ``blocks``, for people, an account or group is its name with its facts below it."""
     rows: list[dict[str, object]] = []
@@ -80,7 +80,7 @@ def comparison_sheet(data: ComparisonData, missing: str = "not there", *, blocks
         only_text=("about",),
         under={"about": "below"},
     )
-    return Sheet("comparison", columns, tuple(rows), styles)
+    return Table("comparison", columns, tuple(rows), styles)
 
 
 def counted_turns(found: Comparison) -> str:

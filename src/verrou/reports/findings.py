@@ -14,7 +14,7 @@ from verrou.core.rules import Severity, value_now
 from verrou.core.survey import plain
 from verrou.core.trials import Result, TrialResult
 from verrou.core.values import ValueData, iso_duration
-from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, Sheet, columns_of
+from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, Table, columns_of
 from verrou.reports.surveys import decided_by
 from verrou.reports.wording import finding_says
 
@@ -106,7 +106,7 @@ def _chosen(audit: Audit, every: bool) -> list[Finding]:
 def _row(finding: Finding) -> dict[str, Any]:
     read = finding.reading or Reading()
     decided = evolve(read, source=finding.source, reason=finding.reason)
-    waiver, demand = finding.waiver, finding.demand
+    waiver, demand = finding.waiver, finding.requirement
     waived = f"waived: {waiver.reason} ({waiver.by}, until {waiver.until})" if waiver else ""
     who = name_list([gap.who for gap in finding.gaps])
     short = finding.verdict is Verdict.NOT_MET
@@ -131,7 +131,7 @@ def _is_about_accounts(finding: Finding) -> bool:
     return finding.source is not None and finding.source.place == ACCOUNTS and not finding.reason
 
 
-def audit_sheet(audit: Audit, every: bool = True) -> Sheet:
+def audit_sheet(audit: Audit, every: bool = True) -> Table:
     """The findings; without ``every`` only those that do not hold."""
     findings = _chosen(audit, every)
     columns = columns_of(
@@ -152,7 +152,7 @@ def audit_sheet(audit: Audit, every: bool = True) -> Sheet:
         under={"says": "notes"},
     )
     styles = {i: VERDICT_STYLE[f.verdict] for i, f in enumerate(findings)}
-    return Sheet("findings", columns, tuple(map(_row, findings)), styles)
+    return Table("findings", columns, tuple(map(_row, findings)), styles)
 
 
 def audit_data(audit: Audit, every: bool = True) -> AuditData:
@@ -174,7 +174,7 @@ def audit_data(audit: Audit, every: bool = True) -> AuditData:
 
 
 def _finding_data(finding: Finding) -> FindingData:
-    reading, demand, waiver = finding.reading or Reading(), finding.demand, finding.waiver
+    reading, demand, waiver = finding.reading or Reading(), finding.requirement, finding.waiver
     value = None if demand is None or reading.value is None else demand.rule.kind.dump(reading.value)
     return {
         "verdict": finding.verdict,
@@ -209,14 +209,14 @@ def _plain_fact(value: object) -> bool | int | str | list[str] | None:
     return value.isoformat() if isinstance(value, date) else str(value)
 
 
-def trials_sheet(results: Sequence[TrialResult]) -> Sheet:
+def trials_sheet(results: Sequence[TrialResult]) -> Table:
     """What was tried and what happened."""
     proof_style = {Result.PASSED: GOOD, Result.FAILED: BAD, Result.NOT_RUN: DOUBTFUL}
     rows = [dict(row) for row in trials_data(results)]
     columns = columns_of(
         ("result", "result"), ("rule", "rule"), ("test", "test"), ("seen", "seen"), whole=("result", "rule")
     )
-    return Sheet("tests", columns, tuple(rows), {i: proof_style[r.result] for i, r in enumerate(results)})
+    return Table("tests", columns, tuple(rows), {i: proof_style[r.result] for i, r in enumerate(results)})
 
 
 def trials_data(results: Sequence[TrialResult]) -> list[TrialData]:

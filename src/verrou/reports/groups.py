@@ -6,7 +6,7 @@ from verrou.core.group_words import gives
 from verrou.core.model import Group, Posture
 from verrou.core.model.access import role_of
 from verrou.core.survey import plain
-from verrou.reports.sheets import Sheet, columns_of
+from verrou.reports.sheets import Table, columns_of
 
 
 class GivesData(TypedDict):
@@ -25,7 +25,7 @@ def worth_showing(group: Group, posture: Posture) -> bool:
     return bool(gives(group, posture)) or any(str(name) != group.name for name in group.members)
 
 
-def groups_sheet(posture: Posture, everyone: bool) -> Sheet:
+def groups_sheet(posture: Posture, everyone: bool) -> Table:
     """The groups that give something or have a member who is not the only one of that name; all for ``everyone``."""
     rows = tuple(
         {
@@ -49,7 +49,7 @@ def groups_sheet(posture: Posture, everyone: bool) -> Sheet:
         whole=("group", "identity"),
         hidden=("shipped",) if any(row["note"] for row in rows) else ("note", "shipped"),
     )
-    return Sheet("groups", columns, rows)
+    return Table("groups", columns, rows)
 
 
 def group_facts(group: Group, posture: Posture) -> list[tuple[str, str]]:

@@ -5,19 +5,19 @@ from datetime import date
 from typing import TYPE_CHECKING, Any, TypedDict
 
 from verrou.core.audit import Verdict
-from verrou.core.logbook import Course, Moment, Record, Run, Trend, soon
+from verrou.core.logbook import MachineHistory, Moment, Run, RunRecord, Trend, soon
 from verrou.core.model import counted
 from verrou.core.model.access import KnownRole
 from verrou.core.model.known import Known
 from verrou.core.rules import Severity
 from verrou.core.trials import Result
-from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Sheet, columns_of
+from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Table, columns_of
 
 if TYPE_CHECKING:
-    from verrou.core.logbook import KeptFinding
+    from verrou.core.logbook import FindingRecord
 
 
-class FindingKept(TypedDict):
+class FindingRecordData(TypedDict):
     """A rule, account or group, and how it stood; ``waived_until`` is the last day of its waiver."""
 
     subject: str
@@ -27,7 +27,7 @@ class FindingKept(TypedDict):
     waived_by: str
 
 
-class AccountKept(TypedDict):
+class AccountRecordData(TypedDict):
     """An account that a machine had when it was audited."""
 
     name: str
@@ -35,14 +35,14 @@ class AccountKept(TypedDict):
     enabled: bool
 
 
-class ReadingKept(TypedDict):
+class ReadingRecordData(TypedDict):
     """How a rule stood, in words."""
 
     rule: str
     words: str
 
 
-class TrialKept(TypedDict):
+class TrialRecordData(TypedDict):
     """What was tried, and what came of it."""
 
     rule: str
@@ -73,17 +73,17 @@ class RecordData(TypedDict):
     unknown: int
     waived: int
     not_applicable: int
-    findings: list[FindingKept]
-    accounts: list[AccountKept]
-    readings: list[ReadingKept]
-    tests: list[TrialKept]
+    findings: list[FindingRecordData]
+    accounts: list[AccountRecordData]
+    readings: list[ReadingRecordData]
+    tests: list[TrialRecordData]
 
 
-Numbered = Sequence[tuple[int, Record]]
+Numbered = Sequence[tuple[int, RunRecord]]
 """Records, each with its number in the logbook."""
 
 
-def record_data(number: int, record: Record) -> RecordData:
+def record_data(number: int, record: RunRecord) -> RecordData:
     """One record for JSON."""
     short = [finding.severity for finding in record.findings if finding.verdict is Verdict.NOT_MET]
     return {
@@ -113,7 +113,7 @@ def record_data(number: int, record: Record) -> RecordData:
     }
 
 
-def _finding(finding: "KeptFinding") -> FindingKept:
+def _finding(finding: "FindingRecord") -> FindingRecordData:
     return {
         "subject": finding.subject,
         "severity": finding.severity,
@@ -123,7 +123,7 @@ def _finding(finding: "KeptFinding") -> FindingKept:
     }
 
 
-def log_sheet(records: Numbered) -> Sheet:
+def log_sheet(records: Numbered) -> Table:
     """A line a record."""
     rows, styles = [], {}
     for line, (number, record) in enumerate(records):
@@ -144,17 +144,17 @@ def log_sheet(records: Numbered) -> Sheet:
         ),
         only_text=("when", "score", "came"),
     )
-    return Sheet("logbook", columns, tuple(rows), styles)
+    return Table("logbook", columns, tuple(rows), styles)
 
 
-def _score(record: Record) -> str:
+def _score(record: RunRecord) -> str:
     if not record.findings:
         return ""
     out_of = record.count(Verdict.MET, Verdict.NOT_MET, Verdict.UNKNOWN)
     return f"{record.count(Verdict.MET)} of {out_of}"
 
 
-def _came(record: Record) -> str:
+def _came(record: RunRecord) -> str:
     short = [finding.severity for finding in record.findings if finding.verdict is Verdict.NOT_MET]
     said = [f"{short.count(severity)} {severity}" for severity in Severity if severity in short]
     said += [f"{n} not known"] if (n := record.count(Verdict.UNKNOWN)) else []
@@ -180,7 +180,7 @@ def log_summary(place: str, records: Numbered, out_of: int) -> str:
     return f"{place}: {shown} of {counted(machines, 'machine')}, {first} to {last}"
 
 
-def record_sheet(number: int, record: Record) -> Sheet:
+def record_sheet(number: int, record: RunRecord) -> Table:
     """One record whole: what was not met first, then what else was kept of it."""
     lines: list[tuple[str, str, str]] = [
         ("run", str(record.run), f"record {number}, by {record.by} with {record.tool}"),
@@ -201,7 +201,7 @@ def record_sheet(number: int, record: Record) -> Sheet:
     lines += [("rule", reading.rule, reading.words) for reading in record.readings]
     lines += [("trial", trial.rule, f"{trial.result}: {trial.test}") for trial in record.trials]
     rows = tuple({"what": what, "which": which, "how": how} for what, which, how in lines)
-    return Sheet("record", columns_of(("what", "what"), ("which", "which"), ("how", "how"), whole=("what",)), rows)
+    return Table("record", columns_of(("what", "what"), ("which", "which"), ("how", "how"), whole=("what",)), rows)
 
 
 # How it went
@@ -303,7 +303,7 @@ MOST_MOMENTS = 5
 """How many moments a line tells."""
 
 
-def courses_sheet(found: Trend) -> Sheet:
+def courses_sheet(found: Trend) -> Table:
     """A line a machine, those that regressed first; in CSV too."""
     rows, styles = [], {}
     for line, course in enumerate(found.courses):
@@ -342,7 +342,7 @@ def courses_sheet(found: Trend) -> Sheet:
         only_text=("over_time", "back"),
         under={"over_time": "notes"},
     )
-    return Sheet("trend", columns, tuple(rows), styles)
+    return Table("trend", columns, tuple(rows), styles)
 
 
 def not_met_of(moment: Moment) -> int:
@@ -350,14 +350,14 @@ def not_met_of(moment: Moment) -> int:
     return sum(moment.not_met.values())
 
 
-def _over_time(course: Course) -> str:
+def _over_time(course: MachineHistory) -> str:
     told = [str(not_met_of(moment)) for moment in course.moments]
     if len(told) > MOST_MOMENTS:
         told = [*told[: MOST_MOMENTS // 2], "…", *told[-MOST_MOMENTS // 2 :]]
     return " → ".join(told)
 
 
-def regressed_sheet(found: Trend) -> Sheet:
+def regressed_sheet(found: Trend) -> Table:
     """What regressed of each machine, by the days between which that happened and its severity."""
     together: dict[tuple[str, date, date, Severity], list[str]] = {}
     for course in found.courses:
@@ -383,10 +383,10 @@ def regressed_sheet(found: Trend) -> Sheet:
         under={"rules": "when"},
     )
     styles = {n: BAD if row["severity"] is Severity.HIGH else DOUBTFUL for n, row in enumerate(rows)}
-    return Sheet("regressed", columns, rows, styles)
+    return Table("regressed", columns, rows, styles)
 
 
-def ending_sheet(found: Trend, today: date) -> Sheet:
+def ending_sheet(found: Trend, today: date) -> Table:
     """A line a waiver that runs out, the next to end first."""
     lines = sorted(
         (each.until, course.machine, each.subject, each.by) for course in found.courses for each in course.ending
@@ -398,7 +398,7 @@ def ending_sheet(found: Trend, today: date) -> Sheet:
     columns = columns_of(
         *((key, key) for key in ("until", "machine", "rule", "by", "note")), whole=("until", "machine", "rule")
     )
-    return Sheet("waivers", columns, rows, {n: BAD for n, row in enumerate(rows) if row["note"]})
+    return Table("waivers", columns, rows, {n: BAD for n, row in enumerate(rows) if row["note"]})
 
 
 def trend_summary(found: Trend) -> str:
@@ -436,7 +436,7 @@ def trend_page(found: Trend, today: date, about: str) -> str:
     )
 
 
-def _for_page(sheet: Sheet) -> Mapping[str, Any]:
+def _for_page(sheet: Table) -> Mapping[str, Any]:
     """A sheet for a template: titles, and of each cell the value, what stands below it, and whether it stays whole."""
     columns = [column for column in sheet.columns if column.text]
     return {

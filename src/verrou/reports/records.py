@@ -4,20 +4,20 @@ from collections.abc import Sequence
 from typing import TypedDict
 
 from verrou.core.differences import differences
-from verrou.core.entries import Entry, State
+from verrou.core.entries import JournalEntry, RunState
 from verrou.core.model import Posture, counted
-from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Sheet, columns_of
+from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Table, columns_of
 
 STATE_WORDS = {
-    State.DONE: "done",
-    State.INTERRUPTED: "interrupted",
-    State.RUNNING: "running",
-    State.UNDONE: "undone",
-    State.TESTED: "tested, nothing changed",
-    State.UNCHANGED: "nothing to change",
-    State.REJECTED: "rejected, nothing changed",
+    RunState.DONE: "done",
+    RunState.INTERRUPTED: "interrupted",
+    RunState.RUNNING: "running",
+    RunState.UNDONE: "undone",
+    RunState.TESTED: "tested, nothing changed",
+    RunState.UNCHANGED: "nothing to change",
+    RunState.REJECTED: "rejected, nothing changed",
 }
-_STYLES = {State.DONE: GOOD, State.INTERRUPTED: BAD, State.RUNNING: DOUBTFUL}
+_STYLES = {RunState.DONE: GOOD, RunState.INTERRUPTED: BAD, RunState.RUNNING: DOUBTFUL}
 MOST_TOLD = 3
 """How many differences a line of the list tells."""
 
@@ -28,7 +28,7 @@ def told(difference: dict[str, str]) -> str:
     return f"{difference['subject']}:{fact} {difference['was'] or 'none'} → {difference['now'] or 'none'}"
 
 
-def entries_sheet(entries: Sequence[Entry], running: bool) -> Sheet:
+def entries_sheet(entries: Sequence[JournalEntry], running: bool) -> Table:
     """The journal, a line each."""
     rows = []
     for entry in entries:
@@ -54,7 +54,7 @@ def entries_sheet(entries: Sequence[Entry], running: bool) -> Sheet:
         under={"command": "changed"},
     )
     styles = {i: _STYLES.get(entry.state(running=running), QUIET) for i, entry in enumerate(entries)}
-    return Sheet("journal", columns, tuple(rows), styles)
+    return Table("journal", columns, tuple(rows), styles)
 
 
 class EntryData(TypedDict):
@@ -66,7 +66,7 @@ class EntryData(TypedDict):
     by: str
     command: str
     baseline: str
-    state: State
+    state: RunState
     why: str
     undone_by: int | None
     undoes: list[int]
@@ -76,7 +76,7 @@ class EntryData(TypedDict):
     places: list[str]
 
 
-def entry_data(entry: Entry, running: bool) -> EntryData:
+def entry_data(entry: JournalEntry, running: bool) -> EntryData:
     """One entry for ``--format json``."""
     return {
         "entry": entry.number,
@@ -96,7 +96,7 @@ def entry_data(entry: Entry, running: bool) -> EntryData:
     }
 
 
-def entry_sheet(entry: Entry, running: bool) -> Sheet:
+def entry_sheet(entry: JournalEntry, running: bool) -> Table:
     """All of one entry, as (about, text)."""
     state = STATE_WORDS[entry.state(running=running)] + (f" by entry {entry.undone_by}" if entry.undone_by else "")
     rows = [
@@ -117,10 +117,10 @@ def entry_sheet(entry: Entry, running: bool) -> Sheet:
     rows += [("changed" if n == 0 else "", told(each)) for n, each in enumerate(entry.differences)]
     rows += [("wrote" if n == 0 else "", place) for n, place in enumerate(entry.places)]
     shown = tuple({"about": about, "text": text} for about, text in rows if text)
-    return Sheet("entry", columns_of(("about", ""), ("text", ""), whole=("about",)), shown)
+    return Table("entry", columns_of(("about", ""), ("text", ""), whole=("about",)), shown)
 
 
-def going_back_lines(entries: Sequence[Entry], before: Posture, after: Posture) -> list[str]:
+def going_back_lines(entries: Sequence[JournalEntry], before: Posture, after: Posture) -> list[str]:
     """What an undo goes back over, and what will be otherwise then."""
     lines = [f"Entry {entry.number}, {entry.command}, by {entry.by}, {entry.begun}" for entry in entries]
     found = [

@@ -7,7 +7,7 @@ from typing import Any, TypedDict
 from verrou.core.model import counted
 from verrou.core.rounds import NOT_ASKED, RULES, SHORT_SIGNS, SIGNS, Row
 from verrou.core.rules import CATALOGUE, Severity
-from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, Sheet, as_json, columns_of, shown
+from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, Table, as_json, columns_of, shown
 
 VERDICT_OF_SIGN = {sign: str(verdict) for verdict, sign in SIGNS.items()} | dict.fromkeys(
     SHORT_SIGNS.values(), "not-met"
@@ -91,7 +91,7 @@ def as_lines(rows: Iterable[Row]) -> Iterator[str]:
         yield as_json(row_data(row), indent=None).rstrip()
 
 
-def round_sheet(rows: Sequence[Row], every: bool = False) -> Sheet:
+def round_sheet(rows: Sequence[Row], every: bool = False) -> Table:
     """A line a machine; with ``every`` survey of it told, which file that is and of when."""
     cells, styles = [], {}
     for number, row in enumerate(rows):
@@ -124,7 +124,7 @@ def round_sheet(rows: Sequence[Row], every: bool = False) -> Sheet:
         only_text=("score",),
         under={"worst": "notes"},
     )
-    return Sheet("round", columns, tuple(cells), styles)
+    return Table("round", columns, tuple(cells), styles)
 
 
 def _not_met(row: Row) -> list[tuple[str, int]]:

@@ -13,11 +13,11 @@ __all__ = [
     "GOOD",
     "QUIET",
     "Column",
-    "Sheet",
+    "Table",
     "columns_of",
     "complain",
     "console",
-    "print_sheet",
+    "print_table",
     "shown",
 ]
 
@@ -39,7 +39,7 @@ class Column:
 
 
 @frozen(eq=False, repr=False)
-class Sheet:
+class Table:
     """One table of facts. ``styles`` colours the first cell of a row, by row number."""
 
     name: str
@@ -81,7 +81,7 @@ def as_json(data: object, indent: int | None = 2) -> str:
     return "".join(c if c.isprintable() or c == "\n" else json.dumps(c)[1:-1] for c in text)
 
 
-def as_csv(sheet: Sheet) -> str:
+def as_csv(sheet: Table) -> str:
     """The rows with a heading line. A cell that a spreadsheet would run as a formula gets an apostrophe before it."""
     import csv
     import io
@@ -99,7 +99,7 @@ def _cell(text: str) -> str:
     return f"'{text}" if text.lstrip().startswith(("=", "+", "-", "@", "\t", "\r")) else text
 
 
-def print_sheet(out: Terminal, sheet: Sheet) -> None:
+def print_table(out: Terminal, sheet: Table) -> None:
     """The sheet as a table, a heading over each column."""
     columns = [column for column in sheet.columns if column.text]
     rows = []

@@ -8,7 +8,7 @@ from attrs import frozen
 
 from verrou.core.audit import Audit, Finding, Verdict
 from verrou.core.baseline import Baseline
-from verrou.core.entries import Entry
+from verrou.core.entries import JournalEntry
 from verrou.core.model import MachineFacts, joined, name_list
 from verrou.core.plan.worksheet import ManualStep
 from verrou.core.rules import Severity
@@ -101,7 +101,7 @@ class Signed:
     now: Audit
     before: Audit | None
     no_before: str
-    entries: Sequence[Entry]
+    entries: Sequence[JournalEntry]
     tests: Sequence[TrialResult]
     manual: Sequence[ManualStep]
     by: str

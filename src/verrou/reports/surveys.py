@@ -10,20 +10,20 @@ from verrou.core.model.access import (
     locked,
     needs_a_look,
     role_of,
-    ways_in,
-    ways_in_now,
-    ways_unknown,
+    routes_now,
+    routes_of,
+    routes_unknown,
 )
 from verrou.core.model.acting import say_act
 from verrou.core.model.ageing import expired, must_change, password_ages
 from verrou.core.model.known import Known
-from verrou.core.model.states import State, states_of, useful_hint
+from verrou.core.model.states import AccountState, states_of, useful_hint
 from verrou.core.model.ways import Route
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.core.rules.population import administrators
 from verrou.machines import where_kept
 from verrou.reports.reading_words import reading_says
-from verrou.reports.sheets import BAD, DOUBTFUL, Sheet, columns_of, shown
+from verrou.reports.sheets import BAD, DOUBTFUL, Table, columns_of, shown
 
 MOST_IN_TEXT = 200
 
@@ -34,7 +34,7 @@ ROOM_FOR_ALL = 110
 
 def accounts_sheet(
     posture: Posture, everyone: bool, among: Sequence[Account] | None = None, width: int = ROOM_FOR_ALL
-) -> tuple[Sheet, int]:
+) -> tuple[Table, int]:
     """The accounts worth a look (or all) ``among`` some, and how many were folded away. In less ``width`` than
     :data:`ROOM_FOR_ALL` the text has a line for the facts instead of columns."""
     candidates = posture.accounts if among is None else among
@@ -91,7 +91,7 @@ def accounts_sheet(
         only_text=("facts",),
         under={"account": "shipped"} if wide else {"account": "shipped", "state": "facts"},
     )
-    return Sheet("accounts", columns, tuple(rows), styles), len(candidates) - len(chosen)
+    return Table("accounts", columns, tuple(rows), styles), len(candidates) - len(chosen)
 
 
 def _plain_state(account: Account) -> str:
@@ -126,8 +126,8 @@ def last_sign_in(account: Account, posture: Posture, form: str) -> str:
 
 def _ways(account: Account, posture: Posture) -> list[str]:
     """The ways in, now; those of which it is not known with a question mark."""
-    doubtful = () if locked(account, posture) else ways_unknown(account, posture)
-    return [*map(str, ways_in_now(account, posture)), *(f"{way}?" for way in doubtful)]
+    doubtful = () if locked(account, posture) else routes_unknown(account, posture)
+    return [*map(str, routes_now(account, posture)), *(f"{way}?" for way in doubtful)]
 
 
 def _worry(account: Account, posture: Posture) -> bool:
@@ -138,10 +138,10 @@ def _worry(account: Account, posture: Posture) -> bool:
     plumbing_gets_in = role in (Role.SERVICE, Role.SYSTEM) and gets_in(account, posture)
     doubled = account.builtin is None and len(posture.by_identity[account.identity]) > 1
     ended = expired(account, posture, posture.machine.now.date()) and account.enabled
-    hinted = account.enabled and State.HINT in states
-    watched = role is Role.GUEST and set(ways_in(account, posture)) <= {Route.CONSOLE}
-    acts = bool(states.keys() & {State.STILL_ACTS, State.KEY_OPENS_OTHERS})
-    blank = State.BLANK in states and not watched
+    hinted = account.enabled and AccountState.HINT in states
+    watched = role is Role.GUEST and set(routes_of(account, posture)) <= {Route.CONSOLE}
+    acts = bool(states.keys() & {AccountState.STILL_ACTS, AccountState.KEY_OPENS_OTHERS})
+    blank = AccountState.BLANK in states and not watched
     return blank or plumbing_gets_in or doubled or ended or hinted or acts
 
 
@@ -152,7 +152,7 @@ def _shipped(account: Account) -> str:
     return f"built in, was {account.original_name}" if renamed else "built in"
 
 
-def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Sheet:
+def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Table:
     """Each rule with its value, what decided it, and when a change holds."""
     rows, styles = [], {}
     for number, rule in enumerate(rules):
@@ -184,10 +184,10 @@ def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Sheet:
         hidden=("says", "set_by", "overrides", "status", "enforced"),
         under={"value": "set_by"},
     )
-    return Sheet("rules", columns, tuple(rows), styles)
+    return Table("rules", columns, tuple(rows), styles)
 
 
-def rule_sentences(posture: Posture, rules: Iterable[Rule], weak: Mapping[Rule, Sequence[str]]) -> Sheet:
+def rule_sentences(posture: Posture, rules: Iterable[Rule], weak: Mapping[Rule, Sequence[str]]) -> Table:
     """Each rule in a sentence, with what decided it, and its id; ``weak`` ones are marked, and tell who is not met."""
     rows, styles = [], {}
     for number, rule in enumerate(rules):
@@ -204,7 +204,7 @@ def rule_sentences(posture: Posture, rules: Iterable[Rule], weak: Mapping[Rule, 
             }
         )
     columns = columns_of(("mark", ""), ("says", ""), ("rule", ""), whole=("mark", "rule"), under={"says": "by"})
-    return Sheet("rules", columns, tuple(rows), styles)
+    return Table("rules", columns, tuple(rows), styles)
 
 
 def what_helps(rule: Rule, reading: Reading, posture: Posture) -> str:

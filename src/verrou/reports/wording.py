@@ -12,7 +12,7 @@ from verrou.reports.reading_words import reading_says
 
 def finding_says(finding: Finding) -> str:
     """Return the state and, where it does not meet the baseline, the requirement."""
-    demand = finding.demand
+    demand = finding.requirement
     if demand is None and finding.verdict is Verdict.UNKNOWN:
         return f"not known whether {finding.title} matches the baseline"
     if demand is None:
@@ -31,8 +31,8 @@ def finding_says(finding: Finding) -> str:
 
 def wanted_says(finding: Finding) -> str:
     """Return the requirement, in words that follow a semicolon."""
-    assert finding.demand is not None
-    rule, desired = finding.demand.rule, finding.demand.desired
+    assert finding.requirement is not None
+    rule, desired = finding.requirement.rule, finding.requirement.desired
     if rule.asks and isinstance(desired, AtLeast):
         return sentence(rule.asks, rule.kind, desired.value)
     return f"required: {desired.say(rule)}"

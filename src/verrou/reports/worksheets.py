@@ -4,15 +4,15 @@ from collections.abc import Sequence
 
 from verrou.core.model import Posture
 from verrou.core.plan.steps import SetRules, Step, TrySignIn
-from verrou.core.plan.worksheet import Worksheet
+from verrou.core.plan.worksheet import ChangePlan
 from verrou.core.rules import CATALOGUE, reading_of, value_now
-from verrou.machines import Outcome, PutBack, StepResult
-from verrou.reports.sheets import BAD, GOOD, QUIET, Sheet, columns_of
+from verrou.machines import Outcome, RestoreResult, StepResult
+from verrou.reports.sheets import BAD, GOOD, QUIET, Table, columns_of
 
 STYLES = {Outcome.DONE: GOOD, Outcome.UNCHANGED: QUIET, Outcome.REJECTED: BAD, Outcome.UNDONE: GOOD}
 
 
-def worksheet_sheet(steps: Sequence[tuple[Step, StepResult]], posture: Posture, *, rehearsed: bool) -> Sheet:
+def worksheet_sheet(steps: Sequence[tuple[Step, StepResult]], posture: Posture, *, rehearsed: bool) -> Table:
     """The steps in order, with what the machine answered to each on the private copy; what sets rules also says what
     each is now."""
     rows = [
@@ -37,7 +37,7 @@ def worksheet_sheet(steps: Sequence[tuple[Step, StepResult]], posture: Posture, 
         listed=("change",),
     )
     styles = {i: STYLES[result.outcome] for i, (_, result) in enumerate(steps) if result.outcome is not Outcome.DONE}
-    return Sheet("steps", columns, tuple(rows), styles)
+    return Table("steps", columns, tuple(rows), styles)
 
 
 def _answer(result: StepResult) -> str:
@@ -67,7 +67,7 @@ def _does(step: Step, posture: Posture) -> list[str] | str:
     return ["set together", *(f"  {line}" for line in (*lines, *same))]
 
 
-def manual_sheet(worksheet: Worksheet, *, waits: bool = False) -> Sheet:
+def manual_sheet(worksheet: ChangePlan, *, waits: bool = False) -> Table:
     """The manual steps, or what only waits to take effect: each advice once, with all that it is about."""
     subjects: dict[str, list[str]] = {}
     for item in (each for each in worksheet.manual if each.waits is waits):
@@ -75,10 +75,10 @@ def manual_sheet(worksheet: Worksheet, *, waits: bool = False) -> Sheet:
     rows = tuple({"subject": about, "advice": advice} for advice, about in subjects.items())
     heads = ("takes effect later", "when") if waits else ("manual step", "action")
     columns = columns_of(("subject", heads[0]), ("advice", heads[1]), whole=("subject",), listed=("subject",))
-    return Sheet("manual", columns, rows)
+    return Table("manual", columns, rows)
 
 
-def results_sheet(steps: Sequence[tuple[Step, StepResult]]) -> Sheet:
+def results_sheet(steps: Sequence[tuple[Step, StepResult]]) -> Table:
     """What became of each step, a line each."""
     rows = []
     for number, (step, result) in enumerate(steps, start=1):
@@ -91,15 +91,15 @@ def results_sheet(steps: Sequence[tuple[Step, StepResult]]) -> Sheet:
         }
         rows.append(row)
     columns = columns_of(("outcome", ""), ("what", ""), whole=("outcome",), under={"what": "said"})
-    return Sheet("results", columns, tuple(rows), {i: STYLES[r.outcome] for i, (_, r) in enumerate(steps)})
+    return Table("results", columns, tuple(rows), {i: STYLES[r.outcome] for i, (_, r) in enumerate(steps)})
 
 
-def put_back_sheet(items: Sequence[PutBack]) -> Sheet:
+def put_back_sheet(items: Sequence[RestoreResult]) -> Table:
     """What comes of each place that an undo goes back over; what is as it was already is left out."""
     told = [item for item in items if item.outcome is not Outcome.UNCHANGED or item.said]
     rows = tuple({"outcome": str(item.outcome), "place": item.place, "said": item.said} for item in told)
     styles = {i: STYLES[item.outcome] for i, item in enumerate(told)}
-    return Sheet(
+    return Table(
         "undo",
         columns_of(("outcome", "dry run"), ("place", "place"), whole=("outcome",), under={"place": "said"}),
         rows,

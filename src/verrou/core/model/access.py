@@ -81,22 +81,22 @@ def locked(account: Account, posture: Posture) -> bool:
     return account.locked_until is not None and account.locked_until > posture.machine.now
 
 
-def ways_in_now(account: Account, posture: Posture) -> tuple[Route, ...]:
+def routes_now(account: Account, posture: Posture) -> tuple[Route, ...]:
     """The ways by which somebody gets in as the account right now: none while it is locked."""
-    return () if locked(account, posture) else ways_in(account, posture)
+    return () if locked(account, posture) else routes_of(account, posture)
 
 
-def ways_in(account: Account, posture: Posture) -> tuple[Route, ...]:
+def routes_of(account: Account, posture: Posture) -> tuple[Route, ...]:
     """The ways by which it is known that somebody gets in as the account, a lock aside: a gate of the machine that lets
     it through and is opened by what the account has, a password, a blank one or a key."""
     found = {gate.way: True for gate in posture.entry_points if admitted(account, gate, posture) in KNOWN_TO_OPEN}
     return tuple(found)
 
 
-def ways_unknown(account: Account, posture: Posture) -> tuple[Route, ...]:
+def routes_unknown(account: Account, posture: Posture) -> tuple[Route, ...]:
     """The ways of which it is not known whether somebody gets in by them as the account, a lock aside."""
     found = {gate.way: True for gate in posture.entry_points if admitted(account, gate, posture) is Credential.UNKNOWN}
-    known = ways_in(account, posture)
+    known = routes_of(account, posture)
     return tuple(way for way in found if way not in known)
 
 
@@ -105,7 +105,7 @@ def admitted(account: Account, gate: EntryPoint, posture: Posture) -> "Credentia
     decided = gate.admissions.get(account.name)
     if decided is not None:
         return _decided(account, gate, decided) if account.may_sign_in else None
-    return opening(account, gate, posture) if _is_open(account, posture) else None
+    return accepted_credential(account, gate, posture) if _is_open(account, posture) else None
 
 
 def signed_in_unasked(account: Account, gate: EntryPoint, posture: Posture) -> bool:
@@ -134,7 +134,7 @@ class Credential(StrEnum):
 KNOWN_TO_OPEN = frozenset(Credential) - {Credential.UNKNOWN}
 
 
-def opening(account: Account, gate: EntryPoint, posture: Posture) -> Credential | None:
+def accepted_credential(account: Account, gate: EntryPoint, posture: Posture) -> Credential | None:
     """What opens a gate to an account that is open itself; None where nothing does."""
     if account.name in gate.admissions:
         return _decided(account, gate, gate.admissions[account.name])
@@ -179,7 +179,7 @@ def _decided(account: Account, gate: EntryPoint, decided: Admission) -> Credenti
     return known or (Credential.UNKNOWN if Known.UNKNOWN in answers.values() else None)
 
 
-def easiest_opening(account: Account, way: Route, posture: Posture) -> Credential | None:
+def weakest_credential(account: Account, way: Route, posture: Posture) -> Credential | None:
     """The easiest of what opens a way to the account right now; None where it does not get in by that way."""
     if locked(account, posture):
         return None
@@ -203,7 +203,7 @@ def _opening(account: Account, gate: EntryPoint, posture: Posture) -> Credential
     if not gate.proof:
         return Credential.AUTOMATIC if gate.unasked else Credential.NAME
     key = Credential.KEY if account.keys and gate.keys else None
-    if not gate.passwords or gate.keys_only.holds(account):
+    if not gate.passwords or gate.keys_only.contains(account):
         return key
     if account.password is PasswordState.BLANK:
         return Credential.BLANK if gate.blank and gate.way in blank_ways(posture) else key
@@ -222,7 +222,7 @@ def gets_in(account: Account, posture: Posture) -> bool:
     """Whether there is any way in for the account; a machine whose gates are not known is taken to have a console."""
     if barred(account, posture):
         return False
-    return can_sign_in(account, posture) or bool(ways_in(account, posture)) or bool(ways_unknown(account, posture))
+    return can_sign_in(account, posture) or bool(routes_of(account, posture)) or bool(routes_unknown(account, posture))
 
 
 def ways_given(group: Group, posture: Posture) -> list[Route]:

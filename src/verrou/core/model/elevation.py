@@ -45,7 +45,7 @@ SUDO_ASKS = {"none": PromptOutcome.NO_PROMPT, "own": PromptOutcome.OWN_PASSWORD,
 """Whose password a line of sudoers(5) asks for, and what that is to whoever gives it."""
 
 
-def would_meet(who: ElevationSubject, program: Program, values: Mapping[str, Value]) -> PromptOutcome:
+def rule_outcome(who: ElevationSubject, program: Program, values: Mapping[str, Value]) -> PromptOutcome:
     """What rules make of a request, by the values of ``elevation.*`` that are in force; what is missing asks
     nothing."""
     standing = values.get("elevation.standard_gives", "denied")
@@ -78,7 +78,7 @@ def elevator(account: Account, posture: Posture) -> ElevationSubject:
     return ElevationSubject.GUEST if role is Role.GUEST else ElevationSubject.STANDARD
 
 
-def meets(account: Account, posture: Posture, program: Program = Program.SIGNED) -> PromptOutcome:
+def elevation_outcome(account: Account, posture: Posture, program: Program = Program.SIGNED) -> PromptOutcome:
     """What an account meets on a machine that wants a program to have administration. Where lines about the account
     decide whose password it gives, they do so for every program alike."""
     if is_the_system(account, posture):
@@ -88,7 +88,7 @@ def meets(account: Account, posture: Posture, program: Program = Program.SIGNED)
     reading = decided_by(account, posture)
     if reading is not None and reading.status is Status.UNKNOWN:
         return PromptOutcome.UNKNOWN
-    return would_meet(elevator(account, posture), program, _values(posture))
+    return rule_outcome(elevator(account, posture), program, _values(posture))
 
 
 def is_the_system(account: Account, posture: Posture) -> bool:

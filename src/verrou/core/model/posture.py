@@ -20,7 +20,7 @@ from verrou.core.model.facts import (
     Unread,
 )
 from verrou.core.model.ways import EntryPoint
-from verrou.core.values import GROUP, Takes
+from verrou.core.values import GROUP, AcceptedValues
 
 T = TypeVar("T")
 BY_WHAT_THEY_ARE = {
@@ -105,7 +105,7 @@ class Posture:
     readings: Mapping[str, Reading] = field(factory=dict)
     warnings: tuple[str, ...] = ()
     entry_points: tuple[EntryPoint, ...] = ()
-    takes: Mapping[str, Takes] = field(factory=dict, eq=False)
+    takes: Mapping[str, AcceptedValues] = field(factory=dict, eq=False)
 
     @cached_property
     def by_name(self) -> Mapping[AccountName, Account]:

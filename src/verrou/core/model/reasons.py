@@ -10,17 +10,17 @@ from attrs import frozen
 from verrou.core.model.access import (
     KNOWN_TO_OPEN,
     Credential,
+    accepted_credential,
     administers,
     admitted,
     barred,
     blank_ways,
     known_role,
     locked,
-    opening,
     role_of,
 )
 from verrou.core.model.ageing import expired, usable_until
-from verrou.core.model.elevation import PromptOutcome, decided_by, granted_by, is_the_system, meets
+from verrou.core.model.elevation import PromptOutcome, decided_by, elevation_outcome, granted_by, is_the_system
 from verrou.core.model.facts import Account, Builtin, Grant, PasswordState, Reading, Role, Source
 from verrou.core.model.known import Known
 from verrou.core.model.posture import Posture
@@ -100,7 +100,7 @@ def _decided(account: Account, gate: EntryPoint, asks_with: str = "") -> Reason:
 
 def why_administrator(account: Account, posture: Posture) -> Why:
     """Why an account may administer once it is in, or may not; and what it would meet."""
-    met, rule = meets(account, posture), decided_by(account, posture)
+    met, rule = elevation_outcome(account, posture), decided_by(account, posture)
     asked = Reason(met is not PromptOutcome.DENIED, f"to elevate, {MET_WORDS[met]}", rule.source if rule else None)
     lines = [
         Reason(True, f"administrator rights come from {_given_by(account, source, posture)}", source)
@@ -251,7 +251,7 @@ def _opened(account: Account, gate: EntryPoint, posture: Posture) -> Reason:
     }
     if account.name in gate.admissions:
         return _decided(account, gate)
-    how = opening(account, gate, posture)
+    how = accepted_credential(account, gate, posture)
     assert how is not None
     source = gate.source if how in (Credential.AUTOMATIC, Credential.NAME) else account.source
     return Reason(True, words[how], source)
@@ -271,7 +271,7 @@ def _keeps_out(account: Account, gate: EntryPoint, posture: Posture) -> Iterator
             decides.source or gate.source,
             _opens_again(account, gate, decides, posture),
         )
-    if gate.keys_only.holds(account) or not gate.passwords:
+    if gate.keys_only.contains(account) or not gate.passwords:
         if not account.keys:
             said = f"{by} accepts only a key, and {account.name} has none"
             yield Reason(False, said, gate.source, "a key for it, or passwords allowed there")

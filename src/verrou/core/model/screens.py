@@ -2,7 +2,7 @@
 
 from attrs import frozen
 
-from verrou.core.model.access import Credential, admitted, is_person, opening, signed_in_unasked, ways_in_now
+from verrou.core.model.access import Credential, accepted_credential, admitted, is_person, routes_now, signed_in_unasked
 from verrou.core.model.facts import Account, Builtin, Reading, Source, Status
 from verrou.core.model.posture import Posture
 from verrou.core.model.reasons import why
@@ -44,7 +44,7 @@ class Screens:
 def screens_of(posture: Posture) -> Screens:
     """What the sign-in screen would show and refuse right now."""
     people = [account for account in posture.accounts if is_person(account)]
-    by_console = {account.name: Route.CONSOLE in ways_in_now(account, posture) for account in people}
+    by_console = {account.name: Route.CONSOLE in routes_now(account, posture) for account in people}
     refused = [
         DeniedAccount(account.name, next((r.says for r in why(account, Route.CONSOLE, posture).chain), "denied"))
         for account in people
@@ -107,4 +107,4 @@ def _unasked(posture: Posture) -> list[AutomaticSignIn]:
 
 def _without_password(account: Account, posture: Posture) -> bool:
     console = [gate for gate in posture.entry_points if gate.way is Route.CONSOLE]
-    return any(opening(account, gate, posture) in (Credential.NAME, Credential.BLANK) for gate in console)
+    return any(accepted_credential(account, gate, posture) in (Credential.NAME, Credential.BLANK) for gate in console)

@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from enum import StrEnum
 
-from verrou.core.model.access import gets_in, is_person, locked, ways_in
+from verrou.core.model.access import gets_in, is_person, locked, routes_of
 from verrou.core.model.acting import goes_on
 from verrou.core.model.ageing import expired, must_change, password_ages, usable_until
 from verrou.core.model.facts import Account, PasswordState
@@ -11,7 +11,7 @@ from verrou.core.model.posture import Posture
 from verrou.core.model.words import counted, joined
 
 
-class State(StrEnum):
+class AccountState(StrEnum):
     """Of an account, the most severe first."""
 
     SAME_IDENTITY = "duplicate-id"
@@ -38,70 +38,70 @@ class State(StrEnum):
     SIGNED_IN = "signed-in"
 
 
-def states_of(account: Account, posture: Posture) -> Mapping[State, str]:
+def states_of(account: Account, posture: Posture) -> Mapping[AccountState, str]:
     """What is out of the ordinary about an account, the most severe first, each with its words for a table."""
-    found = {state: _words(state, account, posture) for state in State}
+    found = {state: _words(state, account, posture) for state in AccountState}
     return {state: words for state, words in found.items() if words}
 
 
-def _words(state: State, account: Account, posture: Posture) -> str:
+def _words(state: AccountState, account: Account, posture: Posture) -> str:
     """How a state is told; nothing where the account is not in it."""
     now = posture.machine.now
     past_end = expired(account, posture, now.date())
     match state:
-        case State.SAME_IDENTITY:
+        case AccountState.SAME_IDENTITY:
             twin = next((other for other in posture.by_identity[account.identity] if other is not account), None)
             return f"same ID as {twin.name}" if twin is not None else ""
-        case State.BLANK:
+        case AccountState.BLANK:
             return "blank password" if account.password is PasswordState.BLANK and account.enabled else ""
-        case State.CAN_SIGN_IN:
+        case AccountState.CAN_SIGN_IN:
             return "can sign in" if not is_person(account) and gets_in(account, posture) else ""
-        case State.OPEN_BY_KEY:
-            return "disabled, but can still sign in" if not account.enabled and ways_in(account, posture) else ""
-        case State.DISABLED:
+        case AccountState.OPEN_BY_KEY:
+            return "disabled, but can still sign in" if not account.enabled and routes_of(account, posture) else ""
+        case AccountState.DISABLED:
             return "" if account.enabled else "disabled"
-        case State.NO_PASSWORD:
+        case AccountState.NO_PASSWORD:
             without = account.enabled and account.password is PasswordState.NONE and is_person(account)
             return "no usable password" if without else ""
-        case State.EXPIRED:
+        case AccountState.EXPIRED:
             return f"expired after {usable_until(account, posture)}" if past_end else ""
-        case State.UNTIL:
+        case AccountState.UNTIL:
             return f"until {account.until}" if account.until is not None and account.enabled and not past_end else ""
-        case State.LOCKED:
+        case AccountState.LOCKED:
             until = account.locked_until
             if until is None or not locked(account, posture):
                 return ""
             return "locked until unlocked" if until.year == 9999 else f"locked until {until:%H:%M}"
-        case State.PASSWORD_DUE:
+        case AccountState.PASSWORD_DUE:
             return "password change due" if must_change(account, posture, now.date()) else ""
-        case State.FIXED:
+        case AccountState.FIXED:
             return "password fixed" if account.cannot_change else ""
-        case State.DOES_NOT_AGE:
+        case AccountState.DOES_NOT_AGE:
             set_and_open = account.enabled and account.password is PasswordState.SET
             return "exempt from password ageing" if set_and_open and not password_ages(account, posture) else ""
-        case State.HINT:
+        case AccountState.HINT:
             return "hint" if account.hint and useful_hint(account.hint) else ""
-        case State.QUESTIONS:
+        case AccountState.QUESTIONS:
             return "recovery questions" if account.recovery_questions else ""
-        case State.OUTSIDE:
+        case AccountState.OUTSIDE:
             return "linked to an online identity" if account.linked_identity else ""
-        case State.SOME_COMMANDS:
+        case AccountState.SOME_COMMANDS:
             return f"can run {counted(len(account.may_run), 'command')} as root" if account.may_run else ""
-        case State.WITHOUT_PASSWORD:
+        case AccountState.WITHOUT_PASSWORD:
             free = account.elevation_asks == "none" and account.identity != "0"
             return "elevates without a prompt" if free else ""
-        case State.KEY:
+        case AccountState.KEY:
             return "has a key" if account.keys == 1 else f"has {account.keys} keys" if account.keys else ""
-        case State.KEY_OPENS_OTHERS:
+        case AccountState.KEY_OPENS_OTHERS:
             opened = list(dict.fromkeys(act.opens for act in account.acts if act.opens))
             return f"its key signs in to {joined(opened)}" if opened else ""
-        case State.STILL_ACTS:
+        case AccountState.STILL_ACTS:
             return (
                 "still runs jobs" if is_person(account) and not gets_in(account, posture) and goes_on(account) else ""
             )
-        case State.WRONG_TRIES:
+        case AccountState.WRONG_TRIES:
             return counted(account.failed_attempts, "failed attempt") if account.failed_attempts else ""
-        case State.SIGNED_IN:
+        case AccountState.SIGNED_IN:
             return "signed in now" if account.sessions else ""
 
 

@@ -59,7 +59,7 @@ class Principals:
     group_patterns: tuple[Pattern, ...] = ()
     everybody: bool = False
 
-    def holds(self, account: Account) -> bool:
+    def contains(self, account: Account) -> bool:
         """Whether the account is inside."""
         return (
             self.everybody
@@ -95,7 +95,7 @@ class AccessListEntry:
         """Whether it has anything to say about the account."""
         meant = False
         for circle in reversed(self.who):
-            meant = circle.holds(account) and not meant
+            meant = circle.contains(account) and not meant
         return meant
 
     def names(self, group: str, *, left_out: bool = False) -> bool:
@@ -103,7 +103,7 @@ class AccessListEntry:
         return any(circle.names(group) for circle in self.who[left_out::2])
 
 
-def nobody_but(circle: Principals, source: Source | None = None, *, settable: bool = False) -> AccessListEntry:
+def allow_only(circle: Principals, source: Source | None = None, *, settable: bool = False) -> AccessListEntry:
     """Keeps everybody out who is not in ``circle``."""
     return AccessListEntry(False, (EVERYBODY, circle), source, settable)
 

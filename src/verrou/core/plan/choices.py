@@ -19,7 +19,7 @@ def values_of(posture: Posture, name: str) -> tuple[dict[str, Value], list[str]]
         if reading.status is Status.NOT_APPLICABLE:
             left_out.append(f"{rule_id}: {reading.reason}")
         elif taken is None:
-            left_out.append(f"{rule_id}: {rule.kind.outside(value, posture.takes[rule_id])}")
+            left_out.append(f"{rule_id}: {rule.kind.why_not_accepted(value, posture.takes[rule_id])}")
         else:
             values[rule_id] = taken
     return values, left_out
@@ -28,7 +28,7 @@ def values_of(posture: Posture, name: str) -> tuple[dict[str, Value], list[str]]
 def _taken(rule: Rule, value: Value, posture: Posture) -> Value | None:
     """The value, or the next stricter word that the machine takes; None where it takes none of them."""
     takes = posture.takes.get(rule.id)
-    if takes is None or not rule.kind.outside(value, takes):
+    if takes is None or not rule.kind.why_not_accepted(value, takes):
         return value
     words = () if takes.cannot else takes.words or ()
     stricter = [word for word in words if rule.kind.at_least(word, value)]

@@ -5,10 +5,10 @@ from functools import reduce
 
 from verrou.core.baseline import WantedAccount, WantedGroup
 from verrou.core.model import Account, AccountName, Detail, Effect, PasswordState, Posture, Role, joined
-from verrou.core.model.access import doubts, known_role, role_of, signed_in_unasked, ways_in, ways_unknown
+from verrou.core.model.access import doubts, known_role, role_of, routes_of, routes_unknown, signed_in_unasked
 from verrou.core.model.known import Known
 from verrou.core.model.ways import Route
-from verrou.core.plan.foresee import foresee
+from verrou.core.plan.foresee import predict
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.plan.making import NoWay, new_account, role_steps
 from verrou.core.plan.steps import CreateGroup, Join, Leave, SetEnabled, SetEnd, SetFlags, SetRules, Step
@@ -51,7 +51,7 @@ def account_gaps(posture: Posture, wanted: WantedAccount) -> Iterator[Gap]:
         try:
             steps = tuple(role_steps(posture, name, wanted.role))
             yield Gap(name, Fact.ROLE, role, wanted.role, steps)
-            coming = reduce(lambda before, step: foresee(step, before), steps, posture)
+            coming = reduce(lambda before, step: predict(step, before), steps, posture)
         except NoWay as reason:
             yield Gap(name, Fact.ROLE, role, wanted.role, manual=str(reason))
     should_be_open = wanted.is_open(posture.machine.now.date())
@@ -71,7 +71,7 @@ def account_gaps(posture: Posture, wanted: WantedAccount) -> Iterator[Gap]:
         yield Gap(name, Fact.FIXED, account.cannot_change, wanted.cannot_change, (step,))
     if wanted.routes:
         yield from _ways(posture, coming, account, wanted)
-    gets_in = ways_in(account, posture) or ways_unknown(account, posture)
+    gets_in = routes_of(account, posture) or routes_unknown(account, posture)
     if should_be_open and account.enabled and posture.entry_points and not gets_in and not blank:
         advice = f"verrou why {name} console says what denies it, and what would allow it"
         yield Gap(name, Fact.ROUTES, (), wanted.routes, manual=advice)
@@ -88,8 +88,8 @@ def account_doubts(posture: Posture, wanted: WantedAccount) -> Iterator[str]:
         yield f"whether {account.name} has administrator rights could not be read{why}"
     if account.password is PasswordState.UNKNOWN:
         yield f"the password of {account.name} could not be read"
-    for way in ways_unknown(account, posture):
-        if (wanted.routes and way not in wanted.routes) or not ways_in(account, posture):
+    for way in routes_unknown(account, posture):
+        if (wanted.routes and way not in wanted.routes) or not routes_of(account, posture):
             yield f"whether it can sign in {way.phrase} is not known: {joined(doubts(account, way, posture))}"
 
 
@@ -97,12 +97,12 @@ def _ways(today: Posture, posture: Posture, account: Account, wanted: WantedAcco
     """Leave the groups that open a way that should be shut, where they do nothing else; any other way turns the account
     away by name, where the machine keeps such a list. What signs it in unasked is another rule's. ``posture`` is the
     machine once the account amounts to what it should, which closes some ways by itself."""
-    open_ways = ways_in(account, today)
+    open_ways = routes_of(account, today)
     further = [way for way in open_ways if way not in wanted.routes]
     account = posture.by_name[account.name]
     steps: list[Step] = []
     advice = []
-    for way in (way for way in ways_in(account, posture) if way not in wanted.routes):
+    for way in (way for way in routes_of(account, posture) if way not in wanted.routes):
         gates = [gate for gate in posture.entry_points if gate.way is way]
         by_itself = next((gate for gate in gates if signed_in_unasked(account, gate, posture)), None)
         if by_itself is not None:

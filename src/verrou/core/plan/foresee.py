@@ -24,7 +24,7 @@ from verrou.core.model import (
 from verrou.core.model.acting import lasting_acts
 from verrou.core.model.ageing import left_out
 from verrou.core.model.ways import EVERYBODY as EVERYBODY_INSIDE
-from verrou.core.model.ways import AccessListEntry, EntryPoint, Principals, Route, nobody_but
+from verrou.core.model.ways import AccessListEntry, EntryPoint, Principals, Route, allow_only
 from verrou.core.plan.roles import ROLE_GRANTS
 from verrou.core.plan.steps import (
     CreateAccount,
@@ -52,7 +52,7 @@ from verrou.core.values import EVERYBODY, GROUP, Value
 N = TypeVar("N", bound=str)
 
 
-def foresee(step: Step, posture: Posture) -> Posture:
+def predict(step: Step, posture: Posture) -> Posture:
     """The machine after the step, as far as the facts tell."""
     match step:
         case SetRules():
@@ -103,7 +103,7 @@ def _rules_set(step: SetRules, posture: Posture) -> Posture:
             readings[rule_id] = unreadable(f"it is enforced only if {leader.id if leader else ''} is")
         elif rule_id in readings:
             before, takes = readings[rule_id], posture.takes.get(rule_id)
-            settled = CATALOGUE[rule_id].kind.settles(before.value, value)
+            settled = CATALOGUE[rule_id].kind.resulting(before.value, value)
             readings[rule_id] = _set_to(settled, before, takes is not None and takes.waits)
     for rule_id in set_together_with(asked) - asked.keys():
         if rule_id in readings and _may_be_pulled(rule_id, asked):
@@ -138,7 +138,7 @@ def _through(gate: EntryPoint, posture: Posture) -> EntryPoint:
     if denied is not None and isinstance(denied.value, frozenset) and denied.value:
         passes.append(AccessListEntry(False, (_circle(denied.value),), denied.source, settable=True))
     if allowed is not None and isinstance(allowed.value, frozenset) and EVERYBODY not in allowed.value:
-        passes.append(nobody_but(_circle(allowed.value), allowed.source, settable=True))
+        passes.append(allow_only(_circle(allowed.value), allowed.source, settable=True))
     return evolve(gate, passes=tuple(passes), also=())
 
 

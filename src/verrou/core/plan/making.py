@@ -5,7 +5,7 @@ from datetime import date
 from verrou.core.errors import BadInput
 from verrou.core.model import AccountName, Builtin, Effect, Grant, GroupName, Posture, Role
 from verrou.core.model.access import role_of
-from verrou.core.plan.foresee import foresee
+from verrou.core.plan.foresee import predict
 from verrou.core.plan.roles import ROLE_GRANTS, ROLES_COME_FROM
 from verrou.core.plan.steps import (
     CreateAccount,
@@ -86,7 +86,7 @@ def role_steps(posture: Posture, name: AccountName, role: Role) -> list[Step]:
         return []
     steps = _guest_group_first(posture) if role is Role.GUEST else []
     for step in steps:
-        posture = foresee(step, posture)
+        posture = predict(step, posture)
     needed = ROLE_GRANTS[role]
     if set(account.grants) - set(needed):
         lines = f" ({', '.join(map(str, account.granted_by))})" if account.granted_by else ""

@@ -42,7 +42,7 @@ class _Step:
 
 
 @define(frozen=True, slots=False, repr=False)
-class Setting:
+class RuleSetting:
     """A rule, the kind of its values, and the value to set."""
 
     rule_id: RuleId
@@ -57,7 +57,7 @@ class Setting:
 class SetRules(_Step):
     """Set the rules as one set, so that no side effect of the machine undoes one of them."""
 
-    settings: tuple[Setting, ...]
+    settings: tuple[RuleSetting, ...]
 
     @property
     def values(self) -> dict[str, Value]:

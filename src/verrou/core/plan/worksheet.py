@@ -5,11 +5,11 @@ from datetime import timedelta
 
 from attrs import evolve, frozen
 
-from verrou.core.audit import Audit, Finding, Verdict, audit, met_by
+from verrou.core.audit import Audit, Finding, Verdict, audit, is_satisfied_by
 from verrou.core.baseline import Baseline
 from verrou.core.guards import with_trials
 from verrou.core.model import Effect, Posture
-from verrou.core.plan.foresee import foresee
+from verrou.core.plan.foresee import predict
 from verrou.core.plan.steps import (
     CreateAccount,
     CreateGroup,
@@ -41,7 +41,7 @@ class ManualStep:
 
 
 @frozen
-class Worksheet:
+class ChangePlan:
     """The steps in the order in which they are done, and what is left by hand."""
 
     machine: str
@@ -49,7 +49,7 @@ class Worksheet:
     manual: tuple[ManualStep, ...]
 
 
-def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str] = frozenset()) -> Worksheet:
+def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str] = frozenset()) -> ChangePlan:
     """The worksheet that closes the short findings of ``found``; ``only`` keeps it to those families.
 
     The order never shuts the door: accounts are made and let in first, then rules are set, and what takes something
@@ -68,18 +68,18 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
         further = _closing(foreseen, baseline, short)
         steps += further
         for step in further:
-            foreseen = foresee(step, foreseen)
+            foreseen = predict(step, foreseen)
         after = _to_close(audit(foreseen, baseline), only)
         short = [finding for finding in after if _gap(finding) not in asked_for]
         asked_for |= {_gap(finding) for finding in short}
     by_hand = [item for finding in after for item in _manual(foreseen, finding)]
-    return Worksheet(posture.machine.name, tuple(with_trials(posture, steps)), tuple(dict.fromkeys(by_hand)))
+    return ChangePlan(posture.machine.name, tuple(with_trials(posture, steps)), tuple(dict.fromkeys(by_hand)))
 
 
 def _gap(finding: Finding) -> tuple[object, ...]:
     """What tells one gap from another: for a declared account or group also by what it does not meet, which is another
     thing once it has been made."""
-    facts = [(gap.fact, str(gap.actual)) for gap in finding.gaps] if finding.demand is None else []
+    facts = [(gap.fact, str(gap.actual)) for gap in finding.gaps] if finding.requirement is None else []
     return finding.subject, *facts
 
 
@@ -95,9 +95,9 @@ def _manual(posture: Posture, finding: Finding) -> list[ManualStep]:
         said = reading.remedy or (reading.reason if finding.verdict is Verdict.UNKNOWN else "") if reading else ""
         return [ManualStep(finding.subject, said)] if said else []
     advice = [gap.manual for gap in finding.gaps if gap.manual]
-    if finding.demand is not None and finding.demand.rule.derived is None:
+    if finding.requirement is not None and finding.requirement.rule.derived is None:
         if _comes_right(posture, finding):
-            return [ManualStep(finding.subject, WHEN[finding.demand.rule.counts_on(posture)], waits=True)]
+            return [ManualStep(finding.subject, WHEN[finding.requirement.rule.counts_on(posture)], waits=True)]
         refused = _refused(posture, finding) or _beside_what_stands(posture, finding)
         advice = [*filter(None, (reading.remedy if reading else "", refused)), *advice]
     return [ManualStep(finding.subject, said) for said in advice]
@@ -112,24 +112,26 @@ def _beside_what_stands(posture: Posture, finding: Finding) -> str:
 def _comes_right(posture: Posture, finding: Finding) -> bool:
     """Whether what is asked for is set already and only has yet to take effect."""
     coming = finding.reading.pending if finding.reading else None
-    return coming is not None and finding.demand is not None and met_by(posture, finding.demand, coming)
+    return (
+        coming is not None and finding.requirement is not None and is_satisfied_by(posture, finding.requirement, coming)
+    )
 
 
 def _refused(posture: Posture, finding: Finding) -> str:
     """Why this machine does not take what is asked for."""
-    demand = finding.demand
+    demand = finding.requirement
     takes = posture.takes.get(finding.subject) if demand else None
     if demand is None or takes is None:
         return ""
-    return demand.rule.kind.outside(_target(posture, finding), takes)
+    return demand.rule.kind.why_not_accepted(_target(posture, finding), takes)
 
 
 def _target(posture: Posture, finding: Finding) -> Value:
     """The value to set. One that only lacks force is put into force as it is, never loosened."""
-    assert finding.demand is not None and finding.reading is not None
-    rule, desired = finding.demand.rule, finding.demand.desired
+    assert finding.requirement is not None and finding.reading is not None
+    rule, desired = finding.requirement.rule, finding.requirement.desired
     now = finding.reading.value
-    return now if now is not None and met_by(posture, finding.demand, now) else desired.target(rule, now)
+    return now if now is not None and is_satisfied_by(posture, finding.requirement, now) else desired.target(rule, now)
 
 
 def _closing(posture: Posture, baseline: Baseline, short: list[Finding]) -> list[Step]:
@@ -147,20 +149,20 @@ def _closing(posture: Posture, baseline: Baseline, short: list[Finding]) -> list
             # Several accounts may ask for the same list: it is set once, with all of them.
             for rule_id, value in step.values.items():
                 kind, before = CATALOGUE[rule_id].kind, wanted_values.get(rule_id)
-                wanted_values[rule_id] = value if before is None else kind.towards(before, value)
+                wanted_values[rule_id] = value if before is None else kind.target(before, value)
                 also_closes.setdefault(rule_id, []).append(finding.subject)
         reading = finding.reading
-        if finding.demand is None or finding.demand.rule.derived is not None or reading is None:
+        if finding.requirement is None or finding.requirement.rule.derived is not None or reading is None:
             continue
         if not (reading.remedy or _comes_right(posture, finding) or _refused(posture, finding)):
-            target, kind = _target(posture, finding), finding.demand.rule.kind
+            target, kind = _target(posture, finding), finding.requirement.rule.kind
             before = wanted_values.get(finding.subject)
-            wanted_values[finding.subject] = target if before is None else kind.towards(before, target)
+            wanted_values[finding.subject] = target if before is None else kind.target(before, target)
     for rule_id in [each for each in wanted_values if against_standing(posture, each, wanted_values)]:
         del wanted_values[rule_id]
     _keep_what_holds(posture, baseline, wanted_values)
     for step in rule_steps(posture, wanted_values):
-        reasons = [baseline.demands[rule_id].reason for rule_id in step.values if rule_id in baseline.demands]
+        reasons = [baseline.requirements[rule_id].reason for rule_id in step.values if rule_id in baseline.requirements]
         closes = [subject for rule_id in step.values for subject in also_closes.get(rule_id, ())]
         named = tuple(dict.fromkeys((*step.closes, *closes)))
         steps.append(evolve(step, closes=named, why="; ".join(filter(None, (*reasons, step.why)))))
@@ -188,7 +190,7 @@ def _keep_what_holds(posture: Posture, baseline: Baseline, wanted: dict[str, Val
     that contradict each other already are left as they stand."""
     for rule_id in [tied for asked in wanted for tied in set_together(asked)]:
         reading = reading_of(CATALOGUE[rule_id], posture)
-        if rule_id in wanted or rule_id not in baseline.demands or reading.value is None or not reading.enforced:
+        if rule_id in wanted or rule_id not in baseline.requirements or reading.value is None or not reading.enforced:
             continue
         if not against_standing(posture, rule_id, {rule_id: reading.value}):
             wanted[rule_id] = reading.value

@@ -11,7 +11,7 @@ from verrou.core.rules.elevation import PRESET, Preset
 from verrou.core.values import Value
 
 if TYPE_CHECKING:
-    from verrou.core.plan.steps import Setting
+    from verrou.core.plan.steps import RuleSetting
 
 __all__ = [
     "CATALOGUE",
@@ -47,12 +47,12 @@ def reading_of(rule: Rule, posture: Posture) -> Reading:
     return posture.readings.get(rule.id) or absent(f"a {posture.machine.kind} machine has no such rule")
 
 
-def setting(rule_id: str, value: Value) -> "Setting":
+def setting(rule_id: str, value: Value) -> "RuleSetting":
     """What a step needs to know to set a rule."""
-    from verrou.core.plan.steps import Setting
+    from verrou.core.plan.steps import RuleSetting
 
     rule = CATALOGUE[rule_id]
-    return Setting(rule.id, rule.kind, value)
+    return RuleSetting(rule.id, rule.kind, value)
 
 
 def disagreements(value_of: Callable[[Rule], Value | None]) -> Iterator[tuple[Rule, Agreement, Rule]]:

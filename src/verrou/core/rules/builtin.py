@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterator
 
 from verrou.core.model import AccountName, Builtin, Effect, PasswordState, Posture, Reading, absent
 from verrou.core.plan.gaps import Fact, Gap
-from verrou.core.rules.declaration import GapsOf, OffTheAccounts, Rule, Severity
+from verrou.core.rules.declaration import DerivedFromAccounts, GapsOf, Rule, Severity
 from verrou.core.values import NOT_SHIPPED, BuiltinName, Name, Value, YesNo
 
 
@@ -75,7 +75,7 @@ RULES = (
         protects="Each administrator signs in with an account of their own.",
         costs="Another administrator must exist and be tested first.",
         controls=("AC-2", "AC-6(2)"),
-        derived=OffTheAccounts(_enabled(Builtin.ADMIN), "verrou account disable NAME"),
+        derived=DerivedFromAccounts(_enabled(Builtin.ADMIN), "verrou account disable NAME"),
         gaps=_opened_or_closed(Builtin.ADMIN),
     ),
     Rule(
@@ -90,7 +90,7 @@ RULES = (
         protects="Everyone who uses the machine has an account that was created for them.",
         costs="Visitors need an account of their own.",
         controls=("AC-2",),
-        derived=OffTheAccounts(_enabled(Builtin.GUEST), "verrou account disable NAME"),
+        derived=DerivedFromAccounts(_enabled(Builtin.GUEST), "verrou account disable NAME"),
         gaps=_opened_or_closed(Builtin.GUEST),
     ),
     Rule(
@@ -104,7 +104,7 @@ RULES = (
         protects="An attacker has to find the name before guessing the password.",
         costs=("Instructions that name the account must be changed; programs that look it up by name fail."),
         controls=("AC-2",),
-        derived=OffTheAccounts(_name(Builtin.ADMIN), "verrou account rename NAME NEW-NAME", needs=()),
+        derived=DerivedFromAccounts(_name(Builtin.ADMIN), "verrou account rename NAME NEW-NAME", needs=()),
         gaps=_renamed(Builtin.ADMIN, "builtin.admin_name"),
     ),
     Rule(
@@ -118,7 +118,7 @@ RULES = (
         protects="An attacker has to find the name before guessing the password.",
         costs="Instructions that name the account must be changed.",
         controls=("AC-2",),
-        derived=OffTheAccounts(_name(Builtin.GUEST), "verrou account rename NAME NEW-NAME", needs=()),
+        derived=DerivedFromAccounts(_name(Builtin.GUEST), "verrou account rename NAME NEW-NAME", needs=()),
         gaps=_renamed(Builtin.GUEST, "builtin.guest_name"),
     ),
 )

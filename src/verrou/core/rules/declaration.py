@@ -87,7 +87,7 @@ that."""
 
 
 @frozen(eq=False, repr=False)
-class OffTheAccounts:
+class DerivedFromAccounts:
     """How a rule is read off the accounts that a machine keeps. ``compares``: there is a reading only beside a
     baseline, so that the gaps alone decide. ``needs`` is what has to be known of the accounts; ``by`` is the command
     that changes them."""
@@ -123,7 +123,7 @@ class Rule:
     controls: tuple[str, ...] = ()
     agreements: tuple[Agreement, ...] = ()
     set_with: tuple[str, ...] = ()
-    derived: OffTheAccounts | None = None
+    derived: DerivedFromAccounts | None = None
     gaps: GapsOf | None = None
 
     def counts_on(self, posture: Posture) -> Effect:

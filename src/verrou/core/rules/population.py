@@ -30,7 +30,7 @@ from verrou.core.model.access import administers, is_person, known_role, role_of
 from verrou.core.model.ageing import expired, left_out, password_ages
 from verrou.core.model.states import useful_hint
 from verrou.core.plan.gaps import Fact, Gap
-from verrou.core.rules.declaration import GapsOf, OffTheAccounts, Rule, Severity
+from verrou.core.rules.declaration import DerivedFromAccounts, GapsOf, Rule, Severity
 from verrou.core.values import Choice, Roster, Span, Value
 
 if TYPE_CHECKING:  # the steps are made when a gap is closed: who only looks goes without
@@ -68,7 +68,9 @@ def _other_administrators(posture: Posture, wanted: Value, listed: frozenset[str
     name = group.name if group else "ADMINISTRATORS"
     found = {account.name for account in administrators(posture)}
     if not isinstance(wanted, frozenset):
-        advice = f"decide who is an administrator: verrou group join {name} ACCOUNT, or verrou group leave {name} ACCOUNT"
+        advice = (
+            f"decide who is an administrator: verrou group join {name} ACCOUNT, or verrou group leave {name} ACCOUNT"
+        )
         yield Gap("", Fact.ADMINISTERS, found, wanted, manual=advice)
         return
     for account in sorted(administrators(posture), key=lambda each: each.name):
@@ -80,7 +82,11 @@ def _other_administrators(posture: Posture, wanted: Value, listed: frozenset[str
             ends = f"verrou group leave {name} {extra}"
         else:
             lines = ", ".join(str(line) for line in account.granted_by)
-            ends = f"it has these rights by itself, and not by a group: change {lines}" if lines else "it has these rights by its ID"
+            ends = (
+                f"it has these rights by itself, and not by a group: change {lines}"
+                if lines
+                else "it has these rights by its ID"
+            )
         advice = f"{extra} is an administrator but not one of {name_list(sorted(wanted))}: {ends}"
         yield Gap(extra, Fact.ADMINISTERS, True, False, manual=advice)
     if not found & wanted:
@@ -356,7 +362,7 @@ RULES = (
         protects="Accounts left over from earlier seasons are found, or disabled.",
         costs="Every account that is to stay must be listed in the baseline.",
         controls=("AC-2",),
-        derived=OffTheAccounts(
+        derived=DerivedFromAccounts(
             lambda _: absent("it compares the accounts with a baseline: verrou audit shows it"),
             "verrou account disable NAME",
             compares=True,
@@ -374,7 +380,7 @@ RULES = (
         protects="Few people can change everything, and there is always at least one.",
         costs="A former administrator has to ask for changes.",
         controls=("AC-6(5)",),
-        derived=OffTheAccounts(
+        derived=DerivedFromAccounts(
             _administrators,
             "verrou account change NAME --role standard, or verrou account swap OLD NEW",
             needs=(Unread.ADMINISTRATION,),
@@ -398,7 +404,7 @@ RULES = (
         protects="No one can sign in to another person's account by pressing Enter.",
         costs="Every such account needs a password or must be disabled.",
         controls=("IA-5",),
-        derived=OffTheAccounts(_worst_of(blank_accounts, "no blank one"), "verrou account password NAME"),
+        derived=DerivedFromAccounts(_worst_of(blank_accounts, "no blank one"), "verrou account password NAME"),
         gaps=_blank_passwords,
     ),
     Rule(
@@ -418,7 +424,7 @@ RULES = (
         protects="Password ageing applies to everyone, without forgotten exceptions.",
         costs="People who sign in rarely must change their password almost every time.",
         controls=("IA-5(1)",),
-        derived=OffTheAccounts(
+        derived=DerivedFromAccounts(
             _worst_of(unending_accounts, "no unending one"), "verrou account change NAME --ageing-applies"
         ),
         gaps=_unending_passwords,
@@ -436,7 +442,7 @@ RULES = (
         protects="Disabling an account really disables it.",
         costs="A second name for root must become a separate account.",
         controls=("AC-2", "IA-2"),
-        derived=OffTheAccounts(_duplicate_ids, "verrou account remove NAME --files keep", needs=()),
+        derived=DerivedFromAccounts(_duplicate_ids, "verrou account remove NAME --files keep", needs=()),
         gaps=_doubled,
     ),
     Rule(
@@ -455,7 +461,7 @@ RULES = (
             "reported but not disabled."
         ),
         controls=("AC-2(3)",),
-        derived=OffTheAccounts(_unused_for, "verrou account disable NAME"),
+        derived=DerivedFromAccounts(_unused_for, "verrou account disable NAME"),
         gaps=_unused,
     ),
     Rule(
@@ -474,7 +480,7 @@ RULES = (
         protects="Guest and temporary accounts stop working without anyone having to act.",
         costs="An account that is still needed must be extended: verrou account change NAME --until DAY.",
         controls=("AC-2(2)",),
-        derived=OffTheAccounts(_temporary_until, "verrou account change NAME --until DAY"),
+        derived=DerivedFromAccounts(_temporary_until, "verrou account change NAME --until DAY"),
         gaps=_ending_late,
     ),
     Rule(
@@ -490,7 +496,7 @@ RULES = (
         protects="The account list shows who has left, and a wrong clock enables no account.",
         costs="Bringing an account back takes two steps: a new expiry date, and enabling it.",
         controls=("AC-2(3)",),
-        derived=OffTheAccounts(_ended, "verrou account disable NAME"),
+        derived=DerivedFromAccounts(_ended, "verrou account disable NAME"),
         gaps=_ended_and_open,
     ),
     Rule(
@@ -508,7 +514,7 @@ RULES = (
         ),
         costs="Someone who forgets a password needs an administrator.",
         controls=("IA-5", "IA-6"),
-        derived=OffTheAccounts(
+        derived=DerivedFromAccounts(
             _giving_away(Detail.HINT, "hints", with_hints), "verrou account change NAME --no-hint", needs=()
         ),
         gaps=_given_away(Detail.HINT, with_hints),
@@ -529,7 +535,7 @@ RULES = (
         protects="Knowing a person is not enough to get into their account.",
         costs="Someone who forgets a password needs an administrator.",
         controls=("IA-5",),
-        derived=OffTheAccounts(
+        derived=DerivedFromAccounts(
             _giving_away(Detail.RECOVERY_QUESTIONS, "recovery questions", with_questions),
             "verrou account change NAME --no-questions",
             needs=(),

@@ -7,7 +7,7 @@ from typing import Any, TypeAlias
 from attrs import evolve, frozen
 
 from verrou.core.model import Reading, Source, absent
-from verrou.core.values import Takes, Value
+from verrou.core.values import AcceptedValues, Value
 from verrou.machines.bench.authority import Authority
 
 Written: TypeAlias = tuple[str, Any]
@@ -15,14 +15,14 @@ Written: TypeAlias = tuple[str, Any]
 
 
 @frozen(eq=False)
-class Keeper:
+class BenchRuleAdapter:
     """One rule. ``where`` says where the authority keeps it, for people. ``write`` is None where it decides by
     itself; it raises No for what the authority cannot have meant."""
 
     where: str
     read: Callable[[Authority], Reading]
     write: Callable[[Authority, Value], Written] | None
-    takes: Callable[[Authority], Takes]
+    takes: Callable[[Authority], AcceptedValues]
 
 
 def source_of(authority: Authority, key: str) -> Source:
@@ -30,15 +30,17 @@ def source_of(authority: Authority, key: str) -> Source:
     return Source("authority", text=f"{key} = {json.dumps(authority.effective(key), ensure_ascii=False)}")
 
 
-def words(key: str, where: str, words: Mapping[Any, str]) -> Keeper:
+def words(key: str, where: str, words: Mapping[Any, str]) -> BenchRuleAdapter:
     """What the authority keeps as ``words`` has it."""
     back = {word: number for number, word in words.items()}
-    return kept(key, where, words.__getitem__, lambda _, value: back[str(value)], lambda _: Takes(words=tuple(back)))
+    return kept(
+        key, where, words.__getitem__, lambda _, value: back[str(value)], lambda _: AcceptedValues(words=tuple(back))
+    )
 
 
-def switch(key: str, where: str) -> Keeper:
+def switch(key: str, where: str) -> BenchRuleAdapter:
     """What is on or off."""
-    return kept(key, where, bool, lambda _, value: value, lambda _: Takes())
+    return kept(key, where, bool, lambda _, value: value, lambda _: AcceptedValues())
 
 
 def kept(
@@ -46,8 +48,8 @@ def kept(
     where: str,
     to_value: Callable[[Any], Value],
     from_value: Callable[[Authority, Value], Any],
-    takes: Callable[[Authority], Takes],
-) -> Keeper:
+    takes: Callable[[Authority], AcceptedValues],
+) -> BenchRuleAdapter:
     """A key of the authority as it counts now, with what waits for a restart or a sign-in. An edition that lacks it has
     no such rule."""
 
@@ -58,7 +60,7 @@ def kept(
         pending = None if now == coming else to_value(coming)
         return Reading(to_value(now), source=source_of(authority, key), pending=pending)
 
-    def with_waiting(authority: Authority) -> Takes:
+    def with_waiting(authority: Authority) -> AcceptedValues:
         return evolve(takes(authority), waits=authority.waits(key))
 
-    return Keeper(where, read, lambda authority, value: (key, from_value(authority, value)), with_waiting)
+    return BenchRuleAdapter(where, read, lambda authority, value: (key, from_value(authority, value)), with_waiting)

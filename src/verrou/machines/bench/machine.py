@@ -14,13 +14,13 @@ from verrou.machines import (
     Asking,
     Change,
     ChangeSet,
-    Deed,
-    Item,
+    FileState,
+    FolderOperation,
     Outcome,
-    PutBack,
+    PlaceState,
+    RestoreResult,
     Secrets,
     Stamps,
-    Standing,
     StepResult,
 )
 from verrou.machines.bench.authority import Authority, Damaged, No
@@ -76,7 +76,7 @@ class BenchMachine:
         return Files(home, len(inside), size, tuple(elsewhere[:MOST_NAMED]), len(elsewhere), looked_everywhere=True)
 
     @contextmanager
-    def rehearse(self) -> "Iterator[BenchCopy]":
+    def dry_run(self) -> "Iterator[BenchCopy]":
         from verrou.machines.local_files import item_at
 
         stamps = self._stamps()
@@ -96,16 +96,16 @@ class BenchMachine:
     def held(self) -> AbstractContextManager[None]:
         return nullcontext()
 
-    def stands(self, change: Change | Deed, entry: int) -> Standing:
+    def stands(self, change: Change | FolderOperation, entry: int) -> PlaceState:
         from verrou.machines.local_files import item_at
 
         assert isinstance(change, Change), "a bench machine is one file"
         now = item_at(self.path)
         if now.content == change.after.content:
-            return Standing.AFTER
-        return Standing.BEFORE if now.content == change.before.content else Standing.OTHER
+            return PlaceState.AFTER
+        return PlaceState.BEFORE if now.content == change.before.content else PlaceState.OTHER
 
-    def land(self, change: Change | Deed, entry: int) -> None:
+    def land(self, change: Change | FolderOperation, entry: int) -> None:
         from verrou.machines.local_files import sync_folder, write_new
 
         staging = self.records_folder() / STAGED
@@ -116,14 +116,14 @@ class BenchMachine:
         os.rename(staged, self.path)
         sync_folder(self.path.parent)
 
-    def sweep(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
+    def clean_up(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
         staging = self.records_folder() / STAGED
         if staging.is_dir():
             for left in staging.iterdir():
                 left.unlink()
             staging.rmdir()
 
-    def tell(self, line: str, places: Sequence[str]) -> None:
+    def notify(self, line: str, places: Sequence[str]) -> None:
         """A bench machine has no caches and no log."""
 
     def records_folder(self) -> Path:
@@ -133,7 +133,7 @@ class BenchMachine:
 class BenchCopy:
     """The authority in memory, never saved: see :class:`verrou.machines.Copy`."""
 
-    def __init__(self, authority: Authority, file: str, address: str, before: Item, stamps: Stamps) -> None:
+    def __init__(self, authority: Authority, file: str, address: str, before: FileState, stamps: Stamps) -> None:
         self.authority, self.file, self.address = authority, file, address
         self._before, self._stamps = before, stamps
         self._at_first = authority.text()
@@ -157,37 +157,37 @@ class BenchCopy:
         done = isinstance(step, TrySignIn) or self.authority.text() != before
         return StepResult(Outcome.DONE if done else Outcome.UNCHANGED, said)
 
-    def put_back(self, change: Change | Deed, later: Mapping[str, int]) -> PutBack:
+    def restore(self, change: Change | FolderOperation, later: Mapping[str, int]) -> RestoreResult:
         from verrou.machines.bench.merging import merge
 
         assert isinstance(change, Change), "a bench machine is one file"
         before, after, now = change.before.content, change.after.content, self.authority.text().encode()
         if before is None or after is None:
-            return PutBack(change.place, Outcome.REJECTED, "nothing stood there before; left as it is")
+            return RestoreResult(change.place, Outcome.REJECTED, "nothing stood there before; left as it is")
         was, ours = Authority(before.decode()), Authority(after.decode())
         if now == was.text().encode():
-            return PutBack(change.place, Outcome.UNCHANGED)
+            return RestoreResult(change.place, Outcome.UNCHANGED)
         if now == ours.text().encode():
             self.authority, self._as_it_was = was, before
-            return PutBack(change.place, Outcome.UNDONE)
+            return RestoreResult(change.place, Outcome.UNDONE)
         merged, kept = merge(before, after, now)
         named = f"entry {later[change.place]} of this journal" if change.place in later else "another program"
         left = f"; left as they are: {', '.join(kept)}" if kept else ""
         try:
             self.authority = Authority(merged.decode())
         except Damaged as damage:
-            return PutBack(change.place, Outcome.REJECTED, f"{named} wrote to it since ({damage}); left as it is")
+            return RestoreResult(change.place, Outcome.REJECTED, f"{named} wrote to it since ({damage}); left as it is")
         if self.authority.text().encode() == now:
             outcome = Outcome.REJECTED if kept else Outcome.UNCHANGED
-            return PutBack(change.place, outcome, f"{named} wrote to it since{left}" if kept else "")
+            return RestoreResult(change.place, outcome, f"{named} wrote to it since{left}" if kept else "")
         said = f"{named} wrote to it since; only Verrou's own change is undone{left}"
-        return PutBack(change.place, Outcome.UNDONE, said)
+        return RestoreResult(change.place, Outcome.UNDONE, said)
 
-    def go_on(self, change: Change | Deed, stands: Standing) -> PutBack:
+    def go_on(self, change: Change | FolderOperation, stands: PlaceState) -> RestoreResult:
         assert isinstance(change, Change), "a bench machine is one file"
-        return self.put_back(change.backwards(), {})
+        return self.restore(change.backwards(), {})
 
-    def settle(self) -> Sequence[str]:
+    def finish_restore(self) -> Sequence[str]:
         return ()
 
     def mark(self) -> None:

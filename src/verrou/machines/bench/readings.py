@@ -20,7 +20,7 @@ from verrou.core.model import (
     Posture,
     Source,
 )
-from verrou.core.model.ways import EVERYBODY, AccessListEntry, EntryPoint, Principals, Route, nobody_but
+from verrou.core.model.ways import EVERYBODY, AccessListEntry, EntryPoint, Principals, Route, allow_only
 from verrou.machines.bench import authority as other_side
 from verrou.machines.bench import rules, seat
 from verrou.machines.bench.authority import Authority
@@ -106,7 +106,7 @@ def _gates(authority: Authority) -> Iterator[EntryPoint]:
         console = next(passes for way, passes in lists if way == Route.CONSOLE)
         yield EntryPoint(
             Route.CONSOLE,
-            (nobody_but(Principals((name,))),),
+            (allow_only(Principals((name,))),),
             also=(console,),
             proof=False,
             blank=False,

@@ -6,13 +6,13 @@ from typing import Any
 
 from verrou.core.model import Reading, Source, absent
 from verrou.core.model.ways import Route
-from verrou.core.values import Takes, Value
+from verrou.core.values import AcceptedValues, Value
 from verrou.machines.bench import seat_rules
 from verrou.machines.bench.authority import Authority
-from verrou.machines.bench.keeper import Keeper, Written, source_of, switch, words
+from verrou.machines.bench.keeper import BenchRuleAdapter, Written, source_of, switch, words
 
 
-def _number(key: str, where: str, *, unit: str = "", trap: str = "", needs_lockout: bool = False) -> Keeper:
+def _number(key: str, where: str, *, unit: str = "", trap: str = "", needs_lockout: bool = False) -> BenchRuleAdapter:
     """A whole number, of days or minutes where ``unit`` says so; 0 means the word ``trap``, where there is one."""
     one: Any = timedelta(**{unit: 1}) if unit else 1
 
@@ -26,14 +26,14 @@ def _number(key: str, where: str, *, unit: str = "", trap: str = "", needs_locko
     def write(_: Authority, value: Value) -> Written:
         return key, 0 if value == trap else value // one if isinstance(value, timedelta) else value
 
-    def takes(authority: Authority) -> Takes:
+    def takes(authority: Authority) -> AcceptedValues:
         low, high = authority.limits(key)
-        return Takes(one * max(low, 1 if trap else 0), one * high, (trap,) if trap else ())
+        return AcceptedValues(one * max(low, 1 if trap else 0), one * high, (trap,) if trap else ())
 
-    return Keeper(where, read, write, takes)
+    return BenchRuleAdapter(where, read, write, takes)
 
 
-def _blank_ways() -> Keeper:
+def _blank_ways() -> BenchRuleAdapter:
     key = "blank_by"
 
     def read(authority: Authority) -> Reading:
@@ -43,24 +43,24 @@ def _blank_ways() -> Keeper:
         assert isinstance(value, frozenset)
         return key, [str(way) for way in Route if str(way) in value]
 
-    def takes(authority: Authority) -> Takes:
-        return Takes(words=tuple(authority.ways()))
+    def takes(authority: Authority) -> AcceptedValues:
+        return AcceptedValues(words=tuple(authority.ways()))
 
-    return Keeper(
+    return BenchRuleAdapter(
         "the routes on which the authority accepts a blank password; by default the console only", read, write, takes
     )
 
 
-def _storage() -> Keeper:
+def _storage() -> BenchRuleAdapter:
     def read(authority: Authority) -> Reading:
         schemes = {"pbkdf2"} | {account["scheme"] for account in authority.accounts() if account["scheme"]}
         return Reading(frozenset(schemes), source=Source("authority"))
 
-    cannot = Takes(cannot="the authority of a bench machine decides by itself how it stores passwords")
-    return Keeper("what the authority writes", read, None, lambda _: cannot)
+    cannot = AcceptedValues(cannot="the authority of a bench machine decides by itself how it stores passwords")
+    return BenchRuleAdapter("what the authority writes", read, None, lambda _: cannot)
 
 
-KEEPERS: Mapping[str, Keeper] = {
+KEEPERS: Mapping[str, BenchRuleAdapter] = {
     "lockout.after": _number("try_limit", "the authority's lock threshold; 0 there means never", trap="never"),
     "lockout.lasts": _number(
         "lock_minutes",
@@ -121,6 +121,6 @@ def readings(authority: Authority) -> dict[str, Reading]:
     return kept | {rule_id: absent(reason) for rule_id, reason in ABSENT.items()}
 
 
-def takes(authority: Authority) -> dict[str, Takes]:
+def takes(authority: Authority) -> dict[str, AcceptedValues]:
     """What the authority takes, by rule."""
     return {rule_id: keeper.takes(authority) for rule_id, keeper in KEEPERS.items()}

@@ -9,9 +9,9 @@ from attrs import evolve
 from verrou.core.model import Reading, Source
 from verrou.core.model.ways import Route
 from verrou.core.rules.screen import RULES as SCREEN_RULES
-from verrou.core.values import EVERYBODY, GROUP, Notice, Takes, Value
+from verrou.core.values import EVERYBODY, GROUP, AcceptedValues, Notice, Value
 from verrou.machines.bench.authority import Authority, No
-from verrou.machines.bench.keeper import Keeper, Written, kept, source_of, switch, words
+from verrou.machines.bench.keeper import BenchRuleAdapter, Written, kept, source_of, switch, words
 from verrou.machines.bench.seat import DRIVES
 
 
@@ -38,7 +38,7 @@ def _identities(authority: Authority, value: Value) -> list[int] | None:
     return sorted(known[name.casefold()] for name in value)
 
 
-def _listed(key: str, where: str) -> Keeper:
+def _listed(key: str, where: str) -> BenchRuleAdapter:
     """A list of identities. What it holds is read beside the names that they bear today."""
 
     def read(authority: Authority) -> Reading:
@@ -49,19 +49,19 @@ def _listed(key: str, where: str) -> Keeper:
         pending = None if now == coming else _names(authority, coming)
         return evolve(reading, value=_names(authority, now), pending=pending)
 
-    plain = kept(key, where, lambda _: frozenset[str](), _identities, lambda _: Takes())
+    plain = kept(key, where, lambda _: frozenset[str](), _identities, lambda _: AcceptedValues())
     return evolve(plain, read=read)
 
 
-def _minutes(key: str, where: str, unit: str, trap: str) -> Keeper:
+def _minutes(key: str, where: str, unit: str, trap: str) -> BenchRuleAdapter:
     """A number of minutes or seconds, of which 0 means the word ``trap``."""
     one = timedelta(**{unit: 1})
 
     def from_value(_: Authority, value: Value) -> int:
         return value // one if isinstance(value, timedelta) else 0
 
-    def takes(authority: Authority) -> Takes:
-        return Takes(one, one * authority.limits(key)[1], (trap,))
+    def takes(authority: Authority) -> AcceptedValues:
+        return AcceptedValues(one, one * authority.limits(key)[1], (trap,))
 
     return kept(key, where, lambda number: one * number if number else trap, from_value, takes)
 
@@ -69,7 +69,7 @@ def _minutes(key: str, where: str, unit: str, trap: str) -> Keeper:
 _LOCKS_AFTER = next(rule.kind for rule in SCREEN_RULES if rule.id == "screen.locks_after")
 
 
-def _idle() -> Keeper:
+def _idle() -> BenchRuleAdapter:
     """An account's own idle time counts for it unless the machine's is pinned; what holds for all is the weakest."""
     plain = _minutes(
         "idle_minutes",
@@ -105,7 +105,7 @@ def _weaker(value: Value, than: Value) -> bool:
     return _LOCKS_AFTER.rank(value) < _LOCKS_AFTER.rank(than)
 
 
-def _automatic() -> Keeper:
+def _automatic() -> BenchRuleAdapter:
     """For whom the machine signs somebody in by itself, and whether there is anybody whom it would."""
     limits = {0: "nobody", 1: "guests", 2: "anyone"}
     plain = words(
@@ -128,7 +128,7 @@ def _automatic() -> Keeper:
     return evolve(plain, read=read)
 
 
-def _greeting() -> Keeper:
+def _greeting() -> BenchRuleAdapter:
     def from_value(_: Authority, value: Value) -> dict[str, str]:
         assert isinstance(value, Notice)
         return {"title": value.title, "text": value.text}
@@ -138,11 +138,11 @@ def _greeting() -> Keeper:
         "a title and a text of the authority's",
         lambda now: Notice(now["title"], now["text"]),
         from_value,
-        lambda _: Takes(),
+        lambda _: AcceptedValues(),
     )
 
 
-def _drives() -> Keeper:
+def _drives() -> BenchRuleAdapter:
     def from_value(_: Authority, value: Value) -> list[str]:
         assert isinstance(value, frozenset)
         return ["*"] if "all" in value else sorted(value)
@@ -152,7 +152,7 @@ def _drives() -> Keeper:
         "a list of the authority's drives",
         lambda now: frozenset("all" if each == "*" else each for each in now),
         from_value,
-        lambda _: Takes(words=DRIVES),
+        lambda _: AcceptedValues(words=DRIVES),
     )
 
 
@@ -162,7 +162,7 @@ _WAYS = {
     for rule, side, what in (("allowed", "in", "comes in"), ("denied", "out", "is denied"))
 }
 _GIVES: Mapping[Any, str] = {0: "nothing", 1: "approval", 2: "password"}
-KEEPERS: Mapping[str, Keeper] = {
+KEEPERS: Mapping[str, BenchRuleAdapter] = {
     **_WAYS,
     "rights.shut_down": _listed("duty_off", "the authority's list for that right"),
     "rights.set_clock": _listed("duty_clock", "the authority's list for that right"),

@@ -32,7 +32,7 @@ from verrou.core.plan.steps import (
     TrySignIn,
     Unlock,
 )
-from verrou.machines import Change, Deed, Outcome, Secrets, StepResult
+from verrou.machines import Change, FolderOperation, Outcome, Secrets, StepResult
 from verrou.machines.linux.acting import CRONTABS, LINGERING, at_jobs, processes_by_number
 from verrou.machines.linux.files.access_file import confined_groups
 from verrou.machines.linux.files.account_files import (
@@ -43,9 +43,9 @@ from verrou.machines.linux.files.account_files import (
     SUBGID,
     SUBUID,
     AccountFile,
+    AccountLine,
     GroupField,
     PasswdField,
-    Record,
     ShadowField,
     members_of,
     number,
@@ -69,7 +69,7 @@ from verrou.machines.linux.population import (
     login_defs,
     numbers_of_people,
 )
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.ways import sessions
 
@@ -103,8 +103,8 @@ class AccountEdit:
     today_days: int
     hashes: Mapping[str, str] = field(factory=dict)
     files: dict[str, AccountFile] = field(factory=dict, init=False)
-    pending: Sequence[Change | Deed] = ()
-    homes: list[Change | Deed] = field(factory=list, init=False)
+    pending: Sequence[Change | FolderOperation] = ()
+    homes: list[Change | FolderOperation] = field(factory=list, init=False)
     tallies: list[str] = field(factory=list, init=False)
     jobs: dict[str, str] = field(factory=dict, init=False)
     ends: dict[str, str] = field(factory=dict, init=False)
@@ -126,7 +126,7 @@ class AccountEdit:
         homes, tallies, ends, jobs = list(self.homes), list(self.tallies), dict(self.ends), dict(self.jobs)
         try:
             said = self._do(step, secrets)
-        except Refused as refused:
+        except StepRejected as refused:
             self.files.update(kept)
             self.homes, self.tallies, self.ends, self.jobs = homes, tallies, ends, jobs
             self.numbers.forget()
@@ -183,33 +183,33 @@ class AccountEdit:
             case RemoveGroup():
                 return self._remove_group(step.group)
             case SetGroupNote():
-                raise Refused("a Linux system keeps no note about a group")
+                raise StepRejected("a Linux system keeps no note about a group")
             case SetRules() | TrySignIn():
-                raise Refused(f"{step.what}: not a step on account files")
+                raise StepRejected(f"{step.what}: not a step on account files")
             case _:
                 assert_never(step)
 
-    def _record(self, file: str, name: str) -> Record:
+    def _record(self, file: str, name: str) -> AccountLine:
         record = self.files[file].find(name) if file in self.files else None
         if record is None:
-            raise Refused(f"{name} is not in {file}")
+            raise StepRejected(f"{name} is not in {file}")
         return record
 
     def _check_name(self, name: str) -> None:
         if not re.fullmatch(NAMING.pattern, name) or len(name) > NAMING.longest:
-            raise Refused(f"{name!r} is not a valid account name here; expected {NAMING.words}")
+            raise StepRejected(f"{name!r} is not a valid account name here; expected {NAMING.words}")
         for file in (PASSWD, GROUP, SHADOW):
             if file in self.files and self.files[file].find(name):
-                raise Refused(f"the name {name} is in use: it is named in {file}")
+                raise StepRejected(f"the name {name} is in use: it is named in {file}")
 
     def _create(self, step: CreateAccount, secrets: Secrets) -> str:
         name = step.account
         self._check_name(name)
         _check_words(step.full_name, step.note)
         if SHADOW not in self.files:
-            raise Refused(f"there is no {SHADOW}; run pwconv first")
+            raise StepRejected(f"there is no {SHADOW}; run pwconv first")
         if step.must_change and step.cannot_change:
-            raise Refused(f"{name} cannot change a password that it must change")
+            raise StepRejected(f"{name} cannot change a password that it must change")
         self._check_lines_by_name(name, step.role)
         group = self._group_for(step.role)
         uid = self.numbers.free(PASSWD, "UID")
@@ -238,7 +238,7 @@ class AccountEdit:
         """A line that names an account gives it what it gives, also when somebody else comes to that name."""
         line = self._sudoers().made_administrator(name, datetime.now())
         if line and role is not Role.ADMINISTRATOR:
-            raise Refused(f"{line} makes any account called {name} an administrator; take that line away first")
+            raise StepRejected(f"{line} makes any account called {name} an administrator; take that line away first")
 
     def _sudoers(self) -> Sudoers:
         """No step of an edit writes there."""
@@ -260,19 +260,21 @@ class AccountEdit:
             missing = "no group here makes an administrator; install the package sudo"
         found = next((group for group in makers if self.files[GROUP].find(group)), None)
         if found is None:
-            raise Refused(missing)
+            raise StepRejected(missing)
         return found
 
     def _home_and_shell(self, step: CreateAccount) -> tuple[str, str]:
         home = step.home.rstrip("/") or f"{HOMES}/{step.account}"
         parts = home.split("/")
         if not home.startswith("/") or {"", ".", ".."} & set(parts[1:]) or ":" in home or not home.isprintable():
-            raise Refused(f"{home!r} is not a home folder; expected an absolute path, such as /home/{step.account}")
-        coming = any(deed.place == home for deed in (*self.pending, *self.homes) if isinstance(deed, Deed))
+            raise StepRejected(
+                f"{home!r} is not a home folder; expected an absolute path, such as /home/{step.account}"
+            )
+        coming = any(deed.place == home for deed in (*self.pending, *self.homes) if isinstance(deed, FolderOperation))
         if coming or self.root.exists(home):
-            raise Refused(f"{home} is there already; move it away or choose another name")
+            raise StepRejected(f"{home} is there already; move it away or choose another name")
         if step.home and not self.root.place(home).parent.is_dir():
-            raise Refused(f"there is not a folder that {home} could be made in; make it first")
+            raise StepRejected(f"there is not a folder that {home} could be made in; make it first")
         if step.shell:
             self._check_shell(step.shell)
         return home, step.shell or (SHELL if self.root.exists(SHELL) else "/bin/sh")
@@ -280,7 +282,7 @@ class AccountEdit:
     def _check_shell(self, shell: str) -> None:
         listed = [line.strip() for line in self.root.lines(SHELLS) if line.startswith("/")]
         if shell not in listed or not self.root.exists(shell):
-            raise Refused(f"{shell!r} is not a shell here; {SHELLS} lists: {', '.join(listed) or 'none'}")
+            raise StepRejected(f"{shell!r} is not a shell here; {SHELLS} lists: {', '.join(listed) or 'none'}")
 
     def _remove(self, step: Remove) -> str:
         name = step.account
@@ -288,16 +290,16 @@ class AccountEdit:
         uid = int(record.fields[PasswdField.UID])
         same_name = [str(r.line) for r in self.files[PASSWD].records() if r.name == name]
         if len(same_name) > 1:
-            raise Refused(
+            raise StepRejected(
                 f"two accounts are called {name} ({PASSWD}, lines {', '.join(same_name)}). Repair that first."
             )
         first_root = next((r for r in self.files[PASSWD].records() if r.fields[PasswdField.UID] == "0"), None)
         if first_root is not None and first_root.name == name:
-            raise Refused(f"{name} came with the system and stays; it can be disabled")
+            raise StepRejected(f"{name} came with the system and stays; it can be disabled")
         if uid not in numbers_of_people(self.numbers.defs) and uid != 0:
-            raise Refused(f"{name} belongs to the system or to a package; remove the package instead")
+            raise StepRejected(f"{name} belongs to the system or to a package; remove the package instead")
         if uid and (busy := _at_work(self.root, name, uid)):
-            raise Refused(f"{name} {busy}; end that first")
+            raise StepRejected(f"{name} {busy}; end that first")
         said = self._part_with_home(step, record, uid)
         said = "; ".join(filter(None, (said, self._hand_over_elsewhere(step, record, uid))))
         self._take_out(record)
@@ -311,28 +313,30 @@ class AccountEdit:
         return {"to_uid": int(record.fields[PasswdField.UID]), "to_gid": int(record.fields[PasswdField.GID])}
 
     @staticmethod
-    def _from(record: Record) -> tuple[tuple[str, int], ...]:
+    def _from(record: AccountLine) -> tuple[tuple[str, int], ...]:
         return ("uid", int(record.fields[PasswdField.UID])), ("gid", int(record.fields[PasswdField.GID]))
 
-    def _hand_over_elsewhere(self, step: Remove, record: Record, uid: int) -> str:
+    def _hand_over_elsewhere(self, step: Remove, record: AccountLine, uid: int) -> str:
         """Plan that what the account has outside its home belongs to somebody else."""
         if step.choice is not FilesChoice.HAND_OVER or uid == 0:
             return ""
         facts = (*self._from(record), *self._taker(step.to).items(), ("below", 0))
         places = list(islice(everything_elsewhere(self.root, uid, record.fields[PasswdField.HOME]), MOST_HANDED + 1))
         if len(places) > MOST_HANDED:
-            raise Refused(f"{step.account} has more than {MOST_HANDED} files outside its home; hand them over yourself")
-        self.homes += [Deed("hand-over", place, facts) for place in sorted(places)]
+            raise StepRejected(
+                f"{step.account} has more than {MOST_HANDED} files outside its home; hand them over yourself"
+            )
+        self.homes += [FolderOperation("hand-over", place, facts) for place in sorted(places)]
         return f"{counted(len(places), 'file')} elsewhere too" if places else ""
 
     def _tally(self, name: str) -> Path | None:
         place = self.root.place(f"{load_faillock(self.root).tallies}/{name}")
         return place if place.is_file() else None
 
-    def _part_with_home(self, step: Remove, record: Record, uid: int) -> str:
+    def _part_with_home(self, step: Remove, record: AccountLine, uid: int) -> str:
         """Plan what becomes of the home; a folder that is not the account's own is left alone, and said."""
         name, folder = record.name, record.fields[PasswdField.HOME]
-        made = [deed for deed in self.homes if isinstance(deed, Deed) and deed.place == folder]
+        made = [deed for deed in self.homes if isinstance(deed, FolderOperation) and deed.place == folder]
         if made:  # made by a step before this one: it need not be made at all
             self.homes = [deed for deed in self.homes if deed not in made]
             return "it had no home"
@@ -348,33 +352,40 @@ class AccountEdit:
             home.check(others)
         except NoHome as reason:
             if home.is_empty_and_roots():
-                self.homes.append(Deed("take-home", home.inside(), (("uid", 0), ("archive", ""))))
+                self.homes.append(FolderOperation("take-home", home.inside(), (("uid", 0), ("archive", ""))))
                 return ""
             if step.choice in (FilesChoice.KEEP, FilesChoice.HAND_OVER):
                 return f"{reason}, so it is left alone"
-            raise Refused(f"{reason}; remove it with --files keep, which leaves that alone") from None
+            raise StepRejected(f"{reason}; remove it with --files keep, which leaves that alone") from None
         except OSError as error:
-            raise Refused(f"{folder} cannot be looked through ({error.strerror}). Repair that first.") from None
+            raise StepRejected(f"{folder} cannot be looked through ({error.strerror}). Repair that first.") from None
         count, size = home.files()
         held = f"{counted(count, 'file')}, {say_size(size)}"
         if step.choice is FilesChoice.HAND_OVER:
             taker = self._taker(step.to)
             if any(owner == taker["to_uid"] for owner in home.owners()):
-                raise Refused(f"{step.to} has files in {folder} already, which could not be told apart from its own")
-            self.homes.append(Deed("hand-over", home.inside(), (*self._from(record), *taker.items(), ("below", 1))))
+                raise StepRejected(
+                    f"{step.to} has files in {folder} already, which could not be told apart from its own"
+                )
+            self.homes.append(
+                FolderOperation("hand-over", home.inside(), (*self._from(record), *taker.items(), ("below", 1)))
+            )
             return f"{held} in {folder} belong to {step.to} then"
         if step.choice is FilesChoice.KEEP:
             self.homes.append(home.closed())
             return f"{held} stay in {folder}, for root alone"
         if step.choice is FilesChoice.DELETE:
-            self.homes.append(Deed("take-home", home.inside(), (("uid", uid), ("archive", ""))))
+            self.homes.append(FolderOperation("take-home", home.inside(), (("uid", uid), ("archive", ""))))
             return f"{held} deleted"
         archive = new_archive(self.root, name)
         facts = (("uid", uid), ("archive", archive))
-        self.homes += [Deed("archive-home", home.inside(), facts), Deed("take-home", home.inside(), facts)]
+        self.homes += [
+            FolderOperation("archive-home", home.inside(), facts),
+            FolderOperation("take-home", home.inside(), facts),
+        ]
         return f"{held} are in {archive}"
 
-    def _take_out(self, record: Record) -> None:
+    def _take_out(self, record: AccountLine) -> None:
         """Take an account out of every file, with its own group where nobody else is in it."""
         self.numbers.forget()
         name, gid = record.name, record.fields[PasswdField.GID]
@@ -407,10 +418,10 @@ class AccountEdit:
 
     def _create_group(self, step: CreateGroup) -> str:
         if self.files[GROUP].find(step.group):
-            raise Refused(f"there is a group {step.group} already")
+            raise StepRejected(f"there is a group {step.group} already")
         self._check_name(step.group)
         if step.note:
-            raise Refused("a Linux system keeps no note about a group")
+            raise StepRejected("a Linux system keeps no note about a group")
         gid = self.numbers.free(GROUP, "GID")
         self.files[GROUP].add(step.group, "x", str(gid), "")
         if GSHADOW in self.files:
@@ -421,12 +432,12 @@ class AccountEdit:
     def _remove_group(self, name: str) -> str:
         record = self._record(GROUP, name)
         if int(record.fields[GroupField.GID]) < defined_number(self.numbers.defs, "GID_MIN", 1000):
-            raise Refused(f"{name} belongs to the system or to a package, and stays")
+            raise StepRejected(f"{name} belongs to the system or to a package, and stays")
         main = [
             r.name for r in self.files[PASSWD].records() if r.fields[PasswdField.GID] == record.fields[GroupField.GID]
         ]
         if main:
-            raise Refused(f"{name} is the main group of {', '.join(main[:5])}")
+            raise StepRejected(f"{name} is the main group of {', '.join(main[:5])}")
         self._drop_group(name)
         return ""
 
@@ -439,29 +450,33 @@ class AccountEdit:
     def _set_flags(self, step: SetFlags) -> str:
         record = self._record(SHADOW, step.account)
         if record.name != "root" and self._record(PASSWD, step.account).fields[PasswdField.UID] == "0":
-            raise Refused(f"{step.account} is root under another name; remove it instead")
+            raise StepRejected(f"{step.account} is root under another name; remove it instead")
         minimum, maximum, _ = ageing_of_new_accounts(self.numbers.defs)
         values: dict[int, str] = {}
         said = ""
         for flag, on in step.flags.items():
             if flag is Flag.CHANGE_DUE:
                 if on and self._is_root(step.account):
-                    raise Refused(f"{step.account} is exempt: programs run as it, and would be rejected until then")
+                    raise StepRejected(
+                        f"{step.account} is exempt: programs run as it, and would be rejected until then"
+                    )
                 if on and not scheme_of(record.fields[ShadowField.PASSWORD]) and record.fields[ShadowField.PASSWORD]:
-                    raise Refused(f"{step.account} has no password that it could change")
+                    raise StepRejected(f"{step.account} has no password that it could change")
                 was = record.fields[ShadowField.CHANGED]
                 values[ShadowField.CHANGED] = "0" if on else str(self.today_days) if was == "0" else was
             elif flag is Flag.CANNOT_CHANGE:
                 if on and self._is_root(step.account):
-                    raise Refused(f"{step.account} may change every password, its own too")
+                    raise StepRejected(f"{step.account} may change every password, its own too")
                 values[ShadowField.LEAST] = str(NEVER_DAYS) if on else minimum
                 ends = limit_in_days(values.get(ShadowField.LONGEST, record.fields[ShadowField.LONGEST])) is not None
                 said = "once its password expires, only an administrator can set another" if on and ends else said
             elif flag is Flag.AGEING_EXEMPT:
                 if not on and self._is_root(step.account):
-                    raise Refused(f"{step.account} is left out: programs run as it, which would be rejected by its age")
+                    raise StepRejected(
+                        f"{step.account} is left out: programs run as it, which would be rejected by its age"
+                    )
                 if not on and limit_in_days(maximum) is None:
-                    raise Refused("passwords never end on this system; set password.max_age first")
+                    raise StepRejected("passwords never end on this system; set password.max_age first")
                 values[ShadowField.LONGEST] = str(NEVER_DAYS) if on else maximum
         changed = {at: value for at, value in values.items() if record.fields[at] != value}
         if changed:
@@ -478,7 +493,7 @@ class AccountEdit:
                 _check_words(text)
                 words[FULL_NAME if detail is Detail.FULL_NAME else NOTE] = text
             else:
-                raise Refused(f"a Linux system keeps no {detail.value.replace('_', ' ')}")
+                raise StepRejected(f"a Linux system keeps no {detail.value.replace('_', ' ')}")
         shell = dict(step.details).get(Detail.SHELL, record.fields[PasswdField.SHELL])
         fields = (
             *record.fields[:4],
@@ -511,7 +526,7 @@ class AccountEdit:
         record = self._record(SHADOW, name)
         secret = record.fields[ShadowField.PASSWORD].lstrip("!")
         if not secret or secret.startswith("*"):
-            raise Refused(f"{name} has no earlier password. Set one: verrou account password {name}")
+            raise StepRejected(f"{name} has no earlier password. Set one: verrou account password {name}")
         ends = (
             self.ends.pop(name, "")
             if record.fields[ShadowField.END] == CLOSED_FOR_GOOD
@@ -519,7 +534,9 @@ class AccountEdit:
         )
         self.files[SHADOW].change(name, {ShadowField.PASSWORD: secret, ShadowField.END: ends})
         if (days := number(ends)) is not None and days <= self.today_days:
-            raise Refused(f"{name} ended {counted(self.today_days - days, 'day')} ago. Set another expiry date first")
+            raise StepRejected(
+                f"{name} expired {counted(self.today_days - days, 'day')} ago. Set another expiry date first"
+            )
         return ""
 
     def _hash(self, account: str, password: str) -> str:
@@ -535,11 +552,11 @@ class AccountEdit:
         )
         must_change = step.must_change and not self._is_root(step.account)
         if must_change and number(record.fields[ShadowField.LEAST]) == NEVER_DAYS:
-            raise Refused(f"{step.account} cannot change a password that it must change")
+            raise StepRejected(f"{step.account} cannot change a password that it must change")
         stays_shut = shut_root or (now.startswith("!") and bool(scheme_of(now)))
         if stays_shut:
             if not secret:
-                raise Refused(f"{step.account} is disabled; a blank password would enable it, so enable it first")
+                raise StepRejected(f"{step.account} is disabled; a blank password would enable it, so enable it first")
             secret = f"!{secret}"
         changed = "0" if must_change else str(self.today_days)
         self.files[SHADOW].change(step.account, {ShadowField.PASSWORD: secret, ShadowField.CHANGED: changed})
@@ -553,7 +570,7 @@ class AccountEdit:
     def _set_end(self, step: SetEnd) -> str:
         now = self._record(SHADOW, step.account).fields[ShadowField.END]
         if self._is_root(step.account) and step.until is not None:
-            raise Refused(f"an end date on {step.account} would stop cron and elevation")
+            raise StepRejected(f"an end date on {step.account} would stop cron and elevation")
         days = _expires(step.until)
         if now == CLOSED_FOR_GOOD:  # it is disabled: its end waits until it is enabled
             self.ends.pop(step.account, None)
@@ -565,7 +582,7 @@ class AccountEdit:
     def _unlock(self, name: str) -> str:
         self._record(PASSWD, name)
         if "/" in name:
-            raise Refused(f"{name!r} is not a file name, so it has no tally")
+            raise StepRejected(f"{name!r} is not a file name, so it has no tally")
         if self._tally(name) is not None:
             self.tallies.append(f"{load_faillock(self.root).tallies}/{name}")
         return ""
@@ -573,11 +590,11 @@ class AccountEdit:
     def _rename(self, name: str, new_name: str) -> str:
         record = self._record(PASSWD, name)
         if record.fields[PasswdField.UID] == "0":
-            raise Refused(f"programs rely on the name {name}; it stays")
+            raise StepRejected(f"programs rely on the name {name}; it stays")
         self._check_name(new_name)
         named = self._sudoers().names_user(name)
         if named:
-            raise Refused(f"{named[0]} names {name}; put the account into a group that elevates, then rename it")
+            raise StepRejected(f"{named[0]} names {name}; put the account into a group that elevates, then rename it")
         for file in (PASSWD, SHADOW, SUBUID, SUBGID):
             if file in self.files and (there := self.files[file].find(name)):
                 self.files[file].replace(there, (new_name, *there.fields[1:]))
@@ -606,7 +623,7 @@ class AccountEdit:
         account = self._record(PASSWD, name)
         record = self._record(GROUP, group)
         if not joins and account.fields[PasswdField.GID] == record.fields[GroupField.GID]:
-            raise Refused(f"{group} is the main group of {name}; it cannot leave it")
+            raise StepRejected(f"{group} is the main group of {name}; it cannot leave it")
         for file in (GROUP, GSHADOW):
             there = self.files[file].find(group) if file in self.files else None
             if there is None:
@@ -633,7 +650,7 @@ def _checked_first(step: Step) -> bool:
 def _check_words(*texts: str) -> None:
     for text in texts:
         if set(text) & set(":,=\n") or not text.isprintable():
-            raise Refused("a full name or a note may hold no colon, comma, equals sign or control character")
+            raise StepRejected("a full name or a note may hold no colon, comma, equals sign or control character")
 
 
 def _comment(text: str, words: Mapping[int, str]) -> str:

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from typing import IO, Any
 
 from verrou.core.errors import MachineRefused
-from verrou.machines import Item
+from verrou.machines import FileState
 from verrou.machines.linux.homes import OPEN_FOLDER, walk_open
 from verrou.machines.local_files import sync_folder, write_all, write_new
 
@@ -52,7 +52,7 @@ def pack(home: int, name: str, folder: int, archive: str) -> None:
             checksum = hashlib.file_digest(stream, "sha256").hexdigest()
     finally:
         os.close(descriptor)
-    note = Item(f"{checksum}  {archive}\n".encode(), 0o600, os.geteuid(), os.getegid())
+    note = FileState(f"{checksum}  {archive}\n".encode(), 0o600, os.geteuid(), os.getegid())
     write_new(checksum_file(archive), note, folder)
     os.rename(part, archive, src_dir_fd=folder, dst_dir_fd=folder)
     sync_folder(folder)

@@ -29,16 +29,16 @@ from verrou.core.trials import Answer, CannotTry, TrialAccount
 from verrou.core.values import GROUP as GROUP_SIGN
 from verrou.machines import (
     NOTHING,
-    CannotRehearse,
     Change,
     ChangeSet,
-    Deed,
-    Item,
+    DryRunUnavailable,
+    FileState,
+    FolderOperation,
     Outcome,
-    PutBack,
+    PlaceState,
+    RestoreResult,
     Secrets,
     Stamps,
-    Standing,
     StepResult,
 )
 from verrou.machines.linux import guests
@@ -48,7 +48,7 @@ from verrou.machines.linux.files.access_file import let_in_everywhere
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, PasswdField
 from verrou.machines.linux.files.sshd import sshd_setting
 from verrou.machines.linux.homes import OPEN_FOLDER, new_archive
-from verrou.machines.linux.landing import COPIED, Landing, copied_name, leaving_name
+from verrou.machines.linux.landing import COPIED, Applier, copied_name, leaving_name
 from verrou.machines.linux.landing_order import GIVING, STACK, TAKING, ordered
 from verrou.machines.linux.merging import merger_for
 from verrou.machines.linux.new_homes import HOMES, is_as_made
@@ -57,11 +57,11 @@ from verrou.machines.linux.pam.profiles import update_stack
 from verrou.machines.linux.pam.services import behind
 from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.private_copy import PrivateCopy
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules import named_otherwise, set_rules
 from verrou.machines.linux.trial_account import TrialOnLinux
-from verrou.machines.local_files import dress, write_all
+from verrou.machines.local_files import set_attributes, write_all
 
 UPDATERS_OWN = ("/var/lib/pam/", f"{STACK}common-")
 """What the updater of the PAM stack writes: put together anew rather than merged."""
@@ -80,11 +80,11 @@ class LinuxCopy:
     copy: PrivateCopy
     taken_of: Stamps
     look: Callable[[Root], Posture]
-    _known: dict[str, Item] = field(factory=dict, init=False)
-    _phases: list[list[Change | Deed]] = field(factory=list, init=False)
-    _at_home: list[Change | Deed] = field(factory=list, init=False)
+    _known: dict[str, FileState] = field(factory=dict, init=False)
+    _phases: list[list[Change | FolderOperation]] = field(factory=list, init=False)
+    _at_home: list[Change | FolderOperation] = field(factory=list, init=False)
     _tallies: set[str] = field(factory=set, init=False)
-    _put_back: dict[str, Item] = field(factory=dict, init=False)
+    _put_back: dict[str, FileState] = field(factory=dict, init=False)
     _restack: bool = field(default=False, init=False)
     _observed: Posture | None = field(default=None, init=False)
 
@@ -133,7 +133,7 @@ class LinuxCopy:
                     result = StepResult(Outcome.UNCHANGED, result.said)
             else:
                 result = self._edit_with_settings(step, secrets)
-        except (Refused, CannotRehearse) as refused:
+        except (StepRejected, DryRunUnavailable) as refused:
             result = StepResult(Outcome.REJECTED, str(refused))
         except OSError as error:
             result = StepResult(Outcome.REJECTED, self._why(error))
@@ -168,8 +168,8 @@ class LinuxCopy:
         """
         where = str(error.filename or "a file").removeprefix(str(self.root.path))
         if error.errno in OF_THE_COPY:
-            raise CannotRehearse(f"{where} could not be written on the copy: {error.strerror}") from None
-        marked = Landing(self.machine_root).obstacles([Change(where, NOTHING, NOTHING)])
+            raise DryRunUnavailable(f"{where} could not be written on the copy: {error.strerror}") from None
+        marked = Applier(self.machine_root).obstacles([Change(where, NOTHING, NOTHING)])
         return marked[0] if marked else f"{where}: {error.strerror}; Verrou does not write there"
 
     def _edit_with_settings(self, step: Step, secrets: Secrets) -> StepResult:
@@ -231,7 +231,7 @@ class LinuxCopy:
     def _ask(self, do: str, **request: object) -> Answer:
         try:
             answer = self.copy.ask(do, **request)
-        except CannotRehearse as reason:
+        except DryRunUnavailable as reason:
             raise CannotTry(str(reason)) from None
         self.root.forget()
         return Answer(answer.get("accepted") is True, str(answer.get("said", "")))
@@ -279,12 +279,12 @@ class LinuxCopy:
                 found.add(inner)
                 self._below(inner, found)
 
-    def _item_before(self, place: str) -> Item:
+    def _item_before(self, place: str) -> FileState:
         if place not in self._known:
             self._known[place] = self.machine_root.item(place)
         return self._known[place]
 
-    def _item_after(self, place: str) -> Item:
+    def _item_after(self, place: str) -> FileState:
         """What stands in a place of the copy. No step changes the attributes of a file that is there, and the memory
         that the copy is made in may not hold all of them: they are the machine's own, or what was put back."""
         item, before = self.root.item(place), self._item_before(place)
@@ -292,10 +292,10 @@ class LinuxCopy:
         same_kind = meant.there and item.there and meant.folder is item.folder and not item.link
         return item._replace(attributes=meant.attributes) if same_kind else item
 
-    def _snapshot(self) -> dict[str, Item]:
+    def _snapshot(self) -> dict[str, FileState]:
         return {place: self.root.item(place) for place in self._candidates()}
 
-    def _restore(self, before: Mapping[str, Item]) -> None:
+    def _restore(self, before: Mapping[str, FileState]) -> None:
         """Make the copy again what it was."""
         for place in sorted(self._candidates() | set(before), key=lambda name: -name.count("/")):
             was = before[place] if place in before else self._item_before(place)
@@ -303,7 +303,7 @@ class LinuxCopy:
                 self._write(place, was)
         self.root.forget()
 
-    def _write(self, place: str, item: Item) -> None:
+    def _write(self, place: str, item: FileState) -> None:
         """Make a place of the copy what ``item`` is."""
         now = self.root.item(place)
         if item.there:
@@ -330,8 +330,8 @@ class LinuxCopy:
         """See :meth:`verrou.machines.Copy.mark`."""
         self._phases.append(self._done_since())
 
-    def _done_since(self) -> list[Change | Deed]:
-        changes: list[Change | Deed] = []
+    def _done_since(self) -> list[Change | FolderOperation]:
+        changes: list[Change | FolderOperation] = []
         for place in sorted(self._candidates()):
             before, after = self._item_before(place), self._item_after(place)
             if before != after:
@@ -377,7 +377,7 @@ class LinuxCopy:
 
     def remarks(self, changes: ChangeSet) -> Sequence[str]:
         """See :meth:`verrou.machines.Copy.remarks`."""
-        said = Landing(self.machine_root).remarks(changes)
+        said = Applier(self.machine_root).remarks(changes)
         if not self.machine_root.live and self.copy.ran:
             programs = ", ".join(sorted(self.copy.ran))
             said.append(
@@ -387,31 +387,31 @@ class LinuxCopy:
 
     def obstacles(self, changes: ChangeSet) -> Sequence[str]:
         """See :meth:`verrou.machines.Copy.obstacles`."""
-        return Landing(self.machine_root).obstacles(changes)
+        return Applier(self.machine_root).obstacles(changes)
 
     # Going back
 
-    def put_back(self, change: Change | Deed, later: Mapping[str, int]) -> PutBack:
+    def restore(self, change: Change | FolderOperation, later: Mapping[str, int]) -> RestoreResult:
         """See :meth:`verrou.machines.Copy.put_back`."""
-        if isinstance(change, Deed):
+        if isinstance(change, FolderOperation):
             return self._put_back_deed(change)
         place, before, after = change
         if not self._is_copied(place):
             return self._put_back_at_home(change)
         now = self.root.item(place)
         if now == before:
-            return PutBack(place, Outcome.UNCHANGED)
+            return RestoreResult(place, Outcome.UNCHANGED)
         if now == after:
             return self._written(place, before, "")
         named = f"entry {later[place]} of this journal" if place in later else "another program"
         if place.startswith(UPDATERS_OWN):
             self._restack = True
-            return PutBack(place, Outcome.UNDONE, f"{named} wrote to it since; the system puts it together anew")
+            return RestoreResult(place, Outcome.UNDONE, f"{named} wrote to it since; the system puts it together anew")
         if None in (now.content, before.content, after.content):
-            return PutBack(place, Outcome.REJECTED, f"{named} wrote to it since; left as it is")
+            return RestoreResult(place, Outcome.REJECTED, f"{named} wrote to it since; left as it is")
         assert now.content is not None and before.content is not None and after.content is not None
         content, kept = merger_for(place)(before.content, after.content, now.content)
-        merged = Item(
+        merged = FileState(
             content,
             before.mode if now.mode == after.mode else now.mode,
             before.uid if now.uid == after.uid else now.uid,
@@ -421,19 +421,19 @@ class LinuxCopy:
         left = f"; left as they are: {', '.join(kept)}" if kept else ""
         if merged == now:
             outcome = Outcome.REJECTED if kept else Outcome.UNCHANGED
-            return PutBack(place, outcome, f"{named} wrote to it since{left}" if kept else "")
+            return RestoreResult(place, outcome, f"{named} wrote to it since{left}" if kept else "")
         return self._written(place, merged, f"{named} wrote to it since; only Verrou's own change is undone{left}")
 
-    def go_on(self, change: Change | Deed, stands: Standing) -> PutBack:
+    def go_on(self, change: Change | FolderOperation, stands: PlaceState) -> RestoreResult:
         """See :meth:`verrou.machines.Copy.go_on`."""
-        if isinstance(change, Change) and stands is not Standing.BEFORE:
-            return self.put_back(change.backwards(), {})
+        if isinstance(change, Change) and stands is not PlaceState.BEFORE:
+            return self.restore(change.backwards(), {})
         if isinstance(change, Change) and self._is_copied(change.place):
             return self._written(change.place, change.after, "")
         self._at_home.append(change)
-        return PutBack(change.place, Outcome.DONE)
+        return RestoreResult(change.place, Outcome.DONE)
 
-    def _written(self, place: str, item: Item, said: str) -> PutBack:
+    def _written(self, place: str, item: FileState, said: str) -> RestoreResult:
         now = self.root.item(place)
         try:
             if place.startswith(f"{load_faillock(self.root).tallies}/"):
@@ -443,48 +443,48 @@ class LinuxCopy:
         except OSError as error:
             # What is half written must never land: the whole copy is given up.
             if error.errno in OF_THE_COPY or self.root.item(place) != now:
-                raise CannotRehearse(f"{place} could not be written on the copy: {error.strerror}") from None
-            return PutBack(place, Outcome.REJECTED, f"{error.strerror}; left as it is")
-        return PutBack(place, Outcome.UNDONE, said)
+                raise DryRunUnavailable(f"{place} could not be written on the copy: {error.strerror}") from None
+            return RestoreResult(place, Outcome.REJECTED, f"{error.strerror}; left as it is")
+        return RestoreResult(place, Outcome.UNDONE, said)
 
     def _is_copied(self, place: str) -> bool:
         folders = (*self.copy.uppers, load_faillock(self.root).tallies)
         return any(place.startswith(f"{folder}/") for folder in folders)
 
-    def _put_back_at_home(self, change: Change) -> PutBack:
+    def _put_back_at_home(self, change: Change) -> RestoreResult:
         """A folder that stands where the copy only shows the machine: a home, or one before it."""
         now = self.machine_root.item(change.place)
         if now == change.before:
-            return PutBack(change.place, Outcome.UNCHANGED)
+            return RestoreResult(change.place, Outcome.UNCHANGED)
         if now != change.after:
-            return PutBack(change.place, Outcome.REJECTED, "it was changed since; left as it is")
+            return RestoreResult(change.place, Outcome.REJECTED, "it was changed since; left as it is")
         self._at_home.append(Change(change.place, now, change.before))
-        return PutBack(change.place, Outcome.UNDONE)
+        return RestoreResult(change.place, Outcome.UNDONE)
 
-    def _put_back_deed(self, deed: Deed) -> PutBack:
+    def _put_back_deed(self, deed: FolderOperation) -> RestoreResult:
         place, there = deed.place, self.machine_root.item(deed.place).there
         match deed.verb:
             case "make-home" if coming := self._coming(place):
                 # Who had it is not made again either: it would belong to nobody.
                 self._at_home.remove(coming)
                 kept = dict(coming.facts).get("archive")
-                return PutBack(place, Outcome.UNDONE, f"its files stay in {kept}" if kept else "")
+                return RestoreResult(place, Outcome.UNDONE, f"its files stay in {kept}" if kept else "")
             case "make-home" if there and is_as_made(self.machine_root, deed):
-                self._at_home.append(Deed("unmake-home", place, deed.facts))
-                return PutBack(place, Outcome.UNDONE)
+                self._at_home.append(FolderOperation("unmake-home", place, deed.facts))
+                return RestoreResult(place, Outcome.UNDONE)
             case "make-home" if there:
                 now = self.machine_root.item(place)
                 self._at_home.append(Change(place, now, now._replace(mode=0o700, uid=0, gid=0, attributes=())))
-                return PutBack(place, Outcome.UNDONE, "it was used since, so its files stay, for root alone")
+                return RestoreResult(place, Outcome.UNDONE, "it was used since, so its files stay, for root alone")
             case "unmake-home" if not there:
-                self._at_home.append(Deed("make-home", place, deed.facts))
-                return PutBack(place, Outcome.UNDONE)
+                self._at_home.append(FolderOperation("make-home", place, deed.facts))
+                return RestoreResult(place, Outcome.UNDONE)
             case "take-home" if there and self._half_deleted(deed):
                 return self._bring_home(deed)
             case "take-home" if there and (self._landed(deed) or self._aside(deed)):
                 kept = deed.fact("archive")
                 said = f"; unpack {kept} manually" if kept else ""
-                return PutBack(place, Outcome.REJECTED, f"it was created again since; left as it is{said}")
+                return RestoreResult(place, Outcome.REJECTED, f"it was created again since; left as it is{said}")
             case "take-home" if not there:
                 return self._bring_home(deed)
             case "bring-home" if there:
@@ -492,45 +492,45 @@ class LinuxCopy:
                 if deed.fact("archive"):
                     name = deed.fact("archive").rpartition("/")[2].rpartition("-")[0].rpartition("-")[0]
                     facts = (facts[0], ("archive", new_archive(self.machine_root, name)))
-                    self._at_home.append(Deed("archive-home", place, facts))
-                self._at_home.append(Deed("take-home", place, facts))
-                return PutBack(place, Outcome.UNDONE)
+                    self._at_home.append(FolderOperation("archive-home", place, facts))
+                self._at_home.append(FolderOperation("take-home", place, facts))
+                return RestoreResult(place, Outcome.UNDONE)
             case "hand-over":
                 return self._hand_back(deed)
             case "archive-home" if there and not self._landed(deed) and not self._aside(deed):
                 if not self.machine_root.item(deed.fact("archive")).there:
-                    return PutBack(deed.fact("archive"), Outcome.UNCHANGED)
-                self._at_home.append(Deed("drop-archive", place, deed.facts))
-                return PutBack(deed.fact("archive"), Outcome.UNDONE)
+                    return RestoreResult(deed.fact("archive"), Outcome.UNCHANGED)
+                self._at_home.append(FolderOperation("drop-archive", place, deed.facts))
+                return RestoreResult(deed.fact("archive"), Outcome.UNDONE)
             case _:
-                return PutBack(place, Outcome.UNCHANGED)
+                return RestoreResult(place, Outcome.UNCHANGED)
 
-    def _coming(self, place: str) -> Deed | None:
+    def _coming(self, place: str) -> FolderOperation | None:
         """A home that the same undo was about to bring back."""
-        brought = [deed for deed in self._at_home if isinstance(deed, Deed) and deed.place == place]
+        brought = [deed for deed in self._at_home if isinstance(deed, FolderOperation) and deed.place == place]
         return next((deed for deed in brought if deed.verb in ("bring-home", "make-home")), None)
 
-    def _hand_back(self, deed: Deed) -> PutBack:
+    def _hand_back(self, deed: FolderOperation) -> RestoreResult:
         """Give back what was handed over, also where that broke off half-way."""
-        whole, owners = bool(deed.number("below")), Landing(self.machine_root).owners(deed)
+        whole, owners = bool(deed.number("below")), Applier(self.machine_root).owners(deed)
         if not owners:
-            return PutBack(deed.place, Outcome.REJECTED, "it is gone")
+            return RestoreResult(deed.place, Outcome.REJECTED, "it is gone")
         if deed.number("to_uid") not in owners:
             ours = deed.number("uid") in owners
             said = "" if ours else "it has another owner since; left as it is"
-            return PutBack(deed.place, Outcome.UNCHANGED if ours else Outcome.REJECTED, said)
+            return RestoreResult(deed.place, Outcome.UNCHANGED if ours else Outcome.REJECTED, said)
         facts = dict(deed.facts)
         turned = {"uid": facts["to_uid"], "gid": facts["to_gid"], "to_uid": facts["uid"], "to_gid": facts["gid"]}
-        self._at_home.append(Deed("hand-over", deed.place, (*turned.items(), ("below", int(whole)))))
+        self._at_home.append(FolderOperation("hand-over", deed.place, (*turned.items(), ("below", int(whole)))))
         since = "what its new owner put there since goes along" if whole and self._landed(deed) else ""
-        return PutBack(deed.place, Outcome.UNDONE, since)
+        return RestoreResult(deed.place, Outcome.UNDONE, since)
 
     @staticmethod
-    def _landed(deed: Deed) -> bool:
+    def _landed(deed: FolderOperation) -> bool:
         """Whether the entry of a deed came to its end."""
         return bool(dict(deed.facts).get("finished"))
 
-    def _aside(self, deed: Deed) -> str:
+    def _aside(self, deed: FolderOperation) -> str:
         """What a home is called that an entry which broke off moved aside; nothing where there is none. What one that
         came to its end left is about to be deleted, and no way back may rest on it."""
         if self._landed(deed):
@@ -540,24 +540,26 @@ class LinuxCopy:
         names = (leaving_name(last, entry), copied_name(last, entry))
         return next((name for name in names if self.machine_root.item(f"{folder}/{name}").there), "")
 
-    def _half_deleted(self, deed: Deed) -> bool:
+    def _half_deleted(self, deed: FolderOperation) -> bool:
         """Whether what stands in a home's place is what is left of it, while the whole of it stands aside."""
         return self._aside(deed).startswith(COPIED)
 
-    def _bring_home(self, deed: Deed) -> PutBack:
+    def _bring_home(self, deed: FolderOperation) -> RestoreResult:
         aside = self._aside(deed)
         archive = deed.fact("archive")
         facts = (("uid", deed.number("uid")), ("archive", archive), ("aside", aside))
         if not aside and deed.number("uid") == 0 and not archive:
             kept = (("uid", 0), ("gid", 0), ("mode", 0o755), ("kept", 0))
-            self._at_home.append(Deed("make-home", deed.place, kept))
-            return PutBack(deed.place, Outcome.UNDONE)
+            self._at_home.append(FolderOperation("make-home", deed.place, kept))
+            return RestoreResult(deed.place, Outcome.UNDONE)
         if not aside and not archive:
-            return PutBack(deed.place, Outcome.REJECTED, "it was deleted for good")
+            return RestoreResult(deed.place, Outcome.REJECTED, "it was deleted for good")
         if not aside and not self._whole(archive):
-            return PutBack(deed.place, Outcome.REJECTED, f"{archive} is not what was written: its checksum differs")
-        self._at_home.append(Deed("bring-home", deed.place, facts))
-        return PutBack(deed.place, Outcome.UNDONE, "" if aside else f"unpacked from {archive}, which stays")
+            return RestoreResult(
+                deed.place, Outcome.REJECTED, f"{archive} is not what was written: its checksum differs"
+            )
+        self._at_home.append(FolderOperation("bring-home", deed.place, facts))
+        return RestoreResult(deed.place, Outcome.UNDONE, "" if aside else f"unpacked from {archive}, which stays")
 
     def _whole(self, archive: str) -> bool:
         shelf, _, name = archive.rpartition("/")
@@ -570,14 +572,14 @@ class LinuxCopy:
         finally:
             os.close(folder)
 
-    def settle(self) -> Sequence[str]:
+    def finish_restore(self) -> Sequence[str]:
         """See :meth:`verrou.machines.Copy.settle`."""
         if not self._restack:
             return ()
         self._restack = False
         try:
             update_stack(self.root)
-        except (Refused, CannotRehearse) as reason:
+        except (StepRejected, DryRunUnavailable) as reason:
             return (f"the PAM stack could not be put together anew: {reason}",)
         return ("the system put its PAM stack together anew",)
 
@@ -588,7 +590,7 @@ class LinuxCopy:
         """See :meth:`verrou.machines.Copy.attempt`."""
         try:
             self.copy.ask("library")
-        except CannotRehearse as reason:
+        except DryRunUnavailable as reason:
             raise CannotTry(str(reason)) from None
         name = f"trial{random_source.token_hex(4)}"
         password = make_password(policy, name, random_source.SystemRandom())
@@ -613,7 +615,7 @@ class LinuxCopy:
 class _RootWith(Root):
     """A root in which some places are something else than what stands there."""
 
-    instead: dict[str, Item] = field(factory=dict, init=False)
+    instead: dict[str, FileState] = field(factory=dict, init=False)
 
     def text(self, name: str) -> str | None:
         item = self.instead.get(name)
@@ -622,7 +624,7 @@ class _RootWith(Root):
         return None if item.content is None else item.content.decode("utf-8", "surrogateescape")
 
 
-def _put(folder: int, name: str, item: Item) -> None:
+def _put(folder: int, name: str, item: FileState) -> None:
     """A file or folder of the copy, with what hangs on it as far as the copy can hold it."""
     if item.folder:
         with suppress(FileExistsError):
@@ -633,7 +635,7 @@ def _put(folder: int, name: str, item: Item) -> None:
         descriptor = os.open(name, flags, 0o600, dir_fd=folder)
     try:
         write_all(descriptor, item.content or b"")
-        dress(descriptor, item, all_of_it=False)
+        set_attributes(descriptor, item, all_of_it=False)
     finally:
         os.close(descriptor)
 

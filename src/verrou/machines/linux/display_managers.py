@@ -10,7 +10,7 @@ from collections.abc import Iterator
 
 from verrou.core.model import Source
 from verrou.machines.linux.entry.automatic import Automatic, signed_in_at_start
-from verrou.machines.linux.files.keyfile import Entry, all_entries, drop_ins, headings, last_of, with_entry
+from verrou.machines.linux.files.keyfile import KeyfileEntry, all_entries, drop_ins, headings, last_of, with_entry
 from verrou.machines.linux.root import Root
 
 LIGHTDM_CONF = "/etc/lightdm/lightdm.conf"
@@ -60,12 +60,12 @@ def lightdm_files(root: Root) -> list[str]:
     return [*(file for folder in folders for file in drop_ins(root, (folder,))), LIGHTDM_CONF]
 
 
-def of_seat(root: Root) -> dict[str, Entry]:
+def of_seat(root: Root) -> dict[str, KeyfileEntry]:
     """What counts for the seat of the machine, by key."""
-    of_all: dict[str, Entry] = {}
-    of_this: dict[str, Entry] = {}
+    of_all: dict[str, KeyfileEntry] = {}
+    of_this: dict[str, KeyfileEntry] = {}
     for file in lightdm_files(root):
-        sections: dict[str, dict[str, Entry]] = {name: {} for name in headings(root.lines(file))}
+        sections: dict[str, dict[str, KeyfileEntry]] = {name: {} for name in headings(root.lines(file))}
         for entry in all_entries(root, [file]):
             sections.setdefault(entry.section, {})[entry.key] = entry
         # The older name of the section for every seat is the same section to lightdm, and of the two in one file the

@@ -9,7 +9,7 @@ from attrs import define, evolve, field
 from verrou.core.errors import VerrouError
 from verrou.core.model import Account, Grant, PasswordState, Source
 from verrou.core.model.known import Known, any_of
-from verrou.machines import CannotRehearse
+from verrou.machines import DryRunUnavailable
 from verrou.machines.linux.files.doas import DOAS_CONF
 from verrou.machines.linux.files.sudoers import SUDOERS, Person
 from verrou.machines.linux.pam.asking import was_not_asked, word_and_hash
@@ -65,7 +65,7 @@ class ElevationAsked:
         chosen = dict(list(different.items())[:MOST_ASKED])
         try:
             answers = dict(zip(chosen, self._answers(list(chosen.values())), strict=True))
-        except (CannotRehearse, VerrouError, KeyError, TypeError, ValueError) as error:
+        except (DryRunUnavailable, VerrouError, KeyError, TypeError, ValueError) as error:
             self.told.append(was_not_asked(str(error)))
             return self.people.accounts
         known = [answer.known for answer in answers.values()]

@@ -12,7 +12,7 @@ from verrou.machines.linux.packages import without_module
 from verrou.machines.linux.pam.faillock import module_installed
 from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, add_profiles
 from verrou.machines.linux.pam.stack import load_stack
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.ways import NAMESPACE, NAMESPACE_FOLDER, fresh_homes
 
@@ -50,13 +50,13 @@ def confine(root: Root, group: str) -> str:
         Refused: the module cannot be brought into the stack.
     """
     if not module_installed(root, ACCESS):
-        raise Refused("; ".join(filter(None, without_module(root, ACCESS))))
+        raise StepRejected("; ".join(filter(None, without_module(root, ACCESS))))
     lines = [line for line in root.lines(ACCESS_FILE) if f":({group}):" not in line]
     lines += [f"+:({group}):{' '.join(SEATS)}", f"-:({group}):ALL"]
     root.write(ACCESS_FILE, "\n".join(lines) + "\n")
     _into_stack(root, ACCESS_PROFILE)
     if group not in confined_groups(root, {group}):
-        raise Refused(f"{ACCESS} does not keep {group} to the console; {EDITED_BY_HAND}")
+        raise StepRejected(f"{ACCESS} does not keep {group} to the console; {EDITED_BY_HAND}")
     return f"{ACCESS_FILE} keeps its members to the console"
 
 
@@ -67,13 +67,13 @@ def freshen(root: Root, name: str, home: str) -> str:
         Refused: the module cannot be brought into the stack.
     """
     if not module_installed(root, NAMESPACE):
-        raise Refused("; ".join(filter(None, without_module(root, NAMESPACE))))
+        raise StepRejected("; ".join(filter(None, without_module(root, NAMESPACE))))
     lines = [line for line in root.lines(NAMESPACE_FILE) if line.split()[:1] != [home]]
     lines.append(f"{home} tmpfs tmpfs:mntopts=nosuid,nodev ~{name}")
     root.write(NAMESPACE_FILE, "\n".join(lines) + "\n")
     _into_stack(root, NAMESPACE_PROFILE)
     if not fresh_homes(root)(name, home):
-        raise Refused(f"{NAMESPACE} is not added to the session stack; {EDITED_BY_HAND}")
+        raise StepRejected(f"{NAMESPACE} is not added to the session stack; {EDITED_BY_HAND}")
     return "each session gets an empty home, and nothing of it stays"
 
 

@@ -13,11 +13,11 @@ from attrs import define
 
 from verrou.core.errors import MachineRefused
 from verrou.core.model import name_list
-from verrou.machines import Change, ChangeSet, Deed, Item, Standing
+from verrou.machines import Change, ChangeSet, FileState, FolderOperation, PlaceState
 from verrou.machines.linux import archives, new_homes
 from verrou.machines.linux.homes import ARCHIVES, OPEN_FOLDER, Home, walk_open
 from verrou.machines.linux.root import Root
-from verrou.machines.local_files import dress, item_at, sync_folder, write_new
+from verrou.machines.local_files import item_at, set_attributes, sync_folder, write_new
 
 RECORDS = "/var/lib/verrou"
 STAGED = "staged"
@@ -46,61 +46,61 @@ def _coming_name(last: str, entry: int) -> str:
 
 
 @define
-class Landing:
+class Applier:
     """The machine itself, written to."""
 
     root: Root
 
-    def stands(self, change: Change | Deed, entry: int) -> Standing:
+    def stands(self, change: Change | FolderOperation, entry: int) -> PlaceState:
         """See :meth:`verrou.machines.Machine.stands`."""
-        if isinstance(change, Deed):
+        if isinstance(change, FolderOperation):
             return self._deed_stands(change)
         now = self.root.item(change.place)
         if now == change.after:
-            return Standing.AFTER
+            return PlaceState.AFTER
         if now == change.before:
-            return Standing.BEFORE
+            return PlaceState.BEFORE
         if now.folder and change.before.folder and change.after.folder:
             # A folder's owner and mode are set one after the other.
             half = all(getattr(now, f) in (getattr(change.before, f), getattr(change.after, f)) for f in _HANGS_ON)
-            return Standing.BEFORE if half else Standing.OTHER
+            return PlaceState.BEFORE if half else PlaceState.OTHER
         if now.folder and change.after.folder and not change.before.there:
-            return Standing.BEFORE
-        return Standing.OTHER
+            return PlaceState.BEFORE
+        return PlaceState.OTHER
 
-    def _deed_stands(self, deed: Deed) -> Standing:
+    def _deed_stands(self, deed: FolderOperation) -> PlaceState:
         if deed.verb == "hand-over":
             owners = self.owners(deed)
             if deed.number("uid") in owners:
-                return Standing.BEFORE
-            return Standing.AFTER if deed.number("to_uid") in owners or not owners else Standing.OTHER
+                return PlaceState.BEFORE
+            return PlaceState.AFTER if deed.number("to_uid") in owners or not owners else PlaceState.OTHER
         if deed.verb == "bring-home":
             return self._homecoming_stands(deed)
         place = deed.fact("archive") if deed.verb in ("archive-home", "drop-archive") else deed.place
         there = self.root.item(place).there
         done = there if deed.verb in ("make-home", "archive-home") else not there
-        return Standing.AFTER if done else Standing.BEFORE
+        return PlaceState.AFTER if done else PlaceState.BEFORE
 
-    def _homecoming_stands(self, deed: Deed) -> Standing:
+    def _homecoming_stands(self, deed: FolderOperation) -> PlaceState:
         """OTHER where what should be brought back is gone for good, so that nobody waits for it for ever."""
         _check_aside(deed)
         beside = f"{deed.place.rpartition('/')[0]}/{deed.fact('aside')}" if deed.fact("aside") else ""
         if beside and self.root.item(beside).there:
-            return Standing.BEFORE
+            return PlaceState.BEFORE
         if self.root.item(deed.place).there:
-            return Standing.AFTER
+            return PlaceState.AFTER
         kept = deed.fact("archive")
-        return Standing.BEFORE if kept and self.root.item(kept).there else Standing.OTHER
+        return PlaceState.BEFORE if kept and self.root.item(kept).there else PlaceState.OTHER
 
-    def owners(self, deed: Deed) -> set[int]:
+    def owners(self, deed: FolderOperation) -> set[int]:
         """Whom that which is handed over belongs to, all that is in it included; nobody where it is gone."""
         now = self.root.item(deed.place)
         inside = Home(self.root, deed.place, 0).owners() if now.folder and deed.number("below") else set()
         return {now.uid, *inside} if now.there else set()
 
-    def land(self, change: Change | Deed, entry: int) -> None:
+    def land(self, change: Change | FolderOperation, entry: int) -> None:
         """See :meth:`verrou.machines.Machine.land`."""
-        if isinstance(change, Deed):
+        if isinstance(change, FolderOperation):
             self._do(change, entry)
             return
         folder, last = self.root.open_folder_of(change.place)
@@ -171,7 +171,7 @@ class Landing:
             here, now = above, up
         return here
 
-    def _do(self, deed: Deed, entry: int) -> None:
+    def _do(self, deed: FolderOperation, entry: int) -> None:
         _check_aside(deed)
         folder, last = self.root.open_folder_of(deed.place)
         coming = _coming_name(last, entry)
@@ -202,7 +202,7 @@ class Landing:
         finally:
             os.close(folder)
 
-    def _move_aside(self, deed: Deed, folder: int, last: str, entry: int) -> None:
+    def _move_aside(self, deed: FolderOperation, folder: int, last: str, entry: int) -> None:
         copied, coming = copied_name(last, entry), _coming_name(last, entry)
         if not item_at(copied, folder).there:
             try:
@@ -222,7 +222,7 @@ class Landing:
             os.close(shelf)
         delete_tree(folder, last)
 
-    def _pack(self, deed: Deed, folder: int, last: str) -> None:
+    def _pack(self, deed: FolderOperation, folder: int, last: str) -> None:
         home = os.open(last, OPEN_FOLDER, dir_fd=folder)
         shelf, name = self._shelf(deed)
         try:
@@ -231,7 +231,7 @@ class Landing:
             os.close(home)
             os.close(shelf)
 
-    def _unpack(self, deed: Deed, folder: int, coming: str) -> None:
+    def _unpack(self, deed: FolderOperation, folder: int, coming: str) -> None:
         """A home from its archive, as ``coming``."""
         delete_tree(folder, coming)
         shelf, name = self._shelf(deed)
@@ -242,7 +242,7 @@ class Landing:
         finally:
             os.close(shelf)
 
-    def _shelf(self, deed: Deed) -> tuple[int, str]:
+    def _shelf(self, deed: FolderOperation) -> tuple[int, str]:
         """The open folder of archives, made where it is missing, and the archive's name in it."""
         records = self.root.open(RECORDS, OPEN_FOLDER)
         try:
@@ -250,7 +250,7 @@ class Landing:
         finally:
             os.close(records)
 
-    def sweep(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
+    def clean_up(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
         """See :meth:`verrou.machines.Machine.sweep`."""
         for change in changes:
             try:
@@ -258,7 +258,7 @@ class Landing:
             except OSError:
                 continue
             try:
-                if isinstance(change, Deed):
+                if isinstance(change, FolderOperation):
                     moved_aside = (leaving_name(last, entry), copied_name(last, entry))
                     for name in (_coming_name(last, entry), *(() if staged_only else moved_aside)):
                         delete_tree(folder, name)
@@ -309,7 +309,7 @@ class Landing:
         """What else hangs on the places of these changes."""
         found = []
         for change in changes:
-            if isinstance(change, Deed) or change.before.content is None:
+            if isinstance(change, FolderOperation) or change.before.content is None:
                 continue
             try:
                 links = os.stat(self.root.place(change.place), follow_symlinks=False).st_nlink
@@ -323,7 +323,7 @@ class Landing:
         return found
 
 
-def _check_aside(deed: Deed) -> None:
+def _check_aside(deed: FolderOperation) -> None:
     """That what an entry says of a home that was moved aside leads nowhere else."""
     if "/" in str(dict(deed.facts).get("aside", "")):
         raise MachineRefused(f"what was kept names {deed.fact('aside')!r}, which is nothing beside {deed.place}")
@@ -363,16 +363,16 @@ def _is_folder(folder: int, name: str) -> bool:
     return item_at(name, folder).folder
 
 
-def _settle_folder(folder: int, name: str, item: Item) -> None:
+def _settle_folder(folder: int, name: str, item: FileState) -> None:
     descriptor = os.open(name, OPEN_FOLDER, dir_fd=folder)
     try:
-        dress(descriptor, item)
+        set_attributes(descriptor, item)
         os.fsync(descriptor)
     finally:
         os.close(descriptor)
 
 
-def hand_over(folder: int, name: str, deed: Deed) -> None:
+def hand_over(folder: int, name: str, deed: FolderOperation) -> None:
     """Give what belongs to one account to another: a file, or a folder with all that is in it. Nothing is followed by a
     link."""
     uid, gid = deed.number("uid"), deed.number("gid")

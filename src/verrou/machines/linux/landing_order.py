@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from verrou.machines import Change, Deed
+from verrou.machines import Change, FolderOperation
 from verrou.machines.linux.files.account_files import GROUP, GSHADOW, PASSWD, SHADOW, SUBGID, SUBUID
 from verrou.machines.linux.new_homes import HOMES
 
@@ -12,13 +12,15 @@ TAKING = (GROUP, GSHADOW, SHADOW, PASSWD, SUBUID, SUBGID)
 STACK = "/etc/pam.d/"
 
 
-def ordered(changes: Sequence[Change | Deed], account_files: Sequence[str]) -> list[Change | Deed]:
+def ordered(
+    changes: Sequence[Change | FolderOperation], account_files: Sequence[str]
+) -> list[Change | FolderOperation]:
     """What gives before what takes away: archives and homes are made, folders come, files come or change, then the
     account files, then the PAM stack that rests on all of that; what nothing needs any more goes then, homes last."""
 
-    def rank(change: Change | Deed) -> tuple[int, int, str]:
+    def rank(change: Change | FolderOperation) -> tuple[int, int, str]:
         place, depth = change.place, change.place.count("/")
-        if isinstance(change, Deed):
+        if isinstance(change, FolderOperation):
             return {"archive-home": 0, "make-home": 2, "bring-home": 2, "hand-over": 2}.get(change.verb, 9), 0, place
         if change.before.folder and change.after.folder and place.startswith(HOMES):
             return 9, 0, place

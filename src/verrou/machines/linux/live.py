@@ -34,7 +34,7 @@ def can_tell(root: Root) -> bool:
     return root.live and root.exists(SYSTEMCTL) and root.exists(STARTED_BY_SYSTEMD)
 
 
-def tell(root: Root, line: str, places: Sequence[str]) -> None:
+def notify(root: Root, line: str, places: Sequence[str]) -> None:
     """Tell the live system what changed in ``places``, and leave a line in its log (facility authpriv). What cannot be
     told is left: the change itself has landed."""
     for command in _commands(root, places):

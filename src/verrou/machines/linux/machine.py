@@ -11,7 +11,7 @@ from attrs import evolve
 
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Detail, Files, Flag, MachineFacts, Posture, Unread, name_list
-from verrou.machines import Asking, CannotRehearse, Change, ChangeSet, Copy, Deed, Stamps, Standing
+from verrou.machines import Asking, Change, ChangeSet, Copy, DryRunUnavailable, FolderOperation, PlaceState, Stamps
 from verrou.machines.linux import rules
 from verrou.machines.linux.at_work import at_work
 from verrou.machines.linux.elevation_asked import ElevationAsked
@@ -31,7 +31,7 @@ from verrou.machines.linux.rules.password import ages_of_new_accounts
 from verrou.machines.linux.ways import NAMESPACE
 
 if TYPE_CHECKING:
-    from verrou.machines.linux.landing import Landing
+    from verrou.machines.linux.landing import Applier
     from verrou.machines.linux.private_copy import PrivateCopy
 
 ASK_SYSTEM = "--ask-system"
@@ -74,7 +74,7 @@ class LinuxMachine:
     def _asker(self, copies: "list[PrivateCopy]", until: ExitStack) -> Asker:
         """Has what decides on the system asked, all in one private copy, which is made when the first question comes
         and is in ``copies`` then."""
-        refused: list[CannotRehearse] = []
+        refused: list[DryRunUnavailable] = []
 
         def ask(do: str, **request: object) -> Mapping[str, Any]:
             from verrou.machines.linux.private_copy import private_copy
@@ -84,7 +84,7 @@ class LinuxMachine:
             try:
                 if not copies:
                     copies.append(until.enter_context(private_copy(Root(self.path))))
-            except CannotRehearse as reason:
+            except DryRunUnavailable as reason:
                 refused.append(reason)
                 raise
             return copies[0].ask(do, **request)
@@ -166,7 +166,7 @@ class LinuxMachine:
         return files_of(Root(self.path), account.name, uid, account.home, everywhere=everywhere)
 
     @contextmanager
-    def rehearse(self) -> "Iterator[Copy]":
+    def dry_run(self) -> "Iterator[Copy]":
         from verrou.machines.linux.copied_machine import LinuxCopy
         from verrou.machines.linux.private_copy import private_copy
 
@@ -193,25 +193,25 @@ class LinuxMachine:
         return account_files_locked(Root(self.path))
 
     @property
-    def _landing(self) -> "Landing":
-        from verrou.machines.linux.landing import Landing
+    def _landing(self) -> "Applier":
+        from verrou.machines.linux.landing import Applier
 
-        return Landing(Root(self.path))
+        return Applier(Root(self.path))
 
-    def stands(self, change: Change | Deed, entry: int) -> Standing:
+    def stands(self, change: Change | FolderOperation, entry: int) -> PlaceState:
         return self._landing.stands(change, entry)
 
-    def land(self, change: Change | Deed, entry: int) -> None:
+    def land(self, change: Change | FolderOperation, entry: int) -> None:
         self._landing.land(change, entry)
 
-    def sweep(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
-        self._landing.sweep(changes, entry, staged_only=staged_only)
+    def clean_up(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
+        self._landing.clean_up(changes, entry, staged_only=staged_only)
 
-    def tell(self, line: str, places: Sequence[str]) -> None:
+    def notify(self, line: str, places: Sequence[str]) -> None:
         if (root := Root(self.path)).live:
-            from verrou.machines.linux.live import tell
+            from verrou.machines.linux.live import notify
 
-            tell(root, line, places)
+            notify(root, line, places)
 
     def records_folder(self) -> Path:
         from verrou.machines.linux.landing import RECORDS

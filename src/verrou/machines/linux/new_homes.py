@@ -5,7 +5,7 @@ import stat
 from collections.abc import Iterator, Mapping
 
 from verrou.core.model import Source
-from verrou.machines import NOTHING, Change, Deed, Item
+from verrou.machines import NOTHING, Change, FileState, FolderOperation
 from verrou.machines.linux.homes import OPEN_FOLDER
 from verrou.machines.linux.root import Root
 from verrou.machines.local_files import write_all
@@ -17,7 +17,7 @@ HOME_MODE = 0o700
 
 def making(
     root: Root, home: str, uid: int, gid: int, *, kept: bool, defs: Mapping[str, tuple[str, Source]]
-) -> Iterator[Change | Deed]:
+) -> Iterator[Change | FolderOperation]:
     """What makes a home, with the folders before it that are missing. One that is not ``kept`` stays root's own and
     empty: sessions get another in its place."""
     parent, _, last = home.rpartition("/")
@@ -26,11 +26,11 @@ def making(
         missing.append(parent)
         parent = parent.rpartition("/")[0]
     for folder in reversed(missing):
-        yield Change(folder, NOTHING, Item(None, 0o755, folder=True))
+        yield Change(folder, NOTHING, FileState(None, 0o755, folder=True))
     before = root.place(missing[0]) if missing else root.place(home.rpartition("/")[0] or "/")
     mode = _mode(defs) if kept else 0o755
     facts = (("uid", uid if kept else 0), ("gid", gid if kept else 0), ("mode", mode), ("kept", int(kept)))
-    yield Deed("make-home", f"/{(before / last).relative_to(root.path)}", facts)
+    yield FolderOperation("make-home", f"/{(before / last).relative_to(root.path)}", facts)
 
 
 def _mode(defs: Mapping[str, tuple[str, Source]]) -> int:
@@ -40,7 +40,7 @@ def _mode(defs: Mapping[str, tuple[str, Source]]) -> int:
     return int(text, 8) & 0o7777 if good else HOME_MODE
 
 
-def build(root: Root, folder: int, name: str, deed: Deed) -> None:
+def build(root: Root, folder: int, name: str, deed: FolderOperation) -> None:
     """The home as ``name`` in an open folder: what the skeleton holds, with the account as owner. Links are copied as
     links; pipes, sockets and devices are left out.
 
@@ -104,7 +104,7 @@ def _copy_file(source: int, target: int, name: str, mode: int, uid: int, gid: in
         os.close(reading)
 
 
-def is_as_made(root: Root, deed: Deed) -> bool:
+def is_as_made(root: Root, deed: FolderOperation) -> bool:
     """Whether a home holds nothing but what the skeleton holds, unchanged, so that taking it away loses nothing."""
     try:
         home = root.open(deed.place, OPEN_FOLDER)

@@ -7,7 +7,7 @@ from attrs import define, field
 from verrou.core.model import Source
 from verrou.machines.linux.files.account_files import AccountFile
 from verrou.machines.linux.population import defined_number
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 
 
 @define
@@ -38,7 +38,7 @@ class Numbers:
         above = self._highest[file] + 1
         free = above if above <= high else next((n for n in range(low, high + 1) if n not in given), None)
         if free is None:
-            raise Refused(f"no number from {low} to {high} is free in {file}")
+            raise StepRejected(f"no number from {low} to {high} is free in {file}")
         return free
 
     def take(self, file: str, number: int) -> None:

@@ -12,7 +12,7 @@ from attrs import field, frozen
 
 from verrou.core.errors import VerrouError
 from verrou.core.model import Source
-from verrou.machines import CannotRehearse, TooSlow
+from verrou.machines import DryRunUnavailable, TooSlow
 from verrou.machines.linux.polkit_actions import EXEC
 from verrou.machines.linux.polkit_rules import NotPlain, Rule, plain_rules
 from verrou.machines.linux.root import Root
@@ -33,7 +33,7 @@ YES, NO, ADMINISTRATOR = "yes", "no", "auth_admin"
 
 
 @frozen
-class Default:
+class ImplicitAuthorization:
     """What an action says itself of somebody who sits at the machine."""
 
     answer: str
@@ -58,29 +58,29 @@ def installed(root: Root) -> bool:
     return any(root.exists(daemon) for daemon in DAEMONS)
 
 
-def defaults(root: Root, wanted: Sequence[str]) -> Mapping[str, Default]:
+def defaults(root: Root, wanted: Sequence[str]) -> Mapping[str, ImplicitAuthorization]:
     """The shipped answers of some actions, for who sits at the machine (``allow_active``)."""
-    found: dict[str, Default] = {}
+    found: dict[str, ImplicitAuthorization] = {}
     for file, action in _actions(root, wanted):
         called, answer = action.get("id", ""), action.findtext("defaults/allow_active")
         if called in wanted and answer:
             said = answer.strip()
-            found.setdefault(called, Default(said, Source(file, text=f"{called}: {said}")))
+            found.setdefault(called, ImplicitAuthorization(said, Source(file, text=f"{called}: {said}")))
     return found
 
 
-def elevating(root: Root) -> Mapping[str, Default]:
+def elevating(root: Root) -> Mapping[str, ImplicitAuthorization]:
     """The actions that an administrator's password opens, as they are shipped: to who sits at the machine, or to who is
     elsewhere where that one is refused. Each is a way to become root, or to have something done as root; that of
     pkexec(1) where it is installed."""
-    found: dict[str, Default] = {}
+    found: dict[str, ImplicitAuthorization] = {}
     there = root.exists(PKEXEC)
     for file, action in _actions(root, [ADMINISTRATOR]):
         answers = [(action.findtext(f"defaults/{where}") or "").strip() for where in ALLOWED]
         said = next((each for each in answers if each not in ("", NO)), "")
         said = said if said.startswith(ADMINISTRATOR) else ""
         if said and (called := action.get("id", "")) and (there or called != EXEC):
-            found.setdefault(called, Default(answers[0] or NO, Source(file, text=f"{called}: {said}")))
+            found.setdefault(called, ImplicitAuthorization(answers[0] or NO, Source(file, text=f"{called}: {said}")))
     return found
 
 
@@ -233,7 +233,7 @@ Answers = Mapping[str, Mapping[str, str]]
 SOMEBODY = ("", 65534, 65534)
 """Stands for somebody whom no rule is about: the number that every system gives to nobody."""
 MOST_ASKED = 24
-_ASKED: dict[object, Answers | CannotRehearse] = {}
+_ASKED: dict[object, Answers | DryRunUnavailable] = {}
 _LATE: dict[object, TooSlow] = {}
 """By the texts of rules, that they kept polkit thinking: it is not waited for again."""
 
@@ -247,7 +247,7 @@ def ask(root: Root, people: Sequence[tuple[str, int, int]], actions: Sequence[st
     """
     program = daemon(root)
     if root.asker is None or not program:
-        raise CannotRehearse("it was not asked" if program else "it, or its bus, is missing")
+        raise DryRunUnavailable("it was not asked" if program else "it, or its bus, is missing")
     asked = (SOMEBODY, *people[:MOST_ASKED])
     texts = tuple((file, root.text(file)) for file in rule_files(root))
     groups = root.text("/etc/group")
@@ -265,12 +265,12 @@ def ask(root: Root, people: Sequence[tuple[str, int, int]], actions: Sequence[st
             }
         except TooSlow as reason:
             _LATE[texts] = _ASKED[key] = reason
-        except (CannotRehearse, VerrouError) as reason:
-            _ASKED[key] = CannotRehearse(str(reason))
+        except (DryRunUnavailable, VerrouError) as reason:
+            _ASKED[key] = DryRunUnavailable(str(reason))
         except (KeyError, TypeError, AttributeError):
-            _ASKED[key] = CannotRehearse("polkit did not answer all that it was asked")
+            _ASKED[key] = DryRunUnavailable("polkit did not answer all that it was asked")
     known = _ASKED[key]
-    if isinstance(known, CannotRehearse):
+    if isinstance(known, DryRunUnavailable):
         raise known
     return known
 

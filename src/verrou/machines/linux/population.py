@@ -29,9 +29,9 @@ from verrou.machines.linux.files.account_files import (
     PASSWD,
     SHADOW,
     AccountFile,
+    AccountLine,
     GroupField,
     PasswdField,
-    Record,
     ShadowField,
     members_of,
     number,
@@ -43,7 +43,7 @@ from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.settings_files import settings
 from verrou.machines.linux.files.sign_ins import SignIns, sign_ins
 from verrou.machines.linux.files.sshd import by_origin
-from verrou.machines.linux.files.sudoers import Asked, Elevation, Person, Sudoers
+from verrou.machines.linux.files.sudoers import Elevation, PasswordOwner, Person, Sudoers
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.shells import Shells
 from verrou.machines.linux.ways import Inside, fresh_homes, gates, sessions
@@ -256,7 +256,7 @@ class _Members:
         by_number = {int(record.fields[GroupField.GID]): record.name for record in reversed(records)}
         return cls(numbers, main, by_number, listed)
 
-    def groups_of(self, record: Record) -> tuple[str, ...]:
+    def groups_of(self, record: AccountLine) -> tuple[str, ...]:
         """The groups of an account, its main one first."""
         main = self.main.get(record.fields[PasswdField.GID])
         return tuple(dict.fromkeys(([main] if main else []) + list(self.listed.get(record.name, ()))))
@@ -292,7 +292,7 @@ class _Beside:
     excepting: dict[str, tuple[str, ...]] = field(factory=dict, init=False)
     """By the line that gives everything but some commands, these."""
 
-    def gids_of(self, record: Record, groups: Sequence[str]) -> tuple[int, ...]:
+    def gids_of(self, record: AccountLine, groups: Sequence[str]) -> tuple[int, ...]:
         """The numbers of an account's groups, its main one first."""
         numbers = self.members.numbers
         return tuple(dict.fromkeys((int(record.fields[PasswdField.GID]), *(numbers[group] for group in groups))))
@@ -352,7 +352,9 @@ def _groups(root: Root, files: AccountFiles, beside: _Beside) -> tuple[Group, ..
     return tuple(groups)
 
 
-def _account(record: Record, shadow: Record | None, age: Ageing | None, beside: _Beside, *, shipped: bool) -> Account:
+def _account(
+    record: AccountLine, shadow: AccountLine | None, age: Ageing | None, beside: _Beside, *, shipped: bool
+) -> Account:
     name, home = record.name, record.fields[PasswdField.HOME]
     uid = int(record.fields[PasswdField.UID])
     words = record.fields[PasswdField.COMMENT].split(",")
@@ -394,7 +396,7 @@ def _origin(uid: int, people: range, *, shipped: bool) -> Origin:
 
 
 def _password_facts(
-    record: Record, shadow: Record | None, age: Ageing | None, beside: _Beside, *, shipped: bool
+    record: AccountLine, shadow: AccountLine | None, age: Ageing | None, beside: _Beside, *, shipped: bool
 ) -> dict[str, Any]:
     """What the password field and the shadow line say."""
     hashed = record.fields[PasswdField.PASSWORD]
@@ -425,7 +427,9 @@ def _password_facts(
     }
 
 
-def _given(record: Record, uid: int, groups: tuple[str, ...], gids: tuple[int, ...], beside: _Beside) -> dict[str, Any]:
+def _given(
+    record: AccountLine, uid: int, groups: tuple[str, ...], gids: tuple[int, ...], beside: _Beside
+) -> dict[str, Any]:
     """What sudoers give the account, by itself and by its groups."""
     # By its number, for sudo(8) looks that up: of two accounts with one number it finds the first.
     name = beside.by_uid[uid]
@@ -439,8 +443,8 @@ def _given(record: Record, uid: int, groups: tuple[str, ...], gids: tuple[int, .
     alone = _elevation(Person(name, uid), beside)
     # What it would be given without its groups is its own, and stays when it leaves them.
     by_itself = elevation.everything and (alone.everything or not by_a_group)
-    whose = name if elevation.password is Asked.OWN else elevation.whose
-    whose = beside.by_uid.get(0, whose) if elevation.password is Asked.ROOT else whose
+    whose = name if elevation.password is PasswordOwner.OWN else elevation.whose
+    whose = beside.by_uid.get(0, whose) if elevation.password is PasswordOwner.ROOT else whose
     return {
         "grants": (Grant.ADMINISTRATION,) if by_itself or uid == 0 else (),
         "granted_by": alone.sources if alone.everything else elevation.sources if not by_a_group else (),

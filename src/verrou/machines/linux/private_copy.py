@@ -26,7 +26,7 @@ from typing import Any, cast
 from attrs import define, field
 
 from verrou.core.errors import NotEnoughRights, VerrouError
-from verrou.machines import CannotRehearse, TooSlow
+from verrou.machines import DryRunUnavailable, TooSlow
 from verrou.machines.linux import polkit_asked, shells
 from verrou.machines.linux.bounds import bound_this_process, kill_all, until_ended, until_readable, watched
 from verrou.machines.linux.call_filter import refuse_calls
@@ -120,7 +120,7 @@ class PrivateCopy:
 
     root: Root
     uppers: dict[str, Path]
-    line: "_Line"
+    line: "_Channel"
     ran: set[str] = field(factory=set, init=False)
     """What of the system's own programs ran in the copy so far."""
     too_slow: dict[tuple[str, str], str] = field(factory=dict, init=False)
@@ -145,7 +145,7 @@ class PrivateCopy:
         self.ran |= set(RUNS.get(do, ("PAM",)))
         about = do, str(request.get("service", ""))
         if about in self.too_slow:
-            raise CannotRehearse(self.too_slow[about])
+            raise DryRunUnavailable(self.too_slow[about])
         try:
             return self.line.ask(do=do, **request)
         except TooSlow as slow:
@@ -172,7 +172,7 @@ def private_copy(machine_root: Root) -> Iterator[PrivateCopy]:
     os.close(from_child[1])
     try:
         with os.fdopen(to_child[1], "w") as asking, os.fdopen(from_child[0]) as answering:
-            line = _Line(asking, answering)
+            line = _Channel(asking, answering)
             told = line.hear() | line.hear()  # from the two processes of the child, in whichever order they get to it
             inner = int(told["pid"])
             root = Root(Path(f"/proc/{inner}/root"), live=machine_root.live)
@@ -187,7 +187,7 @@ def private_copy(machine_root: Root) -> Iterator[PrivateCopy]:
 
 
 @define
-class _Line:
+class _Channel:
     """The line to the child: one JSON text each way."""
 
     asking: Any
@@ -198,7 +198,7 @@ class _Line:
             self.asking.write(json.dumps(request) + "\n")
             self.asking.flush()
         except (BrokenPipeError, ValueError):
-            raise CannotRehearse(
+            raise DryRunUnavailable(
                 "the private copy of the machine ended by itself. Try again, or use --no-dry-run."
             ) from None
         return self.hear()
@@ -207,13 +207,13 @@ class _Line:
         try:
             answer = json.loads(self.answering.readline())
         except ValueError:
-            raise CannotRehearse(
+            raise DryRunUnavailable(
                 "the private copy of the machine ended by itself. Try again, or use --no-dry-run."
             ) from None
         if isinstance(answer, dict) and "too_slow" in answer:
             raise TooSlow(str(answer["trouble"]))
         if not isinstance(answer, dict) or "trouble" in answer:
-            raise CannotRehearse(str(answer["trouble"]) if isinstance(answer, dict) else "it makes no sense")
+            raise DryRunUnavailable(str(answer["trouble"]) if isinstance(answer, dict) else "it makes no sense")
         return answer
 
 

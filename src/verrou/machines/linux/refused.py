@@ -1,5 +1,5 @@
 """How the deeds on a Linux system say no."""
 
 
-class Refused(Exception):
+class StepRejected(Exception):
     """A step that the system does not take; the message says why."""

@@ -14,7 +14,7 @@ from typing import Any, TypeVar
 from attrs import define, field
 
 from verrou.core.errors import BadInput, NotEnoughRights
-from verrou.machines import Item
+from verrou.machines import FileState
 from verrou.machines.linux.inside import open_in_root
 from verrou.machines.local_files import item_at
 
@@ -374,7 +374,7 @@ class Root:
         finally:
             os.close(descriptor)
 
-    def item(self, name: str) -> Item:
+    def item(self, name: str) -> FileState:
         """What stands at ``name``, a link being a link.
 
         Raises:
@@ -383,7 +383,7 @@ class Root:
         try:
             folder, last = self.open_folder_of(name)
         except (FileNotFoundError, NotADirectoryError):
-            return Item(None)
+            return FileState(None)
         try:
             return item_at(last, folder)
         finally:

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from verrou.core.model import Source
 from verrou.core.model.known import Known
-from verrou.core.model.ways import AccessListEntry, Admission, EntryPoint, Pattern, Principals, Route, nobody_but
+from verrou.core.model.ways import AccessListEntry, Admission, EntryPoint, Pattern, Principals, Route, allow_only
 from verrou.machines.linux.display_managers import whom_unasked
 from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY, access_lists, passes
 from verrou.machines.linux.files.sign_ins import SIGNED_IN, UTMP_RECORD, moment
@@ -47,7 +47,7 @@ def _unasked(root: Root, group_names: Collection[str], people: People) -> Iterat
         if not each.known:
             perhaps = Admission(Known.NO, Known.NO, Known.UNKNOWN, each.says, each.source)
             admissions = {name: perhaps for name, _ in people if each.account in ("", name)}
-            passes = (nobody_but(Principals((each.account,)), each.source),) if each.account else ()
+            passes = (allow_only(Principals((each.account,)), each.source),) if each.account else ()
             yield EntryPoint(Route.CONSOLE, passes, source=each.source, unasked=each.says, admissions=admissions)
             continue
         if each.anybody:
@@ -58,7 +58,7 @@ def _unasked(root: Root, group_names: Collection[str], people: People) -> Iterat
         lists = _lists(root, each.service, where, group_names) if each.account and each.service else ()
         yield EntryPoint(
             Route.CONSOLE,
-            (nobody_but(circle, each.source),),
+            (allow_only(circle, each.source),),
             proof=False,
             blank=False,
             source=each.source,
@@ -107,7 +107,7 @@ def _remote_shell(root: Root, group_names: Collection[str], people: People) -> l
     by_pam = _lists(root, "sshd", REMOTE, group_names) if sshd_asks_pam(root) else ()
     apart = tuple(name for _, names in special for name in names)
     found = [_shell_gate(general, (AccessListEntry(False, (Principals(apart),)),) if apart else (), by_pam)]
-    return found + [_shell_gate(shell, (nobody_but(Principals(tuple(names))),), by_pam) for shell, names in special]
+    return found + [_shell_gate(shell, (allow_only(Principals(tuple(names))),), by_pam) for shell, names in special]
 
 
 def _shell_gate(shell: Shell, whom: tuple[AccessListEntry, ...], by_pam: Lists) -> EntryPoint:
@@ -118,7 +118,7 @@ def _shell_gate(shell: Shell, whom: tuple[AccessListEntry, ...], by_pam: Lists) 
         refused += [
             AccessListEntry(False, (_circle(kind, [word]),), where) for word, where in denied if _from_anywhere(word)
         ]
-        refused += [nobody_but(_circle(kind, [word for word, _ in allowed]), allowed[0][1])] if allowed else []
+        refused += [allow_only(_circle(kind, [word for word, _ in allowed]), allowed[0][1])] if allowed else []
     for_root, about_root = shell.setting("permitrootlogin", "prohibit-password")
     blank, about_blank = shell.setting("permitemptypasswords", "no")
     if for_root == "no":

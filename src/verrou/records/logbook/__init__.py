@@ -6,7 +6,7 @@ from threading import Thread
 from attrs import frozen
 
 from verrou.core.errors import VerrouError
-from verrou.core.logbook import Record
+from verrou.core.logbook import RunRecord
 from verrou.records.logbook import waiting
 from verrou.records.logbook.place import Place
 
@@ -86,7 +86,7 @@ def deliver(place: Place) -> Delivery:
     return Delivery(delivered, 0, "", tuple(foreign))
 
 
-def kept(place: Place, machine: str = "") -> Sequence[Record]:
+def kept(place: Place, machine: str = "") -> Sequence[RunRecord]:
     """The records of a logbook, the oldest first; with ``machine`` those of machines that are called so.
 
     Raises:

@@ -10,7 +10,7 @@ from urllib.parse import parse_qsl, urlsplit
 
 from verrou.core.audit import Verdict
 from verrou.core.errors import BadInput
-from verrou.core.logbook import KeptAccount, KeptFinding, KeptReading, KeptTrial, Record, Run
+from verrou.core.logbook import AccountRecord, FindingRecord, ReadingRecord, Run, RunRecord, TrialRecord
 from verrou.core.model.access import as_known_role
 from verrou.core.rules import Severity
 from verrou.core.trials import Result
@@ -58,7 +58,7 @@ class Store:
     def _unreachable(self, error: Exception) -> BadInput:
         return BadInput(f"the logbook {self.place.shown} cannot be reached: {_first_line(error)}")
 
-    def add(self, record: Record) -> None:
+    def add(self, record: RunRecord) -> None:
         """Have a record go in; one that is in already is left as it is.
 
         Raises:
@@ -72,7 +72,7 @@ class Store:
         except (SQLAlchemyError, OSError, ValueError) as error:
             raise self._unreachable(error) from None
 
-    def records(self, machine: str = "") -> list[Record]:
+    def records(self, machine: str = "") -> list[RunRecord]:
         """The records, the oldest first; with ``machine`` those of machines that were ever called so.
 
         Raises:
@@ -142,7 +142,7 @@ def _insert(connection: sql.Connection, table: sql.Table) -> Any:
     return postgresql.insert(table)
 
 
-def _add(connection: sql.Connection, record: Record) -> None:
+def _add(connection: sql.Connection, record: RunRecord) -> None:
     machine = {"identity": record.identity}
     connection.execute(_insert(connection, tables.machines).values(machine).on_conflict_do_nothing())
     number = connection.scalar(sql.select(tables.machines.c.id).where(tables.machines.c.identity == record.identity))
@@ -174,7 +174,7 @@ def _stored(value: object) -> object:
     return str(value) if isinstance(value, str) else value
 
 
-def _records(connection: sql.Connection, machine: str) -> list[Record]:
+def _records(connection: sql.Connection, machine: str) -> list[RunRecord]:
     wanted = sql.select(tables.records, tables.machines.c.identity).join(tables.machines)
     if machine:
         named = sql.select(tables.records.c.machine_id).where(tables.records.c.machine == machine)
@@ -186,21 +186,21 @@ def _records(connection: sql.Connection, machine: str) -> list[Record]:
     readings = _parts(connection, tables.readings, numbers if machine else None)
     trials = _parts(connection, tables.trials, numbers if machine else None)
     return [
-        Record(
+        RunRecord(
             **{name: getattr(row, name) for name in tables.OF_A_RECORD if name != "run"},
             run=Run(row.run),
             identity=row.identity,
             findings=tuple(
-                KeptFinding(
+                FindingRecord(
                     each.subject, Severity(each.severity), Verdict(each.verdict), each.waived_until, each.waived_by
                 )
                 for each in findings.get(row.id, ())
             ),
             accounts=tuple(
-                KeptAccount(each.name, as_known_role(each.role), each.enabled) for each in accounts.get(row.id, ())
+                AccountRecord(each.name, as_known_role(each.role), each.enabled) for each in accounts.get(row.id, ())
             ),
-            readings=tuple(KeptReading(each.rule, each.words) for each in readings.get(row.id, ())),
-            trials=tuple(KeptTrial(each.rule, each.test, Result(each.result)) for each in trials.get(row.id, ())),
+            readings=tuple(ReadingRecord(each.rule, each.words) for each in readings.get(row.id, ())),
+            trials=tuple(TrialRecord(each.rule, each.test, Result(each.result)) for each in trials.get(row.id, ())),
         )
         for row in rows
     ]

@@ -9,7 +9,7 @@ from pathlib import Path
 from cattrs.errors import BaseValidationError
 
 from verrou.core.errors import BadInput
-from verrou.core.logbook import Record
+from verrou.core.logbook import RunRecord
 from verrou.core.survey import plain, structured
 from verrou.machines.local_files import ordinary_text, sync_folder, write_all
 from verrou.records.logbook import former
@@ -22,7 +22,7 @@ REST = 300
 MOST_OF_A_RECORD = 50_000_000
 
 
-def put(folder: Path, record: Record) -> None:
+def put(folder: Path, record: RunRecord) -> None:
     """Have a record wait: on disk, whole, when this returns.
 
     Raises:
@@ -57,7 +57,7 @@ def files(folder: Path) -> list[Path]:
         return []
 
 
-def read(path: Path) -> Record:
+def read(path: Path) -> RunRecord:
     """The record of a file.
 
     Raises:
@@ -70,7 +70,7 @@ def read(path: Path) -> Record:
             raw = former.brought_forward(raw)
         elif found != FORMAT:
             raise ValueError(f'it does not say "format": "{FORMAT}"')
-        return structured(raw, Record)
+        return structured(raw, RunRecord)
     except FileNotFoundError:
         raise
     except (OSError, RecursionError) as error:

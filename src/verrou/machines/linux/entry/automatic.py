@@ -11,7 +11,7 @@ from verrou.core.model import Source
 from verrou.machines.linux.acting import CRONTABS, MOST_READ, system_cron_files
 from verrou.machines.linux.entry.units import Unit, folders_of, started_units
 from verrou.machines.linux.files.account_files import PASSWD, AccountFile, PasswdField
-from verrou.machines.linux.files.keyfile import Entry
+from verrou.machines.linux.files.keyfile import KeyfileEntry
 from verrou.machines.linux.root import Root
 
 TELLING = ("getty", "login", "PAMName", "TTYPath", "StandardInput=tty", "debug-shell", "SULOGIN", "TTYReset")
@@ -99,7 +99,7 @@ def _asks_nobody(words: Sequence[str]) -> bool:
     return any(word == "--force" or re.fullmatch(r"-[a-z]*e[a-z]*", word) for word in words[1:])
 
 
-def _is_terminal(entry: Entry | None) -> bool:
+def _is_terminal(entry: KeyfileEntry | None) -> bool:
     return entry is not None and entry.value.startswith("tty")
 
 

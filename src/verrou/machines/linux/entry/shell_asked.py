@@ -9,7 +9,7 @@ from attrs import define, field, frozen
 from verrou.core.errors import VerrouError
 from verrou.core.model import Account, Source
 from verrou.core.model.ways import Pattern
-from verrou.machines import CannotRehearse
+from verrou.machines import DryRunUnavailable
 from verrou.machines.linux.files.account_files import GROUP, AccountFile, twins
 from verrou.machines.linux.files.sshd import REMOTE, SSHD, Line, Settings, sshd_config
 from verrou.machines.linux.root import Root
@@ -84,7 +84,7 @@ class ShellAsked:
             if answers and not self._found:
                 said = " ".join(str(answers[0]["said"]).split())
                 self.fault = said or f"sshd -T ended with {answers[0]['code']}"
-        except (CannotRehearse, VerrouError, KeyError, TypeError, ValueError) as error:
+        except (DryRunUnavailable, VerrouError, KeyError, TypeError, ValueError) as error:
             self.trouble = str(error)
 
     def shell(self, account: Account) -> Settings | None:

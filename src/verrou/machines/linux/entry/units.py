@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 
 from attrs import frozen
 
-from verrou.machines.linux.files.keyfile import Entry, entries
+from verrou.machines.linux.files.keyfile import KeyfileEntry, entries
 from verrou.machines.linux.root import Root
 
 VENDORS = ("/lib/systemd/system", "/usr/lib/systemd/system", "/usr/local/lib/systemd/system")
@@ -27,16 +27,16 @@ class Unit:
     """One service as systemd sees it: its name, and the lines that set something, the last of a key counting."""
 
     name: str
-    lines: tuple[Entry, ...]
+    lines: tuple[KeyfileEntry, ...]
 
-    def value(self, key: str) -> Entry | None:
+    def value(self, key: str) -> KeyfileEntry | None:
         """The line that counts for a key of the service; None where the last one empties it."""
         found = [line for line in self.lines if line.section == "Service" and line.key == key]
         return found[-1] if found and found[-1].value else None
 
-    def commands(self) -> list[Entry]:
+    def commands(self) -> list[KeyfileEntry]:
         """What is started: an empty line takes away what stands before it."""
-        found: list[Entry] = []
+        found: list[KeyfileEntry] = []
         for line in self.lines:
             if line.section == "Service" and line.key == "ExecStart":
                 found = [*found, line] if line.value else []

@@ -56,7 +56,7 @@ class Broken:
         return f"{self.file}:{self.line}: {self.what}; the system ignores this line. Repair it first (vipw, vigr)."
 
 
-class Record(NamedTuple):
+class AccountLine(NamedTuple):
     """One good line: its fields, and where it stands (``line`` counts from 1)."""
 
     name: str
@@ -71,8 +71,8 @@ class AccountFile:
     name: str
     lines: list[str]
     final_newline: bool = True
-    _parsed: tuple[list[Record], list[Broken]] | None = field(default=None, init=False, repr=False, eq=False)
-    _index: dict[str, Record] | None = field(default=None, init=False, repr=False, eq=False)
+    _parsed: tuple[list[AccountLine], list[Broken]] | None = field(default=None, init=False, repr=False, eq=False)
+    _index: dict[str, AccountLine] | None = field(default=None, init=False, repr=False, eq=False)
     _nis: bool | None = field(default=None, init=False, repr=False, eq=False)
     revision: int = field(default=0, init=False, repr=False, eq=False)
     """Counts the changes made so far."""
@@ -87,7 +87,7 @@ class AccountFile:
         """The whole file."""
         return "\n".join(self.lines) + ("\n" if self.final_newline and self.lines else "")
 
-    def records(self) -> Sequence[Record]:
+    def records(self) -> Sequence[AccountLine]:
         """The good lines in order; of two with one name both."""
         return self._read()[0]
 
@@ -100,12 +100,12 @@ class AccountFile:
         """The lines that mean to be records and are none."""
         return self._read()[1]
 
-    def _read(self) -> tuple[list[Record], list[Broken]]:
+    def _read(self) -> tuple[list[AccountLine], list[Broken]]:
         if self._parsed is not None:
             return self._parsed
         want, numbers = FIELDS[self.name], NUMBERS.get(self.name, ())
         ages = AGES.get(self.name)
-        records: list[Record] = []
+        records: list[AccountLine] = []
         broken: list[Broken] = []
         for number, line in enumerate(self.lines, start=1):
             if not line or line[0] in _NO_RECORD:
@@ -128,9 +128,9 @@ class AccountFile:
                     broken.append(Broken(self.name, number, "a number field is not a number"))
                 else:
                     fields[ages] = plain
-                    records.append(Record(fields[0], tuple(fields), number))
+                    records.append(AccountLine(fields[0], tuple(fields), number))
             else:
-                records.append(Record(fields[0], tuple(fields), number))
+                records.append(AccountLine(fields[0], tuple(fields), number))
         self._parsed = records, broken
         return self._parsed
 
@@ -141,13 +141,13 @@ class AccountFile:
             return False
         return not fields[5].strip() if len(fields) == 6 else bool(fields[-1])
 
-    def find(self, name: str) -> Record | None:
+    def find(self, name: str) -> AccountLine | None:
         """The first record of that name."""
         if self._index is None:
             self._index = {record.name: record for record in reversed(self.records())}
         return self._index.get(name)
 
-    def replace(self, record: Record, fields: Iterable[str]) -> None:
+    def replace(self, record: AccountLine, fields: Iterable[str]) -> None:
         """Put other fields into the record's line."""
         values = tuple(fields)
         assert not any(set(value) & {":", "\n"} for value in values), "a field may not hold a colon or a line end"
@@ -158,9 +158,9 @@ class AccountFile:
         if self._parsed is not None:
             records = self._parsed[0]
             at = bisect_left(records, record.line, key=lambda r: r.line)
-            records[at] = Record(values[0], values, record.line)
+            records[at] = AccountLine(values[0], values, record.line)
         if self._index is not None and values[0] == record.name:
-            self._index[record.name] = Record(record.name, values, record.line)
+            self._index[record.name] = AccountLine(record.name, values, record.line)
         else:
             self._index = None
 
@@ -183,7 +183,7 @@ class AccountFile:
         self.lines.insert(position, ":".join(fields))
         self.final_newline = True
         self.revision += 1
-        record = Record(fields[0], fields, position + 1)
+        record = AccountLine(fields[0], fields, position + 1)
         if position < len(self.lines) - 1:
             self._parsed = self._index = None
             return
@@ -198,7 +198,7 @@ class AccountFile:
             self._nis = any(line.startswith(_NIS) for line in self.lines)
         return not self._nis
 
-    def remove(self, record: Record) -> None:
+    def remove(self, record: AccountLine) -> None:
         """Take the record's line away."""
         del self.lines[record.line - 1]
         self._parsed = self._index = None

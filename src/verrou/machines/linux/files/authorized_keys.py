@@ -18,7 +18,7 @@ _KEY = re.compile(r"(?:^|\s)((?:sk-)?(?:ssh|ecdsa)-[\w@.-]+)\s+([A-Za-z0-9+/=]+)
 
 
 @frozen
-class Key:
+class PublicKey:
     """One public key: its own bytes as text, and where it stands, with the comment that people know it by."""
 
     text: str
@@ -49,7 +49,7 @@ def key_files(root: Root) -> KeyFiles | None:
     return KeyFiles(patterns, all(pattern[0] not in "/%" for pattern in patterns))
 
 
-def keys_in(root: Root, file: str) -> Iterator[Key]:
+def keys_in(root: Root, file: str) -> Iterator[PublicKey]:
     """The keys of one file, a line each; a line that holds none that we know is a key by its line."""
     lines = root.content(file, MOST_READ).decode("utf-8", "backslashreplace").split("\n")
     for number, line in enumerate(lines, start=1):
@@ -57,7 +57,7 @@ def keys_in(root: Root, file: str) -> Iterator[Key]:
             continue
         found = _KEY.search(_QUOTED.sub('""', line))
         comment = (found[3] or "").strip() if found else ""
-        yield Key(found[2] if found else line.strip(), Source(file, number, comment))
+        yield PublicKey(found[2] if found else line.strip(), Source(file, number, comment))
 
 
 class Keys:
@@ -67,9 +67,9 @@ class Keys:
         self.root = root
         self.files = key_files(root)
         self._in_folder: dict[str, set[str]] = {}
-        self._accepted: dict[tuple[str, str], tuple[Key, ...]] = {}
+        self._accepted: dict[tuple[str, str], tuple[PublicKey, ...]] = {}
 
-    def accepted(self, name: str, home: str) -> tuple[Key, ...]:
+    def accepted(self, name: str, home: str) -> tuple[PublicKey, ...]:
         """The keys that open the remote shell to an account, by its name and home."""
         if self.files is None or (self.files.in_homes and not self.home_is_there(home)):
             return ()
@@ -78,7 +78,7 @@ class Keys:
             self._accepted[name, home] = found
         return self._accepted[name, home]
 
-    def own(self, home: str) -> Iterator[Key]:
+    def own(self, home: str) -> Iterator[PublicKey]:
         """The public halves of the keys that an account keeps in its home."""
         folder = f"{home}/.ssh"
         if self.files is None or not self.home_is_there(home) or not self.root.exists(folder):

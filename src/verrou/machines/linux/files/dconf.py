@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 from verrou.core.model import Source
 from verrou.machines.linux.files.keyfile import all_entries, last_of, with_entry
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 
 PROGRAM, PROFILE = "/usr/bin/dconf", "/etc/dconf/profile/user"
@@ -15,7 +15,7 @@ OWN_DATABASE, OWN_FILE = "local", "90-verrou"
 USUAL_PROFILE = f"user-db:user\nsystem-db:{OWN_DATABASE}\n"
 
 
-class Key(NamedTuple):
+class DconfKey(NamedTuple):
     """A key: its path without the last part, and that."""
 
     section: str
@@ -38,7 +38,7 @@ def present(root: Root) -> bool:
     return root.exists(PROGRAM)
 
 
-def kept(root: Root, key: Key) -> Kept | None:
+def kept(root: Root, key: DconfKey) -> Kept | None:
     """What the databases of the profile say of a key; None where none does."""
     names = [line.strip()[10:] for line in root.lines(PROFILE) if line.strip().startswith("system-db:")]
     locked: Source | None = None
@@ -55,7 +55,7 @@ def kept(root: Root, key: Key) -> Kept | None:
     return found._replace(lock=locked) if found is not None else None
 
 
-def keep(root: Root, values: Mapping[Key, str]) -> str:
+def keep(root: Root, values: Mapping[DconfKey, str]) -> str:
     """Set and lock keys in a database of the machine's, and have dconf put it together.
 
     Raises:
@@ -76,5 +76,5 @@ def keep(root: Root, values: Mapping[Key, str]) -> str:
         code, said = root.runner([PROGRAM, "update"])
         root.forget()
         if code != 0:
-            raise Refused(f"{PROGRAM} update ended with {code}: {said.strip().splitlines()[-1:]}")
+            raise StepRejected(f"{PROGRAM} update ended with {code}: {said.strip().splitlines()[-1:]}")
     return f"locked in {folder}/{OWN_FILE}"

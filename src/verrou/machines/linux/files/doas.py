@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from attrs import define, field, frozen
 
 from verrou.core.model import Source
-from verrou.machines.linux.files.sudoers import NONE, Asked, Elevation, Person
+from verrou.machines.linux.files.sudoers import NONE, Elevation, PasswordOwner, Person
 from verrou.machines.linux.root import Root
 
 DOAS_CONF = "/etc/doas.conf"
@@ -96,13 +96,13 @@ class Doas:
         whole = [rule for rule in mine if not rule.command]
         decides = whole[-1] if whole else None
         if decides is not None and decides.permits:
-            password = Asked.OWN if decides.asks else Asked.NONE
+            password = PasswordOwner.OWN if decides.asks else PasswordOwner.NONE
             return Elevation(everything=True, password=password, sources=(decides.source,))
         later = mine[mine.index(decides) + 1 :] if decides is not None else mine
         some = [rule for rule in later if rule.permits]
         if not some:
             return NONE
-        password = Asked.OWN if any(rule.asks for rule in some) else Asked.NONE
+        password = PasswordOwner.OWN if any(rule.asks for rule in some) else PasswordOwner.NONE
         commands = tuple(dict.fromkeys(" ".join(rule.command) for rule in some))
         return Elevation(commands=commands, password=password, sources=tuple(rule.source for rule in some))
 
@@ -118,7 +118,7 @@ class Doas:
 
 def either(one: Elevation, other: Elevation) -> Elevation:
     """What somebody may do who has two programs for it."""
-    if other.everything and (not one.everything or other.password is Asked.NONE):
+    if other.everything and (not one.everything or other.password is PasswordOwner.NONE):
         return other
     if one.everything or not other.sources:
         return one

@@ -10,7 +10,7 @@ from verrou.machines.linux.root import Root
 
 
 @frozen
-class Entry:
+class KeyfileEntry:
     """One line that sets something: its section, key, value, and where it stands (``line`` counts from 1)."""
 
     section: str
@@ -24,7 +24,7 @@ class Entry:
         return Source(self.file, self.line, f"{self.key}={self.value}")
 
 
-def entries(file: str, lines: Sequence[str]) -> Iterator[Entry]:
+def entries(file: str, lines: Sequence[str]) -> Iterator[KeyfileEntry]:
     """What the lines set, in order."""
     section = ""
     for number, text in enumerate(lines, start=1):
@@ -33,7 +33,7 @@ def entries(file: str, lines: Sequence[str]) -> Iterator[Entry]:
             section = line[1:-1].strip()
         elif line and line[0] not in "#;" and "=" in line:
             key, _, value = line.partition("=")
-            yield Entry(section, key.strip(), value.strip(), file, number)
+            yield KeyfileEntry(section, key.strip(), value.strip(), file, number)
 
 
 def headings(lines: Sequence[str]) -> list[str]:
@@ -71,12 +71,12 @@ def drop_ins(root: Root, folders: Sequence[str], suffix: str = ".conf") -> list[
     return [found[name] for name in sorted(found)]
 
 
-def all_entries(root: Root, files: Sequence[str]) -> list[Entry]:
+def all_entries(root: Root, files: Sequence[str]) -> list[KeyfileEntry]:
     """What several files set, in order; the last of a key counts."""
     return [entry for file in files for entry in entries(file, root.lines(file) if root.exists(file) else [])]
 
 
-def last_of(found: Sequence[Entry], section: str, key: str) -> Entry | None:
+def last_of(found: Sequence[KeyfileEntry], section: str, key: str) -> KeyfileEntry | None:
     """The line that counts."""
     return next((e for e in reversed(found) if e.section == section and e.key == key), None)
 

@@ -9,7 +9,7 @@ _SETTING = re.compile(r"\s*([A-Za-z_][A-Za-z0-9_]*)(\s*=\s*|\s+)?(.*?)\s*$", re.
 
 
 @frozen
-class Setting:
+class SettingLine:
     """One line that sets something: ``value`` is empty for a bare flag. ``line`` counts from 1."""
 
     file: str
@@ -18,14 +18,14 @@ class Setting:
     value: str
 
 
-def settings(file: str, lines: list[str], comments_anywhere: bool = True) -> Iterator[Setting]:
+def settings(file: str, lines: list[str], comments_anywhere: bool = True) -> Iterator[SettingLine]:
     """What the lines set, in order. With ``comments_anywhere``, what follows a ``#`` on a line does not count."""
     for number, line in enumerate(lines, start=1):
         text = line.split("#", 1)[0] if comments_anywhere else line
         if not text.strip() or text.lstrip().startswith("#"):
             continue
         match = _SETTING.match(text)
-        yield Setting(file, number, match[1], match[3]) if match else Setting(file, number, text.strip(), "")
+        yield SettingLine(file, number, match[1], match[3]) if match else SettingLine(file, number, text.strip(), "")
 
 
 def with_setting(text: str, key: str, value: str | None, *, separator: str = " = ", line: int | None = None) -> str:

@@ -13,12 +13,12 @@ from verrou.core.model import Source
 from verrou.machines.linux.files.sudoers_grammar import (
     Alias,
     Allowance,
-    Default,
-    Entry,
+    DefaultsEntry,
     Include,
     Member,
     Parsed,
     Unusable,
+    UserSpec,
     What,
     goes_on_at_its_end,
     logical_lines,
@@ -37,7 +37,7 @@ LONGEST = 4_000_000
 """How many characters of a file are read."""
 
 
-class Asked(StrEnum):
+class PasswordOwner(StrEnum):
     """Whose password is asked for."""
 
     NONE = "none"
@@ -72,7 +72,7 @@ class Elevation:
     everything: bool = False
     commands: tuple[str, ...] = ()
     but: tuple[str, ...] = ()
-    password: Asked = Asked.OWN
+    password: PasswordOwner = PasswordOwner.OWN
     sources: tuple[Source, ...] = ()
     whose: str = ""
 
@@ -98,9 +98,9 @@ class Sudoers:
 
     installed: bool
     host: str
-    entries: list[tuple[Entry, Source]] = field(factory=list)
+    entries: list[tuple[UserSpec, Source]] = field(factory=list)
     aliases: dict[tuple[str, str], Alias] = field(factory=dict)
-    defaults: list[tuple[Default, Source]] = field(factory=list)
+    defaults: list[tuple[DefaultsEntry, Source]] = field(factory=list)
     passed_over: list[Source] = field(factory=list)
     unknown: list[Source] = field(factory=list)
     files: int = 0
@@ -165,7 +165,7 @@ class Sudoers:
 
     def _take(self, root: Root, file: str, item: Parsed, source: Source, depth: int) -> None:
         match item:
-            case Entry():
+            case UserSpec():
                 self.entries.append((item, source))
                 hosts = [host for privilege in item.privileges for host in privilege.hosts]
                 self._note_unknown((*item.users, *hosts), source)
@@ -174,7 +174,7 @@ class Sudoers:
                     self.passed_over.append(Source(source.place, source.line, f"{item.name} is defined before"))
                 self.aliases.setdefault((item.kind, item.name), item)
                 self._note_unknown(item.members, source)
-            case Default():
+            case DefaultsEntry():
                 self.defaults.append((item, source))
             case Unusable():
                 self.passed_over.append(Source(source.place, source.line, f"sudo passes over this line: {item.why}"))
@@ -333,7 +333,7 @@ class _Case:
             if self.is_for_us(default):
                 self.settings[default.name] = default.value
 
-    def is_for_us(self, default: Default) -> bool:
+    def is_for_us(self, default: DefaultsEntry) -> bool:
         match default.scope:
             case "":
                 return True
@@ -387,7 +387,7 @@ class _Case:
         denials = tuple(sorted(but))
         sources = tuple({source.where: source for source, _ in some.values()}.values())
         each = [self._password(ask) for _, ask in some.values()]
-        weakest = Asked.NONE if Asked.NONE in each else each[0]
+        weakest = PasswordOwner.NONE if PasswordOwner.NONE in each else each[0]
         return Elevation(False, tuple(sorted(some)), denials, weakest, sources, self._whose(weakest))
 
     def _counts(self, allowance: Allowance) -> bool:
@@ -403,27 +403,29 @@ class _Case:
             return self.person.uid == 0
         return self._says(allowance.runas, "Runas", self._is_root) is True
 
-    def _password(self, asks: bool | None) -> Asked:
+    def _password(self, asks: bool | None) -> PasswordOwner:
         if asks is None:
             asks = self.settings.get("authenticate", True) is not False
         exempt = str(self.settings.get("exempt_group", ""))
         if not asks or self.person.uid == 0 or (exempt and self._in_group(exempt)):
-            return Asked.NONE
+            return PasswordOwner.NONE
         if self.settings.get("rootpw") is True:
-            return Asked.ROOT
+            return PasswordOwner.ROOT
         if self.settings.get("runaspw") is True:
             return (
-                Asked.ROOT if self._same_user(str(self.settings.get("runas_default", "root")), ROOT) else Asked.TARGET
+                PasswordOwner.ROOT
+                if self._same_user(str(self.settings.get("runas_default", "root")), ROOT)
+                else PasswordOwner.TARGET
             )
-        return Asked.ROOT if self.settings.get("targetpw") is True else Asked.OWN
+        return PasswordOwner.ROOT if self.settings.get("targetpw") is True else PasswordOwner.OWN
 
-    def _whose(self, asked: Asked) -> str:
+    def _whose(self, asked: PasswordOwner) -> str:
         """The name of the other account whose password is asked for; nothing where there is none."""
         return {
-            Asked.NONE: "",
-            Asked.OWN: "",
-            Asked.ROOT: ROOT.name,
-            Asked.TARGET: str(self.settings.get("runas_default", ROOT.name)),
+            PasswordOwner.NONE: "",
+            PasswordOwner.OWN: "",
+            PasswordOwner.ROOT: ROOT.name,
+            PasswordOwner.TARGET: str(self.settings.get("runas_default", ROOT.name)),
         }[asked]
 
     # Lists

@@ -56,7 +56,7 @@ class Privilege:
 
 
 @frozen
-class Entry:
+class UserSpec:
     """Who may run what."""
 
     users: tuple[Member, ...]
@@ -73,7 +73,7 @@ class Alias:
 
 
 @frozen
-class Default:
+class DefaultsEntry:
     """One setting, and for whom: ``scope`` is nothing, ``@`` hosts, ``:`` users, ``>`` runas users or ``!`` commands.
     ``value`` is True or False for a switch."""
 
@@ -98,7 +98,7 @@ class Unusable:
     why: str
 
 
-Parsed: TypeAlias = Entry | Alias | Default | Include | Unusable
+Parsed: TypeAlias = UserSpec | Alias | DefaultsEntry | Include | Unusable
 
 
 class _Wrong(Exception):
@@ -139,7 +139,7 @@ _PARAMETER = re.compile(r"(!*)[ \t]*([a-z_]+)[ \t]*")
 
 
 @define
-class _Line:
+class _LogicalLine:
     """A logical line, read from left to right."""
 
     text: str
@@ -207,11 +207,11 @@ def _parsed(text: str) -> Iterator[Parsed]:
         yield _include(include[2], folder=bool(include[1]))
     elif aliases := _ALIASES.match(text):
         kind = "Cmnd" if aliases[1] == "Cmd" else aliases[1]
-        yield from _aliases(_Line(text, aliases.end()), kind)
+        yield from _aliases(_LogicalLine(text, aliases.end()), kind)
     elif defaults := _DEFAULTS.match(text):
-        yield from _defaults(_Line(text, defaults.end()), defaults[1] or "")
+        yield from _defaults(_LogicalLine(text, defaults.end()), defaults[1] or "")
     else:
-        yield from _entry(_Line(text))
+        yield from _entry(_LogicalLine(text))
 
 
 def _include(text: str, *, folder: bool) -> Include:
@@ -225,7 +225,7 @@ def _include(text: str, *, folder: bool) -> Include:
     return Include(re.sub(r"\\(.)", r"\1", word[0]), folder)
 
 
-def _aliases(line: _Line, kind: str) -> Iterator[Parsed]:
+def _aliases(line: _LogicalLine, kind: str) -> Iterator[Parsed]:
     one = {"User": _user, "Runas": _user, "Host": _host, "Cmnd": _command}[kind]
 
     def alias() -> Alias:
@@ -242,7 +242,7 @@ def _aliases(line: _Line, kind: str) -> Iterator[Parsed]:
 P = TypeVar("P")
 
 
-def _parts(line: _Line, one: Callable[[], P]) -> "Iterator[P | Unusable]":
+def _parts(line: _LogicalLine, one: Callable[[], P]) -> "Iterator[P | Unusable]":
     """What stands between colons. What is wrong spoils the whole line, but for a later part at whose end it is found:
     then the parts before it count, and sudo goes on behind it."""
     parts: list[P | Unusable] = [one()]
@@ -259,14 +259,14 @@ def _parts(line: _Line, one: Callable[[], P]) -> "Iterator[P | Unusable]":
     yield from parts
 
 
-def _list(line: _Line, one: Callable[[_Line], Member]) -> tuple[Member, ...]:
+def _list(line: _LogicalLine, one: Callable[[_LogicalLine], Member]) -> tuple[Member, ...]:
     members = [_negatable(line, one)]
     while line.takes(","):
         members.append(_negatable(line, one))
     return tuple(members)
 
 
-def _negatable(line: _Line, one: Callable[[_Line], Member]) -> Member:
+def _negatable(line: _LogicalLine, one: Callable[[_LogicalLine], Member]) -> Member:
     line.counted()
     negated = False
     while line.takes("!"):
@@ -278,7 +278,7 @@ def _negatable(line: _Line, one: Callable[[_Line], Member]) -> Member:
     return Member(member.what, member.text, negated is not member.negated)
 
 
-def _user(line: _Line) -> Member:
+def _user(line: _LogicalLine) -> Member:
     if line.sees("+"):
         line.at += 1
         return Member(What.ELSEWHERE, f"+{_word(line)}")
@@ -296,7 +296,7 @@ def _user(line: _Line) -> Member:
     if line.sees('"'):
         quoted = _name(line)
         if quoted[:1] in ("%", "+"):
-            return _user(_Line(_escaped(quoted)))
+            return _user(_LogicalLine(_escaped(quoted)))
         return Member(What.NAME, quoted)
     return _plain(line)
 
@@ -306,7 +306,7 @@ def _escaped(text: str) -> str:
     return text[0] + re.sub(r"([^\w%:#+.-])", r"\\\1", text[1:])
 
 
-def _host(line: _Line) -> Member:
+def _host(line: _LogicalLine) -> Member:
     if _TAG.match(line.text, line.at):
         raise _Wrong(f"{line.rest()!r} is not a host")
     if line.sees("+"):
@@ -318,7 +318,7 @@ def _host(line: _Line) -> Member:
     return Member(What.NAME, address[0]) if address else _plain(line)
 
 
-def _plain(line: _Line) -> Member:
+def _plain(line: _LogicalLine) -> Member:
     raw = line.match(_WORD)
     if raw is None:
         raise _Wrong(f"a name is missing before {line.rest()!r}")
@@ -328,14 +328,14 @@ def _plain(line: _Line) -> Member:
     return Member(what, _unescaped(raw[0]))
 
 
-def _word(line: _Line) -> str:
+def _word(line: _LogicalLine) -> str:
     found = line.match(_WORD)
     if found is None:
         raise _Wrong(f"a name is missing before {line.rest()!r}")
     return _unescaped(found[0])
 
 
-def _name(line: _Line) -> str:
+def _name(line: _LogicalLine) -> str:
     """A name, quoted or not."""
     if quoted := line.match(_QUOTED):
         return re.sub(r"\\\"", '"', quoted[1])
@@ -347,7 +347,7 @@ def _unescaped(text: str) -> str:
     return re.sub(r"\\(.)", r"\1", hexed)
 
 
-def _command(line: _Line) -> Member:
+def _command(line: _LogicalLine) -> Member:
     start = line.at
     while digest := line.match(_DIGEST):
         if not DIGESTS[digest[1]].fullmatch(digest[2]):
@@ -379,14 +379,14 @@ def _command(line: _Line) -> Member:
     return Member(What.ALIAS, word[0])
 
 
-def _arguments(line: _Line) -> str:
+def _arguments(line: _LogicalLine) -> str:
     if line.at < len(line.text) and line.text[line.at] in " \t":
         found = line.match(_ARGUMENTS)
         return f" {found[0].strip()}".rstrip() if found else ""
     return ""
 
 
-def _entry(line: _Line) -> Iterator[Parsed]:
+def _entry(line: _LogicalLine) -> Iterator[Parsed]:
     line.blanks()
     users = _list(line, _user)
 
@@ -397,11 +397,11 @@ def _entry(line: _Line) -> Iterator[Parsed]:
         return Privilege(hosts, tuple(_allowances(line)))
 
     parts = list(_parts(line, privilege))
-    yield Entry(users, tuple(part for part in parts if isinstance(part, Privilege)))
+    yield UserSpec(users, tuple(part for part in parts if isinstance(part, Privilege)))
     yield from (part for part in parts if isinstance(part, Unusable))
 
 
-def _allowances(line: _Line) -> Iterator[Allowance]:
+def _allowances(line: _LogicalLine) -> Iterator[Allowance]:
     """The commands of a privilege: what is said before one holds for those after it too."""
     runas: tuple[Member, ...] | None = None
     asks: bool | None = None
@@ -431,7 +431,7 @@ NOBODY_ELSE: tuple[Member, ...] = ()
 """Runas users where only groups are named, or nobody: whoever asks stays who they are."""
 
 
-def _runas(line: _Line) -> tuple[Member, ...]:
+def _runas(line: _LogicalLine) -> tuple[Member, ...]:
     users = NOBODY_ELSE
     line.blanks()
     if not line.sees(":") and not line.sees(")"):
@@ -443,13 +443,13 @@ def _runas(line: _Line) -> tuple[Member, ...]:
     return users
 
 
-def _runas_group(line: _Line) -> Member:
+def _runas_group(line: _LogicalLine) -> Member:
     if line.sees("%") or line.sees("+"):
         raise _Wrong(f"{line.rest()!r} is not a group that a command could run with")
     return _user(line)
 
 
-def _defaults(line: _Line, scope: str) -> Iterator[Parsed]:
+def _defaults(line: _LogicalLine, scope: str) -> Iterator[Parsed]:
     members: tuple[Member, ...] = ()
     if scope:
         line.blanks()
@@ -463,14 +463,14 @@ def _defaults(line: _Line, scope: str) -> Iterator[Parsed]:
             quoted = line.match(_QUOTED)
             raw = quoted[1] if quoted else (line.match(_OPTION_VALUE) or [""])[0]
             value = _unescaped(raw) if operator[0].strip() == "=" else f"{operator[0].strip()}{raw}"
-        found.append(Default(scope, members, parameter[2], value))
+        found.append(DefaultsEntry(scope, members, parameter[2], value))
         if not line.takes(","):
             break
     line.end()
     yield from found
 
 
-def _command_name(line: _Line) -> Member:
+def _command_name(line: _LogicalLine) -> Member:
     """A command of a Defaults line, which has no arguments."""
     line.counted()
     if path := line.match(_PATH):

@@ -21,8 +21,8 @@ from verrou.machines.linux.entry.remote_shell import RemoteShell, Taken
 from verrou.machines.linux.entry.service_files import UnknownService, unknown_services
 from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY
 from verrou.machines.linux.files.account_files import (
+    AccountLine,
     PasswdField,
-    Record,
     ShadowField,
     number,
     twins,
@@ -482,7 +482,7 @@ def somebodies(files: AccountFiles, accounts: Sequence[Account], today: date) ->
     return found
 
 
-def _somebody(record: Record, shadow: Record | None, groups: tuple[str, ...], today: int) -> Somebody:
+def _somebody(record: AccountLine, shadow: AccountLine | None, groups: tuple[str, ...], today: int) -> Somebody:
     fields = record.fields
     hashed, shadowed = fields[PasswdField.PASSWORD], fields[PasswdField.PASSWORD] == "x"
     if shadowed:

@@ -12,7 +12,7 @@ from attrs import define, field, frozen
 from verrou.core.errors import VerrouError
 from verrou.core.model import PasswordState
 from verrou.core.model.known import Known
-from verrou.machines import CannotRehearse
+from verrou.machines import DryRunUnavailable
 from verrou.machines.linux.files.access_file import files_read
 from verrou.machines.linux.hashing import FEWEST_ROUNDS, QUICK, hashed
 from verrou.machines.linux.pam.faillock import load_faillock
@@ -168,7 +168,7 @@ class PamAsked:
                 hash_of_word=hash_of_word,
                 tallies=load_faillock(self.root).tallies,
             )["line"]
-        except (CannotRehearse, VerrouError, KeyError, TypeError, ValueError):
+        except (DryRunUnavailable, VerrouError, KeyError, TypeError, ValueError):
             return None
         return lines[told] if isinstance(told, int) and 0 <= told < len(lines) else None
 
@@ -178,7 +178,7 @@ class PamAsked:
         try:
             self.root.asker("library")
             self.trouble = self.trouble or "PAM answered nothing"
-        except (CannotRehearse, VerrouError) as reason:
+        except (DryRunUnavailable, VerrouError) as reason:
             self.trouble = str(reason)
 
     def _put(self, questions: Sequence["_Part"]) -> dict[object, Reply]:
@@ -201,7 +201,7 @@ class PamAsked:
             )
             replies = [None if each is None else Reply(*each) for each in told["replies"]]
             self.root.late.update(map(str, told["late"]))
-        except (CannotRehearse, VerrouError, KeyError, TypeError, ValueError) as error:
+        except (DryRunUnavailable, VerrouError, KeyError, TypeError, ValueError) as error:
             self.trouble = str(error)
             return None
         pairs = zip(questions, replies, strict=True)

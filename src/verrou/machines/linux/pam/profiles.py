@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 
 from verrou.machines.linux.pam.stack import UPDATER
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 
 PROFILES = "/usr/share/pam-configs"
@@ -34,7 +34,7 @@ def no_updater(root: Root, module: str = "modules") -> str:
 
 def _check_updater(root: Root) -> None:
     if reason := no_updater(root):
-        raise Refused(reason)
+        raise StepRejected(reason)
 
 
 def update_stack(root: Root, *arguments: str) -> None:
@@ -45,9 +45,9 @@ def update_stack(root: Root, *arguments: str) -> None:
     """
     _check_updater(root)
     if root.runner is None:
-        raise Refused(f"{UPDATER} runs in a private copy of the machine only, and there is none")
+        raise StepRejected(f"{UPDATER} runs in a private copy of the machine only, and there is none")
     code, said = root.runner([UPDATER, "--package", *arguments])
     root.forget()
     if code != 0:
         words = said.strip().splitlines()
-        raise Refused(f"{UPDATER} ended with {code}: {words[-1] if words else 'it gave no reason'}")
+        raise StepRejected(f"{UPDATER} ended with {code}: {words[-1] if words else 'it gave no reason'}")

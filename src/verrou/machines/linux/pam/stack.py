@@ -7,7 +7,7 @@ from attrs import define, evolve, field, frozen
 
 from verrou.core.model import Source
 from verrou.machines.linux.pam.control import actions_of
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 
 FACILITIES = ("auth", "account", "password", "session")
@@ -270,7 +270,7 @@ def edit_argument(root: Root, line: PamLine, key: str, value: str | None) -> Non
         Refused: the file is put together by another program.
     """
     if reason := put_together(root, line.file):
-        raise Refused(reason)
+        raise StepRejected(reason)
     text = root.text(line.file)
     assert text is not None, "the line was read from this file"
     root.write(line.file, with_argument(text, line, key, value))

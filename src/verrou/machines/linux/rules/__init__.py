@@ -4,16 +4,16 @@ from collections.abc import Mapping
 
 from verrou.core.model import Reading, absent, unreadable
 from verrou.core.plan.steps import SetRules
-from verrou.core.values import Takes
+from verrou.core.values import AcceptedValues
 from verrou.machines.linux.files.account_files import SHADOW
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules import elevation, idle, lockout, logon, notice, outside, password, rights, screen
-from verrou.machines.linux.rules.keeper import Keeper, System
+from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System
 
 __all__ = ["ABSENT", "DERIVED", "KEEPERS", "System", "readings", "set_rules", "takes"]
 
-KEEPERS: Mapping[str, Keeper] = {
+KEEPERS: Mapping[str, LinuxRuleAdapter] = {
     **password.KEEPERS,
     **lockout.KEEPERS,
     **logon.KEEPERS,
@@ -54,7 +54,7 @@ def readings(system: System) -> dict[str, Reading]:
     return kept | {rule_id: absent(reason) for rule_id, reason in ABSENT.items()}
 
 
-def _read(keeper: Keeper, system: System) -> Reading:
+def _read(keeper: LinuxRuleAdapter, system: System) -> Reading:
     """What a keeper reads; nothing can be known where it asks for a file that we may not read."""
     root = system.root
     root.asked.clear()
@@ -64,7 +64,7 @@ def _read(keeper: Keeper, system: System) -> Reading:
     return unreadable(f"{hidden[0]} can be read by root alone", "run as root") if hidden else reading
 
 
-def takes(system: System) -> dict[str, Takes]:
+def takes(system: System) -> dict[str, AcceptedValues]:
     """What the system takes, by rule."""
     return {rule_id: keeper.takes_on(system) for rule_id, keeper in KEEPERS.items()}
 
@@ -81,7 +81,7 @@ def set_rules(root: Root, step: SetRules) -> str:
     for rule_id, value in step.values.items():
         keeper = KEEPERS.get(rule_id)
         if keeper is None:
-            raise Refused(f"a Linux machine does not keep {rule_id}")
+            raise StepRejected(f"a Linux machine does not keep {rule_id}")
         said.append(keeper.write(root, value))
     if step.values.keys() & lockout.KEEPERS.keys():
         said.append(lockout.in_stack(root))

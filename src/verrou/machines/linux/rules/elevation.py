@@ -21,16 +21,16 @@ from verrou.core.model import (
     unreadable,
 )
 from verrou.core.rules.elevation import RULES
-from verrou.core.values import Kind, Takes, Value
+from verrou.core.values import AcceptedValues, Kind, Value
 from verrou.machines.linux import polkit
 from verrou.machines.linux.files.doas import DOAS_CONF, Doas, Rule
-from verrou.machines.linux.files.sudoers import NO_NUMBER, SUDOERS, Asked, Person, Sudoers
+from verrou.machines.linux.files.sudoers import NO_NUMBER, SUDOERS, PasswordOwner, Person, Sudoers
 from verrou.machines.linux.packages import to_install
 from verrou.machines.linux.pam.stack import load_stack, put_together
 from verrou.machines.linux.polkit_actions import EXEC, STANDARD
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import Keeper, System, weakest
+from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System, weakest
 from verrou.machines.linux.rules.named import administering_groups
 from verrou.machines.linux.rules.rights import asked, asked_of_anybody, cannot_tell, write_ours
 
@@ -90,7 +90,7 @@ def _asked_people(system: System) -> list[Account]:
 def _read_gives(system: System, sudoers: Sudoers) -> Reading:
     """What the administrators give of whom the least is asked; where there are none, what one would be asked."""
     people = _asked_people(system)
-    free = [account for account in people if account.elevation_asks == Asked.NONE]
+    free = [account for account in people if account.elevation_asks == PasswordOwner.NONE]
     if people:
         source = next((line for account in free or people for line in _lines_of(account, system)), None)
         said = f"nothing is asked of {joined([account.name for account in free])}" if free else ""
@@ -113,7 +113,7 @@ def _read_standard(system: System) -> Reading:
     if sudoers.unknown or system.doas.unknown:
         return _not_whole(sudoers, system.doas)
     nobody = sudoers.elevation(NOBODY_IN_PARTICULAR, system.now)
-    if nobody.everything and nobody.password not in (Asked.ROOT, Asked.TARGET):
+    if nobody.everything and nobody.password not in (PasswordOwner.ROOT, PasswordOwner.TARGET):
         said = f"{nobody.sources[0].where}: this line lets anyone become root, so there is no standard user"
         return unreadable(said, source=nobody.sources[0])
     if nobody.everything:
@@ -136,7 +136,7 @@ def _read_standard(system: System) -> Reading:
     return Reading("denied", source=shipped_default("no line of sudo, no su and no rule of polkit allows them"))
 
 
-def _elevating(system: System) -> Mapping[str, polkit.Default]:
+def _elevating(system: System) -> Mapping[str, polkit.ImplicitAuthorization]:
     """The actions of polkit by which an administrator's password makes somebody do things as root."""
     return system.polkit_elevating if polkit.installed(system.root) else {}
 
@@ -154,14 +154,14 @@ def _su_lets(system: System) -> Source | None:
     return root.source
 
 
-def _takes_standard(system: System) -> Takes:
+def _takes_standard(system: System) -> AcceptedValues:
     """Nothing can be made to ask for an administrator's password where no program would."""
     root = next((account for account in system.accounts if account.identity == "0"), None)
     by_su = root is not None and root.password is PasswordState.SET and root.enabled
     if _elevating(system) or by_su or system.sudoers.elevation(NOBODY_IN_PARTICULAR, system.now).everything:
-        return Takes()
+        return AcceptedValues()
     why = "no action of polkit asks for an administrator, and root has no password that su could ask for"
-    return Takes(words=("denied",), why=why)
+    return AcceptedValues(words=("denied",), why=why)
 
 
 def _wheel(root: Root) -> bool:
@@ -180,10 +180,10 @@ def _put_standard(root: Root, value: Value) -> str:
     ours = [line for line in text.split("\n") if WHEEL in line and not line.lstrip().startswith("#")]
     if value == "denied" and text and not _wheel(root):
         if reason := put_together(root, SU_FILE):
-            raise Refused(reason)
+            raise StepRejected(reason)
         group = next(iter(administering_groups(root)), "")
         if not group:
-            raise Refused(
+            raise StepRejected(
                 "no group grants administrator rights, so su could not tell administrators apart. Create one first"
             )
         lines = text.split("\n")
@@ -237,7 +237,7 @@ def _put(name: str) -> Callable[[Root, Value], str]:
         _, source = _setting(Sudoers.load(root), name)
         if source is None or source.place != DROP_IN:
             place = source or f"{SUDOERS}, which does not read its folder sudoers.d"
-            raise Refused(f"{place} decides after that; change it there")
+            raise StepRejected(f"{place} decides after that; change it there")
         return _checked(root, DROP_IN)
 
     return write
@@ -254,7 +254,7 @@ def _checked(root: Root, file: str) -> str:
     code, said = root.runner([CHECKER, "-c", "-s", "-f", file])
     if code != 0:
         words = said.strip().splitlines()
-        raise Refused(f"{CHECKER} does not take {file}: {words[-1] if words else 'it gave no reason'}")
+        raise StepRejected(f"{CHECKER} does not take {file}: {words[-1] if words else 'it gave no reason'}")
     return f"written to {file}, which {CHECKER} has checked"
 
 
@@ -273,7 +273,7 @@ def _put_gives(root: Root, value: Value) -> str:
         at = (source.line or 1) - 1
         asking = lines[at].replace("NOPASSWD:", "")
         if asking == lines[at]:
-            raise Refused(f"{source.where} asks for no password, and must be repaired manually")
+            raise StepRejected(f"{source.where} asks for no password, and must be repaired manually")
         lines[at] = asking
         root.write(source.place, "\n".join(lines), MODE)
         said.append(f"NOPASSWD is gone from {source.where}; {_checked(root, source.place)}")
@@ -303,13 +303,18 @@ def _awaited_by_doas(_: System, lines: Sequence[Rule]) -> Reading:
 
 
 def _sudo(
-    rule_id: str, name: str, where: str, read: Callable[[System, Sudoers], Reading], by_doas: ByDoas, takes: Takes
-) -> Keeper:
+    rule_id: str,
+    name: str,
+    where: str,
+    read: Callable[[System, Sudoers], Reading],
+    by_doas: ByDoas,
+    takes: AcceptedValues,
+) -> LinuxRuleAdapter:
     write = _put_gives if name == "authenticate" else _put(name)
-    return Keeper(where, _installed(KINDS[rule_id], read, by_doas), write, takes, _cannot)
+    return LinuxRuleAdapter(where, _installed(KINDS[rule_id], read, by_doas), write, takes, _cannot)
 
 
-KEEPERS: Mapping[str, Keeper] = {
+KEEPERS: Mapping[str, LinuxRuleAdapter] = {
     "elevation.administrator_gives": _sudo(
         "elevation.administrator_gives",
         "authenticate",
@@ -317,9 +322,9 @@ KEEPERS: Mapping[str, Keeper] = {
         "knows a click",
         _read_gives,
         _gives_to_doas,
-        Takes(words=("nothing", "password")),
+        AcceptedValues(words=("nothing", "password")),
     ),
-    "elevation.standard_gives": Keeper(
+    "elevation.standard_gives": LinuxRuleAdapter(
         f"the lines of {SUDOERS} about everyone, {WHEEL} in {SU_FILE}, and every action of polkit that an "
         "administrator's password opens; written to these two",
         _read_standard,
@@ -333,7 +338,7 @@ KEEPERS: Mapping[str, Keeper] = {
         f"as long as the machine runs; written to {DROP_IN}",
         _minutes("timestamp_timeout", "elevation.remembered_for", lambda number: number == 0),
         _remembered_by_doas,
-        Takes(words=("never",)),
+        AcceptedValues(words=("never",)),
     ),
     "elevation.unanswered_after": _sudo(
         "elevation.unanswered_after",
@@ -341,7 +346,7 @@ KEEPERS: Mapping[str, Keeper] = {
         f"passwd_timeout, in minutes, in {SUDOERS} and its folder; 0 and less wait without limit; written to {DROP_IN}",
         _minutes("passwd_timeout", "elevation.unanswered_after", lambda number: number <= 0),
         _awaited_by_doas,
-        Takes(words=("never",)),
+        AcceptedValues(words=("never",)),
     ),
 }
 _NO_QUESTION = "sudo asks for a right, whatever the program that wants it"

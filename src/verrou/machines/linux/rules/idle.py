@@ -10,7 +10,7 @@ from verrou.core.values import Value
 from verrou.machines.linux.display_managers import in_use
 from verrou.machines.linux.files import dconf
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import Keeper, System, weakest
+from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System, weakest
 
 KIND = next(rule.kind for rule in RULES if rule.id == "screen.locks_after")
 PROFILE, PROFILE_FOLDER = "/etc/profile", "/etc/profile.d"
@@ -38,9 +38,9 @@ def _read_shell_idle(root: Root) -> Reading:
     return found or Reading("never", source=shipped_default("no TMOUT"))
 
 
-IDLE = dconf.Key("org/gnome/desktop/session", "idle-delay")
-LOCKS = dconf.Key("org/gnome/desktop/screensaver", "lock-enabled")
-DELAY = dconf.Key("org/gnome/desktop/screensaver", "lock-delay")
+IDLE = dconf.DconfKey("org/gnome/desktop/session", "idle-delay")
+LOCKS = dconf.DconfKey("org/gnome/desktop/screensaver", "lock-enabled")
+DELAY = dconf.DconfKey("org/gnome/desktop/screensaver", "lock-delay")
 
 
 def _read_locker(root: Root) -> Reading:
@@ -131,8 +131,8 @@ def _put_idle(root: Root, value: Value) -> str:
     return f"written to {IDLE_SCRIPT}" + (" and to dconf" if _locked_by_dconf(root) else "")
 
 
-KEEPERS: Mapping[str, Keeper] = {
-    "screen.locks_after": Keeper(
+KEEPERS: Mapping[str, LinuxRuleAdapter] = {
+    "screen.locks_after": LinuxRuleAdapter(
         f"TMOUT for the shell, in {PROFILE} and {PROFILE_FOLDER}; where there is a sign-in screen, what the screen "
         f"locker goes by, if it is {' or '.join(LOCKERS)}: idle-delay and the locker's keys of dconf, and whether they "
         "are locked",

@@ -9,7 +9,7 @@ from attrs import define, evolve, field, frozen
 
 from verrou.core.model import Account, Effect, Grant, Group, Reading, Status
 from verrou.core.model.ways import EntryPoint
-from verrou.core.values import Kind, Takes, Value
+from verrou.core.values import AcceptedValues, Kind, Value
 from verrou.machines.linux import polkit
 from verrou.machines.linux.files.doas import Doas
 from verrou.machines.linux.files.sshd import sshd_installed
@@ -53,12 +53,12 @@ class System:
         ]
 
     @cached_property
-    def polkit_shipped(self) -> Mapping[str, polkit.Default]:
+    def polkit_shipped(self) -> Mapping[str, polkit.ImplicitAuthorization]:
         """What the actions of polkit that stand behind a rule are shipped with."""
         return polkit.defaults(self.root, ALL)
 
     @cached_property
-    def polkit_elevating(self) -> Mapping[str, polkit.Default]:
+    def polkit_elevating(self) -> Mapping[str, polkit.ImplicitAuthorization]:
         """The actions of polkit that an administrator's password opens to anybody."""
         return polkit.elevating(self.root)
 
@@ -129,11 +129,11 @@ def _nothing_against(_: System) -> str:
     return ""
 
 
-ANYTHING = Takes()
+ANYTHING = AcceptedValues()
 
 
 @frozen(eq=False)
-class Keeper:
+class LinuxRuleAdapter:
     """One rule. ``where`` says where it stands, for people; ``write`` raises Refused, and answers with what is worth
     saying. ``cannot`` says why this system takes no value at all, before anything is tried. ``in_shadow``: what each
     account has in shadow(5) decides too. ``counts``: when a change of it holds here, where that is not when the rule
@@ -142,14 +142,14 @@ class Keeper:
     where: str
     read: Callable[[System], Reading]
     write: Callable[[Root, Value], str]
-    takes: Takes | Callable[[System], Takes] = ANYTHING
+    takes: AcceptedValues | Callable[[System], AcceptedValues] = ANYTHING
     cannot: Callable[[System], str] = _nothing_against
     in_shadow: bool = False
     counts: Callable[[System], Effect] | None = None
 
-    def takes_on(self, system: System) -> Takes:
+    def takes_on(self, system: System) -> AcceptedValues:
         """What the system takes for the rule."""
-        takes = self.takes if isinstance(self.takes, Takes) else self.takes(system)
+        takes = self.takes if isinstance(self.takes, AcceptedValues) else self.takes(system)
         reason = self.cannot(system)
         takes = evolve(takes, cannot=reason) if reason else takes
         return evolve(takes, effect=self.counts(system)) if self.counts is not None else takes

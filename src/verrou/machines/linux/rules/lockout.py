@@ -12,9 +12,9 @@ from verrou.machines.linux.pam.faillock import DEFAULTS, FAILLOCK_CONF, MODULE, 
 from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, add_profiles, no_updater
 from verrou.machines.linux.pam.services import asking_passwords
 from verrou.machines.linux.pam.stack import edit_argument, put_together
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import Keeper, System, weakest
+from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System, weakest
 
 PLACE = f"{FAILLOCK_CONF}, or an argument of {MODULE} in the PAM stack, which wins"
 LOCKOUT_PROFILES = {
@@ -131,7 +131,7 @@ def _exempts(root: Root, value: Value) -> str:
 
 def _refuse_broken(faillock: Faillock) -> None:
     if faillock.broken:
-        raise Refused(f"{faillock.broken[0]}: libpam cannot use this line. Repair it first.")
+        raise StepRejected(f"{faillock.broken[0]}: libpam cannot use this line. Repair it first.")
 
 
 def _seconds(value: Value) -> str:
@@ -144,35 +144,37 @@ def in_stack(root: Root) -> str:
     if not faillock.gap:
         return ""
     if faillock.lines:
-        raise Refused(f"{faillock.gap}. Repair {faillock.lines[0].file} manually; Verrou did not write what is there")
+        raise StepRejected(
+            f"{faillock.gap}. Repair {faillock.lines[0].file} manually; Verrou did not write what is there"
+        )
     add_profiles(root, LOCKOUT_PROFILES)
     if gap := load_faillock(root).gap:
-        raise Refused(f"{gap}, although its profiles were enabled; {EDITED_BY_HAND}")
+        raise StepRejected(f"{gap}, although its profiles were enabled; {EDITED_BY_HAND}")
     left = [each.name for each in asking_passwords(root) if load_faillock(root, each.name).gap]
     by_hand = f"; {', '.join(left)} has a stack of its own, which you must change yourself" if left else ""
     return f"{MODULE} put into the PAM stack{by_hand}"
 
 
-KEEPERS: Mapping[str, Keeper] = {
-    "lockout.after": Keeper(
+KEEPERS: Mapping[str, LinuxRuleAdapter] = {
+    "lockout.after": LinuxRuleAdapter(
         f"deny in {PLACE}; the module must be in the auth stack before and after the password is checked",
         _read("lockout.after", "deny"),
         _put("deny", lambda value: "0" if value == "never" else str(value)),
         cannot=_cannot,
     ),
-    "lockout.lasts": Keeper(
+    "lockout.lasts": LinuxRuleAdapter(
         f"unlock_time, in seconds, in {PLACE}; 0 and never both mean until-unlocked",
         _read("lockout.lasts", "unlock_time"),
         _put("unlock_time", _seconds),
         cannot=_cannot,
     ),
-    "lockout.forget_after": Keeper(
+    "lockout.forget_after": LinuxRuleAdapter(
         f"fail_interval, in seconds, in {PLACE}",
         _read("lockout.forget_after", "fail_interval"),
         _put("fail_interval", _seconds),
         cannot=_cannot,
     ),
-    "lockout.exempts": Keeper(
+    "lockout.exempts": LinuxRuleAdapter(
         f"even_deny_root in {PLACE}", _read("lockout.exempts", "even_deny_root"), _exempts, cannot=_cannot
     ),
 }

@@ -22,9 +22,9 @@ from verrou.machines.linux.pam.faillock import module_installed
 from verrou.machines.linux.pam.services import behind, sshd_asks_pam
 from verrou.machines.linux.pam.stack import load_stack, put_together, service_file
 from verrou.machines.linux.population import AccountFiles, members_by_account
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import Keeper, System
+from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System
 from verrou.machines.linux.rules.named import checked_names
 from verrou.machines.linux.ways import gates
 
@@ -108,7 +108,7 @@ def _one_list(passes: Sequence[AccessListEntry], accounts: Sequence[Account]) ->
         elif each.lets_in:
             accepted |= _names(each.who[0])
             taken.append(each.who[0])
-        elif any(each.who[0].holds(a) and any(c.holds(a) for c in taken) for a in accounts):
+        elif any(each.who[0].contains(a) and any(c.contains(a) for c in taken) for a in accounts):
             if not _names(each.who[0]) <= accepted:
                 return None
         else:
@@ -183,7 +183,7 @@ def _write(way: Route, key: str) -> Callable[[Root, Value], str]:
             return said
         goes_on = f"{_deciding(after, way)} decides too: {KIND[key].say(came)}"
         if not KIND[key].at_least(came, names):
-            raise Refused(f"{goes_on}; change it there")
+            raise StepRejected(f"{goes_on}; change it there")
         return f"{said}; {goes_on}"
 
     return write
@@ -202,14 +202,14 @@ def _same_people(came: frozenset[str], value: frozenset[str], accounts: Sequence
     """Whether a list of accounts comes to a list with groups, or to less than that."""
     groups = tuple(name.removeprefix(GROUP) for name in value if name.startswith(GROUP))
     circle = ANYBODY if EVERYBODY in value else Principals(tuple(n for n in value if not n.startswith(GROUP)), groups)
-    meant = {str(account.name) for account in accounts if circle.holds(account)}
+    meant = {str(account.name) for account in accounts if circle.contains(account)}
     return came <= meant if key == "allowed" else meant <= came
 
 
 def _put(root: Root, way: Route, wanted: Lists) -> None:
     """Write the list of a way, and have each of its services go through it."""
     if not module_installed(root, ACCESS):
-        raise Refused("; ".join(filter(None, without_module(root, ACCESS))))
+        raise StepRejected("; ".join(filter(None, without_module(root, ACCESS))))
     file = way_file(way)
     _write_own(root, way, wanted)
     names = [service.name for service in behind(root, way)]
@@ -220,7 +220,7 @@ def _put(root: Root, way: Route, wanted: Lists) -> None:
         if any(line.argument("accessfile") == file for line in mine):
             continue
         if name == "sshd" and not sshd_asks_pam(root):
-            raise Refused("the remote shell server does not ask PAM (UsePAM no); set UsePAM yes first")
+            raise StepRejected("the remote shell server does not ask PAM (UsePAM no); set UsePAM yes first")
         _into_service(root, name, file)
 
 
@@ -229,10 +229,12 @@ def _into_service(root: Root, service: str, file: str) -> None:
     stands = service_file(root, service)
     text = root.text(stands) if stands else None
     if text is None:
-        raise Refused(f"{service} has no file of its own in /etc/pam.d, so nothing can be put into its stack alone")
+        raise StepRejected(
+            f"{service} has no file of its own in /etc/pam.d, so nothing can be put into its stack alone"
+        )
     place = f"/etc/pam.d/{service}"
     if stands == place and (reason := put_together(root, place)):
-        raise Refused(reason)
+        raise StepRejected(reason)
     lines = text.split("\n")
     at = 1 if lines and lines[0].startswith("#%PAM") else 0
     lines[at:at] = [f"account\trequired\t{ACCESS} nodefgroup accessfile={file}"]
@@ -262,7 +264,7 @@ def _who(names: frozenset[str]) -> str:
     for name in names:
         plain = name.removeprefix(GROUP)
         if set(plain) & set(" \t:,()") or plain[0] in "@+-" or plain.upper() in ("ALL", "EXCEPT", "LOCAL"):
-            raise Refused(f"{plain} is a name that {FOLDER}/access.conf(5) cannot hold; name a group without it")
+            raise StepRejected(f"{plain} is a name that {FOLDER}/access.conf(5) cannot hold; name a group without it")
     return " ".join(sorted(f"({n.removeprefix(GROUP)})" if n.startswith(GROUP) else n for n in names))
 
 
@@ -305,10 +307,10 @@ def _cannot(way: Route) -> Callable[[System], str]:
     return cannot
 
 
-def _keeper(way: Route, key: str) -> Keeper:
+def _keeper(way: Route, key: str) -> LinuxRuleAdapter:
     what = "comes" if key == "allowed" else "is denied"
     also = ", and what sshd_config says" if way is Route.REMOTE_SHELL else ""
-    return Keeper(
+    return LinuxRuleAdapter(
         f"who {what}: the lines of pam_access in the account stack of each service of that route{also}; written to "
         f"{way_file(way)}",
         _read(way, key),
@@ -317,6 +319,6 @@ def _keeper(way: Route, key: str) -> Keeper:
     )
 
 
-KEEPERS: Mapping[str, Keeper] = {
+KEEPERS: Mapping[str, LinuxRuleAdapter] = {
     f"logon.{way}.{key}": _keeper(way, key) for way in Route for key in ("allowed", "denied")
 }

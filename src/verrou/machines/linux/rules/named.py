@@ -6,7 +6,7 @@ from verrou.core.values import EVERYBODY, GROUP, Value
 from verrou.machines.linux.files.account_files import GroupField
 from verrou.machines.linux.files.sudoers import Sudoers
 from verrou.machines.linux.population import AccountFiles
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 
 
@@ -22,7 +22,7 @@ def checked_names(root: Root, value: Value) -> tuple[str, ...]:
     known |= {f"{GROUP}{record.name}" for record in files.group.records()}
     if strange := sorted(value - known - {EVERYBODY}):
         what = "group" if strange[0].startswith(GROUP) else "account"
-        raise Refused(f"there is no {what} {strange[0].removeprefix(GROUP)} here")
+        raise StepRejected(f"there is no {what} {strange[0].removeprefix(GROUP)} here")
     return tuple(sorted(value))
 
 

@@ -9,9 +9,9 @@ from verrou.core.rules.screen import RULES
 from verrou.core.values import Notice, Value
 from verrou.machines.linux.display_managers import gdm_screen, in_use, put_on_gdm_screen
 from verrou.machines.linux.files.sshd import SSHD_CONFIG, say, sshd_installed, sshd_setting
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import Keeper, System, when_sshd_is_told
+from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System, when_sshd_is_told
 
 KIND = next(rule.kind for rule in RULES if rule.id == "screen.notice")
 ISSUE, ISSUE_FOLDER, ISSUE_NET = "/etc/issue", "/etc/issue.d", "/etc/issue.net"
@@ -80,7 +80,7 @@ def _put_notice(root: Root, value: Value) -> str:
     root.write(ISSUE, text.replace("\\", "\\\\"))
     said = [ISSUE]
     if others := root.files_matching(f"{ISSUE_FOLDER}/*.issue"):
-        raise Refused(f"{others[0]} is shown after it; take that file away first")
+        raise StepRejected(f"{others[0]} is shown after it; take that file away first")
     if sshd_installed(root):
         banner, _ = _banner(root)
         file = banner if banner.startswith("/etc/") else ISSUE_NET
@@ -101,8 +101,8 @@ def _counts(system: System) -> Effect:
     return max(Effect.NEXT_SIGN_IN, when_sshd_is_told(system), key=list(Effect).index)
 
 
-KEEPERS: Mapping[str, Keeper] = {
-    "screen.notice": Keeper(
+KEEPERS: Mapping[str, LinuxRuleAdapter] = {
+    "screen.notice": LinuxRuleAdapter(
         f"{ISSUE} and {ISSUE_FOLDER} at the console, the file that Banner names in {SSHD_CONFIG} by the remote shell, "
         "banner-message of gdm3",
         _read_notice,

@@ -3,11 +3,11 @@
 from collections.abc import Mapping
 
 from verrou.core.model import Reading, shipped_default
-from verrou.core.values import Takes, Value
+from verrou.core.values import AcceptedValues, Value
 from verrou.machines.linux.outside import NSSWITCH, outside_sources
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import Keeper, System
+from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System
 
 
 def _read(system: System) -> Reading:
@@ -22,18 +22,18 @@ def _read(system: System) -> Reading:
 
 
 def _write(root: Root, value: Value) -> str:
-    raise Refused(CANNOT)
+    raise StepRejected(CANNOT)
 
 
 CANNOT = (
     f"take the source out of {NSSWITCH} and its module from the PAM stack manually, with the program that put it there"
 )
-KEEPERS: Mapping[str, Keeper] = {
-    "population.linked_identities": Keeper(
+KEEPERS: Mapping[str, LinuxRuleAdapter] = {
+    "population.linked_identities": LinuxRuleAdapter(
         f"the sources of passwd in {NSSWITCH} beside the system's own, and modules for directories in the auth stacks",
         _read,
         _write,
-        Takes(words=("allowed", "forbidden")),
+        AcceptedValues(words=("allowed", "forbidden")),
         lambda _: CANNOT,
     )
 }

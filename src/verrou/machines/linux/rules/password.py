@@ -6,8 +6,8 @@ from datetime import datetime, timedelta
 from verrou.core.model import Reading, Source, absent, shipped_default, unreadable
 from verrou.core.model.ways import Route
 from verrou.core.rules import CATALOGUE
-from verrou.core.values import Takes, Value
-from verrou.machines.linux.files.account_files import SHADOW, AccountFile, Record, ShadowField, number
+from verrou.core.values import AcceptedValues, Value
+from verrou.machines.linux.files.account_files import SHADOW, AccountFile, AccountLine, ShadowField, number
 from verrou.machines.linux.files.settings_files import settings, with_setting
 from verrou.machines.linux.files.sshd import say
 from verrou.machines.linux.packages import without_module
@@ -27,9 +27,9 @@ from verrou.machines.linux.population import (
     people_with_passwords,
     population,
 )
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import Keeper, System, weakest, when_sshd_is_told
+from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System, weakest, when_sshd_is_told
 
 PWHISTORY = "pam_pwhistory.so"
 DROP_IN = f"{PWQUALITY_FOLDER}/50-verrou.conf"
@@ -147,17 +147,17 @@ def _put_quality(key: str, to_number: Callable[[Value], int]) -> Callable[[Root,
         said = ""
         stack = load_stack(root, "passwd", "password")
         if stack.broken:
-            raise Refused(f"{stack.broken[0]}: libpam cannot use this line. Repair it first.")
+            raise StepRejected(f"{stack.broken[0]}: libpam cannot use this line. Repair it first.")
         if not stack.having(PWQUALITY):
             update_stack(root, "--enable", "pwquality")
             stack = load_stack(root, "passwd", "password")
             if not stack.having(PWQUALITY):
-                raise Refused(f"{PWQUALITY} was not added to the password stack; {EDITED_BY_HAND}")
+                raise StepRejected(f"{PWQUALITY} was not added to the password stack; {EDITED_BY_HAND}")
             said = f"{PWQUALITY} put into the PAM stack"
         line = stack.having(PWQUALITY)[0]
         quality = quality_settings(root, line)
         if quality.stopped_at:
-            raise Refused(f"{quality.stopped_at} is not understood, so nothing after it counts. Repair it first.")
+            raise StepRejected(f"{quality.stopped_at} is not understood, so nothing after it counts. Repair it first.")
         number = to_number(value)
         if key == "minlen":
             number += sum(c for c in (quality.number(k) for k in ("dcredit", "ucredit", "lcredit", "ocredit")) if c > 0)
@@ -227,7 +227,7 @@ def _put_history(root: Root, value: Value) -> str:
         return ""
     add_profiles(root, {HISTORY_PROFILE: HISTORY_TEXT.format(remember=value)})
     if not load_stack(root, "passwd", "password").having(PWHISTORY):
-        raise Refused(f"{PWHISTORY} was not added to the password stack; {EDITED_BY_HAND}")
+        raise StepRejected(f"{PWHISTORY} was not added to the password stack; {EDITED_BY_HAND}")
     return f"{PWHISTORY} put into the PAM stack"
 
 
@@ -266,13 +266,13 @@ def _put_storage(root: Root, value: Value) -> str:
     assert isinstance(value, frozenset)
     lines = load_stack(root, "passwd", "password").having(UNIX)
     if not lines:
-        raise Refused(f"{UNIX} is not in the password stack")
+        raise StepRejected(f"{UNIX} is not in the password stack")
     named = next((a for a in lines[0].arguments if a in UNIX_SCHEMES), None)
     if named and UNIX_WORDS.get(named, named) in value:
         return "new passwords are stored well already; accounts with an old form need a new password"
     best = next((scheme for scheme in BEST_FIRST if scheme in value), None)
     if best is None:
-        raise Refused(f"{UNIX} cannot store passwords as {' or '.join(sorted(value))}")
+        raise StepRejected(f"{UNIX} cannot store passwords as {' or '.join(sorted(value))}")
     word = {said: word for word, said in UNIX_WORDS.items()}.get(best, best)
     if named:
         edit_argument(root, lines[0], named, None)
@@ -333,12 +333,12 @@ def _read_ageing(rule_id: str) -> Callable[[System], Reading]:
     return read
 
 
-def _having(system: System, position: int, *, with_fixed: bool) -> dict[str, list[Record]]:
+def _having(system: System, position: int, *, with_fixed: bool) -> dict[str, list[AccountLine]]:
     """Who has what in one field of shadow(5), of those that ages are about. Who can never change a password is as
     strict as can be about the least age: without ``with_fixed`` they are left out."""
     shadow = system.files.shadow
     fixed = set() if with_fixed else {a.name for a in system.accounts if a.cannot_change}
-    having: dict[str, list[Record]] = {}
+    having: dict[str, list[AccountLine]] = {}
     for account in people_with_passwords(system.accounts) if shadow else ():
         record = shadow.find(account.name) if shadow else None
         if record is not None and record.name not in fixed:
@@ -409,56 +409,62 @@ def _put_blank_ways(root: Root, value: Value) -> str:
                     edit_argument(root, line, argument, None)
     left = [str(gate.way) for gate in gates(root, (), ()) if gate.blank and str(gate.way) not in value]
     if left:
-        raise Refused(f"a blank password is still accepted by {', '.join(left)}. Close that manually")
+        raise StepRejected(f"a blank password is still accepted by {', '.join(left)}. Close that manually")
     return ""
 
 
-def _quality_keeper(rule_id: str, key: str, where: str, to_number: Callable[[Value], int], takes: Takes) -> Keeper:
+def _quality_keeper(
+    rule_id: str, key: str, where: str, to_number: Callable[[Value], int], takes: AcceptedValues
+) -> LinuxRuleAdapter:
     place = (
         "/etc/security/pwquality.conf and, read before it, /etc/security/pwquality.conf.d/*.conf; an argument of "
         f"{PWQUALITY} in the PAM stack wins over both"
     )
     read, write = _read_quality(rule_id, key), _put_quality(key, to_number)
-    return Keeper(f"{where} in {place}", read, write, takes, _quality_cannot(key))
+    return LinuxRuleAdapter(f"{where} in {place}", read, write, takes, _quality_cannot(key))
 
 
-def _age_keeper(rule_id: str, takes: Takes) -> Keeper:
+def _age_keeper(rule_id: str, takes: AcceptedValues) -> LinuxRuleAdapter:
     place = (
         f"{AGEING[rule_id][0]} in /etc/login.defs for accounts still to be made, and in each account's line of "
         "/etc/shadow, root's excepted, since programs run as it and would be rejected"
     )
-    return Keeper(place, _read_ageing(rule_id), _put_ageing(rule_id), takes, in_shadow=True)
+    return LinuxRuleAdapter(place, _read_ageing(rule_id), _put_ageing(rule_id), takes, in_shadow=True)
 
 
-KEEPERS: Mapping[str, Keeper] = {
+KEEPERS: Mapping[str, LinuxRuleAdapter] = {
     "password.min_length": _quality_keeper(
         "password.min_length",
         "minlen",
         "minlen (credits for kinds of character make the real minimum shorter)",
         lambda value: int(str(value)),
-        Takes(least=6),
+        AcceptedValues(least=6),
     ),
     "password.classes": _quality_keeper(
-        "password.classes", "minclass", "minclass, and each negative credit,", lambda value: int(str(value)), Takes()
+        "password.classes",
+        "minclass",
+        "minclass, and each negative credit,",
+        lambda value: int(str(value)),
+        AcceptedValues(),
     ),
     "password.may_contain_name": _quality_keeper(
-        "password.may_contain_name", "usercheck", "usercheck", lambda value: int(not value), Takes()
+        "password.may_contain_name", "usercheck", "usercheck", lambda value: int(not value), AcceptedValues()
     ),
     "password.dictionary": _quality_keeper(
         "password.dictionary",
         "dictcheck",
         "dictcheck (with the dictionary in /var/cache/cracklib)",
         lambda value: int(value == "checked"),
-        Takes(),
+        AcceptedValues(),
     ),
-    "password.remember": Keeper(
+    "password.remember": LinuxRuleAdapter(
         f"the remember argument of {PWHISTORY} in the PAM stack ({REMEMBER_DEFAULT} when it is not given)",
         _read_history,
         _put_history,
-        Takes(most=400),
+        AcceptedValues(most=400),
         _history_cannot,
     ),
-    "password.storage": Keeper(
+    "password.storage": LinuxRuleAdapter(
         "the scheme named on the pam_unix.so password line (ENCRYPT_METHOD in /etc/login.defs does not decide), and "
         "the hashes that stand in /etc/shadow",
         _read_storage,
@@ -466,10 +472,10 @@ KEEPERS: Mapping[str, Keeper] = {
         cannot=_storage_cannot,
         in_shadow=True,
     ),
-    "password.max_age": _age_keeper("password.max_age", Takes()),
-    "password.min_age": _age_keeper("password.min_age", Takes()),
-    "password.warn_before": _age_keeper("password.warn_before", Takes()),
-    "password.blank_accepted": Keeper(
+    "password.max_age": _age_keeper("password.max_age", AcceptedValues()),
+    "password.min_age": _age_keeper("password.min_age", AcceptedValues()),
+    "password.warn_before": _age_keeper("password.warn_before", AcceptedValues()),
+    "password.blank_accepted": LinuxRuleAdapter(
         "nullok on pam_unix.so in the stack of each service of a route; for the remote shell PermitEmptyPasswords "
         "of its server as well",
         _read_blank_ways,

@@ -7,16 +7,16 @@ from contextlib import suppress
 from attrs import evolve, frozen
 
 from verrou.core.model import Account, Origin, Reading, Source, absent, name_list, shipped_default, unreadable
-from verrou.core.values import EVERYBODY, GROUP, Takes, Value
-from verrou.machines import CannotRehearse
+from verrou.core.values import EVERYBODY, GROUP, AcceptedValues, Value
+from verrou.machines import DryRunUnavailable
 from verrou.machines.linux import polkit
 from verrou.machines.linux.packages import to_install
 from verrou.machines.linux.polkit import Ours
 from verrou.machines.linux.polkit_actions import ACTIONS, CLOSED, DRIVES, RIGHTS, SETTINGS, STANDARD
 from verrou.machines.linux.polkit_rules import Asking, answer
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import Keeper, System, at_once
+from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System, at_once
 from verrou.machines.linux.rules.keyboard import keys_left
 from verrou.machines.linux.rules.named import administering_groups, checked_names
 
@@ -32,12 +32,12 @@ def _our_source(rule_id: str) -> Source:
 
 
 @frozen
-class Asked:
+class PolkitAnswers:
     """What polkit makes of the actions behind a rule: the shipped answers, and polkit's own for each person and for
     somebody whom no rule is about (``""``); None where nobody but polkit could tell, and it could not be asked, with
     ``why``. ``but`` says who was not asked about."""
 
-    shipped: Mapping[str, polkit.Default]
+    shipped: Mapping[str, polkit.ImplicitAuthorization]
     answers: polkit.Answers | None
     source: Source | None
     but: str = ""
@@ -52,7 +52,7 @@ class Asked:
         return [name for name in self.answers or {} if name]
 
 
-def asked(system: System, actions: Sequence[str]) -> Asked:
+def asked(system: System, actions: Sequence[str]) -> PolkitAnswers:
     """Ask, where a rule could decide that nobody but polkit can read; the shipped answers hold where there is none."""
     root = system.root
     shipped = system.polkit_shipped
@@ -61,17 +61,19 @@ def asked(system: System, actions: Sequence[str]) -> Asked:
     people = [a for a in system.accounts if a.origin is Origin.ADDED and a.may_sign_in and a.identity != "0"]
     if not strange:
         sitting = [Asking(""), *(Asking(str(each.name), each.groups) for each in people)]
-        return Asked(mine, {who.user: {action: _read(system, action, who) for action in mine} for who in sitting}, None)
+        return PolkitAnswers(
+            mine, {who.user: {action: _read(system, action, who) for action in mine} for who in sitting}, None
+        )
     numbers = [(str(account.name), int(account.identity), _main_group(system, account)) for account in people]
     try:
         answers = polkit.ask(root, numbers, sorted(shipped)) if shipped else {}
-    except CannotRehearse as reason:
-        return Asked(mine, None, Source(strange[0]), why=str(reason))
+    except DryRunUnavailable as reason:
+        return PolkitAnswers(mine, None, Source(strange[0]), why=str(reason))
     answers = {name: {a: told[a] for a in mine if a in told} for name, told in answers.items()}
     but = f"the first {polkit.MOST_ASKED} of {len(numbers)} people were asked about"
     # Where polkit answered, it is polkit that says so: which of its rules decided, it does not tell.
     program = Source("polkit", text=f"asked about {name_list(list(mine), 2)}")
-    return Asked(mine, answers, program, but if len(numbers) > polkit.MOST_ASKED else "")
+    return PolkitAnswers(mine, answers, program, but if len(numbers) > polkit.MOST_ASKED else "")
 
 
 def asked_of_anybody(system: System, actions: Sequence[str]) -> Mapping[str, str] | None:
@@ -79,7 +81,7 @@ def asked_of_anybody(system: System, actions: Sequence[str]) -> Mapping[str, str
     could not be asked."""
     if not system.polkit_rules[1]:
         return {action: _read(system, action, Asking("")) for action in actions}
-    with suppress(CannotRehearse):
+    with suppress(DryRunUnavailable):
         answers = polkit.ask(system.root, (), actions)[""]
         return None if set(actions) - answers.keys() else answers
     return None
@@ -117,7 +119,7 @@ def _main_group(system: System, account: Account) -> int:
     return int(record.fields[3]) if record is not None and record.fields[3].isdigit() else 65534
 
 
-def cannot_tell(found: Asked) -> Reading:
+def cannot_tell(found: PolkitAnswers) -> Reading:
     """That polkit alone knows, with what its programs ship."""
     said = "; ".join(f"{action} is by default {default.answer}" for action, default in list(found.shipped.items())[:2])
     return unreadable(
@@ -194,7 +196,7 @@ def write_ours(change: Callable[[Root, Ours, Value], Ours]) -> Callable[[Root, V
     def write(root: Root, value: Value) -> str:
         mine = ours(root)
         if mine is None:
-            raise Refused(f"another program wrote to {polkit.OURS}. Remove it first")
+            raise StepRejected(f"another program wrote to {polkit.OURS}. Remove it first")
         administering = sorted(administering_groups(root))
         actions = {name: polkit.with_implying(root, listed) for name, listed in ACTIONS.items()}
         actions[STANDARD] = tuple(dict.fromkeys((*actions[STANDARD], *sorted(polkit.elevating(root)))))
@@ -306,9 +308,9 @@ def _cannot(system: System) -> str:
 
 _PLACE = f"rules over the answers in {polkit.ACTIONS}; written to {polkit.OURS}"
 _LIMIT = f"{_PLACE}, for covered accounts that are not administrators"
-KEEPERS: Mapping[str, Keeper] = {
+KEEPERS: Mapping[str, LinuxRuleAdapter] = {
     **{
-        rule_id: Keeper(
+        rule_id: LinuxRuleAdapter(
             f"polkit's answer about {actions[0]} and its kin for who sits at the machine: {_PLACE}. "
             "sudo is another way",
             _read_right(rule_id),
@@ -317,29 +319,29 @@ KEEPERS: Mapping[str, Keeper] = {
         )
         for rule_id, actions in RIGHTS.items()
     },
-    "sharing.hidden_drives": Keeper(
+    "sharing.hidden_drives": LinuxRuleAdapter(
         f"what udisks2 mounts for a user at the machine: {_LIMIT}",
         _known(_read_drives),
         write_ours(_hide_drives),
-        Takes(words=tuple(DRIVES)),
+        AcceptedValues(words=tuple(DRIVES)),
         _cannot,
         counts=at_once,
     ),
-    "sharing.settings_closed": Keeper(
+    "sharing.settings_closed": LinuxRuleAdapter(
         f"polkit's answer about the settings of the machine and of accounts: {_LIMIT}",
         _known(_read_settings),
         write_ours(_close_settings),
         cannot=_cannot,
         counts=at_once,
     ),
-    "sharing.installer": Keeper(
+    "sharing.installer": LinuxRuleAdapter(
         f"the right to install: {_PLACE}. Root can always install",
         _read_installer,
         write_ours(_put_installer),
-        Takes(words=("everyone", "administrators")),
+        AcceptedValues(words=("everyone", "administrators")),
         _cannot,
     ),
-    "sharing.applies_to": Keeper(
+    "sharing.applies_to": LinuxRuleAdapter(
         f"a list in {polkit.OURS}; administrators are never covered",
         _known(_covered),
         write_ours(lambda root, mine, value: evolve(mine, covered=checked_names(root, value))),

@@ -25,9 +25,9 @@ from verrou.machines.linux.files.access_file import confined_groups
 from verrou.machines.linux.files.account_files import PasswdField
 from verrou.machines.linux.files.keyfile import all_entries, drop_ins, last_of, set_key, with_entry
 from verrou.machines.linux.population import AccountFiles, login_defs, members_by_account, numbers_of_people
-from verrou.machines.linux.refused import Refused
+from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import Keeper, System, weakest
+from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System, weakest
 from verrou.machines.linux.rules.rights import POWER_OFF, asked_of_screen
 
 KINDS = {str(rule.id): rule.kind for rule in RULES}
@@ -94,14 +94,14 @@ def _put_automatic(root: Root, value: Value) -> str:
 
     said = [_switch_off(root, each) for each in unwanted()]
     if left := unwanted():
-        raise Refused(f"{left[0].source} still signs someone in automatically. Remove it manually")
+        raise StepRejected(f"{left[0].source} still signs someone in automatically. Remove it manually")
     return "; ".join(dict.fromkeys(said))
 
 
 def _switch_off(root: Root, each: Automatic) -> str:
     """Take one way of being signed in unasked away, wherever it is set."""
     if not each.known:
-        raise Refused(f"{each.source}: {each.says}. Check it manually")
+        raise StepRejected(f"{each.source}: {each.says}. Check it manually")
     match each.service:
         case "lightdm-autologin":
             keys = {"autologin-user": ""} if each.account else {"autologin-guest": "false", "allow-guest": "false"}
@@ -117,9 +117,9 @@ def _switch_off(root: Root, each: Automatic) -> str:
         case "lxdm":
             set_key(root, LXDM_CONF, "base", "autologin", None)
         case "greetd":
-            raise Refused(f"{each.source}: remove [initial_session] manually")
+            raise StepRejected(f"{each.source}: remove [initial_session] manually")
         case _:
-            raise Refused(f"{each.source}: {each.says}. Remove that line manually")
+            raise StepRejected(f"{each.source}: {each.says}. Remove that line manually")
     return f"takes effect after {each.service.removesuffix('-autologin')} restarts"
 
 
@@ -191,11 +191,13 @@ def _read_hidden_sddm(system: System) -> Reading:
 def _put_hidden(root: Root, value: Value) -> str:
     assert isinstance(value, frozenset)
     if group := next((name for name in sorted(value) if name.startswith(GROUP)), ""):
-        raise Refused(f"a sign-in screen hides accounts by their names, and not {group.removeprefix(GROUP)} as a group")
+        raise StepRejected(
+            f"a sign-in screen hides accounts by their names, and not {group.removeprefix(GROUP)} as a group"
+        )
     every, there = EVERYBODY in value, in_use(root)
     people = _people(root)
     if strange := sorted(value - set(people) - {EVERYBODY}):
-        raise Refused(f"there is no account of a person called {strange[0]} here")
+        raise StepRejected(f"there is no account of a person called {strange[0]} here")
     if "lightdm" in there:
         _set_lightdm(root, "greeter-hide-users", "true" if every else "false")
     if "gdm3" in there:
@@ -255,7 +257,7 @@ def _read_last_lightdm(system: System) -> Reading:
 
 def _put_last(root: Root, value: Value) -> str:
     if "sddm" not in in_use(root):
-        raise Refused("the sign-in screen here keeps no setting for that")
+        raise StepRejected("the sign-in screen here keeps no setting for that")
     for file in sddm_files(root):
         set_key(root, file, "Users", "RememberLastUser", "true" if value else "false")
     set_key(root, SDDM_OWN, "Users", "RememberLastUser", "true" if value else "false", only_there=False)
@@ -318,14 +320,14 @@ def _put_button(root: Root, value: Value) -> str:
     return "takes effect after the sign-in screen restarts"
 
 
-KEEPERS: Mapping[str, Keeper] = {
-    "screen.automatic_signin": Keeper(
+KEEPERS: Mapping[str, LinuxRuleAdapter] = {
+    "screen.automatic_signin": LinuxRuleAdapter(
         "autologin and timed sign-in in the files of lightdm, gdm3, sddm, lxdm and greetd, lightdm's guest sessions, "
         "and agetty's --autologin in units of systemd",
         _read_automatic,
         _put_automatic,
     ),
-    "screen.hidden_accounts": Keeper(
+    "screen.hidden_accounts": LinuxRuleAdapter(
         f"greeter-hide-users of lightdm, and SystemAccount of each account in {ACCOUNTS_SERVICE}; disable-user-list of "
         "gdm3; HideUsers of sddm",
         _by_screen(
@@ -335,13 +337,13 @@ KEEPERS: Mapping[str, Keeper] = {
         _put_hidden,
         cannot=_cannot_without_screen,
     ),
-    "screen.shows_last_account": Keeper(
+    "screen.shows_last_account": LinuxRuleAdapter(
         "RememberLastUser of sddm; the other sign-in screens keep no setting for it",
         _by_screen("screen.shows_last_account", {"sddm": _read_last_sddm, "lightdm": _read_last_lightdm}),
         _put_last,
         cannot=_cannot_last,
     ),
-    "screen.shut_down_button": Keeper(
+    "screen.shut_down_button": LinuxRuleAdapter(
         f"disable-restart-buttons of gdm3; the indicators in {GREETER_CONF} of lightdm's own greeter",
         _by_screen("screen.shut_down_button", {"lightdm": _read_button_lightdm, "gdm3": _read_button_gdm}),
         _put_button,
