@@ -200,6 +200,26 @@ def test_a_writer_that_is_killed_leaves_all_of_a_record_or_nothing(place: Place)
     assert number > 5
 
 
+def test_a_waiting_record_of_0_1_is_brought_forward(tmp_path: Path) -> None:
+    trial = {"rule": "password.blank_ways", "tried": "a blank password", "proof": "disproved"}
+    finding = {"subject": "password.blank_ways", "severity": "grave", "verdict": "short"}
+    former_words = {
+        "format": "verrou record 1",
+        "findings": [finding | {"waived_until": None, "waived_by": ""}],
+        "readings": [{"rule": "population.ended_accounts", "words": "disabled"}],
+        "trials": [trial],
+    }
+    waiting.put(tmp_path, made("old"))
+    (file,) = waiting.files(tmp_path)
+    file.write_text(json.dumps(json.loads(file.read_text()) | former_words))
+    assert waiting.read(file) == made(
+        "old",
+        findings=(FindingRecord("password.blank_accepted", Severity.HIGH, Verdict.NOT_MET),),
+        readings=(ReadingRecord("population.expired_accounts", "disabled"),),
+        trials=(TrialRecord("password.blank_accepted", "a blank password", Result.FAILED),),
+    )
+
+
 def test_records_that_nobody_of_us_wrote_hold_nobody_up(place: Place, tmp_path: Path) -> None:
     waiting.put(place.waiting, made("good"))
     good = json.loads(waiting.files(place.waiting)[0].read_text())
