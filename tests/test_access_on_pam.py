@@ -64,7 +64,7 @@ def test_what_was_done_to_a_copy_counts_in_its_next_attempt(manned_root: Private
     posture = machine.observe()
     steps = new_account(posture, "daypass", Role.GUEST, password="blank")
     with machine.dry_run() as copy:
-        with pytest.raises(CannotTry, match="no group that makes somebody a guest"):
+        with pytest.raises(CannotTry, match="no group that makes an account a guest"):
             copy.attempt(policy_of(posture), Role.GUEST, False).__enter__()
         copy.do(steps, Secrets())
         with copy.attempt(policy_of(posture), Role.GUEST, False) as somebody:

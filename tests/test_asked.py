@@ -292,7 +292,7 @@ def test_sudo_and_doas_are_asked(two: PrivateRoot, verrou: Verrou) -> None:
     assert (roles["tern"], roles["ana"]) == ("administrator", "standard"), "a line that we do not read may tell anybody"
     two.write("/etc/sudoers.d/night", "tern ALL=(ALL) ALL, \\\n")
     told = verrou("access", *m, "--ask-system")
-    assert "so sudo refuses everyone" in told.stderr
+    assert "so sudo rejects everyone" in told.stderr
     assert {row["account"] for row in json.loads(told.stdout) if row["role"] == "administrator"} == {"root"}
 
 

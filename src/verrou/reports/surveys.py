@@ -283,7 +283,7 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         ),
         ("signed in", "; ".join(account.sessions)),
         ("password", "; ".join(filter(None, (f"{password}{changed}", age, fixed)))),
-        ("expires", str(account.until or "")),
+        ("until", str(account.until or "")),
         ("last sign-in", last_sign_in(account, posture, "%Y-%m-%d %H:%M")),
         ("groups", ", ".join(account.groups)),
         ("keys", counted(account.keys, "key") + " for the remote shell" if account.keys else ""),
