@@ -174,7 +174,7 @@ def test_hints_and_questions_are_shown_and_taken_away(verrou: Verrou, tmp_path: 
     assert "Which bird did you see first?" in verrou("account", "show", "guillemot", *m).stdout
     verrou("account", "change", "tern", "--no-hint", *m, "--yes")
     told = verrou("journal", "show", "1", *m).stdout
-    assert "hint there" in " ".join(told.split()) and "the ship" not in told
+    assert "hint present" in " ".join(told.split()) and "the ship" not in told
     verrou("account", "change", "guillemot", "--no-questions", "--note", "left in 2024", *m, "--yes")
     for rule in ("hints", "recovery_questions"):
         shown = json.loads(verrou("rule", "show", f"population.{rule}", *m, "--format", "json").stdout)

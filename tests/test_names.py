@@ -37,7 +37,7 @@ def otherwise(baseline: Baseline) -> Baseline:
     groups = {
         name: evolve(group, members=tuple(map(swapped, group.members))) for name, group in baseline.groups.items()
     }
-    return evolve(baseline, demands=demands, accounts={each.name: each for each in accounts}, groups=groups)
+    return evolve(baseline, requirements=demands, accounts={each.name: each for each in accounts}, groups=groups)
 
 
 @examples(100)
@@ -46,7 +46,7 @@ def test_a_baseline_in_letters_of_the_other_case_asks_for_the_same(machine: Auth
     posture = posture_of(machine, "")
     baseline = read_baseline(captured(posture, "as it stands", {}, "", True), "c.toml", fetch_baseline)
     unlisted = read_baseline(titled('[population]\nunlisted = "disable"\n'), "u.toml", fetch_baseline)
-    baseline = evolve(baseline, demands={**baseline.requirements, **unlisted.requirements})
+    baseline = evolve(baseline, requirements={**baseline.requirements, **unlisted.requirements})
     for asked in (baseline, otherwise(baseline)):
         found = {finding.subject.casefold(): finding.verdict for finding in audit(posture, asked).findings}
         left = {subject for subject, verdict in found.items() if verdict is not Verdict.MET}

@@ -316,7 +316,7 @@ def test_the_private_copy_asks_polkit_and_leaves_nothing(desktop: PrivateRoot, v
     before = desktop.tree()
     show = ("rule", "show", "rights.shut_down", "-m", desktop.path, "--ask-system", "--format", "json")
     reading = json.loads(verrou(*show).stdout)["rights.shut_down"]
-    assert reading["status"] == "unknown" and "shipped as yes" in reading["reason"]
+    assert reading["status"] == "unknown" and "by default yes" in reading["reason"]
     assert "polkit did not answer within" in reading["reason"]
     assert desktop.tree() == before and list((desktop.path / "run").iterdir()) == []
 

@@ -79,7 +79,7 @@ def test_a_list_is_refused_where_it_could_not_act(desktop: PrivateRoot, verrou: 
         (
             ("/etc/pam.d/sshd", "# This file is auto-generated.\n@include common-auth\n"),
             None,
-            "a program puts it together",
+            "a program generates it",
         ),
     ):
         file, text = change
@@ -166,7 +166,7 @@ def test_what_somebody_else_wrote_among_our_rules_of_polkit_is_left_alone(tmp_pa
     written = (tmp_path / OURS.lstrip("/")).read_text()
     assert written.count("addRule") == 2 and '"covered": ["tern"]' in written
     (tmp_path / OURS.lstrip("/")).write_text(written + "polkit.addRule(function() {});\n")
-    with pytest.raises(StepRejected, match="somebody else wrote"):
+    with pytest.raises(StepRejected, match="another program wrote"):
         KEEPERS["rights.shut_down"].write(Root(tmp_path), frozenset())
     assert (tmp_path / OURS.lstrip("/")).read_text().endswith("polkit.addRule(function() {});\n")
 
