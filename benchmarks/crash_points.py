@@ -237,7 +237,7 @@ def try_change(ground: Ground, name: str, every: int) -> tuple[int, int, list[st
                 machine = ground.machine(place)
                 meeting(Mode.KILLED, call, partial(change, machine))
                 entries = Journal(machine.records_folder()).entries()
-                landing = bool(entries) and entries[-1].broke_off
+                landing = bool(entries) and entries[-1].is_interrupted
                 if landing and ground.look(place) not in (before, after):
                     broken = ground.keep(place, folder / "broken", start)
                     break

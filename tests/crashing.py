@@ -116,7 +116,7 @@ def taken_back(machine: Machine) -> None:
     """What ``verrou undo`` does: an undo that broke off itself goes on."""
     journal = Journal(machine.records_folder())
     entries = carry_out.to_undo(journal, None, None)
-    if entries[0].broke_off and entries[0].undoes:
+    if entries[0].is_interrupted and entries[0].undoes:
         carry_out.resume(machine)
         return
     rehearsal = carry_out.rehearse_undo(machine, journal, [entry.number for entry in entries])
@@ -171,7 +171,7 @@ def one_of_two(
     other one where something is left to clean up even then; then the tree is one of ``two``, and the journal is whole.
     Answers with what is wrong, or nothing."""
     journal = Journal(machine.records_folder())
-    broke_off = journal.broken_off() is not None
+    broke_off = journal.interrupted_entry() is not None
     if broke_off or journal.pending_cleanup():
         # What is done and was only not cleaned up may leave nothing to go back over.
         with nullcontext() if broke_off else suppress(BadInput):
@@ -179,7 +179,7 @@ def one_of_two(
         if Journal(machine.records_folder()).pending_cleanup():
             finished(machine)
     journal = Journal(machine.records_folder())
-    if (left := journal.broken_off()) is not None or journal.pending_cleanup() or journal.damaged():
+    if (left := journal.interrupted_entry()) is not None or journal.pending_cleanup() or journal.damaged():
         return f"call {call}: the journal is not whole ({left})"
     now = root()
     if now in two:

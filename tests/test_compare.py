@@ -37,7 +37,7 @@ DAY = datetime(2026, 9, 14, 8, 30)
 
 
 def sides(line: Compared) -> tuple[str, str, str, Direction]:
-    return line.fact, line.one, line.other, line.turn
+    return line.fact, line.one, line.other, line.direction
 
 
 @examples(100)
@@ -78,8 +78,8 @@ def test_which_way_a_rule_turned_is_told_by_the_catalogue(
     here, there = (
         evolve(posture, readings={**posture.readings, rule: Reading(kind.parse(value))}) for value in (before, after)
     )
-    assert [(line.subject, line.turn) for line in compare(here, there).differing] == [(rule, turn)]
-    assert compare(there, here).differing[0].turn is turn.backwards
+    assert [(line.subject, line.direction) for line in compare(here, there).differing] == [(rule, turn)]
+    assert compare(there, here).differing[0].direction is turn.backwards
 
 
 def with_tern(**facts: object) -> Posture:
@@ -113,8 +113,8 @@ def with_tern(**facts: object) -> Posture:
 def test_which_way_an_account_turned(fact: str, words: str, before: object, after: object, turn: Direction) -> None:
     here, there = with_tern(**{fact: before}), with_tern(**{fact: after})
     found = {line.fact: line for line in compare(here, there).differing if line.subject == "account tern"}
-    assert found[words].turn is turn
-    assert {line.fact: line for line in compare(there, here).differing}[words].turn is turn.backwards
+    assert found[words].direction is turn
+    assert {line.fact: line for line in compare(there, here).differing}[words].direction is turn.backwards
     told = found[words].one + found[words].other
     assert "the ship" not in told and "Which bird" not in told, "that there is one is told, and not what it says"
 
@@ -125,9 +125,9 @@ def test_an_account_more_is_looser_and_a_group_more_is_other() -> None:
     machine.add("tern", "", GOOD_PASSWORD, must_change=False)
     machine.add_group("ringers", "")
     lines = {line.subject: line for line in compare(before, posture_of(machine, "")).differing}
-    assert (lines["account tern"].one, lines["account tern"].turn) == ("", Direction.LOOSER)
+    assert (lines["account tern"].one, lines["account tern"].direction) == ("", Direction.LOOSER)
     assert lines["account tern"].other == "standard; routes: console, network"
-    assert lines["group ringers"].turn is Direction.DIFFERENT
+    assert lines["group ringers"].direction is Direction.DIFFERENT
 
 
 def test_groups_that_every_machine_has_are_the_same_in_any_language() -> None:
@@ -158,7 +158,7 @@ def test_which_way_a_demand_turned(one: str, other: str, turn: Direction) -> Non
         read_baseline(f'[baseline]\ntitle = "x"\n[lockout]\n{text}\n', "x.toml", fetch_baseline)
         for text in (one, other)
     )
-    assert [line.turn for line in compare_baselines(mine, theirs).lines] == [turn]
+    assert [line.direction for line in compare_baselines(mine, theirs).lines] == [turn]
 
 
 TOML = st.recursive(
@@ -263,7 +263,7 @@ def test_every_answer_gives_a_baseline_that_is_at_least_what_it_builds_on(verrou
         answers = dict(zip(QUESTIONS, words, strict=True))
         base = load_baseline(QUESTIONS["used_by"].answers[answers["used_by"]].builds_on)
         made = read_baseline(written("hut", answers, [], base), "hut.toml", fetch_baseline)
-        turns = {line.turn for line in compare_baselines(base, made).differing}
+        turns = {line.direction for line in compare_baselines(base, made).differing}
         assert turns <= {Direction.STRICTER}, answers
     verrou("baseline", "new", "hut", "--used-by", "named", "--watched", "always", code=2)
     said = verrou("baseline", "new", "hut", "--used-by", "named", "--watched", "always", code=2).stderr

@@ -186,7 +186,7 @@ def test_a_bench_machine_that_met_something_is_taken_back_or_finished(bench: Pat
             shutil.rmtree(tmp_path / "hide-01.verrou", ignore_errors=True)
             ended = meeting(mode, call, partial(done, machine, steps, Secrets()))
             journal = Journal(machine.records_folder())
-            if journal.broken_off():
+            if journal.interrupted_entry():
                 told = pytest.raises(MachineRefused, match=r"entry 1 .* was interrupted. To finish: verrou resume")
                 with told:
                     done(machine, steps, Secrets())
@@ -195,7 +195,7 @@ def test_a_bench_machine_that_met_something_is_taken_back_or_finished(bench: Pat
             else:
                 finished_first = any(entry.finished for entry in journal.entries())
                 assert (bench.read_bytes() == start) is not finished_first
-            assert not journal.damaged() and not Journal(machine.records_folder()).broken_off()
+            assert not journal.damaged() and not Journal(machine.records_folder()).interrupted_entry()
             assert sorted(p.name for p in tmp_path.iterdir() if p.is_file()) == [bench.name]
     assert call > 10
 

@@ -412,20 +412,20 @@ def test_what_slid_back_is_told_with_the_days_between_which_it_did() -> None:
         audited(2, after=short, length=Verdict.UNKNOWN, classes=waived),
         audited(3, after=short, length=short, classes=waived),
     ]
-    [course] = trend(records[::-1], date(2026, 4, 1)).courses
+    [course] = trend(records[::-1], date(2026, 4, 1)).histories
     assert [(each.subject, each.met_until.day, each.not_met_since.day) for each in course.regressed] == [
         ("lockout.after", 8, 9),
         ("password.min_length", 8, 9),
     ]
     assert [moment.not_met[Severity.HIGH] for moment in course.moments] == [1, 0, 1, 1]
     assert [waiver.subject for waiver in course.ending] == ["password.classes"]
-    assert not trend(records, date(2026, 3, 20)).courses[0].ending, "31 days ahead"
-    [only] = trend(records, date(2026, 4, 1), frozenset({"password"})).courses
+    assert not trend(records, date(2026, 3, 20)).histories[0].ending, "31 days ahead"
+    [only] = trend(records, date(2026, 4, 1), frozenset({"password"})).histories
     assert [each.subject for each in only.regressed] == ["password.min_length"]
     moved = [evolve(record, baseline="another") for record in records[:-1]]
-    assert not trend([*moved, records[-1]], date(2026, 4, 1)).courses[0].regressed, "another baseline says nothing"
+    assert not trend([*moved, records[-1]], date(2026, 4, 1)).histories[0].regressed, "another baseline says nothing"
     undone = made("u", run=Run.UNDO, findings=(), clock=DAY + timedelta(days=4))
-    assert trend([*records, undone], date(2026, 4, 1)).courses[0].undone
+    assert trend([*records, undone], date(2026, 4, 1)).histories[0].undone
     other = evolve(audited(2, after=holds), identity="identity-2", machine="ringing-02")
     together = trend([*records, other], date(2026, 4, 1)).together
     assert [moment.met for moment in together] == [2, 2, 0, 1, 1] and len(together) == 5
@@ -532,13 +532,13 @@ def test_all_machines_together_are_the_sum_of_each_as_it_was_last_seen(
         for number, (who, day, verdicts) in enumerate(visits)
     ]
     found = trend(records, DAY.date())
-    assert sum(len(course.moments) for course in found.courses) == len(found.together)
+    assert sum(len(course.moments) for course in found.histories) == len(found.together)
     for moment in found.together[-1:] if found.together else ():
-        lasts = [course.moments[-1] for course in found.courses]
+        lasts = [course.moments[-1] for course in found.histories]
         assert moment.met == sum(last.met for last in lasts)
         assert moment.not_met[Severity.HIGH] == sum(last.not_met[Severity.HIGH] for last in lasts)
         assert moment.unknown == sum(last.unknown for last in lasts)
-    for course in found.courses:
+    for course in found.histories:
         mine = sorted((r for r in records if r.identity == course.identity and r.findings), key=lambda r: r.clock)
         for slid in course.regressed:
             assert slid.met_until <= slid.not_met_since

@@ -20,7 +20,7 @@ from verrou.machines import Change, FileState, FolderOperation
 from verrou.machines.linux.merging import merge_lines, merge_records
 from verrou.machines.local_files import item_at, write_new
 from verrou.records import machine_lock as lock_module
-from verrou.records.journal import Journal
+from verrou.records.journal import START, Journal, _link
 from verrou.records.machine_lock import is_held, machine_lock
 from verrou.reports.sheets import Table, as_csv, columns_of, shown
 
@@ -44,7 +44,7 @@ TOLD: dict[str, Any] = {
     "command": "run",
     "by": "wilma",
     "baseline": "",
-    "accepted": [],
+    "overridden": [],
     "steps": [{"what": "a step", "outcome": "done", "said": ""}],
     "differences": [{"subject": "account tern", "fact": "enabled", "was": "yes", "now": "no"}],
     "undoes": [],
@@ -75,6 +75,22 @@ def test_what_was_kept_comes_back_as_it_was(tmp_path: Path) -> None:
     assert len(journal.damaged()) == 1
     with pytest.raises(BadInput, match="was changed, so it cannot be undone"):
         journal.changes(2)
+
+
+def test_a_journal_of_another_version_is_left_to_that_version(bench: Path, verrou: Verrou) -> None:
+    verrou("rule", "set", "lockout.after=9", "-m", bench, "--yes")
+    journal = bench.with_name("hide-01.verrou") / "journal.jsonl"
+    lines = [json.loads(line)["told"] for line in journal.read_text().splitlines()]
+    for marked, whose in (({}, "Verrou 0.1"), ({"format": 3}, "a newer version")):
+        chain, text = START, ""
+        for line in lines:
+            line.pop("format", None)
+            chain = _link(chain, told := line | marked)
+            text += json.dumps({"told": told, "chain": chain}) + "\n"
+        journal.write_text(text)
+        for words, code in ((("undo", "--yes"), 2), (("rule", "set", "lockout.after=8", "--yes"), 2), (("survey",), 0)):
+            assert f"written by {whose}" in verrou(*words, "-m", bench, code=code).stderr
+        assert journal.read_text() == text
 
 
 def test_an_undo_of_an_undo_is_done_again(tmp_path: Path) -> None:

@@ -541,6 +541,7 @@ def test_our_own_rules_of_polkit_are_read_only_as_we_would_write_them(
     mine = Ours({name: tuple(who) for name, who in grants.items()}, ("stick",) * limited, tuple(covered))
     text = rendered(mine, actions, ["sudo"])
     assert parsed(text) == mine
+    assert parsed(text.replace('"everyone"', '"everybody"')) == mine, "as version 0.1 wrote it"
     program = text.index("\n", text.index("\n") + 1)
     for at in (0, *range(program, len(text), 5)):
         assert parsed(text[:at] + "x" + text[at:]) is None, "one sign more is another program"

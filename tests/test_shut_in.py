@@ -152,7 +152,7 @@ def test_a_journal_that_a_hostile_disk_brings_moves_nothing_of_this_computer(ver
     lay_out(tmp_path)
     disk = tmp_path / "warden-03"
     (tmp_path / "precious").mkdir()
-    told = {"command": "x", "by": "x", "baseline": "", "accepted": [], "steps": [], "differences": [], "undoes": []}
+    told = {"command": "x", "by": "x", "baseline": "", "overridden": [], "steps": [], "differences": [], "undoes": []}
     facts = (("uid", 0), ("archive", ""), ("aside", "../../precious"))
     Journal(disk / "var/lib/verrou").begin(told, [FolderOperation("bring-home", "/home/petrel", facts)])
     said = verrou("resume", "-m", disk, code=4).stderr

@@ -134,7 +134,7 @@ def test_a_terminal_that_goes_away_waits_for_what_is_landing(bench: Path) -> Non
     ended = subprocess.run([sys.executable, "-c", program, *words], capture_output=True, text=True, check=False)
     assert ended.returncode in (-signal.SIGHUP, -signal.SIGTERM), ended.stderr
     assert Authority(bench.read_text()).accounts()[1]["open"]
-    assert Journal(BenchMachine(bench).records_folder()).broken_off() is None
+    assert Journal(BenchMachine(bench).records_folder()).interrupted_entry() is None
 
 
 def test_a_list_that_gives_a_right_is_seen_in_its_group(bench: Path, verrou: Verrou) -> None:

@@ -89,8 +89,8 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
 @as_option
 @format_option
 def why(account_name: str, route: str, machine: Machine, as_baseline: str | None, style: str) -> None:
-    """Explain why an account can or cannot sign in by a route (console, network, remote-screen, remote-shell), or, with
-    elevate as ROUTE, elevate."""
+    """Explain why an account can or cannot sign in by a route (console, network, remote-screen, remote-shell) or
+    elevate (ROUTE: elevate)."""
     from verrou.core.model import AccountName
     from verrou.core.model.known import Known
     from verrou.core.model.reasons import ELEVATE, why_administrator

@@ -34,7 +34,7 @@ from verrou.machines import Machine, Outcome, Secrets
 if TYPE_CHECKING:
     from verrou.core.audit import Audit
     from verrou.core.baseline import Baseline
-    from verrou.records.carry_out import DryRun
+    from verrou.records.carry_out import DryRun, RunInfo
 
 
 def override_option(names: Sequence[str]) -> Callable[[F], F]:
@@ -202,7 +202,7 @@ def _landed(
     rehearsal: "DryRun",
     secrets: Secrets,
     generated: Secrets,
-    told: Any,
+    told: "RunInfo",
     password_file: Path | None,
 ) -> tuple[int, "DryRun"]:
     """Land a rehearsal. Generated passwords are handed over before anything changes: whoever loses them then has lost
@@ -324,7 +324,7 @@ def _tell_results(rehearsal: "DryRun") -> None:
     console().print(f"{told[:1].upper()}{told[1:]}.")
 
 
-def _refuse(machine: Machine, rehearsal: "DryRun", told: Any, *, whole: bool, kept: bool) -> None:
+def _refuse(machine: Machine, rehearsal: "DryRun", told: "RunInfo", *, whole: bool, kept: bool) -> None:
     """Stop here where a guard or the machine refuses, before anything is touched. With ``kept`` the journal is told.
 
     Raises:
@@ -337,7 +337,7 @@ def _refuse(machine: Machine, rehearsal: "DryRun", told: Any, *, whole: bool, ke
 
     try:
         failed = rehearsal.course.failed_trials
-        refusals = guards.refusals_on(rehearsal.course, told.accepted)
+        refusals = guards.refusals_on(rehearsal.course, told.overridden)
         if failed and (whole or any(refusal.guard == guards.UNTRIED for refusal in refusals)):
             words = "\n".join(f"test sign-in of {name} failed: {said}" for name, said in failed.items())
             raise MachineRefused(f"{words}\nnothing was changed")

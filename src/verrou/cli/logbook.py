@@ -103,7 +103,7 @@ def trend(
     records, _ = _records(logbook, machine)
     today = on.date() if on is not None else date.today()
     found = how_it_went(records, today, frozenset(families))
-    sheet = reports.courses_sheet(found)
+    sheet = reports.histories_sheet(found)
 
     def text() -> None:
         out = console()
@@ -120,12 +120,12 @@ def trend(
                     out.print(heading)
                 print_table(out, part)
 
-    if save is not None and found.courses:
+    if save is not None and found.histories:
         about = ", ".join(filter(None, (machine or "all machines", *families)))
         _save(save, found, today, about)
     print_facts(style, sheet, reports.trend_data(found, today, families), text)
-    ended = any(waiver.until < today for course in found.courses for waiver in course.ending)
-    click.get_current_context().exit(1 if ended or any(course.regressed for course in found.courses) else 0)
+    ended = any(waiver.until < today for course in found.histories for waiver in course.ending)
+    click.get_current_context().exit(1 if ended or any(course.regressed for course in found.histories) else 0)
 
 
 SAVED = (".svg", ".png", ".html")

@@ -140,7 +140,7 @@ def looked_at(machine: Machine, *, changing: bool = False, asked: bool = False) 
     from verrou.reports.sheets import complain
 
     posture = observed(machine, asked=asked)
-    broken = posture.machine.broken_off
+    broken = posture.machine.interrupted
     for trouble in (*((f"{posture.machine.name}: {broken}",) if broken and not changing else ()), *posture.warnings):
         complain(trouble)
     return posture

@@ -49,8 +49,8 @@ def undo(
     out = console()
     journal = _journal(machine)
     entries = carry_out.to_undo(journal, entry, back_to)
-    told = carry_out.RunInfo(typed_command(), accepted=accepted)
-    if entries[0].broke_off and entries[0].undoes and entry is None:
+    told = carry_out.RunInfo(typed_command(), overridden=accepted)
+    if entries[0].is_interrupted and entries[0].undoes and entry is None:
         out.print(f"Entry {entries[0].number} (undo of {_numbers(entries[0].undoes)}) was interrupted; continuing.")
         _finish(machine, told, preview)
         return
@@ -89,7 +89,7 @@ def resume(machine: Machine, preview: bool, accepted: tuple[str, ...]) -> None:
     """Finish an interrupted run."""
     from verrou.records.carry_out import RunInfo
 
-    _finish(machine, RunInfo(typed_command(), accepted=accepted), preview)
+    _finish(machine, RunInfo(typed_command(), overridden=accepted), preview)
 
 
 def _finish(machine: Machine, told: "RunInfo", preview: bool) -> None:
@@ -114,7 +114,7 @@ def _preview_resume(machine: Machine, told: "RunInfo") -> None:
     from verrou.reports.worksheets import put_back_sheet
 
     out, journal = console(), _journal(machine)
-    entry = journal.broken_off()
+    entry = journal.interrupted_entry()
     if entry is None:
         left = _numbers([each.number for each in journal.pending_cleanup()])
         out.print(

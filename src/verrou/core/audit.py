@@ -20,7 +20,7 @@ from verrou.core.values import Value
 
 
 class Verdict(StrEnum):
-    """Of a finding. ABSENT: this machine has no such rule. Neither that nor UNREADABLE counts as holding."""
+    """Of a finding. NOT_APPLICABLE: this machine has no such rule. UNKNOWN counts as not met."""
 
     MET = "met"
     NOT_MET = "not-met"
@@ -55,7 +55,7 @@ class Finding:
 
 @frozen(repr=False)
 class Score:
-    """How many findings of each verdict; only ``holds`` counts as holding, and waived and absent ones are left out."""
+    """How many findings of each verdict; those waived or not applicable are not assessed."""
 
     met: int
     not_met: int

@@ -40,7 +40,7 @@ class Compared:
     fact: str
     one: str
     other: str
-    turn: Direction
+    direction: Direction
 
 
 @frozen
@@ -51,12 +51,12 @@ class Comparison:
 
     @property
     def differing(self) -> tuple[Compared, ...]:
-        """What is not same."""
-        return tuple(line for line in self.lines if line.turn is not Direction.SAME)
+        """The facts that differ."""
+        return tuple(line for line in self.lines if line.direction is not Direction.SAME)
 
-    def count(self, turn: Direction) -> int:
+    def count(self, direction: Direction) -> int:
         """How many lines turned out so."""
-        return sum(line.turn is turn for line in self.lines)
+        return sum(line.direction is direction for line in self.lines)
 
 
 def same_machine(one: MachineFacts, other: MachineFacts) -> bool:
@@ -161,7 +161,7 @@ def _groups(one: Posture, other: Posture) -> Iterator[Compared]:
     for name in dict.fromkeys((*mine, *theirs)):
         subject, here, there = f"group {name}", mine.get(name), theirs.get(name)
         if here is None or there is None:
-            yield Compared(subject, "", "there" if here else "", "there" if there else "", Direction.DIFFERENT)
+            yield Compared(subject, "", "present" if here else "", "present" if there else "", Direction.DIFFERENT)
             continue
         for fact, before, after in (
             ("called", here.name, there.name),
@@ -178,7 +178,7 @@ def _listed(items: Any) -> str:
 def _rules(one: Posture, other: Posture) -> Iterator[Compared]:
     for rule in CATALOGUE.values():
         here, there = (_in_common_words(rule, posture) for posture in (one, other))
-        yield Compared(rule.id, "", value_now(rule, here), value_now(rule, there), turn_of(rule, here, there))
+        yield Compared(rule.id, "", value_now(rule, here), value_now(rule, there), direction_of(rule, here, there))
 
 
 def _in_common_words(rule: Rule, posture: Posture) -> Reading:
@@ -190,7 +190,7 @@ def _in_common_words(rule: Rule, posture: Posture) -> Reading:
     return evolve(reading, value=value, pending=pending)
 
 
-def turn_of(rule: Rule, one: Reading, other: Reading) -> Direction:
+def direction_of(rule: Rule, one: Reading, other: Reading) -> Direction:
     """What one reading is beside another, by the rule's own order; what comes after a restart decides where what holds
     now is the same."""
     if _stands(one) == _stands(other):

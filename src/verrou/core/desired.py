@@ -79,8 +79,9 @@ class Between:
 
     def say(self, rule: Rule) -> str:
         low, high = rule.kind.say(self.low), rule.kind.say(self.high)
-        unit = high.partition(" ")[2]
-        return f"{low.removesuffix(f' {unit}').removesuffix(f' {unit[:-1]}')} to {high}" if unit else f"{low} to {high}"
+        number, _, unit = low.partition(" ")
+        alike = unit.rstrip("s") == high.partition(" ")[2].rstrip("s")  # the unit once: 1 to 2 administrators
+        return f"{number if alike else low} to {high}"
 
 
 @frozen(repr=False)

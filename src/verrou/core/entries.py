@@ -28,7 +28,7 @@ class JournalEntry:
     by: str
     begun: str
     baseline: str
-    accepted: list[str]
+    overridden: list[str]
     steps: list[dict[str, str]]
     differences: list[dict[str, str]]
     places: list[str]
@@ -49,7 +49,7 @@ class JournalEntry:
         return RunState.DONE if self.finished else RunState.RUNNING if running else RunState.INTERRUPTED
 
     @property
-    def broke_off(self) -> bool:
+    def is_interrupted(self) -> bool:
         """Whether the run ended before it was through, and nobody went back over it since."""
         return self.state() is RunState.INTERRUPTED
 

@@ -202,7 +202,7 @@ class MachineHistory:
 class Trend:
     """How several machines went, and all of them together."""
 
-    courses: tuple[MachineHistory, ...]
+    histories: tuple[MachineHistory, ...]
     together: tuple[Moment, ...]
 
 

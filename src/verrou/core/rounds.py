@@ -108,5 +108,5 @@ def row_of(found: Audit, posture: Posture, address: str, says: Callable[[Finding
         says(first) if first is not None and first.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN) else "",
         "".join(signs),
         tuple(listed),
-        machine.broken_off,
+        machine.interrupted,
     )

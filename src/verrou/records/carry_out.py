@@ -61,9 +61,9 @@ class Mismatch:
 
 @frozen
 class DryRun:
-    """A worksheet as it was rehearsed: what the machine answers to each step, the machine as it will be, and the change
-    set. ``trials`` are what was tried on the copy. Where no copy could be made, ``foreseen_only`` says why, and
-    ``after`` is foreseen. ``entry`` is that of the journal, once it landed."""
+    """The dry run of a plan: the result of each step, the machine afterwards, and the change set. ``trials`` are the
+    tests on the copy. Where no copy could be made, ``prediction_reason`` says why, and ``after`` is predicted.
+    ``entry`` is that of the journal, once the changes are applied."""
 
     before: Posture
     after: Posture
@@ -95,7 +95,7 @@ class RunInfo:
 
     command: str
     baseline: str = ""
-    accepted: tuple[str, ...] = ()
+    overridden: tuple[str, ...] = ()
     undoes: tuple[int, ...] = ()
 
 
@@ -257,7 +257,7 @@ def commit(
     if rehearsal.prediction_reason:
         raise MachineRefused(f"nothing was changed: no dry run is possible: {rehearsal.prediction_reason}")
     with _at_work(machine, told.command) as journal:
-        name_broken_off(journal)
+        refuse_interrupted(journal)
         with machine.held():
             if not _stands(machine, rehearsal):
                 rehearsal = _again(machine, rehearsal, secrets, told)
@@ -297,7 +297,7 @@ def _again(machine: Machine, planned: DryRun, secrets: Secrets, told: RunInfo) -
         again = dry_run(machine, posture, steps, secrets)
         if again.prediction_reason:
             raise MachineRefused(f"nothing was changed: no dry run is possible: {again.prediction_reason}")
-        guards.check(again.course, told.accepted)
+        guards.check(again.course, told.overridden)
         refused = {n for n, (_, result) in enumerate(again.steps) if result.outcome is Outcome.REJECTED}
         if refused - {n for n, (_, result) in enumerate(planned.steps) if result.outcome is Outcome.REJECTED}:
             step, result = again.steps[min(refused)]
@@ -380,7 +380,7 @@ def _lines(rehearsal: DryRun, told: RunInfo) -> dict[str, object]:
         "command": told.command,
         "by": who(),
         "baseline": told.baseline,
-        "accepted": list(told.accepted),
+        "overridden": list(told.overridden),
         "steps": steps,
         "differences": [{"subject": d.subject, "fact": d.fact, "was": d.was, "now": d.now} for d in found],
         "undoes": list(told.undoes),
@@ -425,16 +425,16 @@ def check_whole(machine: Machine) -> None:
     """
     journal = Journal(machine.records_folder())
     if not is_held(journal.folder):
-        name_broken_off(journal)
+        refuse_interrupted(journal)
 
 
-def name_broken_off(journal: Journal) -> None:
-    """Let nothing else change a machine on which a run broke off.
+def refuse_interrupted(journal: Journal) -> None:
+    """Refuse to change a machine on which a run was interrupted.
 
     Raises:
         MachineRefused: one did.
     """
-    if entry := journal.broken_off():
+    if entry := journal.interrupted_entry():
         raise MachineRefused(words_of(entry))
 
 
@@ -494,7 +494,7 @@ def check_resume(machine: Machine, journal: Journal, rehearsal: DryRun, entry: J
     Raises:
         GuardRefused: a guard is against it, on the machine as it stands now. MachineRefused: it could not land.
     """
-    accepted = (*entry.accepted, *told.accepted)
+    accepted = (*entry.overridden, *told.overridden)
     found = guards.refusals_on(rehearsal.course, accepted)
     if not found and _only_the_other_way(rehearsal, lambda: rehearse_undo(machine, journal, [entry.number])):
         found = [guards.nobody_left("to return to a state with an administrator: verrou undo")]
@@ -530,7 +530,7 @@ def resume(machine: Machine, told: RunInfo | None = None) -> tuple[JournalEntry 
     journal = Journal(machine.records_folder())
     left = [entry.number for entry in journal.pending_cleanup()]
     with _at_work(machine, told.command) as journal:
-        entry = journal.broken_off()
+        entry = journal.interrupted_entry()
         if entry is None:
             if left:
                 _sweep(machine, journal)
@@ -598,7 +598,7 @@ def to_undo(journal: Journal, entry: int | None, back_to: int | None) -> list[Jo
     """
     entries = journal.entries()
     changing = [each for each in entries if each.can_be_undone]
-    broken = journal.broken_off()
+    broken = journal.interrupted_entry()
     if entry is not None:
         chosen = [each for each in changing if each.number == entry]
     elif back_to is not None:
@@ -606,7 +606,7 @@ def to_undo(journal: Journal, entry: int | None, back_to: int | None) -> list[Jo
     else:
         chosen = [broken] if broken else [each for each in changing if not each.undoes][-1:]
     if broken and broken not in chosen:
-        name_broken_off(journal)
+        refuse_interrupted(journal)
     if not chosen:
         what = "nothing to undo" if entry is None else f"no entry {entry} that can be undone"
         raise BadInput(f"the journal has {what}. To list it: verrou journal list")
@@ -621,8 +621,8 @@ def check_undo(
     Raises:
         GuardRefused: a guard is against it. MachineRefused: it could not land.
     """
-    guards.check(rehearsal.course, told.accepted)
-    broken = next((entry for entry in entries if entry.broke_off), None)
+    guards.check(rehearsal.course, told.overridden)
+    broken = next((entry for entry in entries if entry.is_interrupted), None)
     if broken and _only_the_other_way(rehearsal, lambda: rehearse_resume(machine, journal, broken)):
         guards.refuse(
             [guards.nobody_left("to finish the run, after which an administrator can sign in: verrou resume")]

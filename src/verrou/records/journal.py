@@ -22,6 +22,8 @@ from verrou.machines import Change, ChangeSet, FileState, FolderOperation
 from verrou.machines.local_files import ordinary_bytes, sync_folder, write_all
 
 JOURNAL = "journal.jsonl"
+FORMAT = 2
+"""What an entry is written in, since version 0.2; the entries of 0.1 bear no such mark."""
 KEPT, INDEX, CONTENTS = "kept", "changes.json", "contents"
 TO_SWEEP = "to-sweep"
 """Stands in the folder of an entry until what it moved away is deleted."""
@@ -52,6 +54,8 @@ class Journal:
                 number = int(line["entry"])
                 match line["what"]:
                     case "begun" | "noted":
+                        if line.get("format") != FORMAT:
+                            raise self._of_another_version(line)
                         entries[number] = _entry(number, line)
                     case "finished":
                         entries[number].finished = str(line["at"])
@@ -61,11 +65,18 @@ class Journal:
                 raise BadInput(f"{where}: not a journal line; the journal was changed") from None
         return list(entries.values())
 
-    def broken_off(self) -> JournalEntry | None:
-        """The last entry when its run broke off and nobody went back over it. Only who holds the machine's lock can
-        know it from one that runs."""
+    def _of_another_version(self, line: Mapping[str, Any]) -> BadInput:
+        written = "a newer version of Verrou" if "format" in line else "Verrou 0.1"
+        return BadInput(
+            f"{self.folder / JOURNAL}: written by {written}, and only that version reads and undoes it. "
+            f"To begin a new journal, move {self.folder} to another place."
+        )
+
+    def interrupted_entry(self) -> JournalEntry | None:
+        """The last entry when its run was interrupted and not undone. Only the holder of the machine's lock can tell
+        it from one that runs."""
         changing = [entry for entry in self.entries() if entry.note is None]
-        return changing[-1] if changing and changing[-1].broke_off else None
+        return changing[-1] if changing and changing[-1].is_interrupted else None
 
     def begin(self, told: Mapping[str, Any], changes: ChangeSet) -> int:
         """Open an entry; when this returns, the change set is on disk with what stands before and after. Answers with
@@ -77,14 +88,14 @@ class Journal:
             if left.exists():  # of a run that died before its entry began: nothing had been changed
                 shutil.rmtree(left)
         digest = _write_changes(kept, changes)
-        self._append(number, "begun", **told, places=_places(changes), digest=digest)
+        self._append(number, "begun", format=FORMAT, **told, places=_places(changes), digest=digest)
         return number
 
     def note(self, state: RunState, told: Mapping[str, Any]) -> int:
         """Tell of a run that changed nothing. Answers with the entry's number."""
         self.make_folder()
         number = max((entry.number for entry in self.entries()), default=0) + 1
-        self._append(number, "noted", state=str(state), **told, places=[])
+        self._append(number, "noted", format=FORMAT, state=str(state), **told, places=[])
         return number
 
     def finish(self, number: int) -> None:
@@ -220,7 +231,7 @@ def _entry(number: int, line: Mapping[str, Any]) -> JournalEntry:
         str(line["by"]),
         str(line["at"]),
         str(line["baseline"]),
-        list(line["accepted"]),
+        list(line["overridden"]),
         [{key: str(step[key]) for key in ("what", "outcome", "said")} for step in line["steps"]],
         [{key: str(told[key]) for key in ("subject", "fact", "was", "now")} for told in line["differences"]],
         [str(place) for place in line["places"]],

@@ -1,9 +1,9 @@
-"""A machine as it stands, and whether a run broke off on it."""
+"""A machine in its current state, and the run that was interrupted on it."""
 
 from attrs import evolve
 
 from verrou.core.entries import JournalEntry
-from verrou.core.errors import VerrouError
+from verrou.core.errors import NotEnoughRights, VerrouError
 from verrou.core.model import Posture
 from verrou.machines import Machine
 from verrou.records.journal import Journal
@@ -11,19 +11,22 @@ from verrou.records.machine_lock import is_held
 
 
 def observed(machine: Machine, *, asked: bool = False) -> Posture:
-    """What the machine is now, with the run that broke off on it, as far as this account may know; see
+    """The machine in its current state, with the run that was interrupted on it; that its journal cannot be read is a
+    warning, but for an account without the rights. See
     :meth:`~verrou.machines.Machine.observe` for ``asked``."""
     posture = machine.observe(asked=asked)
     try:
-        words = what_broke_off(machine)
-    except (VerrouError, OSError):
+        words = interruption(machine)
+    except (NotEnoughRights, OSError):
         return posture
-    return evolve(posture, machine=evolve(posture.machine, broken_off=words)) if words else posture
+    except VerrouError as unreadable:
+        return evolve(posture, warnings=(*posture.warnings, str(unreadable)))
+    return evolve(posture, machine=evolve(posture.machine, interrupted=words)) if words else posture
 
 
-def what_broke_off(machine: Machine) -> str:
-    """The run that broke off and how to go on, in words; nothing where none did. One that is still at work
-    did not.
+def interruption(machine: Machine) -> str:
+    """The interrupted run and how to go on, in words; nothing where there is none. One that still runs is not
+    interrupted.
 
     Raises:
         VerrouError, OSError: the journal cannot be read by this account.
@@ -33,12 +36,12 @@ def what_broke_off(machine: Machine) -> str:
     journal = Journal(machine.records_folder())
     if not journal.there or is_held(journal.folder):
         return ""
-    entry = journal.broken_off()
+    entry = journal.interrupted_entry()
     return words_of(entry) if entry is not None else ""
 
 
 def words_of(entry: JournalEntry) -> str:
-    """What is said of an entry that broke off."""
+    """What is said of an interrupted entry."""
     return (
         f"entry {entry.number} of the journal ({entry.command}, by {entry.by}, {entry.begun}) was interrupted. "
         "To finish: verrou resume. To revert: verrou undo"

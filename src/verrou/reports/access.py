@@ -56,7 +56,7 @@ class WhyData(TypedDict):
     keeps: list[ReasonData]
 
 
-class UnaskedData(TypedDict):
+class AutomaticSignInData(TypedDict):
     """Somebody who gets in without being asked; no name for a session of nobody in particular. Where it is not
     ``known``, nobody may."""
 
@@ -66,7 +66,7 @@ class UnaskedData(TypedDict):
     known: bool
 
 
-class RefusedData(TypedDict):
+class DeniedAccountData(TypedDict):
     """An account that is refused at the console right now, and the first reason."""
 
     account: str
@@ -79,9 +79,9 @@ class ScreensData(TypedDict):
 
     listed: list[str] | None
     last: str
-    automatic: list[UnaskedData]
+    automatic: list[AutomaticSignInData]
     open: list[str]
-    denied: list[RefusedData]
+    denied: list[DeniedAccountData]
     says: dict[str, str]
 
 

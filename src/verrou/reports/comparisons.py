@@ -35,7 +35,7 @@ def comparison_data(found: Comparison, one: str, other: str, every: bool) -> Com
         "counts": {str(turn): found.count(turn) for turn in Direction},
         "lines": [
             {
-                "direction": line.turn,
+                "direction": line.direction,
                 "subject": line.subject,
                 "fact": line.fact,
                 "one": line.one if line.one or line.fact else None,

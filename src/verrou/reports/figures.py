@@ -183,8 +183,8 @@ def courses(found: Trend, kind: str = "svg") -> Any:
     """What holds and what is not met over time: all machines together, and the first few below, each by itself. Text
     for ``svg``, bytes for ``png``."""
     plotter = pyplot()
-    panels = [("all machines together", found.together)] if len(found.courses) != 1 else []
-    panels += [(shortened(course.machine), course.moments) for course in found.courses[:MOST_COURSES]]
+    panels = [("all machines together", found.together)] if len(found.histories) != 1 else []
+    panels += [(shortened(course.machine), course.moments) for course in found.histories[:MOST_COURSES]]
     figure, axes = plotter.subplots(
         len(panels), 1, sharex=True, squeeze=False, figsize=(11, 0.8 + 1.25 * len(panels)), layout="constrained"
     )

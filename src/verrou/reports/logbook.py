@@ -235,7 +235,7 @@ class EndingData(TypedDict):
     by: str
 
 
-class CourseData(TypedDict):
+class HistoryData(TypedDict):
     """How one machine went."""
 
     machine: str
@@ -253,7 +253,7 @@ class TrendData(TypedDict):
     on: date
     ending_by: date
     families: list[str]
-    machines: list[CourseData]
+    machines: list[HistoryData]
     together: list[MomentData]
 
 
@@ -293,7 +293,7 @@ def trend_data(found: Trend, today: date, families: Sequence[str]) -> TrendData:
                 "ending": [{"subject": e.subject, "until": e.until, "by": e.by} for e in course.ending],
                 "undone": course.undone,
             }
-            for course in found.courses
+            for course in found.histories
         ],
         "together": [_moment(moment) for moment in found.together],
     }
@@ -303,10 +303,10 @@ MOST_MOMENTS = 5
 """How many moments a line tells."""
 
 
-def courses_sheet(found: Trend) -> Table:
+def histories_sheet(found: Trend) -> Table:
     """A line a machine, those that regressed first; in CSV too."""
     rows, styles = [], {}
-    for line, course in enumerate(found.courses):
+    for line, course in enumerate(found.histories):
         first, last = course.moments[0], course.moments[-1]
         styles[line] = BAD if course.regressed else DOUBTFUL if not_met_of(last) else GOOD
         notes = [f"{first.at:%Y-%m-%d} to {last.at:%Y-%m-%d}"]
@@ -360,7 +360,7 @@ def _over_time(course: MachineHistory) -> str:
 def regressed_sheet(found: Trend) -> Table:
     """What regressed of each machine, by the days between which that happened and its severity."""
     together: dict[tuple[str, date, date, Severity], list[str]] = {}
-    for course in found.courses:
+    for course in found.histories:
         for each in course.regressed:
             key = (course.machine, each.not_met_since, each.met_until, each.severity)
             together.setdefault(key, []).append(each.subject)
@@ -389,7 +389,7 @@ def regressed_sheet(found: Trend) -> Table:
 def ending_sheet(found: Trend, today: date) -> Table:
     """A line a waiver that runs out, the next to end first."""
     lines = sorted(
-        (each.until, course.machine, each.subject, each.by) for course in found.courses for each in course.ending
+        (each.until, course.machine, each.subject, each.by) for course in found.histories for each in course.ending
     )
     rows = tuple(
         {"until": until, "machine": machine, "rule": rule, "by": by, "note": "ended" if until < today else ""}
@@ -403,11 +403,11 @@ def ending_sheet(found: Trend, today: date) -> Table:
 
 def trend_summary(found: Trend) -> str:
     """How it went, in a sentence."""
-    if not found.courses:
+    if not found.histories:
         return "No machine in this logbook has been audited against a baseline."
     first, last = found.together[0], found.together[-1]
-    back = sum(bool(course.regressed) for course in found.courses)
-    machines = f"{counted(len(found.courses), 'machine')}, {first.at:%Y-%m-%d} to {last.at:%Y-%m-%d}"
+    back = sum(bool(course.regressed) for course in found.histories)
+    machines = f"{counted(len(found.histories), 'machine')}, {first.at:%Y-%m-%d} to {last.at:%Y-%m-%d}"
     now = f"now {last.met} met and {not_met_of(last)} not met ({last.not_met[Severity.HIGH]} high)"
     return f"{machines}: {now}; {back or 'none'} regressed"
 
@@ -429,7 +429,7 @@ def trend_page(found: Trend, today: date, about: str) -> str:
         summary=f"{trend_summary(found)}.",
         figure=figure,
         no_figure=missing,
-        machines=_for_page(courses_sheet(found)),
+        machines=_for_page(histories_sheet(found)),
         regressed=_for_page(regressed_sheet(found)),
         ending=_for_page(ending_sheet(found, today)),
         ending_by=soon(today),

@@ -44,13 +44,13 @@ def entries_sheet(entries: Sequence[JournalEntry], running: bool) -> Table:
                 "command": entry.command,
                 "state": words,
                 "changed": "; ".join(changed) or entry.why,
-                "accepted": ", ".join(entry.accepted),
+                "overridden": ", ".join(entry.overridden),
             }
         )
     columns = columns_of(
-        *((key, key) for key in ("entry", "at", "by", "state", "command", "changed", "accepted")),
+        *((key, key) for key in ("entry", "at", "by", "state", "command", "changed", "overridden")),
         whole=("at",),
-        hidden=("changed", "accepted"),
+        hidden=("changed", "overridden"),
         under={"command": "changed"},
     )
     styles = {i: _STYLES.get(entry.state(running=running), QUIET) for i, entry in enumerate(entries)}
@@ -70,7 +70,7 @@ class EntryData(TypedDict):
     why: str
     undone_by: int | None
     undoes: list[int]
-    accepted: list[str]
+    overridden: list[str]
     steps: list[dict[str, str]]
     differences: list[dict[str, str]]
     places: list[str]
@@ -89,7 +89,7 @@ def entry_data(entry: JournalEntry, running: bool) -> EntryData:
         "why": entry.why,
         "undone_by": entry.undone_by,
         "undoes": entry.undoes,
-        "accepted": entry.accepted,
+        "overridden": entry.overridden,
         "steps": entry.steps,
         "differences": entry.differences,
         "places": entry.places,
@@ -109,7 +109,7 @@ def entry_sheet(entry: JournalEntry, running: bool) -> Table:
         ("reason", entry.why),
         ("baseline", entry.baseline),
         ("undoes", ", ".join(map(str, entry.undoes))),
-        ("guards overridden", ", ".join(entry.accepted)),
+        ("guards overridden", ", ".join(entry.overridden)),
     ]
     for number, step in enumerate(entry.steps, start=1):
         said = f" ({step['said']})" if step["said"] else ""

@@ -65,9 +65,9 @@ class ManualStepData(TypedDict):
 
 
 class SignOffData(TypedDict):
-    """The whole sheet. ``broken_off`` is the run that did not end: nothing is signed off then. ``short`` is the sheet
-    in three lines, for somebody who reads no more. ``left`` does not hold now, ``changed`` holds now and did not
-    before, ``held`` did all along, ``absent`` are rules that this machine has not."""
+    """The whole sheet. ``interrupted`` is the run that did not end: nothing is signed off then. ``summary`` is the
+    sheet in three lines. ``left`` is not met now, ``changed`` is met now and was not
+    before, ``met`` was met all along, ``not_applicable`` are rules that this machine does not have."""
 
     machine: SignedMachine
     baseline: SignedBaseline
@@ -152,7 +152,7 @@ def sign_off_data(signed: Signed) -> SignOffData:
         "by": signed.by,
         "at": signed.at,
         "tool": signed.tool,
-        "interrupted": signed.facts.broken_off,
+        "interrupted": signed.facts.interrupted,
         "summary": _summary(signed),
         "verdict": f"{signed.now.summary}{_tried(signed.tests)}.",
         "before": counts(signed.before) if signed.before else None,

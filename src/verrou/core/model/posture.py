@@ -55,7 +55,7 @@ class MachineFacts:
     life. ``admin_left_out``: the built-in administrator is left out of ages and of having to change its password, since
     the system itself works as it. ``lists_disabled``: its sign-in screen lists disabled accounts like any
     other. ``unread`` is what we had no rights to read, so that nothing is known of it. ``identity`` tells the machine
-    from every other, whatever it is called; empty where it has nothing of the kind. ``broken_off`` is the run of
+    from every other, whatever it is called; empty where it has nothing of the kind. ``interrupted`` is the run of
     Verrou that began to change it and did not end, in words. ``asks_with`` is the option with which the system itself
     would have been asked, where it was not; ``asked`` says what of a mounted disk was."""
 
@@ -79,7 +79,7 @@ class MachineFacts:
     unread: tuple[Unread, ...] = ()
     lists_disabled: bool = False
     identity: str = ""
-    broken_off: str = ""
+    interrupted: str = ""
     asks_with: str = ""
     asked: str = ""
 

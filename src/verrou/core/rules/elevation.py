@@ -10,7 +10,7 @@ from verrou.core.rules.declaration import Rule, Severity
 from verrou.core.values import Choice, Span, Value, YesNo
 
 PRESET = "preset"
-"""The key of a baseline's family that names one of :data:`CHOICES`."""
+"""The key of a baseline's family that names one of :data:`PRESETS`."""
 GIVES = Choice(("nothing", "approval", "password"))
 
 

@@ -573,7 +573,7 @@ class LinuxCopy:
             os.close(folder)
 
     def finish_restore(self) -> Sequence[str]:
-        """See :meth:`verrou.machines.Copy.settle`."""
+        """See :meth:`verrou.machines.Copy.finish_restore`."""
         if not self._restack:
             return ()
         self._restack = False

@@ -251,7 +251,7 @@ class Applier:
             os.close(records)
 
     def clean_up(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
-        """See :meth:`verrou.machines.Machine.sweep`."""
+        """See :meth:`verrou.machines.Machine.clean_up`."""
         for change in changes:
             try:
                 folder, last = self.root.open_folder_of(change.place)

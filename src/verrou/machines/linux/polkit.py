@@ -157,6 +157,8 @@ def rule_files(root: Root) -> list[str]:
 HEADING = "// Who may do what at the machine. Written by Verrou; verrou rule set changes it, and not a person.\n"
 STATE = "// "
 EVERYBODY, GROUP = "everyone", "group:"
+FORMER_EVERYBODY = "everybody"
+"""What version 0.1 wrote for everyone."""
 _RULE = """\
 polkit.addRule(function(action, subject) {{
     if ([{actions}].indexOf(action.id) >= 0{also}) {{
@@ -211,6 +213,9 @@ def _is(name: str) -> str:
 def parsed(text: str) -> Ours | None:
     """The inverse of :func:`rendered`; None for any other program: it is read only if we would write the very same."""
     lines = text.split("\n")
+    if len(lines) > 1:
+        lines[1] = lines[1].replace(f'"{FORMER_EVERYBODY}"', f'"{EVERYBODY}"')
+        text = "\n".join(lines)
     try:
         state = json.loads(lines[1].removeprefix(STATE)) if len(lines) > 1 else {}
         grants = {str(name): tuple(map(str, who)) for name, who in state["grants"].items()}

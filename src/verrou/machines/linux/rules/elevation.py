@@ -36,7 +36,9 @@ from verrou.machines.linux.rules.rights import asked, asked_of_anybody, cannot_t
 
 DROP_IN = f"{SUDOERS}.d/zz-verrou"
 """Read after all others of its folder: of several lines about one setting the last counts."""
-HEADING = "# The prompt for elevation. Written by Verrou; verrou rule set changes it.\n"
+WRITTEN = "Written by Verrou"
+"""In the heading of our own file, whichever version wrote it."""
+HEADING = f"# The prompt for elevation. {WRITTEN}; verrou rule set changes it.\n"
 MODE = 0o440
 CHECKER = "/usr/sbin/visudo"
 KINDS = {str(rule.id): rule.kind for rule in RULES}
@@ -232,7 +234,7 @@ def _put(name: str) -> Callable[[Root, Value], str]:
         else:
             minutes = value / MINUTE if isinstance(value, timedelta) else 0.0
             text = f"{name}={minutes:.4g}" if minutes < 1000 else f"{name}={minutes:.0f}"
-        kept = [line for line in root.lines(DROP_IN) if name not in line and line + "\n" != HEADING and line]
+        kept = [line for line in root.lines(DROP_IN) if name not in line and WRITTEN not in line and line]
         root.write(DROP_IN, HEADING + "".join(f"{line}\n" for line in (*kept, f"Defaults {text}")), MODE)
         _, source = _setting(Sudoers.load(root), name)
         if source is None or source.place != DROP_IN:
