@@ -118,11 +118,7 @@ def verrou(tmp_path: Path) -> Verrou:
 
 def forked(words: list[str], typed: str, folder: Path) -> subprocess.CompletedProcess[str]:
     """The program in a child of this process, with files for its standard streams."""
-    with (
-        tempfile.TemporaryFile() as given,
-        tempfile.TemporaryFile() as told,
-        tempfile.TemporaryFile() as complained,
-    ):
+    with tempfile.TemporaryFile() as given, tempfile.TemporaryFile() as told, tempfile.TemporaryFile() as complained:
         given.write(typed.encode())
         given.seek(0)
         sys.stdout.flush()

@@ -180,7 +180,7 @@ def test_a_service_that_hangs_or_breaks_is_not_answered_and_the_others_are(
 def test_a_line_that_is_left_out_keeps_its_place() -> None:
     text = "# c\nauth [success=1 \\\n default=die] pam_unix.so x\naccount required pam_deny.so\n"
     assert left_out(text, 2, 3).split("\n")[1:] == [
-        *("auth [default=ignore] pam_unix.so x", "", "account required pam_deny.so", ""),
+        *("auth [default=ignore] pam_unix.so x", "", "account required pam_deny.so", "")
     ]
     assert "auth [default=ignore] pam_deny.so" in left_out("auth required pam_deny.so", 1, 1)
 

@@ -171,12 +171,7 @@ def test_a_waiver_never_covers_what_could_not_be_read() -> None:
             "tern is a standard user; required: an administrator",
         ),
         ("[accounts.tern]\nenabled = false", "accounts.tern", Verdict.NOT_MET, "tern is enabled; required: disabled"),
-        (
-            "[accounts.gull]",
-            "accounts.gull",
-            Verdict.NOT_MET,
-            "there is no account gull; required: a standard user",
-        ),
+        ("[accounts.gull]", "accounts.gull", Verdict.NOT_MET, "there is no account gull; required: a standard user"),
         ("[accounts.gull]\nenabled = false", "accounts.gull", Verdict.MET, "matches the baseline"),
         (
             '[accounts.daypass]\nrole = "guest"',
@@ -315,10 +310,7 @@ def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None
     baseline = asked('[population]\nageing_exempt = "guests"\nduplicate_ids = "forbidden"\n')
     found = audit(posture(PEOPLE[1], tern, guest, twin), baseline)
     assert {f.subject: (f.verdict, finding_says(f)) for f in found.findings} == {
-        "population.ageing_exempt": (
-            Verdict.NOT_MET,
-            "tern is exempt from password ageing; required: only guests",
-        ),
+        "population.ageing_exempt": (Verdict.NOT_MET, "tern is exempt from password ageing; required: only guests"),
         "population.duplicate_ids": (
             Verdict.NOT_MET,
             "warden and skua share one ID; required: one ID for each account",

@@ -133,10 +133,7 @@ def test_five_errors_are_told_at_once_each_with_its_line(verrou: Verrou, tmp_pat
         ('[lockout]\nafter = "never"\nlasts = "30 minutes"\n', "means nothing where lockout.after is"),
         ('[builtin]\nadmin_name = "x"\nguest_name = "X"\n', "is the name of both built-in accounts"),
         ("[accounts.ana]\n[accounts.Ana]\n", "are one name on many machines"),
-        (
-            '[groups.users]\nmembers = ["day"]\n[accounts.day]\nrole = "guest"\n',
-            "makes more than a guest of day",
-        ),
+        ('[groups.users]\nmembers = ["day"]\n[accounts.day]\nrole = "guest"\n', "makes more than a guest of day"),
         (
             '[population]\nadministrators = 1\n[accounts.a]\nrole = "administrator"\n'
             '[accounts.b]\nrole = "administrator"\n',

@@ -92,11 +92,7 @@ def test_rights_and_limits_count_in_sessions_that_run(machine: Booted) -> None:
     until(lambda: refused() == [False, True, False], "that polkit answers as before")
 
 
-ELEVATING = (
-    "systemctl restart cron",
-    "systemd-run --pipe --wait -q true",
-    "timedatectl set-timezone Europe/Paris",
-)
+ELEVATING = ("systemctl restart cron", "systemd-run --pipe --wait -q true", "timedatectl set-timezone Europe/Paris")
 
 
 def test_no_program_elevates_where_elevation_is_refused(machine: Booted) -> None:

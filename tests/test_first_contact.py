@@ -50,10 +50,7 @@ def test_a_survey_is_found_kept_and_never_changed(verrou: Verrou, bench: Path, t
         (["account", "list", "--state", "lockd"], "--state: invalid value 'lockd'; expected one of duplicate-id, "),
         (["survey", "--format", "xml"], "--format: invalid value 'xml'; expected one of text, json, csv"),
         (["rule", "set", "lockout=5"], "lockout is a family"),
-        (
-            ["rule", "set", "population.hint=forbidden"],
-            "'population.hint'. population.hints depends on the accounts",
-        ),
+        (["rule", "set", "population.hint=forbidden"], "'population.hint'. population.hints depends on the accounts"),
         (["rule", "set", "population.hints=forbidden"], "To change it: verrou account change NAME --no-hint"),
         (["rule", "set", "lockout.lasts=0"], 'expected a duration of 1 minute to 365 days, with its unit, or "until-'),
         (["account", "disable", "warden", "--until", "2020-01-01"], "is before today"),

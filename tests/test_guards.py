@@ -347,10 +347,7 @@ def test_a_blank_password_gets_in_at_the_console_only(steps: list[Step], console
         Account("ana", "1002", enabled=False),
         Account("bors", "1003", groups=("afar",)),
     )
-    groups = (
-        Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)),
-        Group("afar", "14", ("bors",)),
-    )
+    groups = (Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)), Group("afar", "14", ("bors",)))
     gates = (EntryPoint(Route.CONSOLE), EntryPoint(Route.REMOTE_SCREEN, (allow_only(Principals(groups=("afar",))),)))
     posture = Posture(
         FACTS,

@@ -221,9 +221,7 @@ def test_what_decides_the_lockout(
 
 def test_includes_in_a_circle_and_broken_lines_are_unreadable(tmp_path: Path) -> None:
     root = tree(
-        tmp_path,
-        etc__pam_DOT_d__login="@include login\nauth required\n",
-        usr__lib__security__pam_faillock_DOT_so="",
+        tmp_path, etc__pam_DOT_d__login="@include login\nauth required\n", usr__lib__security__pam_faillock_DOT_so=""
     )
     assert lockout_readings(root)["lockout.after"].status is Status.UNKNOWN
     fatal = load_stack(root, "login", "auth").fatal

@@ -145,7 +145,11 @@ def test_the_sheet_is_of_the_journal_as_it_stands(verrou: Verrou, bench: Path) -
     verrou("undo", "-m", bench, "--yes")
     gone = json.loads(verrou("report", *at, code=1).stdout)
     assert gone["before"] is None and not gone["entries"] and not gone["changed"]
-    verrou("rule", "set", "password.min_length=14", "-m", bench, "--yes")
+    overriding = ("--override", "own-account", "--override", "orphaned-files")
+    verrou("rule", "set", "password.min_length=14", "-m", bench, "--yes", *overriding)
+    for form in ("markdown", "html"):
+        page = verrou("report", *at[:-1], form, code=1).stdout
+        assert "overrode own-account, orphaned-files" in page.replace("\\-", "-")
     stands = json.loads(verrou("report", *at, code=1).stdout)
     assert [line["subject"] for line in stands["changed"]] == ["password.min_length"]
     assert [(entry["entry"], entry["state"]) for entry in stands["entries"]] == [(3, "done")]

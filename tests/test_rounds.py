@@ -86,7 +86,7 @@ def test_every_row_is_what_the_audit_of_that_machine_says(verrou: Verrou, tmp_pa
     ended = verrou("round", "many", "-b", "shared-desk", "--format", "json", code=1)
     told = json.loads(ended.stdout)
     assert {Path(each["address"]).name for each in told["left_out"]} == {
-        *("cut.survey.json", "strange.json", "pipe.survey.json"),
+        *("cut.survey.json", "strange.json", "pipe.survey.json")
     }
     assert ended.stderr.count("skipped: ") == 3
     rows = told["machines"]

@@ -450,7 +450,7 @@ def test_an_answer_is_remembered_and_a_question_ends_as_the_rules_say(bench: Pat
     tried = [(t["rule"], t["result"], t["seen"]) for t in told["tests"] if t["rule"].startswith("elevation.")]
     assert {proof for _, proof, _ in tried} == {"passed"}
     assert [seen for rule, _, seen in tried if rule == "elevation.remembered_for"] == [
-        *("accepted: nothing is asked again", "denied: asked again"),
+        *("accepted: nothing is asked again", "denied: asked again")
     ]
     late = [seen for rule, _, seen in tried if rule == "elevation.unanswered_after"]
     assert late == ["accepted", "denied: no answer in time"]

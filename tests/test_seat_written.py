@@ -37,7 +37,7 @@ def test_turning_one_away_closes_nothing_to_who_comes_later(desktop: PrivateRoot
     verrou("rule", "set", "logon.remote-shell.denied=tern", "-m", desktop.path, "--yes")
     joins(desktop, verrou, "puffin")
     assert [name for name in ("tern", "gull", "puffin", "warden") if admits(desktop, "sshd", name)] == [
-        *("gull", "puffin", "warden"),
+        *("gull", "puffin", "warden")
     ]
     rows = json.loads(verrou("access", "tern", "puffin", "-m", desktop.path, "--format", "json").stdout)
     assert [row["routes"]["remote-shell"] for row in rows] == [None, "password"]
@@ -76,11 +76,7 @@ def test_no_other_service_is_bound_by_the_list_of_a_way(desktop: PrivateRoot, ve
 def test_a_list_is_refused_where_it_could_not_act(desktop: PrivateRoot, verrou: Verrou) -> None:
     for change, undone, said in (
         (("/etc/ssh/sshd_config.d/10-site.conf", "UsePAM no\n"), "", "does not ask PAM"),
-        (
-            ("/etc/pam.d/sshd", "# This file is auto-generated.\n@include common-auth\n"),
-            None,
-            "a program generates it",
-        ),
+        (("/etc/pam.d/sshd", "# This file is auto-generated.\n@include common-auth\n"), None, "a program generates it"),
     ):
         file, text = change
         kept = desktop.read(file) if (desktop.path / file.lstrip("/")).exists() else undone
@@ -152,14 +148,7 @@ def test_what_somebody_else_wrote_among_our_rules_of_polkit_is_left_alone(tmp_pa
     from verrou.machines.linux.polkit import OURS
     from verrou.machines.linux.refused import StepRejected
 
-    with_files(
-        tmp_path,
-        {
-            "etc/passwd": "tern:x:1000:1000::/home/tern:/bin/sh\n",
-            "etc/group": "",
-            "etc/shadow": "",
-        },
-    )
+    with_files(tmp_path, {"etc/passwd": "tern:x:1000:1000::/home/tern:/bin/sh\n", "etc/group": "", "etc/shadow": ""})
     root = Root(tmp_path)
     KEEPERS["rights.shut_down"].write(root, frozenset({"tern"}))
     KEEPERS["sharing.applies_to"].write(root, frozenset({"tern"}))
