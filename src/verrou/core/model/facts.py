@@ -197,14 +197,13 @@ class Account:
     account; None stands for none. ``keys`` counts keys that stand for a password at a remote shell. ``sessions`` tells
     where and since when somebody is signed in. ``home_kept`` is False where each session gets a fresh home.
     ``recovery_questions`` are the questions alone, and ``linked_identity`` is what ties the account to an identity
-    that another service keeps. ``denied_grants`` is what a line takes
-    from it although a group gives it. ``may_run`` are the commands that it may run as root where it may not run all;
-    ``elevation_asks`` is whose password it gives for what it may: its own, root's, another account's, or none.
-    ``elevates_with`` names another account whose password that is. ``elevates_until`` is the last day on which the
-    lines about it give what they give. ``shell_fault`` says why its shell does not allow sign-in. ``inside_by`` are the
-    ways
-    by which somebody is signed in as it, as far as the machine tells. ``processes`` run as it now; ``acts`` is what
-    acts for it without anybody signing in."""
+    that another service keeps. ``denied_grants`` is what a line takes from it although a group gives it. ``may_run``
+    are the commands that it may run as root where it may not run all; ``elevation_asks`` is whose password it gives
+    for what it may: its own, root's, another account's, or none. ``elevates_with`` names another account whose
+    password that is. ``elevates_until`` is the last day on which the lines about it give what they give.
+    ``shell_fault`` says why its shell does not allow sign-in. ``inside_by`` are the routes by which a user is signed
+    in as it, as far as the machine tells. ``processes`` run as it now; ``acts`` is what acts for it without anybody
+    signing in."""
 
     name: AccountName
     identity: str

@@ -332,7 +332,7 @@ class Authority:
 
     def respond(self, token: int, given: str, by: str = "") -> None:
         """Answer the question that stands in a session: ``yes`` where a click is enough, the own password, or that of
-        an administrator ``by`` name. A question that no answer in time is refused."""
+        an administrator ``by`` name. A question that is not answered in time is refused."""
         session = self._session(token)
         question = session.pop("asked", None)
         if question is None:
@@ -585,7 +585,7 @@ class Authority:
         self._account(name)["open"] = is_open
 
     def set_end(self, name: str, moment: datetime | None) -> None:
-        """From when on an account does not allow sign-in; None for no end."""
+        """From when on an account is closed; None for no end."""
         account = self._account(name)
         if account["id"] == KEEPER and moment is not None:
             raise No(f"{name} has no end")

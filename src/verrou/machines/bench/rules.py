@@ -98,7 +98,7 @@ ABSENT: Mapping[str, str] = {
     **seat_rules.ABSENT,
 }
 _BUILT_IN = (
-    "the account whose ID is 1 (administrator) or 2 (guest); disabled means that nobody signs in as it, by any way"
+    "the account whose ID is 1 (administrator) or 2 (guest); disabled means that no one can sign in as it, on any route"
 )
 _BUILT_IN_NAME = "the name of the account whose ID is 1 or 2"
 DERIVED: Mapping[str, str] = {

@@ -274,7 +274,7 @@ class AccountEdit:
         if coming or self.root.exists(home):
             raise StepRejected(f"{home} is there already; move it away or choose another name")
         if step.home and not self.root.place(home).parent.is_dir():
-            raise StepRejected(f"there is not a folder that {home} could be made in; make it first")
+            raise StepRejected(f"there is no folder that {home} could be made in. Create it first")
         if step.shell:
             self._check_shell(step.shell)
         return home, step.shell or (SHELL if self.root.exists(SHELL) else "/bin/sh")
@@ -473,7 +473,7 @@ class AccountEdit:
             elif flag is Flag.AGEING_EXEMPT:
                 if not on and self._is_root(step.account):
                     raise StepRejected(
-                        f"{step.account} is left out: programs run as it, which would be rejected by its age"
+                        f"{step.account} is exempt: programs run as it, and would be rejected by its age"
                     )
                 if not on and limit_in_days(maximum) is None:
                     raise StepRejected("passwords never end on this system; set password.max_age first")

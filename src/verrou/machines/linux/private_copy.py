@@ -274,7 +274,7 @@ def _lay_out(machine_root: Root) -> dict[str, int]:
     path, live = machine_root.path, machine_root.live
     holds = [name for name in SCRATCH if os.path.isdir(name) and not f"{path}/".startswith(f"{name}/")]
     if not holds:
-        raise OSError("there is not a folder that the copy could be put together in")
+        raise OSError("there is no folder that the copy could be put together in")
     scratch = Path(holds[0])
     name, tallies = host_name(machine_root), load_faillock(machine_root).tallies
     counted = _tallies(machine_root, tallies)

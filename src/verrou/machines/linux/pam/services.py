@@ -92,7 +92,7 @@ def asking_passwords(root: Root) -> list[Service]:
         if service.name == "sshd" and not sshd_takes_passwords(root):
             continue
         if found and not service_file(root, service.name) and not service_file(root, OTHER):
-            continue  # libpam does not allow sign-in by it
+            continue  # libpam allows no one by it
         found.append(service)
     return found
 

@@ -275,7 +275,7 @@ def _name(word: str) -> str:
 
 def named_otherwise(root: Root, name: str, new_name: str) -> None:
     """Have our own lists name somebody by another name, or by none where it is empty: whoever is made under the old one
-    later is not meant. A list of who may that names nobody any more does not allow sign-in."""
+    later is not meant. A list of who is allowed that names no one any more allows no one."""
     for way in Route:
         own = _own(root, way)
         if name in own.allowed | own.denied:
