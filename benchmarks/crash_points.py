@@ -28,7 +28,7 @@ from crashing import FAILED, WHOLE, Mode, Whose, done, finished, meeting, one_of
 from debian_root import PrivateRoot, base_root
 from verrou.cli.options import load_baseline
 from verrou.core.audit import audit
-from verrou.core.model import Posture, Role
+from verrou.core.model import Role, Snapshot
 from verrou.core.plan.making import new_account, swap_steps
 from verrou.core.plan.steps import CreateAccount, FilesChoice, Remove, SetEnabled, Step, StopJobs
 from verrou.core.plan.worksheet import plan, rule_steps
@@ -43,20 +43,20 @@ PASSWORD = "kittiwake-Cliff-42"
 SECRETS = Secrets(dict.fromkeys(("warden", "ringer", "tern", "gull", "keeper"), PASSWORD))
 
 
-def hardening(posture: Posture) -> list[Step]:
+def hardening(snapshot: Snapshot) -> list[Step]:
     baseline = load_baseline("shared-desk")
-    return list(plan(posture, baseline, audit(posture, baseline)).steps)
+    return list(plan(snapshot, baseline, audit(snapshot, baseline)).steps)
 
 
-def adding(role: Role, password: str) -> Callable[[Posture], list[Step]]:
-    return lambda posture: new_account(posture, "gull", role, password=password)
+def adding(role: Role, password: str) -> Callable[[Snapshot], list[Step]]:
+    return lambda snapshot: new_account(snapshot, "gull", role, password=password)
 
 
-def removing(choice: FilesChoice) -> Callable[[Posture], list[Step]]:
-    return lambda posture: [Remove("tern", choice)]
+def removing(choice: FilesChoice) -> Callable[[Snapshot], list[Step]]:
+    return lambda snapshot: [Remove("tern", choice)]
 
 
-CHANGES: Mapping[str, Callable[[Posture], list[Step]]] = {
+CHANGES: Mapping[str, Callable[[Snapshot], list[Step]]] = {
     "harden": hardening,
     "add a standard user": adding(Role.STANDARD, "ask"),
     "add an administrator": adding(Role.ADMINISTRATOR, "ask"),
@@ -64,13 +64,13 @@ CHANGES: Mapping[str, Callable[[Posture], list[Step]]] = {
     "remove and keep": removing(FilesChoice.KEEP),
     "remove and archive": removing(FilesChoice.ARCHIVE),
     "remove and delete": removing(FilesChoice.DELETE),
-    "remove and hand over": lambda posture: [Remove("tern", FilesChoice.HAND_OVER, to="warden")],
-    "stop jobs": lambda posture: [StopJobs("tern"), SetEnabled("tern", False)],
-    "swap": lambda posture: swap_steps(posture, "warden", "ringer", "ask"),
-    "rule set": lambda posture: list(rule_steps(posture, {"lockout.after": 5, "password.min_length": 12})),
-    "who comes in": lambda posture: list(
+    "remove and hand over": lambda snapshot: [Remove("tern", FilesChoice.HAND_OVER, to="warden")],
+    "stop jobs": lambda snapshot: [StopJobs("tern"), SetEnabled("tern", False)],
+    "swap": lambda snapshot: swap_steps(snapshot, "warden", "ringer", "ask"),
+    "rule set": lambda snapshot: list(rule_steps(snapshot, {"lockout.after": 5, "password.min_length": 12})),
+    "who comes in": lambda snapshot: list(
         rule_steps(
-            posture,
+            snapshot,
             {
                 "logon.console.denied": frozenset({"tern"}),
                 "elevation.remembered_for": "never",
@@ -78,7 +78,7 @@ CHANGES: Mapping[str, Callable[[Posture], list[Step]]] = {
             },
         )
     ),
-    "disable": lambda posture: [SetEnabled("tern", False)],
+    "disable": lambda snapshot: [SetEnabled("tern", False)],
 }
 
 

@@ -14,9 +14,9 @@ from pathlib import Path
 
 from verrou.core.baseline import BaselineRefused, read_baseline
 from verrou.core.errors import BadInput
-from verrou.core.survey import posture_from
+from verrou.core.survey import snapshot_from
 from verrou.machines.bench.authority import Authority, Damaged
-from verrou.machines.bench.readings import posture_of
+from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.linux.display_managers import whom_unasked
 from verrou.machines.linux.files.access_file import access_rules, passes
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, members_of
@@ -136,14 +136,14 @@ POLKIT = rendered(Ours({"rights.shut_down": ("group:sudo", "tern")}, ("stick",),
 
 
 def bench(content: bytes, _: Path) -> object:
-    return posture_of(Authority(content.decode("utf-8", "replace")), "x")
+    return snapshot_of(Authority(content.decode("utf-8", "replace")), "x")
 
 
 def survey(content: bytes, _: Path) -> object:
     import json
 
     try:
-        return posture_from(json.loads(content))
+        return snapshot_from(json.loads(content))
     except (ValueError, RecursionError) as error:
         raise BadInput(str(error)) from None
 
@@ -250,7 +250,7 @@ def seeds() -> dict[str, tuple[bytes, Callable[[bytes, Path], object]]]:
         "lastlog2": (b"SQLite format 3\0" + bytes(600), on_file("/var/lib/lastlog/lastlog2.db", sign_ins)),
         "utmp": (bytes([7, 0]) + b"x" * 382, on_file("/run/utmp", sessions)),
         "bench": (machine.text().encode(), bench),
-        "survey": (json.dumps(survey_data(posture_of(machine, "x"))).encode(), survey),
+        "survey": (json.dumps(survey_data(snapshot_of(machine, "x"))).encode(), survey),
         "baseline": ((SAMPLE / "baselines/shared-desk.toml").read_bytes(), baseline),
     }
 

@@ -38,14 +38,14 @@ def main() -> None:
     private_mounts()
     with tempfile.TemporaryDirectory() as folder, PrivateRoot.over(base_root(), Path(folder, "root")) as root:
         machine = open_machine(str(root.path))
-        posture = machine.observe()
+        snapshot = machine.observe()
         baseline = load_baseline("shared-desk")
-        hardening = plan(posture, baseline, audit(posture, baseline)).steps
+        hardening = plan(snapshot, baseline, audit(snapshot, baseline)).steps
         survey = seconds(machine.observe)
 
         def rehearsed(*steps: object, prove: bool = False) -> Callable[[], object]:
             def work() -> object:
-                done = dry_run(machine, posture, list(steps), Secrets(), prove)  # type: ignore[arg-type]
+                done = dry_run(machine, snapshot, list(steps), Secrets(), prove)  # type: ignore[arg-type]
                 assert not done.prediction_reason
                 return done
 

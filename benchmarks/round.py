@@ -18,10 +18,10 @@ from pathlib import Path
 
 from attrs import evolve
 
-from verrou.core.model import Account, AccountName, Posture
+from verrou.core.model import Account, AccountName, Snapshot
 from verrou.core.survey import survey_data
 from verrou.machines.bench.authority import Authority, No
-from verrou.machines.bench.readings import posture_of
+from verrou.machines.bench.readings import snapshot_of
 from verrou.reports.sheets import as_json
 
 NAMES = (
@@ -42,7 +42,7 @@ KINDS = 400
 """How many machines are made one by one; each survey is one of them with other names, days and people."""
 
 
-def made(chance: random.Random) -> Posture:
+def made(chance: random.Random) -> Snapshot:
     """A bench machine as somebody may have left it."""
     now = datetime(2026, 9, 14, 8, 30) - timedelta(days=chance.randrange(200))
     machine = Authority.fresh("x", now, chance.choice(("full", "basic")), chance.choice(("en", "fr")))
@@ -60,7 +60,7 @@ def made(chance: random.Random) -> Posture:
     }.items():
         with suppress(No):  # what the machine does not take stays as it was
             machine.set_policy(key, chance.choice(tuple(values)))
-    return posture_of(machine, "x")
+    return snapshot_of(machine, "x")
 
 
 def surveys(folder: Path, count: int) -> None:
@@ -76,8 +76,8 @@ def surveys(folder: Path, count: int) -> None:
             return evolve(account, name=AccountName(f"{account.name}{number}"), last_sign_in=day)
 
         facts = evolve(kind.machine, name=name, identity=f"{number:016x}", address=f"{name}.bench.json")
-        posture = evolve(kind, machine=facts, accounts=tuple(map(person, kind.accounts)))
-        (folder / f"{name}.survey.json").write_text(as_json(survey_data(posture)), encoding="utf-8")
+        snapshot = evolve(kind, machine=facts, accounts=tuple(map(person, kind.accounts)))
+        (folder / f"{name}.survey.json").write_text(as_json(survey_data(snapshot)), encoding="utf-8")
 
 
 def decode(path: str) -> None:

@@ -21,7 +21,7 @@ import pytest
 from hypothesis import HealthCheck, Phase, settings
 
 import verrou
-from verrou.core.model import Posture
+from verrou.core.model import Snapshot
 from verrou.core.model.access import usable_administrators
 from verrou.core.plan.steps import Step
 from verrou.machines import Machine, RestoreResult, Secrets, StepResult
@@ -178,7 +178,7 @@ def go_back(machine: Machine, entry: int | None = None) -> list[RestoreResult]:
 
 
 @contextmanager
-def administered_throughout(machine: Machine, before: Posture, after: Posture) -> Iterator[None]:
+def administered_throughout(machine: Machine, before: Snapshot, after: Snapshot) -> Iterator[None]:
     """Somebody can administer after each place that lands, where somebody can before and afterwards."""
     instants = []
     land = machine.land

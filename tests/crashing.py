@@ -103,8 +103,8 @@ def _in_child(mode: Mode, call: int, action: Callable[[], object], whose: Whose)
 
 def done(machine: Machine, steps: list[Step], secrets: Secrets) -> None:
     """A worksheet, rehearsed, guarded and landed."""
-    posture = machine.observe()
-    rehearsal = carry_out.dry_run(machine, posture, guards.with_trials(posture, steps), secrets)
+    snapshot = machine.observe()
+    rehearsal = carry_out.dry_run(machine, snapshot, guards.with_trials(snapshot, steps), secrets)
     if rehearsal.prediction_reason:
         raise VerrouError(rehearsal.prediction_reason)
     guards.check(rehearsal.course, guards.ACCEPTABLE)

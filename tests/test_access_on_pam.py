@@ -61,13 +61,13 @@ def test_the_access_file_is_read_as_pam_reads_it(probe: PrivateRoot, lines: list
 @pytest.mark.real_root
 def test_what_was_done_to_a_copy_counts_in_its_next_attempt(manned_root: PrivateRoot) -> None:
     machine = open_machine(str(manned_root.path))
-    posture = machine.observe()
-    steps = new_account(posture, "daypass", Role.GUEST, password="blank")
+    snapshot = machine.observe()
+    steps = new_account(snapshot, "daypass", Role.GUEST, password="blank")
     with machine.dry_run() as copy:
         with pytest.raises(CannotTry, match="no group that makes an account a guest"):
-            copy.attempt(policy_of(posture), Role.GUEST, False).__enter__()
+            copy.attempt(policy_of(snapshot), Role.GUEST, False).__enter__()
         copy.do(steps, Secrets())
-        with copy.attempt(policy_of(posture), Role.GUEST, False) as somebody:
+        with copy.attempt(policy_of(snapshot), Role.GUEST, False) as somebody:
             assert "guests" in somebody.groups
 
 

@@ -15,7 +15,7 @@ from conftest import GOOD_PASSWORD, Verrou
 from debian_root import PrivateRoot
 from sudoers_files import SAMPLES, manned, put
 from test_shut_in import hostile, listener, victim
-from verrou.core.model import AccountName, Grant, Posture
+from verrou.core.model import AccountName, Grant, Snapshot
 from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
 from verrou.core.model.ways import Route
@@ -43,9 +43,9 @@ def two(manned_root: PrivateRoot) -> Iterator[PrivateRoot]:
 LISTED = "account required pam_listfile.so onerr=fail item=user sense=deny file=/etc/away apply=tern"
 
 
-def at_the_console(posture: Posture, name: str) -> set[Credential | None]:
-    account = posture.by_name[AccountName(name)]
-    return {admitted(account, gate, posture) for gate in posture.entry_points if gate.way is Route.CONSOLE}
+def at_the_console(snapshot: Snapshot, name: str) -> set[Credential | None]:
+    account = snapshot.by_name[AccountName(name)]
+    return {admitted(account, gate, snapshot) for gate in snapshot.entry_points if gate.way is Route.CONSOLE}
 
 
 def before_all(root: PrivateRoot, service: str, *lines: str) -> None:
@@ -106,9 +106,9 @@ def test_guards_rest_on_what_was_asked(two: PrivateRoot, verrou: Verrou) -> None
 def test_what_is_true_of_this_hour_stays_not_known(two: PrivateRoot) -> None:
     before_all(two, "login", "account required pam_time.so")
     two.write("/etc/security/time.conf", "login;*;!root;Al0000-2400\n")
-    posture = open_machine(str(two.path)).observe(asked=True)
-    assert at_the_console(posture, "warden") == {Credential.UNKNOWN}
-    assert doubts(posture.by_name[AccountName("warden")], Route.CONSOLE, posture)
+    snapshot = open_machine(str(two.path)).observe(asked=True)
+    assert at_the_console(snapshot, "warden") == {Credential.UNKNOWN}
+    assert doubts(snapshot.by_name[AccountName("warden")], Route.CONSOLE, snapshot)
 
 
 def test_what_is_not_in_the_copy_stays_not_known(two: PrivateRoot) -> None:
@@ -117,13 +117,13 @@ def test_what_is_not_in_the_copy_stays_not_known(two: PrivateRoot) -> None:
     shutil.copy(modules / "pam_deny.so", modules / "pam_fprintd.so")
     before_all(two, "login", "auth sufficient pam_fprintd.so")
     two.inside("usermod", "-L", "tern")
-    posture = open_machine(str(two.path)).observe(asked=True)
-    assert at_the_console(posture, "warden") == {Credential.PASSWORD}
-    assert at_the_console(posture, "tern") == {Credential.UNKNOWN}
+    snapshot = open_machine(str(two.path)).observe(asked=True)
+    assert at_the_console(snapshot, "warden") == {Credential.PASSWORD}
+    assert at_the_console(snapshot, "tern") == {Credential.UNKNOWN}
     two.write("/etc/pam.d/login", two.read("/etc/pam.d/login").partition("\n")[2])
     before_all(two, "login", "auth required pam_exec.so /usr/bin/false")
-    posture = open_machine(str(two.path)).observe(asked=True)
-    assert at_the_console(posture, "warden") == {Credential.UNKNOWN}, "a system error may be one of the copy"
+    snapshot = open_machine(str(two.path)).observe(asked=True)
+    assert at_the_console(snapshot, "warden") == {Credential.UNKNOWN}, "a system error may be one of the copy"
 
 
 COUNTS = (
@@ -135,8 +135,8 @@ COUNTS = (
 def test_a_second_thing_that_is_wanted_is_not_known_to_be_missing(two: PrivateRoot) -> None:
     """A no behind two prompts says nothing of who has what the second one is for."""
     two.write("/etc/pam.d/login", two.read("/etc/pam.d/login") + "auth required pam_ftp.so\n")
-    posture = open_machine(str(two.path)).observe(asked=True)
-    assert at_the_console(posture, "warden") == {Credential.UNKNOWN}
+    snapshot = open_machine(str(two.path)).observe(asked=True)
+    assert at_the_console(snapshot, "warden") == {Credential.UNKNOWN}
 
 
 def test_groups_of_one_number_are_one_to_pam(two: PrivateRoot) -> None:
@@ -144,8 +144,8 @@ def test_groups_of_one_number_are_one_to_pam(two: PrivateRoot) -> None:
         file.write("watch:x:27:tern\n")
     before_all(two, "login", "account required pam_succeed_if.so user ingroup sudo")
     for asked in (False, True):
-        posture = open_machine(str(two.path)).observe(asked=asked)
-        assert at_the_console(posture, "tern") == {Credential.PASSWORD}
+        snapshot = open_machine(str(two.path)).observe(asked=asked)
+        assert at_the_console(snapshot, "tern") == {Credential.PASSWORD}
     assert two.signs_in("tern", GOOD_PASSWORD, "login")
 
 
@@ -262,8 +262,10 @@ def test_who_is_late_is_waited_for_once(two: PrivateRoot, monkeypatch: pytest.Mo
 def test_what_runs_of_this_computer_is_taken_along_and_of_a_disk_it_is_not(two: PrivateRoot) -> None:
     two.write("/run/nologin", "")
     two.write("/run/systemd/system/x.service", "[Service]\n")
-    posture = open_machine(str(two.path)).observe()
-    assert at_the_console(posture, "tern") == {Credential.PASSWORD}, "what a disk has in /run is gone at its next start"
+    snapshot = open_machine(str(two.path)).observe()
+    assert at_the_console(snapshot, "tern") == {Credential.PASSWORD}, (
+        "what a disk has in /run is gone at its next start"
+    )
     for live in (False, True):
         with private_copy(Root(two.path, live=live)) as copy:
             assert copy.root.exists("/run/nologin") is live
@@ -303,9 +305,9 @@ def test_sudo_answers_as_its_files_read(root: PrivateRoot, text: str) -> None:
     root.inside("chpasswd", typed=f"warden:{GOOD_PASSWORD}\ntern:{GOOD_PASSWORD}\nana b:{GOOD_PASSWORD}\n")
     machine = open_machine(str(root.path))
     assert isinstance(machine, LinuxMachine)
-    posture = machine.observe(asked=True)
-    assert not [each for each in posture.warnings if "asked itself" in each], text
+    snapshot = machine.observe(asked=True)
+    assert not [each for each in snapshot.warnings if "asked itself" in each], text
     machine.asking = Asking.FILES_ONLY
     read = machine.observe(asked=True)
-    given = [[Grant.ADMINISTRATION in a.grants for a in each.accounts] for each in (posture, read)]
+    given = [[Grant.ADMINISTRATION in a.grants for a in each.accounts] for each in (snapshot, read)]
     assert given[0] == given[1]

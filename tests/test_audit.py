@@ -21,8 +21,8 @@ from verrou.core.model import (
     Naming,
     Origin,
     PasswordState,
-    Posture,
     Reading,
+    Snapshot,
     Source,
     absent,
     unreadable,
@@ -57,9 +57,9 @@ def asked(text: str) -> Baseline:
     return read_baseline(titled(text), "site.toml", no_more)
 
 
-def posture(*accounts: Account, **readings: Reading) -> Posture:
+def snapshot(*accounts: Account, **readings: Reading) -> Snapshot:
     named = {key.replace("__", "."): reading for key, reading in readings.items()}
-    return Posture(FACTS, accounts or PEOPLE, GATES, {"password.max_age": Reading(timedelta(days=90)), **named})
+    return Snapshot(FACTS, accounts or PEOPLE, GATES, {"password.max_age": Reading(timedelta(days=90)), **named})
 
 
 def verdicts(found: Audit) -> dict[str, Verdict]:
@@ -88,7 +88,7 @@ classes = 2
 
 
 def test_each_status_has_its_verdict_and_only_holding_counts_as_holding() -> None:
-    found = audit(posture(**READINGS), asked(BASELINE))
+    found = audit(snapshot(**READINGS), asked(BASELINE))
     assert verdicts(found) == {
         "lockout.after": Verdict.MET,
         "lockout.lasts": Verdict.NOT_MET,
@@ -113,7 +113,7 @@ def test_each_status_has_its_verdict_and_only_holding_counts_as_holding() -> Non
 )
 def test_a_waiver_counts_for_its_machine_until_its_day(waiver: str, verdict: Verdict) -> None:
     text = f'[[waiver]]\nrule = "password.remember"\nreason = "r"\nby = "warden"\n{waiver}\n'
-    found = audit(posture(**READINGS), asked(BASELINE + text))
+    found = audit(snapshot(**READINGS), asked(BASELINE + text))
     assert verdicts(found)["password.remember"] is verdict
     ended = next(f for f in found.findings if f.subject == "password.remember").reason
     assert ("expired 2026-09-13" in ended) is ("09-13" in waiver)
@@ -121,7 +121,7 @@ def test_a_waiver_counts_for_its_machine_until_its_day(waiver: str, verdict: Ver
 
 def test_a_waiver_never_covers_what_could_not_be_read() -> None:
     text = '[[waiver]]\nrule = "password.min_length"\nreason = "r"\nby = "w"\nuntil = 2027-01-01\n'
-    assert verdicts(audit(posture(**READINGS), asked(BASELINE + text)))["password.min_length"] is Verdict.UNKNOWN
+    assert verdicts(audit(snapshot(**READINGS), asked(BASELINE + text)))["password.min_length"] is Verdict.UNKNOWN
 
 
 @pytest.mark.parametrize(
@@ -209,7 +209,7 @@ def test_a_waiver_never_covers_what_could_not_be_read() -> None:
     ],
 )
 def test_accounts_groups_and_population(text: str, subject: str, verdict: Verdict, found: str) -> None:
-    (finding,) = audit(posture(), asked(text)).findings
+    (finding,) = audit(snapshot(), asked(text)).findings
     assert (finding.subject, finding.verdict) == (subject, verdict)
     assert found in finding_says(finding)
 
@@ -225,7 +225,7 @@ def test_an_account_that_ended_or_is_locked_is_no_administrator() -> None:
         ({"password": PasswordState.BLANK}, 0),
         ({"password": PasswordState.NONE}, 0),
     ):
-        now = posture(evolve(warden, **change))  # type: ignore[arg-type]
+        now = snapshot(evolve(warden, **change))  # type: ignore[arg-type]
         assert len(usable_administrators(now)) == count, change
         (finding,) = audit(now, asked('[population]\nadministrators = { only = ["warden"] }')).findings
         assert finding.verdict is Verdict.MET, "usable or not, it administers"
@@ -238,7 +238,7 @@ def test_nobody_is_never_few_enough_administrators() -> None:
 
 
 def test_what_a_machine_does_not_take_is_left_by_hand_and_not_tried() -> None:
-    now = evolve(posture(password__min_length=Reading(6)), takes={"password.min_length": AcceptedValues(most=72)})
+    now = evolve(snapshot(password__min_length=Reading(6)), takes={"password.min_length": AcceptedValues(most=72)})
     baseline = asked("[password]\nmin_length = 80\n")
     worksheet = plan(now, baseline, audit(now, baseline))
     assert worksheet.steps == ()
@@ -246,14 +246,14 @@ def test_what_a_machine_does_not_take_is_left_by_hand_and_not_tried() -> None:
 
 
 def test_the_gravest_shortfalls_come_first() -> None:
-    found = audit(posture(**READINGS), asked(BASELINE))
+    found = audit(snapshot(**READINGS), asked(BASELINE))
     order = [(f.verdict, f.severity.weight) for f in found.findings]
     short = [weight for verdict, weight in order if verdict is Verdict.NOT_MET]
     assert short == sorted(short) and order[-1][0] is Verdict.MET
 
 
 def test_a_value_that_only_lacks_force_is_never_loosened() -> None:
-    now, baseline = posture(**READINGS), asked(BASELINE)
+    now, baseline = snapshot(**READINGS), asked(BASELINE)
     worksheet = plan(now, baseline, audit(now, baseline))
     lockout = next(s for s in worksheet.steps if isinstance(s, SetRules) and "lockout.after" in s.values)
     assert dict(lockout.values) == {
@@ -265,7 +265,7 @@ def test_a_value_that_only_lacks_force_is_never_loosened() -> None:
 
 
 def test_what_is_left_by_hand_says_what_to_do() -> None:
-    now = posture()
+    now = snapshot()
     text = """
 [population]
 administrators = { from = 2, to = 3 }
@@ -308,7 +308,7 @@ def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None
     guest = evolve(PEOPLE[3], password=PasswordState.SET, ageing_exempt=True)
     twin = Account("skua", "1000", groups=("administrators",))
     baseline = asked('[population]\nageing_exempt = "guests"\nduplicate_ids = "forbidden"\n')
-    found = audit(posture(PEOPLE[1], tern, guest, twin), baseline)
+    found = audit(snapshot(PEOPLE[1], tern, guest, twin), baseline)
     assert {f.subject: (f.verdict, finding_says(f)) for f in found.findings} == {
         "population.ageing_exempt": (Verdict.NOT_MET, "tern is exempt from password ageing; required: only guests"),
         "population.duplicate_ids": (
@@ -316,18 +316,18 @@ def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None
             "warden and skua share one ID; required: one ID for each account",
         ),
     }
-    worksheet = plan(posture(PEOPLE[1], tern, guest, twin), baseline, found)
+    worksheet = plan(snapshot(PEOPLE[1], tern, guest, twin), baseline, found)
     (advice,) = [item.advice for item in worksheet.manual]
     assert "warden and skua" in advice
     assert [step.what for step in worksheet.steps] == ["account tern: password ageing applies"]
-    (guests_only,) = audit(posture(PEOPLE[1], guest), asked('[population]\nageing_exempt = "guests"')).findings
+    (guests_only,) = audit(snapshot(PEOPLE[1], guest), asked('[population]\nageing_exempt = "guests"')).findings
     assert guests_only.verdict is Verdict.MET
 
 
 def test_a_longest_age_alone_does_not_end_the_exceptions() -> None:
     exempt = evolve(PEOPLE[2], ageing_exempt=True)
     plain = PEOPLE[1]
-    now = posture(plain, exempt, password__max_age=Reading("never"))
+    now = snapshot(plain, exempt, password__max_age=Reading("never"))
     text = '[password]\nmax_age = "90 days"\n[population]\nageing_exempt = "nobody"\n'
     worksheet = plan(now, asked(text), audit(now, asked(text)))
     assert [step.what for step in worksheet.steps] == [
@@ -361,7 +361,7 @@ def test_what_stays_behind_is_told_before_somebody_is_removed_or_renamed() -> No
     key = Act(ActKind.KEY, Source("/home/warden/.ssh/authorized_keys", 1), goes_on=True, opens="warden")
     line, job = Act(ActKind.LINE, Source("/etc/sudoers", 7)), Act(ActKind.CRONTAB, Source("/var/spool/cron/tern"))
     tern = evolve(PEOPLE[2], acts=(key, line, job), sessions=("tty2",))
-    before, after = posture(PEOPLE[1], tern), posture(PEOPLE[1])
+    before, after = snapshot(PEOPLE[1], tern), snapshot(PEOPLE[1])
     removed = remarks(before, after, [Remove(tern.name, FilesChoice.KEEP)])
     assert len(removed) == 3 and "tern is signed in (tty2)" in removed[0]
     assert "its key also signs in to warden" in removed[1] and "/etc/sudoers:7 still names it" in removed[2]

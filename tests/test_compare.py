@@ -21,7 +21,7 @@ from verrou.core.audit import audit, remarkable
 from verrou.core.baseline import read_baseline
 from verrou.core.capture import captured
 from verrou.core.comparison import Compared, Direction, compare, compare_baselines
-from verrou.core.model import PasswordState, Posture, Reading
+from verrou.core.model import PasswordState, Reading, Snapshot
 from verrou.core.plan.steps import SetRules, TrySignIn, account_of
 from verrou.core.plan.worksheet import plan
 from verrou.core.questions import QUESTIONS, written
@@ -29,9 +29,9 @@ from verrou.core.rules import CATALOGUE
 from verrou.core.toml_text import comment, key, value
 from verrou.machines import Outcome, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
-from verrou.machines.bench.readings import posture_of
+from verrou.machines.bench.readings import snapshot_of
 from verrou.records import carry_out
-from verrou.records.earlier import posture_before
+from verrou.records.earlier import snapshot_before
 
 DAY = datetime(2026, 9, 14, 8, 30)
 
@@ -47,7 +47,7 @@ def test_a_comparison_is_empty_on_equals_and_the_same_from_either_side(
 ) -> None:
     if renamed:
         other.rename("Ána?", "puffin")
-    here, there = posture_of(one, ""), posture_of(other, "")
+    here, there = snapshot_of(one, ""), snapshot_of(other, "")
     assert not compare(here, here).differing and compare(here, here).lines
     forwards, backwards = compare(here, there), compare(there, here)
     mirrored = Counter(
@@ -73,21 +73,21 @@ def test_a_comparison_is_empty_on_equals_and_the_same_from_either_side(
 def test_which_way_a_rule_turned_is_told_by_the_catalogue(
     rule: str, before: object, after: object, turn: Direction
 ) -> None:
-    posture = posture_of(Authority.fresh("hide-01", DAY), "")
+    snapshot = snapshot_of(Authority.fresh("hide-01", DAY), "")
     kind = CATALOGUE[rule].kind
     here, there = (
-        evolve(posture, readings={**posture.readings, rule: Reading(kind.parse(value))}) for value in (before, after)
+        evolve(snapshot, readings={**snapshot.readings, rule: Reading(kind.parse(value))}) for value in (before, after)
     )
     assert [(line.subject, line.direction) for line in compare(here, there).differing] == [(rule, turn)]
     assert compare(there, here).differing[0].direction is turn.backwards
 
 
-def with_tern(**facts: object) -> Posture:
+def with_tern(**facts: object) -> Snapshot:
     """A machine whose account tern is so."""
     machine = Authority.fresh("hide-01", DAY)
     machine.add("tern", "", GOOD_PASSWORD, must_change=False)
-    posture = posture_of(machine, "")
-    return posture.with_accounts(tuple(evolve(a, **facts) if a.name == "tern" else a for a in posture.accounts))
+    snapshot = snapshot_of(machine, "")
+    return snapshot.with_accounts(tuple(evolve(a, **facts) if a.name == "tern" else a for a in snapshot.accounts))
 
 
 @pytest.mark.parametrize(
@@ -121,17 +121,17 @@ def test_which_way_an_account_turned(fact: str, words: str, before: object, afte
 
 def test_an_account_more_is_looser_and_a_group_more_is_other() -> None:
     machine = Authority.fresh("hide-01", DAY)
-    before = posture_of(machine, "")
+    before = snapshot_of(machine, "")
     machine.add("tern", "", GOOD_PASSWORD, must_change=False)
     machine.add_group("ringers", "")
-    lines = {line.subject: line for line in compare(before, posture_of(machine, "")).differing}
+    lines = {line.subject: line for line in compare(before, snapshot_of(machine, "")).differing}
     assert (lines["account tern"].one, lines["account tern"].direction) == ("", Direction.LOOSER)
     assert lines["account tern"].other == "standard; routes: console, network"
     assert lines["group ringers"].direction is Direction.DIFFERENT
 
 
 def test_groups_that_every_machine_has_are_the_same_in_any_language() -> None:
-    here, there = (posture_of(Authority.fresh("hut", DAY, language=language), "") for language in ("en", "fr"))
+    here, there = (snapshot_of(Authority.fresh("hut", DAY, language=language), "") for language in ("en", "fr"))
     differing = {(line.subject, line.fact) for line in compare(here, there).differing}
     others = {subject for subject, fact in differing if subject.startswith("group ") and fact != "called"}
     assert others == {"group remote users", "group utilisateurs distants"}, "which not every machine has"
@@ -219,7 +219,7 @@ def test_before_and_now_differ_by_the_worksheet_and_nothing_else(machine: Author
         if not rehearsal.changes:
             return
         carry_out.commit(at, rehearsal, Secrets(), carry_out.RunInfo("harden"))
-        earlier, number = posture_before(at)
+        earlier, number = snapshot_before(at)
         assert number == 1 and not compare(before, earlier).differing
         differing = compare(earlier, at.observe()).differing
     done = [step for step, result in rehearsal.steps if result.outcome is Outcome.DONE]
@@ -235,12 +235,12 @@ def test_before_and_now_differ_by_the_worksheet_and_nothing_else(machine: Author
 @examples(60)
 @given(machines(), st.booleans())
 def test_a_machine_holds_against_the_baseline_captured_of_it(machine: Authority, people: bool) -> None:
-    posture = posture_of(machine, "")
-    text = captured(posture, "as it stands", remarkable(posture, load_baseline("essential")), "essential", people)
-    found = audit(posture, read_baseline(text, "captured.toml", fetch_baseline))
+    snapshot = snapshot_of(machine, "")
+    text = captured(snapshot, "as it stands", remarkable(snapshot, load_baseline("essential")), "essential", people)
+    found = audit(snapshot, read_baseline(text, "captured.toml", fetch_baseline))
     assert found.all_met, [finding.subject for finding in found.findings if finding.verdict != "met"]
     assert ("[accounts." in text) is people or (people and "no baseline lists it" in text)
-    if any(account.enabled and account.password == "blank" for account in posture.accounts):
+    if any(account.enabled and account.password == "blank" for account in snapshot.accounts):
         assert "# weak, measured by essential" in text
 
 

@@ -395,8 +395,8 @@ EVERYBODY = Secrets(dict.fromkeys(("warden", "ringer", "tern", "gull", "puffin")
 
 
 def landed(machine: Machine, steps: list[Step]) -> None:
-    posture = machine.observe()
-    rehearsal = carry_out.dry_run(machine, posture, guards.with_trials(posture, steps), EVERYBODY)
+    snapshot = machine.observe()
+    rehearsal = carry_out.dry_run(machine, snapshot, guards.with_trials(snapshot, steps), EVERYBODY)
     guards.check(rehearsal.course, guards.ACCEPTABLE)
     carry_out.commit(machine, rehearsal, EVERYBODY, carry_out.RunInfo("test"))
 

@@ -14,7 +14,7 @@ from conftest import administered_throughout, do, examples
 from test_linux_steps import tree
 from verrou.core import guards
 from verrou.core.errors import GuardRefused
-from verrou.core.model import Detail, Posture, Role, Status
+from verrou.core.model import Detail, Role, Snapshot, Status
 from verrou.core.model.access import can_sign_in, role_of, usable_administrators
 from verrou.core.model.ageing import expired, must_change
 from verrou.core.plan.foresee import predict
@@ -122,32 +122,32 @@ EARLIER = st.lists(STEP, max_size=4)
 """What makes one machine of many: done before anything is asked of it, guards or no guards."""
 
 
-def follows(posture: Posture) -> dict[str, object]:
+def follows(snapshot: Snapshot) -> dict[str, object]:
     """All that a guard or an audit asks: what each account amounts to, and each rule as far as it is known."""
-    today = posture.machine.now.date()
+    today = snapshot.machine.now.date()
     people = {
         f"account {a.name}": (
-            role_of(a, posture),
+            role_of(a, snapshot),
             a.enabled,
             a.password,
-            can_sign_in(a, posture),
-            must_change(a, posture, today) and a.enabled,
-            expired(a, posture, today),
+            can_sign_in(a, snapshot),
+            must_change(a, snapshot, today) and a.enabled,
+            expired(a, snapshot, today),
             a.cannot_change,
             a.until,
             tuple(sorted(a.groups)) if a.name != "gull" else (),
         )
-        for a in posture.accounts
+        for a in snapshot.accounts
     }
     rules = {
         rule_id: (reading.value, reading.pending, reading.enforced)
-        for rule_id, reading in posture.readings.items()
+        for rule_id, reading in snapshot.readings.items()
         if reading.status is Status.READ
     }
     return people | rules
 
 
-def agrees(foreseen: Posture, seen: Posture, step: Step) -> None:
+def agrees(foreseen: Snapshot, seen: Snapshot, step: Step) -> None:
     expected, found = follows(foreseen), follows(seen)
     if isinstance(step, CreateAccount):  # the machine may give it a group of its own beside
         expected.pop(f"account {step.account}", None), found.pop(f"account {step.account}", None)
@@ -161,9 +161,9 @@ def agrees(foreseen: Posture, seen: Posture, step: Step) -> None:
         assert found.get(what) == expected.get(what), (step.what, what)
 
 
-def stripped(posture: Posture) -> Posture:
-    """A posture without what its clock says."""
-    return evolve(posture, machine=evolve(posture.machine, now=datetime.min, address=""))
+def stripped(snapshot: Snapshot) -> Snapshot:
+    """A snapshot without what its clock says."""
+    return evolve(snapshot, machine=evolve(snapshot.machine, now=datetime.min, address=""))
 
 
 def as_foreseen_and_as_rehearsed(machine: Machine, steps: list[Step]) -> None:
@@ -269,11 +269,11 @@ def test_a_worksheet_on_a_linux_tree_and_back(tree: Path, earlier: list[Step], s
 def test_a_refused_step_in_the_middle_leaves_nobody_locked_out(tmp_path: Path) -> None:
     """The new administrator is rejected by the machine: the old one must not be taken away for it."""
     machine = fresh_bench(tmp_path)
-    posture = machine.observe()
+    snapshot = machine.observe()
     wanted: list[Step] = [CreateAccount("users", Role.ADMINISTRATOR), SetEnabled("keeper", False)]
-    steps = guards.with_trials(posture, wanted)
+    steps = guards.with_trials(snapshot, wanted)
     assert [type(step) for step in steps] == [CreateAccount, TrySignIn, SetEnabled]
-    rehearsal = carry_out.dry_run(machine, posture, steps, Secrets(users=PASSWORD))
+    rehearsal = carry_out.dry_run(machine, snapshot, steps, Secrets(users=PASSWORD))
     assert [r.outcome for _, r in rehearsal.steps] == [Outcome.REJECTED, Outcome.REJECTED, Outcome.DONE]
     assert [r.guard for r in guards.refusals_on(rehearsal.course)] == ["last-administrator"]
 

@@ -24,9 +24,9 @@ from verrou.core.model import (
     Naming,
     Origin,
     PasswordState,
-    Posture,
     Reading,
     Role,
+    Snapshot,
 )
 from verrou.core.model.access import role_of, usable_administrator, usable_administrators
 from verrou.core.model.known import Known
@@ -62,7 +62,7 @@ CONSOLE_ALONE, EVERY_WAY = frozenset({"console"}), frozenset(map(str, Route))
 
 
 @st.composite
-def postures(draw: st.DrawFn) -> Posture:
+def snapshots(draw: st.DrawFn) -> Snapshot:
     accounts = []
     for number, name in enumerate(NAMES):
         accounts.append(
@@ -82,7 +82,7 @@ def postures(draw: st.DrawFn) -> Posture:
         Group(name, name, tuple(a.name for a in accounts if name in a.groups), (grant,))
         for name, grant in GROUPS.items()
     )
-    return Posture(FACTS, tuple(accounts), groups, {"password.blank_accepted": Reading(CONSOLE_ALONE)})
+    return Snapshot(FACTS, tuple(accounts), groups, {"password.blank_accepted": Reading(CONSOLE_ALONE)})
 
 
 ACCOUNTS, GATES = st.sampled_from(NAMES), st.sampled_from(list(GROUPS))
@@ -100,48 +100,50 @@ STEPS = st.lists(
 )
 
 
-def perhaps_administering(posture: Posture) -> set[str]:
+def perhaps_administering(snapshot: Snapshot) -> set[str]:
     """Who administers if every password that could not be read is a good one."""
     good = {PasswordState.UNKNOWN: PasswordState.SET}
-    known = posture.with_accounts(tuple(evolve(a, password=good.get(a.password, a.password)) for a in posture.accounts))
+    known = snapshot.with_accounts(
+        tuple(evolve(a, password=good.get(a.password, a.password)) for a in snapshot.accounts)
+    )
     return {a.identity for a in usable_administrators(known)}
 
 
-@given(postures(), STEPS)
-def test_no_worksheet_takes_an_administrator_before_another_was_tried(posture: Posture, steps: list[Step]) -> None:
+@given(snapshots(), STEPS)
+def test_no_worksheet_takes_an_administrator_before_another_was_tried(snapshot: Snapshot, steps: list[Step]) -> None:
     """Nor the last one: said again here in other words than the guards use, over the names that stay."""
-    steps = guards.with_trials(posture, steps)
-    refused = {refusal.guard for refusal in guards.refusals(posture, steps)}
-    could, perhaps = {a.identity for a in usable_administrators(posture)}, perhaps_administering(posture)
-    lasting = any(usable_administrator(a, posture, LATER) for a in usable_administrators(posture))
+    steps = guards.with_trials(snapshot, steps)
+    refused = {refusal.guard for refusal in guards.refusals(snapshot, steps)}
+    could, perhaps = {a.identity for a in usable_administrators(snapshot)}, perhaps_administering(snapshot)
+    lasting = any(usable_administrator(a, snapshot, LATER) for a in usable_administrators(snapshot))
     tried: set[str] = set()
     for step in steps:
-        if isinstance(step, TrySignIn | SetPassword) and step.account in posture.by_name:
-            identity = posture.by_name[step.account].identity
+        if isinstance(step, TrySignIn | SetPassword) and step.account in snapshot.by_name:
+            identity = snapshot.by_name[step.account].identity
             tried = tried | {identity} if isinstance(step, TrySignIn) else tried - {identity}
-        posture = predict(step, posture)
-    can = {a.identity for a in usable_administrators(posture)}
-    taken = bool(could) or bool(perhaps - perhaps_administering(posture))
+        snapshot = predict(step, snapshot)
+    can = {a.identity for a in usable_administrators(snapshot)}
+    taken = bool(could) or bool(perhaps - perhaps_administering(snapshot))
     assert ("last-administrator" in refused) is (taken and not can), "nobody who may be one is taken for a doubtful one"
     if can:
         assert ("untested-administrator" in refused) is (bool(could - can) and not can & tried)
-        lasts = any(usable_administrator(a, posture, LATER) for a in usable_administrators(posture))
+        lasts = any(usable_administrator(a, snapshot, LATER) for a in usable_administrators(snapshot))
         assert ("expiring-administrator" in refused) is (lasting and not lasts)
 
 
-@given(postures())
-def test_disabling_the_only_administrator_is_refused(posture: Posture) -> None:
-    usable = usable_administrators(posture)
+@given(snapshots())
+def test_disabling_the_only_administrator_is_refused(snapshot: Snapshot) -> None:
+    usable = usable_administrators(snapshot)
     if len(usable) == 1:
         with pytest.raises(GuardRefused, match=f"step 1 is blocked .* disable account {usable[0].name}"):
-            guards.check(guards.course_of(posture, [SetEnabled(usable[0].name, False)]))
+            guards.check(guards.course_of(snapshot, [SetEnabled(usable[0].name, False)]))
 
 
-def two_administrators(in_use: str = "") -> Posture:
+def two_administrators(in_use: str = "") -> Snapshot:
     keeper = Account("keeper", "1", builtin=Builtin.ADMIN, groups=("administrators",), home="/people/keeper")
     warden = Account("warden", "1000", groups=("administrators",))
     gate = Group("administrators", "11", ("keeper", "warden"), (Grant.ADMINISTRATION,))
-    return Posture(evolve(FACTS, in_use=in_use), (keeper, warden), (gate,))
+    return Snapshot(evolve(FACTS, in_use=in_use), (keeper, warden), (gate,))
 
 
 @pytest.mark.parametrize(
@@ -173,10 +175,10 @@ def test_who_takes_over_is_tried_first(steps: list[Step], in_use: str, refused: 
     ],
 )
 def test_files_are_named_and_none_is_left_to_nobody(step: Step, refused: bool) -> None:
-    posture = two_administrators("warden")
-    found = guards.refusals(posture, [step])
+    snapshot = two_administrators("warden")
+    found = guards.refusals(snapshot, [step])
     assert [r.guard for r in found] == (["orphaned-files"] if refused else [])
-    assert guards.refusals(posture, [step], ["orphaned-files"]) == []
+    assert guards.refusals(snapshot, [step], ["orphaned-files"]) == []
 
 
 @pytest.mark.parametrize(
@@ -195,17 +197,17 @@ def test_marks_that_exclude_each_other_are_refused_with_the_reason(steps: list[S
     assert bool(said) is refused and all("this machine cannot combine the two" in reason for reason in said)
 
 
-@given(postures(), STEPS)
-def test_what_a_step_foresees_keeps_groups_and_accounts_in_step(posture: Posture, steps: list[Step]) -> None:
+@given(snapshots(), STEPS)
+def test_what_a_step_foresees_keeps_groups_and_accounts_in_step(snapshot: Snapshot, steps: list[Step]) -> None:
     for step in steps:
-        posture = predict(step, posture)
-    for group in posture.groups:
-        assert set(group.members) == {a.name for a in posture.accounts if group.name in a.groups}
+        snapshot = predict(step, snapshot)
+    for group in snapshot.groups:
+        assert set(group.members) == {a.name for a in snapshot.accounts if group.name in a.groups}
 
 
-@given(postures(), st.data())
+@given(snapshots(), st.data())
 def test_a_worksheet_from_a_baseline_closes_what_it_can_and_passes_or_is_refused(
-    posture: Posture, data: st.DataObject
+    snapshot: Snapshot, data: st.DataObject
 ) -> None:
     roles = data.draw(
         st.dictionaries(st.sampled_from(NAMES[1:]), st.sampled_from(["administrator", "standard", "guest"]))
@@ -214,8 +216,8 @@ def test_a_worksheet_from_a_baseline_closes_what_it_can_and_passes_or_is_refused
         f'[accounts.{name}]\nrole = "{role}"\npassword = "generate"\n' for name, role in roles.items()
     )
     baseline = read_baseline(titled(text), "b.toml", lambda name, _: (_ for _ in ()).throw(BadInput(name)))
-    worksheet = plan(posture, baseline, audit(posture, baseline))
-    after = posture
+    worksheet = plan(snapshot, baseline, audit(snapshot, baseline))
+    after = snapshot
     for step in worksheet.steps:
         after = predict(step, after)
     by_hand = {item.subject for item in worksheet.manual}
@@ -226,7 +228,7 @@ def test_a_worksheet_from_a_baseline_closes_what_it_can_and_passes_or_is_refused
         assert role_of(after.by_name[name], after) == role
 
 
-def lockout(after: object, lasts: int | None, forget: int | None) -> Posture:
+def lockout(after: object, lasts: int | None, forget: int | None) -> Snapshot:
     def span(minutes: int | None) -> timedelta | None:
         return None if minutes is None else timedelta(minutes=minutes)
 
@@ -236,7 +238,7 @@ def lockout(after: object, lasts: int | None, forget: int | None) -> Posture:
         "lockout.forget_after": Reading(span(forget)),
     }
     warden = Account("warden", "1000", groups=("administrators",))
-    return Posture(FACTS, (warden,), (Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)),), readings)
+    return Snapshot(FACTS, (warden,), (Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)),), readings)
 
 
 def test_a_tied_rule_that_would_contradict_is_set_along_and_said() -> None:
@@ -247,9 +249,9 @@ def test_a_tied_rule_that_would_contradict_is_set_along_and_said() -> None:
 
 def test_a_contradiction_is_refused() -> None:
     wanted = {"lockout.lasts": timedelta(minutes=10), "lockout.forget_after": timedelta(minutes=20)}
-    posture = lockout(5, 30, 30)
+    snapshot = lockout(5, 30, 30)
     with pytest.raises(GuardRefused, match="step 1 is blocked by the guard conflict"):
-        guards.check(guards.course_of(posture, rule_steps(posture, wanted)))
+        guards.check(guards.course_of(snapshot, rule_steps(snapshot, wanted)))
 
 
 def test_a_machine_that_moved_is_refused() -> None:
@@ -263,7 +265,7 @@ def test_a_machine_that_moved_is_refused() -> None:
     guards.check_unchanged(planned, guards.preconditions(beside, steps))
 
 
-def lasting(now: Posture, *steps: Step) -> list[str]:
+def lasting(now: Snapshot, *steps: Step) -> list[str]:
     return [r.guard for r in guards.refusals(now, steps) if r.guard == "expiring-administrator"]
 
 
@@ -296,24 +298,24 @@ def test_a_machine_without_an_administrator_may_be_hardened() -> None:
     )
 
 
-def in_use(posture: Posture, name: str) -> Posture:
-    return evolve(posture, machine=evolve(posture.machine, in_use=name))
+def in_use(snapshot: Snapshot, name: str) -> Snapshot:
+    return evolve(snapshot, machine=evolve(snapshot.machine, in_use=name))
 
 
-@given(postures(), STEPS, ACCOUNTS)
-def test_the_account_in_use_keeps_what_it_is(posture: Posture, steps: list[Step], own: str) -> None:
-    posture = in_use(posture, own)
-    refused = [r for r in guards.refusals(posture, steps) if r.guard == "own-account"]
-    assert not [r for r in guards.refusals(posture, steps, ["own-account"]) if r.guard == "own-account"]
+@given(snapshots(), STEPS, ACCOUNTS)
+def test_the_account_in_use_keeps_what_it_is(snapshot: Snapshot, steps: list[Step], own: str) -> None:
+    snapshot = in_use(snapshot, own)
+    refused = [r for r in guards.refusals(snapshot, steps) if r.guard == "own-account"]
+    assert not [r for r in guards.refusals(snapshot, steps, ["own-account"]) if r.guard == "own-account"]
     if refused:
         assert own in refused[0].reason and "--override own-account" in refused[0].mend
         return
-    was = posture.by_name[own]
-    role = role_of(was, posture)
+    was = snapshot.by_name[own]
+    role = role_of(was, snapshot)
     for step in steps:
-        posture = predict(step, posture)
-    (now,) = posture.by_identity[was.identity]
-    assert (now.enabled or not was.enabled) and (role_of(now, posture) is role or role is not Role.ADMINISTRATOR)
+        snapshot = predict(step, snapshot)
+    (now,) = snapshot.by_identity[was.identity]
+    assert (now.enabled or not was.enabled) and (role_of(now, snapshot) is role or role is not Role.ADMINISTRATOR)
 
 
 def test_only_some_guards_may_be_accepted(bench: Path, verrou: Verrou) -> None:
@@ -349,14 +351,14 @@ def test_a_blank_password_gets_in_at_the_console_only(steps: list[Step], console
     )
     groups = (Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)), Group("afar", "14", ("bors",)))
     gates = (EntryPoint(Route.CONSOLE), EntryPoint(Route.REMOTE_SCREEN, (allow_only(Principals(groups=("afar",))),)))
-    posture = Posture(
+    snapshot = Snapshot(
         FACTS,
         accounts,
         groups,
         {"password.blank_accepted": Reading(CONSOLE_ALONE if console_only else EVERY_WAY)},
         entry_points=gates,
     )
-    assert [r.guard for r in guards.refusals(posture, steps)] == (["remote-blank-password"] if refused else [])
+    assert [r.guard for r in guards.refusals(snapshot, steps)] == (["remote-blank-password"] if refused else [])
 
 
 @pytest.mark.parametrize(("password", "refused"), [(Known.UNKNOWN, True), (Known.YES, True), (Known.NO, False)])
@@ -366,7 +368,7 @@ def test_a_blank_password_that_may_do_beside_a_key_is_refused(password: Known, r
     warden = Account("warden", "1000", groups=("administrators",))
     administrators = (Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)),)
     shut = EntryPoint(Route.REMOTE_SHELL, admissions={"tern": Admission(Known.NO, Known.NO, Known.NO, "sshd")})
-    before = Posture(FACTS, (warden, blank), administrators, {}, entry_points=(EntryPoint(Route.CONSOLE), shut))
+    before = Snapshot(FACTS, (warden, blank), administrators, {}, entry_points=(EntryPoint(Route.CONSOLE), shut))
     after = evolve(before, entry_points=(EntryPoint(Route.CONSOLE), evolve(shut, admissions={"tern": decided})))
     found = [r.guard for r in guards.refusals_on(guards.Candidate(before, after, ()))]
     assert ("remote-blank-password" in found) is refused
@@ -377,5 +379,5 @@ def test_a_door_that_stood_open_before_does_not_stop_the_mending() -> None:
     warden = Account("warden", "1000", groups=("administrators",))
     gate = (Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)),)
     readings = {"password.blank_accepted": Reading(EVERY_WAY)}
-    posture = Posture(FACTS, (warden, blank), gate, readings, entry_points=(EntryPoint(Route.NETWORK),))
-    assert guards.refusals(posture, [CreateAccount("ana", Role.STANDARD)]) == []
+    snapshot = Snapshot(FACTS, (warden, blank), gate, readings, entry_points=(EntryPoint(Route.NETWORK),))
+    assert guards.refusals(snapshot, [CreateAccount("ana", Role.STANDARD)]) == []

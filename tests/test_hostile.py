@@ -21,9 +21,9 @@ from verrou.core.errors import BadInput
 from verrou.core.logbook import Run, record_of
 from verrou.core.plan.worksheet import plan
 from verrou.core.rounds import row_of
-from verrou.core.survey import posture_from, survey_data
+from verrou.core.survey import snapshot_from, survey_data
 from verrou.machines.bench.authority import Authority
-from verrou.machines.bench.readings import posture_of
+from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.linux.files.authorized_keys import Keys
 from verrou.machines.linux.files.sshd import sshd_settings
 from verrou.machines.linux.files.sudoers import Sudoers
@@ -213,7 +213,7 @@ def places(part: Any, path: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
         yield from places(value, (*path, key))
 
 
-WHOLE = json.dumps(survey_data(posture_of(Authority.fresh("hide-01", datetime(2026, 9, 14)), "x")))
+WHOLE = json.dumps(survey_data(snapshot_of(Authority.fresh("hide-01", datetime(2026, 9, 14)), "x")))
 PLACES = list(places(json.loads(WHOLE)))
 
 
@@ -229,19 +229,19 @@ def test_a_survey_that_somebody_changed_is_one_or_is_none(changes: list[tuple[tu
         with suppress(IndexError, TypeError):
             part[last] = value
     try:
-        posture = posture_from(data)
+        snapshot = snapshot_from(data)
     except BadInput as reason:
         assert "survey" in str(reason)
         return
     baseline, measure = load_baseline("shared-desk"), load_baseline("essential")
-    found = audit(posture, baseline)
-    row_of(found, posture, "", finding_says)
-    plan(posture, baseline, found)
-    captured(posture, "x", remarkable(posture, measure), "essential", True)
-    assert not compare(posture, posture).differing
-    record = record_of(Run.SURVEY, posture, shown, key="k", at=datetime(2026, 9, 14), by="x", tool="y", found=found)
+    found = audit(snapshot, baseline)
+    row_of(found, snapshot, "", finding_says)
+    plan(snapshot, baseline, found)
+    captured(snapshot, "x", remarkable(snapshot, measure), "essential", True)
+    assert not compare(snapshot, snapshot).differing
+    record = record_of(Run.SURVEY, snapshot, shown, key="k", at=datetime(2026, 9, 14), by="x", tool="y", found=found)
     assert all(text.isprintable() for text in (record.machine, *(account.name for account in record.accounts)))
-    json.dumps(survey_data(posture), default=str)
+    json.dumps(survey_data(snapshot), default=str)
 
 
 @pytest.mark.parametrize(
@@ -255,11 +255,11 @@ def test_a_value_that_a_rule_could_not_have_is_none(strange: object) -> None:
         data = json.loads(WHOLE)
         data["readings"][rule_id] |= {"value": strange, "status": "read"}
         try:
-            posture = posture_from(data)
+            snapshot = snapshot_from(data)
         except BadInput:
             damaged += 1
             continue
         for baseline in baselines:
-            audit(posture, baseline)
-        compare(posture, posture_from(json.loads(WHOLE)))
+            audit(snapshot, baseline)
+        compare(snapshot, snapshot_from(json.loads(WHOLE)))
     assert damaged > 10

@@ -323,12 +323,12 @@ def test_what_is_no_file_among_files_is_passed_over_as_by_the_programs(manned_ro
     root.inside("mkdir", "-p", "/run/sshd")
 
     def told() -> tuple[list[Credential | None], Value | None, Value | None]:
-        posture = open_machine(str(root.path)).observe()
-        warden = posture.by_name[AccountName("warden")]
-        readings = posture.readings
+        snapshot = open_machine(str(root.path)).observe()
+        warden = snapshot.by_name[AccountName("warden")]
+        readings = snapshot.readings
         ways = [
-            admitted(warden, gate, posture)
-            for gate in posture.entry_points
+            admitted(warden, gate, snapshot)
+            for gate in snapshot.entry_points
             if gate.way in (Route.CONSOLE, Route.REMOTE_SHELL)
         ]
         return ways, readings["screen.locks_after"].value, readings["screen.notice"].value

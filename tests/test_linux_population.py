@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from conftest import examples, with_programs
 from debian_root import PrivateRoot
-from verrou.core.model import Account, Origin, PasswordState, Posture, Reading, Role, Status
+from verrou.core.model import Account, Origin, PasswordState, Reading, Role, Snapshot, Status
 from verrou.core.model.access import can_sign_in, known_role, needs_a_look, role_of
 from verrou.core.model.ageing import expired, must_change
 from verrou.core.model.known import Known
@@ -47,8 +47,8 @@ DAYS = st.sampled_from(["", "0", "1", "30", "99999", "-1", str(TODAY - 40), str(
 LIMITS = st.sampled_from(["", "0", "1", "20", "60", "99999", "-1"])
 
 
-def account(posture: Posture, name: str) -> Account:
-    return posture.by_name[name]
+def account(snapshot: Snapshot, name: str) -> Account:
+    return snapshot.by_name[name]
 
 
 @pytest.mark.real_root
@@ -75,8 +75,8 @@ def test_who_can_sign_in_is_whom_pam_lets_in(
     root.write("/etc/pam.d/judge", "auth required pam_unix.so nodelay nullok\naccount required pam_unix.so\n")
     root.write("/etc/passwd", passwd)
     root.write("/etc/shadow", f"{shadow}tern:{secret}:{changed}:0:{maximum}:7:{inactive}:{expires}:\n")
-    posture = LinuxMachine(root.path, "").observe()
-    tern = account(posture, "tern")
+    snapshot = LinuxMachine(root.path, "").observe()
+    tern = account(snapshot, "tern")
     authenticated = root.inside("pamtester", "judge", "tern", "authenticate", typed=f"{PASSWORD}\n").returncode == 0
     checked = root.inside("pamtester", "judge", "tern", "acct_mgmt")
     asked_first = "new password is required" in checked.stderr.lower() or "no longer valid" in checked.stderr.lower()
@@ -89,12 +89,12 @@ def test_who_can_sign_in_is_whom_pam_lets_in(
     assert (tern.password is PasswordState.BLANK) is blank
     assert (tern.password is PasswordState.SET) is (secret.endswith(HASH))
     assert (tern.password is PasswordState.SET and not secret.startswith("!")) is (authenticated and not blank)
-    open_ = not expired(tern, posture, today) and tern.enabled
+    open_ = not expired(tern, snapshot, today) and tern.enabled
     if tern.password is PasswordState.SET and not secret.startswith("!"):
-        assert (open_ and not must_change(tern, posture, today)) is lets_in, (checked.stderr, tern)
-        if open_ and must_change(tern, posture, today):
+        assert (open_ and not must_change(tern, snapshot, today)) is lets_in, (checked.stderr, tern)
+        if open_ and must_change(tern, snapshot, today):
             assert asked_first
-    assert can_sign_in(tern, posture, today) is (open_ and tern.password is not PasswordState.NONE)
+    assert can_sign_in(tern, snapshot, today) is (open_ and tern.password is not PasswordState.NONE)
 
 
 @pytest.mark.real_root
@@ -148,7 +148,7 @@ def small(tmp_path: Path) -> Path:
 SHAPED = "$y$j9T$station$" + "h" * 43
 
 
-def add(small: Path, passwd: str, shadow: str = "", group: str = "") -> Posture:
+def add(small: Path, passwd: str, shadow: str = "", group: str = "") -> Snapshot:
     for name, text in {"passwd": passwd, "shadow": shadow, "group": group}.items():
         with open(small / "etc" / name, "a") as file:
             file.write(text.replace("$y$x", SHAPED))
@@ -172,25 +172,25 @@ def test_roles_come_from_where_an_account_stands(
 ) -> None:
     with_programs(small)
     (small / "etc/sudoers").write_text("%sudo ALL=(ALL:ALL) ALL\n")
-    posture = add(small, passwd + "\n", shadow + "\n", group + "\n")
-    found = account(posture, passwd.split(":")[0])
-    assert (role_of(found, posture), found.origin) == (role, origin)
+    snapshot = add(small, passwd + "\n", shadow + "\n", group + "\n")
+    found = account(snapshot, passwd.split(":")[0])
+    assert (role_of(found, snapshot), found.origin) == (role, origin)
     plumbing_that_cannot = origin in (Origin.SYSTEM, Origin.SERVICE) and ":*:" in shadow
-    assert needs_a_look(found, posture) is not plumbing_that_cannot
+    assert needs_a_look(found, snapshot) is not plumbing_that_cannot
 
 
 def test_without_the_program_sudo_a_sudoers_file_gives_nothing(small: Path) -> None:
     (small / "etc/sudoers").write_text("tern ALL=(ALL) ALL\n")
-    posture = add(small, "tern:x:1000:1000::/:/bin/sh\n", "tern:$y$x:1::::::\n")
-    assert role_of(account(posture, "tern"), posture) is Role.STANDARD
+    snapshot = add(small, "tern:x:1000:1000::/:/bin/sh\n", "tern:$y$x:1::::::\n")
+    assert role_of(account(snapshot, "tern"), snapshot) is Role.STANDARD
 
 
 def test_two_of_one_name_and_two_of_one_identity(small: Path) -> None:
     lines = "tern:x:1000:1000:first:/:/bin/sh\ntern:x:1001:1001:second:/:/bin/sh\nana:x:1000:1000::/:/bin/sh\n"
-    posture = add(small, lines, "tern:$y$x:1::::::\nana:$y$x:1::::::\n")
-    assert account(posture, "tern").full_name == "first"
-    assert any("two accounts are called tern" in trouble for trouble in posture.warnings)
-    assert "same ID as tern" in states_of(account(posture, "ana"), posture).values()
+    snapshot = add(small, lines, "tern:$y$x:1::::::\nana:$y$x:1::::::\n")
+    assert account(snapshot, "tern").full_name == "first"
+    assert any("two accounts are called tern" in trouble for trouble in snapshot.warnings)
+    assert "same ID as tern" in states_of(account(snapshot, "ana"), snapshot).values()
 
 
 def test_hostile_names_and_lines_are_read_and_shown_without_harm(small: Path) -> None:
@@ -198,9 +198,9 @@ def test_hostile_names_and_lines_are_read_and_shown_without_harm(small: Path) ->
     lines = f"{name}:x:1000:1000:\x1b[2J\u202e,,,:/:/bin/sh\n\udcff\udcfe:x:1002:1002::/:/bin/sh\n"
     with open(small / "etc/passwd", "a", encoding="utf-8", errors="surrogateescape") as file:
         file.write(lines)
-    posture = add(small, "", "", f"big:x:50:{','.join(f'm{n}' for n in range(150_000))}\n")
-    assert account(posture, name).full_name == "\x1b[2J\u202e"
-    big = posture.group("big")
+    snapshot = add(small, "", "", f"big:x:50:{','.join(f'm{n}' for n in range(150_000))}\n")
+    assert account(snapshot, name).full_name == "\x1b[2J\u202e"
+    big = snapshot.group("big")
     assert big is not None and len(big.members) == 150_000
 
 
@@ -248,9 +248,9 @@ def test_the_last_sign_in_stands_in_a_sparse_file(small: Path) -> None:
         file.seek(1000 * LASTLOG_RECORD.size)
         file.write(LASTLOG_RECORD.pack(int(when.timestamp()), b"tty1", b""))
         file.truncate(5_000_000_000)
-    posture = add(small, "tern:x:1000:1000::/:/bin/sh\nana:x:4000000000:1000::/:/bin/sh\n", "tern:$y$x:1::::::\n")
-    assert account(posture, "tern").last_sign_in == when
-    assert account(posture, "ana").last_sign_in is None
+    snapshot = add(small, "tern:x:1000:1000::/:/bin/sh\nana:x:4000000000:1000::/:/bin/sh\n", "tern:$y$x:1::::::\n")
+    assert account(snapshot, "tern").last_sign_in == when
+    assert account(snapshot, "ana").last_sign_in is None
 
 
 def lastlog(file: Path, when: int) -> None:
@@ -288,19 +288,19 @@ def test_whichever_record_of_sign_ins_the_system_writes(small: Path, name: str, 
     people = ("tern:x:1000:1000::/:/bin/sh\nana:x:1001:1000::/:/bin/sh\n", "tern:$y$x:1::::::\nana:$y$x:1::::::\n")
     rule = CATALOGUE["population.unused_for"]
 
-    def unused_for(posture: Posture) -> Reading:
-        return reading_of(rule, posture)
+    def unused_for(snapshot: Snapshot) -> Reading:
+        return reading_of(rule, snapshot)
 
     assert "no record" in unused_for(add(small, *people)).reason
     write(file, int(when.timestamp()))
-    posture = LinuxMachine(small, "x").observe()
-    assert account(posture, "tern").last_sign_in == when
-    assert posture.machine.sign_ins_since == when.date() and unused_for(posture).status is Status.READ
-    assert not unused(posture, datetime.now() - when + timedelta(days=1)), "ana may have signed in before that"
+    snapshot = LinuxMachine(small, "x").observe()
+    assert account(snapshot, "tern").last_sign_in == when
+    assert snapshot.machine.sign_ins_since == when.date() and unused_for(snapshot).status is Status.READ
+    assert not unused(snapshot, datetime.now() - when + timedelta(days=1)), "ana may have signed in before that"
     seed.touch()
     os.utime(file, (when.timestamp(), when.timestamp()))
-    posture = LinuxMachine(small, "x").observe()
-    assert unused_for(posture).status is Status.UNKNOWN and unused(posture, timedelta(days=1)) == []
+    snapshot = LinuxMachine(small, "x").observe()
+    assert unused_for(snapshot).status is Status.UNKNOWN and unused(snapshot, timedelta(days=1)) == []
     file.write_bytes(b"noise" * 999)
     assert unused_for(LinuxMachine(small, "x").observe()).status is not Status.NOT_APPLICABLE
 

@@ -254,8 +254,8 @@ def test_marks_are_what_the_system_keeps_of_ages(tree: Path) -> None:
         return lines(tree, "shadow")["warden"][2:5]
 
     assert marked(cannot_change=True, ageing_exempt=True) == ["20000", "99999", "99999"]
-    posture = open_machine(str(tree)).observe()
-    assert posture.by_name["warden"].cannot_change and not password_ages(posture.by_name["warden"], posture)
+    snapshot = open_machine(str(tree)).observe()
+    assert snapshot.by_name["warden"].cannot_change and not password_ages(snapshot.by_name["warden"], snapshot)
     assert marked(cannot_change=False, ageing_exempt=False) == ["20000", "2", "90"]
     assert marked(change_due=True) == ["0", "2", "90"]
     assert int(marked(change_due=False)[0]) > 20_000

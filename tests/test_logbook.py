@@ -49,7 +49,7 @@ from verrou.core.model.known import Known
 from verrou.core.rules import Severity
 from verrou.core.trials import Result, not_tried
 from verrou.machines.bench.authority import Authority
-from verrou.machines.bench.readings import posture_of
+from verrou.machines.bench.readings import snapshot_of
 from verrou.records import logbook
 from verrou.records.logbook import Delivery, Place, deliver, deliver_soon, kept, migrations, waiting
 from verrou.records.logbook.migrations import NEWEST, upgrade
@@ -453,10 +453,10 @@ def test_the_trend_is_told_and_drawn(verrou: Verrou, tmp_path: Path) -> None:
 @given(machines(), st.sampled_from([Run.SURVEY, Run.VERIFY]))
 def test_any_machine_can_be_kept(machine: Authority, run: Run) -> None:
     """Through the folder in which it waits, and through the tables, it comes back as it was."""
-    posture = posture_of(machine, "x")
-    found = audit(posture, load_baseline("shared-desk"))
+    snapshot = snapshot_of(machine, "x")
+    found = audit(snapshot, load_baseline("shared-desk"))
     told = {"key": "k", "at": DAY, "by": "wil\x1bma", "tool": "verrou"}
-    record = record_of(run, posture, shown, found=found, trials=not_tried("no time"), **told)
+    record = record_of(run, snapshot, shown, found=found, trials=not_tried("no time"), **told)
     with tempfile.TemporaryDirectory() as folder:
         place = place_of("", Path(folder))
         waiting.put(place.waiting, record)

@@ -15,11 +15,11 @@ from verrou.core.audit import Verdict, audit
 from verrou.core.baseline import Baseline, read_baseline
 from verrou.core.capture import captured
 from verrou.core.desired import in_words_of
-from verrou.core.model import Account, Grant, Group, MachineFacts, Naming, PasswordState, Posture, Status
+from verrou.core.model import Account, Grant, Group, MachineFacts, Naming, PasswordState, Snapshot, Status
 from verrou.core.model.ways import Pattern, Principals
 from verrou.core.rules import CATALOGUE, reading_of
 from verrou.machines.bench.authority import Authority
-from verrou.machines.bench.readings import posture_of
+from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.linux.ways import _circle
 
 
@@ -43,15 +43,15 @@ def otherwise(baseline: Baseline) -> Baseline:
 @examples(100)
 @given(machines())
 def test_a_baseline_in_letters_of_the_other_case_asks_for_the_same(machine: Authority) -> None:
-    posture = posture_of(machine, "")
-    baseline = read_baseline(captured(posture, "as it stands", {}, "", True), "c.toml", fetch_baseline)
+    snapshot = snapshot_of(machine, "")
+    baseline = read_baseline(captured(snapshot, "as it stands", {}, "", True), "c.toml", fetch_baseline)
     unlisted = read_baseline(titled('[population]\nunlisted = "disable"\n'), "u.toml", fetch_baseline)
     baseline = evolve(baseline, requirements={**baseline.requirements, **unlisted.requirements})
     for asked in (baseline, otherwise(baseline)):
-        found = {finding.subject.casefold(): finding.verdict for finding in audit(posture, asked).findings}
+        found = {finding.subject.casefold(): finding.verdict for finding in audit(snapshot, asked).findings}
         left = {subject for subject, verdict in found.items() if verdict is not Verdict.MET}
         listed = {each.name.casefold() for each in asked.accounts.values()}
-        strangers = [a for a in posture.accounts if a.enabled and not a.builtin and a.name.casefold() not in listed]
+        strangers = [a for a in snapshot.accounts if a.enabled and not a.builtin and a.name.casefold() not in listed]
         assert left <= ({"population.unlisted"} if strangers else set()), left
 
 
@@ -101,21 +101,21 @@ FACTS = MachineFacts("hide-01", "survey", "x", "x", datetime(2026, 9, 14), Namin
 
 
 def test_a_password_that_could_not_be_read_is_not_known_to_be_one() -> None:
-    def posture(*passwords: PasswordState) -> Posture:
+    def snapshot(*passwords: PasswordState) -> Snapshot:
         accounts = tuple(
             Account(f"tern{n}", str(n), password=password, groups=("guests",) if n else ())
             for n, password in enumerate(passwords)
         )
-        return Posture(FACTS, accounts, (Group("guests", "g", (), (Grant.GUEST_USE,)),))
+        return Snapshot(FACTS, accounts, (Group("guests", "g", (), (Grant.GUEST_USE,)),))
 
     rule = CATALOGUE["population.blank_passwords"]
     known, unknown, blank = PasswordState.SET, PasswordState.UNKNOWN, PasswordState.BLANK
-    assert reading_of(rule, posture(known, known)).value == "nobody"
-    assert reading_of(rule, posture(unknown, known)).status is Status.UNKNOWN
-    assert reading_of(rule, posture(known, unknown)).status is Status.UNKNOWN
-    assert reading_of(rule, posture(blank, unknown)).value == "anyone", "it can be no worse"
-    assert reading_of(rule, posture(known, blank)).value == "guests"
-    found = audit(posture(unknown), load_baseline("essential"))
+    assert reading_of(rule, snapshot(known, known)).value == "nobody"
+    assert reading_of(rule, snapshot(unknown, known)).status is Status.UNKNOWN
+    assert reading_of(rule, snapshot(known, unknown)).status is Status.UNKNOWN
+    assert reading_of(rule, snapshot(blank, unknown)).value == "anyone", "it can be no worse"
+    assert reading_of(rule, snapshot(known, blank)).value == "guests"
+    found = audit(snapshot(unknown), load_baseline("essential"))
     verdicts = {finding.subject: finding.verdict for finding in found.findings}
     assert verdicts["population.blank_passwords"] is Verdict.UNKNOWN
 
@@ -127,6 +127,6 @@ def test_who_is_in_no_group_of_a_role_is_listed_only_where_that_can_be(bench: Pa
     machine.leave("skua", "users")
     machine.join("skua", "remote users")
     machine.set_policy("out_remote-screen", [12])
-    text = captured(posture_of(machine, ""), "hide", {}, "", True)
+    text = captured(snapshot_of(machine, ""), "hide", {}, "", True)
     assert "# skua is standard and not in group users: no baseline lists it so" in text
     assert "skua" not in {each.name for each in read_baseline(text, "c.toml", fetch_baseline).accounts.values()}

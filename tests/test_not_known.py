@@ -20,7 +20,17 @@ from verrou.core.baseline import read_baseline
 from verrou.core.capture import captured
 from verrou.core.comparison import compare
 from verrou.core.guards import Candidate, refusals_on
-from verrou.core.model import Account, AccountName, MachineFacts, Naming, Origin, PasswordState, Posture, Status, Unread
+from verrou.core.model import (
+    Account,
+    AccountName,
+    MachineFacts,
+    Naming,
+    Origin,
+    PasswordState,
+    Snapshot,
+    Status,
+    Unread,
+)
 from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
 from verrou.core.model.ways import Admission, EntryPoint, Route
@@ -92,9 +102,9 @@ def test_the_way_by_which_one_came_stays_as_open_as_it_was() -> None:
     )
     ana = Account(AccountName("ana"), "1000")
 
-    def machine(answer: Known) -> Posture:
+    def machine(answer: Known) -> Snapshot:
         gate = EntryPoint(Route.NETWORK, admissions={"ana": Admission(answer, Known.NO, Known.NO, "kiosk decides so")})
-        return Posture(facts, (ana,), (), entry_points=(gate, EntryPoint(Route.CONSOLE)))
+        return Snapshot(facts, (ana,), (), entry_points=(gate, EntryPoint(Route.CONSOLE)))
 
     for before, after in itertools.product(Known, Known):
         found = refusals_on(Candidate(machine(before), machine(after), ()))
@@ -227,12 +237,12 @@ def test_nothing_is_not_known_on_a_system_as_it_is_shipped(tmp_path: Path, stack
         "usr/sbin/sshd": "",
         **({f"usr/{name}": "" for name in ("sbin/lightdm", "sbin/gdm3", "bin/sddm")} if "sddm" in stacks else {}),
     }
-    posture = open_machine(str(with_files(root, files))).observe()
-    ana = posture.by_name[AccountName("ana")]
-    told = {(gate.way, admitted(ana, gate, posture)) for gate in posture.entry_points}
+    snapshot = open_machine(str(with_files(root, files))).observe()
+    ana = snapshot.by_name[AccountName("ana")]
+    told = {(gate.way, admitted(ana, gate, snapshot)) for gate in snapshot.entry_points}
     assert told == {(Route.CONSOLE, Credential.PASSWORD), (Route.REMOTE_SHELL, Credential.PASSWORD)}
-    assert not any("by which route" in each for each in posture.warnings)
-    assert all(not doubts(account, way, posture) for account in posture.accounts for way in Route)
+    assert not any("by which route" in each for each in snapshot.warnings)
+    assert all(not doubts(account, way, snapshot) for account in snapshot.accounts for way in Route)
 
 
 SETTINGS = st.sampled_from(
@@ -340,12 +350,14 @@ def test_what_is_told_of_the_remote_shell_is_what_its_server_does(root: PrivateR
     @given(configurations)
     def holds(text: str) -> None:
         root.write("/etc/ssh/sshd_config", text)
-        postures = {how: open_machine(str(root.path)).observe(asked=how) for how in (False, True)}
-        for name, how in itertools.product(("ana", "bors", "blank", "root"), postures):
-            posture = postures[how]
-            account = posture.by_name[AccountName(name)]
+        snapshots = {how: open_machine(str(root.path)).observe(asked=how) for how in (False, True)}
+        for name, how in itertools.product(("ana", "bors", "blank", "root"), snapshots):
+            snapshot = snapshots[how]
+            account = snapshot.by_name[AccountName(name)]
             really = by_sshd(root, name, account.groups, account.keys, text)
-            told = {admitted(account, gate, posture) for gate in posture.entry_points if gate.way is Route.REMOTE_SHELL}
+            told = {
+                admitted(account, gate, snapshot) for gate in snapshot.entry_points if gate.way is Route.REMOTE_SHELL
+            }
             known = told - {None}
             assert known <= {Credential.UNKNOWN} or (known & really and len(really) == 1), (name, told, really)
             assert known or really == {None}, (name, told, really)
@@ -412,19 +424,19 @@ def test_a_system_without_pam_is_read_by_what_its_programs_do(tmp_path: Path) ->
     (root / "bin/sh").chmod(0o755)
     (root / "usr/bin/doas").chmod(0o4755)
 
-    def observed() -> Posture:
+    def observed() -> Snapshot:
         return open_machine(str(root)).observe()
 
-    posture = observed()
-    opens = {str(a.name): admitted(a, gate, posture) for a in posture.accounts for gate in posture.entry_points}
+    snapshot = observed()
+    opens = {str(a.name): admitted(a, gate, snapshot) for a in snapshot.accounts for gate in snapshot.entry_points}
     assert opens == {"root": None, "warden": Credential.PASSWORD, "tern": Credential.BLANK}
-    told = {rule_id: each.value for rule_id, each in posture.readings.items() if each.status is Status.READ}
+    told = {rule_id: each.value for rule_id, each in snapshot.readings.items() if each.status is Status.READ}
     assert told["password.blank_accepted"] == frozenset({"console"})
     assert told["elevation.administrator_gives"] == "password"
     assert told["elevation.remembered_for"] == timedelta(minutes=5)
     assert told["elevation.unanswered_after"] == "never"
-    assert posture.readings["password.storage"].status is Status.UNKNOWN
-    assert "no program here asks PAM" in posture.readings["lockout.after"].reason
+    assert snapshot.readings["password.storage"].status is Status.UNKNOWN
+    assert "no program here asks PAM" in snapshot.readings["lockout.after"].reason
     (root / "etc/doas.conf").write_text("permit nopass :wheel\n")
     readings = observed().readings
     assert (readings["elevation.administrator_gives"].value, readings["elevation.remembered_for"].value) == (
@@ -447,9 +459,9 @@ def test_what_asks_least_of_sudo_and_doas_holds(tmp_path: Path) -> None:
     readings = open_machine(str(root)).observe().readings
     assert readings["elevation.remembered_for"].value == timedelta(minutes=5), "sudo forgets after a minute"
     (root / "etc/doas.conf").write_text("permit nopass ana\n")
-    posture = open_machine(str(root)).observe()
-    assert posture.readings["elevation.administrator_gives"].value == "nothing"
-    assert posture.by_name[AccountName("ana")].elevation_asks == "none"
+    snapshot = open_machine(str(root)).observe()
+    assert snapshot.readings["elevation.administrator_gives"].value == "nothing"
+    assert snapshot.by_name[AccountName("ana")].elevation_asks == "none"
 
 
 @pytest.mark.parametrize(
@@ -482,18 +494,18 @@ def test_what_is_not_known_of_a_listed_account_keeps_it_from_being_as_listed() -
     text = '[accounts.tern]\nrole = "standard"\nroutes = ["console"]\n'
     baseline = read_baseline(titled(text), "b.toml", lambda name, _: (name, ""))
 
-    def machine(way: Known, password: PasswordState) -> Posture:
+    def machine(way: Known, password: PasswordState) -> Snapshot:
         tern = Account(AccountName("tern"), "1000", origin=Origin.ADDED, password=password)
         perhaps = Admission(way, Known.NO, Known.NO, "kiosk decides so")
-        return Posture(
+        return Snapshot(
             facts,
             (tern,),
             (),
             entry_points=(EntryPoint(Route.CONSOLE), EntryPoint(Route.NETWORK, admissions={"tern": perhaps})),
         )
 
-    def verdict(posture: Posture) -> tuple[Verdict, str]:
-        (found,) = audit(posture, baseline).findings
+    def verdict(snapshot: Snapshot) -> tuple[Verdict, str]:
+        (found,) = audit(snapshot, baseline).findings
         return found.verdict, found.reading.reason if found.reading is not None else ""
 
     known = machine(Known.NO, PasswordState.SET)
@@ -516,6 +528,6 @@ def test_what_less_may_be_enough_for_has_a_question_mark() -> None:
     facts = MachineFacts("hide-01", "linux", "x", "this", datetime(2026, 9, 14), Naming("[a-z]+", 20, ""))
     decided = Admission(Known.YES, Known.NO, Known.UNKNOWN, "kiosk decides so")
     tern = Account(AccountName("tern"), "1000", origin=Origin.ADDED)
-    posture = Posture(facts, (tern,), (), entry_points=(EntryPoint(Route.CONSOLE, admissions={"tern": decided}),))
-    (row,) = access_sheet(access_data([tern], posture), posture).rows
+    snapshot = Snapshot(facts, (tern,), (), entry_points=(EntryPoint(Route.CONSOLE, admissions={"tern": decided}),))
+    (row,) = access_sheet(access_data([tern], snapshot), snapshot).rows
     assert row["console"] == "password?"

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, examples
 from debian_root import PrivateRoot
-from verrou.core.model import AccountName, PasswordState, Posture
+from verrou.core.model import AccountName, PasswordState, Snapshot
 from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known, all_of, any_of
 from verrou.core.model.ways import Route
@@ -315,18 +315,18 @@ def test_what_is_told_of_access_is_what_pam_decides(root: PrivateRoot) -> None:
         for service, stack in (("login", here), ("sshd", afar)):
             root.write(f"/etc/pam.d/{service}", "\n".join(stack) + "\n")
         root.write("/etc/hide.access", mine)
-        postures = {how: open_machine(str(root.path)).observe(asked=how) for how in counted}
+        snapshots = {how: open_machine(str(root.path)).observe(asked=how) for how in counted}
         for service, (host, _) in shells.items():
             answers = inside(root, lambda s=service, h=host: [asked(each, s, h) for each in people])
-            for how, posture in postures.items():
-                compare(posture, counted[how], service, answers)
+            for how, snapshot in snapshots.items():
+                compare(snapshot, counted[how], service, answers)
 
-    def compare(posture: Posture, counted: dict[Known, int], service: str, answers: Any) -> None:
+    def compare(snapshot: Snapshot, counted: dict[Known, int], service: str, answers: Any) -> None:
         host, way = shells[service]
         for who, tried in zip(people, answers, strict=True):
-            account = posture.by_name[AccountName(who.name)]
+            account = snapshot.by_name[AccountName(who.name)]
             told = [
-                admitted(account, g, posture) for g in posture.entry_points if g.way is way and service in g.services
+                admitted(account, g, snapshot) for g in snapshot.entry_points if g.way is way and service in g.services
             ]
             (wrong, _), (right, let_in) = (
                 [RESULTS[code] in (SUCCESS, NEW_PASSWORD) for code in each] for each in tried
@@ -342,7 +342,7 @@ def test_what_is_told_of_access_is_what_pam_decides(root: PrivateRoot) -> None:
                 really = Credential.BLANK
             known = [each for each in told if each is not Credential.UNKNOWN]
             counted[Known.UNKNOWN if len(known) < len(told) else Known.of(really is not None)] += 1
-            if doubts(account, way, posture):
+            if doubts(account, way, snapshot):
                 assert really or not known, (service, who, tried, told)  # less may be enough
                 continue
             assert all(each is really for each in known), (service, who, tried, told, really)

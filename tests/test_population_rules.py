@@ -18,9 +18,9 @@ from verrou.core.model import (
     Group,
     Naming,
     PasswordState,
-    Posture,
     Reading,
     Role,
+    Snapshot,
     Source,
     Status,
 )
@@ -44,9 +44,9 @@ def days(number: int) -> date:
 
 def machine(
     *accounts: Account, facts: object = KEEPS, entry_points: tuple[EntryPoint, ...] = (), **readings: Reading
-) -> Posture:
+) -> Snapshot:
     named = {key.replace("__", "."): reading for key, reading in readings.items()}
-    return Posture(facts, (WARDEN, *accounts), GATES, named, entry_points=entry_points)  # type: ignore[arg-type]
+    return Snapshot(facts, (WARDEN, *accounts), GATES, named, entry_points=entry_points)  # type: ignore[arg-type]
 
 
 TERN = Account("tern", "1001", password_changed=days(400), last_sign_in=datetime(2026, 9, 1))
@@ -228,7 +228,7 @@ def test_what_a_kind_of_account_is_made_with() -> None:
     assert (guest.must_change, guest.cannot_change, guest.home_kept) == (False, True, False)
     (elsewhere,) = new_account(machine(), "gull", Role.GUEST)
     assert isinstance(elsewhere, CreateAccount) and elsewhere.home_kept
-    bare = Posture(evolve(KEEPS, guest_group="guests"), (WARDEN,), GATES[:1])
+    bare = Snapshot(evolve(KEEPS, guest_group="guests"), (WARDEN,), GATES[:1])
     group, guest = new_account(bare, "gull", Role.GUEST)
     assert isinstance(group, CreateGroup) and group.confined
     after = predict(guest, predict(group, bare))

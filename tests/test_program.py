@@ -9,7 +9,7 @@ import pytest
 
 from conftest import Verrou, forked
 from verrou.core.rules import CATALOGUE
-from verrou.core.survey import posture_from, survey_data
+from verrou.core.survey import snapshot_from, survey_data
 from verrou.machines import open_machine
 
 
@@ -48,8 +48,8 @@ def test_the_sample_root_shows_what_decides(verrou: Verrou) -> None:
 
 def test_a_survey_file_is_a_machine_to_look_at(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
     verrou("survey", "-m", bench, "--save", "monday")
-    posture = open_machine(str(bench)).observe()
-    assert posture_from(json.loads(json.dumps(survey_data(posture)))) == posture
+    snapshot = open_machine(str(bench)).observe()
+    assert snapshot_from(json.loads(json.dumps(survey_data(snapshot)))) == snapshot
     for style in ("text", "json", "csv"):
         arguments = ("audit", "-b", "shared-desk", "--format", style)
         live, saved = (verrou(*arguments, "-m", m, code=1).stdout for m in (bench, "monday.survey.json"))

@@ -26,12 +26,12 @@ from test_seat_bench import machines
 from verrou.cli.options import load_baseline
 from verrou.core.audit import audit
 from verrou.core.errors import BadInput
-from verrou.core.model import Posture
+from verrou.core.model import Snapshot
 from verrou.core.rounds import RULES, Row
-from verrou.core.survey import posture_from, survey_data
+from verrou.core.survey import snapshot_from, survey_data
 from verrou.core.survey_text import MOST_MEMBERS, MOST_REMEMBERED, SurveyReader
 from verrou.machines.bench.authority import Authority
-from verrou.machines.bench.readings import posture_of
+from verrou.machines.bench.readings import snapshot_of
 from verrou.reports.figures import MOST_ROWS, NAMED_ROWS, machines_by_rules, severities
 from verrou.reports.sheets import as_json
 from verrou.reports.sign_off import COUNTED
@@ -40,9 +40,9 @@ READER = SurveyReader()
 """One for all examples, so that it remembers parts of others."""
 
 
-def read(text: str, reader: SurveyReader | None) -> Posture | str:
+def read(text: str, reader: SurveyReader | None) -> Snapshot | str:
     try:
-        return reader.posture(text) if reader else posture_from(json.loads(text))
+        return reader.snapshot(text) if reader else snapshot_from(json.loads(text))
     except (BadInput, ValueError, RecursionError):
         return "no survey"
 
@@ -51,7 +51,7 @@ def read(text: str, reader: SurveyReader | None) -> Posture | str:
 @given(machines(), st.randoms(use_true_random=False), st.integers(0, 6))
 def test_a_survey_reads_the_same_alone_and_in_a_row(machine: Authority, chance: random.Random, changes: int) -> None:
     """Changed at random too: lines left out, doubled, swapped, and signs that mean something in JSON put in."""
-    lines = as_json(survey_data(posture_of(machine, ""))).splitlines(keepends=True)
+    lines = as_json(survey_data(snapshot_of(machine, ""))).splitlines(keepends=True)
     for _ in range(changes):
         at, other = chance.randrange(len(lines)), chance.randrange(len(lines))
         match chance.randrange(4):
@@ -168,10 +168,10 @@ def hostile(tmp_path: Path, verrou: Verrou) -> Path:
     folder = tmp_path / "hostile"
     folder.mkdir()
     for number, name in enumerate(HOSTILE):
-        posture = posture_of(Authority.fresh("hide-01", datetime(2026, 9, 14)), "")
-        machine = evolve(posture.machine, name=name, system=name, identity=f"{number}{name}")
-        accounts = tuple(evolve(a, name=f"{name}{a.name}", enabled=True) for a in posture.accounts)
-        data = survey_data(evolve(posture, machine=machine, accounts=accounts))
+        snapshot = snapshot_of(Authority.fresh("hide-01", datetime(2026, 9, 14)), "")
+        machine = evolve(snapshot.machine, name=name, system=name, identity=f"{number}{name}")
+        accounts = tuple(evolve(a, name=f"{name}{a.name}", enabled=True) for a in snapshot.accounts)
+        data = survey_data(evolve(snapshot, machine=machine, accounts=accounts))
         (folder / f"{number}.survey.json").write_text(as_json(data))
     title = json.dumps("<b>title</b>\u0007 =1+1")
     (tmp_path / "hostile.toml").write_text(
@@ -333,9 +333,9 @@ def test_what_was_found_before_changes_no_finding(several: list[Authority]) -> N
     """Machines one after another through one reader, each as if it were alone."""
     baseline, reader, known = load_baseline("public-terminal"), SurveyReader(), {}
     for machine in (*several, *several):
-        posture = posture_of(machine, "")
-        text = as_json(survey_data(posture))
-        assert audit(reader.posture(text), baseline, known) == audit(posture_from(json.loads(text)), baseline)
+        snapshot = snapshot_of(machine, "")
+        text = as_json(survey_data(snapshot))
+        assert audit(reader.snapshot(text), baseline, known) == audit(snapshot_from(json.loads(text)), baseline)
 
 
 def test_what_is_remembered_of_surveys_does_not_grow(verrou: Verrou, tmp_path: Path) -> None:
@@ -344,7 +344,7 @@ def test_what_is_remembered_of_surveys_does_not_grow(verrou: Verrou, tmp_path: P
     reader = SurveyReader()
     for number in range(MOST_REMEMBERED + 200):
         changed = text.replace("ringer", f"ringer{number}").replace('"number": 8', f'"number": {number % 2000}')
-        assert f"ringer{number}" in reader.posture(changed).by_name
+        assert f"ringer{number}" in reader.snapshot(changed).by_name
     kept = [reader.accounts, reader.entry_points, reader.kept, reader.derived, reader.together]
     assert max(map(len, kept)) <= MOST_REMEMBERED
     assert max(len(part.known) for part in (reader.machine, reader.account, reader.group)) <= MOST_MEMBERS
@@ -352,10 +352,10 @@ def test_what_is_remembered_of_surveys_does_not_grow(verrou: Verrou, tmp_path: P
 
 @given(machines())
 def test_what_follows_from_accounts_is_worked_out_anew_for_other_accounts(machine: Authority) -> None:
-    posture, baseline = posture_of(machine, ""), load_baseline("shared-desk")
-    audit(posture, baseline)
-    fewer = posture.with_accounts(posture.accounts[:2])
-    whole = evolve(posture, accounts=posture.accounts[:2])
+    snapshot, baseline = snapshot_of(machine, ""), load_baseline("shared-desk")
+    audit(snapshot, baseline)
+    fewer = snapshot.with_accounts(snapshot.accounts[:2])
+    whole = evolve(snapshot, accounts=snapshot.accounts[:2])
     assert audit(fewer, baseline) == audit(whole, baseline)
 
 
@@ -369,7 +369,7 @@ def test_who_is_in_a_group_counts_though_the_readings_are_the_same() -> None:
         machine.set_policy("in_remote-screen", [100])
         if administers:
             machine.join("tern", "administrators")
-        posture = reader.posture(as_json(survey_data(posture_of(machine, ""))))
-        found = {finding.subject: finding.verdict for finding in audit(posture, baseline, known).findings}
+        snapshot = reader.snapshot(as_json(survey_data(snapshot_of(machine, ""))))
+        found = {finding.subject: finding.verdict for finding in audit(snapshot, baseline, known).findings}
         verdicts.append(str(found["logon.remote-screen.allowed"]))
     assert verdicts == ["met", "not-met", "met"] and len(known) == 1

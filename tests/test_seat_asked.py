@@ -51,22 +51,22 @@ def test_pam_admits_per_service_and_origin_whom_the_lists_say(desktop: PrivateRo
         }
         results = do(machine, *rule_steps(machine.observe(), dict(wanted)))
         assert {result.outcome for result in results} <= {Outcome.DONE, Outcome.UNCHANGED}, results
-        posture = machine.observe()
+        snapshot = machine.observe()
         for rule_id, value in wanted.items():
-            stands = posture.readings[rule_id].value
+            stands = snapshot.readings[rule_id].value
             assert stands is not None and CATALOGUE[rule_id].kind.at_least(stands, value), rule_id
         for name in PEOPLE:
-            account = next(a for a in posture.accounts if a.name == name)
+            account = next(a for a in snapshot.accounts if a.name == name)
             for service in ORIGINS:
                 through = [
-                    accepted_credential(account, gate, posture) is not None
-                    for gate in posture.entry_points
+                    accepted_credential(account, gate, snapshot) is not None
+                    for gate in snapshot.entry_points
                     if service in gate.services
                 ]
                 assert admits(desktop, service, name) is any(through), (service, name, wanted)
             for way in Route:
-                told = why(account, way, posture)
-                assert told.yes is (way in routes_now(account, posture))
+                told = why(account, way, snapshot)
+                assert told.yes is (way in routes_now(account, snapshot))
                 assert all(reason.source is not None or not told.yes for reason in told.chain)
 
     check()
@@ -93,21 +93,21 @@ def test_sudo_s_times_and_whether_it_asks_are_read_as_sudo_has_them(desktop: Pri
     @given(SUDO_LINES)
     def check(lines: list[str]) -> None:
         desktop.write("/etc/sudoers.d/site", "\n".join([*lines, ""]))
-        posture = machine.observe()
+        snapshot = machine.observe()
         told = desktop.inside("sudo", "-l", "-U", "warden").stdout
         said = re.findall(r"!?timestamp_timeout(?:=([\d.]+))?", " ".join(told.split()))
         minutes = float(said[-1] or 0) if said else 15.0
-        value = posture.readings["elevation.remembered_for"].value
+        value = snapshot.readings["elevation.remembered_for"].value
         general = [line for line in lines if line.startswith("Defaults ") and "timestamp_timeout" in line]
         others = 15.0 if not general else float((re.findall(r"[\d.]+$", general[-1]) or ["0"])[0])
         longest = max(minutes, others)
         seconds = 0.0 if value == "never" else value.total_seconds()  # type: ignore[union-attr]
         assert seconds == longest * 60, (lines, told)
         asks_nothing = desktop.inside("sudo", "-k", "-n", "true", user="warden").returncode == 0
-        warden = next(account for account in posture.accounts if account.name == "warden")
-        assert (elevation_outcome(warden, posture) is PromptOutcome.NO_PROMPT) is asks_nothing, lines
-        assert (posture.readings["elevation.administrator_gives"].value == "nothing") is asks_nothing
-        assert why_administrator(warden, posture).yes
+        warden = next(account for account in snapshot.accounts if account.name == "warden")
+        assert (elevation_outcome(warden, snapshot) is PromptOutcome.NO_PROMPT) is asks_nothing, lines
+        assert (snapshot.readings["elevation.administrator_gives"].value == "nothing") is asks_nothing
+        assert why_administrator(warden, snapshot).yes
 
     check()
 
@@ -160,14 +160,14 @@ def test_polkit_answers_as_the_rights_say_for_everybody(desktop: PrivateRoot) ->
     def check(wanted: dict[str, Value]) -> None:
         results = do(machine, *rule_steps(machine.observe(), dict(wanted)))
         assert {result.outcome for result in results} <= {Outcome.DONE, Outcome.UNCHANGED}, results
-        posture = machine.observe()
+        snapshot = machine.observe()
         for name in PEOPLE:
-            account = next(a for a in posture.accounts if a.name == name)
+            account = next(a for a in snapshot.accounts if a.name == name)
             mine = {name, *(f"group:{group}" for group in account.groups)}
             codes = polkit_says(desktop, name, *actions.values())
             for code, rule_id in zip(codes, actions, strict=True):
                 value = wanted[rule_id]
-                assert posture.readings[rule_id].value == value
+                assert snapshot.readings[rule_id].value == value
                 assert (code == 0) is bool(mine & set(value)), (name, rule_id, value, code)  # type: ignore[arg-type]
 
     check()

@@ -21,7 +21,7 @@ from verrou.core.model.ways import Route
 from verrou.core.rules import CATALOGUE, PRESETS
 from verrou.machines.bench import seat
 from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
-from verrou.machines.bench.readings import posture_of
+from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.bench.rules import KEEPERS, readings
 
 ANSWERS = {
@@ -116,19 +116,19 @@ def machines(draw: st.DrawFn) -> Authority:
 @examples(70)
 @given(machines())
 def test_who_gets_in_and_why_is_what_the_authority_does(machine: Authority) -> None:
-    posture = posture_of(machine, "")
+    snapshot = snapshot_of(machine, "")
     unasked = machine.opens_as()
-    for account in posture.accounts:
+    for account in snapshot.accounts:
         for way in (Route.CONSOLE, Route.NETWORK, Route.REMOTE_SCREEN):
             admitted = any(_signs_in(machine, account.name, password, way) for password in ("", GOOD_PASSWORD))
             admitted = admitted or (way is Route.CONSOLE and account.name == unasked)
-            told = why(account, way, posture)
-            assert (way in routes_now(account, posture)) is told.yes is admitted, (account.name, way, told.chain)
+            told = why(account, way, snapshot)
+            assert (way in routes_now(account, snapshot)) is told.yes is admitted, (account.name, way, told.chain)
             assert told.chain and (told.keeps if told.yes else any(not r.helps for r in told.chain))
             assert told.yes or all(r.change for r in told.chain), "a no says what would have to change"
         for name, program in PROGRAMS.items():
-            assert elevation_outcome(account, posture, program) is ANSWERS[machine.elevate(account.name, name)]
-        assert why_administrator(account, posture).yes is machine.can_administer(account.name)
+            assert elevation_outcome(account, snapshot, program) is ANSWERS[machine.elevate(account.name, name)]
+        assert why_administrator(account, snapshot).yes is machine.can_administer(account.name)
 
 
 def _signs_in(machine: Authority, name: str, password: str, way: Route) -> bool:
@@ -144,7 +144,7 @@ def _signs_in(machine: Authority, name: str, password: str, way: Route) -> bool:
 @examples(60)
 @given(machines())
 def test_the_screens_show_what_the_authority_shows(machine: Authority) -> None:
-    shown, found = machine.first_screen(), screens_of(posture_of(machine, ""))
+    shown, found = machine.first_screen(), screens_of(snapshot_of(machine, ""))
     pattern = [account["name"] for account in machine.accounts() if account["id"] == seat.PATTERN]
     if found.listed is not None:
         assert set(found.listed) == set(shown["accounts"]) - set(pattern)
@@ -158,15 +158,15 @@ def test_the_screens_show_what_the_authority_shows(machine: Authority) -> None:
 @given(machines(), st.data())
 def test_each_line_that_keeps_a_yes_does_so_alone(machine: Authority, data: st.DataObject) -> None:
     """Take all memberships and names away that are told to keep a yes, and it is none any more."""
-    posture = posture_of(machine, "")
+    snapshot = snapshot_of(machine, "")
     asked = [
-        (a, way) for a in posture.accounts for way in (Route.NETWORK, Route.REMOTE_SCREEN) if why(a, way, posture).yes
+        (a, way) for a in snapshot.accounts for way in (Route.NETWORK, Route.REMOTE_SCREEN) if why(a, way, snapshot).yes
     ]
     if not asked:
         return
     account, way = data.draw(st.sampled_from(asked))
     allowed = machine.policy()[f"in_{way}"]
-    told = why(account, way, posture)
+    told = why(account, way, snapshot)
     if allowed is None:
         assert any(f"everyone is allowed to sign in {way.phrase}" in reason.says for reason in told.keeps)
         return
@@ -174,7 +174,7 @@ def test_each_line_that_keeps_a_yes_does_so_alone(machine: Authority, data: st.D
     by_name = int(account.identity) in allowed
     assert len(told.keeps) == len(named) + by_name
     machine.set_policy(f"in_{way}", [i for i in allowed if i not in named and i != int(account.identity)])
-    assert not why(account, way, posture_of(machine, "")).yes
+    assert not why(account, way, snapshot_of(machine, "")).yes
 
 
 def test_lists_are_set_enforced_and_taken_back(bench: Path, verrou: Verrou) -> None:

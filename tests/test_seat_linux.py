@@ -403,16 +403,16 @@ def test_a_screen_that_nobody_knows_and_a_shell_that_asks_nobody_are_told(tmp_pa
     units = tmp_path / "etc/systemd/system"
     (units / "sysinit.target.wants").mkdir(parents=True)
     (units / "display-manager.service").symlink_to("/lib/systemd/system/ly.service")
-    posture = open_machine(str(tmp_path)).observe()
-    reading = posture.readings["screen.automatic_signin"]
+    snapshot = open_machine(str(tmp_path)).observe()
+    reading = snapshot.readings["screen.automatic_signin"]
     assert reading.status is Status.UNKNOWN and "ly" in reading.reason
-    tern = posture.by_name[AccountName("tern")]
-    assert routes_unknown(tern, posture) == (Route.CONSOLE,) and routes_of(tern, posture) == ()
-    assert [(each.account, each.known) for each in screens_of(posture).unasked] == [("", False)]
+    tern = snapshot.by_name[AccountName("tern")]
+    assert routes_unknown(tern, snapshot) == (Route.CONSOLE,) and routes_of(tern, snapshot) == ()
+    assert [(each.account, each.known) for each in screens_of(snapshot).unasked] == [("", False)]
     (units / "display-manager.service").unlink()
     (units / "sysinit.target.wants/debug-shell.service").symlink_to("/lib/systemd/system/debug-shell.service")
-    posture = open_machine(str(tmp_path)).observe()
-    told = [(str(a.name), a.enabled, routes_of(a, posture)) for a in posture.accounts]
+    snapshot = open_machine(str(tmp_path)).observe()
+    told = [(str(a.name), a.enabled, routes_of(a, snapshot)) for a in snapshot.accounts]
     assert told == [("root", False, (Route.CONSOLE,)), ("tern", True, ())], "a shell that asks nobody asks no account"
 
 
@@ -460,8 +460,8 @@ def test_of_a_screen_that_may_not_look_at_accounts_a_no_is_not_known(tmp_path: P
         "usr/bin/slim": "",
         "bin/sh": "",
     }
-    posture = open_machine(str(with_programs(with_files(tmp_path, files)))).observe()
-    assert routes_unknown(posture.by_name[AccountName("tern")], posture) == (Route.CONSOLE,), "it has ended"
+    snapshot = open_machine(str(with_programs(with_files(tmp_path, files)))).observe()
+    assert routes_unknown(snapshot.by_name[AccountName("tern")], snapshot) == (Route.CONSOLE,), "it has ended"
 
 
 def test_an_instance_of_a_unit_signs_in_whom_it_is_named_after(tmp_path: Path) -> None:

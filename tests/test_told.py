@@ -21,7 +21,7 @@ from conftest import TYPED, Verrou, examples, forked, titled
 from debian_root import PrivateRoot
 from test_seat_bench import machines
 from verrou.core.guards import Candidate, refusals_on
-from verrou.core.model import Account, Builtin, Grant, Group, MachineFacts, Naming, Posture, Role
+from verrou.core.model import Account, Builtin, Grant, Group, MachineFacts, Naming, Role, Snapshot
 from verrou.core.model.reasons import why
 from verrou.core.model.screens import screens_of
 from verrou.core.model.ways import AccessListEntry, EntryPoint, Principals, Route, allow_only
@@ -29,7 +29,7 @@ from verrou.core.trials import Answer, Result, access_trial
 from verrou.machines import DryRunUnavailable, Machine, TooSlow, open_machine
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.machine import BenchMachine
-from verrou.machines.bench.readings import posture_of
+from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.linux.private_copy import PrivateCopy
 from verrou.machines.linux.root import Root
 from verrou.records import carry_out
@@ -179,10 +179,10 @@ def test_automatic_sign_in_is_told_as_the_authority_does_it(machine: Authority, 
         machine.set_end(name, None if days is None else machine.clock + timedelta(days=days))
         machine.tie(name, "x@far" if outside == 2 and machine.policy()["outside"] == 2 else "")
     machine.set_policy("outside", outside)
-    found = screens_of(posture_of(machine, ""))
+    found = screens_of(snapshot_of(machine, ""))
     begun = Authority(machine.text()).restart()
     machine._data["waiting"].clear()
-    assert [each.account for each in screens_of(posture_of(machine, "")).unasked] == ([begun] if begun else [])
+    assert [each.account for each in screens_of(snapshot_of(machine, "")).unasked] == ([begun] if begun else [])
     closed = {a["name"] for a in machine.accounts() if machine._has_ended(machine._account(a["name"]))}
     assert not {each.account for each in found.unasked} & closed
 
@@ -205,10 +205,10 @@ def test_nobody_closed_is_signed_in_by_the_machine_itself(closed: str) -> None:
 @given(machines(), st.data())
 def test_advice_of_a_no_does_what_it_says(machine: Authority, data: st.DataObject) -> None:
     """Every command that is advised is said, and then that reason is none any more."""
-    posture = posture_of(machine, "")
-    account = data.draw(st.sampled_from([a for a in posture.accounts if a.builtin is not Builtin.OTHER]))
+    snapshot = snapshot_of(machine, "")
+    account = data.draw(st.sampled_from([a for a in snapshot.accounts if a.builtin is not Builtin.OTHER]))
     way = data.draw(st.sampled_from([Route.CONSOLE, Route.NETWORK, Route.REMOTE_SCREEN]))
-    told = why(account, way, posture)
+    told = why(account, way, snapshot)
     for reason in () if told.yes else told.chain:
         commands = [part.strip() for part in reason.change.split(", then ") if part.startswith("verrou ")]
         if not commands or any(words in reason.change for words in (", or ", "account password")):
@@ -231,7 +231,7 @@ def test_advice_of_a_no_does_what_it_says(machine: Authority, data: st.DataObjec
                 assert ended.returncode == 0 or guarded, (command, ended.stdout, ended.stderr)
             changed = Authority(path.read_text())
             changed._data["waiting"].clear()  # what counts from the next sign-in
-            after = posture_of(changed, "")
+            after = snapshot_of(changed, "")
             left = {each.says for each in why(after.by_name[account.name], way, after).chain if not each.helps}
             assert guarded or reason.says not in left, (reason.says, reason.change)
 
@@ -248,7 +248,7 @@ class Refusing:
 def test_a_refusal_of_everybody_shows_nothing_of_a_list() -> None:
     gate = EntryPoint(Route.CONSOLE, (allow_only(Principals(("warden",))),))
     somebody: Any = Refusing()
-    found = list(access_trial(somebody, somebody, Posture(FACTS, (), (), entry_points=(gate,)), Role.STANDARD))
+    found = list(access_trial(somebody, somebody, Snapshot(FACTS, (), (), entry_points=(gate,)), Role.STANDARD))
     assert [each.result for each in found] == [Result.NOT_RUN] and "denied too" in found[0].seen
 
 
@@ -278,9 +278,9 @@ def test_the_way_by_which_one_came_stays_open(
         *(FACTS.name, FACTS.kind, FACTS.system, FACTS.address, FACTS.now, FACTS.naming), in_use, came_by
     )
     console = EntryPoint(Route.CONSOLE)
-    before = Posture(machine, accounts, (DOOR,), entry_points=(console, EntryPoint(Route.REMOTE_SHELL)))
+    before = Snapshot(machine, accounts, (DOOR,), entry_points=(console, EntryPoint(Route.REMOTE_SHELL)))
     for line in (AccessListEntry(False, (Principals(denied),)), allow_only(Principals(("ana",)))):
-        after = Posture(machine, accounts, (DOOR,), entry_points=(console, EntryPoint(Route.REMOTE_SHELL, (line,))))
+        after = Snapshot(machine, accounts, (DOOR,), entry_points=(console, EntryPoint(Route.REMOTE_SHELL, (line,))))
         found = {refusal.guard for refusal in refusals_on(Candidate(before, after, ()))}
         everybody = {"own-account"} & {"own-account" if came_by == "remote-shell" else ""}
         all_out = everybody | ({"administrators-denied"} if "remote-shell" in (came_by, inside) else set())

@@ -175,8 +175,8 @@ def test_a_machine_that_lets_everybody_in_is_no_proof_of_anything(
 
 
 def test_a_policy_counts_only_what_is_in_force(bench: Path, verrou: Verrou) -> None:
-    posture = BenchMachine(bench).observe()
-    assert policy_of(posture) == Policy()
+    snapshot = BenchMachine(bench).observe()
+    assert policy_of(snapshot) == Policy()
     verrou("rule", "set", "password.min_length=12", "password.classes=3", "password.remember=4", "-m", bench, "--yes")
     assert policy_of(BenchMachine(bench).observe()) == Policy(12, 3, True, False, 4)
 

@@ -10,7 +10,7 @@ from verrou.core.errors import BadInput
 from verrou.machines import Machine, Secrets
 
 if TYPE_CHECKING:
-    from verrou.core.model import Posture
+    from verrou.core.model import Snapshot
 
 as_option = click.option(
     "--as",
@@ -20,21 +20,21 @@ as_option = click.option(
 )
 
 
-def _posture(machine: Machine, as_baseline: str | None) -> "Posture":
+def _snapshot(machine: Machine, as_baseline: str | None) -> "Snapshot":
     """The machine as it is, or as it would be after hardening."""
     from verrou.reports.sheets import complain, console
 
-    posture = looked_at(machine, asked=as_baseline is not None)
+    snapshot = looked_at(machine, asked=as_baseline is not None)
     if as_baseline is None:
-        return posture
+        return snapshot
     from verrou.core.audit import audit
     from verrou.core.plan.worksheet import plan
     from verrou.records.carry_out import dry_run
 
     baseline = load_baseline(as_baseline)
-    steps = plan(posture, baseline, audit(posture, baseline)).steps
+    steps = plan(snapshot, baseline, audit(snapshot, baseline)).steps
     with console(stderr=True).status("Dry run on a private copy"):
-        rehearsal = dry_run(machine, posture, steps, Secrets())
+        rehearsal = dry_run(machine, snapshot, steps, Secrets())
     if rehearsal.prediction_reason:
         complain(f"this is a prediction; no dry run was possible: {rehearsal.prediction_reason}")
     for step, result in rehearsal.rejected:
@@ -42,10 +42,10 @@ def _posture(machine: Machine, as_baseline: str | None) -> "Posture":
     return rehearsal.after
 
 
-def _heading(posture: "Posture", as_baseline: str | None) -> str:
+def _heading(snapshot: "Snapshot", as_baseline: str | None) -> str:
     from verrou.reports.sheets import shown
 
-    name = shown(posture.machine.name)
+    name = shown(snapshot.machine.name)
     return f"{name} after hardening with {shown(as_baseline)} (nothing was changed)" if as_baseline else name
 
 
@@ -60,22 +60,22 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
     from verrou.reports.access import access_data, access_sheet, differing, not_known, worth_a_line
     from verrou.reports.sheets import console, print_table, shown
 
-    posture = _posture(machine, as_baseline)
-    chosen = worth_a_line(posture, everyone or style != "text")
+    snapshot = _snapshot(machine, as_baseline)
+    chosen = worth_a_line(snapshot, everyone or style != "text")
     if accounts:
-        names = {known_account(posture, name) for name in accounts}
-        chosen = [account for account in posture.accounts if account.name in names]
-    rows = access_data(chosen, posture)
-    sheet = access_sheet(rows, posture)
+        names = {known_account(snapshot, name) for name in accounts}
+        chosen = [account for account in snapshot.accounts if account.name in names]
+    rows = access_data(chosen, snapshot)
+    sheet = access_sheet(rows, snapshot)
 
     def text() -> None:
         out = console()
-        out.print(_heading(posture, as_baseline), style="bold")
+        out.print(_heading(snapshot, as_baseline), style="bold")
         print_table(out, sheet)
         out.print()
-        for each in map(shown, not_known(chosen, posture)):
+        for each in map(shown, not_known(chosen, snapshot)):
             out.print(f"? {each}")
-        for each in map(shown, differing(chosen, posture)):
+        for each in map(shown, differing(chosen, snapshot)):
             out.print(each)
         out.print("Each column shows what is needed to sign in. Reasons: verrou why ACCOUNT ROUTE", style="dim")
 
@@ -105,9 +105,9 @@ def why(account_name: str, route: str, machine: Machine, as_baseline: str | None
         close = nearest(route, choices)
         hint = f". Did you mean {close}?" if close else ""
         raise BadInput(f"ROUTE: invalid value {show_raw(route)}; expected one of {', '.join(choices)}{hint}")
-    posture = _posture(machine, as_baseline)
-    account = posture.by_name[AccountName(known_account(posture, account_name))]
-    answer = why_administrator(account, posture) if route == ELEVATE else reasons(account, Route(route), posture)
+    snapshot = _snapshot(machine, as_baseline)
+    account = snapshot.by_name[AccountName(known_account(snapshot, account_name))]
+    answer = why_administrator(account, snapshot) if route == ELEVATE else reasons(account, Route(route), snapshot)
     sheet = why_sheet(answer)
 
     def text() -> None:
@@ -121,7 +121,7 @@ def why(account_name: str, route: str, machine: Machine, as_baseline: str | None
             Known.NO: f"No: {account.name} {does_not}.",
             Known.UNKNOWN: f"Not known: whether {account.name} {does}.",
         }[answer.answer]
-        out.print(_heading(posture, as_baseline))
+        out.print(_heading(snapshot, as_baseline))
         out.print(shown(said), style="bold")
         parts = {part: [row for row in sheet.rows if row["part"] == part] for part in ("chain", "keeps")}
         print_table(out, evolve(sheet, rows=tuple(parts["chain"])))
@@ -141,12 +141,12 @@ def signin(machine: Machine, as_baseline: str | None, style: str) -> None:
     from verrou.reports.access import screens_data, signin_sheet
     from verrou.reports.sheets import console, print_table
 
-    posture = _posture(machine, as_baseline)
-    sheet = signin_sheet(posture)
+    snapshot = _snapshot(machine, as_baseline)
+    sheet = signin_sheet(snapshot)
 
     def text() -> None:
         out = console()
-        out.print(_heading(posture, as_baseline), style="bold")
+        out.print(_heading(snapshot, as_baseline), style="bold")
         print_table(out, sheet)
 
-    print_facts(style, sheet, screens_data(posture), text)
+    print_facts(style, sheet, screens_data(snapshot), text)

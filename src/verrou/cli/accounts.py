@@ -20,7 +20,7 @@ from verrou.cli.options import (
 )
 from verrou.core.days import DAY_WORDS, day_of
 from verrou.core.errors import BadInput
-from verrou.core.model import Account, AccountName, Detail, Effect, Flag, PasswordState, Posture, Role
+from verrou.core.model import Account, AccountName, Detail, Effect, Flag, PasswordState, Role, Snapshot
 from verrou.core.model.states import AccountState, states_of
 from verrou.core.plan.steps import (
     FilesChoice,
@@ -61,26 +61,26 @@ class Day(click.ParamType):  # type: ignore[type-arg,unused-ignore]
         raise BadInput(f"invalid value {value!r}; expected {DAY_WORDS}" + (', or "never"' if self.or_never else ""))
 
 
-def check_day(posture: Posture, day: date | str | None) -> None:
+def check_day(snapshot: Snapshot, day: date | str | None) -> None:
     """Refuse a day that has passed on the machine's own clock."""
-    today = posture.machine.now.date()
+    today = snapshot.machine.now.date()
     if isinstance(day, date) and day < today:
         raise BadInput(
-            f"{day} is before today ({today} on {posture.machine.name}). "
+            f"{day} is before today ({today} on {snapshot.machine.name}). "
             "Give a later day, or disable the account now: verrou account disable NAME"
         )
 
 
-def check_kept(posture: Posture, **given: str | None) -> None:
+def check_kept(snapshot: Snapshot, **given: str | None) -> None:
     """Refuse words that the machine does not keep, or nobody could read, before anything happens."""
     for key, text in given.items():
         if text and not text.isprintable():
             raise BadInput(f"--{key.replace('_', '-')}: contains control characters. Remove them.")
-        if text and Detail(key) not in posture.machine.details:
-            kept = ", ".join(str(detail).replace("_", " ") for detail in posture.machine.details)
+        if text and Detail(key) not in snapshot.machine.details:
+            kept = ", ".join(str(detail).replace("_", " ") for detail in snapshot.machine.details)
             what = key.replace("_", " ")
             raise BadInput(
-                f"{posture.machine.name} cannot store a {what}; a {posture.machine.kind} machine stores: {kept}"
+                f"{snapshot.machine.name} cannot store a {what}; a {snapshot.machine.kind} machine stores: {kept}"
             )
 
 
@@ -101,10 +101,10 @@ def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None
     from verrou.reports.sheets import console, print_table
     from verrou.reports.surveys import accounts_sheet, hidden_accounts
 
-    posture = looked_at(machine)
+    snapshot = looked_at(machine)
     asked = bool(role or state)
-    chosen = [a for a in posture.accounts if _fits(a, posture, role, state)]
-    sheet, folded = accounts_sheet(posture, everyone or asked or style != "text", chosen, console().width)
+    chosen = [a for a in snapshot.accounts if _fits(a, snapshot, role, state)]
+    sheet, folded = accounts_sheet(snapshot, everyone or asked or style != "text", chosen, console().width)
 
     def text() -> None:
         out = console()
@@ -114,14 +114,14 @@ def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None
         if folded:
             out.print(f"\n{hidden_accounts(folded)}")
 
-    data = [account_data(a, posture) for a in chosen] if style == "json" else None
+    data = [account_data(a, snapshot) for a in chosen] if style == "json" else None
     print_facts(style, sheet, data, text)
 
 
-def _fits(each: Account, posture: Posture, role: str | None, state: str | None) -> bool:
+def _fits(each: Account, snapshot: Snapshot, role: str | None, state: str | None) -> bool:
     from verrou.core.model.access import role_of
 
-    return (role is None or role_of(each, posture) == role) and (state is None or state in states_of(each, posture))
+    return (role is None or role_of(each, snapshot) == role) and (state is None or state in states_of(each, snapshot))
 
 
 @account.command("show")
@@ -134,11 +134,11 @@ def show_account(name: str, machine: Machine, style: str) -> None:
     from verrou.reports.sheets import Table, columns_of, console, print_table
     from verrou.reports.surveys import account_facts
 
-    posture = looked_at(machine)
-    found = posture.by_name[known_account(posture, name)]
-    rows = tuple({"about": about, "is": text} for about, text in account_facts(found, posture))
+    snapshot = looked_at(machine)
+    found = snapshot.by_name[known_account(snapshot, name)]
+    rows = tuple({"about": about, "is": text} for about, text in account_facts(found, snapshot))
     sheet = Table("account", columns_of(("about", ""), ("is", ""), whole=("about",)), rows)
-    print_facts(style, sheet, account_data(found, posture), lambda: print_table(console(), sheet))
+    print_facts(style, sheet, account_data(found, snapshot), lambda: print_table(console(), sheet))
 
 
 @account.command("unlock")
@@ -146,7 +146,7 @@ def show_account(name: str, machine: Machine, style: str) -> None:
 @change_options()
 def unlock(machine: Machine, name: str, how: dict[str, Any]) -> None:
     """Unlock an account and clear its failed attempts."""
-    single(machine, lambda posture: [Unlock(known_account(posture, name))], how)
+    single(machine, lambda snapshot: [Unlock(known_account(snapshot, name))], how)
 
 
 @account.command("add")
@@ -185,20 +185,20 @@ def add(
     fixed password, and gets an empty home folder in each session. An administrator can elevate.
     """
 
-    def make(posture: Posture) -> Sequence[Step]:
+    def make(snapshot: Snapshot) -> Sequence[Step]:
         from verrou.core.plan.making import check_name, new_account
 
-        check_name(posture, name)
-        check_day(posture, until)
-        check_kept(posture, **{key: text for key, text in words.items() if key != "home"})
-        if words["home"] and posture.machine.kind != "linux":
-            raise BadInput(f"{posture.machine.name} chooses the home folder of each account. Leave out --home.")
-        if temporary_home and not posture.machine.temporary_homes:
+        check_name(snapshot, name)
+        check_day(snapshot, until)
+        check_kept(snapshot, **{key: text for key, text in words.items() if key != "home"})
+        if words["home"] and snapshot.machine.kind != "linux":
+            raise BadInput(f"{snapshot.machine.name} chooses the home folder of each account. Leave out --home.")
+        if temporary_home and not snapshot.machine.temporary_homes:
             raise BadInput(
-                f"{posture.machine.name} cannot give each session an empty home folder. Leave out --temporary-home."
+                f"{snapshot.machine.name} cannot give each session an empty home folder. Leave out --temporary-home."
             )
         return new_account(
-            posture,
+            snapshot,
             AccountName(name),
             Role(role),
             password=password,
@@ -219,13 +219,13 @@ def add(
 def set_password(machine: Machine, name: str, keep_password: bool, password: str, how: dict[str, Any]) -> None:
     """Set the password of an account. A disabled account stays disabled."""
 
-    def make(posture: Posture) -> Sequence[Step]:
+    def make(snapshot: Snapshot) -> Sequence[Step]:
         from verrou.core.model.ageing import left_out
 
-        account = posture.by_name[known_account(posture, name)]
+        account = snapshot.by_name[known_account(snapshot, name)]
         marks = {flag for flag in Flag if flag is not Flag.CHANGE_DUE and getattr(account, flag)}
-        excluded = any(pair[0] is Flag.CHANGE_DUE and pair[1] in marks for pair in posture.machine.excluding)
-        must_change = not (keep_password or excluded or password == "blank" or left_out(account, posture))
+        excluded = any(pair[0] is Flag.CHANGE_DUE and pair[1] in marks for pair in snapshot.machine.excluding)
+        must_change = not (keep_password or excluded or password == "blank" or left_out(account, snapshot))
         return [SetPassword(account.name, password, must_change=must_change)]
 
     single(machine, make, how)
@@ -291,13 +291,13 @@ def change_account(
 ) -> None:
     """Change the role, groups, expiry or details of an account."""
 
-    def make(posture: Posture) -> Sequence[Step]:
+    def make(snapshot: Snapshot) -> Sequence[Step]:
         from verrou.core.plan.making import role_steps
 
-        found = known_account(posture, name)
-        check_day(posture, until)
-        check_kept(posture, **words)
-        steps: list[Step] = [Join(found, known_group(posture, group)) for group in joins]
+        found = known_account(snapshot, name)
+        check_day(snapshot, until)
+        check_kept(snapshot, **words)
+        steps: list[Step] = [Join(found, known_group(snapshot, group)) for group in joins]
         steps += [SetEnd(found, until if isinstance(until, date) else None)] if until is not None else []
         marks = SetFlags(found, must_change, cannot_change, never_ends)
         steps += [marks] if marks.flags else []
@@ -305,8 +305,8 @@ def change_account(
         details += [(Detail.HINT, "")] if no_hint else []
         details += [(Detail.RECOVERY_QUESTIONS, "")] if no_questions else []
         steps += [SetDetails(found, tuple(details))] if details else []
-        steps += role_steps(posture, found, Role(role)) if role else []
-        steps += [Leave(found, known_group(posture, group)) for group in leaves]
+        steps += role_steps(snapshot, found, Role(role)) if role else []
+        steps += [Leave(found, known_group(snapshot, group)) for group in leaves]
         if not steps:
             already = f"{found} is {role} already" if role else "no change was given"
             raise BadInput(f"{already}. For what can be changed: verrou account change --help")
@@ -327,15 +327,15 @@ def swap(machine: Machine, old: str, new: str, full_name: str, password: str, ho
     not changed.
     """
 
-    def make(posture: Posture) -> Sequence[Step]:
+    def make(snapshot: Snapshot) -> Sequence[Step]:
         from verrou.core.plan.making import check_name, swap_steps
 
-        leaving = known_account(posture, old)
-        coming = posture.account_called(new)
+        leaving = known_account(snapshot, old)
+        coming = snapshot.account_called(new)
         if coming is None:
-            check_name(posture, new)
+            check_name(snapshot, new)
         taking_over = AccountName(new) if coming is None else coming.name
-        return swap_steps(posture, leaving, taking_over, password, full_name)
+        return swap_steps(snapshot, leaving, taking_over, password, full_name)
 
     single(machine, make, how)
 
@@ -350,12 +350,12 @@ def try_account(machine: Machine, name: str, how: dict[str, Any]) -> None:
     denied by every other route. Nothing is changed.
     """
 
-    def make(posture: Posture) -> Sequence[Step]:
+    def make(snapshot: Snapshot) -> Sequence[Step]:
         from verrou.core.model.access import role_of
 
-        found = posture.by_name[known_account(posture, name)]
+        found = snapshot.by_name[known_account(snapshot, name)]
         blank = found.password is PasswordState.BLANK
-        return [TrySignIn(found.name, role_of(found, posture), blank)]
+        return [TrySignIn(found.name, role_of(found, snapshot), blank)]
 
     single(machine, make, how)
 
@@ -367,12 +367,12 @@ def try_account(machine: Machine, name: str, how: dict[str, Any]) -> None:
 def rename(machine: Machine, name: str, new_name: str, how: dict[str, Any]) -> None:
     """Rename an account; ID, groups and files stay."""
 
-    def make(posture: Posture) -> Sequence[Step]:
+    def make(snapshot: Snapshot) -> Sequence[Step]:
         from verrou.core.plan.making import check_name
 
-        found = known_account(posture, name)
+        found = known_account(snapshot, name)
         if new_name.casefold() != found.casefold():
-            check_name(posture, new_name)
+            check_name(snapshot, new_name)
         return [Rename(found, AccountName(new_name), effect=Effect.NEXT_SIGN_IN)]
 
     single(machine, make, how)
@@ -385,7 +385,7 @@ def enable(machine: Machine, name: str, how: dict[str, Any]) -> None:
     """Enable an account."""
     single(
         machine,
-        lambda posture: [SetEnabled(known_account(posture, name), True, effect=Effect.NEXT_SIGN_IN)],
+        lambda snapshot: [SetEnabled(known_account(snapshot, name), True, effect=Effect.NEXT_SIGN_IN)],
         how,
     )
 
@@ -398,9 +398,9 @@ def enable(machine: Machine, name: str, how: dict[str, Any]) -> None:
 def disable(machine: Machine, name: str, until: date | None, stop_jobs: bool, how: dict[str, Any]) -> None:
     """Disable an account; files and groups stay."""
 
-    def make(posture: Posture) -> Sequence[Step]:
-        found = known_account(posture, name)
-        check_day(posture, until)
+    def make(snapshot: Snapshot) -> Sequence[Step]:
+        found = known_account(snapshot, name)
+        check_day(snapshot, until)
         closing = SetEnd(found, until) if until else SetEnabled(found, False, effect=Effect.NEXT_SIGN_IN)
         return [*([StopJobs(found)] if stop_jobs else []), closing]
 
@@ -426,11 +426,11 @@ def disable(machine: Machine, name: str, until: date | None, stop_jobs: bool, ho
 def remove(machine: Machine, name: str, files: str, to: str | None, how: dict[str, Any]) -> None:
     """Remove an account permanently. Files outside its home folder are listed; only hand-over changes them."""
 
-    def make(posture: Posture) -> Sequence[Step]:
+    def make(snapshot: Snapshot) -> Sequence[Step]:
         from verrou.core.model.access import is_person
         from verrou.core.model.acting import own_jobs, say_act
 
-        found = posture.by_name[known_account(posture, name)]
+        found = snapshot.by_name[known_account(snapshot, name)]
         if found.builtin is not None or not is_person(found):
             instead = f"verrou account disable {found.name}" if is_person(found) else "remove its package"
             raise BadInput(f"{found.name} is built in and cannot be removed. Instead: {instead}")
@@ -438,7 +438,7 @@ def remove(machine: Machine, name: str, files: str, to: str | None, how: dict[st
         stopping = [StopJobs(found.name, why="; ".join(map(say_act, jobs)))] if jobs else []
         if (to is not None) is not (files == FilesChoice.HAND_OVER):
             raise BadInput("--files hand-over needs --to NAME, and --to needs --files hand-over")
-        taker = known_account(posture, to) if to is not None else ""
+        taker = known_account(snapshot, to) if to is not None else ""
         if taker == found.name:
             raise BadInput(f"{taker} is the account being removed. Name another account for its files.")
         return [*stopping, Remove(found.name, FilesChoice(files), to=taker, effect=Effect.NEXT_SIGN_IN)]

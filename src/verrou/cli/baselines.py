@@ -76,9 +76,9 @@ def capture(machine: Machine, title: str | None, people: bool, save: Path | None
     from verrou.core.audit import remarkable
     from verrou.core.capture import captured
 
-    posture = looked_at(machine)
-    weak = remarkable(posture, load_baseline(MEASURE))
-    text = captured(posture, title or f"{posture.machine.name} in its current state", weak, MEASURE, people)
+    snapshot = looked_at(machine)
+    weak = remarkable(snapshot, load_baseline(MEASURE))
+    text = captured(snapshot, title or f"{snapshot.machine.name} in its current state", weak, MEASURE, people)
     _tell_or_save(text, save)
 
 

@@ -27,7 +27,7 @@ from verrou.cli.options import (
 )
 from verrou.core import guards
 from verrou.core.errors import BadInput, BrokeOff, MachineRefused, NotEnoughRights
-from verrou.core.model import Posture, counted
+from verrou.core.model import Snapshot, counted
 from verrou.core.plan.steps import GIVES_PASSWORD, Step, TrySignIn, account_of
 from verrou.machines import Machine, Outcome, Secrets
 
@@ -118,7 +118,7 @@ def _password_help(passwords: Sequence[str]) -> str:
 
 def change(
     machine: Machine,
-    posture: Posture,
+    snapshot: Snapshot,
     steps: Sequence[Step],
     *,
     yes: bool,
@@ -140,7 +140,7 @@ def change(
     looking = preview or no_dry_run
     if machine.only_read and not looking:
         raise MachineRefused(f"{machine.name}: {machine.only_read}")
-    if posture.machine.unread:
+    if snapshot.machine.unread:
         raise NotEnoughRights(f"{machine.name}: this account can read but not change it. Run as root.")
     out = console()
     told = RunInfo(typed_command(), baseline.title if baseline else "", tuple(accepted))
@@ -151,14 +151,14 @@ def change(
         carry_out.check_whole(machine)
     if no_dry_run:
         rehearsal = carry_out.predicted_run(
-            posture, carry_out.with_files(machine, posture, steps), "--no-dry-run was given"
+            snapshot, carry_out.with_files(machine, snapshot, steps), "--no-dry-run was given"
         )
     else:
         if not (preview or prompts):
             if not (yes or typed or tries) and any(map(_needs_secret, steps)):
                 raise BadInput("standard input carries passwords, so it cannot confirm. Add --yes.")
-            secrets, generated = collect_passwords(steps, posture, typed)
-        rehearsal = _dry_run(machine, posture, steps, secrets, test and (preview or not prompts))
+            secrets, generated = collect_passwords(steps, snapshot, typed)
+        rehearsal = _dry_run(machine, snapshot, steps, secrets, test and (preview or not prompts))
     if rehearsal.prediction_reason and not looking:
         raise MachineRefused(f"nothing was changed: {rehearsal.prediction_reason}; to see a prediction: --preview")
     if not tries or preview:
@@ -173,8 +173,8 @@ def change(
         asked = "this step" if len(steps) == 1 else f"these {len(steps)} steps"
         agreed(f"Do {asked} on {shown(machine.name)}?")
     if prompts:
-        secrets, generated = collect_passwords(steps, posture, typed)
-        rehearsal = _dry_run(machine, posture, steps, secrets, test)
+        secrets, generated = collect_passwords(steps, snapshot, typed)
+        rehearsal = _dry_run(machine, snapshot, steps, secrets, test)
         _tell_trials(rehearsal)
         _refuse(machine, rehearsal, told, whole=baseline is None, kept=True)
     if tries or not rehearsal.changes:
@@ -253,12 +253,12 @@ def _gets(rehearsal: "DryRun", name: str) -> bool:
     return any(account_of(s) == name and r.outcome is Outcome.DONE for s, r in rehearsal.steps)
 
 
-def _dry_run(machine: Machine, posture: Posture, steps: Sequence[Step], secrets: Secrets, test: bool) -> "DryRun":
+def _dry_run(machine: Machine, snapshot: Snapshot, steps: Sequence[Step], secrets: Secrets, test: bool) -> "DryRun":
     from verrou.records.carry_out import dry_run
     from verrou.reports.sheets import console
 
     with console(stderr=True).status("Dry run on a private copy"):
-        return dry_run(machine, posture, steps, secrets, test)
+        return dry_run(machine, snapshot, steps, secrets, test)
 
 
 def _show(rehearsal: "DryRun", baseline: "Baseline | None") -> None:
@@ -292,10 +292,10 @@ def _told(surprise: Any) -> str:
     return f"{surprise.subject}: requested {surprise.asked}, but the machine would set {surprise.came_out}"
 
 
-def _held_against(posture: Posture, baseline: "Baseline") -> "Audit":
+def _held_against(snapshot: Snapshot, baseline: "Baseline") -> "Audit":
     from verrou.core.audit import audit
 
-    return audit(posture, baseline)
+    return audit(snapshot, baseline)
 
 
 def _tell_trials(rehearsal: "DryRun") -> None:
@@ -358,17 +358,17 @@ def _refuse(machine: Machine, rehearsal: "DryRun", told: "RunInfo", *, whole: bo
         raise
 
 
-def single(machine: Machine, make: Callable[[Posture], Sequence[Step]], how: dict[str, Any]) -> None:
+def single(machine: Machine, make: Callable[[Snapshot], Sequence[Step]], how: dict[str, Any]) -> None:
     """Look at the machine, make the steps, and go the way of every change."""
     from verrou.core.guards import with_trials
     from verrou.core.plan.making import NoWay
 
-    posture = looked_at(machine, changing=not (how["preview"] or how["no_dry_run"]), asked=not how["no_dry_run"])
+    snapshot = looked_at(machine, changing=not (how["preview"] or how["no_dry_run"]), asked=not how["no_dry_run"])
     try:
-        steps = with_trials(posture, make(posture))
+        steps = with_trials(snapshot, make(snapshot))
     except NoWay as reason:
         raise BadInput(str(reason)) from None
-    change(machine, posture, steps, **how)
+    change(machine, snapshot, steps, **how)
 
 
 def _tell_what_falls_short(after: "Audit") -> None:
@@ -416,18 +416,18 @@ def harden(
             )
     baseline = load_baseline(baseline_name)
     looking = bool(how["preview"] or how["no_dry_run"])
-    posture = looked_at(machine, changing=not looking, asked=not how["no_dry_run"])
-    found = _held_against(posture, baseline)
-    worksheet = plan(posture, baseline, found, frozenset(families))
+    snapshot = looked_at(machine, changing=not looking, asked=not how["no_dry_run"])
+    found = _held_against(snapshot, baseline)
+    worksheet = plan(snapshot, baseline, found, frozenset(families))
     out = console()
     if (manual := manual_sheet(worksheet)).rows:
         print_table(out, manual)
         out.print()
     after, all_done = found, True
     if worksheet.steps:
-        done = change(machine, posture, worksheet.steps, baseline=baseline, **how)
+        done = change(machine, snapshot, worksheet.steps, baseline=baseline, **how)
         after, all_done = _held_against(done.after, baseline), not (done.rejected or done.mismatches)
-        posture, trials, entry = done.after, done.trials, done.entry
+        snapshot, trials, entry = done.after, done.trials, done.entry
     else:
         out.print(f"{shown(machine.name)}: no step can improve the result.")
         trials, entry = (), None
@@ -436,7 +436,7 @@ def harden(
         print_table(out, later)
         out.print()
     if not looking:
-        kept.keep(Run.HARDEN, posture, after, baseline, trials=trials, entry=entry)
+        kept.keep(Run.HARDEN, snapshot, after, baseline, trials=trials, entry=entry)
         out.print(f"{after.summary}. To test it: verrou verify", style="bold")
     _tell_what_falls_short(after)
     if not all_done:

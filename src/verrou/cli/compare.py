@@ -11,7 +11,7 @@ from verrou.machines import Machine, open_machine
 
 if TYPE_CHECKING:
     from verrou.core.comparison import Comparison
-    from verrou.core.model import Posture
+    from verrou.core.model import Snapshot
 
 EARLIER = re.compile(r"before(?::(\d{1,9}))?")
 
@@ -36,17 +36,17 @@ def compare(one: str, other: str, machine: Machine, style: str, everything: bool
     tell_comparison(set_beside(first, second), one_name, other_name, style, everything)
 
 
-def _side(word: str, machine: Machine) -> "tuple[Posture, str]":
-    """A posture, and what stands over its column."""
-    from verrou.records.earlier import posture_before
+def _side(word: str, machine: Machine) -> "tuple[Snapshot, str]":
+    """A snapshot, and what stands over its column."""
+    from verrou.records.earlier import snapshot_before
 
     if word == "now":
         return looked_at(machine), f"{machine.name} now"
     if earlier := EARLIER.fullmatch(word):
-        posture, number = posture_before(machine, int(earlier[1]) if earlier[1] else None)
-        return posture, f"{machine.name} before entry {number}"
-    posture = looked_at(open_machine(word))
-    return posture, f"{posture.machine.name}, {posture.machine.now:%Y-%m-%d}"
+        snapshot, number = snapshot_before(machine, int(earlier[1]) if earlier[1] else None)
+        return snapshot, f"{machine.name} before entry {number}"
+    snapshot = looked_at(open_machine(word))
+    return snapshot, f"{snapshot.machine.name}, {snapshot.machine.now:%Y-%m-%d}"
 
 
 def tell_comparison(

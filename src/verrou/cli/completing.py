@@ -10,7 +10,7 @@ import click
 if TYPE_CHECKING:
     from click.shell_completion import CompletionItem
 
-    from verrou.core.model import Posture
+    from verrou.core.model import Snapshot
     from verrou.machines import Machine
 
 Complete = Callable[[click.Context, click.Parameter, str], "list[CompletionItem]"]
@@ -32,7 +32,7 @@ def _offering(words: Words) -> Complete:
     return complete
 
 
-def _machine(context: click.Context) -> "Posture":
+def _machine(context: click.Context) -> "Snapshot":
     machine: Machine = context.params["machine"]  # none, where the one that was named is none
     from verrou.machines import Asking
 

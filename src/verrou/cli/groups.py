@@ -17,7 +17,7 @@ from verrou.cli.options import (
     machine_option,
     print_facts,
 )
-from verrou.core.model import GroupName, Posture
+from verrou.core.model import GroupName, Snapshot
 from verrou.core.plan.steps import CreateGroup, Join, Leave, RemoveGroup, SetGroupNote, Step
 from verrou.machines import Machine
 
@@ -39,9 +39,9 @@ def list_groups(machine: Machine, style: str, everyone: bool) -> None:
     from verrou.reports.groups import group_data, groups_sheet
     from verrou.reports.sheets import console, print_table
 
-    posture = looked_at(machine)
-    sheet = groups_sheet(posture, everyone or style != "text")
-    data = [group_data(each, posture) for each in posture.groups]
+    snapshot = looked_at(machine)
+    sheet = groups_sheet(snapshot, everyone or style != "text")
+    data = [group_data(each, snapshot) for each in snapshot.groups]
     print_facts(style, sheet, data, lambda: print_table(console(), sheet))
 
 
@@ -54,12 +54,12 @@ def show_group(name: str, machine: Machine, style: str) -> None:
     from verrou.reports.groups import group_data, group_facts
     from verrou.reports.sheets import Table, columns_of, console, print_table
 
-    posture = looked_at(machine)
-    found = posture.group(known_group(posture, name))
+    snapshot = looked_at(machine)
+    found = snapshot.group(known_group(snapshot, name))
     assert found is not None
-    rows = tuple({"about": about, "is": text} for about, text in group_facts(found, posture))
+    rows = tuple({"about": about, "is": text} for about, text in group_facts(found, snapshot))
     sheet = Table("group", columns_of(("about", ""), ("is", ""), whole=("about",)), rows)
-    print_facts(style, sheet, group_data(found, posture), lambda: print_table(console(), sheet))
+    print_facts(style, sheet, group_data(found, snapshot), lambda: print_table(console(), sheet))
 
 
 @group.command("add")
@@ -70,13 +70,13 @@ def show_group(name: str, machine: Machine, style: str) -> None:
 def add(machine: Machine, name: str, note: str, members: tuple[str, ...], how: dict[str, Any]) -> None:
     """Create a group."""
 
-    def make(posture: Posture) -> Sequence[Step]:
+    def make(snapshot: Snapshot) -> Sequence[Step]:
         from verrou.core.plan.making import check_name
 
-        check_name(posture, name, group=True)
-        check_kept(posture, group_note=note)
+        check_name(snapshot, name, group=True)
+        check_kept(snapshot, group_note=note)
         made = GroupName(name)
-        return [CreateGroup(made, note), *(Join(known_account(posture, member), made) for member in members)]
+        return [CreateGroup(made, note), *(Join(known_account(snapshot, member), made) for member in members)]
 
     single(machine, make, how)
 
@@ -88,9 +88,9 @@ def add(machine: Machine, name: str, note: str, members: tuple[str, ...], how: d
 def change_group(machine: Machine, name: str, note: str, how: dict[str, Any]) -> None:
     """Change the note of a group."""
 
-    def make(posture: Posture) -> Sequence[Step]:
-        check_kept(posture, group_note=note)
-        return [SetGroupNote(known_group(posture, name), note)]
+    def make(snapshot: Snapshot) -> Sequence[Step]:
+        check_kept(snapshot, group_note=note)
+        return [SetGroupNote(known_group(snapshot, name), note)]
 
     single(machine, make, how)
 
@@ -103,7 +103,7 @@ def join(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str, 
     """Add accounts to a group."""
     single(
         machine,
-        lambda posture: [Join(known_account(posture, each), known_group(posture, name)) for each in accounts],
+        lambda snapshot: [Join(known_account(snapshot, each), known_group(snapshot, name)) for each in accounts],
         how,
     )
 
@@ -116,7 +116,7 @@ def leave(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str,
     """Remove accounts from a group."""
     single(
         machine,
-        lambda posture: [Leave(known_account(posture, each), known_group(posture, name)) for each in accounts],
+        lambda snapshot: [Leave(known_account(snapshot, each), known_group(snapshot, name)) for each in accounts],
         how,
     )
 
@@ -126,4 +126,4 @@ def leave(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str,
 @change_options()
 def remove(machine: Machine, name: str, how: dict[str, Any]) -> None:
     """Remove a group; its members lose what it granted."""
-    single(machine, lambda posture: [RemoveGroup(known_group(posture, name))], how)
+    single(machine, lambda snapshot: [RemoveGroup(known_group(snapshot, name))], how)

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from verrou.core.audit import Audit
     from verrou.core.baseline import Baseline
     from verrou.core.logbook import Run
-    from verrou.core.model import Posture
+    from verrou.core.model import Snapshot
     from verrou.core.trials import TrialResult
     from verrou.records.logbook import Delivery, Place
 
@@ -51,7 +51,7 @@ class Keeping:
     def keep(
         self,
         run: "Run",
-        posture: "Posture",
+        snapshot: "Snapshot",
         found: "Audit | None" = None,
         baseline: "Baseline | None" = None,
         *,
@@ -75,7 +75,7 @@ class Keeping:
 
         record = record_of(
             run,
-            posture,
+            snapshot,
             shown,
             key=uuid.uuid4().hex,
             at=datetime.now(UTC).replace(tzinfo=None),

@@ -19,7 +19,7 @@ from verrou.cli.options import (
 from verrou.machines import SURVEY_SUFFIX, Machine
 
 if TYPE_CHECKING:
-    from verrou.core.model import Posture
+    from verrou.core.model import Snapshot
     from verrou.reports.terminal import Terminal
 
 MEASURE = "essential"
@@ -37,19 +37,19 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept
     from verrou.reports.sheets import as_json, console, print_table
     from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, hidden_accounts, summary_lines
 
-    posture = looked_at(machine)
-    accounts, folded = accounts_sheet(posture, everyone or style != "text", width=console().width)
+    snapshot = looked_at(machine)
+    accounts, folded = accounts_sheet(snapshot, everyone or style != "text", width=console().width)
 
     def data() -> object:
         from verrou.core.survey import survey_data
 
-        return survey_data(posture)
+        return survey_data(snapshot)
 
     def text() -> None:
         from attrs import evolve
 
         out = console()
-        for line in summary_lines(posture):
+        for line in summary_lines(snapshot):
             out.print(line)
         out.print()
         print_table(out, evolve(accounts, rows=accounts.rows[:MOST_IN_TEXT]))
@@ -58,18 +58,18 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept
         if folded:
             out.print(hidden_accounts(folded))
         out.print()
-        _tell_rules(out, posture, everyone)
+        _tell_rules(out, snapshot, everyone)
 
     if save is not None:
         _save(save, as_json(data()))
     if kept.asked:
         from verrou.core.logbook import Run
 
-        kept.keep(Run.SURVEY, posture, beside=save)
+        kept.keep(Run.SURVEY, snapshot, beside=save)
     print_facts(style, accounts, data() if style == "json" else None, text)
 
 
-def _tell_rules(out: "Terminal", posture: "Posture", everyone: bool) -> None:
+def _tell_rules(out: "Terminal", snapshot: "Snapshot", everyone: bool) -> None:
     """The rules that stand out in sentences, and how many others there are; with ``everyone`` those too."""
     from verrou.core.audit import remarkable
     from verrou.core.model import Status, counted
@@ -78,16 +78,16 @@ def _tell_rules(out: "Terminal", posture: "Posture", everyone: bool) -> None:
     from verrou.reports.surveys import hidden_line, rule_sentences
 
     every = list(CATALOGUE.values())
-    weak = dict(remarkable(posture, load_baseline(MEASURE)))
-    hidden = [rule for rule in weak if reading_of(rule, posture).status is Status.UNKNOWN]
-    for_root = hidden if posture.machine.unread else []
+    weak = dict(remarkable(snapshot, load_baseline(MEASURE)))
+    hidden = [rule for rule in weak if reading_of(rule, snapshot).status is Status.UNKNOWN]
+    for_root = hidden if snapshot.machine.unread else []
     for rule in for_root:
         del weak[rule]
     first = [*weak, *(rule for rule in every if rule not in weak)] if everyone else weak
     missed = f"{len(weak)} of {len(every)} rules miss the baseline or are not enforced"
     out.print(f"{missed} (baseline: {MEASURE})" + (":" if first else "."))
     if first:
-        print_table(out, rule_sentences(posture, first, weak))
+        print_table(out, rule_sentences(snapshot, first, weak))
     if for_root:
         out.print(f"Only root can read {counted(len(for_root), 'rule')}.")
     if more := len(every) - len(first) - len(for_root):
@@ -117,8 +117,8 @@ def audit(machine: Machine, baseline_name: str, style: str, not_met: bool, kept:
     from verrou.reports.sheets import console, print_table, shown
 
     baseline = load_baseline(baseline_name)
-    posture = looked_at(machine)
-    found = hold_against(posture, baseline)
+    snapshot = looked_at(machine)
+    found = hold_against(snapshot, baseline)
 
     def text() -> None:
         out = console()
@@ -128,6 +128,6 @@ def audit(machine: Machine, baseline_name: str, style: str, not_met: bool, kept:
         print_table(out, sheet)
 
     sheet = audit_sheet(found, every=not not_met)
-    kept.keep(Run.AUDIT, posture, found, baseline)
+    kept.keep(Run.AUDIT, snapshot, found, baseline)
     print_facts(style, sheet, audit_data(found, every=not not_met), text)
     click.get_current_context().exit(0 if found.all_met else 1)

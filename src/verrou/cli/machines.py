@@ -81,15 +81,15 @@ def _set_up(made: Authority, owner: str, password: str) -> Secrets:
     from verrou.core.model import AccountName, Role
     from verrou.core.plan.making import check_name
     from verrou.core.plan.steps import CreateAccount
-    from verrou.machines.bench.readings import posture_of
+    from verrou.machines.bench.readings import snapshot_of
     from verrou.machines.bench.steps import do_step
 
-    posture = posture_of(made, made.name)
-    check_name(posture, owner)
+    snapshot = snapshot_of(made, made.name)
+    check_name(snapshot, owner)
     how = "generate" if password == "generate" else "ask"
     how = "generate" if password == "generate" else "ask"
     step = CreateAccount(AccountName(owner), Role.ADMINISTRATOR, password=how, must_change=False)
-    secrets, generated = collect_passwords([step], posture, typed=password != "stdin")
+    secrets, generated = collect_passwords([step], snapshot, typed=password != "stdin")
     try:
         do_step(made, step, secrets)
     except No as reason:

@@ -21,7 +21,7 @@ from verrou.machines.local_files import ordinary_text
 
 if TYPE_CHECKING:
     from verrou.core.baseline import Baseline
-    from verrou.core.model import Posture
+    from verrou.core.model import Snapshot
     from verrou.core.plan.steps import Step
     from verrou.core.trials import TrialResult
     from verrou.reports.sheets import Table
@@ -132,18 +132,18 @@ def _asking(how: Asking) -> Callable[[click.Context, click.Parameter, bool], Non
     return wanted
 
 
-def looked_at(machine: Machine, *, changing: bool = False, asked: bool = False) -> "Posture":
+def looked_at(machine: Machine, *, changing: bool = False, asked: bool = False) -> "Snapshot":
     """A machine as it is now. What it keeps in a broken state is told on standard error, and that a run broke off: but
     for commands that are about to change it, which are refused for that. ``asked``: what is rehearsed or tried on it
     later is asked of it now."""
     from verrou.records.standing import observed
     from verrou.reports.sheets import complain
 
-    posture = observed(machine, asked=asked)
-    broken = posture.machine.interrupted
-    for trouble in (*((f"{posture.machine.name}: {broken}",) if broken and not changing else ()), *posture.warnings):
+    snapshot = observed(machine, asked=asked)
+    broken = snapshot.machine.interrupted
+    for trouble in (*((f"{snapshot.machine.name}: {broken}",) if broken and not changing else ()), *snapshot.warnings):
         complain(trouble)
-    return posture
+    return snapshot
 
 
 def machine_option(command: F) -> F:
@@ -249,7 +249,7 @@ def load_baseline(name: str) -> "Baseline":
     return read_baseline(*fetch_baseline(name), fetch_baseline)
 
 
-def tried(machine: Machine, posture: "Posture") -> "list[TrialResult]":
+def tried(machine: Machine, snapshot: "Snapshot") -> "list[TrialResult]":
     """What comes of the trials on a private copy; of each that it was not tried, where there can be none."""
     from random import SystemRandom
 
@@ -261,41 +261,41 @@ def tried(machine: Machine, posture: "Posture") -> "list[TrialResult]":
     with console(stderr=True).status("Testing with a temporary account"):
         try:
             with machine.dry_run() as copy:
-                return list(run_trials(copy.attempt, posture, SystemRandom()))
+                return list(run_trials(copy.attempt, snapshot, SystemRandom()))
         except (DryRunUnavailable, NotEnoughRights, MachineRefused) as reason:
             return not_tried(str(reason))
 
 
-def known_account(posture: "Posture", name: str) -> AccountName:
+def known_account(snapshot: "Snapshot", name: str) -> AccountName:
     """The name of the account called so, or else of the only one with that identity.
 
     Raises:
         BadInput: the machine has no such account.
     """
-    if (found := posture.account_called(name)) is not None:
+    if (found := snapshot.account_called(name)) is not None:
         return found.name
-    if len(twins := posture.by_identity.get(name, ())) == 1:
+    if len(twins := snapshot.by_identity.get(name, ())) == 1:
         return twins[0].name
-    raise _unknown(posture, "account", name, list(posture.by_name))
+    raise _unknown(snapshot, "account", name, list(snapshot.by_name))
 
 
-def known_group(posture: "Posture", name: str) -> GroupName:
+def known_group(snapshot: "Snapshot", name: str) -> GroupName:
     """The name of the group called so, or else of the one with that identity.
 
     Raises:
         BadInput: the machine has no such group.
     """
-    if found := posture.group(name):
+    if found := snapshot.group(name):
         return found.name
-    raise _unknown(posture, "group", name, [group.name for group in posture.groups])
+    raise _unknown(snapshot, "group", name, [group.name for group in snapshot.groups])
 
 
-def _unknown(posture: "Posture", what: str, name: str, known: Sequence[str]) -> BadInput:
+def _unknown(snapshot: "Snapshot", what: str, name: str, known: Sequence[str]) -> BadInput:
     from verrou.core.values import nearest, show_raw
 
     close = nearest(name, known)
     hint = f"Did you mean {close}?" if close else f"To list them: verrou {what} list"
-    return BadInput(f"{posture.machine.name} has no {what} {show_raw(name)}. {hint}")
+    return BadInput(f"{snapshot.machine.name} has no {what} {show_raw(name)}. {hint}")
 
 
 def print_facts(style: str, sheet: "Table", data: object, text: Callable[[], None]) -> None:
@@ -310,7 +310,7 @@ def print_facts(style: str, sheet: "Table", data: object, text: Callable[[], Non
         text()
 
 
-def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) -> tuple[Secrets, Secrets]:
+def collect_passwords(steps: Sequence["Step"], snapshot: "Snapshot", typed: bool) -> tuple[Secrets, Secrets]:
     """The passwords that the steps need, and those of them that were generated and must be handed over.
 
     A typed one comes from a hidden prompt, twice, or with ``typed`` False from standard input, a line each, in the
@@ -324,7 +324,7 @@ def collect_passwords(steps: Sequence["Step"], posture: "Posture", typed: bool) 
     from verrou.core.plan.steps import GIVES_PASSWORD, TrySignIn
     from verrou.reports.sheets import complain
 
-    policy, foreseen = policy_of(posture), posture
+    policy, foreseen = policy_of(snapshot), snapshot
     for step in steps:
         foreseen = predict(step, foreseen)
         policy = policy.together(policy_of(foreseen))

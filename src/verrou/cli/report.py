@@ -49,8 +49,8 @@ def report(
     if suffix not in WRITTEN:
         raise BadInput(f"{save}: invalid ending {suffix!r}; expected one of {', '.join(WRITTEN)}. Or use --format.")
     baseline = load_baseline(baseline_name)
-    posture = looked_at(machine)
-    now = audit(posture, baseline)
+    snapshot = looked_at(machine)
+    now = audit(snapshot, baseline)
     before, missing = None, "nothing was changed by Verrou"
     entries: Sequence[JournalEntry] = ()
     try:
@@ -60,16 +60,16 @@ def report(
         if since is not None:
             raise
         missing = str(reason)
-    results = [] if no_tests else tried(machine, posture)
+    results = [] if no_tests else tried(machine, snapshot)
     signed = Signed(
-        posture.machine,
+        snapshot.machine,
         baseline,
         now,
         before,
         missing,
         entries,
         results,
-        plan(posture, baseline, now).manual,
+        plan(snapshot, baseline, now).manual,
         who(),
         f"{datetime.now():%Y-%m-%d %H:%M:%S}",
         version_line(),

@@ -12,7 +12,7 @@ from verrou.core.errors import BadInput, MachineRefused
 from verrou.machines import Machine
 
 if TYPE_CHECKING:
-    from verrou.core.model import Posture
+    from verrou.core.model import Snapshot
     from verrou.core.plan.steps import SetRules
     from verrou.core.rules import Rule
 
@@ -113,9 +113,9 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
     from verrou.reports.surveys import rules_sheet
 
     rules = _rules(ids)
-    posture = looked_at(machine)
-    sheet = rules_sheet(posture, rules)
-    data = {each.id: reading_data(each, reading_of(each, posture)) for each in rules} if style == "json" else None
+    snapshot = looked_at(machine)
+    sheet = rules_sheet(snapshot, rules)
+    data = {each.id: reading_data(each, reading_of(each, snapshot)) for each in rules} if style == "json" else None
     print_facts(style, sheet, data, lambda: print_table(console(), sheet))
 
 
@@ -152,19 +152,19 @@ def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine,
         except Unacceptable as unacceptable:
             raise BadInput(f"{name}: {unacceptable}") from None
 
-    def steps(posture: "Posture") -> list["SetRules"]:
+    def steps(snapshot: "Snapshot") -> list["SetRules"]:
         from verrou.core.desired import AtLeast, in_words_of
 
-        chosen, left_out = values_of(posture, preset) if preset is not None else ({}, [])
+        chosen, left_out = values_of(snapshot, preset) if preset is not None else ({}, [])
         for said in left_out:
             complain(f"skipped: {said}")
         for rule_id in wanted:
-            meant = in_words_of(AtLeast(wanted[rule_id]), CATALOGUE[rule_id], posture.own_spelling)
+            meant = in_words_of(AtLeast(wanted[rule_id]), CATALOGUE[rule_id], snapshot.own_spelling)
             wanted[rule_id] = meant.target(CATALOGUE[rule_id], None)
         for rule_id, value in wanted.items():
-            takes = posture.takes.get(rule_id)
+            takes = snapshot.takes.get(rule_id)
             if takes is not None and (refused := CATALOGUE[rule_id].kind.why_not_accepted(value, takes)):
                 raise (MachineRefused if takes.why else BadInput)(f"{rule_id}: {refused}")
-        return rule_steps(posture, {**chosen, **wanted})
+        return rule_steps(snapshot, {**chosen, **wanted})
 
     single(machine, steps, how)

@@ -29,9 +29,9 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
     from verrou.reports.sheets import console, print_table, shown
 
     baseline = load_baseline(baseline_name)
-    posture = looked_at(machine, asked=True)
-    found = hold_against(posture, baseline)
-    results = tried(machine, posture)
+    snapshot = looked_at(machine, asked=True)
+    found = hold_against(snapshot, baseline)
+    results = tried(machine, snapshot)
     sheet = trials_sheet(results)
 
     def text() -> None:
@@ -48,11 +48,11 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
         counts = {result: sum(r.result is result for r in results) for result in Result}
         counted_results = ", ".join(f"{count} {result}" for result, count in counts.items() if count)
         out.print(f"Tests: {counted_results}.", style="bold")
-        if posture.machine.asked:
-            out.print(f"For the answers, {posture.machine.asked}.", style="dim")
+        if snapshot.machine.asked:
+            out.print(f"For the answers, {snapshot.machine.asked}.", style="dim")
 
     data = VerificationData(**audit_data(found), tests=trials_data(results))
-    kept.keep(Run.VERIFY, posture, found, baseline, trials=results)
+    kept.keep(Run.VERIFY, snapshot, found, baseline, trials=results)
     print_facts(style, sheet, data, text)
     failed = any(result.result is Result.FAILED for result in results)
     click.get_current_context().exit(0 if found.all_met and not failed else 1)

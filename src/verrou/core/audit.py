@@ -1,4 +1,4 @@
-"""A posture audited against a baseline: one finding for each rule, account and group that the baseline names."""
+"""A snapshot audited against a baseline: one finding for each rule, account and group that the baseline names."""
 
 from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
@@ -10,10 +10,10 @@ from attrs import evolve, frozen
 
 from verrou.core.baseline import Baseline, Requirement, Waiver, WantedAccount, WantedGroup
 from verrou.core.desired import AtLeast, in_words_of
-from verrou.core.model import Posture, Reading, Role, Source, Status, unreadable
+from verrou.core.model import Reading, Role, Snapshot, Source, Status, unreadable
 from verrou.core.model.access import known_role
 from verrou.core.model.known import Known
-from verrou.core.model.posture import BY_WHAT_THEY_ARE
+from verrou.core.model.snapshot import BY_WHAT_THEY_ARE
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules import CATALOGUE, Rule, Severity, reading_of
 from verrou.core.values import Value
@@ -130,94 +130,94 @@ readings, which are kept so that nothing else gets it, the kind of machine, and 
 MOST_KNOWN = 1_000
 
 
-def audit(posture: Posture, baseline: Baseline, known: FindingCache | None = None) -> Audit:
-    """Hold ``posture`` against ``baseline``. Waivers count by the machine's own date. Who audits many machines against
+def audit(snapshot: Snapshot, baseline: Baseline, known: FindingCache | None = None) -> Audit:
+    """Hold ``snapshot`` against ``baseline``. Waivers count by the machine's own date. Who audits many machines against
     one baseline, and has one object for equal readings, passes the same ``known`` each time."""
-    baseline = baseline.on(posture)
-    settled = {} if known is None else _settled(posture, baseline, known)
+    baseline = baseline.on(snapshot)
+    settled = {} if known is None else _settled(snapshot, baseline, known)
     findings = [
         *(
-            settled.get(rule_id) or _rule_finding(posture, baseline, demand)
+            settled.get(rule_id) or _rule_finding(snapshot, baseline, demand)
             for rule_id, demand in baseline.requirements.items()
         ),
-        *(_account_finding(posture, wanted) for wanted in baseline.accounts.values()),
-        *(_group_finding(posture, baseline, wanted) for wanted in baseline.groups.values()),
+        *(_account_finding(snapshot, wanted) for wanted in baseline.accounts.values()),
+        *(_group_finding(snapshot, baseline, wanted) for wanted in baseline.groups.values()),
     ]
-    today = posture.machine.now.date()
+    today = snapshot.machine.now.date()
     if baseline.waivers:
-        findings = [_waived(finding, baseline, posture.machine.name, today) for finding in findings]
+        findings = [_waived(finding, baseline, snapshot.machine.name, today) for finding in findings]
     findings.sort(key=_place)
-    return Audit(posture.machine.name, baseline.title, tuple(findings))
+    return Audit(snapshot.machine.name, baseline.title, tuple(findings))
 
 
-def _settled(posture: Posture, baseline: Baseline, known: FindingCache) -> Mapping[str, Finding]:
+def _settled(snapshot: Snapshot, baseline: Baseline, known: FindingCache) -> Mapping[str, Finding]:
     """By rule, the findings that nothing else has a part in, found only once."""
-    key = id(posture.readings), posture.machine.kind, tuple(map(posture.own_name_of, BY_WHAT_THEY_ARE))
+    key = id(snapshot.readings), snapshot.machine.kind, tuple(map(snapshot.own_name_of, BY_WHAT_THEY_ARE))
     if key not in known:
         if len(known) >= MOST_KNOWN:
             known.clear()
         found = {
-            rule_id: _rule_finding(posture, baseline, demand)
+            rule_id: _rule_finding(snapshot, baseline, demand)
             for rule_id, demand in baseline.requirements.items()
-            if _stands_alone(posture, demand)
+            if _stands_alone(snapshot, demand)
         }
-        known[key] = posture.readings, found
+        known[key] = snapshot.readings, found
     return known[key][1]
 
 
-def _stands_alone(posture: Posture, asked: Requirement) -> bool:
+def _stands_alone(snapshot: Snapshot, asked: Requirement) -> bool:
     """Whether what is found follows from the reading, whoever has an account and is in a group. Who is in a group can
     but let a list that misses names alone count as met."""
     rule = asked.rule
     if rule.derived is not None or rule.gaps is not None:
         return False
-    reading = posture.readings.get(rule.id)
+    reading = snapshot.readings.get(rule.id)
     if not rule.kind.names_people or reading is None or reading.value is None:
         return True
-    desired = _asked_here(asked, posture).desired
+    desired = _asked_here(asked, snapshot).desired
     return isinstance(desired, AtLeast) and rule.kind.at_least(reading.value, desired.value)
 
 
-def is_satisfied(posture: Posture, demand: Requirement, reading: Reading) -> bool:
+def is_satisfied(snapshot: Snapshot, demand: Requirement, reading: Reading) -> bool:
     """Whether what is in force is what is asked for."""
     known = reading.status is Status.READ and reading.enforced and reading.value is not None
-    return known and is_satisfied_by(posture, demand, reading.value)
+    return known and is_satisfied_by(snapshot, demand, reading.value)
 
 
-def is_satisfied_by(posture: Posture, demand: Requirement, value: Value | None) -> bool:
+def is_satisfied_by(snapshot: Snapshot, demand: Requirement, value: Value | None) -> bool:
     """Whether a value is what is asked for, where who is in which group is known."""
     rule, desired = demand.rule, demand.desired
     if value is None:
         return False
     if isinstance(desired, AtLeast):
-        return rule.kind.at_least_expanded(value, desired.value, posture.members)
+        return rule.kind.at_least_expanded(value, desired.value, snapshot.members)
     return desired.satisfied_by(rule, value)
 
 
-def remarkable(posture: Posture, baseline: Baseline) -> Mapping[Rule, Sequence[str]]:
+def remarkable(snapshot: Snapshot, baseline: Baseline) -> Mapping[Rule, Sequence[str]]:
     """Return the rules that a survey puts first, the most severe before the others: what is configured and not
     enforced, not known, or weaker than ``baseline`` requires; of a rule about accounts, who does not meet it."""
     found: dict[Rule, Sequence[str]] = {}
-    baseline = baseline.on(posture)
+    baseline = baseline.on(snapshot)
     for rule in CATALOGUE.values():
-        reading = reading_of(rule, posture)
-        demand = _asked_here(baseline.requirements.get(rule.id), posture)
+        reading = reading_of(rule, snapshot)
+        demand = _asked_here(baseline.requirements.get(rule.id), snapshot)
         idle = reading.status is Status.READ and reading.value is not None and not reading.enforced
-        weak = demand is not None and reading.status is Status.READ and not is_satisfied(posture, demand, reading)
+        weak = demand is not None and reading.status is Status.READ and not is_satisfied(snapshot, demand, reading)
         if idle or weak or reading.status is Status.UNKNOWN:
-            found[rule] = about(_gaps(posture, demand, reading)) if demand is not None and weak else ()
+            found[rule] = about(_gaps(snapshot, demand, reading)) if demand is not None and weak else ()
     return {rule: found[rule] for rule in sorted(found, key=lambda rule: rule.severity.weight)}
 
 
 @overload
-def _asked_here(demand: Requirement, posture: Posture) -> Requirement: ...
+def _asked_here(demand: Requirement, snapshot: Snapshot) -> Requirement: ...
 @overload
-def _asked_here(demand: Requirement | None, posture: Posture) -> Requirement | None: ...
-def _asked_here(demand: Requirement | None, posture: Posture) -> Requirement | None:
+def _asked_here(demand: Requirement | None, snapshot: Snapshot) -> Requirement | None: ...
+def _asked_here(demand: Requirement | None, snapshot: Snapshot) -> Requirement | None:
     """What is asked of a rule, in the machine's own names."""
     if demand is None or not demand.rule.kind.names_people:
         return demand
-    desired = in_words_of(demand.desired, demand.rule, posture.own_spelling)
+    desired = in_words_of(demand.desired, demand.rule, snapshot.own_spelling)
     return demand if desired is demand.desired else evolve(demand, desired=desired)
 
 
@@ -226,25 +226,25 @@ def about(gaps: Sequence[Gap]) -> list[str]:
     return [gap.actual if gap.fact is Fact.IDENTITY else gap.who for gap in gaps if gap.who]
 
 
-def _gaps(posture: Posture, demand: Requirement, reading: Reading, listed: Collection[str] = ()) -> tuple[Gap, ...]:
+def _gaps(snapshot: Snapshot, demand: Requirement, reading: Reading, listed: Collection[str] = ()) -> tuple[Gap, ...]:
     rule = demand.rule
     target = demand.desired.target(rule, reading.value)
-    return tuple(rule.gaps(posture, target, frozenset(listed))) if rule.gaps else ()
+    return tuple(rule.gaps(snapshot, target, frozenset(listed))) if rule.gaps else ()
 
 
-def _rule_finding(posture: Posture, baseline: Baseline, asked: Requirement) -> Finding:
-    rule, demand = asked.rule, _asked_here(asked, posture)
-    reading = reading_of(rule, posture)
+def _rule_finding(snapshot: Snapshot, baseline: Baseline, asked: Requirement) -> Finding:
+    rule, demand = asked.rule, _asked_here(asked, snapshot)
+    reading = reading_of(rule, snapshot)
     gaps: tuple[Gap, ...] = ()
     if rule.derived is not None and rule.derived.compares and reading.status is not Status.UNKNOWN:
-        gaps = _gaps(posture, demand, reading, baseline.accounts)
+        gaps = _gaps(snapshot, demand, reading, baseline.accounts)
         verdict = Verdict.NOT_MET if gaps else Verdict.MET
     elif reading.status is not Status.READ:
         verdict = Verdict.NOT_APPLICABLE if reading.status is Status.NOT_APPLICABLE else Verdict.UNKNOWN
-    elif is_satisfied(posture, demand, reading):
+    elif is_satisfied(snapshot, demand, reading):
         verdict = Verdict.MET
     else:
-        verdict, gaps = Verdict.NOT_MET, _gaps(posture, demand, reading, baseline.accounts)
+        verdict, gaps = Verdict.NOT_MET, _gaps(snapshot, demand, reading, baseline.accounts)
     return Finding(
         subject=rule.id,
         title=rule.title,
@@ -258,13 +258,13 @@ def _rule_finding(posture: Posture, baseline: Baseline, asked: Requirement) -> F
     )
 
 
-def _account_finding(posture: Posture, wanted: WantedAccount) -> Finding:
+def _account_finding(snapshot: Snapshot, wanted: WantedAccount) -> Finding:
     from verrou.core.plan.declared import account_doubts, account_gaps
 
-    account = posture.by_name.get(wanted.name)
-    gaps = tuple(account_gaps(posture, wanted))
-    doubts = () if gaps else tuple(account_doubts(posture, wanted))
-    grave = account is not None and known_role(account, posture) in (Role.ADMINISTRATOR, Known.UNKNOWN)
+    account = snapshot.by_name.get(wanted.name)
+    gaps = tuple(account_gaps(snapshot, wanted))
+    doubts = () if gaps else tuple(account_doubts(snapshot, wanted))
+    grave = account is not None and known_role(account, snapshot) in (Role.ADMINISTRATOR, Known.UNKNOWN)
     grave = grave and wanted.role is not Role.ADMINISTRATOR
     return Finding(
         subject=f"accounts.{wanted.name}",
@@ -278,12 +278,12 @@ def _account_finding(posture: Posture, wanted: WantedAccount) -> Finding:
     )
 
 
-def _group_finding(posture: Posture, baseline: Baseline, wanted: WantedGroup) -> Finding:
+def _group_finding(snapshot: Snapshot, baseline: Baseline, wanted: WantedGroup) -> Finding:
     from verrou.core.plan.declared import group_gaps
 
-    group = posture.group_called(wanted.name)
+    group = snapshot.group_called(wanted.name)
     coming = frozenset(account.name for account in baseline.accounts.values() if account.enabled)
-    gaps = tuple(group_gaps(posture, wanted, coming))
+    gaps = tuple(group_gaps(snapshot, wanted, coming))
     return Finding(
         subject=f"groups.{wanted.name}",
         title=f"group {wanted.name}",

@@ -10,7 +10,7 @@ from attrs import NOTHING, AttrsInstance, define, evolve, field, fields, frozen,
 from verrou.core.days import DAY_WORDS, day_of
 from verrou.core.desired import AnyOf, AtLeast, Between, Desired, Exactly
 from verrou.core.errors import BadInput
-from verrou.core.model import AccountName, GroupName, Posture, Role
+from verrou.core.model import AccountName, GroupName, Role, Snapshot
 from verrou.core.model.ways import Route
 from verrou.core.rules import CATALOGUE, PRESET, PRESETS, Rule
 from verrou.core.toml_lines import Path, line_index, line_of
@@ -113,14 +113,14 @@ class Baseline:
         parts = (sha256(text.encode()).digest() for text in self.texts)
         return sha256(b"".join(parts)).hexdigest()
 
-    def on(self, posture: Posture) -> "Baseline":
+    def on(self, snapshot: Snapshot) -> "Baseline":
         """The same with the names of accounts, groups and machines as the machine spells them: where it compares names
         without case, a baseline may write them in any."""
-        if not posture.machine.naming.without_case:
+        if not snapshot.machine.naming.without_case:
             return self
 
         def own(name: str) -> AccountName:
-            return AccountName(posture.own_spelling(name))
+            return AccountName(snapshot.own_spelling(name))
 
         def waived(subject: str) -> str:
             kind, _, name = subject.partition(".")
@@ -135,7 +135,7 @@ class Baseline:
             )
             for wanted in self.groups.values()
         ]
-        here = posture.machine.name
+        here = snapshot.machine.name
         waivers = [
             evolve(
                 waiver,

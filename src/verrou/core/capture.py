@@ -5,7 +5,7 @@ from collections.abc import Iterator, Mapping, Sequence
 
 from verrou.core.baseline import ACCOUNT_ROLES, BaselineRefused, read_baseline
 from verrou.core.errors import BadInput
-from verrou.core.model import Account, AccountName, PasswordState, Posture, Reading, Role, Status, joined
+from verrou.core.model import Account, AccountName, PasswordState, Reading, Role, Snapshot, Status, joined
 from verrou.core.model.access import grants_of, is_person, known_role, role_of, routes_of, routes_unknown
 from verrou.core.model.known import Known
 from verrou.core.plan.roles import ROLE_GRANTS
@@ -14,13 +14,13 @@ from verrou.core.toml_text import comment, key, value
 from verrou.core.values import GROUP, Unacceptable, Value
 
 
-def captured(posture: Posture, title: str, weak: Mapping[Rule, Sequence[str]], measure: str, people: bool) -> str:
+def captured(snapshot: Snapshot, title: str, weak: Mapping[Rule, Sequence[str]], measure: str, people: bool) -> str:
     """The text of a baseline that asks for what is in force. ``weak`` are the rules that are weaker than the baseline
     ``measure`` asks, with whom they are about; they are marked. With ``people`` the accounts and groups too.
 
     What cannot be asked for stands there as a comment, with the reason."""
-    values, left_out = _values(posture)
-    machine = posture.machine
+    values, left_out = _values(snapshot)
+    machine = snapshot.machine
     text = comment(f"{machine.name} as it stood at {machine.now:%Y-%m-%d %H:%M}, as far as it could be read.")
     text += f"\n[baseline]\ntitle = {value(title)}\n"
     families = dict.fromkeys(rule.family for rule in CATALOGUE.values())
@@ -29,8 +29,8 @@ def captured(posture: Posture, title: str, weak: Mapping[Rule, Sequence[str]], m
         lines = "".join(_line(rule, values, left_out, weak, measure) for rule in rules)
         text += f"\n[{family}]\n{lines}"
     if people:
-        text += "".join(_account(account, posture) for account in posture.accounts if _counts(account, posture))
-        text += "".join(_groups(posture))
+        text += "".join(_account(account, snapshot) for account in snapshot.accounts if _counts(account, snapshot))
+        text += "".join(_groups(snapshot))
     return _without_contradictions(text)
 
 
@@ -66,23 +66,23 @@ def _told_only(lines: list[str], at: int, reason: str) -> str:
     return "\n".join([*lines[:at], *comment(reason).rstrip("\n").split("\n"), *told, *lines[end:]])
 
 
-def _values(posture: Posture) -> tuple[dict[Rule, Value], dict[Rule, str]]:
+def _values(snapshot: Snapshot) -> tuple[dict[Rule, Value], dict[Rule, str]]:
     """What is asked for of each rule, and why nothing is asked of another."""
     values: dict[Rule, Value] = {}
     left_out: dict[Rule, str] = {}
     for rule in CATALOGUE.values():
-        reading = reading_of(rule, posture)
-        if reason := _not_to_ask(rule, reading, posture):
+        reading = reading_of(rule, snapshot)
+        if reason := _not_to_ask(rule, reading, snapshot):
             left_out[rule] = reason
         elif reading.value is not None:
-            values[rule] = rule.kind.with_group_names(reading.value, posture.common_spelling)
+            values[rule] = rule.kind.with_group_names(reading.value, snapshot.common_spelling)
     for rule, agreement, other in list(disagreements(values.get)):
         if values.pop(other, None) is not None:
             left_out[other] = f"{rule.id} {agreement.words} it, and does not here"
     return values, left_out
 
 
-def _not_to_ask(rule: Rule, reading: Reading, posture: Posture) -> str:
+def _not_to_ask(rule: Rule, reading: Reading, snapshot: Snapshot) -> str:
     if rule.derived is not None and rule.derived.compares:
         return "it is about what a baseline lists"
     if reading.status is not Status.READ:
@@ -91,13 +91,13 @@ def _not_to_ask(rule: Rule, reading: Reading, posture: Posture) -> str:
         return "not set"
     if not reading.enforced:
         return f"{value_now(rule, reading)}"
-    wanted = rule.kind.with_group_names(reading.value, posture.common_spelling)
+    wanted = rule.kind.with_group_names(reading.value, snapshot.common_spelling)
     try:
         parsed = rule.kind.parse(rule.kind.written(wanted))
     except Unacceptable as unacceptable:
         return f"{rule.kind.say(reading.value)}: a baseline takes {unacceptable.accepted}"
-    own = rule.kind.with_group_names(parsed, posture.own_spelling)
-    if not rule.kind.at_least_expanded(reading.value, own, posture.members):
+    own = rule.kind.with_group_names(parsed, snapshot.own_spelling)
+    if not rule.kind.at_least_expanded(reading.value, own, snapshot.members):
         return f"{rule.kind.say(reading.value)}: no baseline can require that"
     return ""
 
@@ -121,39 +121,39 @@ def _line(
     return f"{mark}{key(*rule.key.split('.'))} = {value(written)}\n"
 
 
-def _counts(account: Account, posture: Posture) -> bool:
+def _counts(account: Account, snapshot: Snapshot) -> bool:
     """Whether an account is one that a baseline could list."""
-    return is_person(account) and role_of(account, posture) in ACCOUNT_ROLES and account.name.isprintable()
+    return is_person(account) and role_of(account, snapshot) in ACCOUNT_ROLES and account.name.isprintable()
 
 
-def _denied_group_it_lacks(account: Account, role: Role, posture: Posture) -> str:
+def _denied_group_it_lacks(account: Account, role: Role, snapshot: Snapshot) -> str:
     """Return the group that makes the role, where the account has the role without it and a list denies the group."""
-    denied = [reading.value for rule_id, reading in posture.readings.items() if rule_id.endswith(".denied")]
+    denied = [reading.value for rule_id, reading in snapshot.readings.items() if rule_id.endswith(".denied")]
     for grant in ROLE_GRANTS.get(role, ()):
-        group = posture.group_with(grant)
-        if group is None or grant in grants_of(account, posture):
+        group = snapshot.group_with(grant)
+        if group is None or grant in grants_of(account, snapshot):
             continue
         if any(isinstance(names, frozenset) and f"{GROUP}{group.name}" in names for names in denied):
             return str(group.name)
     return ""
 
 
-def _account(account: Account, posture: Posture) -> str:
+def _account(account: Account, snapshot: Snapshot) -> str:
     blank = account.password is PasswordState.BLANK and account.enabled
-    ended = account.until is not None and account.until < posture.machine.now.date()
-    ways = routes_of(account, posture)
-    if doubtful := routes_unknown(account, posture):
+    ended = account.until is not None and account.until < snapshot.machine.now.date()
+    ways = routes_of(account, snapshot)
+    if doubtful := routes_unknown(account, snapshot):
         by = joined([str(way) for way in doubtful])
         return "\n" + comment(f"{account.name}: whether it can sign in by {by} is not known, so no baseline lists it")
-    if account.enabled and posture.entry_points and not ways:
+    if account.enabled and snapshot.entry_points and not ways:
         why = f"expired after {account.until}" if ended else "no route lets it in"
         return "\n" + comment(f"{account.name} is enabled, and {why}: no baseline lists it so")
-    role = known_role(account, posture)
+    role = known_role(account, snapshot)
     if role is Known.UNKNOWN:
         return "\n" + comment(
             f"{account.name}: whether it has administrator rights could not be read, so no baseline lists it"
         )
-    if group := _denied_group_it_lacks(account, role, posture):
+    if group := _denied_group_it_lacks(account, role, snapshot):
         # Making the role would add it to the group, and deny it what it can do now.
         return "\n" + comment(f"{account.name} is {role} and not in group {group}: no baseline lists it so")
     lines: list[tuple[str, object]] = [
@@ -171,9 +171,9 @@ def _account(account: Account, posture: Posture) -> str:
     return text
 
 
-def _groups(posture: Posture) -> Iterator[str]:
-    listed = {account.name for account in posture.accounts if _counts(account, posture)}
-    for group in posture.groups:
+def _groups(snapshot: Snapshot) -> Iterator[str]:
+    listed = {account.name for account in snapshot.accounts if _counts(account, snapshot)}
+    for group in snapshot.groups:
         members = [name for name in group.members if name in listed]
         if members and members != [AccountName(group.name)] and group.name.isprintable():
-            yield f"\n[{key('groups', posture.common_name_of(group.name))}]\nmembers = {value(members)}\n"
+            yield f"\n[{key('groups', snapshot.common_name_of(group.name))}]\nmembers = {value(members)}\n"

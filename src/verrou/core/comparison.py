@@ -11,7 +11,7 @@ from attrs import evolve, frozen
 from verrou.core.baseline import Baseline, Requirement
 from verrou.core.desired import AtLeast, Between
 from verrou.core.differences import FACTS, paired, said
-from verrou.core.model import Account, MachineFacts, PasswordState, Posture, Reading, Role, Status
+from verrou.core.model import Account, MachineFacts, PasswordState, Reading, Role, Snapshot, Status
 from verrou.core.model.access import known_role, routes_of, routes_unknown
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.core.values import Kind, Value
@@ -60,19 +60,19 @@ class Comparison:
 
 
 def same_machine(one: MachineFacts, other: MachineFacts) -> bool:
-    """Whether two postures are of one machine: by its identity, or by its name where one of them has none."""
+    """Whether two snapshots are of one machine: by its identity, or by its name where one of them has none."""
     if one.identity and other.identity:
         return one.identity == other.identity
     return (one.name, one.kind) == (other.name, other.kind)
 
 
-def compare(one: Posture, other: Posture) -> Comparison:
-    """Two postures. The groups that every machine has are told by what they are, since names may be in another
+def compare(one: Snapshot, other: Snapshot) -> Comparison:
+    """Two snapshots. The groups that every machine has are told by what they are, since names may be in another
     language."""
     return Comparison((*_accounts(one, other), *_groups(one, other), *_rules(one, other)))
 
 
-def _accounts(one: Posture, other: Posture) -> Iterator[Compared]:
+def _accounts(one: Snapshot, other: Snapshot) -> Iterator[Compared]:
     for mine, theirs in paired(one, other, same_machine=same_machine(one.machine, other.machine)):
         account = mine or theirs
         assert account is not None
@@ -88,22 +88,22 @@ def _accounts(one: Posture, other: Posture) -> Iterator[Compared]:
             yield Compared(subject, words, _words(mine, fact, before), _words(theirs, fact, after), turn)
 
 
-def _summary(account: Account | None, posture: Posture) -> str:
+def _summary(account: Account | None, snapshot: Snapshot) -> str:
     if account is None:
         return ""
-    ways = _words(account, "routes", _fact(account, "routes", posture))
-    return f"{_fact(account, 'role', posture)}; routes: {ways}"
+    ways = _words(account, "routes", _fact(account, "routes", snapshot))
+    return f"{_fact(account, 'role', snapshot)}; routes: {ways}"
 
 
-def _fact(account: Account, fact: str, posture: Posture) -> Any:
+def _fact(account: Account, fact: str, snapshot: Snapshot) -> Any:
     match fact:
         case "role":
-            return known_role(account, posture)
+            return known_role(account, snapshot)
         case "routes":
-            perhaps = (f"{way}?" for way in routes_unknown(account, posture))
-            return frozenset((*map(str, routes_of(account, posture)), *perhaps))
+            perhaps = (f"{way}?" for way in routes_unknown(account, snapshot))
+            return frozenset((*map(str, routes_of(account, snapshot)), *perhaps))
         case "groups":
-            return frozenset(map(posture.common_name_of, account.groups))
+            return frozenset(map(snapshot.common_name_of, account.groups))
         case _:
             return getattr(account, fact)
 
@@ -155,7 +155,7 @@ def _by_rank(rank: Rank, before: Any, after: Any) -> Direction:
     return Direction.STRICTER if now > was else Direction.LOOSER
 
 
-def _groups(one: Posture, other: Posture) -> Iterator[Compared]:
+def _groups(one: Snapshot, other: Snapshot) -> Iterator[Compared]:
     mine = {one.common_name_of(group.name): group for group in one.groups}
     theirs = {other.common_name_of(group.name): group for group in other.groups}
     for name in dict.fromkeys((*mine, *theirs)):
@@ -175,16 +175,16 @@ def _listed(items: Any) -> str:
     return ", ".join(sorted(map(str, items))) or "nothing"
 
 
-def _rules(one: Posture, other: Posture) -> Iterator[Compared]:
+def _rules(one: Snapshot, other: Snapshot) -> Iterator[Compared]:
     for rule in CATALOGUE.values():
-        here, there = (_in_common_words(rule, posture) for posture in (one, other))
+        here, there = (_in_common_words(rule, snapshot) for snapshot in (one, other))
         yield Compared(rule.id, "", value_now(rule, here), value_now(rule, there), direction_of(rule, here, there))
 
 
-def _in_common_words(rule: Rule, posture: Posture) -> Reading:
-    reading = reading_of(rule, posture)
+def _in_common_words(rule: Rule, snapshot: Snapshot) -> Reading:
+    reading = reading_of(rule, snapshot)
     value, pending = (
-        None if each is None else rule.kind.with_group_names(each, posture.common_spelling)
+        None if each is None else rule.kind.with_group_names(each, snapshot.common_spelling)
         for each in (reading.value, reading.pending)
     )
     return evolve(reading, value=value, pending=pending)

@@ -1,11 +1,11 @@
-"""What differs between two postures of one machine, fact by fact: what an entry of the journal tells. No secret is in
+"""What differs between two snapshots of one machine, fact by fact: what an entry of the journal tells. No secret is in
 it."""
 
 from collections.abc import Iterator
 
 from attrs import frozen
 
-from verrou.core.model import Account, Posture, Reading
+from verrou.core.model import Account, Reading, Snapshot
 from verrou.core.model.access import role_of
 from verrou.core.rules import CATALOGUE, value_now
 
@@ -49,13 +49,13 @@ FACTS = {
 """The facts of an account that an entry tells, and what each is called."""
 
 
-def differences(before: Posture, after: Posture) -> list[Difference]:
+def differences(before: Snapshot, after: Snapshot) -> list[Difference]:
     """Every account, group and rule that is otherwise afterwards."""
     return [*_of_accounts(before, after), *_of_groups(before, after), *_of_rules(before, after)]
 
 
 def paired(
-    before: Posture, after: Posture, *, same_machine: bool = True
+    before: Snapshot, after: Snapshot, *, same_machine: bool = True
 ) -> Iterator[tuple[Account | None, Account | None]]:
     """Each account before beside what it is afterwards; None where there is none. Names decide, and then identities: of
     one machine any, of two those of the accounts that came with the system."""
@@ -81,7 +81,7 @@ def paired(
     yield from ((None, account) for account in now_left)
 
 
-def _of_accounts(before: Posture, after: Posture) -> Iterator[Difference]:
+def _of_accounts(before: Snapshot, after: Snapshot) -> Iterator[Difference]:
     for was, now in paired(before, after):
         if was is None:
             assert now is not None
@@ -114,7 +114,7 @@ def said(account: Account, fact: str) -> str:
     return "" if value is None else str(value)
 
 
-def _of_groups(before: Posture, after: Posture) -> Iterator[Difference]:
+def _of_groups(before: Snapshot, after: Snapshot) -> Iterator[Difference]:
     was = {group.name: group for group in before.groups}
     now = {group.name: group for group in after.groups}
     for name in [*was, *(name for name in now if name not in was)]:
@@ -126,7 +126,7 @@ def _of_groups(before: Posture, after: Posture) -> Iterator[Difference]:
             yield Difference(f"group {name}", "note", was[name].note, now[name].note)
 
 
-def _of_rules(before: Posture, after: Posture) -> Iterator[Difference]:
+def _of_rules(before: Snapshot, after: Snapshot) -> Iterator[Difference]:
     for rule_id, now in after.readings.items():
         was = before.readings.get(rule_id)
         if was is None or rule_id not in CATALOGUE or _value(was) == _value(now):

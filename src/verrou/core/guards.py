@@ -14,9 +14,9 @@ from verrou.core.model import (
     Builtin,
     Flag,
     PasswordState,
-    Posture,
     Reading,
     Role,
+    Snapshot,
     counted,
     joined,
     name_list,
@@ -61,8 +61,8 @@ class StepEffect:
 
     number: int
     step: Step
-    before: Posture
-    after: Posture
+    before: Snapshot
+    after: Snapshot
     usable_before: frozenset[str]
     usable_after: frozenset[str]
     touched: tuple[Account, ...] | None
@@ -73,20 +73,20 @@ class StepEffect:
         return self.usable_before - self.usable_after
 
 
-def stages(posture: Posture, steps: Sequence[Step]) -> list[StepEffect]:
+def stages(snapshot: Snapshot, steps: Sequence[Step]) -> list[StepEffect]:
     """The steps in order, each with what the machine is before and after it."""
     found: list[StepEffect] = []
-    usable = frozenset(account.identity for account in usable_administrators(posture))
+    usable = frozenset(account.identity for account in usable_administrators(snapshot))
     for number, step in enumerate(steps, start=1):
-        after = predict(step, posture)
-        touched = _touched(posture, after)
+        after = predict(step, snapshot)
+        touched = _touched(snapshot, after)
         usable_after = _usable_after(after, usable, touched)
-        found.append(StepEffect(number, step, posture, after, usable, usable_after, touched))
-        posture, usable = after, usable_after
+        found.append(StepEffect(number, step, snapshot, after, usable, usable_after, touched))
+        snapshot, usable = after, usable_after
     return found
 
 
-def _touched(before: Posture, after: Posture) -> tuple[Account, ...] | None:
+def _touched(before: Snapshot, after: Snapshot) -> tuple[Account, ...] | None:
     there = len(before.accounts)
     if (
         before.entry_points is not after.entry_points
@@ -103,7 +103,7 @@ def _touched(before: Posture, after: Posture) -> tuple[Account, ...] | None:
     return (*(new for old, new in pairs if old is not new), *after.accounts[there:])
 
 
-def _usable_after(after: Posture, usable: frozenset[str], touched: tuple[Account, ...] | None) -> frozenset[str]:
+def _usable_after(after: Snapshot, usable: frozenset[str], touched: tuple[Account, ...] | None) -> frozenset[str]:
     """The usable administrators after a step; where that is enough, only accounts that it changed are looked at."""
     if touched is None:
         return frozenset(account.identity for account in usable_administrators(after))
@@ -123,8 +123,8 @@ class Candidate:
     from other worksheets. ``rehearsed`` is False where ``after`` was only foreseen. ``tried_before`` were tried by the
     run that this one goes on with."""
 
-    before: Posture
-    after: Posture
+    before: Snapshot
+    after: Snapshot
     stages: Sequence[StepEffect]
     refused: frozenset[int] = frozenset()
     gap: str = ""
@@ -155,15 +155,15 @@ class Candidate:
         return [stage for stage in self.stages if stage.number not in self.refused]
 
 
-def _which(account: Account, posture: Posture) -> tuple[str, str]:
+def _which(account: Account, snapshot: Snapshot) -> tuple[str, str]:
     """What tells an account from any other, whatever it is called; of several with one identity its name does."""
-    return account.identity, account.name if len(posture.by_identity[account.identity]) > 1 else ""
+    return account.identity, account.name if len(snapshot.by_identity[account.identity]) > 1 else ""
 
 
-def course_of(posture: Posture, steps: Sequence[Step]) -> Candidate:
+def course_of(snapshot: Snapshot, steps: Sequence[Step]) -> Candidate:
     """The course of a worksheet as it is foreseen."""
-    found = stages(posture, steps)
-    return Candidate(posture, found[-1].after if found else posture, found)
+    found = stages(snapshot, steps)
+    return Candidate(snapshot, found[-1].after if found else snapshot, found)
 
 
 @frozen
@@ -241,40 +241,40 @@ def _lasting_administrator(course: Candidate) -> Iterator[Refusal]:
         )
 
 
-def why_not_lasting(posture: Posture, usable: Sequence[Account]) -> str:
+def why_not_lasting(snapshot: Snapshot, usable: Sequence[Account]) -> str:
     """Why there will be no usable administrator within :data:`LOOK_AHEAD`, by the ends, ages and days of grace that are
     written down today, or by a lock that only an administrator can lift; nothing where there will be one. ``usable``
     are those of today."""
     if not usable:
         return "there is no administrator who can sign in now"
-    last_day = posture.machine.now.date() + LOOK_AHEAD
-    lasting = [account for account in usable if usable_administrator(account, posture, last_day)]
+    last_day = snapshot.machine.now.date() + LOOK_AHEAD
+    lasting = [account for account in usable if usable_administrator(account, snapshot, last_day)]
     names = ", ".join(account.name for account in usable)
     if not lasting:
-        ends = [day for account in usable if (day := _last_day(account, posture)) is not None]
+        ends = [day for account in usable if (day := _last_day(account, snapshot)) is not None]
         when = f" ({max(ends)})" if ends else ""
         return f"no administrator would be left once {names} has expired{when}, within {LOOK_AHEAD.days} days"
-    if _locks_for_good(posture) and all(_can_lock(account, posture) for account in usable):
+    if _locks_for_good(snapshot) and all(_can_lock(account, snapshot) for account in usable):
         return f"failed attempts could lock {names}, and then no administrator would be left to unlock them"
     return ""
 
 
-def _last_day(account: Account, posture: Posture) -> date | None:
+def _last_day(account: Account, snapshot: Snapshot) -> date | None:
     """When an account ends, or the lines that make it an administrator do."""
-    days = [day for day in (usable_until(account, posture), account.elevates_until) if day is not None]
+    days = [day for day in (usable_until(account, snapshot), account.elevates_until) if day is not None]
     return min(days, default=None)
 
 
-def _locks_for_good(posture: Posture) -> bool:
-    readings = [posture.readings.get(rule_id) for rule_id in ("lockout.after", "lockout.lasts")]
+def _locks_for_good(snapshot: Snapshot) -> bool:
+    readings = [snapshot.readings.get(rule_id) for rule_id in ("lockout.after", "lockout.lasts")]
     after, lasts = readings
     if after is None or lasts is None or not (after.enforced and lasts.enforced):
         return False
     return isinstance(after.value, int) and lasts.value == "until-unlocked"
 
 
-def _can_lock(account: Account, posture: Posture) -> bool:
-    exempts = posture.readings.get("lockout.exempts")
+def _can_lock(account: Account, snapshot: Snapshot) -> bool:
+    exempts = snapshot.readings.get("lockout.exempts")
     return account.builtin is not Builtin.ADMIN or (exempts is not None and exempts.value == "nobody")
 
 
@@ -435,9 +435,9 @@ def _own_account(course: Candidate) -> Iterator[Refusal]:
         )
 
 
-def _comes_through(account: Account, way: str, posture: Posture) -> Known:
+def _comes_through(account: Account, way: str, snapshot: Snapshot) -> Known:
     """Whether a way lets an account through, whatever it has to show."""
-    gates = [gate for gate in posture.entry_points if gate.way == way and not gate.unasked]
+    gates = [gate for gate in snapshot.entry_points if gate.way == way and not gate.unasked]
     decided = [(gate, gate.admissions.get(account.name)) for gate in gates]
     return any_of(
         Known.of(gate.lets_through(account)) if found is None else any_of((found.password, found.key, found.name))
@@ -464,11 +464,11 @@ def _blank_administrator(course: Candidate) -> Iterator[Refusal]:
         )
 
 
-def _blank_administrators(posture: Posture) -> list[Account]:
+def _blank_administrators(snapshot: Snapshot) -> list[Account]:
     return [
         account
-        for account in posture.accounts
-        if account.password is PasswordState.BLANK and account.enabled and administers(account, posture)
+        for account in snapshot.accounts
+        if account.password is PasswordState.BLANK and account.enabled and administers(account, snapshot)
     ]
 
 
@@ -493,18 +493,18 @@ def _open_guest(course: Candidate) -> Iterator[Refusal]:
 
 def _opens(stage: StepEffect, names: Collection[str]) -> bool:
     was, now = (
-        {account.name for account in posture.accounts if account.name in names}
-        & _open_from_afar(posture.accounts, posture).keys()
-        for posture in (stage.before, stage.after)
+        {account.name for account in snapshot.accounts if account.name in names}
+        & _open_from_afar(snapshot.accounts, snapshot).keys()
+        for snapshot in (stage.before, stage.after)
     )
     return bool(now - was)
 
 
-def _open_from_afar(accounts: Iterable[Account], posture: Posture) -> dict[str, list[Route]]:
+def _open_from_afar(accounts: Iterable[Account], snapshot: Snapshot) -> dict[str, list[Route]]:
     """The accounts that a blank password opens by another way than the console, or may, with these ways."""
     blank = (account for account in accounts if account.password is PasswordState.BLANK)
     far: tuple[Route, ...] = tuple(way for way in Route if way is not Route.CONSOLE)
-    found = {str(each.name): [way for way in far if opens_without_proof(each, way, posture)] for each in blank}
+    found = {str(each.name): [way for way in far if opens_without_proof(each, way, snapshot)] for each in blank}
     return {name: ways for name, ways in found.items() if ways}
 
 
@@ -515,7 +515,7 @@ def _shut_door(course: Candidate) -> Iterator[Refusal]:
     """By the console always; by another way where an administrator is inside through it, or came so."""
     if not any(account.enabled and role_of(account, course.after) is ADMIN for account in course.after.accounts):
         return  # no list is to blame for that
-    was, now = (_administrators_by_way(posture) for posture in (course.before, course.after))
+    was, now = (_administrators_by_way(snapshot) for snapshot in (course.before, course.after))
     for way, names in was.items():
         if not names or now.get(way) or (way is not Route.CONSOLE and not _inside_by(course.before, way)):
             continue
@@ -529,21 +529,21 @@ def _shut_door(course: Candidate) -> Iterator[Refusal]:
         )
 
 
-def _administrators_by_way(posture: Posture) -> dict[Route, set[str]]:
+def _administrators_by_way(snapshot: Snapshot) -> dict[Route, set[str]]:
     """By each way, the enabled administrators whom no list turns away."""
-    found: dict[Route, set[str]] = {gate.way: set() for gate in posture.entry_points}
-    for account in posture.accounts:
-        if account.enabled and role_of(account, posture) is Role.ADMINISTRATOR:
-            for gate in posture.entry_points:
+    found: dict[Route, set[str]] = {gate.way: set() for gate in snapshot.entry_points}
+    for account in snapshot.accounts:
+        if account.enabled and role_of(account, snapshot) is Role.ADMINISTRATOR:
+            for gate in snapshot.entry_points:
                 if not gate.unasked and gate.lets_through(account):
                     found[gate.way].add(account.name)
     return found
 
 
-def _inside_by(posture: Posture, way: Route) -> bool:
+def _inside_by(snapshot: Snapshot, way: Route) -> bool:
     """Whether an administrator is signed in by that way now, or whoever is at work came by it."""
-    inside = (account for account in posture.accounts if role_of(account, posture) is Role.ADMINISTRATOR)
-    return posture.machine.came_by == way or any(way in account.inside_by for account in inside)
+    inside = (account for account in snapshot.accounts if role_of(account, snapshot) is Role.ADMINISTRATOR)
+    return snapshot.machine.came_by == way or any(way in account.inside_by for account in inside)
 
 
 def _orphaned_files(course: Candidate) -> Iterator[Refusal]:
@@ -633,9 +633,9 @@ ACCEPTABLE = tuple(guard.name for guard in GUARDS if guard.may_be_accepted)
 ACCEPTABLE_GOING_BACK = tuple(guard.name for guard in GUARDS if guard.may_be_accepted or guard.may_going_back)
 
 
-def refusals(posture: Posture, steps: Sequence[Step], accepted: Collection[str] = ()) -> list[Refusal]:
-    """What the guards have against doing ``steps`` on a machine that stands as ``posture``, as it is foreseen."""
-    return refusals_on(course_of(posture, steps), accepted)
+def refusals(snapshot: Snapshot, steps: Sequence[Step], accepted: Collection[str] = ()) -> list[Refusal]:
+    """What the guards have against doing ``steps`` on a machine that stands as ``snapshot``, as it is foreseen."""
+    return refusals_on(course_of(snapshot, steps), accepted)
 
 
 def refusals_on(course: Candidate, accepted: Collection[str] = ()) -> list[Refusal]:
@@ -663,13 +663,13 @@ def warnings(course: Candidate) -> list[str]:
     ]
 
 
-def with_trials(posture: Posture, steps: Sequence[Step]) -> list[Step]:
+def with_trials(snapshot: Snapshot, steps: Sequence[Step]) -> list[Step]:
     """The steps, with a trial of an administrator who stays before the first that takes one away untried.
 
     An account whose password the worksheet itself gives is tried before others, then one that is no built-in one, then
     the one that signed in last.
     """
-    course = stages(posture, steps)
+    course = stages(snapshot, steps)
     stage = next(untried(course), None)
     if stage is None:
         return list(steps)
@@ -685,7 +685,7 @@ def with_trials(posture: Posture, steps: Sequence[Step]) -> list[Step]:
 
     trial = TrySignIn(max(left, key=fitness).name, why="tested first because it replaces the administrator below")
     at = stage.number - 1
-    return with_trials(posture, [*steps[:at], trial, *steps[at:]])
+    return with_trials(snapshot, [*steps[:at], trial, *steps[at:]])
 
 
 def check(course: Candidate, accepted: Collection[str] = ()) -> None:
@@ -712,21 +712,21 @@ def steps_before_loss(course: Sequence[StepEffect]) -> int:
     return next((stage.number - 1 for stage in course if stage.lost), len(course))
 
 
-def preconditions(posture: Posture, steps: Sequence[Step]) -> Mapping[str, object]:
+def preconditions(snapshot: Snapshot, steps: Sequence[Step]) -> Mapping[str, object]:
     """What a worksheet rests on, by what to call it: who administers, and the accounts, groups and rules that its steps
     are about. What moves by itself (tries, sign-ins) does not count."""
-    found: dict[str, object] = {"the administrators": frozenset(a.identity for a in usable_administrators(posture))}
+    found: dict[str, object] = {"the administrators": frozenset(a.identity for a in usable_administrators(snapshot))}
     for step in steps:
         if isinstance(step, SetRules):
-            readings = {rule_id: posture.readings.get(rule_id) for rule_id in set_together_with(step.values)}
+            readings = {rule_id: snapshot.readings.get(rule_id) for rule_id in set_together_with(step.values)}
             found |= {
                 f"rule {rule_id}": None if r is None else (r.value, r.status, r.enforced)
                 for rule_id, r in readings.items()
             }
         if (name := account_of(step)) is not None:
-            found[f"account {name}"] = _lasting_facts(posture.by_name.get(name))
+            found[f"account {name}"] = _lasting_facts(snapshot.by_name.get(name))
         if (group_name := getattr(step, "group", None)) is not None:
-            group = posture.group(group_name)
+            group = snapshot.group(group_name)
             found[f"group {group_name}"] = None if group is None else (group.identity, group.grants)
     return found
 

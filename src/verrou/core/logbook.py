@@ -8,7 +8,7 @@ from enum import StrEnum
 from attrs import frozen
 
 from verrou.core.audit import Audit, Verdict
-from verrou.core.model import Posture
+from verrou.core.model import Snapshot
 from verrou.core.model.access import KnownRole, known_role
 from verrou.core.rules import CATALOGUE, Severity, reading_of, value_now
 from verrou.core.trials import Result, TrialResult
@@ -96,7 +96,7 @@ class RunRecord:
 
 def record_of(
     run: Run,
-    posture: Posture,
+    snapshot: Snapshot,
     plain: Callable[[object], str],
     *,
     key: str,
@@ -110,7 +110,7 @@ def record_of(
 ) -> RunRecord:
     """What is kept of a run; ``plain`` makes a text that is safe on any screen of what a machine gave. Readings are
     kept of a survey alone: an audit tells how each rule stood."""
-    machine = posture.machine
+    machine = snapshot.machine
     return RunRecord(
         key,
         run,
@@ -137,12 +137,12 @@ def record_of(
         tuple(
             AccountRecord(
                 plain(account.name),
-                known_role(account, posture),
+                known_role(account, snapshot),
                 account.enabled,
             )
-            for account in posture.accounts
+            for account in snapshot.accounts
         ),
-        tuple(ReadingRecord(rule.id, plain(value_now(rule, reading_of(rule, posture)))) for rule in CATALOGUE.values())
+        tuple(ReadingRecord(rule.id, plain(value_now(rule, reading_of(rule, snapshot)))) for rule in CATALOGUE.values())
         if run is Run.SURVEY
         else (),
         tuple(TrialRecord(trial.rule, plain(trial.test), trial.result) for trial in trials),

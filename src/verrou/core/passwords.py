@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 
 from attrs import frozen
 
-from verrou.core.model import Posture, Status
+from verrou.core.model import Snapshot, Status
 from verrou.core.rules import CATALOGUE, reading_of
 
 CLASSES = {
@@ -48,11 +48,11 @@ class Policy:
         )
 
 
-def policy_of(posture: Posture) -> Policy:
+def policy_of(snapshot: Snapshot) -> Policy:
     """The policy that the machine's readings say is in force."""
 
     def value(rule_id: str, otherwise: object) -> object:
-        reading = reading_of(CATALOGUE[rule_id], posture)
+        reading = reading_of(CATALOGUE[rule_id], snapshot)
         usable = reading.status is Status.READ and reading.enforced and reading.value is not None
         return reading.value if usable else otherwise
 

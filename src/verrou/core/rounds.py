@@ -6,7 +6,7 @@ from datetime import date, datetime
 from attrs import frozen
 
 from verrou.core.audit import Audit, Finding, Verdict
-from verrou.core.model import Posture
+from verrou.core.model import Snapshot
 from verrou.core.rules import CATALOGUE, Severity
 
 RULES = tuple(CATALOGUE)
@@ -69,7 +69,7 @@ SIGN_OF = {
 }
 
 
-def row_of(found: Audit, posture: Posture, address: str, says: Callable[[Finding], str]) -> Row:
+def row_of(found: Audit, snapshot: Snapshot, address: str, says: Callable[[Finding], str]) -> Row:
     """What is kept of an audit; ``says`` tells a finding in words."""
     signs = [NOT_ASKED] * len(RULES)
     counts = dict.fromkeys(SIGN_OF.values(), 0)
@@ -87,7 +87,7 @@ def row_of(found: Audit, posture: Posture, address: str, says: Callable[[Finding
             until = min(until or finding.waiver.until, finding.waiver.until)
     high, medium, low = (counts[SHORT_SIGNS[severity]] for severity in Severity)
     met, waived, not_applicable, unknown = (counts[SIGNS[verdict]] for verdict in COUNTED)
-    machine = posture.machine
+    machine = snapshot.machine
     first = found.findings[0] if found.findings else None
     return Row(
         machine.name,

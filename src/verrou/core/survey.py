@@ -1,4 +1,4 @@
-"""A posture as plain data (for survey files and ``--format json``), and back."""
+"""A snapshot as plain data (for survey files and ``--format json``), and back."""
 
 from collections.abc import Callable
 from datetime import date, datetime
@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, TypedDict, TypeVar, get_args, get_origin
 from attrs import AttrsInstance, asdict
 
 from verrou.core.errors import BadInput
-from verrou.core.model import Account, Group, MachineFacts, Posture, Reading, Source, Status
+from verrou.core.model import Account, Group, MachineFacts, Reading, Snapshot, Source, Status
 from verrou.core.model.access import KnownRole, as_known_role, known_role, routes_now, routes_unknown
 from verrou.core.model.ageing import must_change, password_ages, usable_until
 from verrou.core.model.states import AccountState, states_of
@@ -65,18 +65,18 @@ def plain(item: AttrsInstance, *names: str) -> Any:
     return asdict(item, filter=wanted, value_serializer=lambda _, __, value: _plain(value))
 
 
-def account_data(account: Account, posture: Posture) -> dict[str, Any]:
+def account_data(account: Account, snapshot: Snapshot) -> dict[str, Any]:
     """One account as plain data, with what is derived from it: role and states."""
-    today = posture.machine.now.date()
-    until = usable_until(account, posture)
+    today = snapshot.machine.now.date()
+    until = usable_until(account, snapshot)
     return {
         **plain(account),
-        "role": known_role(account, posture),
-        "states": list(states_of(account, posture)),
-        "routes": list(routes_now(account, posture)),
-        "ways_unknown": list(routes_unknown(account, posture)),
-        "must_change": must_change(account, posture, today),
-        "password_ages": password_ages(account, posture),
+        "role": known_role(account, snapshot),
+        "states": list(states_of(account, snapshot)),
+        "routes": list(routes_now(account, snapshot)),
+        "ways_unknown": list(routes_unknown(account, snapshot)),
+        "must_change": must_change(account, snapshot, today),
+        "password_ages": password_ages(account, snapshot),
         "usable_until": until.isoformat() if until else None,
     }
 
@@ -96,21 +96,21 @@ def reading_data(rule: Rule, reading: Reading) -> dict[str, Any]:
     }
 
 
-def survey_data(posture: Posture) -> dict[str, Any]:
-    """The whole posture, every rule of the catalogue included. No secret and no hash is in it."""
+def survey_data(snapshot: Snapshot) -> dict[str, Any]:
+    """The whole snapshot, every rule of the catalogue included. No secret and no hash is in it."""
     return {
         "format": FORMAT,
-        "machine": plain(posture.machine),
-        "accounts": [account_data(account, posture) for account in posture.accounts],
-        "groups": [asdict(group) for group in posture.groups],
-        "readings": {rule.id: reading_data(rule, reading_of(rule, posture)) for rule in CATALOGUE.values()},
-        "warnings": list(posture.warnings),
-        "entry_points": [asdict(gate) for gate in posture.entry_points],
+        "machine": plain(snapshot.machine),
+        "accounts": [account_data(account, snapshot) for account in snapshot.accounts],
+        "groups": [asdict(group) for group in snapshot.groups],
+        "readings": {rule.id: reading_data(rule, reading_of(rule, snapshot)) for rule in CATALOGUE.values()},
+        "warnings": list(snapshot.warnings),
+        "entry_points": [asdict(gate) for gate in snapshot.entry_points],
     }
 
 
-def posture_from(data: object) -> Posture:
-    """The posture that :func:`survey_data` was made from.
+def snapshot_from(data: object) -> Snapshot:
+    """The snapshot that :func:`survey_data` was made from.
 
     Raises:
         BadInput: the data is no survey; the message names the first place that is wrong.
@@ -137,7 +137,7 @@ def posture_from(data: object) -> Posture:
     except (KeyError, TypeError, AttributeError, ValueError) as error:
         told = error if isinstance(error, Unacceptable) else f"{type(error).__name__} {error}"
         raise BadInput(f"this survey is damaged: {told}") from None
-    return Posture(machine, accounts, groups, readings, troubles, gates)
+    return Snapshot(machine, accounts, groups, readings, troubles, gates)
 
 
 def structured(raw: object, kind: type[T]) -> T:

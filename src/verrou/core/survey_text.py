@@ -11,10 +11,10 @@ from typing import Any, Generic, TypeVar, cast
 
 from attrs import fields, frozen, resolve_types
 
-from verrou.core.model import Account, Group, MachineFacts, Posture, Reading
+from verrou.core.model import Account, Group, MachineFacts, Reading, Snapshot
 from verrou.core.model.ways import EntryPoint
 from verrou.core.rules import CATALOGUE
-from verrou.core.survey import FORMAT, posture_from, reader_of, reading_from, structured
+from verrou.core.survey import FORMAT, reader_of, reading_from, snapshot_from, structured
 
 T = TypeVar("T")
 Key = TypeVar("Key", bound=Hashable)
@@ -104,8 +104,8 @@ class SurveyReader:
         self.kept, self.derived = Remembered[str](MOST_REMEMBERED), Remembered[str](MOST_REMEMBERED)
         self.together = Remembered[tuple[Named, ...]](MOST_REMEMBERED)
 
-    def posture(self, text: str) -> Posture:
-        """The posture of a survey.
+    def snapshot(self, text: str) -> Snapshot:
+        """The snapshot of a survey.
 
         Raises:
             BadInput: this is no survey. ValueError, RecursionError: this is no JSON.
@@ -113,9 +113,9 @@ class SurveyReader:
         try:
             return self._from_parts(text)
         except (OtherForm, KeyError, TypeError, AttributeError, ValueError, ExceptionGroup):
-            return posture_from(json.loads(text))
+            return snapshot_from(json.loads(text))
 
-    def _from_parts(self, text: str) -> Posture:
+    def _from_parts(self, text: str) -> Snapshot:
         sections = _sections(text)
         machine = self.machine.read(_inside(sections["machine"], "{", "\n  }"))
         accounts = tuple(
@@ -128,7 +128,7 @@ class SurveyReader:
         )
         readings = self._readings(sections["readings"])
         troubles = structured(json.loads(sections["warnings"]), tuple[str, ...])
-        return Posture(machine, accounts, groups, readings, troubles, gates)
+        return Snapshot(machine, accounts, groups, readings, troubles, gates)
 
     def _readings(self, section: str) -> Mapping[str, Reading]:
         found = []

@@ -9,7 +9,7 @@ from typing import Protocol
 
 from attrs import frozen
 
-from verrou.core.model import Account, AccountName, GroupName, Posture, Reading, Role, Status, counted
+from verrou.core.model import Account, AccountName, GroupName, Reading, Role, Snapshot, Status, counted
 from verrou.core.model.access import accepted_credential
 from verrou.core.model.ways import Route
 from verrou.core.passwords import Policy, breaking, make_password, policy_of
@@ -139,34 +139,34 @@ Attempt = Callable[[Policy, Role, bool], AbstractContextManager[TrialAccount]]
 first, whatever the lists of who may say: for trials of other questions than that."""
 
 
-def run_trials(attempt: Attempt, posture: Posture, rng: random.Random) -> Iterator[TrialResult]:
+def run_trials(attempt: Attempt, snapshot: Snapshot, rng: random.Random) -> Iterator[TrialResult]:
     """All trials, each on an account of its own that ``attempt`` makes; yields results as they come."""
-    policy = policy_of(posture)
+    policy = policy_of(snapshot)
     for trial, about in zip((lockout_trial, weak_password_trial), _TRIED_FOR, strict=False):
         try:
             with attempt(policy, Role.STANDARD, True) as subject:
-                yield from trial(subject, posture, rng)
+                yield from trial(subject, snapshot, rng)
         except CannotTry as reason:
             yield TrialResult(about, "no test", Result.NOT_RUN, str(reason))
     for role in TRIED_ROLES:
         try:
             with attempt(policy, role, True) as let_in, attempt(policy, role, False) as subject:
-                yield from access_trial(subject, let_in, posture, role)
-                yield from elevation_trial(let_in, posture, role)
+                yield from access_trial(subject, let_in, snapshot, role)
+                yield from elevation_trial(let_in, snapshot, role)
         except CannotTry as reason:
             yield TrialResult(WHO_COMES_IN, f"a temporary {role} account", Result.NOT_RUN, str(reason))
 
 
-def access_trial(subject: TrialAccount, let_in: TrialAccount, posture: Posture, role: Role) -> Iterator[TrialResult]:
+def access_trial(subject: TrialAccount, let_in: TrialAccount, snapshot: Snapshot, role: Role) -> Iterator[TrialResult]:
     """Come in by each way, and by each of its services, with the right password. What is read of the machine says which
     of it should come through. A refusal shows that a list keeps somebody out only where somebody alike, whom no list
     keeps out, comes through."""
     groups = tuple(map(GroupName, subject.groups))
     account = Account(AccountName(subject.account), f"trial:{subject.account}", groups=groups)
-    for gate in posture.entry_points:
+    for gate in snapshot.entry_points:
         if gate.unasked:
             continue
-        expected = accepted_credential(account, gate, posture) is not None
+        expected = accepted_credential(account, gate, snapshot) is not None
         kept_out = not gate.lets_through(account)
         for service in gate.services or ("",):
             by = f" ({service})" if service else ""
@@ -185,7 +185,7 @@ def access_trial(subject: TrialAccount, let_in: TrialAccount, posture: Posture, 
             yield _judge(rule, said, answer, expected)
 
 
-def elevation_trial(subject: TrialAccount, posture: Posture, role: Role) -> Iterator[TrialResult]:
+def elevation_trial(subject: TrialAccount, snapshot: Snapshot, role: Role) -> Iterator[TrialResult]:
     """Use administration, once it is in."""
     administers = role is Role.ADMINISTRATOR
     rule = f"elevation.{'administrator' if administers else 'standard'}_gives"
@@ -195,8 +195,8 @@ def elevation_trial(subject: TrialAccount, posture: Posture, role: Role) -> Iter
     except CannotTry as reason:
         yield TrialResult(rule, said, Result.NOT_RUN, str(reason))
     if administers:
-        yield from _questions_trial(subject, posture)
-    elif (reading := _in_force(rule, posture)) is not None:
+        yield from _questions_trial(subject, snapshot)
+    elif (reading := _in_force(rule, snapshot)) is not None:
         yield from _helped_trial(subject, role, reading)
 
 
@@ -212,17 +212,17 @@ def _helped_trial(subject: TrialAccount, role: Role, reading: Reading) -> Iterat
         yield _judge(rule, said, answer, reading.value != "denied")
 
 
-def _questions_trial(subject: TrialAccount, posture: Posture) -> Iterator[TrialResult]:
+def _questions_trial(subject: TrialAccount, snapshot: Snapshot) -> Iterator[TrialResult]:
     """An answer is remembered as long as the rule says and no longer; a question that nobody answers ends. There is
     nothing to try where nothing is asked."""
-    asks = _in_force("elevation.administrator_gives", posture)
+    asks = _in_force("elevation.administrator_gives", snapshot)
     if asks is None or asks.value == "nothing":
         return
     for rule_id, ask, words in (
         ("elevation.remembered_for", subject.elevate_again, "elevates, and again {} later without an answer"),
         ("elevation.unanswered_after", subject.answer_late, "is prompted, and gives the right answer {} later"),
     ):
-        reading = _in_force(rule_id, posture)
+        reading = _in_force(rule_id, snapshot)
         if reading is None or reading.value is None:
             continue
         holds = reading.value if isinstance(reading.value, timedelta) else timedelta()
@@ -243,8 +243,8 @@ def not_tried(reason: str) -> list[TrialResult]:
     return [TrialResult(about, "no test", Result.NOT_RUN, reason) for about in _TRIED_FOR]
 
 
-def _in_force(rule_id: str, posture: Posture) -> Reading | None:
-    reading = reading_of(CATALOGUE[rule_id], posture)
+def _in_force(rule_id: str, snapshot: Snapshot) -> Reading | None:
+    reading = reading_of(CATALOGUE[rule_id], snapshot)
     good = reading.status is Status.READ and reading.enforced and reading.value is not None
     return reading if good else None
 
@@ -260,9 +260,9 @@ def _judge(rule: str, tried: str, answer: Answer, should_accept: bool) -> TrialR
     )
 
 
-def lockout_trial(subject: TrialAccount, posture: Posture, rng: random.Random) -> Iterator[TrialResult]:
+def lockout_trial(subject: TrialAccount, snapshot: Snapshot, rng: random.Random) -> Iterator[TrialResult]:
     """N failed attempts, the right password refused, then time or an unlocking, and the right password accepted."""
-    after = _in_force("lockout.after", posture)
+    after = _in_force("lockout.after", snapshot)
     right, wrong = subject.password, subject.password + "x"
     control = subject.sign_in(right)
     if not control.accepted:
@@ -286,8 +286,8 @@ def lockout_trial(subject: TrialAccount, posture: Posture, rng: random.Random) -
     yield _judge(
         "lockout.after", f"{counted(tries, 'failed attempt')}, then the right password", subject.sign_in(right), False
     )
-    yield from _lock_ends(subject, posture, right)
-    forget = _in_force("lockout.forget_after", posture)
+    yield from _lock_ends(subject, snapshot, right)
+    forget = _in_force("lockout.forget_after", snapshot)
     if forget is not None and isinstance(forget.value, timedelta) and tries > 1:
         _mistype(subject, wrong, tries - 1)
         subject.pass_time(forget.value + _MARGIN)
@@ -302,8 +302,8 @@ def lockout_trial(subject: TrialAccount, posture: Posture, rng: random.Random) -
     yield from _by_other_services(subject, right, wrong, tries)
 
 
-def _lock_ends(subject: TrialAccount, posture: Posture, right: str) -> Iterator[TrialResult]:
-    lasts = _in_force("lockout.lasts", posture)
+def _lock_ends(subject: TrialAccount, snapshot: Snapshot, right: str) -> Iterator[TrialResult]:
+    lasts = _in_force("lockout.lasts", snapshot)
     if lasts is not None and isinstance(lasts.value, timedelta):
         said = CATALOGUE["lockout.lasts"].kind.say(lasts.value)
         subject.pass_time(lasts.value - 2 * _MARGIN)
@@ -336,9 +336,9 @@ def _mistype(subject: TrialAccount, wrong: str, times: int, service: str = "") -
             raise CannotTry("the machine accepts wrong passwords: something in its sign-in lets anyone in")
 
 
-def weak_password_trial(subject: TrialAccount, posture: Posture, rng: random.Random) -> Iterator[TrialResult]:
+def weak_password_trial(subject: TrialAccount, snapshot: Snapshot, rng: random.Random) -> Iterator[TrialResult]:
     """The owner tries passwords that each break one rule; a good one goes in at the end, or the rest proves nothing."""
-    policy = policy_of(posture)
+    policy = policy_of(snapshot)
     old = subject.password
     results: list[TrialResult] = []
     subject.age_password()
@@ -365,7 +365,7 @@ def weak_password_trial(subject: TrialAccount, posture: Posture, rng: random.Ran
     yield from results
     if _asks("password.remember", policy):
         yield from _remembered(subject, policy, good, rng)
-    yield from _too_soon(subject, posture, policy, rng)
+    yield from _too_soon(subject, snapshot, policy, rng)
 
 
 _WEAK = {
@@ -401,9 +401,9 @@ def _remembered(subject: TrialAccount, policy: Policy, first: str, rng: random.R
     yield _judge("password.remember", said, subject.change_password(current, first), False)
 
 
-def _too_soon(subject: TrialAccount, posture: Posture, policy: Policy, rng: random.Random) -> Iterator[TrialResult]:
+def _too_soon(subject: TrialAccount, snapshot: Snapshot, policy: Policy, rng: random.Random) -> Iterator[TrialResult]:
     """A fresh password may not be changed before its minimum age."""
-    min_age = _in_force("password.min_age", posture)
+    min_age = _in_force("password.min_age", snapshot)
     if min_age is None or not isinstance(min_age.value, timedelta) or not min_age.value:
         return
     first, second = (make_password(policy, subject.account, rng) for _ in range(2))

@@ -12,7 +12,7 @@ from verrou import __version__
 from verrou.cli.options import load_baseline
 from verrou.core.audit import audit
 from verrou.core.logbook import Run, record_of
-from verrou.core.model import Posture
+from verrou.core.model import Snapshot
 from verrou.core.plan.foresee import predict
 from verrou.core.plan.worksheet import plan
 from verrou.core.survey import survey_data
@@ -90,27 +90,27 @@ def lay_out_seasons(folder: Path) -> None:
         baseline = load_baseline(str(folder / name) if name.endswith(".toml") else name)
         found = open_machine(str(folder / address)).observe()
         steps = plan(found, baseline, audit(found, baseline)).steps
-        hardened = reduce(lambda posture, step: predict(step, posture), steps, found)
+        hardened = reduce(lambda snapshot, step: predict(step, snapshot), steps, found)
         for count, visit in enumerate(visits):
-            posture = _stood(found, hardened, visit)
+            snapshot = _stood(found, hardened, visit)
             record = record_of(
                 visit.run,
-                posture,
+                snapshot,
                 shown,
                 key=f"{number:016x}{count:016x}",
                 at=visit.at,
                 by=visit.by,
                 tool=f"verrou {__version__}",
-                found=audit(posture, baseline),
+                found=audit(snapshot, baseline),
                 digest=baseline.digest,
             )
             waiting.put(place.waiting, record)
             if visit.saved:
-                file = surveys / f"{posture.machine.name}-{visit.at:%Y-%m}{SURVEY_SUFFIX}"
-                file.write_text(as_json(survey_data(posture)), encoding="utf-8")
+                file = surveys / f"{snapshot.machine.name}-{visit.at:%Y-%m}{SURVEY_SUFFIX}"
+                file.write_text(as_json(survey_data(snapshot)), encoding="utf-8")
 
 
-def _stood(found: Posture, hardened: Posture, visit: Visit) -> Posture:
+def _stood(found: Snapshot, hardened: Snapshot, visit: Visit) -> Snapshot:
     """The machine at a visit."""
     stood = found if visit.slid == EVERYTHING else hardened
     if stood is hardened:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple, Protocol
 from verrou.core.errors import BadInput, NotEnoughRights
 
 if TYPE_CHECKING:
-    from verrou.core.model import Account, Files, Posture, Role
+    from verrou.core.model import Account, Files, Role, Snapshot
     from verrou.core.passwords import Policy
     from verrou.core.plan.steps import CreateAccount, SetPassword, Step
     from verrou.core.trials import TrialAccount
@@ -170,11 +170,11 @@ class Copy(Protocol):
         """All that was done so far gives, and lands before all that follows."""
         ...
 
-    def observe(self) -> "Posture":
+    def observe(self) -> "Snapshot":
         """What the copy is now."""
         ...
 
-    def changes(self, before: "Posture | None", after: "Posture | None") -> tuple[ChangeSet, str]:
+    def changes(self, before: "Snapshot | None", after: "Snapshot | None") -> tuple[ChangeSet, str]:
         """What was done to the copy, as a change set for the machine; and where, while it lands in its order, nobody
         could administer although somebody could ``before`` and ``after``: nothing where there is no such instant, or
         nobody asks."""
@@ -224,7 +224,7 @@ class Machine(Protocol):
         """Why nothing can ever be changed on it; nothing where it can."""
         ...
 
-    def observe(self, *, asked: bool = False) -> "Posture":
+    def observe(self, *, asked: bool = False) -> "Snapshot":
         """What the machine is now; ``asked``: it is about to be changed or tried, so that what decides on it is asked.
 
         Raises:

@@ -6,8 +6,8 @@ from contextlib import AbstractContextManager
 from pathlib import Path
 
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
-from verrou.core.model import Account, Files, Posture
-from verrou.core.survey import posture_from
+from verrou.core.model import Account, Files, Snapshot
+from verrou.core.survey import snapshot_from
 from verrou.core.survey_text import SurveyReader
 from verrou.machines import (
     SURVEY_SUFFIX,
@@ -40,11 +40,11 @@ class SurveyFile:
         self.name = path.name.removesuffix(SURVEY_SUFFIX)
         self.asking = Asking.USUAL
 
-    def observe(self, reader: SurveyReader | None = None, *, asked: bool = False) -> Posture:
+    def observe(self, reader: SurveyReader | None = None, *, asked: bool = False) -> Snapshot:
         """What was saved; ``reader`` is for who reads many of them."""
         try:
             text = ordinary_text(self.path, MOST_OF_A_SURVEY)
-            return posture_from(json.loads(text)) if reader is None else reader.posture(text)
+            return snapshot_from(json.loads(text)) if reader is None else reader.snapshot(text)
         except PermissionError:
             raise NotEnoughRights(f"{self.path}: this account cannot read it. Run as one that can.") from None
         except (OSError, ValueError, RecursionError) as error:

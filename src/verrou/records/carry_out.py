@@ -11,7 +11,7 @@ from verrou.core import guards
 from verrou.core.differences import differences
 from verrou.core.entries import JournalEntry, RunState
 from verrou.core.errors import BadInput, BrokeOff, GuardRefused, MachineRefused, VerrouError
-from verrou.core.model import AccountName, Posture, Role, Status
+from verrou.core.model import AccountName, Role, Snapshot, Status
 from verrou.core.model.access import role_of, usable_administrators
 from verrou.core.model.acting import own_jobs
 from verrou.core.plan.foresee import predict
@@ -65,8 +65,8 @@ class DryRun:
     tests on the copy. Where no copy could be made, ``prediction_reason`` says why, and ``after`` is predicted.
     ``entry`` is that of the journal, once the changes are applied."""
 
-    before: Posture
-    after: Posture
+    before: Snapshot
+    after: Snapshot
     steps: tuple[tuple[Step, StepResult], ...]
     course: guards.Candidate
     changes: ChangeSet = ()
@@ -99,55 +99,57 @@ class RunInfo:
     undoes: tuple[int, ...] = ()
 
 
-def dry_run(machine: Machine, posture: Posture, steps: Sequence[Step], secrets: Secrets, test: bool = False) -> DryRun:
+def dry_run(
+    machine: Machine, snapshot: Snapshot, steps: Sequence[Step], secrets: Secrets, test: bool = False
+) -> DryRun:
     """Do ``steps`` on a private copy of the machine, observe the copy, and with ``test`` test its rules there.
     Passwords that are not in ``secrets`` get stand-ins, and whoever has to be tried with one is not tried yet.
 
     Raises:
         NotEnoughRights, MachineRefused, BadInput: nothing can be changed here at all.
     """
-    steps = with_files(machine, posture, steps)
+    steps = with_files(machine, snapshot, steps)
     try:
         with machine.dry_run() as copy:
-            return _dry_run_on(copy, posture, steps, secrets, test)
+            return _dry_run_on(copy, snapshot, steps, secrets, test)
     except DryRunUnavailable as reason:
-        return predicted_run(posture, steps, str(reason))
+        return predicted_run(snapshot, steps, str(reason))
 
 
-def predicted_run(posture: Posture, steps: Sequence[Step], why: str) -> DryRun:
+def predicted_run(snapshot: Snapshot, steps: Sequence[Step], why: str) -> DryRun:
     """What the steps would make of the machine, as far as that follows from facts."""
-    course = guards.course_of(posture, steps)
+    course = guards.course_of(snapshot, steps)
     results = tuple((step, StepResult(Outcome.DONE)) for step in steps)
-    return DryRun(posture, course.after, results, course, prediction_reason=why)
+    return DryRun(snapshot, course.after, results, course, prediction_reason=why)
 
 
-def _dry_run_on(copy: Copy, posture: Posture, steps: Sequence[Step], secrets: Secrets, test: bool) -> DryRun:
-    stages = guards.stages(posture, steps)
+def _dry_run_on(copy: Copy, snapshot: Snapshot, steps: Sequence[Step], secrets: Secrets, test: bool) -> DryRun:
+    stages = guards.stages(snapshot, steps)
     giving = guards.steps_before_loss(stages)
-    given = _with_stand_ins(steps, secrets, posture)
+    given = _with_stand_ins(steps, secrets, snapshot)
     results = copy.do(steps[:giving], given)
     if giving < len(steps):
         copy.mark()
         results += copy.do(steps[giving:], given)
     after = copy.observe()
     results = _tried_again(copy, steps, results, given, after)
-    changes, gap = copy.changes(posture, after)
+    changes, gap = copy.changes(snapshot, after)
     refused = frozenset(n for n, result in enumerate(results, start=1) if result.outcome is Outcome.REJECTED)
     return DryRun(
-        posture,
+        snapshot,
         after,
         tuple(zip(steps, results, strict=True)),
-        guards.Candidate(posture, after, stages, refused, gap, _failed_trials(steps, results), rehearsed=True),
+        guards.Candidate(snapshot, after, stages, refused, gap, _failed_trials(steps, results), rehearsed=True),
         changes,
         copy.stamps(),
         tuple(copy.remarks(changes)),
-        (*copy.obstacles(changes), *_new_twins(posture, after)),
+        (*copy.obstacles(changes), *_new_twins(snapshot, after)),
         _trials(copy, after) if test else (),
     )
 
 
 def _tried_again(
-    copy: Copy, steps: Sequence[Step], results: list[StepResult], given: Secrets, after: Posture
+    copy: Copy, steps: Sequence[Step], results: list[StepResult], given: Secrets, after: Snapshot
 ) -> list[StepResult]:
     """The results, with those of trials by what comes of them on the finished copy: what a step after a trial did may
     be what the account rests on. Who administers no more by then is tried where the worksheet has it alone."""
@@ -172,7 +174,7 @@ def _later_name(name: AccountName, steps: Sequence[Step]) -> AccountName:
     return name
 
 
-def _new_twins(before: Posture, after: Posture) -> Iterator[str]:
+def _new_twins(before: Snapshot, after: Snapshot) -> Iterator[str]:
     """Accounts that would come to have one identity: a number that was free may have been given away since."""
     for identity, twins in after.by_identity.items():
         if len(twins) > 1 and len(before.by_identity.get(identity, ())) < len(twins):
@@ -186,13 +188,13 @@ def _failed_trials(steps: Sequence[Step], results: Sequence[StepResult]) -> dict
     return {s.account: r.said for s, r in pairs if isinstance(s, TrySignIn) and r.outcome is Outcome.REJECTED}
 
 
-def _trials(copy: Copy, after: Posture) -> tuple[TrialResult, ...]:
+def _trials(copy: Copy, after: Snapshot) -> tuple[TrialResult, ...]:
     from random import SystemRandom
 
     return tuple(run_trials(copy.attempt, after, SystemRandom()))
 
 
-def _with_stand_ins(steps: Sequence[Step], secrets: Secrets, posture: Posture) -> Secrets:
+def _with_stand_ins(steps: Sequence[Step], secrets: Secrets, snapshot: Snapshot) -> Secrets:
     """The secrets, and for each password that is not known yet one that nobody will ever use."""
     from random import SystemRandom
 
@@ -202,7 +204,7 @@ def _with_stand_ins(steps: Sequence[Step], secrets: Secrets, posture: Posture) -
     missing = [name for name in missing if name not in secrets]
     if not missing:
         return secrets
-    policy, now = policy_of(posture), posture
+    policy, now = policy_of(snapshot), snapshot
     for step in steps:
         if isinstance(step, SetRules):
             now = predict(step, now)
@@ -216,7 +218,7 @@ def _with_stand_ins(steps: Sequence[Step], secrets: Secrets, posture: Posture) -
     return given
 
 
-def _surprises(results: Sequence[tuple[Step, StepResult]], after: Posture) -> Iterator[Mismatch]:
+def _surprises(results: Sequence[tuple[Step, StepResult]], after: Snapshot) -> Iterator[Mismatch]:
     """What was asked for and stands otherwise."""
     for step, result in results:
         if result.outcome is Outcome.REJECTED:
@@ -292,9 +294,9 @@ def _again(machine: Machine, planned: DryRun, secrets: Secrets, told: RunInfo) -
     """Rehearse on what stands now; nobody who keeps to the machine's locks writes meanwhile."""
     steps = [step for step, _ in planned.steps]
     for _ in range(MOST_REHEARSALS):
-        posture = machine.observe(asked=True)
-        guards.check_unchanged(guards.preconditions(planned.before, steps), guards.preconditions(posture, steps))
-        again = dry_run(machine, posture, steps, secrets)
+        snapshot = machine.observe(asked=True)
+        guards.check_unchanged(guards.preconditions(planned.before, steps), guards.preconditions(snapshot, steps))
+        again = dry_run(machine, snapshot, steps, secrets)
         if again.prediction_reason:
             raise MachineRefused(f"nothing was changed: no dry run is possible: {again.prediction_reason}")
         guards.check(again.course, told.overridden)
@@ -445,7 +447,7 @@ def rehearse_resume(machine: Machine, journal: Journal, entry: JournalEntry) -> 
     Raises:
         MachineRefused: no copy can be made.
     """
-    posture = machine.observe(asked=True)
+    snapshot = machine.observe(asked=True)
     try:
         with machine.dry_run() as copy:
             items: list[RestoreResult] = []
@@ -456,7 +458,7 @@ def rehearse_resume(machine: Machine, journal: Journal, entry: JournalEntry) -> 
                     places.clear()
                 places.add(change.place)
                 items.append(copy.go_on(change, machine.stands(change, entry.number)))
-            return _settled(posture, copy, items, tried=frozenset(entry.tried))
+            return _settled(snapshot, copy, items, tried=frozenset(entry.tried))
     except DryRunUnavailable as reason:
         raise MachineRefused(
             f"entry {entry.number} is still interrupted: {reason}. To try again: verrou resume. To revert: verrou undo"
@@ -464,7 +466,7 @@ def rehearse_resume(machine: Machine, journal: Journal, entry: JournalEntry) -> 
 
 
 def _settled(
-    posture: Posture,
+    snapshot: Snapshot,
     copy: Copy,
     items: Sequence[RestoreResult],
     *,
@@ -474,16 +476,16 @@ def _settled(
     """What comes of a copy on which everything was put back, or done that was left."""
     said = copy.finish_restore()
     after = copy.observe()
-    changes, gap = copy.changes(posture, after)
+    changes, gap = copy.changes(snapshot, after)
     return DryRun(
-        posture,
+        snapshot,
         after,
         (),
-        guards.Candidate(posture, after, (), gap=gap, going_back=going_back, rehearsed=True, tried_before=tried),
+        guards.Candidate(snapshot, after, (), gap=gap, going_back=going_back, rehearsed=True, tried_before=tried),
         changes,
         copy.stamps(),
         (*copy.remarks(changes), *said),
-        (*copy.obstacles(changes), *_new_twins(posture, after)),
+        (*copy.obstacles(changes), *_new_twins(snapshot, after)),
         put_back=tuple(items),
     )
 
@@ -574,7 +576,7 @@ def rehearse_undo(machine: Machine, journal: Journal, numbers: Sequence[int]) ->
     Raises:
         BadInput: what was kept of an entry is not what was written.
     """
-    posture = machine.observe(asked=True)
+    snapshot = machine.observe(asked=True)
     later: dict[str, int] = {}
     for entry in journal.entries():
         if entry.number > max(numbers) and entry.note is None and entry.undone_by is None:
@@ -584,7 +586,7 @@ def rehearse_undo(machine: Machine, journal: Journal, numbers: Sequence[int]) ->
         with machine.dry_run() as copy:
             for number in numbers:
                 items += [copy.restore(change, later) for change in reversed(journal.changes(number))]
-            return _settled(posture, copy, items, going_back=True)
+            return _settled(snapshot, copy, items, going_back=True)
     except DryRunUnavailable as reason:
         raise MachineRefused(f"nothing was changed: no dry run is possible: {reason}") from None
 
@@ -643,19 +645,19 @@ def undo(machine: Machine, rehearsal: DryRun, entries: Sequence[JournalEntry], t
     raise _restless(machine, rehearsal)
 
 
-def with_files(machine: Machine, posture: Posture, steps: Sequence[Step]) -> list[Step]:
+def with_files(machine: Machine, snapshot: Snapshot, steps: Sequence[Step]) -> list[Step]:
     """The steps, those that close or remove an account with what it keeps on the machine, as far as that can be
     looked at."""
     stopped = {step.account for step in steps if isinstance(step, StopJobs)}
     closing = sum(takes_access(step) for step in steps)
-    return [_with_files(machine, posture, step, stopped, alone=closing == 1) for step in steps]
+    return [_with_files(machine, snapshot, step, stopped, alone=closing == 1) for step in steps]
 
 
-def _with_files(machine: Machine, posture: Posture, step: Step, stopped: Collection[str], *, alone: bool) -> Step:
+def _with_files(machine: Machine, snapshot: Snapshot, step: Step, stopped: Collection[str], *, alone: bool) -> Step:
     """``alone``: no other account is closed along with it, so that there is time to look everywhere."""
     if not isinstance(step, SetEnabled | Remove) or not takes_access(step) or step.files is not None:
         return step
-    account = posture.by_name.get(step.account)
+    account = snapshot.by_name.get(step.account)
     try:
         found = None if account is None else machine.files_of(account, everywhere=alone or isinstance(step, Remove))
     except CannotLook:

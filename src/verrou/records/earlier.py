@@ -4,13 +4,13 @@ from collections.abc import Sequence
 
 from verrou.core.entries import JournalEntry, RunState
 from verrou.core.errors import BadInput
-from verrou.core.model import Posture
+from verrou.core.model import Snapshot
 from verrou.machines import Machine
 from verrou.records import carry_out
 from verrou.records.journal import Journal
 
 
-def posture_before(machine: Machine, entry: int | None = None) -> tuple[Posture, int]:
+def snapshot_before(machine: Machine, entry: int | None = None) -> tuple[Snapshot, int]:
     """The machine as it was before an entry, or before the last run that changed something and stands; and the number
     of that entry. It is what going back over the entries since would give, on a private copy: what others wrote since
     stays in it.
@@ -30,7 +30,7 @@ def posture_before(machine: Machine, entry: int | None = None) -> tuple[Posture,
     return carry_out.rehearse_undo(machine, journal, [each.number for each in entries]).after, number
 
 
-def standing_since(machine: Machine, entry: int | None = None) -> tuple[Posture | None, Sequence[JournalEntry]]:
+def standing_since(machine: Machine, entry: int | None = None) -> tuple[Snapshot | None, Sequence[JournalEntry]]:
     """The machine as it was before an entry, or before the first one that changed something and stands, and all entries
     since that are done; None where there is none."""
     entries = Journal(machine.records_folder()).entries()
@@ -38,7 +38,7 @@ def standing_since(machine: Machine, entry: int | None = None) -> tuple[Posture 
     if entry is None and not standing:
         return None, ()
     first = standing[0].number if entry is None else entry
-    posture, _ = posture_before(machine, first)
-    return posture, [
+    snapshot, _ = snapshot_before(machine, first)
+    return snapshot, [
         each for each in entries if each.number >= first and each.state() in (RunState.DONE, RunState.UNDONE)
     ]

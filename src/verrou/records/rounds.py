@@ -159,14 +159,14 @@ class _Worker:
     def look(self, address: str) -> Outcome:
         try:
             if address.endswith(SURVEY_SUFFIX):
-                posture = SurveyFile(Path(address)).observe(self.reader)
+                snapshot = SurveyFile(Path(address)).observe(self.reader)
             else:
-                posture = observed(open_machine(address))
-            name = self.assignment.baseline_of(posture.machine.name)
+                snapshot = observed(open_machine(address))
+            name = self.assignment.baseline_of(snapshot.machine.name)
             if not name:
-                return LeftOut(address, f"no baseline is named for {posture.machine.name}")
-            found = audit(posture, self.load(name), self.known.setdefault(name, {}))
-            return row_of(found, posture, address, self.says)
+                return LeftOut(address, f"no baseline is named for {snapshot.machine.name}")
+            found = audit(snapshot, self.load(name), self.known.setdefault(name, {}))
+            return row_of(found, snapshot, address, self.says)
         except VerrouError as error:
             return LeftOut(address, str(error))
         except Exception as error:  # whatever one of thousands holds, the round goes on

@@ -4,24 +4,24 @@ from attrs import evolve
 
 from verrou.core.entries import JournalEntry
 from verrou.core.errors import NotEnoughRights, VerrouError
-from verrou.core.model import Posture
+from verrou.core.model import Snapshot
 from verrou.machines import Machine
 from verrou.records.journal import Journal
 from verrou.records.machine_lock import is_held
 
 
-def observed(machine: Machine, *, asked: bool = False) -> Posture:
+def observed(machine: Machine, *, asked: bool = False) -> Snapshot:
     """The machine in its current state, with the run that was interrupted on it; that its journal cannot be read is a
     warning, but for an account without the rights. See
     :meth:`~verrou.machines.Machine.observe` for ``asked``."""
-    posture = machine.observe(asked=asked)
+    snapshot = machine.observe(asked=asked)
     try:
         words = interruption(machine)
     except (NotEnoughRights, OSError):
-        return posture
+        return snapshot
     except VerrouError as unreadable:
-        return evolve(posture, warnings=(*posture.warnings, str(unreadable)))
-    return evolve(posture, machine=evolve(posture.machine, interrupted=words)) if words else posture
+        return evolve(snapshot, warnings=(*snapshot.warnings, str(unreadable)))
+    return evolve(snapshot, machine=evolve(snapshot.machine, interrupted=words)) if words else snapshot
 
 
 def interruption(machine: Machine) -> str:

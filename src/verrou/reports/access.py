@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Sequence
 from typing import Any, TypedDict
 
-from verrou.core.model import Account, Posture, Role, Source, Status, joined
+from verrou.core.model import Account, Role, Snapshot, Source, Status, joined
 from verrou.core.model.access import (
     Credential,
     KnownRole,
@@ -105,40 +105,40 @@ MEETS = {
 """What stands in the column of administration."""
 
 
-def access_data(accounts: Sequence[Account], posture: Posture) -> list[AccessData]:
+def access_data(accounts: Sequence[Account], snapshot: Snapshot) -> list[AccessData]:
     """Plain data of each account."""
     return [
         {
             "account": account.name,
-            "role": known_role(account, posture),
-            "routes": {way: weakest_credential(account, way, posture) for way in Route},
-            "unknown": _not_known(account, posture),
-            "differs": _differing(account, posture),
-            "elevation": {program: elevation_outcome(account, posture, program) for program in Program},
+            "role": known_role(account, snapshot),
+            "routes": {way: weakest_credential(account, way, snapshot) for way in Route},
+            "unknown": _not_known(account, snapshot),
+            "differs": _differing(account, snapshot),
+            "elevation": {program: elevation_outcome(account, snapshot, program) for program in Program},
         }
         for account in accounts
     ]
 
 
-def _not_known(account: Account, posture: Posture) -> list[str]:
+def _not_known(account: Account, snapshot: Snapshot) -> list[str]:
     """By which ways it is not known whether the account gets in, and what was not understood."""
-    return [f"{way}: {each}" for way in Route for each in doubts(account, way, posture)]
+    return [f"{way}: {each}" for way in Route for each in doubts(account, way, snapshot)]
 
 
-def not_known(accounts: Sequence[Account], posture: Posture) -> list[str]:
+def not_known(accounts: Sequence[Account], snapshot: Snapshot) -> list[str]:
     """The same of several accounts, a line for what is not known of the same ones."""
-    found = _alike((each, account.name) for account in accounts for each in _not_known(account, posture))
+    found = _alike((each, account.name) for account in accounts for each in _not_known(account, snapshot))
     return [f"not known for {joined(names)}: {each}" for each, names in found.items()]
 
 
-def differing(accounts: Sequence[Account], posture: Posture) -> list[str]:
+def differing(accounts: Sequence[Account], snapshot: Snapshot) -> list[str]:
     """Where the system, asked itself, answers otherwise than its files read, a line for the same answer."""
-    found = _alike((each, account.name) for account in accounts for each in _differing(account, posture))
+    found = _alike((each, account.name) for account in accounts for each in _differing(account, snapshot))
     return [f"{joined(names)}: {each}" for each, names in found.items()]
 
 
-def _differing(account: Account, posture: Posture) -> list[str]:
-    decided = ((gate.way, gate.admissions.get(account.name)) for gate in posture.entry_points)
+def _differing(account: Account, snapshot: Snapshot) -> list[str]:
+    decided = ((gate.way, gate.admissions.get(account.name)) for gate in snapshot.entry_points)
     return [f"{way}: {each.says}" for way, each in decided if each is not None and each.differs]
 
 
@@ -150,19 +150,19 @@ def _alike(told: Iterable[tuple[str, str]]) -> dict[str, list[str]]:
     return found
 
 
-def worth_a_line(posture: Posture, everyone: bool) -> list[Account]:
+def worth_a_line(snapshot: Snapshot, everyone: bool) -> list[Account]:
     """The accounts of a view of access, administrators first."""
-    chosen = [a for a in posture.accounts if everyone or needs_a_look(a, posture)]
-    return sorted(chosen, key=lambda a: (list(Role).index(role_of(a, posture)), not a.enabled))
+    chosen = [a for a in snapshot.accounts if everyone or needs_a_look(a, snapshot)]
+    return sorted(chosen, key=lambda a: (list(Role).index(role_of(a, snapshot)), not a.enabled))
 
 
-def access_sheet(rows: Sequence[AccessData], posture: Posture) -> Table:
+def access_sheet(rows: Sequence[AccessData], snapshot: Snapshot) -> Table:
     """A line an account. What nobody can have meant is marked: a person's way in that asks nothing, somebody of the
     system or a service who gets in, an administrator who is asked nothing."""
-    ways = [way for way in Route if any(gate.way is way for gate in posture.entry_points)]
+    ways = [way for way in Route if any(gate.way is way for gate in snapshot.entry_points)]
     lines, styles = [], {}
     for number, row in enumerate(rows):
-        worry = _worry(row, posture)
+        worry = _worry(row, snapshot)
         if worry:
             styles[number] = BAD
         line: dict[str, object] = {
@@ -192,8 +192,8 @@ def _opens(row: AccessData, way: Route) -> str:
     return OPENS[how] + ("?" if doubtful and how not in (None, Credential.UNKNOWN) else "")
 
 
-def _worry(row: AccessData, posture: Posture) -> bool:
-    account = posture.by_name[row["account"]]  # type: ignore[index]
+def _worry(row: AccessData, snapshot: Snapshot) -> bool:
+    account = snapshot.by_name[row["account"]]  # type: ignore[index]
     how = set(row["routes"].values()) - {None}
     unproved = bool({Credential.AUTOMATIC, Credential.NAME} & how)
     blank = Credential.BLANK in how and row["role"] is not Role.GUEST
@@ -261,9 +261,9 @@ def _to_change(reason: Reason, answer: Why) -> str:
 SCREEN_RULES = tuple(rule_id for rule_id, rule in CATALOGUE.items() if rule.family == "screen")
 
 
-def screens_data(posture: Posture) -> ScreensData:
+def screens_data(snapshot: Snapshot) -> ScreensData:
     """What the screens show, as plain data."""
-    found = screens_of(posture)
+    found = screens_of(snapshot)
     return {
         "listed": None if found.listed is None else list(found.listed),
         "last": found.last,
@@ -273,13 +273,13 @@ def screens_data(posture: Posture) -> ScreensData:
         ],
         "open": list(found.open),
         "denied": [{"account": r.account, "says": r.says} for r in found.refused],
-        "says": {rule_id: _says(posture, rule_id) for rule_id in SCREEN_RULES},
+        "says": {rule_id: _says(snapshot, rule_id) for rule_id in SCREEN_RULES},
     }
 
 
-def _says(posture: Posture, rule_id: str) -> str:
+def _says(snapshot: Snapshot, rule_id: str) -> str:
     rule = CATALOGUE[rule_id]
-    reading = posture.readings.get(rule_id)
+    reading = snapshot.readings.get(rule_id)
     return reading_says(rule, reading) if reading is not None and reading.status is not Status.NOT_APPLICABLE else ""
 
 
@@ -287,14 +287,14 @@ BEFORE = ("screen.notice", "screen.attention_key", "screen.shut_down_button")
 LOCKED = ("screen.locks_after", "screen.locked_shows")
 
 
-def signin_sheet(posture: Posture) -> Table:
+def signin_sheet(snapshot: Snapshot) -> Table:
     """What somebody meets who stands before the machine, and before a session that was left; a line a fact."""
-    found = screens_of(posture)
+    found = screens_of(snapshot)
     lines: list[tuple[str, str, str]] = []
     for rule_id in BEFORE:
-        lines.append(("before sign-in", _says(posture, rule_id), _source(posture, rule_id)))
-    lines += [("listed accounts", says, _source(posture, "screen.hidden_accounts")) for says in _who_is_listed(found)]
-    lines.append(("listed accounts", _last_says(found, posture), _source(posture, "screen.shows_last_account")))
+        lines.append(("before sign-in", _says(snapshot, rule_id), _source(snapshot, rule_id)))
+    lines += [("listed accounts", says, _source(snapshot, "screen.hidden_accounts")) for says in _who_is_listed(found)]
+    lines.append(("listed accounts", _last_says(found, snapshot), _source(snapshot, "screen.shows_last_account")))
     for each in found.unasked:
         who = each.account or "anyone"
         lines.append(
@@ -303,7 +303,7 @@ def signin_sheet(posture: Posture) -> Table:
     lines += [("no password needed", name, "") for name in found.open]
     lines += [("denied now", f"{each.account}: {each.says}", "") for each in found.refused]
     for rule_id in LOCKED:
-        lines.append(("locked session", _says(posture, rule_id), _source(posture, rule_id)))
+        lines.append(("locked session", _says(snapshot, rule_id), _source(snapshot, rule_id)))
     rows, styles, former = [], {}, ""
     for number, (part, says, source) in enumerate(line for line in lines if line[1]):
         if part in ("automatic sign-in", "no password needed"):
@@ -329,14 +329,14 @@ def _who_is_listed(found: Screens) -> list[str]:
     return [joined(found.listed, most=40) or "nobody"]
 
 
-def _last_says(found: Screens, posture: Posture) -> str:
+def _last_says(found: Screens, snapshot: Snapshot) -> str:
     if found.last:
         return f"last account used: {found.last}"
-    return _says(posture, "screen.shows_last_account")
+    return _says(snapshot, "screen.shows_last_account")
 
 
-def _source(posture: Posture, rule_id: str) -> str:
-    reading = posture.readings.get(rule_id)
+def _source(snapshot: Snapshot, rule_id: str) -> str:
+    reading = snapshot.readings.get(rule_id)
     if reading is None:
         return ""
     said = [str(reading.source)] if reading.source is not None else []

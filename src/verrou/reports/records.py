@@ -5,7 +5,7 @@ from typing import TypedDict
 
 from verrou.core.differences import differences
 from verrou.core.entries import JournalEntry, RunState
-from verrou.core.model import Posture, counted
+from verrou.core.model import Snapshot, counted
 from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Table, columns_of
 
 STATE_WORDS = {
@@ -120,7 +120,7 @@ def entry_sheet(entry: JournalEntry, running: bool) -> Table:
     return Table("entry", columns_of(("about", ""), ("text", ""), whole=("about",)), shown)
 
 
-def going_back_lines(entries: Sequence[JournalEntry], before: Posture, after: Posture) -> list[str]:
+def going_back_lines(entries: Sequence[JournalEntry], before: Snapshot, after: Snapshot) -> list[str]:
     """What an undo goes back over, and what will be otherwise then."""
     lines = [f"Entry {entry.number}, {entry.command}, by {entry.by}, {entry.begun}" for entry in entries]
     found = [

@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Mapping, Sequence
 
 from verrou.core.group_words import gives
-from verrou.core.model import Account, Builtin, PasswordState, Posture, Reading, Role, Status, Unread, counted, joined
+from verrou.core.model import Account, Builtin, PasswordState, Reading, Role, Snapshot, Status, Unread, counted, joined
 from verrou.core.model.access import (
     gets_in,
     known_role,
@@ -33,28 +33,28 @@ ROOM_FOR_ALL = 110
 
 
 def accounts_sheet(
-    posture: Posture, everyone: bool, among: Sequence[Account] | None = None, width: int = ROOM_FOR_ALL
+    snapshot: Snapshot, everyone: bool, among: Sequence[Account] | None = None, width: int = ROOM_FOR_ALL
 ) -> tuple[Table, int]:
     """The accounts worth a look (or all) ``among`` some, and how many were folded away. In less ``width`` than
     :data:`ROOM_FOR_ALL` the text has a line for the facts instead of columns."""
-    candidates = posture.accounts if among is None else among
-    chosen = [a for a in candidates if everyone or needs_a_look(a, posture)]
-    chosen.sort(key=lambda a: (list(Role).index(role_of(a, posture)), not a.enabled))
+    candidates = snapshot.accounts if among is None else among
+    chosen = [a for a in candidates if everyone or needs_a_look(a, snapshot)]
+    chosen.sort(key=lambda a: (list(Role).index(role_of(a, snapshot)), not a.enabled))
     rows, styles = [], {}
     for number, account in enumerate(chosen):
-        states = states_of(account, posture)
-        worry = _worry(account, posture)
+        states = states_of(account, snapshot)
+        worry = _worry(account, snapshot)
         if worry:
             styles[number] = BAD
         rows.append(
             {
                 "mark": "!" if worry else "",
                 "account": account.name,
-                "role": role_words(account, posture),
+                "role": role_words(account, snapshot),
                 "state": list(states.values()) or [_plain_state(account)],
-                "last_sign_in": last_sign_in(account, posture, "%Y-%m-%d"),
-                "password_age": _password_age(account, posture),
-                "routes": _ways(account, posture) or ["none"],
+                "last_sign_in": last_sign_in(account, snapshot, "%Y-%m-%d"),
+                "password_age": _password_age(account, snapshot),
+                "routes": _ways(account, snapshot) or ["none"],
                 "groups": list(account.groups),
                 "shipped": _shipped(account),
                 "password_since": str(account.password_changed or ""),
@@ -65,7 +65,7 @@ def accounts_sheet(
         row = rows[-1]
         row["facts"] = "; ".join(
             (
-                f"by {shown(row['routes'])}" if _ways(account, posture) else "cannot sign in",
+                f"by {shown(row['routes'])}" if _ways(account, snapshot) else "cannot sign in",
                 f"last sign-in {row['last_sign_in']}" if row["last_sign_in"] != "never" else "never signed in",
                 f"password {row['password_age']}",
                 f"in {shown(row['groups']) or 'no group'}",
@@ -101,45 +101,45 @@ def _plain_state(account: Account) -> str:
     return "enabled" if account.password is not PasswordState.UNKNOWN else "not known whether enabled"
 
 
-def role_words(account: Account, posture: Posture) -> str:
+def role_words(account: Account, snapshot: Snapshot) -> str:
     """What an account amounts to, as far as that is known."""
-    role = str(role_of(account, posture))
-    return f"{role}, or administrator" if known_role(account, posture) is Known.UNKNOWN else role
+    role = str(role_of(account, snapshot))
+    return f"{role}, or administrator" if known_role(account, snapshot) is Known.UNKNOWN else role
 
 
-def _password_age(account: Account, posture: Posture) -> str:
+def _password_age(account: Account, snapshot: Snapshot) -> str:
     """How old the password is, in words for a narrow column."""
     if account.password is not PasswordState.SET:
         return str(account.password)
     if account.password_changed is None:
         return "set"
-    days = (posture.machine.now.date() - account.password_changed).days
+    days = (snapshot.machine.now.date() - account.password_changed).days
     return "set today" if days == 0 else counted(days, "day")
 
 
-def last_sign_in(account: Account, posture: Posture, form: str) -> str:
+def last_sign_in(account: Account, snapshot: Snapshot, form: str) -> str:
     """When somebody last signed in as the account; unknown where the machine keeps no record that can be trusted."""
     if account.last_sign_in is not None:
         return account.last_sign_in.strftime(form)
-    return "unknown" if posture.machine.no_sign_ins else "never"
+    return "unknown" if snapshot.machine.no_sign_ins else "never"
 
 
-def _ways(account: Account, posture: Posture) -> list[str]:
+def _ways(account: Account, snapshot: Snapshot) -> list[str]:
     """The ways in, now; those of which it is not known with a question mark."""
-    doubtful = () if locked(account, posture) else routes_unknown(account, posture)
-    return [*map(str, routes_now(account, posture)), *(f"{way}?" for way in doubtful)]
+    doubtful = () if locked(account, snapshot) else routes_unknown(account, snapshot)
+    return [*map(str, routes_now(account, snapshot)), *(f"{way}?" for way in doubtful)]
 
 
-def _worry(account: Account, posture: Posture) -> bool:
+def _worry(account: Account, snapshot: Snapshot) -> bool:
     """What should stand out: a blank password (but for a guest who comes to the console alone), plumbing that can sign
     in, an end that has passed, a hint."""
-    states = states_of(account, posture)
-    role = role_of(account, posture)
-    plumbing_gets_in = role in (Role.SERVICE, Role.SYSTEM) and gets_in(account, posture)
-    doubled = account.builtin is None and len(posture.by_identity[account.identity]) > 1
-    ended = expired(account, posture, posture.machine.now.date()) and account.enabled
+    states = states_of(account, snapshot)
+    role = role_of(account, snapshot)
+    plumbing_gets_in = role in (Role.SERVICE, Role.SYSTEM) and gets_in(account, snapshot)
+    doubled = account.builtin is None and len(snapshot.by_identity[account.identity]) > 1
+    ended = expired(account, snapshot, snapshot.machine.now.date()) and account.enabled
     hinted = account.enabled and AccountState.HINT in states
-    watched = role is Role.GUEST and set(routes_of(account, posture)) <= {Route.CONSOLE}
+    watched = role is Role.GUEST and set(routes_of(account, snapshot)) <= {Route.CONSOLE}
     acts = bool(states.keys() & {AccountState.STILL_ACTS, AccountState.KEY_OPENS_OTHERS})
     blank = AccountState.BLANK in states and not watched
     return blank or plumbing_gets_in or doubled or ended or hinted or acts
@@ -152,11 +152,11 @@ def _shipped(account: Account) -> str:
     return f"built in, was {account.original_name}" if renamed else "built in"
 
 
-def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Table:
+def rules_sheet(snapshot: Snapshot, rules: Iterable[Rule]) -> Table:
     """Each rule with its value, what decided it, and when a change holds."""
     rows, styles = [], {}
     for number, rule in enumerate(rules):
-        reading = reading_of(rule, posture)
+        reading = reading_of(rule, snapshot)
         if reading.status is not Status.READ or not reading.enforced:
             styles[number] = DOUBTFUL
         rows.append(
@@ -164,9 +164,9 @@ def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Table:
                 "rule": rule.id,
                 "value": value_now(rule, reading),
                 "says": reading_says(rule, reading),
-                "set_by": "; ".join(filter(None, (decided_by(reading), what_helps(rule, reading, posture)))),
+                "set_by": "; ".join(filter(None, (decided_by(reading), what_helps(rule, reading, snapshot)))),
                 "overrides": [str(source) for source in reading.overrides],
-                "takes_effect": str(rule.counts_on(posture)),
+                "takes_effect": str(rule.counts_on(snapshot)),
                 "status": str(reading.status),
                 "enforced": reading.enforced,
             }
@@ -187,11 +187,11 @@ def rules_sheet(posture: Posture, rules: Iterable[Rule]) -> Table:
     return Table("rules", columns, tuple(rows), styles)
 
 
-def rule_sentences(posture: Posture, rules: Iterable[Rule], weak: Mapping[Rule, Sequence[str]]) -> Table:
+def rule_sentences(snapshot: Snapshot, rules: Iterable[Rule], weak: Mapping[Rule, Sequence[str]]) -> Table:
     """Each rule in a sentence, with what decided it, and its id; ``weak`` ones are marked, and tell who is not met."""
     rows, styles = [], {}
     for number, rule in enumerate(rules):
-        reading = reading_of(rule, posture)
+        reading = reading_of(rule, snapshot)
         who = rule.say_who(weak.get(rule, ()))
         if rule in weak:
             styles[number] = BAD if reading.status is Status.READ and reading.enforced else DOUBTFUL
@@ -207,9 +207,9 @@ def rule_sentences(posture: Posture, rules: Iterable[Rule], weak: Mapping[Rule, 
     return Table("rules", columns, tuple(rows), styles)
 
 
-def what_helps(rule: Rule, reading: Reading, posture: Posture) -> str:
+def what_helps(rule: Rule, reading: Reading, snapshot: Snapshot) -> str:
     """What would make a rule act that is set and does not; nothing where it acts, or nothing here could help."""
-    takes = posture.takes.get(rule.id)
+    takes = snapshot.takes.get(rule.id)
     if reading.status is not Status.READ or reading.enforced or reading.remedy:
         return ""
     if takes is not None and takes.cannot:
@@ -229,11 +229,11 @@ def decided_by(reading: Reading) -> str:
     return "; ".join(parts)
 
 
-def summary_lines(posture: Posture) -> list[str]:
+def summary_lines(snapshot: Snapshot) -> list[str]:
     """The machine in two lines: what it is; how many can get in, and who administers."""
-    facts = posture.machine
-    inside = sum(gets_in(each, posture) and not locked(each, posture) for each in posture.accounts)
-    names = [account.name for account in administrators(posture)]
+    facts = snapshot.machine
+    inside = sum(gets_in(each, snapshot) and not locked(each, snapshot) for each in snapshot.accounts)
+    names = [account.name for account in administrators(snapshot)]
     who = (
         f"{'administrator' if len(names) == 1 else 'administrators'}: {shown(joined(names))}"
         if names
@@ -243,17 +243,17 @@ def summary_lines(posture: Posture) -> list[str]:
     who = "administrators are not known" if Unread.ADMINISTRATION in facts.unread else who
     return [
         f"{shown(facts.name)}: {shown(facts.system)}, {facts.now:%Y-%m-%d %H:%M}",
-        f"{inside} of {counted(len(posture.accounts), 'account')} {may} sign in; {who}",
+        f"{inside} of {counted(len(snapshot.accounts), 'account')} {may} sign in; {who}",
     ]
 
 
-def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
+def account_facts(account: Account, snapshot: Snapshot) -> list[tuple[str, str]]:
     """Everything about one account, in words, as (heading, text)."""
     shut = account.builtin is Builtin.ADMIN and not account.enabled
     given = [str(line) for line in account.granted_by]
     for name in account.groups:
-        group = posture.group(name)
-        if group and (what := gives(group, posture)):
+        group = snapshot.group(name)
+        if group and (what := gives(group, snapshot)):
             lines = f" ({', '.join(map(str, group.granted_by))})" if group.granted_by else ""
             given.append(f"group {name} grants {', '.join(what)}{lines}")
     password = {
@@ -263,8 +263,8 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         PasswordState.UNKNOWN: "not known: only root can read it",
     }[account.password]
     changed = f", of {account.password_changed}" if account.password_changed else ""
-    age = "must be changed when too old" if password_ages(account, posture) else "exempt from ageing"
-    age = "must be changed at the next sign-in" if must_change(account, posture, posture.machine.now.date()) else age
+    age = "must be changed when too old" if password_ages(account, snapshot) else "exempt from ageing"
+    age = "must be changed at the next sign-in" if must_change(account, snapshot, snapshot.machine.now.date()) else age
     age = age if account.password is PasswordState.SET else ""
     fixed = "fixed: only an administrator can change it" if account.cannot_change else ""
     facts = [
@@ -273,18 +273,18 @@ def account_facts(account: Account, posture: Posture) -> list[tuple[str, str]]:
         ("note", account.note),
         ("ID", account.identity),
         ("origin", _shipped(account) or str(account.origin)),
-        ("role", role_words(account, posture)),
+        ("role", role_words(account, snapshot)),
         ("granted by", "; ".join(given)),
-        ("disabled", where_kept("builtin.admin_enabled").get(posture.machine.kind, "") if shut else ""),
-        ("notes", ", ".join(states_of(account, posture).values()) or "none"),
+        ("disabled", where_kept("builtin.admin_enabled").get(snapshot.machine.kind, "") if shut else ""),
+        ("notes", ", ".join(states_of(account, snapshot).values()) or "none"),
         (
             "routes",
-            "none while locked" if locked(account, posture) else ", ".join(_ways(account, posture)) or "none",
+            "none while locked" if locked(account, snapshot) else ", ".join(_ways(account, snapshot)) or "none",
         ),
         ("signed in", "; ".join(account.sessions)),
         ("password", "; ".join(filter(None, (f"{password}{changed}", age, fixed)))),
         ("until", str(account.until or "")),
-        ("last sign-in", last_sign_in(account, posture, "%Y-%m-%d %H:%M")),
+        ("last sign-in", last_sign_in(account, snapshot, "%Y-%m-%d %H:%M")),
         ("groups", ", ".join(account.groups)),
         ("keys", counted(account.keys, "key") + " for the remote shell" if account.keys else ""),
         ("processes", f"{account.processes} running now" if account.processes else ""),

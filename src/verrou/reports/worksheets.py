@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from verrou.core.model import Posture
+from verrou.core.model import Snapshot
 from verrou.core.plan.steps import SetRules, Step, TrySignIn
 from verrou.core.plan.worksheet import ChangePlan
 from verrou.core.rules import CATALOGUE, reading_of, value_now
@@ -12,7 +12,7 @@ from verrou.reports.sheets import BAD, GOOD, QUIET, Table, columns_of
 STYLES = {Outcome.DONE: GOOD, Outcome.UNCHANGED: QUIET, Outcome.REJECTED: BAD, Outcome.UNDONE: GOOD}
 
 
-def worksheet_sheet(steps: Sequence[tuple[Step, StepResult]], posture: Posture, *, rehearsed: bool) -> Table:
+def worksheet_sheet(steps: Sequence[tuple[Step, StepResult]], snapshot: Snapshot, *, rehearsed: bool) -> Table:
     """The steps in order, with what the machine answered to each on the private copy; what sets rules also says what
     each is now."""
     rows = [
@@ -21,7 +21,7 @@ def worksheet_sheet(steps: Sequence[tuple[Step, StepResult]], posture: Posture, 
             "dry_run": str(result.outcome),
             "takes_effect": "" if isinstance(step, TrySignIn) else str(step.effect),
             "what": step.what,
-            "change": _does(step, posture),
+            "change": _does(step, snapshot),
             "why": "; ".join(filter(None, (_reason(step), step.concerns, _answer(result)))),
         }
         for number, (step, result) in enumerate(steps, start=1)
@@ -51,13 +51,13 @@ def _reason(step: Step) -> str:
     return step.why or (f"for {', '.join(step.closes)}" if step.closes and not isinstance(step, SetRules) else "")
 
 
-def _does(step: Step, posture: Posture) -> list[str] | str:
+def _does(step: Step, snapshot: Snapshot) -> list[str] | str:
     if not isinstance(step, SetRules):
         return step.what
     lines, same = [], []
     for each in step.settings:
         rule = CATALOGUE[each.rule_id]
-        now, coming = value_now(rule, reading_of(rule, posture)), each.kind.say(each.value)
+        now, coming = value_now(rule, reading_of(rule, snapshot)), each.kind.say(each.value)
         if now == coming:
             same.append(f"{each.rule_id}: no change ({coming})")
         else:

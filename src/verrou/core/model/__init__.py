@@ -26,10 +26,10 @@ from verrou.core.model.facts import (
     shipped_default,
     unreadable,
 )
-from verrou.core.model.posture import (
+from verrou.core.model.snapshot import (
     MachineFacts,
     Naming,
-    Posture,
+    Snapshot,
 )
 from verrou.core.model.words import (
     counted,
@@ -56,10 +56,10 @@ __all__ = [
     "Naming",
     "Origin",
     "PasswordState",
-    "Posture",
     "Reading",
     "Role",
     "RuleId",
+    "Snapshot",
     "Source",
     "Status",
     "Unread",

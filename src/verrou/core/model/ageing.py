@@ -1,44 +1,44 @@
 """What follows from the days that a machine keeps about an account: whether its password ages, is due, or has ended it.
 
-The one place where these consequences are derived; postures hold the days themselves.
+The one place where these consequences are derived; snapshots hold the days themselves.
 """
 
 from datetime import date, timedelta
 
-from verrou.core.model import Account, Builtin, PasswordState, Posture
+from verrou.core.model import Account, Builtin, PasswordState, Snapshot
 
 BEFORE_ALL = date(1969, 12, 31)
 """What an unknown day of change counts as where passwords age: pam_unix(8) takes an empty field for the day -1."""
 
 
-def left_out(account: Account, posture: Posture) -> bool:
+def left_out(account: Account, snapshot: Snapshot) -> bool:
     """Whether the account is the built-in administrator, under whatever name, of a machine that leaves it out of
     ages."""
-    if not posture.machine.admin_left_out:
+    if not snapshot.machine.admin_left_out:
         return False
-    admin = posture.builtin(Builtin.ADMIN)
+    admin = snapshot.builtin(Builtin.ADMIN)
     return admin is not None and admin.identity == account.identity
 
 
-def longest_age(account: Account, posture: Posture) -> int | None:
+def longest_age(account: Account, snapshot: Snapshot) -> int | None:
     """After how many days the password must be changed; None for never."""
     if account.ageing_exempt:
         return None
-    if posture.machine.ages_by_account:
+    if snapshot.machine.ages_by_account:
         return account.max_age
-    reading = posture.readings.get("password.max_age")
+    reading = snapshot.readings.get("password.max_age")
     value = reading.value if reading is not None else None
     return value.days if isinstance(value, timedelta) else None
 
 
-def password_ages(account: Account, posture: Posture) -> bool:
+def password_ages(account: Account, snapshot: Snapshot) -> bool:
     """Whether the password must be changed when it is too old."""
-    return longest_age(account, posture) is not None
+    return longest_age(account, snapshot) is not None
 
 
-def _last_good_day(account: Account, posture: Posture) -> date | None:
+def _last_good_day(account: Account, snapshot: Snapshot) -> date | None:
     """The last day on which the password is good as it is; None where it does not age, or is due anyway."""
-    longest = longest_age(account, posture)
+    longest = longest_age(account, snapshot)
     if longest is None or account.change_due:
         return None
     return _later(account.password_changed or BEFORE_ALL, longest)
@@ -51,30 +51,30 @@ def _later(day: date, days: int) -> date:
         return date.max
 
 
-def must_change(account: Account, posture: Posture, on: date) -> bool:
+def must_change(account: Account, snapshot: Snapshot, on: date) -> bool:
     """Whether a new password is asked for before all else, on that day."""
     if account.password is PasswordState.NONE:
         return False
-    last = _last_good_day(account, posture)
+    last = _last_good_day(account, snapshot)
     return account.change_due or (last is not None and last < on)
 
 
-def usable_until(account: Account, posture: Posture) -> date | None:
+def usable_until(account: Account, snapshot: Snapshot) -> date | None:
     """Return the last day on which the account can be used: by its expiry date, or by the days of grace that an aged
     password has. shadow(5): the days of grace begin when the longest age has passed."""
     days = [account.until] if account.until is not None else []
-    last = _last_good_day(account, posture)
+    last = _last_good_day(account, snapshot)
     if last is not None and account.grace is not None:
         days.append(_later(last, account.grace))
     return min(days, default=None)
 
 
-def expired(account: Account, posture: Posture, on: date) -> bool:
+def expired(account: Account, snapshot: Snapshot, on: date) -> bool:
     """Return whether the account has expired on that day, by its own date or by the age of its password."""
-    until = usable_until(account, posture)
+    until = usable_until(account, snapshot)
     return until is not None and until < on
 
 
-def barred_by_age(account: Account, posture: Posture, on: date) -> bool:
+def barred_by_age(account: Account, snapshot: Snapshot, on: date) -> bool:
     """Whether a new password is asked for of somebody who may not change it."""
-    return account.cannot_change and must_change(account, posture, on)
+    return account.cannot_change and must_change(account, snapshot, on)

@@ -5,7 +5,7 @@ from enum import StrEnum
 
 from verrou.core.model.access import role_of
 from verrou.core.model.facts import Account, Builtin, Reading, Role, Source, Status
-from verrou.core.model.posture import Posture
+from verrou.core.model.snapshot import Snapshot
 from verrou.core.values import Value
 
 
@@ -68,55 +68,55 @@ def rule_outcome(who: ElevationSubject, program: Program, values: Mapping[str, V
     return gives
 
 
-def elevator(account: Account, posture: Posture) -> ElevationSubject:
+def elevator(account: Account, snapshot: Snapshot) -> ElevationSubject:
     """What an account is to elevation, whatever it is called."""
     if account.builtin is Builtin.ADMIN:
         return ElevationSubject.BUILT_IN
-    role = role_of(account, posture)
+    role = role_of(account, snapshot)
     if role is Role.ADMINISTRATOR:
         return ElevationSubject.ADMINISTRATOR
     return ElevationSubject.GUEST if role is Role.GUEST else ElevationSubject.STANDARD
 
 
-def elevation_outcome(account: Account, posture: Posture, program: Program = Program.SIGNED) -> PromptOutcome:
+def elevation_outcome(account: Account, snapshot: Snapshot, program: Program = Program.SIGNED) -> PromptOutcome:
     """What an account meets on a machine that wants a program to have administration. Where lines about the account
     decide whose password it gives, they do so for every program alike."""
-    if is_the_system(account, posture):
+    if is_the_system(account, snapshot):
         return PromptOutcome.NO_PROMPT
-    if account.elevation_asks in SUDO_ASKS and elevator(account, posture) is ElevationSubject.ADMINISTRATOR:
+    if account.elevation_asks in SUDO_ASKS and elevator(account, snapshot) is ElevationSubject.ADMINISTRATOR:
         return SUDO_ASKS[account.elevation_asks]
-    reading = decided_by(account, posture)
+    reading = decided_by(account, snapshot)
     if reading is not None and reading.status is Status.UNKNOWN:
         return PromptOutcome.UNKNOWN
-    return rule_outcome(elevator(account, posture), program, _values(posture))
+    return rule_outcome(elevator(account, snapshot), program, _values(snapshot))
 
 
-def is_the_system(account: Account, posture: Posture) -> bool:
+def is_the_system(account: Account, snapshot: Snapshot) -> bool:
     """Whether an account bears the identity as which the system itself works, under whatever name."""
-    admin = posture.builtin(Builtin.ADMIN)
-    return posture.machine.admin_left_out and admin is not None and admin.identity == account.identity
+    admin = snapshot.builtin(Builtin.ADMIN)
+    return snapshot.machine.admin_left_out and admin is not None and admin.identity == account.identity
 
 
-def decided_by(account: Account, posture: Posture) -> Reading | None:
+def decided_by(account: Account, snapshot: Snapshot) -> Reading | None:
     """The rule that decides what an account meets."""
     which = {ElevationSubject.BUILT_IN: "builtin_gives", ElevationSubject.ADMINISTRATOR: "administrator_gives"}
-    key = which.get(elevator(account, posture), "standard_gives")
-    return posture.readings.get(f"elevation.{key}")
+    key = which.get(elevator(account, snapshot), "standard_gives")
+    return snapshot.readings.get(f"elevation.{key}")
 
 
-def granted_by(account: Account, posture: Posture) -> tuple[Source, ...]:
+def granted_by(account: Account, snapshot: Snapshot) -> tuple[Source, ...]:
     """The lines that give an account administration, by itself or by its groups."""
     found = {str(source): source for source in account.granted_by}
     for name in account.groups:
-        group = posture.group(name) if name in posture.administering else None
+        group = snapshot.group(name) if name in snapshot.administering else None
         lines = (group.granted_by or (group.source,)) if group is not None else ()
         found |= {str(source): source for source in lines if source is not None}
     return tuple(found.values())
 
 
-def _values(posture: Posture) -> dict[str, Value]:
+def _values(snapshot: Snapshot) -> dict[str, Value]:
     found: dict[str, Value] = {}
-    for rule_id, reading in posture.readings.items():
+    for rule_id, reading in snapshot.readings.items():
         if rule_id.startswith("elevation.") and reading.value is not None and reading.enforced:
             found[rule_id] = reading.value
     return found

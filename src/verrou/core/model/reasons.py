@@ -23,7 +23,7 @@ from verrou.core.model.ageing import expired, usable_until
 from verrou.core.model.elevation import PromptOutcome, decided_by, elevation_outcome, granted_by, is_the_system
 from verrou.core.model.facts import Account, Builtin, Grant, PasswordState, Reading, Role, Source
 from verrou.core.model.known import Known
-from verrou.core.model.posture import Posture
+from verrou.core.model.snapshot import Snapshot
 from verrou.core.model.ways import EVERYBODY, AccessListEntry, EntryPoint, Principals, Route
 from verrou.core.model.words import counted, joined
 from verrou.core.values import EVERYBODY as ALL
@@ -60,31 +60,31 @@ class Why:
         return self.answer is Known.YES
 
 
-def why(account: Account, way: Route, posture: Posture) -> Why:
+def why(account: Account, way: Route, snapshot: Snapshot) -> Why:
     """Why an account gets in by a way right now, or does not."""
-    about_account = list(_about_account(account, posture))
-    gates = [gate for gate in posture.entry_points if gate.way is way]
+    about_account = list(_about_account(account, snapshot))
+    gates = [gate for gate in snapshot.entry_points if gate.way is way]
     if not gates:
         none = Reason(
             False, f"this machine does not offer sign-in {way.phrase}", change="nothing; this machine has no such route"
         )
         return Why(account.name, way, Known.NO, (none, *(r for r in about_account if not r.helps)))
-    found = [(gate, None if locked(account, posture) else admitted(account, gate, posture)) for gate in gates]
+    found = [(gate, None if locked(account, snapshot) else admitted(account, gate, snapshot)) for gate in gates]
     open_gates = [gate for gate, how in found if how in KNOWN_TO_OPEN]
     against = [reason for reason in about_account if not reason.helps]
     if open_gates:
         about_account = [reason for reason in about_account if reason.helps]
-        by_gate = [(list(_lets_in(account, gate, posture)), _opened(account, gate, posture)) for gate in open_gates]
+        by_gate = [(list(_lets_in(account, gate, snapshot)), _opened(account, gate, snapshot)) for gate in open_gates]
         keeps = [reason for lets_in, _ in by_gate for reason in lets_in]
         chain = [*about_account, *(reason for lets_in, shown in by_gate for reason in _in_one(lets_in, shown))]
         return Why(account.name, way, Known.YES, tuple(dict.fromkeys(chain)), tuple(dict.fromkeys(keeps)))
     if doubtful := [gate for gate, how in found if how is Credential.UNKNOWN]:
-        asks_with = posture.machine.asks_with
+        asks_with = snapshot.machine.asks_with
         chain = [_decided(account, gate, "" if gate.unasked else asks_with) for gate in doubtful]
         return Why(account.name, way, Known.UNKNOWN, tuple(dict.fromkeys(chain)))
     about = [gate for gate in gates if not (gate.unasked and gate.decided_by(account) in gate.passes)]
     for gate in about or gates:
-        against += _keeps_out(account, gate, posture)
+        against += _keeps_out(account, gate, snapshot)
     return Why(account.name, way, Known.NO, tuple(dict.fromkeys(against)))
 
 
@@ -98,26 +98,26 @@ def _decided(account: Account, gate: EntryPoint, asks_with: str = "") -> Reason:
     return Reason(helps, found.says, found.source or gate.source, "" if helps else change)
 
 
-def why_administrator(account: Account, posture: Posture) -> Why:
+def why_administrator(account: Account, snapshot: Snapshot) -> Why:
     """Why an account may administer once it is in, or may not; and what it would meet."""
-    met, rule = elevation_outcome(account, posture), decided_by(account, posture)
+    met, rule = elevation_outcome(account, snapshot), decided_by(account, snapshot)
     asked = Reason(met is not PromptOutcome.DENIED, f"to elevate, {MET_WORDS[met]}", rule.source if rule else None)
     lines = [
-        Reason(True, f"administrator rights come from {_given_by(account, source, posture)}", source)
-        for source in granted_by(account, posture)
+        Reason(True, f"administrator rights come from {_given_by(account, source, snapshot)}", source)
+        for source in granted_by(account, snapshot)
     ]
-    if not lines and (account.builtin is Builtin.ADMIN or is_the_system(account, posture)):
+    if not lines and (account.builtin is Builtin.ADMIN or is_the_system(account, snapshot)):
         said = "it is the built-in administrator" if account.builtin else "it has the ID of the built-in administrator"
         lines = [Reason(True, said, account.source)]
-    if administers(account, posture) or role_of(account, posture) is Role.ADMINISTRATOR:
+    if administers(account, snapshot) or role_of(account, snapshot) is Role.ADMINISTRATOR:
         return Why(account.name, ELEVATE, Known.YES, (*lines, asked), tuple(lines))
-    if known_role(account, posture) is Known.UNKNOWN:
+    if known_role(account, snapshot) is Known.UNKNOWN:
         said = f"it is not known whether a line makes {account.name} an administrator"
         if rule is not None and rule.source is None and rule.reason:
             said += f": {rule.reason}"
-        reason = Reason(False, said, rule.source if rule else None, _to_know(posture, rule))
+        reason = Reason(False, said, rule.source if rule else None, _to_know(snapshot, rule))
         return Why(account.name, ELEVATE, Known.UNKNOWN, (reason,))
-    against = [_not_given(account, posture)]
+    against = [_not_given(account, snapshot)]
     if account.may_run:
         some = joined(account.may_run)
         against.append(Reason(True, f"it can run some commands as root: {some}", next(iter(account.granted_by), None)))
@@ -128,20 +128,20 @@ def why_administrator(account: Account, posture: Posture) -> Why:
     return Why(account.name, ELEVATE, Known.NO, tuple(against))
 
 
-def _to_know(posture: Posture, rule: Reading | None) -> str:
+def _to_know(snapshot: Snapshot, rule: Reading | None) -> str:
     """What would have to be done to know who administers."""
     if rule is not None and rule.remedy:
         return rule.remedy
     where = str(rule.source.where) if rule is not None and rule.source is not None else "where that is set"
-    return _look_at(where, posture.machine.asks_with)
+    return _look_at(where, snapshot.machine.asks_with)
 
 
 def _look_at(where: str, asks_with: str) -> str:
     return f"look at {where}" + (f", or have the system itself asked: {asks_with}" if asks_with else "")
 
 
-def _not_given(account: Account, posture: Posture) -> Reason:
-    group = posture.group_with(Grant.ADMINISTRATION)
+def _not_given(account: Account, snapshot: Snapshot) -> Reason:
+    group = snapshot.group_with(Grant.ADMINISTRATION)
     joins = shlex.join(("verrou", "group", "join", group.name, account.name)) if group is not None else ""
     change = joins if group is not None else "a line that makes it an administrator"
     if Grant.ADMINISTRATION in account.denied_grants:
@@ -149,9 +149,9 @@ def _not_given(account: Account, posture: Posture) -> Reason:
     return Reason(False, f"no group or configuration line makes {account.name} administration", account.source, change)
 
 
-def _given_by(account: Account, source: Source, posture: Posture) -> str:
+def _given_by(account: Account, source: Source, snapshot: Snapshot) -> str:
     for name in account.groups:
-        group = posture.group(name) if name in posture.administering else None
+        group = snapshot.group(name) if name in snapshot.administering else None
         if group is not None and source in (*group.granted_by, group.source):
             return f"group {name}, of which it is a member"
     return "a line that names it"
@@ -167,7 +167,7 @@ MET_WORDS = {
 }
 
 
-def _about_account(account: Account, posture: Posture) -> Iterator[Reason]:
+def _about_account(account: Account, snapshot: Snapshot) -> Iterator[Reason]:
     """What holds for every way."""
     name, source, typed = account.name, account.source, shlex.quote(account.name)
     if account.enabled:
@@ -178,23 +178,23 @@ def _about_account(account: Account, posture: Posture) -> Iterator[Reason]:
     if not account.may_sign_in:
         said = account.shell_fault or "its login shell does not allow sign-in"
         yield Reason(False, said, source, f"verrou account change {typed} --shell /bin/bash")
-    if expired(account, posture, posture.machine.now.date()):
-        until = usable_until(account, posture)
+    if expired(account, snapshot, snapshot.machine.now.date()):
+        until = usable_until(account, snapshot)
         yield Reason(False, f"{name} expired after {until}", source, f"verrou account change {typed} --until never")
-    if locked(account, posture):
+    if locked(account, snapshot):
         by_itself = account.locked_until != datetime.max
         change = f"verrou account unlock {typed}" + (", or the lock ends by itself" if by_itself else "")
         yield Reason(
             False, f"{name} is locked after {counted(account.failed_attempts, 'failed attempt')}", source, change
         )
-    if barred(account, posture):
-        reading = posture.readings["population.linked_identities"]
+    if barred(account, snapshot):
+        reading = snapshot.readings["population.linked_identities"]
         said = f"{name} is linked to an online identity, and this machine does not let such accounts sign in"
         change = "verrou rule set population.linked_identities=existing-only"
         yield Reason(False, said, reading.source, change)
 
 
-def _lets_in(account: Account, gate: EntryPoint, posture: Posture) -> Iterator[Reason]:
+def _lets_in(account: Account, gate: EntryPoint, snapshot: Snapshot) -> Iterator[Reason]:
     """Each line and each membership that alone would let the account through the gate."""
     by = f" ({joined(gate.services)})" if gate.services else ""
     if account.name in gate.admissions:
@@ -240,7 +240,7 @@ def _in_one(lets_in: list[Reason], shown: Reason) -> Iterator[Reason]:
         yield shown
 
 
-def _opened(account: Account, gate: EntryPoint, posture: Posture) -> Reason:
+def _opened(account: Account, gate: EntryPoint, snapshot: Snapshot) -> Reason:
     """What the account shows at an open gate."""
     words = {
         Credential.AUTOMATIC: "no credential is needed",
@@ -251,13 +251,13 @@ def _opened(account: Account, gate: EntryPoint, posture: Posture) -> Reason:
     }
     if account.name in gate.admissions:
         return _decided(account, gate)
-    how = accepted_credential(account, gate, posture)
+    how = accepted_credential(account, gate, snapshot)
     assert how is not None
     source = gate.source if how in (Credential.AUTOMATIC, Credential.NAME) else account.source
     return Reason(True, words[how], source)
 
 
-def _keeps_out(account: Account, gate: EntryPoint, posture: Posture) -> Iterator[Reason]:
+def _keeps_out(account: Account, gate: EntryPoint, snapshot: Snapshot) -> Iterator[Reason]:
     """What stands against the account at one gate."""
     by = f"{gate.way} ({joined(gate.services)})" if gate.services else str(gate.way)
     if account.name in gate.admissions:
@@ -267,9 +267,9 @@ def _keeps_out(account: Account, gate: EntryPoint, posture: Posture) -> Iterator
     if decides is not None and not decides.lets_in:
         yield Reason(
             False,
-            _turned_away(account, gate, decides, by, posture),
+            _turned_away(account, gate, decides, by, snapshot),
             decides.source or gate.source,
-            _opens_again(account, gate, decides, posture),
+            _opens_again(account, gate, decides, snapshot),
         )
     if gate.keys_only.contains(account) or not gate.passwords:
         if not account.keys:
@@ -278,16 +278,16 @@ def _keeps_out(account: Account, gate: EntryPoint, posture: Posture) -> Iterator
     elif account.password is PasswordState.NONE:
         said = f"{account.name} has no usable password"
         yield Reason(False, said, account.source, f"verrou account password {shlex.quote(account.name)}")
-    elif account.password is PasswordState.BLANK and not (gate.blank and gate.way in blank_ways(posture)):
-        reading = posture.readings.get("password.blank_accepted")
+    elif account.password is PasswordState.BLANK and not (gate.blank and gate.way in blank_ways(snapshot)):
+        reading = snapshot.readings.get("password.blank_accepted")
         source = gate.source if not gate.blank or reading is None else reading.source
         said = f"its password is blank, which {by} does not accept"
         yield Reason(False, said, source, f"verrou account password {shlex.quote(account.name)}")
 
 
-def _turned_away(account: Account, gate: EntryPoint, decides: AccessListEntry, by: str, posture: Posture) -> str:
+def _turned_away(account: Account, gate: EntryPoint, decides: AccessListEntry, by: str, snapshot: Snapshot) -> str:
     allowed = _allowed_by(gate, decides)
-    if allowed is not None and _list_of(gate, decides, posture) == "allowed":
+    if allowed is not None and _list_of(gate, decides, snapshot) == "allowed":
         return f"{by} allows only {joined(allowed) or 'no one'}, and {account.name} is not one of them"
     if decides.who[0] == EVERYBODY:
         return f"everyone is denied sign-in by {by}"
@@ -316,11 +316,11 @@ def _in_words(circle: Principals) -> Iterator[str]:
     yield from (f"accounts like {pattern.text}" for pattern in circle.account_patterns)
 
 
-def _opens_again(account: Account, gate: EntryPoint, decides: AccessListEntry, posture: Posture) -> str:
+def _opens_again(account: Account, gate: EntryPoint, decides: AccessListEntry, snapshot: Snapshot) -> str:
     """What would let an account through a line that keeps it out: a command that does so, where there is one."""
-    key = _list_of(gate, decides, posture)
+    key = _list_of(gate, decides, snapshot)
     rule_id = f"logon.{gate.way}.{key}"
-    reading, source = posture.readings.get(rule_id), decides.source or gate.source
+    reading, source = snapshot.readings.get(rule_id), decides.source or gate.source
     names = reading.value if reading is not None else None
     if not decides.settable or not isinstance(names, frozenset) or (ALL in names and key == "allowed"):
         return f"change {source}" if source is not None else ""
@@ -329,11 +329,11 @@ def _opens_again(account: Account, gate: EntryPoint, decides: AccessListEntry, p
     return shlex.join(("verrou", "rule", "set", f"{rule_id}={','.join(sorted(wanted)) or 'nobody'}"))
 
 
-def _list_of(gate: EntryPoint, decides: AccessListEntry, posture: Posture) -> str:
+def _list_of(gate: EntryPoint, decides: AccessListEntry, snapshot: Snapshot) -> str:
     """Which of the two lists of a way a line stands for. One that turns everybody away is the end of the list of those
     who may come, unless the list of those who may not is read as everybody."""
     if decides.who[0] != EVERYBODY:
         return "denied"
-    denied = posture.readings.get(f"logon.{gate.way}.denied")
+    denied = snapshot.readings.get(f"logon.{gate.way}.denied")
     everybody = denied is not None and isinstance(denied.value, frozenset) and ALL in denied.value
     return "denied" if everybody and decides.who == (EVERYBODY,) else "allowed"

@@ -4,8 +4,8 @@ from attrs import frozen
 
 from verrou.core.model.access import Credential, accepted_credential, admitted, is_person, routes_now, signed_in_unasked
 from verrou.core.model.facts import Account, Builtin, Reading, Source, Status
-from verrou.core.model.posture import Posture
 from verrou.core.model.reasons import why
+from verrou.core.model.snapshot import Snapshot
 from verrou.core.model.ways import Route
 from verrou.core.values import EVERYBODY, GROUP
 
@@ -41,63 +41,63 @@ class Screens:
     refused: tuple[DeniedAccount, ...]
 
 
-def screens_of(posture: Posture) -> Screens:
+def screens_of(snapshot: Snapshot) -> Screens:
     """What the sign-in screen would show and refuse right now."""
-    people = [account for account in posture.accounts if is_person(account)]
-    by_console = {account.name: Route.CONSOLE in routes_now(account, posture) for account in people}
+    people = [account for account in snapshot.accounts if is_person(account)]
+    by_console = {account.name: Route.CONSOLE in routes_now(account, snapshot) for account in people}
     refused = [
-        DeniedAccount(account.name, next((r.says for r in why(account, Route.CONSOLE, posture).chain), "denied"))
+        DeniedAccount(account.name, next((r.says for r in why(account, Route.CONSOLE, snapshot).chain), "denied"))
         for account in people
         if not by_console[account.name]
     ]
-    without = [a.name for a in people if by_console[a.name] and _without_password(a, posture)]
+    without = [a.name for a in people if by_console[a.name] and _without_password(a, snapshot)]
     return Screens(
-        _listed(people, posture),
-        _last(people, posture),
-        tuple(_unasked(posture)),
+        _listed(people, snapshot),
+        _last(people, snapshot),
+        tuple(_unasked(snapshot)),
         tuple(without),
         tuple(refused),
     )
 
 
-def _known(posture: Posture, rule_id: str) -> Reading | None:
-    reading = posture.readings.get(rule_id)
+def _known(snapshot: Snapshot, rule_id: str) -> Reading | None:
+    reading = snapshot.readings.get(rule_id)
     return reading if reading is not None and reading.status is Status.READ and reading.enforced else None
 
 
-def _listed(people: list[Account], posture: Posture) -> tuple[str, ...] | None:
-    reading = _known(posture, "screen.hidden_accounts")
+def _listed(people: list[Account], snapshot: Snapshot) -> tuple[str, ...] | None:
+    reading = _known(snapshot, "screen.hidden_accounts")
     hidden = reading.value if reading is not None else None
     if not isinstance(hidden, frozenset) or EVERYBODY in hidden:
         return None
     groups = {name.removeprefix(GROUP) for name in hidden if name.startswith(GROUP)}
-    there = [a for a in people if (a.enabled or posture.machine.lists_disabled) and a.may_sign_in]
-    if posture.machine.admin_left_out:  # it is the system itself, and no person
+    there = [a for a in people if (a.enabled or snapshot.machine.lists_disabled) and a.may_sign_in]
+    if snapshot.machine.admin_left_out:  # it is the system itself, and no person
         there = [a for a in there if a.builtin is not Builtin.ADMIN]
     return tuple(a.name for a in there if a.name not in hidden and not groups & set(a.groups))
 
 
-def _last(people: list[Account], posture: Posture) -> str:
-    reading = _known(posture, "screen.shows_last_account")
+def _last(people: list[Account], snapshot: Snapshot) -> str:
+    reading = _known(snapshot, "screen.shows_last_account")
     seen = [account for account in people if account.last_sign_in is not None]
     if reading is None or reading.value is not True or not seen:
         return ""
     return max(seen, key=lambda account: account.last_sign_in.timestamp() if account.last_sign_in else 0.0).name
 
 
-def _unasked(posture: Posture) -> list[AutomaticSignIn]:
+def _unasked(snapshot: Snapshot) -> list[AutomaticSignIn]:
     found = []
-    for gate in posture.entry_points:
+    for gate in snapshot.entry_points:
         if not gate.unasked:
             continue
-        names = [a.name for a in posture.accounts if signed_in_unasked(a, gate, posture)]
-        perhaps = [a.name for a in posture.accounts if admitted(a, gate, posture) is Credential.UNKNOWN]
+        names = [a.name for a in snapshot.accounts if signed_in_unasked(a, gate, snapshot)]
+        perhaps = [a.name for a in snapshot.accounts if admitted(a, gate, snapshot) is Credential.UNKNOWN]
         if perhaps:
             found.append(
                 AutomaticSignIn(perhaps[0] if len(perhaps) == 1 else "", gate.unasked, gate.source, known=False)
             )
         found += [AutomaticSignIn(name, gate.unasked, gate.source) for name in names]
-        there = any(gate.decided_by(a) not in gate.passes for a in posture.accounts)
+        there = any(gate.decided_by(a) not in gate.passes for a in snapshot.accounts)
         if not names and not perhaps and not there:
             named = [name for each in gate.passes for circle in each.who[1:] for name in circle.accounts]
             says = f"{gate.unasked}, though there is no account {named[0]}" if named else gate.unasked
@@ -105,6 +105,6 @@ def _unasked(posture: Posture) -> list[AutomaticSignIn]:
     return found
 
 
-def _without_password(account: Account, posture: Posture) -> bool:
-    console = [gate for gate in posture.entry_points if gate.way is Route.CONSOLE]
-    return any(accepted_credential(account, gate, posture) in (Credential.NAME, Credential.BLANK) for gate in console)
+def _without_password(account: Account, snapshot: Snapshot) -> bool:
+    console = [gate for gate in snapshot.entry_points if gate.way is Route.CONSOLE]
+    return any(accepted_credential(account, gate, snapshot) in (Credential.NAME, Credential.BLANK) for gate in console)

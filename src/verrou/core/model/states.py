@@ -7,7 +7,7 @@ from verrou.core.model.access import gets_in, is_person, locked, routes_of
 from verrou.core.model.acting import goes_on
 from verrou.core.model.ageing import expired, must_change, password_ages, usable_until
 from verrou.core.model.facts import Account, PasswordState
-from verrou.core.model.posture import Posture
+from verrou.core.model.snapshot import Snapshot
 from verrou.core.model.words import counted, joined
 
 
@@ -38,47 +38,47 @@ class AccountState(StrEnum):
     SIGNED_IN = "signed-in"
 
 
-def states_of(account: Account, posture: Posture) -> Mapping[AccountState, str]:
+def states_of(account: Account, snapshot: Snapshot) -> Mapping[AccountState, str]:
     """What is out of the ordinary about an account, the most severe first, each with its words for a table."""
-    found = {state: _words(state, account, posture) for state in AccountState}
+    found = {state: _words(state, account, snapshot) for state in AccountState}
     return {state: words for state, words in found.items() if words}
 
 
-def _words(state: AccountState, account: Account, posture: Posture) -> str:
+def _words(state: AccountState, account: Account, snapshot: Snapshot) -> str:
     """How a state is told; nothing where the account is not in it."""
-    now = posture.machine.now
-    past_end = expired(account, posture, now.date())
+    now = snapshot.machine.now
+    past_end = expired(account, snapshot, now.date())
     match state:
         case AccountState.SAME_IDENTITY:
-            twin = next((other for other in posture.by_identity[account.identity] if other is not account), None)
+            twin = next((other for other in snapshot.by_identity[account.identity] if other is not account), None)
             return f"same ID as {twin.name}" if twin is not None else ""
         case AccountState.BLANK:
             return "blank password" if account.password is PasswordState.BLANK and account.enabled else ""
         case AccountState.CAN_SIGN_IN:
-            return "can sign in" if not is_person(account) and gets_in(account, posture) else ""
+            return "can sign in" if not is_person(account) and gets_in(account, snapshot) else ""
         case AccountState.OPEN_BY_KEY:
-            return "disabled, but can still sign in" if not account.enabled and routes_of(account, posture) else ""
+            return "disabled, but can still sign in" if not account.enabled and routes_of(account, snapshot) else ""
         case AccountState.DISABLED:
             return "" if account.enabled else "disabled"
         case AccountState.NO_PASSWORD:
             without = account.enabled and account.password is PasswordState.NONE and is_person(account)
             return "no usable password" if without else ""
         case AccountState.EXPIRED:
-            return f"expired after {usable_until(account, posture)}" if past_end else ""
+            return f"expired after {usable_until(account, snapshot)}" if past_end else ""
         case AccountState.UNTIL:
             return f"until {account.until}" if account.until is not None and account.enabled and not past_end else ""
         case AccountState.LOCKED:
             until = account.locked_until
-            if until is None or not locked(account, posture):
+            if until is None or not locked(account, snapshot):
                 return ""
             return "locked until unlocked" if until.year == 9999 else f"locked until {until:%H:%M}"
         case AccountState.PASSWORD_DUE:
-            return "password change due" if must_change(account, posture, now.date()) else ""
+            return "password change due" if must_change(account, snapshot, now.date()) else ""
         case AccountState.FIXED:
             return "password fixed" if account.cannot_change else ""
         case AccountState.DOES_NOT_AGE:
             set_and_open = account.enabled and account.password is PasswordState.SET
-            return "exempt from password ageing" if set_and_open and not password_ages(account, posture) else ""
+            return "exempt from password ageing" if set_and_open and not password_ages(account, snapshot) else ""
         case AccountState.HINT:
             return "hint" if account.hint and useful_hint(account.hint) else ""
         case AccountState.QUESTIONS:
@@ -97,7 +97,7 @@ def _words(state: AccountState, account: Account, posture: Posture) -> str:
             return f"its key signs in to {joined(opened)}" if opened else ""
         case AccountState.STILL_ACTS:
             return (
-                "still runs jobs" if is_person(account) and not gets_in(account, posture) and goes_on(account) else ""
+                "still runs jobs" if is_person(account) and not gets_in(account, snapshot) and goes_on(account) else ""
             )
         case AccountState.WRONG_TRIES:
             return counted(account.failed_attempts, "failed attempt") if account.failed_attempts else ""

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from functools import reduce
 
 from verrou.core.baseline import WantedAccount, WantedGroup
-from verrou.core.model import Account, AccountName, Detail, Effect, PasswordState, Posture, Role, joined
+from verrou.core.model import Account, AccountName, Detail, Effect, PasswordState, Role, Snapshot, joined
 from verrou.core.model.access import doubts, known_role, role_of, routes_of, routes_unknown, signed_in_unasked
 from verrou.core.model.known import Known
 from verrou.core.model.ways import Route
@@ -15,20 +15,20 @@ from verrou.core.plan.steps import CreateGroup, Join, Leave, SetEnabled, SetEnd,
 from verrou.core.rules import setting
 
 
-def group_gaps(posture: Posture, wanted: WantedGroup, coming: frozenset[AccountName]) -> Iterator[Gap]:
+def group_gaps(snapshot: Snapshot, wanted: WantedGroup, coming: frozenset[AccountName]) -> Iterator[Gap]:
     """What a declared group lacks. ``coming`` are accounts that the baseline makes."""
-    name, group = wanted.name, posture.group_called(wanted.name)
+    name, group = wanted.name, snapshot.group_called(wanted.name)
     if group is None:
         if name.isdigit():
             advice = f"there is no group with ID {name}, and an ID cannot be chosen. Name the group"
             yield Gap(name, Fact.THERE, False, True, manual=advice)
             return
-        note = wanted.note if Detail.GROUP_NOTE in posture.machine.details else ""
+        note = wanted.note if Detail.GROUP_NOTE in snapshot.machine.details else ""
         yield Gap(name, Fact.THERE, False, True, (CreateGroup(name, note),))
     for member in wanted.members:
         if group is not None and member in group.members:
             continue
-        if member in posture.by_name or member in coming:
+        if member in snapshot.by_name or member in coming:
             yield Gap(name, Fact.MEMBERS, None, member, (Join(member, group.name if group else name),))
         else:
             advice = f"there is no account {member} that could join {name}"
@@ -38,23 +38,23 @@ def group_gaps(posture: Posture, wanted: WantedGroup, coming: frozenset[AccountN
             yield Gap(name, Fact.MEMBERS, member, None, (Leave(member, group.name if group else name),))
 
 
-def account_gaps(posture: Posture, wanted: WantedAccount) -> Iterator[Gap]:
+def account_gaps(snapshot: Snapshot, wanted: WantedAccount) -> Iterator[Gap]:
     """In what a declared account differs from what is there; the whole of it, where it is missing."""
     name = wanted.name
-    account = posture.by_name.get(name)
+    account = snapshot.by_name.get(name)
     if account is None:
         if wanted.enabled:
-            yield _creation(posture, wanted)
+            yield _creation(snapshot, wanted)
         return
-    role, coming = role_of(account, posture), posture
+    role, coming = role_of(account, snapshot), snapshot
     if role is not wanted.role:
         try:
-            steps = tuple(role_steps(posture, name, wanted.role))
+            steps = tuple(role_steps(snapshot, name, wanted.role))
             yield Gap(name, Fact.ROLE, role, wanted.role, steps)
-            coming = reduce(lambda before, step: predict(step, before), steps, posture)
+            coming = reduce(lambda before, step: predict(step, before), steps, snapshot)
         except NoWay as reason:
             yield Gap(name, Fact.ROLE, role, wanted.role, manual=str(reason))
-    should_be_open = wanted.is_open(posture.machine.now.date())
+    should_be_open = wanted.is_open(snapshot.machine.now.date())
     blank = account.password is PasswordState.BLANK and wanted.password != "blank"
     if blank and (should_be_open or account.enabled):
         opened = "" if account.enabled or not should_be_open else f", then verrou account enable {name}"
@@ -70,41 +70,41 @@ def account_gaps(posture: Posture, wanted: WantedAccount) -> Iterator[Gap]:
         step = SetFlags(name, cannot_change=wanted.cannot_change)
         yield Gap(name, Fact.FIXED, account.cannot_change, wanted.cannot_change, (step,))
     if wanted.routes:
-        yield from _ways(posture, coming, account, wanted)
-    gets_in = routes_of(account, posture) or routes_unknown(account, posture)
-    if should_be_open and account.enabled and posture.entry_points and not gets_in and not blank:
+        yield from _ways(snapshot, coming, account, wanted)
+    gets_in = routes_of(account, snapshot) or routes_unknown(account, snapshot)
+    if should_be_open and account.enabled and snapshot.entry_points and not gets_in and not blank:
         advice = f"verrou why {name} console says what denies it, and what would allow it"
         yield Gap(name, Fact.ROUTES, (), wanted.routes, manual=advice)
 
 
-def account_doubts(posture: Posture, wanted: WantedAccount) -> Iterator[str]:
+def account_doubts(snapshot: Snapshot, wanted: WantedAccount) -> Iterator[str]:
     """What is not known of a declared account, so that nobody can say that it is as it should be."""
-    account = posture.by_name.get(wanted.name)
+    account = snapshot.by_name.get(wanted.name)
     if account is None:
         return
-    if known_role(account, posture) is Known.UNKNOWN:
-        reading = posture.readings.get("elevation.standard_gives")
+    if known_role(account, snapshot) is Known.UNKNOWN:
+        reading = snapshot.readings.get("elevation.standard_gives")
         why = f" ({reading.reason})" if reading is not None and reading.reason else ""
         yield f"whether {account.name} has administrator rights could not be read{why}"
     if account.password is PasswordState.UNKNOWN:
         yield f"the password of {account.name} could not be read"
-    for way in routes_unknown(account, posture):
-        if (wanted.routes and way not in wanted.routes) or not routes_of(account, posture):
-            yield f"whether it can sign in {way.phrase} is not known: {joined(doubts(account, way, posture))}"
+    for way in routes_unknown(account, snapshot):
+        if (wanted.routes and way not in wanted.routes) or not routes_of(account, snapshot):
+            yield f"whether it can sign in {way.phrase} is not known: {joined(doubts(account, way, snapshot))}"
 
 
-def _ways(today: Posture, posture: Posture, account: Account, wanted: WantedAccount) -> Iterator[Gap]:
+def _ways(today: Snapshot, snapshot: Snapshot, account: Account, wanted: WantedAccount) -> Iterator[Gap]:
     """Leave the groups that open a way that should be shut, where they do nothing else; any other way turns the account
-    away by name, where the machine keeps such a list. What signs it in unasked is another rule's. ``posture`` is the
+    away by name, where the machine keeps such a list. What signs it in unasked is another rule's. ``snapshot`` is the
     machine once the account amounts to what it should, which closes some ways by itself."""
     open_ways = routes_of(account, today)
     further = [way for way in open_ways if way not in wanted.routes]
-    account = posture.by_name[account.name]
+    account = snapshot.by_name[account.name]
     steps: list[Step] = []
     advice = []
-    for way in (way for way in routes_of(account, posture) if way not in wanted.routes):
-        gates = [gate for gate in posture.entry_points if gate.way is way]
-        by_itself = next((gate for gate in gates if signed_in_unasked(account, gate, posture)), None)
+    for way in (way for way in routes_of(account, snapshot) if way not in wanted.routes):
+        gates = [gate for gate in snapshot.entry_points if gate.way is way]
+        by_itself = next((gate for gate in gates if signed_in_unasked(account, gate, snapshot)), None)
         if by_itself is not None:
             advice.append(
                 f"{account.name} is signed in automatically {way.phrase} ({by_itself.source}). "
@@ -112,9 +112,9 @@ def _ways(today: Posture, posture: Posture, account: Account, wanted: WantedAcco
             )
             continue
         opening = [group for group in account.groups if gates[0].opened_by(group)]
-        if opening and not any(posture.granting.get(group) for group in opening):
+        if opening and not any(snapshot.granting.get(group) for group in opening):
             steps += [Leave(account.name, group) for group in opening]
-        elif (denial := _denial(posture, account, way)) is not None:
+        elif (denial := _denial(snapshot, account, way)) is not None:
             steps.append(denial)
         else:
             by = gates[0].source or "the machine allows everyone to sign in"
@@ -123,25 +123,25 @@ def _ways(today: Posture, posture: Posture, account: Account, wanted: WantedAcco
         yield Gap(account.name, Fact.ROUTES, open_ways, wanted.routes, tuple(steps), "; ".join(advice))
 
 
-def _denial(posture: Posture, account: Account, way: Route) -> SetRules | None:
+def _denial(snapshot: Snapshot, account: Account, way: Route) -> SetRules | None:
     """The account among those whom a way turns away; None where the machine keeps no such list."""
     rule_id = f"logon.{way}.denied"
-    reading, takes = posture.readings.get(rule_id), posture.takes.get(rule_id)
+    reading, takes = snapshot.readings.get(rule_id), snapshot.takes.get(rule_id)
     if reading is None or not isinstance(reading.value, frozenset) or takes is None or takes.cannot:
         return None
     return SetRules((setting(rule_id, reading.value | {str(account.name)}),))
 
 
-def _creation(posture: Posture, wanted: WantedAccount) -> Gap:
+def _creation(snapshot: Snapshot, wanted: WantedAccount) -> Gap:
     def gap(steps: tuple[Step, ...] = (), by_hand: str = "") -> Gap:
         return Gap(wanted.name, Fact.THERE, None, wanted.role, steps, by_hand)
 
     if wanted.password == "keep":
         return gap(by_hand=f'{wanted.name} is to be made, so password = "keep" has no meaning; use "ask" or "generate"')
-    details = posture.machine.details
+    details = snapshot.machine.details
     try:
         steps = new_account(
-            posture,
+            snapshot,
             wanted.name,
             wanted.role,
             password=wanted.password,

@@ -17,8 +17,8 @@ from verrou.core.model import (
     GroupName,
     Origin,
     PasswordState,
-    Posture,
     Reading,
+    Snapshot,
     unreadable,
 )
 from verrou.core.model.acting import lasting_acts
@@ -52,73 +52,73 @@ from verrou.core.values import EVERYBODY, GROUP, Value
 N = TypeVar("N", bound=str)
 
 
-def predict(step: Step, posture: Posture) -> Posture:
+def predict(step: Step, snapshot: Snapshot) -> Snapshot:
     """The machine after the step, as far as the facts tell."""
     match step:
         case SetRules():
-            return _rules_set(step, posture)
+            return _rules_set(step, snapshot)
         case CreateAccount():
-            return _account_made(step, posture)
+            return _account_made(step, snapshot)
         case SetEnabled():
-            return _enabled(step, posture)
+            return _enabled(step, snapshot)
         case Remove():
-            return _removed(step, posture)
+            return _removed(step, snapshot)
         case StopJobs():
-            return _changed(posture, step.account, lambda a: evolve(a, acts=lasting_acts(a)))
+            return _changed(snapshot, step.account, lambda a: evolve(a, acts=lasting_acts(a)))
         case TrySignIn():
-            return posture
+            return snapshot
         case Rename():
-            return _renamed(step, posture)
+            return _renamed(step, snapshot)
         case Join():
-            return _member(posture, step.account, step.group, joins=True)
+            return _member(snapshot, step.account, step.group, joins=True)
         case Leave():
-            return _member(posture, step.account, step.group, joins=False)
+            return _member(snapshot, step.account, step.group, joins=False)
         case SetPassword():
-            return _password_given(step, posture)
+            return _password_given(step, snapshot)
         case Unlock():
-            return _changed(posture, step.account, lambda a: evolve(a, locked_until=None, failed_attempts=0))
+            return _changed(snapshot, step.account, lambda a: evolve(a, locked_until=None, failed_attempts=0))
         case SetEnd():
-            return _changed(posture, step.account, lambda a: evolve(a, until=step.until))
+            return _changed(snapshot, step.account, lambda a: evolve(a, until=step.until))
         case SetFlags():
-            return _flags_set(step, posture)
+            return _flags_set(step, snapshot)
         case SetDetails():
-            return _described(step, posture)
+            return _described(step, snapshot)
         case CreateGroup():
-            return _group_made(step, posture)
+            return _group_made(step, snapshot)
         case RemoveGroup():
-            return _group_removed(step, posture)
+            return _group_removed(step, snapshot)
         case SetGroupNote():
-            return _group_noted(step, posture)
+            return _group_noted(step, snapshot)
         case _:
             assert_never(step)
 
 
-def _rules_set(step: SetRules, posture: Posture) -> Posture:
+def _rules_set(step: SetRules, snapshot: Snapshot) -> Snapshot:
     asked = step.values
-    readings = dict(posture.readings)
+    readings = dict(snapshot.readings)
     for rule_id, value in asked.items():
         leader = next((rule for rule in CATALOGUE.values() if rule_id in rule.set_with), None)
-        led = posture.readings.get(leader.id) if leader is not None and leader.id not in asked else None
+        led = snapshot.readings.get(leader.id) if leader is not None and leader.id not in asked else None
         if rule_id in readings and led is not None and isinstance(led.value, str):
             readings[rule_id] = unreadable(f"it is enforced only if {leader.id if leader else ''} is")
         elif rule_id in readings:
-            before, takes = readings[rule_id], posture.takes.get(rule_id)
+            before, takes = readings[rule_id], snapshot.takes.get(rule_id)
             settled = CATALOGUE[rule_id].kind.resulting(before.value, value)
             readings[rule_id] = _set_to(settled, before, takes is not None and takes.waits)
     for rule_id in set_together_with(asked) - asked.keys():
         if rule_id in readings and _may_be_pulled(rule_id, asked):
             readings[rule_id] = unreadable("this machine may set it together with the others")
     aged = [(rule_id, value) for rule_id, value in asked.items() if rule_id in AGES]
-    accounts, machine = posture.accounts, posture.machine
+    accounts, machine = snapshot.accounts, snapshot.machine
     if aged and machine.ages_by_account:
-        accounts = tuple(_with_ages(account, posture, aged) for account in accounts)
+        accounts = tuple(_with_ages(account, snapshot, aged) for account in accounts)
         days = {rule_id: value.days if isinstance(value, timedelta) else None for rule_id, value in aged}
         machine = evolve(machine, ages_given=tuple((dict(machine.ages_given) | days).items()))
-    posture = evolve(posture, machine=machine, readings=readings, accounts=accounts)
+    snapshot = evolve(snapshot, machine=machine, readings=readings, accounts=accounts)
     ways = {Route(rule_id.split(".")[1]) for rule_id in asked if rule_id.startswith("logon.")}
     return evolve(
-        posture,
-        entry_points=tuple(_through(gate, posture) if gate.way in ways else gate for gate in posture.entry_points),
+        snapshot,
+        entry_points=tuple(_through(gate, snapshot) if gate.way in ways else gate for gate in snapshot.entry_points),
     )
 
 
@@ -129,11 +129,11 @@ def _set_to(value: Value, reading: Reading, waits: bool) -> Reading:
     return evolve(reading, value=value, enforced=True, pending=None, overrides=())
 
 
-def _through(gate: EntryPoint, posture: Posture) -> EntryPoint:
+def _through(gate: EntryPoint, snapshot: Snapshot) -> EntryPoint:
     """A gate as the two lists of its way have it."""
     if gate.unasked:
         return gate
-    allowed, denied = (posture.readings.get(f"logon.{gate.way}.{key}") for key in ("allowed", "denied"))
+    allowed, denied = (snapshot.readings.get(f"logon.{gate.way}.{key}") for key in ("allowed", "denied"))
     passes = []
     if denied is not None and isinstance(denied.value, frozenset) and denied.value:
         passes.append(AccessListEntry(False, (_circle(denied.value),), denied.source, settable=True))
@@ -149,17 +149,17 @@ def _circle(names: frozenset[str]) -> Principals:
     return Principals(tuple(sorted(name for name in names if not name.startswith(GROUP))), tuple(groups))
 
 
-def _with_ages(account: Account, posture: Posture, aged: Sequence[tuple[str, Value]]) -> Account:
+def _with_ages(account: Account, snapshot: Snapshot, aged: Sequence[tuple[str, Value]]) -> Account:
     """The ages of an account that a person signs in with: those that are stricter already stay, unless the rule is
     loosened."""
-    if not is_aged(account, posture):
+    if not is_aged(account, snapshot):
         return account
     changes: dict[str, Any] = {}
     for rule_id, value in aged:
         if rule_id == "password.min_age" and account.cannot_change:
             continue
         fact = AGES[rule_id]
-        kind, reading = CATALOGUE[rule_id].kind, posture.readings.get(rule_id)
+        kind, reading = CATALOGUE[rule_id].kind, snapshot.readings.get(rule_id)
         before = reading.value if reading is not None else None
         days = getattr(account, fact)
         has: Value = (
@@ -171,11 +171,11 @@ def _with_ages(account: Account, posture: Posture, aged: Sequence[tuple[str, Val
     return evolve(account, **changes) if changes else account
 
 
-def _account_made(step: CreateAccount, posture: Posture) -> Posture:
-    if step.account in posture.by_name:
-        return posture
+def _account_made(step: CreateAccount, snapshot: Snapshot) -> Snapshot:
+    if step.account in snapshot.by_name:
+        return snapshot
     state = PasswordState.BLANK if step.password == "blank" else PasswordState.SET
-    ages = dict(posture.machine.ages_given)
+    ages = dict(snapshot.machine.ages_given)
     if ages and step.cannot_change:
         ages = dict.fromkeys(ages, None) | {"password.warn_before": ages["password.warn_before"]}
     made = Account(
@@ -184,7 +184,7 @@ def _account_made(step: CreateAccount, posture: Posture) -> Posture:
         full_name=step.full_name,
         note=step.note,
         password=state,
-        password_changed=None if step.must_change and ages else posture.machine.now.date(),
+        password_changed=None if step.must_change and ages else snapshot.machine.now.date(),
         change_due=step.must_change,
         cannot_change=step.cannot_change,
         until=step.until,
@@ -194,31 +194,31 @@ def _account_made(step: CreateAccount, posture: Posture) -> Posture:
         home_kept=step.home_kept,
         home=step.home,
     )
-    posture = posture.with_account(made)
+    snapshot = snapshot.with_account(made)
     for grant in ROLE_GRANTS[step.role]:
-        if group := posture.group_with(grant):
-            posture = _member(posture, step.account, group.name, joins=True)
-    return posture
+        if group := snapshot.group_with(grant):
+            snapshot = _member(snapshot, step.account, group.name, joins=True)
+    return snapshot
 
 
-def _enabled(step: SetEnabled, posture: Posture) -> Posture:
+def _enabled(step: SetEnabled, snapshot: Snapshot) -> Snapshot:
     def change(account: Account) -> Account:
         blank = account.password is PasswordState.BLANK
-        gone = blank and posture.machine.disabling_clears_blank and not step.enabled
+        gone = blank and snapshot.machine.disabling_clears_blank and not step.enabled
         password = PasswordState.NONE if gone else account.password
         return evolve(account, enabled=step.enabled, password=password)
 
-    return _changed(posture, step.account, change)
+    return _changed(snapshot, step.account, change)
 
 
-def _removed(step: Remove, posture: Posture) -> Posture:
-    groups = tuple(evolve(g, members=_without(g.members, step.account)) for g in posture.groups)
-    left = tuple(account for account in posture.accounts if account.name != step.account)
-    return evolve(posture, accounts=left, groups=groups)
+def _removed(step: Remove, snapshot: Snapshot) -> Snapshot:
+    groups = tuple(evolve(g, members=_without(g.members, step.account)) for g in snapshot.groups)
+    left = tuple(account for account in snapshot.accounts if account.name != step.account)
+    return evolve(snapshot, accounts=left, groups=groups)
 
 
-def _renamed(step: Rename, posture: Posture) -> Posture:
-    renamed = _changed(posture, step.account, lambda account: evolve(account, name=step.new_name))
+def _renamed(step: Rename, snapshot: Snapshot) -> Snapshot:
+    renamed = _changed(snapshot, step.account, lambda account: evolve(account, name=step.new_name))
     groups = tuple(
         evolve(g, members=tuple(step.new_name if m == step.account else m for m in g.members)) for g in renamed.groups
     )
@@ -240,32 +240,32 @@ def _with_circles(gate: EntryPoint, change: Callable[[Principals], Principals]) 
     return evolve(gate, passes=changed(gate.passes), also=tuple(map(changed, gate.also)))
 
 
-def _password_given(step: SetPassword, posture: Posture) -> Posture:
+def _password_given(step: SetPassword, snapshot: Snapshot) -> Snapshot:
     state = PasswordState.BLANK if step.password == "blank" else PasswordState.SET
-    today = posture.machine.now.date()
+    today = snapshot.machine.now.date()
 
     def change(account: Account) -> Account:
-        due = step.must_change and not left_out(account, posture)
-        day = None if due and posture.machine.ages_by_account else today
+        due = step.must_change and not left_out(account, snapshot)
+        day = None if due and snapshot.machine.ages_by_account else today
         return evolve(account, password=state, change_due=due, password_changed=day)
 
-    return _changed(posture, step.account, change)
+    return _changed(snapshot, step.account, change)
 
 
-def _flags_set(step: SetFlags, posture: Posture) -> Posture:
-    return _changed(posture, step.account, lambda account: _marked(step, account, posture))
+def _flags_set(step: SetFlags, snapshot: Snapshot) -> Snapshot:
+    return _changed(snapshot, step.account, lambda account: _marked(step, account, snapshot))
 
 
-def _marked(step: SetFlags, account: Account, posture: Posture) -> Account:
+def _marked(step: SetFlags, account: Account, snapshot: Snapshot) -> Account:
     flags = step.flags
-    if not posture.machine.ages_by_account:
+    if not snapshot.machine.ages_by_account:
         marks: dict[str, Any] = {flag.value: on for flag, on in flags.items()}
         return evolve(account, **marks)
     # Where each account has ages of its own, a mark is nothing but what these say.
-    fresh = dict(posture.machine.ages_given)
+    fresh = dict(snapshot.machine.ages_given)
     due = flags.get(Flag.CHANGE_DUE)
     if due is not None:
-        off = posture.machine.now.date() if account.change_due else account.password_changed
+        off = snapshot.machine.now.date() if account.change_due else account.password_changed
         account = evolve(account, change_due=due, password_changed=None if due else off)
     fixed = flags.get(Flag.CANNOT_CHANGE)
     if fixed is not None:
@@ -276,42 +276,42 @@ def _marked(step: SetFlags, account: Account, posture: Posture) -> Account:
     return account
 
 
-def _described(step: SetDetails, posture: Posture) -> Posture:
+def _described(step: SetDetails, snapshot: Snapshot) -> Snapshot:
     values: dict[str, Any] = {detail.value: text for detail, text in step.details}
     if Detail.RECOVERY_QUESTIONS in values:
         values["recovery_questions"] = ()
-    return _changed(posture, step.account, lambda a: evolve(a, **values))
+    return _changed(snapshot, step.account, lambda a: evolve(a, **values))
 
 
-def _group_made(step: CreateGroup, posture: Posture) -> Posture:
-    if posture.group(step.group):
-        return posture
+def _group_made(step: CreateGroup, snapshot: Snapshot) -> Snapshot:
+    if snapshot.group(step.group):
+        return snapshot
     grants = (Grant.GUEST_USE,) if step.confined else ()
     made = Group(step.group, f"new:{step.group}", grants=grants, note=step.note)
-    posture = evolve(posture, groups=(*posture.groups, made))
+    snapshot = evolve(snapshot, groups=(*snapshot.groups, made))
     if not step.confined:
-        return posture
+        return snapshot
     out = AccessListEntry(False, (Principals(groups=(step.group,)),))
-    gates = tuple(g if g.way is Route.CONSOLE else evolve(g, passes=(out, *g.passes)) for g in posture.entry_points)
-    return evolve(posture, entry_points=gates)
+    gates = tuple(g if g.way is Route.CONSOLE else evolve(g, passes=(out, *g.passes)) for g in snapshot.entry_points)
+    return evolve(snapshot, entry_points=gates)
 
 
-def _group_removed(step: RemoveGroup, posture: Posture) -> Posture:
-    groups = tuple(group for group in posture.groups if group.name != step.group)
+def _group_removed(step: RemoveGroup, snapshot: Snapshot) -> Snapshot:
+    groups = tuple(group for group in snapshot.groups if group.name != step.group)
     accounts = tuple(
-        evolve(a, groups=_without(a.groups, step.group)) if step.group in a.groups else a for a in posture.accounts
+        evolve(a, groups=_without(a.groups, step.group)) if step.group in a.groups else a for a in snapshot.accounts
     )
 
     def without(circle: Principals) -> Principals:
         return evolve(circle, groups=_without(circle.groups, step.group))
 
-    gates = tuple(_with_circles(gate, without) for gate in posture.entry_points)
-    return evolve(posture, groups=groups, accounts=accounts, entry_points=gates)
+    gates = tuple(_with_circles(gate, without) for gate in snapshot.entry_points)
+    return evolve(snapshot, groups=groups, accounts=accounts, entry_points=gates)
 
 
-def _group_noted(step: SetGroupNote, posture: Posture) -> Posture:
-    groups = tuple(evolve(g, note=step.note) if g.name == step.group else g for g in posture.groups)
-    return evolve(posture, groups=groups)
+def _group_noted(step: SetGroupNote, snapshot: Snapshot) -> Snapshot:
+    groups = tuple(evolve(g, note=step.note) if g.name == step.group else g for g in snapshot.groups)
+    return evolve(snapshot, groups=groups)
 
 
 AGES: Mapping[str, str] = {
@@ -322,9 +322,9 @@ AGES: Mapping[str, str] = {
 """The rules that a machine may keep with each account, and the fact that holds them there."""
 
 
-def is_aged(account: Account, posture: Posture) -> bool:
+def is_aged(account: Account, snapshot: Snapshot) -> bool:
     """Whether the ages of passwords are about the account: one that somebody signs in to with a password."""
-    person = account.origin in (Origin.ADDED, Origin.BUILT_IN) and not left_out(account, posture)
+    person = account.origin in (Origin.ADDED, Origin.BUILT_IN) and not left_out(account, snapshot)
     return person and account.password is PasswordState.SET and account.enabled
 
 
@@ -342,20 +342,20 @@ def _without(names: tuple[N, ...], name: N) -> tuple[N, ...]:
     return tuple(other for other in names if other != name)
 
 
-def _changed(posture: Posture, name: str, change: Callable[[Account], Account]) -> Posture:
-    return posture.with_accounts(tuple([change(a) if a.name == name else a for a in posture.accounts]))
+def _changed(snapshot: Snapshot, name: str, change: Callable[[Account], Account]) -> Snapshot:
+    return snapshot.with_accounts(tuple([change(a) if a.name == name else a for a in snapshot.accounts]))
 
 
-def _member(posture: Posture, account: AccountName, group: GroupName, *, joins: bool) -> Posture:
-    if account not in posture.by_name:
-        return posture
-    posture = _changed(
-        posture,
+def _member(snapshot: Snapshot, account: AccountName, group: GroupName, *, joins: bool) -> Snapshot:
+    if account not in snapshot.by_name:
+        return snapshot
+    snapshot = _changed(
+        snapshot,
         account,
         lambda a: evolve(a, groups=_without(a.groups, group) + ((group,) if joins else ())),
     )
     groups = tuple(
         evolve(g, members=_without(g.members, account) + ((account,) if joins else ())) if g.name == group else g
-        for g in posture.groups
+        for g in snapshot.groups
     )
-    return evolve(posture, groups=groups)
+    return evolve(snapshot, groups=groups)

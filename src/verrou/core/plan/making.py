@@ -3,7 +3,7 @@
 from datetime import date
 
 from verrou.core.errors import BadInput
-from verrou.core.model import AccountName, Builtin, Effect, Grant, GroupName, Posture, Role
+from verrou.core.model import AccountName, Builtin, Effect, Grant, GroupName, Role, Snapshot
 from verrou.core.model.access import role_of
 from verrou.core.plan.foresee import predict
 from verrou.core.plan.roles import ROLE_GRANTS, ROLES_COME_FROM
@@ -23,7 +23,7 @@ class NoWay(Exception):
 
 
 def new_account(
-    posture: Posture,
+    snapshot: Snapshot,
     name: AccountName,
     role: Role,
     *,
@@ -44,8 +44,8 @@ def new_account(
     Raises:
         NoWay: this machine has nothing that makes an account amount to ``role``.
     """
-    before = _guest_group_first(posture) if role is Role.GUEST else []
-    if role is Role.ADMINISTRATOR and posture.group_with(Grant.ADMINISTRATION) is None:
+    before = _guest_group_first(snapshot) if role is Role.GUEST else []
+    if role is Role.ADMINISTRATOR and snapshot.group_with(Grant.ADMINISTRATION) is None:
         raise NoWay(f"no group here makes an administrator of {name}; install the package sudo")
     guest = role is Role.GUEST
     fixed = guest if cannot_change is None else cannot_change
@@ -59,80 +59,84 @@ def new_account(
         home=home,
         shell=shell,
         cannot_change=fixed,
-        home_kept=not (guest and posture.machine.temporary_homes) if home_kept is None else home_kept,
+        home_kept=not (guest and snapshot.machine.temporary_homes) if home_kept is None else home_kept,
         until=until,
     )
     return [*before, made]
 
 
-def _guest_group_first(posture: Posture) -> list[Step]:
+def _guest_group_first(snapshot: Snapshot) -> list[Step]:
     """A group that makes guests, where the machine has none and can be given one."""
-    if posture.group_with(Grant.GUEST_USE) is not None:
+    if snapshot.group_with(Grant.GUEST_USE) is not None:
         return []
-    if not posture.machine.guest_group:
+    if not snapshot.machine.guest_group:
         raise NoWay("this machine has no group that makes guests, and can be given none")
-    return [CreateGroup(GroupName(posture.machine.guest_group), confined=True)]
+    return [CreateGroup(GroupName(snapshot.machine.guest_group), confined=True)]
 
 
-def role_steps(posture: Posture, name: AccountName, role: Role) -> list[Step]:
+def role_steps(snapshot: Snapshot, name: AccountName, role: Role) -> list[Step]:
     """Join what gives ``role``, leave what gives more or other.
 
     Raises:
         NoWay: the account has what it has by itself, or no group gives the role.
     """
-    account = posture.by_name[name]
-    now = role_of(account, posture)
+    account = snapshot.by_name[name]
+    now = role_of(account, snapshot)
     if now is role:
         return []
-    steps = _guest_group_first(posture) if role is Role.GUEST else []
+    steps = _guest_group_first(snapshot) if role is Role.GUEST else []
     for step in steps:
-        posture = predict(step, posture)
+        snapshot = predict(step, snapshot)
     needed = ROLE_GRANTS[role]
     if set(account.grants) - set(needed):
         lines = f" ({', '.join(map(str, account.granted_by))})" if account.granted_by else ""
         raise NoWay(f"{name} is {now} by itself{lines} and not by a group; no group here can make it {role}")
-    giving = {grant: posture.group_with(grant) for grant in needed}
+    giving = {grant: snapshot.group_with(grant) for grant in needed}
     if giving[needed[-1]] is None and role is not Role.STANDARD:
         raise NoWay(f"{name} is {now} and should be {role}; no group here makes one")
     for group in giving.values():
         if group is not None and group.name not in account.groups:
             steps.append(Join(name, group.name))
     for group_name in account.groups:
-        group = posture.group(group_name)
+        group = snapshot.group(group_name)
         if group and set(group.grants) & ROLES_COME_FROM and not set(group.grants) & set(needed):
             steps.append(Leave(name, group_name))
     return steps
 
 
-def swap_steps(posture: Posture, old: AccountName, new: AccountName, password: str, full_name: str = "") -> list[Step]:
+def swap_steps(
+    snapshot: Snapshot, old: AccountName, new: AccountName, password: str, full_name: str = ""
+) -> list[Step]:
     """Hand administration over from ``old`` to ``new``: make or raise the one, try it, and only then take the other
     away. A built-in administrator is disabled, any other becomes a standard user.
 
     Raises:
         NoWay: one of the two cannot become what it should be.
     """
-    leaving = posture.by_name[old]
-    if role_of(leaving, posture) is not Role.ADMINISTRATOR:
+    leaving = snapshot.by_name[old]
+    if role_of(leaving, snapshot) is not Role.ADMINISTRATOR:
         raise NoWay(f"{old} is not an administrator, so there is nothing to transfer")
     if old == new:
         raise NoWay(f"{old} cannot take over from itself")
-    coming = posture.by_name.get(new)
+    coming = snapshot.by_name.get(new)
     steps: list[Step]
     if coming is None:
-        steps = new_account(posture, new, Role.ADMINISTRATOR, password=password, full_name=full_name, must_change=False)
+        steps = new_account(
+            snapshot, new, Role.ADMINISTRATOR, password=password, full_name=full_name, must_change=False
+        )
     else:
-        steps = role_steps(posture, new, Role.ADMINISTRATOR)
+        steps = role_steps(snapshot, new, Role.ADMINISTRATOR)
         if not coming.enabled:
             steps.append(SetEnabled(new, True))
     steps.append(TrySignIn(new, why=f"{old} is changed only if this works"))
     if leaving.builtin is Builtin.ADMIN:
         steps.append(SetEnabled(old, False, effect=Effect.NEXT_SIGN_IN))
     else:
-        steps += role_steps(posture, old, Role.STANDARD)
+        steps += role_steps(snapshot, old, Role.STANDARD)
     return steps
 
 
-def check_name(posture: Posture, name: str, *, group: bool = False) -> None:
+def check_name(snapshot: Snapshot, name: str, *, group: bool = False) -> None:
     """Whether the machine takes ``name`` for a new account or group.
 
     Raises:
@@ -140,7 +144,7 @@ def check_name(posture: Posture, name: str, *, group: bool = False) -> None:
     """
     import re
 
-    naming = posture.machine.naming
+    naming = snapshot.machine.naming
     what = "group" if group else "account"
     fits = len(name) <= naming.longest and re.fullmatch(naming.pattern, name)
     if not fits or not name.isprintable() or not name.strip():
@@ -148,9 +152,9 @@ def check_name(posture: Posture, name: str, *, group: bool = False) -> None:
         raise BadInput(f"{shown!r} is not a valid {what} name on this machine; expected {naming.words}")
     key = name.casefold() if naming.without_case else name
     taken: dict[str, str] = {}
-    for others, kind in ((posture.groups, "a group"), (posture.accounts, "an account")):
+    for others, kind in ((snapshot.groups, "a group"), (snapshot.accounts, "an account")):
         taken |= {(o.name.casefold() if naming.without_case else o.name): f"{kind} {o.name}" for o in others}
     if naming.without_case:
-        taken.setdefault(posture.machine.name.casefold(), "the name of the machine")
+        taken.setdefault(snapshot.machine.name.casefold(), "the name of the machine")
     if key in taken:
-        raise BadInput(f"{posture.machine.name} already has {taken[key]}. Choose another name.")
+        raise BadInput(f"{snapshot.machine.name} already has {taken[key]}. Choose another name.")

@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 
 from verrou.core.group_words import gives
-from verrou.core.model import Account, AccountName, ActKind, PasswordState, Posture, Role, joined
+from verrou.core.model import Account, AccountName, ActKind, PasswordState, Role, Snapshot, joined
 from verrou.core.model.access import role_of
 from verrou.core.model.acting import goes_on, own_jobs, say_act
 from verrou.core.plan.steps import (
@@ -21,7 +21,7 @@ from verrou.core.plan.steps import (
 )
 
 
-def remarks(before: Posture, after: Posture, steps: Sequence[Step]) -> list[str]:
+def remarks(before: Snapshot, after: Snapshot, steps: Sequence[Step]) -> list[str]:
     """A line for each thing that the steps leave as it is, although somebody may think otherwise."""
     said: dict[str, None] = {}
     stopped = {step.account for step in steps if isinstance(step, StopJobs)}
@@ -58,7 +58,7 @@ def _of_opened(account: Account) -> Iterator[str]:
         yield f"{account.name} has no password, so no one can sign in to it until it has one."
 
 
-def _never_covered(step: SetRules, before: Posture) -> Iterator[str]:
+def _never_covered(step: SetRules, before: Snapshot) -> Iterator[str]:
     """Administrators among those whom the limits of a shared computer are set for."""
     named = step.values.get("sharing.applies_to")
     if not isinstance(named, frozenset):
@@ -68,7 +68,7 @@ def _never_covered(step: SetRules, before: Posture) -> Iterator[str]:
             yield f"{account.name} is an administrator; the limits for shared use do not bind administrators."
 
 
-def _of_closed(account: Account, after: Posture, stopped: bool) -> Iterator[str]:
+def _of_closed(account: Account, after: Snapshot, stopped: bool) -> Iterator[str]:
     now = after.by_name.get(account.name, account)
     yield from (f"{account.name} still runs jobs after it is disabled: {what}." for what in goes_on(now))
     waiting = [act for act in own_jobs(now) if not act.goes_on]

@@ -8,7 +8,7 @@ from attrs import evolve, frozen
 from verrou.core.audit import Audit, Finding, Verdict, audit, is_satisfied_by
 from verrou.core.baseline import Baseline
 from verrou.core.guards import with_trials
-from verrou.core.model import Effect, Posture
+from verrou.core.model import Effect, Snapshot
 from verrou.core.plan.foresee import predict
 from verrou.core.plan.steps import (
     CreateAccount,
@@ -49,7 +49,7 @@ class ChangePlan:
     manual: tuple[ManualStep, ...]
 
 
-def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str] = frozenset()) -> ChangePlan:
+def plan(snapshot: Snapshot, baseline: Baseline, found: Audit, only: frozenset[str] = frozenset()) -> ChangePlan:
     """The worksheet that closes the short findings of ``found``; ``only`` keeps it to those families.
 
     The order never shuts the door: accounts are made and let in first, then rules are set, and what takes something
@@ -57,9 +57,9 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
     guest lacks, is closed behind it. What is left by hand is asked of the machine as it will be: the steps may have
     closed it.
     """
-    baseline = baseline.on(posture)
+    baseline = baseline.on(snapshot)
     steps: list[Step] = []
-    foreseen = posture
+    foreseen = snapshot
     short = after = _to_close(found, only)
     asked_for = {_gap(finding) for finding in short}
     for _ in range(MOST_ROUNDS):
@@ -73,7 +73,7 @@ def plan(posture: Posture, baseline: Baseline, found: Audit, only: frozenset[str
         short = [finding for finding in after if _gap(finding) not in asked_for]
         asked_for |= {_gap(finding) for finding in short}
     by_hand = [item for finding in after for item in _manual(foreseen, finding)]
-    return ChangePlan(posture.machine.name, tuple(with_trials(posture, steps)), tuple(dict.fromkeys(by_hand)))
+    return ChangePlan(snapshot.machine.name, tuple(with_trials(snapshot, steps)), tuple(dict.fromkeys(by_hand)))
 
 
 def _gap(finding: Finding) -> tuple[object, ...]:
@@ -88,7 +88,7 @@ def _to_close(found: Audit, only: frozenset[str]) -> list[Finding]:
     return [f for f in open_ones if not only or f.subject.partition(".")[0] in only]
 
 
-def _manual(posture: Posture, finding: Finding) -> list[ManualStep]:
+def _manual(snapshot: Snapshot, finding: Finding) -> list[ManualStep]:
     """What a person can do about a finding that is left."""
     reading = finding.reading
     if finding.verdict is not Verdict.NOT_MET:
@@ -96,45 +96,47 @@ def _manual(posture: Posture, finding: Finding) -> list[ManualStep]:
         return [ManualStep(finding.subject, said)] if said else []
     advice = [gap.manual for gap in finding.gaps if gap.manual]
     if finding.requirement is not None and finding.requirement.rule.derived is None:
-        if _comes_right(posture, finding):
-            return [ManualStep(finding.subject, WHEN[finding.requirement.rule.counts_on(posture)], waits=True)]
-        refused = _refused(posture, finding) or _beside_what_stands(posture, finding)
+        if _comes_right(snapshot, finding):
+            return [ManualStep(finding.subject, WHEN[finding.requirement.rule.counts_on(snapshot)], waits=True)]
+        refused = _refused(snapshot, finding) or _beside_what_stands(snapshot, finding)
         advice = [*filter(None, (reading.remedy if reading else "", refused)), *advice]
     return [ManualStep(finding.subject, said) for said in advice]
 
 
-def _beside_what_stands(posture: Posture, finding: Finding) -> str:
+def _beside_what_stands(snapshot: Snapshot, finding: Finding) -> str:
     """What stands in the way of what is asked for, and what a person can decide."""
-    why = against_standing(posture, finding.subject, {finding.subject: _target(posture, finding)})
+    why = against_standing(snapshot, finding.subject, {finding.subject: _target(snapshot, finding)})
     return f"{why}: relax one of the two (verrou rule set), or add a waiver" if why else ""
 
 
-def _comes_right(posture: Posture, finding: Finding) -> bool:
+def _comes_right(snapshot: Snapshot, finding: Finding) -> bool:
     """Whether what is asked for is set already and only has yet to take effect."""
     coming = finding.reading.pending if finding.reading else None
     return (
-        coming is not None and finding.requirement is not None and is_satisfied_by(posture, finding.requirement, coming)
+        coming is not None
+        and finding.requirement is not None
+        and is_satisfied_by(snapshot, finding.requirement, coming)
     )
 
 
-def _refused(posture: Posture, finding: Finding) -> str:
+def _refused(snapshot: Snapshot, finding: Finding) -> str:
     """Why this machine does not take what is asked for."""
     demand = finding.requirement
-    takes = posture.takes.get(finding.subject) if demand else None
+    takes = snapshot.takes.get(finding.subject) if demand else None
     if demand is None or takes is None:
         return ""
-    return demand.rule.kind.why_not_accepted(_target(posture, finding), takes)
+    return demand.rule.kind.why_not_accepted(_target(snapshot, finding), takes)
 
 
-def _target(posture: Posture, finding: Finding) -> Value:
+def _target(snapshot: Snapshot, finding: Finding) -> Value:
     """The value to set. One that only lacks force is put into force as it is, never loosened."""
     assert finding.requirement is not None and finding.reading is not None
     rule, desired = finding.requirement.rule, finding.requirement.desired
     now = finding.reading.value
-    return now if now is not None and is_satisfied_by(posture, finding.requirement, now) else desired.target(rule, now)
+    return now if now is not None and is_satisfied_by(snapshot, finding.requirement, now) else desired.target(rule, now)
 
 
-def _closing(posture: Posture, baseline: Baseline, short: list[Finding]) -> list[Step]:
+def _closing(snapshot: Snapshot, baseline: Baseline, short: list[Finding]) -> list[Step]:
     """Steps that close findings, in their order."""
     steps: list[Step] = []
     wanted_values: dict[str, Value] = {}
@@ -154,14 +156,14 @@ def _closing(posture: Posture, baseline: Baseline, short: list[Finding]) -> list
         reading = finding.reading
         if finding.requirement is None or finding.requirement.rule.derived is not None or reading is None:
             continue
-        if not (reading.remedy or _comes_right(posture, finding) or _refused(posture, finding)):
-            target, kind = _target(posture, finding), finding.requirement.rule.kind
+        if not (reading.remedy or _comes_right(snapshot, finding) or _refused(snapshot, finding)):
+            target, kind = _target(snapshot, finding), finding.requirement.rule.kind
             before = wanted_values.get(finding.subject)
             wanted_values[finding.subject] = target if before is None else kind.target(before, target)
-    for rule_id in [each for each in wanted_values if against_standing(posture, each, wanted_values)]:
+    for rule_id in [each for each in wanted_values if against_standing(snapshot, each, wanted_values)]:
         del wanted_values[rule_id]
-    _keep_what_holds(posture, baseline, wanted_values)
-    for step in rule_steps(posture, wanted_values):
+    _keep_what_holds(snapshot, baseline, wanted_values)
+    for step in rule_steps(snapshot, wanted_values):
         reasons = [baseline.requirements[rule_id].reason for rule_id in step.values if rule_id in baseline.requirements]
         closes = [subject for rule_id in step.values for subject in also_closes.get(rule_id, ())]
         named = tuple(dict.fromkeys((*step.closes, *closes)))
@@ -170,11 +172,11 @@ def _closing(posture: Posture, baseline: Baseline, short: list[Finding]) -> list
     return _merged(steps)
 
 
-def against_standing(posture: Posture, rule_id: str, wanted: Mapping[str, Value]) -> str:
+def against_standing(snapshot: Snapshot, rule_id: str, wanted: Mapping[str, Value]) -> str:
     """Why a value cannot be set beside a stricter one that stands and that nobody asked to change, in words; nothing
     where it can."""
     about = [rule for rule in CATALOGUE.values() if rule.id in set_together(rule_id)]
-    standing = {rule.id: reading_of(rule, posture).value for rule in about}
+    standing = {rule.id: reading_of(rule, snapshot).value for rule in about}
     for rule, agreement, other in disagreements(lambda rule: wanted.get(rule.id, standing.get(rule.id))):
         pair: dict[str, Rule] = {rule.id: other, other.id: rule}
         if rule_id not in pair or pair[rule_id].id in wanted or agreement.relation not in ("<", ">"):
@@ -185,18 +187,18 @@ def against_standing(posture: Posture, rule_id: str, wanted: Mapping[str, Value]
     return ""
 
 
-def _keep_what_holds(posture: Posture, baseline: Baseline, wanted: dict[str, Value]) -> None:
+def _keep_what_holds(snapshot: Snapshot, baseline: Baseline, wanted: dict[str, Value]) -> None:
     """Rules that hold are set again beside the ones they are tied to, so that no side effect pulls them along; those
     that contradict each other already are left as they stand."""
     for rule_id in [tied for asked in wanted for tied in set_together(asked)]:
-        reading = reading_of(CATALOGUE[rule_id], posture)
+        reading = reading_of(CATALOGUE[rule_id], snapshot)
         if rule_id in wanted or rule_id not in baseline.requirements or reading.value is None or not reading.enforced:
             continue
-        if not against_standing(posture, rule_id, {rule_id: reading.value}):
+        if not against_standing(snapshot, rule_id, {rule_id: reading.value}):
             wanted[rule_id] = reading.value
 
 
-def rule_steps(posture: Posture, wanted: dict[str, Value]) -> list[SetRules]:
+def rule_steps(snapshot: Snapshot, wanted: dict[str, Value]) -> list[SetRules]:
     """Steps that set ``wanted``, tied rules in one step; a tied rule that would stand in the way is set along."""
     steps: list[SetRules] = []
     left = {rule_id: wanted[rule_id] for rule_id in CATALOGUE if rule_id in wanted}
@@ -204,19 +206,19 @@ def rule_steps(posture: Posture, wanted: dict[str, Value]) -> list[SetRules]:
         tied = set_together(next(iter(left)))
         values = {rule_id: left.pop(rule_id) for rule_id in tied if rule_id in left}
         asked = dict(values)
-        _bring_into_agreement(posture, values)
+        _bring_into_agreement(snapshot, values)
         pulled = ", ".join(rule_id for rule_id in values if rule_id not in asked)
         why = f"{pulled} set as well: its present value would contradict the others" if pulled else ""
-        effect = max((CATALOGUE[rule_id].counts_on(posture) for rule_id in values), key=list(Effect).index)
+        effect = max((CATALOGUE[rule_id].counts_on(snapshot) for rule_id in values), key=list(Effect).index)
         ordered = tuple(setting(rule_id, values[rule_id]) for rule_id in tied if rule_id in values)
         steps.append(SetRules(ordered, closes=tuple(asked), why=why, effect=effect))
     return steps
 
 
-def _bring_into_agreement(posture: Posture, values: dict[str, Value]) -> None:
+def _bring_into_agreement(snapshot: Snapshot, values: dict[str, Value]) -> None:
     """Add to ``values`` each tied rule whose present value could not stand beside them; what is set for the longest age
     brings the shorter ones below it, and none of them makes that age longer."""
-    standing = {rule_id: reading_of(CATALOGUE[rule_id], posture).value for rule_id in _tied_to(values)}
+    standing = {rule_id: reading_of(CATALOGUE[rule_id], snapshot).value for rule_id in _tied_to(values)}
     for rule, agreement, other in disagreements(lambda rule: values.get(rule.id, standing.get(rule.id))):
         if (rule.id in values) == (other.id in values):
             continue

@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import cache
 from typing import TYPE_CHECKING
 
-from verrou.core.model import Posture, Reading, Status, absent, joined, unreadable
+from verrou.core.model import Reading, Snapshot, Status, absent, joined, unreadable
 from verrou.core.rules import builtin, elevation, lockout, logon, password, population, rights, screen, sharing
 from verrou.core.rules.declaration import WHEN, Agreement, Rule, Severity, sentence
 from verrou.core.rules.elevation import PRESET, Preset
@@ -37,14 +37,14 @@ PRESETS: Mapping[str, Mapping[str, Preset]] = {"elevation": elevation.PRESETS}
 """By family: sets of values that bear a name."""
 
 
-def reading_of(rule: Rule, posture: Posture) -> Reading:
+def reading_of(rule: Rule, snapshot: Snapshot) -> Reading:
     """The reading of a rule, derived from the accounts or as the machine gave it."""
     if rule.derived is not None:
-        missing = posture.machine.unread
+        missing = snapshot.machine.unread
         if missing and (unread := [str(each) for each in rule.derived.needs if each in missing]):
             return unreadable(f"{joined(unread)} can be read by root alone", "run as root")
-        return rule.derived.read(posture)
-    return posture.readings.get(rule.id) or absent(f"a {posture.machine.kind} machine has no such rule")
+        return rule.derived.read(snapshot)
+    return snapshot.readings.get(rule.id) or absent(f"a {snapshot.machine.kind} machine has no such rule")
 
 
 def setting(rule_id: str, value: Value) -> "RuleSetting":

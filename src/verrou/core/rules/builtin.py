@@ -2,15 +2,15 @@
 
 from collections.abc import Callable, Iterator
 
-from verrou.core.model import AccountName, Builtin, Effect, PasswordState, Posture, Reading, absent
+from verrou.core.model import AccountName, Builtin, Effect, PasswordState, Reading, Snapshot, absent
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules.declaration import DerivedFromAccounts, GapsOf, Rule, Severity
 from verrou.core.values import NOT_SHIPPED, BuiltinName, Name, Value, YesNo
 
 
-def _enabled(which: Builtin) -> Callable[[Posture], Reading]:
-    def read(posture: Posture) -> Reading:
-        account = posture.builtin(which)
+def _enabled(which: Builtin) -> Callable[[Snapshot], Reading]:
+    def read(snapshot: Snapshot) -> Reading:
+        account = snapshot.builtin(which)
         if account is None:
             return absent(f"this system ships no built-in {which} account")
         usable = account.enabled and account.password is not PasswordState.NONE
@@ -20,10 +20,10 @@ def _enabled(which: Builtin) -> Callable[[Posture], Reading]:
 
 
 def _opened_or_closed(which: Builtin) -> GapsOf:
-    def gaps(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    def gaps(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
         from verrou.core.plan.steps import SetEnabled
 
-        account = posture.builtin(which)
+        account = snapshot.builtin(which)
         if account is not None:
             step = SetEnabled(account.name, bool(wanted), effect=Effect.NEXT_SIGN_IN)
             yield Gap(account.name, Fact.ENABLED, account.enabled, bool(wanted), (step,))
@@ -31,13 +31,13 @@ def _opened_or_closed(which: Builtin) -> GapsOf:
     return gaps
 
 
-def _name(which: Builtin) -> Callable[[Posture], Reading]:
-    def read(posture: Posture) -> Reading:
-        account = posture.builtin(which)
+def _name(which: Builtin) -> Callable[[Snapshot], Reading]:
+    def read(snapshot: Snapshot) -> Reading:
+        account = snapshot.builtin(which)
         if account is None:
             return absent(f"this system ships no built-in {which} account")
         if account.original_name is None:
-            return absent(f"the name {account.name} is fixed on a {posture.machine.kind} machine")
+            return absent(f"the name {account.name} is fixed on a {snapshot.machine.kind} machine")
         shipped = account.name.casefold() == account.original_name.casefold()
         return Reading(BuiltinName(account.name, shipped), source=account.source)
 
@@ -45,10 +45,10 @@ def _name(which: Builtin) -> Callable[[Posture], Reading]:
 
 
 def _renamed(which: Builtin, rule_id: str) -> GapsOf:
-    def gaps(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    def gaps(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
         from verrou.core.plan.steps import Rename
 
-        account = posture.builtin(which)
+        account = snapshot.builtin(which)
         if account is None or not isinstance(wanted, BuiltinName):
             return
         if wanted.name == NOT_SHIPPED:

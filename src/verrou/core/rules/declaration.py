@@ -5,7 +5,7 @@ from enum import StrEnum
 
 from attrs import field, frozen
 
-from verrou.core.model import Effect, Posture, Reading, RuleId, Unread, joined
+from verrou.core.model import Effect, Reading, RuleId, Snapshot, Unread, joined
 from verrou.core.plan.gaps import Gap
 from verrou.core.values import Kind, Value
 
@@ -81,7 +81,7 @@ def _rule_id(text: str) -> RuleId:
     return RuleId(text)
 
 
-GapsOf = Callable[[Posture, Value, frozenset[str]], Iterator[Gap]]
+GapsOf = Callable[[Snapshot, Value, frozenset[str]], Iterator[Gap]]
 """From a machine, the required value and the accounts that the baseline lists: who does not meet it, and what closes
 that."""
 
@@ -92,7 +92,7 @@ class DerivedFromAccounts:
     baseline, so that the gaps alone decide. ``needs`` is what has to be known of the accounts; ``by`` is the command
     that changes them."""
 
-    read: Callable[[Posture], Reading]
+    read: Callable[[Snapshot], Reading]
     by: str
     compares: bool = False
     needs: tuple[Unread, ...] = (Unread.PASSWORDS,)
@@ -126,9 +126,9 @@ class Rule:
     derived: DerivedFromAccounts | None = None
     gaps: GapsOf | None = None
 
-    def counts_on(self, posture: Posture) -> Effect:
+    def counts_on(self, snapshot: Snapshot) -> Effect:
         """When a change of it holds on a machine."""
-        takes = posture.takes.get(self.id)
+        takes = snapshot.takes.get(self.id)
         return takes.effect if takes is not None and takes.effect is not None else self.takes_effect
 
     def say(self, value: Value) -> str:

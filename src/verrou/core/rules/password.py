@@ -4,16 +4,16 @@ import math
 from collections.abc import Iterator
 from datetime import timedelta
 
-from verrou.core.model import Effect, Posture
+from verrou.core.model import Effect, Snapshot
 from verrou.core.model.ways import Route
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules.declaration import Agreement, Rule, Severity
 from verrou.core.values import Choice, Count, NameSet, Span, Value, YesNo
 
 
-def _stored_otherwise(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+def _stored_otherwise(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
     """What is stored already changes with the account's next password."""
-    for account in posture.accounts:
+    for account in snapshot.accounts:
         if account.password_scheme and isinstance(wanted, frozenset) and account.password_scheme not in wanted:
             stored = f"{account.name} has a {account.password_scheme} password"
             advice = f"{stored}; give it a new one: verrou account password {account.name}"

@@ -16,9 +16,9 @@ from verrou.core.model import (
     Effect,
     Grant,
     PasswordState,
-    Posture,
     Reading,
     Role,
+    Snapshot,
     Source,
     Unread,
     absent,
@@ -36,12 +36,12 @@ from verrou.core.values import Choice, Roster, Span, Value
 if TYPE_CHECKING:  # the steps are made when a gap is closed: who only looks goes without
     from verrou.core.plan.steps import Step
 
-Find: TypeAlias = Callable[[Posture], list[Account]]
+Find: TypeAlias = Callable[[Snapshot], list[Account]]
 
 
 def _once(find: Find) -> Find:
-    """Looked for once in each posture: reading a rule and finding who does not meet it ask the same."""
-    return wraps(find)(lambda posture: posture.once(find))
+    """Looked for once in each snapshot: reading a rule and finding who does not meet it ask the same."""
+    return wraps(find)(lambda snapshot: snapshot.once(find))
 
 
 def _off_the_accounts(value: Value, names: Sequence[str], none: str) -> Reading:
@@ -52,28 +52,28 @@ def _off_the_accounts(value: Value, names: Sequence[str], none: str) -> Reading:
 
 
 @_once
-def administrators(posture: Posture) -> list[Account]:
+def administrators(snapshot: Snapshot) -> list[Account]:
     """Everybody who administers, usable or not; the built-in administrator only while it is enabled, since systems work
     as it."""
-    return [a for a in posture.accounts if administers(a, posture) and (a.builtin is not Builtin.ADMIN or a.enabled)]
+    return [a for a in snapshot.accounts if administers(a, snapshot) and (a.builtin is not Builtin.ADMIN or a.enabled)]
 
 
-def _administrators(posture: Posture) -> Reading:
-    names = [account.name for account in administrators(posture)]
+def _administrators(snapshot: Snapshot) -> Reading:
+    names = [account.name for account in administrators(snapshot)]
     return _off_the_accounts(frozenset(names), names, "nobody")
 
 
-def _other_administrators(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
-    group = posture.group_with(Grant.ADMINISTRATION)
+def _other_administrators(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    group = snapshot.group_with(Grant.ADMINISTRATION)
     name = group.name if group else "ADMINISTRATORS"
-    found = {account.name for account in administrators(posture)}
+    found = {account.name for account in administrators(snapshot)}
     if not isinstance(wanted, frozenset):
         advice = (
             f"decide who is an administrator: verrou group join {name} ACCOUNT, or verrou group leave {name} ACCOUNT"
         )
         yield Gap("", Fact.ADMINISTERS, found, wanted, manual=advice)
         return
-    for account in sorted(administrators(posture), key=lambda each: each.name):
+    for account in sorted(administrators(snapshot), key=lambda each: each.name):
         if (extra := account.name) in wanted:
             continue
         if account.builtin is not None:
@@ -98,42 +98,42 @@ def _other_administrators(posture: Posture, wanted: Value, listed: frozenset[str
 
 
 @_once
-def blank_accounts(posture: Posture) -> list[Account]:
+def blank_accounts(snapshot: Snapshot) -> list[Account]:
     """Enabled accounts that a blank password opens."""
-    return [a for a in posture.accounts if a.enabled and a.password is PasswordState.BLANK]
+    return [a for a in snapshot.accounts if a.enabled and a.password is PasswordState.BLANK]
 
 
 @_once
-def unending_accounts(posture: Posture) -> list[Account]:
+def unending_accounts(snapshot: Snapshot) -> list[Account]:
     """Enabled accounts of people whose password never has to be changed, but for those that a machine leaves out."""
     return [
         a
-        for a in posture.accounts
+        for a in snapshot.accounts
         if a.enabled
         and is_person(a)
-        and not left_out(a, posture)
+        and not left_out(a, snapshot)
         and a.password is PasswordState.SET
-        and not password_ages(a, posture)
+        and not password_ages(a, snapshot)
     ]
 
 
-def _unread_passwords(posture: Posture) -> list[Account]:
+def _unread_passwords(snapshot: Snapshot) -> list[Account]:
     """Enabled accounts of which nobody knows whether they have a password, and which."""
-    return [a for a in posture.accounts if a.enabled and a.password is PasswordState.UNKNOWN]
+    return [a for a in snapshot.accounts if a.enabled and a.password is PasswordState.UNKNOWN]
 
 
-def _worst_of(find: Find, none: str) -> Callable[[Posture], Reading]:
+def _worst_of(find: Find, none: str) -> Callable[[Snapshot], Reading]:
     """nobody, guests or anybody, by who the accounts are. Where it hangs on a password that could not be read which of
     the three it is, it is unreadable."""
 
-    def worst(accounts: list[Account], posture: Posture) -> str:
-        guests_only = all(known_role(a, posture) is Role.GUEST for a in accounts)
+    def worst(accounts: list[Account], snapshot: Snapshot) -> str:
+        guests_only = all(known_role(a, snapshot) is Role.GUEST for a in accounts)
         return "nobody" if not accounts else "guests" if guests_only else "anyone"
 
-    def read(posture: Posture) -> Reading:
-        accounts, unread = find(posture), _unread_passwords(posture)
-        value = worst(accounts, posture)
-        if worst([*accounts, *unread], posture) != value:
+    def read(snapshot: Snapshot) -> Reading:
+        accounts, unread = find(snapshot), _unread_passwords(snapshot)
+        value = worst(accounts, snapshot)
+        if worst([*accounts, *unread], snapshot) != value:
             names = name_list([a.name for a in unread])
             return unreadable(f"the password of {names} could not be read", "read the machine as root")
         return _off_the_accounts(value, [a.name for a in accounts], none)
@@ -141,21 +141,21 @@ def _worst_of(find: Find, none: str) -> Callable[[Posture], Reading]:
     return read
 
 
-def _but_for_guests(accounts: list[Account], posture: Posture, wanted: Value) -> list[Account]:
+def _but_for_guests(accounts: list[Account], snapshot: Snapshot, wanted: Value) -> list[Account]:
     """The accounts that a rule of nobody, guests or anybody is about: guests are not, where it lets guests."""
-    return [a for a in accounts if not (wanted == "guests" and known_role(a, posture) is Role.GUEST)]
+    return [a for a in accounts if not (wanted == "guests" and known_role(a, snapshot) is Role.GUEST)]
 
 
-def _blank_passwords(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
-    for account in _but_for_guests(blank_accounts(posture), posture, wanted):
+def _blank_passwords(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    for account in _but_for_guests(blank_accounts(snapshot), snapshot, wanted):
         advice = f"verrou account password {account.name}, or verrou account disable {account.name}"
         yield Gap(account.name, Fact.PASSWORD, PasswordState.BLANK, PasswordState.SET, manual=advice)
 
 
-def _unending_passwords(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+def _unending_passwords(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
     from verrou.core.plan.steps import SetFlags
 
-    for account in _but_for_guests(unending_accounts(posture), posture, wanted):
+    for account in _but_for_guests(unending_accounts(snapshot), snapshot, wanted):
         steps = (SetFlags(account.name, ageing_exempt=False),) if account.ageing_exempt else ()
         advice = f"the password of {account.name} does not age; require password.max_age in the baseline"
         yield Gap(account.name, Fact.AGES, False, True, steps, manual=advice)
@@ -164,14 +164,14 @@ def _unending_passwords(posture: Posture, wanted: Value, listed: frozenset[str])
 # Two names for one identity
 
 
-def _duplicate_ids(posture: Posture) -> Reading:
-    doubled = [[a.name for a in twins] for twins in posture.by_identity.values() if len(twins) > 1]
+def _duplicate_ids(snapshot: Snapshot) -> Reading:
+    doubled = [[a.name for a in twins] for twins in snapshot.by_identity.values() if len(twins) > 1]
     said = "; ".join(f"{' and '.join(names)} are one" for names in doubled[:3])
     return Reading("allowed" if doubled else "forbidden", source=Source(ACCOUNTS, text=said or "no two are one"))
 
 
-def _doubled(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
-    for twins in posture.by_identity.values():
+def _doubled(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    for twins in snapshot.by_identity.values():
         if len(twins) > 1:
             names = joined([account.name for account in twins])
             advice = f"{names} share one ID. Give all but one an ID of their own, or remove them"
@@ -182,9 +182,9 @@ def _doubled(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterato
 
 
 @_once
-def _others(posture: Posture) -> list[Account]:
+def _others(snapshot: Snapshot) -> list[Account]:
     """Enabled accounts of people, but for the built-in ones, which have rules of their own."""
-    return [a for a in posture.accounts if a.enabled and a.builtin is None and is_person(a)]
+    return [a for a in snapshot.accounts if a.enabled and a.builtin is None and is_person(a)]
 
 
 def _closing(account: Account) -> "tuple[Step, ...]":
@@ -193,8 +193,8 @@ def _closing(account: Account) -> "tuple[Step, ...]":
     return (SetEnabled(account.name, False, effect=Effect.NEXT_SIGN_IN),)
 
 
-def _unlisted(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
-    for account in _others(posture) if wanted != "allow" else ():
+def _unlisted(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    for account in _others(snapshot) if wanted != "allow" else ():
         if account.name in listed:
             continue
         if wanted == "disable":
@@ -207,31 +207,31 @@ def _unlisted(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterat
             yield Gap(account.name, Fact.ENABLED, True, False, manual=advice)
 
 
-def last_used(account: Account, posture: Posture) -> date | None:
+def last_used(account: Account, snapshot: Snapshot) -> date | None:
     """The day of the last sign-in; of one who never signed in, the day of the password or that from which on the
     machine would know of a sign-in, whichever is later. None when nobody knows."""
     if account.last_sign_in:
         return account.last_sign_in.date()
-    known = [day for day in (account.password_changed, posture.machine.sign_ins_since) if day is not None]
+    known = [day for day in (account.password_changed, snapshot.machine.sign_ins_since) if day is not None]
     return max(known, default=None) if account.password_changed else None
 
 
-def _days_of_use(posture: Posture) -> Mapping[AccountName, date | None]:
+def _days_of_use(snapshot: Snapshot) -> Mapping[AccountName, date | None]:
     """Of accounts of which somebody could have made use, the day on which somebody did last; not of those that wait for
     their owner's first sign-in, to set a password that nobody has had yet."""
-    days = {a.name: (a, last_used(a, posture)) for a in _unexpired(posture) if not a.sessions}
+    days = {a.name: (a, last_used(a, snapshot)) for a in _unexpired(snapshot) if not a.sessions}
     return {name: day for name, (account, day) in days.items() if day is not None or not account.change_due}
 
 
-def _unexpired(posture: Posture) -> list[Account]:
-    past = {id(account) for account in ended(posture)}
-    return [account for account in _others(posture) if id(account) not in past]
+def _unexpired(snapshot: Snapshot) -> list[Account]:
+    past = {id(account) for account in ended(snapshot)}
+    return [account for account in _others(snapshot) if id(account) not in past]
 
 
-def _unused_for(posture: Posture) -> Reading:
-    if posture.machine.no_sign_ins:
-        return unreadable(posture.machine.no_sign_ins)
-    used = posture.once(_days_of_use)
+def _unused_for(snapshot: Snapshot) -> Reading:
+    if snapshot.machine.no_sign_ins:
+        return unreadable(snapshot.machine.no_sign_ins)
+    used = snapshot.once(_days_of_use)
     unknown = [name for name, day in used.items() if day is None]
     if unknown:
         return unreadable(f"it is not known when {name_list(unknown)} was last used")
@@ -239,24 +239,24 @@ def _unused_for(posture: Posture) -> Reading:
     if not days:
         return Reading(timedelta(), source=Source(ACCOUNTS, text="no account to ask about"))
     longest = min(days, key=lambda name: days[name])
-    idle = max(posture.machine.now.date() - days[longest], timedelta())
-    used_once = posture.by_name[longest].last_sign_in is not None
+    idle = max(snapshot.machine.now.date() - days[longest], timedelta())
+    used_once = snapshot.by_name[longest].last_sign_in is not None
     said = f"last signed in {days[longest]}" if used_once else f"not signed in since {days[longest]}"
     return Reading(idle, source=Source(ACCOUNTS, text=f"{longest}: {said}"))
 
 
-def unused(posture: Posture, limit: timedelta) -> list[Account]:
+def unused(snapshot: Snapshot, limit: timedelta) -> list[Account]:
     """Enabled accounts of people in which nobody has signed in for longer than ``limit``. Never on a guess."""
-    if posture.machine.no_sign_ins:
+    if snapshot.machine.no_sign_ins:
         return []
-    since = posture.machine.now.date() - limit
-    days = posture.once(_days_of_use)
-    return [posture.by_name[name] for name, day in days.items() if day is not None and day < since]
+    since = snapshot.machine.now.date() - limit
+    days = snapshot.once(_days_of_use)
+    return [snapshot.by_name[name] for name, day in days.items() if day is not None and day < since]
 
 
-def _unused(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
-    for account in unused(posture, wanted) if isinstance(wanted, timedelta) else ():
-        used = last_used(account, posture)
+def _unused(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    for account in unused(snapshot, wanted) if isinstance(wanted, timedelta) else ():
+        used = last_used(account, snapshot)
         if account.name in listed:
             advice = f"no one uses {account.name}, which the baseline lists; remove it there, or have its user sign in"
             yield Gap(account.name, Fact.USED, used, wanted, manual=advice)
@@ -265,13 +265,13 @@ def _unused(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator
 
 
 @_once
-def temporary(posture: Posture) -> list[Account]:
+def temporary(snapshot: Snapshot) -> list[Account]:
     """Guests and accounts with an end that has not passed."""
-    return [a for a in _unexpired(posture) if a.until is not None or role_of(a, posture) is Role.GUEST]
+    return [a for a in _unexpired(snapshot) if a.until is not None or role_of(a, snapshot) is Role.GUEST]
 
 
-def _temporary_until(posture: Posture) -> Reading:
-    found = temporary(posture)
+def _temporary_until(snapshot: Snapshot) -> Reading:
+    found = temporary(snapshot)
     endless = [a.name for a in found if a.until is None]
     if endless:
         return Reading("never", source=Source(ACCOUNTS, text=f"{name_list(endless)}: no expiry date"))
@@ -279,34 +279,34 @@ def _temporary_until(posture: Posture) -> Reading:
     if not ends:
         return Reading(timedelta(), source=Source(ACCOUNTS, text="no guest and no account with an expiry date"))
     last = max(ends, key=lambda name: ends[name])
-    return Reading(ends[last] - posture.machine.now.date(), source=Source(ACCOUNTS, text=f"{last} until {ends[last]}"))
+    return Reading(ends[last] - snapshot.machine.now.date(), source=Source(ACCOUNTS, text=f"{last} until {ends[last]}"))
 
 
-def _ending_late(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+def _ending_late(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
     from verrou.core.plan.steps import SetEnd
 
     if not isinstance(wanted, timedelta):
         return
-    last = posture.machine.now.date() + wanted
-    for account in temporary(posture):
+    last = snapshot.machine.now.date() + wanted
+    for account in temporary(snapshot):
         if account.until is None or account.until > last:
             yield Gap(account.name, Fact.UNTIL, account.until, last, (SetEnd(account.name, last),))
 
 
 @_once
-def ended(posture: Posture) -> list[Account]:
+def ended(snapshot: Snapshot) -> list[Account]:
     """Accounts of people whose end has passed and that nobody has disabled."""
-    today = posture.machine.now.date()
-    return [account for account in _others(posture) if expired(account, posture, today)]
+    today = snapshot.machine.now.date()
+    return [account for account in _others(snapshot) if expired(account, snapshot, today)]
 
 
-def _ended(posture: Posture) -> Reading:
-    names = [a.name for a in ended(posture)]
+def _ended(snapshot: Snapshot) -> Reading:
+    names = [a.name for a in ended(snapshot)]
     return _off_the_accounts("enabled" if names else "disabled", names, "none")
 
 
-def _ended_and_open(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
-    for account in ended(posture):
+def _ended_and_open(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    for account in ended(snapshot):
         yield Gap(account.name, Fact.ENABLED, True, False, _closing(account))
 
 
@@ -314,34 +314,34 @@ def _ended_and_open(posture: Posture, wanted: Value, listed: frozenset[str]) -> 
 
 
 @_once
-def with_hints(posture: Posture) -> list[Account]:
+def with_hints(snapshot: Snapshot) -> list[Account]:
     """Accounts whose hint may tell somebody something."""
-    return [account for account in posture.accounts if useful_hint(account.hint)]
+    return [account for account in snapshot.accounts if useful_hint(account.hint)]
 
 
 @_once
-def with_questions(posture: Posture) -> list[Account]:
+def with_questions(snapshot: Snapshot) -> list[Account]:
     """Accounts that open to whoever answers a few questions."""
-    return [account for account in posture.accounts if account.recovery_questions]
+    return [account for account in snapshot.accounts if account.recovery_questions]
 
 
-def _giving_away(detail: Detail, what: str, find: Find) -> Callable[[Posture], Reading]:
+def _giving_away(detail: Detail, what: str, find: Find) -> Callable[[Snapshot], Reading]:
     """The reading of a rule about something that a machine may keep beside a password."""
 
-    def read(posture: Posture) -> Reading:
-        if detail not in posture.machine.details:
+    def read(snapshot: Snapshot) -> Reading:
+        if detail not in snapshot.machine.details:
             return absent(f"this machine keeps no {what}")
-        names = [account.name for account in find(posture)]
+        names = [account.name for account in find(snapshot)]
         return _off_the_accounts("allowed" if names else "forbidden", names, "none")
 
     return read
 
 
 def _given_away(detail: Detail, find: Find) -> GapsOf:
-    def gaps(posture: Posture, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    def gaps(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
         from verrou.core.plan.steps import SetDetails
 
-        for account in find(posture):
+        for account in find(snapshot):
             step = SetDetails(account.name, ((detail, ""),))
             yield Gap(account.name, Fact.GIVES_AWAY, detail, None, (step,))
 

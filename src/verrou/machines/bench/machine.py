@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from verrou.core.errors import BadInput, NotEnoughRights
-from verrou.core.model import Account, AccountName, Files, Posture, Role
+from verrou.core.model import Account, AccountName, Files, Role, Snapshot
 from verrou.machines import (
     BENCH_SUFFIX,
     MOST_NAMED,
@@ -24,7 +24,7 @@ from verrou.machines import (
     StepResult,
 )
 from verrou.machines.bench.authority import Authority, Damaged, No
-from verrou.machines.bench.readings import posture_of
+from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.local_files import ordinary_text
 
 if TYPE_CHECKING:
@@ -62,8 +62,8 @@ class BenchMachine:
         except (OSError, UnicodeDecodeError, Damaged) as damage:
             raise BadInput(f"{self.path}: not a bench machine file: {damage}. Restore a copy of it.") from None
 
-    def observe(self, *, asked: bool = False) -> Posture:
-        return posture_of(self.load(), self.address)
+    def observe(self, *, asked: bool = False) -> Snapshot:
+        return snapshot_of(self.load(), self.address)
 
     def files_of(self, account: Account, everywhere: bool) -> Files:
         try:
@@ -193,10 +193,10 @@ class BenchCopy:
     def mark(self) -> None:
         """One file lands at one stroke, so that there is nothing to order."""
 
-    def observe(self) -> Posture:
-        return posture_of(self.authority, self.address)
+    def observe(self) -> Snapshot:
+        return snapshot_of(self.authority, self.address)
 
-    def changes(self, before: Posture | None, after: Posture | None) -> tuple[ChangeSet, str]:
+    def changes(self, before: Snapshot | None, after: Snapshot | None) -> tuple[ChangeSet, str]:
         text = self.authority.text()
         if text == self._at_first:  # as the authority itself writes it: what it was read from may be spaced otherwise
             return [], ""

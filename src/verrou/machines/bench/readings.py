@@ -17,7 +17,7 @@ from verrou.core.model import (
     Naming,
     Origin,
     PasswordState,
-    Posture,
+    Snapshot,
     Source,
 )
 from verrou.core.model.ways import EVERYBODY, AccessListEntry, EntryPoint, Principals, Route, allow_only
@@ -37,7 +37,7 @@ BUILTINS = {
 }
 
 
-def posture_of(authority: Authority, address: str) -> Posture:
+def snapshot_of(authority: Authority, address: str) -> Snapshot:
     """What the authority says of its machine, in Verrou's words."""
     facts = MachineFacts(
         name=authority.name,
@@ -69,7 +69,7 @@ def posture_of(authority: Authority, address: str) -> Posture:
         )
         for g in authority.groups()
     )
-    return Posture(
+    return Snapshot(
         facts,
         accounts,
         groups,

@@ -34,7 +34,7 @@ from verrou.core.trials import Answer, CannotTry
 from verrou.machines import Secrets
 from verrou.machines.bench import seat
 from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
-from verrou.machines.bench.readings import posture_of
+from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.bench.rules import KEEPERS
 
 
@@ -123,7 +123,7 @@ def _try(authority: Authority, step: TrySignIn, secrets: Secrets) -> str:
     try:
         token = copy.sign_in(step.account, password)
     except NewPasswordFirst:
-        other = make_password(policy_of(posture_of(copy, "")), step.account, SystemRandom())
+        other = make_password(policy_of(snapshot_of(copy, "")), step.account, SystemRandom())
         copy.change_password(step.account, password, other)
         token = copy.sign_in(step.account, other)
         said += "; it is asked for a new password first"

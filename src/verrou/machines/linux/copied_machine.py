@@ -10,7 +10,7 @@ from pathlib import Path
 
 from attrs import define, field
 
-from verrou.core.model import Grant, Posture, Role
+from verrou.core.model import Grant, Role, Snapshot
 from verrou.core.model.access import usable_administrator, usable_administrators
 from verrou.core.model.ways import Route
 from verrou.core.passwords import Policy, make_password
@@ -79,14 +79,14 @@ class LinuxCopy:
     machine_root: Root
     copy: PrivateCopy
     taken_of: Stamps
-    look: Callable[[Root], Posture]
+    look: Callable[[Root], Snapshot]
     _known: dict[str, FileState] = field(factory=dict, init=False)
     _phases: list[list[Change | FolderOperation]] = field(factory=list, init=False)
     _at_home: list[Change | FolderOperation] = field(factory=list, init=False)
     _tallies: set[str] = field(factory=set, init=False)
     _put_back: dict[str, FileState] = field(factory=dict, init=False)
     _restack: bool = field(default=False, init=False)
-    _observed: Posture | None = field(default=None, init=False)
+    _observed: Snapshot | None = field(default=None, init=False)
 
     @property
     def root(self) -> Root:
@@ -125,11 +125,11 @@ class LinuxCopy:
     def _one(self, manner: str, step: Step, secrets: Secrets) -> StepResult:
         if isinstance(step, TrySignIn):
             return self._try(step, secrets)
-        before, homes, tallies = self._snapshot(), list(self._at_home), set(self._tallies)
+        before, homes, tallies = self._file_states(), list(self._at_home), set(self._tallies)
         try:
             if isinstance(step, SetRules):
                 result = StepResult(Outcome.DONE, set_rules(self.root, step))
-                if self._snapshot() == before:
+                if self._file_states() == before:
                     result = StepResult(Outcome.UNCHANGED, result.said)
             else:
                 result = self._edit_with_settings(step, secrets)
@@ -150,7 +150,7 @@ class LinuxCopy:
         pending = [*self._at_home, *(change for phase in self._phases for change in phase)]
         edit = AccountEdit(self.root, today_in_days(), hashes, pending=pending)
         results = [edit.apply(step, secrets) for step in steps]
-        before = self._snapshot()
+        before = self._file_states()
         try:
             edit.write()
         except OSError as error:
@@ -238,7 +238,7 @@ class LinuxCopy:
 
     # Looking
 
-    def observe(self) -> Posture:
+    def observe(self) -> Snapshot:
         """See :meth:`verrou.machines.Copy.observe`."""
         self.root.forget()
         return self.look(self.root)
@@ -292,7 +292,7 @@ class LinuxCopy:
         same_kind = meant.there and item.there and meant.folder is item.folder and not item.link
         return item._replace(attributes=meant.attributes) if same_kind else item
 
-    def _snapshot(self) -> dict[str, FileState]:
+    def _file_states(self) -> dict[str, FileState]:
         return {place: self.root.item(place) for place in self._candidates()}
 
     def _restore(self, before: Mapping[str, FileState]) -> None:
@@ -341,7 +341,7 @@ class LinuxCopy:
         self._at_home = []
         return changes
 
-    def changes(self, before: Posture | None, after: Posture | None) -> tuple[ChangeSet, str]:
+    def changes(self, before: Snapshot | None, after: Snapshot | None) -> tuple[ChangeSet, str]:
         """See :meth:`verrou.machines.Copy.changes`. Account files land in the order in which somebody can administer at
         every instant, where there is one."""
         self.mark()
@@ -355,7 +355,7 @@ class LinuxCopy:
                 break
         return found, gap
 
-    def _gap(self, changes: ChangeSet, before: Posture, after: Posture) -> str:
+    def _gap(self, changes: ChangeSet, before: Snapshot, after: Snapshot) -> str:
         """Where nobody could administer. An administrator of whom no line moves is there at every instant; only where
         there is none are the instants looked at one by one."""
         decisive = [change for change in changes if isinstance(change, Change) and _decides(change.place)]

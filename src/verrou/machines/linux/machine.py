@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from attrs import evolve
 
 from verrou.core.errors import BadInput
-from verrou.core.model import Account, Detail, Files, Flag, MachineFacts, Posture, Unread, name_list
+from verrou.core.model import Account, Detail, Files, Flag, MachineFacts, Snapshot, Unread, name_list
 from verrou.machines import Asking, Change, ChangeSet, Copy, DryRunUnavailable, FolderOperation, PlaceState, Stamps
 from verrou.machines.linux import rules
 from verrou.machines.linux.at_work import at_work
@@ -55,17 +55,17 @@ class LinuxMachine:
         self._read: tuple[str, ...] = ()
         self._late: set[str] = set()
 
-    def observe(self, *, asked: bool = False) -> Posture:
+    def observe(self, *, asked: bool = False) -> Snapshot:
         root = Root(self.path, lenient=os.geteuid() != 0, late=self._late)
         copies: list[PrivateCopy] = []
         with ExitStack() as until_all_is_known:
             # A disk that somebody brought is only asked where that is wanted.
             if self._can_ask(root) and (root.live or asked or self.asking is Asking.SYSTEM):
                 root.asker = self._asker(copies, until_all_is_known)
-            posture = self._posture(root)
+            snapshot = self._snapshot(root)
         self._read = tuple(root.stamps)
         said = ASKED if copies and not root.live else ""
-        return evolve(posture, machine=evolve(posture.machine, asked=said)) if said else posture
+        return evolve(snapshot, machine=evolve(snapshot.machine, asked=said)) if said else snapshot
 
     def _can_ask(self, root: Root) -> bool:
         """Whether what decides on the system could be asked at all, and may be."""
@@ -91,7 +91,7 @@ class LinuxMachine:
 
         return ask
 
-    def _posture(self, root: Root) -> Posture:
+    def _snapshot(self, root: Root) -> Snapshot:
         now = datetime.now().replace(microsecond=0)
         files = AccountFiles.load(root)
         if files.shadow is None and SHADOW not in root.denied:
@@ -145,7 +145,7 @@ class LinuxMachine:
             identity=_identity(root),
             asks_with=ASK_SYSTEM if root.asker is None and self._can_ask(root) else "",
         )
-        posture = Posture(
+        snapshot = Snapshot(
             facts,
             people.accounts,
             people.groups,
@@ -154,7 +154,7 @@ class LinuxMachine:
             people.entry_points,
             rules.takes(system),
         )
-        return with_admissions(posture, root, files)
+        return with_admissions(snapshot, root, files)
 
     def files_of(self, account: Account, everywhere: bool) -> Files:
         from verrou.machines.linux.homes import files_of
@@ -177,10 +177,10 @@ class LinuxMachine:
             copy.root.late = self._late
             if not self._can_ask(root):
                 copy.root.asker = None
-            yield LinuxCopy(root, copy, stamps, self._posture)
+            yield LinuxCopy(root, copy, stamps, self._snapshot)
 
     def _look_at(self, root: Root) -> Root:
-        self._posture(root)
+        self._snapshot(root)
         return root
 
     def moved(self, stamps: Stamps) -> Sequence[str]:

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from attrs import define, evolve, field
 
-from verrou.core.model import Account, AccountName, PasswordState, Posture, Reading, Source, unreadable
+from verrou.core.model import Account, AccountName, PasswordState, Reading, Snapshot, Source, unreadable
 from verrou.core.model.access import Credential, admitted, barred
 from verrou.core.model.ageing import expired
 from verrou.core.model.known import Known
@@ -63,31 +63,31 @@ class Found(NamedTuple):
         return self.keyed.answer
 
 
-def with_admissions(posture: Posture, root: Root, files: AccountFiles) -> Posture:
+def with_admissions(snapshot: Snapshot, root: Root, files: AccountFiles) -> Snapshot:
     """The same, with what the stacks decide otherwise than lists and states tell. Nothing is said without the right to
     read the passwords."""
     if files.shadow is None:
-        return posture
-    services = Services(root, files, posture)
+        return snapshot
+    services = Services(root, files, snapshot)
     unknown = unknown_services(root)
     services.ask([each.name for each in unknown])
     entry_points: list[EntryPoint] = []
-    for gate in posture.entry_points:
+    for gate in snapshot.entry_points:
         if gate.unasked or not (gate.proof or gate.services):
             entry_points.append(services.told_unasked(gate))
         else:
             entry_points += services.told(gate) if gate.services else [gate]
     strangers = [each for each in unknown if services.asked_by_anybody(each.name)]
-    readings = dict(posture.readings)
-    for rule_id, reading in posture.readings.items():
+    readings = dict(snapshot.readings)
+    for rule_id, reading in snapshot.readings.items():
         if rule_id.startswith("logon."):
-            readings[rule_id] = _heeded(rule_id, reading, posture, entry_points, services, strangers)
+            readings[rule_id] = _heeded(rule_id, reading, snapshot, entry_points, services, strangers)
         elif rule_id == "password.blank_accepted":
             blank = [each for each in strangers if services.takes_blank(each.name)]
             if blank:
                 readings[rule_id] = unreadable(f"{blank[0]}, and accepts a blank password", LOOK, Source(blank[0].file))
-    troubles = tuple(dict.fromkeys((*posture.warnings, *map(str, strangers), *services.not_asked())))
-    return evolve(posture, entry_points=tuple(entry_points), readings=readings, warnings=troubles)
+    troubles = tuple(dict.fromkeys((*snapshot.warnings, *map(str, strangers), *services.not_asked())))
+    return evolve(snapshot, entry_points=tuple(entry_points), readings=readings, warnings=troubles)
 
 
 LOOK = "find out which program uses it, and who can sign in through it"
@@ -96,7 +96,7 @@ LOOK = "find out which program uses it, and who can sign in through it"
 def _heeded(
     rule_id: str,
     reading: Reading,
-    posture: Posture,
+    snapshot: Snapshot,
     entry_points: Sequence[EntryPoint],
     services: "Services",
     strangers: Sequence[UnknownService],
@@ -107,7 +107,7 @@ def _heeded(
     mine = [gate for gate in entry_points if gate.way is way and not gate.unasked]
     for gate in mine:
         for name, decided in gate.admissions.items():
-            account = posture.by_name[AccountName(name)]
+            account = snapshot.by_name[AccountName(name)]
             answers = (decided.password, decided.key, decided.name)
             if not account.may_sign_in or set(answers) == {Known.NO} or gate.lets_through(account):
                 continue
@@ -116,7 +116,7 @@ def _heeded(
                 f"a list denies {name}, who {does} all the same: {decided.says}", LOOK, decided.source or gate.source
             )
     for each in strangers:
-        kept_out = [a for a in posture.accounts if mine and not any(gate.lets_through(a) for gate in mine)]
+        kept_out = [a for a in snapshot.accounts if mine and not any(gate.lets_through(a) for gate in mine)]
         if name := services.first_let_in(each.name, kept_out):
             return unreadable(f"{each}, and it lets {name} in, whom the lists keep out", LOOK, Source(each.file))
     return reading
@@ -128,7 +128,7 @@ class Services:
 
     root: Root
     files: AccountFiles
-    posture: Posture
+    snapshot: Snapshot
     _modules: Modules = field(init=False)
     _people: dict[str, Somebody] = field(init=False)
     _known: dict[object, Verdict] = field(factory=dict, init=False)
@@ -146,21 +146,21 @@ class Services:
     _lines_sought: int = field(default=0, init=False)
 
     def __attrs_post_init__(self) -> None:
-        self._today = self.posture.machine.now.date()
-        self._shell = RemoteShell(self.root, self.posture.accounts)
+        self._today = self.snapshot.machine.now.date()
+        self._shell = RemoteShell(self.root, self.snapshot.accounts)
         self._has_pam = any(self.root.names_in(folder) for folder in FOLDERS)
-        self._shell_gates = [evolve(gate, also=()) for gate in self.posture.entry_points if "sshd" in gate.services]
+        self._shell_gates = [evolve(gate, also=()) for gate in self.snapshot.entry_points if "sshd" in gate.services]
         self._modules = Modules(self.root)
-        self._people = somebodies(self.files, self.posture.accounts, self._today)
+        self._people = somebodies(self.files, self.snapshot.accounts, self._today)
 
     def ask(self, unknown: Sequence[str]) -> None:
         """Have PAM itself answer for every account, service and place from which people come, where it can be asked."""
         if self.root.asker is None or not self._has_pam:
             return
         self._pam = PamAsked(self.root)
-        coming = [(service, gate.way) for gate in self.posture.entry_points for service in gate.services]
+        coming = [(service, gate.way) for gate in self.snapshot.entry_points for service in gate.services]
         coming += [(service, way) for service in unknown for way in (Route.CONSOLE, Route.NETWORK)]
-        people = [account for account in self.posture.accounts if account.may_sign_in]
+        people = [account for account in self.snapshot.accounts if account.may_sign_in]
         self._pam.ask(
             Cell(attempt := self._attempt(who, service, way), self._alike_to_pam(attempt).key)
             for service, way in dict.fromkeys(coming)
@@ -228,7 +228,7 @@ class Services:
             return gate
         says = f"automatic sign-in: {gate.unasked}" if gate.unasked else "anyone who types a name is signed in"
         found = {}
-        for account in self.posture.accounts:
+        for account in self.snapshot.accounts:
             who = self._people.get(account.name)
             if who is None or not gate.lets_through(account):
                 continue
@@ -248,7 +248,7 @@ class Services:
         by_name = any(gate.lists) or any(self._named(service, each) for each in (AUTH, ACCOUNT))
         by_name = by_name or (service == "sshd" and self._shell.by_name) or service in self._told_apart
         as_told: set[object] = set()
-        for account in self.posture.accounts:
+        for account in self.snapshot.accounts:
             state = None if by_name else _state(account, self._people.get(account.name))
             if state in as_told:
                 continue
@@ -262,20 +262,20 @@ class Services:
         """What decides about an account at a service, where that is not what is told already. ``own`` is the gate with
         the lists of the program alone. Whoever nothing here can tell from somebody else comes to the same."""
         who = self._people.get(account.name)
-        if who is None or not account.may_sign_in or barred(account, self.posture):
+        if who is None or not account.may_sign_in or barred(account, self.snapshot):
             return None
         takes, through = CONSOLE_TAKES, True
         if service == "sshd":
             takes, through = self._shell.takes(account), self._shell_lets_through(account, own)
         alike = (
             *(gate.way, service, through, takes, account.password, account.enabled, account.keys > 0),
-            *(expired(account, self.posture, self._today), self._alike(who, service, gate.way)),
+            *(expired(account, self.snapshot, self._today), self._alike(who, service, gate.way)),
         )
-        told = admitted(account, gate, self.posture)
+        told = admitted(account, gate, self.snapshot)
         if self._expected.get(alike, Credential.UNKNOWN) is told is not Credential.UNKNOWN:
             return None
         decided = self._decided(account, who, gate, service, Known.of(through), takes)
-        self._expected[alike] = admitted(account, evolve(gate, admissions={account.name: decided}), self.posture)
+        self._expected[alike] = admitted(account, evolve(gate, admissions={account.name: decided}), self.snapshot)
         return decided if self._expected[alike] is not told else None
 
     def _shell_lets_through(self, account: Account, own: EntryPoint) -> bool:
@@ -313,7 +313,7 @@ class Services:
         """What PAM has to say. A program that does not ask it looks at the account by itself."""
         if self._asks_pam(service):
             return self._of_pam(who, service, way)
-        is_open = account.enabled and not expired(account, self.posture, self._today)
+        is_open = account.enabled and not expired(account, self.snapshot, self._today)
         has_one = who.password in (PasswordState.SET, PasswordState.BLANK)
         says = f"{service}: it does not ask PAM, and looks at the account by itself", account.source
         return _OfPam(Known.of(is_open and has_one), Known.of(is_open), Known.NO, says)

@@ -95,7 +95,7 @@ class MachineFacts:
 
 
 @define(frozen=True, slots=False, repr=False)
-class Posture:
+class Snapshot:
     """The whole of what was observed. ``warnings`` are lines about what the machine itself keeps in a broken state,
     ``takes`` is by rule what the machine lets it be set to."""
 
@@ -134,14 +134,14 @@ class Posture:
     def _found(self) -> dict[object, Any]:
         return {}
 
-    def once(self, find: "Callable[[Posture], T]") -> T:
-        """What ``find`` makes of this posture, worked out once: nothing of a posture ever changes."""
+    def once(self, find: "Callable[[Snapshot], T]") -> T:
+        """What ``find`` makes of this snapshot, worked out once: nothing of a snapshot ever changes."""
         if find not in self._found:
             self._found[find] = find(self)
         found: T = self._found[find]
         return found
 
-    def with_accounts(self, accounts: tuple[Account, ...]) -> "Posture":
+    def with_accounts(self, accounts: tuple[Account, ...]) -> "Snapshot":
         """The same machine with other accounts. What was worked out about groups is taken along, since a worksheet of
         hundreds of steps looks at the machine after each one."""
         changed = evolve(self, accounts=accounts, entry_points=self._still_decided(accounts))
@@ -158,7 +158,7 @@ class Posture:
             for gate in self.entry_points
         )
 
-    def with_account(self, account: Account) -> "Posture":
+    def with_account(self, account: Account) -> "Snapshot":
         """The same machine with one account more, of a new name."""
         changed = self.with_accounts((*self.accounts, account))
         changed.__dict__["by_name"] = {**self.by_name, account.name: account}
