@@ -14,7 +14,7 @@ from verrou.core.passwords import policy_of
 from verrou.core.plan.making import new_account
 from verrou.core.trials import CannotTry
 from verrou.machines import Secrets, open_machine
-from verrou.machines.linux.files.access_file import CONSOLE, access_rules, passes
+from verrou.machines.linux.files.access_file import CONSOLE, access_rules, access_list
 from verrou.machines.linux.files.sshd import REMOTE
 from verrou.machines.linux.root import Root
 
@@ -54,7 +54,7 @@ def test_the_access_file_is_read_as_pam_reads_it(probe: PrivateRoot, lines: list
         mine = (name, *groups)
         for origin, items in ((CONSOLE, ("-I", f"tty={CONSOLE}")), (REMOTE, ("-I", f"rhost={REMOTE}"))):
             asked = probe.inside("pamtester", *items, "probe", name, "acct_mgmt").returncode == 0
-            gate = EntryPoint(Route.CONSOLE, passes(rules, origin, GROUPS))
+            gate = EntryPoint(Route.CONSOLE, access_list(rules, origin, GROUPS))
             assert gate.lets_through(Account(name, "1000", groups=mine)) is asked, (name, origin)
 
 

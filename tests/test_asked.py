@@ -24,7 +24,7 @@ from verrou.machines.linux.elevation_asked import _of_sudo
 from verrou.machines.linux.machine import LinuxMachine
 from verrou.machines.linux.pam import questions
 from verrou.machines.linux.pam.asking import word_and_hash
-from verrou.machines.linux.pam.questions import Question, Reply, left_out
+from verrou.machines.linux.pam.questions import Question, Reply, comment_out
 from verrou.machines.linux.private_copy import PrivateCopy, private_copy
 from verrou.machines.linux.root import Root
 
@@ -179,10 +179,10 @@ def test_a_service_that_hangs_or_breaks_is_not_answered_and_the_others_are(
 
 def test_a_line_that_is_left_out_keeps_its_place() -> None:
     text = "# c\nauth [success=1 \\\n default=die] pam_unix.so x\naccount required pam_deny.so\n"
-    assert left_out(text, 2, 3).split("\n")[1:] == [
+    assert comment_out(text, 2, 3).split("\n")[1:] == [
         *("auth [default=ignore] pam_unix.so x", "", "account required pam_deny.so", "")
     ]
-    assert "auth [default=ignore] pam_deny.so" in left_out("auth required pam_deny.so", 1, 1)
+    assert "auth [default=ignore] pam_deny.so" in comment_out("auth required pam_deny.so", 1, 1)
 
 
 @pytest.mark.parametrize("live", [False, True], ids=["disk", "this"])

@@ -16,7 +16,7 @@ from verrou.core.errors import MachineRefused
 from verrou.core.model import Source
 from verrou.machines import FolderOperation, PlaceState
 from verrou.machines.linux import homes
-from verrou.machines.linux.homes import OPEN_FOLDER, Home, NoHome, files_of, walk_open
+from verrou.machines.linux.homes import FOLDER_FLAGS, Home, NoHome, files_of, walk_open
 from verrou.machines.linux.landing import Applier
 from verrou.machines.linux.new_homes import is_as_made, making
 from verrou.machines.linux.root import Root
@@ -268,7 +268,7 @@ def test_files_elsewhere_are_counted_and_the_first_are_named(outside: Path) -> N
 def test_a_folder_that_is_moved_while_it_is_looked_through_is_told(tmp_path: Path) -> None:
     (tmp_path / "home/nest/egg").mkdir(parents=True)
     (tmp_path / "away").mkdir()
-    top = os.open(tmp_path / "home", OPEN_FOLDER)
+    top = os.open(tmp_path / "home", FOLDER_FLAGS)
     with pytest.raises(OSError, match="moved while it was looked through"):
         for _, below, _, _ in walk_open(top, "", os.fstat(top).st_dev):
             if below == "nest/egg":

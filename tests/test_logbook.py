@@ -51,7 +51,7 @@ from verrou.core.trials import Result, not_tried
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
 from verrou.records import logbook
-from verrou.records.logbook import Delivery, Place, deliver, deliver_soon, kept, migrations, waiting
+from verrou.records.logbook import Delivery, Place, deliver, deliver_soon, load_records, migrations, waiting
 from verrou.records.logbook.migrations import NEWEST, upgrade
 from verrou.records.logbook.place import place_of
 from verrou.records.logbook.store import Store
@@ -124,13 +124,13 @@ def test_what_goes_in_comes_out_once_and_in_order(place: Place) -> None:
     other = made("c", identity="identity-2", machine="ringing-02", accounts=())
     for record in (later, made("a"), other, made("a", by="somebody else")):
         assert keep(record, place).delivered == 1
-    assert kept(place) == [made("a"), other, later]
-    assert [account.role for account in kept(place)[0].accounts][1] is Known.UNKNOWN, "and no word that looks like it"
+    assert load_records(place) == [made("a"), other, later]
+    assert [account.role for account in load_records(place)[0].accounts][1] is Known.UNKNOWN, "and no word that looks like it"
     assert as_known_role(None) is Known.UNKNOWN, "as older records have it"
     renamed = made("d", machine="lamp-01", clock=DAY + timedelta(days=2))
     keep(renamed, place)
-    assert [record.key for record in kept(place, "hide-01")] == ["a", "b", "d"], "known again by identity, not by name"
-    assert kept(place, "nobody") == [] and not place.waiting.exists()
+    assert [record.key for record in load_records(place, "hide-01")] == ["a", "b", "d"], "known again by identity, not by name"
+    assert load_records(place, "nobody") == [] and not place.waiting.exists()
 
 
 def writers(place: Place, name: str) -> None:
@@ -163,7 +163,7 @@ def test_two_technicians_with_sixty_writers_each_lose_nothing(place: Place, tmp_
         (each.waiting / waiting.MARK).unlink(missing_ok=True)
         while (left := deliver(each)).waiting:
             assert "cannot be reached" in left.reason
-    found = [record.key for record in kept(place)]
+    found = [record.key for record in load_records(place)]
     assert len(found) == len(set(found)) == 120
     assert not any(waiting.files(each.waiting) for each in mine)
 
@@ -192,7 +192,7 @@ def test_a_writer_that_is_killed_leaves_all_of_a_record_or_nothing(place: Place)
         assert there or waiting.files(place.waiting), "what did not go in is still there"
         (place.waiting / waiting.MARK).unlink(missing_ok=True)
         assert not deliver(place).waiting
-        assert [each for each in kept(place) if each.key == record.key] == [record]
+        assert [each for each in load_records(place) if each.key == record.key] == [record]
         if ended == 0:
             break
     else:
@@ -245,7 +245,7 @@ def test_records_that_nobody_of_us_wrote_hold_nobody_up(place: Place, tmp_path: 
     (place.waiting / "3.record.json").mkdir()
     left = deliver(place)
     assert not left.waiting and len(left.foreign) == len(waiting.files(place.waiting)) >= 14, left
-    assert made("good") in kept(place)
+    assert made("good") in load_records(place)
     (tmp_path / "other").write_text("theirs")
     (place.waiting / waiting.MARK).symlink_to(tmp_path / "other")
     waiting.note_unreached(place.waiting, "nobody is there")
@@ -276,7 +276,7 @@ def test_an_older_logbook_is_brought_forward_and_a_newer_one_left_alone(place: P
             for table in ("machines", "records"):
                 connection.execute(sql.text(f"select setval(pg_get_serial_sequence('{table}', 'id'), 1)"))
     keep(made("new"), place)
-    old, new = kept(place)
+    old, new = load_records(place)
     assert (old.key, old.findings, old.trials) == (
         "old",
         (FindingRecord("lockout.after", Severity.HIGH, Verdict.NOT_MET),),
@@ -290,7 +290,7 @@ def test_an_older_logbook_is_brought_forward_and_a_newer_one_left_alone(place: P
     left = keep(made("late"), place)
     assert left.waiting == 1 and "use the newer Verrou" in left.reason
     with pytest.raises(BadInput, match="schema 9999"):
-        kept(place)
+        load_records(place)
 
 
 def test_a_logbook_that_does_not_answer_keeps_nobody_waiting(
@@ -461,7 +461,7 @@ def test_any_machine_can_be_kept(machine: Authority, run: Run) -> None:
         place = place_of("", Path(folder))
         waiting.put(place.waiting, record)
         assert waiting.read(waiting.files(place.waiting)[0]) == record
-        assert deliver(place).delivered == 1 and list(kept(place)) == [record]
+        assert deliver(place).delivered == 1 and list(load_records(place)) == [record]
     assert record.count(*Verdict) == len(found.findings) and bool(record.readings) is (run is Run.SURVEY)
     assert record.by == "wil\\x1bma"
 
@@ -631,4 +631,4 @@ def test_two_at_once_bring_one_logbook_forward(place: Place, tmp_path: Path) -> 
     for each in places:
         while deliver(each).waiting:
             pass
-    assert sorted(kept(place), key=lambda record: record.key) == [made(str(number)) for number in range(8)]
+    assert sorted(load_records(place), key=lambda record: record.key) == [made(str(number)) for number in range(8)]

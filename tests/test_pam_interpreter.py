@@ -22,7 +22,7 @@ from verrou.machines import open_machine
 from verrou.machines.linux.pam.client import Session
 from verrou.machines.linux.pam.control import NEW_PASSWORD, RESULTS, SUCCESS
 from verrou.machines.linux.pam.interpreter import Verdict, interpret
-from verrou.machines.linux.pam.modules import Attempt, Modules, Proof, Somebody
+from verrou.machines.linux.pam.modules import Attempt, Modules, Proof, PamUser
 from verrou.machines.linux.pam.stack import PamLine, load_stack
 from verrou.machines.linux.root import Root
 
@@ -128,7 +128,7 @@ def test_libpam_comes_to_the_same_over_any_lines(root: PrivateRoot) -> None:
 PEOPLE = ("ana", "root", "bors", "blank", "kin", "old", "due", "gone", "shut")
 
 
-def somebodies(root: PrivateRoot) -> Iterator[Somebody]:
+def somebodies(root: PrivateRoot) -> Iterator[PamUser]:
     """The accounts that the stacks are asked about, as their files have them."""
     groups = [line.split(":") for line in root.read("/etc/group").split("\n") if line]
     states = {"blank": PasswordState.BLANK, "shut": PasswordState.NONE}
@@ -136,7 +136,7 @@ def somebodies(root: PrivateRoot) -> Iterator[Somebody]:
         name, _, uid, gid, _, home, shell = line.split(":") if line else ["", "", "0", "0", "", "", ""]
         if name in PEOPLE:
             mine = tuple(each[0] for each in groups if each[2] == gid or name in each[3].split(","))
-            yield Somebody(
+            yield PamUser(
                 *(name, int(uid), int(gid), mine, shell, home, states.get(name, PasswordState.SET)),
                 ended=name == "gone",
                 aged_out=name == "old",
@@ -210,7 +210,7 @@ PERMIT = "auth required pam_permit.so"
 LISTED = "account required pam_access.so accessfile=/etc/hide.access"
 
 
-def with_people(root: PrivateRoot) -> list[Somebody]:
+def with_people(root: PrivateRoot) -> list[PamUser]:
     """Accounts of each kind, made by the system's own tools."""
     root.inside("groupadd", "-f", "staff")
     for name, how in (
@@ -271,7 +271,7 @@ def test_no_answer_is_wrong_about_anybody_from_anywhere(root: PrivateRoot) -> No
         (root.path / "etc/nologin").unlink(missing_ok=True)
         if closed:
             root.write("/etc/nologin", "")
-        answers = inside(root, lambda: [asked(each.who.name, each.proof, each.host) for each in attempts])
+        answers = inside(root, lambda: [asked(each.user.name, each.proof, each.host) for each in attempts])
         known = Modules(Root(root.path))
         for attempt, answer in zip(attempts, answers, strict=True):
             for facility, code in zip(("auth", "account"), answer, strict=True):
@@ -300,7 +300,7 @@ def test_what_is_told_of_access_is_what_pam_decides(root: PrivateRoot) -> None:
     shells = {"login": ("", Route.CONSOLE), "sshd": (AFAR, Route.REMOTE_SHELL)}
     counted = {how: {Known.YES: 0, Known.NO: 0, Known.UNKNOWN: 0} for how in (False, True)}
 
-    def asked(who: Somebody, service: str, host: str) -> list[tuple[int, int] | None]:
+    def asked(who: PamUser, service: str, host: str) -> list[tuple[int, int] | None]:
         terminal = "ssh" if host else "tty1"
         found = [
             Session(service, who.name, lambda _, t=typed: t, host, terminal).results()
@@ -371,5 +371,5 @@ def test_substacks_within_each_other_are_taken_as_deep_as_libpam_takes_them(root
     root.write("/etc/pam.d/deep25", "auth required pam_permit.so\n")
     for depth in range(5, 12):
         code, _ = inside(root, Session(f"deep{depth}", "root", lambda _: "").results)
-        told = told_of(Modules(Root(root.path)), "auth", Attempt(f"deep{depth}", Somebody("root", 0, 0), "tty1"))
+        told = told_of(Modules(Root(root.path)), "auth", Attempt(f"deep{depth}", PamUser("root", 0, 0), "tty1"))
         assert told.result == RESULTS[code]

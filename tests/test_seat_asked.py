@@ -26,7 +26,7 @@ from verrou.core.rules import CATALOGUE
 from verrou.core.values import Value
 from verrou.machines import Outcome, open_machine
 from verrou.machines.linux.polkit import implied_by, rules_of
-from verrou.machines.linux.polkit_rules import Asking, Rule, answer
+from verrou.machines.linux.polkit_rules import Subject, Rule, answer
 from verrou.machines.linux.root import Root
 
 NAMES = st.frozensets(
@@ -210,7 +210,7 @@ RULES = st.lists(
 def test_plain_rules_of_polkit_are_read_as_polkit_reads_them(desktop: PrivateRoot) -> None:
     implied = implied_by(Root(desktop.path))
 
-    def told(rules: list[Rule], action: str, who: Asking) -> str:
+    def told(rules: list[Rule], action: str, who: Subject) -> str:
         """Without an answer each asks who sits nowhere for an administrator, as it is shipped."""
         if any(told(rules, each, who) == "yes" for each in implied.get(action, ())):
             return "yes"
@@ -231,7 +231,7 @@ def test_plain_rules_of_polkit_are_read_as_polkit_reads_them(desktop: PrivateRoo
         people = {account.name: account.groups for account in open_machine(str(desktop.path)).observe().accounts}
         for name in ("tern", "gull", "warden"):
             codes = polkit_says(desktop, name, *ACTIONS)
-            who = Asking(name, people[AccountName(name)])
+            who = Subject(name, people[AccountName(name)])
             said = [told(found, action, who) for action in ACTIONS]
             assert [{"yes": 0, "no": 1}.get(each, 2) for each in said] == codes, (name, said)
 

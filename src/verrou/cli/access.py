@@ -84,7 +84,7 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
 
 @click.command()
 @click.argument("account_name", metavar="ACCOUNT", shell_complete=completing.accounts)
-@click.argument("route", metavar="ROUTE", shell_complete=completing.ways)
+@click.argument("route", metavar="ROUTE", shell_complete=completing.routes)
 @machine_option
 @as_option
 @format_option

@@ -220,12 +220,12 @@ def set_password(machine: Machine, name: str, keep_password: bool, password: str
     """Set the password of an account. A disabled account stays disabled."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-        from verrou.core.model.ageing import left_out
+        from verrou.core.model.ageing import exempt_from_ageing
 
         account = snapshot.by_name[known_account(snapshot, name)]
         marks = {flag for flag in Flag if flag is not Flag.CHANGE_DUE and getattr(account, flag)}
         excluded = any(pair[0] is Flag.CHANGE_DUE and pair[1] in marks for pair in snapshot.machine.excluding)
-        must_change = not (keep_password or excluded or password == "blank" or left_out(account, snapshot))
+        must_change = not (keep_password or excluded or password == "blank" or exempt_from_ageing(account, snapshot))
         return [SetPassword(account.name, password, must_change=must_change)]
 
     single(machine, make, how)

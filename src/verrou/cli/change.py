@@ -436,7 +436,7 @@ def harden(
         print_table(out, later)
         out.print()
     if not looking:
-        kept.keep(Run.HARDEN, snapshot, after, baseline, trials=trials, entry=entry)
+        kept.record(Run.HARDEN, snapshot, after, baseline, trials=trials, entry=entry)
         out.print(f"{after.summary}. To test it: verrou verify", style="bold")
     _tell_what_falls_short(after)
     if not all_done:

@@ -104,7 +104,7 @@ def sides(context: click.Context, typed: str) -> Iterable[str]:
 
 
 @_offering
-def ways(context: click.Context, typed: str) -> Iterable[str]:
+def routes(context: click.Context, typed: str) -> Iterable[str]:
     """Ways in, and administration."""
     from verrou.core.model.ways import Route
 

@@ -48,7 +48,7 @@ class Keeping:
         if self.asked:
             self.place = place_said(logbook, Path())  # what is wrong with the address is said before anything is done
 
-    def keep(
+    def record(
         self,
         run: "Run",
         snapshot: "Snapshot",
@@ -69,7 +69,7 @@ class Keeping:
         from verrou import version_line
         from verrou.core.errors import BadInput
         from verrou.core.logbook import record_of
-        from verrou.records.carry_out import who
+        from verrou.records.carry_out import current_user
         from verrou.records.logbook import deliver_soon, waiting
         from verrou.reports.sheets import complain, shown
 
@@ -79,7 +79,7 @@ class Keeping:
             shown,
             key=uuid.uuid4().hex,
             at=datetime.now(UTC).replace(tzinfo=None),
-            by=who(),
+            by=current_user(),
             tool=version_line(),
             found=found,
             digest=baseline.digest if baseline else "",

@@ -21,11 +21,11 @@ DAY = click.DateTime(["%Y-%m-%d"])
 
 def _records(logbook: str | None, machine: str) -> "tuple[Sequence[RunRecord], str]":
     """The records of a logbook, after what waits for it went in; and where it is."""
-    from verrou.records.logbook import deliver, kept
+    from verrou.records.logbook import deliver, load_records
 
     place = place_said(logbook, Path())
     tell_delivery(deliver(place), place)
-    records = kept(place, machine)
+    records = load_records(place, machine)
     if machine and not records:
         raise BadInput(f"{place.shown}: no machine {machine}. For the machines: verrou logbook")
     return records, place.shown

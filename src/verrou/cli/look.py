@@ -65,7 +65,7 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept
     if kept.asked:
         from verrou.core.logbook import Run
 
-        kept.keep(Run.SURVEY, snapshot, beside=save)
+        kept.record(Run.SURVEY, snapshot, beside=save)
     print_facts(style, accounts, data() if style == "json" else None, text)
 
 
@@ -128,6 +128,6 @@ def audit(machine: Machine, baseline_name: str, style: str, not_met: bool, kept:
         print_table(out, sheet)
 
     sheet = audit_sheet(found, every=not not_met)
-    kept.keep(Run.AUDIT, snapshot, found, baseline)
+    kept.record(Run.AUDIT, snapshot, found, baseline)
     print_facts(style, sheet, audit_data(found, every=not not_met), text)
     click.get_current_context().exit(0 if found.all_met else 1)

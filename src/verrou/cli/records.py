@@ -71,7 +71,7 @@ def undo(
     left = [item for item in rehearsal.put_back if item.outcome is Outcome.REJECTED]
     numbers = _numbers([each.number for each in entries])
     out.print(f"Undone: entry {numbers}. Recorded as entry {number}. To redo: verrou undo --entry {number}")
-    kept.keep(Run.UNDO, rehearsal.after, entry=number)
+    kept.record(Run.UNDO, rehearsal.after, entry=number)
     if left:
         places = ", ".join(item.place for item in left)
         raise MachineRefused(f"{places} could not be restored (see above); the rest was undone")

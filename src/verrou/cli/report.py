@@ -41,7 +41,7 @@ def report(
     from verrou.core.audit import audit
     from verrou.core.plan.worksheet import plan
     from verrou.core.trials import Result
-    from verrou.records.carry_out import who
+    from verrou.records.carry_out import current_user
     from verrou.records.earlier import standing_since
     from verrou.reports.sign_off import WRITTEN, Signed, sign_off_data
 
@@ -70,7 +70,7 @@ def report(
         entries,
         results,
         plan(snapshot, baseline, now).manual,
-        who(),
+        current_user(),
         f"{datetime.now():%Y-%m-%d %H:%M:%S}",
         version_line(),
     )

@@ -52,7 +52,7 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
             out.print(f"For the answers, {snapshot.machine.asked}.", style="dim")
 
     data = VerificationData(**audit_data(found), tests=trials_data(results))
-    kept.keep(Run.VERIFY, snapshot, found, baseline, trials=results)
+    kept.record(Run.VERIFY, snapshot, found, baseline, trials=results)
     print_facts(style, sheet, data, text)
     failed = any(result.result is Result.FAILED for result in results)
     click.get_current_context().exit(0 if found.all_met and not failed else 1)

@@ -69,9 +69,9 @@ class Score:
         return self.met + self.not_met + self.unknown
 
     def __str__(self) -> str:
-        return self.told()
+        return self.summary()
 
-    def told(self, short: str = "") -> str:
+    def summary(self, short: str = "") -> str:
         """The score in words, with what ``short`` says of those that are not met."""
         uncounted = ((self.waived, "waived"), (self.not_applicable, "not applicable"))
         left_out = ", ".join(f"{n} {word}" for n, word in uncounted if n)
@@ -102,7 +102,7 @@ class Audit:
         """The score, with the severities of what is not met."""
         short = [finding.severity for finding in self.findings if finding.verdict is Verdict.NOT_MET]
         counts = [f"{short.count(severity)} {severity}" for severity in Severity if severity in short]
-        return self.score.told(", ".join(counts))
+        return self.score.summary(", ".join(counts))
 
     def applicable_only(self) -> "Audit":
         """The same without what this machine has not: for where a person reads what is left to do."""

@@ -10,7 +10,7 @@ from attrs import evolve, frozen
 
 from verrou.core.baseline import Baseline, Requirement
 from verrou.core.desired import AtLeast, Between
-from verrou.core.differences import FACTS, paired, said
+from verrou.core.differences import FACTS, paired, fact_text
 from verrou.core.model import Account, MachineFacts, PasswordState, Reading, Role, Snapshot, Status
 from verrou.core.model.access import known_role, routes_of, routes_unknown
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
@@ -111,7 +111,7 @@ def _fact(account: Account, fact: str, snapshot: Snapshot) -> Any:
 def _words(account: Account, fact: str, value: Any) -> str:
     if isinstance(value, frozenset):
         return ", ".join(sorted(value)) or ("no route" if fact == "routes" else "none")
-    return str(value) if fact == "role" else said(account, fact)
+    return str(value) if fact == "role" else fact_text(account, fact)
 
 
 ROLES = (Role.ADMINISTRATOR, Role.STANDARD, Role.GUEST)

@@ -25,10 +25,10 @@ def contradictions(baseline: Baseline) -> list[str]:
     return list(dict.fromkeys(text for _, text in sorted(found, key=lambda each: (each[0].file, each[0].line or 0))))
 
 
-Found = Iterator[tuple[Mark, str]]
+Conflict = Iterator[tuple[Mark, str]]
 
 
-def _between_rules(baseline: Baseline) -> Found:
+def _between_rules(baseline: Baseline) -> Conflict:
     demands = baseline.requirements
     for rule, agreement, other in agreements():
         mine, theirs = demands.get(rule.id), demands.get(other.id)
@@ -60,7 +60,7 @@ class _Asked:
 
     baseline: Baseline
 
-    def found(self) -> Found:
+    def found(self) -> Conflict:
         yield from self._one_name_twice()
         yield from self._builtin_names()
         yield from self._groups()
@@ -77,7 +77,7 @@ class _Asked:
         demand = self._demand(rule_id)
         return demand.desired.candidates(demand.rule) if demand is not None else []
 
-    def _one_name_twice(self) -> Found:
+    def _one_name_twice(self) -> Conflict:
         for kind, things in (("accounts", self.baseline.accounts), ("groups", self.baseline.groups)):
             seen: dict[str, WantedAccount | WantedGroup] = {}
             for thing in things.values():
@@ -89,7 +89,7 @@ class _Asked:
                         "many machines; call one of them otherwise",
                     )
 
-    def _builtin_names(self) -> Found:
+    def _builtin_names(self) -> Conflict:
         roles = {"builtin.admin_name": Role.ADMINISTRATOR, "builtin.guest_name": Role.GUEST}
         asked: dict[str, Requirement] = {}
         for rule_id, role in roles.items():
@@ -106,7 +106,7 @@ class _Asked:
                         account, f"should be {a(account.role)}, and a built-in account bears that", demand
                     )
 
-    def _groups(self) -> Found:
+    def _groups(self) -> Conflict:
         accounts = {account.name.casefold(): account for account in self.baseline.accounts.values()}
         for group in self.baseline.groups.values():
             only = None if group.only is None else {name.casefold() for name in group.only}
@@ -130,7 +130,7 @@ class _Asked:
                         f"({account.mark}); {CHANGE_ONE}",
                     )
 
-    def _administrators(self) -> Found:
+    def _administrators(self) -> Conflict:
         demand = self._demand("population.administrators")
         if demand is None:
             return
@@ -155,7 +155,7 @@ class _Asked:
                     f"administrators; {CHANGE_ONE}",
                 )
 
-    def _nobody_comes(self) -> Found:
+    def _nobody_comes(self) -> Conflict:
         for key, word in (("allowed", NOBODY), ("denied", EVERYBODY)):
             demand = self._demand(f"logon.console.{key}")
             values = self._values(f"logon.console.{key}")
@@ -167,7 +167,7 @@ class _Asked:
                     "administrator; keep one of them",
                 )
 
-    def _blank(self, account: WantedAccount) -> Found:
+    def _blank(self, account: WantedAccount) -> Conflict:
         if account.password != "blank":
             return
         blank = self._demand("population.blank_passwords")
@@ -189,7 +189,7 @@ class _Asked:
                     f"{account.mark}: accounts.{account.name} requires a blank password, but {said}; {CHANGE_ONE}",
                 )
 
-    def _ways(self, account: WantedAccount) -> Found:
+    def _ways(self, account: WantedAccount) -> Conflict:
         """A way that the account should have and a rule closes to it; or all that there are."""
         if not account.enabled:
             return

@@ -93,7 +93,7 @@ def _of_accounts(before: Snapshot, after: Snapshot) -> Iterator[Difference]:
             if (old := role_of(was, before)) is not (new := role_of(now, after)):
                 yield Difference(subject, "role", str(old), str(new))
             for fact, words in FACTS.items():
-                old_value, new_value = said(was, fact), said(now, fact)
+                old_value, new_value = fact_text(was, fact), fact_text(now, fact)
                 if old_value != new_value:
                     yield Difference(subject, words, old_value, new_value)
 
@@ -102,7 +102,7 @@ GIVES_AWAY = ("hint", "recovery_questions")
 """Facts that give a password away: that there is one is told, and not what it says."""
 
 
-def said(account: Account, fact: str) -> str:
+def fact_text(account: Account, fact: str) -> str:
     """A fact of an account in words."""
     value = getattr(account, fact)
     if fact in GIVES_AWAY:

@@ -324,7 +324,7 @@ def _land(machine: Machine, journal: Journal, rehearsal: DryRun, told: RunInfo) 
             raise MachineRefused(f"nothing was changed: the journal cannot be written: {_io_words(error)}") from None
         _land_all(machine, journal, _still_to_land(machine, rehearsal.changes, number), number)
         _sweep(machine, journal, number)
-    machine.notify(f"entry {number}: {told.command}, by {who()}", [change.place for change in rehearsal.changes])
+    machine.notify(f"entry {number}: {told.command}, by {current_user()}", [change.place for change in rehearsal.changes])
     return number
 
 
@@ -380,7 +380,7 @@ def _lines(rehearsal: DryRun, told: RunInfo) -> dict[str, object]:
     found = differences(rehearsal.before, rehearsal.after)
     return {
         "command": told.command,
-        "by": who(),
+        "by": current_user(),
         "baseline": told.baseline,
         "overridden": list(told.overridden),
         "steps": steps,
@@ -413,7 +413,7 @@ def _at_work(machine: Machine, command: str) -> Iterator[Journal]:
     be deleted stands in nobody's way."""
     journal = Journal(machine.records_folder())
     journal.make_folder()
-    with machine_lock(journal.folder, machine.name, command, who()):
+    with machine_lock(journal.folder, machine.name, command, current_user()):
         with suppress(BrokeOff):
             _sweep(machine, journal)
         yield journal
@@ -543,7 +543,7 @@ def resume(machine: Machine, told: RunInfo | None = None) -> tuple[JournalEntry 
             with until_landed():
                 _land_all(machine, journal, rehearsal.changes, entry.number)
                 _sweep(machine, journal)
-        machine.notify(f"entry {entry.number}: resumed ({entry.command}), by {who()}", entry.places)
+        machine.notify(f"entry {entry.number}: resumed ({entry.command}), by {current_user()}", entry.places)
         return entry, left
 
 
@@ -672,7 +672,7 @@ def only_tries(steps: Sequence[Step]) -> bool:
     return all(isinstance(step, TrySignIn) for step in steps)
 
 
-def who() -> str:
+def current_user() -> str:
     """Whoever runs this, by the name they signed in with."""
     try:
         return os.environ.get("SUDO_USER") or getpass.getuser()

@@ -22,7 +22,7 @@ MOST_TOLD = 3
 """How many differences a line of the list tells."""
 
 
-def told(difference: dict[str, str]) -> str:
+def difference_text(difference: dict[str, str]) -> str:
     """One difference in words."""
     fact = f" {difference['fact']}" if difference["fact"] else ""
     return f"{difference['subject']}:{fact} {difference['was'] or 'none'} → {difference['now'] or 'none'}"
@@ -35,7 +35,7 @@ def entries_sheet(entries: Sequence[JournalEntry], running: bool) -> Table:
         state = entry.state(running=running)
         words = STATE_WORDS[state] + (f" by entry {entry.undone_by}" if entry.undone_by else "")
         more = len(entry.differences) - MOST_TOLD
-        changed = [told(each) for each in entry.differences[:MOST_TOLD]] + ([f"and {more} more"] if more > 0 else [])
+        changed = [difference_text(each) for each in entry.differences[:MOST_TOLD]] + ([f"and {more} more"] if more > 0 else [])
         rows.append(
             {
                 "entry": entry.number,
@@ -114,7 +114,7 @@ def entry_sheet(entry: JournalEntry, running: bool) -> Table:
     for number, step in enumerate(entry.steps, start=1):
         said = f" ({step['said']})" if step["said"] else ""
         rows.append((f"step {number}" if not entry.undoes else "", f"{step['outcome']}: {step['what']}{said}"))
-    rows += [("changed" if n == 0 else "", told(each)) for n, each in enumerate(entry.differences)]
+    rows += [("changed" if n == 0 else "", difference_text(each)) for n, each in enumerate(entry.differences)]
     rows += [("wrote" if n == 0 else "", place) for n, place in enumerate(entry.places)]
     shown = tuple({"about": about, "text": text} for about, text in rows if text)
     return Table("entry", columns_of(("about", ""), ("text", ""), whole=("about",)), shown)
@@ -124,7 +124,7 @@ def going_back_lines(entries: Sequence[JournalEntry], before: Snapshot, after: S
     """What an undo goes back over, and what will be otherwise then."""
     lines = [f"Entry {entry.number}, {entry.command}, by {entry.by}, {entry.begun}" for entry in entries]
     found = [
-        told({"subject": d.subject, "fact": d.fact, "was": d.was, "now": d.now}) for d in differences(before, after)
+        difference_text({"subject": d.subject, "fact": d.fact, "was": d.was, "now": d.now}) for d in differences(before, after)
     ]
     if found:
         lines.append(f"Going back changes {counted(len(found), 'fact')}:")

@@ -11,7 +11,7 @@ BEFORE_ALL = date(1969, 12, 31)
 """What an unknown day of change counts as where passwords age: pam_unix(8) takes an empty field for the day -1."""
 
 
-def left_out(account: Account, snapshot: Snapshot) -> bool:
+def exempt_from_ageing(account: Account, snapshot: Snapshot) -> bool:
     """Whether the account is the built-in administrator, under whatever name, of a machine that leaves it out of
     ages."""
     if not snapshot.machine.admin_left_out:

@@ -68,7 +68,7 @@ def rule_outcome(who: ElevationSubject, program: Program, values: Mapping[str, V
     return gives
 
 
-def elevator(account: Account, snapshot: Snapshot) -> ElevationSubject:
+def subject_of(account: Account, snapshot: Snapshot) -> ElevationSubject:
     """What an account is to elevation, whatever it is called."""
     if account.builtin is Builtin.ADMIN:
         return ElevationSubject.BUILT_IN
@@ -83,12 +83,12 @@ def elevation_outcome(account: Account, snapshot: Snapshot, program: Program = P
     decide whose password it gives, they do so for every program alike."""
     if is_the_system(account, snapshot):
         return PromptOutcome.NO_PROMPT
-    if account.elevation_asks in SUDO_ASKS and elevator(account, snapshot) is ElevationSubject.ADMINISTRATOR:
+    if account.elevation_asks in SUDO_ASKS and subject_of(account, snapshot) is ElevationSubject.ADMINISTRATOR:
         return SUDO_ASKS[account.elevation_asks]
     reading = decided_by(account, snapshot)
     if reading is not None and reading.status is Status.UNKNOWN:
         return PromptOutcome.UNKNOWN
-    return rule_outcome(elevator(account, snapshot), program, _values(snapshot))
+    return rule_outcome(subject_of(account, snapshot), program, _values(snapshot))
 
 
 def is_the_system(account: Account, snapshot: Snapshot) -> bool:
@@ -100,7 +100,7 @@ def is_the_system(account: Account, snapshot: Snapshot) -> bool:
 def decided_by(account: Account, snapshot: Snapshot) -> Reading | None:
     """The rule that decides what an account meets."""
     which = {ElevationSubject.BUILT_IN: "builtin_gives", ElevationSubject.ADMINISTRATOR: "administrator_gives"}
-    key = which.get(elevator(account, snapshot), "standard_gives")
+    key = which.get(subject_of(account, snapshot), "standard_gives")
     return snapshot.readings.get(f"elevation.{key}")
 
 

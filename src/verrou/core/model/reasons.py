@@ -74,7 +74,7 @@ def why(account: Account, way: Route, snapshot: Snapshot) -> Why:
     against = [reason for reason in about_account if not reason.helps]
     if open_gates:
         about_account = [reason for reason in about_account if reason.helps]
-        by_gate = [(list(_lets_in(account, gate, snapshot)), _opened(account, gate, snapshot)) for gate in open_gates]
+        by_gate = [(list(_allowing(account, gate, snapshot)), _opened(account, gate, snapshot)) for gate in open_gates]
         keeps = [reason for lets_in, _ in by_gate for reason in lets_in]
         chain = [*about_account, *(reason for lets_in, shown in by_gate for reason in _in_one(lets_in, shown))]
         return Why(account.name, way, Known.YES, tuple(dict.fromkeys(chain)), tuple(dict.fromkeys(keeps)))
@@ -194,7 +194,7 @@ def _about_account(account: Account, snapshot: Snapshot) -> Iterator[Reason]:
         yield Reason(False, said, reading.source, change)
 
 
-def _lets_in(account: Account, gate: EntryPoint, snapshot: Snapshot) -> Iterator[Reason]:
+def _allowing(account: Account, gate: EntryPoint, snapshot: Snapshot) -> Iterator[Reason]:
     """Each line and each membership that alone would let the account through the gate."""
     by = f" ({joined(gate.services)})" if gate.services else ""
     if account.name in gate.admissions:

@@ -22,7 +22,7 @@ from verrou.core.model import (
     unreadable,
 )
 from verrou.core.model.acting import lasting_acts
-from verrou.core.model.ageing import left_out
+from verrou.core.model.ageing import exempt_from_ageing
 from verrou.core.model.ways import EVERYBODY as EVERYBODY_INSIDE
 from verrou.core.model.ways import AccessListEntry, EntryPoint, Principals, Route, allow_only
 from verrou.core.plan.roles import ROLE_GRANTS
@@ -245,7 +245,7 @@ def _password_given(step: SetPassword, snapshot: Snapshot) -> Snapshot:
     today = snapshot.machine.now.date()
 
     def change(account: Account) -> Account:
-        due = step.must_change and not left_out(account, snapshot)
+        due = step.must_change and not exempt_from_ageing(account, snapshot)
         day = None if due and snapshot.machine.ages_by_account else today
         return evolve(account, password=state, change_due=due, password_changed=day)
 
@@ -324,7 +324,7 @@ AGES: Mapping[str, str] = {
 
 def is_aged(account: Account, snapshot: Snapshot) -> bool:
     """Whether the ages of passwords are about the account: one that somebody signs in to with a password."""
-    person = account.origin in (Origin.ADDED, Origin.BUILT_IN) and not left_out(account, snapshot)
+    person = account.origin in (Origin.ADDED, Origin.BUILT_IN) and not exempt_from_ageing(account, snapshot)
     return person and account.password is PasswordState.SET and account.enabled
 
 

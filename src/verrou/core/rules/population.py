@@ -27,7 +27,7 @@ from verrou.core.model import (
     unreadable,
 )
 from verrou.core.model.access import administers, is_person, known_role, role_of
-from verrou.core.model.ageing import expired, left_out, password_ages
+from verrou.core.model.ageing import expired, exempt_from_ageing, password_ages
 from verrou.core.model.states import useful_hint
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules.declaration import DerivedFromAccounts, GapsOf, Rule, Severity
@@ -111,7 +111,7 @@ def unending_accounts(snapshot: Snapshot) -> list[Account]:
         for a in snapshot.accounts
         if a.enabled
         and is_person(a)
-        and not left_out(a, snapshot)
+        and not exempt_from_ageing(a, snapshot)
         and a.password is PasswordState.SET
         and not password_ages(a, snapshot)
     ]

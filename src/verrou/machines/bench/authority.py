@@ -168,7 +168,7 @@ class Authority:
                 raise Damaged(f"{key} is a number that cannot be")
         if not 0 <= self._data["policy"]["outside"] <= 2 or not isinstance(self._data["policy"]["lock_keeper"], bool):
             raise Damaged("outside and lock_keeper are none of what they can be")
-        if not all(way in self.ways() for way in self._data["policy"]["blank_by"]):
+        if not all(way in self.logon_lists() for way in self._data["policy"]["blank_by"]):
             raise Damaged("blank_by names a way that there is not")
         identities = self._identities()
         for kept in (self._data["policy"], self._data["waiting"]):
@@ -270,7 +270,7 @@ class Authority:
         """From where to where a number of the policy goes."""
         return {**LIMITS, **SEAT_LIMITS}[key]
 
-    def ways(self) -> dict[str, tuple[list[int] | None, list[int] | None]]:
+    def logon_lists(self) -> dict[str, tuple[list[int] | None, list[int] | None]]:
         """The ways by which the machine lets anybody in: whom it takes for each, and whom it turns away all the same;
         None for everybody."""
         return {way: (self.effective(f"in_{way}"), self.effective(f"out_{way}")) for way in WAYS}
@@ -288,7 +288,7 @@ class Authority:
 
     def _may_begin(self, account: dict[str, Any]) -> bool:
         """Whether a session of an account may begin at the console, whatever it has to show for itself."""
-        taken, turned_away = self.ways()["console"]
+        taken, turned_away = self.logon_lists()["console"]
         identities = self._identities_of(account)
         barred = account["outside"] and not self._data["policy"]["outside"]
         return bool(
@@ -431,8 +431,8 @@ class Authority:
             if isinstance(value, bool) or not isinstance(value, int) or not low <= value <= high:
                 raise No(f"{key} goes from {low} to {high}, not {value}")
         elif key == "blank_by":
-            if not isinstance(value, list) or not all(way in self.ways() for way in value):
-                raise No(f"{key} is a list of {', '.join(self.ways())}")
+            if not isinstance(value, list) or not all(way in self.logon_lists() for way in value):
+                raise No(f"{key} is a list of {', '.join(self.logon_lists())}")
         elif not isinstance(value, bool):
             raise No(f"{key} is on or off, not {value}")
         if key in ("lock_minutes", "window_minutes") and not policy["try_limit"]:
@@ -666,9 +666,9 @@ class Authority:
             raise No("the account has ended")
         if account["outside"] and not self._data["policy"]["outside"]:
             raise No("accounts linked to an online identity cannot sign in")
-        if way not in self.ways():
+        if way not in self.logon_lists():
             raise No(f"this machine has no {way}")
-        taken, turned_away = self.ways()[way]
+        taken, turned_away = self.logon_lists()[way]
         identities = self._identities_of(account)
         if not belongs(taken, identities) or belongs(turned_away, identities):
             raise No(f"the account is denied sign-in: {way}")

@@ -33,17 +33,17 @@ def source_of(authority: Authority, key: str) -> Source:
 def words(key: str, where: str, words: Mapping[Any, str]) -> BenchRuleAdapter:
     """What the authority keeps as ``words`` has it."""
     back = {word: number for number, word in words.items()}
-    return kept(
+    return stored(
         key, where, words.__getitem__, lambda _, value: back[str(value)], lambda _: AcceptedValues(words=tuple(back))
     )
 
 
 def switch(key: str, where: str) -> BenchRuleAdapter:
     """What is on or off."""
-    return kept(key, where, bool, lambda _, value: value, lambda _: AcceptedValues())
+    return stored(key, where, bool, lambda _, value: value, lambda _: AcceptedValues())
 
 
-def kept(
+def stored(
     key: str,
     where: str,
     to_value: Callable[[Any], Value],

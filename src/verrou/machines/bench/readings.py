@@ -91,7 +91,7 @@ def _gates(authority: Authority) -> Iterator[EntryPoint]:
         return Principals(tuple(names), tuple(groups[each] for each in listed if each in groups))
 
     lists: list[tuple[str, tuple[AccessListEntry, ...]]] = []
-    for way, (taken, turned_away) in authority.ways().items():
+    for way, (taken, turned_away) in authority.logon_lists().items():
         passes = []
         for side, listed, keeps_out in (("out", turned_away, turned_away != []), ("in", taken, taken is not None)):
             key = f"{side}_{way}"

@@ -44,7 +44,7 @@ def _blank_ways() -> BenchRuleAdapter:
         return key, [str(way) for way in Route if str(way) in value]
 
     def takes(authority: Authority) -> AcceptedValues:
-        return AcceptedValues(words=tuple(authority.ways()))
+        return AcceptedValues(words=tuple(authority.logon_lists()))
 
     return BenchRuleAdapter(
         "the routes on which the authority accepts a blank password; by default the console only", read, write, takes

@@ -11,7 +11,7 @@ from verrou.core.model.ways import Route
 from verrou.core.rules.screen import RULES as SCREEN_RULES
 from verrou.core.values import EVERYBODY, GROUP, AcceptedValues, Notice, Value
 from verrou.machines.bench.authority import Authority, No
-from verrou.machines.bench.keeper import BenchRuleAdapter, Written, kept, source_of, switch, words
+from verrou.machines.bench.keeper import BenchRuleAdapter, Written, stored, source_of, switch, words
 from verrou.machines.bench.seat import DRIVES
 
 
@@ -49,7 +49,7 @@ def _listed(key: str, where: str) -> BenchRuleAdapter:
         pending = None if now == coming else _names(authority, coming)
         return evolve(reading, value=_names(authority, now), pending=pending)
 
-    plain = kept(key, where, lambda _: frozenset[str](), _identities, lambda _: AcceptedValues())
+    plain = stored(key, where, lambda _: frozenset[str](), _identities, lambda _: AcceptedValues())
     return evolve(plain, read=read)
 
 
@@ -63,7 +63,7 @@ def _minutes(key: str, where: str, unit: str, trap: str) -> BenchRuleAdapter:
     def takes(authority: Authority) -> AcceptedValues:
         return AcceptedValues(one, one * authority.limits(key)[1], (trap,))
 
-    return kept(key, where, lambda number: one * number if number else trap, from_value, takes)
+    return stored(key, where, lambda number: one * number if number else trap, from_value, takes)
 
 
 _LOCKS_AFTER = next(rule.kind for rule in SCREEN_RULES if rule.id == "screen.locks_after")
@@ -133,7 +133,7 @@ def _greeting() -> BenchRuleAdapter:
         assert isinstance(value, Notice)
         return {"title": value.title, "text": value.text}
 
-    return kept(
+    return stored(
         "greeting",
         "a title and a text of the authority's",
         lambda now: Notice(now["title"], now["text"]),
@@ -147,7 +147,7 @@ def _drives() -> BenchRuleAdapter:
         assert isinstance(value, frozenset)
         return ["*"] if "all" in value else sorted(value)
 
-    return kept(
+    return stored(
         "drives_hidden",
         "a list of the authority's drives",
         lambda now: frozenset("all" if each == "*" else each for each in now),

@@ -139,7 +139,7 @@ def _try(authority: Authority, step: TrySignIn, secrets: Secrets) -> str:
 
 def _refused_elsewhere(copy: Authority, account: str, password: str) -> str:
     """That every way but the console refuses it; raises No for the first that does not."""
-    others = [way for way in copy.ways() if way != "console"]
+    others = [way for way in copy.logon_lists() if way != "console"]
     for way in others:
         try:
             copy.sign_in(account, password, way)

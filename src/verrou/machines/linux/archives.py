@@ -11,7 +11,7 @@ from typing import IO, Any
 
 from verrou.core.errors import MachineRefused
 from verrou.machines import FileState
-from verrou.machines.linux.homes import OPEN_FOLDER, walk_open
+from verrou.machines.linux.homes import FOLDER_FLAGS, walk_open
 from verrou.machines.local_files import sync_folder, write_all, write_new
 
 PART = ".part"
@@ -136,7 +136,7 @@ def unpack(archives: int, archive: str, folder: int, name: str) -> None:
     """
     flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC
     os.mkdir(name, 0o700, dir_fd=folder)
-    top = os.open(name, OPEN_FOLDER, dir_fd=folder)
+    top = os.open(name, FOLDER_FLAGS, dir_fd=folder)
     try:
         with (
             os.fdopen(os.open(archive, flags, dir_fd=archives), "rb") as stream,
@@ -169,7 +169,7 @@ def _parts(member: tarfile.TarInfo, base: str) -> list[str]:
 def _folder_in(top: int, parts: list[str]) -> int:
     folder = os.dup(top)
     for part in parts:
-        inner = os.open(part, OPEN_FOLDER, dir_fd=folder)
+        inner = os.open(part, FOLDER_FLAGS, dir_fd=folder)
         os.close(folder)
         folder = inner
     return folder

@@ -47,7 +47,7 @@ from verrou.machines.linux.archives import is_whole
 from verrou.machines.linux.files.access_file import let_in_everywhere
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, PasswdField
 from verrou.machines.linux.files.sshd import sshd_setting
-from verrou.machines.linux.homes import OPEN_FOLDER, new_archive
+from verrou.machines.linux.homes import FOLDER_FLAGS, new_archive
 from verrou.machines.linux.landing import COPIED, Applier, copied_name, leaving_name
 from verrou.machines.linux.landing_order import GIVING, STACK, TAKING, ordered
 from verrou.machines.linux.merging import merger_for
@@ -564,7 +564,7 @@ class LinuxCopy:
     def _whole(self, archive: str) -> bool:
         shelf, _, name = archive.rpartition("/")
         try:
-            folder = self.machine_root.open(shelf, OPEN_FOLDER)
+            folder = self.machine_root.open(shelf, FOLDER_FLAGS)
         except OSError:
             return False
         try:
@@ -629,7 +629,7 @@ def _put(folder: int, name: str, item: FileState) -> None:
     if item.folder:
         with suppress(FileExistsError):
             os.mkdir(name, 0o700, dir_fd=folder)
-        descriptor = os.open(name, OPEN_FOLDER, dir_fd=folder)
+        descriptor = os.open(name, FOLDER_FLAGS, dir_fd=folder)
     else:
         flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
         descriptor = os.open(name, flags, 0o600, dir_fd=folder)

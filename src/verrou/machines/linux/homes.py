@@ -31,7 +31,7 @@ NO_DISKS = (
     *("hugetlbfs", "mqueue", "proc", "pstore", "rpc_pipefs", "securityfs", "smb3", "sysfs", "tracefs"),
 )
 """Kinds of file system that keep nothing on a disk of this computer."""
-OPEN_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
 class NoHome(Exception):
@@ -100,7 +100,7 @@ class Home:
     def _walk(self) -> Iterator[tuple[int, str, list[str], list[str]]]:
         """Each folder from the bottom up, as (open folder, its name below the home, folders in it, other names in it).
         What is mounted inside is shown and not entered."""
-        top = os.open(self.itself(), OPEN_FOLDER)
+        top = os.open(self.itself(), FOLDER_FLAGS)
         try:
             yield from walk_open(top, "", os.fstat(top).st_dev)
         finally:
@@ -154,7 +154,7 @@ def walk_open(folder: int, below: str, device: int) -> Iterator[tuple[int, str, 
         while True:
             if level.to_enter:
                 name = level.to_enter.pop()
-                inner = os.open(name, OPEN_FOLDER, dir_fd=here)
+                inner = os.open(name, FOLDER_FLAGS, dir_fd=here)
                 if os.fstat(inner).st_dev != device:
                     try:
                         yield inner, f"{level.below}/{name}".lstrip("/"), [], []
@@ -170,7 +170,7 @@ def walk_open(folder: int, below: str, device: int) -> Iterator[tuple[int, str, 
             if not above:
                 return
             level = above.pop()
-            outer = os.open("..", OPEN_FOLDER, dir_fd=here)
+            outer = os.open("..", FOLDER_FLAGS, dir_fd=here)
             os.close(here)
             here = outer
             if level.place != (os.fstat(here).st_dev, os.fstat(here).st_ino):

@@ -15,7 +15,7 @@ from verrou.core.errors import MachineRefused
 from verrou.core.model import name_list
 from verrou.machines import Change, ChangeSet, FileState, FolderOperation, PlaceState
 from verrou.machines.linux import archives, new_homes
-from verrou.machines.linux.homes import ARCHIVES, OPEN_FOLDER, Home, walk_open
+from verrou.machines.linux.homes import ARCHIVES, FOLDER_FLAGS, Home, walk_open
 from verrou.machines.linux.root import Root
 from verrou.machines.local_files import item_at, set_attributes, sync_folder, write_new
 
@@ -144,7 +144,7 @@ class Applier:
         """Open folders in which a file for ``target`` can be staged: among the records where these stand on the same
         file system, else at the top of the one that holds the target."""
         device = os.fstat(target).st_dev
-        records = self.root.open(RECORDS, OPEN_FOLDER)
+        records = self.root.open(RECORDS, FOLDER_FLAGS)
         try:
             if os.fstat(records).st_dev == device:
                 yield _own_folder(records, STAGED)
@@ -162,7 +162,7 @@ class Applier:
         end = os.stat(self.root.path)
         here = os.dup(folder)
         while (now.st_dev, now.st_ino) != (end.st_dev, end.st_ino):
-            above = os.open("..", OPEN_FOLDER, dir_fd=here)
+            above = os.open("..", FOLDER_FLAGS, dir_fd=here)
             up = os.fstat(above)
             if up.st_dev != now.st_dev or up.st_ino == now.st_ino:
                 os.close(above)
@@ -223,7 +223,7 @@ class Applier:
         delete_tree(folder, last)
 
     def _pack(self, deed: FolderOperation, folder: int, last: str) -> None:
-        home = os.open(last, OPEN_FOLDER, dir_fd=folder)
+        home = os.open(last, FOLDER_FLAGS, dir_fd=folder)
         shelf, name = self._shelf(deed)
         try:
             archives.pack(home, deed.place, shelf, name)
@@ -244,7 +244,7 @@ class Applier:
 
     def _shelf(self, deed: FolderOperation) -> tuple[int, str]:
         """The open folder of archives, made where it is missing, and the archive's name in it."""
-        records = self.root.open(RECORDS, OPEN_FOLDER)
+        records = self.root.open(RECORDS, FOLDER_FLAGS)
         try:
             return _own_folder(records, ARCHIVES.rpartition("/")[2]), deed.fact("archive").rpartition("/")[2]
         finally:
@@ -269,7 +269,7 @@ class Applier:
             finally:
                 os.close(folder)
         try:
-            records = self.root.open(RECORDS, OPEN_FOLDER)
+            records = self.root.open(RECORDS, FOLDER_FLAGS)
         except OSError:
             return
         delete_tree(records, STAGED)
@@ -279,7 +279,7 @@ class Applier:
         """The archive that a home was copied by, where one is left."""
         if not self.root.item(f"{ARCHIVES}/{name}").there and not self.root.item(f"{ARCHIVES}/{name}.part").there:
             return
-        shelf = self.root.open(ARCHIVES, OPEN_FOLDER)
+        shelf = self.root.open(ARCHIVES, FOLDER_FLAGS)
         archives.drop(shelf, name)
         os.close(shelf)
 
@@ -341,7 +341,7 @@ def _own_folder(above: int, name: str) -> int:
             raise MachineRefused(
                 f"{name} is not a folder of root's own that is closed to others; look at it and move it away"
             ) from None
-    return os.open(name, OPEN_FOLDER, dir_fd=above)
+    return os.open(name, FOLDER_FLAGS, dir_fd=above)
 
 
 def _remove(folder: int, name: str) -> None:
@@ -364,7 +364,7 @@ def _is_folder(folder: int, name: str) -> bool:
 
 
 def _settle_folder(folder: int, name: str, item: FileState) -> None:
-    descriptor = os.open(name, OPEN_FOLDER, dir_fd=folder)
+    descriptor = os.open(name, FOLDER_FLAGS, dir_fd=folder)
     try:
         set_attributes(descriptor, item)
         os.fsync(descriptor)
@@ -386,7 +386,7 @@ def hand_over(folder: int, name: str, deed: FolderOperation) -> None:
 
     try:
         if deed.number("below"):
-            top = os.open(name, OPEN_FOLDER, dir_fd=folder)
+            top = os.open(name, FOLDER_FLAGS, dir_fd=folder)
             try:
                 for inner, _, folders, names in walk_open(top, "", os.fstat(top).st_dev):
                     for each in (*names, *folders):
@@ -401,7 +401,7 @@ def hand_over(folder: int, name: str, deed: FolderOperation) -> None:
 def delete_tree(folder: int, name: str) -> None:
     """Delete a folder below an open one, or a file, with all that is in it and nothing else; done where it is gone."""
     try:
-        top = os.open(name, OPEN_FOLDER, dir_fd=folder)
+        top = os.open(name, FOLDER_FLAGS, dir_fd=folder)
     except FileNotFoundError:
         return
     except NotADirectoryError:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 
 from verrou.core.model import Source
 from verrou.machines import NOTHING, Change, FileState, FolderOperation
-from verrou.machines.linux.homes import OPEN_FOLDER
+from verrou.machines.linux.homes import FOLDER_FLAGS
 from verrou.machines.linux.root import Root
 from verrou.machines.local_files import write_all
 
@@ -49,11 +49,11 @@ def build(root: Root, folder: int, name: str, deed: FolderOperation) -> None:
     """
     uid, gid = deed.number("uid"), deed.number("gid")
     os.mkdir(name, 0o700, dir_fd=folder)
-    top = os.open(name, OPEN_FOLDER, dir_fd=folder)
+    top = os.open(name, FOLDER_FLAGS, dir_fd=folder)
     try:
         if deed.number("kept"):
             try:
-                skeleton = root.open(SKELETON, OPEN_FOLDER & ~os.O_NOFOLLOW)
+                skeleton = root.open(SKELETON, FOLDER_FLAGS & ~os.O_NOFOLLOW)
             except OSError:
                 skeleton = -1
             if skeleton >= 0:
@@ -75,7 +75,7 @@ def _copy(source: int, target: int, uid: int, gid: int) -> None:
             os.chown(name, uid, gid, dir_fd=target, follow_symlinks=False)
         elif stat.S_ISDIR(now.st_mode):
             os.mkdir(name, 0o700, dir_fd=target)
-            inner, made = os.open(name, OPEN_FOLDER, dir_fd=source), os.open(name, OPEN_FOLDER, dir_fd=target)
+            inner, made = os.open(name, FOLDER_FLAGS, dir_fd=source), os.open(name, FOLDER_FLAGS, dir_fd=target)
             try:
                 _copy(inner, made, uid, gid)
                 os.fchown(made, uid, gid)
@@ -107,11 +107,11 @@ def _copy_file(source: int, target: int, name: str, mode: int, uid: int, gid: in
 def is_as_made(root: Root, deed: FolderOperation) -> bool:
     """Whether a home holds nothing but what the skeleton holds, unchanged, so that taking it away loses nothing."""
     try:
-        home = root.open(deed.place, OPEN_FOLDER)
+        home = root.open(deed.place, FOLDER_FLAGS)
     except OSError:
         return False
     try:
-        skeleton = root.open(SKELETON, OPEN_FOLDER & ~os.O_NOFOLLOW)
+        skeleton = root.open(SKELETON, FOLDER_FLAGS & ~os.O_NOFOLLOW)
     except OSError:
         skeleton = -1
     try:
@@ -134,7 +134,7 @@ def _all_in(home: int, skeleton: int) -> bool:
         if stat.S_ISLNK(now.st_mode):
             same = os.readlink(name, dir_fd=home) == os.readlink(name, dir_fd=skeleton)
         elif stat.S_ISDIR(now.st_mode):
-            inner, other = os.open(name, OPEN_FOLDER, dir_fd=home), os.open(name, OPEN_FOLDER, dir_fd=skeleton)
+            inner, other = os.open(name, FOLDER_FLAGS, dir_fd=home), os.open(name, FOLDER_FLAGS, dir_fd=skeleton)
             try:
                 same = _all_in(inner, other)
             finally:

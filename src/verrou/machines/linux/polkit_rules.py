@@ -18,15 +18,15 @@ _TOKEN = re.compile(
 
 
 @frozen
-class Asking:
+class Subject:
     """Who asks, sitting at the machine: a name, and the groups of the account."""
 
     user: str
     groups: Sequence[str] = ()
 
 
-Condition = Callable[[str, Asking], bool]
-Rule = Callable[[str, Asking], str | None]
+Condition = Callable[[str, Subject], bool]
+Rule = Callable[[str, Subject], str | None]
 """What a rule answers to an action; None where it leaves that to the next one."""
 
 
@@ -43,7 +43,7 @@ def plain_rules(text: str) -> list[Rule]:
     return list(_Reader(list(_tokens(text))).rules())
 
 
-def answer(rules: Sequence[Rule], action: str, who: Asking) -> str | None:
+def answer(rules: Sequence[Rule], action: str, who: Subject) -> str | None:
     """What the first rule answers that has an answer; None where none has, so that the action's own holds."""
     return next((said for rule in rules if (said := rule(action, who)) is not None), None)
 
@@ -84,35 +84,35 @@ class _Reader:
             else:
                 raise NotPlain
             self.needs(")")
-            self.takes(";")
+            self.accept(";")
 
     def list_of_administrators(self) -> None:
         self.needs("return")
         self.texts()
-        self.takes(";")
+        self.accept(";")
         self.needs("}")
 
     def statements(self) -> Rule:
         """What stands up to the closing brace: the first that answers decides."""
         found: list[Rule] = []
-        while not self.takes("}"):
+        while not self.accept("}"):
             found.append(self.statement())
         return lambda action, who: next((said for each in found if (said := each(action, who)) is not None), None)
 
     def statement(self) -> Rule:
         self.deeper()
-        if self.takes("{"):
+        if self.accept("{"):
             return self.statements()
-        if self.takes("if"):
+        if self.accept("if"):
             self.needs("(")
             condition = self.either()
             self.needs(")")
             then = self.statement()
-            otherwise = self.statement() if self.takes("else") else _nothing
+            otherwise = self.statement() if self.accept("else") else _nothing
             return lambda action, who: then(action, who) if condition(action, who) else otherwise(action, who)
         self.needs("return")
         found = self.result()
-        self.takes(";")
+        self.accept(";")
         return found
 
     def result(self) -> Rule:
@@ -142,22 +142,22 @@ class _Reader:
     def either(self) -> Condition:
         self.deeper()
         found = [self.both()]
-        while self.takes("||"):
+        while self.accept("||"):
             found.append(self.both())
         return lambda action, who: any(each(action, who) for each in found)
 
     def both(self) -> Condition:
         found = [self.one()]
-        while self.takes("&&"):
+        while self.accept("&&"):
             found.append(self.one())
         return lambda action, who: all(each(action, who) for each in found)
 
     def one(self) -> Condition:
         self.deeper()
-        if self.takes("!"):
+        if self.accept("!"):
             inner = self.one()
             return lambda action, who: not inner(action, who)
-        if self.takes("("):
+        if self.accept("("):
             inner = self.either()
             self.needs(")")
             return inner
@@ -187,9 +187,9 @@ class _Reader:
                 return lambda action, who: True  # who is asked about sits at the machine
         raise NotPlain
 
-    def about(self, value: Callable[[str, Asking], str]) -> Condition:
+    def about(self, value: Callable[[str, Subject], str]) -> Condition:
         """A comparison, or how a text begins."""
-        if self.takes("."):
+        if self.accept("."):
             method = self.take()
             self.needs("(")
             text = self.text()
@@ -218,9 +218,9 @@ class _Reader:
     def texts(self) -> list[str]:
         self.needs("[")
         found: list[str] = []
-        while not self.takes("]"):
+        while not self.accept("]"):
             found.append(self.text())
-            if not self.takes(","):
+            if not self.accept(","):
                 self.needs("]")
                 break
         return found
@@ -238,7 +238,7 @@ class _Reader:
     def sees(self, token: str) -> bool:
         return self.at < len(self.tokens) and self.tokens[self.at] == token
 
-    def takes(self, token: str) -> bool:
+    def accept(self, token: str) -> bool:
         seen = self.sees(token)
         self.at += seen
         return seen
@@ -251,7 +251,7 @@ class _Reader:
 
     def needs(self, *tokens: str) -> None:
         for token in tokens:
-            if not self.takes(token):
+            if not self.accept(token):
                 raise NotPlain
 
 
@@ -261,7 +261,7 @@ MOST_PARTS = 300
 """Parts of one file; a program with more is not read."""
 
 
-def _nothing(action: str, who: Asking) -> str | None:
+def _nothing(action: str, who: Subject) -> str | None:
     return None
 
 

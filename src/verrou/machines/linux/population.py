@@ -46,7 +46,7 @@ from verrou.machines.linux.files.sshd import by_origin
 from verrou.machines.linux.files.sudoers import Elevation, PasswordOwner, Person, Sudoers
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.shells import Shells
-from verrou.machines.linux.ways import Inside, fresh_homes, gates, sessions
+from verrou.machines.linux.ways import Inside, fresh_homes, entry_points, sessions
 
 LOGIN_DEFS, VENDORS_LOGIN_DEFS = "/etc/login.defs", "/usr/etc/login.defs"
 EPOCH = date(1970, 1, 1)
@@ -203,7 +203,7 @@ def population(
     found = acting(root, sudoers, beside.members.numbers)
     people, left_behind = with_acts(root, accounts, found, beside.keys, closed)
     groups = _groups(root, files, beside)
-    ways = gates(root, beside.members.numbers, [(account.name, account.groups) for account in people])
+    ways = entry_points(root, beside.members.numbers, [(account.name, account.groups) for account in people])
     troubles += [f"{line}: counts only for sign-ins from there" for line in by_origin(root)]
     return Population(people, groups, troubles + left_behind, ways, beside.seen, sudoers, beside.doas)
 

@@ -10,7 +10,7 @@ from verrou.core.model import Source
 from verrou.core.model.known import Known
 from verrou.core.model.ways import AccessListEntry, Admission, EntryPoint, Pattern, Principals, Route, allow_only
 from verrou.machines.linux.display_managers import whom_unasked
-from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY, access_lists, passes
+from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY, access_lists, access_list
 from verrou.machines.linux.files.sign_ins import SIGNED_IN, UTMP_RECORD, moment
 from verrou.machines.linux.files.sshd import BY_PASSWORD, REMOTE, SSHD_CONFIG, Shell, shells, sshd_installed
 from verrou.machines.linux.packages import asks_pam
@@ -30,7 +30,7 @@ People = Sequence[tuple[str, Sequence[str]]]
 """Accounts by name, each with its groups."""
 
 
-def gates(root: Root, group_names: Collection[str], people: People) -> tuple[EntryPoint, ...]:
+def entry_points(root: Root, group_names: Collection[str], people: People) -> tuple[EntryPoint, ...]:
     """Every way in that is installed, and whom it lets through."""
     found = _by_pam(root, Route.CONSOLE, CONSOLE, group_names)
     for way in (Route.NETWORK, Route.REMOTE_SCREEN):
@@ -83,7 +83,7 @@ Lists = tuple[tuple[AccessListEntry, ...], ...]
 
 def _lists(root: Root, service: str, origin: str, group_names: Collection[str]) -> Lists:
     """What each line of the access module in a service's stack lets through."""
-    return tuple(passes(rules, origin, group_names) for rules in access_lists(root, service))
+    return tuple(access_list(rules, origin, group_names) for rules in access_lists(root, service))
 
 
 def _gate(root: Root, way: Route, through: Lists, services: Sequence[Service]) -> EntryPoint:

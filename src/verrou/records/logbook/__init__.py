@@ -10,7 +10,7 @@ from verrou.core.logbook import RunRecord
 from verrou.records.logbook import waiting
 from verrou.records.logbook.place import Place
 
-__all__ = ["Delivery", "Place", "deliver", "deliver_soon", "kept"]
+__all__ = ["Delivery", "Place", "deliver", "deliver_soon", "load_records"]
 
 PATIENCE, PATIENCE_WITH_A_FILE = 3.0, 30.0
 """For how many seconds a command waits for the logbook, after it has told all it has to tell: for a server, which may
@@ -86,7 +86,7 @@ def deliver(place: Place) -> Delivery:
     return Delivery(delivered, 0, "", tuple(foreign))
 
 
-def kept(place: Place, machine: str = "") -> Sequence[RunRecord]:
+def load_records(place: Place, machine: str = "") -> Sequence[RunRecord]:
     """The records of a logbook, the oldest first; with ``machine`` those of machines that are called so.
 
     Raises:

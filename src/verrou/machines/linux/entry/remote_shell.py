@@ -68,7 +68,7 @@ PASSWORDS, KEYS = frozenset(("password", "keyboard-interactive")), frozenset(("p
 
 
 @frozen
-class Taken:
+class ServerAcceptance:
     """Whether the server takes a password and a key of an account; with ``both`` it wants the two together. ``says``
     tells what was not understood, or what turns the account away although lists do not."""
 
@@ -88,7 +88,7 @@ class RemoteShell:
     accounts: Sequence[Account] = ()
     lines: list[Line] = field(init=False)
     by_name: bool = field(init=False)
-    _known: dict[object, Taken] = field(factory=dict, init=False)
+    _known: dict[object, ServerAcceptance] = field(factory=dict, init=False)
     _asked: ShellAsked | None = field(default=None, init=False)
 
     def __attrs_post_init__(self) -> None:
@@ -99,47 +99,47 @@ class RemoteShell:
             self._asked.ask([account for account in self.accounts if account.may_sign_in])
 
     @property
-    def trouble(self) -> str:
+    def not_asked_reason(self) -> str:
         """Why the server was not asked, although it should have been."""
         return self._asked.trouble if self._asked is not None else ""
 
-    def lets_through(self, account: Account) -> bool | None:
+    def admits(self, account: Account) -> bool | None:
         """Whether the lists of the server let an account through, as it puts them together itself; None where it was
         not asked."""
         shell = self._asked.shell(account) if self._asked is not None else None
         return None if shell is None else through_lists(shell, account.name, account.groups)
 
-    def takes(self, account: Account) -> Taken:
+    def acceptance_of(self, account: Account) -> ServerAcceptance:
         """What it takes of an account that comes from another computer; worked out once for all who are alike to it."""
         who = (account.name, account.groups) if self.by_name else ()
         key = account.identity == "0", account.keys > 0, account.password is PasswordState.BLANK, who
         if key not in self._known:
-            self._known[key] = self._takes(account)
+            self._known[key] = self._acceptance_of(account)
         return self._known[key]
 
-    def _takes(self, account: Account) -> Taken:
+    def _acceptance_of(self, account: Account) -> ServerAcceptance:
         asked = self._asked.shell(account) if self._asked is not None else None
         if self._asked is not None and (fault := self._asked.fault):
             said = f"sshd: it does not start with its settings: {fault}"
-            return Taken(*self._where_it_does_not_start, says=said, source=Source(sshd_config(self.root)))
+            return ServerAcceptance(*self._where_it_does_not_start, says=said, source=Source(sshd_config(self.root)))
         doubts = self._not_understood() if asked is None else ()
         for said, where in (*doubts, *self._about(account, asked is not None)):
-            return Taken(Known.UNKNOWN, Known.UNKNOWN, says=f"sshd: {said}", source=where)
+            return ServerAcceptance(Known.UNKNOWN, Known.UNKNOWN, says=f"sshd: {said}", source=where)
         if source := self._listens_nowhere():
-            return Taken(Known.NO, Known.NO, says="sshd: it listens to this computer alone", source=source)
+            return ServerAcceptance(Known.NO, Known.NO, says="sshd: it listens to this computer alone", source=source)
         shell = asked or shell_of(self.lines, account.name, account.groups)
         password, key = self._by_kind(account, shell)
         methods, source = shell.setting("authenticationmethods", "any")
         if methods == "any":
-            return Taken(password, key)
+            return ServerAcceptance(password, key)
         lists, switched_on = methods.split(), self._switched_on(shell)
         by_password = password & any_of(_satisfied(each, switched_on & PASSWORDS) for each in lists)
         by_key = key & any_of(_satisfied(each, switched_on & KEYS) for each in lists)
         together = password & key & any_of(_satisfied(each, switched_on) for each in lists)
         if by_password is by_key is Known.NO and together is not Known.NO:
-            return Taken(Known.NO, together, True, "sshd: it wants a key and a password together", source)
+            return ServerAcceptance(Known.NO, together, True, "sshd: it wants a key and a password together", source)
         says = "" if (by_password, by_key) == (password, key) else f"sshd: it wants {methods}"
-        return Taken(by_password, by_key, says=says, source=source)
+        return ServerAcceptance(by_password, by_key, says=says, source=source)
 
     def _not_understood(self) -> Iterator[tuple[str, Source]]:
         """Lines over which it may not start, so that nothing is known of anybody."""

@@ -73,7 +73,7 @@ def let_in_everywhere(root: Root, account: str) -> None:
                 root.write(first, f"{let_in}\n{root.text(first)}")
 
 
-def passes(rules: Sequence[AccessRule], origin: str, group_names: Collection[str]) -> tuple[AccessListEntry, ...]:
+def access_list(rules: Sequence[AccessRule], origin: str, group_names: Collection[str]) -> tuple[AccessListEntry, ...]:
     """The rules as they are about somebody who comes from ``origin``: a terminal, a service, or another computer's
     address (:data:`REMOTE`)."""
 
@@ -137,5 +137,5 @@ def confined_groups(root: Root, group_names: Collection[str]) -> dict[str, Sourc
 
 
 def _let_in(lists: Sequence[Sequence[AccessRule]], origin: str, group_names: Collection[str], who: Account) -> bool:
-    ways = [passes(rules, origin, group_names) for rules in lists]
+    ways = [access_list(rules, origin, group_names) for rules in lists]
     return all(next((each.lets_in for each in way if each.is_about(who)), True) for way in ways)

@@ -38,7 +38,7 @@ def present(root: Root) -> bool:
     return root.exists(PROGRAM)
 
 
-def kept(root: Root, key: DconfKey) -> Kept | None:
+def saved_settings(root: Root, key: DconfKey) -> Kept | None:
     """What the databases of the profile say of a key; None where none does."""
     names = [line.strip()[10:] for line in root.lines(PROFILE) if line.strip().startswith("system-db:")]
     locked: Source | None = None
@@ -55,7 +55,7 @@ def kept(root: Root, key: DconfKey) -> Kept | None:
     return found._replace(lock=locked) if found is not None else None
 
 
-def keep(root: Root, values: Mapping[DconfKey, str]) -> str:
+def save_settings(root: Root, values: Mapping[DconfKey, str]) -> str:
     """Set and lock keys in a database of the machine's, and have dconf put it together.
 
     Raises:

@@ -191,7 +191,7 @@ def ever_set(root: Root, wanted: str, otherwise: str) -> list[str]:
     return [next(sshd_settings(root, wanted), (otherwise, None))[0], *inside]
 
 
-def say(root: Root, keyword: str, value: str) -> None:
+def set_keyword(root: Root, keyword: str, value: str) -> None:
     """Set a keyword for everybody in a private copy: where it stands, or before all else."""
     _, where = sshd_setting(root, keyword.lower(), "")
     if where is not None and where.line is not None and where.place.startswith("/etc/"):

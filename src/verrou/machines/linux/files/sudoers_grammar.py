@@ -153,7 +153,7 @@ class _LogicalLine:
     def sees(self, sign: str) -> bool:
         return self.text.startswith(sign, self.at)
 
-    def takes(self, sign: str) -> bool:
+    def accept(self, sign: str) -> bool:
         self.blanks()
         if not self.sees(sign):
             return False
@@ -232,7 +232,7 @@ def _aliases(line: _LogicalLine, kind: str) -> Iterator[Parsed]:
         name = line.needs(_ALIAS_NAME, "the name of an alias")[0]
         if name == "ALL":
             raise _Wrong("ALL is not a name for an alias")
-        if not line.takes("="):
+        if not line.accept("="):
             raise _Wrong(f"= is missing after {name}")
         return Alias(kind, name, _list(line, one))
 
@@ -247,7 +247,7 @@ def _parts(line: _LogicalLine, one: Callable[[], P]) -> "Iterator[P | Unusable]"
     then the parts before it count, and sudo goes on behind it."""
     parts: list[P | Unusable] = [one()]
     while not line.done:
-        if not line.takes(":"):
+        if not line.accept(":"):
             raise _Wrong(f"{line.rest()!r} is not understood")
         try:
             parts.append(one())
@@ -261,7 +261,7 @@ def _parts(line: _LogicalLine, one: Callable[[], P]) -> "Iterator[P | Unusable]"
 
 def _list(line: _LogicalLine, one: Callable[[_LogicalLine], Member]) -> tuple[Member, ...]:
     members = [_negatable(line, one)]
-    while line.takes(","):
+    while line.accept(","):
         members.append(_negatable(line, one))
     return tuple(members)
 
@@ -269,7 +269,7 @@ def _list(line: _LogicalLine, one: Callable[[_LogicalLine], Member]) -> tuple[Me
 def _negatable(line: _LogicalLine, one: Callable[[_LogicalLine], Member]) -> Member:
     line.counted()
     negated = False
-    while line.takes("!"):
+    while line.accept("!"):
         negated = not negated
     if negated and one is _command and _DIGEST.match(line.text, line.at):
         raise _Wrong(f"! must follow the digest, before {line.rest()!r}")
@@ -352,9 +352,9 @@ def _command(line: _LogicalLine) -> Member:
     while digest := line.match(_DIGEST):
         if not DIGESTS[digest[1]].fullmatch(digest[2]):
             raise _Wrong(f"{digest[2][:20]!r} is not a digest of sha{digest[1]}")
-        line.takes(",")
+        line.accept(",")
     digests = line.text[start : line.at]
-    if digests and line.takes("!"):
+    if digests and line.accept("!"):
         bare = _command(line)
         return Member(bare.what, digests + bare.text, not bare.negated)
     if path := line.match(_PATH):
@@ -392,7 +392,7 @@ def _entry(line: _LogicalLine) -> Iterator[Parsed]:
 
     def privilege() -> Privilege:
         hosts = _list(line, _host)
-        if not line.takes("="):
+        if not line.accept("="):
             raise _Wrong(f"= is missing before {line.rest()!r}")
         return Privilege(hosts, tuple(_allowances(line)))
 
@@ -408,7 +408,7 @@ def _allowances(line: _LogicalLine) -> Iterator[Allowance]:
     dates = {"NOTBEFORE": "", "NOTAFTER": ""}
     while True:
         line.blanks()
-        if line.takes("("):
+        if line.accept("("):
             runas = _runas(line)
         while option := line.match(_OPTION):
             value = line.needs(_UNQUOTED, f"a value of {option[1]}")[0]
@@ -423,7 +423,7 @@ def _allowances(line: _LogicalLine) -> Iterator[Allowance]:
             line.blanks()
         command = _negatable(line, _command)
         yield Allowance(command, runas, asks, dates["NOTBEFORE"], dates["NOTAFTER"])
-        if not line.takes(","):
+        if not line.accept(","):
             return
 
 
@@ -436,9 +436,9 @@ def _runas(line: _LogicalLine) -> tuple[Member, ...]:
     line.blanks()
     if not line.sees(":") and not line.sees(")"):
         users = _list(line, _user)
-    if line.takes(":") and (users or not line.sees(")")):
+    if line.accept(":") and (users or not line.sees(")")):
         _list(line, _runas_group)
-    if not line.takes(")"):
+    if not line.accept(")"):
         raise _Wrong(f") is missing before {line.rest()!r}")
     return users
 
@@ -464,7 +464,7 @@ def _defaults(line: _LogicalLine, scope: str) -> Iterator[Parsed]:
             raw = quoted[1] if quoted else (line.match(_OPTION_VALUE) or [""])[0]
             value = _unescaped(raw) if operator[0].strip() == "=" else f"{operator[0].strip()}{raw}"
         found.append(DefaultsEntry(scope, members, parameter[2], value))
-        if not line.takes(","):
+        if not line.accept(","):
             break
     line.end()
     yield from found

@@ -17,7 +17,7 @@ from verrou.core.model.ageing import expired
 from verrou.core.model.known import Known
 from verrou.core.model.ways import Admission, EntryPoint, Route
 from verrou.machines.linux.display_managers import UNASKED_SERVICES
-from verrou.machines.linux.entry.remote_shell import RemoteShell, Taken
+from verrou.machines.linux.entry.remote_shell import RemoteShell, ServerAcceptance
 from verrou.machines.linux.entry.service_files import UnknownService, unknown_services
 from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY
 from verrou.machines.linux.files.account_files import (
@@ -31,7 +31,7 @@ from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.sshd import REMOTE
 from verrou.machines.linux.pam.asking import Alike, Cell, PamAsked, alike, was_not_asked
 from verrou.machines.linux.pam.interpreter import Verdict
-from verrou.machines.linux.pam.modules import ACCOUNT, AUTH, BY_NAME, WANT_PROOF, Attempt, Modules, Proof, Somebody
+from verrou.machines.linux.pam.modules import ACCOUNT, AUTH, BY_NAME, WANT_PROOF, Attempt, Modules, Proof, PamUser
 from verrou.machines.linux.pam.services import SERVICES, sshd_asks_pam
 from verrou.machines.linux.pam.stack import FOLDERS, PamLine, Stack, load_stack
 from verrou.machines.linux.population import EPOCH, AccountFiles
@@ -41,7 +41,7 @@ TERMINAL_OF_A_REMOTE_SHELL = "ssh"
 WITH_PASSWORDS_OF_THEIR_OWN = frozenset(service.name for service in SERVICES if service.own_passwords)
 
 
-class Found(NamedTuple):
+class StackVerdicts(NamedTuple):
     """What the two halves of a service's stack come to about somebody: with its password, with a wrong one, and what
     the account half says with a password and to who was let in by a key."""
 
@@ -74,9 +74,9 @@ def with_admissions(snapshot: Snapshot, root: Root, files: AccountFiles) -> Snap
     entry_points: list[EntryPoint] = []
     for gate in snapshot.entry_points:
         if gate.unasked or not (gate.proof or gate.services):
-            entry_points.append(services.told_unasked(gate))
+            entry_points.append(services.without_automatic(gate))
         else:
-            entry_points += services.told(gate) if gate.services else [gate]
+            entry_points += services.entry_points_of(gate) if gate.services else [gate]
     strangers = [each for each in unknown if services.asked_by_anybody(each.name)]
     readings = dict(snapshot.readings)
     for rule_id, reading in snapshot.readings.items():
@@ -130,7 +130,7 @@ class Services:
     files: AccountFiles
     snapshot: Snapshot
     _modules: Modules = field(init=False)
-    _people: dict[str, Somebody] = field(init=False)
+    _people: dict[str, PamUser] = field(init=False)
     _known: dict[object, Verdict] = field(factory=dict, init=False)
     _stacks: dict[tuple[str, str], Stack] = field(factory=dict, init=False)
     _by_name: dict[tuple[str, str], tuple[PamLine, ...]] = field(factory=dict, init=False)
@@ -171,12 +171,12 @@ class Services:
 
     def not_asked(self) -> list[str]:
         """Why what decides was not asked, although it should have been."""
-        found = (self._pam.trouble if self._pam else "", self._shell.trouble)
+        found = (self._pam.trouble if self._pam else "", self._shell.not_asked_reason)
         return [was_not_asked(each) for each in found if each]
 
     def _alike_to_pam(self, attempt: Attempt) -> Alike:
         """See :func:`alike`; worked out once for all of one state where nothing looks at more than that."""
-        who = attempt.who
+        who = attempt.user
         state = (attempt.service, attempt.terminal, attempt.host, *_state_of(who))
         if (found := self._no_different.get(state)) is not None:
             return found
@@ -190,23 +190,23 @@ class Services:
 
     def asked_by_anybody(self, service: str) -> bool:
         """Whether a service of which nothing is known may let somebody in, from anywhere."""
-        anybody = (Somebody("", 1000, 1000), Somebody("", 1000, 1000, password=PasswordState.BLANK))
+        anybody = (PamUser("", 1000, 1000), PamUser("", 1000, 1000, password=PasswordState.BLANK))
         return any(self._may_come(who, service) for who in (*anybody, *self._people.values()))
 
     def takes_blank(self, service: str) -> bool:
         """Whether a blank password may be good by it."""
-        return self._may_come(Somebody("", 1000, 1000, password=PasswordState.BLANK), service)
+        return self._may_come(PamUser("", 1000, 1000, password=PasswordState.BLANK), service)
 
     def first_let_in(self, service: str, accounts: Sequence[Account]) -> str:
         """The first of some accounts whom a service may let in; nothing where there is none."""
         people = ((each.name, self._people.get(each.name)) for each in accounts if each.may_sign_in)
         return next((name for name, who in people if who is not None and self._may_come(who, service)), "")
 
-    def _may_come(self, who: Somebody, service: str) -> bool:
+    def _may_come(self, who: PamUser, service: str) -> bool:
         found = (self._of_pam(who, service, way) for way in (Route.CONSOLE, Route.NETWORK))
         return any(each.password is not Known.NO for each in found)
 
-    def told(self, gate: EntryPoint) -> list[EntryPoint]:
+    def entry_points_of(self, gate: EntryPoint) -> list[EntryPoint]:
         """A gate for all services of it that decide alike."""
         by_what: dict[tuple[tuple[str, Admission], ...], list[str]] = {}
         own = evolve(gate, also=())
@@ -220,7 +220,7 @@ class Services:
             return [gate]
         return [evolve(gate, services=tuple(names), admissions=dict(found)) for found, names in by_what.items()]
 
-    def told_unasked(self, gate: EntryPoint) -> EntryPoint:
+    def without_automatic(self, gate: EntryPoint) -> EntryPoint:
         """A gate through which the machine signs in whom it is told to, or whoever types a name, with what is asked of
         the account then: login(1) and systemd.exec(5) look at the account alone, a sign-in screen goes through all of
         its service's stack, and what asks nobody begins for an account that is closed too."""
@@ -266,7 +266,7 @@ class Services:
             return None
         takes, through = CONSOLE_TAKES, True
         if service == "sshd":
-            takes, through = self._shell.takes(account), self._shell_lets_through(account, own)
+            takes, through = self._shell.acceptance_of(account), self._shell_lets_through(account, own)
         alike = (
             *(gate.way, service, through, takes, account.password, account.enabled, account.keys > 0),
             *(expired(account, self.snapshot, self._today), self._alike(who, service, gate.way)),
@@ -281,13 +281,13 @@ class Services:
     def _shell_lets_through(self, account: Account, own: EntryPoint) -> bool:
         """Whether the remote shell server's lists let an account through. Where it has several for several accounts, a
         gate stands for each, and what the server answered counts at the one that is about the account."""
-        asked = self._shell.lets_through(account)
+        asked = self._shell.admits(account)
         if asked is None:
             return own.lets_through(account)
         mine = next((gate for gate in self._shell_gates if gate.lets_through(account)), self._shell_gates[0])
         return asked and own == mine
 
-    def _alike(self, who: Somebody, service: str, way: Route) -> object:
+    def _alike(self, who: PamUser, service: str, way: Route) -> object:
         """All that the stacks of a service can tell of somebody."""
         if not self._asks_pam(service):
             return who.password
@@ -296,7 +296,7 @@ class Services:
         return classes if self._pam is None else (*classes, self._alike_to_pam(attempt).key)
 
     def _decided(
-        self, account: Account, who: Somebody, gate: EntryPoint, service: str, through: Known, takes: Taken
+        self, account: Account, who: PamUser, gate: EntryPoint, service: str, through: Known, takes: ServerAcceptance
     ) -> Admission:
         pam = self._comes_to(account, who, service, gate.way)
         password, key = through & takes.password & pam.password, through & takes.key & pam.key
@@ -309,19 +309,19 @@ class Services:
             said, source = f"{service}: its key is good, although no password of it is", account.source
         return Admission(password, key, name, said, source, pam.differs and not takes.says)
 
-    def _comes_to(self, account: Account, who: Somebody, service: str, way: Route) -> "_OfPam":
+    def _comes_to(self, account: Account, who: PamUser, service: str, way: Route) -> "PamAnswer":
         """What PAM has to say. A program that does not ask it looks at the account by itself."""
         if self._asks_pam(service):
             return self._of_pam(who, service, way)
         is_open = account.enabled and not expired(account, self.snapshot, self._today)
         has_one = who.password in (PasswordState.SET, PasswordState.BLANK)
         says = f"{service}: it does not ask PAM, and looks at the account by itself", account.source
-        return _OfPam(Known.of(is_open and has_one), Known.of(is_open), Known.NO, says)
+        return PamAnswer(Known.of(is_open and has_one), Known.of(is_open), Known.NO, says)
 
-    def _of_pam(self, who: Somebody, service: str, way: Route) -> "_OfPam":
+    def _of_pam(self, who: PamUser, service: str, way: Route) -> "PamAnswer":
         """What PAM answered, and what its files read as where it did not, or where that is true of this hour only."""
         found = self.found(who, service, way)
-        read = _OfPam(found.password, found.key, found.name, self._says(service, found))
+        read = PamAnswer(found.password, found.key, found.name, self._says(service, found))
         attempt = self._attempt(who, service, way)
         asked = self._pam.of(service, self._alike_to_pam(attempt).key) if self._pam and who.name else None
         if asked is None or any(line.module_name in OF_THIS_HOUR for line in _unclear(found)):
@@ -334,9 +334,9 @@ class Services:
         if all(said in (here, Known.UNKNOWN) for said, here in parts):
             return read
         differs = read.password not in (Known.UNKNOWN, password)
-        return _OfPam(password, key, name, self._differently(attempt, read, password), differs)
+        return PamAnswer(password, key, name, self._differently(attempt, read, password), differs)
 
-    def _differently(self, attempt: Attempt, read: "_OfPam", password: Known) -> tuple[str, Source | None]:
+    def _differently(self, attempt: Attempt, read: "PamAnswer", password: Known) -> tuple[str, Source | None]:
         """What is said where PAM itself answers otherwise than its files read, or where these do not tell."""
         line = self._line_that_refuses(attempt) if password is Known.NO else None
         decides = f" by {line.module_name}" if line is not None else ""
@@ -362,15 +362,15 @@ class Services:
             self._asking[service] = asks and (service != "sshd" or sshd_asks_pam(self.root))
         return self._asking[service]
 
-    def found(self, who: Somebody, service: str, way: Route) -> Found:
+    def found(self, who: PamUser, service: str, way: Route) -> StackVerdicts:
         """What a service comes to about somebody who comes by a way."""
         attempt = self._attempt(who, service, way)
         wrong, keyed = evolve(attempt, proof=Proof.WRONG), evolve(attempt, proof=Proof.KEY)
         verdicts = ((AUTH, attempt), (AUTH, wrong), (ACCOUNT, attempt), (ACCOUNT, keyed))
-        return Found(*(self._verdict(facility, each) for facility, each in verdicts))
+        return StackVerdicts(*(self._verdict(facility, each) for facility, each in verdicts))
 
     @staticmethod
-    def _attempt(who: Somebody, service: str, way: Route) -> Attempt:
+    def _attempt(who: PamUser, service: str, way: Route) -> Attempt:
         if way is Route.CONSOLE:
             return Attempt(service, who, CONSOLE if service == "login" else DISPLAY)
         return Attempt(service, who, TERMINAL_OF_A_REMOTE_SHELL if way is Route.REMOTE_SHELL else "", REMOTE)
@@ -378,7 +378,7 @@ class Services:
     def _class(self, facility: str, attempt: Attempt) -> object:
         """All that a stack can tell of an attempt: the state of the account, and what each module answers that looks at
         more of it."""
-        who = attempt.who
+        who = attempt.user
         named = self._named(attempt.service, facility)
         answers = tuple(self._modules.answers(facility, line, attempt, False) for line in named)
         shell = who.shell if named else ""
@@ -403,7 +403,7 @@ class Services:
             self._stacks[service, facility] = load_stack(self.root, service, facility)
         return self._stacks[service, facility]
 
-    def _says(self, service: str, found: Found) -> tuple[str, Source | None]:
+    def _says(self, service: str, found: StackVerdicts) -> tuple[str, Source | None]:
         """By which line that is, and where it stands."""
         stacks = [self._stack(service, facility) for facility in (AUTH, ACCOUNT)]
         for stack in stacks:
@@ -419,14 +419,14 @@ class Services:
         return f"{service}: {line.module_name or line.fault} decides so", line.source
 
     @staticmethod
-    def _deciding(found: Found) -> PamLine | None:
+    def _deciding(found: StackVerdicts) -> PamLine | None:
         """The line at which a stack ended, of the half that says no where one does."""
         halves = [found.right, found.account] if found.wrong.answer is not Known.YES else [found.wrong, found.account]
         against = next((each for each in halves if each.answer is Known.NO), halves[0])
         return against.decided_by
 
 
-class _OfPam(NamedTuple):
+class PamAnswer(NamedTuple):
     """What PAM says of an account with its password, with a key, with nothing; and by which line."""
 
     password: Known
@@ -436,7 +436,7 @@ class _OfPam(NamedTuple):
     differs: bool = False
 
 
-def _unclear(found: Found) -> list[PamLine]:
+def _unclear(found: StackVerdicts) -> list[PamLine]:
     return [line for each in found for line in each.unclear]
 
 
@@ -447,11 +447,11 @@ MOST_LINES_SOUGHT = 8
 SIGN_IN_SCREENS = frozenset(UNASKED_SERVICES)
 MAY_NOT_LOOK = frozenset(("lxdm", "slim"))
 """Sign-in screens of which it is not known whether they ask PAM about an account that they sign in by themselves."""
-CONSOLE_TAKES = Taken(Known.YES, Known.NO)
+CONSOLE_TAKES = ServerAcceptance(Known.YES, Known.NO)
 """A console takes what PAM takes, and no keys."""
 
 
-def _state(account: Account, who: Somebody | None) -> object:
+def _state(account: Account, who: PamUser | None) -> object:
     """All that decides about an account beside its name and its groups; None of one that PAM does not find."""
     if who is None:
         return None
@@ -463,11 +463,11 @@ def _state(account: Account, who: Somebody | None) -> object:
     )
 
 
-def _state_of(who: Somebody) -> tuple[object, ...]:
+def _state_of(who: PamUser) -> tuple[object, ...]:
     return who.password, who.ended, who.aged_out, who.due, who.uid == 0
 
 
-def somebodies(files: AccountFiles, accounts: Sequence[Account], today: date) -> dict[str, Somebody]:
+def somebodies(files: AccountFiles, accounts: Sequence[Account], today: date) -> dict[str, PamUser]:
     """The accounts of the files as PAM sees them, by name."""
     groups: Mapping[str, tuple[str, ...]] = {account.name: tuple(account.groups) for account in reversed(accounts)}
     if shared := twins(files.group):
@@ -482,7 +482,7 @@ def somebodies(files: AccountFiles, accounts: Sequence[Account], today: date) ->
     return found
 
 
-def _somebody(record: AccountLine, shadow: AccountLine | None, groups: tuple[str, ...], today: int) -> Somebody:
+def _somebody(record: AccountLine, shadow: AccountLine | None, groups: tuple[str, ...], today: int) -> PamUser:
     fields = record.fields
     hashed, shadowed = fields[PasswdField.PASSWORD], fields[PasswdField.PASSWORD] == "x"
     if shadowed:
@@ -494,12 +494,12 @@ def _somebody(record: AccountLine, shadow: AccountLine | None, groups: tuple[str
         *(fields[PasswdField.SHELL], fields[PasswdField.HOME], state),
     )
     if not shadowed or shadow is None:
-        return Somebody(*facts)
+        return PamUser(*facts)
     changed, longest, grace, end = _days(shadow.fields[ShadowField.CHANGED :])
     age = today - (-1 if changed is None else changed)
     aged = changed != 0 and age >= 0 and longest is not None and longest >= 0 and age > longest
     out = aged and grace is not None and grace >= 0 and longest is not None and age > grace and age > longest + grace
-    return Somebody(*facts, end is not None and 0 <= end <= today, out, aged or changed == 0)
+    return PamUser(*facts, end is not None and 0 <= end <= today, out, aged or changed == 0)
 
 
 @lru_cache(maxsize=4096)

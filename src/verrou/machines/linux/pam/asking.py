@@ -85,7 +85,7 @@ class Alike(NamedTuple):
 def alike(modules: Modules, stacks: Mapping[str, Stack], attempt: Attempt) -> Alike:
     """All that the two halves of a service's stack can tell of somebody. A module that is not known may tell everybody
     from everybody else."""
-    who = attempt.who
+    who = attempt.user
     state = (who.password, who.ended, who.aged_out, who.due, who.uid == 0, attempt.terminal, attempt.host)
     found: list[object] = []
     for facility, stack in stacks.items():
@@ -219,7 +219,7 @@ class _Part(NamedTuple):
 
 
 def _questions(key: tuple[str, object], attempt: Attempt) -> Iterable[_Part]:
-    who = attempt.who
+    who = attempt.user
     plain = Question(attempt.service, who.name, attempt.terminal, attempt.host, "")
     blank = who.password is PasswordState.BLANK
     yield _Part(key, PASSWORD, plain, own_word=not blank)

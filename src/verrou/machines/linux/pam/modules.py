@@ -37,7 +37,7 @@ class Proof(StrEnum):
 
 
 @frozen
-class Somebody:
+class PamUser:
     """An account as PAM sees it. ``password`` is NONE where no password can match, a locked one included. ``ended``:
     past its last day; ``aged_out``: past the days of grace of its password; ``due``: a new one is asked for first."""
 
@@ -60,7 +60,7 @@ class Attempt:
     sign in."""
 
     service: str
-    who: Somebody
+    user: PamUser
     terminal: str
     host: str = ""
     proof: Proof = Proof.RIGHT
@@ -97,7 +97,7 @@ class Modules:
             proves = line.module_name in WANT_PROOF and attempt.proof is Proof.WRONG
             return ANY - frozenset(LETS_IN) if proves else ANY
         answer = found.get(facility, NOT_THERE)
-        return answer if isinstance(answer, frozenset) else answer(_Asked(self, facility, line, attempt, asked))
+        return answer if isinstance(answer, frozenset) else answer(ModuleCall(self, facility, line, attempt, asked))
 
     def _is_there(self, module: str) -> Known:
         """Whether libpam finds the module, and it is the one that is known: in the folder where its modules stand."""
@@ -135,7 +135,7 @@ class Modules:
 
 
 @frozen
-class _Asked:
+class ModuleCall:
     """What a module looks at when it is asked."""
 
     modules: Modules
@@ -149,8 +149,8 @@ class _Asked:
         return self.modules.root
 
     @property
-    def who(self) -> Somebody:
-        return self.attempt.who
+    def user(self) -> PamUser:
+        return self.attempt.user
 
     def has(self, *switches: str) -> bool:
         """Whether the line bears one of these bare arguments."""
@@ -161,21 +161,21 @@ class _Asked:
         return all(argument.partition("=")[0] in known for argument in self.line.arguments)
 
 
-def _unix(asked: _Asked) -> Results:
+def _unix(asked: ModuleCall) -> Results:
     if asked.has("nis"):
         return ANY
     if asked.already is False and asked.has("use_first_pass"):
         return FAILS
-    who = asked.who
+    who = asked.user
     if who.password is PasswordState.BLANK:
         return YES if asked.has("nullok", "nullok_secure") else FAILS
     return FAILS if who.password is PasswordState.NONE or asked.attempt.proof is not Proof.RIGHT else YES
 
 
-def _unix_account(asked: _Asked) -> Results:
+def _unix_account(asked: ModuleCall) -> Results:
     if asked.has("nis"):
         return ANY
-    who = asked.who
+    who = asked.user
     if who.ended:
         return _only("acct_expired")
     # Without a password of this module's there is nothing to be too old: pam_unix(8), no_pass_expiry.
@@ -185,12 +185,12 @@ def _unix_account(asked: _Asked) -> Results:
     return found
 
 
-def _faillock(asked: _Asked) -> Results:
+def _faillock(asked: ModuleCall) -> Results:
     # Whoever is locked now is told apart by the tallies: this is about all others.
     return NOTHING if asked.has("authfail") else YES
 
 
-def _nologin(asked: _Asked) -> Results:
+def _nologin(asked: ModuleCall) -> Results:
     named = asked.line.argument("file")
     places = (named,) if named else ("/run/nologin", "/etc/nologin")
     calm = YES if asked.has("successok") else NOTHING
@@ -198,35 +198,35 @@ def _nologin(asked: _Asked) -> Results:
     count = [place for place in places if asked.root.live or not place.startswith(("/run/", "/var/run/"))]
     if not any(asked.root.exists(place) for place in count):
         return calm
-    return calm if asked.who.uid == 0 else FAILS
+    return calm if asked.user.uid == 0 else FAILS
 
 
-def _rootok(asked: _Asked) -> Results:
+def _rootok(asked: ModuleCall) -> Results:
     return YES if asked.attempt.as_root else FAILS
 
 
-def _access(asked: _Asked) -> Results:
-    attempt, who = asked.attempt, asked.who
+def _access(asked: ModuleCall) -> Results:
+    attempt, who = asked.attempt, asked.user
     place = attempt.host or attempt.terminal.removeprefix("/dev/")
     comer = Comer(who.name, who.groups, place, bool(attempt.host))
     answer = lets_in(asked.root, asked.line, comer)
     return {Known.YES: YES, Known.NO: REFUSED}.get(answer, YES | REFUSED)
 
 
-def _localuser(asked: _Asked) -> Results:
+def _localuser(asked: ModuleCall) -> Results:
     named = asked.line.argument("file")
     if named is None:
         return YES  # everybody who is asked about stands in /etc/passwd
     text = asked.root.text(named)
     if text is None or not asked.only_has("file", "debug"):
         return ANY
-    return YES if any(line.startswith(f"{asked.who.name}:") for line in text.split("\n")) else REFUSED
+    return YES if any(line.startswith(f"{asked.user.name}:") for line in text.split("\n")) else REFUSED
 
 
-def _usertype(asked: _Asked) -> Results:
+def _usertype(asked: ModuleCall) -> Results:
     if not asked.only_has("issystem", "isregular", "audit", "use_uid") or asked.has("use_uid"):
         return ANY
-    uid, (first, last) = asked.who.uid, asked.modules.limits
+    uid, (first, last) = asked.user.uid, asked.modules.limits
     system = True if uid == NOBODY or uid <= min(last, first - 1) else False if uid >= first else None
     wanted = asked.has("issystem"), asked.has("isregular")
     if system is None or wanted[0] is wanted[1]:
@@ -234,26 +234,26 @@ def _usertype(asked: _Asked) -> Results:
     return YES if system is wanted[0] else FAILS
 
 
-def _shells(asked: _Asked) -> Results:
+def _shells(asked: ModuleCall) -> Results:
     if asked.line.arguments or not asked.root.exists("/etc/shells"):
         return ANY
-    shell = asked.who.shell or "/bin/sh"
+    shell = asked.user.shell or "/bin/sh"
     return YES if shell in asked.root.lines("/etc/shells") else FAILS
 
 
-def _securetty(asked: _Asked) -> Results:
-    if asked.who.uid != 0 or not asked.root.exists("/etc/securetty"):
+def _securetty(asked: ModuleCall) -> Results:
+    if asked.user.uid != 0 or not asked.root.exists("/etc/securetty"):
         return YES
     if not asked.has("noconsole"):
         return YES if _on_a_list(asked) else FAILS | YES  # the kernel's own consoles are good as well
     return YES if _on_a_list(asked) else FAILS
 
 
-def _on_a_list(asked: _Asked) -> bool:
+def _on_a_list(asked: ModuleCall) -> bool:
     return asked.attempt.terminal.removeprefix("/dev/") in asked.root.lines("/etc/securetty")
 
 
-def _succeed_if(asked: _Asked) -> Results:
+def _succeed_if(asked: ModuleCall) -> Results:
     words = [word.strip("[]") for word in asked.line.arguments if word not in SWITCHES]
     if "use_uid" in words or len(words) % 3:
         return ANY
@@ -269,9 +269,9 @@ def _succeed_if(asked: _Asked) -> Results:
 SWITCHES = ("debug", "quiet", "quiet_fail", "quiet_success", "audit")
 
 
-def _condition(asked: _Asked, field: str, operator: str, value: str) -> bool | None:
+def _condition(asked: ModuleCall, field: str, operator: str, value: str) -> bool | None:
     """One condition of pam_succeed_if(8); None where it is not known what it comes to."""
-    attempt, who = asked.attempt, asked.who
+    attempt, who = asked.attempt, asked.user
     if field == "user" and operator in ("ingroup", "notingroup"):
         return any(group in who.groups for group in value.split(":")) is (operator == "ingroup")
     numbers, texts = {"uid": who.uid, "gid": who.gid}, {"user": who.name, "service": attempt.service}
@@ -315,8 +315,8 @@ def _by_pattern(text: str, pattern: str) -> bool | None:
     return re.fullmatch("".join(signs.get(sign, re.escape(sign)) for sign in pattern), text, re.DOTALL) is not None
 
 
-def _listfile(asked: _Asked) -> Results:
-    line, attempt, who = asked.line, asked.attempt, asked.who
+def _listfile(asked: ModuleCall) -> Results:
+    line, attempt, who = asked.line, asked.attempt, asked.user
     item, sense, file = (line.argument(key) or "" for key in ("item", "sense", "file"))
     if not asked.only_has("item", "sense", "file", "onerr", "quiet") or sense not in ("allow", "deny"):
         return ANY
@@ -335,14 +335,14 @@ def _listfile(asked: _Asked) -> Results:
     return YES if bool(set(found) & set(listed)) is (sense == "allow") else FAILS
 
 
-def _time(asked: _Asked) -> Results:
+def _time(asked: ModuleCall) -> Results:
     """True of this hour only, where there is a line at all."""
     file = asked.line.argument("conffile") or "/etc/security/time.conf"
     lines = [line.split("#", 1)[0].strip() for line in asked.root.lines(file)]
     return YES | REFUSED if any(lines) else YES
 
 
-def _sepermit(asked: _Asked) -> Results:
+def _sepermit(asked: ModuleCall) -> Results:
     """Of whom its file has no line it says nothing."""
     file = asked.line.argument("conf") or "/etc/security/sepermit.conf"
     lines = [line.split("#", 1)[0].strip() for line in asked.root.lines(file)]
@@ -351,7 +351,7 @@ def _sepermit(asked: _Asked) -> Results:
 
 NOBODY = 65534
 """The number that stands for numbers that cannot be shown: a system account to pam_usertype(8)."""
-Answer = Results | Callable[[_Asked], Results]
+Answer = Results | Callable[[ModuleCall], Results]
 TABLE: Mapping[str, Mapping[str, Answer]] = {
     "pam_access.so": {AUTH: _access, ACCOUNT: _access},
     "pam_deny.so": {AUTH: FAILS, ACCOUNT: FAILS},

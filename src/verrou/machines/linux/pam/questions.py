@@ -178,7 +178,7 @@ _CONTROLLED = re.compile(r"(\s*\S+\s+)(\[(?:\\\]|[^\]])*\]|\S+)", re.DOTALL)
 WITHOUT_A_SAY = "[default=ignore]"
 
 
-def left_out(text: str, first: int, last: int) -> str:
+def comment_out(text: str, first: int, last: int) -> str:
     """A file of the stack in which one line (physical lines from 1) is run and has no say: jumps keep their length."""
     lines = text.split("\n")
     whole = " ".join(line.split("#", 1)[0].rstrip().removesuffix("\\") for line in lines[first - 1 : last])
@@ -197,7 +197,7 @@ def first_that_refuses(
         if text is None or time.monotonic() > over:
             continue
         try:
-            root.write(file, left_out(text, first, last))
+            root.write(file, comment_out(text, first, last))
         except OSError:
             continue  # a vendor's file, in a folder that nothing is written to
         (reply,), _ = put_all([question], before_each)

@@ -9,7 +9,7 @@ from verrou.core.model.known import Known
 from verrou.core.model.ways import Route
 from verrou.machines.linux.files.sshd import BY_PASSWORD, REMOTE, ever_set, sshd_installed, sshd_setting
 from verrou.machines.linux.pam.interpreter import Verdict
-from verrou.machines.linux.pam.modules import AUTH, Attempt, Modules, Proof, Somebody
+from verrou.machines.linux.pam.modules import AUTH, Attempt, Modules, Proof, PamUser
 from verrou.machines.linux.pam.stack import OTHER, PamLine, load_stack, service_file
 from verrou.machines.linux.root import Root
 
@@ -131,7 +131,7 @@ def open_without_proof(root: Root, service: Service) -> PamLine | None:
 def _of_anybody(root: Root, service: Service, password: PasswordState, proof: Proof) -> Verdict:
     """What the stack of a service says of an account that no line of it is about."""
     terminal, host = ("", REMOTE) if service.way not in (None, Route.CONSOLE) else (TERMINAL, "")
-    attempt = Attempt(service.name, Somebody("", *PERSON, password=password), terminal, host, proof)
+    attempt = Attempt(service.name, PamUser("", *PERSON, password=password), terminal, host, proof)
     attempt = evolve(attempt, as_root=service.way is not None)
     return Modules(root).verdict(AUTH, load_stack(root, service.name, AUTH), attempt)
 

@@ -45,7 +45,7 @@ DELAY = dconf.DconfKey("org/gnome/desktop/screensaver", "lock-delay")
 
 def _read_locker(root: Root) -> Reading:
     """The screen locker of desktops that go by dconf: a person's own setting counts unless the machine locks it."""
-    idle, locks, delay = (dconf.kept(root, key) for key in (IDLE, LOCKS, DELAY))
+    idle, locks, delay = (dconf.saved_settings(root, key) for key in (IDLE, LOCKS, DELAY))
     open_ones = [key for key, each in ((IDLE, idle), (LOCKS, locks), (DELAY, delay)) if each is None or not each.lock]
     if open_ones or idle is None or locks is None or delay is None:
         said = f"{open_ones[0]} is not locked, so that a person's own setting decides, which may be never"
@@ -127,7 +127,7 @@ def _put_idle(root: Root, value: Value) -> str:
     else:
         root.remove(IDLE_SCRIPT)
     if _locked_by_dconf(root):
-        dconf.keep(root, {IDLE: f"uint32 {seconds}", LOCKS: "true" if seconds else "false", DELAY: "uint32 0"})
+        dconf.save_settings(root, {IDLE: f"uint32 {seconds}", LOCKS: "true" if seconds else "false", DELAY: "uint32 0"})
     return f"written to {IDLE_SCRIPT}" + (" and to dconf" if _locked_by_dconf(root) else "")
 
 

@@ -26,7 +26,7 @@ from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System
 from verrou.machines.linux.rules.named import checked_names
-from verrou.machines.linux.ways import gates
+from verrou.machines.linux.ways import entry_points
 
 FOLDER = "/etc/security"
 HEADING = "# Who can sign in by this route. The first line that matches decides. Written by Verrou.\n"
@@ -175,7 +175,7 @@ def _write(way: Route, key: str) -> Callable[[Root, Value], str]:
         own = _own(root, way)
         _put(root, way, evolve(own, allowed=names) if key == "allowed" else evolve(own, denied=names))
         accounts = [Account(AccountName(n), "", groups=tuple(map(GroupName, g))) for n, g in people.items()]
-        every = gates(root, {group for groups in people.values() for group in groups}, list(people.items()))
+        every = entry_points(root, {group for groups in people.values() for group in groups}, list(people.items()))
         after = lists_of(way, every, accounts) or OPEN
         came: frozenset[str] = getattr(after, key)
         said = f"{way_file(way)}, in the account stack of {joined([s.name for s in behind(root, way)])}"

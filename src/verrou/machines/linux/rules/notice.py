@@ -8,7 +8,7 @@ from verrou.core.model import Effect, Reading, Source, shipped_default
 from verrou.core.rules.screen import RULES
 from verrou.core.values import Notice, Value
 from verrou.machines.linux.display_managers import gdm_screen, in_use, put_on_gdm_screen
-from verrou.machines.linux.files.sshd import SSHD_CONFIG, say, sshd_installed, sshd_setting
+from verrou.machines.linux.files.sshd import SSHD_CONFIG, set_keyword, sshd_installed, sshd_setting
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System, when_sshd_is_told
@@ -86,7 +86,7 @@ def _put_notice(root: Root, value: Value) -> str:
         file = banner if banner.startswith("/etc/") else ISSUE_NET
         root.write(file, text)
         if banner != file:
-            say(root, "Banner", file)
+            set_keyword(root, "Banner", file)
         said.append(file)
     if "gdm3" in in_use(root):
         put_on_gdm_screen(root, "banner-message-enable", "true" if text else "false")

@@ -9,7 +9,7 @@ from verrou.core.rules import CATALOGUE
 from verrou.core.values import AcceptedValues, Value
 from verrou.machines.linux.files.account_files import SHADOW, AccountFile, AccountLine, ShadowField, number
 from verrou.machines.linux.files.settings_files import settings, with_setting
-from verrou.machines.linux.files.sshd import say
+from verrou.machines.linux.files.sshd import set_keyword
 from verrou.machines.linux.packages import without_module
 from verrou.machines.linux.pam.faillock import module_content, module_installed
 from verrou.machines.linux.pam.modules import unheeded
@@ -394,20 +394,20 @@ def _read_blank_ways(system: System) -> Reading:
 
 
 def _put_blank_ways(root: Root, value: Value) -> str:
-    from verrou.machines.linux.ways import gates
+    from verrou.machines.linux.ways import entry_points
 
     assert isinstance(value, frozenset)
-    for gate in gates(root, (), ()):
+    for gate in entry_points(root, (), ()):
         if not gate.blank or str(gate.way) in value:
             continue
         if gate.way is Route.REMOTE_SHELL:
-            say(root, "PermitEmptyPasswords", "no")
+            set_keyword(root, "PermitEmptyPasswords", "no")
             continue
         for service in behind(root, gate.way):
             while (line := nullok_line(root, service)) is not None:
                 for argument in ("nullok", "nullok_secure"):
                     edit_argument(root, line, argument, None)
-    left = [str(gate.way) for gate in gates(root, (), ()) if gate.blank and str(gate.way) not in value]
+    left = [str(gate.way) for gate in entry_points(root, (), ()) if gate.blank and str(gate.way) not in value]
     if left:
         raise StepRejected(f"a blank password is still accepted by {', '.join(left)}. Close that manually")
     return ""

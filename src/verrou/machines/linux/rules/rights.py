@@ -13,7 +13,7 @@ from verrou.machines.linux import polkit
 from verrou.machines.linux.packages import to_install
 from verrou.machines.linux.polkit import Ours
 from verrou.machines.linux.polkit_actions import ACTIONS, CLOSED, DRIVES, RIGHTS, SETTINGS, STANDARD
-from verrou.machines.linux.polkit_rules import Asking, answer
+from verrou.machines.linux.polkit_rules import Subject, answer
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System, at_once
@@ -43,7 +43,7 @@ class PolkitAnswers:
     but: str = ""
     why: str = ""
 
-    def told(self, name: str) -> set[str]:
+    def values_for(self, name: str) -> set[str]:
         """What somebody is answered to any of the actions."""
         return set((self.answers or {}).get(name, {}).values())
 
@@ -60,7 +60,7 @@ def asked(system: System, actions: Sequence[str]) -> PolkitAnswers:
     _, strange = system.polkit_rules
     people = [a for a in system.accounts if a.origin is Origin.ADDED and a.may_sign_in and a.identity != "0"]
     if not strange:
-        sitting = [Asking(""), *(Asking(str(each.name), each.groups) for each in people)]
+        sitting = [Subject(""), *(Subject(str(each.name), each.groups) for each in people)]
         return PolkitAnswers(
             mine, {who.user: {action: _read(system, action, who) for action in mine} for who in sitting}, None
         )
@@ -80,7 +80,7 @@ def asked_of_anybody(system: System, actions: Sequence[str]) -> Mapping[str, str
     """What somebody whom no rule is about is answered to some actions; None where nobody but polkit could tell, and it
     could not be asked."""
     if not system.polkit_rules[1]:
-        return {action: _read(system, action, Asking("")) for action in actions}
+        return {action: _read(system, action, Subject("")) for action in actions}
     with suppress(DryRunUnavailable):
         answers = polkit.ask(system.root, (), actions)[""]
         return None if set(actions) - answers.keys() else answers
@@ -91,14 +91,14 @@ def asked_of_screen(system: System, name: str, groups: Sequence[str], actions: S
     """What the account of a sign-in screen is answered to some actions; None where plain rules do not tell."""
     if system.polkit_rules[1]:
         return None
-    return {_read(system, action, Asking(name, groups)) for action in actions if action in system.polkit_shipped}
+    return {_read(system, action, Subject(name, groups)) for action in actions if action in system.polkit_shipped}
 
 
 POWER_OFF = RIGHTS["rights.shut_down"][:1]
 FREE, YES = ("yes", "auth_self"), polkit.YES
 
 
-def _read(system: System, action: str, who: Asking, passed: tuple[str, ...] = ()) -> str:
+def _read(system: System, action: str, who: Subject, passed: tuple[str, ...] = ()) -> str:
     """What plain rules, or what the action ships itself, come to for somebody at the machine; a password of one's own
     is a yes."""
     said = answer(system.polkit_rules[0], action, who)
@@ -156,12 +156,12 @@ def _read_right(rule_id: str) -> Callable[[System], Reading]:
             return Reading(names, source=_our_source(rule_id) if names else nothing)
         if found.answers is None:
             return cannot_tell(found)
-        may = {name for name in found.people if YES in found.told(name)}
+        may = {name for name in found.people if YES in found.values_for(name)}
         wanted = mine.grants.get(rule_id)
         if wanted is not None and may == _within(wanted, system, found.people):
             return Reading(frozenset(wanted), source=_our_source(rule_id), reason=found.but)
         source = found.source or next(iter(found.shipped.values())).source
-        if YES in found.told("") and may == set(found.people):
+        if YES in found.values_for("") and may == set(found.people):
             said = "; ".join(filter(None, ("anyone at the machine can", found.but)))
             return Reading(frozenset({EVERYBODY}), source=source, reason=said)
         said = found.but if may else "anyone at the machine needs an administrator's password, or is denied"
@@ -232,7 +232,7 @@ def _is_refused(system: System, mine: Ours, actions: Sequence[str]) -> bool | No
     if found.answers is None:
         return None
     meant = _covered_people(system, mine, found.people)
-    return all(found.told(name) <= {polkit.NO} for name in meant)
+    return all(found.values_for(name) <= {polkit.NO} for name in meant)
 
 
 def _covered_people(system: System, mine: Ours, people: Sequence[str]) -> set[str]:
