@@ -31,7 +31,7 @@ from verrou.core.audit import audit
 from verrou.core.model import Role, Snapshot
 from verrou.core.plan.making import new_account, swap_steps
 from verrou.core.plan.steps import CreateAccount, FilesChoice, Remove, SetEnabled, Step, StopJobs
-from verrou.core.plan.worksheet import plan, rule_steps
+from verrou.core.plan.worksheet import plan_changes, rule_steps
 from verrou.core.values import Notice
 from verrou.machines import Machine, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
@@ -45,7 +45,7 @@ SECRETS = Secrets(dict.fromkeys(("warden", "ringer", "tern", "gull", "keeper"), 
 
 def hardening(snapshot: Snapshot) -> list[Step]:
     baseline = load_baseline("shared-desk")
-    return list(plan(snapshot, baseline, audit(snapshot, baseline)).steps)
+    return list(plan_changes(snapshot, baseline, audit(snapshot, baseline)).steps)
 
 
 def adding(role: Role, password: str) -> Callable[[Snapshot], list[Step]]:

@@ -18,7 +18,7 @@ from verrou.core.survey import snapshot_from
 from verrou.machines.bench.authority import Authority, Damaged
 from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.linux.display_managers import whom_unasked
-from verrou.machines.linux.files.access_file import access_rules, access_list
+from verrou.machines.linux.files.access_file import access_list, access_rules
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, members_of
 from verrou.machines.linux.files.authorized_keys import Keys
 from verrou.machines.linux.files.password_hashes import scheme_of

@@ -16,10 +16,10 @@ from verrou.cli.options import load_baseline
 from verrou.core.audit import audit
 from verrou.core.model import Role
 from verrou.core.plan.steps import CreateAccount
-from verrou.core.plan.worksheet import plan
+from verrou.core.plan.worksheet import plan_changes
 from verrou.machines import Secrets, open_machine
 from verrou.machines.linux.inside import CLONE_NEWNS, private_mounts, unshare
-from verrou.records.carry_out import dry_run
+from verrou.records.carry_out import do_dry_run
 
 ROUNDS = 7
 
@@ -40,12 +40,12 @@ def main() -> None:
         machine = open_machine(str(root.path))
         snapshot = machine.observe()
         baseline = load_baseline("shared-desk")
-        hardening = plan(snapshot, baseline, audit(snapshot, baseline)).steps
+        hardening = plan_changes(snapshot, baseline, audit(snapshot, baseline)).steps
         survey = seconds(machine.observe)
 
         def rehearsed(*steps: object, prove: bool = False) -> Callable[[], object]:
             def work() -> object:
-                done = dry_run(machine, snapshot, list(steps), Secrets(), prove)  # type: ignore[arg-type]
+                done = do_dry_run(machine, snapshot, list(steps), Secrets(), prove)  # type: ignore[arg-type]
                 assert not done.prediction_reason
                 return done
 

@@ -161,7 +161,7 @@ def _become_program(words: list[str], folder: Path, streams: tuple[int, int, int
 def do(machine: Machine, *steps: Step, secrets: Secrets | None = None) -> list[StepResult]:
     """The steps rehearsed and landed, no guard asked, and what the machine answered to each."""
     given = secrets or Secrets()
-    rehearsal = carry_out.dry_run(machine, machine.observe(), list(steps), given)
+    rehearsal = carry_out.do_dry_run(machine, machine.observe(), list(steps), given)
     assert not rehearsal.prediction_reason, rehearsal.prediction_reason
     if rehearsal.changes:
         carry_out.commit(machine, rehearsal, given, carry_out.RunInfo("test"))
@@ -172,7 +172,7 @@ def go_back(machine: Machine, entry: int | None = None) -> list[RestoreResult]:
     """An undo rehearsed and landed, no guard asked, and what came of each place."""
     journal = Journal(machine.records_folder())
     entries = carry_out.to_undo(journal, entry, None)
-    rehearsal = carry_out.rehearse_undo(machine, journal, [each.number for each in entries])
+    rehearsal = carry_out.dry_run_undo(machine, journal, [each.number for each in entries])
     carry_out.undo(machine, rehearsal, entries, carry_out.RunInfo("undo"))
     return list(rehearsal.put_back)
 

@@ -104,7 +104,7 @@ def _in_child(mode: Mode, call: int, action: Callable[[], object], whose: Whose)
 def done(machine: Machine, steps: list[Step], secrets: Secrets) -> None:
     """A worksheet, rehearsed, guarded and landed."""
     snapshot = machine.observe()
-    rehearsal = carry_out.dry_run(machine, snapshot, guards.with_trials(snapshot, steps), secrets)
+    rehearsal = carry_out.do_dry_run(machine, snapshot, guards.with_trials(snapshot, steps), secrets)
     if rehearsal.prediction_reason:
         raise VerrouError(rehearsal.prediction_reason)
     guards.check(rehearsal.course, guards.ACCEPTABLE)
@@ -119,7 +119,7 @@ def taken_back(machine: Machine) -> None:
     if entries[0].is_interrupted and entries[0].undoes:
         carry_out.resume(machine)
         return
-    rehearsal = carry_out.rehearse_undo(machine, journal, [entry.number for entry in entries])
+    rehearsal = carry_out.dry_run_undo(machine, journal, [entry.number for entry in entries])
     guards.check(rehearsal.course, guards.ACCEPTABLE)
     carry_out.undo(machine, rehearsal, entries, carry_out.RunInfo("undo"))
 

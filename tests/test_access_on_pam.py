@@ -14,7 +14,7 @@ from verrou.core.passwords import policy_of
 from verrou.core.plan.making import new_account
 from verrou.core.trials import CannotTry
 from verrou.machines import Secrets, open_machine
-from verrou.machines.linux.files.access_file import CONSOLE, access_rules, access_list
+from verrou.machines.linux.files.access_file import CONSOLE, access_list, access_rules
 from verrou.machines.linux.files.sshd import REMOTE
 from verrou.machines.linux.root import Root
 

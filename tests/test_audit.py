@@ -30,7 +30,7 @@ from verrou.core.model import (
 from verrou.core.model.access import usable_administrators
 from verrou.core.plan.remarks import remarks
 from verrou.core.plan.steps import FilesChoice, Remove, Rename, SetEnabled, SetRules, StopJobs
-from verrou.core.plan.worksheet import plan
+from verrou.core.plan.worksheet import plan_changes
 from verrou.core.rules import CATALOGUE, sentence
 from verrou.core.values import AcceptedValues, Choice, YesNo
 from verrou.reports.wording import finding_says
@@ -240,7 +240,7 @@ def test_nobody_is_never_few_enough_administrators() -> None:
 def test_what_a_machine_does_not_take_is_left_by_hand_and_not_tried() -> None:
     now = evolve(snapshot(password__min_length=Reading(6)), takes={"password.min_length": AcceptedValues(most=72)})
     baseline = asked("[password]\nmin_length = 80\n")
-    worksheet = plan(now, baseline, audit(now, baseline))
+    worksheet = plan_changes(now, baseline, audit(now, baseline))
     assert worksheet.steps == ()
     assert [item.advice for item in worksheet.manual] == ["this machine takes 72 characters at most"]
 
@@ -254,7 +254,7 @@ def test_the_gravest_shortfalls_come_first() -> None:
 
 def test_a_value_that_only_lacks_force_is_never_loosened() -> None:
     now, baseline = snapshot(**READINGS), asked(BASELINE)
-    worksheet = plan(now, baseline, audit(now, baseline))
+    worksheet = plan_changes(now, baseline, audit(now, baseline))
     lockout = next(s for s in worksheet.steps if isinstance(s, SetRules) and "lockout.after" in s.values)
     assert dict(lockout.values) == {
         "lockout.after": 5,
@@ -284,7 +284,7 @@ members = ["tern"]
 [groups.guests]
 members = ["nobody"]
 """
-    worksheet = plan(now, asked(text), audit(now, asked(text)))
+    worksheet = plan_changes(now, asked(text), audit(now, asked(text)))
     assert [step.what for step in worksheet.steps] == [
         "create group ringers",
         "add account tern to group ringers",
@@ -316,7 +316,7 @@ def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None
             "warden and skua share one ID; required: one ID for each account",
         ),
     }
-    worksheet = plan(snapshot(PEOPLE[1], tern, guest, twin), baseline, found)
+    worksheet = plan_changes(snapshot(PEOPLE[1], tern, guest, twin), baseline, found)
     (advice,) = [item.advice for item in worksheet.manual]
     assert "warden and skua" in advice
     assert [step.what for step in worksheet.steps] == ["account tern: password ageing applies"]
@@ -329,7 +329,7 @@ def test_a_longest_age_alone_does_not_end_the_exceptions() -> None:
     plain = PEOPLE[1]
     now = snapshot(plain, exempt, password__max_age=Reading("never"))
     text = '[password]\nmax_age = "90 days"\n[population]\nageing_exempt = "nobody"\n'
-    worksheet = plan(now, asked(text), audit(now, asked(text)))
+    worksheet = plan_changes(now, asked(text), audit(now, asked(text)))
     assert [step.what for step in worksheet.steps] == [
         "set password.max_age to 90 days",
         "account tern: password ageing applies",

@@ -213,7 +213,7 @@ def test_the_journal_shows_a_gap_and_holds_no_secret(bench: Path, verrou: Verrou
     lines = journal.read_text().splitlines(keepends=True)
     journal.write_text("".join(lines[:1] + lines[2:]))
     assert "journal.jsonl:2: the chain breaks here" in verrou("undo", "-m", bench, "--yes", code=2).stderr
-    journal.write_text("".join(lines) + '{"told": {"entry": 3, "wh')
+    journal.write_text("".join(lines) + '{"record": {"entry": 3, "wh')
     verrou("undo", "-m", bench, "--yes")
 
 

@@ -23,7 +23,7 @@ from verrou.core.capture import captured
 from verrou.core.comparison import Compared, Direction, compare, compare_baselines
 from verrou.core.model import PasswordState, Reading, Snapshot
 from verrou.core.plan.steps import SetRules, TrySignIn, account_of
-from verrou.core.plan.worksheet import plan
+from verrou.core.plan.worksheet import plan_changes
 from verrou.core.questions import QUESTIONS, written
 from verrou.core.rules import CATALOGUE
 from verrou.core.toml_text import comment, key, value
@@ -213,9 +213,9 @@ def test_before_and_now_differ_by_the_worksheet_and_nothing_else(machine: Author
         at, baseline = open_machine(str(path)), load_baseline("shared-desk")
         before = at.observe()
         steps = [
-            step for step in plan(before, baseline, audit(before, baseline)).steps if not isinstance(step, TrySignIn)
+            step for step in plan_changes(before, baseline, audit(before, baseline)).steps if not isinstance(step, TrySignIn)
         ]
-        rehearsal = carry_out.dry_run(at, before, steps, Secrets(), False)
+        rehearsal = carry_out.do_dry_run(at, before, steps, Secrets(), False)
         if not rehearsal.changes:
             return
         carry_out.commit(at, rehearsal, Secrets(), carry_out.RunInfo("harden"))

@@ -396,7 +396,7 @@ EVERYBODY = Secrets(dict.fromkeys(("warden", "ringer", "tern", "gull", "puffin")
 
 def landed(machine: Machine, steps: list[Step]) -> None:
     snapshot = machine.observe()
-    rehearsal = carry_out.dry_run(machine, snapshot, guards.with_trials(snapshot, steps), EVERYBODY)
+    rehearsal = carry_out.do_dry_run(machine, snapshot, guards.with_trials(snapshot, steps), EVERYBODY)
     guards.check(rehearsal.course, guards.ACCEPTABLE)
     carry_out.commit(machine, rehearsal, EVERYBODY, carry_out.RunInfo("test"))
 

@@ -176,7 +176,7 @@ def as_foreseen_and_as_rehearsed(machine: Machine, steps: list[Step]) -> None:
             if (takes := before.takes.get(each.rule_id)) is not None
         ):
             continue  # nothing here could make it so, which is said before a step is made of it
-        rehearsal = carry_out.dry_run(machine, before, [step], secrets)
+        rehearsal = carry_out.do_dry_run(machine, before, [step], secrets)
         assert not rehearsal.prediction_reason
         (_, result), *_ = rehearsal.steps
         if result.outcome is Outcome.DONE:
@@ -234,7 +234,7 @@ def whole_worksheet_and_back(machine: Machine, steps: list[Step]) -> None:
     """A worksheet as one: the guards, what lands, an administrator at every instant of it, and the way back."""
     secrets = Secrets(dict.fromkeys(ALL_NAMES, PASSWORD))
     start = machine.observe()
-    rehearsal = carry_out.dry_run(machine, start, guards.with_trials(start, steps), secrets)
+    rehearsal = carry_out.do_dry_run(machine, start, guards.with_trials(start, steps), secrets)
     try:
         guards.check(rehearsal.course)
     except GuardRefused:
@@ -245,7 +245,7 @@ def whole_worksheet_and_back(machine: Machine, steps: list[Step]) -> None:
         carry_out.commit(machine, rehearsal, secrets, carry_out.RunInfo("test"))
     assert stripped(machine.observe()) == stripped(rehearsal.after)
     journal = Journal(machine.records_folder())
-    back = carry_out.rehearse_undo(machine, journal, [1])
+    back = carry_out.dry_run_undo(machine, journal, [1])
     assert not back.course.gap
     with administered_throughout(machine, rehearsal.after, back.after):
         carry_out.undo(machine, back, carry_out.to_undo(journal, 1, None), carry_out.RunInfo("undo"))
@@ -273,7 +273,7 @@ def test_a_refused_step_in_the_middle_leaves_nobody_locked_out(tmp_path: Path) -
     wanted: list[Step] = [CreateAccount("users", Role.ADMINISTRATOR), SetEnabled("keeper", False)]
     steps = guards.with_trials(snapshot, wanted)
     assert [type(step) for step in steps] == [CreateAccount, TrySignIn, SetEnabled]
-    rehearsal = carry_out.dry_run(machine, snapshot, steps, Secrets(users=PASSWORD))
+    rehearsal = carry_out.do_dry_run(machine, snapshot, steps, Secrets(users=PASSWORD))
     assert [r.outcome for _, r in rehearsal.steps] == [Outcome.REJECTED, Outcome.REJECTED, Outcome.DONE]
     assert [r.guard for r in guards.refusals_on(rehearsal.course)] == ["last-administrator"]
 
@@ -286,7 +286,7 @@ def test_a_trial_that_held_counts_when_another_step_was_refused(tmp_path: Path) 
         TrySignIn("gull"),
         SetEnabled("keeper", False),
     ]
-    rehearsal = carry_out.dry_run(machine, machine.observe(), steps, Secrets(gull=PASSWORD))
+    rehearsal = carry_out.do_dry_run(machine, machine.observe(), steps, Secrets(gull=PASSWORD))
     outcomes = [result.outcome for _, result in rehearsal.steps]
     assert outcomes == [Outcome.DONE, Outcome.REJECTED, Outcome.DONE, Outcome.DONE]
     assert guards.refusals_on(rehearsal.course) == []

@@ -48,7 +48,7 @@ from verrou.core.plan.steps import (
     Step,
     TrySignIn,
 )
-from verrou.core.plan.worksheet import plan, rule_steps
+from verrou.core.plan.worksheet import plan_changes, rule_steps
 from verrou.core.rules import setting
 
 NOW = datetime(2026, 9, 14, 8, 30)
@@ -136,7 +136,7 @@ def test_disabling_the_only_administrator_is_refused(snapshot: Snapshot) -> None
     usable = usable_administrators(snapshot)
     if len(usable) == 1:
         with pytest.raises(GuardRefused, match=f"step 1 is blocked .* disable account {usable[0].name}"):
-            guards.check(guards.course_of(snapshot, [SetEnabled(usable[0].name, False)]))
+            guards.check(guards.candidate_of(snapshot, [SetEnabled(usable[0].name, False)]))
 
 
 def two_administrators(in_use: str = "") -> Snapshot:
@@ -216,7 +216,7 @@ def test_a_worksheet_from_a_baseline_closes_what_it_can_and_passes_or_is_refused
         f'[accounts.{name}]\nrole = "{role}"\npassword = "generate"\n' for name, role in roles.items()
     )
     baseline = read_baseline(titled(text), "b.toml", lambda name, _: (_ for _ in ()).throw(BadInput(name)))
-    worksheet = plan(snapshot, baseline, audit(snapshot, baseline))
+    worksheet = plan_changes(snapshot, baseline, audit(snapshot, baseline))
     after = snapshot
     for step in worksheet.steps:
         after = predict(step, after)
@@ -251,7 +251,7 @@ def test_a_contradiction_is_refused() -> None:
     wanted = {"lockout.lasts": timedelta(minutes=10), "lockout.forget_after": timedelta(minutes=20)}
     snapshot = lockout(5, 30, 30)
     with pytest.raises(GuardRefused, match="step 1 is blocked by the guard conflict"):
-        guards.check(guards.course_of(snapshot, rule_steps(snapshot, wanted)))
+        guards.check(guards.candidate_of(snapshot, rule_steps(snapshot, wanted)))
 
 
 def test_a_machine_that_moved_is_refused() -> None:
@@ -293,8 +293,8 @@ def test_a_machine_without_an_administrator_may_be_hardened() -> None:
     nobody = evolve(two_administrators(), accounts=())
     steps = [CreateAccount("tern", Role.STANDARD)]
     assert guards.refusals(nobody, steps) == []
-    assert guards.warnings(guards.course_of(nobody, steps)) and not guards.warnings(
-        guards.course_of(two_administrators(), steps)
+    assert guards.warnings(guards.candidate_of(nobody, steps)) and not guards.warnings(
+        guards.candidate_of(two_administrators(), steps)
     )
 
 

@@ -19,7 +19,7 @@ from verrou.core.capture import captured
 from verrou.core.comparison import compare
 from verrou.core.errors import BadInput
 from verrou.core.logbook import Run, record_of
-from verrou.core.plan.worksheet import plan
+from verrou.core.plan.worksheet import plan_changes
 from verrou.core.rounds import row_of
 from verrou.core.survey import snapshot_from, survey_data
 from verrou.machines.bench.authority import Authority
@@ -236,7 +236,7 @@ def test_a_survey_that_somebody_changed_is_one_or_is_none(changes: list[tuple[tu
     baseline, measure = load_baseline("shared-desk"), load_baseline("essential")
     found = audit(snapshot, baseline)
     row_of(found, snapshot, "", finding_says)
-    plan(snapshot, baseline, found)
+    plan_changes(snapshot, baseline, found)
     captured(snapshot, "x", remarkable(snapshot, measure), "essential", True)
     assert not compare(snapshot, snapshot).differing
     record = record_of(Run.SURVEY, snapshot, shown, key="k", at=datetime(2026, 9, 14), by="x", tool="y", found=found)

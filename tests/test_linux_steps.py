@@ -291,7 +291,7 @@ def test_a_file_that_is_marked_unchangeable_is_told_first(tree: Path) -> None:
         except OSError:
             pytest.skip("this file system has no such marks")
         try:
-            rehearsal = carry_out.dry_run(machine, machine.observe(), [SetEnabled("warden", False)], Secrets())
+            rehearsal = carry_out.do_dry_run(machine, machine.observe(), [SetEnabled("warden", False)], Secrets())
         finally:
             fcntl.ioctl(shadow, SET_FLAGS, struct.pack("l", 0))
     ((_, result),) = rehearsal.steps

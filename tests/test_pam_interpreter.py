@@ -22,7 +22,7 @@ from verrou.machines import open_machine
 from verrou.machines.linux.pam.client import Session
 from verrou.machines.linux.pam.control import NEW_PASSWORD, RESULTS, SUCCESS
 from verrou.machines.linux.pam.interpreter import Verdict, interpret
-from verrou.machines.linux.pam.modules import Attempt, Modules, Proof, PamUser
+from verrou.machines.linux.pam.modules import Attempt, Modules, PamUser, Proof
 from verrou.machines.linux.pam.stack import PamLine, load_stack
 from verrou.machines.linux.root import Root
 

@@ -30,7 +30,7 @@ from verrou.core.model.ways import EVERYBODY, AccessListEntry, EntryPoint, Princ
 from verrou.core.plan.foresee import predict
 from verrou.core.plan.making import NoWay, check_name, new_account, role_steps, swap_steps
 from verrou.core.plan.steps import CreateAccount, CreateGroup, Join, Leave, SetEnabled, TrySignIn
-from verrou.core.plan.worksheet import plan
+from verrou.core.plan.worksheet import plan_changes
 from verrou.core.rules import CATALOGUE, reading_of
 
 TODAY = FACTS.now.date()
@@ -112,7 +112,7 @@ def test_what_the_worksheet_does_about_it() -> None:
     hinted = evolve(TERN, name="hinted", hint="the ship", recovery_questions=("Which ship?",))
     listed = evolve(IDLE, name="listed")
     now = machine(TERN, IDLE, GUEST, SEASON, GONE, hinted, listed)
-    worksheet = plan(now, asked(BASELINE), audit(now, asked(BASELINE)))
+    worksheet = plan_changes(now, asked(BASELINE), audit(now, asked(BASELINE)))
     assert {step.what for step in worksheet.steps} == {
         "disable account idle",
         "account daypass: until 2026-11-13",
@@ -132,7 +132,7 @@ def test_what_the_worksheet_does_about_it() -> None:
 def test_a_new_guest_gets_an_end_in_the_same_worksheet() -> None:
     """The rule holds until the worksheet itself makes a guest."""
     baseline = asked('[population]\ntemporary_limit = "60 days"\n[accounts.tern]\nrole = "guest"\n')
-    worksheet = plan(machine(TERN), baseline, audit(machine(TERN), baseline))
+    worksheet = plan_changes(machine(TERN), baseline, audit(machine(TERN), baseline))
     assert [step.what for step in worksheet.steps] == [
         "add account tern to group guests",
         "account tern: until 2026-11-13",
@@ -142,7 +142,7 @@ def test_a_new_guest_gets_an_end_in_the_same_worksheet() -> None:
 def test_what_a_new_account_brings_up_is_told_in_the_same_worksheet() -> None:
     now = machine(entry_points=(EntryPoint(Route.CONSOLE), EntryPoint(Route.NETWORK)))
     baseline = asked('[population]\nunused_for = "90 days"\n[accounts.gull]\nroutes = ["console"]\n')
-    worksheet = plan(now, baseline, audit(now, baseline))
+    worksheet = plan_changes(now, baseline, audit(now, baseline))
     assert [type(step) for step in worksheet.steps] == [CreateAccount]
     (left,) = worksheet.manual
     assert "gull can sign in over the network" in left.advice, "and nothing is said of its never having been used"
@@ -211,7 +211,7 @@ def test_a_way_that_should_be_shut_is_shut_by_leaving_or_left_to_a_person() -> N
     )
     now = evolve(now, groups=(*GATES, AFAR))
     baseline = asked('[accounts.tern]\nroutes = ["console"]\n')
-    worksheet = plan(now, baseline, audit(now, baseline))
+    worksheet = plan_changes(now, baseline, audit(now, baseline))
     assert [step.what for step in worksheet.steps] == ["remove account tern from group afar"]
     (left,) = worksheet.manual
     assert "tern can sign in over the network" in left.advice
@@ -277,5 +277,5 @@ def test_names_are_taken_with_or_without_case() -> None:
 
 def test_an_identity_that_is_not_there_is_no_name_for_a_new_group() -> None:
     baseline = asked('[groups.777]\nmembers = ["warden"]\n')
-    worksheet = plan(machine(), baseline, audit(machine(), baseline))
+    worksheet = plan_changes(machine(), baseline, audit(machine(), baseline))
     assert worksheet.steps == () and "no group with ID 777" in worksheet.manual[0].advice

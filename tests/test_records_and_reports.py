@@ -80,13 +80,13 @@ def test_what_was_kept_comes_back_as_it_was(tmp_path: Path) -> None:
 def test_a_journal_of_another_version_is_left_to_that_version(bench: Path, verrou: Verrou) -> None:
     verrou("rule", "set", "lockout.after=9", "-m", bench, "--yes")
     journal = bench.with_name("hide-01.verrou") / "journal.jsonl"
-    lines = [json.loads(line)["told"] for line in journal.read_text().splitlines()]
+    lines = [json.loads(line)["record"] for line in journal.read_text().splitlines()]
     for marked, whose in (({}, "Verrou 0.1"), ({"format": 3}, "a newer version")):
         chain, text = START, ""
         for line in lines:
             line.pop("format", None)
             chain = _link(chain, told := line | marked)
-            text += json.dumps({"told": told, "chain": chain}) + "\n"
+            text += json.dumps({"record": told, "chain": chain}) + "\n"
         journal.write_text(text)
         for words, code in ((("undo", "--yes"), 2), (("rule", "set", "lockout.after=8", "--yes"), 2), (("survey",), 0)):
             assert f"written by {whose}" in verrou(*words, "-m", bench, code=code).stderr

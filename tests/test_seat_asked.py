@@ -26,7 +26,7 @@ from verrou.core.rules import CATALOGUE
 from verrou.core.values import Value
 from verrou.machines import Outcome, open_machine
 from verrou.machines.linux.polkit import implied_by, rules_of
-from verrou.machines.linux.polkit_rules import Subject, Rule, answer
+from verrou.machines.linux.polkit_rules import Rule, Subject, answer
 from verrou.machines.linux.root import Root
 
 NAMES = st.frozensets(

@@ -42,7 +42,7 @@ def break_off(machine: Machine) -> None:
     """Leave a run behind that died before anything landed."""
     from verrou.core.plan.steps import SetEnabled
 
-    rehearsal = carry_out.dry_run(machine, machine.observe(), [SetEnabled("passerby", True)], carry_out.Secrets())
+    rehearsal = carry_out.do_dry_run(machine, machine.observe(), [SetEnabled("passerby", True)], carry_out.Secrets())
     lines = carry_out._lines(rehearsal, carry_out.RunInfo("account enable passerby"))
     journal = Journal(machine.records_folder())
     journal.begin(lines, rehearsal.changes)
@@ -336,8 +336,8 @@ def test_a_survey_of_a_kind_that_nobody_knows_is_shown(bench: Path, verrou: Verr
     journal = tmp_path / "hide-01.verrou" / JOURNAL
     from verrou.records.journal import START, _link
 
-    told = json.loads(journal.read_text().splitlines()[0])["told"] | {"entry": float("inf")}
-    journal.write_text(json.dumps({"told": told, "chain": _link(START, told)}) + "\n")
+    told = json.loads(journal.read_text().splitlines()[0])["record"] | {"entry": float("inf")}
+    journal.write_text(json.dumps({"record": told, "chain": _link(START, told)}) + "\n")
     assert "not a journal line" in verrou("journal", "list", "-m", bench, code=2).stderr
 
 

@@ -130,13 +130,13 @@ class TestOnARealRoot:
         machine = open_machine(str(manned_root.path))
         start = machine.observe()
         secrets = Secrets(ringer=OTHER_PASSWORD)
-        rehearsal = carry_out.dry_run(machine, start, swap_steps(start, "warden", "ringer", "ask"), secrets)
+        rehearsal = carry_out.do_dry_run(machine, start, swap_steps(start, "warden", "ringer", "ask"), secrets)
         assert not rehearsal.rejected and not guards.refusals_on(rehearsal.course)
         with administered_throughout(machine, start, rehearsal.after):
             carry_out.commit(machine, rehearsal, secrets, carry_out.RunInfo("test"))
         journal = Journal(machine.records_folder())
         entries = carry_out.to_undo(journal, None, None)
-        back = carry_out.rehearse_undo(machine, journal, [entry.number for entry in entries])
+        back = carry_out.dry_run_undo(machine, journal, [entry.number for entry in entries])
         with administered_throughout(machine, rehearsal.after, back.after):
             carry_out.undo(machine, back, entries, carry_out.RunInfo("undo"))
         assert manned_root.signs_in("warden", GOOD_PASSWORD)
@@ -219,7 +219,7 @@ class TestOnARealRoot:
         machine = open_machine(str(manned_root.path))
         before = machine.observe()
         assert before.by_name["warden"].last_sign_in is not None
-        after = carry_out.dry_run(machine, before, [CreateAccount("tern", Role.STANDARD)], Secrets()).after
+        after = carry_out.do_dry_run(machine, before, [CreateAccount("tern", Role.STANDARD)], Secrets()).after
         assert after.by_name["warden"] == before.by_name["warden"]
 
     def test_what_hangs_on_a_file_outlasts_a_change(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
@@ -249,12 +249,12 @@ class TestOnARealRoot:
         """Between rehearsal and landing somebody adds an account; what it rests on moved only the second time."""
         machine = open_machine(str(manned_root.path))
         secrets = Secrets(tern=OTHER_PASSWORD)
-        rehearsal = carry_out.dry_run(machine, machine.observe(), [CreateAccount("tern", Role.STANDARD)], secrets)
+        rehearsal = carry_out.do_dry_run(machine, machine.observe(), [CreateAccount("tern", Role.STANDARD)], secrets)
         manned_root.inside("useradd", "-M", "gull")
         carry_out.commit(machine, rehearsal, secrets, carry_out.RunInfo("test"))
         names = [line.split(":")[0] for line in manned_root.read("/etc/passwd").splitlines()]
         assert names[-2:] == ["gull", "tern"] and manned_root.inside("grpck", "-r").returncode == 0
-        rehearsal = carry_out.dry_run(machine, machine.observe(), [Join("tern", "adm")], Secrets())
+        rehearsal = carry_out.do_dry_run(machine, machine.observe(), [Join("tern", "adm")], Secrets())
         manned_root.inside("usermod", "-aG", "sudo", "tern")
         with pytest.raises(GuardRefused, match=r"changed-machine: account tern, .* changed"):
             carry_out.commit(machine, rehearsal, Secrets(), carry_out.RunInfo("test"))
@@ -269,7 +269,7 @@ class TestOnARealRoot:
         machine = open_machine(str(manned_root.path))
         secrets = Secrets(gull=GOOD_PASSWORD)
         steps: list[Step] = [TrySignIn("gull"), SetEnabled("warden", False)]
-        rehearsal = carry_out.dry_run(machine, machine.observe(), steps, secrets)
+        rehearsal = carry_out.do_dry_run(machine, machine.observe(), steps, secrets)
         assert not rehearsal.rejected and not guards.refusals_on(rehearsal.course)
         (manned_root.path / "etc/sudoers.d/season").unlink()
         with pytest.raises(GuardRefused, match="changed-machine"):

@@ -28,13 +28,13 @@ def _snapshot(machine: Machine, as_baseline: str | None) -> "Snapshot":
     if as_baseline is None:
         return snapshot
     from verrou.core.audit import audit
-    from verrou.core.plan.worksheet import plan
-    from verrou.records.carry_out import dry_run
+    from verrou.core.plan.worksheet import plan_changes
+    from verrou.records.carry_out import do_dry_run
 
     baseline = load_baseline(as_baseline)
-    steps = plan(snapshot, baseline, audit(snapshot, baseline)).steps
+    steps = plan_changes(snapshot, baseline, audit(snapshot, baseline)).steps
     with console(stderr=True).status("Dry run on a private copy"):
-        rehearsal = dry_run(machine, snapshot, steps, Secrets())
+        rehearsal = do_dry_run(machine, snapshot, steps, Secrets())
     if rehearsal.prediction_reason:
         complain(f"this is a prediction; no dry run was possible: {rehearsal.prediction_reason}")
     for step, result in rehearsal.rejected:

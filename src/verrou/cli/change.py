@@ -254,11 +254,11 @@ def _gets(rehearsal: "DryRun", name: str) -> bool:
 
 
 def _dry_run(machine: Machine, snapshot: Snapshot, steps: Sequence[Step], secrets: Secrets, test: bool) -> "DryRun":
-    from verrou.records.carry_out import dry_run
+    from verrou.records.carry_out import do_dry_run
     from verrou.reports.sheets import console
 
     with console(stderr=True).status("Dry run on a private copy"):
-        return dry_run(machine, snapshot, steps, secrets, test)
+        return do_dry_run(machine, snapshot, steps, secrets, test)
 
 
 def _show(rehearsal: "DryRun", baseline: "Baseline | None") -> None:
@@ -403,7 +403,7 @@ def harden(
 ) -> None:
     """Bring a machine up to a baseline: dry run, preview, confirmation, change."""
     from verrou.core.logbook import Run
-    from verrou.core.plan.worksheet import plan
+    from verrou.core.plan.worksheet import plan_changes
     from verrou.core.rules import CATALOGUE
     from verrou.reports.sheets import console, print_table, shown
     from verrou.reports.worksheets import manual_sheet
@@ -418,7 +418,7 @@ def harden(
     looking = bool(how["preview"] or how["no_dry_run"])
     snapshot = looked_at(machine, changing=not looking, asked=not how["no_dry_run"])
     found = _held_against(snapshot, baseline)
-    worksheet = plan(snapshot, baseline, found, frozenset(families))
+    worksheet = plan_changes(snapshot, baseline, found, frozenset(families))
     out = console()
     if (manual := manual_sheet(worksheet)).rows:
         print_table(out, manual)

@@ -119,8 +119,8 @@ def _paragraphs(text: str) -> Iterator[str]:
         if number:
             yield ".PP"
         kept = "\b" in paragraph
-        told = dedent(paragraph.replace("\b", "").strip("\n"))
-        lines = [_roff(line if kept else line.strip()) for line in told.splitlines() if line.strip()]
+        unindented = dedent(paragraph.replace("\b", "").strip("\n"))
+        lines = [_roff(line if kept else line.strip()) for line in unindented.splitlines() if line.strip()]
         if kept:
             yield from (".nf", *lines, ".fi")
         else:

@@ -55,7 +55,7 @@ def undo(
         _finish(machine, told, preview)
         return
     with console(stderr=True).status("Dry run on a private copy"):
-        rehearsal = carry_out.rehearse_undo(machine, journal, [each.number for each in entries])
+        rehearsal = carry_out.dry_run_undo(machine, journal, [each.number for each in entries])
     for line in going_back_lines(entries, rehearsal.before, rehearsal.after):
         out.print(shown(line))
     print_table(out, put_back_sheet(rehearsal.put_back))
@@ -122,7 +122,7 @@ def _preview_resume(machine: Machine, told: "RunInfo") -> None:
         )
         return
     with console(stderr=True).status("Dry run on a private copy"):
-        rehearsal = carry_out.rehearse_resume(machine, journal, entry)
+        rehearsal = carry_out.dry_run_resume(machine, journal, entry)
     out.print(f"Remaining steps of entry {entry.number}, {shown(entry.command)}, by {entry.by}, {entry.begun}:")
     print_table(out, put_back_sheet(rehearsal.put_back))
     carry_out.check_resume(machine, journal, rehearsal, entry, told)

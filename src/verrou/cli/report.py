@@ -39,7 +39,7 @@ def report(
 ) -> None:
     """Create the sign-off sheet of a machine."""
     from verrou.core.audit import audit
-    from verrou.core.plan.worksheet import plan
+    from verrou.core.plan.worksheet import plan_changes
     from verrou.core.trials import Result
     from verrou.records.carry_out import current_user
     from verrou.records.earlier import standing_since
@@ -69,7 +69,7 @@ def report(
         missing,
         entries,
         results,
-        plan(snapshot, baseline, now).manual,
+        plan_changes(snapshot, baseline, now).manual,
         current_user(),
         f"{datetime.now():%Y-%m-%d %H:%M:%S}",
         version_line(),

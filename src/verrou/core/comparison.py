@@ -10,7 +10,7 @@ from attrs import evolve, frozen
 
 from verrou.core.baseline import Baseline, Requirement
 from verrou.core.desired import AtLeast, Between
-from verrou.core.differences import FACTS, paired, fact_text
+from verrou.core.differences import FACTS, fact_text, paired
 from verrou.core.model import Account, MachineFacts, PasswordState, Reading, Role, Snapshot, Status
 from verrou.core.model.access import known_role, routes_of, routes_unknown
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now

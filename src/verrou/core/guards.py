@@ -160,7 +160,7 @@ def _which(account: Account, snapshot: Snapshot) -> tuple[str, str]:
     return account.identity, account.name if len(snapshot.by_identity[account.identity]) > 1 else ""
 
 
-def course_of(snapshot: Snapshot, steps: Sequence[Step]) -> Candidate:
+def candidate_of(snapshot: Snapshot, steps: Sequence[Step]) -> Candidate:
     """The course of a worksheet as it is foreseen."""
     found = stages(snapshot, steps)
     return Candidate(snapshot, found[-1].after if found else snapshot, found)
@@ -635,7 +635,7 @@ ACCEPTABLE_GOING_BACK = tuple(guard.name for guard in GUARDS if guard.may_be_acc
 
 def refusals(snapshot: Snapshot, steps: Sequence[Step], accepted: Collection[str] = ()) -> list[Refusal]:
     """What the guards have against doing ``steps`` on a machine that stands as ``snapshot``, as it is foreseen."""
-    return refusals_on(course_of(snapshot, steps), accepted)
+    return refusals_on(candidate_of(snapshot, steps), accepted)
 
 
 def refusals_on(course: Candidate, accepted: Collection[str] = ()) -> list[Refusal]:

@@ -14,7 +14,7 @@ from verrou.core.audit import audit
 from verrou.core.logbook import Run, record_of
 from verrou.core.model import Snapshot
 from verrou.core.plan.foresee import predict
-from verrou.core.plan.worksheet import plan
+from verrou.core.plan.worksheet import plan_changes
 from verrou.core.survey import survey_data
 from verrou.machines import BENCH_SUFFIX, SURVEY_SUFFIX, open_machine
 from verrou.records.logbook import waiting
@@ -89,7 +89,7 @@ def lay_out_seasons(folder: Path) -> None:
     for number, (address, (name, visits)) in enumerate(VISITS.items()):
         baseline = load_baseline(str(folder / name) if name.endswith(".toml") else name)
         found = open_machine(str(folder / address)).observe()
-        steps = plan(found, baseline, audit(found, baseline)).steps
+        steps = plan_changes(found, baseline, audit(found, baseline)).steps
         hardened = reduce(lambda snapshot, step: predict(step, snapshot), steps, found)
         for count, visit in enumerate(visits):
             snapshot = _stood(found, hardened, visit)

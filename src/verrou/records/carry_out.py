@@ -99,7 +99,7 @@ class RunInfo:
     undoes: tuple[int, ...] = ()
 
 
-def dry_run(
+def do_dry_run(
     machine: Machine, snapshot: Snapshot, steps: Sequence[Step], secrets: Secrets, test: bool = False
 ) -> DryRun:
     """Do ``steps`` on a private copy of the machine, observe the copy, and with ``test`` test its rules there.
@@ -118,7 +118,7 @@ def dry_run(
 
 def predicted_run(snapshot: Snapshot, steps: Sequence[Step], why: str) -> DryRun:
     """What the steps would make of the machine, as far as that follows from facts."""
-    course = guards.course_of(snapshot, steps)
+    course = guards.candidate_of(snapshot, steps)
     results = tuple((step, StepResult(Outcome.DONE)) for step in steps)
     return DryRun(snapshot, course.after, results, course, prediction_reason=why)
 
@@ -296,7 +296,7 @@ def _again(machine: Machine, planned: DryRun, secrets: Secrets, told: RunInfo) -
     for _ in range(MOST_REHEARSALS):
         snapshot = machine.observe(asked=True)
         guards.check_unchanged(guards.preconditions(planned.before, steps), guards.preconditions(snapshot, steps))
-        again = dry_run(machine, snapshot, steps, secrets)
+        again = do_dry_run(machine, snapshot, steps, secrets)
         if again.prediction_reason:
             raise MachineRefused(f"nothing was changed: no dry run is possible: {again.prediction_reason}")
         guards.check(again.course, told.overridden)
@@ -440,7 +440,7 @@ def refuse_interrupted(journal: Journal) -> None:
         raise MachineRefused(words_of(entry))
 
 
-def rehearse_resume(machine: Machine, journal: Journal, entry: JournalEntry) -> DryRun:
+def dry_run_resume(machine: Machine, journal: Journal, entry: JournalEntry) -> DryRun:
     """What is left of a run that broke off, done on a private copy of the machine as it stands now: with what others
     wrote since.
 
@@ -498,7 +498,7 @@ def check_resume(machine: Machine, journal: Journal, rehearsal: DryRun, entry: J
     """
     accepted = (*entry.overridden, *told.overridden)
     found = guards.refusals_on(rehearsal.course, accepted)
-    if not found and _only_the_other_way(rehearsal, lambda: rehearse_undo(machine, journal, [entry.number])):
+    if not found and _only_the_other_way(rehearsal, lambda: dry_run_undo(machine, journal, [entry.number])):
         found = [guards.nobody_left("to return to a state with an administrator: verrou undo")]
     if found:
         words = "\n".join(map(str, found))
@@ -550,7 +550,7 @@ def resume(machine: Machine, told: RunInfo | None = None) -> tuple[JournalEntry 
 def _settled_resume(machine: Machine, journal: Journal, entry: JournalEntry, told: RunInfo) -> DryRun:
     """What is left of a run, judged on what stands; nobody who keeps to the machine's locks writes meanwhile."""
     for _ in range(MOST_REHEARSALS):
-        rehearsal = rehearse_resume(machine, journal, entry)
+        rehearsal = dry_run_resume(machine, journal, entry)
         check_resume(machine, journal, rehearsal, entry, told)
         if not machine.moved(rehearsal.stamps):
             return rehearsal
@@ -570,7 +570,7 @@ def _still_to_land(
             yield change
 
 
-def rehearse_undo(machine: Machine, journal: Journal, numbers: Sequence[int]) -> DryRun:
+def dry_run_undo(machine: Machine, journal: Journal, numbers: Sequence[int]) -> DryRun:
     """Go back over entries, the newest first, on a private copy: with what others wrote since.
 
     Raises:
@@ -625,7 +625,7 @@ def check_undo(
     """
     guards.check(rehearsal.course, told.overridden)
     broken = next((entry for entry in entries if entry.is_interrupted), None)
-    if broken and _only_the_other_way(rehearsal, lambda: rehearse_resume(machine, journal, broken)):
+    if broken and _only_the_other_way(rehearsal, lambda: dry_run_resume(machine, journal, broken)):
         guards.refuse(
             [guards.nobody_left("to finish the run, after which an administrator can sign in: verrou resume")]
         )
@@ -640,7 +640,7 @@ def undo(machine: Machine, rehearsal: DryRun, entries: Sequence[JournalEntry], t
         for _ in range(MOST_REHEARSALS):
             if _stands(machine, rehearsal):
                 return _land(machine, journal, rehearsal, evolve(told, undoes=tuple(numbers)))
-            rehearsal = rehearse_undo(machine, journal, numbers)
+            rehearsal = dry_run_undo(machine, journal, numbers)
             check_undo(machine, journal, rehearsal, entries, told)
     raise _restless(machine, rehearsal)
 

@@ -27,7 +27,7 @@ def snapshot_before(machine: Machine, entry: int | None = None) -> tuple[Snapsho
     else:
         raise BadInput(f"{machine.name}: the journal has no entry {entry}; verrou journal list shows it")
     entries = carry_out.to_undo(journal, None, number - 1)
-    return carry_out.rehearse_undo(machine, journal, [each.number for each in entries]).after, number
+    return carry_out.dry_run_undo(machine, journal, [each.number for each in entries]).after, number
 
 
 def standing_since(machine: Machine, entry: int | None = None) -> tuple[Snapshot | None, Sequence[JournalEntry]]:

@@ -78,7 +78,7 @@ class Journal:
         changing = [entry for entry in self.entries() if entry.note is None]
         return changing[-1] if changing and changing[-1].is_interrupted else None
 
-    def begin(self, told: Mapping[str, Any], changes: ChangeSet) -> int:
+    def begin(self, record: Mapping[str, Any], changes: ChangeSet) -> int:
         """Open an entry; when this returns, the change set is on disk with what stands before and after. Answers with
         the entry's number."""
         self.make_folder()
@@ -88,14 +88,14 @@ class Journal:
             if left.exists():  # of a run that died before its entry began: nothing had been changed
                 shutil.rmtree(left)
         digest = _write_changes(kept, changes)
-        self._append(number, "begun", format=FORMAT, **told, places=_places(changes), digest=digest)
+        self._append(number, "begun", format=FORMAT, **record, places=_places(changes), digest=digest)
         return number
 
-    def note(self, state: RunState, told: Mapping[str, Any]) -> int:
+    def note(self, state: RunState, record: Mapping[str, Any]) -> int:
         """Tell of a run that changed nothing. Answers with the entry's number."""
         self.make_folder()
         number = max((entry.number for entry in self.entries()), default=0) + 1
-        self._append(number, "noted", format=FORMAT, state=str(state), **told, places=[])
+        self._append(number, "noted", format=FORMAT, state=str(state), **record, places=[])
         return number
 
     def finish(self, number: int) -> None:
@@ -185,21 +185,21 @@ class Journal:
         for position, raw in enumerate(whole.splitlines(), start=1):
             try:
                 line = json.loads(raw)
-                told, claimed = line["told"], line["chain"]
+                record, claimed = line["record"], line["chain"]
             except (ValueError, KeyError, TypeError, RecursionError):
                 raise BadInput(f"{path}:{position}: not a journal line; the journal was changed") from None
-            chain = _link(chain, told)
+            chain = _link(chain, record)
             if chain != claimed:
                 raise BadInput(f"{path}:{position}: the chain breaks here; a line was changed or is missing")
-            lines.append(told)
+            lines.append(record)
         return lines
 
-    def _append(self, number: int, what: str, **told: object) -> None:
+    def _append(self, number: int, what: str, **record: object) -> None:
         path = self.folder / JOURNAL
         chain = self._last_chain(path)
-        line = {"entry": number, "what": what, "at": datetime.now().isoformat(sep=" ", timespec="seconds"), **told}
+        line = {"entry": number, "what": what, "at": datetime.now().isoformat(sep=" ", timespec="seconds"), **record}
         link = _link(chain, line)
-        text = json.dumps({"told": line, "chain": link}, ensure_ascii=False) + "\n"
+        text = json.dumps({"record": line, "chain": link}, ensure_ascii=False) + "\n"
         descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
         try:
             write_all(descriptor, text.encode("utf-8", "backslashreplace"))
@@ -233,7 +233,7 @@ def _entry(number: int, line: Mapping[str, Any]) -> JournalEntry:
         str(line["baseline"]),
         list(line["overridden"]),
         [{key: str(step[key]) for key in ("what", "outcome", "said")} for step in line["steps"]],
-        [{key: str(told[key]) for key in ("subject", "fact", "was", "now")} for told in line["differences"]],
+        [{key: str(each[key]) for key in ("subject", "fact", "was", "now")} for each in line["differences"]],
         [str(place) for place in line["places"]],
         [int(other) for other in line["undoes"]],
         str(line.get("digest", "")),
@@ -251,8 +251,8 @@ def _count_undone(entries: Mapping[int, JournalEntry], entry: JournalEntry) -> N
             entries[other].undone_by = None
 
 
-def _link(chain: str, told: Mapping[str, Any]) -> str:
-    text = json.dumps(told, sort_keys=True, ensure_ascii=True)
+def _link(chain: str, record: Mapping[str, Any]) -> str:
+    text = json.dumps(record, sort_keys=True, ensure_ascii=True)
     return hashlib.sha256(f"{chain}{text}".encode()).hexdigest()
 
 
@@ -273,7 +273,7 @@ def _write_changes(folder: Path, changes: ChangeSet) -> str:
     contents: list[bytes] = []
     places: dict[bytes, tuple[int, int]] = {}
 
-    def told(item: FileState) -> dict[str, Any]:
+    def described(item: FileState) -> dict[str, Any]:
         place = None
         if item.content is not None:
             if item.content not in places:
@@ -286,7 +286,7 @@ def _write_changes(folder: Path, changes: ChangeSet) -> str:
     index = [
         {"deed": change.verb, "place": change.place, "facts": list(change.facts)}
         if isinstance(change, FolderOperation)
-        else {"place": change.place, "before": told(change.before), "after": told(change.after)}
+        else {"place": change.place, "before": described(change.before), "after": described(change.after)}
         for change in changes
     ]
     raw, whole = json.dumps(index, ensure_ascii=True).encode(), b"".join(contents)

@@ -112,8 +112,8 @@ def entry_sheet(entry: JournalEntry, running: bool) -> Table:
         ("guards overridden", ", ".join(entry.overridden)),
     ]
     for number, step in enumerate(entry.steps, start=1):
-        said = f" ({step['said']})" if step["said"] else ""
-        rows.append((f"step {number}" if not entry.undoes else "", f"{step['outcome']}: {step['what']}{said}"))
+        message = f" ({step['said']})" if step["said"] else ""
+        rows.append((f"step {number}" if not entry.undoes else "", f"{step['outcome']}: {step['what']}{message}"))
     rows += [("changed" if n == 0 else "", difference_text(each)) for n, each in enumerate(entry.differences)]
     rows += [("wrote" if n == 0 else "", place) for n, place in enumerate(entry.places)]
     shown = tuple({"about": about, "text": text} for about, text in rows if text)

@@ -49,7 +49,7 @@ class ChangePlan:
     manual: tuple[ManualStep, ...]
 
 
-def plan(snapshot: Snapshot, baseline: Baseline, found: Audit, only: frozenset[str] = frozenset()) -> ChangePlan:
+def plan_changes(snapshot: Snapshot, baseline: Baseline, found: Audit, only: frozenset[str] = frozenset()) -> ChangePlan:
     """The worksheet that closes the short findings of ``found``; ``only`` keeps it to those families.
 
     The order never shuts the door: accounts are made and let in first, then rules are set, and what takes something

@@ -27,7 +27,7 @@ from verrou.core.model import (
     unreadable,
 )
 from verrou.core.model.access import administers, is_person, known_role, role_of
-from verrou.core.model.ageing import expired, exempt_from_ageing, password_ages
+from verrou.core.model.ageing import exempt_from_ageing, expired, password_ages
 from verrou.core.model.states import useful_hint
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules.declaration import DerivedFromAccounts, GapsOf, Rule, Severity

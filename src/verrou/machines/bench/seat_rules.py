@@ -11,7 +11,7 @@ from verrou.core.model.ways import Route
 from verrou.core.rules.screen import RULES as SCREEN_RULES
 from verrou.core.values import EVERYBODY, GROUP, AcceptedValues, Notice, Value
 from verrou.machines.bench.authority import Authority, No
-from verrou.machines.bench.keeper import BenchRuleAdapter, Written, stored, source_of, switch, words
+from verrou.machines.bench.keeper import BenchRuleAdapter, Written, source_of, stored, switch, words
 from verrou.machines.bench.seat import DRIVES
 
 

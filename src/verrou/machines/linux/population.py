@@ -46,7 +46,7 @@ from verrou.machines.linux.files.sshd import by_origin
 from verrou.machines.linux.files.sudoers import Elevation, PasswordOwner, Person, Sudoers
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.shells import Shells
-from verrou.machines.linux.ways import Inside, fresh_homes, entry_points, sessions
+from verrou.machines.linux.ways import Inside, entry_points, fresh_homes, sessions
 
 LOGIN_DEFS, VENDORS_LOGIN_DEFS = "/etc/login.defs", "/usr/etc/login.defs"
 EPOCH = date(1970, 1, 1)

@@ -243,29 +243,29 @@ def _begin(machine_root: Root, requests: int, answers: int) -> None:
                 os.close(number)
     asking, answering = os.fdopen(requests), os.fdopen(answers, "w")
 
-    def say(answer: dict[str, object]) -> None:
+    def reply(answer: dict[str, object]) -> None:
         answering.write(json.dumps(answer) + "\n")
         answering.flush()
 
     try:
         unshare(CLONE_NEWNS | CLONE_NEWPID | CLONE_NEWNET | CLONE_NEWIPC | CLONE_NEWUTS)
     except OSError as error:
-        say({"trouble": f"this system does not allow mount namespaces ({error.strerror})"})
+        reply({"trouble": f"this system does not allow mount namespaces ({error.strerror})"})
         return
     inner = os.fork()
     if inner:
-        say({"pid": inner})
+        reply({"pid": inner})
         os.waitpid(inner, 0)
         return
     die_with_parent()
     try:
         uppers = _lay_out(machine_root)
     except (OSError, VerrouError) as error:
-        say({"trouble": f"the copy could not be laid out: {error}"})
+        reply({"trouble": f"the copy could not be laid out: {error}"})
         return
     sys.path.clear()  # what Python would still load from here on would come from the copied system
-    say({"uppers": uppers})
-    _serve(_Inside(), asking, say)
+    reply({"uppers": uppers})
+    _serve(_Inside(), asking, reply)
 
 
 def _lay_out(machine_root: Root) -> dict[str, int]:

@@ -10,7 +10,7 @@ from verrou.core.model import Source
 from verrou.core.model.known import Known
 from verrou.core.model.ways import AccessListEntry, Admission, EntryPoint, Pattern, Principals, Route, allow_only
 from verrou.machines.linux.display_managers import whom_unasked
-from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY, access_lists, access_list
+from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY, access_list, access_lists
 from verrou.machines.linux.files.sign_ins import SIGNED_IN, UTMP_RECORD, moment
 from verrou.machines.linux.files.sshd import BY_PASSWORD, REMOTE, SSHD_CONFIG, Shell, shells, sshd_installed
 from verrou.machines.linux.packages import asks_pam

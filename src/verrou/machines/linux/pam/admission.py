@@ -31,7 +31,7 @@ from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.sshd import REMOTE
 from verrou.machines.linux.pam.asking import Alike, Cell, PamAsked, alike, was_not_asked
 from verrou.machines.linux.pam.interpreter import Verdict
-from verrou.machines.linux.pam.modules import ACCOUNT, AUTH, BY_NAME, WANT_PROOF, Attempt, Modules, Proof, PamUser
+from verrou.machines.linux.pam.modules import ACCOUNT, AUTH, BY_NAME, WANT_PROOF, Attempt, Modules, PamUser, Proof
 from verrou.machines.linux.pam.services import SERVICES, sshd_asks_pam
 from verrou.machines.linux.pam.stack import FOLDERS, PamLine, Stack, load_stack
 from verrou.machines.linux.population import EPOCH, AccountFiles

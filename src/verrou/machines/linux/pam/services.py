@@ -9,7 +9,7 @@ from verrou.core.model.known import Known
 from verrou.core.model.ways import Route
 from verrou.machines.linux.files.sshd import BY_PASSWORD, REMOTE, ever_set, sshd_installed, sshd_setting
 from verrou.machines.linux.pam.interpreter import Verdict
-from verrou.machines.linux.pam.modules import AUTH, Attempt, Modules, Proof, PamUser
+from verrou.machines.linux.pam.modules import AUTH, Attempt, Modules, PamUser, Proof
 from verrou.machines.linux.pam.stack import OTHER, PamLine, load_stack, service_file
 from verrou.machines.linux.root import Root
 

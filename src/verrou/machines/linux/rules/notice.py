@@ -32,13 +32,13 @@ def _notices(root: Root) -> Iterator[tuple[str, Reading]]:
     yield "console", Reading(_as_notice(text), source=source)
     if sshd_installed(root):
         banner, where = _banner(root)
-        said = (root.text(banner) or "") if banner and root.exists(banner) else ""
-        yield "remote-shell", Reading(_as_notice(said), source=where or shipped_default("Banner none"))
+        banner_text = (root.text(banner) or "") if banner and root.exists(banner) else ""
+        yield "remote-shell", Reading(_as_notice(banner_text), source=where or shipped_default("Banner none"))
     if "gdm3" in in_use(root):
         enabled, message = gdm_screen(root, "banner-message-enable"), gdm_screen(root, "banner-message-text")
         shown = enabled is not None and enabled[0] == "true" and message is not None
-        told = message[0].replace("\\n", "\n") if shown and message is not None else ""
-        yield "gdm3", Reading(_as_notice(told), source=message[1] if message else shipped_default())
+        banner_text = message[0].replace("\\n", "\n") if shown and message is not None else ""
+        yield "gdm3", Reading(_as_notice(banner_text), source=message[1] if message else shipped_default())
 
 
 def _banner(root: Root) -> tuple[str, Source | None]:
