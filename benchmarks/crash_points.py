@@ -29,9 +29,9 @@ from debian_root import PrivateRoot, base_root
 from verrou.cli.options import load_baseline
 from verrou.core.audit import audit
 from verrou.core.model import Role, Snapshot
+from verrou.core.plan.change_plan import plan_changes, rule_steps
 from verrou.core.plan.making import new_account, swap_steps
 from verrou.core.plan.steps import CreateAccount, FilesChoice, Remove, SetEnabled, Step, StopJobs
-from verrou.core.plan.worksheet import plan_changes, rule_steps
 from verrou.core.values import Notice
 from verrou.machines import Machine, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
@@ -194,9 +194,9 @@ def points(
                 ended = meeting(mode, call, partial(work, machine), whose)
                 if ended == WHOLE:
                     break
-                way = (taken_back, finished)[call % 2]
+                route = (taken_back, finished)[call % 2]
                 try:
-                    problem = one_of_two(partial(ground.look, place), machine, way, call, *two)
+                    problem = one_of_two(partial(ground.look, place), machine, route, call, *two)
                     found = repr((ground.look(place), locks(place)))
                     if not problem and found not in judged:
                         judged[found] = ground.judge(place)

@@ -12,12 +12,15 @@ from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
 
+from verrou.machines.linux.routes import sessions
+from verrou.machines.linux.rules.adapter import System
+
 from verrou.core.baseline import BaselineRefused, read_baseline
 from verrou.core.errors import BadInput
 from verrou.core.survey import snapshot_from
 from verrou.machines.bench.authority import Authority, Damaged
 from verrou.machines.bench.readings import snapshot_of
-from verrou.machines.linux.display_managers import whom_unasked
+from verrou.machines.linux.display_managers import automatic_accounts
 from verrou.machines.linux.files.access_file import access_list, access_rules
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, members_of
 from verrou.machines.linux.files.authorized_keys import Keys
@@ -34,9 +37,7 @@ from verrou.machines.linux.polkit_actions import ACTIONS, ALL
 from verrou.machines.linux.population import AccountFiles, login_defs, population
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules import idle, notice, screen
-from verrou.machines.linux.rules.keeper import System
 from verrou.machines.linux.rules.rights import ours
-from verrou.machines.linux.ways import sessions
 
 SLOW = 1.0
 NOW = datetime(2026, 9, 14, 8, 30)
@@ -129,7 +130,7 @@ def in_account_file(name: str) -> Callable[[bytes, Path], object]:
 
 def screens(root: Root) -> object:
     system = System(root, AccountFiles.load(root), (), ())
-    return [keeper.read(system) for family in (screen, notice, idle) for keeper in family.KEEPERS.values()]
+    return [adapter.read(system) for family in (screen, notice, idle) for adapter in family.ADAPTERS.values()]
 
 
 POLKIT = rendered(Ours({"rights.shut_down": ("group:sudo", "tern")}, ("stick",), ("gull",)), ACTIONS, ["sudo"])
@@ -192,7 +193,9 @@ def seeds() -> dict[str, tuple[bytes, Callable[[bytes, Path], object]]]:
         ),
         "access": (
             b"-:(guests):ALL EXCEPT LOCAL\n+:tern EXCEPT warden:tty1 10.\n",
-            on_file("/etc/security/access.conf", lambda root: access_list(access_rules(root, "login"), REMOTE, ["guests"])),
+            on_file(
+                "/etc/security/access.conf", lambda root: access_list(access_rules(root, "login"), REMOTE, ["guests"])
+            ),
         ),
         "sshd": (
             b"PermitRootLogin no\nInclude /etc/ssh/x.d/*\nMatch User tern\n",
@@ -204,15 +207,15 @@ def seeds() -> dict[str, tuple[bytes, Callable[[bytes, Path], object]]]:
         ),
         "lightdm": (
             b"[Seat:*]\nautologin-user=tern\nautologin-user-timeout=3\nguest-account-script=guest -x\n[LightDM]\na=b\n",
-            on_file("/etc/lightdm/lightdm.conf", whom_unasked),
+            on_file("/etc/lightdm/lightdm.conf", automatic_accounts),
         ),
         "greetd": (
             b'[initial_session]\nuser = "tern"\n[x]\ny = [1, 2]\n',
-            on_file("/etc/greetd/config.toml", whom_unasked),
+            on_file("/etc/greetd/config.toml", automatic_accounts),
         ),
         "getty": (
             b"[Service]\nExecStart=\nExecStart=-/sbin/agetty --autologin tern - $TERM\n",
-            on_file("/etc/systemd/system/getty@tty1.service.d/x.conf", whom_unasked),
+            on_file("/etc/systemd/system/getty@tty1.service.d/x.conf", automatic_accounts),
         ),
         "polkit rules": (
             POLKIT.encode(),

@@ -15,8 +15,8 @@ from debian_root import PrivateRoot, base_root
 from verrou.cli.options import load_baseline
 from verrou.core.audit import audit
 from verrou.core.model import Role
+from verrou.core.plan.change_plan import plan_changes
 from verrou.core.plan.steps import CreateAccount
-from verrou.core.plan.worksheet import plan_changes
 from verrou.machines import Secrets, open_machine
 from verrou.machines.linux.inside import CLONE_NEWNS, private_mounts, unshare
 from verrou.records.carry_out import do_dry_run
@@ -43,7 +43,7 @@ def main() -> None:
         hardening = plan_changes(snapshot, baseline, audit(snapshot, baseline)).steps
         survey = seconds(machine.observe)
 
-        def rehearsed(*steps: object, prove: bool = False) -> Callable[[], object]:
+        def dry_run_made(*steps: object, prove: bool = False) -> Callable[[], object]:
             def work() -> object:
                 done = do_dry_run(machine, snapshot, list(steps), Secrets(), prove)  # type: ignore[arg-type]
                 assert not done.prediction_reason
@@ -53,10 +53,10 @@ def main() -> None:
 
         print(f"a survey: {survey * 1000:.0f} ms")
         for what, work in {
-            "nothing, the copy alone": rehearsed(),
-            "an account added": rehearsed(CreateAccount("tern", Role.STANDARD)),
-            f"harden, {len(hardening)} steps, modules put into the PAM stack": rehearsed(*hardening),
-            "the same, and proved by trials": rehearsed(*hardening, prove=True),
+            "nothing, the copy alone": dry_run_made(),
+            "an account added": dry_run_made(CreateAccount("tern", Role.STANDARD)),
+            f"harden, {len(hardening)} steps, modules put into the PAM stack": dry_run_made(*hardening),
+            "the same, and proved by trials": dry_run_made(*hardening, prove=True),
         }.items():
             took = seconds(work)
             print(f"rehearsed {what}: {took:.2f} s, {took / survey:.1f} times a survey")

@@ -121,7 +121,7 @@ class Console:
             shown = self.waits_for(r"[$#] $|incorrect|denied|expired|login: $")
         return bool(re.search(r"[$#] $", shown))
 
-    def says(self, command: str, password: str = "") -> str:
+    def statement(self, command: str, password: str = "") -> str:
         """What a command says to who is signed in here, and is answered where it asks for a password."""
         # A shell shows what was typed before its prompt a second time.
         self.enter(f"echo BE''GIN; {command}; echo E''ND")
@@ -164,15 +164,15 @@ class Screen:
 
     machine: "Booted"
 
-    def told(self) -> str:
+    def output(self) -> str:
         """What lightdm wrote down since it was started."""
         return self.machine.read(SCREENS_LOG)
 
     def fresh(self) -> None:
         """Start it anew; whoever was signed in by it is not any more."""
-        started = self.told()
+        started = self.output()
         self.machine.inside("systemctl", "restart", "lightdm")
-        until(lambda: self.told() != started and "Prompt greeter" in self.told(), "a sign-in screen")
+        until(lambda: self.output() != started and "Prompt greeter" in self.output(), "a sign-in screen")
         shown = ("search", "--onlyvisible", "--class", "lightdm-gtk-greeter")
         until(lambda: self.machine.inside(*KEYS, *shown).stdout.strip(), "its window")
 
@@ -181,7 +181,7 @@ class Screen:
         an arrow key in the field of the password goes to."""
 
         def began() -> list[str]:
-            return re.findall(r"Greeter start authentication(?: for (\S+))?\n", self.told())
+            return re.findall(r"Greeter start authentication(?: for (\S+))?\n", self.output())
 
         self.fresh()
         keys = ["Tab", *["Up"] * MANY, *["Down"] * MANY]
@@ -201,7 +201,7 @@ class Screen:
         begun, result = f"Greeter start authentication for {name}\n", f"Authenticate result for user {name}: "
 
         def since_then() -> str:
-            return self.told().partition(begun)[2]
+            return self.output().partition(begun)[2]
 
         until(lambda: "Prompt greeter" in since_then() or result in since_then(), f"a prompt for {name}")
         if result not in since_then():

@@ -118,18 +118,18 @@ def verrou(tmp_path: Path) -> Verrou:
 
 def forked(words: list[str], typed: str, folder: Path) -> subprocess.CompletedProcess[str]:
     """The program in a child of this process, with files for its standard streams."""
-    with tempfile.TemporaryFile() as given, tempfile.TemporaryFile() as told, tempfile.TemporaryFile() as complained:
+    with tempfile.TemporaryFile() as given, tempfile.TemporaryFile() as output, tempfile.TemporaryFile() as complained:
         given.write(typed.encode())
         given.seek(0)
         sys.stdout.flush()
         sys.stderr.flush()
         child = os.fork()
         if child == 0:
-            _become_program(words, folder, (given.fileno(), told.fileno(), complained.fileno()))
+            _become_program(words, folder, (given.fileno(), output.fileno(), complained.fileno()))
         code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
-        told.seek(0)
+        output.seek(0)
         complained.seek(0)
-        out, err = told.read().decode(), complained.read().decode()
+        out, err = output.read().decode(), complained.read().decode()
     return subprocess.CompletedProcess(words, code, out, err)
 
 
@@ -161,35 +161,35 @@ def _become_program(words: list[str], folder: Path, streams: tuple[int, int, int
 def do(machine: Machine, *steps: Step, secrets: Secrets | None = None) -> list[StepResult]:
     """The steps rehearsed and landed, no guard asked, and what the machine answered to each."""
     given = secrets or Secrets()
-    rehearsal = carry_out.do_dry_run(machine, machine.observe(), list(steps), given)
-    assert not rehearsal.prediction_reason, rehearsal.prediction_reason
-    if rehearsal.changes:
-        carry_out.commit(machine, rehearsal, given, carry_out.RunInfo("test"))
-    return [result for _, result in rehearsal.steps]
+    dry_run = carry_out.do_dry_run(machine, machine.observe(), list(steps), given)
+    assert not dry_run.prediction_reason, dry_run.prediction_reason
+    if dry_run.changes:
+        carry_out.commit(machine, dry_run, given, carry_out.RunInfo("test"))
+    return [result for _, result in dry_run.steps]
 
 
 def go_back(machine: Machine, entry: int | None = None) -> list[RestoreResult]:
     """An undo rehearsed and landed, no guard asked, and what came of each place."""
     journal = Journal(machine.records_folder())
     entries = carry_out.to_undo(journal, entry, None)
-    rehearsal = carry_out.dry_run_undo(machine, journal, [each.number for each in entries])
-    carry_out.undo(machine, rehearsal, entries, carry_out.RunInfo("undo"))
-    return list(rehearsal.put_back)
+    dry_run = carry_out.dry_run_undo(machine, journal, [each.number for each in entries])
+    carry_out.undo(machine, dry_run, entries, carry_out.RunInfo("undo"))
+    return list(dry_run.put_back)
 
 
 @contextmanager
 def administered_throughout(machine: Machine, before: Snapshot, after: Snapshot) -> Iterator[None]:
     """Somebody can administer after each place that lands, where somebody can before and afterwards."""
     instants = []
-    land = machine.land
+    apply = machine.apply
 
     def watched(*what: object) -> None:
-        land(*what)  # type: ignore[arg-type]
+        apply(*what)  # type: ignore[arg-type]
         instants.append([account.name for account in usable_administrators(machine.observe())])
 
-    machine.land = watched  # type: ignore[method-assign]
+    machine.apply = watched  # type: ignore[method-assign]
     yield
-    machine.land = land  # type: ignore[method-assign]
+    machine.apply = apply  # type: ignore[method-assign]
     if usable_administrators(before) and usable_administrators(after):
         assert all(instants), "at every instant somebody can administer"
 

@@ -104,12 +104,12 @@ def _in_child(mode: Mode, call: int, action: Callable[[], object], whose: Whose)
 def done(machine: Machine, steps: list[Step], secrets: Secrets) -> None:
     """A worksheet, rehearsed, guarded and landed."""
     snapshot = machine.observe()
-    rehearsal = carry_out.do_dry_run(machine, snapshot, guards.with_trials(snapshot, steps), secrets)
-    if rehearsal.prediction_reason:
-        raise VerrouError(rehearsal.prediction_reason)
-    guards.check(rehearsal.course, guards.ACCEPTABLE)
-    assert not rehearsal.rejected, rehearsal.rejected
-    carry_out.commit(machine, rehearsal, secrets, carry_out.RunInfo("test"))
+    dry_run = carry_out.do_dry_run(machine, snapshot, guards.with_trials(snapshot, steps), secrets)
+    if dry_run.prediction_reason:
+        raise VerrouError(dry_run.prediction_reason)
+    guards.check(dry_run.candidate, guards.ACCEPTABLE)
+    assert not dry_run.rejected, dry_run.rejected
+    carry_out.commit(machine, dry_run, secrets, carry_out.RunInfo("test"))
 
 
 def taken_back(machine: Machine) -> None:
@@ -119,9 +119,9 @@ def taken_back(machine: Machine) -> None:
     if entries[0].is_interrupted and entries[0].undoes:
         carry_out.resume(machine)
         return
-    rehearsal = carry_out.dry_run_undo(machine, journal, [entry.number for entry in entries])
-    guards.check(rehearsal.course, guards.ACCEPTABLE)
-    carry_out.undo(machine, rehearsal, entries, carry_out.RunInfo("undo"))
+    dry_run = carry_out.dry_run_undo(machine, journal, [entry.number for entry in entries])
+    guards.check(dry_run.candidate, guards.ACCEPTABLE)
+    carry_out.undo(machine, dry_run, entries, carry_out.RunInfo("undo"))
 
 
 def finished(machine: Machine) -> None:
@@ -165,7 +165,11 @@ def _told(path: Path) -> tuple[object, ...]:
 
 
 def one_of_two(
-    root: Callable[[], Mapping[str, object]], machine: Machine, way: Callable[[Machine], None], call: int, *two: object
+    root: Callable[[], Mapping[str, object]],
+    machine: Machine,
+    route: Callable[[Machine], None],
+    call: int,
+    *two: object,
 ) -> str:
     """After a run that met something at ``call``: go the way, if anything broke off or was not cleaned up, and the
     other one where something is left to clean up even then; then the tree is one of ``two``, and the journal is whole.
@@ -175,7 +179,7 @@ def one_of_two(
     if broke_off or journal.pending_cleanup():
         # What is done and was only not cleaned up may leave nothing to go back over.
         with nullcontext() if broke_off else suppress(BadInput):
-            way(machine)
+            route(machine)
         if Journal(machine.records_folder()).pending_cleanup():
             finished(machine)
     journal = Journal(machine.records_folder())

@@ -210,18 +210,18 @@ def we_say(root: PrivateRoot) -> dict[tuple[str, str], bool | None]:
     groups = {line.split(":")[0]: int(line.split(":")[2]) for line in root.read("/etc/group").splitlines()}
     found: dict[tuple[str, str], bool | None] = {}
     for name, (uid, has) in PEOPLE.items():
-        said = sudoers.elevation(Person(name, uid, has, tuple(groups[g] for g in has)), datetime.now())
+        message = sudoers.elevation(Person(name, uid, has, tuple(groups[g] for g in has)), datetime.now())
         for command in COMMANDS:
-            found[name, command] = _allowed(said, command)
+            found[name, command] = _allowed(message, command)
     return found
 
 
-def _allowed(said: Elevation, command: str) -> bool | None:
-    if any(each != command and _may_be(each) for each in (*said.commands, *said.but)):
+def _allowed(message: Elevation, command: str) -> bool | None:
+    if any(each != command and _may_be(each) for each in (*message.commands, *message.but)):
         return None
     if command not in NAMED:
-        return said.everything
-    return command not in said.but if said.everything else command in said.commands
+        return message.everything
+    return command not in message.but if message.everything else command in message.commands
 
 
 def _may_be(pattern: str) -> bool:

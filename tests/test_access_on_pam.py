@@ -5,11 +5,11 @@ import os
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from verrou.core.model.routes import EntryPoint, Route
 
 from conftest import do, examples
 from debian_root import PrivateRoot
 from verrou.core.model import Account, Role
-from verrou.core.model.ways import EntryPoint, Route
 from verrou.core.passwords import policy_of
 from verrou.core.plan.making import new_account
 from verrou.core.trials import CannotTry
@@ -54,8 +54,8 @@ def test_the_access_file_is_read_as_pam_reads_it(probe: PrivateRoot, lines: list
         mine = (name, *groups)
         for origin, items in ((CONSOLE, ("-I", f"tty={CONSOLE}")), (REMOTE, ("-I", f"rhost={REMOTE}"))):
             asked = probe.inside("pamtester", *items, "probe", name, "acct_mgmt").returncode == 0
-            gate = EntryPoint(Route.CONSOLE, access_list(rules, origin, GROUPS))
-            assert gate.lets_through(Account(name, "1000", groups=mine)) is asked, (name, origin)
+            entry_point = EntryPoint(Route.CONSOLE, access_list(rules, origin, GROUPS))
+            assert entry_point.admits(Account(name, "1000", groups=mine)) is asked, (name, origin)
 
 
 @pytest.mark.real_root
@@ -81,5 +81,5 @@ def test_dormant_rules_are_not_called_to_life(manned_root: PrivateRoot) -> None:
     assert {result.outcome for result in do(machine, *steps)} == {"done"}
     asked = root.inside("pamtester", "-I", "tty=tty1", "login", "warden", "acct_mgmt")
     assert asked.returncode == 0
-    assert Route.CONSOLE in {gate.way for gate in machine.observe().entry_points}
+    assert Route.CONSOLE in {entry_point.route for entry_point in machine.observe().entry_points}
     assert os.listdir(root.path / "etc/security/access.d") == ["50-verrou.conf"]

@@ -4,13 +4,13 @@ import os
 from pathlib import Path
 
 import pytest
+from verrou.machines.linux.routes import sessions
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou
 from debian_root import PrivateRoot
 from verrou.core.model import ActKind
 from verrou.machines.linux.machine import LinuxMachine
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.ways import sessions
 
 KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGuillemotsOwnKey guillemot@laptop"
 SESSION = "# private\nUID=1001\nUSER=tern\nACTIVE=1\nSTATE=active\nTTY=tty2\nCLASS=user\nREALTIME=1757838600000000\n"
@@ -46,21 +46,21 @@ def test_cron_is_right_about_who_is_closed(busy: PrivateRoot, verrou: Verrou) ->
     def allowed() -> bool:
         return busy.inside("pamtester", "cron", "tern", "acct_mgmt").returncode == 0
 
-    def says() -> bool:
+    def statement() -> bool:
         tern = LinuxMachine(busy.path, str(busy.path)).observe().by_name["tern"]
         return {act.kind: act.goes_on for act in tern.acts}[ActKind.CRONTAB]
 
-    assert allowed() and says()
+    assert allowed() and statement()
     busy.inside("passwd", "-l", "tern")
-    assert allowed() and says(), "a locked password stops no job"
-    told = verrou("account", "disable", "tern", "-m", busy.path, "--yes").stdout
-    assert not allowed() and not says()
-    assert "tern still runs jobs after it is disabled: its key also signs in to warden" in " ".join(told.split())
+    assert allowed() and statement(), "a locked password stops no job"
+    output = verrou("account", "disable", "tern", "-m", busy.path, "--yes").stdout
+    assert not allowed() and not statement()
+    assert "tern still runs jobs after it is disabled: its key also signs in to warden" in " ".join(output.split())
     assert "keeps jobs that run again once it is enabled: crontab /var/spool/cron/crontabs/tern (2 jobs)" in " ".join(
-        told.split()
+        output.split()
     )
     put(busy, "/etc/pam.d/cron", "account required pam_permit.so\n", 0o644)
-    assert allowed() and says(), "cron with a stack that asks nothing runs the jobs of the closed"
+    assert allowed() and statement(), "cron with a stack that asks nothing runs the jobs of the closed"
     listed = verrou("account", "list", "--state", "still-runs", "-m", busy.path, "--format", "csv").stdout
     assert [line.split(",")[1] for line in listed.splitlines()[1:]] == ["tern"]
 
@@ -68,16 +68,18 @@ def test_cron_is_right_about_who_is_closed(busy: PrivateRoot, verrou: Verrou) ->
 @pytest.mark.real_root
 def test_who_is_removed_leaves_nothing_that_runs(busy: PrivateRoot, verrou: Verrou) -> None:
     shown = " ".join(verrou("account", "show", "tern", "-m", busy.path).stdout.split())
-    for said in (
+    for message in (
         "crontabs/tern (2 jobs)",
         "at job /var/spool/cron/atjobs",
         "cron runs jobs as this account: /etc/cron.d/tides:1",
     ):
-        assert said in shown
+        assert message in shown
     assert "ignored" not in shown and "its key also signs in to warden: /home/warden/.ssh/authorized_keys:1" in shown
     before = busy.tree()
-    told = " ".join(verrou("account", "remove", "tern", "--files", "archive", "-m", busy.path, "--yes").stdout.split())
-    assert "/etc/cron.d/tides:1 still names it" in told and "Remove that line yourself" in told
+    output = " ".join(
+        verrou("account", "remove", "tern", "--files", "archive", "-m", busy.path, "--yes").stdout.split()
+    )
+    assert "/etc/cron.d/tides:1 still names it" in output and "Remove that line yourself" in output
     for folder in ("var/spool/cron/crontabs", "var/spool/cron/atjobs", "var/lib/systemd/linger"):
         assert not [path for path in (busy.path / folder).iterdir() if not path.name.startswith(".")]
     left = verrou("survey", "-m", busy.path).stderr
@@ -90,8 +92,8 @@ def test_who_is_removed_leaves_nothing_that_runs(busy: PrivateRoot, verrou: Verr
 
 @pytest.mark.real_root
 def test_a_renamed_account_keeps_its_jobs(busy: PrivateRoot, verrou: Verrou) -> None:
-    told = verrou("account", "rename", "tern", "guillemot", "-m", busy.path, "--yes").stdout
-    assert "/etc/cron.d/tides:1 names tern and not guillemot" in " ".join(told.split())
+    output = verrou("account", "rename", "tern", "guillemot", "-m", busy.path, "--yes").stdout
+    assert "/etc/cron.d/tides:1 names tern and not guillemot" in " ".join(output.split())
     assert "@daily" in busy.read("/var/spool/cron/crontabs/guillemot")
     assert not (busy.path / "var/spool/cron/crontabs/tern").exists()
 
@@ -105,7 +107,9 @@ def test_sessions_where_there_is_no_utmp(tmp_path: Path) -> None:
     (folder / "noise").write_bytes(bytes(range(256)))
     found = sessions(Root(tmp_path), {})
     (since,) = found["tern"].sessions
-    assert list(found) == ["tern"] and since.startswith("tty2 since 2025-09-14") and found["tern"].ways == ("console",)
+    assert (
+        list(found) == ["tern"] and since.startswith("tty2 since 2025-09-14") and found["tern"].routes == ("console",)
+    )
     assert list(sessions(Root(tmp_path), {1001: "gull"})) == ["gull"], "a session goes on under its number"
 
 

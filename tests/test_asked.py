@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from verrou.core.model.routes import Route
 
 from conftest import GOOD_PASSWORD, Verrou
 from debian_root import PrivateRoot
@@ -18,7 +19,6 @@ from test_shut_in import hostile, listener, victim
 from verrou.core.model import AccountName, Grant, Snapshot
 from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
-from verrou.core.model.ways import Route
 from verrou.machines import Asking, open_machine
 from verrou.machines.linux.elevation_asked import _of_sudo
 from verrou.machines.linux.machine import LinuxMachine
@@ -45,7 +45,11 @@ LISTED = "account required pam_listfile.so onerr=fail item=user sense=deny file=
 
 def at_the_console(snapshot: Snapshot, name: str) -> set[Credential | None]:
     account = snapshot.by_name[AccountName(name)]
-    return {admitted(account, gate, snapshot) for gate in snapshot.entry_points if gate.way is Route.CONSOLE}
+    return {
+        admitted(account, entry_point, snapshot)
+        for entry_point in snapshot.entry_points
+        if entry_point.route is Route.CONSOLE
+    }
 
 
 def before_all(root: PrivateRoot, service: str, *lines: str) -> None:
@@ -62,11 +66,13 @@ def test_what_the_files_do_not_tell_is_asked_and_the_line_named(two: PrivateRoot
     asked = json.loads(verrou("why", "tern", "console", *m, "--ask-system").stdout)
     assert asked["answer"] == "no" and "PAM, asked itself, denies sign-in by pam_listfile.so" in str(asked["chain"])
     assert asked["chain"][0]["source"]["line"] == 1
-    ways = {row["account"]: row["routes"]["console"] for row in json.loads(verrou("access", *m, "--ask-system").stdout)}
-    assert (ways["warden"], ways["tern"]) == ("password", None)
+    routes = {
+        row["account"]: row["routes"]["console"] for row in json.loads(verrou("access", *m, "--ask-system").stdout)
+    }
+    assert (routes["warden"], routes["tern"]) == ("password", None)
     assert not two.signs_in("tern", GOOD_PASSWORD, "login") and two.signs_in("warden", GOOD_PASSWORD, "login")
-    told = verrou("why", "tern", "console", "-m", two.path, "--ask-system", "--files-only", code=2).stderr
-    assert "--files-only and --ask-system cannot be combined. Use one of them." in told
+    output = verrou("why", "tern", "console", "-m", two.path, "--ask-system", "--files-only", code=2).stderr
+    assert "--files-only and --ask-system cannot be combined. Use one of them." in output
 
 
 def test_where_the_system_answers_otherwise_than_its_files_both_are_told(two: PrivateRoot, verrou: Verrou) -> None:
@@ -87,8 +93,8 @@ def test_where_the_system_answers_otherwise_than_its_files_both_are_told(two: Pr
 
 
 def test_what_keeps_sudo_from_answering_is_no_answer() -> None:
-    assert _of_sudo({"said": "sudo: a password is required"}) is Known.UNKNOWN
-    assert _of_sudo({"said": "tern is not in the sudoers file."}) is Known.NO
+    assert _of_sudo({"message": "sudo: a password is required"}) is Known.UNKNOWN
+    assert _of_sudo({"message": "tern is not in the sudoers file."}) is Known.NO
 
 
 def test_guards_rest_on_what_was_asked(two: PrivateRoot, verrou: Verrou) -> None:
@@ -96,11 +102,11 @@ def test_guards_rest_on_what_was_asked(two: PrivateRoot, verrou: Verrou) -> None
     two.inside("usermod", "-aG", "sudo", "tern")
     two.write("/etc/away", "tern\n")
     before_all(two, "login", LISTED)
-    told = verrou("account", "disable", "warden", "-m", two.path, "--yes", code=3).stderr
-    assert "last-administrator" in told
+    output = verrou("account", "disable", "warden", "-m", two.path, "--yes", code=3).stderr
+    assert "last-administrator" in output
     two.write("/etc/away", "")
-    told = verrou("account", "disable", "warden", "-m", two.path, "--preview", code=None).stdout
-    assert "programs from this disk ran in isolation" in " ".join(told.split()) and "PAM" in told
+    output = verrou("account", "disable", "warden", "-m", two.path, "--preview", code=None).stdout
+    assert "programs from this disk ran in isolation" in " ".join(output.split()) and "PAM" in output
 
 
 def test_what_is_true_of_this_hour_stays_not_known(two: PrivateRoot) -> None:
@@ -172,8 +178,10 @@ def test_a_service_that_hangs_or_breaks_is_not_answered_and_the_others_are(
         answers = copy.ask("ask_pam", questions=put_to, hash_of_word=hash_of_word, tallies="/run/faillock")["replies"]
         stored = [copy.root.text("/etc/shadow") == two.read("/etc/shadow"), copy.root.names_in("/run/faillock")]
     faulthandler.enable()
-    told = [None if each is None else each[1] for each in answers]
-    assert told == [None] * 8 + [0, 7, 7, 0] * 2 + [0, 6, 6, 0], "no wrong word locks anybody out of the next question"
+    output = [None if each is None else each[1] for each in answers]
+    assert output == [None] * 8 + [0, 7, 7, 0] * 2 + [0, 6, 6, 0], (
+        "no wrong word locks anybody out of the next question"
+    )
     assert stored == [True, []], "nothing of it stays in the copy"
 
 
@@ -194,8 +202,8 @@ def test_a_question_reaches_nothing_and_is_bounded(
     outside, log = tmp_path / "outside", two.path / "run/log"
     outside.mkdir()
     hostile(two, "/usr/bin/hostile", outside, victim, listener.getsockname()[1])
-    told = two.read("/usr/bin/hostile").replace("/etc/hostile-log", "/tmp/hostile-log")
-    two.write("/usr/bin/hostile", told.replace("exit 0", "test \"$(sort -u /tmp/hostile-log)\" = 'ran'"))
+    output = two.read("/usr/bin/hostile").replace("/etc/hostile-log", "/tmp/hostile-log")
+    two.write("/usr/bin/hostile", output.replace("exit 0", "test \"$(sort -u /tmp/hostile-log)\" = 'ran'"))
     programs = {
         "tries": "/usr/bin/hostile",
         "multiplies": "/bin/bash -c 'f() { f | f & f; }; f'",
@@ -275,9 +283,9 @@ def test_what_runs_of_this_computer_is_taken_along_and_of_a_disk_it_is_not(two: 
 def test_a_system_whose_pam_cannot_run_is_read_and_that_is_told(two: PrivateRoot, verrou: Verrou) -> None:
     library = next((two.path / "usr/lib").glob("*/libpam.so.0"))
     library.unlink()
-    told = verrou("access", "-m", two.path, "--ask-system")
-    assert "the system itself was not asked, and its files alone were read: this system has no PAM" in told.stderr
-    assert "warden" in told.stdout and ".so" not in told.stderr
+    output = verrou("access", "-m", two.path, "--ask-system")
+    assert "the system itself was not asked, and its files alone were read: this system has no PAM" in output.stderr
+    assert "warden" in output.stdout and ".so" not in output.stderr
 
 
 def test_sudo_and_doas_are_asked(two: PrivateRoot, verrou: Verrou) -> None:
@@ -293,9 +301,9 @@ def test_sudo_and_doas_are_asked(two: PrivateRoot, verrou: Verrou) -> None:
     roles = {row["account"]: row["role"] for row in json.loads(verrou("access", *m, "--ask-system").stdout)}
     assert (roles["tern"], roles["ana"]) == ("administrator", "standard"), "a line that we do not read may tell anybody"
     two.write("/etc/sudoers.d/night", "tern ALL=(ALL) ALL, \\\n")
-    told = verrou("access", *m, "--ask-system")
-    assert "so sudo rejects everyone" in told.stderr
-    assert {row["account"] for row in json.loads(told.stdout) if row["role"] == "administrator"} == {"root"}
+    output = verrou("access", *m, "--ask-system")
+    assert "so sudo rejects everyone" in output.stderr
+    assert {row["account"] for row in json.loads(output.stdout) if row["role"] == "administrator"} == {"root"}
 
 
 @pytest.mark.parametrize("text", SAMPLES[::8])

@@ -28,12 +28,12 @@ from verrou.core.model import (
     unreadable,
 )
 from verrou.core.model.access import usable_administrators
+from verrou.core.plan.change_plan import plan_changes
 from verrou.core.plan.remarks import remarks
 from verrou.core.plan.steps import FilesChoice, Remove, Rename, SetEnabled, SetRules, StopJobs
-from verrou.core.plan.worksheet import plan_changes
 from verrou.core.rules import CATALOGUE, sentence
 from verrou.core.values import AcceptedValues, Choice, YesNo
-from verrou.reports.wording import finding_says
+from verrou.reports.wording import finding_text
 
 FACTS = MachineFacts("hide-01", "bench", "bench", "x", datetime(2026, 9, 14, 8, 30), Naming(".+", 20, ""))
 GATES = (
@@ -211,7 +211,7 @@ def test_a_waiver_never_covers_what_could_not_be_read() -> None:
 def test_accounts_groups_and_population(text: str, subject: str, verdict: Verdict, found: str) -> None:
     (finding,) = audit(snapshot(), asked(text)).findings
     assert (finding.subject, finding.verdict) == (subject, verdict)
-    assert found in finding_says(finding)
+    assert found in finding_text(finding)
 
 
 def test_an_account_that_ended_or_is_locked_is_no_administrator() -> None:
@@ -238,11 +238,13 @@ def test_nobody_is_never_few_enough_administrators() -> None:
 
 
 def test_what_a_machine_does_not_take_is_left_by_hand_and_not_tried() -> None:
-    now = evolve(snapshot(password__min_length=Reading(6)), takes={"password.min_length": AcceptedValues(most=72)})
+    now = evolve(
+        snapshot(password__min_length=Reading(6)), accepted_values={"password.min_length": AcceptedValues(most=72)}
+    )
     baseline = asked("[password]\nmin_length = 80\n")
-    worksheet = plan_changes(now, baseline, audit(now, baseline))
-    assert worksheet.steps == ()
-    assert [item.advice for item in worksheet.manual] == ["this machine takes 72 characters at most"]
+    plan = plan_changes(now, baseline, audit(now, baseline))
+    assert plan.steps == ()
+    assert [item.advice for item in plan.manual] == ["this machine takes 72 characters at most"]
 
 
 def test_the_gravest_shortfalls_come_first() -> None:
@@ -254,14 +256,14 @@ def test_the_gravest_shortfalls_come_first() -> None:
 
 def test_a_value_that_only_lacks_force_is_never_loosened() -> None:
     now, baseline = snapshot(**READINGS), asked(BASELINE)
-    worksheet = plan_changes(now, baseline, audit(now, baseline))
-    lockout = next(s for s in worksheet.steps if isinstance(s, SetRules) and "lockout.after" in s.values)
+    plan = plan_changes(now, baseline, audit(now, baseline))
+    lockout = next(s for s in plan.steps if isinstance(s, SetRules) and "lockout.after" in s.values)
     assert dict(lockout.values) == {
         "lockout.after": 5,
         "lockout.lasts": timedelta(minutes=45),
         "lockout.forget_after": timedelta(minutes=20),
     }
-    assert [(item.subject, item.advice) for item in worksheet.manual] == [("password.min_length", "mend it")]
+    assert [(item.subject, item.advice) for item in plan.manual] == [("password.min_length", "mend it")]
 
 
 def test_what_is_left_by_hand_says_what_to_do() -> None:
@@ -284,13 +286,13 @@ members = ["tern"]
 [groups.guests]
 members = ["nobody"]
 """
-    worksheet = plan_changes(now, asked(text), audit(now, asked(text)))
-    assert [step.what for step in worksheet.steps] == [
+    plan = plan_changes(now, asked(text), audit(now, asked(text)))
+    assert [step.what for step in plan.steps] == [
         "create group ringers",
         "add account tern to group ringers",
         "account tern: until 2027-01-01",
     ]
-    advice = {item.subject: item.advice for item in worksheet.manual}
+    advice = {item.subject: item.advice for item in plan.manual}
     assert set(advice) == {
         "population.administrators",
         "population.blank_passwords",
@@ -309,17 +311,17 @@ def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None
     twin = Account("skua", "1000", groups=("administrators",))
     baseline = asked('[population]\nageing_exempt = "guests"\nduplicate_ids = "forbidden"\n')
     found = audit(snapshot(PEOPLE[1], tern, guest, twin), baseline)
-    assert {f.subject: (f.verdict, finding_says(f)) for f in found.findings} == {
+    assert {f.subject: (f.verdict, finding_text(f)) for f in found.findings} == {
         "population.ageing_exempt": (Verdict.NOT_MET, "tern is exempt from password ageing; required: only guests"),
         "population.duplicate_ids": (
             Verdict.NOT_MET,
             "warden and skua share one ID; required: one ID for each account",
         ),
     }
-    worksheet = plan_changes(snapshot(PEOPLE[1], tern, guest, twin), baseline, found)
-    (advice,) = [item.advice for item in worksheet.manual]
+    plan = plan_changes(snapshot(PEOPLE[1], tern, guest, twin), baseline, found)
+    (advice,) = [item.advice for item in plan.manual]
     assert "warden and skua" in advice
-    assert [step.what for step in worksheet.steps] == ["account tern: password ageing applies"]
+    assert [step.what for step in plan.steps] == ["account tern: password ageing applies"]
     (guests_only,) = audit(snapshot(PEOPLE[1], guest), asked('[population]\nageing_exempt = "guests"')).findings
     assert guests_only.verdict is Verdict.MET
 
@@ -329,12 +331,12 @@ def test_a_longest_age_alone_does_not_end_the_exceptions() -> None:
     plain = PEOPLE[1]
     now = snapshot(plain, exempt, password__max_age=Reading("never"))
     text = '[password]\nmax_age = "90 days"\n[population]\nageing_exempt = "nobody"\n'
-    worksheet = plan_changes(now, asked(text), audit(now, asked(text)))
-    assert [step.what for step in worksheet.steps] == [
+    plan = plan_changes(now, asked(text), audit(now, asked(text)))
+    assert [step.what for step in plan.steps] == [
         "set password.max_age to 90 days",
         "account tern: password ageing applies",
     ]
-    assert not worksheet.manual
+    assert not plan.manual
 
 
 def test_every_value_has_its_sentence_and_every_rule_about_accounts_names_them() -> None:
@@ -344,17 +346,17 @@ def test_every_value_has_its_sentence_and_every_rule_about_accounts_names_them()
         values = [*(options if isinstance(rule.kind, Choice) and options else ()), *words]
         values += [True, False] if isinstance(rule.kind, YesNo) else []
         for value in values:
-            said = rule.say(value)
-            assert said and "{" not in said and said != str(value), f"{rule.id} says nothing of {value}"
+            message = rule.format(value)
+            assert message and "{" not in message and message != str(value), f"{rule.id} says nothing of {value}"
             if rule.asks:
                 assert "{" not in sentence(rule.asks, rule.kind, value), f"{rule.id} asks nothing with {value}"
         if rule.gaps and rule.derived and rule.family == "population" and rule.id != "population.administrators":
-            one, two = rule.say_who(["tern"]), rule.say_who(["tern", "ana"])
+            one, two = rule.format_statement_about(["tern"]), rule.format_statement_about(["tern", "ana"])
             assert "tern" in one and "tern and ana" in two and "{" not in one + two, rule.id
-            assert rule.say_who([]) == ""
+            assert rule.format_statement_about([]) == ""
     blank = CATALOGUE["population.blank_passwords"]
-    assert blank.say_who(["tern"]) == "tern has a blank password"
-    assert blank.say_who(["tern", "ana", "bors"]) == "tern, ana and bors have a blank password"
+    assert blank.format_statement_about(["tern"]) == "tern has a blank password"
+    assert blank.format_statement_about(["tern", "ana", "bors"]) == "tern, ana and bors have a blank password"
 
 
 def test_what_stays_behind_is_told_before_somebody_is_removed_or_renamed() -> None:
@@ -370,7 +372,7 @@ def test_what_stays_behind_is_told_before_somebody_is_removed_or_renamed() -> No
     assert "tern is signed in (tty2): that session continues under the old name" in renamed[0]
     disable = SetEnabled(tern.name, False)
     closed = remarks(before, before, [disable])
-    assert any("its key also signs in to warden" in said for said in closed) and any(
-        "--stop-jobs" in said for said in closed
+    assert any("its key also signs in to warden" in message for message in closed) and any(
+        "--stop-jobs" in message for message in closed
     )
-    assert not any("--stop-jobs" in said for said in remarks(before, before, [StopJobs(tern.name), disable]))
+    assert not any("--stop-jobs" in message for message in remarks(before, before, [StopJobs(tern.name), disable]))

@@ -38,7 +38,7 @@ def errors(text: str) -> list[str]:
 
 
 @pytest.mark.parametrize(
-    ("rule", "asked", "said", "met", "not_met"),
+    ("rule", "asked", "message", "met", "not_met"),
     [
         ("lockout.after", "5", "at most 5 failed attempts", [1, 5], [6, "never"]),
         ("lockout.after", '"never"', "at most never", [5, "never"], []),
@@ -55,19 +55,19 @@ def errors(text: str) -> list[str]:
     ],
 )
 def test_what_is_asked_and_what_meets_it(
-    rule: str, asked: str, said: str, met: list[object], not_met: list[object]
+    rule: str, asked: str, message: str, met: list[object], not_met: list[object]
 ) -> None:
     family, _, key = rule.partition(".")
-    demand = read(f"[{family}]\n{key} = {asked}\n").requirements[rule]
-    parse = demand.rule.kind.parse
-    assert demand.desired.say(demand.rule) == said
-    assert all(demand.desired.satisfied_by(demand.rule, parse(value)) for value in met)
-    assert not any(demand.desired.satisfied_by(demand.rule, parse(value)) for value in not_met)
+    requirement = read(f"[{family}]\n{key} = {asked}\n").requirements[rule]
+    parse = requirement.rule.kind.parse
+    assert requirement.desired.format(requirement.rule) == message
+    assert all(requirement.desired.satisfied_by(requirement.rule, parse(value)) for value in met)
+    assert not any(requirement.desired.satisfied_by(requirement.rule, parse(value)) for value in not_met)
 
 
 def test_building_on_another_keeps_what_is_not_said_again() -> None:
     baseline = read('[baseline]\nbuilds_on = ["below.toml"]\n[password]\nmin_length = 14\n')
-    asked = {d.rule.id: (d.desired.say(d.rule), str(d.mark)) for d in baseline.requirements.values()}
+    asked = {d.rule.id: (d.desired.format(d.rule), str(d.mark)) for d in baseline.requirements.values()}
     assert asked["password.min_length"] == ("at least 14 characters", "site.toml:5")
     assert asked["password.classes"][1] == "below.toml:3"
     assert list(baseline.accounts) == ["tern"]
@@ -78,9 +78,9 @@ def test_five_errors_are_told_at_once_each_with_its_line(verrou: Verrou, tmp_pat
         '[baseline]\nbuilds_on = ["esential"]\ntitle = "hut"\n[password]\nmin_lenght = 12\nmax_age = 90\n\n'
         '[lockout]\nafter = 0\n\n[accounts.daypass]\nrole = "gest"\n'
     )
-    told = verrou("audit", "-b", "five.toml", "-m", "nowhere.bench.json", code=2).stderr
-    assert "nowhere.bench.json" in told
-    told = verrou("baseline", "check", "five.toml", code=2).stderr.splitlines()
+    output = verrou("audit", "-b", "five.toml", "-m", "nowhere.bench.json", code=2).stderr
+    assert "nowhere.bench.json" in output
+    output = verrou("baseline", "check", "five.toml", code=2).stderr.splitlines()
     expected = (
         ("five.toml:2", "Did you mean essential?"),
         ("five.toml:5", "Did you mean 'min_length'?"),
@@ -88,8 +88,8 @@ def test_five_errors_are_told_at_once_each_with_its_line(verrou: Verrou, tmp_pat
         ("five.toml:9", 'expected a whole number from 1 to 1000, or "never"'),
         ("five.toml:12", "Did you mean 'guest'?"),
     )
-    assert len(told) == len(expected)
-    for line, (place, words) in zip(told, expected, strict=True):
+    assert len(output) == len(expected)
+    for line, (place, words) in zip(output, expected, strict=True):
         assert place in line and words in line
 
 
@@ -166,8 +166,8 @@ def test_five_errors_are_told_at_once_each_with_its_line(verrou: Verrou, tmp_pat
     ],
 )
 def test_what_is_refused(text: str, words: str) -> None:
-    (told,) = errors(text)
-    assert words in told and told.startswith(("site.toml", "round.toml"))
+    (output,) = errors(text)
+    assert words in output and output.startswith(("site.toml", "round.toml"))
 
 
 def test_a_plan_that_only_seems_to_contradict_is_taken() -> None:
@@ -215,10 +215,10 @@ def test_a_stricter_value_meets_whatever_a_looser_one_meets(rule, data) -> None:
 @pytest.mark.parametrize("kind", [linux_rules, bench_rules])
 def test_every_rule_is_kept_derived_or_absent_with_a_reason(kind: Any) -> None:
     derived = {rule.id for rule in CATALOGUE.values() if rule.derived is not None}
-    parts = [derived, set(kind.KEEPERS), set(kind.ABSENT)]
+    parts = [derived, set(kind.ADAPTERS), set(kind.ABSENT)]
     assert sorted(rule_id for part in parts for rule_id in part) == sorted(CATALOGUE), "each in one of the three"
     assert set(kind.DERIVED) <= derived
-    assert all(kind.ABSENT.values()) and all(keeper.where for keeper in kind.KEEPERS.values())
+    assert all(kind.ABSENT.values()) and all(adapter.where for adapter in kind.ADAPTERS.values())
 
 
 def test_every_rule_is_fully_declared() -> None:

@@ -85,8 +85,8 @@ def test_the_whole_round(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
     assert [policy[key] for key in ("try_limit", "lock_minutes", "window_minutes")] == [5, 60, 60]
 
     verrou("audit", *b)
-    told = json.loads(verrou("verify", *b, "--format", "json").stdout)
-    assert {trial["result"] for trial in told["tests"]} == {"passed"}
+    output = json.loads(verrou("verify", *b, "--format", "json").stdout)
+    assert {trial["result"] for trial in output["tests"]} == {"passed"}
     verrou("undo", "-m", bench, "--yes")
     before, after = (json.loads(text) for text in (start, bench.read_bytes()))
     assert before | {"next": after["next"]} == after, "an identity is not given again"
@@ -120,10 +120,10 @@ def test_a_rule_that_came_out_otherwise_is_said(
     monkeypatch.setattr(Authority, "set_policy", stubborn)
     rules = ("lockout.after=4", "lockout.lasts=45 minutes", "lockout.forget_after=20 minutes")
     code = run(["rule", "set", *rules, "-m", str(bench), "--yes"])
-    told = capsys.readouterr()
+    output = capsys.readouterr()
     assert code == 4
     words = "lockout.forget_after: requested 20 minutes, but the machine would set 15 minutes"
-    assert words in " ".join(told.out.split())
+    assert words in " ".join(output.out.split())
     assert bench.read_bytes() == start, "what a rehearsal shows is not done first"
 
 
@@ -151,8 +151,8 @@ def test_what_a_trial_on_the_copy_disproves_is_not_done(
     assert "nothing is changed yet" in preview and "passed" in preview and bench.read_bytes() == start
     with monkeypatch.context() as patched:
         patched.setattr(Authority, "_count_try", lambda self, account: None)
-        told = verrou(*rules, code=4).stderr
-    assert "tests failed on the private copy for lockout.after" in told and bench.read_bytes() == start
+        output = verrou(*rules, code=4).stderr
+    assert "tests failed on the private copy for lockout.after" in output and bench.read_bytes() == start
     verrou(*rules)
     assert Authority(bench.read_text()).policy()["try_limit"] == 4
 
@@ -160,8 +160,8 @@ def test_what_a_trial_on_the_copy_disproves_is_not_done(
 def test_the_last_administrator_stays(bench: Path, verrou: Verrou) -> None:
     start = bench.read_bytes()
     verrou("account", "disable", "keeper", "-m", bench, *TYPED, typed=GOOD_PASSWORD)
-    told = verrou("account", "disable", "warden", "-m", bench, "--yes", code=3)
-    assert "step 1 is blocked by the guard last-administrator" in told.stderr
+    output = verrou("account", "disable", "warden", "-m", bench, "--yes", code=3)
+    assert "step 1 is blocked by the guard last-administrator" in output.stderr
     verrou("group", "leave", "administrators", "warden", "-m", bench, "--yes", code=3)
     verrou("undo", "-m", bench, "--yes")
     assert bench.read_bytes() == start
@@ -195,8 +195,8 @@ def test_undo_beside_somebody_else(bench: Path, verrou: Verrou) -> None:
     machine.set_policy("length", 11)
     machine.set_open("passerby", True)
     machine.save(bench)
-    told = verrou("undo", "-m", bench, "--yes").stdout
-    assert "left as they are: policy length" in " ".join(told.split())
+    output = verrou("undo", "-m", bench, "--yes").stdout
+    assert "left as they are: policy length" in " ".join(output.split())
     policy = authority(bench).policy()
     assert (policy["try_limit"], policy["length"]) == (0, 11)
     assert next(a for a in authority(bench).accounts() if a["name"] == "passerby")["open"]
@@ -219,8 +219,10 @@ def test_the_journal_shows_a_gap_and_holds_no_secret(bench: Path, verrou: Verrou
 
 def test_passwords_come_in_safely(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
     verrou("rule", "set", "password.min_length=12", "password.may_contain_name=no", "-m", bench, "--yes")
-    told = verrou("account", "add", "tern", "-m", bench, "--yes", "--password", "stdin", typed="tern7\n", code=2).stderr
-    assert "password.min_length" in told and "password.may_contain_name" in told, "every broken rule is named"
+    output = verrou(
+        "account", "add", "tern", "-m", bench, "--yes", "--password", "stdin", typed="tern7\n", code=2
+    ).stderr
+    assert "password.min_length" in output and "password.may_contain_name" in output, "every broken rule is named"
     verrou("account", "add", "tern", "-m", bench, "--yes", code=2)
     out = verrou(
         *("account", "add", "tern", "-m", bench, "--yes", "--password", "generate", "--keep-password"),
@@ -232,12 +234,12 @@ def test_passwords_come_in_safely(bench: Path, verrou: Verrou, tmp_path: Path) -
     authority(bench).sign_in("tern", handed)
     start = bench.read_bytes()
     again = ("--yes", "--password", "generate", "--password-file")
-    told = verrou("account", "add", "ana", "-m", bench, *again, "handover.txt", code=2).stderr
-    assert "nothing was changed" in told and bench.read_bytes() == start
+    output = verrou("account", "add", "ana", "-m", bench, *again, "handover.txt", code=2).stderr
+    assert "nothing was changed" in output and bench.read_bytes() == start
     verrou("account", "password", "passerby", "-m", bench, *again, "new.txt")
-    for answer, said in (("n\n", "cancelled; nothing was changed"), ("", "nothing was changed: no answer")):
-        told = verrou("account", "add", "bors", "-m", bench, typed=answer, code=6).stderr
-        assert told.startswith(f"verrou: {said}")
+    for answer, message in (("n\n", "cancelled; nothing was changed"), ("", "nothing was changed: no answer")):
+        output = verrou("account", "add", "bors", "-m", bench, typed=answer, code=6).stderr
+        assert output.startswith(f"verrou: {message}")
 
 
 def test_a_password_is_handed_over_even_when_the_run_breaks_off(

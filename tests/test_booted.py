@@ -55,20 +55,20 @@ def verrou(machine: Booted, *words: str, code: int = 0) -> str:
     return ended.stdout + ended.stderr
 
 
-def told(machine: Booted, *words: str) -> Any:
+def output(machine: Booted, *words: str) -> Any:
     ended = machine.inside("verrou", *words, "--format", "json")
     assert ended.stdout, ended.stderr
     return json.loads(ended.stdout)
 
 
 def value(machine: Booted, rule_id: str, *how: str) -> object:
-    reading = told(machine, "rule", "show", rule_id, *how)[rule_id]
+    reading = output(machine, "rule", "show", rule_id, *how)[rule_id]
     return reading["words"] if reading["status"] == "read" else reading["status"]
 
 
 def polkit_says(console: Console, action: str) -> str:
     """What polkit answers to the session of who is signed in there: what pkcheck(1) ends with, and says."""
-    return console.says(f"pkcheck --action-id {action} --process $$ 2>&1 | tail -1; echo ${{PIPESTATUS[0]}}")
+    return console.statement(f"pkcheck --action-id {action} --process $$ 2>&1 | tail -1; echo ${{PIPESTATUS[0]}}")
 
 
 OFF, CLOCK = "org.freedesktop.login1.power-off", "org.freedesktop.timedate1.set-time"
@@ -85,8 +85,8 @@ def test_rights_and_limits_count_in_sessions_that_run(machine: Booted) -> None:
     assert refused() == [False, True, False], console.seen
     assert (value(machine, "rights.shut_down"), value(machine, "rights.set_clock")) == ("everyone", "nobody")
     wanted = ("rights.shut_down=nobody", "rights.set_clock=everyone", "sharing.hidden_drives=all")
-    said = verrou(machine, "rule", "set", *wanted, "sharing.applies_to=everyone", "--yes")
-    assert "next-sign-in" not in said and "restart" not in said
+    message = verrou(machine, "rule", "set", *wanted, "sharing.applies_to=everyone", "--yes")
+    assert "next-sign-in" not in message and "restart" not in message
     until(lambda: refused() == [True, False, True], "that polkit answers by the new rules")
     verrou(machine, "undo", "--yes")
     until(lambda: refused() == [False, True, False], "that polkit answers as before")
@@ -101,9 +101,9 @@ def test_no_program_elevates_where_elevation_is_refused(machine: Booted) -> None
     assert console.signs_in("tern", GOOD_PASSWORD) and other.signs_in("tern", GOOD_PASSWORD)
     assert value(machine, rule) == "admin-password"
     for command in ELEVATING:
-        assert console.says(f"{command} >/dev/null; echo $?", GOOD_PASSWORD).split()[-1] == "0", command
+        assert console.statement(f"{command} >/dev/null; echo $?", GOOD_PASSWORD).split()[-1] == "0", command
     # It cannot ask for itself at a text console (pkexec 122 loses what it asked for).
-    other.enter(f"pkttyagent --process {console.says('echo $$')}")
+    other.enter(f"pkttyagent --process {console.statement('echo $$')}")
     until(lambda: machine.inside("pgrep", "pkttyagent").stdout, "who asks for pkexec")
     console.enter("pkexec id -u; echo E''ND")
     other.waits_for(r"Password: $")
@@ -114,25 +114,25 @@ def test_no_program_elevates_where_elevation_is_refused(machine: Booted) -> None
     assert value(machine, rule) == "denied"
     until(lambda: "Not authorized" in polkit_says(console, "org.freedesktop.policykit.exec"), "that polkit refuses")
     for command in (*ELEVATING, "pkexec true"):
-        said = console.says(f"{command}; echo $?")
-        assert said.split()[-1] != "0" and "Password:" not in said, (command, said)
+        message = console.statement(f"{command}; echo $?")
+        assert message.split()[-1] != "0" and "Password:" not in message, (command, message)
 
 
 def test_who_is_told_to_get_in_gets_in(disk: Disk) -> None:
     """Each account by each way, with a baseline after a restart, and after going back."""
 
     def doors(machine: Booted) -> None:
-        access = {row["account"]: row["routes"] for row in told(machine, "access")}
+        access = {row["account"]: row["routes"] for row in output(machine, "access")}
         for name in PEOPLE.keys() - {"gull"}:
             by = {
                 "console": [machine.consoles["tty1"].signs_in(name, word), machine.screen.signs_in(name, word)],
                 "remote-shell": [machine.by_ssh(name, word).stdout == "IN\n"],
             }
-            for way, got_in in by.items():
-                assert {access[name][way] is not None} == set(got_in), (name, way, access[name], got_in)
+            for route, got_in in by.items():
+                assert {access[name][route] is not None} == set(got_in), (name, route, access[name], got_in)
 
     def verdicts(machine: Booted) -> dict[str, str]:
-        findings = told(machine, "audit", "-b", "public-terminal")["findings"]
+        findings = output(machine, "audit", "-b", "public-terminal")["findings"]
         return {each["subject"]: each["verdict"] for each in findings}
 
     word = GOOD_PASSWORD
@@ -163,15 +163,15 @@ def test_a_closed_account_is_closed_to_services_too(machine: Booted) -> None:
     machine.inside("sh", "-c", "rm /tmp/by-*")
     inside = machine.consoles["tty2"]
     assert inside.signs_in("gull", GOOD_PASSWORD)
-    said = verrou(machine, "account", "disable", "gull", "--yes")
-    assert "signed in" in said
+    message = verrou(machine, "account", "disable", "gull", "--yes")
+    assert "signed in" in message
     jobs()
     log = ("journalctl", "-o", "cat", "-t", "CRON", "-t", "cron", "-t", "atd")
     until(lambda: machine.inside(*log).stdout.count("account gull has expired") == 2, "that both refuse")
     assert done() == []
     user = "user@" + machine.inside("id", "-u", "gull").stdout.strip()
     assert machine.inside("systemctl", "is-active", user).stdout == "active\n", "what runs goes on"
-    assert inside.says("echo here") == "here", "so does who is inside"
+    assert inside.statement("echo here") == "here", "so does who is inside"
     machine.inside("systemctl", "stop", user)
     machine.inside("systemctl", "start", user)
     assert machine.inside("systemctl", "is-active", user).stdout != "active\n"
@@ -184,7 +184,7 @@ def test_who_is_signed_in_stays_so_by_another_name(machine: Booted) -> None:
     inside = {"tern": "skua", "daypass": "visitor"}
     for name, new_name in inside.items():
         assert "signed in" in verrou(machine, "account", "rename", name, new_name, "--yes")
-    signed_in = {row["name"] for row in told(machine, "survey")["accounts"] if row["sessions"]}
+    signed_in = {row["name"] for row in output(machine, "survey")["accounts"] if row["sessions"]}
     assert signed_in == set(inside.values())
     for name in inside.values():
         assert "signed in" in verrou(machine, "account", "remove", name, "--files", "keep", "--yes", code=4)
@@ -214,8 +214,8 @@ def test_who_is_in_without_being_asked_is_told(machine: Booted) -> None:
         console.begin()
         shown = console.waits_for(r"[$#] $|login: $|[Pp]assword: $")
         assert bool(re.search(r"[$#] $", shown)) is gets_in, (text, shown)
-        said = value(machine, "screen.automatic_signin", "--files-only")
-        assert (said != "nobody") is gets_in, (text, said)
+        message = value(machine, "screen.automatic_signin", "--files-only")
+        assert (message != "nobody") is gets_in, (text, message)
     # What is started by itself looks at an account's end, and not at its password.
     machine.write(own, f"[Service]\nExecStart=\n{next(iter(AUTOMATIC))}\n")
     machine.inside("systemctl", "daemon-reload")
@@ -224,8 +224,8 @@ def test_who_is_in_without_being_asked_is_told(machine: Booted) -> None:
         console.begin()
         shown = console.waits_for(r"[$#] $|expired")
         assert bool(re.search(r"[$#] $", shown)) is gets_in, (closing, shown)
-        ways = told(machine, "access", "tern")[0]["routes"]
-        assert ways["console"] == ("automatic" if gets_in else None), (closing, ways)
+        routes = output(machine, "access", "tern")[0]["routes"]
+        assert routes["console"] == ("automatic" if gets_in else None), (closing, routes)
 
 
 FOLDERS = ("/etc/systemd/system", "/run/systemd/system", "/usr/lib/systemd/system", "/run/systemd/system.control")
@@ -249,8 +249,8 @@ def test_units_are_put_together_as_systemd_does_it(machine: Booted) -> None:
         machine.inside("systemctl", "daemon-reload")
         shown = machine.inside("systemctl", "show", "getty@tty2", "-p", "ExecStart").stdout
         units = {unit.name: unit for unit in started_units(Root(tree, live=True), ["agetty"])}
-        told = [entry.value.split()[-1] for entry in units["getty@tty2.service"].commands()]
-        assert told == re.findall(r"argv\[\]=\S+ .*?(\S+) ; ignore", shown), (places, shown)
+        output = [entry.value.split()[-1] for entry in units["getty@tty2.service"].commands()]
+        assert output == re.findall(r"argv\[\]=\S+ .*?(\S+) ; ignore", shown), (places, shown)
         for place in places:
             (tree / place[1:]).unlink(missing_ok=True)
 
@@ -296,12 +296,12 @@ def test_an_idle_shell_ends_where_it_is_told_to(machine: Booted) -> None:
     assert "gull (/bin/sh)" in verrou(machine, "rule", "show", "screen.locks_after")
     bash, dash = machine.consoles["tty1"], machine.consoles["tty2"]
     assert dash.signs_in("gull", GOOD_PASSWORD) and bash.signs_in("tern", GOOD_PASSWORD)
-    assert {console.says("echo $TMOUT") for console in (bash, dash)} == {"60"}
+    assert {console.statement("echo $TMOUT") for console in (bash, dash)} == {"60"}
     script = "/etc/profile.d/verrou-idle.sh"
     machine.write(script, machine.read(script).replace("=60", "=2"))  # nobody waits a minute
     assert dash.signs_in("gull", GOOD_PASSWORD) and bash.signs_in("tern", GOOD_PASSWORD)
     bash.waits_for(r"login: $")
-    assert dash.says("echo here") == "here"
+    assert dash.statement("echo here") == "here"
 
 
 def test_the_keys_that_restart_it_are_told(machine: Booted) -> None:

@@ -22,8 +22,8 @@ from verrou.core.baseline import read_baseline
 from verrou.core.capture import captured
 from verrou.core.comparison import Compared, Direction, compare, compare_baselines
 from verrou.core.model import PasswordState, Reading, Snapshot
+from verrou.core.plan.change_plan import plan_changes
 from verrou.core.plan.steps import SetRules, TrySignIn, account_of
-from verrou.core.plan.worksheet import plan_changes
 from verrou.core.questions import QUESTIONS, written
 from verrou.core.rules import CATALOGUE
 from verrou.core.toml_text import comment, key, value
@@ -115,8 +115,8 @@ def test_which_way_an_account_turned(fact: str, words: str, before: object, afte
     found = {line.fact: line for line in compare(here, there).differing if line.subject == "account tern"}
     assert found[words].direction is turn
     assert {line.fact: line for line in compare(there, here).differing}[words].direction is turn.backwards
-    told = found[words].one + found[words].other
-    assert "the ship" not in told and "Which bird" not in told, "that there is one is told, and not what it says"
+    output = found[words].one + found[words].other
+    assert "the ship" not in output and "Which bird" not in output, "that there is one is told, and not what it says"
 
 
 def test_an_account_more_is_looser_and_a_group_more_is_other() -> None:
@@ -169,8 +169,8 @@ TOML = st.recursive(
 
 
 @given(st.text(), TOML, st.text())
-def test_what_is_written_as_toml_is_read_as_it_was(name: str, raw: object, said: str) -> None:
-    text = comment(said) + f"{key('a', name)} = {value(raw)}\n" + comment(said)
+def test_what_is_written_as_toml_is_read_as_it_was(name: str, raw: object, message: str) -> None:
+    text = comment(message) + f"{key('a', name)} = {value(raw)}\n" + comment(message)
     assert tomllib.loads(text) == {"a": {name: raw}}
 
 
@@ -190,15 +190,15 @@ def test_the_whole_way_on_a_real_root(manned_root: PrivateRoot, verrou: Verrou, 
     assert "looser" not in {line["direction"] for line in lines}
     now = json.loads(verrou("compare", "monday", "now", *at, "--format", "json", code=1).stdout)["lines"]
     assert [line["subject"] for line in now] == [line["subject"] for line in lines]
-    told = verrou("report", *at, "-b", "shared-desk", "--no-tests", "--since", "2", "--format", "json", code=1)
-    sheet = json.loads(told.stdout)
+    output = verrou("report", *at, "-b", "shared-desk", "--no-tests", "--since", "2", "--format", "json", code=1)
+    sheet = json.loads(output.stdout)
     changed = {line["subject"] for line in sheet["changed"]}
     assert "lockout.after" in changed and changed <= kept | beside and sheet["before"]
     verrou("undo", *at, "--yes", "--log")
     verrou("compare", "monday", manned_root.path)
-    told = json.loads(verrou("logbook", "--format", "json").stdout)
-    assert [each["run"] for each in told] == ["survey", "harden", "undo"] and len(
-        {each["identity"] for each in told}
+    output = json.loads(verrou("logbook", "--format", "json").stdout)
+    assert [each["run"] for each in output] == ["survey", "harden", "undo"] and len(
+        {each["identity"] for each in output}
     ) == 1
     hashes = [line.split(":")[1] for line in manned_root.read("/etc/shadow").splitlines() if "$" in line]
     assert hashes and not [one for one in hashes if one.encode() in (tmp_path / "verrou-logbook.db").read_bytes()]
@@ -213,16 +213,18 @@ def test_before_and_now_differ_by_the_worksheet_and_nothing_else(machine: Author
         at, baseline = open_machine(str(path)), load_baseline("shared-desk")
         before = at.observe()
         steps = [
-            step for step in plan_changes(before, baseline, audit(before, baseline)).steps if not isinstance(step, TrySignIn)
+            step
+            for step in plan_changes(before, baseline, audit(before, baseline)).steps
+            if not isinstance(step, TrySignIn)
         ]
-        rehearsal = carry_out.do_dry_run(at, before, steps, Secrets(), False)
-        if not rehearsal.changes:
+        dry_run = carry_out.do_dry_run(at, before, steps, Secrets(), False)
+        if not dry_run.changes:
             return
-        carry_out.commit(at, rehearsal, Secrets(), carry_out.RunInfo("harden"))
+        carry_out.commit(at, dry_run, Secrets(), carry_out.RunInfo("harden"))
         earlier, number = snapshot_before(at)
         assert number == 1 and not compare(before, earlier).differing
         differing = compare(earlier, at.observe()).differing
-    done = [step for step, result in rehearsal.steps if result.outcome is Outcome.DONE]
+    done = [step for step, result in dry_run.steps if result.outcome is Outcome.DONE]
     kept = {line.subject for line in differing if " " not in line.subject and CATALOGUE[line.subject].derived is None}
     asked = [each for step in done if isinstance(step, SetRules) for each in step.settings]
     wanted = {each.rule_id for each in asked if before.readings[each.rule_id].value != each.value}
@@ -251,8 +253,8 @@ def test_names_that_mean_something_in_toml_are_captured_as_names(verrou: Verrou,
     machine.save(bench)
     bench.write_text(bench.read_text().replace("Wilma Warden", 'x\\"\\n[accounts.evil]\\nrole = \\"guest\\"'))
     verrou("baseline", "capture", "-m", bench, "--accounts", "--save", "asis.toml", "--title", 'a "title"\n[lockout]')
-    told = json.loads(verrou("audit", "-m", bench, "-b", "asis.toml", "--format", "json").stdout)
-    subjects = {finding["subject"] for finding in told["findings"]}
+    output = json.loads(verrou("audit", "-m", bench, "-b", "asis.toml", "--format", "json").stdout)
+    subjects = {finding["subject"] for finding in output["findings"]}
     assert {'accounts.an"a', "accounts.b.ors", "accounts.ça va", "accounts.[x]"} <= subjects
     assert "accounts.evil" not in subjects
     assert "already exists" in verrou("baseline", "capture", "-m", bench, "--save", "asis.toml", code=2).stderr
@@ -266,8 +268,8 @@ def test_every_answer_gives_a_baseline_that_is_at_least_what_it_builds_on(verrou
         turns = {line.direction for line in compare_baselines(base, made).differing}
         assert turns <= {Direction.STRICTER}, answers
     verrou("baseline", "new", "hut", "--used-by", "named", "--watched", "always", code=2)
-    said = verrou("baseline", "new", "hut", "--used-by", "named", "--watched", "always", code=2).stderr
-    assert "How many people share it in a year?" in said and "--shared-by 1-2|3-10|more" in said
+    message = verrou("baseline", "new", "hut", "--used-by", "named", "--watched", "always", code=2).stderr
+    assert "How many people share it in a year?" in message and "--shared-by 1-2|3-10|more" in message
 
 
 def test_baselines_side_by_side(verrou: Verrou, tmp_path: Path) -> None:
@@ -279,8 +281,8 @@ def test_baselines_side_by_side(verrou: Verrou, tmp_path: Path) -> None:
         '[baseline]\ntitle = "mine"\nbuilds_on = ["office"]\n[lockout]\nafter = 3\n'
         '[[waiver]]\nrule = "lockout.after"\nreason = "x"\nby = "ana"\nuntil = 2027-01-01\n'
     )
-    told = json.loads(verrou("baseline", "compare", "office", "mine.toml", "--format", "json", code=1).stdout)
-    assert [(line["subject"], line["direction"]) for line in told["lines"]] == [
+    output = json.loads(verrou("baseline", "compare", "office", "mine.toml", "--format", "json", code=1).stdout)
+    assert [(line["subject"], line["direction"]) for line in output["lines"]] == [
         ("lockout.after", "stricter"),
         ("waiver of lockout.after", "different"),
     ]
@@ -326,8 +328,10 @@ def test_what_is_weak_in_a_captured_baseline_is_marked_with_whom_it_is_about(ver
 
 
 def test_questions_are_asked_where_somebody_can_answer(verrou: Verrou, tmp_path: Path) -> None:
-    told = verrou("baseline", "new", "hut", "--watched", "never", "--shared-by", "more", code=2).stderr
-    assert "Who uses this computer?" in told and "named|shifts|public|unknown" in told and not list(tmp_path.iterdir())
+    output = verrou("baseline", "new", "hut", "--watched", "never", "--shared-by", "more", code=2).stderr
+    assert (
+        "Who uses this computer?" in output and "named|shifts|public|unknown" in output and not list(tmp_path.iterdir())
+    )
     refused = verrou("baseline", "new", "hut", "--used-by", "everyone", code=2).stderr
     assert "expected one of named, shifts, public, unknown" in refused
     whole = ("--used-by", "named", "--watched", "never", "--shared-by", "more")

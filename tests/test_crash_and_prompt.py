@@ -69,9 +69,9 @@ STRIDE = 12
 
 
 @pytest.mark.parametrize("mode", Mode)
-@pytest.mark.parametrize("way", [taken_back, finished])
+@pytest.mark.parametrize("route", [taken_back, finished])
 def test_a_run_that_met_something_is_taken_back_or_finished(
-    sample: PrivateRoot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, mode: Mode, way: Callable[[Machine], None]
+    sample: PrivateRoot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, mode: Mode, route: Callable[[Machine], None]
 ) -> None:
     """At one write-like call after the other, each on a fresh copy: afterwards the tree is one of the two."""
     with_fixed_hashes(monkeypatch)
@@ -84,12 +84,12 @@ def test_a_run_that_met_something_is_taken_back_or_finished(
     done(open_machine(str(whole)), STEPS, SECRETS)
     start, after = state(sample.path), state(whole)
     assert after != start
-    wrong, tried, call = [], 0, 1 + list(Mode).index(mode) + 3 * (way is finished)
+    wrong, tried, call = [], 0, 1 + list(Mode).index(mode) + 3 * (route is finished)
     while True:
         root = copied(str(call))
         machine = open_machine(str(root))
         ended = meeting(mode, call, partial(done, machine, STEPS, SECRETS))
-        problem = one_of_two(partial(state, root), machine, way, call, start, after)
+        problem = one_of_two(partial(state, root), machine, route, call, start, after)
         wrong += [problem] if problem else []
         tried += 1
         shutil.rmtree(root)
@@ -109,9 +109,9 @@ def test_a_folder_lands_with_its_mode_or_not_at_all(sample: PrivateRoot, monkeyp
 
     with monkeypatch.context() as meanwhile, pytest.raises(OSError, match="broken"):
         meanwhile.setattr(os, "fchmod", broken)
-        machine.land(folder, 1)
+        machine.apply(folder, 1)
     assert machine.stands(folder, 1) is PlaceState.BEFORE and not (sample.path / "etc/new.d").exists()
-    machine.land(folder, 1)
+    machine.apply(folder, 1)
     assert machine.stands(folder, 1) is PlaceState.AFTER
 
 
@@ -160,7 +160,7 @@ def test_a_resume_whose_copy_cannot_be_written_stays_broken_off(
         raise OSError(errno.EIO, os.strerror(errno.EIO))
 
     with monkeypatch.context() as patch:
-        patch.setattr(type(machine), "land", broken)
+        patch.setattr(type(machine), "apply", broken)
         with pytest.raises(BrokeOff):
             done(machine, steps, Secrets())
     sample.write("/etc/login.defs", sample.read("/etc/login.defs") + "# the site's own\n")
@@ -181,17 +181,17 @@ def test_a_bench_machine_that_met_something_is_taken_back_or_finished(bench: Pat
     call, ended = 0, 1
     while ended:
         call += 1
-        for way in (taken_back, finished):
+        for route in (taken_back, finished):
             bench.write_bytes(start)
             shutil.rmtree(tmp_path / "hide-01.verrou", ignore_errors=True)
             ended = meeting(mode, call, partial(done, machine, steps, Secrets()))
             journal = Journal(machine.records_folder())
             if journal.interrupted_entry():
-                told = pytest.raises(MachineRefused, match=r"entry 1 .* was interrupted. To finish: verrou resume")
-                with told:
+                output = pytest.raises(MachineRefused, match=r"entry 1 .* was interrupted. To finish: verrou resume")
+                with output:
                     done(machine, steps, Secrets())
-                way(machine)
-                assert (bench.read_bytes() == start) is (way is taken_back)
+                route(machine)
+                assert (bench.read_bytes() == start) is (route is taken_back)
             else:
                 finished_first = any(entry.finished for entry in journal.entries())
                 assert (bench.read_bytes() == start) is not finished_first

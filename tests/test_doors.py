@@ -72,7 +72,7 @@ def broken(number: int) -> Callable[..., None]:
 
 
 @pytest.mark.parametrize(
-    ("number", "choice", "ways"),
+    ("number", "choice", "routes"),
     [
         (errno.EIO, FilesChoice.ARCHIVE, ("undo", "resume")),
         (0, FilesChoice.ARCHIVE, ("resume", "undo")),
@@ -86,7 +86,7 @@ def test_a_removal_that_is_interrupted_while_it_cleans_up(
     monkeypatch: pytest.MonkeyPatch,
     number: int,
     choice: FilesChoice,
-    ways: tuple[str, str],
+    routes: tuple[str, str],
 ) -> None:
     """All of it landed, and the message says so; undo does not rest on what is being deleted, and nothing is wedged."""
     root, m = manned_root, ("-m", manned_root.path)
@@ -98,15 +98,15 @@ def test_a_removal_that_is_interrupted_while_it_cleans_up(
         patch.setattr(landing.os, "rmdir", broken(number))
         done(machine, [Remove("gull", choice)], Secrets())
     assert (root.path / "home/.verrou-leaving-3-gull/a").exists()
-    for way in ways:
+    for route in routes:
         left = Journal(machine.records_folder()).pending_cleanup()
         undone = 0 if choice is FilesChoice.ARCHIVE else 4  # what is deleted for good is said
-        verrou(way, *m, *(["--yes"] if way == "undo" else []), code=undone if way == "undo" else 0 if left else 2)
+        verrou(route, *m, *(["--yes"] if route == "undo" else []), code=undone if route == "undo" else 0 if left else 2)
     assert not list((root.path / "home").glob(".verrou*"))
     assert root.inside("id", "gull").returncode == 0
     if choice is FilesChoice.ARCHIVE:
-        assert {name: told for name, told in root.tree().items() if "gull" in name} == {
-            name: told for name, told in before.items() if "gull" in name
+        assert {name: output for name, output in root.tree().items() if "gull" in name} == {
+            name: output for name, output in before.items() if "gull" in name
         }
     verrou("account", "add", "tern", "--password", "generate", *m, "--yes")
 
@@ -152,15 +152,15 @@ def test_a_home_in_which_something_is_mounted_is_left_until_it_is_not(manned_roo
 
 def swap_that_dies(machine: Machine, landings: int) -> None:
     """``account swap warden ringer``, broken off after some landings."""
-    real, counted = type(machine).land, iter(range(landings))
+    real, counted = type(machine).apply, iter(range(landings))
 
-    def land(self: Machine, change: Change | FolderOperation, entry: int) -> None:
+    def apply(self: Machine, change: Change | FolderOperation, entry: int) -> None:
         if next(counted, None) is None:
             raise OSError(errno.EIO, os.strerror(errno.EIO))
         real(self, change, entry)
 
     with pytest.MonkeyPatch.context() as patch, pytest.raises(BrokeOff):
-        patch.setattr(type(machine), "land", land)
+        patch.setattr(type(machine), "apply", apply)
         done(machine, swap_steps(machine.observe(), "warden", "ringer", "ask"), SECRETS)
 
 
@@ -173,11 +173,11 @@ def test_a_run_is_finished_only_where_somebody_administers_then(
     verrou("account", "add", "ringer", "--keep-password", *m, *TYPED, typed=OTHER_PASSWORD)
     swap_that_dies(open_machine(str(root.path)), landings)
     assert root.inside("passwd", "-l", "ringer").returncode == 0
-    told = verrou("resume", "--preview", *m, code=3).stderr
-    assert verrou("resume", *m, code=3).stderr == told
-    assert "last-administrator" in told and "verrou undo" in told
-    told = verrou("account", "list", *m).stderr
-    assert "was interrupted" in told and "To revert: verrou undo" in told
+    output = verrou("resume", "--preview", *m, code=3).stderr
+    assert verrou("resume", *m, code=3).stderr == output
+    assert "last-administrator" in output and "verrou undo" in output
+    output = verrou("account", "list", *m).stderr
+    assert "was interrupted" in output and "To revert: verrou undo" in output
     verrou("undo", *m, "--yes")
     assert elevates(root, "warden", GOOD_PASSWORD)
 
@@ -230,9 +230,9 @@ def test_a_shell_that_does_not_start_makes_no_administrator(
     shell(root.path / "usr/bin/kittish")
     root.inside("usermod", "-s", "/usr/bin/kittish", "ringer")
     assert root.inside("su", "ringer", "-c", "true").returncode != 0
-    told = verrou("account", *command, *m, *TYPED, typed=OTHER_PASSWORD, code=None)
-    assert told.returncode in (3, 4) and elevates(root, "warden", GOOD_PASSWORD)
-    assert "last-administrator" in told.stderr or "its shell /usr/bin/kittish" in told.stderr
+    output = verrou("account", *command, *m, *TYPED, typed=OTHER_PASSWORD, code=None)
+    assert output.returncode in (3, 4) and elevates(root, "warden", GOOD_PASSWORD)
+    assert "last-administrator" in output.stderr or "its shell /usr/bin/kittish" in output.stderr
     why = verrou("why", "ringer", "console", *m).stdout
     assert "its shell /usr/bin/kittish" in " ".join(why.split())
 
@@ -252,8 +252,8 @@ def test_a_shell_is_started_by_whom_its_mode_lets(tmp_path: Path) -> None:
 def test_the_trial_starts_the_shell(two: PrivateRoot, verrou: Verrou) -> None:
     ending_badly(two.path / "usr/bin/kittish")
     two.inside("usermod", "-s", "/usr/bin/kittish", "ringer")
-    told = verrou("account", "test", "ringer", "-m", two.path, *TYPED[1:], typed=OTHER_PASSWORD, code=4).stderr
-    assert "its shell /usr/bin/kittish ended with 3" in told
+    output = verrou("account", "test", "ringer", "-m", two.path, *TYPED[1:], typed=OTHER_PASSWORD, code=4).stderr
+    assert "its shell /usr/bin/kittish ended with 3" in output
 
 
 def test_of_two_names_with_one_number_the_first_decides(two: PrivateRoot, verrou: Verrou) -> None:
@@ -262,10 +262,10 @@ def test_of_two_names_with_one_number_the_first_decides(two: PrivateRoot, verrou
     root.inside("useradd", "-m", "-o", "-u", "1001", "-s", "/bin/bash", "-G", "sudo", "gull")
     root.inside("chpasswd", typed=f"gull:{OTHER_PASSWORD}-2\n")
     root.inside("gpasswd", "-d", "warden", "sudo")
-    told = verrou("group", "leave", "sudo", "ringer", *m, *TYPED, typed=f"{OTHER_PASSWORD}-2", code=3).stderr
-    assert "last-administrator" in told and elevates(root, "ringer", OTHER_PASSWORD)
-    told = verrou("account", "disable", "ringer", *m, *TYPED, typed=f"{OTHER_PASSWORD}-2", code=3).stderr
-    assert "last-administrator" in told and elevates(root, "ringer", OTHER_PASSWORD)
+    output = verrou("group", "leave", "sudo", "ringer", *m, *TYPED, typed=f"{OTHER_PASSWORD}-2", code=3).stderr
+    assert "last-administrator" in output and elevates(root, "ringer", OTHER_PASSWORD)
+    output = verrou("account", "disable", "ringer", *m, *TYPED, typed=f"{OTHER_PASSWORD}-2", code=3).stderr
+    assert "last-administrator" in output and elevates(root, "ringer", OTHER_PASSWORD)
 
 
 @pytest.mark.parametrize("setting", ["rootpw", "targetpw", "runaspw", "runaspw, runas_default=ringer"])
@@ -278,8 +278,10 @@ def test_a_password_that_elevation_asks_for_has_to_be_there(two: PrivateRoot, ve
     root.write("/etc/sudoers.d/station", f"Defaults {setting}\nwarden ALL=(root) ALL\n")
     os.chmod(root.path / "etc/sudoers.d/station", 0o440)
     root.inside("gpasswd", "-d", "ringer", "sudo")
-    told = verrou("account", "disable", whose, *m, *TYPED, "--override", "own-account", typed=GOOD_PASSWORD, code=None)
-    assert told.returncode in (3, 4) and "administrator" in told.stderr, told.stderr
+    output = verrou(
+        "account", "disable", whose, *m, *TYPED, "--override", "own-account", typed=GOOD_PASSWORD, code=None
+    )
+    assert output.returncode in (3, 4) and "administrator" in output.stderr, output.stderr
     root.inside("passwd", "-l", whose)
     assert not elevates(root, "warden", OTHER_PASSWORD)
     survey = verrou("account", "disable", whose, *m, *TYPED, typed=GOOD_PASSWORD, code=None).stdout
@@ -292,8 +294,8 @@ def test_a_trial_can_no_more_than_the_person(two: PrivateRoot, verrou: Verrou, m
     root, m = two, ("-m", two.path)
     os.chmod(root.path / "usr/bin/sudo", mode)
     assert not elevates(root, "ringer", OTHER_PASSWORD)
-    told = verrou("account", "test", "ringer", *m, *TYPED[1:], typed=OTHER_PASSWORD, code=None)
-    assert "could not elevate" in told.stdout + told.stderr and (told.returncode == 4 or mode == 0o755), (
+    output = verrou("account", "test", "ringer", *m, *TYPED[1:], typed=OTHER_PASSWORD, code=None)
+    assert "could not elevate" in output.stdout + output.stderr and (output.returncode == 4 or mode == 0o755), (
         "who is none must not elevate"
     )
     if mode == 0o755:
@@ -308,8 +310,8 @@ def test_blank_administrators_are_refused(two: PrivateRoot, bench: Path, verrou:
             ("account", "change", "daypass", "--role", "administrator"),
             ("account", "password", "warden", "--password", "blank"),
         ):
-            told = verrou(*command, *m, "--yes", code=3).stderr
-            assert "is blocked by the guard blank-administrator" in told, command
+            output = verrou(*command, *m, "--yes", code=3).stderr
+            assert "is blocked by the guard blank-administrator" in output, command
     baseline = two.path.parent / "blank.toml"
     baseline.write_text('[baseline]\ntitle = "x"\n[accounts.gull]\nrole = "administrator"\npassword = "blank"\n')
     assert "blank-administrator" in verrou("harden", "-b", baseline, "-m", bench, "--yes", code=3).stderr
@@ -329,8 +331,8 @@ def test_groups_go_by_number(two: PrivateRoot, verrou: Verrou) -> None:
     assert "tern" in listed
     for name in ("warden", "ringer"):
         root.inside("gpasswd", "-d", name, "sudo")
-    told = verrou("group", "leave", "watch", "tern", *m, *TYPED, code=3).stderr
-    assert "last-administrator" in told and elevates(root, "tern", f"{OTHER_PASSWORD}-3")
+    output = verrou("group", "leave", "watch", "tern", *m, *TYPED, code=3).stderr
+    assert "last-administrator" in output and elevates(root, "tern", f"{OTHER_PASSWORD}-3")
 
 
 def test_a_date_in_an_elevation_line_ends_an_administrator(two: PrivateRoot, verrou: Verrou) -> None:
@@ -342,8 +344,8 @@ def test_a_date_in_an_elevation_line_ends_an_administrator(two: PrivateRoot, ver
     root.write("/etc/sudoers.d/season", f"ringer ALL=(ALL) NOTAFTER={ends:%Y%m%d%H%M%SZ} ALL\n")
     os.chmod(root.path / "etc/sudoers.d/season", 0o440)
     assert elevates(root, "ringer", OTHER_PASSWORD)
-    told = verrou("account", "swap", "warden", "ringer", *m, *TYPED, typed=OTHER_PASSWORD, code=3).stderr
-    assert "expiring-administrator" in told
+    output = verrou("account", "swap", "warden", "ringer", *m, *TYPED, typed=OTHER_PASSWORD, code=3).stderr
+    assert "expiring-administrator" in output
 
 
 AT_WORK = """
@@ -357,16 +359,16 @@ else:
 """
 
 
-@pytest.mark.parametrize(("door", "way"), [("sshd", "remote-shell"), ("login", "console"), ("xrdp", "remote-screen")])
-def test_who_is_at_work_and_by_which_way(tmp_path: Path, door: str, way: str) -> None:
+@pytest.mark.parametrize(("door", "route"), [("sshd", "remote-shell"), ("login", "console"), ("xrdp", "remote-screen")])
+def test_who_is_at_work_and_by_which_way(tmp_path: Path, door: str, route: str) -> None:
     """Read off real processes: below a program that lets people in is somebody, and below that root again."""
     shutil.copy(Path("/bin/sh").resolve(), tmp_path / door)
     (tmp_path / "ask.py").write_text(AT_WORK)
     ask = f"{sys.executable} {tmp_path}/ask.py 4242; true"
     environment = {**os.environ, "LOGNAME": "root", "SUDO_USER": "nobody"}
-    for program, found in ((tmp_path / door, f"4242 {way}"), (Path("/bin/sh"), " ".join(map(str, at_work())))):
-        told = subprocess.run([program, "-c", ask], capture_output=True, text=True, check=True, env=environment)
-        assert told.stdout.strip() == found.strip(), told.stderr
+    for program, found in ((tmp_path / door, f"4242 {route}"), (Path("/bin/sh"), " ".join(map(str, at_work())))):
+        output = subprocess.run([program, "-c", ask], capture_output=True, text=True, check=True, env=environment)
+        assert output.stdout.strip() == found.strip(), output.stderr
 
 
 WORK: list[Step] = [
@@ -391,14 +393,14 @@ HANDS = {
     "gives ringer no shell": ("usermod", "-s", "/usr/sbin/nologin", "ringer"),
     "raises tern": ("gpasswd", "-a", "tern", "sudo"),
 }
-EVERYBODY = Secrets(dict.fromkeys(("warden", "ringer", "tern", "gull", "puffin"), GOOD_PASSWORD))
+EVERYONE = Secrets(dict.fromkeys(("warden", "ringer", "tern", "gull", "puffin"), GOOD_PASSWORD))
 
 
-def landed(machine: Machine, steps: list[Step]) -> None:
+def applied(machine: Machine, steps: list[Step]) -> None:
     snapshot = machine.observe()
-    rehearsal = carry_out.do_dry_run(machine, snapshot, guards.with_trials(snapshot, steps), EVERYBODY)
-    guards.check(rehearsal.course, guards.ACCEPTABLE)
-    carry_out.commit(machine, rehearsal, EVERYBODY, carry_out.RunInfo("test"))
+    dry_run = carry_out.do_dry_run(machine, snapshot, guards.with_trials(snapshot, steps), EVERYONE)
+    guards.check(dry_run.candidate, guards.ACCEPTABLE)
+    carry_out.commit(machine, dry_run, EVERYONE, carry_out.RunInfo("test"))
 
 
 @examples(5)
@@ -409,7 +411,7 @@ def landed(machine: Machine, steps: list[Step]) -> None:
     st.permutations([finished, taken_back]),
 )
 def test_after_a_death_and_another_hand_somebody_administers_who_could_before(
-    debian: Path, steps: list[Step], call: int, hand: str, ways: list[Callable[[Machine], None]]
+    debian: Path, steps: list[Step], call: int, hand: str, routes: list[Callable[[Machine], None]]
 ) -> None:
     """Whatever way is gone then: it is refused, or who could administer before can still, or another one can."""
     with tempfile.TemporaryDirectory() as folder, PrivateRoot.over(debian, Path(folder, "warden-03")) as root:
@@ -419,17 +421,17 @@ def test_after_a_death_and_another_hand_somebody_administers_who_could_before(
 
         def administer() -> set[str]:
             names = [line.split(":")[0] for line in root.read("/etc/passwd").splitlines()]
-            return {name for name in names if name in EVERYBODY and elevates(root, name, GOOD_PASSWORD)}
+            return {name for name in names if name in EVERYONE and elevates(root, name, GOOD_PASSWORD)}
 
         assert administer() == {"warden", "ringer"}
         machine = open_machine(str(root.path))
-        meeting(Mode.KILLED, call, lambda: landed(machine, steps))
+        meeting(Mode.KILLED, call, lambda: applied(machine, steps))
         between = administer()
         assert between, "at no instant is there nobody"
         root.inside(*HANDS[hand])
         could = administer()
-        for way in ways:
+        for route in routes:
             with suppress(VerrouError):
-                way(machine)
+                route(machine)
                 break
-        assert administer() or not could, (steps, call, hand, ways)
+        assert administer() or not could, (steps, call, hand, routes)

@@ -29,8 +29,8 @@ def is_helped(root: PrivateRoot) -> bool:
 def test_every_action_that_elevates_is_read_and_closed(desktop: PrivateRoot, verrou: Verrou) -> None:
     """systemd-run asks by an action of its own, which makes root of who knows an administrator's password."""
     show = ("rule", "show", "elevation.standard_gives", "-m", desktop.path, "--format", "json")
-    told = json.loads(verrou(*show).stdout)["elevation.standard_gives"]
-    assert told["value"] == {"word": "admin-password"} and UNITS in told["reason"]
+    output = json.loads(verrou(*show).stdout)["elevation.standard_gives"]
+    assert output["value"] == {"word": "admin-password"} and UNITS in output["reason"]
     assert polkit_says(desktop, "tern", UNITS) == [2] and is_helped(desktop)
     verrou("rule", "set", "elevation.standard_gives=denied", "-m", desktop.path, "--yes")
     assert polkit_says(desktop, "tern", UNITS) == [1] and polkit_says(desktop, "warden", UNITS) == [2]
@@ -38,8 +38,8 @@ def test_every_action_that_elevates_is_read_and_closed(desktop: PrivateRoot, ver
     assert json.loads(verrou(*show).stdout)["elevation.standard_gives"]["value"] == {"word": "denied"}
     action = "<action id='org.example.tides'><defaults><allow_active>auth_admin_keep</allow_active></defaults></action>"
     desktop.write("/usr/share/polkit-1/actions/tides.policy", f"<policyconfig>{action}</policyconfig>")
-    told = json.loads(verrou(*show).stdout)["elevation.standard_gives"]
-    assert told["value"] == {"word": "admin-password"} and "org.example.tides" in told["reason"], "brought later"
+    output = json.loads(verrou(*show).stdout)["elevation.standard_gives"]
+    assert output["value"] == {"word": "admin-password"} and "org.example.tides" in output["reason"], "brought later"
     more = (
         "<action id='org.example.moon'><defaults><allow_any>yes</allow_any><allow_active>yes</allow_active></defaults>"
     )
@@ -52,8 +52,8 @@ def test_every_action_that_elevates_is_read_and_closed(desktop: PrivateRoot, ver
 def test_limits_for_nobody_are_not_in_force(desktop: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", desktop.path, "--yes")
     limits = ("sharing.hidden_drives=all", "sharing.settings_closed=yes")
-    told = verrou("rule", "set", *limits, *m, code=4).stderr
-    assert " ".join(told.split()).count("(not enforced)") == 2
+    output = verrou("rule", "set", *limits, *m, code=4).stderr
+    assert " ".join(output.split()).count("(not enforced)") == 2
     verrou("rule", "set", *limits, "sharing.applies_to=gull", *m)
     verrou("rule", "set", "sharing.applies_to=nobody", *m)
     readings = open_machine(str(desktop.path)).observe().readings
@@ -66,11 +66,15 @@ def test_a_shell_that_no_time_ends_is_named(manned_root: PrivateRoot, verrou: Ve
     manned_root.inside("useradd", "-m", "-s", "/bin/sh", "tern")
     manned_root.inside("chpasswd", typed=f"tern:{GOOD_PASSWORD}\n")
     manned_root.write("/etc/profile.d/idle.sh", "TMOUT=120\nreadonly TMOUT\nexport TMOUT\n")
-    told = json.loads(verrou("rule", "show", "screen.locks_after", *m, "--format", "json").stdout)["screen.locks_after"]
-    assert told["value"] == {"word": "never"} and "tern (/bin/sh)" in told["reason"]
+    output = json.loads(verrou("rule", "show", "screen.locks_after", *m, "--format", "json").stdout)[
+        "screen.locks_after"
+    ]
+    assert output["value"] == {"word": "never"} and "tern (/bin/sh)" in output["reason"]
     verrou("account", "change", "tern", "--shell", "/bin/bash", *m, "--yes")
-    told = json.loads(verrou("rule", "show", "screen.locks_after", *m, "--format", "json").stdout)["screen.locks_after"]
-    assert told["value"] == {"duration": "PT2M"}
+    output = json.loads(verrou("rule", "show", "screen.locks_after", *m, "--format", "json").stdout)[
+        "screen.locks_after"
+    ]
+    assert output["value"] == {"duration": "PT2M"}
 
 
 def test_the_administrator_s_file_counts_before_the_vendor_s(tmp_path: Path) -> None:
@@ -96,13 +100,15 @@ def test_the_keys_and_the_button_are_told(desktop: PrivateRoot, verrou: Verrou) 
     verrou("rule", "set", "rights.shut_down=tern", *m, "--yes")
     readings = open_machine(str(desktop.path)).observe().readings
     assert readings["screen.shut_down_button"].value is False
-    told = readings["rights.shut_down"].reason
-    assert all(keys in told for keys in ("Ctrl-Alt-Del", "its power key", "perhaps restart it with Alt-SysRq-B")), told
+    output = readings["rights.shut_down"].reason
+    assert all(keys in output for keys in ("Ctrl-Alt-Del", "its power key", "perhaps restart it with Alt-SysRq-B")), (
+        output
+    )
     assert polkit_says(desktop, "lightdm", "org.freedesktop.login1.power-off") == [2]
     desktop.inside("ln", "-s", "/dev/null", "/etc/systemd/system/ctrl-alt-del.target")
     desktop.write("/etc/sysctl.d/50-keys.conf", "kernel.sysrq = 438\n")
-    told = open_machine(str(desktop.path)).observe().readings["rights.shut_down"].reason
-    assert "Ctrl-Alt-Del" not in told and "perhaps" not in told and "Alt-SysRq-B" in told
+    output = open_machine(str(desktop.path)).observe().readings["rights.shut_down"].reason
+    assert "Ctrl-Alt-Del" not in output and "perhaps" not in output and "Alt-SysRq-B" in output
     desktop.write("/etc/sysctl.d/60-keys.conf", "kernel.sysrq = 16\n")
     desktop.write("/usr/lib/systemd/logind.conf.d/keys.conf", "[Login]\nHandlePowerKey=ignore\n")
     assert "anyone at the machine" not in open_machine(str(desktop.path)).observe().readings["rights.shut_down"].reason

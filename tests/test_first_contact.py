@@ -29,8 +29,8 @@ def test_a_new_machine_has_an_owner_who_gets_in_and_administers(verrou: Verrou, 
 def test_a_survey_is_found_kept_and_never_changed(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
     verrou("survey", "-m", "hide-01", "--save", "monday")
     saved = (tmp_path / "monday.survey.json").read_bytes()
-    told = verrou("survey", "-m", "hide-01", "--save", "monday.json", code=2).stderr
-    assert "already exists" in told and (tmp_path / "monday.survey.json").read_bytes() == saved
+    output = verrou("survey", "-m", "hide-01", "--save", "monday.json", code=2).stderr
+    assert "already exists" in output and (tmp_path / "monday.survey.json").read_bytes() == saved
     refused = verrou("account", "disable", "warden", "-m", "monday", "--yes", code=4)
     assert "read-only" in refused.stderr and not refused.stdout, "refused before a worksheet is shown"
     assert (
@@ -41,7 +41,7 @@ def test_a_survey_is_found_kept_and_never_changed(verrou: Verrou, bench: Path, t
 
 
 @pytest.mark.parametrize(
-    ("words", "said"),
+    ("words", "message"),
     [
         (["acount"], "no command 'acount'. Did you mean account?"),
         (["account", "lst"], "no command 'lst'. Did you mean list?"),
@@ -60,11 +60,11 @@ def test_a_survey_is_found_kept_and_never_changed(verrou: Verrou, bench: Path, t
         (["survey", "-m", "hide-01", "--save", "."], "invalid value '.'; expected the name of a new file"),
     ],
 )
-def test_every_error_is_a_line_of_one_form(verrou: Verrou, bench: Path, words: list[str], said: str) -> None:
+def test_every_error_is_a_line_of_one_form(verrou: Verrou, bench: Path, words: list[str], message: str) -> None:
     at = ["-m", str(bench)] if words[0] in ("rule", "account") and words[-1] != "add" and len(words) > 2 else []
-    told = verrou(*words, *at, code=2)
-    assert told.stderr.startswith("verrou: ") and said in told.stderr and told.stderr.count("\n") == 1
-    assert "lasts=0" not in words[-1] or "Did you mean" not in told.stderr, "what is proposed would be accepted"
+    output = verrou(*words, *at, code=2)
+    assert output.stderr.startswith("verrou: ") and message in output.stderr and output.stderr.count("\n") == 1
+    assert "lasts=0" not in words[-1] or "Did you mean" not in output.stderr, "what is proposed would be accepted"
 
 
 def test_lists_of_commands_hold_whole_sentences(verrou: Verrou) -> None:
@@ -76,8 +76,8 @@ def test_lists_of_commands_hold_whole_sentences(verrou: Verrou) -> None:
 def test_a_locked_account_gets_in_by_no_way(verrou: Verrou) -> None:
     verrou("demo", "cap", "--quiet")
     listed = json.loads(verrou("account", "list", "-m", "cap/ringing-02", "--format", "json").stdout)
-    ways = {account["name"]: account["routes"] for account in listed}
-    assert ways["bors"] == [] and ways["fulmar"] == ["console", "network"]
+    routes = {account["name"]: account["routes"] for account in listed}
+    assert routes["bors"] == [] and routes["fulmar"] == ["console", "network"]
 
 
 def started(folder: Path, words: str, **environment: str) -> subprocess.CompletedProcess[str]:

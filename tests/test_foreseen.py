@@ -9,6 +9,7 @@ from typing import get_args
 from attrs import evolve
 from hypothesis import example, given
 from hypothesis import strategies as st
+from verrou.core.plan.predict import predict
 
 from conftest import administered_throughout, do, examples
 from test_linux_steps import tree
@@ -17,7 +18,6 @@ from verrou.core.errors import GuardRefused
 from verrou.core.model import Detail, Role, Snapshot, Status
 from verrou.core.model.access import can_sign_in, role_of, usable_administrators
 from verrou.core.model.ageing import expired, must_change
-from verrou.core.plan.foresee import predict
 from verrou.core.plan.steps import (
     CreateAccount,
     CreateGroup,
@@ -147,13 +147,13 @@ def follows(snapshot: Snapshot) -> dict[str, object]:
     return people | rules
 
 
-def agrees(foreseen: Snapshot, seen: Snapshot, step: Step) -> None:
-    expected, found = follows(foreseen), follows(seen)
+def agrees(predicted: Snapshot, seen: Snapshot, step: Step) -> None:
+    expected, found = follows(predicted), follows(seen)
     if isinstance(step, CreateAccount):  # the machine may give it a group of its own beside
         expected.pop(f"account {step.account}", None), found.pop(f"account {step.account}", None)
-        if step.account in foreseen.by_name and step.account in seen.by_name:
-            assert role_of(foreseen.by_name[step.account], foreseen) is role_of(seen.by_name[step.account], seen)
-    unknown = {r for r, reading in foreseen.readings.items() if reading.status is Status.UNKNOWN}
+        if step.account in predicted.by_name and step.account in seen.by_name:
+            assert role_of(predicted.by_name[step.account], predicted) is role_of(seen.by_name[step.account], seen)
+    unknown = {r for r, reading in predicted.readings.items() if reading.status is Status.UNKNOWN}
     tried = dict(step.values) if isinstance(step, SetRules) else {}
     for what in expected.keys() | found.keys():
         if what in unknown or (what in CATALOGUE and what not in tried):
@@ -171,22 +171,22 @@ def as_foreseen_and_as_rehearsed(machine: Machine, steps: list[Step]) -> None:
     for step in steps:
         before = machine.observe()
         if isinstance(step, SetRules) and any(
-            (takes.why or takes.cannot) and each.kind.why_not_accepted(each.value, takes)
+            (accepted_values.why or accepted_values.cannot) and each.kind.why_not_accepted(each.value, accepted_values)
             for each in step.settings
-            if (takes := before.takes.get(each.rule_id)) is not None
+            if (accepted_values := before.accepted_values.get(each.rule_id)) is not None
         ):
             continue  # nothing here could make it so, which is said before a step is made of it
-        rehearsal = carry_out.do_dry_run(machine, before, [step], secrets)
-        assert not rehearsal.prediction_reason
-        (_, result), *_ = rehearsal.steps
+        dry_run = carry_out.do_dry_run(machine, before, [step], secrets)
+        assert not dry_run.prediction_reason
+        (_, result), *_ = dry_run.steps
         if result.outcome is Outcome.DONE:
-            agrees(predict(step, before), rehearsal.after, step)
+            agrees(predict(step, before), dry_run.after, step)
         else:
-            assert not rehearsal.changes, (step.what, result.said)
+            assert not dry_run.changes, (step.what, result.message)
         assert stripped(machine.observe()) == stripped(before), "a rehearsal touches nothing"
-        if rehearsal.changes:
-            carry_out.commit(machine, rehearsal, secrets, carry_out.RunInfo("test"))
-            assert stripped(machine.observe()) == stripped(rehearsal.after), step.what
+        if dry_run.changes:
+            carry_out.commit(machine, dry_run, secrets, carry_out.RunInfo("test"))
+            assert stripped(machine.observe()) == stripped(dry_run.after), step.what
 
 
 def fresh_bench(folder: Path) -> Machine:
@@ -230,24 +230,24 @@ def made_otherwise(machine: Machine, earlier: list[Step]) -> Machine:
     return machine
 
 
-def whole_worksheet_and_back(machine: Machine, steps: list[Step]) -> None:
+def whole_plan_and_back(machine: Machine, steps: list[Step]) -> None:
     """A worksheet as one: the guards, what lands, an administrator at every instant of it, and the way back."""
     secrets = Secrets(dict.fromkeys(ALL_NAMES, PASSWORD))
     start = machine.observe()
-    rehearsal = carry_out.do_dry_run(machine, start, guards.with_trials(start, steps), secrets)
+    dry_run = carry_out.do_dry_run(machine, start, guards.with_trials(start, steps), secrets)
     try:
-        guards.check(rehearsal.course)
+        guards.check(dry_run.candidate)
     except GuardRefused:
         return
-    if not rehearsal.changes:
+    if not dry_run.changes:
         return
-    with administered_throughout(machine, start, rehearsal.after):
-        carry_out.commit(machine, rehearsal, secrets, carry_out.RunInfo("test"))
-    assert stripped(machine.observe()) == stripped(rehearsal.after)
+    with administered_throughout(machine, start, dry_run.after):
+        carry_out.commit(machine, dry_run, secrets, carry_out.RunInfo("test"))
+    assert stripped(machine.observe()) == stripped(dry_run.after)
     journal = Journal(machine.records_folder())
     back = carry_out.dry_run_undo(machine, journal, [1])
-    assert not back.course.gap
-    with administered_throughout(machine, rehearsal.after, back.after):
+    assert not back.candidate.gap
+    with administered_throughout(machine, dry_run.after, back.after):
         carry_out.undo(machine, back, carry_out.to_undo(journal, 1, None), carry_out.RunInfo("undo"))
     gone = [step.account for step in steps if isinstance(step, Remove) and step.choice is FilesChoice.DELETE]
     if not gone:
@@ -257,13 +257,13 @@ def whole_worksheet_and_back(machine: Machine, steps: list[Step]) -> None:
 @examples(30)
 @given(earlier=EARLIER, steps=STEPS)
 def test_a_worksheet_on_a_bench_machine_and_back(tmp_path: Path, earlier: list[Step], steps: list[Step]) -> None:
-    whole_worksheet_and_back(made_otherwise(fresh_bench(tmp_path), earlier), steps)
+    whole_plan_and_back(made_otherwise(fresh_bench(tmp_path), earlier), steps)
 
 
 @examples(25)
 @given(earlier=EARLIER, steps=STEPS)
 def test_a_worksheet_on_a_linux_tree_and_back(tree: Path, earlier: list[Step], steps: list[Step]) -> None:
-    whole_worksheet_and_back(made_otherwise(fresh_tree(tree), earlier), steps)
+    whole_plan_and_back(made_otherwise(fresh_tree(tree), earlier), steps)
 
 
 def test_a_refused_step_in_the_middle_leaves_nobody_locked_out(tmp_path: Path) -> None:
@@ -273,9 +273,9 @@ def test_a_refused_step_in_the_middle_leaves_nobody_locked_out(tmp_path: Path) -
     wanted: list[Step] = [CreateAccount("users", Role.ADMINISTRATOR), SetEnabled("keeper", False)]
     steps = guards.with_trials(snapshot, wanted)
     assert [type(step) for step in steps] == [CreateAccount, TrySignIn, SetEnabled]
-    rehearsal = carry_out.do_dry_run(machine, snapshot, steps, Secrets(users=PASSWORD))
-    assert [r.outcome for _, r in rehearsal.steps] == [Outcome.REJECTED, Outcome.REJECTED, Outcome.DONE]
-    assert [r.guard for r in guards.refusals_on(rehearsal.course)] == ["last-administrator"]
+    dry_run = carry_out.do_dry_run(machine, snapshot, steps, Secrets(users=PASSWORD))
+    assert [r.outcome for _, r in dry_run.steps] == [Outcome.REJECTED, Outcome.REJECTED, Outcome.DONE]
+    assert [r.guard for r in guards.refusals_on(dry_run.candidate)] == ["last-administrator"]
 
 
 def test_a_trial_that_held_counts_when_another_step_was_refused(tmp_path: Path) -> None:
@@ -286,11 +286,11 @@ def test_a_trial_that_held_counts_when_another_step_was_refused(tmp_path: Path) 
         TrySignIn("gull"),
         SetEnabled("keeper", False),
     ]
-    rehearsal = carry_out.do_dry_run(machine, machine.observe(), steps, Secrets(gull=PASSWORD))
-    outcomes = [result.outcome for _, result in rehearsal.steps]
+    dry_run = carry_out.do_dry_run(machine, machine.observe(), steps, Secrets(gull=PASSWORD))
+    outcomes = [result.outcome for _, result in dry_run.steps]
     assert outcomes == [Outcome.DONE, Outcome.REJECTED, Outcome.DONE, Outcome.DONE]
-    assert guards.refusals_on(rehearsal.course) == []
-    assert [account.name for account in usable_administrators(rehearsal.after)] == ["gull"]
+    assert guards.refusals_on(dry_run.candidate) == []
+    assert [account.name for account in usable_administrators(dry_run.after)] == ["gull"]
 
 
 def test_a_built_in_account_without_a_password_is_foreseen_as_each_machine_keeps_it(tmp_path: Path, tree: Path) -> None:

@@ -30,8 +30,9 @@ from verrou.core.model import (
 )
 from verrou.core.model.access import role_of, usable_administrator, usable_administrators
 from verrou.core.model.known import Known
-from verrou.core.model.ways import Admission, EntryPoint, Principals, Route, allow_only
-from verrou.core.plan.foresee import predict
+from verrou.core.model.routes import Admission, EntryPoint, Principals, Route, allow_only
+from verrou.core.plan.change_plan import plan_changes, rule_steps
+from verrou.core.plan.predict import predict
 from verrou.core.plan.steps import (
     CreateAccount,
     FilesChoice,
@@ -48,7 +49,6 @@ from verrou.core.plan.steps import (
     Step,
     TrySignIn,
 )
-from verrou.core.plan.worksheet import plan_changes, rule_steps
 from verrou.core.rules import setting
 
 NOW = datetime(2026, 9, 14, 8, 30)
@@ -140,10 +140,10 @@ def test_disabling_the_only_administrator_is_refused(snapshot: Snapshot) -> None
 
 
 def two_administrators(in_use: str = "") -> Snapshot:
-    keeper = Account("keeper", "1", builtin=Builtin.ADMIN, groups=("administrators",), home="/people/keeper")
+    adapter = Account("keeper", "1", builtin=Builtin.ADMIN, groups=("administrators",), home="/people/keeper")
     warden = Account("warden", "1000", groups=("administrators",))
-    gate = Group("administrators", "11", ("keeper", "warden"), (Grant.ADMINISTRATION,))
-    return Snapshot(evolve(FACTS, in_use=in_use), (keeper, warden), (gate,))
+    entry_point = Group("administrators", "11", ("keeper", "warden"), (Grant.ADMINISTRATION,))
+    return Snapshot(evolve(FACTS, in_use=in_use), (adapter, warden), (entry_point,))
 
 
 @pytest.mark.parametrize(
@@ -193,8 +193,8 @@ def test_files_are_named_and_none_is_left_to_nobody(step: Step, refused: bool) -
 )
 def test_marks_that_exclude_each_other_are_refused_with_the_reason(steps: list[Step], refused: bool) -> None:
     found = guards.refusals(two_administrators(), steps)
-    said = [r.reason for r in found if r.guard == "conflict"]
-    assert bool(said) is refused and all("this machine cannot combine the two" in reason for reason in said)
+    message = [r.reason for r in found if r.guard == "conflict"]
+    assert bool(message) is refused and all("this machine cannot combine the two" in reason for reason in message)
 
 
 @given(snapshots(), STEPS)
@@ -216,11 +216,11 @@ def test_a_worksheet_from_a_baseline_closes_what_it_can_and_passes_or_is_refused
         f'[accounts.{name}]\nrole = "{role}"\npassword = "generate"\n' for name, role in roles.items()
     )
     baseline = read_baseline(titled(text), "b.toml", lambda name, _: (_ for _ in ()).throw(BadInput(name)))
-    worksheet = plan_changes(snapshot, baseline, audit(snapshot, baseline))
+    plan = plan_changes(snapshot, baseline, audit(snapshot, baseline))
     after = snapshot
-    for step in worksheet.steps:
+    for step in plan.steps:
         after = predict(step, after)
-    by_hand = {item.subject for item in worksheet.manual}
+    by_hand = {item.subject for item in plan.manual}
     not_met = (Verdict.NOT_MET, Verdict.UNKNOWN)
     short = {f.subject for f in audit(after, baseline).findings if f.verdict in not_met}
     assert short == by_hand, "whatever still falls short is left by hand and said so"
@@ -319,10 +319,10 @@ def test_the_account_in_use_keeps_what_it_is(snapshot: Snapshot, steps: list[Ste
 
 
 def test_only_some_guards_may_be_accepted(bench: Path, verrou: Verrou) -> None:
-    told = verrou(
+    output = verrou(
         "account", "disable", "keeper", "-m", bench, "--override", "last-administrator", "--yes", code=2
     ).stderr
-    assert "own-account" in told
+    assert "own-account" in output
     may = ("expiring-administrator", "blank-administrator", "own-account", "orphaned-files")
     assert may == guards.ACCEPTABLE
 
@@ -350,13 +350,16 @@ def test_a_blank_password_gets_in_at_the_console_only(steps: list[Step], console
         Account("bors", "1003", groups=("afar",)),
     )
     groups = (Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)), Group("afar", "14", ("bors",)))
-    gates = (EntryPoint(Route.CONSOLE), EntryPoint(Route.REMOTE_SCREEN, (allow_only(Principals(groups=("afar",))),)))
+    entry_points = (
+        EntryPoint(Route.CONSOLE),
+        EntryPoint(Route.REMOTE_SCREEN, (allow_only(Principals(groups=("afar",))),)),
+    )
     snapshot = Snapshot(
         FACTS,
         accounts,
         groups,
         {"password.blank_accepted": Reading(CONSOLE_ALONE if console_only else EVERY_WAY)},
-        entry_points=gates,
+        entry_points=entry_points,
     )
     assert [r.guard for r in guards.refusals(snapshot, steps)] == (["remote-blank-password"] if refused else [])
 
@@ -377,7 +380,7 @@ def test_a_blank_password_that_may_do_beside_a_key_is_refused(password: Known, r
 def test_a_door_that_stood_open_before_does_not_stop_the_mending() -> None:
     blank = Account("tern", "1001", password=PasswordState.BLANK)
     warden = Account("warden", "1000", groups=("administrators",))
-    gate = (Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)),)
+    entry_point = (Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)),)
     readings = {"password.blank_accepted": Reading(EVERY_WAY)}
-    snapshot = Snapshot(FACTS, (warden, blank), gate, readings, entry_points=(EntryPoint(Route.NETWORK),))
+    snapshot = Snapshot(FACTS, (warden, blank), entry_point, readings, entry_points=(EntryPoint(Route.NETWORK),))
     assert guards.refusals(snapshot, [CreateAccount("ana", Role.STANDARD)]) == []

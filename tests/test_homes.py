@@ -105,13 +105,13 @@ def test_an_archive_holds_the_home_and_gives_it_back(outside: Path, tree: list[t
     assert found.elsewhere_count == 0
     landing = Applier(root)
     Home(root, "/home/tern", UID).check({})
-    landing.land(ARCHIVING, 1)
+    landing.apply(ARCHIVING, 1)
     assert look(outside / "home/tern") == inside, "an archive takes nothing away"
-    landing.land(TAKING, 1)
+    landing.apply(TAKING, 1)
     assert not (outside / "home/tern").exists() and landing.stands(TAKING, 1) is PlaceState.AFTER
     landing.clean_up([ARCHIVING, TAKING], 1)
     assert os.listdir(outside / "home") == [] and look(outside / "etc") == others
-    landing.land(BRINGING, 2)
+    landing.apply(BRINGING, 2)
     assert look(outside / "home/tern") == {name: what for name, what in inside.items() if name not in pipes}
     shutil.rmtree(outside / "var/lib/verrou")
     (outside / "var/lib/verrou").mkdir(mode=0o700)
@@ -122,7 +122,7 @@ def test_deleting_ends_at_the_home(outside: Path, tree: list[tuple[str, str]]) -
     grow(outside / "home/tern", tree)
     others = look(outside / "etc")
     landing = Applier(Root(outside))
-    landing.land(TAKING, 1)
+    landing.apply(TAKING, 1)
     landing.clean_up([TAKING], 1)
     assert os.listdir(outside / "home") == [] and look(outside / "etc") == others
 
@@ -155,9 +155,9 @@ def test_a_folder_that_becomes_a_link_meanwhile_leads_nowhere(
         if work == "files":
             Home(Root(outside), "/home/tern", UID).files()
         elif work == "archive":
-            landing.land(ARCHIVING, 1)
+            landing.apply(ARCHIVING, 1)
         else:
-            landing.land(TAKING, 1)
+            landing.apply(TAKING, 1)
             landing.clean_up([TAKING], 1)
     monkeypatch.undo()
     assert look(outside / "etc") == others
@@ -167,13 +167,13 @@ def test_a_folder_that_becomes_a_link_meanwhile_leads_nowhere(
 def test_an_archive_that_somebody_changed_is_not_unpacked(outside: Path) -> None:
     grow(outside / "home/tern", [("a", "file")])
     landing = Applier(Root(outside))
-    for deed in (ARCHIVING, TAKING):
-        landing.land(deed, 1)
+    for operation in (ARCHIVING, TAKING):
+        landing.apply(operation, 1)
     landing.clean_up([TAKING], 1)
     archive = outside / ARCHIVE.lstrip("/")
     archive.write_bytes(archive.read_bytes() + b"\0")
     with pytest.raises(MachineRefused, match="checksum differs"):
-        landing.land(BRINGING, 2)
+        landing.apply(BRINGING, 2)
     assert not (outside / "home/tern").exists()
 
 
@@ -186,13 +186,13 @@ def test_no_link_of_a_disk_leads_out_of_it(outside: Path, tmp_path: Path) -> Non
     inner = outside / str(elsewhere).lstrip("/")
     inner.mkdir(parents=True)
     root = Root(outside)
-    (deed,) = making(root, "/home/tern", UID, UID, kept=True, defs={})
-    assert isinstance(deed, FolderOperation) and deed.place == f"{elsewhere}/tern"
+    (operation,) = making(root, "/home/tern", UID, UID, kept=True, defs={})
+    assert isinstance(operation, FolderOperation) and operation.place == f"{elsewhere}/tern"
     landing = Applier(root)
-    landing.land(deed, 1)
+    landing.apply(operation, 1)
     facts = (*ARCHIVING.facts, ("aside", ""))
     for verb in ("archive-home", "take-home", "bring-home"):
-        landing.land(FolderOperation(verb, deed.place, facts), 1)
+        landing.apply(FolderOperation(verb, operation.place, facts), 1)
     assert os.listdir(elsewhere) == [] and (inner / "tern").is_dir()
 
 
@@ -205,15 +205,15 @@ def test_a_skeleton_of_odd_things_makes_a_home(outside: Path) -> None:
     (skeleton / "link").symlink_to("/etc/shadow")
     os.mkfifo(skeleton / "pipe")
     defs = {"HOME_MODE": ("99z", Source("/etc/login.defs", 1))}
-    (deed,) = making(Root(outside), "/home/gull", UID, UID, kept=True, defs=defs)
-    assert isinstance(deed, FolderOperation)
-    Applier(Root(outside)).land(deed, 1)
+    (operation,) = making(Root(outside), "/home/gull", UID, UID, kept=True, defs=defs)
+    assert isinstance(operation, FolderOperation)
+    Applier(Root(outside)).apply(operation, 1)
     made = look(outside / "home/gull")
     assert set(made) == {".", "deep", "deep/.profile", "link"}
     assert made["."][:2] == (0o40700, UID) and made["link"][2] == "/etc/shadow"
-    assert is_as_made(Root(outside), deed)
+    assert is_as_made(Root(outside), operation)
     (outside / "home/gull/deep/.profile").write_text("# mine")
-    assert not is_as_made(Root(outside), deed)
+    assert not is_as_made(Root(outside), operation)
 
 
 @pytest.mark.parametrize(

@@ -19,7 +19,7 @@ from verrou.core.capture import captured
 from verrou.core.comparison import compare
 from verrou.core.errors import BadInput
 from verrou.core.logbook import Run, record_of
-from verrou.core.plan.worksheet import plan_changes
+from verrou.core.plan.change_plan import plan_changes
 from verrou.core.rounds import row_of
 from verrou.core.survey import snapshot_from, survey_data
 from verrou.machines.bench.authority import Authority
@@ -32,7 +32,7 @@ from verrou.machines.linux.pam.stack import load_stack
 from verrou.machines.linux.root import Root
 from verrou.reports.sheets import shown
 from verrou.reports.terminal import broken
-from verrou.reports.wording import finding_says
+from verrou.reports.wording import finding_text
 
 
 @pytest.fixture
@@ -97,8 +97,8 @@ BAD_BASELINES: list[tuple[Callable[[Path], object], int, str]] = [
 @pytest.mark.parametrize(("lay", "code", "words"), BAD_BASELINES)
 def test_baselines(verrou: Verrou, tmp_path: Path, lay: Callable[[Path], object], code: int, words: str) -> None:
     lay(tmp_path)
-    told = verrou("baseline", "check", tmp_path / "0.toml", code=code)
-    assert words in told.stdout + told.stderr
+    output = verrou("baseline", "check", tmp_path / "0.toml", code=code)
+    assert words in output.stdout + output.stderr
 
 
 @given(st.text(" ab-\u00e9", max_size=200), st.integers(8, 40))
@@ -130,8 +130,8 @@ def test_bench_files_of_wrong_types(bench: Path, verrou: Verrou, change: dict[st
     kept = json.loads(bench.read_text()) | ({} if digits else change)
     text = json.dumps(kept)
     bench.write_text(text.replace('"bench": 1', f'"bench": {"9" * 5000}') if digits else text)
-    told = verrou("survey", "-m", bench, code=2).stderr
-    assert "not a bench machine file" in told and len(told) < 400 and "Error" not in told
+    output = verrou("survey", "-m", bench, code=2).stderr
+    assert "not a bench machine file" in output and len(output) < 400 and "Error" not in output
 
 
 @pytest.mark.parametrize("typed", [GOOD_PASSWORD.replace("t", "\0"), "\x1b[A" + GOOD_PASSWORD, "kT4-" * 200, ""])
@@ -156,8 +156,8 @@ def test_nothing_that_a_file_says_moves_the_cursor(tmp_path: Path, verrou: Verro
     disk = tmp_path / "station/warden-03"
     strange, escaped = "permit\u202eroot\x9b31m", "permit\\u202eroot\\x9b31m"
     (disk / "etc/ssh/sshd_config").write_text(f"{strange} yes\n")
-    told = verrou("access", "-m", disk).stdout
-    assert strange not in told and escaped in told
+    output = verrou("access", "-m", disk).stdout
+    assert strange not in output and escaped in output
     found = verrou("access", "-m", disk, "--format", "json").stdout
     assert strange not in found and strange in json.dumps(json.loads(found), ensure_ascii=False)
 
@@ -221,9 +221,9 @@ PLACES = list(places(json.loads(WHOLE)))
 def test_a_survey_that_somebody_changed_is_one_or_is_none(changes: list[tuple[tuple[Any, ...], Any]]) -> None:
     """What is taken as a survey can be held against a baseline, compared, captured and kept."""
     data = json.loads(WHOLE)
-    for (*way, last), value in changes:
+    for (*route, last), value in changes:
         part = data
-        for key in way:
+        for key in route:
             with suppress(KeyError, IndexError, TypeError):  # an earlier change took it away
                 part = part[key]
         with suppress(IndexError, TypeError):
@@ -235,7 +235,7 @@ def test_a_survey_that_somebody_changed_is_one_or_is_none(changes: list[tuple[tu
         return
     baseline, measure = load_baseline("shared-desk"), load_baseline("essential")
     found = audit(snapshot, baseline)
-    row_of(found, snapshot, "", finding_says)
+    row_of(found, snapshot, "", finding_text)
     plan_changes(snapshot, baseline, found)
     captured(snapshot, "x", remarkable(snapshot, measure), "essential", True)
     assert not compare(snapshot, snapshot).differing

@@ -9,13 +9,14 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from verrou.core.model.routes import Route
+from verrou.machines.linux.rules.adapter import System
 
 from conftest import GOOD_PASSWORD, do
 from debian_root import PrivateRoot
 from verrou.core.errors import BadInput
 from verrou.core.model import AccountName, Reading, RuleId, Status
 from verrou.core.model.access import Credential, admitted
-from verrou.core.model.ways import Route
 from verrou.core.plan.steps import RuleSetting, SetRules
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Notice, Value
@@ -36,12 +37,11 @@ from verrou.machines.linux.pam.stack import CIRCLES, load_stack, with_argument
 from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.root import Root, decode, encode
 from verrou.machines.linux.rules import lockout
-from verrou.machines.linux.rules.keeper import System
 
 
 def lockout_readings(root: Root) -> dict[str, Reading]:
     system = System(root, AccountFiles.load(root), (), ())
-    return {rule_id: keeper.read(system) for rule_id, keeper in lockout.KEEPERS.items()}
+    return {rule_id: adapter.read(system) for rule_id, adapter in lockout.ADAPTERS.items()}
 
 
 ANY_LINES = st.lists(st.text(st.characters(exclude_characters="\n", exclude_categories=()), max_size=30), max_size=12)
@@ -212,8 +212,8 @@ def test_what_decides_the_lockout(
     )
     found = lockout_readings(root)
     assert found["lockout.after"].value == after
-    said = found["lockout.lasts"].value
-    assert said is not None and CATALOGUE["lockout.lasts"].kind.say(said) == lasts
+    message = found["lockout.lasts"].value
+    assert message is not None and CATALOGUE["lockout.lasts"].kind.format(message) == lasts
     assert found["lockout.lasts"].enforced is force
     if not force:
         assert "faillock.conf:1 (deny = 4)" in str(found["lockout.after"].overrides[0]), "what was overridden is named"
@@ -322,40 +322,40 @@ def test_what_is_no_file_among_files_is_passed_over_as_by_the_programs(manned_ro
     root.inside("ssh-keygen", "-A")
     root.inside("mkdir", "-p", "/run/sshd")
 
-    def told() -> tuple[list[Credential | None], Value | None, Value | None]:
+    def output() -> tuple[list[Credential | None], Value | None, Value | None]:
         snapshot = open_machine(str(root.path)).observe()
         warden = snapshot.by_name[AccountName("warden")]
         readings = snapshot.readings
-        ways = [
-            admitted(warden, gate, snapshot)
-            for gate in snapshot.entry_points
-            if gate.way in (Route.CONSOLE, Route.REMOTE_SHELL)
+        routes = [
+            admitted(warden, entry_point, snapshot)
+            for entry_point in snapshot.entry_points
+            if entry_point.route in (Route.CONSOLE, Route.REMOTE_SHELL)
         ]
-        return ways, readings["screen.locks_after"].value, readings["screen.notice"].value
+        return routes, readings["screen.locks_after"].value, readings["screen.notice"].value
 
     assert root.signs_in("warden", GOOD_PASSWORD, "login")
     assert "passwordauthentication yes" in root.inside("/usr/sbin/sshd", "-T").stdout
     assert "(ALL : ALL) ALL" in root.inside("sudo", "-l", "-U", "warden").stdout
     assert root.inside("bash", "-lc", "echo $TMOUT").stdout == "\n"
-    assert told() == ([Credential.PASSWORD, Credential.PASSWORD], "never", Notice())
+    assert output() == ([Credential.PASSWORD, Credential.PASSWORD], "never", Notice())
     (root.path / "etc/ssh/sshd_config.d/gone.conf").symlink_to("/nowhere")
     assert root.inside("/usr/sbin/sshd", "-t").returncode, "it does not start"
-    assert told()[0] == [Credential.PASSWORD, Credential.UNKNOWN]
+    assert output()[0] == [Credential.PASSWORD, Credential.UNKNOWN]
     (root.path / "etc/ssh/sshd_config.d/gone.conf").unlink()
     root.write("/etc/ssh/more/a.conf", refuses)
     root.write("/etc/ssh/sshd_config", "Include /etc/ssh/[!s]*/*.conf\nUsePAM yes\nBanner /usr/lib/issue\n")
     assert "passwordauthentication no" in root.inside("/usr/sbin/sshd", "-T").stdout
-    assert told()[0] == [Credential.PASSWORD, None]
+    assert output()[0] == [Credential.PASSWORD, None]
     root.write("/etc/ssh/sshd_config", "Include /*/*/*/*/*/*.conf\nUsePAM yes\nBanner /usr/lib/issue\n")
-    assert told()[0] == [Credential.PASSWORD, Credential.UNKNOWN], (
+    assert output()[0] == [Credential.PASSWORD, Credential.UNKNOWN], (
         "nobody waits for all of a system to be looked through"
     )
     root.write("/etc/issue.d/empty.issue", "")
-    assert told()[2] == Notice(), "two empty files are no notice"
+    assert output()[2] == Notice(), "two empty files are no notice"
     (root.path / "etc/issue.d/empty.issue").unlink()
     (root.path / "etc/issue").unlink()
     root.write("/usr/lib/issue", "Cap Fauvel\n")
-    assert told()[2] == Notice("", "Cap Fauvel")
+    assert output()[2] == Notice("", "Cap Fauvel")
     notice = RuleSetting(RuleId("screen.notice"), CATALOGUE[RuleId("screen.notice")].kind, Notice("", "hide"))
     done = do(open_machine(str(root.path)), SetRules((notice,)))
-    assert [each.outcome for each in done] == ["done"] and told()[2] == Notice("", "hide")
+    assert [each.outcome for each in done] == ["done"] and output()[2] == Notice("", "hide")

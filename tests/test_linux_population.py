@@ -80,18 +80,18 @@ def test_who_can_sign_in_is_whom_pam_lets_in(
     authenticated = root.inside("pamtester", "judge", "tern", "authenticate", typed=f"{PASSWORD}\n").returncode == 0
     checked = root.inside("pamtester", "judge", "tern", "acct_mgmt")
     asked_first = "new password is required" in checked.stderr.lower() or "no longer valid" in checked.stderr.lower()
-    lets_in = checked.returncode == 0
+    allows = checked.returncode == 0
     today = date.today()
     blank = secret == ""
     if "-1" in (changed, maximum, inactive, expires):
-        assert tern.password is PasswordState.NONE and not authenticated and not lets_in
+        assert tern.password is PasswordState.NONE and not authenticated and not allows
         return
     assert (tern.password is PasswordState.BLANK) is blank
     assert (tern.password is PasswordState.SET) is (secret.endswith(HASH))
     assert (tern.password is PasswordState.SET and not secret.startswith("!")) is (authenticated and not blank)
     open_ = not expired(tern, snapshot, today) and tern.enabled
     if tern.password is PasswordState.SET and not secret.startswith("!"):
-        assert (open_ and not must_change(tern, snapshot, today)) is lets_in, (checked.stderr, tern)
+        assert (open_ and not must_change(tern, snapshot, today)) is allows, (checked.stderr, tern)
         if open_ and must_change(tern, snapshot, today):
             assert asked_first
     assert can_sign_in(tern, snapshot, today) is (open_ and tern.password is not PasswordState.NONE)
@@ -345,30 +345,32 @@ def test_who_is_not_root_sees_what_can_be_read_and_no_guess(manned_root: Private
             os.setgid(65534)
             os.setuid(65534)
             seen = LinuxMachine(Path("/"), "this").observe()
-            told = {rule.id: str(reading_of(rule, seen).status) for rule in CATALOGUE.values()}
+            output = {rule.id: str(reading_of(rule, seen).status) for rule in CATALOGUE.values()}
             tern = seen.by_name["warden"]
             known = known_role(tern, seen) is not Known.UNKNOWN
-            told |= {"": f"{tern.password} {known} {' '.join(seen.machine.unread)} {seen.warnings}"}
+            output |= {"": f"{tern.password} {known} {' '.join(seen.machine.unread)} {seen.warnings}"}
         except BaseException as error:
-            told = {"": repr(error)}
-        os.write(writing, json.dumps(told).encode())
+            output = {"": repr(error)}
+        os.write(writing, json.dumps(output).encode())
         os._exit(0)
     os.close(writing)
     with os.fdopen(reading, "rb") as stream:
-        told = json.loads(stream.read())
+        output = json.loads(stream.read())
     os.waitpid(child, 0)
-    about = told.pop("")
+    about = output.pop("")
     assert about.startswith("unknown False passwords administration") and "run as root" in about
-    unread = {rule for rule, status in told.items() if status == "unknown"}
+    unread = {rule for rule, status in output.items() if status == "unknown"}
     assert {"password.storage", "password.max_age", "population.administrators", "population.unlisted"} <= unread
     assert not {rule for rule in unread if rule.startswith("lockout.")} and "password.min_length" not in unread
 
 
-@pytest.mark.parametrize(("services", "said"), [("files", "means nothing here"), ("compat", "another computer keeps")])
+@pytest.mark.parametrize(
+    ("services", "message"), [("files", "means nothing here"), ("compat", "another computer keeps")]
+)
 def test_lines_that_bring_accounts_in_from_elsewhere_are_explained(
-    manned_root: PrivateRoot, services: str, said: str
+    manned_root: PrivateRoot, services: str, message: str
 ) -> None:
     manned_root.write("/etc/nsswitch.conf", f"passwd: {services} # x\ngroup: files\n")
     manned_root.write("/etc/passwd", manned_root.read("/etc/passwd") + "+@ringers::::::\n")
     troubles = LinuxMachine(manned_root.path, "x").observe().warnings
-    assert any("'+@ringers'" in line and said in line for line in troubles), troubles
+    assert any("'+@ringers'" in line and message in line for line in troubles), troubles

@@ -139,7 +139,7 @@ def test_what_is_refused_says_why_and_leaves_every_byte(tree: Path, step: Step, 
     (tree / "home").mkdir()
     before = {path: path.read_bytes() for path in (tree / "etc").glob("*") if path.is_file()}
     (result,) = perform(tree, step)
-    assert result.outcome is Outcome.REJECTED and words in result.said
+    assert result.outcome is Outcome.REJECTED and words in result.message
     assert {path: path.read_bytes() for path in (tree / "etc").glob("*") if path.is_file()} == before
     assert list((tree / "home").iterdir()) == []
 
@@ -163,7 +163,7 @@ def test_numbers_run_out_and_gaps_are_used(tree: Path) -> None:
     names = [f"gull{n}" for n in range(9)]
     results = perform(tree, *(CreateAccount(name, Role.STANDARD) for name in names))
     assert [r.outcome for r in results] == [Outcome.DONE] * 8 + [Outcome.REJECTED]
-    assert "no number from 1000 to 1010 is free" in results[-1].said
+    assert "no number from 1000 to 1010 is free" in results[-1].message
     uids = [fields[2] for name, fields in lines(tree, "passwd").items() if len(fields) > 2]
     assert len(set(uids)) == len(uids)
 
@@ -172,7 +172,7 @@ def test_disabling_and_enabling_come_out_even(tree: Path) -> None:
     start = (tree / "etc/shadow").read_bytes()
     (done,) = perform(tree, SetEnabled("warden", False))
     assert lines(tree, "shadow")["warden"][1:] == [f"!{HASH}", "20000", "0", "99999", "7", "", "1", ""]
-    assert "/home/warden" in done.said, "where the files are is said"
+    assert "/home/warden" in done.message, "where the files are is said"
     (again,) = perform(tree, SetEnabled("warden", False))
     assert again.outcome is Outcome.UNCHANGED
     perform(tree, SetEnabled("warden", True))
@@ -183,7 +183,7 @@ def test_disabling_and_enabling_come_out_even(tree: Path) -> None:
 
 def test_a_rename_reaches_every_file_that_names_the_account(tree: Path) -> None:
     (result,) = perform(tree, Rename("tern", "puffin"))
-    assert "its home stays /home/tern" in result.said
+    assert "its home stays /home/tern" in result.message
     assert lines(tree, "passwd")["puffin"][2] == "1001"
     assert "puffin" in lines(tree, "shadow") and "tern" not in lines(tree, "shadow")
     assert lines(tree, "group")["ringers"][3] == "puffin,warden"
@@ -204,7 +204,7 @@ def test_joining_twice_and_leaving_what_one_is_not_in_are_already_so(tree: Path)
 def test_a_home_that_is_there_already_is_nobodys(tree: Path) -> None:
     (tree / "home/gull").mkdir(parents=True)
     (result,) = perform(tree, CreateAccount("gull", Role.STANDARD))
-    assert result.outcome is Outcome.REJECTED and "/home/gull is there already" in result.said
+    assert result.outcome is Outcome.REJECTED and "/home/gull is there already" in result.message
     (tree / "home/tara").symlink_to("/etc")
     (result,) = perform(tree, CreateAccount("tara", Role.STANDARD))
     assert result.outcome is Outcome.REJECTED
@@ -215,7 +215,7 @@ def test_without_gshadow_or_sudo_the_rest_goes_on(tree: Path) -> None:
     (tree / "usr/bin/sudo").unlink()
     results = perform(tree, CreateAccount("gull", Role.ADMINISTRATOR), CreateAccount("ana", Role.STANDARD))
     assert [r.outcome for r in results] == [Outcome.REJECTED, Outcome.DONE]
-    assert "install the package sudo" in results[0].said
+    assert "install the package sudo" in results[0].message
     assert not (tree / "etc/gshadow").exists()
     left = {path.name for path in (tree / "etc").iterdir() if "lock" in path.name or "verrou" in path.name}
     assert left <= {".pwd.lock"}, "nothing lies about"
@@ -238,8 +238,8 @@ def test_removing_takes_the_account_out_of_every_file(tree: Path) -> None:
         assert "tern" not in (tree / "etc" / name).read_text(), name
     assert lines(tree, "group")["ringers"][3] == lines(tree, "gshadow")["ringers"][3] == "warden"
     assert "# kept by the warden\n" in (tree / "etc/passwd").read_text()
-    (told,) = perform(tree, Remove("warden", FilesChoice.KEEP))
-    assert told.outcome is Outcome.DONE
+    (output,) = perform(tree, Remove("warden", FilesChoice.KEEP))
+    assert output.outcome is Outcome.DONE
     assert lines(tree, "gshadow")["ringers"][2] == "", "nor is it left as the group's administrator"
 
 
@@ -291,9 +291,9 @@ def test_a_file_that_is_marked_unchangeable_is_told_first(tree: Path) -> None:
         except OSError:
             pytest.skip("this file system has no such marks")
         try:
-            rehearsal = carry_out.do_dry_run(machine, machine.observe(), [SetEnabled("warden", False)], Secrets())
+            dry_run = carry_out.do_dry_run(machine, machine.observe(), [SetEnabled("warden", False)], Secrets())
         finally:
             fcntl.ioctl(shadow, SET_FLAGS, struct.pack("l", 0))
-    ((_, result),) = rehearsal.steps
+    ((_, result),) = dry_run.steps
     assert result == StepResult(Outcome.REJECTED, "/etc/shadow is marked as unchangeable; chattr -i -a it first")
-    assert not rehearsal.changes
+    assert not dry_run.changes

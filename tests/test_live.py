@@ -81,14 +81,14 @@ def test_an_account_on_the_live_system_and_back(covered: Path, monkeypatch: pyte
                 Path("/dev/log").unlink()
 
 
-@pytest.mark.parametrize(("checked", "told"), [("true", True), ("false", False)])
+@pytest.mark.parametrize(("checked", "output"), [("true", True), ("false", False)])
 def test_a_server_that_could_not_use_its_settings_is_not_told(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, checked: str, told: bool
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, checked: str, output: bool
 ) -> None:
     monkeypatch.setattr(live, "can_tell", lambda root: True)
     monkeypatch.setattr(live, "READERS", [("/etc/ssh/", (f"/bin/{checked}",), ("/bin/touch", str(tmp_path / "told")))])
     live.notify(Root(tmp_path), "entry 1", ["/etc/ssh/sshd_config.d/50.conf"])
-    assert (tmp_path / "told").exists() is told
+    assert (tmp_path / "told").exists() is output
 
 
 def test_a_kernel_that_lets_nobody_have_mounts(covered: Path) -> None:
@@ -105,8 +105,8 @@ main()
     words = [sys.executable, "-c", program, "account", "add", "gull", "--password", "blank", "--keep-password"]
     environment = {**os.environ, "LOGNAME": "root"}
     ended = subprocess.run([*words, "--preview"], capture_output=True, text=True, check=False, env=environment)
-    told = " ".join(ended.stdout.split())
-    assert "Predicted only; no dry run: this system does not allow mount namespaces" in told, ended.stderr
+    output = " ".join(ended.stdout.split())
+    assert "Predicted only; no dry run: this system does not allow mount namespaces" in output, ended.stderr
     ended = subprocess.run([*words, "--yes"], capture_output=True, text=True, check=False, env=environment)
     assert ended.returncode == 4 and "nothing was changed" in ended.stderr
     assert "gull" not in Path("/etc/passwd").read_text()

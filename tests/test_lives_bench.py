@@ -28,9 +28,9 @@ def test_a_guest_in_one_go(bench: Path, verrou: Verrou) -> None:
     token = machine.sign_in("daypass", "")
     with pytest.raises(No, match="may not change"):
         machine.change_password("daypass", "", OTHER_PASSWORD)
-    for way in ("network", "remote-screen", "remote-shell"):
+    for route in ("network", "remote-screen", "remote-shell"):
         with pytest.raises(No):
-            machine.sign_in("daypass", "", way)
+            machine.sign_in("daypass", "", route)
     machine.put("daypass", "/people/daypass/note", 12)
     machine.put("daypass", "/shared/note", 12)
     machine.sign_out(token)
@@ -51,11 +51,11 @@ def test_a_standard_user_must_change_and_an_administrator_can_elevate(bench: Pat
     with pytest.raises(NewPasswordFirst):
         authority(bench).sign_in("tern", OTHER_PASSWORD)
     verrou("account", "add", "ana", "--role", "administrator", "-m", bench, *TYPED, typed=OTHER_PASSWORD)
-    told = verrou("account", "test", "ana", "-m", bench, *TYPED[1:], typed=OTHER_PASSWORD).stdout
-    assert "asked for a new password first" in " ".join(told.split())
+    output = verrou("account", "test", "ana", "-m", bench, *TYPED[1:], typed=OTHER_PASSWORD).stdout
+    assert "asked for a new password first" in " ".join(output.split())
     assert kept(bench, "ana")["must_change"] and not authority(bench).accounts()[-1]["sessions"], "nothing remains"
-    told = verrou("account", "test", "tern", "-m", bench, *TYPED[1:], typed=OTHER_PASSWORD).stdout
-    assert "cannot elevate" in " ".join(told.split())
+    output = verrou("account", "test", "tern", "-m", bench, *TYPED[1:], typed=OTHER_PASSWORD).stdout
+    assert "cannot elevate" in " ".join(output.split())
 
 
 def test_the_swap_and_who_is_signed_in(bench: Path, verrou: Verrou) -> None:
@@ -76,8 +76,10 @@ def test_the_swap_and_who_is_signed_in(bench: Path, verrou: Verrou) -> None:
     assert not machine.session_may_administer(machine.sign_in("warden", GOOD_PASSWORD))
 
     before = bench.read_bytes()
-    told = verrou("account", "swap", "ringer", "warden", "-m", bench, *TYPED, typed="not-the-Password-1", code=4).stderr
-    assert "test sign-in of warden failed: the password is wrong" in told
+    output = verrou(
+        "account", "swap", "ringer", "warden", "-m", bench, *TYPED, typed="not-the-Password-1", code=4
+    ).stderr
+    assert "test sign-in of warden failed: the password is wrong" in output
     assert bench.read_bytes() == before
     verrou("account", "swap", "tern", "warden", "-m", bench, code=2)
     verrou("account", "swap", "warden", "ringer", "-m", bench, code=2)
@@ -91,8 +93,8 @@ def test_leaving(bench: Path, verrou: Verrou, choice: str) -> None:
     machine.put("tern", "/shared/rota", 20)
     machine.save(bench)
     start = bench.read_bytes()
-    told = " ".join(verrou("account", "disable", "tern", "-m", bench, "--preview").stdout.split())
-    assert "1 file, 4.0 kB in /people/tern; 1 elsewhere: /shared/rota" in told
+    output = " ".join(verrou("account", "disable", "tern", "-m", bench, "--preview").stdout.split())
+    assert "1 file, 4.0 kB in /people/tern; 1 elsewhere: /shared/rota" in output
     remove = ("account", "remove", "tern", "--files", choice, "-m", bench, "--yes")
     assert "/shared/rota" in verrou(*remove, code=3).stderr and bench.read_bytes() == start
     verrou(*remove, "--override", "orphaned-files")
@@ -173,8 +175,8 @@ def test_hints_and_questions_are_shown_and_taken_away(verrou: Verrou, tmp_path: 
     assert "the year we saw the albatross" in verrou("account", "show", "tern", *m).stdout
     assert "Which bird did you see first?" in verrou("account", "show", "guillemot", *m).stdout
     verrou("account", "change", "tern", "--no-hint", *m, "--yes")
-    told = verrou("journal", "show", "1", *m).stdout
-    assert "hint present" in " ".join(told.split()) and "the ship" not in told
+    output = verrou("journal", "show", "1", *m).stdout
+    assert "hint present" in " ".join(output.split()) and "the ship" not in output
     verrou("account", "change", "guillemot", "--no-questions", "--note", "left in 2024", *m, "--yes")
     for rule in ("hints", "recovery_questions"):
         shown = json.loads(verrou("rule", "show", f"population.{rule}", *m, "--format", "json").stdout)
@@ -214,17 +216,17 @@ def test_what_cannot_be_is_said_before_anything_happens(
 ) -> None:
     before = bench.read_bytes()
     yes = () if "show" in arguments else ("--yes",)
-    told = verrou(*arguments, "-m", bench, *yes, code=None)
-    assert told.returncode in (2, 4) and words in " ".join((told.stdout + told.stderr).split())
-    assert len(told.stderr) < 300 and bench.read_bytes() == before
+    output = verrou(*arguments, "-m", bench, *yes, code=None)
+    assert output.returncode in (2, 4) and words in " ".join((output.stdout + output.stderr).split())
+    assert len(output.stderr) < 300 and bench.read_bytes() == before
 
 
 @pytest.mark.parametrize("width", [80, 158])
 def test_a_list_can_be_read_in_any_width(verrou: Verrou, monkeypatch: pytest.MonkeyPatch, width: int) -> None:
     verrou("demo", "cap", "--quiet")
     monkeypatch.setenv("COLUMNS", str(width))
-    told = verrou("account", "list", "-m", "cap/ringing-02.bench.json").stdout
-    assert max(map(len, told.splitlines())) <= width
-    words = set(told.replace(",", " ").replace(";", " ").split())
+    output = verrou("account", "list", "-m", "cap/ringing-02.bench.json").stdout
+    assert max(map(len, output.splitlines())) <= width
+    words = set(output.replace(",", " ").replace(";", " ").split())
     assert words >= {"administrator", "utilisateurs", "remote-screen", "gestionnaires", "passant"}, "none is broken"
-    assert len(told.splitlines()) < 40
+    assert len(output.splitlines()) < 40

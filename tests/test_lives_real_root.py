@@ -50,8 +50,8 @@ def session(root: PrivateRoot, account: str, password: str, command: str) -> lis
         finally:
             os._exit(0)
     os.close(writing)
-    with os.fdopen(reading) as said:
-        lines = said.read().splitlines()
+    with os.fdopen(reading) as message:
+        lines = message.read().splitlines()
     os.waitpid(child, 0)
     return lines
 
@@ -108,8 +108,8 @@ def test_administration_is_handed_over_only_when_the_trial_holds(manned_root: Pr
     swap = ("account", "swap", "warden", "ringer", *m, *TYPED)
 
     start = root.tree()
-    told = verrou(*swap, typed="wrong-Word-1", code=4).stderr
-    assert "test sign-in of ringer failed: Authentication failure" in told and root.tree() == start
+    output = verrou(*swap, typed="wrong-Word-1", code=4).stderr
+    assert "test sign-in of ringer failed: Authentication failure" in output and root.tree() == start
     assert root.inside("sudo", "-l", "-U", "warden").returncode == 0
     assert "(ALL : ALL) ALL" in root.inside("sudo", "-l", "-U", "warden").stdout
     assert not (root.path / "run/faillock").exists(), "the wrong password was tried on a copy"
@@ -127,8 +127,8 @@ def test_a_trial_of_somebody_leaves_nothing(manned_root: PrivateRoot, verrou: Ve
     """Not even the note that sudo leaves in a home."""
     root = manned_root
     start = root.tree()
-    told = verrou("account", "test", "warden", "-m", root.path, *TYPED[1:], typed=GOOD_PASSWORD).stdout
-    assert "signed in at the console; elevated" in told
+    output = verrou("account", "test", "warden", "-m", root.path, *TYPED[1:], typed=GOOD_PASSWORD).stdout
+    assert "signed in at the console; elevated" in output
     assert root.tree() == start and list((root.path / "run").iterdir()) == []
 
 
@@ -137,8 +137,8 @@ def test_a_trial_finds_what_reads_well_and_does_not_elevate(manned_root: Private
     root, m = manned_root, ("-m", manned_root.path)
     verrou("account", "add", "ringer", "--role", "administrator", *m, *TYPED, typed=OTHER_PASSWORD)
     root.write("/etc/pam.d/sudo", "auth requisite pam_deny.so\n@include common-account\n")
-    told = verrou("account", "disable", "warden", *m, *TYPED, typed=OTHER_PASSWORD, code=4).stdout
-    assert "could not elevate" in told
+    output = verrou("account", "disable", "warden", *m, *TYPED, typed=OTHER_PASSWORD, code=4).stdout
+    assert "could not elevate" in output
     assert root.signs_in("warden", GOOD_PASSWORD)
 
 
@@ -152,10 +152,10 @@ def test_removing_archives_the_home_and_touches_nothing_else(manned_root: Privat
     start = root.tree()
 
     remove = ("account", "remove", "tern", "--files", "archive", *m)
-    told = verrou(*remove, code=3).stderr
+    output = verrou(*remove, code=3).stderr
     assert (
-        "step 1 is blocked by the guard orphaned-files: 1 file of tern outside its home folder" in told
-        and "/srv/rota" in told
+        "step 1 is blocked by the guard orphaned-files: 1 file of tern outside its home folder" in output
+        and "/srv/rota" in output
     )
     assert root.tree() == start
     verrou(*remove, "--override", "orphaned-files")
@@ -187,8 +187,8 @@ def test_removing_archives_the_home_and_touches_nothing_else(manned_root: Privat
     verrou(*remove, "--override", "orphaned-files")
     (root.path / "home/tern").mkdir()
     (root.path / "home/tern/somebody-elses").touch()
-    told = verrou("undo", *m, code=4).stdout
-    assert "it was created again since; left as it is; unpack /var/lib" in " ".join(told.split()), (
+    output = verrou("undo", *m, code=4).stdout
+    assert "it was created again since; left as it is; unpack /var/lib" in " ".join(output.split()), (
         "what stands there by now is not written over"
     )
     assert [path.name for path in (root.path / "home/tern").iterdir()] == ["somebody-elses"]
@@ -214,16 +214,16 @@ def test_what_stands_in_for_a_home_is_left_alone(manned_root: PrivateRoot, verro
     root.inside("usermod", "-d", "/home/ana/..", "ana")
     start = root.tree()
     remove = ("account", "remove")
-    told = verrou(*remove, "tern", "--files", choice, *m, "--override", "orphaned-files", code=4).stdout
-    assert "/home/tern is a link to /etc" in " ".join(told.split())
+    output = verrou(*remove, "tern", "--files", choice, *m, "--override", "orphaned-files", code=4).stdout
+    assert "/home/tern is a link to /etc" in " ".join(output.split())
     verrou(*remove, "ana", "--files", choice, *m, "--override", "orphaned-files", code=4)
     root.inside("usermod", "-d", "/home", "ana")
     verrou(*remove, "ana", "--files", choice, *m, "--override", "orphaned-files", code=4)
     verrou("account", "add", "lodger", "--home", "/home/away/lodger", "--password", "generate", *m)
     root.inside("usermod", "-d", "/home/away", "ana")
     root.inside("chown", "ana", "/home/away")
-    told = verrou(*remove, "ana", "--files", choice, *m, "--override", "orphaned-files", code=4).stdout
-    assert "lodger has its home in /home/away/lodger" in " ".join(told.split())
+    output = verrou(*remove, "ana", "--files", choice, *m, "--override", "orphaned-files", code=4).stdout
+    assert "lodger has its home in /home/away/lodger" in " ".join(output.split())
     left = {name: what for name, what in root.tree().items() if name.startswith(("home/ana", "etc/ssh", "home/tern"))}
     assert left == {name: what for name, what in start.items() if name.startswith(("home/ana", "etc/ssh", "home/tern"))}
     verrou(*remove, "tern", "--files", "keep", *m, "--override", "orphaned-files")
@@ -235,8 +235,8 @@ def test_kept_files_belong_to_nobody_else(manned_root: PrivateRoot, verrou: Verr
     root, m = manned_root, ("-m", manned_root.path, "--yes")
     verrou("account", "add", "tern", "--password", "generate", *m)
     root.inside("sh", "-c", "echo mine > /home/tern/diary; chmod 755 /home/tern", user="tern")
-    told = verrou("account", "remove", "tern", "--files", "keep", *m).stdout
-    assert "stay in /home/tern, for root alone" in " ".join(told.split())
+    output = verrou("account", "remove", "tern", "--files", "keep", *m).stdout
+    assert "stay in /home/tern, for root alone" in " ".join(output.split())
     verrou("account", "add", "gull", "--password", "generate", *m)
     assert root.inside("id", "-u", "gull").stdout == "1001\n", "the number comes again"
     assert root.inside("cat", "/home/tern/diary", user="gull").returncode != 0
@@ -245,15 +245,15 @@ def test_kept_files_belong_to_nobody_else(manned_root: PrivateRoot, verrou: Verr
 
 def test_root_gets_a_password_and_stays_shut(manned_root: PrivateRoot, verrou: Verrou) -> None:
     root, m = manned_root, ("-m", manned_root.path)
-    told = verrou("account", "password", "0", "--keep-password", *m, *TYPED, typed=OTHER_PASSWORD).stdout
-    assert "it stays disabled; verrou account enable root opens it" in " ".join(told.split())
+    output = verrou("account", "password", "0", "--keep-password", *m, *TYPED, typed=OTHER_PASSWORD).stdout
+    assert "it stays disabled; verrou account enable root opens it" in " ".join(output.split())
     assert not root.signs_in("root", OTHER_PASSWORD) and root.inside("passwd", "-S", "root").stdout.split()[1] == "L"
     verrou("account", "enable", "root", *m, "--yes")
     assert comes_in(root, "root", OTHER_PASSWORD, "login", tty="tty1")
     verrou("account", "disable", "root", *m, *TYPED, typed=GOOD_PASSWORD)
     assert not root.signs_in("root", OTHER_PASSWORD)
-    told = verrou("account", "remove", "root", "--files", "keep", *m, "--yes", code=2).stderr
-    assert "is built in and cannot be removed. Instead: verrou account disable root" in told
+    output = verrou("account", "remove", "root", "--files", "keep", *m, "--yes", code=2).stderr
+    assert "is built in and cannot be removed. Instead: verrou account disable root" in output
 
 
 def test_marks_ends_and_words_as_the_system_sees_them(manned_root: PrivateRoot, verrou: Verrou) -> None:
@@ -267,8 +267,8 @@ def test_marks_ends_and_words_as_the_system_sees_them(manned_root: PrivateRoot, 
 
     verrou(*change, "--fixed", "--ageing-exempt")
     assert not changes() and root.signs_in("tern", OTHER_PASSWORD)
-    told = verrou(*change, "--change-due", code=3).stderr
-    assert "guard conflict" in told and "this machine cannot combine the two" in told
+    output = verrou(*change, "--change-due", code=3).stderr
+    assert "guard conflict" in output and "this machine cannot combine the two" in output
     verrou(*change, "--ageing-applies", code=4)
     root.inside("sed", "-i", "s/^PASS_MAX_DAYS.*/PASS_MAX_DAYS 90/", "/etc/login.defs")
     verrou(*change, "--ageing-applies", "--not-fixed", "--full-name", "Tara Tern", "--note", "counts terns")
@@ -312,7 +312,7 @@ def test_groups_from_either_side(manned_root: PrivateRoot, verrou: Verrou) -> No
 
 
 def test_somebody_who_is_signed_in_is_said_and_not_removed(manned_root: PrivateRoot, verrou: Verrou) -> None:
-    from verrou.machines.linux.ways import UTMP_RECORD
+    from verrou.machines.linux.routes import UTMP_RECORD
 
     root, m = manned_root, ("-m", manned_root.path, "--yes")
     verrou("account", "add", "tern", "--password", "generate", *m)
@@ -321,8 +321,8 @@ def test_somebody_who_is_signed_in_is_said_and_not_removed(manned_root: PrivateR
     assert "tern" in root.inside("who", "/run/utmp").stdout, "the record is one that the system reads"
     listed = json.loads(verrou("account", "list", "--state", "signed-in", *m[:2], "--format", "json").stdout)
     assert [account["name"] for account in listed] == ["tern"]
-    told = " ".join(verrou("group", "join", "adm", "tern", *m).stdout.split())
-    assert "tern is signed in (tty3 since 2026-09-21" in told and "keeps its present rights" in told
+    output = " ".join(verrou("group", "join", "adm", "tern", *m).stdout.split())
+    assert "tern is signed in (tty3 since 2026-09-21" in output and "keeps its present rights" in output
     refused = verrou("account", "remove", "tern", "--files", "keep", *m, code=4).stderr
     assert "tern is signed in" in refused
 
@@ -332,22 +332,22 @@ def test_what_remote_ways_read_is_what_the_server_says(manned_root: PrivateRoot,
     root, m = manned_root, ("-m", manned_root.path)
     verrou("account", "add", "tern", "--keep-password", *m, *TYPED, typed=OTHER_PASSWORD)
 
-    def ways(name: str) -> list[str]:
+    def routes(name: str) -> list[str]:
         found: list[str] = json.loads(verrou("account", "show", name, *m, "--format", "json").stdout)["routes"]
         return found
 
-    assert ways("tern") == ways("warden") == ["console", "remote-shell"]
+    assert routes("tern") == routes("warden") == ["console", "remote-shell"]
     root.write("/etc/ssh/sshd_config.d/10-station.conf", "DenyGroups sudo\nPasswordAuthentication no\n")
     (root.path / "run/sshd").mkdir()
-    said = root.inside("sshd", "-T").stdout
-    assert "denygroups sudo" in said and "passwordauthentication no" in said
-    assert ways("tern") == ways("warden") == ["console"]
+    message = root.inside("sshd", "-T").stdout
+    assert "denygroups sudo" in message and "passwordauthentication no" in message
+    assert routes("tern") == routes("warden") == ["console"]
     keys = root.path / "home/tern/.ssh/authorized_keys"
     keys.parent.mkdir()
     keys.write_text("# mine\nssh-ed25519 AAAA tern@elsewhere\n")
-    assert ways("tern") == ["console", "remote-shell"]
+    assert routes("tern") == ["console", "remote-shell"]
     root.inside("passwd", "-d", "tern")
     root.inside("usermod", "-p", "*", "tern")
-    assert ways("tern") == ["remote-shell"], "a key needs no password"
+    assert routes("tern") == ["remote-shell"], "a key needs no password"
     root.write("/etc/ssh/sshd_config.d/20-station.conf", "AllowUsers w*\n")
-    assert ways("tern") == []
+    assert routes("tern") == []

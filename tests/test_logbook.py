@@ -125,11 +125,15 @@ def test_what_goes_in_comes_out_once_and_in_order(place: Place) -> None:
     for record in (later, made("a"), other, made("a", by="somebody else")):
         assert keep(record, place).delivered == 1
     assert load_records(place) == [made("a"), other, later]
-    assert [account.role for account in load_records(place)[0].accounts][1] is Known.UNKNOWN, "and no word that looks like it"
+    assert [account.role for account in load_records(place)[0].accounts][1] is Known.UNKNOWN, (
+        "and no word that looks like it"
+    )
     assert as_known_role(None) is Known.UNKNOWN, "as older records have it"
     renamed = made("d", machine="lamp-01", clock=DAY + timedelta(days=2))
     keep(renamed, place)
-    assert [record.key for record in load_records(place, "hide-01")] == ["a", "b", "d"], "known again by identity, not by name"
+    assert [record.key for record in load_records(place, "hide-01")] == ["a", "b", "d"], (
+        "known again by identity, not by name"
+    )
     assert load_records(place, "nobody") == [] and not place.waiting.exists()
 
 
@@ -312,8 +316,8 @@ def test_a_logbook_that_does_not_answer_keeps_nobody_waiting(
     assert "connection refused" in verrou(*audit, code=1).stderr
     folder.rename(tmp_path / "verrou-logbook.waiting")
     (tmp_path / "verrou-logbook.waiting" / "strange.record.json").write_text('{"format": "verrou record 1"}')
-    told = verrou("logbook")
-    assert "3 records of 1 machine" in told.stdout and "left where it is" in told.stderr
+    output = verrou("logbook")
+    assert "3 records of 1 machine" in output.stdout and "left where it is" in output.stderr
     assert [path.name for path in (tmp_path / "verrou-logbook.waiting").iterdir()] == ["strange.record.json"]
     assert not list(tmp_path.glob("*/.*"))
 
@@ -359,11 +363,11 @@ def test_every_kind_of_run_is_kept_and_no_secret_is(verrou: Verrou, bench: Path,
     verrou("harden", *at, "-b", "shared-desk", "--only", "lockout", "--yes", code=1)
     verrou("verify", *at, "-b", "shared-desk", code=1)
     verrou("undo", *at, "--yes")
-    told = json.loads(verrou("logbook", "--format", "json").stdout)
-    assert [each["run"] for each in told] == ["survey", "audit", "harden", "verify", "undo"]
-    assert [each["entry"] for each in told] == [None, None, 2, None, 3]
-    assert told[0]["readings"] and told[3]["tests"] and told[1]["findings"] and not told[4]["findings"]
-    assert len({each["identity"] for each in told}) == 1 and told[0]["identity"]
+    output = json.loads(verrou("logbook", "--format", "json").stdout)
+    assert [each["run"] for each in output] == ["survey", "audit", "harden", "verify", "undo"]
+    assert [each["entry"] for each in output] == [None, None, 2, None, 3]
+    assert output[0]["readings"] and output[3]["tests"] and output[1]["findings"] and not output[4]["findings"]
+    assert len({each["identity"] for each in output}) == 1 and output[0]["identity"]
     content = (tmp_path / "verrou-logbook.db").read_bytes()
     assert secrets and b"Shared desk" in content
     for secret in (GOOD_PASSWORD, "the ship and the year", *secrets):
@@ -412,13 +416,13 @@ def test_what_slid_back_is_told_with_the_days_between_which_it_did() -> None:
         audited(2, after=short, length=Verdict.UNKNOWN, classes=waived),
         audited(3, after=short, length=short, classes=waived),
     ]
-    [course] = trend(records[::-1], date(2026, 4, 1)).histories
-    assert [(each.subject, each.met_until.day, each.not_met_since.day) for each in course.regressed] == [
+    [history] = trend(records[::-1], date(2026, 4, 1)).histories
+    assert [(each.subject, each.met_until.day, each.not_met_since.day) for each in history.regressed] == [
         ("lockout.after", 8, 9),
         ("password.min_length", 8, 9),
     ]
-    assert [moment.not_met[Severity.HIGH] for moment in course.moments] == [1, 0, 1, 1]
-    assert [waiver.subject for waiver in course.ending] == ["password.classes"]
+    assert [moment.not_met[Severity.HIGH] for moment in history.moments] == [1, 0, 1, 1]
+    assert [waiver.subject for waiver in history.ending] == ["password.classes"]
     assert not trend(records, date(2026, 3, 20)).histories[0].ending, "31 days ahead"
     [only] = trend(records, date(2026, 4, 1), frozenset({"password"})).histories
     assert [each.subject for each in only.regressed] == ["password.min_length"]
@@ -436,9 +440,9 @@ def test_the_trend_is_told_and_drawn(verrou: Verrou, tmp_path: Path) -> None:
     at = ("--logbook", "station/verrou-logbook.db", "--on", "2026-09-14")
     text = verrou("trend", *at, code=1).stdout
     assert "2 regressed" in " ".join(text.split()) and "2026-10-01  ringing-02  elevation.helpers_reach_prompt" in text
-    told = json.loads(verrou("trend", *at, "--format", "json", code=1).stdout)
-    assert [len(each["moments"]) for each in told["machines"]] == [8, 5, 4]
-    assert told["together"][-1]["met"] == sum(each["moments"][-1]["met"] for each in told["machines"])
+    output = json.loads(verrou("trend", *at, "--format", "json", code=1).stdout)
+    assert [len(each["moments"]) for each in output["machines"]] == [8, 5, 4]
+    assert output["together"][-1]["met"] == sum(each["moments"][-1]["met"] for each in output["machines"])
     family = json.loads(verrou("trend", "hide-01", "--family", "lockout", *at, "--format", "json", code=1).stdout)
     assert {each["subject"].split(".")[0] for each in family["machines"][0]["regressed"]} == {"lockout"}
     for name in ("went.svg", "went.png", "went.html"):
@@ -455,8 +459,8 @@ def test_any_machine_can_be_kept(machine: Authority, run: Run) -> None:
     """Through the folder in which it waits, and through the tables, it comes back as it was."""
     snapshot = snapshot_of(machine, "x")
     found = audit(snapshot, load_baseline("shared-desk"))
-    told = {"key": "k", "at": DAY, "by": "wil\x1bma", "tool": "verrou"}
-    record = record_of(run, snapshot, shown, found=found, trials=not_tried("no time"), **told)
+    output = {"key": "k", "at": DAY, "by": "wil\x1bma", "tool": "verrou"}
+    record = record_of(run, snapshot, shown, found=found, trials=not_tried("no time"), **output)
     with tempfile.TemporaryDirectory() as folder:
         place = place_of("", Path(folder))
         waiting.put(place.waiting, record)
@@ -532,15 +536,15 @@ def test_all_machines_together_are_the_sum_of_each_as_it_was_last_seen(
         for number, (who, day, verdicts) in enumerate(visits)
     ]
     found = trend(records, DAY.date())
-    assert sum(len(course.moments) for course in found.histories) == len(found.together)
+    assert sum(len(history.moments) for history in found.histories) == len(found.together)
     for moment in found.together[-1:] if found.together else ():
-        lasts = [course.moments[-1] for course in found.histories]
+        lasts = [history.moments[-1] for history in found.histories]
         assert moment.met == sum(last.met for last in lasts)
         assert moment.not_met[Severity.HIGH] == sum(last.not_met[Severity.HIGH] for last in lasts)
         assert moment.unknown == sum(last.unknown for last in lasts)
-    for course in found.histories:
-        mine = sorted((r for r in records if r.identity == course.identity and r.findings), key=lambda r: r.clock)
-        for slid in course.regressed:
+    for history in found.histories:
+        mine = sorted((r for r in records if r.identity == history.identity and r.findings), key=lambda r: r.clock)
+        for slid in history.regressed:
             assert slid.met_until <= slid.not_met_since
             verdicts = [{f.subject: f.verdict for f in r.findings}.get(slid.subject) for r in mine]
             assert verdicts[-1] is Verdict.NOT_MET and Verdict.MET in verdicts
@@ -564,10 +568,10 @@ def test_the_trend_in_a_spreadsheet(verrou: Verrou) -> None:
 def test_the_demo_ends_as_its_machines_are(verrou: Verrou) -> None:
     """The last record of each is what an audit of it says today."""
     verrou("demo", "station", "--quiet")
-    told = json.loads(verrou("logbook", "--logbook", "station/verrou-logbook.db", "--format", "json").stdout)
+    output = json.loads(verrou("logbook", "--logbook", "station/verrou-logbook.db", "--format", "json").stdout)
     for machine, baseline in (("hide-01", "station/hide-01.toml"), ("ringing-02", "station/ringing-02.toml")):
         found = verrou("audit", "-m", f"station/{machine}", "-b", baseline, "--format", "json", code=1).stdout
-        last = [each for each in told if each["machine"] == machine][-1]
+        last = [each for each in output if each["machine"] == machine][-1]
         verdicts = {finding["subject"]: finding["verdict"] for finding in json.loads(found)["findings"]}
         assert {finding["subject"]: finding["verdict"] for finding in last["findings"]} == verdicts
 
@@ -616,8 +620,8 @@ def test_where_a_run_is_kept_is_said_or_set(
     verrou("audit", "-m", bench, "-b", "office", code=1)
     verrou("survey", "-m", bench, "--save", "surveys/tuesday")
     verrou("audit", "-m", bench, "-b", "office", "--logbook", "other.db", code=1)
-    told = {name: verrou("logbook", "--logbook", name).stdout for name in ("station.db", "other.db")}
-    assert "2 records" in told["station.db"] and "1 record " in told["other.db"]
+    output = {name: verrou("logbook", "--logbook", name).stdout for name in ("station.db", "other.db")}
+    assert "2 records" in output["station.db"] and "1 record " in output["other.db"]
     assert "2 records" in verrou("logbook").stdout, "the setting says which"
     verrou("harden", "-m", bench, "-b", "office", "--only", "lockout", "--preview", code=1)
     assert "2 records" in verrou("logbook").stdout, "a preview is no run"

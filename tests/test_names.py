@@ -7,6 +7,8 @@ from pathlib import Path
 from attrs import evolve
 from hypothesis import given
 from hypothesis import strategies as st
+from verrou.core.model.routes import Pattern, Principals
+from verrou.machines.linux.routes import _principals
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled
 from test_seat_bench import machines
@@ -16,11 +18,9 @@ from verrou.core.baseline import Baseline, read_baseline
 from verrou.core.capture import captured
 from verrou.core.desired import in_words_of
 from verrou.core.model import Account, Grant, Group, MachineFacts, Naming, PasswordState, Snapshot, Status
-from verrou.core.model.ways import Pattern, Principals
 from verrou.core.rules import CATALOGUE, reading_of
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
-from verrou.machines.linux.ways import _circle
 
 
 def otherwise(baseline: Baseline) -> Baseline:
@@ -29,15 +29,15 @@ def otherwise(baseline: Baseline) -> Baseline:
     def swapped(name: str) -> str:
         return name if name in ("everyone", "nobody") or name.startswith("group:") else name.swapcase()
 
-    demands = {
-        rule_id: evolve(demand, desired=in_words_of(demand.desired, demand.rule, swapped))
-        for rule_id, demand in baseline.requirements.items()
+    requirements = {
+        rule_id: evolve(requirement, desired=in_words_of(requirement.desired, requirement.rule, swapped))
+        for rule_id, requirement in baseline.requirements.items()
     }
     accounts = [evolve(wanted, name=swapped(wanted.name)) for wanted in baseline.accounts.values()]
     groups = {
         name: evolve(group, members=tuple(map(swapped, group.members))) for name, group in baseline.groups.items()
     }
-    return evolve(baseline, requirements=demands, accounts={each.name: each for each in accounts}, groups=groups)
+    return evolve(baseline, requirements=requirements, accounts={each.name: each for each in accounts}, groups=groups)
 
 
 @examples(100)
@@ -59,8 +59,8 @@ def test_names_in_another_case_on_the_command_line(bench: Path, verrou: Verrou, 
     m = ("-m", bench, "--yes")
     verrou("account", "add", "anna", "--password", "stdin", *m, typed=f"{GOOD_PASSWORD}\n")
     verrou("rule", "set", "rights.shut_down=ANNA,Group:users".replace("Group", "group"), *m)
-    told = json.loads(verrou("rule", "show", "rights.shut_down", "-m", bench, "--format", "json").stdout)
-    assert told["rights.shut_down"]["value"] == {"names": ["anna", "group:users"]}
+    output = json.loads(verrou("rule", "show", "rights.shut_down", "-m", bench, "--format", "json").stdout)
+    assert output["rights.shut_down"]["value"] == {"names": ["anna", "group:users"]}
     site = tmp_path / "site.toml"
     site.write_text(
         titled(
@@ -94,7 +94,7 @@ def test_a_name_is_no_pattern_and_a_pattern_knows_two_signs(name: str, other: st
         return bool(text) and pattern[0] in ("?", text[0]) and fits(pattern[1:], text[1:])
 
     assert Pattern(name).matches(other) is fits(name, other)
-    assert _circle("users", [name]).contains(account) is fits(name, other)
+    assert _principals("users", [name]).contains(account) is fits(name, other)
 
 
 FACTS = MachineFacts("hide-01", "survey", "x", "x", datetime(2026, 9, 14), Naming("[a-z]+", 20, ""))

@@ -12,6 +12,7 @@ import pytest
 from attrs import evolve
 from hypothesis import example, given
 from hypothesis import strategies as st
+from verrou.core.model.routes import Admission, EntryPoint, Route
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled, with_files, with_programs
 from debian_root import PrivateRoot
@@ -33,12 +34,11 @@ from verrou.core.model import (
 )
 from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
-from verrou.core.model.ways import Admission, EntryPoint, Route
 from verrou.core.rules import Severity
 from verrou.machines import open_machine
 from verrou.machines.linux.entry.service_files import unknown_services
 from verrou.machines.linux.root import Root
-from verrou.reports.access import access_data, access_sheet
+from verrou.reports.access import access_data, access_table
 
 FOREIGN = "auth required pam_fieldglass.so\n"
 """A module that nobody here knows: it may answer anything."""
@@ -62,14 +62,14 @@ def two(manned_root: PrivateRoot, verrou: Verrou) -> PrivateRoot:
 def test_a_module_that_nobody_knows_makes_a_way_not_known(two: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", two.path)
     with_foreign_module(two, "login")
-    told = verrou("access", *m).stdout
-    rows = {line.split()[0]: line.split() for line in told.split("\n") if line.split()}
-    assert rows["tern"][2] == "?" and "what pam_fieldglass.so answers is not known" in told
+    output = verrou("access", *m).stdout
+    rows = {line.split()[0]: line.split() for line in output.split("\n") if line.split()}
+    assert rows["tern"][2] == "?" and "what pam_fieldglass.so answers is not known" in output
     (data,) = (each for each in json.loads(verrou("access", "tern", *m, "--format", "json").stdout))
     assert data["routes"]["console"] == "unknown" and "pam_fieldglass.so" in data["unknown"][0]
-    told = " ".join(verrou("why", "tern", "console", *m).stdout.split())
-    assert told.count("Not known: whether tern can sign in at the console.") == 1
-    assert "/etc/pam.d/login:1" in told and "to find out: look at /etc/pam.d/login:1" in told
+    output = " ".join(verrou("why", "tern", "console", *m).stdout.split())
+    assert output.count("Not known: whether tern can sign in at the console.") == 1
+    assert "/etc/pam.d/login:1" in output and "to find out: look at /etc/pam.d/login:1" in output
     assert json.loads(verrou("why", "tern", "console", *m, "--format", "json").stdout)["answer"] == "unknown"
     assert "console?" in verrou("account", "list", *m).stdout
 
@@ -78,10 +78,10 @@ def test_a_possible_administrator_is_not_given_away_for_none(two: PrivateRoot, v
     """Before a change who may administer counts, after it only who is known to."""
     with_foreign_module(two, "login")
     m = ("-m", two.path, "--files-only", "--yes")
-    told = verrou("account", "disable", "warden", *m, code=3).stderr
-    assert "last-administrator" in told
-    told = verrou("account", "disable", "tern", *m)
-    assert "It is not known whether warden can elevate" in " ".join((told.stdout + told.stderr).split())
+    output = verrou("account", "disable", "warden", *m, code=3).stderr
+    assert "last-administrator" in output
+    output = verrou("account", "disable", "tern", *m)
+    assert "It is not known whether warden can elevate" in " ".join((output.stdout + output.stderr).split())
 
 
 def test_a_blank_password_that_may_be_good_from_afar_is_refused(two: PrivateRoot, verrou: Verrou) -> None:
@@ -89,8 +89,8 @@ def test_a_blank_password_that_may_be_good_from_afar_is_refused(two: PrivateRoot
     with_foreign_module(two, "sshd")
     config = two.read("/etc/ssh/sshd_config")
     two.write("/etc/ssh/sshd_config", f"PermitEmptyPasswords yes\n{config}")
-    told = verrou("account", "add", "gull", "--password", "blank", *m, "--yes", code=3).stderr
-    assert "remote-blank-password" in told and "remote-shell" in told
+    output = verrou("account", "add", "gull", "--password", "blank", *m, "--yes", code=3).stderr
+    assert "remote-blank-password" in output and "remote-shell" in output
     two.write("/etc/ssh/sshd_config", config)
     verrou("account", "add", "gull", "--password", "blank", *m, "--yes")
 
@@ -103,8 +103,10 @@ def test_the_way_by_which_one_came_stays_as_open_as_it_was() -> None:
     ana = Account(AccountName("ana"), "1000")
 
     def machine(answer: Known) -> Snapshot:
-        gate = EntryPoint(Route.NETWORK, admissions={"ana": Admission(answer, Known.NO, Known.NO, "kiosk decides so")})
-        return Snapshot(facts, (ana,), (), entry_points=(gate, EntryPoint(Route.CONSOLE)))
+        entry_point = EntryPoint(
+            Route.NETWORK, admissions={"ana": Admission(answer, Known.NO, Known.NO, "kiosk decides so")}
+        )
+        return Snapshot(facts, (ana,), (), entry_points=(entry_point, EntryPoint(Route.CONSOLE)))
 
     for before, after in itertools.product(Known, Known):
         found = refusals_on(Candidate(machine(before), machine(after), ()))
@@ -126,8 +128,8 @@ def test_a_locked_password_leaves_a_key_good(two: PrivateRoot, verrou: Verrou) -
     two.inside("chown", "-R", "gull:gull", "/home/gull/.ssh")
     verrou("account", "disable", "tern", *m, "--yes")
     two.inside("usermod", "-L", "gull")
-    told = json.loads(verrou("access", "gull", "tern", *m, "--format", "json").stdout)
-    assert {each["account"]: each["routes"]["remote-shell"] for each in told} == {"tern": None, "gull": "key"}
+    output = json.loads(verrou("access", "gull", "tern", *m, "--format", "json").stdout)
+    assert {each["account"]: each["routes"]["remote-shell"] for each in output} == {"tern": None, "gull": "key"}
     two.inside("chage", "-E", "1", "gull")
     (data,) = json.loads(verrou("access", "gull", *m, "--format", "json").stdout)
     assert data["routes"]["remote-shell"] is None, "an end closes keys, too"
@@ -139,8 +141,8 @@ def test_a_list_that_something_overrides_is_not_known_to_hold(two: PrivateRoot, 
     show = ("rule", "show", "logon.console.denied", *m, "--format", "json")
     assert json.loads(verrou(*show).stdout)["logon.console.denied"]["value"] == {"names": ["tern"]}
     two.write("/etc/pam.d/login", "account sufficient pam_permit.so\n" + two.read("/etc/pam.d/login"))
-    told = json.loads(verrou(*show).stdout)["logon.console.denied"]
-    assert told["status"] == "unknown" and "a list denies tern, who can sign in all the same" in told["reason"]
+    output = json.loads(verrou(*show).stdout)["logon.console.denied"]
+    assert output["status"] == "unknown" and "a list denies tern, who can sign in all the same" in output["reason"]
     assert two.signs_in("tern", GOOD_PASSWORD, "login")
 
 
@@ -150,30 +152,30 @@ def test_every_service_file_is_accounted_for(two: PrivateRoot, verrou: Verrou) -
     two.write("/etc/pam.d/kiosk", "@include common-auth\n@include common-account\n")
     two.write("/etc/pam.d/shut", "auth required pam_deny.so\naccount required pam_deny.so\n")
     two.write("/var/lib/dpkg/info/fieldkiosk.list", "/etc/pam.d\n/etc/pam.d/kiosk\n")
-    told = verrou("access", *m).stderr
-    assert "/etc/pam.d/kiosk (package fieldkiosk) asks PAM; by which route is not known" in told
-    assert "pam.d/shut" not in told, "nobody comes in by what does not allow sign-in"
+    output = verrou("access", *m).stderr
+    assert "/etc/pam.d/kiosk (package fieldkiosk) asks PAM; by which route is not known" in output
+    assert "pam.d/shut" not in output, "nobody comes in by what does not allow sign-in"
     show = ("rule", "show", "password.blank_accepted", "logon.console.denied", *m, "--format", "json")
-    told = json.loads(verrou(*show).stdout)
-    assert told["password.blank_accepted"]["status"] == "unknown"
-    assert told["logon.console.denied"]["value"] == {"names": []}, (
+    output = json.loads(verrou(*show).stdout)
+    assert output["password.blank_accepted"]["status"] == "unknown"
+    assert output["logon.console.denied"]["value"] == {"names": []}, (
         "nobody is kept out, so nobody comes in by it instead"
     )
     two.write("/etc/security/access.conf", "-:tern:tty1\n")
     two.write("/etc/pam.d/login", two.read("/etc/pam.d/login") + "account required pam_access.so\n")
-    told = json.loads(verrou(*show).stdout)["logon.console.denied"]
-    assert told["status"] == "unknown" and "it lets tern in" in told["reason"]
+    output = json.loads(verrou(*show).stdout)["logon.console.denied"]
+    assert output["status"] == "unknown" and "it lets tern in" in output["reason"]
 
 
 def test_a_network_service_has_its_route_and_its_lists(two: PrivateRoot, verrou: Verrou) -> None:
-    ways = ("access", "tern", "-m", two.path, "--format", "json")
-    assert json.loads(verrou(*ways).stdout)[0]["routes"]["network"] is None
+    routes = ("access", "tern", "-m", two.path, "--format", "json")
+    assert json.loads(verrou(*routes).stdout)[0]["routes"]["network"] is None
     listed = "auth required pam_listfile.so item=user sense=deny file=/etc/ftpusers onerr=succeed\n"
     two.write("/etc/pam.d/vsftpd", f"{listed}@include common-auth\n@include common-account\n")
     (two.path / "usr/sbin/vsftpd").touch()
-    assert json.loads(verrou(*ways).stdout)[0]["routes"]["network"] == "password"
+    assert json.loads(verrou(*routes).stdout)[0]["routes"]["network"] == "password"
     two.write("/etc/ftpusers", "tern\n")
-    assert json.loads(verrou(*ways).stdout)[0]["routes"]["network"] is None
+    assert json.loads(verrou(*routes).stdout)[0]["routes"]["network"] is None
     assert not two.signs_in("tern", GOOD_PASSWORD, "vsftpd")
 
 
@@ -239,10 +241,10 @@ def test_nothing_is_not_known_on_a_system_as_it_is_shipped(tmp_path: Path, stack
     }
     snapshot = open_machine(str(with_files(root, files))).observe()
     ana = snapshot.by_name[AccountName("ana")]
-    told = {(gate.way, admitted(ana, gate, snapshot)) for gate in snapshot.entry_points}
-    assert told == {(Route.CONSOLE, Credential.PASSWORD), (Route.REMOTE_SHELL, Credential.PASSWORD)}
+    output = {(entry_point.route, admitted(ana, entry_point, snapshot)) for entry_point in snapshot.entry_points}
+    assert output == {(Route.CONSOLE, Credential.PASSWORD), (Route.REMOTE_SHELL, Credential.PASSWORD)}
     assert not any("by which route" in each for each in snapshot.warnings)
-    assert all(not doubts(account, way, snapshot) for account in snapshot.accounts for way in Route)
+    assert all(not doubts(account, route, snapshot) for account in snapshot.accounts for route in Route)
 
 
 SETTINGS = st.sampled_from(
@@ -283,16 +285,16 @@ def by_sshd(root: PrivateRoot, who: str, groups: Sequence[str], keys: int, text:
     if root.inside("/usr/sbin/sshd", "-t").returncode:
         return {None}
     asked = f"user={who},host={AFAR},addr={AFAR},laddr=192.0.2.1,lport=22"
-    said: dict[str, list[str]] = {}
+    message: dict[str, list[str]] = {}
     for line in root.inside("/usr/sbin/sshd", "-T", "-C", asked).stdout.split("\n"):
         key, _, value = line.partition(" ")
-        said.setdefault(key, []).append(value)
+        message.setdefault(key, []).append(value)
 
     def on(key: str) -> bool:
-        return said[key][0] == "yes"
+        return message[key][0] == "yes"
 
     def named(key: str, names: Sequence[str]) -> bool:
-        words = [word.partition("@") for value in said.get(key, []) for word in value.split()]
+        words = [word.partition("@") for value in message.get(key, []) for word in value.split()]
         return any(
             not user.startswith("!") and fnmatchcase(name, user) and (not place or fnmatchcase(AFAR, place))
             for user, _, place in words
@@ -301,21 +303,21 @@ def by_sshd(root: PrivateRoot, who: str, groups: Sequence[str], keys: int, text:
 
     denied = named("denyusers", [who]) or named("denygroups", groups)
     listens = [line.split()[1] for line in text.split("\n") if line.startswith("ListenAddress")]
-    if denied or ("allowusers" in said and not named("allowusers", [who])) or (listens and "0.0.0.0" not in listens):
+    if denied or ("allowusers" in message and not named("allowusers", [who])) or (listens and "0.0.0.0" not in listens):
         return {None}
-    if "allowgroups" in said and not named("allowgroups", groups):
+    if "allowgroups" in message and not named("allowgroups", groups):
         return {None}
-    may = said["permitrootlogin"][0] if who == "root" else "yes"
+    may = message["permitrootlogin"][0] if who == "root" else "yes"
     empty = who == "blank" and not on("permitemptypasswords")
     methods = {"password"} if on("passwordauthentication") and may == "yes" and not empty else set()
     by_hand = on("usepam") and on("kbdinteractiveauthentication") and may == "yes" and not empty
     methods |= {"keyboard-interactive"} if by_hand else set()
     takes_keys = on("pubkeyauthentication") and may not in ("no", "forced-commands-only")
-    elsewhere = {"none"} != {said.get(key, ["none"])[0] for key in ("authorizedkeyscommand", "trustedusercakeys")}
+    elsewhere = {"none"} != {message.get(key, ["none"])[0] for key in ("authorizedkeyscommand", "trustedusercakeys")}
     found: set[Credential | None] = set()
     for has_key in {keys > 0, keys > 0 or elsewhere}:
         mine = methods | ({"publickey"} if has_key and takes_keys else set())
-        lists = [set(each.split(",")) for each in said.get("authenticationmethods", ["any"])[0].split()]
+        lists = [set(each.split(",")) for each in message.get("authenticationmethods", ["any"])[0].split()]
         lists = [{each} for each in mine] if lists == [{"any"}] else [each for each in lists if each <= mine]
         password = Credential.BLANK if who == "blank" else Credential.PASSWORD
         by_password = any("publickey" not in each for each in lists)
@@ -355,13 +357,15 @@ def test_what_is_told_of_the_remote_shell_is_what_its_server_does(root: PrivateR
             snapshot = snapshots[how]
             account = snapshot.by_name[AccountName(name)]
             really = by_sshd(root, name, account.groups, account.keys, text)
-            told = {
-                admitted(account, gate, snapshot) for gate in snapshot.entry_points if gate.way is Route.REMOTE_SHELL
+            output = {
+                admitted(account, entry_point, snapshot)
+                for entry_point in snapshot.entry_points
+                if entry_point.route is Route.REMOTE_SHELL
             }
-            known = told - {None}
-            assert known <= {Credential.UNKNOWN} or (known & really and len(really) == 1), (name, told, really)
-            assert known or really == {None}, (name, told, really)
-            counted[how, Credential.UNKNOWN not in told or len(really) > 1] += 1
+            known = output - {None}
+            assert known <= {Credential.UNKNOWN} or (known & really and len(really) == 1), (name, output, really)
+            assert known or really == {None}, (name, output, really)
+            counted[how, Credential.UNKNOWN not in output or len(really) > 1] += 1
 
     holds()
     assert counted[True, False] < counted[False, False] and counted[True, False] < 0.15 * counted[True, True], counted
@@ -428,13 +432,17 @@ def test_a_system_without_pam_is_read_by_what_its_programs_do(tmp_path: Path) ->
         return open_machine(str(root)).observe()
 
     snapshot = observed()
-    opens = {str(a.name): admitted(a, gate, snapshot) for a in snapshot.accounts for gate in snapshot.entry_points}
+    opens = {
+        str(a.name): admitted(a, entry_point, snapshot)
+        for a in snapshot.accounts
+        for entry_point in snapshot.entry_points
+    }
     assert opens == {"root": None, "warden": Credential.PASSWORD, "tern": Credential.BLANK}
-    told = {rule_id: each.value for rule_id, each in snapshot.readings.items() if each.status is Status.READ}
-    assert told["password.blank_accepted"] == frozenset({"console"})
-    assert told["elevation.administrator_gives"] == "password"
-    assert told["elevation.remembered_for"] == timedelta(minutes=5)
-    assert told["elevation.unanswered_after"] == "never"
+    output = {rule_id: each.value for rule_id, each in snapshot.readings.items() if each.status is Status.READ}
+    assert output["password.blank_accepted"] == frozenset({"console"})
+    assert output["elevation.administrator_gives"] == "password"
+    assert output["elevation.remembered_for"] == timedelta(minutes=5)
+    assert output["elevation.unanswered_after"] == "never"
     assert snapshot.readings["password.storage"].status is Status.UNKNOWN
     assert "no program here asks PAM" in snapshot.readings["lockout.after"].reason
     (root / "etc/doas.conf").write_text("permit nopass :wheel\n")
@@ -494,9 +502,9 @@ def test_what_is_not_known_of_a_listed_account_keeps_it_from_being_as_listed() -
     text = '[accounts.tern]\nrole = "standard"\nroutes = ["console"]\n'
     baseline = read_baseline(titled(text), "b.toml", lambda name, _: (name, ""))
 
-    def machine(way: Known, password: PasswordState) -> Snapshot:
+    def machine(route: Known, password: PasswordState) -> Snapshot:
         tern = Account(AccountName("tern"), "1000", origin=Origin.ADDED, password=password)
-        perhaps = Admission(way, Known.NO, Known.NO, "kiosk decides so")
+        perhaps = Admission(route, Known.NO, Known.NO, "kiosk decides so")
         return Snapshot(
             facts,
             (tern,),
@@ -517,8 +525,8 @@ def test_what_is_not_known_of_a_listed_account_keeps_it_from_being_as_listed() -
     assert verdict(unread) == (Verdict.UNKNOWN, "whether tern has administrator rights could not be read")
     assert audit(unread, baseline).findings[0].severity is Severity.HIGH, "it may be an administrator"
     doubtful = machine(Known.UNKNOWN, PasswordState.SET)
-    said = "whether it can sign in over the network is not known: kiosk decides so"
-    assert verdict(doubtful) == (Verdict.UNKNOWN, said)
+    message = "whether it can sign in over the network is not known: kiosk decides so"
+    assert verdict(doubtful) == (Verdict.UNKNOWN, message)
     assert "tern: whether it can sign in by network is not known" in captured(doubtful, "x", {}, "", people=True)
     turned = [each.other for each in compare(known, doubtful).differing if each.fact == "routes"]
     assert turned == ["console, network?"]
@@ -529,5 +537,5 @@ def test_what_less_may_be_enough_for_has_a_question_mark() -> None:
     decided = Admission(Known.YES, Known.NO, Known.UNKNOWN, "kiosk decides so")
     tern = Account(AccountName("tern"), "1000", origin=Origin.ADDED)
     snapshot = Snapshot(facts, (tern,), (), entry_points=(EntryPoint(Route.CONSOLE, admissions={"tern": decided}),))
-    (row,) = access_sheet(access_data([tern], snapshot), snapshot).rows
+    (row,) = access_table(access_data([tern], snapshot), snapshot).rows
     assert row["console"] == "password?"

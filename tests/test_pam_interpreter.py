@@ -11,13 +11,13 @@ from typing import Any
 import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
+from verrou.core.model.routes import Route
 
 from conftest import GOOD_PASSWORD, examples
 from debian_root import PrivateRoot
 from verrou.core.model import AccountName, PasswordState, Snapshot
 from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known, all_of, any_of
-from verrou.core.model.ways import Route
 from verrou.machines import open_machine
 from verrou.machines.linux.pam.client import Session
 from verrou.machines.linux.pam.control import NEW_PASSWORD, RESULTS, SUCCESS
@@ -45,9 +45,9 @@ def inside(root: PrivateRoot, ask: Callable[[], object]) -> Any:
             os._exit(0)
     os.close(writing)
     with os.fdopen(reading, "rb") as answer:
-        told = answer.read(MOST_BYTES)
+        output = answer.read(MOST_BYTES)
     os.waitpid(child, 0)
-    return json.loads(told) if told else None
+    return json.loads(output) if output else None
 
 
 returned = st.sampled_from(
@@ -116,11 +116,11 @@ def test_libpam_comes_to_the_same_over_any_lines(root: PrivateRoot) -> None:
         if any(stack.fatal for stack in stacks):
             assert asked is None
             return
-        told = [
+        output = [
             interpret(s.chain, told_by_debug(f), lambda _: False)
             for f, s in zip(("auth", "account"), stacks, strict=True)
         ]
-        assert asked is not None and [RESULTS[code] for code in asked] == [each.result for each in told]
+        assert asked is not None and [RESULTS[code] for code in asked] == [each.result for each in output]
 
     holds()
 
@@ -173,7 +173,7 @@ conditions = st.sampled_from(
 )
 modules = st.one_of(
     st.sampled_from(("", "nullok", "try_first_pass", "use_first_pass", "no_pass_expiry")).map("pam_unix.so {}".format),
-    st.lists(conditions, max_size=2).map(lambda said: f"pam_succeed_if.so {' '.join(said)}"),
+    st.lists(conditions, max_size=2).map(lambda message: f"pam_succeed_if.so {' '.join(message)}"),
     st.sampled_from(("", " nodefgroup", " listsep=,", " fieldsep=|")).map(
         "pam_access.so accessfile=/etc/hide.access{}".format
     ),
@@ -275,11 +275,11 @@ def test_no_answer_is_wrong_about_anybody_from_anywhere(root: PrivateRoot) -> No
         known = Modules(Root(root.path))
         for attempt, answer in zip(attempts, answers, strict=True):
             for facility, code in zip(("auth", "account"), answer, strict=True):
-                told = told_of(known, facility, attempt)
-                counted[told.answer] += 1
-                if told.answer is not Known.UNKNOWN:
-                    said = Known.of(RESULTS[code] in (SUCCESS, NEW_PASSWORD))
-                    assert told.answer is said, (facility, attempt, RESULTS[code], told.result)
+                output = told_of(known, facility, attempt)
+                counted[output.answer] += 1
+                if output.answer is not Known.UNKNOWN:
+                    message = Known.of(RESULTS[code] in (SUCCESS, NEW_PASSWORD))
+                    assert output.answer is message, (facility, attempt, RESULTS[code], output.result)
 
     holds()
     assert counted[Known.UNKNOWN] < 0.25 * sum(counted.values()), counted
@@ -322,16 +322,18 @@ def test_what_is_told_of_access_is_what_pam_decides(root: PrivateRoot) -> None:
                 compare(snapshot, counted[how], service, answers)
 
     def compare(snapshot: Snapshot, counted: dict[Known, int], service: str, answers: Any) -> None:
-        host, way = shells[service]
+        host, route = shells[service]
         for who, tried in zip(people, answers, strict=True):
             account = snapshot.by_name[AccountName(who.name)]
-            told = [
-                admitted(account, g, snapshot) for g in snapshot.entry_points if g.way is way and service in g.services
+            output = [
+                admitted(account, g, snapshot)
+                for g in snapshot.entry_points
+                if g.route is route and service in g.services
             ]
             (wrong, _), (right, let_in) = (
                 [RESULTS[code] in (SUCCESS, NEW_PASSWORD) for code in each] for each in tried
             )
-            if not account.may_sign_in or (way is Route.REMOTE_SHELL and who.uid == 0):
+            if not account.may_sign_in or (route is Route.REMOTE_SHELL and who.uid == 0):
                 continue
             really = Credential.KEY if let_in and account.keys and host else None
             with_password = right and (not host or who.password is not PasswordState.BLANK)
@@ -340,12 +342,12 @@ def test_what_is_told_of_access_is_what_pam_decides(root: PrivateRoot) -> None:
                 really = Credential.NAME
             if who.password is PasswordState.BLANK and really in (Credential.NAME, Credential.PASSWORD):
                 really = Credential.BLANK
-            known = [each for each in told if each is not Credential.UNKNOWN]
-            counted[Known.UNKNOWN if len(known) < len(told) else Known.of(really is not None)] += 1
-            if doubts(account, way, snapshot):
-                assert really or not known, (service, who, tried, told)  # less may be enough
+            known = [each for each in output if each is not Credential.UNKNOWN]
+            counted[Known.UNKNOWN if len(known) < len(output) else Known.of(really is not None)] += 1
+            if doubts(account, route, snapshot):
+                assert really or not known, (service, who, tried, output)  # less may be enough
                 continue
-            assert all(each is really for each in known), (service, who, tried, told, really)
+            assert all(each is really for each in known), (service, who, tried, output, really)
 
     holds()
     for how, most in ((False, 0.25), (True, 0.05)):
@@ -371,5 +373,5 @@ def test_substacks_within_each_other_are_taken_as_deep_as_libpam_takes_them(root
     root.write("/etc/pam.d/deep25", "auth required pam_permit.so\n")
     for depth in range(5, 12):
         code, _ = inside(root, Session(f"deep{depth}", "root", lambda _: "").results)
-        told = told_of(Modules(Root(root.path)), "auth", Attempt(f"deep{depth}", PamUser("root", 0, 0), "tty1"))
-        assert told.result == RESULTS[code]
+        output = told_of(Modules(Root(root.path)), "auth", Attempt(f"deep{depth}", PamUser("root", 0, 0), "tty1"))
+        assert output.result == RESULTS[code]

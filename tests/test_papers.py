@@ -23,9 +23,11 @@ def examples(chapter: str) -> list[tuple[str, int, list[str]]]:
     blocks = re.findall(r"^```console\n(.*?)^```$", (HANDBOOK / f"{chapter}.md").read_text(), re.DOTALL | re.MULTILINE)
     for block in blocks:
         for example in EXAMPLE.finditer(block):
-            told = example["told"].splitlines()
-            codes = [int(line[6:-1]) for line in told if line.startswith("(exit ")]
-            found.append((example["words"], codes[0] if codes else 0, [line for line in told if line[:6] != "(exit "]))
+            output = example["told"].splitlines()
+            codes = [int(line[6:-1]) for line in output if line.startswith("(exit ")]
+            found.append(
+                (example["words"], codes[0] if codes else 0, [line for line in output if line[:6] != "(exit "])
+            )
     assert len(found) == "\n".join(blocks).count("$ verrou"), "every example is of that form"
     return found
 
@@ -40,12 +42,12 @@ def test_every_example_of_the_handbook_is_so(verrou: Verrou, tmp_path: Path, cha
     verrou("demo", "station", "--quiet")
     told_of = examples(chapter)
     assert told_of
-    for words, code, told in told_of:
+    for words, code, output in told_of:
         ended = forked(shlex.split(words), "", tmp_path / "station")
-        said = plain(ended.stdout + ended.stderr)
+        message = plain(ended.stdout + ended.stderr)
         assert ended.returncode == code, f"{words}\n{ended.stdout}{ended.stderr}"
-        for line in told:
-            assert plain(line) in said, f"{words}\n{line}\n{ended.stdout}{ended.stderr}"
+        for line in output:
+            assert plain(line) in message, f"{words}\n{line}\n{ended.stdout}{ended.stderr}"
 
 
 def test_the_chapters_are_those_of_the_program(verrou: Verrou) -> None:

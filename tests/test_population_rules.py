@@ -25,12 +25,12 @@ from verrou.core.model import (
     Status,
 )
 from verrou.core.model.access import routes_of
+from verrou.core.model.routes import EVERYONE, AccessListEntry, EntryPoint, Principals, Route, allow_only
 from verrou.core.model.states import AccountState, states_of, useful_hint
-from verrou.core.model.ways import EVERYBODY, AccessListEntry, EntryPoint, Principals, Route, allow_only
-from verrou.core.plan.foresee import predict
+from verrou.core.plan.change_plan import plan_changes
 from verrou.core.plan.making import NoWay, check_name, new_account, role_steps, swap_steps
+from verrou.core.plan.predict import predict
 from verrou.core.plan.steps import CreateAccount, CreateGroup, Join, Leave, SetEnabled, TrySignIn
-from verrou.core.plan.worksheet import plan_changes
 from verrou.core.rules import CATALOGUE, reading_of
 
 TODAY = FACTS.now.date()
@@ -112,8 +112,8 @@ def test_what_the_worksheet_does_about_it() -> None:
     hinted = evolve(TERN, name="hinted", hint="the ship", recovery_questions=("Which ship?",))
     listed = evolve(IDLE, name="listed")
     now = machine(TERN, IDLE, GUEST, SEASON, GONE, hinted, listed)
-    worksheet = plan_changes(now, asked(BASELINE), audit(now, asked(BASELINE)))
-    assert {step.what for step in worksheet.steps} == {
+    plan = plan_changes(now, asked(BASELINE), audit(now, asked(BASELINE)))
+    assert {step.what for step in plan.steps} == {
         "disable account idle",
         "account daypass: until 2026-11-13",
         "account season: until 2026-11-13",
@@ -121,9 +121,9 @@ def test_what_the_worksheet_does_about_it() -> None:
         "remove the hint of account hinted",
         "remove the recovery questions of account hinted",
     }
-    assert [item.subject for item in worksheet.manual] == ["population.unused_for"]
-    assert "listed" in worksheet.manual[0].advice
-    for step in worksheet.steps:
+    assert [item.subject for item in plan.manual] == ["population.unused_for"]
+    assert "listed" in plan.manual[0].advice
+    for step in plan.steps:
         now = predict(step, now)
     short = {f.subject for f in audit(now, asked(BASELINE)).findings if f.verdict is Verdict.NOT_MET}
     assert short == {"population.unused_for"}, "who is listed is left open"
@@ -132,8 +132,8 @@ def test_what_the_worksheet_does_about_it() -> None:
 def test_a_new_guest_gets_an_end_in_the_same_worksheet() -> None:
     """The rule holds until the worksheet itself makes a guest."""
     baseline = asked('[population]\ntemporary_limit = "60 days"\n[accounts.tern]\nrole = "guest"\n')
-    worksheet = plan_changes(machine(TERN), baseline, audit(machine(TERN), baseline))
-    assert [step.what for step in worksheet.steps] == [
+    plan = plan_changes(machine(TERN), baseline, audit(machine(TERN), baseline))
+    assert [step.what for step in plan.steps] == [
         "add account tern to group guests",
         "account tern: until 2026-11-13",
     ]
@@ -142,9 +142,9 @@ def test_a_new_guest_gets_an_end_in_the_same_worksheet() -> None:
 def test_what_a_new_account_brings_up_is_told_in_the_same_worksheet() -> None:
     now = machine(entry_points=(EntryPoint(Route.CONSOLE), EntryPoint(Route.NETWORK)))
     baseline = asked('[population]\nunused_for = "90 days"\n[accounts.gull]\nroutes = ["console"]\n')
-    worksheet = plan_changes(now, baseline, audit(now, baseline))
-    assert [type(step) for step in worksheet.steps] == [CreateAccount]
-    (left,) = worksheet.manual
+    plan = plan_changes(now, baseline, audit(now, baseline))
+    assert [type(step) for step in plan.steps] == [CreateAccount]
+    (left,) = plan.manual
     assert "gull can sign in over the network" in left.advice, "and nothing is said of its never having been used"
 
 
@@ -189,20 +189,20 @@ CIRCLES = st.builds(Principals, st.lists(NAMES, max_size=2).map(tuple), st.lists
 
 
 @given(st.lists(st.builds(AccessListEntry, st.booleans(), st.lists(CIRCLES, max_size=3).map(tuple)), max_size=4))
-def test_the_first_pass_that_is_about_somebody_decides(passes: list[AccessListEntry]) -> None:
+def test_the_first_pass_that_is_about_somebody_decides(entries: list[AccessListEntry]) -> None:
     """Said again in other words: by going down the lists."""
     for account in (TERN, evolve(TERN, name="wren", groups=("afar",))):
 
-        def meant(circles: tuple[Principals, ...], who: Account = account) -> bool:
-            return bool(circles) and circles[0].contains(who) and not meant(circles[1:])
+        def meant(principals: tuple[Principals, ...], who: Account = account) -> bool:
+            return bool(principals) and principals[0].contains(who) and not meant(principals[1:])
 
         expected = True
-        for each in passes:
+        for each in entries:
             if meant(each.who):
-                expected = each.lets_in
+                expected = each.allows
                 break
-        assert EntryPoint(Route.CONSOLE, tuple(passes)).lets_through(account) is expected
-    assert EVERYBODY.contains(TERN) and not Principals().contains(TERN)
+        assert EntryPoint(Route.CONSOLE, tuple(entries)).admits(account) is expected
+    assert EVERYONE.contains(TERN) and not Principals().contains(TERN)
 
 
 def test_a_way_that_should_be_shut_is_shut_by_leaving_or_left_to_a_person() -> None:
@@ -211,9 +211,9 @@ def test_a_way_that_should_be_shut_is_shut_by_leaving_or_left_to_a_person() -> N
     )
     now = evolve(now, groups=(*GATES, AFAR))
     baseline = asked('[accounts.tern]\nroutes = ["console"]\n')
-    worksheet = plan_changes(now, baseline, audit(now, baseline))
-    assert [step.what for step in worksheet.steps] == ["remove account tern from group afar"]
-    (left,) = worksheet.manual
+    plan = plan_changes(now, baseline, audit(now, baseline))
+    assert [step.what for step in plan.steps] == ["remove account tern from group afar"]
+    (left,) = plan.manual
     assert "tern can sign in over the network" in left.advice
     with_all = asked('[accounts.tern]\nroutes = ["console", "network", "remote-screen"]\n')
     assert audit(now, with_all).all_met
@@ -250,8 +250,8 @@ def test_roles_are_changed_by_groups_alone() -> None:
 
 
 def test_the_swap_raises_tries_and_only_then_takes_away() -> None:
-    keeper = evolve(PEOPLE[0], enabled=True, groups=("administrators",))
-    now = machine(keeper, evolve(TERN, enabled=False))
+    adapter = evolve(PEOPLE[0], enabled=True, groups=("administrators",))
+    now = machine(adapter, evolve(TERN, enabled=False))
     kinds = [type(step) for step in swap_steps(now, "warden", "tern", "ask")]
     assert kinds == [Join, SetEnabled, TrySignIn, Leave]
     steps = swap_steps(now, "keeper", "gull", "generate")
@@ -277,5 +277,5 @@ def test_names_are_taken_with_or_without_case() -> None:
 
 def test_an_identity_that_is_not_there_is_no_name_for_a_new_group() -> None:
     baseline = asked('[groups.777]\nmembers = ["warden"]\n')
-    worksheet = plan_changes(machine(), baseline, audit(machine(), baseline))
-    assert worksheet.steps == () and "no group with ID 777" in worksheet.manual[0].advice
+    plan = plan_changes(machine(), baseline, audit(machine(), baseline))
+    assert plan.steps == () and "no group with ID 777" in plan.manual[0].advice

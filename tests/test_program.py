@@ -14,11 +14,11 @@ from verrou.machines import open_machine
 
 
 def test_the_demo_walks_the_whole_job(verrou: Verrou, tmp_path: Path) -> None:
-    told = verrou("demo", "cap").stdout
+    output = verrou("demo", "cap").stdout
     for line in ("$ verrou audit", "$ verrou harden", "passed  lockout.after", "What to try next"):
-        assert line in told
-    assert "\nfailed" not in told
-    following = [line.split()[1:] for line in told.splitlines() if line.startswith("  verrou ")]
+        assert line in output
+    assert "\nfailed" not in output
+    following = [line.split()[1:] for line in output.splitlines() if line.startswith("  verrou ")]
     assert len(following) >= 5
     expected = dict.fromkeys(("survey", "show", "explain", "undo", "swap", "why", "signin", "report"), 0)
     expected |= {"harden": 1, "check": 2, "remove": 3, "round": 1, "trend": 1, "compare": 1}
@@ -54,8 +54,8 @@ def test_a_survey_file_is_a_machine_to_look_at(verrou: Verrou, bench: Path, tmp_
         arguments = ("audit", "-b", "shared-desk", "--format", style)
         live, saved = (verrou(*arguments, "-m", m, code=1).stdout for m in (bench, "monday.survey.json"))
         assert live == saved
-    told = verrou("account", "disable", "warden", "-m", "monday.survey.json", "--yes", code=4).stderr
-    assert "read-only" in told
+    output = verrou("account", "disable", "warden", "-m", "monday.survey.json", "--yes", code=4).stderr
+    assert "read-only" in output
     (tmp_path / "monday.survey.json").write_text('{"format": "verrou survey 3", "machine": 3}')
     assert "damaged" in verrou("audit", "-b", "essential", "-m", "monday.survey.json", code=2).stderr
     (tmp_path / "monday.survey.json").write_text('{"format": "verrou survey 1", "machine": 3}')
@@ -83,8 +83,8 @@ def test_nothing_hostile_reaches_the_screen_or_a_spreadsheet(verrou: Verrou, ben
         ("account", "show", "\x1b[2J", "-m", bench),
         ("group", "join", "\x1b[2J", "warden", "-m", bench),
     ):
-        told = verrou(*arguments, code=None)
-        assert "\x1b" not in told.stdout + told.stderr and "\x07" not in told.stdout + told.stderr, arguments
+        output = verrou(*arguments, code=None)
+        assert "\x1b" not in output.stdout + output.stderr and "\x07" not in output.stdout + output.stderr, arguments
     assert ",'=1+1," in verrou("account", "list", "-m", bench, "--format", "csv").stdout
 
 
@@ -114,23 +114,23 @@ def test_wrong_use_gets_one_line_and_changes_nothing(
     verrou: Verrou, bench: Path, arguments: tuple[str, ...], words: str
 ) -> None:
     start = bench.read_bytes()
-    told = verrou(*[str(bench) if a == "BENCH" else a for a in arguments], code=2).stderr
-    assert words in " ".join(told.split())
+    output = verrou(*[str(bench) if a == "BENCH" else a for a in arguments], code=2).stderr
+    assert words in " ".join(output.split())
     assert bench.read_bytes() == start
 
 
 @pytest.mark.parametrize("content", [b"", b"{}", b"[" * 9999, b'{"bench": 1}', b"\xff\xfe", b'{"bench": 2}'])
 def test_a_damaged_bench_file_is_told(verrou: Verrou, bench: Path, content: bytes) -> None:
     bench.write_bytes(content)
-    told = verrou("survey", "-m", bench, code=2).stderr
-    assert "not a bench machine file" in told and len(told.splitlines()) == 1
+    output = verrou("survey", "-m", bench, code=2).stderr
+    assert "not a bench machine file" in output and len(output.splitlines()) == 1
 
 
 def test_every_rule_is_explained_and_shown(verrou: Verrou, bench: Path) -> None:
-    told = verrou("rule", "explain", *CATALOGUE).stdout
+    output = verrou("rule", "explain", *CATALOGUE).stdout
     for rule in CATALOGUE.values():
-        assert rule.id in told
-    assert told.count("A plain value means") == len(CATALOGUE)
+        assert rule.id in output
+    assert output.count("A plain value means") == len(CATALOGUE)
     shown = json.loads(verrou("rule", "show", "-m", bench, "--format", "json").stdout)
     assert list(shown) == list(CATALOGUE)
     listed = json.loads(verrou("rule", "list", "--format", "json").stdout)

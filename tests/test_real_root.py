@@ -70,8 +70,8 @@ def test_verify_proves_on_real_pam_and_leaves_nothing_and_undo_nothing_either(
     verrou("harden", *m, "-b", "shared-desk", "--yes")
     start = manned_root.tree()
     assert start != before
-    told = json.loads(verrou("verify", *m, "-b", "shared-desk", "--format", "json").stdout)
-    assert {(t["rule"], t["result"]) for t in told["tests"]} == {
+    output = json.loads(verrou("verify", *m, "-b", "shared-desk", "--format", "json").stdout)
+    assert {(t["rule"], t["result"]) for t in output["tests"]} == {
         (rule, "passed")
         for rule in (
             "lockout.after",
@@ -89,7 +89,7 @@ def test_verify_proves_on_real_pam_and_leaves_nothing_and_undo_nothing_either(
             "elevation.standard_gives",
         )
     } | {(rule, "not-run") for rule in ("logon.console.allowed", *BY_THE_CLOCK)}
-    left = {trial["rule"]: trial["seen"] for trial in told["tests"] if trial["result"] == "not-run"}
+    left = {trial["rule"]: trial["seen"] for trial in output["tests"] if trial["result"] == "not-run"}
     assert left["logon.console.allowed"] == "this system has no group that makes an account a guest"
     assert "terminal" in left[BY_THE_CLOCK[0]] and "clock" in left[BY_THE_CLOCK[1]]
     assert manned_root.tree() == start
@@ -106,8 +106,8 @@ BY_THE_CLOCK = ("elevation.remembered_for", "elevation.unanswered_after")
 def test_a_dictionary_word_of_any_length_is_refused(manned_root: PrivateRoot, verrou: Verrou, length: int) -> None:
     m = ("-m", manned_root.path)
     verrou("rule", "set", f"password.min_length={length}", "password.classes=4", *m, "--yes")
-    told = json.loads(verrou("verify", *m, "-b", "essential", "--format", "json", code=1).stdout)
-    proofs = {trial["rule"]: trial["result"] for trial in told["tests"]}
+    output = json.loads(verrou("verify", *m, "-b", "essential", "--format", "json", code=1).stdout)
+    proofs = {trial["rule"]: trial["result"] for trial in output["tests"]}
     assert proofs["password.dictionary"] == "passed" and proofs["password.min_length"] == "passed"
 
 
@@ -119,8 +119,8 @@ def test_verify_disproves_what_only_reads_well(manned_root: PrivateRoot, verrou:
     manned_root.write(
         "/etc/pam.d/common-auth", text.replace("pam_faillock.so authfail", "pam_faillock.so authfail dir=/tmp")
     )
-    told = json.loads(verrou("verify", *m, "-b", "shared-desk", "--format", "json", code=1).stdout)
-    assert "failed" in {t["result"] for t in told["tests"] if t["rule"] == "lockout.after"}
+    output = json.loads(verrou("verify", *m, "-b", "shared-desk", "--format", "json", code=1).stdout)
+    assert "failed" in {t["result"] for t in output["tests"] if t["rule"] == "lockout.after"}
 
 
 def test_undo_leaves_what_somebody_else_wrote(manned_root: PrivateRoot, verrou: Verrou) -> None:
@@ -130,8 +130,8 @@ def test_undo_leaves_what_somebody_else_wrote(manned_root: PrivateRoot, verrou: 
     verrou("account", "disable", "tern", *m, "--yes")
     before = manned_root.read("/etc/shadow").splitlines()[-1]
     manned_root.inside("useradd", "bors")
-    told = verrou("undo", *m, "--yes").stdout
-    assert "another program wrote to it since" in told
+    output = verrou("undo", *m, "--yes").stdout
+    assert "another program wrote to it since" in output
     lines = {line.split(":")[0]: line for line in manned_root.read("/etc/shadow").splitlines()}
     assert "bors" in lines, "the other's account stays"
     assert not lines["tern"].split(":")[1].startswith("!"), "our own change is taken back"
@@ -200,8 +200,8 @@ def test_a_stack_edited_by_hand_is_told_and_not_forced(manned_root: PrivateRoot,
     edited = manned_root.read(name).replace("auth	[success", "auth	optional	pam_warn.so\nauth	[success")
     manned_root.write(name, edited)
     start = manned_root.tree()
-    told = verrou("rule", "set", "lockout.after=4", "-m", manned_root.path, "--yes", code=4).stdout
-    assert "the managed block" in " ".join(told.split())
+    output = verrou("rule", "set", "lockout.after=4", "-m", manned_root.path, "--yes", code=4).stdout
+    assert "the managed block" in " ".join(output.split())
     assert manned_root.tree() == start
 
 
@@ -237,8 +237,8 @@ def test_what_is_broken_is_told_in_a_line_and_nothing_changes(
     verrou("account", "add", "bors", "-m", manned_root.path, "--password", "generate", "--yes")
     damage(manned_root)
     start = manned_root.tree()
-    told = verrou(*arguments, "-m", manned_root.path, "--yes", code=code)
-    assert words in told.stdout + told.stderr
+    output = verrou(*arguments, "-m", manned_root.path, "--yes", code=code)
+    assert words in output.stdout + output.stderr
     assert manned_root.tree() == start
     assert "interrupted" not in verrou("journal", "list", "-m", manned_root.path).stdout
 
@@ -275,10 +275,10 @@ def test_the_whole_round_on_the_newest_release(newest_root: PrivateRoot, verrou:
     verrou("harden", *m, "-b", "shared-desk", "--yes", code=None)
     content_judges(root)
     assert root.signs_in("warden", GOOD_PASSWORD)
-    told = json.loads(verrou("verify", *m, "-b", "shared-desk", "--format", "json", code=None).stdout)
-    short = [(f["subject"], f["says"]) for f in told["findings"] if f["verdict"] == "not-met"]
+    output = json.loads(verrou("verify", *m, "-b", "shared-desk", "--format", "json", code=None).stdout)
+    short = [(f["subject"], f["statement"]) for f in output["findings"] if f["verdict"] == "not-met"]
     assert not short
-    for trial in told["tests"]:  # its PAM may be too new for the computer that tries it
+    for trial in output["tests"]:  # its PAM may be too new for the computer that tries it
         assert trial["result"] == "passed" or (trial["result"] == "not-run" and "too new" in trial["seen"]), trial
     for _ in range(5):
         assert not root.signs_in("warden", "wrong")

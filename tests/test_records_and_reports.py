@@ -30,9 +30,9 @@ def filled(folder: Path) -> Journal:
     journal = Journal(folder)
     for number in (1, 2):
         was, now = FileState(b"secret hash", 0o600), FileState(b"other hash", 0o600, attributes=(("user.x", b"\0y"),))
-        told = {**TOLD, "command": f"run {number}"}
+        output = {**TOLD, "command": f"run {number}"}
         assert (
-            journal.begin(told, [Change("/f", was, now), FolderOperation("take-home", "/home/tern", (("uid", 7),))])
+            journal.begin(output, [Change("/f", was, now), FolderOperation("take-home", "/home/tern", (("uid", 7),))])
             == number
         )
         journal.finish(number)
@@ -45,7 +45,7 @@ TOLD: dict[str, Any] = {
     "by": "wilma",
     "baseline": "",
     "overridden": [],
-    "steps": [{"what": "a step", "outcome": "done", "said": ""}],
+    "steps": [{"what": "a step", "outcome": "done", "message": ""}],
     "differences": [{"subject": "account tern", "fact": "enabled", "was": "yes", "now": "no"}],
     "undoes": [],
 }
@@ -53,11 +53,15 @@ TOLD: dict[str, Any] = {
 
 def test_what_was_kept_comes_back_as_it_was(tmp_path: Path) -> None:
     journal = filled(tmp_path / "j")
-    change, deed = journal.changes(1)
+    change, operation = journal.changes(1)
     assert change == Change(
         "/f", FileState(b"secret hash", 0o600), FileState(b"other hash", 0o600, attributes=(("user.x", b"\0y"),))
     )
-    assert isinstance(deed, FolderOperation) and (deed.verb, deed.number("uid"), deed.number("entry")) == (
+    assert isinstance(operation, FolderOperation) and (
+        operation.verb,
+        operation.number("uid"),
+        operation.number("entry"),
+    ) == (
         "take-home",
         7,
         1,
@@ -85,8 +89,8 @@ def test_a_journal_of_another_version_is_left_to_that_version(bench: Path, verro
         chain, text = START, ""
         for line in lines:
             line.pop("format", None)
-            chain = _link(chain, told := line | marked)
-            text += json.dumps({"record": told, "chain": chain}) + "\n"
+            chain = _link(chain, output := line | marked)
+            text += json.dumps({"record": output, "chain": chain}) + "\n"
         journal.write_text(text)
         for words, code in ((("undo", "--yes"), 2), (("rule", "set", "lockout.after=8", "--yes"), 2), (("survey",), 0)):
             assert f"written by {whose}" in verrou(*words, "-m", bench, code=code).stderr
@@ -113,11 +117,11 @@ def test_records_that_others_can_write_are_not_trusted(tmp_path: Path, mode: int
 
 def test_a_second_run_waits_and_then_says_who_is_at_work(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Another process holds the lock; the kernel lets go of it when that dies."""
-    ready, told = os.pipe()
+    ready, output = os.pipe()
     child = os.fork()
     if child == 0:
         with machine_lock(tmp_path, "hide-01", "harden", "wilma"):
-            os.write(told, b"x")
+            os.write(output, b"x")
             signal.pause()
         os._exit(0)
     os.read(ready, 1)
@@ -201,11 +205,13 @@ def test_any_change_to_a_line_of_the_journal_shows(
     replacement = data.draw(st.sampled_from(b"x7 ").filter(lambda byte: byte != content[position]))
     path.write_bytes(content[:position] + bytes([replacement]) + content[position + 1 :])
     try:
-        told = [(e.command, e.by, e.steps, e.differences) for e in journal.entries()]
+        output = [(e.command, e.by, e.steps, e.differences) for e in journal.entries()]
     except BadInput:
         return
     path.write_bytes(content)
-    assert told == [(e.command, e.by, e.steps, e.differences) for e in journal.entries()], "only white space may differ"
+    assert output == [(e.command, e.by, e.steps, e.differences) for e in journal.entries()], (
+        "only white space may differ"
+    )
 
 
 @given(st.text(max_size=40))
@@ -278,24 +284,24 @@ def test_no_line_is_wider_than_the_terminal(
         ("baseline", "show", "public-terminal"),
         ("group", "list", "-m", "cap/warden-03"),
     ):
-        told = verrou(*arguments, code=None).stdout
-        assert told and max(map(len, told.splitlines())) <= width, arguments
-        assert "\x1b" not in told, "no colour in a pipe"
+        output = verrou(*arguments, code=None).stdout
+        assert output and max(map(len, output.splitlines())) <= width, arguments
+        assert "\x1b" not in output, "no colour in a pipe"
 
 
 def test_every_format_tells_the_same(verrou: Verrou) -> None:
     verrou("demo", "cap", "--quiet")
     arguments = ("audit", "-m", "cap/hide-01.bench.json", "-b", "cap/hide-01.toml")
-    told = json.loads(verrou(*arguments, "--format", "json", code=1).stdout)
+    output = json.loads(verrou(*arguments, "--format", "json", code=1).stdout)
     rows = list(csv.DictReader(io.StringIO(verrou(*arguments, "--format", "csv", code=1).stdout)))
     text = verrou(*arguments, code=1).stdout
-    assert [(f["subject"], f["verdict"], f["says"]) for f in told["findings"]] == [
-        (row["subject"], row["verdict"], row["says"]) for row in rows
+    assert [(f["subject"], f["verdict"], f["statement"]) for f in output["findings"]] == [
+        (row["subject"], row["verdict"], row["statement"]) for row in rows
     ]
-    counts = told["score"]
+    counts = output["score"]
     assert counts["assessed"] == counts["met"] + counts["not_met"] + counts["unknown"]
     assert f"{counts['met']} of {counts['assessed']} met" in text
-    for finding in told["findings"]:
+    for finding in output["findings"]:
         assert finding["subject"] in text
 
 

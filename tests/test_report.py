@@ -34,7 +34,9 @@ def test_the_sheet_tells_before_and_now_what_was_done_and_proved(verrou: Verrou)
     assert sheet["before"]["high"] == 7 and sheet["now"]["high"] == 0 and sheet["now"]["met"] == 56
     assert sum(sheet["before"].values()) == sum(sheet["now"].values())
     changed = {line["subject"]: line for line in sheet["changed"]}
-    assert changed["lockout.after"]["before"] == "not-met" and "50 failed attempts" in changed["lockout.after"]["said"]
+    assert (
+        changed["lockout.after"]["before"] == "not-met" and "50 failed attempts" in changed["lockout.after"]["message"]
+    )
     assert not sheet["no_before"] or sheet["before"]
     assert [(waiver["rule"], waiver["by"], waiver["lapsed"]) for waiver in sheet["waivers"]] == [
         ("screen.attention_key", "site warden", False),
@@ -54,8 +56,8 @@ def test_the_sheet_tells_before_and_now_what_was_done_and_proved(verrou: Verrou)
 
 def test_the_digest_is_of_all_that_a_baseline_is_made_of(verrou: Verrou, tmp_path: Path, bench: Path) -> None:
     def digest() -> str:
-        told = verrou("report", "-m", bench, "-b", "mine.toml", "--format", "json", "--no-tests", code=1).stdout
-        return str(json.loads(told)["baseline"]["digest"])
+        output = verrou("report", "-m", bench, "-b", "mine.toml", "--format", "json", "--no-tests", code=1).stdout
+        return str(json.loads(output)["baseline"]["digest"])
 
     (tmp_path / "below.toml").write_text('[baseline]\ntitle = "below"\n[lockout]\nafter = 5\n')
     (tmp_path / "mine.toml").write_text('[baseline]\ntitle = "mine"\nbuilds_on = ["below.toml"]\n')
@@ -94,10 +96,10 @@ def test_every_form_tells_the_same(verrou: Verrou, tmp_path: Path) -> None:
 def test_a_sheet_without_a_past_says_why(verrou: Verrou, bench: Path) -> None:
     never = json.loads(verrou("report", "-m", bench, "-b", "office", "--no-tests", "--format", "json", code=1).stdout)
     assert never["before"] is None and never["no_before"] == "nothing was changed by Verrou" and not never["entries"]
-    assert all(line["before"] is None and line["said"] == "" for line in never["left"])
+    assert all(line["before"] is None and line["message"] == "" for line in never["left"])
     verrou("survey", "-m", bench, "--save", "monday")
-    told = verrou("report", "-m", "monday", "-b", "office", code=1).stdout
-    assert "There is no “before”" in told and "not\\-run" not in told and "not-run" in told
+    output = verrou("report", "-m", "monday", "-b", "office", code=1).stdout
+    assert "There is no “before”" in output and "not\\-run" not in output and "not-run" in output
 
 
 def test_what_was_waived_too_long_is_told_as_that(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
@@ -107,12 +109,12 @@ def test_what_was_waived_too_long_is_told_as_that(verrou: Verrou, bench: Path, t
         '[[waiver]]\nrule = "password.classes"\nreason = "no shift key"\nby = "warden"\nuntil = 2027-01-31\n'
     )
     sheet = ("report", "-m", bench, "-b", "mine.toml", "--no-tests")
-    told = json.loads(verrou(*sheet, "--format", "json", code=1).stdout)
-    assert [(each["rule"], each["until"], each["lapsed"]) for each in told["waivers"]] == [
+    output = json.loads(verrou(*sheet, "--format", "json", code=1).stdout)
+    assert [(each["rule"], each["until"], each["lapsed"]) for each in output["waivers"]] == [
         ("lockout.after", "2026-01-31", True),
         ("password.classes", "2027-01-31", False),
     ]
-    assert [line["subject"] for line in told["not_applicable"]] == ["password.dictionary"]
+    assert [line["subject"] for line in output["not_applicable"]] == ["password.dictionary"]
     page = verrou(*sheet, "--format", "html", code=1).stdout
     assert "expired; no longer counts" in page and "Not applicable on this machine" in page
     assert "1 waived by warden" in page
@@ -128,14 +130,14 @@ def test_what_was_waived_too_long_is_told_as_that(verrou: Verrou, bench: Path, t
 def test_the_sheet_of_a_machine_that_cannot_be_read_whole(verrou: Verrou, tmp_path: Path) -> None:
     verrou("demo", "station", "--quiet")
     at = ("-m", "station/warden-03", "-b", "office", "--no-tests")
-    told = json.loads(verrou("report", *at, "--format", "json", code=1).stdout)
-    unreadable = [line["subject"] for line in told["left"] if line["now"] == "unknown"]
-    assert unreadable and told["now"]["unknown"] == len(unreadable)
+    output = json.loads(verrou("report", *at, "--format", "json", code=1).stdout)
+    unreadable = [line["subject"] for line in output["left"] if line["now"] == "unknown"]
+    assert unreadable and output["now"]["unknown"] == len(unreadable)
     verrou("report", *at, "--save", "sheet.xml", code=1)
     check_against_schema(tmp_path / "sheet.xml")
     findings = ElementTree.parse(tmp_path / "sheet.xml").getroot()[0]
     assert findings.get("errors") == str(len(unreadable)) == str(len(findings.findall(".//error")))
-    assert told["manual"], "what no step closes is left by hand"
+    assert output["manual"], "what no step closes is left by hand"
 
 
 def test_the_sheet_is_of_the_journal_as_it_stands(verrou: Verrou, bench: Path) -> None:

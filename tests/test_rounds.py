@@ -84,12 +84,12 @@ def test_every_row_is_what_the_audit_of_that_machine_says(verrou: Verrou, tmp_pa
     (folder / "pipe.survey.json").symlink_to("/dev/zero")
     (folder / "notes.txt").write_text("no machine")
     ended = verrou("round", "many", "-b", "shared-desk", "--format", "json", code=1)
-    told = json.loads(ended.stdout)
-    assert {Path(each["address"]).name for each in told["left_out"]} == {
+    output = json.loads(ended.stdout)
+    assert {Path(each["address"]).name for each in output["left_out"]} == {
         *("cut.survey.json", "strange.json", "pipe.survey.json")
     }
     assert ended.stderr.count("skipped: ") == 3
-    rows = told["machines"]
+    rows = output["machines"]
     assert len(rows) == 70
     weights = [(-row["high"], -row["medium"], -row["low"]) for row in rows]
     assert weights == sorted(weights), "the worst first"
@@ -100,7 +100,7 @@ def test_every_row_is_what_the_audit_of_that_machine_says(verrou: Verrou, tmp_pa
         verdicts = {finding["subject"]: finding["verdict"] for finding in audit["findings"]}
         assert {rule: verdict for verdict, rules in row["rules"].items() for rule in rules} == verdicts
         assert (row["met"], row["assessed"]) == (audit["score"]["met"], audit["score"]["assessed"])
-        assert row["worst"] == audit["findings"][0]["says"]
+        assert row["worst"] == audit["findings"][0]["statement"]
     lines = verrou("round", "many", "-b", "shared-desk", "--format", "lines", code=1).stdout.splitlines()
     assert [json.loads(line) for line in lines] == rows
 
@@ -108,27 +108,27 @@ def test_every_row_is_what_the_audit_of_that_machine_says(verrou: Verrou, tmp_pa
 def test_a_machine_is_known_again_and_held_against_its_own_baseline(verrou: Verrou, tmp_path: Path) -> None:
     verrou("demo", "station", "--quiet")
     which = ("--baselines", "station/which.toml", "--format", "json")
-    told = json.loads(verrou("round", "station/surveys", *which, code=1).stdout)
-    assert {row["machine"]: row["baseline"].split(":")[0] for row in told["machines"]} == {
+    output = json.loads(verrou("round", "station/surveys", *which, code=1).stdout)
+    assert {row["machine"]: row["baseline"].split(":")[0] for row in output["machines"]} == {
         "hide-01": "Cap Fauvel",
         "ringing-02": "Cap Fauvel",
         "warden-03": "Office",
     }
-    assert told["older"] == 7 and {row["at"][:7] for row in told["machines"]} == {"2026-09"}
+    assert output["older"] == 7 and {row["at"][:7] for row in output["machines"]} == {"2026-09"}
     assert len(json.loads(verrou("round", "station/surveys", *which, "--every", code=1).stdout)["machines"]) == 10
     every = json.loads(verrou("round", "station", "-b", "office", "--format", "json", code=1).stdout)
     assert {row["machine"] for row in every["machines"]} == {"hide-01", "ringing-02", "warden-03"}
     (tmp_path / "some.toml").write_text('[machines]\n"hide-*" = "office"\n')
     some = verrou("round", "station/surveys", "--baselines", "some.toml", code=1)
     assert "no baseline is named for warden-03" in some.stderr and "1 machine" in some.stdout
-    for text, said in (
+    for text, message in (
         ("[machine]\n", "expected a table [machines]"),
         ("[machines]\nx = 3\n", "expected the name of a baseline"),
         ('[machines]\nx = "offic"\n', "Did you mean office?"),
         ("[", "not valid TOML"),
     ):
         (tmp_path / "wrong.toml").write_text(text)
-        assert said in verrou("round", "station/surveys", "--baselines", "wrong.toml", code=2).stderr
+        assert message in verrou("round", "station/surveys", "--baselines", "wrong.toml", code=2).stderr
     assert "found no survey" in verrou("round", "station/warden-03/etc", "-b", "office", code=2).stderr
     assert "no baseline given" in verrou("round", "station", code=2).stderr
 
@@ -240,10 +240,10 @@ def test_the_page_filters_without_a_script_and_its_picture_draws_what_is_asked(v
         assert key == "all" or len(re.findall(rf'<tr class="[^"]*\bis-{key} ', page)) == count
     picture = page[page.index("<svg") : page.index("</svg>")]
     drawn = re.findall(r"<!-- ([a-z]+\.[a-z_.-]+) -->", picture)
-    told = json.loads(
+    output = json.loads(
         verrou("round", "station/surveys", "--baselines", "station/which.toml", "--format", "json", code=1).stdout
     )
-    asked = {rule for row in told["machines"] for rules in row["rules"].values() for rule in rules}
+    asked = {rule for row in output["machines"] for rules in row["rules"].values() for rule in rules}
     assert set(drawn) == asked and len(drawn) == len(asked)
 
 
@@ -285,9 +285,9 @@ def test_a_round_that_is_broken_off_ends_in_one_line(many: Path, how: str) -> No
                 os.kill(int(child), signal.SIGTERM)
     else:
         os.kill(int(started[0]), signal.SIGKILL)
-    told = running.communicate()[1]
-    assert running.returncode == (130 if how == "broken off" else 4) and "Traceback" not in told, told
-    assert ("interrupted" if how == "broken off" else "ended from outside") in told
+    output = running.communicate()[1]
+    assert running.returncode == (130 if how == "broken off" else 4) and "Traceback" not in output, output
+    assert ("interrupted" if how == "broken off" else "ended from outside") in output
 
 
 MAIN = "from verrou.__main__ import main; main()"
@@ -299,8 +299,8 @@ def row(name: str, signs: str) -> Row:
     met, high, medium, low, unknown, waived, not_applicable = counts
     asked = met + high + medium + low + unknown
     day = datetime(2026, 9, 14)
-    told = (name, name, name, "system", day, "office", met, asked, high, medium, low, unknown, waived, not_applicable)
-    return Row(*told, None, "", signs, ())
+    output = (name, name, name, "system", day, "office", met, asked, high, medium, low, unknown, waived, not_applicable)
+    return Row(*output, None, "", signs, ())
 
 
 @pytest.mark.parametrize("count", [1, 12, MOST_ROWS, MOST_ROWS + 50])
@@ -323,8 +323,8 @@ def test_signs_that_no_font_has_are_drawn_without_a_word(verrou: Verrou, tmp_pat
     verrou("demo", "station", "--quiet")
     path = tmp_path / "station/surveys/hide-01-2026-09.survey.json"
     path.write_text(path.read_text().replace('"name": "hide-01"', '"name": "巣箱 $x^2$ 🐦"'))
-    told = verrou("round", "station/surveys", "-b", "office", "--html", "round.html", code=1)
-    assert told.stderr == "Written: round.html\n" and "巣箱 $x^2$ 🐦" in (tmp_path / "round.html").read_text()
+    output = verrou("round", "station/surveys", "-b", "office", "--html", "round.html", code=1)
+    assert output.stderr == "Written: round.html\n" and "巣箱 $x^2$ 🐦" in (tmp_path / "round.html").read_text()
 
 
 @examples(60)

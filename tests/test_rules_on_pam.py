@@ -23,8 +23,8 @@ def sets(verrou: Verrou, root: PrivateRoot, *rules: str, code: int = 0) -> str:
 
 def reading(verrou: Verrou, root: PrivateRoot, rule: str) -> dict[str, object]:
     shown = verrou("rule", "show", rule, "-m", root.path, "--format", "json").stdout
-    told: dict[str, object] = json.loads(shown)[rule]
-    return told
+    output: dict[str, object] = json.loads(shown)[rule]
+    return output
 
 
 def locks_after(root: PrivateRoot, tries: int, account: str = "warden", password: str = GOOD_PASSWORD) -> bool:
@@ -218,9 +218,9 @@ def test_blank_passwords_at_the_remote_shell_as_sshd_says(
     (manned_root.path / "run/sshd").mkdir()
 
     def sshd_allows() -> bool:
-        told = manned_root.inside("sshd", "-T")
-        assert told.returncode == 0, told.stderr
-        return "permitemptypasswords yes" in told.stdout
+        output = manned_root.inside("sshd", "-T")
+        assert output.returncode == 0, output.stderr
+        return "permitemptypasswords yes" in output.stdout
 
     assert sshd_allows() is allowed
     assert ("remote-shell" in str(bare(reading(verrou, manned_root, "password.blank_accepted")["value"]))) is allowed
@@ -233,8 +233,8 @@ def test_a_missing_dictionary_is_told_because_it_refuses_everything(manned_root:
         path.unlink()
     assert "every new password is rejected" in verrou("survey", "-m", manned_root.path).stderr
     assert not accepts(manned_root, "gnt7Kwo-9xq-Lmv")
-    told = verrou("verify", "-b", "essential", "-m", manned_root.path, "--format", "json", code=None).stdout
-    tried = [trial for trial in json.loads(told)["tests"] if trial["rule"].startswith("password.")]
+    output = verrou("verify", "-b", "essential", "-m", manned_root.path, "--format", "json", code=None).stdout
+    tried = [trial for trial in json.loads(output)["tests"] if trial["rule"].startswith("password.")]
     assert {trial["result"] for trial in tried} == {"not-run"}, "refusals prove nothing then"
 
 
@@ -252,8 +252,8 @@ def test_what_another_program_puts_together_is_never_edited(
         (root.path / "etc/pam.d/common-password").symlink_to(kept)
     root.write(kept, heading + stack)
     for rule in ("password.min_length=12", "password.storage=yescrypt"):
-        told = verrou("rule", "set", rule, "-m", root.path, "--yes", code=2).stderr
-        assert "change it with that program" in told and "/etc/pam.d/common-password" in told
-    told = verrou("harden", "-b", "essential", "-m", root.path, "--preview", code=4).stdout
-    assert "change it with that program" in " ".join(told.split())
+        output = verrou("rule", "set", rule, "-m", root.path, "--yes", code=2).stderr
+        assert "change it with that program" in output and "/etc/pam.d/common-password" in output
+    output = verrou("harden", "-b", "essential", "-m", root.path, "--preview", code=4).stdout
+    assert "change it with that program" in " ".join(output.split())
     assert root.read(kept) == heading + stack

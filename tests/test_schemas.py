@@ -59,9 +59,9 @@ def test_every_output_is_as_its_schema_says(verrou: Verrou, name: str) -> None:
     strict(declared)
     family = name.split()[0]
     if name in OF_SEVERAL:
-        told = json.loads(verrou(*name.split(), *OF_SEVERAL[name], "--format", "json", code=None).stdout)
-        assert told
-        Validator(declared, format_checker=Validator.FORMAT_CHECKER).validate(told)
+        output = json.loads(verrou(*name.split(), *OF_SEVERAL[name], "--format", "json", code=None).stdout)
+        assert output
+        Validator(declared, format_checker=Validator.FORMAT_CHECKER).validate(output)
         return
     for machine in MACHINES[: 1 if family in ("rule", "baseline", "journal", "group") else 3]:
         arguments = [*name.split(), *MORE.get(name, [])]
@@ -74,9 +74,9 @@ def test_every_output_is_as_its_schema_says(verrou: Verrou, name: str) -> None:
         at += ["-b", "shared-desk"] if family in WITH_BASELINE else []
         if name in ("account show", "why") and machine != MACHINES[0]:
             arguments = ["ringer" if each == "daypass" else each for each in arguments]
-        told = json.loads(verrou(*arguments, *at, "--format", "json", code=None).stdout)
-        assert told
-        Validator(declared, format_checker=Validator.FORMAT_CHECKER).validate(told)
+        output = json.loads(verrou(*arguments, *at, "--format", "json", code=None).stdout)
+        assert output
+        Validator(declared, format_checker=Validator.FORMAT_CHECKER).validate(output)
 
 
 def test_baseline_files_are_as_their_schema_says(verrou: Verrou, tmp_path: Path) -> None:

@@ -20,8 +20,8 @@ from verrou.core.model import AccountName
 from verrou.core.model.access import accepted_credential, routes_now
 from verrou.core.model.elevation import PromptOutcome, elevation_outcome
 from verrou.core.model.reasons import why, why_administrator
-from verrou.core.model.ways import Route
-from verrou.core.plan.worksheet import rule_steps
+from verrou.core.model.routes import Route
+from verrou.core.plan.change_plan import rule_steps
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Value
 from verrou.machines import Outcome, open_machine
@@ -59,15 +59,15 @@ def test_pam_admits_per_service_and_origin_whom_the_lists_say(desktop: PrivateRo
             account = next(a for a in snapshot.accounts if a.name == name)
             for service in ORIGINS:
                 through = [
-                    accepted_credential(account, gate, snapshot) is not None
-                    for gate in snapshot.entry_points
-                    if service in gate.services
+                    accepted_credential(account, entry_point, snapshot) is not None
+                    for entry_point in snapshot.entry_points
+                    if service in entry_point.services
                 ]
                 assert admits(desktop, service, name) is any(through), (service, name, wanted)
-            for way in Route:
-                told = why(account, way, snapshot)
-                assert told.yes is (way in routes_now(account, snapshot))
-                assert all(reason.source is not None or not told.yes for reason in told.chain)
+            for route in Route:
+                output = why(account, route, snapshot)
+                assert output.yes is (route in routes_now(account, snapshot))
+                assert all(reason.source is not None or not output.yes for reason in output.chain)
 
     check()
 
@@ -94,15 +94,15 @@ def test_sudo_s_times_and_whether_it_asks_are_read_as_sudo_has_them(desktop: Pri
     def check(lines: list[str]) -> None:
         desktop.write("/etc/sudoers.d/site", "\n".join([*lines, ""]))
         snapshot = machine.observe()
-        told = desktop.inside("sudo", "-l", "-U", "warden").stdout
-        said = re.findall(r"!?timestamp_timeout(?:=([\d.]+))?", " ".join(told.split()))
-        minutes = float(said[-1] or 0) if said else 15.0
+        output = desktop.inside("sudo", "-l", "-U", "warden").stdout
+        message = re.findall(r"!?timestamp_timeout(?:=([\d.]+))?", " ".join(output.split()))
+        minutes = float(message[-1] or 0) if message else 15.0
         value = snapshot.readings["elevation.remembered_for"].value
         general = [line for line in lines if line.startswith("Defaults ") and "timestamp_timeout" in line]
         others = 15.0 if not general else float((re.findall(r"[\d.]+$", general[-1]) or ["0"])[0])
         longest = max(minutes, others)
         seconds = 0.0 if value == "never" else value.total_seconds()  # type: ignore[union-attr]
-        assert seconds == longest * 60, (lines, told)
+        assert seconds == longest * 60, (lines, output)
         asks_nothing = desktop.inside("sudo", "-k", "-n", "true", user="warden").returncode == 0
         warden = next(account for account in snapshot.accounts if account.name == "warden")
         assert (elevation_outcome(warden, snapshot) is PromptOutcome.NO_PROMPT) is asks_nothing, lines
@@ -210,9 +210,9 @@ RULES = st.lists(
 def test_plain_rules_of_polkit_are_read_as_polkit_reads_them(desktop: PrivateRoot) -> None:
     implied = implied_by(Root(desktop.path))
 
-    def told(rules: list[Rule], action: str, who: Subject) -> str:
+    def output(rules: list[Rule], action: str, who: Subject) -> str:
         """Without an answer each asks who sits nowhere for an administrator, as it is shipped."""
-        if any(told(rules, each, who) == "yes" for each in implied.get(action, ())):
+        if any(output(rules, each, who) == "yes" for each in implied.get(action, ())):
             return "yes"
         return answer(rules, action, who) or "auth_admin"
 
@@ -232,8 +232,8 @@ def test_plain_rules_of_polkit_are_read_as_polkit_reads_them(desktop: PrivateRoo
         for name in ("tern", "gull", "warden"):
             codes = polkit_says(desktop, name, *ACTIONS)
             who = Subject(name, people[AccountName(name)])
-            said = [told(found, action, who) for action in ACTIONS]
-            assert [{"yes": 0, "no": 1}.get(each, 2) for each in said] == codes, (name, said)
+            message = [output(found, action, who) for action in ACTIONS]
+            assert [{"yes": 0, "no": 1}.get(each, 2) for each in message] == codes, (name, message)
 
     check()
 
@@ -284,8 +284,8 @@ def test_each_shipped_baseline_closes_what_it_asks_for_and_goes_back(desktop: Pr
         for row in rows:
             name = row["account"]
             if name in {*PEOPLE, *EVERY_KIND}:
-                told = {service: row["routes"][way] for service, way in WAYS.items()}
-                assert told == {service: opened_by(desktop, service, name, shell) for service in WAYS}, name
+                output = {service: row["routes"][route] for service, route in WAYS.items()}
+                assert output == {service: opened_by(desktop, service, name, shell) for service in WAYS}, name
                 everything = "ALL) ALL" in desktop.inside("sudo", "-l", "-U", name).stdout
                 assert everything is (row["role"] == "administrator"), name
         return list(rows)
@@ -295,14 +295,14 @@ def test_each_shipped_baseline_closes_what_it_asks_for_and_goes_back(desktop: Pr
     for baseline in shipped_baselines():
         strictest = baseline == "public-terminal"
         as_if = ("access", "--all", *m, "--as", baseline, "--format", "json")
-        foreseen = json.loads(verrou(*as_if).stdout) if strictest else []
+        predicted = json.loads(verrou(*as_if).stdout) if strictest else []
         verrou("harden", "-b", baseline, *m, "--yes", code=1)
         audit = json.loads(verrou("audit", "-b", baseline, *m, "--format", "json", code=1).stdout)
         left = {f["subject"]: f["verdict"] for f in audit["findings"] if f["verdict"] in ("not-met", "unknown")}
         assert left.pop("screen.shows_last_account", "unknown") == "unknown", "lightdm keeps no setting for it"
         assert set(left) <= {"population.unused_for", "population.blank_passwords"}, (baseline, left)
         hardened = table()
-        assert hardened == foreseen or not strictest, "as it was rehearsed"
+        assert hardened == predicted or not strictest, "as it was rehearsed"
         verrou("undo", *m, "--yes")
         after = desktop.tree()
         assert after == before | {"var/log/lastlog": after["var/log/lastlog"]}, baseline

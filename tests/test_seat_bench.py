@@ -9,6 +9,7 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from verrou.core.model.routes import Route
 
 from conftest import GOOD_PASSWORD, Verrou, examples, titled
 from verrou.cli.options import fetch_baseline
@@ -17,12 +18,11 @@ from verrou.core.model.access import routes_now
 from verrou.core.model.elevation import ElevationSubject, Program, PromptOutcome, elevation_outcome, rule_outcome
 from verrou.core.model.reasons import why, why_administrator
 from verrou.core.model.screens import screens_of
-from verrou.core.model.ways import Route
 from verrou.core.rules import CATALOGUE, PRESETS
 from verrou.machines.bench import seat
 from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
 from verrou.machines.bench.readings import snapshot_of
-from verrou.machines.bench.rules import KEEPERS, readings
+from verrou.machines.bench.rules import ADAPTERS, readings
 
 ANSWERS = {
     "runs": PromptOutcome.NO_PROMPT,
@@ -62,14 +62,14 @@ def test_every_combination_of_elevation_has_one_answer_and_stricter_never_lets_m
     for values in product(*map(_values, rules)):
         policy = dict(seat.SHIPPED_SEAT)
         for rule_id, value in zip(rules, values, strict=True):
-            keeper = KEEPERS[rule_id]
-            assert keeper.write is not None
-            key, number = keeper.write(machine, value)
+            adapter = ADAPTERS[rule_id]
+            assert adapter.write is not None
+            key, number = adapter.write(machine, value)
             policy[key] = number
         wanted = dict(zip(rules, values, strict=True))
         answers = {(k, p): ANSWERS[seat.elevation(policy, k, p)] for k in KINDS for p in seat.PROGRAMS}
-        foreseen = {(k, p): rule_outcome(KINDS[k], PROGRAMS[p], wanted) for k, p in answers}
-        assert answers == foreseen, wanted
+        predicted = {(k, p): rule_outcome(KINDS[k], PROGRAMS[p], wanted) for k, p in answers}
+        assert answers == predicted, wanted
         found[values] = answers
     order = list(PromptOutcome)
     for values, answers in found.items():
@@ -100,9 +100,9 @@ def machines(draw: st.DrawFn) -> Authority:
             if draw(st.booleans()) is not inside:
                 (machine.leave if inside else machine.join)(name, group)
         machine.set_open(name, draw(st.booleans()))
-    for way in seat.WAYS:
-        machine.set_policy(f"in_{way}", draw(LISTS))
-        machine.set_policy(f"out_{way}", draw(LISTS))
+    for route in seat.WAYS:
+        machine.set_policy(f"in_{route}", draw(LISTS))
+        machine.set_policy(f"out_{route}", draw(LISTS))
     machine.set_policy("blank_by", draw(st.lists(st.sampled_from(seat.WAYS), unique=True)))
     machine.set_policy("hidden", draw(LISTS))
     machine.set_policy("opens_as", draw(st.sampled_from([0, 1, 2, 100, 101])))
@@ -117,23 +117,27 @@ def machines(draw: st.DrawFn) -> Authority:
 @given(machines())
 def test_who_gets_in_and_why_is_what_the_authority_does(machine: Authority) -> None:
     snapshot = snapshot_of(machine, "")
-    unasked = machine.opens_as()
+    automatic = machine.opens_as()
     for account in snapshot.accounts:
-        for way in (Route.CONSOLE, Route.NETWORK, Route.REMOTE_SCREEN):
-            admitted = any(_signs_in(machine, account.name, password, way) for password in ("", GOOD_PASSWORD))
-            admitted = admitted or (way is Route.CONSOLE and account.name == unasked)
-            told = why(account, way, snapshot)
-            assert (way in routes_now(account, snapshot)) is told.yes is admitted, (account.name, way, told.chain)
-            assert told.chain and (told.keeps if told.yes else any(not r.helps for r in told.chain))
-            assert told.yes or all(r.change for r in told.chain), "a no says what would have to change"
+        for route in (Route.CONSOLE, Route.NETWORK, Route.REMOTE_SCREEN):
+            admitted = any(_signs_in(machine, account.name, password, route) for password in ("", GOOD_PASSWORD))
+            admitted = admitted or (route is Route.CONSOLE and account.name == automatic)
+            output = why(account, route, snapshot)
+            assert (route in routes_now(account, snapshot)) is output.yes is admitted, (
+                account.name,
+                route,
+                output.chain,
+            )
+            assert output.chain and (output.keeps if output.yes else any(not r.helps for r in output.chain))
+            assert output.yes or all(r.change for r in output.chain), "a no says what would have to change"
         for name, program in PROGRAMS.items():
             assert elevation_outcome(account, snapshot, program) is ANSWERS[machine.elevate(account.name, name)]
         assert why_administrator(account, snapshot).yes is machine.can_administer(account.name)
 
 
-def _signs_in(machine: Authority, name: str, password: str, way: Route) -> bool:
+def _signs_in(machine: Authority, name: str, password: str, route: Route) -> bool:
     try:
-        Authority(machine.text()).sign_in(name, password, str(way))
+        Authority(machine.text()).sign_in(name, password, str(route))
     except NewPasswordFirst:
         return True
     except No:
@@ -151,7 +155,7 @@ def test_the_screens_show_what_the_authority_shows(machine: Authority) -> None:
     else:
         assert machine.policy()["hidden"] is None
     assert found.last == shown["last"]
-    assert [each.account for each in found.unasked] == ([machine.opens_as()] if machine.opens_as() else [])
+    assert [each.account for each in found.automatic] == ([machine.opens_as()] if machine.opens_as() else [])
 
 
 @examples(60)
@@ -160,21 +164,24 @@ def test_each_line_that_keeps_a_yes_does_so_alone(machine: Authority, data: st.D
     """Take all memberships and names away that are told to keep a yes, and it is none any more."""
     snapshot = snapshot_of(machine, "")
     asked = [
-        (a, way) for a in snapshot.accounts for way in (Route.NETWORK, Route.REMOTE_SCREEN) if why(a, way, snapshot).yes
+        (a, route)
+        for a in snapshot.accounts
+        for route in (Route.NETWORK, Route.REMOTE_SCREEN)
+        if why(a, route, snapshot).yes
     ]
     if not asked:
         return
-    account, way = data.draw(st.sampled_from(asked))
-    allowed = machine.policy()[f"in_{way}"]
-    told = why(account, way, snapshot)
+    account, route = data.draw(st.sampled_from(asked))
+    allowed = machine.policy()[f"in_{route}"]
+    output = why(account, route, snapshot)
     if allowed is None:
-        assert any(f"everyone is allowed to sign in {way.phrase}" in reason.says for reason in told.keeps)
+        assert any(f"everyone is allowed to sign in {route.phrase}" in reason.statement for reason in output.keeps)
         return
     named = {g["id"]: g["name"] for g in machine.groups() if g["id"] in allowed and account.name in g["members"]}
     by_name = int(account.identity) in allowed
-    assert len(told.keeps) == len(named) + by_name
-    machine.set_policy(f"in_{way}", [i for i in allowed if i not in named and i != int(account.identity)])
-    assert not why(account, way, snapshot_of(machine, "")).yes
+    assert len(output.keeps) == len(named) + by_name
+    machine.set_policy(f"in_{route}", [i for i in allowed if i not in named and i != int(account.identity)])
+    assert not why(account, route, snapshot_of(machine, "")).yes
 
 
 def test_lists_are_set_enforced_and_taken_back(bench: Path, verrou: Verrou) -> None:
@@ -185,31 +192,31 @@ def test_lists_are_set_enforced_and_taken_back(bench: Path, verrou: Verrou) -> N
     rules = ("logon.network.allowed=group:administrators", "logon.console.denied=tern", "rights.shut_down=warden")
     verrou("rule", "set", *rules, "-m", bench, "--yes")
     machine = authority(bench)
-    for way in ("console", "network"):
+    for route in ("console", "network"):
         with pytest.raises(No, match="is denied sign-in"):
-            machine.sign_in("tern", GOOD_PASSWORD, way)
+            machine.sign_in("tern", GOOD_PASSWORD, route)
     assert machine.sign_in("warden", GOOD_PASSWORD, "network")
     assert machine.may("warden", "off") and not machine.may("tern", "off")
-    told = " ".join(verrou("why", "tern", "console", "-m", bench).stdout.split())
-    assert "No: tern cannot sign in at the console" in told and "out_console = [101]" in told
-    assert "logon.console.denied" in told
+    output = " ".join(verrou("why", "tern", "console", "-m", bench).stdout.split())
+    assert "No: tern cannot sign in at the console" in output and "out_console = [101]" in output
+    assert "logon.console.denied" in output
     verrou("undo", "-m", bench, "--yes")
     assert bench.read_bytes() == start
-    told = verrou("rule", "set", "logon.console.denied=group:nobody-here", "-m", bench, "--yes", code=4).stderr
-    assert "there is no group nobody-here" in told
+    output = verrou("rule", "set", "logon.console.denied=group:nobody-here", "-m", bench, "--yes", code=4).stderr
+    assert "there is no group nobody-here" in output
 
 
 def test_no_door_is_shut_on_every_administrator(bench: Path, verrou: Verrou) -> None:
     before = bench.read_bytes()
-    told = verrou("rule", "set", "logon.console.denied=group:administrators", "-m", bench, "--yes", code=3).stderr
-    assert "administrators-denied" in told and "keeper and warden" in told
-    told = verrou("rule", "set", "logon.console.allowed=group:users", "-m", bench, "--yes", "--preview", code=None)
-    assert "administrators-denied" not in told.stderr, "warden is among the users"
+    output = verrou("rule", "set", "logon.console.denied=group:administrators", "-m", bench, "--yes", code=3).stderr
+    assert "administrators-denied" in output and "keeper and warden" in output
+    output = verrou("rule", "set", "logon.console.allowed=group:users", "-m", bench, "--yes", "--preview", code=None)
+    assert "administrators-denied" not in output.stderr, "warden is among the users"
     verrou("rule", "set", "logon.network.denied=group:administrators", "-m", bench, "--yes", "--preview")
-    told = verrou(
+    output = verrou(
         *("rule", "set", "logon.network.allowed=warden", "logon.network.denied=warden", "-m", bench, "--yes"), code=3
     ).stderr
-    assert "conflict" in told and bench.read_bytes() == before
+    assert "conflict" in output and bench.read_bytes() == before
 
 
 def test_what_waits_for_a_restart_is_told_apart_from_what_acts(
@@ -218,14 +225,14 @@ def test_what_waits_for_a_restart_is_told_apart_from_what_acts(
     monkeypatch.setenv("COLUMNS", "200")
     baseline = tmp_path / "b.toml"
     baseline.write_text(titled("[elevation]\nprompt_apart = true\n[sharing]\nsettings_closed = true\n"))
-    told = " ".join(verrou("harden", "-b", baseline, "-m", bench, "--yes", code=1).stdout.split())
-    assert "Still not met: elevation.prompt_apart, sharing.settings_closed" in told
+    output = " ".join(verrou("harden", "-b", baseline, "-m", bench, "--yes", code=1).stdout.split())
+    assert "Still not met: elevation.prompt_apart, sharing.settings_closed" in output
     reading = readings(authority(bench))["elevation.prompt_apart"]
     assert (reading.value, reading.pending) == (False, True)
-    told = " ".join(verrou("audit", "-b", baseline, "-m", bench, code=1).stdout.split())
-    assert "(yes after a restart)" in told and "(yes at the next sign-in)" in told
-    told = " ".join(verrou("harden", "-b", baseline, "-m", bench, "--yes", code=1).stdout.split())
-    assert "takes effect later" in told and "after a restart" in told
+    output = " ".join(verrou("audit", "-b", baseline, "-m", bench, code=1).stdout.split())
+    assert "(yes after a restart)" in output and "(yes at the next sign-in)" in output
+    output = " ".join(verrou("harden", "-b", baseline, "-m", bench, "--yes", code=1).stdout.split())
+    assert "takes effect later" in output and "after a restart" in output
     verrou("machine", "restart", "-m", bench)
     assert readings(authority(bench))["elevation.prompt_apart"].value is True
     verrou("audit", "-b", baseline, "-m", bench)
@@ -255,8 +262,8 @@ def test_nobody_is_signed_in_unasked_whom_the_rule_leaves_out(bench: Path, verro
     verrou("rule", "set", "screen.automatic_signin=guests", "-m", bench, "--yes")
     verrou("machine", "restart", "-m", bench)
     assert authority(bench).opens_as() == ""
-    told = " ".join(verrou("signin", "-m", bench).stdout.split())
-    assert "automatic sign-in" not in told
+    output = " ".join(verrou("signin", "-m", bench).stdout.split())
+    assert "automatic sign-in" not in output
 
 
 @pytest.mark.parametrize("name", list(PRESETS["elevation"]))
@@ -305,8 +312,8 @@ def test_limits_of_shared_use_never_bind_an_administrator(bench: Path, verrou: V
     assert not machine.opens_settings("daypass") and not machine.installs("daypass")
     assert machine.browses("warden", "stick") and machine.opens_settings("warden") and machine.installs("warden")
     for rule_id in ("sharing.hidden_drives", "sharing.settings_closed", "sharing.applies_to"):
-        told = " ".join(verrou("rule", "explain", rule_id).stdout.split())
-        assert "do not bind administrators" in told
+        output = " ".join(verrou("rule", "explain", rule_id).stdout.split())
+        assert "do not bind administrators" in output
 
 
 def test_a_baseline_means_groups_by_what_they_are_and_knows_who_is_in_them(tmp_path: Path, verrou: Verrou) -> None:
@@ -332,8 +339,8 @@ def test_access_shows_the_machine_as_a_baseline_would_leave_it(bench: Path, tmp_
     shut = '[logon.network]\nallowed = "nobody"\n[screen]\nnotice = { title = "Cap Fauvel", text = "Quiet." }\n'
     baseline.write_text(f'{shut}[baseline]\ntitle = "shut"\n')
     for command in (("access",), ("signin",), ("why", "warden", "network")):
-        told = verrou(*command, "--as", baseline, "-m", bench, "--format", "json").stdout
-        assert told != verrou(*command, "-m", bench, "--format", "json").stdout
+        output = verrou(*command, "--as", baseline, "-m", bench, "--format", "json").stdout
+        assert output != verrou(*command, "-m", bench, "--format", "json").stdout
     assert (
         '"answer": "no"' in verrou("why", "warden", "network", "--as", baseline, "-m", bench, "--format", "json").stdout
     )
@@ -359,8 +366,8 @@ def test_verify_signs_accounts_of_each_kind_in_by_each_way(bench: Path, verrou: 
     machine.set_policy("admin_gives", 2)
     machine.set_policy("user_gives", 1)
     machine.save(bench)
-    told = json.loads(verrou("verify", "-b", "essential", "-m", bench, "--format", "json", code=1).stdout)
-    tried = {trial["test"]: (trial["result"], trial["seen"]) for trial in told["tests"]}
+    output = json.loads(verrou("verify", "-b", "essential", "-m", bench, "--format", "json", code=1).stdout)
+    tried = {trial["test"]: (trial["result"], trial["seen"]) for trial in output["tests"]}
     assert tried["a temporary guest account signs in over the network"][0] == "passed"
     assert tried["a temporary administrator account elevates with its own password"] == (
         *("passed", "accepted: own password"),
@@ -383,14 +390,14 @@ def test_a_saved_survey_tells_the_same_of_who_gets_in(verrou: Verrou, tmp_path: 
 
 @pytest.mark.parametrize("baseline", ["essential", "shared-desk", "public-terminal", "office"])
 def test_each_value_of_a_shipped_baseline_has_its_reason(baseline: str) -> None:
-    demands = read_baseline(*fetch_baseline(baseline), fetch_baseline).requirements.values()
-    assert not [demand.rule.id for demand in demands if not demand.reason]
-    families = {demand.rule.family for demand in demands}
+    requirements = read_baseline(*fetch_baseline(baseline), fetch_baseline).requirements.values()
+    assert not [requirement.rule.id for requirement in requirements if not requirement.reason]
+    families = {requirement.rule.family for requirement in requirements}
     assert {"elevation", "screen", "rights"} <= families
 
 
 @pytest.mark.parametrize(
-    ("text", "said"),
+    ("text", "message"),
     [
         ("[logon]\nconsol.allowed = []", "b.toml:2: logon.consol: unknown key 'consol'"),
         (
@@ -407,9 +414,9 @@ def test_each_value_of_a_shipped_baseline_has_its_reason(baseline: str) -> None:
         ("[screen]\nlocks_after = 5", "Did you mean '5 minutes'?"),
     ],
 )
-def test_a_mistake_in_a_baseline_is_told_with_its_line(tmp_path: Path, verrou: Verrou, text: str, said: str) -> None:
+def test_a_mistake_in_a_baseline_is_told_with_its_line(tmp_path: Path, verrou: Verrou, text: str, message: str) -> None:
     (tmp_path / "b.toml").write_text(titled(text))
-    assert said in verrou("baseline", "check", "b.toml", code=2).stderr
+    assert message in verrou("baseline", "check", "b.toml", code=2).stderr
 
 
 def test_a_list_of_who_may_is_met_by_a_shorter_one_and_of_who_may_not_by_a_longer_one() -> None:
@@ -446,8 +453,8 @@ def test_an_answer_is_remembered_and_a_question_ends_as_the_rules_say(bench: Pat
     machine.clock += timedelta(minutes=2)
     assert machine.request(token, "vouched") == "own password"
 
-    told = json.loads(verrou("verify", "-b", "essential", "-m", bench, "--format", "json", code=1).stdout)
-    tried = [(t["rule"], t["result"], t["seen"]) for t in told["tests"] if t["rule"].startswith("elevation.")]
+    output = json.loads(verrou("verify", "-b", "essential", "-m", bench, "--format", "json", code=1).stdout)
+    tried = [(t["rule"], t["result"], t["seen"]) for t in output["tests"] if t["rule"].startswith("elevation.")]
     assert {proof for _, proof, _ in tried} == {"passed"}
     assert [seen for rule, _, seen in tried if rule == "elevation.remembered_for"] == [
         *("accepted: nothing is asked again", "denied: asked again")

@@ -9,22 +9,22 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from verrou.core.model.routes import EVERYONE, AccessListEntry, EntryPoint, Principals, Route
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled, with_files, with_programs
 from debian_root import PrivateRoot
 from verrou.core.model import Account, AccountName, Status
 from verrou.core.model.access import routes_of, routes_unknown
 from verrou.core.model.screens import screens_of
-from verrou.core.model.ways import EVERYBODY, AccessListEntry, EntryPoint, Principals, Route
 from verrou.core.values import Notice, Value
 from verrou.machines import open_machine
-from verrou.machines.linux.display_managers import of_seat, whom_unasked
+from verrou.machines.linux.display_managers import automatic_accounts, of_seat
 from verrou.machines.linux.files.keyfile import entries, with_entry
 from verrou.machines.linux.files.sshd import REMOTE, shells
 from verrou.machines.linux.outside import outside_accounts
 from verrou.machines.linux.polkit import Ours, parsed, rendered
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules import KEEPERS
+from verrou.machines.linux.rules import ADAPTERS
 from verrou.machines.linux.rules.logon import lists_of
 
 IDLE = "/org/gnome/desktop/session/idle-delay"
@@ -62,9 +62,9 @@ def polkit_says(root: PrivateRoot, account: str, *actions: str) -> list[int]:
         kill $someone $daemon $bus
     """
     root.inside("mkfifo", "/run/wait")
-    told = root.inside("sh", "-c", script).stdout
+    output = root.inside("sh", "-c", script).stdout
     root.inside("rm", "-rf", "/run/wait", "/run/dbus")
-    return [int(code) for code in re.findall(r"^code (\d+)", told, re.M)]
+    return [int(code) for code in re.findall(r"^code (\d+)", output, re.M)]
 
 
 @pytest.mark.real_root
@@ -74,10 +74,10 @@ def test_the_whole_table_is_what_the_system_decides(desktop: PrivateRoot, verrou
     verrou("rule", "set", *SET, "-m", desktop.path, "--yes")
 
     rows = {row["account"]: row for row in json.loads(verrou("access", "-m", desktop.path, "--format", "json").stdout)}
-    for service, way in WAYS.items():
+    for service, route in WAYS.items():
         for name in PEOPLE:
-            said = rows[name]["routes"][way] is not None
-            assert admits(desktop, service, name) is said, (service, name)
+            message = rows[name]["routes"][route] is not None
+            assert admits(desktop, service, name) is message, (service, name)
     assert [name for name in PEOPLE if rows[name]["routes"]["remote-shell"]] == ["warden"]
     assert [name for name in PEOPLE if rows[name]["routes"]["console"]] == ["warden", "tern", "daypass"]
 
@@ -116,9 +116,9 @@ def test_the_whole_table_is_what_the_system_decides(desktop: PrivateRoot, verrou
 def test_verify_tries_each_kind_of_account_by_each_way(desktop: PrivateRoot, verrou: Verrou) -> None:
     rules = ("logon.console.denied=group:guests", "logon.remote-shell.allowed=group:sudo")
     verrou("rule", "set", *rules, "-m", desktop.path, "--yes")
-    told = json.loads(verrou("verify", "-b", "essential", "-m", desktop.path, "--format", "json", code=None).stdout)
+    output = json.loads(verrou("verify", "-b", "essential", "-m", desktop.path, "--format", "json", code=None).stdout)
     about = ("logon.", "elevation.administrator", "elevation.standard")
-    tried = {trial["test"]: trial for trial in told["tests"] if trial["rule"].startswith(about)}
+    tried = {trial["test"]: trial for trial in output["tests"] if trial["rule"].startswith(about)}
     assert {trial["result"] for trial in tried.values()} == {"passed"}, [
         t for t in tried.values() if t["result"] != "passed"
     ]
@@ -141,8 +141,8 @@ def test_what_another_rule_of_polkit_decides_is_asked_of_polkit(desktop: Private
     assert reading["status"] == "unknown", "a disk that is only looked at is not asked"
     reading = json.loads(verrou(*show, "--ask-system").stdout)["rights.shut_down"]
     assert reading["value"] == {"names": ["daypass", "warden"]}, "tern and gull have four letters"
-    told = verrou("rule", "set", "rights.shut_down=tern", "-m", desktop.path, "--yes", code=4).stderr
-    assert "the machine would set" in told, "the rule before ours goes on deciding"
+    output = verrou("rule", "set", "rights.shut_down=tern", "-m", desktop.path, "--yes", code=4).stderr
+    assert "the machine would set" in output, "the rule before ours goes on deciding"
 
 
 SSHD = st.lists(
@@ -190,11 +190,11 @@ def test_the_remote_shell_server_is_read_as_it_reads_itself(desktop: PrivateRoot
             for key in LISTS:
                 assert sorted(w for w, _ in mine.names(key)) == sorted(theirs.get(key, [])), (name, key)
             for key in ANSWERS:
-                said, _ = mine.setting(
+                message, _ = mine.setting(
                     key, {"permitrootlogin": "prohibit-password"}.get(key, "no" if "empty" in key else "yes")
                 )
                 same = {"without-password": "prohibit-password"}.get(theirs[key][0], theirs[key][0])
-                assert said == same, (name, key)
+                assert message == same, (name, key)
 
     check()
 
@@ -249,9 +249,9 @@ def test_who_is_denied_is_not_signed_in_unasked_either(desktop: PrivateRoot, ver
     asked = ("pamtester", "-I", "tty=:0", "lightdm-autologin", "gull", "acct_mgmt")
     assert json.loads(verrou(*why).stdout)["answer"] == "yes" and desktop.inside(*asked).returncode == 0
     verrou("rule", "set", "logon.console.denied=gull", "-m", desktop.path, "--yes")
-    told = json.loads(verrou(*why).stdout)
-    assert told["answer"] == "no" and desktop.inside(*asked).returncode != 0
-    assert told["chain"][0]["source"]["place"] == "/etc/security/verrou-console.conf"
+    output = json.loads(verrou(*why).stdout)
+    assert output["answer"] == "no" and desktop.inside(*asked).returncode != 0
+    assert output["chain"][0]["source"]["place"] == "/etc/security/verrou-console.conf"
     verrou("undo", "-m", desktop.path, "--yes")
     whole = desktop.read("/etc/pam.d/lightdm-autologin")
     desktop.write("/etc/pam.d/lightdm-autologin", f"auth required pam_deny.so\n{whole}")
@@ -289,10 +289,10 @@ def test_whoever_is_signed_in_unasked_is_found_with_its_line(tmp_path: Path, fil
         place = tmp_path / name
         place.parent.mkdir(parents=True, exist_ok=True)
         place.write_text(content)
-    found = whom_unasked(Root(tmp_path))
+    found = automatic_accounts(Root(tmp_path))
     assert [(each.account, each.source.place) for each in found] == [("tern", file)]
     (tmp_path / file.lstrip("/")).write_text("\n".join(f"#{line}" for line in text.splitlines()))
-    assert whom_unasked(Root(tmp_path)) == []
+    assert automatic_accounts(Root(tmp_path)) == []
 
 
 AGETTY = {
@@ -316,7 +316,7 @@ def test_what_agetty_tells_login_decides_who_is_asked(tmp_path: Path, options: s
     own = tmp_path / "etc/systemd/system/getty@tty1.service.d/own.conf"
     own.parent.mkdir(parents=True)
     own.write_text(f"[Service]\nExecStart=\nExecStart=-/sbin/agetty {options} - $TERM\n")
-    found = [each.account for each in whom_unasked(Root(tmp_path))]
+    found = [each.account for each in automatic_accounts(Root(tmp_path))]
     assert found == ([] if AGETTY[options] is None else [AGETTY[options]])
 
 
@@ -347,7 +347,7 @@ KERNELS = {
 
 
 def who_unasked(root: Root) -> list[str]:
-    return [each.account + ("" if each.known else "?") for each in whom_unasked(root)]
+    return [each.account + ("" if each.known else "?") for each in automatic_accounts(root)]
 
 
 @pytest.mark.parametrize(("file", "text"), list(KERNELS))
@@ -408,12 +408,12 @@ def test_a_screen_that_nobody_knows_and_a_shell_that_asks_nobody_are_told(tmp_pa
     assert reading.status is Status.UNKNOWN and "ly" in reading.reason
     tern = snapshot.by_name[AccountName("tern")]
     assert routes_unknown(tern, snapshot) == (Route.CONSOLE,) and routes_of(tern, snapshot) == ()
-    assert [(each.account, each.known) for each in screens_of(snapshot).unasked] == [("", False)]
+    assert [(each.account, each.known) for each in screens_of(snapshot).automatic] == [("", False)]
     (units / "display-manager.service").unlink()
     (units / "sysinit.target.wants/debug-shell.service").symlink_to("/lib/systemd/system/debug-shell.service")
     snapshot = open_machine(str(tmp_path)).observe()
-    told = [(str(a.name), a.enabled, routes_of(a, snapshot)) for a in snapshot.accounts]
-    assert told == [("root", False, (Route.CONSOLE,)), ("tern", True, ())], "a shell that asks nobody asks no account"
+    output = [(str(a.name), a.enabled, routes_of(a, snapshot)) for a in snapshot.accounts]
+    assert output == [("root", False, (Route.CONSOLE,)), ("tern", True, ())], "a shell that asks nobody asks no account"
 
 
 @pytest.mark.parametrize("text", list(UNITS))
@@ -422,7 +422,7 @@ def test_a_unit_that_is_started_signs_in_whom_it_names(tmp_path: Path, text: str
     folder = tmp_path / "etc/systemd/system"
     (folder / "multi-user.target.wants").mkdir(parents=True)
     (folder / "hide.service").write_text(f"[Service]\n{text}")
-    assert whom_unasked(Root(tmp_path)) == [], "nothing starts it"
+    assert automatic_accounts(Root(tmp_path)) == [], "nothing starts it"
     (folder / "multi-user.target.wants/hide.service").symlink_to("../hide.service")
     assert who_unasked(Root(tmp_path)) == UNITS[text]
     (tmp_path / "usr/lib/systemd/system").mkdir(parents=True)
@@ -431,10 +431,10 @@ def test_a_unit_that_is_started_signs_in_whom_it_names(tmp_path: Path, text: str
     generated = tmp_path / "run/systemd/generator.early/hide.service"
     generated.parent.mkdir(parents=True)
     generated.symlink_to("/dev/null")
-    assert whom_unasked(Root(tmp_path, live=True)) == [], "what is generated comes before it"
+    assert automatic_accounts(Root(tmp_path, live=True)) == [], "what is generated comes before it"
     assert who_unasked(Root(tmp_path)) == UNITS[text], "and is gone on a disk"
     (folder / "hide.service").symlink_to("/dev/null")
-    assert whom_unasked(Root(tmp_path)) == [], "masked"
+    assert automatic_accounts(Root(tmp_path)) == [], "masked"
 
 
 def test_a_unit_that_is_masked_signs_in_nobody(tmp_path: Path) -> None:
@@ -476,8 +476,8 @@ def test_an_instance_of_a_unit_signs_in_whom_it_is_named_after(tmp_path: Path) -
 def test_whoever_types_a_name_is_signed_in_by_every_account(desktop: PrivateRoot, verrou: Verrou) -> None:
     own = "/etc/systemd/system/getty@tty1.service.d/own.conf"
     desktop.write(own, "[Service]\nExecStart=\nExecStart=-/sbin/agetty -o '-f -- \\\\u' - $TERM\n")
-    told = json.loads(verrou("access", "tern", "-m", desktop.path, "--format", "json").stdout)
-    assert told[0]["routes"]["console"] == "name"
+    output = json.loads(verrou("access", "tern", "-m", desktop.path, "--format", "json").stdout)
+    assert output[0]["routes"]["console"] == "name"
     shown = verrou("rule", "show", "screen.automatic_signin", "-m", desktop.path, "--format", "json").stdout
     found = json.loads(shown)["screen.automatic_signin"]
     assert found["value"] == {"word": "anyone"} and found["source"]["place"] == own
@@ -490,9 +490,9 @@ def test_a_default_session_of_greetd_that_is_no_greeter_is_a_session(tmp_path: P
     (tmp_path / "usr/sbin/greetd").touch()
     for command, found in (("agreety --cmd sway", []), ("cage -s -- gtkgreet", []), ("sway", ["tern"])):
         conf.write_text(f'[default_session]\ncommand = "{command}"\nuser = "tern"\n')
-        assert [each.account for each in whom_unasked(Root(tmp_path))] == found
+        assert [each.account for each in automatic_accounts(Root(tmp_path))] == found
     conf.write_text("[default_session\n")
-    assert "is not known" in whom_unasked(Root(tmp_path))[0].says
+    assert "is not known" in automatic_accounts(Root(tmp_path))[0].statement
 
 
 def test_guest_sessions_of_a_display_manager_are_a_way_in_of_nobody_in_particular(tmp_path: Path) -> None:
@@ -503,9 +503,9 @@ def test_guest_sessions_of_a_display_manager_are_a_way_in_of_nobody_in_particula
     conf = tmp_path / "etc/lightdm/lightdm.conf"
     conf.parent.mkdir(parents=True)
     conf.write_text("[Seat:*]\nguest-account-script=guest-account\n")
-    assert [each.account for each in whom_unasked(root)] == [""]
+    assert [each.account for each in automatic_accounts(root)] == [""]
     conf.write_text("[Seat:*]\nguest-account-script=guest-account\nallow-guest=false\n")
-    assert whom_unasked(Root(tmp_path)) == []
+    assert automatic_accounts(Root(tmp_path)) == []
 
 
 KEYS = st.sampled_from(["User", "Session", "a b", "é"])
@@ -600,7 +600,7 @@ def test_a_condition_around_an_idle_time_is_not_taken_for_one(tmp_path: Path, ve
 
 
 def test_every_way_has_a_name_for_a_trial() -> None:
-    assert len({way.phrase for way in Route}) == len(Route)
+    assert len({route.phrase for route in Route}) == len(Route)
 
 
 def test_accounts_that_somebody_else_keeps_are_told_with_their_line(
@@ -650,8 +650,8 @@ def test_the_ways_of_a_baseline_s_accounts_are_closed_for_real(
     desktop: PrivateRoot, tmp_path: Path, verrou: Verrou
 ) -> None:
     baseline = tmp_path / "b.toml"
-    ways = '[accounts.{}]\nrole = "standard"\npassword = "keep"\nroutes = ["{}"]\n'
-    baseline.write_text(titled(ways.format("tern", "console") + ways.format("gull", "remote-shell")))
+    routes = '[accounts.{}]\nrole = "standard"\npassword = "keep"\nroutes = ["{}"]\n'
+    baseline.write_text(titled(routes.format("tern", "console") + routes.format("gull", "remote-shell")))
     verrou("harden", "-b", baseline, "-m", desktop.path, "--yes")
     seen = {name: [s for s in WAYS if admits(desktop, s, name)] for name in ("tern", "gull", "warden")}
     assert seen == {"tern": ["login", "lightdm"], "gull": ["sshd"], "warden": ["login", "lightdm", "sshd"]}
@@ -685,7 +685,7 @@ def test_each_sign_in_screen_is_set_where_it_is_decided(tmp_path: Path, program:
         return open_machine(str(tmp_path)).observe().readings[f"screen.{rule_id}"].value
 
     def write(rule_id: str, value: Value) -> None:
-        KEEPERS[f"screen.{rule_id}"].write(Root(tmp_path), value)
+        ADAPTERS[f"screen.{rule_id}"].write(Root(tmp_path), value)
 
     assert read("automatic_signin") == "anyone"
     write("automatic_signin", "nobody")
@@ -712,7 +712,7 @@ CIRCLES = st.builds(
     Principals,
     st.lists(st.sampled_from(["tern", "gull", "skua"]), max_size=2).map(tuple),
     st.lists(st.sampled_from(["ringers", "guests"]), max_size=1).map(tuple),
-) | st.just(EVERYBODY)
+) | st.just(EVERYONE)
 PASSES = st.lists(
     st.builds(AccessListEntry, st.booleans(), st.lists(CIRCLES, min_size=1, max_size=3).map(tuple)), max_size=4
 )
@@ -726,14 +726,16 @@ FOUR = [
 
 @examples(300)
 @given(PASSES, PASSES)
-def test_two_lists_tell_what_a_gate_s_lines_come_to(passes: list[AccessListEntry], also: list[AccessListEntry]) -> None:
-    gate = EntryPoint(Route.CONSOLE, tuple(passes), also=(tuple(also),))
-    found = lists_of(Route.CONSOLE, [gate], FOUR)
+def test_two_lists_tell_what_a_gate_s_lines_come_to(
+    entries: list[AccessListEntry], also: list[AccessListEntry]
+) -> None:
+    entry_point = EntryPoint(Route.CONSOLE, tuple(entries), also=(tuple(also),))
+    found = lists_of(Route.CONSOLE, [entry_point], FOUR)
     assert found is not None
 
     def listed(account: Account, names: frozenset[str]) -> bool:
         return bool(names & {"everyone", account.name, *(f"group:{group}" for group in account.groups)})
 
     for account in FOUR:
-        told = listed(account, found.allowed) and not listed(account, found.denied)
-        assert told is gate.lets_through(account), (account.name, found)
+        output = listed(account, found.allowed) and not listed(account, found.denied)
+        assert output is entry_point.admits(account), (account.name, found)

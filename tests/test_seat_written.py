@@ -14,7 +14,7 @@ from test_seat_linux import admits
 from verrou.machines.bench import seat
 from verrou.machines.bench.authority import Authority, Damaged, No
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules import KEEPERS
+from verrou.machines.linux.rules import ADAPTERS
 
 WAY_FILE = "/etc/security/verrou-{}.conf"
 
@@ -52,8 +52,8 @@ def test_nobody_and_everybody_are_set_and_taken_back(desktop: PrivateRoot, verro
         assert value(verrou, desktop, "logon.remote-shell.allowed") == []
         assert value(verrou, desktop, "logon.remote-shell.denied") == ["everyone"]
         back = ("rule", "set", "logon.remote-shell.allowed=everyone")
-        told = verrou(*back, "logon.remote-shell.denied=nobody", *m, code=4).stderr
-        assert "requested nobody, but the machine would set group guests" in " ".join(told.split()), (
+        output = verrou(*back, "logon.remote-shell.denied=nobody", *m, code=4).stderr
+        assert "requested nobody, but the machine would set group guests" in " ".join(output.split()), (
             "it is not, so it is said"
         )
         verrou(*back, "logon.remote-shell.denied=group:guests", *m)
@@ -74,7 +74,7 @@ def test_no_other_service_is_bound_by_the_list_of_a_way(desktop: PrivateRoot, ve
 
 @pytest.mark.real_root
 def test_a_list_is_refused_where_it_could_not_act(desktop: PrivateRoot, verrou: Verrou) -> None:
-    for change, undone, said in (
+    for change, undone, message in (
         (("/etc/ssh/sshd_config.d/10-site.conf", "UsePAM no\n"), "", "does not ask PAM"),
         (("/etc/pam.d/sshd", "# This file is auto-generated.\n@include common-auth\n"), None, "a program generates it"),
     ):
@@ -82,11 +82,11 @@ def test_a_list_is_refused_where_it_could_not_act(desktop: PrivateRoot, verrou: 
         kept = desktop.read(file) if (desktop.path / file.lstrip("/")).exists() else undone
         desktop.write(file, text)
         before = desktop.tree()
-        told = verrou("rule", "set", "logon.remote-shell.denied=tern", "-m", desktop.path, "--yes", code=2).stderr
-        assert said in told and desktop.tree() == before, file
+        output = verrou("rule", "set", "logon.remote-shell.denied=tern", "-m", desktop.path, "--yes", code=2).stderr
+        assert message in output and desktop.tree() == before, file
         desktop.write(file, kept or "")
-    told = verrou("rule", "set", "logon.console.denied=group:nobody-here", "-m", desktop.path, "--yes", code=4).stderr
-    assert "there is no group nobody-here here" in told
+    output = verrou("rule", "set", "logon.console.denied=group:nobody-here", "-m", desktop.path, "--yes", code=4).stderr
+    assert "there is no group nobody-here here" in output
 
 
 @pytest.mark.parametrize("name", ["a b", "@tern", "-tern", "+tern", "te,rn", "ALL", "all", "except", "(tern)", "te:rn"])
@@ -107,8 +107,8 @@ def test_nopasswd_goes_where_it_stands_and_only_there(desktop: PrivateRoot, verr
     desktop.write("/etc/sudoers.d/site", "warden ALL=(ALL) NOPASSWD: ALL # until August\n# the end\n")
     (desktop.path / "etc/sudoers.d/site").chmod(0o440)
     assert desktop.inside(*asks, user="warden").returncode == 0
-    told = " ".join(verrou(*set_it).stdout.split())
-    assert "NOPASSWD is gone from /etc/sudoers.d/site:1" in told and "visudo has checked" in told
+    output = " ".join(verrou(*set_it).stdout.split())
+    assert "NOPASSWD is gone from /etc/sudoers.d/site:1" in output and "visudo has checked" in output
     left = desktop.read("/etc/sudoers.d/site").split()
     assert left == ["warden", "ALL=(ALL)", "ALL", "#", "until", "August", "#", "the", "end"]
     assert desktop.inside(*asks, user="warden").returncode != 0 and desktop.inside("visudo", "-c").returncode == 0
@@ -123,8 +123,8 @@ def test_nopasswd_goes_where_it_stands_and_only_there(desktop: PrivateRoot, verr
 def test_a_file_that_sudo_reads_after_ours_is_named(desktop: PrivateRoot, verrou: Verrou) -> None:
     desktop.write("/etc/sudoers.d/zzz-site", "Defaults timestamp_timeout=60\n")
     before = desktop.tree()
-    told = verrou("rule", "set", "elevation.remembered_for=never", "-m", desktop.path, "--yes", code=4).stderr
-    assert "/etc/sudoers.d/zzz-site:1" in told and "decides after that" in told and desktop.tree() == before
+    output = verrou("rule", "set", "elevation.remembered_for=never", "-m", desktop.path, "--yes", code=4).stderr
+    assert "/etc/sudoers.d/zzz-site:1" in output and "decides after that" in output and desktop.tree() == before
 
 
 @pytest.mark.real_root
@@ -150,13 +150,13 @@ def test_what_somebody_else_wrote_among_our_rules_of_polkit_is_left_alone(tmp_pa
 
     with_files(tmp_path, {"etc/passwd": "tern:x:1000:1000::/home/tern:/bin/sh\n", "etc/group": "", "etc/shadow": ""})
     root = Root(tmp_path)
-    KEEPERS["rights.shut_down"].write(root, frozenset({"tern"}))
-    KEEPERS["sharing.applies_to"].write(root, frozenset({"tern"}))
+    ADAPTERS["rights.shut_down"].write(root, frozenset({"tern"}))
+    ADAPTERS["sharing.applies_to"].write(root, frozenset({"tern"}))
     written = (tmp_path / OURS.lstrip("/")).read_text()
     assert written.count("addRule") == 2 and '"covered": ["tern"]' in written
     (tmp_path / OURS.lstrip("/")).write_text(written + "polkit.addRule(function() {});\n")
     with pytest.raises(StepRejected, match="another program wrote"):
-        KEEPERS["rights.shut_down"].write(Root(tmp_path), frozenset())
+        ADAPTERS["rights.shut_down"].write(Root(tmp_path), frozenset())
     assert (tmp_path / OURS.lstrip("/")).read_text().endswith("polkit.addRule(function() {});\n")
 
 
@@ -167,8 +167,8 @@ def test_going_back_keeps_what_somebody_wrote_into_our_files_since(desktop: Priv
     ours = "/etc/sudoers.d/zz-verrou"
     desktop.write(ours, desktop.read(ours) + "Defaults insults\n")
     stands = desktop.read(ours)
-    told = " ".join(verrou("undo", *m, code=4).stdout.split())
-    assert f"rejected {ours} another program wrote to it since; left as it is" in told
+    output = " ".join(verrou("undo", *m, code=4).stdout.split())
+    assert f"rejected {ours} another program wrote to it since; left as it is" in output
     assert desktop.read(ours) == stands and desktop.inside("visudo", "-c").returncode == 0
     assert "Cap Fauvel" not in desktop.read("/etc/issue")
 
@@ -233,8 +233,8 @@ def test_a_way_by_which_an_administrator_is_at_work_is_not_shut(bench: Path, ver
     machine = Authority(bench.read_text())
     machine.sign_in("warden", GOOD_PASSWORD, "network")
     machine.save(bench)
-    told = verrou(*denied, code=3).stderr
-    assert "administrators-denied" in told and "over the network" in told
+    output = verrou(*denied, code=3).stderr
+    assert "administrators-denied" in output and "over the network" in output
 
 
 def test_an_older_machine_has_what_it_was_shipped_with(bench: Path, verrou: Verrou) -> None:
@@ -254,8 +254,8 @@ def test_an_older_machine_has_what_it_was_shipped_with(bench: Path, verrou: Verr
 
 def test_the_journal_and_the_survey_tell_the_new_rules(bench: Path, verrou: Verrou) -> None:
     verrou("rule", "set", "logon.network.denied=warden", "screen.notice=Cap Fauvel | Quiet.", "-m", bench, "--yes")
-    told = " ".join(verrou("journal", "show", "1", "-m", bench).stdout.split())
-    assert "rule logon.network.denied: nobody → warden" in told and '"Cap Fauvel Quiet."' in told
+    output = " ".join(verrou("journal", "show", "1", "-m", bench).stdout.split())
+    assert "rule logon.network.denied: nobody → warden" in output and '"Cap Fauvel Quiet."' in output
     verrou("machine", "restart", "-m", bench)
     shown = " ".join(verrou("survey", "--all", "-m", bench).stdout.split())
     assert "sign-in over the network is denied to: warden" in shown

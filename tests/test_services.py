@@ -5,10 +5,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from verrou.core.model.routes import Route
 
 from conftest import GOOD_PASSWORD, Verrou, bare, with_programs
 from debian_root import PrivateRoot
-from verrou.core.model.ways import Route
 from verrou.machines.linux.entry.service_files import NO_WAY_IN, unknown_services
 from verrou.machines.linux.pam.services import SERVICES, behind
 from verrou.machines.linux.pam.stack import load_stack
@@ -18,8 +18,8 @@ OWN_STACK = "auth required pam_unix.so\naccount required pam_unix.so\npassword r
 
 
 def shown(verrou: Verrou, root: PrivateRoot, rule: str) -> dict[str, Any]:
-    told = verrou("rule", "show", rule, "-m", root.path, "--format", "json").stdout
-    return dict(json.loads(told)[rule])
+    output = verrou("rule", "show", rule, "-m", root.path, "--format", "json").stdout
+    return dict(json.loads(output)[rule])
 
 
 @pytest.mark.real_root
@@ -36,8 +36,8 @@ def test_a_service_with_a_stack_of_its_own_decides(manned_root: PrivateRoot, ver
     assert manned_root.signs_in("warden", GOOD_PASSWORD), "nothing locks there, as it was read"
     quality = shown(verrou, manned_root, "password.min_length")
     assert not quality["enforced"] and "by sshd" in quality["reason"]
-    told = verrou("verify", "-b", "essential", *at, code=1).stdout
-    assert "not-run" in told or "not met" in told
+    output = verrou("verify", "-b", "essential", *at, code=1).stdout
+    assert "not-run" in output or "not met" in output
     manned_root.write("/etc/pam.d/sshd", whole)
     tried = json.loads(verrou("verify", "-b", "essential", *at, "--format", "json", code=None).stdout)["tests"]
     assert [t["result"] for t in tried if "by sshd" in t["test"]] == ["passed"]
@@ -49,9 +49,9 @@ def test_a_module_that_asks_for_nothing_is_told(manned_root: PrivateRoot, verrou
     manned_root.inside("useradd", "-m", "tern")
     manned_root.write("/etc/pam.d/login", f"auth sufficient pam_permit.so\n{login}")
     assert "can sign in through login without a password" in verrou("survey", "-m", manned_root.path).stderr
-    told = verrou("account", "list", "-m", manned_root.path, "--format", "json").stdout
-    ways = {account["name"]: account["routes"] for account in json.loads(told)}
-    assert ways["tern"] == ["console"], "although nobody gave it a password"
+    output = verrou("account", "list", "-m", manned_root.path, "--format", "json").stdout
+    routes = {account["name"]: account["routes"] for account in json.loads(output)}
+    assert routes["tern"] == ["console"], "although nobody gave it a password"
     assert manned_root.inside("pamtester", "login", "tern", "authenticate", typed="x\n").returncode == 0
 
 
@@ -81,10 +81,10 @@ def test_a_guest_and_a_standard_user_are_tried_as_what_they_are(manned_root: Pri
     m = ("-m", manned_root.path)
     verrou("account", "add", "daypass", "--role", "guest", "--password", "blank", "--yes", *m)
     verrou("account", "add", "tern", "--keep-password", "--password", "stdin", "--yes", *m, typed=f"{GOOD_PASSWORD}\n")
-    told = verrou("account", "test", "daypass", *m).stdout
+    output = verrou("account", "test", "daypass", *m).stdout
     not_tested = "sshd was not tested: its own setting rejects a blank password"
-    assert "without a password" in told and not_tested in " ".join(told.split())
-    assert "rejected by" not in told, "nothing is claimed of what was not tried"
+    assert "without a password" in output and not_tested in " ".join(output.split())
+    assert "rejected by" not in output, "nothing is claimed of what was not tried"
     own = (*m, "--password", "stdin")
     assert "could not elevate" in verrou("account", "test", "tern", *own, typed=f"{GOOD_PASSWORD}\n").stdout
     verrou("account", "password", "daypass", "--password", "stdin", "--yes", *m, typed=f"{GOOD_PASSWORD}\n")
@@ -124,7 +124,7 @@ def test_a_display_manager_lets_in_whom_the_text_console_refuses(manned_root: Pr
 
 
 def way_of(root: Root, service: str) -> Route | None:
-    return next((way for way in Route if service in [each.name for each in behind(root, way)]), None)
+    return next((route for route in Route if service in [each.name for each in behind(root, route)]), None)
 
 
 NOT_FORESEEN = {"calife", "francine", "kermit", "partimaged", "please", "pleaseedit", "super", "vmtoolsd"}
@@ -137,7 +137,7 @@ def test_each_service_of_a_release_is_accounted_for(tmp_path: Path) -> None:
     as no way in, or is told."""
     rows = [line.split("\t") for line in (Path(__file__).parent / "debian_pam_services.txt").read_text().splitlines()]
     assert len({package for package, *_ in rows}) > 70
-    told, behind_a_way = set(), {}
+    output, behind_a_way = set(), {}
     for number, (_, name, lines) in enumerate(rows):
         root = with_programs(tmp_path / str(number))
         common = {f"common-{kind}": f"{kind} required pam_unix.so nullok\n" for kind in ("auth", "account")}
@@ -151,11 +151,11 @@ def test_each_service_of_a_release_is_accounted_for(tmp_path: Path) -> None:
                 (root / service.programs[0].lstrip("/")).parent.mkdir(parents=True, exist_ok=True)
                 (root / service.programs[0].lstrip("/")).touch()
         found = Root(root)
-        behind_a_way |= dict.fromkeys((name,) if (way := way_of(found, name)) else (), way)
-        told |= {each.name for each in unknown_services(found)}
+        behind_a_way |= dict.fromkeys((name,) if (route := way_of(found, name)) else (), route)
+        output |= {each.name for each in unknown_services(found)}
     names = {name for _, name, _ in rows}
-    assert told & names == NOT_FORESEEN & names | {name for name in names if name.startswith("lightdm-remote")}
-    assert not told & (behind_a_way.keys() | NO_WAY_IN)
+    assert output & names == NOT_FORESEEN & names | {name for name in names if name.startswith("lightdm-remote")}
+    assert not output & (behind_a_way.keys() | NO_WAY_IN)
     inside = {"su", "sudo"}  # whoever is in already becomes somebody else
-    assert names <= behind_a_way.keys() | told | NO_WAY_IN | inside
+    assert names <= behind_a_way.keys() | output | NO_WAY_IN | inside
     assert {behind_a_way[name] for name in ("imap", "ftp", "ppp", "smtp")} == {Route.NETWORK}

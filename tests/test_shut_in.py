@@ -75,12 +75,12 @@ def test_a_hostile_updater(
     outside.mkdir()
     hostile(manned_root, "/usr/sbin/pam-auth-update", outside, victim, listener.getsockname()[1])
     mounts = Path("/proc/self/mountinfo").read_text()
-    told = verrou("rule", "set", "lockout.after=4", "-m", manned_root.path, "--yes", code=4)
-    assert "although its profiles were enabled" in told.stdout + told.stderr
+    output = verrou("rule", "set", "lockout.after=4", "-m", manned_root.path, "--yes", code=4)
+    assert "although its profiles were enabled" in output.stdout + output.stderr
     reaches_nothing(manned_root, outside, listener)
     assert socket.gethostname() == name and Path("/proc/self/mountinfo").read_text() == mounts
-    foreseen = verrou("rule", "set", "lockout.after=4", "-m", manned_root.path, "--no-dry-run").stdout
-    assert "Predicted only" in foreseen and not (manned_root.path / "etc/hostile-log").exists()
+    predicted = verrou("rule", "set", "lockout.after=4", "-m", manned_root.path, "--no-dry-run").stdout
+    assert "Predicted only" in predicted and not (manned_root.path / "etc/hostile-log").exists()
 
 
 def test_a_hostile_program_in_the_pam_stack(
@@ -152,8 +152,8 @@ def test_a_journal_that_a_hostile_disk_brings_moves_nothing_of_this_computer(ver
     lay_out(tmp_path)
     disk = tmp_path / "warden-03"
     (tmp_path / "precious").mkdir()
-    told = {"command": "x", "by": "x", "baseline": "", "overridden": [], "steps": [], "differences": [], "undoes": []}
+    output = {"command": "x", "by": "x", "baseline": "", "overridden": [], "steps": [], "differences": [], "undoes": []}
     facts = (("uid", 0), ("archive", ""), ("aside", "../../precious"))
-    Journal(disk / "var/lib/verrou").begin(told, [FolderOperation("bring-home", "/home/petrel", facts)])
-    said = verrou("resume", "-m", disk, code=4).stderr
-    assert "../../precious" in said and (tmp_path / "precious").is_dir()
+    Journal(disk / "var/lib/verrou").begin(output, [FolderOperation("bring-home", "/home/petrel", facts)])
+    message = verrou("resume", "-m", disk, code=4).stderr
+    assert "../../precious" in message and (tmp_path / "precious").is_dir()

@@ -25,8 +25,10 @@ def test_it_is_one_file_of_python_alone_and_the_same_each_time(stick: Path, tmp_
     assert not [name for name in names if name.endswith((".so", ".pyc", ".pyd"))]
     assert not [name for name in names if name.split("/")[0] in ("sqlalchemy", "alembic", "matplotlib", "numpy")]
     assert {"verrou/handbook/round.md", "verrou/baselines/office.toml"} <= set(names)
-    said = subprocess.run([sys.executable, "-I", file, "--version"], capture_output=True, text=True, check=True).stdout
-    assert said == f"verrou {__version__}, {digest}\n"
+    message = subprocess.run(
+        [sys.executable, "-I", file, "--version"], capture_output=True, text=True, check=True
+    ).stdout
+    assert message == f"verrou {__version__}, {digest}\n"
     subprocess.run([sys.executable, TOP / "scripts/stick", tmp_path], check=True, capture_output=True)
     assert (tmp_path / "verrou.pyz").read_bytes() == file.read_bytes()
 

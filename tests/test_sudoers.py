@@ -122,8 +122,8 @@ def test_with_which_password(tmp_path: Path, text: str, asked: PasswordOwner, co
     with_programs(tmp_path)
     (tmp_path / "etc").mkdir()
     (tmp_path / "etc/sudoers").write_text(f"{text}\n")
-    said = Sudoers.load(Root(tmp_path)).elevation(WARDEN, datetime.now())
-    assert (said.password, said.commands, said.everything) == (asked, commands, not commands)
+    message = Sudoers.load(Root(tmp_path)).elevation(WARDEN, datetime.now())
+    assert (message.password, message.commands, message.everything) == (asked, commands, not commands)
 
 
 def test_a_second_root_does_not_answer_for_everybody(tmp_path: Path) -> None:
@@ -150,13 +150,15 @@ def test_who_may_only_become_itself_is_no_administrator(sudo_root: PrivateRoot) 
 def test_lines_that_matter_are_told(sudo_root: PrivateRoot, verrou: Verrou) -> None:
     lines = ("%ringers ALL=(ALL) ALL", "warden ALL=(ALL) !ALL", "tern ALL=/usr/bin/id", "broken", "+night 10.0.0.1=ALL")
     put(sudo_root, "\n".join((*lines[:-1], "")))
-    told = verrou("account", "list", "--all", "-m", sudo_root.path, "--format", "json").stdout
-    listed = {account["name"]: account for account in json.loads(told)}
+    output = verrou("account", "list", "--all", "-m", sudo_root.path, "--format", "json").stdout
+    listed = {account["name"]: account for account in json.loads(output)}
     assert listed["warden"]["role"] == "standard", "what a group gives, a later line takes"
     assert listed["tern"]["may_run"] == ["/usr/bin/id"] and listed["tern"]["role"] == "standard"
     put(sudo_root, "\n".join((*lines, "")))
-    told = verrou("account", "show", "warden", "-m", sudo_root.path, "--format", "json").stdout
-    assert json.loads(told)["role"] == "unknown", "a line that nobody understands may make an administrator of anybody"
+    output = verrou("account", "show", "warden", "-m", sudo_root.path, "--format", "json").stdout
+    assert json.loads(output)["role"] == "unknown", (
+        "a line that nobody understands may make an administrator of anybody"
+    )
     sheet = sudo_root.path / "root/sheet.toml"
     sheet.write_text('[baseline]\ntitle = "x"\n[accounts.tern]\nrole = "standard"\n')
     sudo_root.inside("chpasswd", typed="tern:kittiwake-Cliff-42\n")
@@ -168,10 +170,10 @@ def test_lines_that_matter_are_told(sudo_root: PrivateRoot, verrou: Verrou) -> N
     assert "# tern: whether it has administrator rights could not be read" in captured
     with open(sudo_root.path / "etc/sudoers", "a") as sudoers:
         sudoers.write("tern ALL=(ALL) ALL, !/bin/sh\n")
-    said = verrou("survey", "-m", sudo_root.path).stderr
-    assert "/etc/sudoers:6: allows everything as root except /bin/sh: that restricts no one" in said
-    assert "/etc/sudoers:4: sudo passes over" in said
-    assert "+night cannot be looked up" in said and "10.0.0.1 cannot be looked up" in said
+    message = verrou("survey", "-m", sudo_root.path).stderr
+    assert "/etc/sudoers:6: allows everything as root except /bin/sh: that restricts no one" in message
+    assert "/etc/sudoers:4: sudo passes over" in message
+    assert "+night cannot be looked up" in message and "10.0.0.1 cannot be looked up" in message
 
 
 @given(st.text(st.sampled_from(' \t!,:=()"\\#%+ALtern/0_@'), max_size=60))

@@ -16,6 +16,7 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from verrou.core.model.routes import AccessListEntry, EntryPoint, Principals, Route, allow_only
 
 from conftest import TYPED, Verrou, examples, forked, titled
 from debian_root import PrivateRoot
@@ -24,7 +25,6 @@ from verrou.core.guards import Candidate, refusals_on
 from verrou.core.model import Account, Builtin, Grant, Group, MachineFacts, Naming, Role, Snapshot
 from verrou.core.model.reasons import why
 from verrou.core.model.screens import screens_of
-from verrou.core.model.ways import AccessListEntry, EntryPoint, Principals, Route, allow_only
 from verrou.core.trials import Answer, Result, access_trial
 from verrou.machines import DryRunUnavailable, Machine, TooSlow, open_machine
 from verrou.machines.bench.authority import Authority
@@ -42,14 +42,14 @@ def break_off(machine: Machine) -> None:
     """Leave a run behind that died before anything landed."""
     from verrou.core.plan.steps import SetEnabled
 
-    rehearsal = carry_out.do_dry_run(machine, machine.observe(), [SetEnabled("passerby", True)], carry_out.Secrets())
-    lines = carry_out._lines(rehearsal, carry_out.RunInfo("account enable passerby"))
+    dry_run = carry_out.do_dry_run(machine, machine.observe(), [SetEnabled("passerby", True)], carry_out.Secrets())
+    lines = carry_out._lines(dry_run, carry_out.RunInfo("account enable passerby"))
     journal = Journal(machine.records_folder())
-    journal.begin(lines, rehearsal.changes)
+    journal.begin(lines, dry_run.changes)
 
 
 def test_a_run_that_broke_off_is_told_by_every_command(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
-    m, said = ("-m", bench), "was interrupted"
+    m, message = ("-m", bench), "was interrupted"
     verrou("survey", *m, "--save", "before")
     break_off(open_machine(str(bench)))
     b = ("-b", "essential")
@@ -58,17 +58,17 @@ def test_a_run_that_broke_off_is_told_by_every_command(bench: Path, verrou: Verr
         *(("account", "disable", "warden", "--preview"), ("harden", *b, "--preview"), ("compare", "now", "before")),
         *(("group", "list"), ("baseline", "capture"), ("report", *b), ("account", "disable", "warden", "--yes")),
     ):
-        told = verrou(*command, *m, code=None).stderr
-        assert told.count(said) == 1, (command, told)
-    assert said in verrou("round", tmp_path, *b, code=1).stderr
+        output = verrou(*command, *m, code=None).stderr
+        assert output.count(message) == 1, (command, output)
+    assert message in verrou("round", tmp_path, *b, code=1).stderr
     for style in ("html", "markdown"):
         sheet = verrou("report", *b, *m, "--format", style, "--no-tests", code=1).stdout
         first = sheet.split("<main")[-1] if style == "html" else sheet
-        assert said in " ".join(first.split())[:400] and "signed off against" not in sheet
+        assert message in " ".join(first.split())[:400] and "signed off against" not in sheet
     verrou("survey", *m, "--save", "while")
-    assert said in verrou("audit", *b, "-m", "while", code=1).stderr, "a survey keeps it"
+    assert message in verrou("audit", *b, "-m", "while", code=1).stderr, "a survey keeps it"
     verrou("resume", *m)
-    assert said not in verrou("survey", *m).stderr
+    assert message not in verrou("survey", *m).stderr
 
 
 def test_a_bench_machine_beats_a_survey_of_its_own_moment(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
@@ -79,8 +79,8 @@ def test_a_bench_machine_beats_a_survey_of_its_own_moment(bench: Path, verrou: V
     bench.rename(tmp_path / "elsewhere")
     os.utime(tmp_path / "a-before.survey.json", (1, 1))
     verrou("survey", "-m", "a-before", "--save", "b-later", code=0)
-    told = verrou("round", tmp_path, "-b", "essential", "--every", code=1).stdout
-    assert "a-before.survey.json,2026-09-14" in "".join(told.split())
+    output = verrou("round", tmp_path, "-b", "essential", "--every", code=1).stdout
+    assert "a-before.survey.json,2026-09-14" in "".join(output.split())
     rows = json.loads(verrou("round", tmp_path, "-b", "essential", "--format", "json", code=1).stdout)["machines"]
     assert [Path(row["address"]).name for row in rows] == ["b-later.survey.json"]
 
@@ -109,9 +109,9 @@ def test_whoever_has_enough_of_the_output_loses_no_password(bench: Path) -> None
     running = subprocess.Popen(add, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
     assert running.stdout is not None and running.stderr is not None
     running.stdout.close()
-    told = running.stderr.read()
-    assert running.wait() == 4, told
-    assert "nothing was changed" in told and bench.read_bytes() == start
+    output = running.stderr.read()
+    assert running.wait() == 4, output
+    assert "nothing was changed" in output and bench.read_bytes() == start
     shown = subprocess.run([*add, "--keep-password"], capture_output=True, text=True, check=True).stdout
     password = next(line.partition(": ")[2] for line in shown.splitlines() if line.startswith("  tern: "))
     assert Authority(bench.read_text()).sign_in("tern", password)
@@ -141,13 +141,13 @@ def test_a_list_that_gives_a_right_is_seen_in_its_group(bench: Path, verrou: Ver
     m = ("-m", bench)
     verrou("group", "add", "watch", "--member", "warden", *m, "--yes")
     verrou("rule", "set", "rights.set_clock=group:watch", "logon.network.denied=group:watch", *m, "--yes")
-    told = " ".join(verrou("group", "show", "watch", *m).stdout.split())
-    assert "named in rights.set_clock" in told and "denies network" in told
-    told = " ".join(verrou("group", "remove", "watch", *m, "--preview").stdout.split())
-    assert "warden lose what group watch grants: denies network; named in rights.set_clock" in told
+    output = " ".join(verrou("group", "show", "watch", *m).stdout.split())
+    assert "named in rights.set_clock" in output and "denies network" in output
+    output = " ".join(verrou("group", "remove", "watch", *m, "--preview").stdout.split())
+    assert "warden lose what group watch grants: denies network; named in rights.set_clock" in output
     verrou("rule", "set", "screen.hidden_accounts=group:watch", *m, "--yes")
-    told = " ".join(verrou("group", "show", "watch", *m).stdout.split())
-    assert "named in screen.hidden_accounts" in told, "what waits for a restart, too"
+    output = " ".join(verrou("group", "show", "watch", *m).stdout.split())
+    assert "named in screen.hidden_accounts" in output, "what waits for a restart, too"
     warden = Authority(bench.read_text())
     warden.set_policy("in_console", warden.policy()["out_network"])
     warden.set_policy("out_console", warden.policy()["out_network"])
@@ -161,13 +161,13 @@ def test_a_trial_is_of_what_it_says(bench: Path, verrou: Verrou) -> None:
     allowed, after = "logon.console.allowed=warden", "lockout.after=5"
     verrou("account", "password", "warden", *m, *TYPED, typed=f"{OTHER_PASSWORD}\n")
     verrou("rule", "set", allowed, after, *m, *TYPED, typed=f"{OTHER_PASSWORD}\n")
-    told = json.loads(verrou("verify", "-b", "essential", *m, "--format", "json", code=1).stdout)["tests"]
+    output = json.loads(verrou("verify", "-b", "essential", *m, "--format", "json", code=1).stdout)["tests"]
     by_rule: dict[str, set[str]] = {}
-    for trial in told:
+    for trial in output:
         by_rule.setdefault(trial["rule"], set()).add(trial["result"])
         assert "is denied sign-in by" not in trial["seen"] or trial["rule"].startswith("logon."), trial
     for rule_id in ("lockout.after", "elevation.standard_gives", "logon.console.allowed"):
-        assert by_rule[rule_id] == {"passed"}, (rule_id, told)
+        assert by_rule[rule_id] == {"passed"}, (rule_id, output)
     verrou("rule", "set", "lockout.after=4", *m, "--yes", "--test")
 
 
@@ -182,9 +182,9 @@ def test_automatic_sign_in_is_told_as_the_authority_does_it(machine: Authority, 
     found = screens_of(snapshot_of(machine, ""))
     begun = Authority(machine.text()).restart()
     machine._data["waiting"].clear()
-    assert [each.account for each in screens_of(snapshot_of(machine, "")).unasked] == ([begun] if begun else [])
+    assert [each.account for each in screens_of(snapshot_of(machine, "")).automatic] == ([begun] if begun else [])
     closed = {a["name"] for a in machine.accounts() if machine._has_ended(machine._account(a["name"]))}
-    assert not {each.account for each in found.unasked} & closed
+    assert not {each.account for each in found.automatic} & closed
 
 
 @pytest.mark.parametrize("closed", ["ended", "tied"])
@@ -207,9 +207,9 @@ def test_advice_of_a_no_does_what_it_says(machine: Authority, data: st.DataObjec
     """Every command that is advised is said, and then that reason is none any more."""
     snapshot = snapshot_of(machine, "")
     account = data.draw(st.sampled_from([a for a in snapshot.accounts if a.builtin is not Builtin.OTHER]))
-    way = data.draw(st.sampled_from([Route.CONSOLE, Route.NETWORK, Route.REMOTE_SCREEN]))
-    told = why(account, way, snapshot)
-    for reason in () if told.yes else told.chain:
+    route = data.draw(st.sampled_from([Route.CONSOLE, Route.NETWORK, Route.REMOTE_SCREEN]))
+    output = why(account, route, snapshot)
+    for reason in () if output.yes else output.chain:
         commands = [part.strip() for part in reason.change.split(", then ") if part.startswith("verrou ")]
         if not commands or any(words in reason.change for words in (", or ", "account password")):
             continue
@@ -232,8 +232,8 @@ def test_advice_of_a_no_does_what_it_says(machine: Authority, data: st.DataObjec
             changed = Authority(path.read_text())
             changed._data["waiting"].clear()  # what counts from the next sign-in
             after = snapshot_of(changed, "")
-            left = {each.says for each in why(after.by_name[account.name], way, after).chain if not each.helps}
-            assert guarded or reason.says not in left, (reason.says, reason.change)
+            left = {each.statement for each in why(after.by_name[account.name], route, after).chain if not each.helps}
+            assert guarded or reason.statement not in left, (reason.statement, reason.change)
 
 
 class Refusing:
@@ -241,14 +241,14 @@ class Refusing:
 
     account, password, groups = "tern", "x", ()
 
-    def come_by(self, way: Route, service: str, password: str) -> Answer:
+    def come_by(self, route: Route, service: str, password: str) -> Answer:
         return Answer(False, "the shutters are down")
 
 
 def test_a_refusal_of_everybody_shows_nothing_of_a_list() -> None:
-    gate = EntryPoint(Route.CONSOLE, (allow_only(Principals(("warden",))),))
+    entry_point = EntryPoint(Route.CONSOLE, (allow_only(Principals(("warden",))),))
     somebody: Any = Refusing()
-    found = list(access_trial(somebody, somebody, Snapshot(FACTS, (), (), entry_points=(gate,)), Role.STANDARD))
+    found = list(access_trial(somebody, somebody, Snapshot(FACTS, (), (), entry_points=(entry_point,)), Role.STANDARD))
     assert [each.result for each in found] == [Result.NOT_RUN] and "denied too" in found[0].seen
 
 
@@ -292,8 +292,8 @@ def test_one_value_that_cannot_be_is_left_by_hand(bench: Path, verrou: Verrou, t
     verrou("rule", "set", "password.max_age=5 days", *m, "--yes")
     site = tmp_path / "site.toml"
     site.write_text(titled('[password]\nwarn_before = "14 days"\nmin_length = 12\n'))
-    told = verrou("harden", "-b", site, *m, "--yes", code=1).stdout
-    assert "must be shorter than password.max_age (5 days)" in " ".join(told.split())
+    output = verrou("harden", "-b", site, *m, "--yes", code=1).stdout
+    assert "must be shorter than password.max_age (5 days)" in " ".join(output.split())
     policy = Authority(bench.read_text()).policy()
     assert (policy["length"], policy["age_max_days"]) == (12, 5)
     verrou("harden", "-b", "shared-desk", "--only", "password", *m, "--yes", code=1)
@@ -302,8 +302,8 @@ def test_one_value_that_cannot_be_is_left_by_hand(bench: Path, verrou: Verrou, t
 def test_the_exit_code_of_harden_is_that_of_the_audit_afterwards(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
     site = tmp_path / "site.toml"
     site.write_text(titled('[population]\nadministrators = { only = ["warden"] }\n'))
-    told = verrou("harden", "-b", site, "-m", bench, "--yes", code=1).stdout
-    assert "verrou account disable keeper" in " ".join(told.split()) and "group leave" not in told
+    output = verrou("harden", "-b", site, "-m", bench, "--yes", code=1).stdout
+    assert "verrou account disable keeper" in " ".join(output.split()) and "group leave" not in output
     site.write_text(titled("[password]\nmin_length = 12\n"))
     verrou("harden", "-b", site, "-m", bench, "--preview")
     verrou("harden", "-b", site, "-m", bench, "--yes")
@@ -336,8 +336,8 @@ def test_a_survey_of_a_kind_that_nobody_knows_is_shown(bench: Path, verrou: Verr
     journal = tmp_path / "hide-01.verrou" / JOURNAL
     from verrou.records.journal import START, _link
 
-    told = json.loads(journal.read_text().splitlines()[0])["record"] | {"entry": float("inf")}
-    journal.write_text(json.dumps({"record": told, "chain": _link(START, told)}) + "\n")
+    output = json.loads(journal.read_text().splitlines()[0])["record"] | {"entry": float("inf")}
+    journal.write_text(json.dumps({"record": output, "chain": _link(START, output)}) + "\n")
     assert "not a journal line" in verrou("journal", "list", "-m", bench, code=2).stderr
 
 
@@ -366,10 +366,10 @@ def test_a_module_that_sleeps_is_not_waited_for_again_and_again(
 
     monkeypatch.setattr(private_copy._apart, "__defaults__", (2,))
     manned_root.write("/etc/pam.d/login", "auth required pam_exec.so /bin/sleep 1000\n@include common-account\n")
-    told = json.loads(verrou("verify", "-b", "essential", "-m", manned_root.path, "--format", "json", code=1).stdout)[
+    output = json.loads(verrou("verify", "-b", "essential", "-m", manned_root.path, "--format", "json", code=1).stdout)[
         "tests"
     ]
-    slow = [trial for trial in told if "did not answer within 2 seconds" in trial["seen"]]
+    slow = [trial for trial in output if "did not answer within 2 seconds" in trial["seen"]]
     assert len(slow) > 1 and all(trial["result"] == "not-run" for trial in slow)
 
 
@@ -393,19 +393,19 @@ def test_where_a_program_answered_it_is_the_source(desktop: PrivateRoot, verrou:
     """A file of rules about something else decides nothing here, and is not named."""
     other = 'polkit.addRule(function(a, s) { if (/^org.example/.test(a.id)) { return "no"; } });\n'
     desktop.write("/usr/share/polkit-1/rules.d/systemd-networkd.rules", other)
-    told = json.loads(verrou("rule", "show", "rights", "-m", desktop.path, "--ask-system", "--format", "json").stdout)
+    output = json.loads(verrou("rule", "show", "rights", "-m", desktop.path, "--ask-system", "--format", "json").stdout)
     for rule_id in ("rights.shut_down", "rights.set_clock"):
-        assert told[rule_id]["source"]["place"] == "polkit", told[rule_id]
+        assert output[rule_id]["source"]["place"] == "polkit", output[rule_id]
 
 
 @pytest.mark.real_root
 def test_what_cannot_come_out_so_is_told_with_its_reason(manned_root: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", manned_root.path, "--yes")
-    told = verrou("rule", "set", "elevation.standard_gives=admin-password", *m, code=4).stderr
-    assert "no action of polkit asks for an administrator" in told
+    output = verrou("rule", "set", "elevation.standard_gives=admin-password", *m, code=4).stderr
+    assert "no action of polkit asks for an administrator" in output
     manned_root.write("/etc/ssh/sshd_config.d/10-site.conf", "DenyUsers gull\n")
-    told = verrou("rule", "set", "logon.remote-shell.denied=nobody", *m, code=4).stderr
-    assert "requested nobody, but the machine would set gull" in told
+    output = verrou("rule", "set", "logon.remote-shell.denied=nobody", *m, code=4).stderr
+    assert "requested nobody, but the machine would set gull" in output
     assert "gull" in verrou("rule", "show", "logon.remote-shell.denied", *m[:2]).stdout
     assert "rule set" not in verrou("why", "warden", "remote-shell", *m[:2]).stdout
 
@@ -427,29 +427,29 @@ def test_a_narrow_sheet_loses_no_heading_and_no_name(verrou: Verrou, monkeypatch
     verrou("demo", "station", "--quiet")
     m = ("-m", "station/hide-01.bench.json")
     monkeypatch.setenv("COLUMNS", "110")
-    told = verrou("survey", *m).stdout.splitlines()
-    assert "keeper  administrator" in told and "    routes: console, network, remote-screen" in told
+    output = verrou("survey", *m).stdout.splitlines()
+    assert "keeper  administrator" in output and "    routes: console, network, remote-screen" in output
     monkeypatch.setenv("COLUMNS", "60")
-    told = verrou("access", *m).stdout.splitlines()
-    assert told[1] == "keeper" and told[2].startswith("    role administrator; console password")
+    output = verrou("access", *m).stdout.splitlines()
+    assert output[1] == "keeper" and output[2].startswith("    role administrator; console password")
     sides = ("station/surveys/hide-01-2025-09", "station/surveys/hide-01-2026-09")
     assert verrou("compare", *sides, code=1).stdout.count("account daypass\n") == 1
 
 
 def test_small_things_that_were_said_wrong(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
     m = ("-m", bench)
-    told = verrou("account", "remove", "warden", *m, code=2).stderr
-    assert "choose from: keep, archive, delete, hand-over" in told and "\\t" not in told
+    output = verrou("account", "remove", "warden", *m, code=2).stderr
+    assert "choose from: keep, archive, delete, hand-over" in output and "\\t" not in output
     assert "--override" not in verrou("account", "test", "--help").stdout
     for name, lacks in (("pattern", True), ("warden", False)):
-        told = verrou("account", "enable", name, *m, "--preview").stdout
-        assert (f"{name} has no password" in told) is lacks
-    told = " ".join(verrou("rule", "set", "sharing.applies_to=warden", *m, "--preview").stdout.split())
-    assert "warden is an administrator; the limits for shared use do not bind" in told
-    told = verrou("rule", "set", "screen.notice=A | b.", *m, "--yes").stdout
-    assert "restart" in told and '("A b." after a restart)' in verrou("signin", *m).stdout
-    told = verrou("audit", "-b", "essential", *m, "--log", "--logbook", "/dev/full", code=2).stderr
-    assert "not an ordinary file" in told and not Path("/dev/full.waiting").exists()
+        output = verrou("account", "enable", name, *m, "--preview").stdout
+        assert (f"{name} has no password" in output) is lacks
+    output = " ".join(verrou("rule", "set", "sharing.applies_to=warden", *m, "--preview").stdout.split())
+    assert "warden is an administrator; the limits for shared use do not bind" in output
+    output = verrou("rule", "set", "screen.notice=A | b.", *m, "--yes").stdout
+    assert "restart" in output and '("A b." after a restart)' in verrou("signin", *m).stdout
+    output = verrou("audit", "-b", "essential", *m, "--log", "--logbook", "/dev/full", code=2).stderr
+    assert "not an ordinary file" in output and not Path("/dev/full.waiting").exists()
 
 
 @pytest.mark.real_root

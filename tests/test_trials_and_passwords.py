@@ -40,8 +40,8 @@ def test_a_phrase_satisfies_the_rules_and_is_made_of_words(policy: Policy, accou
     words = _words()
     made = make_phrase(policy, account, words, Random(seed))
     assert not broken_rules(made, policy, account)
-    *said, digits = made.split("-")
-    assert len(said) >= 4 and {word.lower() for word in said} <= set(words) and digits.isdigit()
+    *message, digits = made.split("-")
+    assert len(message) >= 4 and {word.lower() for word in message} <= set(words) and digits.isdigit()
     assert len(words) > 7_000, "four of them are hard to guess"
 
 
@@ -186,9 +186,9 @@ def test_the_authority_counts_by_its_own_clock() -> None:
     machine.set_policy("try_limit", 2)
     machine.add("tern", "", "gull-1", must_change=False)
 
-    def tries(password: str, *, way: str = "console") -> str:
+    def tries(password: str, *, route: str = "console") -> str:
         try:
-            machine.sign_in("tern", password, way)
+            machine.sign_in("tern", password, route)
         except No as no:
             return str(no)
         return "in"
@@ -207,7 +207,7 @@ def test_the_authority_counts_by_its_own_clock() -> None:
     assert tries("gull-1") == "in"
     machine.reset_password("tern", "")
     assert tries("") == "in"
-    assert tries("", way="network") == "a blank password is not accepted: network"
+    assert tries("", route="network") == "a blank password is not accepted: network"
     machine.set_open("tern", False)
     assert tries("") == "the account is closed"
     machine.set_open("tern", True)

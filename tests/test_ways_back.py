@@ -41,10 +41,10 @@ def test_several_ways_to_the_last_administrator(address: str, verrou: Verrou) ->
     verrou("account", "swap", "warden", "ringer", *m, *TYPED, typed=OTHER_PASSWORD)
     entries = json.loads(verrou("journal", "list", *m, "--format", "json").stdout)
     made = next(entry["entry"] for entry in entries if entry["command"].startswith("account add ringer"))
-    told = verrou("undo", "--entry", made, *m, "--yes", code=3).stderr
-    assert "last-administrator" in told
-    told = verrou("account", "disable", "ringer", *m, *TYPED, typed=OTHER_PASSWORD, code=3).stderr
-    assert "step 1 is blocked by the guard last-administrator" in told
+    output = verrou("undo", "--entry", made, *m, "--yes", code=3).stderr
+    assert "last-administrator" in output
+    output = verrou("account", "disable", "ringer", *m, *TYPED, typed=OTHER_PASSWORD, code=3).stderr
+    assert "step 1 is blocked by the guard last-administrator" in output
     verrou("undo", *m, "--yes")
     verrou("undo", "--entry", made, *m, "--yes")
     listed = json.loads(verrou("account", "list", *m, "--format", "json").stdout)
@@ -64,8 +64,8 @@ def test_back_to_a_point_and_on_again(address: str, verrou: Verrou) -> None:
     assert "account tern: standard → removed" in preview and "nothing was changed" in preview
     verrou("undo", "--to", first, *m, "--yes")
     assert verrou("survey", *m, "--all", "--format", "csv").stdout == before
-    told = " ".join(verrou("journal", "list", *m).stdout.split())
-    assert told.count(f"undone by entry {first + 4}") == 3
+    output = " ".join(verrou("journal", "list", *m).stdout.split())
+    assert output.count(f"undone by entry {first + 4}") == 3
     verrou("undo", "--entry", first + 4, *m, "--yes")
     assert verrou("survey", *m, "--all", "--format", "csv").stdout == after
     assert "The journal is intact" in verrou("journal", "check", *m).stdout
@@ -107,8 +107,8 @@ def test_an_undo_keeps_what_others_made_of_it(bench: Path, verrou: Verrou) -> No
     verrou("account", "remove", "tern", "--files", "keep", *m)
     verrou("account", "add", "gull", "--password", "generate", *m)
     verrou("group", "join", "ringers", "gull", *m)
-    told = " ".join(verrou("undo", "--entry", "3", *m).stdout.split())
-    assert "entry 5 of this journal wrote to it since; only Verrou's own change is undone" in told
+    output = " ".join(verrou("undo", "--entry", "3", *m).stdout.split())
+    assert "entry 5 of this journal wrote to it since; only Verrou's own change is undone" in output
     groups = {group["name"]: group["members"] for group in Authority(bench.read_text()).groups()}
     assert groups["ringers"] == ["gull", "tern"] and {"tern", "gull"} <= set(groups["users"])
 
@@ -117,8 +117,8 @@ def test_a_machine_that_would_refuse_says_so_before(bench: Path, verrou: Verrou)
     """A guest with a blank password where passwords have a least length."""
     verrou("rule", "set", "password.min_length=8", "-m", bench, "--yes")
     start = bench.read_bytes()
-    told = verrou("account", "add", "daypass", "--role", "guest", "--password", "blank", "-m", bench, "--yes", code=4)
-    assert "would be rejected: the password is shorter" in " ".join(told.stdout.split())
+    output = verrou("account", "add", "daypass", "--role", "guest", "--password", "blank", "-m", bench, "--yes", code=4)
+    assert "would be rejected: the password is shorter" in " ".join(output.stdout.split())
     assert bench.read_bytes() == start
 
 
@@ -130,14 +130,14 @@ class TestOnARealRoot:
         machine = open_machine(str(manned_root.path))
         start = machine.observe()
         secrets = Secrets(ringer=OTHER_PASSWORD)
-        rehearsal = carry_out.do_dry_run(machine, start, swap_steps(start, "warden", "ringer", "ask"), secrets)
-        assert not rehearsal.rejected and not guards.refusals_on(rehearsal.course)
-        with administered_throughout(machine, start, rehearsal.after):
-            carry_out.commit(machine, rehearsal, secrets, carry_out.RunInfo("test"))
+        dry_run = carry_out.do_dry_run(machine, start, swap_steps(start, "warden", "ringer", "ask"), secrets)
+        assert not dry_run.rejected and not guards.refusals_on(dry_run.candidate)
+        with administered_throughout(machine, start, dry_run.after):
+            carry_out.commit(machine, dry_run, secrets, carry_out.RunInfo("test"))
         journal = Journal(machine.records_folder())
         entries = carry_out.to_undo(journal, None, None)
         back = carry_out.dry_run_undo(machine, journal, [entry.number for entry in entries])
-        with administered_throughout(machine, rehearsal.after, back.after):
+        with administered_throughout(machine, dry_run.after, back.after):
             carry_out.undo(machine, back, entries, carry_out.RunInfo("undo"))
         assert manned_root.signs_in("warden", GOOD_PASSWORD)
 
@@ -153,15 +153,15 @@ class TestOnARealRoot:
     def test_days_of_grace_do_not_end_the_only_administrator(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
         root.inside("chage", "-d", "2025-01-01", "-I", "30", "warden")
-        told = verrou("rule", "set", "password.max_age=90 days", *m, code=3).stderr
-        assert "last-administrator" in told
+        output = verrou("rule", "set", "password.max_age=90 days", *m, code=3).stderr
+        assert "last-administrator" in output
         assert root.signs_in("warden", GOOD_PASSWORD)
 
     def test_a_line_that_names_nobody_gives_to_nobody(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
         root.write("/etc/sudoers.d/season", "tern ALL=(ALL) ALL\n")
-        told = verrou("account", "add", "tern", "--password", "generate", *m, code=4).stderr
-        assert "/etc/sudoers.d/season:1" in told and root.inside("id", "tern").returncode
+        output = verrou("account", "add", "tern", "--password", "generate", *m, code=4).stderr
+        assert "/etc/sudoers.d/season:1" in output and root.inside("id", "tern").returncode
         verrou("account", "add", "tern", "--role", "administrator", "--password", "generate", *m)
 
     @pytest.mark.parametrize("choice", ["keep", "archive"])
@@ -181,8 +181,8 @@ class TestOnARealRoot:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
         verrou("account", "add", "tern", "--password", "generate", *m)
         root.inside("sh", "-c", "echo chick > /home/tern/note", user="tern")
-        told = " ".join(verrou("undo", *m).stdout.split())
-        assert "it was used since, so its files stay, for root alone" in told
+        output = " ".join(verrou("undo", *m).stdout.split())
+        assert "it was used since, so its files stay, for root alone" in output
         home = root.path / "home/tern"
         assert (home / "note").read_text() == "chick\n" and home.stat().st_uid == 0 and home.stat().st_mode & 0o77 == 0
 
@@ -207,8 +207,8 @@ class TestOnARealRoot:
         verrou("account", "remove", "tern", "--files", "archive", *m)
         root.inside("useradd", "-M", "gull")
         start = root.tree()
-        told = verrou("undo", *m, code=4).stderr
-        assert "tern would share ID" in told.replace("gull and ", "") and root.tree() == start
+        output = verrou("undo", *m, code=4).stderr
+        assert "tern would share ID" in output.replace("gull and ", "") and root.tree() == start
 
     def test_a_rehearsal_sees_who_signed_in(self, manned_root: PrivateRoot) -> None:
         from verrou.machines.linux.files.sign_ins import LASTLOG_RECORD
@@ -232,8 +232,8 @@ class TestOnARealRoot:
         assert os.getxattr(shadow, "security.station") == b"label" and os.getxattr(shadow, "trusted.station") == b"own"
         assert shadow.stat().st_mode & 0o7777 == 0o604
         os.link(shadow, root.path / "etc/shadow-of-yesterday")
-        told = verrou("account", "change", "warden", "--until", "2032-03-31", *m).stdout
-        assert "/etc/shadow has 1 further name" in " ".join(told.split())
+        output = verrou("account", "change", "warden", "--until", "2032-03-31", *m).stdout
+        assert "/etc/shadow has 1 further name" in " ".join(output.split())
 
     def test_somebody_else_wrote_to_the_same_line(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
@@ -249,15 +249,15 @@ class TestOnARealRoot:
         """Between rehearsal and landing somebody adds an account; what it rests on moved only the second time."""
         machine = open_machine(str(manned_root.path))
         secrets = Secrets(tern=OTHER_PASSWORD)
-        rehearsal = carry_out.do_dry_run(machine, machine.observe(), [CreateAccount("tern", Role.STANDARD)], secrets)
+        dry_run = carry_out.do_dry_run(machine, machine.observe(), [CreateAccount("tern", Role.STANDARD)], secrets)
         manned_root.inside("useradd", "-M", "gull")
-        carry_out.commit(machine, rehearsal, secrets, carry_out.RunInfo("test"))
+        carry_out.commit(machine, dry_run, secrets, carry_out.RunInfo("test"))
         names = [line.split(":")[0] for line in manned_root.read("/etc/passwd").splitlines()]
         assert names[-2:] == ["gull", "tern"] and manned_root.inside("grpck", "-r").returncode == 0
-        rehearsal = carry_out.do_dry_run(machine, machine.observe(), [Join("tern", "adm")], Secrets())
+        dry_run = carry_out.do_dry_run(machine, machine.observe(), [Join("tern", "adm")], Secrets())
         manned_root.inside("usermod", "-aG", "sudo", "tern")
         with pytest.raises(GuardRefused, match=r"changed-machine: account tern, .* changed"):
-            carry_out.commit(machine, rehearsal, Secrets(), carry_out.RunInfo("test"))
+            carry_out.commit(machine, dry_run, Secrets(), carry_out.RunInfo("test"))
         assert guards.usable_administrators(machine.observe())
 
     def test_what_it_rests_on_may_stand_in_a_file_that_it_does_not_write(self, manned_root: PrivateRoot) -> None:
@@ -269,11 +269,11 @@ class TestOnARealRoot:
         machine = open_machine(str(manned_root.path))
         secrets = Secrets(gull=GOOD_PASSWORD)
         steps: list[Step] = [TrySignIn("gull"), SetEnabled("warden", False)]
-        rehearsal = carry_out.do_dry_run(machine, machine.observe(), steps, secrets)
-        assert not rehearsal.rejected and not guards.refusals_on(rehearsal.course)
+        dry_run = carry_out.do_dry_run(machine, machine.observe(), steps, secrets)
+        assert not dry_run.rejected and not guards.refusals_on(dry_run.candidate)
         (manned_root.path / "etc/sudoers.d/season").unlink()
         with pytest.raises(GuardRefused, match="changed-machine"):
-            carry_out.commit(machine, rehearsal, secrets, carry_out.RunInfo("test"))
+            carry_out.commit(machine, dry_run, secrets, carry_out.RunInfo("test"))
         assert manned_root.signs_in("warden", GOOD_PASSWORD)
 
     def test_a_disk_whose_pam_is_too_new_for_this_computer(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
@@ -281,8 +281,8 @@ class TestOnARealRoot:
         for library in manned_root.path.glob("usr/lib/*/libpam.so.0*"):
             library.unlink()
             library.write_text("of another time")
-        told = verrou("account", "swap", "warden", "ringer", "-m", manned_root.path, "--preview", code=4)
-        assert "could not be tested: this system has no PAM that runs here" in " ".join(told.stdout.split())
+        output = verrou("account", "swap", "warden", "ringer", "-m", manned_root.path, "--preview", code=4)
+        assert "could not be tested: this system has no PAM that runs here" in " ".join(output.stdout.split())
         assert "not-run" in verrou("verify", "-b", "essential", "-m", manned_root.path, code=1).stdout
         verrou("account", "change", "warden", "--full-name", "Wilma", "-m", manned_root.path, "--yes")
 
@@ -291,10 +291,10 @@ class TestOnARealRoot:
         entries = len(Journal(open_machine(str(root.path)).records_folder()).entries())
         subprocess.run(["mount", "--bind", str(root.path / "etc"), str(root.path / "etc")], check=True)
         subprocess.run(["mount", "-o", "remount,bind,ro", str(root.path / "etc")], check=True)
-        told = verrou("account", "disable", "warden", "--override", "own-account", *m, code=None)
-        told = verrou("account", "change", "warden", "--full-name", "W", *m, code=4)
+        output = verrou("account", "disable", "warden", "--override", "own-account", *m, code=None)
+        output = verrou("account", "change", "warden", "--full-name", "W", *m, code=4)
         subprocess.run(["umount", str(root.path / "etc")], check=True)
-        assert "mounted read-only" in told.stderr
+        assert "mounted read-only" in output.stderr
         kept = Journal(open_machine(str(root.path)).records_folder()).entries()
         assert all(entry.note is not None for entry in kept[entries:])
 

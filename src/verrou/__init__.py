@@ -4,11 +4,9 @@ __version__ = "0.2.0"
 
 
 def shipped_text(*path: str) -> str:
-    """The text of a file that ships with the program, by its path in this package; the program may be one file itself.
+    """Return the text of a file of this package, by its path; the program may be a single file itself.
 
-    Raises:
-        OSError: there is none.
-    """
+    Raises: OSError: there is none."""
     import os
     import sys
 
@@ -18,7 +16,7 @@ def shipped_text(*path: str) -> str:
 
 
 def version_line() -> str:
-    """The program and its version; run from one file, the SHA-256 of that file, to hold against its digest."""
+    """Return the program's name and version; for the one-file form also its SHA-256, to check against its digest."""
     import sys
 
     archive = getattr(getattr(sys.modules[__name__], "__loader__", None), "archive", "")

@@ -24,7 +24,7 @@ def main() -> None:
 
 
 def _without(module: str) -> int:
-    """What is said where Python came without a part of its own library, and how the program ends."""
+    """Print that Python lacks a part of its standard library, and return the exit code."""
     sys.stderr.write(
         f"verrou: this Python has no module {module}, which belongs to its standard library; install the whole of it "
         "(the package python3 on Debian, where python3-minimal alone is too little)\n"
@@ -33,7 +33,7 @@ def _without(module: str) -> int:
 
 
 def _open_streams() -> None:
-    """A standard stream that was closed is an empty one, and a sign that one cannot show is shown as another."""
+    """Return a usable standard stream: an empty one for a closed one; a character it cannot show is replaced."""
     codecs.register_error("verrou-plain", _plain)
     for number, name in enumerate(("stdin", "stdout", "stderr")):
         stream = getattr(sys, name)
@@ -48,7 +48,7 @@ def _open_streams() -> None:
 
 
 PLAINER = {"→": "->", "…": "...", "“": '"', "”": '"', "’": "'", "–": "-"}
-"""What stands for a sign that a terminal cannot show; for any other a question mark."""
+"""Replacements for characters that a terminal cannot show; a question mark for any other."""
 
 
 def _plain(error: UnicodeError) -> tuple[str, int]:

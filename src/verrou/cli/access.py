@@ -1,4 +1,4 @@
-"""verrou access, verrou why and verrou signin: who gets in, how, and becomes what."""
+"""verrou access, verrou why and verrou signin: who can sign in, how, and with which rights."""
 
 from typing import TYPE_CHECKING
 
@@ -21,25 +21,25 @@ as_option = click.option(
 
 
 def _snapshot(machine: Machine, as_baseline: str | None) -> "Snapshot":
-    """The machine as it is, or as it would be after hardening."""
+    """Return the machine as it is, or as it would be after hardening."""
     from verrou.reports.sheets import complain, console
 
     snapshot = looked_at(machine, asked=as_baseline is not None)
     if as_baseline is None:
         return snapshot
     from verrou.core.audit import audit
-    from verrou.core.plan.worksheet import plan_changes
+    from verrou.core.plan.change_plan import plan_changes
     from verrou.records.carry_out import do_dry_run
 
     baseline = load_baseline(as_baseline)
     steps = plan_changes(snapshot, baseline, audit(snapshot, baseline)).steps
     with console(stderr=True).status("Dry run on a private copy"):
-        rehearsal = do_dry_run(machine, snapshot, steps, Secrets())
-    if rehearsal.prediction_reason:
-        complain(f"this is a prediction; no dry run was possible: {rehearsal.prediction_reason}")
-    for step, result in rehearsal.rejected:
-        complain(f"step would be rejected: {step.what}: {result.said}")
-    return rehearsal.after
+        dry_run = do_dry_run(machine, snapshot, steps, Secrets())
+    if dry_run.prediction_reason:
+        complain(f"this is a prediction; no dry run was possible: {dry_run.prediction_reason}")
+    for step, result in dry_run.rejected:
+        complain(f"step would be rejected: {step.what}: {result.message}")
+    return dry_run.after
 
 
 def _heading(snapshot: "Snapshot", as_baseline: str | None) -> str:
@@ -57,7 +57,7 @@ def _heading(snapshot: "Snapshot", as_baseline: str | None) -> str:
 @click.option("--all", "everyone", is_flag=True, help="Include system accounts that cannot sign in.")
 def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None, style: str, everyone: bool) -> None:
     """Show who can sign in, by which route and with what, and who can elevate."""
-    from verrou.reports.access import access_data, access_sheet, differing, not_known, worth_a_line
+    from verrou.reports.access import access_data, access_table, differing, not_known, worth_a_line
     from verrou.reports.sheets import console, print_table, shown
 
     snapshot = _snapshot(machine, as_baseline)
@@ -66,12 +66,12 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
         names = {known_account(snapshot, name) for name in accounts}
         chosen = [account for account in snapshot.accounts if account.name in names]
     rows = access_data(chosen, snapshot)
-    sheet = access_sheet(rows, snapshot)
+    table = access_table(rows, snapshot)
 
     def text() -> None:
         out = console()
         out.print(_heading(snapshot, as_baseline), style="bold")
-        print_table(out, sheet)
+        print_table(out, table)
         out.print()
         for each in map(shown, not_known(chosen, snapshot)):
             out.print(f"? {each}")
@@ -79,7 +79,7 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
             out.print(each)
         out.print("Each column shows what is needed to sign in. Reasons: verrou why ACCOUNT ROUTE", style="dim")
 
-    print_facts(style, sheet, rows, text)
+    print_facts(style, table, rows, text)
 
 
 @click.command()
@@ -95,9 +95,9 @@ def why(account_name: str, route: str, machine: Machine, as_baseline: str | None
     from verrou.core.model.known import Known
     from verrou.core.model.reasons import ELEVATE, why_administrator
     from verrou.core.model.reasons import why as reasons
-    from verrou.core.model.ways import Route
+    from verrou.core.model.routes import Route
     from verrou.core.values import nearest, show_raw
-    from verrou.reports.access import why_data, why_sheet
+    from verrou.reports.access import why_data, why_table
     from verrou.reports.sheets import console, print_table, shown
 
     choices = [*map(str, Route), ELEVATE]
@@ -108,7 +108,7 @@ def why(account_name: str, route: str, machine: Machine, as_baseline: str | None
     snapshot = _snapshot(machine, as_baseline)
     account = snapshot.by_name[AccountName(known_account(snapshot, account_name))]
     answer = why_administrator(account, snapshot) if route == ELEVATE else reasons(account, Route(route), snapshot)
-    sheet = why_sheet(answer)
+    table = why_table(answer)
 
     def text() -> None:
         from attrs import evolve
@@ -116,20 +116,20 @@ def why(account_name: str, route: str, machine: Machine, as_baseline: str | None
         out = console()
         does = "can elevate" if route == ELEVATE else f"can sign in {Route(route).phrase}"
         does_not = "cannot elevate" if route == ELEVATE else f"cannot sign in {Route(route).phrase}"
-        said = {
+        message = {
             Known.YES: f"Yes: {account.name} {does}.",
             Known.NO: f"No: {account.name} {does_not}.",
             Known.UNKNOWN: f"Not known: whether {account.name} {does}.",
         }[answer.answer]
         out.print(_heading(snapshot, as_baseline))
-        out.print(shown(said), style="bold")
-        parts = {part: [row for row in sheet.rows if row["part"] == part] for part in ("chain", "keeps")}
-        print_table(out, evolve(sheet, rows=tuple(parts["chain"])))
+        out.print(shown(message), style="bold")
+        parts = {part: [row for row in table.rows if row["part"] == part] for part in ("chain", "keeps")}
+        print_table(out, evolve(table, rows=tuple(parts["chain"])))
         if len(parts["keeps"]) > 1:
             out.print("Each of these is enough on its own:")
-            print_table(out, evolve(sheet, rows=tuple(parts["keeps"])))
+            print_table(out, evolve(table, rows=tuple(parts["keeps"])))
 
-    print_facts(style, sheet, why_data(answer), text)
+    print_facts(style, table, why_data(answer), text)
 
 
 @click.command()
@@ -138,15 +138,15 @@ def why(account_name: str, route: str, machine: Machine, as_baseline: str | None
 @format_option
 def signin(machine: Machine, as_baseline: str | None, style: str) -> None:
     """Show what the sign-in screen and the lock screen display, allow and deny."""
-    from verrou.reports.access import screens_data, signin_sheet
+    from verrou.reports.access import screens_data, signin_table
     from verrou.reports.sheets import console, print_table
 
     snapshot = _snapshot(machine, as_baseline)
-    sheet = signin_sheet(snapshot)
+    table = signin_table(snapshot)
 
     def text() -> None:
         out = console()
         out.print(_heading(snapshot, as_baseline), style="bold")
-        print_table(out, sheet)
+        print_table(out, table)
 
-    print_facts(style, sheet, screens_data(snapshot), text)
+    print_facts(style, table, screens_data(snapshot), text)

@@ -1,4 +1,4 @@
-"""verrou account: single changes, through the same worksheet, guards and journal as harden."""
+"""verrou account: single changes, with the same plan, guards and journal as harden."""
 
 from collections.abc import Sequence
 from datetime import date
@@ -72,7 +72,7 @@ def check_day(snapshot: Snapshot, day: date | str | None) -> None:
 
 
 def check_kept(snapshot: Snapshot, **given: str | None) -> None:
-    """Refuse words that the machine does not keep, or nobody could read, before anything happens."""
+    """Reject details that the machine does not store, or that no one could read, before anything happens."""
     for key, text in given.items():
         if text and not text.isprintable():
             raise BadInput(f"--{key.replace('_', '-')}: contains control characters. Remove them.")
@@ -99,23 +99,23 @@ def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None
     """List accounts with their role and state."""
     from verrou.core.survey import account_data
     from verrou.reports.sheets import console, print_table
-    from verrou.reports.surveys import accounts_sheet, hidden_accounts
+    from verrou.reports.surveys import accounts_table, hidden_accounts
 
     snapshot = looked_at(machine)
     asked = bool(role or state)
     chosen = [a for a in snapshot.accounts if _fits(a, snapshot, role, state)]
-    sheet, folded = accounts_sheet(snapshot, everyone or asked or style != "text", chosen, console().width)
+    table, folded = accounts_table(snapshot, everyone or asked or style != "text", chosen, console().width)
 
     def text() -> None:
         out = console()
-        print_table(out, sheet)
+        print_table(out, table)
         if not chosen:
             out.print("No accounts match.")
         if folded:
             out.print(f"\n{hidden_accounts(folded)}")
 
     data = [account_data(a, snapshot) for a in chosen] if style == "json" else None
-    print_facts(style, sheet, data, text)
+    print_facts(style, table, data, text)
 
 
 def _fits(each: Account, snapshot: Snapshot, role: str | None, state: str | None) -> bool:
@@ -137,8 +137,8 @@ def show_account(name: str, machine: Machine, style: str) -> None:
     snapshot = looked_at(machine)
     found = snapshot.by_name[known_account(snapshot, name)]
     rows = tuple({"about": about, "is": text} for about, text in account_facts(found, snapshot))
-    sheet = Table("account", columns_of(("about", ""), ("is", ""), whole=("about",)), rows)
-    print_facts(style, sheet, account_data(found, snapshot), lambda: print_table(console(), sheet))
+    table = Table("account", columns_of(("about", ""), ("is", ""), whole=("about",)), rows)
+    print_facts(style, table, account_data(found, snapshot), lambda: print_table(console(), table))
 
 
 @account.command("unlock")
@@ -428,14 +428,14 @@ def remove(machine: Machine, name: str, files: str, to: str | None, how: dict[st
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
         from verrou.core.model.access import is_person
-        from verrou.core.model.acting import own_jobs, say_act
+        from verrou.core.model.acting import act_text, own_jobs
 
         found = snapshot.by_name[known_account(snapshot, name)]
         if found.builtin is not None or not is_person(found):
             instead = f"verrou account disable {found.name}" if is_person(found) else "remove its package"
             raise BadInput(f"{found.name} is built in and cannot be removed. Instead: {instead}")
         jobs = own_jobs(found)
-        stopping = [StopJobs(found.name, why="; ".join(map(say_act, jobs)))] if jobs else []
+        stopping = [StopJobs(found.name, why="; ".join(map(act_text, jobs)))] if jobs else []
         if (to is not None) is not (files == FilesChoice.HAND_OVER):
             raise BadInput("--files hand-over needs --to NAME, and --to needs --files hand-over")
         taker = known_account(snapshot, to) if to is not None else ""

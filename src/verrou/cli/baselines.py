@@ -42,8 +42,8 @@ def list_baselines(style: str) -> None:
         loaded = load_baseline(name)
         rows.append({"baseline": name, "title": loaded.title, "rules": len(loaded.requirements)})
     columns = columns_of(("baseline", "baseline"), ("title", "title"), ("rules", "rules"), whole=("baseline",))
-    sheet = Table("baselines", columns, tuple(dict(row) for row in rows))
-    print_facts(style, sheet, rows, lambda: print_table(console(), sheet))
+    table = Table("baselines", columns, tuple(dict(row) for row in rows))
+    print_facts(style, table, rows, lambda: print_table(console(), table))
 
 
 @baseline.command("show")
@@ -51,19 +51,19 @@ def list_baselines(style: str) -> None:
 @format_option
 def show(name: str, style: str) -> None:
     """Show all requirements of a baseline, inherited ones included."""
-    from verrou.reports.baselines import baseline_data, baseline_sheet
+    from verrou.reports.baselines import baseline_data, baseline_table
     from verrou.reports.sheets import console, print_table, shown
 
     data = baseline_data(load_baseline(name))
-    sheet = baseline_sheet(data)
+    table = baseline_table(data)
 
     def text() -> None:
         out = console()
         out.print(shown(data["title"]))
         out.print()
-        print_table(out, sheet)
+        print_table(out, table)
 
-    print_facts(style, sheet, data, text)
+    print_facts(style, table, data, text)
 
 
 @baseline.command("capture")
@@ -79,7 +79,7 @@ def capture(machine: Machine, title: str | None, people: bool, save: Path | None
     snapshot = looked_at(machine)
     weak = remarkable(snapshot, load_baseline(MEASURE))
     text = captured(snapshot, title or f"{snapshot.machine.name} in its current state", weak, MEASURE, people)
-    _tell_or_save(text, save)
+    _print_or_save(text, save)
 
 
 @baseline.command("new")
@@ -100,12 +100,12 @@ def new(file: Path, title: str | None, administrators: tuple[str, ...], **given:
     base = load_baseline(QUESTIONS["used_by"].answers[answers["used_by"]].builds_on)
     file = file.with_suffix(".toml")
     text = written(title or file.stem, answers, administrators, base)
-    read_baseline(text, str(file), fetch_baseline)  # what is no name of an account is said before anything is written
-    _tell_or_save(text, file)
+    read_baseline(text, str(file), fetch_baseline)  # an invalid account name is reported before anything is written
+    _print_or_save(text, file)
 
 
 def _asked(name: str) -> str:
-    """The answer to a question, from whoever sits there."""
+    """Return the answer to a question, from the option or from the prompt."""
     question = QUESTIONS[name]
     if not sys.stdin.isatty():
         option = f"--{name.replace('_', '-')}"
@@ -117,7 +117,7 @@ def _asked(name: str) -> str:
     return chosen
 
 
-def _tell_or_save(text: str, file: Path | None) -> None:
+def _print_or_save(text: str, file: Path | None) -> None:
     if file is None:
         click.echo(text, nl=False)
     else:
@@ -132,11 +132,11 @@ def _tell_or_save(text: str, file: Path | None) -> None:
 @click.option("--all", "everything", is_flag=True, help="Include requirements that are the same in both.")
 def compare(one: str, other: str, style: str, everything: bool) -> None:
     """Compare the requirements of two baselines."""
-    from verrou.cli.compare import tell_comparison
+    from verrou.cli.compare import print_comparison
     from verrou.core.comparison import compare_baselines
 
     found = compare_baselines(load_baseline(one), load_baseline(other))
-    tell_comparison(found, one, other, style, everything, "not required")
+    print_comparison(found, one, other, style, everything, "not required")
 
 
 @baseline.command("check")

@@ -1,4 +1,4 @@
-"""verrou harden, and the one way in which every command changes a machine."""
+"""verrou harden, and the one procedure by which every command changes a machine."""
 
 import sys
 from collections.abc import Callable, Iterator, Sequence
@@ -49,13 +49,12 @@ def override_option(names: Sequence[str]) -> Callable[[F], F]:
 
 
 def change_options(*passwords: str, changes: bool = True) -> Callable[[F], F]:
-    """What every command that changes a machine takes: ``-m``, ``--yes``, ``--preview``, ``--test``, ``--no-dry-run``,
-    ``--override``, and where passwords come from. All but the machine reach the command as ``how``, for :func:`change`.
+    """Add the options of commands that change a machine.
 
-    With ``passwords``, the ways in which a new password may come about (see
-    :data:`verrou.core.plan.steps.HOW_A_PASSWORD_COMES`), the command gets the one chosen as ``password``. A command
-    that only tries, and ``changes`` nothing, has the machine and the password alone.
-    """
+    They are ``-m``, ``--yes``, ``--preview``, ``--test``, ``--no-dry-run``, ``--override``, and where passwords come
+    from. All but the machine reach the command as ``how``, for :func:`change`. With ``passwords``, the ways to supply a
+    new password (see :data:`verrou.core.plan.steps.HOW_A_PASSWORD_COMES`), the command gets the one chosen as
+    ``password``. A command that only tests, and ``changes`` nothing, has the machine and the password alone."""
 
     def decorate(command: F) -> F:
         @wraps(command)
@@ -130,8 +129,10 @@ def change(
     baseline: "Baseline | None" = None,
     accepted: Sequence[str] = (),
 ) -> "DryRun":
-    """Rehearse the worksheet, show what comes of it, ask, land it, and tell what became of each step. Leaves with the
-    exit code on a refusal; with a baseline, steps that the machine would refuse are left out, else nothing is done."""
+    """Do a dry run of the plan, show it, ask, apply it, and print the result of each step.
+
+    Exits with the code of a refusal. With a baseline, steps that the machine would reject are left out; otherwise
+    nothing is done."""
     from verrou.core.entries import RunState
     from verrou.records import carry_out
     from verrou.records.carry_out import RunInfo
@@ -143,14 +144,14 @@ def change(
     if snapshot.machine.unread:
         raise NotEnoughRights(f"{machine.name}: this account can read but not change it. Run as root.")
     out = console()
-    told = RunInfo(typed_command(), baseline.title if baseline else "", tuple(accepted))
+    text = RunInfo(typed_command(), baseline.title if baseline else "", tuple(accepted))
     tries = carry_out.only_tries(steps)
     prompts = typed and any(_asks(step, steps) for step in steps)
     secrets, generated = Secrets(), Secrets()
     if not looking:
         carry_out.check_whole(machine)
     if no_dry_run:
-        rehearsal = carry_out.predicted_run(
+        dry_run = carry_out.predicted_run(
             snapshot, carry_out.with_files(machine, snapshot, steps), "--no-dry-run was given"
         )
     else:
@@ -158,35 +159,35 @@ def change(
             if not (yes or typed or tries) and any(map(_needs_secret, steps)):
                 raise BadInput("standard input carries passwords, so it cannot confirm. Add --yes.")
             secrets, generated = collect_passwords(steps, snapshot, typed)
-        rehearsal = _dry_run(machine, snapshot, steps, secrets, test and (preview or not prompts))
-    if rehearsal.prediction_reason and not looking:
-        raise MachineRefused(f"nothing was changed: {rehearsal.prediction_reason}; to see a prediction: --preview")
+        dry_run = _dry_run(machine, snapshot, steps, secrets, test and (preview or not prompts))
+    if dry_run.prediction_reason and not looking:
+        raise MachineRefused(f"nothing was changed: {dry_run.prediction_reason}; to see a prediction: --preview")
     if not tries or preview:
         with nullcontext() if looking else _read_by_somebody():
-            _show(rehearsal, baseline)
+            _show(dry_run, baseline)
             sys.stdout.flush()
-    _refuse(machine, rehearsal, told, whole=baseline is None, kept=not looking)
+    _refuse(machine, dry_run, text, whole=baseline is None, kept=not looking)
     if looking:
         out.print("This is a preview; nothing was changed.")
-        return rehearsal
+        return dry_run
     if not (yes or tries):
         asked = "this step" if len(steps) == 1 else f"these {len(steps)} steps"
         agreed(f"Do {asked} on {shown(machine.name)}?")
     if prompts:
         secrets, generated = collect_passwords(steps, snapshot, typed)
-        rehearsal = _dry_run(machine, snapshot, steps, secrets, test)
-        _tell_trials(rehearsal)
-        _refuse(machine, rehearsal, told, whole=baseline is None, kept=True)
-    if tries or not rehearsal.changes:
+        dry_run = _dry_run(machine, snapshot, steps, secrets, test)
+        _print_trials(dry_run)
+        _refuse(machine, dry_run, text, whole=baseline is None, kept=True)
+    if tries or not dry_run.changes:
         state = RunState.TESTED if tries else RunState.UNCHANGED
-        carry_out.note(machine, rehearsal, state, told)
-        _tell_results(rehearsal)
+        carry_out.note(machine, dry_run, state, text)
+        _print_results(dry_run)
         out.print("Nothing was changed." if tries else "No changes were needed.")
-        return rehearsal
-    number, rehearsal = _landed(machine, rehearsal, secrets, generated, told, password_file)
-    _tell_results(rehearsal)
+        return dry_run
+    number, dry_run = _applied(machine, dry_run, secrets, generated, text, password_file)
+    _print_results(dry_run)
     out.print(f"Recorded as journal entry {number}. To revert: verrou undo")
-    return evolve(rehearsal, entry=number)
+    return evolve(dry_run, entry=number)
 
 
 @contextmanager
@@ -197,16 +198,15 @@ def _read_by_somebody() -> Iterator[None]:
         raise MachineRefused("nothing was changed: the output could not be written") from None
 
 
-def _landed(
+def _applied(
     machine: Machine,
-    rehearsal: "DryRun",
+    dry_run: "DryRun",
     secrets: Secrets,
     generated: Secrets,
-    told: "RunInfo",
+    text: "RunInfo",
     password_file: Path | None,
 ) -> tuple[int, "DryRun"]:
-    """Land a rehearsal. Generated passwords are handed over before anything changes: whoever loses them then has lost
-    nothing."""
+    """Apply a dry run. Generated passwords are handed over first, so that losing them loses nothing."""
     from verrou.records import carry_out
     from verrou.reports.sheets import complain
 
@@ -224,9 +224,9 @@ def _landed(
     if generated and password_file is not None:
         reserve(password_file)
     try:
-        return carry_out.commit(machine, rehearsal, secrets, told, give)
+        return carry_out.commit(machine, dry_run, secrets, text, give)
     except BrokeOff:
-        raise  # it landed in part, or wholly: whoever finishes it needs the passwords
+        raise  # a part, or all, was applied: the passwords are needed to finish it
     except BaseException:
         if password_file is not None and generated:
             password_file.unlink(missing_ok=True)
@@ -242,15 +242,15 @@ def _needs_secret(step: Step) -> bool:
 
 
 def _asks(step: Step, steps: Sequence[Step]) -> bool:
-    """Whether somebody must be asked for the password of a step; one that the steps themselves give is known."""
+    """Return whether the user has to be asked for the password of a step; the plan may set it itself."""
     if isinstance(step, TrySignIn):
         given = any(isinstance(other, GIVES_PASSWORD) and other.account == step.account for other in steps)
         return not step.blank and not given
     return _needs_secret(step)
 
 
-def _gets(rehearsal: "DryRun", name: str) -> bool:
-    return any(account_of(s) == name and r.outcome is Outcome.DONE for s, r in rehearsal.steps)
+def _gets(dry_run: "DryRun", name: str) -> bool:
+    return any(account_of(s) == name and r.outcome is Outcome.DONE for s, r in dry_run.steps)
 
 
 def _dry_run(machine: Machine, snapshot: Snapshot, steps: Sequence[Step], secrets: Secrets, test: bool) -> "DryRun":
@@ -261,30 +261,30 @@ def _dry_run(machine: Machine, snapshot: Snapshot, steps: Sequence[Step], secret
         return do_dry_run(machine, snapshot, steps, secrets, test)
 
 
-def _show(rehearsal: "DryRun", baseline: "Baseline | None") -> None:
-    """The worksheet with what the machine would answer, what to know, and what would hold afterwards."""
+def _show(dry_run: "DryRun", baseline: "Baseline | None") -> None:
+    """Print the plan with the result of the dry run, notices, and what would be met afterwards."""
     from verrou.core.plan.remarks import remarks
-    from verrou.reports.findings import audit_sheet
+    from verrou.reports.findings import audit_table
     from verrou.reports.sheets import BAD, DOUBTFUL, console, print_table, shown
-    from verrou.reports.worksheets import worksheet_sheet
+    from verrou.reports.worksheets import plan_table
 
     out = console()
-    print_table(out, worksheet_sheet(rehearsal.steps, rehearsal.before, rehearsed=not rehearsal.prediction_reason))
-    if rehearsal.prediction_reason:
-        out.print(f"Predicted only; no dry run: {shown(rehearsal.prediction_reason)}.", style=DOUBTFUL)
-    steps = [step for step, _ in rehearsal.steps]
-    left_alone = remarks(rehearsal.before, rehearsal.after, steps)
-    for remark in (*guards.warnings(rehearsal.course), *left_alone, *rehearsal.notices):
+    print_table(out, plan_table(dry_run.steps, dry_run.before, dry_run_made=not dry_run.prediction_reason))
+    if dry_run.prediction_reason:
+        out.print(f"Predicted only; no dry run: {shown(dry_run.prediction_reason)}.", style=DOUBTFUL)
+    steps = [step for step, _ in dry_run.steps]
+    left_alone = remarks(dry_run.before, dry_run.after, steps)
+    for remark in (*guards.warnings(dry_run.candidate), *left_alone, *dry_run.notices):
         out.print(shown(remark), style=DOUBTFUL)
-    for surprise in rehearsal.mismatches:
+    for surprise in dry_run.mismatches:
         out.print(shown(_told(surprise)), style=BAD)
     if baseline is not None:
-        after = _held_against(rehearsal.after, baseline)
+        after = _held_against(dry_run.after, baseline)
         out.print(f"Afterwards {after.summary}.", style="bold")
-        left = audit_sheet(after.applicable_only(), every=False)
+        left = audit_table(after.applicable_only(), every=False)
         if left.rows:
             print_table(out, left)
-    _tell_trials(rehearsal)
+    _print_trials(dry_run)
     out.print()
 
 
@@ -298,68 +298,66 @@ def _held_against(snapshot: Snapshot, baseline: "Baseline") -> "Audit":
     return audit(snapshot, baseline)
 
 
-def _tell_trials(rehearsal: "DryRun") -> None:
-    from verrou.reports.findings import trials_sheet
+def _print_trials(dry_run: "DryRun") -> None:
+    from verrou.reports.findings import trials_table
     from verrou.reports.sheets import console, print_table
 
-    if rehearsal.trials:
+    if dry_run.trials:
         out = console()
         out.print()
         out.print("Tests on the private copy (nothing is changed yet):")
-        print_table(out, trials_sheet(rehearsal.trials))
+        print_table(out, trials_table(dry_run.trials))
 
 
-def _tell_results(rehearsal: "DryRun") -> None:
-    """What became of the steps: those of a trial each, of others how many, since the worksheet told them one by one."""
+def _print_results(dry_run: "DryRun") -> None:
+    """Print the results: each test, and the number of other steps, which the plan has listed."""
     from verrou.records.carry_out import only_tries
     from verrou.reports.sheets import console, print_table
-    from verrou.reports.worksheets import results_sheet
+    from verrou.reports.worksheets import results_table
 
-    if only_tries([step for step, _ in rehearsal.steps]):
-        print_table(console(), results_sheet(rehearsal.steps))
+    if only_tries([step for step, _ in dry_run.steps]):
+        print_table(console(), results_table(dry_run.steps))
         return
-    counts = [(outcome, sum(r.outcome is outcome for _, r in rehearsal.steps)) for outcome in Outcome]
+    counts = [(outcome, sum(r.outcome is outcome for _, r in dry_run.steps)) for outcome in Outcome]
     words = {Outcome.DONE: "done", Outcome.UNCHANGED: "already in place", Outcome.REJECTED: "rejected by the machine"}
-    told = ", ".join(f"{counted(n, 'step')} {words[outcome]}" for outcome, n in counts if n)
-    console().print(f"{told[:1].upper()}{told[1:]}.")
+    text = ", ".join(f"{counted(n, 'step')} {words[outcome]}" for outcome, n in counts if n)
+    console().print(f"{text[:1].upper()}{text[1:]}.")
 
 
-def _refuse(machine: Machine, rehearsal: "DryRun", told: "RunInfo", *, whole: bool, kept: bool) -> None:
-    """Stop here where a guard or the machine refuses, before anything is touched. With ``kept`` the journal is told.
+def _refuse(machine: Machine, dry_run: "DryRun", text: "RunInfo", *, whole: bool, kept: bool) -> None:
+    """Stop where a guard or the machine refuses, before anything is changed. With ``kept`` the journal records it.
 
-    Raises:
-        GuardRefused, MachineRefused: with the reason.
-    """
+    Raises: GuardRefused, MachineRefused: with the reason."""
     from verrou.core.entries import RunState
     from verrou.core.errors import GuardRefused
     from verrou.core.trials import Result
     from verrou.records.carry_out import note
 
     try:
-        failed = rehearsal.course.failed_trials
-        refusals = guards.refusals_on(rehearsal.course, told.overridden)
+        failed = dry_run.candidate.failed_trials
+        refusals = guards.refusals_on(dry_run.candidate, text.overridden)
         if failed and (whole or any(refusal.guard == guards.UNTRIED for refusal in refusals)):
-            words = "\n".join(f"test sign-in of {name} failed: {said}" for name, said in failed.items())
+            words = "\n".join(f"test sign-in of {name} failed: {message}" for name, message in failed.items())
             raise MachineRefused(f"{words}\nnothing was changed")
         guards.refuse(refusals)
-        if rehearsal.blockers:
-            raise MachineRefused("nothing was changed: " + "\n".join(rehearsal.blockers))
-        if whole and rehearsal.rejected:
-            said = "\n".join(f"step rejected: {step.what}: {r.said}" for step, r in rehearsal.rejected)
-            raise MachineRefused(f"{said}\nnothing was changed")
-        if whole and rehearsal.mismatches:
-            raise MachineRefused("\n".join(map(_told, rehearsal.mismatches)) + "\nnothing was changed")
-        if disproved := [trial for trial in rehearsal.trials if trial.result is Result.FAILED]:
+        if dry_run.blockers:
+            raise MachineRefused("nothing was changed: " + "\n".join(dry_run.blockers))
+        if whole and dry_run.rejected:
+            message = "\n".join(f"step rejected: {step.what}: {r.message}" for step, r in dry_run.rejected)
+            raise MachineRefused(f"{message}\nnothing was changed")
+        if whole and dry_run.mismatches:
+            raise MachineRefused("\n".join(map(_told, dry_run.mismatches)) + "\nnothing was changed")
+        if disproved := [trial for trial in dry_run.trials if trial.result is Result.FAILED]:
             rules = ", ".join(dict.fromkeys(trial.rule for trial in disproved))
             raise MachineRefused(f"nothing was changed: tests failed on the private copy for {rules}")
     except (GuardRefused, MachineRefused) as refused:
         if kept:
-            note(machine, rehearsal, RunState.REJECTED, told, str(refused))
+            note(machine, dry_run, RunState.REJECTED, text, str(refused))
         raise
 
 
 def single(machine: Machine, make: Callable[[Snapshot], Sequence[Step]], how: dict[str, Any]) -> None:
-    """Look at the machine, make the steps, and go the way of every change."""
+    """Observe the machine, make the steps, and change it by :func:`change`."""
     from verrou.core.guards import with_trials
     from verrou.core.plan.making import NoWay
 
@@ -371,8 +369,8 @@ def single(machine: Machine, make: Callable[[Snapshot], Sequence[Step]], how: di
     change(machine, snapshot, steps, **how)
 
 
-def _tell_what_falls_short(after: "Audit") -> None:
-    """The names of what is still short, for the end of a run."""
+def _print_not_met(after: "Audit") -> None:
+    """Print the findings that are still not met, for the end of a run."""
     from verrou.core.audit import Verdict
     from verrou.reports.sheets import console
 
@@ -403,10 +401,10 @@ def harden(
 ) -> None:
     """Bring a machine up to a baseline: dry run, preview, confirmation, change."""
     from verrou.core.logbook import Run
-    from verrou.core.plan.worksheet import plan_changes
+    from verrou.core.plan.change_plan import plan_changes
     from verrou.core.rules import CATALOGUE
     from verrou.reports.sheets import console, print_table, shown
-    from verrou.reports.worksheets import manual_sheet
+    from verrou.reports.worksheets import manual_table
 
     known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
     for family in families:
@@ -418,27 +416,27 @@ def harden(
     looking = bool(how["preview"] or how["no_dry_run"])
     snapshot = looked_at(machine, changing=not looking, asked=not how["no_dry_run"])
     found = _held_against(snapshot, baseline)
-    worksheet = plan_changes(snapshot, baseline, found, frozenset(families))
+    plan = plan_changes(snapshot, baseline, found, frozenset(families))
     out = console()
-    if (manual := manual_sheet(worksheet)).rows:
+    if (manual := manual_table(plan)).rows:
         print_table(out, manual)
         out.print()
     after, all_done = found, True
-    if worksheet.steps:
-        done = change(machine, snapshot, worksheet.steps, baseline=baseline, **how)
+    if plan.steps:
+        done = change(machine, snapshot, plan.steps, baseline=baseline, **how)
         after, all_done = _held_against(done.after, baseline), not (done.rejected or done.mismatches)
         snapshot, trials, entry = done.after, done.trials, done.entry
     else:
         out.print(f"{shown(machine.name)}: no step can improve the result.")
         trials, entry = (), None
-    if (later := manual_sheet(worksheet, waits=True)).rows:
+    if (later := manual_table(plan, waits=True)).rows:
         out.print()
         print_table(out, later)
         out.print()
     if not looking:
         kept.record(Run.HARDEN, snapshot, after, baseline, trials=trials, entry=entry)
         out.print(f"{after.summary}. To test it: verrou verify", style="bold")
-    _tell_what_falls_short(after)
+    _print_not_met(after)
     if not all_done:
         raise MachineRefused(
             "some steps would not give the requested result (see above)"

@@ -33,11 +33,11 @@ def compare(one: str, other: str, machine: Machine, style: str, everything: bool
     (first, one_name), (second, other_name) = sides
     if one_name == other_name:
         one_name, other_name = f"A: {one}", f"B: {other}"
-    tell_comparison(set_beside(first, second), one_name, other_name, style, everything)
+    print_comparison(set_beside(first, second), one_name, other_name, style, everything)
 
 
 def _side(word: str, machine: Machine) -> "tuple[Snapshot, str]":
-    """A snapshot, and what stands over its column."""
+    """Return a snapshot and the heading of its column."""
     from verrou.records.earlier import snapshot_before
 
     if word == "now":
@@ -49,22 +49,22 @@ def _side(word: str, machine: Machine) -> "tuple[Snapshot, str]":
     return snapshot, f"{snapshot.machine.name}, {snapshot.machine.now:%Y-%m-%d}"
 
 
-def tell_comparison(
+def print_comparison(
     found: "Comparison", one: str, other: str, style: str, everything: bool, missing: str = "not there"
 ) -> None:
     """Print a comparison, and end with 1 where something differs."""
-    from verrou.reports.comparisons import comparison_data, comparison_sheet, counted_turns
+    from verrou.reports.comparisons import comparison_data, comparison_table, counted_turns
     from verrou.reports.sheets import console, print_table, shown
 
     data: Any = comparison_data(found, one, other, everything)
-    sheet = comparison_sheet(data, missing, blocks=style == "text")
+    table = comparison_table(data, missing, blocks=style == "text")
 
     def text() -> None:
         out = console()
         out.print(f"{shown(other)} compared with {shown(one)}: {counted_turns(found)}.", style="bold")
-        if sheet.rows:
+        if table.rows:
             out.print()
-            print_table(out, sheet)
+            print_table(out, table)
 
-    print_facts(style, sheet, data, text)
+    print_facts(style, table, data, text)
     click.get_current_context().exit(1 if found.differing else 0)

@@ -1,4 +1,4 @@
-"""What a shell may offer at a place of the command line. Whatever goes wrong offers nothing."""
+"""Completion: what a shell offers at a place of the command line. On any error it offers nothing."""
 
 from collections.abc import Callable, Iterable
 from functools import wraps
@@ -18,7 +18,7 @@ Words = Callable[[click.Context, str], Iterable[str]]
 
 
 def _offering(words: Words) -> Complete:
-    """Those of the words that begin as what is typed does."""
+    """Return the words that begin with what is typed."""
 
     @wraps(words)
     def complete(context: click.Context, _: click.Parameter, typed: str) -> "list[CompletionItem]":
@@ -26,7 +26,7 @@ def _offering(words: Words) -> Complete:
 
         try:
             return [CompletionItem(word) for word in words(context, typed) if word.startswith(typed)]
-        except Exception:  # somebody is typing: there is no place to tell what is wrong
+        except Exception:  # during typing there is no place for an error message
             return []
 
     return complete
@@ -36,19 +36,19 @@ def _machine(context: click.Context) -> "Snapshot":
     machine: Machine = context.params["machine"]  # none, where the one that was named is none
     from verrou.machines import Asking
 
-    machine.asking = Asking.FILES_ONLY  # somebody is typing, and waits
+    machine.asking = Asking.FILES_ONLY  # the user is typing, and waits
     return machine.observe()
 
 
 @_offering
 def accounts(context: click.Context, typed: str) -> Iterable[str]:
-    """The accounts of the machine at hand."""
+    """Return the accounts of the machine given."""
     return [name for name in _machine(context).by_name if name.isprintable()]
 
 
 @_offering
 def groups(context: click.Context, typed: str) -> Iterable[str]:
-    """The groups of the machine at hand."""
+    """Return the groups of the machine given."""
     return [group.name for group in _machine(context).groups if group.name.isprintable()]
 
 
@@ -62,7 +62,7 @@ def rules(context: click.Context, typed: str) -> Iterable[str]:
 
 @_offering
 def families(context: click.Context, typed: str) -> Iterable[str]:
-    """Families of rules, and the parts of a baseline beside them."""
+    """Return families of rules, and the parts of a baseline besides them."""
     from verrou.core.rules import CATALOGUE
 
     return [*dict.fromkeys(rule.family for rule in CATALOGUE.values()), "accounts", "groups"]
@@ -97,7 +97,7 @@ def machines(context: click.Context, typed: str) -> Iterable[str]:
 
 @_offering
 def sides(context: click.Context, typed: str) -> Iterable[str]:
-    """What can be compared."""
+    """Return what can be compared."""
     from verrou.machines import BENCH_SUFFIX, SURVEY_SUFFIX
 
     return ["now", "before", "this", *_files(typed, BENCH_SUFFIX, SURVEY_SUFFIX)]
@@ -105,14 +105,14 @@ def sides(context: click.Context, typed: str) -> Iterable[str]:
 
 @_offering
 def routes(context: click.Context, typed: str) -> Iterable[str]:
-    """Ways in, and administration."""
-    from verrou.core.model.ways import Route
+    """Return the routes, and ``elevate``."""
+    from verrou.core.model.routes import Route
 
     return [*Route, "elevate"]
 
 
 def _words_of(schema: object) -> Iterable[str]:
-    """The words that a value may be, by its JSON Schema."""
+    """Return the words that a value may be, by its JSON Schema."""
     if isinstance(schema, list):
         return [word for each in schema for word in _words_of(each)]
     if not isinstance(schema, dict):

@@ -1,4 +1,4 @@
-"""verrou group: what each group gives and to whom, and changing that."""
+"""verrou group: list groups with what each grants and to whom, and change them."""
 
 from collections.abc import Sequence
 from typing import Any
@@ -36,13 +36,13 @@ def group() -> None:
 @click.option("--all", "everyone", is_flag=True, help="Include groups without members that grant nothing.")
 def list_groups(machine: Machine, style: str, everyone: bool) -> None:
     """List groups that have members or grant something."""
-    from verrou.reports.groups import group_data, groups_sheet
+    from verrou.reports.groups import group_data, groups_table
     from verrou.reports.sheets import console, print_table
 
     snapshot = looked_at(machine)
-    sheet = groups_sheet(snapshot, everyone or style != "text")
+    table = groups_table(snapshot, everyone or style != "text")
     data = [group_data(each, snapshot) for each in snapshot.groups]
-    print_facts(style, sheet, data, lambda: print_table(console(), sheet))
+    print_facts(style, table, data, lambda: print_table(console(), table))
 
 
 @group.command("show")
@@ -58,8 +58,8 @@ def show_group(name: str, machine: Machine, style: str) -> None:
     found = snapshot.group(known_group(snapshot, name))
     assert found is not None
     rows = tuple({"about": about, "is": text} for about, text in group_facts(found, snapshot))
-    sheet = Table("group", columns_of(("about", ""), ("is", ""), whole=("about",)), rows)
-    print_facts(style, sheet, group_data(found, snapshot), lambda: print_table(console(), sheet))
+    table = Table("group", columns_of(("about", ""), ("is", ""), whole=("about",)), rows)
+    print_facts(style, table, group_data(found, snapshot), lambda: print_table(console(), table))
 
 
 @group.command("add")

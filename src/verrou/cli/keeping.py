@@ -1,4 +1,4 @@
-"""What commands that look at or change a machine share: keeping what came of it in a logbook."""
+"""Recording results in a logbook, for commands that observe or change a machine."""
 
 import os
 import sys
@@ -32,21 +32,21 @@ def logbook_option(command: F) -> F:
     )(command)
 
 
-def place_said(logbook: str | None, folder: Path) -> "Place":
-    """The logbook that was said or set, or else that of ``folder``."""
+def place_of_logbook(logbook: str | None, folder: Path) -> "Place":
+    """Return the logbook given or configured, or else that of ``folder``."""
     from verrou.records.logbook.place import place_of
 
     return place_of(logbook or os.environ.get(SETTING, ""), folder)
 
 
 class Keeping:
-    """Keeps what came of a command, where that was asked for; a logbook that cannot be reached is no failure."""
+    """Records the result of a command, if requested. A logbook that cannot be reached is no failure."""
 
     def __init__(self, asked: bool, logbook: str | None) -> None:
         self.asked = asked or logbook is not None or bool(os.environ.get(SETTING))
         self.logbook = logbook
         if self.asked:
-            self.place = place_said(logbook, Path())  # what is wrong with the address is said before anything is done
+            self.place = place_of_logbook(logbook, Path())  # errors in the address are reported before anything is done
 
     def record(
         self,
@@ -59,8 +59,10 @@ class Keeping:
         entry: int | None = None,
         beside: Path | None = None,
     ) -> None:
-        """Keep a run, if that was asked for; ``beside`` is where a survey was saved. It is on disk when this returns,
-        and goes into the logbook when the command has told all, to somebody who may not want to read all of it."""
+        """Record a run, if requested; ``beside`` is where a survey was saved.
+
+        The record is on disk when this returns. It is delivered to the logbook after all output, since its reader may
+        close the output early."""
         if not self.asked:
             return
         import uuid
@@ -86,7 +88,7 @@ class Keeping:
             trials=trials,
             entry=entry,
         )
-        place = self.place if beside is None else place_said(self.logbook, beside.parent)
+        place = self.place if beside is None else place_of_logbook(self.logbook, beside.parent)
         try:
             waiting.put(place.waiting, record)
         except BadInput as error:
@@ -96,13 +98,13 @@ class Keeping:
         def deliver() -> None:
             with suppress(OSError):
                 sys.stdout.flush()
-            tell_delivery(deliver_soon(place), place)
+            print_delivery(deliver_soon(place), place)
 
         click.get_current_context().call_on_close(deliver)
 
 
-def tell_delivery(delivery: "Delivery", place: "Place") -> None:
-    """What became of records that waited, on standard error."""
+def print_delivery(delivery: "Delivery", place: "Place") -> None:
+    """Print on standard error how many waiting records were delivered."""
     from verrou.core.model import counted
     from verrou.reports.sheets import complain, shown
 
@@ -116,7 +118,7 @@ def tell_delivery(delivery: "Delivery", place: "Place") -> None:
 
 
 def keeping(command: F) -> F:
-    """``--log`` and ``--logbook``; the command gets them as ``kept``, a :class:`Keeping`."""
+    """Add ``--log`` and ``--logbook``; the command gets them as ``kept``, a :class:`Keeping`."""
 
     @click.option("--log", is_flag=True, help="Record the result in the logbook.")
     @logbook_option

@@ -1,4 +1,4 @@
-"""verrou logbook and verrou trend: what the logbook holds, and how it went over time."""
+"""verrou logbook and verrou trend: what the logbook contains, and the trend over time."""
 
 from collections.abc import Sequence
 from datetime import date, datetime
@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from verrou.cli import completing
-from verrou.cli.keeping import logbook_option, place_said, tell_delivery
+from verrou.cli.keeping import logbook_option, place_of_logbook, print_delivery
 from verrou.cli.options import OneOf, format_option, print_facts, write_new
 from verrou.core.errors import BadInput
 
@@ -20,11 +20,11 @@ DAY = click.DateTime(["%Y-%m-%d"])
 
 
 def _records(logbook: str | None, machine: str) -> "tuple[Sequence[RunRecord], str]":
-    """The records of a logbook, after what waits for it went in; and where it is."""
+    """Return the records of a logbook, after delivering those that wait, and the logbook's place."""
     from verrou.records.logbook import deliver, load_records
 
-    place = place_said(logbook, Path())
-    tell_delivery(deliver(place), place)
+    place = place_of_logbook(logbook, Path())
+    print_delivery(deliver(place), place)
     records = load_records(place, machine)
     if machine and not records:
         raise BadInput(f"{place.shown}: no machine {machine}. For the machines: verrou logbook")
@@ -42,7 +42,7 @@ def logbook(
     machine: str, logbook: str | None, runs: tuple[str, ...], since: datetime | None, number: int | None, style: str
 ) -> None:
     """List the runs recorded in the logbook."""
-    from verrou.reports.logbook import log_sheet, log_summary, record_data, record_sheet
+    from verrou.reports.logbook import log_summary, log_table, record_data, record_table
     from verrou.reports.sheets import console, print_table, shown
 
     records, place = _records(logbook, "" if number is not None else machine)
@@ -56,17 +56,17 @@ def logbook(
     ]
     if number is not None and not chosen:
         raise BadInput(f"{place}: no record {number}; the last is {len(records)}")
-    sheet = log_sheet(chosen) if number is None else record_sheet(*chosen[0])
+    table = log_table(chosen) if number is None else record_table(*chosen[0])
 
     def text() -> None:
         out = console()
         if number is None:
             out.print(f"{shown(log_summary(place, chosen, len(numbered)))}.", style="bold")
             out.print()
-        if sheet.rows:
-            print_table(out, sheet)
+        if table.rows:
+            print_table(out, table)
 
-    print_facts(style, sheet, [record_data(*each) for each in chosen], text)
+    print_facts(style, table, [record_data(*each) for each in chosen], text)
 
 
 @click.command()
@@ -103,16 +103,16 @@ def trend(
     records, _ = _records(logbook, machine)
     today = on.date() if on is not None else date.today()
     found = how_it_went(records, today, frozenset(families))
-    sheet = reports.histories_sheet(found)
+    table = reports.histories_table(found)
 
     def text() -> None:
         out = console()
         about = f" ({', '.join(families)})" if families else ""
         out.print(f"{shown(reports.trend_summary(found))}{about}.", style="bold")
         for heading, part in (
-            ("", sheet),
-            ("Met before, not met now:", reports.regressed_sheet(found)),
-            (f"Waivers that expire by {soon(today)}:", reports.ending_sheet(found, today)),
+            ("", table),
+            ("Met before, not met now:", reports.regressed_table(found)),
+            (f"Waivers that expire by {soon(today)}:", reports.ending_table(found, today)),
         ):
             if part.rows:
                 out.print()
@@ -123,9 +123,9 @@ def trend(
     if save is not None and found.histories:
         about = ", ".join(filter(None, (machine or "all machines", *families)))
         _save(save, found, today, about)
-    print_facts(style, sheet, reports.trend_data(found, today, families), text)
-    ended = any(waiver.until < today for course in found.histories for waiver in course.ending)
-    click.get_current_context().exit(1 if ended or any(course.regressed for course in found.histories) else 0)
+    print_facts(style, table, reports.trend_data(found, today, families), text)
+    ended = any(waiver.until < today for history in found.histories for waiver in history.ending)
+    click.get_current_context().exit(1 if ended or any(history.regressed for history in found.histories) else 0)
 
 
 SAVED = (".svg", ".png", ".html")

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from verrou.reports.terminal import Terminal
 
 MEASURE = "essential"
-"""The baseline that a survey measures by: what is weaker comes first."""
+"""The baseline that a survey measures by: weaker rules come first."""
 
 
 @click.command()
@@ -35,10 +35,10 @@ MEASURE = "essential"
 def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept: Keeping) -> None:
     """Show accounts, roles and the value and source of every rule."""
     from verrou.reports.sheets import as_json, console, print_table
-    from verrou.reports.surveys import MOST_IN_TEXT, accounts_sheet, hidden_accounts, summary_lines
+    from verrou.reports.surveys import MOST_IN_TEXT, accounts_table, hidden_accounts, summary_lines
 
     snapshot = looked_at(machine)
-    accounts, folded = accounts_sheet(snapshot, everyone or style != "text", width=console().width)
+    accounts, folded = accounts_table(snapshot, everyone or style != "text", width=console().width)
 
     def data() -> object:
         from verrou.core.survey import survey_data
@@ -58,7 +58,7 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept
         if folded:
             out.print(hidden_accounts(folded))
         out.print()
-        _tell_rules(out, snapshot, everyone)
+        _print_rules(out, snapshot, everyone)
 
     if save is not None:
         _save(save, as_json(data()))
@@ -69,8 +69,8 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept
     print_facts(style, accounts, data() if style == "json" else None, text)
 
 
-def _tell_rules(out: "Terminal", snapshot: "Snapshot", everyone: bool) -> None:
-    """The rules that stand out in sentences, and how many others there are; with ``everyone`` those too."""
+def _print_rules(out: "Terminal", snapshot: "Snapshot", everyone: bool) -> None:
+    """Print the notable rules in sentences, and how many others there are; with ``everyone`` those too."""
     from verrou.core.audit import remarkable
     from verrou.core.model import Status, counted
     from verrou.core.rules import CATALOGUE, reading_of
@@ -113,7 +113,7 @@ def audit(machine: Machine, baseline_name: str, style: str, not_met: bool, kept:
     """Audit a machine against a baseline."""
     from verrou.core.audit import audit as hold_against
     from verrou.core.logbook import Run
-    from verrou.reports.findings import audit_data, audit_sheet
+    from verrou.reports.findings import audit_data, audit_table
     from verrou.reports.sheets import console, print_table, shown
 
     baseline = load_baseline(baseline_name)
@@ -125,9 +125,9 @@ def audit(machine: Machine, baseline_name: str, style: str, not_met: bool, kept:
         out.print(f"{shown(found.machine)} audited against: {shown(found.baseline)}")
         out.print(f"{found.summary}.", style="bold")
         out.print()
-        print_table(out, sheet)
+        print_table(out, table)
 
-    sheet = audit_sheet(found, every=not not_met)
+    table = audit_table(found, every=not not_met)
     kept.record(Run.AUDIT, snapshot, found, baseline)
-    print_facts(style, sheet, audit_data(found, every=not not_met), text)
+    print_facts(style, table, audit_data(found, every=not not_met), text)
     click.get_current_context().exit(0 if found.all_met else 1)

@@ -67,7 +67,7 @@ def restart(machine: Machine) -> None:
 
 
 def _named(file: Path) -> Path:
-    """The file that people mean: ``desk-01``, ``desk-01.json`` and ``desk-01.bench.json`` are one."""
+    """Return the file that a name stands for: ``desk-01``, ``desk-01.json`` and ``desk-01.bench.json`` are one."""
     for ending in (BENCH_SUFFIX, ".bench", ".json"):
         if file.name.endswith(ending) and file.name != ending:
             file = file.with_name(file.name.removesuffix(ending))

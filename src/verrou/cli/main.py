@@ -42,8 +42,7 @@ COMMANDS: Mapping[str, str] = {
 
 
 class _NobodyReads(Exception):
-    """Whoever read the output has gone. Click would end the program itself at an EPIPE, and as if something fell
-    short."""
+    """The reader of the output has gone. On an EPIPE Click would exit with 1, as if a requirement were not met."""
 
 
 class LazyGroup(CommandGroup):
@@ -72,7 +71,7 @@ class LazyGroup(CommandGroup):
         return command
 
 
-def _tell_version(ctx: click.Context, _: click.Parameter, asked: bool) -> None:
+def _print_version(ctx: click.Context, _: click.Parameter, asked: bool) -> None:
     if asked and not ctx.resilient_parsing:
         click.echo(version_line())
         ctx.exit()
@@ -84,7 +83,7 @@ def _tell_version(ctx: click.Context, _: click.Parameter, asked: bool) -> None:
     is_flag=True,
     is_eager=True,
     expose_value=False,
-    callback=_tell_version,
+    callback=_print_version,
     help="Show the version and exit.",
 )
 def cli() -> None:
@@ -102,14 +101,17 @@ def cli() -> None:
 
 
 def call(words: Sequence[str]) -> int:
-    """One command, and how it ended; errors are the caller's. What was typed is known to it, for the journal."""
+    """Run one command and return its exit code.
+
+    Errors are the caller's. The command as typed is stored for the journal."""
     ended = cli.main(list(words), prog_name="verrou", standalone_mode=False, obj=tuple(words))
     return ended if isinstance(ended, int) else 0
 
 
 def run(arguments: Sequence[str] | None = None) -> int:
-    """The command line, and how it ended. Every error is told in one form, whoever raises it: a line that says what was
-    found, where, and what to do."""
+    """Run the command line and return its exit code.
+
+    Every error is printed in one form, whatever raised it: one line with what is wrong, where, and what to do."""
     try:
         ended = call(sys.argv[1:] if arguments is None else arguments)
         sys.stdout.flush()
@@ -119,40 +121,41 @@ def run(arguments: Sequence[str] | None = None) -> int:
             sys.stdout.flush()
         except OSError:
             _write_nothing_more()
-        return _tell(str(error), error.exit_code)
+        return _print_error(str(error), error.exit_code)
     except click.UsageError as error:
         where = error.ctx.command_path if error.ctx is not None else "verrou"
         if isinstance(error, _ASKS_FOR_HELP):
             click.echo(error.ctx.get_help() if error.ctx is not None else "", err=True)
             return BadInput.exit_code
-        said = _sentence(error)
-        return _tell(
-            said if said.endswith("?") or "--help" in said else f"{said}. For help: {where} --help", BadInput.exit_code
+        message = _sentence(error)
+        return _print_error(
+            message if message.endswith("?") or "--help" in message else f"{message}. For help: {where} --help",
+            BadInput.exit_code,
         )
     except click.Abort:
-        return _tell("interrupted; what had not begun to change is as it was", INTERRUPTED)
+        return _print_error("interrupted; what had not begun to change is as it was", INTERRUPTED)
     except RecursionError:
-        return _tell("the input is nested too deeply", BadInput.exit_code)
+        return _print_error("the input is nested too deeply", BadInput.exit_code)
     except (BrokenPipeError, _NobodyReads):
         _write_nothing_more()
         return MachineRefused.exit_code
     except OSError as error:
         where = f": {error.filename}" if error.filename else ""
-        return _tell(f"{error.strerror or error}{where}", MachineRefused.exit_code)
+        return _print_error(f"{error.strerror or error}{where}", MachineRefused.exit_code)
 
 
 _ASKS_FOR_HELP: Any = getattr(click.exceptions, "NoArgsIsHelpError", ())
 """How newer versions of Click say that a group was called without a command."""
 INTERRUPTED = 130
-"""How a program ends that somebody broke off at the keyboard, as shells have it."""
+"""Exit code of a program interrupted at the keyboard, as in shells."""
 
 
 def _write_nothing_more() -> None:
-    """Where nobody reads the output, the interpreter is not to write the rest of it at the end either."""
+    """Keep the interpreter from writing the rest of the output at exit, when no one reads it."""
     os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
-def _tell(message: str, code: int) -> int:
+def _print_error(message: str, code: int) -> int:
     from verrou.reports.sheets import complain
 
     complain(message)
@@ -160,6 +163,6 @@ def _tell(message: str, code: int) -> int:
 
 
 def _sentence(error: click.UsageError) -> str:
-    """What Click found, as our own errors have it: without a capital and a full stop."""
+    """Return a Click error in the form of our own: without a capital and a full stop."""
     message = " ".join(error.format_message().split()).rstrip(".").replace(". Choose from:", "; choose from:")
     return message[:1].lower() + message[1:]

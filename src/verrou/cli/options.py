@@ -1,4 +1,4 @@
-"""What several commands share: which machine, which baseline, which format, and passwords that nobody sees."""
+"""Options that several commands share: machine, baseline, format, and hidden passwords."""
 
 import errno
 import os
@@ -40,7 +40,7 @@ class MachineType(click.ParamType):  # type: ignore[type-arg,unused-ignore]
 
 
 def typed_command() -> str:
-    """The command as it was typed, for the journal: no secret is ever an argument."""
+    """Return the command as it was typed, for the journal: no secret is ever an argument."""
     context = click.get_current_context()
     words = context.find_root().obj
     return shlex.join(words) if words else context.command_path.partition(" ")[2]
@@ -61,11 +61,7 @@ class OneOf(click.Choice):  # type: ignore[type-arg,unused-ignore]
 
 
 def check_new_name(file: Path) -> None:
-    """Refuse what is no name of a file that could be made.
-
-    Raises:
-        BadInput: it is empty, or cannot be shown.
-    """
+    """Check that a file of that name could be created. Raises: BadInput: it is empty, or not printable."""
     if not file.name or not file.name.isprintable():
         raise BadInput(f"invalid value {str(file)!r}; expected the name of a new file, such as desk-01")
 
@@ -92,11 +88,7 @@ def write_new(file: Path, content: str | bytes) -> None:
 
 
 def agreed(question: str) -> None:
-    """Ask whether to go on.
-
-    Raises:
-        NotAgreed: no, or there was nobody to answer.
-    """
+    """Ask for confirmation. Raises: NotAgreed: it was denied, or no one could be asked."""
     try:
         answer = click.confirm(question)
     except click.Abort:
@@ -109,7 +101,7 @@ def agreed(question: str) -> None:
 
 
 def _the_one_machine(context: click.Context, __: click.Parameter, machines: tuple[Machine, ...]) -> Machine:
-    """Two machines in one command would both be meant, and only one be done."""
+    """Reject two machines in one command: both would be meant, and only one be done."""
     if len(machines) > 1:
         named = ", ".join(machine.address for machine in machines)
         raise BadInput(f"{len(machines)} machines given ({named}). Give -m once.")
@@ -133,9 +125,10 @@ def _asking(how: Asking) -> Callable[[click.Context, click.Parameter, bool], Non
 
 
 def looked_at(machine: Machine, *, changing: bool = False, asked: bool = False) -> "Snapshot":
-    """A machine as it is now. What it keeps in a broken state is told on standard error, and that a run broke off: but
-    for commands that are about to change it, which are refused for that. ``asked``: what is rehearsed or tried on it
-    later is asked of it now."""
+    """Observe a machine, and print its warnings and an interrupted run on standard error.
+
+    Commands that are about to change it are stopped for that run instead. ``asked``: the system itself is asked, for a
+    dry run or a test later."""
     from verrou.records.standing import observed
     from verrou.reports.sheets import complain
 
@@ -147,7 +140,7 @@ def looked_at(machine: Machine, *, changing: bool = False, asked: bool = False) 
 
 
 def machine_option(command: F) -> F:
-    """``-m MACHINE``; this computer without it; and whether its own programs are asked what its files come to."""
+    """Add ``-m MACHINE``, by default this computer, and the choice whether its own programs are asked."""
     for name, how, help_text in (
         ("--ask-system", Asking.SYSTEM, "Also ask PAM and sshd of a mounted disk, run in isolation."),
         ("--files-only", Asking.FILES_ONLY, "Only read files; run no program of the machine."),
@@ -201,7 +194,7 @@ def format_option(command: F) -> F:
 
 @cache
 def shipped_baselines() -> tuple[str, ...]:
-    """The names of the baselines that ship."""
+    """Return the names of the included baselines."""
     try:
         names = os.listdir(SHIPPED)
     except NotADirectoryError:  # the program is one file
@@ -212,11 +205,9 @@ def shipped_baselines() -> tuple[str, ...]:
 
 
 def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
-    """The text of a baseline and where it stands: one that ships, or a file beside the one that names it.
+    """Return the text of a baseline and its place: an included one, or a file relative to the one that names it.
 
-    Raises:
-        BadInput: there is none, or it cannot be read.
-    """
+    Raises: BadInput: there is none, or it cannot be read."""
     if name in shipped_baselines():
         return verrou.shipped_text("baselines", f"{name}.toml"), name
     path = Path(os.path.normpath(Path(named_in).parent / name)) if named_in else Path(name)
@@ -235,7 +226,7 @@ def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
 
 
 LONGEST_PASSWORD = 511
-"""Bytes that a program can be told at a prompt (PAM_MAX_RESP_SIZE with its end, pam_appl.h), and crypt(3) takes."""
+"""Longest password in bytes: a PAM prompt's answer with its end (PAM_MAX_RESP_SIZE, pam_appl.h), and crypt(3)."""
 BYTE_ORDER_MARK = "\ufeff"
 """What some editors begin a text with; it is no part of it."""
 MOST_OF_A_BASELINE = 1_000_000
@@ -243,14 +234,14 @@ MOST_OF_A_BASELINE = 1_000_000
 
 
 def load_baseline(name: str) -> "Baseline":
-    """The baseline of that name, with all it builds on."""
+    """Return the baseline of that name, with all it builds on."""
     from verrou.core.baseline import read_baseline
 
     return read_baseline(*fetch_baseline(name), fetch_baseline)
 
 
 def tried(machine: Machine, snapshot: "Snapshot") -> "list[TrialResult]":
-    """What comes of the trials on a private copy; of each that it was not tried, where there can be none."""
+    """Return the results of the tests on a private copy; all *not run* where there can be none."""
     from random import SystemRandom
 
     from verrou.core.errors import MachineRefused, NotEnoughRights
@@ -267,11 +258,9 @@ def tried(machine: Machine, snapshot: "Snapshot") -> "list[TrialResult]":
 
 
 def known_account(snapshot: "Snapshot", name: str) -> AccountName:
-    """The name of the account called so, or else of the only one with that identity.
+    """Return the account with that name, or else the only one with that ID.
 
-    Raises:
-        BadInput: the machine has no such account.
-    """
+    Raises: BadInput: the machine has no such account."""
     if (found := snapshot.account_called(name)) is not None:
         return found.name
     if len(twins := snapshot.by_identity.get(name, ())) == 1:
@@ -280,11 +269,9 @@ def known_account(snapshot: "Snapshot", name: str) -> AccountName:
 
 
 def known_group(snapshot: "Snapshot", name: str) -> GroupName:
-    """The name of the group called so, or else of the one with that identity.
+    """Return the group with that name, or else the one with that ID.
 
-    Raises:
-        BadInput: the machine has no such group.
-    """
+    Raises: BadInput: the machine has no such group."""
     if found := snapshot.group(name):
         return found.name
     raise _unknown(snapshot, "group", name, [group.name for group in snapshot.groups])
@@ -298,36 +285,35 @@ def _unknown(snapshot: "Snapshot", what: str, name: str, known: Sequence[str]) -
     return BadInput(f"{snapshot.machine.name} has no {what} {show_raw(name)}. {hint}")
 
 
-def print_facts(style: str, sheet: "Table", data: object, text: Callable[[], None]) -> None:
+def print_facts(style: str, table: "Table", data: object, text: Callable[[], None]) -> None:
     """Facts in the asked format."""
     from verrou.reports.sheets import as_csv, as_json
 
     if style == "json":
         click.echo(as_json(data), nl=False)
     elif style == "csv":
-        click.echo(as_csv(sheet), nl=False)
+        click.echo(as_csv(table), nl=False)
     else:
         text()
 
 
 def collect_passwords(steps: Sequence["Step"], snapshot: "Snapshot", typed: bool) -> tuple[Secrets, Secrets]:
-    """The passwords that the steps need, and those of them that were generated and must be handed over.
+    """Return the passwords that the steps need, and those of them that were generated and must be handed over.
 
-    A typed one comes from a hidden prompt, twice, or with ``typed`` False from standard input, a line each, in the
-    order of the steps. One that breaks the machine's rules, as they are or as the steps set them, is refused with every
-    rule it breaks. An account that is tried is asked for the password it has, unless the steps themselves gave it one.
-    """
+    A typed one comes from a hidden prompt, twice, or with ``typed`` False from standard input, one a line, in the order
+    of the steps. One that does not meet the machine's rules, as they are or as the steps set them, is rejected with
+    every rule it breaks. An account that is tested is asked for its current password, unless the plan sets one."""
     from random import SystemRandom
 
     from verrou.core.passwords import broken_rules, make_phrase, policy_of
-    from verrou.core.plan.foresee import predict
+    from verrou.core.plan.predict import predict
     from verrou.core.plan.steps import GIVES_PASSWORD, TrySignIn
     from verrou.reports.sheets import complain
 
-    policy, foreseen = policy_of(snapshot), snapshot
+    policy, predicted = policy_of(snapshot), snapshot
     for step in steps:
-        foreseen = predict(step, foreseen)
-        policy = policy.together(policy_of(foreseen))
+        predicted = predict(step, predicted)
+        policy = policy.together(policy_of(predicted))
     secrets, generated = Secrets(), Secrets()
     for step in steps:
         if isinstance(step, TrySignIn) and step.account not in secrets:
@@ -354,8 +340,9 @@ def collect_passwords(steps: Sequence["Step"], snapshot: "Snapshot", typed: bool
 
 
 def _why_unfit(password: str) -> str:
-    """Why nobody could sign in with a password, whatever the rules: crypt(3) ends it at a NUL, and a file in another
-    encoding than UTF-8 has other bytes than are typed."""
+    """Return why no one could sign in with a password, whatever the rules; empty where one could.
+
+    crypt(3) ends it at a NUL, and a file in another encoding than UTF-8 has other bytes than are typed."""
     if not password:
         return "it is empty"
     if len(password.encode("utf-8", "surrogateescape")) > LONGEST_PASSWORD:
@@ -365,7 +352,7 @@ def _why_unfit(password: str) -> str:
 
 @cache
 def _words() -> Sequence[str]:
-    """A well-kept list of some 7,000 words that are easily told apart when they are read aloud."""
+    """Return a well-kept list of some 7,000 words that are easy to tell apart when read aloud."""
     import re
     from importlib.resources import files
 
@@ -374,7 +361,7 @@ def _words() -> Sequence[str]:
 
 
 def _present(name: str) -> str:
-    """The password that an account has now."""
+    """Return the password that an account has now."""
     _need_terminal(name, "Use --password stdin.")
     answer: str = click.prompt(f"Current password of {name}", hide_input=True, err=True)
     return answer
@@ -411,12 +398,10 @@ def reserve(file: Path) -> None:
 
 
 def hand_over(made: Secrets, file: Path | None) -> None:
-    """Generated passwords, shown once or written to the reserved file; without any, the file goes again. They have
-    reached whoever reads the output, or the file is on disk, when this returns.
+    """Show generated passwords once, or write them to the reserved file; an unused file is deleted.
 
-    Raises:
-        MachineRefused: nobody has them.
-    """
+    They are in the output, or the file is on disk, when this returns. Raises: MachineRefused: they could not be handed
+    over."""
     lines = [f"{name}: {password}" for name, password in made.items()]
     try:
         if file is not None and not lines:
@@ -428,7 +413,7 @@ def hand_over(made: Secrets, file: Path | None) -> None:
                 os.fsync(stream.fileno())
             click.echo(f"Generated passwords: {file} (only you can read it). Hand them over, then delete the file.")
         elif lines:
-            sys.stdout.flush()  # a reader who had enough of the worksheet is found out before there is a secret to lose
+            sys.stdout.flush()  # a reader who closed the output is noticed before there is a secret to lose
             click.echo("Generated passwords (shown only once):")
             for line in lines:
                 click.echo(f"  {line}")
@@ -443,7 +428,7 @@ def hand_over(made: Secrets, file: Path | None) -> None:
 
 
 def _nobody_reads(stream: TextIO) -> bool:
-    """Whether the other end of a pipe has been closed, by poll(2)."""
+    """Return whether the other end of a pipe has been closed, by poll(2)."""
     try:
         poll = select.poll()
         poll.register(stream.fileno(), 0)

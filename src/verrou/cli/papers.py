@@ -1,4 +1,4 @@
-"""What can be read beside the program and is carried in it: the handbook, the manual page, completion for shells."""
+"""Documentation carried in the program: the handbook, the manual page, completion for shells."""
 
 import re
 from collections.abc import Iterator
@@ -22,7 +22,7 @@ CHAPTERS = (
     "portable",
     "reference",
 )
-"""The chapters of the handbook, by task; the reference tells the rest."""
+"""Chapters of the handbook by task; the reference has the rest."""
 SHELLS = ("bash", "zsh", "fish")
 
 
@@ -67,7 +67,7 @@ def manual() -> None:
 
 
 def manual_lines(program: click.Group) -> Iterator[str]:
-    """The manual page as man(7) wants it."""
+    """Yield the lines of the manual page for man(7)."""
     yield f'.TH VERROU 1 "" "verrou {__version__}"'
     yield ".SH NAME"
     yield rf"verrou \- {_roff(_sentence(program))}"
@@ -84,7 +84,7 @@ def manual_lines(program: click.Group) -> Iterator[str]:
 
 
 def _commands(group: click.Group, path: str) -> Iterator[tuple[str, click.Command]]:
-    """Every command that does something, with the words that call it."""
+    """Yield every command that does something, with the words that call it."""
     context = click.Context(group, info_name=path)
     for name in group.list_commands(context):
         command = group.get_command(context, name)
@@ -128,6 +128,6 @@ def _paragraphs(text: str) -> Iterator[str]:
 
 
 def _roff(text: str) -> str:
-    """A text in which nothing is an order to the formatter (man(7), groff_man_style(7))."""
+    """Return a text in which nothing is a request to the formatter (man(7), groff_man_style(7))."""
     escaped = text.replace("\\", r"\e").replace("-", r"\-").replace("'", r"\(aq")
     return rf"\&{escaped}" if escaped.startswith(".") else escaped

@@ -1,4 +1,4 @@
-"""verrou undo, resume and journal: the way back, the way on, and what was done."""
+"""verrou undo, resume and journal: undo a run, finish one, and show what was done."""
 
 from typing import TYPE_CHECKING, Any
 
@@ -42,36 +42,36 @@ def undo(
     from verrou.records import carry_out
     from verrou.reports.records import going_back_lines
     from verrou.reports.sheets import DOUBTFUL, console, print_table, shown
-    from verrou.reports.worksheets import put_back_sheet
+    from verrou.reports.worksheets import restored_table
 
     if entry is not None and back_to is not None:
         raise BadInput("--entry and --to cannot be combined. Use one of them.")
     out = console()
     journal = _journal(machine)
     entries = carry_out.to_undo(journal, entry, back_to)
-    told = carry_out.RunInfo(typed_command(), overridden=accepted)
+    text = carry_out.RunInfo(typed_command(), overridden=accepted)
     if entries[0].is_interrupted and entries[0].undoes and entry is None:
         out.print(f"Entry {entries[0].number} (undo of {_numbers(entries[0].undoes)}) was interrupted; continuing.")
-        _finish(machine, told, preview)
+        _finish(machine, text, preview)
         return
     with console(stderr=True).status("Dry run on a private copy"):
-        rehearsal = carry_out.dry_run_undo(machine, journal, [each.number for each in entries])
-    for line in going_back_lines(entries, rehearsal.before, rehearsal.after):
+        dry_run = carry_out.dry_run_undo(machine, journal, [each.number for each in entries])
+    for line in going_back_lines(entries, dry_run.before, dry_run.after):
         out.print(shown(line))
-    print_table(out, put_back_sheet(rehearsal.put_back))
-    for remark in rehearsal.notices:
+    print_table(out, restored_table(dry_run.put_back))
+    for remark in dry_run.notices:
         out.print(shown(remark), style=DOUBTFUL)
-    carry_out.check_undo(machine, journal, rehearsal, entries, told)
+    carry_out.check_undo(machine, journal, dry_run, entries, text)
     if preview:
         out.print("This is a preview; nothing was changed.")
         return
     if not yes:
         agreed(f"Undo this on {shown(machine.name)}?")
-    number = carry_out.undo(machine, rehearsal, entries, told)
-    left = [item for item in rehearsal.put_back if item.outcome is Outcome.REJECTED]
+    number = carry_out.undo(machine, dry_run, entries, text)
+    left = [item for item in dry_run.put_back if item.outcome is Outcome.REJECTED]
     numbers = _numbers([each.number for each in entries])
     out.print(f"Undone: entry {numbers}. Recorded as entry {number}. To redo: verrou undo --entry {number}")
-    kept.record(Run.UNDO, rehearsal.after, entry=number)
+    kept.record(Run.UNDO, dry_run.after, entry=number)
     if left:
         places = ", ".join(item.place for item in left)
         raise MachineRefused(f"{places} could not be restored (see above); the rest was undone")
@@ -92,26 +92,26 @@ def resume(machine: Machine, preview: bool, accepted: tuple[str, ...]) -> None:
     _finish(machine, RunInfo(typed_command(), overridden=accepted), preview)
 
 
-def _finish(machine: Machine, told: "RunInfo", preview: bool) -> None:
+def _finish(machine: Machine, text: "RunInfo", preview: bool) -> None:
     from verrou.records import carry_out
     from verrou.reports.sheets import console, shown
 
     out = console()
     if preview:
-        _preview_resume(machine, told)
+        _preview_resume(machine, text)
         return
     with console(stderr=True).status("Dry run on a private copy"):
-        entry, swept = carry_out.resume(machine, told)
+        entry, swept = carry_out.resume(machine, text)
     if entry is not None:
         out.print(f"Entry {entry.number} ({shown(entry.command)}, {entry.begun}) is finished.")
     elif swept:
         out.print(f"Deleted what entry {_numbers(swept)} had moved away.")
 
 
-def _preview_resume(machine: Machine, told: "RunInfo") -> None:
+def _preview_resume(machine: Machine, text: "RunInfo") -> None:
     from verrou.records import carry_out
     from verrou.reports.sheets import console, print_table, shown
-    from verrou.reports.worksheets import put_back_sheet
+    from verrou.reports.worksheets import restored_table
 
     out, journal = console(), _journal(machine)
     entry = journal.interrupted_entry()
@@ -122,10 +122,10 @@ def _preview_resume(machine: Machine, told: "RunInfo") -> None:
         )
         return
     with console(stderr=True).status("Dry run on a private copy"):
-        rehearsal = carry_out.dry_run_resume(machine, journal, entry)
+        dry_run = carry_out.dry_run_resume(machine, journal, entry)
     out.print(f"Remaining steps of entry {entry.number}, {shown(entry.command)}, by {entry.by}, {entry.begun}:")
-    print_table(out, put_back_sheet(rehearsal.put_back))
-    carry_out.check_resume(machine, journal, rehearsal, entry, told)
+    print_table(out, restored_table(dry_run.put_back))
+    carry_out.check_resume(machine, journal, dry_run, entry, text)
     out.print("This is a preview; nothing was changed.")
 
 
@@ -146,19 +146,19 @@ def journal() -> None:
 def list_entries(machine: Machine, style: str) -> None:
     """List all runs."""
     from verrou.records.machine_lock import is_held
-    from verrou.reports.records import entries_sheet, entry_data
+    from verrou.reports.records import entries_table, entry_data
     from verrou.reports.sheets import console, print_table
 
     kept = _journal(machine)
     entries, running = kept.entries(), is_held(kept.folder)
-    sheet = entries_sheet(entries, running)
+    table = entries_table(entries, running)
 
     def text() -> None:
-        print_table(console(), sheet)
+        print_table(console(), table)
         if not entries:
             console().print("No changes have been recorded for this machine.")
 
-    print_facts(style, sheet, [entry_data(entry, running) for entry in entries], text)
+    print_facts(style, table, [entry_data(entry, running) for entry in entries], text)
 
 
 @journal.command("show")
@@ -168,14 +168,14 @@ def list_entries(machine: Machine, style: str) -> None:
 def show_entry(number: int, machine: Machine, style: str) -> None:
     """Show the steps of a run, what has changed since, and the files it wrote."""
     from verrou.records.machine_lock import is_held
-    from verrou.reports.records import entry_data, entry_sheet
+    from verrou.reports.records import entry_data, entry_table
     from verrou.reports.sheets import console, print_table
 
     kept = _journal(machine)
     entry = _entry(kept, number)
     running = is_held(kept.folder)
-    sheet = entry_sheet(entry, running)
-    print_facts(style, sheet, entry_data(entry, running), lambda: print_table(console(), sheet))
+    table = entry_table(entry, running)
+    print_facts(style, table, entry_data(entry, running), lambda: print_table(console(), table))
 
 
 def _entry(kept: "Journal", number: int) -> "JournalEntry":

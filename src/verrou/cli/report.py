@@ -39,7 +39,7 @@ def report(
 ) -> None:
     """Create the sign-off sheet of a machine."""
     from verrou.core.audit import audit
-    from verrou.core.plan.worksheet import plan_changes
+    from verrou.core.plan.change_plan import plan_changes
     from verrou.core.trials import Result
     from verrou.records.carry_out import current_user
     from verrou.records.earlier import standing_since

@@ -48,14 +48,14 @@ def go_round(
     """Audit all machines and surveys in FOLDER and rank them."""
     from verrou.core.rounds import Row
     from verrou.records import rounds
-    from verrou.reports.rounds import LeftOutData, as_lines, as_page, round_data, round_sheet, summary
+    from verrou.reports.rounds import LeftOutData, as_lines, as_page, round_data, round_table, summary
     from verrou.reports.sheets import as_csv, as_json, complain, console, print_table
-    from verrou.reports.wording import finding_says
+    from verrou.reports.wording import finding_text
 
     assignment = _assignment(baseline_name, baselines)
     addresses = rounds.machines_in(folder)
     long = len(addresses) >= rounds.WORTH_SHARING or not all(each.endswith(SURVEY_SUFFIX) for each in addresses)
-    outcomes = list(_watched(rounds.go_round(addresses, assignment, load_baseline, finding_says), len(addresses), long))
+    outcomes = list(_watched(rounds.go_round(addresses, assignment, load_baseline, finding_text), len(addresses), long))
     left_out: list[LeftOutData] = [
         {"address": each.address, "reason": each.reason} for each in outcomes if isinstance(each, rounds.LeftOut)
     ]
@@ -78,12 +78,12 @@ def go_round(
         for line in as_lines(rows):
             click.echo(line)
     elif style == "csv":
-        click.echo(as_csv(round_sheet(rows)), nl=False)
+        click.echo(as_csv(round_table(rows)), nl=False)
     else:
         out = console()
         out.print(f"{summary(rows, len(left_out), older)}.", style="bold")
         out.print()
-        print_table(out, round_sheet(rows, every))
+        print_table(out, round_table(rows, every))
     click.get_current_context().exit(0 if all(row.all_met for row in rows) and not left_out else 1)
 
 
@@ -102,7 +102,7 @@ def _assignment(name: str | None, file: Path | None) -> "Assignment":
 
 
 def _watched(outcomes: "Iterable[Outcome]", length: int, long: bool) -> "Iterator[Outcome]":
-    """The same, with a bar where somebody waits and watches."""
+    """Yield the same items, with a progress bar at a terminal."""
     import sys
 
     with click.progressbar(

@@ -18,7 +18,9 @@ if TYPE_CHECKING:
 
 
 def _rules(ids: tuple[str, ...], *, settable: bool = False) -> list["Rule"]:
-    """The rules of these ids or families; all without any. With ``settable``, what could be set is proposed alone."""
+    """Return the rules of these ids or families; all without any.
+
+    With ``settable`` only rules that can be set are suggested."""
     from verrou.core.rules import CATALOGUE
     from verrou.core.values import nearest
 
@@ -47,32 +49,32 @@ def rule() -> None:
 @format_option
 def list_rules(style: str) -> None:
     """List all rules."""
-    from verrou.reports.catalogue import FAMILY_WORDS, family_sheet, rule_list, rule_list_sheet
+    from verrou.reports.catalogue import FAMILY_WORDS, family_table, rule_list, rule_list_table
     from verrou.reports.sheets import console, print_table
 
     rules = rule_list()
-    sheet = rule_list_sheet(rules)
+    table = rule_list_table(rules)
 
     def text() -> None:
         out = console()
         for family, about in FAMILY_WORDS.items():
             out.print(f"{family}: {about}", style="bold")
-            print_table(out, family_sheet([each for each in rules if each["rule"].startswith(f"{family}.")]))
+            print_table(out, family_table([each for each in rules if each["rule"].startswith(f"{family}.")]))
             out.print()
 
-    print_facts(style, sheet, rules, text)
+    print_facts(style, table, rules, text)
 
 
 @rule.command("presets")
 @format_option
 def presets(style: str) -> None:
     """List presets for elevation, strictest first."""
-    from verrou.reports.catalogue import presets_data, presets_sheet
+    from verrou.reports.catalogue import presets_data, presets_table
     from verrou.reports.sheets import console, print_table
 
     data = presets_data()
-    sheet = presets_sheet(data)
-    print_facts(style, sheet, data, lambda: print_table(console(), sheet))
+    table = presets_table(data)
+    print_facts(style, table, data, lambda: print_table(console(), table))
 
 
 @rule.command("explain")
@@ -86,7 +88,7 @@ def explain(ids: tuple[str, ...], style: str) -> None:
 
     rules = _rules(ids)
     rows = tuple({"rule": r.id, "about": about, "text": text} for r in rules for about, text in explanation(r))
-    sheet = Table("explanations", columns_of(("rule", "rule"), ("about", "about"), ("text", "text")), rows)
+    table = Table("explanations", columns_of(("rule", "rule"), ("about", "about"), ("text", "text")), rows)
 
     def text() -> None:
         out = console()
@@ -98,7 +100,7 @@ def explain(ids: tuple[str, ...], style: str) -> None:
             out.table(("", ""), parts, (True, False))
 
     data = {r.id: [{"about": about, "text": words} for about, words in explanation(r)] for r in rules}
-    print_facts(style, sheet, data, text)
+    print_facts(style, table, data, text)
 
 
 @rule.command("show")
@@ -110,13 +112,13 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
     from verrou.core.rules import reading_of
     from verrou.core.survey import reading_data
     from verrou.reports.sheets import console, print_table
-    from verrou.reports.surveys import rules_sheet
+    from verrou.reports.surveys import rules_table
 
     rules = _rules(ids)
     snapshot = looked_at(machine)
-    sheet = rules_sheet(snapshot, rules)
+    table = rules_table(snapshot, rules)
     data = {each.id: reading_data(each, reading_of(each, snapshot)) for each in rules} if style == "json" else None
-    print_facts(style, sheet, data, lambda: print_table(console(), sheet))
+    print_facts(style, table, data, lambda: print_table(console(), table))
 
 
 @rule.command("set")
@@ -125,8 +127,8 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
 @change_options()
 def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine, how: dict[str, Any]) -> None:
     """Set rules; rules that depend on each other are set together."""
+    from verrou.core.plan.change_plan import rule_steps
     from verrou.core.plan.choices import preset_names, values_of
-    from verrou.core.plan.worksheet import rule_steps
     from verrou.core.rules import CATALOGUE
     from verrou.core.values import Unacceptable, Value, nearest, show_raw
     from verrou.reports.sheets import complain
@@ -156,15 +158,17 @@ def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine,
         from verrou.core.desired import AtLeast, in_words_of
 
         chosen, left_out = values_of(snapshot, preset) if preset is not None else ({}, [])
-        for said in left_out:
-            complain(f"skipped: {said}")
+        for message in left_out:
+            complain(f"skipped: {message}")
         for rule_id in wanted:
             meant = in_words_of(AtLeast(wanted[rule_id]), CATALOGUE[rule_id], snapshot.own_spelling)
             wanted[rule_id] = meant.target(CATALOGUE[rule_id], None)
         for rule_id, value in wanted.items():
-            takes = snapshot.takes.get(rule_id)
-            if takes is not None and (refused := CATALOGUE[rule_id].kind.why_not_accepted(value, takes)):
-                raise (MachineRefused if takes.why else BadInput)(f"{rule_id}: {refused}")
+            accepted_values = snapshot.accepted_values.get(rule_id)
+            if accepted_values is not None and (
+                refused := CATALOGUE[rule_id].kind.why_not_accepted(value, accepted_values)
+            ):
+                raise (MachineRefused if accepted_values.why else BadInput)(f"{rule_id}: {refused}")
         return rule_steps(snapshot, {**chosen, **wanted})
 
     single(machine, steps, how)

@@ -1,4 +1,4 @@
-"""verrou schema: what the outputs and the baseline file hold, for programs that read or write them."""
+"""verrou schema: the schemas of outputs and of the baseline file, for programs that read or write them."""
 
 import click
 

@@ -25,25 +25,25 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
     from verrou.core.audit import audit as hold_against
     from verrou.core.logbook import Run
     from verrou.core.trials import Result
-    from verrou.reports.findings import VerificationData, audit_data, audit_sheet, trials_data, trials_sheet
+    from verrou.reports.findings import VerificationData, audit_data, audit_table, trials_data, trials_table
     from verrou.reports.sheets import console, print_table, shown
 
     baseline = load_baseline(baseline_name)
     snapshot = looked_at(machine, asked=True)
     found = hold_against(snapshot, baseline)
     results = tried(machine, snapshot)
-    sheet = trials_sheet(results)
+    table = trials_table(results)
 
     def text() -> None:
         out = console()
         out.print(f"{shown(found.machine)} audited against: {shown(found.baseline)}")
         out.print(f"{found.summary}.", style="bold")
         out.print()
-        short = audit_sheet(found.applicable_only(), every=False)
+        short = audit_table(found.applicable_only(), every=False)
         if short.rows:
             print_table(out, short)
             out.print()
-        print_table(out, sheet)
+        print_table(out, table)
         out.print()
         counts = {result: sum(r.result is result for r in results) for result in Result}
         counted_results = ", ".join(f"{count} {result}" for result, count in counts.items() if count)
@@ -53,6 +53,6 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
 
     data = VerificationData(**audit_data(found), tests=trials_data(results))
     kept.record(Run.VERIFY, snapshot, found, baseline, trials=results)
-    print_facts(style, sheet, data, text)
+    print_facts(style, table, data, text)
     failed = any(result.result is Result.FAILED for result in results)
     click.get_current_context().exit(0 if found.all_met and not failed else 1)

@@ -31,8 +31,10 @@ class Verdict(StrEnum):
 
 @frozen(repr=False)
 class Finding:
-    """One line of an audit. ``subject`` is a rule id, ``accounts.NAME`` or ``groups.NAME``. Of a rule it holds what was
-    read and what is asked; ``gaps`` are the accounts and groups that do not meet it, each with what closes it."""
+    """One line of an audit.
+
+    ``subject`` is a rule id, ``accounts.NAME`` or ``groups.NAME``. A finding about a rule has the reading and the
+    requirement; ``gaps`` are the accounts and groups that do not meet it, each with the steps that close it."""
 
     subject: str
     title: str
@@ -72,7 +74,7 @@ class Score:
         return self.summary()
 
     def summary(self, short: str = "") -> str:
-        """The score in words, with what ``short`` says of those that are not met."""
+        """Return the score in words; ``short`` describes the findings that are not met."""
         uncounted = ((self.waived, "waived"), (self.not_applicable, "not applicable"))
         left_out = ", ".join(f"{n} {word}" for n, word in uncounted if n)
         parts = [
@@ -99,13 +101,13 @@ class Audit:
 
     @property
     def summary(self) -> str:
-        """The score, with the severities of what is not met."""
+        """The score, with the severities of the findings that are not met."""
         short = [finding.severity for finding in self.findings if finding.verdict is Verdict.NOT_MET]
         counts = [f"{short.count(severity)} {severity}" for severity in Severity if severity in short]
         return self.score.summary(", ".join(counts))
 
     def applicable_only(self) -> "Audit":
-        """The same without what this machine has not: for where a person reads what is left to do."""
+        """Return the same audit without findings that are not applicable, for a list of what is left to do."""
         return evolve(self, findings=tuple(f for f in self.findings if f.verdict is not Verdict.NOT_APPLICABLE))
 
     @property
@@ -131,14 +133,16 @@ MOST_KNOWN = 1_000
 
 
 def audit(snapshot: Snapshot, baseline: Baseline, known: FindingCache | None = None) -> Audit:
-    """Hold ``snapshot`` against ``baseline``. Waivers count by the machine's own date. Who audits many machines against
-    one baseline, and has one object for equal readings, passes the same ``known`` each time."""
+    """Audit ``snapshot`` against ``baseline``. Waivers expire by the machine's own clock.
+
+    To audit many machines against one baseline, with one object for equal readings, pass the same ``known`` each
+    time."""
     baseline = baseline.on(snapshot)
     settled = {} if known is None else _settled(snapshot, baseline, known)
     findings = [
         *(
-            settled.get(rule_id) or _rule_finding(snapshot, baseline, demand)
-            for rule_id, demand in baseline.requirements.items()
+            settled.get(rule_id) or _rule_finding(snapshot, baseline, requirement)
+            for rule_id, requirement in baseline.requirements.items()
         ),
         *(_account_finding(snapshot, wanted) for wanted in baseline.accounts.values()),
         *(_group_finding(snapshot, baseline, wanted) for wanted in baseline.groups.values()),
@@ -151,23 +155,24 @@ def audit(snapshot: Snapshot, baseline: Baseline, known: FindingCache | None = N
 
 
 def _settled(snapshot: Snapshot, baseline: Baseline, known: FindingCache) -> Mapping[str, Finding]:
-    """By rule, the findings that nothing else has a part in, found only once."""
+    """Return by rule the findings that depend on nothing but the reading, found only once."""
     key = id(snapshot.readings), snapshot.machine.kind, tuple(map(snapshot.own_name_of, BY_WHAT_THEY_ARE))
     if key not in known:
         if len(known) >= MOST_KNOWN:
             known.clear()
         found = {
-            rule_id: _rule_finding(snapshot, baseline, demand)
-            for rule_id, demand in baseline.requirements.items()
-            if _stands_alone(snapshot, demand)
+            rule_id: _rule_finding(snapshot, baseline, requirement)
+            for rule_id, requirement in baseline.requirements.items()
+            if _stands_alone(snapshot, requirement)
         }
         known[key] = snapshot.readings, found
     return known[key][1]
 
 
 def _stands_alone(snapshot: Snapshot, asked: Requirement) -> bool:
-    """Whether what is found follows from the reading, whoever has an account and is in a group. Who is in a group can
-    but let a list that misses names alone count as met."""
+    """Return whether the finding depends on the reading alone, not on accounts or groups.
+
+    Group members can only turn a list that misses names into one that is met."""
     rule = asked.rule
     if rule.derived is not None or rule.gaps is not None:
         return False
@@ -178,15 +183,15 @@ def _stands_alone(snapshot: Snapshot, asked: Requirement) -> bool:
     return isinstance(desired, AtLeast) and rule.kind.at_least(reading.value, desired.value)
 
 
-def is_satisfied(snapshot: Snapshot, demand: Requirement, reading: Reading) -> bool:
-    """Whether what is in force is what is asked for."""
+def is_satisfied(snapshot: Snapshot, requirement: Requirement, reading: Reading) -> bool:
+    """Return whether the enforced value satisfies the requirement."""
     known = reading.status is Status.READ and reading.enforced and reading.value is not None
-    return known and is_satisfied_by(snapshot, demand, reading.value)
+    return known and is_satisfied_by(snapshot, requirement, reading.value)
 
 
-def is_satisfied_by(snapshot: Snapshot, demand: Requirement, value: Value | None) -> bool:
-    """Whether a value is what is asked for, where who is in which group is known."""
-    rule, desired = demand.rule, demand.desired
+def is_satisfied_by(snapshot: Snapshot, requirement: Requirement, value: Value | None) -> bool:
+    """Return whether a value satisfies the requirement, given who is in which group."""
+    rule, desired = requirement.rule, requirement.desired
     if value is None:
         return False
     if isinstance(desired, AtLeast):
@@ -195,65 +200,73 @@ def is_satisfied_by(snapshot: Snapshot, demand: Requirement, value: Value | None
 
 
 def remarkable(snapshot: Snapshot, baseline: Baseline) -> Mapping[Rule, Sequence[str]]:
-    """Return the rules that a survey puts first, the most severe before the others: what is configured and not
-    enforced, not known, or weaker than ``baseline`` requires; of a rule about accounts, who does not meet it."""
+    """Return the rules that a survey shows first, the most severe before the others.
+
+    They are configured but not enforced, not known, or weaker than ``baseline`` requires; a rule about accounts comes
+    with those that do not meet it."""
     found: dict[Rule, Sequence[str]] = {}
     baseline = baseline.on(snapshot)
     for rule in CATALOGUE.values():
         reading = reading_of(rule, snapshot)
-        demand = _asked_here(baseline.requirements.get(rule.id), snapshot)
+        requirement = _asked_here(baseline.requirements.get(rule.id), snapshot)
         idle = reading.status is Status.READ and reading.value is not None and not reading.enforced
-        weak = demand is not None and reading.status is Status.READ and not is_satisfied(snapshot, demand, reading)
+        weak = (
+            requirement is not None
+            and reading.status is Status.READ
+            and not is_satisfied(snapshot, requirement, reading)
+        )
         if idle or weak or reading.status is Status.UNKNOWN:
-            found[rule] = about(_gaps(snapshot, demand, reading)) if demand is not None and weak else ()
+            found[rule] = about(_gaps(snapshot, requirement, reading)) if requirement is not None and weak else ()
     return {rule: found[rule] for rule in sorted(found, key=lambda rule: rule.severity.weight)}
 
 
 @overload
-def _asked_here(demand: Requirement, snapshot: Snapshot) -> Requirement: ...
+def _asked_here(requirement: Requirement, snapshot: Snapshot) -> Requirement: ...
 @overload
-def _asked_here(demand: Requirement | None, snapshot: Snapshot) -> Requirement | None: ...
-def _asked_here(demand: Requirement | None, snapshot: Snapshot) -> Requirement | None:
-    """What is asked of a rule, in the machine's own names."""
-    if demand is None or not demand.rule.kind.names_people:
-        return demand
-    desired = in_words_of(demand.desired, demand.rule, snapshot.own_spelling)
-    return demand if desired is demand.desired else evolve(demand, desired=desired)
+def _asked_here(requirement: Requirement | None, snapshot: Snapshot) -> Requirement | None: ...
+def _asked_here(requirement: Requirement | None, snapshot: Snapshot) -> Requirement | None:
+    """Return the requirement with the names that this machine uses."""
+    if requirement is None or not requirement.rule.kind.names_people:
+        return requirement
+    desired = in_words_of(requirement.desired, requirement.rule, snapshot.own_spelling)
+    return requirement if desired is requirement.desired else evolve(requirement, desired=desired)
 
 
 def about(gaps: Sequence[Gap]) -> list[str]:
-    """Whom gaps are about, for a sentence."""
+    """Return the subjects of gaps for a sentence."""
     return [gap.actual if gap.fact is Fact.IDENTITY else gap.who for gap in gaps if gap.who]
 
 
-def _gaps(snapshot: Snapshot, demand: Requirement, reading: Reading, listed: Collection[str] = ()) -> tuple[Gap, ...]:
-    rule = demand.rule
-    target = demand.desired.target(rule, reading.value)
+def _gaps(
+    snapshot: Snapshot, requirement: Requirement, reading: Reading, listed: Collection[str] = ()
+) -> tuple[Gap, ...]:
+    rule = requirement.rule
+    target = requirement.desired.target(rule, reading.value)
     return tuple(rule.gaps(snapshot, target, frozenset(listed))) if rule.gaps else ()
 
 
 def _rule_finding(snapshot: Snapshot, baseline: Baseline, asked: Requirement) -> Finding:
-    rule, demand = asked.rule, _asked_here(asked, snapshot)
+    rule, requirement = asked.rule, _asked_here(asked, snapshot)
     reading = reading_of(rule, snapshot)
     gaps: tuple[Gap, ...] = ()
     if rule.derived is not None and rule.derived.compares and reading.status is not Status.UNKNOWN:
-        gaps = _gaps(snapshot, demand, reading, baseline.accounts)
+        gaps = _gaps(snapshot, requirement, reading, baseline.accounts)
         verdict = Verdict.NOT_MET if gaps else Verdict.MET
     elif reading.status is not Status.READ:
         verdict = Verdict.NOT_APPLICABLE if reading.status is Status.NOT_APPLICABLE else Verdict.UNKNOWN
-    elif is_satisfied(snapshot, demand, reading):
+    elif is_satisfied(snapshot, requirement, reading):
         verdict = Verdict.MET
     else:
-        verdict, gaps = Verdict.NOT_MET, _gaps(snapshot, demand, reading, baseline.accounts)
+        verdict, gaps = Verdict.NOT_MET, _gaps(snapshot, requirement, reading, baseline.accounts)
     return Finding(
         subject=rule.id,
         title=rule.title,
         verdict=verdict,
         severity=rule.severity,
         reading=None if rule.derived is not None and rule.derived.compares else reading,
-        requirement=demand,
+        requirement=requirement,
         gaps=gaps,
-        requirement_reason=demand.reason,
+        requirement_reason=requirement.reason,
         source=reading.source,
     )
 

@@ -1,4 +1,4 @@
-"""What a machine should be: the model of a baseline, and reading it from TOML with every error told at once."""
+"""Baselines: the model, and reading one from TOML with every error reported at once."""
 
 import tomllib
 from collections.abc import Callable, Iterable, Iterator, Mapping
@@ -11,7 +11,7 @@ from verrou.core.days import DAY_WORDS, day_of
 from verrou.core.desired import AnyOf, AtLeast, Between, Desired, Exactly
 from verrou.core.errors import BadInput
 from verrou.core.model import AccountName, GroupName, Role, Snapshot
-from verrou.core.model.ways import Route
+from verrou.core.model.routes import Route
 from verrou.core.rules import CATALOGUE, PRESET, PRESETS, Rule
 from verrou.core.toml_lines import Path, line_index, line_of
 from verrou.core.values import Unacceptable, as_list, nearest, show_raw
@@ -36,7 +36,7 @@ class Mark:
 
 @frozen(repr=False)
 class Requirement:
-    """What a baseline asks of one rule, why in its own words, and where it asks."""
+    """Requirement of a baseline for one rule, with its own reason and its place in the file."""
 
     rule: Rule
     desired: Desired
@@ -46,9 +46,10 @@ class Requirement:
 
 @frozen(repr=False)
 class WantedAccount:
-    """``[accounts.NAME]``. ``password`` says how the first one comes about; a secret never stands in a baseline.
-    ``routes`` are the only ones that it may use, where any are named. ``home`` and ``cannot_change`` are what the role
-    is made with where they are not given."""
+    """``[accounts.NAME]``.
+
+    ``password`` says how the first password is set; a baseline never contains a secret. ``routes`` are the only ones
+    allowed, where any are named. ``home`` and ``cannot_change`` default to what the role is created with."""
 
     name: AccountName
     mark: Mark
@@ -65,14 +66,14 @@ class WantedAccount:
     reason: str = ""
 
     def is_open(self, today: date) -> bool:
-        """Whether it should be enabled: not after its last day."""
+        """Return whether it should be enabled: not after its last day."""
         return self.enabled and not (self.until is not None and self.until < today)
 
 
 @frozen(repr=False)
 class WantedGroup:
-    """``[groups.NAME]``, or ``[groups.IDENTITY]`` for one that came with the system: who must at least be a member, and
-    with ``only`` who may be one beside them."""
+    """``[groups.NAME]``, or ``[groups.IDENTITY]`` for a built-in group: its required members, and with ``only`` all
+    its members."""
 
     name: GroupName
     mark: Mark
@@ -84,7 +85,7 @@ class WantedGroup:
 
 @frozen(repr=False)
 class Waiver:
-    """``[[waiver]]``: a rule that a machine need not meet (on every machine when none is named) until a day."""
+    """``[[waiver]]``: a rule that a machine does not have to meet until a day; every machine where none is named."""
 
     rule: str
     reason: str
@@ -107,15 +108,14 @@ class Baseline:
 
     @property
     def digest(self) -> str:
-        """What tells it from any other: SHA-256 over its text and those it builds on, in hexadecimal."""
+        """SHA-256 over its text and those of the baselines it builds on, in hexadecimal."""
         from hashlib import sha256
 
         parts = (sha256(text.encode()).digest() for text in self.texts)
         return sha256(b"".join(parts)).hexdigest()
 
     def on(self, snapshot: Snapshot) -> "Baseline":
-        """The same with the names of accounts, groups and machines as the machine spells them: where it compares names
-        without case, a baseline may write them in any."""
+        """Return the same with the spelling of the machine, where it compares names without case."""
         if not snapshot.machine.naming.without_case:
             return self
 
@@ -153,7 +153,7 @@ class Baseline:
 
 
 class BaselineRefused(BadInput):
-    """A baseline that cannot be used. The message holds one line for each error found."""
+    """A baseline that cannot be used. The message has one line for each error."""
 
     def __init__(self, problems: list[str]) -> None:
         self.problems = problems
@@ -165,11 +165,9 @@ Fetch = Callable[[str, str], tuple[str, str]]
 
 
 def read_baseline(text: str, place: str, fetch: Fetch) -> Baseline:
-    """A baseline from the TOML ``text`` that stands at ``place``.
+    """Return the baseline in the TOML ``text`` of ``place``.
 
-    Raises:
-        BaselineRefused: with every error of the file and of those it builds on, each with file and line.
-    """
+    Raises: BaselineRefused: with every error of the file and of those it builds on, each with file and line."""
     problems: list[str] = []
     texts = {place: text}
 
@@ -189,13 +187,13 @@ def read_baseline(text: str, place: str, fetch: Fetch) -> Baseline:
 
 
 MOST_DOTS = 50
-"""How many parts a key may have; the TOML reader takes ages over thousands."""
+"""Most parts of a key; the TOML parser takes very long over thousands."""
 
 
 def _read(
     text: str, place: str, fetch: Fetch, trail: tuple[str, ...], problems: list[str], known: dict[str, Baseline]
 ) -> Baseline:
-    """``known`` are the baselines that were read already, by place: each is read once, however often it is named."""
+    """Read the baselines. ``known`` are those already read, by place: each is read once, however often it is named."""
     for number, line in enumerate(text.split("\n"), start=1):
         if line.partition("=")[0].count(".") > MOST_DOTS:
             problems.append(f"{place}:{number}: found a key of more than {MOST_DOTS} parts; a baseline's keys have two")
@@ -233,7 +231,7 @@ def _read(
 
 
 def _over(below: Baseline, above: Baseline) -> Baseline:
-    """``above`` laid over ``below``: what both say, ``above`` decides."""
+    """Return ``above`` merged over ``below``: where both have a value, ``above`` decides."""
     return Baseline(
         title=above.title,
         requirements={**below.requirements, **above.requirements},
@@ -245,7 +243,7 @@ def _over(below: Baseline, above: Baseline) -> Baseline:
 
 @define
 class _Reader:
-    """Reads the tables of one file; collects what is wrong instead of stopping at it."""
+    """Reads the tables of one file and collects all errors instead of stopping at the first."""
 
     place: str
     lines: Mapping[Path, int]
@@ -283,7 +281,7 @@ class _Reader:
         return []
 
     def own(self, document: dict[str, object], title: str) -> Baseline:
-        demands: dict[str, Requirement] = {}
+        requirements: dict[str, Requirement] = {}
         accounts: dict[str, WantedAccount] = {}
         groups: dict[str, WantedGroup] = {}
         waivers: list[Waiver] = []
@@ -310,10 +308,12 @@ class _Reader:
                 # What a preset sets, a key of its own decides.
                 keys = sorted(self.table(raw, path).items(), key=lambda pair: pair[0] != PRESET)
                 for key, value in keys:
-                    demands.update({demand.rule.id: demand for demand in self.demands(value, (name, key))})
+                    requirements.update(
+                        {requirement.rule.id: requirement for requirement in self.requirements(value, (name, key))}
+                    )
             else:
                 self.unknown(path, name, [*families, "baseline", "accounts", "groups", "waiver"])
-        return Baseline(title, demands, accounts, groups, tuple(waivers))
+        return Baseline(title, requirements, accounts, groups, tuple(waivers))
 
     def known_subject(self, subject: str, path: Path) -> bool:
         known = subject in CATALOGUE or subject.partition(".")[0] in ("accounts", "groups")
@@ -321,15 +321,15 @@ class _Reader:
             self.unknown(path, subject, CATALOGUE)
         return known
 
-    def demands(self, raw: object, path: Path) -> Iterator[Requirement]:
-        """What one key of a family asks for: of one rule, of those of a table within (``[logon.console]``), or of all
-        that a preset sets."""
+    def requirements(self, raw: object, path: Path) -> Iterator[Requirement]:
+        """Return what one key of a family requires: of one rule, of a subtable (``[logon.console]``), or of all rules
+        of a preset."""
         family, key = path
         within = [rule for rule in CATALOGUE.values() if rule.id.startswith(f"{family}.{key}.")]
         if within:
             for inner, value in self.table(raw, path).items():
-                if (demand := self.demand(value, (*path, inner))) is not None:
-                    yield demand
+                if (requirement := self.requirement(value, (*path, inner))) is not None:
+                    yield requirement
         elif key == PRESET and (presets := PRESETS.get(str(family))):
             if not isinstance(raw, str) or raw not in presets:
                 accepted = f"one of {', '.join(presets)}"
@@ -339,10 +339,10 @@ class _Reader:
                 rule = CATALOGUE[rule_id]
                 reason = f"{presets[raw].reason} (the preset {raw})"
                 yield Requirement(rule, AtLeast(rule.kind.parse(value)), reason, self.mark(path))
-        elif (demand := self.demand(raw, path)) is not None:
-            yield demand
+        elif (requirement := self.requirement(raw, path)) is not None:
+            yield requirement
 
-    def demand(self, raw: object, path: Path) -> Requirement | None:
+    def requirement(self, raw: object, path: Path) -> Requirement | None:
         rule_id = ".".join(map(str, path))
         rule = CATALOGUE.get(rule_id)
         if rule is None:
@@ -362,8 +362,10 @@ class _Reader:
             return None
 
     def section(self, cls: type[T], raw: object, path: Path, given: dict[str, object]) -> T | None:
-        """One table as an instance of ``cls``; ``given`` are fields that the table's place decides, not its keys. No
-        value is turned into another type to make it fit."""
+        """Return one table as an instance of ``cls``.
+
+        ``given`` are fields that the table's place decides, not its keys. No value is turned into another type to make
+        it fit."""
         before = len(self.problems)
         table, where = self.table(raw, path), ".".join(map(str, path))
         known = {field.name: field for field in fields(resolve_types(cls)) if field.name not in ("mark", *given)}
@@ -391,7 +393,7 @@ FORMS = (
 
 
 def _desired(rule: Rule, raw: object) -> Desired:
-    """What ``raw`` asks of ``rule``; raises Unacceptable."""
+    """Return the desired value in ``raw``. Raises: Unacceptable."""
     parse = rule.kind.parse
     if not isinstance(raw, dict) or (raw and set(raw) <= rule.kind.keys):
         return AtLeast(parse(raw))
@@ -420,7 +422,7 @@ def _desired(rule: Rule, raw: object) -> Desired:
 
 
 def _typed(raw: object, kind: Any) -> object:
-    """A raw value as one of the kinds that fields of accounts, groups and waivers have; raises Unacceptable."""
+    """Return a raw value as the type of a field of accounts, groups or waivers. Raises: Unacceptable."""
     if kind in _WORDS:
         words, make = _WORDS[kind]
         if isinstance(raw, str) and raw in words:
@@ -466,4 +468,4 @@ _WORDS: Mapping[Any, tuple[tuple[str, ...], Callable[[str], object]]] = {
     PasswordWord: (get_args(PasswordWord), str),
     HomeWord | None: (get_args(HomeWord), str),
 }
-"""The types of the fields of accounts, groups and waivers: what is written for each, and what is made of it."""
+"""Field types of accounts, groups and waivers: how each is written, and the value made of it."""

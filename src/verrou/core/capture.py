@@ -1,4 +1,4 @@
-"""A baseline made of a machine as it stands: audited against it, the machine holds."""
+"""Create a baseline from the current state of a machine, which meets every requirement of it."""
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
@@ -15,10 +15,11 @@ from verrou.core.values import GROUP, Unacceptable, Value
 
 
 def captured(snapshot: Snapshot, title: str, weak: Mapping[Rule, Sequence[str]], measure: str, people: bool) -> str:
-    """The text of a baseline that asks for what is in force. ``weak`` are the rules that are weaker than the baseline
-    ``measure`` asks, with whom they are about; they are marked. With ``people`` the accounts and groups too.
+    """Return the text of a baseline that requires the enforced values.
 
-    What cannot be asked for stands there as a comment, with the reason."""
+    ``weak`` are the rules weaker than the baseline ``measure`` requires, with the accounts they are about; they are
+    marked. With ``people`` the accounts and groups are included. What no baseline can require is a comment with the
+    reason."""
     values, left_out = _values(snapshot)
     machine = snapshot.machine
     text = comment(f"{machine.name} as it stood at {machine.now:%Y-%m-%d %H:%M}, as far as it could be read.")
@@ -35,8 +36,9 @@ def captured(snapshot: Snapshot, title: str, weak: Mapping[Rule, Sequence[str]],
 
 
 def _without_contradictions(text: str) -> str:
-    """The text, with what contradicts the rest of it only told as a comment: a machine may be set up so that no
-    baseline could ask for all of it."""
+    """Return the text with each contradicting requirement turned into a comment.
+
+    A machine may be set up so that no baseline could require all of it."""
     for _ in range(MOST_CONTRADICTIONS):
         try:
             read_baseline(text, "", _builds_on_nothing)
@@ -58,16 +60,16 @@ def _builds_on_nothing(name: str, _: str) -> tuple[str, str]:
 
 
 def _told_only(lines: list[str], at: int, reason: str) -> str:
-    """The lines with that one as a comment; with a heading all that stands below it."""
+    """Return the lines with that one as a comment; for a heading, with all lines below it."""
     end = at + 1
     while lines[at].startswith("[") and end < len(lines) and lines[end] and not lines[end].startswith("["):
         end += 1
-    told = [line if line.startswith("#") else f"# {line}" for line in lines[at:end]]
-    return "\n".join([*lines[:at], *comment(reason).rstrip("\n").split("\n"), *told, *lines[end:]])
+    text = [line if line.startswith("#") else f"# {line}" for line in lines[at:end]]
+    return "\n".join([*lines[:at], *comment(reason).rstrip("\n").split("\n"), *text, *lines[end:]])
 
 
 def _values(snapshot: Snapshot) -> tuple[dict[Rule, Value], dict[Rule, str]]:
-    """What is asked for of each rule, and why nothing is asked of another."""
+    """Collect the value required of each rule, and the reason for each rule without one."""
     values: dict[Rule, Value] = {}
     left_out: dict[Rule, str] = {}
     for rule in CATALOGUE.values():
@@ -95,10 +97,10 @@ def _not_to_ask(rule: Rule, reading: Reading, snapshot: Snapshot) -> str:
     try:
         parsed = rule.kind.parse(rule.kind.written(wanted))
     except Unacceptable as unacceptable:
-        return f"{rule.kind.say(reading.value)}: a baseline takes {unacceptable.accepted}"
+        return f"{rule.kind.format(reading.value)}: a baseline takes {unacceptable.accepted}"
     own = rule.kind.with_group_names(parsed, snapshot.own_spelling)
     if not rule.kind.at_least_expanded(reading.value, own, snapshot.members):
-        return f"{rule.kind.say(reading.value)}: no baseline can require that"
+        return f"{rule.kind.format(reading.value)}: no baseline can require that"
     return ""
 
 
@@ -122,7 +124,7 @@ def _line(
 
 
 def _counts(account: Account, snapshot: Snapshot) -> bool:
-    """Whether an account is one that a baseline could list."""
+    """Return whether an account is one that a baseline could list."""
     return is_person(account) and role_of(account, snapshot) in ACCOUNT_ROLES and account.name.isprintable()
 
 
@@ -141,11 +143,11 @@ def _denied_group_it_lacks(account: Account, role: Role, snapshot: Snapshot) -> 
 def _account(account: Account, snapshot: Snapshot) -> str:
     blank = account.password is PasswordState.BLANK and account.enabled
     ended = account.until is not None and account.until < snapshot.machine.now.date()
-    ways = routes_of(account, snapshot)
+    routes = routes_of(account, snapshot)
     if doubtful := routes_unknown(account, snapshot):
-        by = joined([str(way) for way in doubtful])
+        by = joined([str(route) for route in doubtful])
         return "\n" + comment(f"{account.name}: whether it can sign in by {by} is not known, so no baseline lists it")
-    if account.enabled and snapshot.entry_points and not ways:
+    if account.enabled and snapshot.entry_points and not routes:
         why = f"expired after {account.until}" if ended else "no route lets it in"
         return "\n" + comment(f"{account.name} is enabled, and {why}: no baseline lists it so")
     role = known_role(account, snapshot)
@@ -161,8 +163,8 @@ def _account(account: Account, snapshot: Snapshot) -> str:
         ("password", "blank" if blank else "keep"),
         ("enabled", account.enabled),
     ]
-    if ways:
-        lines.append(("routes", [str(way) for way in ways]))
+    if routes:
+        lines.append(("routes", [str(route) for route in routes]))
     if account.cannot_change:
         lines.append(("cannot_change", True))
     text = f"\n[{key('accounts', account.name)}]\n" + "".join(f"{name} = {value(raw)}\n" for name, raw in lines)

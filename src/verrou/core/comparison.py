@@ -1,5 +1,6 @@
-"""Two machines side by side, or one before and after: accounts, groups, ways in and rules, and whether each became
-stricter, looser or merely other."""
+"""Compare two machines, or one before and after: accounts, groups, routes and rules.
+
+Each difference is stricter, looser or merely different."""
 
 from collections.abc import Callable, Iterator, Mapping
 from datetime import date
@@ -18,7 +19,7 @@ from verrou.core.values import Kind, Value
 
 
 class Direction(StrEnum):
-    """What the second side is, beside the first."""
+    """How the second side differs from the first."""
 
     STRICTER = "stricter"
     LOOSER = "looser"
@@ -27,14 +28,15 @@ class Direction(StrEnum):
 
     @property
     def backwards(self) -> "Direction":
-        """What the first side is, beside the second."""
+        """How the first side differs from the second."""
         return {Direction.STRICTER: Direction.LOOSER, Direction.LOOSER: Direction.STRICTER}.get(self, self)
 
 
 @frozen
 class Compared:
-    """One fact on both sides, in words. ``subject`` is ``account NAME``, ``group NAME`` or the id of a rule; a side
-    that has no such subject says nothing."""
+    """One fact on both sides, in words.
+
+    ``subject`` is ``account NAME``, ``group NAME`` or a rule id; a side without the subject has an empty text."""
 
     subject: str
     fact: str
@@ -55,20 +57,21 @@ class Comparison:
         return tuple(line for line in self.lines if line.direction is not Direction.SAME)
 
     def count(self, direction: Direction) -> int:
-        """How many lines turned out so."""
+        """Return how many lines have this result."""
         return sum(line.direction is direction for line in self.lines)
 
 
 def same_machine(one: MachineFacts, other: MachineFacts) -> bool:
-    """Whether two snapshots are of one machine: by its identity, or by its name where one of them has none."""
+    """Return whether two snapshots are of one machine: by its identity, or by its name where one of them has none."""
     if one.identity and other.identity:
         return one.identity == other.identity
     return (one.name, one.kind) == (other.name, other.kind)
 
 
 def compare(one: Snapshot, other: Snapshot) -> Comparison:
-    """Two snapshots. The groups that every machine has are told by what they are, since names may be in another
-    language."""
+    """Compare two snapshots.
+
+    Groups that every machine has are named by what they are, since their names may be in another language."""
     return Comparison((*_accounts(one, other), *_groups(one, other), *_rules(one, other)))
 
 
@@ -91,8 +94,8 @@ def _accounts(one: Snapshot, other: Snapshot) -> Iterator[Compared]:
 def _summary(account: Account | None, snapshot: Snapshot) -> str:
     if account is None:
         return ""
-    ways = _words(account, "routes", _fact(account, "routes", snapshot))
-    return f"{_fact(account, 'role', snapshot)}; routes: {ways}"
+    routes = _words(account, "routes", _fact(account, "routes", snapshot))
+    return f"{_fact(account, 'role', snapshot)}; routes: {routes}"
 
 
 def _fact(account: Account, fact: str, snapshot: Snapshot) -> Any:
@@ -100,7 +103,7 @@ def _fact(account: Account, fact: str, snapshot: Snapshot) -> Any:
         case "role":
             return known_role(account, snapshot)
         case "routes":
-            perhaps = (f"{way}?" for way in routes_unknown(account, snapshot))
+            perhaps = (f"{route}?" for route in routes_unknown(account, snapshot))
             return frozenset((*map(str, routes_of(account, snapshot)), *perhaps))
         case "groups":
             return frozenset(map(snapshot.common_name_of, account.groups))
@@ -191,8 +194,9 @@ def _in_common_words(rule: Rule, snapshot: Snapshot) -> Reading:
 
 
 def direction_of(rule: Rule, one: Reading, other: Reading) -> Direction:
-    """What one reading is beside another, by the rule's own order; what comes after a restart decides where what holds
-    now is the same."""
+    """Return how a reading differs from another by the rule's own order.
+
+    Where the values of now are the same, those after a restart decide."""
     if _stands(one) == _stands(other):
         return Direction.SAME
     if not one.status is other.status is Status.READ:
@@ -221,19 +225,19 @@ def _by_kind(kind: Kind, one: Value | None, other: Value | None) -> Direction:
 
 
 def compare_baselines(one: Baseline, other: Baseline) -> Comparison:
-    """What two baselines ask for, each laid together with what it builds on."""
-    return Comparison((*_demands(one, other), *_listings(one, other)))
+    """Compare the requirements of two baselines, inherited ones included."""
+    return Comparison((*_requirements(one, other), *_listings(one, other)))
 
 
-def _demands(one: Baseline, other: Baseline) -> Iterator[Compared]:
+def _requirements(one: Baseline, other: Baseline) -> Iterator[Compared]:
     for rule in CATALOGUE.values():
         here, there = one.requirements.get(rule.id), other.requirements.get(rule.id)
         if here is not None or there is not None:
             yield Compared(rule.id, "", _asks(here), _asks(there), _asked_turn(rule, here, there))
 
 
-def _asks(demand: Requirement | None) -> str:
-    return "" if demand is None else demand.desired.say(demand.rule)
+def _asks(requirement: Requirement | None) -> str:
+    return "" if requirement is None else requirement.desired.format(requirement.rule)
 
 
 def _asked_turn(rule: Rule, one: Requirement | None, other: Requirement | None) -> Direction:
@@ -255,7 +259,7 @@ def _within(rule: Rule, inner: Between, outer: Between) -> bool:
 
 
 def _listings(one: Baseline, other: Baseline) -> Iterator[Compared]:
-    """Accounts, groups and waivers, fact by fact."""
+    """Yield accounts, groups and waivers, fact by fact."""
     for what, mine, theirs in (
         ("account", one.accounts, other.accounts),
         ("group", one.groups, other.groups),

@@ -1,5 +1,4 @@
-"""What a baseline asks for that cannot hold together on any machine: rules against rules, and rules against the
-accounts and groups that it lists."""
+"""Requirements of a baseline that no machine can meet together: rules, accounts and groups."""
 
 from collections.abc import Iterable, Iterator
 from itertools import product
@@ -9,9 +8,9 @@ from attrs import define
 
 from verrou.core.baseline import Baseline, Mark, Requirement, WantedAccount, WantedGroup
 from verrou.core.model import Role, joined
-from verrou.core.model.ways import Route
+from verrou.core.model.routes import Route
 from verrou.core.rules import CATALOGUE, agreements
-from verrou.core.values import EVERYBODY, GROUP, NOBODY, NOT_SHIPPED, BuiltinName, Value
+from verrou.core.values import EVERYONE, GROUP, NOBODY, NOT_SHIPPED, BuiltinName, Value
 
 ADMINISTRATORS, USERS, GUESTS = "administrators", "users", "guests"
 """What groups that every machine has are called in a baseline."""
@@ -20,7 +19,7 @@ CHANGE_ONE = "change one of the two"
 
 
 def contradictions(baseline: Baseline) -> list[str]:
-    """Every contradiction, a line each, in the order of the file."""
+    """Return every contradiction, a line each, in the order of the file."""
     found = [*_between_rules(baseline), *_Asked(baseline).found()]
     return list(dict.fromkeys(text for _, text in sorted(found, key=lambda each: (each[0].file, each[0].line or 0))))
 
@@ -29,34 +28,34 @@ Conflict = Iterator[tuple[Mark, str]]
 
 
 def _between_rules(baseline: Baseline) -> Conflict:
-    demands = baseline.requirements
+    requirements = baseline.requirements
     for rule, agreement, other in agreements():
-        mine, theirs = demands.get(rule.id), demands.get(other.id)
+        mine, theirs = requirements.get(rule.id), requirements.get(other.id)
         if mine is None or theirs is None:
             continue
         pairs = product(mine.desired.candidates(rule), theirs.desired.candidates(other))
         if not any(agreement.holds(rule, a, other, b) for a, b in pairs):
             yield (
                 mine.mark,
-                f"{mine.mark}: {rule.id} ({mine.desired.say(rule)}) {agreement.words} {other.id} "
-                f"({theirs.desired.say(other)}, {theirs.mark}); {CHANGE_ONE}",
+                f"{mine.mark}: {rule.id} ({mine.desired.format(rule)}) {agreement.words} {other.id} "
+                f"({theirs.desired.format(other)}, {theirs.mark}); {CHANGE_ONE}",
             )
     for rule in CATALOGUE.values():
-        leader = demands.get(rule.id)
+        leader = requirements.get(rule.id)
         if leader is None or any(not isinstance(value, str) for value in leader.desired.candidates(rule)):
-            continue  # it asks for a number, with which the others mean something
-        followers = [demands[rule_id] for rule_id in rule.set_with if rule_id in demands]
+            continue  # it requires a number, to which the others apply
+        followers = [requirements[rule_id] for rule_id in rule.set_with if rule_id in requirements]
         for follower in (each for each in followers if each.rule.kind.has_scale):
             yield (
                 follower.mark,
-                f"{follower.mark}: {follower.rule.id} means nothing where {rule.id} is {leader.desired.say(rule)} "
+                f"{follower.mark}: {follower.rule.id} means nothing where {rule.id} is {leader.desired.format(rule)} "
                 f"({leader.mark}); {CHANGE_ONE}",
             )
 
 
 @define
 class _Asked:
-    """One baseline, asked for what its accounts and groups come to."""
+    """One baseline, with what its accounts and groups result in."""
 
     baseline: Baseline
 
@@ -68,14 +67,14 @@ class _Asked:
         yield from self._nobody_comes()
         for account in self.baseline.accounts.values():
             yield from self._blank(account)
-            yield from self._ways(account)
+            yield from self._routes(account)
 
-    def _demand(self, rule_id: str) -> Requirement | None:
+    def _requirement(self, rule_id: str) -> Requirement | None:
         return self.baseline.requirements.get(rule_id)
 
     def _values(self, rule_id: str) -> list[Value]:
-        demand = self._demand(rule_id)
-        return demand.desired.candidates(demand.rule) if demand is not None else []
+        requirement = self._requirement(rule_id)
+        return requirement.desired.candidates(requirement.rule) if requirement is not None else []
 
     def _one_name_twice(self) -> Conflict:
         for kind, things in (("accounts", self.baseline.accounts), ("groups", self.baseline.groups)):
@@ -93,17 +92,17 @@ class _Asked:
         roles = {"builtin.admin_name": Role.ADMINISTRATOR, "builtin.guest_name": Role.GUEST}
         asked: dict[str, Requirement] = {}
         for rule_id, role in roles.items():
-            demand, values = self._demand(rule_id), self._values(rule_id)
-            if demand is None or len(values) != 1 or not isinstance(values[0], BuiltinName):
+            requirement, values = self._requirement(rule_id), self._values(rule_id)
+            if requirement is None or len(values) != 1 or not isinstance(values[0], BuiltinName):
                 continue
             name = values[0].name.casefold()
             if name in asked and name != NOT_SHIPPED:
-                yield self._against(demand, "is the name of both built-in accounts", asked[name])
-            asked[name] = demand
+                yield self._against(requirement, "is the name of both built-in accounts", asked[name])
+            asked[name] = requirement
             for account in self.baseline.accounts.values():
                 if account.name.casefold() == name != NOT_SHIPPED and account.role is not role:
                     yield self._about(
-                        account, f"should be {a(account.role)}, and a built-in account bears that", demand
+                        account, f"should be {a(account.role)}, and a built-in account bears that", requirement
                     )
 
     def _groups(self) -> Conflict:
@@ -112,8 +111,8 @@ class _Asked:
             only = None if group.only is None else {name.casefold() for name in group.only}
             left_out = [name for name in group.members if only is not None and name.casefold() not in only]
             if left_out:
-                said = f"requires the members {joined(left_out)}, who are not in its list only; {CHANGE_ONE}"
-                yield group.mark, f"{group.mark}: groups.{group.name} {said}"
+                message = f"requires the members {joined(left_out)}, who are not in its list only; {CHANGE_ONE}"
+                yield group.mark, f"{group.mark}: groups.{group.name} {message}"
             for name in group.members:
                 account = accounts.get(name.casefold())
                 if account is not None and not _fits(account.role, group.name):
@@ -131,90 +130,99 @@ class _Asked:
                     )
 
     def _administrators(self) -> Conflict:
-        demand = self._demand("population.administrators")
-        if demand is None:
+        requirement = self._requirement("population.administrators")
+        if requirement is None:
             return
         accounts = [account for account in self.baseline.accounts.values() if account.enabled]
         named = {account.name for account in accounts if account.role is Role.ADMINISTRATOR}
         group = self.baseline.groups.get(ADMINISTRATORS)
         named |= set(group.members) if group is not None else set()
-        most = [_most(value) for value in self._values(demand.rule.id)]
+        most = [_most(value) for value in self._values(requirement.rule.id)]
         if most and None not in most and len(named) > max(number for number in most if number is not None):
+            accepted = requirement.desired.format(requirement.rule)
             yield (
-                demand.mark,
-                f"{demand.mark}: population.administrators ({demand.desired.say(demand.rule)}) is less than the "
-                f"accounts that this baseline makes administrators: {joined(sorted(named))}; {CHANGE_ONE}",
+                requirement.mark,
+                f"{requirement.mark}: population.administrators ({accepted}) is less than the accounts that this "
+                f"baseline makes administrators: {joined(sorted(named))}; {CHANGE_ONE}",
             )
-        allowed = [{name.casefold() for name in value} for value in self._values(demand.rule.id) if _is_names(value)]
-        if allowed and len(allowed) == len(self._values(demand.rule.id)):
+        allowed = [
+            {name.casefold() for name in value} for value in self._values(requirement.rule.id) if _is_names(value)
+        ]
+        if allowed and len(allowed) == len(self._values(requirement.rule.id)):
             left_out = sorted(name for name in named if all(name.casefold() not in names for names in allowed))
             if left_out:
                 yield (
-                    demand.mark,
-                    f"{demand.mark}: population.administrators leaves out {joined(left_out)}, whom this baseline makes "
-                    f"administrators; {CHANGE_ONE}",
+                    requirement.mark,
+                    f"{requirement.mark}: population.administrators leaves out {joined(left_out)}, whom this baseline "
+                    f"makes administrators; {CHANGE_ONE}",
                 )
 
     def _nobody_comes(self) -> Conflict:
-        for key, word in (("allowed", NOBODY), ("denied", EVERYBODY)):
-            demand = self._demand(f"logon.console.{key}")
+        for key, word in (("allowed", NOBODY), ("denied", EVERYONE)):
+            requirement = self._requirement(f"logon.console.{key}")
             values = self._values(f"logon.console.{key}")
-            empty = [value == (frozenset() if word == NOBODY else frozenset({EVERYBODY})) for value in values]
-            if demand is not None and empty and all(empty):
+            empty = [value == (frozenset() if word == NOBODY else frozenset({EVERYONE})) for value in values]
+            if requirement is not None and empty and all(empty):
                 yield (
-                    demand.mark,
-                    f"{demand.mark}: {demand.rule.id} is {word}: no one could sign in at the console, not even an "
-                    "administrator; keep one of them",
+                    requirement.mark,
+                    f"{requirement.mark}: {requirement.rule.id} is {word}: no one could sign in at the console, not "
+                    "even an administrator; keep one of them",
                 )
 
     def _blank(self, account: WantedAccount) -> Conflict:
         if account.password != "blank":
             return
-        blank = self._demand("population.blank_passwords")
+        blank = self._requirement("population.blank_passwords")
         needed: Value = "guests" if account.role is Role.GUEST else "anyone"
         if blank is not None and not blank.desired.satisfied_by(blank.rule, needed):
-            said = f"population.blank_passwords ({blank.desired.say(blank.rule)}, {blank.mark}) forbids it"
+            message = f"population.blank_passwords ({blank.desired.format(blank.rule)}, {blank.mark}) forbids it"
             yield (
                 account.mark,
-                f"{account.mark}: accounts.{account.name} requires a blank password, but {said}; {CHANGE_ONE}",
+                f"{account.mark}: accounts.{account.name} requires a blank password, but {message}; {CHANGE_ONE}",
             )
-        ways = self._demand("password.blank_accepted")
-        if ways is not None and account.enabled:
+        routes = self._requirement("password.blank_accepted")
+        if routes is not None and account.enabled:
             mine = set(account.routes or Route)
             if not any(_is_names(value) and mine & set(value) for value in self._values("password.blank_accepted")):
-                accepts = f"password.blank_accepted ({ways.desired.say(ways.rule)}, {ways.mark})"
-                said = f"{accepts} accepts it on none of its routes"
+                accepts = f"password.blank_accepted ({routes.desired.format(routes.rule)}, {routes.mark})"
+                message = f"{accepts} accepts it on none of its routes"
                 yield (
                     account.mark,
-                    f"{account.mark}: accounts.{account.name} requires a blank password, but {said}; {CHANGE_ONE}",
+                    f"{account.mark}: accounts.{account.name} requires a blank password, but {message}; {CHANGE_ONE}",
                 )
 
-    def _ways(self, account: WantedAccount) -> Conflict:
-        """A way that the account should have and a rule closes to it; or all that there are."""
+    def _routes(self, account: WantedAccount) -> Conflict:
+        """Find a route that an account should have and a rule denies, or every route denied."""
         if not account.enabled:
             return
-        shut = {way: demand for way in account.routes or Route if (demand := self._closing(account, way)) is not None}
+        shut = {
+            route: requirement
+            for route in account.routes or Route
+            if (requirement := self._closing(account, route)) is not None
+        }
         if account.routes:
-            for way, demand in shut.items():
-                yield self._about(account, f"should sign in by {way}, but {demand.rule.id} keeps it out, as", demand)
+            for route, requirement in shut.items():
+                yield self._about(
+                    account, f"should sign in by {route}, but {requirement.rule.id} keeps it out, as", requirement
+                )
         elif len(shut) == len(Route):
-            said = "should be able to sign in, but no route is left: the first denial is"
-            yield self._about(account, said, next(iter(shut.values())))
+            message = "should be able to sign in, but no route is left: the first denial is"
+            yield self._about(account, message, next(iter(shut.values())))
 
-    def _closing(self, account: WantedAccount, way: Route) -> Requirement | None:
-        """The rule that keeps an account out of a way on every machine; None where one may let it in."""
+    def _closing(self, account: WantedAccount, route: Route) -> Requirement | None:
+        """Return the rule that denies the account a route on every machine; None where one may allow it."""
         groups = {GROUP + ROLE_GROUPS[account.role]} if account.role in ROLE_GROUPS else set()
         groups |= {
             GROUP + group.name
             for group in self.baseline.groups.values()
             if account.name.casefold() in map(str.casefold, group.members)
         }
-        denied, allowed = (self._demand(f"logon.{way}.{key}") for key in ("denied", "allowed"))
-        mine = {name.casefold() for name in (account.name, EVERYBODY, *groups)}
-        values = [_folded(value) for value in self._values(f"logon.{way}.denied") if _is_names(value)]
+        denied, allowed = (self._requirement(f"logon.{route}.{key}") for key in ("denied", "allowed"))
+        mine = {name.casefold() for name in (account.name, EVERYONE, *groups)}
+        values = [_folded(value) for value in self._values(f"logon.{route}.denied") if _is_names(value)]
         if denied is not None and values and all(mine & names for names in values):
             return denied
-        values = [_folded(value) for value in self._values(f"logon.{way}.allowed") if _is_names(value)]
+        values = [_folded(value) for value in self._values(f"logon.{route}.allowed") if _is_names(value)]
         if (
             allowed is not None
             and values
@@ -224,35 +232,38 @@ class _Asked:
         return None
 
     @staticmethod
-    def _against(demand: Requirement, said: str, other: Requirement) -> tuple[Mark, str]:
-        value = demand.desired.say(demand.rule)
-        return demand.mark, f"{demand.mark}: {demand.rule.id} ({value}) {said} ({other.mark}); {CHANGE_ONE}"
+    def _against(requirement: Requirement, message: str, other: Requirement) -> tuple[Mark, str]:
+        value = requirement.desired.format(requirement.rule)
+        return (
+            requirement.mark,
+            f"{requirement.mark}: {requirement.rule.id} ({value}) {message} ({other.mark}); {CHANGE_ONE}",
+        )
 
     @staticmethod
-    def _about(account: WantedAccount, said: str, demand: Requirement) -> tuple[Mark, str]:
-        asks = f"{demand.rule.id} ({demand.desired.say(demand.rule)}, {demand.mark})"
-        return account.mark, f"{account.mark}: accounts.{account.name} {said} {asks}; {CHANGE_ONE}"
+    def _about(account: WantedAccount, message: str, requirement: Requirement) -> tuple[Mark, str]:
+        asks = f"{requirement.rule.id} ({requirement.desired.format(requirement.rule)}, {requirement.mark})"
+        return account.mark, f"{account.mark}: accounts.{account.name} {message} {asks}; {CHANGE_ONE}"
 
 
 def a(role: Role) -> str:
-    """A role with its article."""
+    """Return a role with its article."""
     return f"{'an' if role[0] in 'aeiou' else 'a'} {role}"
 
 
 def _fits(role: Role, group: str) -> bool:
-    """Whether membership in a group leaves an account what it should be."""
+    """Return whether membership in a group leaves an account what it should be."""
     grants = {ADMINISTRATORS: (Role.ADMINISTRATOR,), USERS: (Role.ADMINISTRATOR, Role.STANDARD)}
     return role in grants.get(group, tuple(Role))
 
 
 def _may_be_in(role: Role, names: Iterable[str]) -> bool:
-    """Whether a list holds a group that somebody of a role may be in, although nothing here says so."""
+    """Return whether a list contains a group that an account of the role may be in, although nothing here says so."""
     groups = [name.removeprefix(GROUP) for name in names if name.startswith(GROUP)]
     return any(_fits(role, group) for group in groups)
 
 
 def _most(value: Value) -> int | None:
-    """The largest number of people that a value allows; None where it names them."""
+    """Return the largest number of people that a value allows; None where it names them."""
     return value if isinstance(value, int) else None
 
 

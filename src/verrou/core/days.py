@@ -9,7 +9,7 @@ MONTHS = (
     *("july", "august", "september", "october", "november", "december"),
 )
 SHORTEST_MONTH = 3
-"""How many letters of a month's name have to stand there."""
+"""Fewest letters of a month's name."""
 _FORMS = (
     re.compile(r"(?P<year>\d{4})-(?P<month>\d\d)-(?P<day>\d\d)"),
     re.compile(r"(?P<day>\d{1,2})\.? +(?P<month>[a-z]+)\.?,? +(?P<year>\d{4})"),
@@ -19,8 +19,9 @@ _FORMS = (
 
 
 def day_of(text: str) -> date | None:
-    """The day that a text names: year first and in numbers (ISO 8601), or with the month's English name; None where it
-    is none, or could be two (``03/04/2027``)."""
+    """Return the day that a text names: ISO 8601, or with the month's English name.
+
+    None where it is no day, or could be two (``03/04/2027``)."""
     for form in _FORMS:
         if (found := form.fullmatch(text.strip().lower())) is None:
             continue
@@ -33,7 +34,7 @@ def day_of(text: str) -> date | None:
 
 
 def _month(text: str) -> int:
-    """The number of a month; 0 for none."""
+    """Return the number of a month; 0 for none."""
     if text.isdigit():
         return int(text)
     named = [number for number, name in enumerate(MONTHS, start=1) if name.startswith(text)]

@@ -1,4 +1,4 @@
-"""What a baseline can ask of one rule: at least, exactly, from-to, or any of."""
+"""What a baseline can require of one rule: at least, exactly, a range, or one of several."""
 
 from collections.abc import Callable
 from typing import TypeAlias, TypedDict
@@ -27,7 +27,7 @@ class AtLeast:
     def dump(self, rule: Rule) -> "DesiredData":
         return {"at_least": rule.kind.dump(self.value)}
 
-    def say(self, rule: Rule) -> str:
+    def format(self, rule: Rule) -> str:
         return rule.kind.ask(self.value)
 
 
@@ -49,8 +49,8 @@ class Exactly:
     def dump(self, rule: Rule) -> "DesiredData":
         return {"exactly": rule.kind.dump(self.value)}
 
-    def say(self, rule: Rule) -> str:
-        return f"exactly {rule.kind.say(self.value)}"
+    def format(self, rule: Rule) -> str:
+        return f"exactly {rule.kind.format(self.value)}"
 
 
 @frozen(repr=False)
@@ -65,7 +65,7 @@ class Between:
         return scale.amount(self.low) <= scale.amount(value) <= scale.amount(self.high)
 
     def target(self, rule: Rule, value: Value | None) -> Value:
-        """The bound that is nearer to what is; the stricter one where nothing is set."""
+        """Return the nearer bound of the range; the stricter one where nothing is set."""
         scale = rule.kind
         if value is None:
             return max(self.low, self.high, key=scale.rank)
@@ -77,8 +77,8 @@ class Between:
     def dump(self, rule: Rule) -> "DesiredData":
         return {"from": rule.kind.dump(self.low), "to": rule.kind.dump(self.high)}
 
-    def say(self, rule: Rule) -> str:
-        low, high = rule.kind.say(self.low), rule.kind.say(self.high)
+    def format(self, rule: Rule) -> str:
+        low, high = rule.kind.format(self.low), rule.kind.format(self.high)
         number, _, unit = low.partition(" ")
         alike = unit.rstrip("s") == high.partition(" ")[2].rstrip("s")  # the unit once: 1 to 2 administrators
         return f"{number if alike else low} to {high}"
@@ -102,8 +102,8 @@ class AnyOf:
     def dump(self, rule: Rule) -> "DesiredData":
         return {"any_of": [rule.kind.dump(value) for value in self.values]}
 
-    def say(self, rule: Rule) -> str:
-        return " or ".join(rule.kind.say(value) for value in self.values)
+    def format(self, rule: Rule) -> str:
+        return " or ".join(rule.kind.format(value) for value in self.values)
 
 
 DesiredData = TypedDict(
@@ -111,13 +111,13 @@ DesiredData = TypedDict(
     {"at_least": ValueData, "exactly": ValueData, "from": ValueData, "to": ValueData, "any_of": list[ValueData]},
     total=False,
 )
-"""What is asked of a rule as plain data: one of the four ways, or a from with its to."""
+"""A requirement as plain data: one of the four forms, or both ends of a range."""
 
 Desired: TypeAlias = AtLeast | Exactly | Between | AnyOf
 
 
 def in_words_of(desired: Desired, rule: Rule, name_of: Callable[[str], str]) -> Desired:
-    """What is asked for, in the words of one machine; see :meth:`verrou.core.values.Kind.called`."""
+    """Return the desired value with the names of one machine; see :meth:`verrou.core.values.Kind.with_group_names`."""
     match desired:
         case AtLeast(value) | Exactly(value):
             called = rule.kind.with_group_names(value, name_of)

@@ -1,5 +1,5 @@
-"""What differs between two snapshots of one machine, fact by fact: what an entry of the journal tells. No secret is in
-it."""
+"""Differences between two snapshots of one machine, fact by fact, as the journal records them. No secret is among
+them."""
 
 from collections.abc import Iterator
 
@@ -12,7 +12,7 @@ from verrou.core.rules import CATALOGUE, value_now
 
 @frozen
 class Difference:
-    """One fact that was otherwise before. ``subject`` is an account, a group or a rule."""
+    """One fact before and after. ``subject`` is an account, a group or a rule."""
 
     subject: str
     fact: str
@@ -46,19 +46,20 @@ FACTS = {
     "recovery_questions": "recovery questions",
     "linked_identity": "linked online identity",
 }
-"""The facts of an account that an entry tells, and what each is called."""
+"""Facts of an account that the journal records, with their names."""
 
 
 def differences(before: Snapshot, after: Snapshot) -> list[Difference]:
-    """Every account, group and rule that is otherwise afterwards."""
+    """Return the facts of every account, group and rule that changed."""
     return [*_of_accounts(before, after), *_of_groups(before, after), *_of_rules(before, after)]
 
 
 def paired(
     before: Snapshot, after: Snapshot, *, same_machine: bool = True
 ) -> Iterator[tuple[Account | None, Account | None]]:
-    """Each account before beside what it is afterwards; None where there is none. Names decide, and then identities: of
-    one machine any, of two those of the accounts that came with the system."""
+    """Pair each account before with the same account afterwards; None where there is none.
+
+    Accounts of one machine match by name, then by ID; of two machines only built-in accounts match by ID."""
 
     def identity(account: Account) -> str | None:
         return account.identity if same_machine else account.builtin
@@ -99,11 +100,11 @@ def _of_accounts(before: Snapshot, after: Snapshot) -> Iterator[Difference]:
 
 
 GIVES_AWAY = ("hint", "recovery_questions")
-"""Facts that give a password away: that there is one is told, and not what it says."""
+"""Facts that reveal a password: their presence is recorded, not their content."""
 
 
 def fact_text(account: Account, fact: str) -> str:
-    """A fact of an account in words."""
+    """Return a fact of an account in words."""
     value = getattr(account, fact)
     if fact in GIVES_AWAY:
         return "present" if value else ""

@@ -1,4 +1,4 @@
-"""What an entry of a machine's journal tells."""
+"""Entries of the change journal as data."""
 
 from enum import StrEnum
 
@@ -6,7 +6,7 @@ from attrs import define, field
 
 
 class RunState(StrEnum):
-    """Of an entry. ``RUNNING`` is one that nobody knows to have broken off: somebody holds the machine's lock."""
+    """State of an entry. ``RUNNING``: another process holds the machine's lock, so the run may still end well."""
 
     DONE = "done"
     INTERRUPTED = "interrupted"
@@ -19,9 +19,11 @@ class RunState(StrEnum):
 
 @define
 class JournalEntry:
-    """One run. ``note`` is the state of a run that changed nothing, ``why`` the reason of one that was refused.
-    ``undoes`` are the entries that this one goes back over, ``undone_by`` the entry that went back over this one.
-    ``differences`` tell what is otherwise since, ``tried`` who was found by a trial to be able to take over."""
+    """One run.
+
+    ``note`` is the state of a run that changed nothing, ``why`` the reason of one that was blocked or interrupted.
+    ``undoes`` are the entries that this one undid, ``undone_by`` the entry that undid this one. ``differences`` are the
+    facts it changed, ``tried`` the administrators that a test sign-in found able to take over."""
 
     number: int
     command: str
@@ -41,7 +43,7 @@ class JournalEntry:
     tried: list[str] = field(factory=list)
 
     def state(self, *, running: bool = False) -> RunState:
-        """What became of it; ``running``: somebody holds the machine's lock right now."""
+        """Return the state of the run; ``running``: another process holds the machine's lock right now."""
         if self.undone_by is not None:
             return RunState.UNDONE
         if self.note is not None:
@@ -50,7 +52,7 @@ class JournalEntry:
 
     @property
     def is_interrupted(self) -> bool:
-        """Whether the run ended before it was through, and nobody went back over it since."""
+        """Whether the run ended before it finished, and has not been undone since."""
         return self.state() is RunState.INTERRUPTED
 
     @property

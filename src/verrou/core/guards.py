@@ -1,5 +1,6 @@
-"""What no worksheet may do. Each guard is a promise about the machine as it will be, judged on the rehearsed copy; what
-each step by itself was foreseen to do tells which one broke it."""
+"""Guards: promises about the machine after a plan, judged on the copy.
+
+The predicted effect of each step tells which step breaks a promise."""
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import date, timedelta
@@ -32,8 +33,8 @@ from verrou.core.model.access import (
 )
 from verrou.core.model.ageing import usable_until
 from verrou.core.model.known import Known, any_of
-from verrou.core.model.ways import Route
-from verrou.core.plan.foresee import predict
+from verrou.core.model.routes import Route
+from verrou.core.plan.predict import predict
 from verrou.core.plan.steps import (
     GIVES_PASSWORD,
     FilesChoice,
@@ -50,14 +51,15 @@ from verrou.core.rules import CATALOGUE, Agreement, Rule, disagreements, reading
 from verrou.core.values import Value
 
 MOST_FILES = 10
-"""How many files a refusal names; a worksheet counts all of them."""
+"""Most files named in a refusal; the plan counts all of them."""
 
 
 @frozen(eq=False)
 class StepEffect:
-    """One step of a worksheet with the machine before and after it, and the identities of the administrators who are
-    usable before and after. ``touched`` are the accounts that are other ones after the step, as they are then; None
-    where any account may mean something else, since groups, ways or rules changed."""
+    """Effect of one step: the machine before and after it, and the IDs of the usable administrators.
+
+    ``touched`` are the accounts changed by the step, as they are afterwards; None where any account may be affected,
+    since groups, routes or rules changed."""
 
     number: int
     step: Step
@@ -73,8 +75,8 @@ class StepEffect:
         return self.usable_before - self.usable_after
 
 
-def stages(snapshot: Snapshot, steps: Sequence[Step]) -> list[StepEffect]:
-    """The steps in order, each with what the machine is before and after it."""
+def effects(snapshot: Snapshot, steps: Sequence[Step]) -> list[StepEffect]:
+    """Return the steps in order, each with what the machine is before and after it."""
     found: list[StepEffect] = []
     usable = frozenset(account.identity for account in usable_administrators(snapshot))
     for number, step in enumerate(steps, start=1):
@@ -104,7 +106,7 @@ def _touched(before: Snapshot, after: Snapshot) -> tuple[Account, ...] | None:
 
 
 def _usable_after(after: Snapshot, usable: frozenset[str], touched: tuple[Account, ...] | None) -> frozenset[str]:
-    """The usable administrators after a step; where that is enough, only accounts that it changed are looked at."""
+    """Return the usable administrators after a step, looking only at changed accounts where that is enough."""
     if touched is None:
         return frozenset(account.identity for account in usable_administrators(after))
     if not touched:
@@ -117,20 +119,21 @@ def _usable_after(after: Snapshot, usable: frozenset[str], touched: tuple[Accoun
 
 @define(frozen=True, eq=False, slots=False)
 class Candidate:
-    """A worksheet to be judged: the machine before and after it, and its stages. ``refused`` are the numbers of the
-    steps that the machine would refuse. ``gap`` tells where, while it lands, nobody could administer;
-    ``failed_trials`` who was tried and did not get through, with what the machine said. ``going_back`` tells an undo
-    from other worksheets. ``rehearsed`` is False where ``after`` was only foreseen. ``tried_before`` were tried by the
-    run that this one goes on with."""
+    """Change plan under review: snapshots before and after, and the effect of each step.
+
+    ``refused`` are the numbers of steps that the machine would reject. ``gap`` says at which moment of applying it no
+    administrator could sign in; ``failed_trials`` are failed test sign-ins, with the machine's message. ``going_back``:
+    the plan is an undo. ``rehearsed`` is False where ``after`` is only predicted. ``tried_before`` were tested by the
+    run that this one resumes."""
 
     before: Snapshot
     after: Snapshot
-    stages: Sequence[StepEffect]
+    effects: Sequence[StepEffect]
     refused: frozenset[int] = frozenset()
     gap: str = ""
     failed_trials: Mapping[str, str] = field(factory=dict)
     going_back: bool = False
-    rehearsed: bool = False
+    dry_run_made: bool = False
     tried_before: frozenset[str] = frozenset()
 
     @cached_property
@@ -152,23 +155,23 @@ class Candidate:
     @property
     def done(self) -> list[StepEffect]:
         """The stages of the steps that the machine would not refuse."""
-        return [stage for stage in self.stages if stage.number not in self.refused]
+        return [effect for effect in self.effects if effect.number not in self.refused]
 
 
 def _which(account: Account, snapshot: Snapshot) -> tuple[str, str]:
-    """What tells an account from any other, whatever it is called; of several with one identity its name does."""
+    """Return a key that identifies an account under any name; the name where several share one ID."""
     return account.identity, account.name if len(snapshot.by_identity[account.identity]) > 1 else ""
 
 
 def candidate_of(snapshot: Snapshot, steps: Sequence[Step]) -> Candidate:
-    """The course of a worksheet as it is foreseen."""
-    found = stages(snapshot, steps)
+    """Return the candidate of a plan as predicted from facts."""
+    found = effects(snapshot, steps)
     return Candidate(snapshot, found[-1].after if found else snapshot, found)
 
 
 @frozen
 class Refusal:
-    """Which step breaks which guard, and what would mend it. ``step`` counts from 1; 0 is the worksheet as a whole."""
+    """Which step breaks which guard, and what to do about it. ``step`` counts from 1; 0 is the whole plan."""
 
     guard: str
     step: int
@@ -182,8 +185,10 @@ class Refusal:
 
 @frozen
 class Guard:
-    """``sentence`` is the promise; ``check`` yields what breaks it. Some may be overridden by name, on purpose;
-    ``may_going_back`` those that an undo may override as well, since it goes back to what stood before."""
+    """One guard.
+
+    ``sentence`` is the promise; ``check`` yields what breaks it. Some can be overridden by name; ``may_going_back`` are
+    those that an undo can override, too, since it restores an earlier state."""
 
     name: str
     sentence: str
@@ -192,34 +197,34 @@ class Guard:
     may_going_back: bool = False
 
 
-def _last_administrator(course: Candidate) -> Iterator[Refusal]:
-    if not course.usable_after:
-        if not course.usable_before and not course.taken_away:
-            return  # nothing is taken away; the worksheet's warning says how it stands
-        blamed = next((stage for stage in course.done if stage.usable_before and not stage.usable_after), None)
+def _last_administrator(candidate: Candidate) -> Iterator[Refusal]:
+    if not candidate.usable_after:
+        if not candidate.usable_before and not candidate.taken_away:
+            return  # nothing is removed; a warning of the plan reports the state
+        cause = next((effect for effect in candidate.done if effect.usable_before and not effect.usable_after), None)
         yield Refusal(
             "last-administrator",
-            blamed.number if blamed else 0,
-            f"{blamed.step.what if blamed else 'it'} would leave no administrator who can sign in{_unsure(course)}",
+            cause.number if cause else 0,
+            f"{cause.step.what if cause else 'it'} would leave no administrator who can sign in{_unsure(candidate)}",
             "create another administrator first; verrou account swap OLD NEW does both",
         )
-    elif course.gap:
+    elif candidate.gap:
         yield Refusal(
             "last-administrator",
             0,
-            f"for a moment while changes are applied ({course.gap}), no administrator could sign in",
+            f"for a moment while changes are applied ({candidate.gap}), no administrator could sign in",
             "create the new administrator in a run of its own first",
         )
 
 
-def _unsure(course: Candidate) -> str:
-    """Who may be left and is not known to be."""
-    unsure = [account.name for account in possible_administrators(course.after)]
+def _unsure(candidate: Candidate) -> str:
+    """Return the administrators who may remain but are not known to."""
+    unsure = [account.name for account in possible_administrators(candidate.after)]
     return f", of whom that is known: {joined(unsure)} may be one" if unsure else ""
 
 
 def nobody_left(mend: str) -> Refusal:
-    """What is said where nobody can administer now, nor afterwards, and somebody could otherwise."""
+    """Return the refusal where no administrator is usable before or after, and one could be."""
     return Refusal("last-administrator", 0, "no administrator could sign in afterwards, and none can now", mend)
 
 
@@ -227,24 +232,25 @@ LOOK_AHEAD = timedelta(days=90)
 """How far ahead an administrator must last."""
 
 
-def _lasting_administrator(course: Candidate) -> Iterator[Refusal]:
-    if not course.usable_after or why_not_lasting(course.before, course.usable_before):
+def _lasting_administrator(candidate: Candidate) -> Iterator[Refusal]:
+    if not candidate.usable_after or why_not_lasting(candidate.before, candidate.usable_before):
         return
-    if why := why_not_lasting(course.after, course.usable_after):
-        ending = (s for s in course.done if why_not_lasting(s.after, usable_administrators(s.after)))
-        blamed = next(ending, None)
+    if why := why_not_lasting(candidate.after, candidate.usable_after):
+        ending = (s for s in candidate.done if why_not_lasting(s.after, usable_administrators(s.after)))
+        cause = next(ending, None)
         yield Refusal(
             "expiring-administrator",
-            blamed.number if blamed else 0,
+            cause.number if cause else 0,
             why,
             "keep another administrator without an expiry date, or use --override expiring-administrator",
         )
 
 
 def why_not_lasting(snapshot: Snapshot, usable: Sequence[Account]) -> str:
-    """Why there will be no usable administrator within :data:`LOOK_AHEAD`, by the ends, ages and days of grace that are
-    written down today, or by a lock that only an administrator can lift; nothing where there will be one. ``usable``
-    are those of today."""
+    """Return why no administrator will be usable within :data:`LOOK_AHEAD` days; empty where one will be.
+
+    Reasons are expiry days, ages and days of grace set today, and a lock that only an administrator can lift.
+    ``usable`` are the administrators of today."""
     if not usable:
         return "there is no administrator who can sign in now"
     last_day = snapshot.machine.now.date() + LOOK_AHEAD
@@ -260,7 +266,7 @@ def why_not_lasting(snapshot: Snapshot, usable: Sequence[Account]) -> str:
 
 
 def _last_day(account: Account, snapshot: Snapshot) -> date | None:
-    """When an account ends, or the lines that make it an administrator do."""
+    """Return when an account, or the lines that make it an administrator, expire."""
     days = [day for day in (usable_until(account, snapshot), account.elevates_until) if day is not None]
     return min(days, default=None)
 
@@ -281,72 +287,71 @@ def _can_lock(account: Account, snapshot: Snapshot) -> bool:
 UNTRIED = "untested-administrator"
 
 
-def _untried_administrator(course: Candidate) -> Iterator[Refusal]:
-    if course.going_back:
-        return  # to whoever administered before: nobody takes over who did not do so already
-    before = {account.identity for account in course.usable_before}
-    after = course.usable_after
+def _untried_administrator(candidate: Candidate) -> Iterator[Refusal]:
+    if candidate.going_back:
+        return  # to someone who was an administrator before: no one new takes over
+    before = {account.identity for account in candidate.usable_before}
+    after = candidate.usable_after
     lost = before - {account.identity for account in after}
-    if not lost or not after or tried_names(course) & {account.name for account in after}:
+    if not lost or not after or tried_names(candidate) & {account.name for account in after}:
         return
-    blamed = next((stage for stage in course.done if stage.lost), None)
+    cause = next((effect for effect in candidate.done if effect.lost), None)
     names = ", ".join(account.name for account in after)
-    told = [f"the test sign-in of {name} failed ({said})" for name, said in course.failed_trials.items()]
-    failed = ", ".join(told) or "that sign-in has not been tested"
+    text = [f"the test sign-in of {name} failed ({message})" for name, message in candidate.failed_trials.items()]
+    failed = ", ".join(text) or "that sign-in has not been tested"
     yield Refusal(
         UNTRIED,
-        blamed.number if blamed else 0,
-        f"{blamed.step.what if blamed else 'it'} would leave only {names}, and {failed}",
+        cause.number if cause else 0,
+        f"{cause.step.what if cause else 'it'} would leave only {names}, and {failed}",
         f"test it in the same run: verrou account swap OLD {after[0].name}",
     )
 
 
-def tried_names(course: Candidate) -> set[str]:
-    """Who was signed in by a trial since getting its password, or is at work here right now, by the name it has
-    afterwards."""
-    tried = {course.before.machine.in_use, *course.tried_before} - {""}
-    for stage in course.done:
-        name = account_of(stage.step)
-        if isinstance(stage.step, TrySignIn) and stage.step.role is Role.ADMINISTRATOR:
-            tried.add(stage.step.account)
-        elif isinstance(stage.step, SetPassword) and name is not None:
+def tried_names(candidate: Candidate) -> set[str]:
+    """Return who was tested since the password was set, or is at work here now, by name after the plan."""
+    tried = {candidate.before.machine.in_use, *candidate.tried_before} - {""}
+    for effect in candidate.done:
+        name = account_of(effect.step)
+        if isinstance(effect.step, TrySignIn) and effect.step.role is Role.ADMINISTRATOR:
+            tried.add(effect.step.account)
+        elif isinstance(effect.step, SetPassword) and name is not None:
             tried.discard(name)
-        elif isinstance(stage.step, Rename) and name in tried:
-            tried = (tried - {stage.step.account}) | {stage.step.new_name}
+        elif isinstance(effect.step, Rename) and name in tried:
+            tried = (tried - {effect.step.account}) | {effect.step.new_name}
     return tried
 
 
-def untried(course: Sequence[StepEffect]) -> Iterator[StepEffect]:
-    """The stages that take an administrator away while none of those who are left has been tried before."""
+def untried(candidate: Sequence[StepEffect]) -> Iterator[StepEffect]:
+    """Yield the step effects that remove an administrator while none of those left has been tested before."""
     tried: set[str] = set()
-    for stage in course:
-        if (own := stage.before.by_name.get(AccountName(stage.before.machine.in_use))) is not None:
+    for effect in candidate:
+        if (own := effect.before.by_name.get(AccountName(effect.before.machine.in_use))) is not None:
             tried.add(own.identity)
-        account = stage.before.by_name.get(account_of(stage.step) or AccountName(""))
-        if account is not None and isinstance(stage.step, TrySignIn) and stage.step.role is Role.ADMINISTRATOR:
+        account = effect.before.by_name.get(account_of(effect.step) or AccountName(""))
+        if account is not None and isinstance(effect.step, TrySignIn) and effect.step.role is Role.ADMINISTRATOR:
             tried.add(account.identity)
-        elif account is not None and isinstance(stage.step, SetPassword):
+        elif account is not None and isinstance(effect.step, SetPassword):
             tried.discard(account.identity)
-        if stage.lost and stage.usable_after and not stage.usable_after & tried:
-            yield stage
+        if effect.lost and effect.usable_after and not effect.usable_after & tried:
+            yield effect
 
 
-def _contradiction(course: Candidate) -> Iterator[Refusal]:
+def _contradiction(candidate: Candidate) -> Iterator[Refusal]:
     asked: dict[str, Value] = {}
-    for stage in course.stages:  # also where the machine would refuse the step: it is why
-        if isinstance(stage.step, SetRules):
-            asked |= stage.step.values
-            yield from _rules_that_contradict(stage.number, stage.step, course)
-            yield from _lists_that_contradict(stage.number, stage.step, asked)
-        elif (name := account_of(stage.step)) is not None:
-            yield from _flags_that_exclude(stage, name)
+    for effect in candidate.effects:  # also where the machine would refuse the step: it is why
+        if isinstance(effect.step, SetRules):
+            asked |= effect.step.values
+            yield from _rules_that_contradict(effect.number, effect.step, candidate)
+            yield from _lists_that_contradict(effect.number, effect.step, asked)
+        elif (name := account_of(effect.step)) is not None:
+            yield from _flags_that_exclude(effect, name)
 
 
-def _rules_that_contradict(number: int, step: SetRules, course: Candidate) -> Iterator[Refusal]:
-    """By what was asked for, and of the other rules by what comes of them; not what contradicted before, either."""
+def _rules_that_contradict(number: int, step: SetRules, candidate: Candidate) -> Iterator[Refusal]:
+    """Find rules that contradict each other after the plan, as requested or as they result, but did not before."""
     about = set_together_with(step.values)
-    was = {rule_id: reading_of(CATALOGUE[rule_id], course.before).value for rule_id in about}
-    comes = {rule_id: _coming(reading_of(CATALOGUE[rule_id], course.after)) for rule_id in about}
+    was = {rule_id: reading_of(CATALOGUE[rule_id], candidate.before).value for rule_id in about}
+    comes = {rule_id: _coming(reading_of(CATALOGUE[rule_id], candidate.after)) for rule_id in about}
     values: dict[str, Value | None] = {**comes, **step.values}
     for rule, agreement, other in disagreements(lambda rule: values.get(rule.id)):
         pair = {rule.id, other.id}
@@ -356,8 +361,10 @@ def _rules_that_contradict(number: int, step: SetRules, course: Candidate) -> It
 
 
 def _lists_that_contradict(number: int, step: SetRules, asked: Mapping[str, Value]) -> Iterator[Refusal]:
-    """Only what the worksheet itself asks for: a list that stood there before may name whom another now does, since
-    what is denied wins; whoever sets both at once has mistyped."""
+    """Find contradicting lists among those that the plan itself requests.
+
+    A list that was there before may name an account that another list now names: a denial wins. Setting both at once is
+    a mistake."""
     for rule, agreement, other in disagreements(lambda rule: asked.get(rule.id)):
         if not agreement.pulls and {rule.id, other.id} & step.values.keys():
             yield _disagree(number, rule, agreement, other, asked)
@@ -371,7 +378,7 @@ def _disagree(
     return Refusal(
         "conflict",
         number,
-        f"{rule.id} ({rule.kind.say(mine)}) {agreement.words} {other.id} ({other.kind.say(theirs)})",
+        f"{rule.id} ({rule.kind.format(mine)}) {agreement.words} {other.id} ({other.kind.format(theirs)})",
         f"set {other.id} in the same run",
     )
 
@@ -387,78 +394,80 @@ FLAG_WORDS = {
 }
 
 
-def _flags_that_exclude(stage: StepEffect, name: str) -> Iterator[Refusal]:
-    excluding = stage.after.machine.excluding
-    if not excluding or stage.before.accounts is stage.after.accounts:
+def _flags_that_exclude(effect: StepEffect, name: str) -> Iterator[Refusal]:
+    excluding = effect.after.machine.excluding
+    if not excluding or effect.before.accounts is effect.after.accounts:
         return
-    was, now = (side.by_name.get(AccountName(name)) for side in (stage.before, stage.after))
+    was, now = (side.by_name.get(AccountName(name)) for side in (effect.before, effect.after))
     for one, other in excluding if now is not None else ():
         both = getattr(now, one) and getattr(now, other)
         if both and not (was is not None and getattr(was, one) and getattr(was, other)):
             yield Refusal(
                 "conflict",
-                stage.number,
+                effect.number,
                 f"{name} {FLAG_WORDS[one]} and {FLAG_WORDS[other]}; this machine cannot combine the two",
                 "remove one of the two",
             )
 
 
-def _own_account(course: Candidate) -> Iterator[Refusal]:
-    own = course.before.machine.in_use
-    was = course.before.by_name.get(AccountName(own)) if own else None
+def _own_account(candidate: Candidate) -> Iterator[Refusal]:
+    own = candidate.before.machine.in_use
+    was = candidate.before.by_name.get(AccountName(own)) if own else None
     if was is None:
         return
-    is_now = next((a for a in course.after.by_identity.get(was.identity, ()) if a.builtin is was.builtin), None)
-    role = role_of(was, course.before)
+    is_now = next((a for a in candidate.after.by_identity.get(was.identity, ()) if a.builtin is was.builtin), None)
+    role = role_of(was, candidate.before)
     if (
         is_now is None
         or (was.enabled and not is_now.enabled)
-        or (role is Role.ADMINISTRATOR and role_of(is_now, course.after) is not role)
+        or (role is Role.ADMINISTRATOR and role_of(is_now, candidate.after) is not role)
     ):
-        blamed = next((stage for stage in course.done if account_of(stage.step) == own), None)
+        cause = next((effect for effect in candidate.done if account_of(effect.step) == own), None)
         yield Refusal(
             "own-account",
-            blamed.number if blamed else 0,
-            f"{blamed.step.what if blamed else 'it'} would disable, demote or remove {own}, the account you are using",
+            cause.number if cause else 0,
+            f"{cause.step.what if cause else 'it'} would disable, demote or remove {own}, the account you are using",
             "use another account, or override this guard: --override own-account",
         )
         return
-    way = course.before.machine.came_by
-    before = _comes_through(was, way, course.before)
-    if _rank(_comes_through(is_now, way, course.after)) < _rank(before):
-        blamed = next((s for s in course.done if _rank(_comes_through(was, way, s.after)) < _rank(before)), None)
+    route = candidate.before.machine.came_by
+    before = _comes_through(was, route, candidate.before)
+    if _rank(_comes_through(is_now, route, candidate.after)) < _rank(before):
+        cause = next((s for s in candidate.done if _rank(_comes_through(was, route, s.after)) < _rank(before)), None)
         yield Refusal(
             "own-account",
-            blamed.number if blamed else 0,
-            f"{blamed.step.what if blamed else 'it'} would deny {own} sign-in {Route(way).phrase}, the route in use",
+            cause.number if cause else 0,
+            f"{cause.step.what if cause else 'it'} would deny {own} sign-in {Route(route).phrase}, the route in use",
             "do it at the console, or override this guard: --override own-account",
         )
 
 
-def _comes_through(account: Account, way: str, snapshot: Snapshot) -> Known:
-    """Whether a way lets an account through, whatever it has to show."""
-    gates = [gate for gate in snapshot.entry_points if gate.way == way and not gate.unasked]
-    decided = [(gate, gate.admissions.get(account.name)) for gate in gates]
+def _comes_through(account: Account, route: str, snapshot: Snapshot) -> Known:
+    """Return whether a route admits an account, whatever credential it has."""
+    entry_points = [
+        entry_point for entry_point in snapshot.entry_points if entry_point.route == route and not entry_point.automatic
+    ]
+    decided = [(entry_point, entry_point.admissions.get(account.name)) for entry_point in entry_points]
     return any_of(
-        Known.of(gate.lets_through(account)) if found is None else any_of((found.password, found.key, found.name))
-        for gate, found in decided
+        Known.of(entry_point.admits(account)) if found is None else any_of((found.password, found.key, found.name))
+        for entry_point, found in decided
     )
 
 
 def _rank(answer: Known) -> int:
-    """What is not known is less than a yes, and more than a no."""
+    """Return the order of an answer: not known is less than a yes and more than a no."""
     return (Known.NO, Known.UNKNOWN, Known.YES).index(answer)
 
 
-def _blank_administrator(course: Candidate) -> Iterator[Refusal]:
-    known = {_which(account, course.before) for account in _blank_administrators(course.before)}
-    fresh = [a.name for a in _blank_administrators(course.after) if _which(a, course.after) not in known]
+def _blank_administrator(candidate: Candidate) -> Iterator[Refusal]:
+    known = {_which(account, candidate.before) for account in _blank_administrators(candidate.before)}
+    fresh = [a.name for a in _blank_administrators(candidate.after) if _which(a, candidate.after) not in known]
     if fresh:
-        blamed = next((s for s in course.done if {a.name for a in _blank_administrators(s.after)} & set(fresh)), None)
+        cause = next((s for s in candidate.done if {a.name for a in _blank_administrators(s.after)} & set(fresh)), None)
         yield Refusal(
             "blank-administrator",
-            blamed.number if blamed else 0,
-            f"{blamed.step.what if blamed else 'it'} would let anyone elevate as {joined(fresh)} without a password",
+            cause.number if cause else 0,
+            f"{cause.step.what if cause else 'it'} would let anyone elevate as {joined(fresh)} without a password",
             f"set a password first (verrou account password {fresh[0]}), or override this guard: "
             "--override blank-administrator",
         )
@@ -472,91 +481,91 @@ def _blank_administrators(snapshot: Snapshot) -> list[Account]:
     ]
 
 
-def _open_guest(course: Candidate) -> Iterator[Refusal]:
-    was = _open_from_afar(course.before.accounts, course.before)
-    now = _open_from_afar(course.after.accounts, course.after)
-    fresh = {name: ways for name, ways in now.items() if name not in was}
+def _open_guest(candidate: Candidate) -> Iterator[Refusal]:
+    was = _open_from_afar(candidate.before.accounts, candidate.before)
+    now = _open_from_afar(candidate.after.accounts, candidate.after)
+    fresh = {name: routes for name, routes in now.items() if name not in was}
     if not fresh:
         return
-    blamed = next((stage for stage in course.done if _opens(stage, fresh)), None)
-    by = ", ".join(sorted({way for ways in fresh.values() for way in ways}))
+    cause = next((effect for effect in candidate.done if _opens(effect, fresh)), None)
+    by = ", ".join(sorted({route for routes in fresh.values() for route in routes}))
     yield Refusal(
         "remote-blank-password",
-        blamed.number if blamed else 0,
-        f"{blamed.step.what if blamed else 'it'} would let {', '.join(sorted(fresh))} sign in remotely ({by}) with a "
+        cause.number if cause else 0,
+        f"{cause.step.what if cause else 'it'} would let {', '.join(sorted(fresh))} sign in remotely ({by}) with a "
         "blank password",
         "to undo anyway: --override remote-blank-password"
-        if course.going_back
+        if candidate.going_back
         else "set a password, or set password.blank_accepted=console first",
     )
 
 
-def _opens(stage: StepEffect, names: Collection[str]) -> bool:
+def _opens(effect: StepEffect, names: Collection[str]) -> bool:
     was, now = (
         {account.name for account in snapshot.accounts if account.name in names}
         & _open_from_afar(snapshot.accounts, snapshot).keys()
-        for snapshot in (stage.before, stage.after)
+        for snapshot in (effect.before, effect.after)
     )
     return bool(now - was)
 
 
 def _open_from_afar(accounts: Iterable[Account], snapshot: Snapshot) -> dict[str, list[Route]]:
-    """The accounts that a blank password opens by another way than the console, or may, with these ways."""
+    """Return the accounts that can, or may, sign in with a blank password by another route than the console."""
     blank = (account for account in accounts if account.password is PasswordState.BLANK)
-    far: tuple[Route, ...] = tuple(way for way in Route if way is not Route.CONSOLE)
-    found = {str(each.name): [way for way in far if opens_without_proof(each, way, snapshot)] for each in blank}
-    return {name: ways for name, ways in found.items() if ways}
+    far: tuple[Route, ...] = tuple(route for route in Route if route is not Route.CONSOLE)
+    found = {str(each.name): [route for route in far if opens_without_proof(each, route, snapshot)] for each in blank}
+    return {name: routes for name, routes in found.items() if routes}
 
 
 ADMIN = Role.ADMINISTRATOR
 
 
-def _shut_door(course: Candidate) -> Iterator[Refusal]:
-    """By the console always; by another way where an administrator is inside through it, or came so."""
-    if not any(account.enabled and role_of(account, course.after) is ADMIN for account in course.after.accounts):
+def _shut_door(candidate: Candidate) -> Iterator[Refusal]:
+    """Check the console always, and another route where an administrator is signed in or came by it."""
+    if not any(account.enabled and role_of(account, candidate.after) is ADMIN for account in candidate.after.accounts):
         return  # no list is to blame for that
-    was, now = (_administrators_by_way(snapshot) for snapshot in (course.before, course.after))
-    for way, names in was.items():
-        if not names or now.get(way) or (way is not Route.CONSOLE and not _inside_by(course.before, way)):
+    was, now = (_administrators_by_route(snapshot) for snapshot in (candidate.before, candidate.after))
+    for route, names in was.items():
+        if not names or now.get(route) or (route is not Route.CONSOLE and not _inside_by(candidate.before, route)):
             continue
-        blamed = next((s for s in course.done if not _administrators_by_way(s.after).get(way)), None)
+        cause = next((s for s in candidate.done if not _administrators_by_route(s.after).get(route)), None)
         yield Refusal(
             "administrators-denied",
-            blamed.number if blamed else 0,
-            f"{blamed.step.what if blamed else 'it'} would deny every administrator sign-in {way.phrase}: "
+            cause.number if cause else 0,
+            f"{cause.step.what if cause else 'it'} would deny every administrator sign-in {route.phrase}: "
             f"{joined(sorted(names))}",
             "keep one of them: deny a group that does not contain them all, or allow one by name",
         )
 
 
-def _administrators_by_way(snapshot: Snapshot) -> dict[Route, set[str]]:
-    """By each way, the enabled administrators whom no list turns away."""
-    found: dict[Route, set[str]] = {gate.way: set() for gate in snapshot.entry_points}
+def _administrators_by_route(snapshot: Snapshot) -> dict[Route, set[str]]:
+    """Return the enabled administrators that no list denies, by route."""
+    found: dict[Route, set[str]] = {entry_point.route: set() for entry_point in snapshot.entry_points}
     for account in snapshot.accounts:
         if account.enabled and role_of(account, snapshot) is Role.ADMINISTRATOR:
-            for gate in snapshot.entry_points:
-                if not gate.unasked and gate.lets_through(account):
-                    found[gate.way].add(account.name)
+            for entry_point in snapshot.entry_points:
+                if not entry_point.automatic and entry_point.admits(account):
+                    found[entry_point.route].add(account.name)
     return found
 
 
-def _inside_by(snapshot: Snapshot, way: Route) -> bool:
-    """Whether an administrator is signed in by that way now, or whoever is at work came by it."""
+def _inside_by(snapshot: Snapshot, route: Route) -> bool:
+    """Return whether an administrator is signed in by that route now, or the person at work came by it."""
     inside = (account for account in snapshot.accounts if role_of(account, snapshot) is Role.ADMINISTRATOR)
-    return snapshot.machine.came_by == way or any(way in account.inside_by for account in inside)
+    return snapshot.machine.came_by == route or any(route in account.inside_by for account in inside)
 
 
-def _orphaned_files(course: Candidate) -> Iterator[Refusal]:
-    for stage in course.done:
-        step = stage.step
-        account = stage.before.by_name.get(account_of(step) or AccountName(""))
+def _orphaned_files(candidate: Candidate) -> Iterator[Refusal]:
+    for effect in candidate.done:
+        step = effect.step
+        account = effect.before.by_name.get(account_of(step) or AccountName(""))
         if account is None or not takes_access(step):
             continue
         files = getattr(step, "files", None)
         if files is None and (account.home or isinstance(step, Remove)):
             yield Refusal(
                 "orphaned-files",
-                stage.number,
+                effect.number,
                 f"the files of {account.name} in {account.home} could not be listed",
                 "repair that first, or override this guard: --override orphaned-files",
             )
@@ -565,7 +574,7 @@ def _orphaned_files(course: Candidate) -> Iterator[Refusal]:
         elif files is not None and isinstance(step, Remove) and files.elsewhere_count:
             yield Refusal(
                 "orphaned-files",
-                stage.number,
+                effect.number,
                 f"{counted(files.elsewhere_count, 'file')} of {account.name} outside its home folder would have no "
                 "owner, or a new account with the same ID would own them: "
                 f"{name_list(list(files.elsewhere), MOST_FILES)}",
@@ -634,29 +643,29 @@ ACCEPTABLE_GOING_BACK = tuple(guard.name for guard in GUARDS if guard.may_be_acc
 
 
 def refusals(snapshot: Snapshot, steps: Sequence[Step], accepted: Collection[str] = ()) -> list[Refusal]:
-    """What the guards have against doing ``steps`` on a machine that stands as ``snapshot``, as it is foreseen."""
+    """Return the refusals of all guards for ``steps`` on ``snapshot``, as predicted."""
     return refusals_on(candidate_of(snapshot, steps), accepted)
 
 
-def refusals_on(course: Candidate, accepted: Collection[str] = ()) -> list[Refusal]:
-    """What the guards have against a worksheet; the accepted ones are not asked, where they may be accepted at all."""
-    acceptable = ACCEPTABLE_GOING_BACK if course.going_back else ACCEPTABLE
+def refusals_on(candidate: Candidate, accepted: Collection[str] = ()) -> list[Refusal]:
+    """Return the refusals of all guards for a plan, except overridden guards that allow it."""
+    acceptable = ACCEPTABLE_GOING_BACK if candidate.going_back else ACCEPTABLE
     asked = [guard for guard in GUARDS if not (guard.name in acceptable and guard.name in accepted)]
-    return [refusal for guard in asked for refusal in guard.check(course)]
+    return [refusal for guard in asked for refusal in guard.check(candidate)]
 
 
-def warnings(course: Candidate) -> list[str]:
-    """What the guards would promise and cannot, since it was not so before either."""
-    if course.usable_after or course.usable_before:
+def warnings(candidate: Candidate) -> list[str]:
+    """Return warnings for promises that were already broken before the plan."""
+    if candidate.usable_after or candidate.usable_before:
         return []
-    if perhaps := possible_administrators(course.before):
+    if perhaps := possible_administrators(candidate.before):
         found = [
             f"{each.name} by {Route.CONSOLE}: {why}"
             for each in perhaps
-            for why in doubts(each, Route.CONSOLE, course.before)
+            for why in doubts(each, Route.CONSOLE, candidate.before)
         ]
-        said = f" ({found[0]})" if found else ""
-        return [f"It is not known whether {joined([each.name for each in perhaps])} can elevate{said}."]
+        message = f" ({found[0]})" if found else ""
+        return [f"It is not known whether {joined([each.name for each in perhaps])} can elevate{message}."]
     return [
         "No administrator can sign in at the console, before or after these steps. Create one with a password first: "
         "verrou account add NAME --role administrator"
@@ -664,37 +673,32 @@ def warnings(course: Candidate) -> list[str]:
 
 
 def with_trials(snapshot: Snapshot, steps: Sequence[Step]) -> list[Step]:
-    """The steps, with a trial of an administrator who stays before the first that takes one away untried.
+    """Return the steps with a test sign-in of a remaining administrator before the first that removes an untested one.
 
-    An account whose password the worksheet itself gives is tried before others, then one that is no built-in one, then
-    the one that signed in last.
-    """
-    course = stages(snapshot, steps)
-    stage = next(untried(course), None)
-    if stage is None:
+    Preferred is an account whose password the plan sets, then one that is not built in, then the one that signed in
+    last."""
+    candidate = effects(snapshot, steps)
+    effect = next(untried(candidate), None)
+    if effect is None:
         return list(steps)
-    known = {step.account for step in steps[: stage.number - 1] if isinstance(step, GIVES_PASSWORD)}
-    left = [a for a in usable_administrators(stage.after) if a.identity in stage.usable_before]
+    known = {step.account for step in steps[: effect.number - 1] if isinstance(step, GIVES_PASSWORD)}
+    left = [a for a in usable_administrators(effect.after) if a.identity in effect.usable_before]
     if not left:
         return list(steps)
 
     def fitness(account: Account) -> tuple[bool, bool, bool, float]:
         seen = account.last_sign_in.timestamp() if account.last_sign_in else 0.0
-        stays = account.identity in course[-1].usable_after
+        stays = account.identity in candidate[-1].usable_after
         return stays, account.name in known, account.builtin is None, seen
 
     trial = TrySignIn(max(left, key=fitness).name, why="tested first because it replaces the administrator below")
-    at = stage.number - 1
+    at = effect.number - 1
     return with_trials(snapshot, [*steps[:at], trial, *steps[at:]])
 
 
-def check(course: Candidate, accepted: Collection[str] = ()) -> None:
-    """Let a worksheet pass.
-
-    Raises:
-        GuardRefused: a line for each refusal.
-    """
-    refuse(refusals_on(course, accepted))
+def check(candidate: Candidate, accepted: Collection[str] = ()) -> None:
+    """Pass a plan, or raise GuardRefused with a line for each refusal."""
+    refuse(refusals_on(candidate, accepted))
 
 
 def refuse(found: Sequence[Refusal]) -> None:
@@ -707,14 +711,15 @@ def refuse(found: Sequence[Refusal]) -> None:
         raise GuardRefused("\n".join(map(str, found)))
 
 
-def steps_before_loss(course: Sequence[StepEffect]) -> int:
-    """How many steps come before the first that takes a usable administrator away: they land first."""
-    return next((stage.number - 1 for stage in course if stage.lost), len(course))
+def steps_before_loss(candidate: Sequence[StepEffect]) -> int:
+    """Return how many steps come before the first that removes a usable administrator: they are applied first."""
+    return next((effect.number - 1 for effect in candidate if effect.lost), len(candidate))
 
 
 def preconditions(snapshot: Snapshot, steps: Sequence[Step]) -> Mapping[str, object]:
-    """What a worksheet rests on, by what to call it: who administers, and the accounts, groups and rules that its steps
-    are about. What moves by itself (tries, sign-ins) does not count."""
+    """Return what a plan rests on, by name: administrators, and the accounts, groups and rules of its steps.
+
+    What changes by itself (failed attempts, sign-ins) does not count."""
     found: dict[str, object] = {"the administrators": frozenset(a.identity for a in usable_administrators(snapshot))}
     for step in steps:
         if isinstance(step, SetRules):
@@ -740,11 +745,9 @@ def _lasting_facts(account: Account | None) -> Account | None:
 
 
 def check_unchanged(planned: Mapping[str, object], now: Mapping[str, object]) -> None:
-    """The guard ``changed-machine``: what the worksheet rests on is still so.
+    """Check the guard ``changed-machine``: the preconditions of the plan are still true.
 
-    Raises:
-        GuardRefused: it is not; the message names what moved.
-    """
+    Raises: GuardRefused: with what changed."""
     moved = sorted(what for what in planned if planned[what] != now.get(what))
     if moved:
         raise GuardRefused(

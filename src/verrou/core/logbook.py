@@ -1,4 +1,4 @@
-"""What a logbook keeps of a run on a machine, and how it went over time: no secret, no hash and no hint is in it."""
+"""Records of the logbook, and the trend over them. They contain no secret, hash or hint."""
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -26,7 +26,7 @@ class Run(StrEnum):
 
 @frozen
 class FindingRecord:
-    """A rule, account or group, and how it stood; of what was waived, until which day and by whom."""
+    """Verdict on a rule, account or group; of a waived one also until which day and by whom."""
 
     subject: str
     severity: Severity
@@ -36,7 +36,7 @@ class FindingRecord:
 
     @property
     def is_not_met(self) -> bool:
-        """Whether it does not hold, or nobody could tell."""
+        """Whether the finding is not met or unknown."""
         return self.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN)
 
 
@@ -51,7 +51,7 @@ class AccountRecord:
 
 @frozen
 class ReadingRecord:
-    """How a rule stood, in words."""
+    """State of a rule, in words."""
 
     rule: str
     words: str
@@ -59,7 +59,7 @@ class ReadingRecord:
 
 @frozen
 class TrialRecord:
-    """What was tried of a rule, and what came of it."""
+    """Test of a rule, with its result."""
 
     rule: str
     test: str
@@ -68,9 +68,11 @@ class TrialRecord:
 
 @frozen
 class RunRecord:
-    """One run. ``key`` tells it from every other, so that it never goes in twice. ``at`` is UTC by the computer that
-    Verrou ran on, ``clock`` the machine's own time. ``machine`` is what it was called then, ``identity`` tells it from
-    every other whatever it is called. ``entry`` is that of its journal, where the run changed something."""
+    """One run.
+
+    ``key`` is unique, so that a run is never recorded twice. ``at`` is UTC by this computer's clock, ``clock`` the
+    machine's own time. ``machine`` is the name at that time; ``identity`` tells it from every other under any name.
+    ``entry`` is the number in its journal, where the run changed something."""
 
     key: str
     run: Run
@@ -90,7 +92,7 @@ class RunRecord:
     trials: tuple[TrialRecord, ...] = ()
 
     def count(self, *verdicts: Verdict) -> int:
-        """How many findings have one of these verdicts."""
+        """Return how many findings have one of these verdicts."""
         return sum(finding.verdict in verdicts for finding in self.findings)
 
 
@@ -108,8 +110,9 @@ def record_of(
     trials: Sequence[TrialResult] = (),
     entry: int | None = None,
 ) -> RunRecord:
-    """What is kept of a run; ``plain`` makes a text that is safe on any screen of what a machine gave. Readings are
-    kept of a survey alone: an audit tells how each rule stood."""
+    """Return the record of a run; ``plain`` makes text from a machine safe for any screen.
+
+    Readings are recorded for a survey alone: an audit already has the state of each rule."""
     machine = snapshot.machine
     return RunRecord(
         key,
@@ -149,12 +152,12 @@ def record_of(
     )
 
 
-# How it went
+# Trend
 
 
 @frozen
 class Moment:
-    """How a machine, or several together, stood from a moment on."""
+    """Score of one machine, or of several together, from one moment on."""
 
     at: datetime
     met: int
@@ -186,8 +189,9 @@ class EndingWaiver:
 
 @frozen
 class MachineHistory:
-    """How one machine went: the moments, what regressed, the waivers that end. ``undone``: a run went back over
-    something after it was last audited against a baseline."""
+    """Audit history of one machine: scores over time, regressions, expiring waivers.
+
+    ``undone``: a run was undone after the last audit against a baseline."""
 
     machine: str
     identity: str
@@ -200,33 +204,36 @@ class MachineHistory:
 
 @frozen
 class Trend:
-    """How several machines went, and all of them together."""
+    """Histories of several machines, and of all together."""
 
     histories: tuple[MachineHistory, ...]
     together: tuple[Moment, ...]
 
 
 SOON = timedelta(days=30)
-"""How far ahead waivers are told that run out."""
+"""How far ahead expiring waivers are reported."""
 
 
 def soon(today: date) -> date:
-    """The last day for which waivers are told that run out."""
+    """Return the last day for which expiring waivers are reported."""
     return today + min(SOON, date.max - today)
 
 
 def trend(records: Sequence[RunRecord], today: date, families: frozenset[str] = frozenset()) -> Trend:
-    """How machines went, by the records in which they were audited against a baseline; with ``families`` only rules of
-    those. Times are the machines' own."""
+    """Return the trend over the audits among the records; with ``families`` only over rules of those.
+
+    Times are the machines' own."""
     machines: dict[str, list[RunRecord]] = {}
     for record in sorted(records, key=lambda record: (record.clock, record.at)):
         machines.setdefault(record.identity, []).append(record)
-    courses = [course for kept in machines.values() if (course := _course(kept, today, families)) is not None]
-    courses.sort(key=lambda course: (-len(course.regressed), -sum(course.moments[-1].not_met.values()), course.machine))
-    return Trend(tuple(courses), tuple(_together(courses)))
+    histories = [history for kept in machines.values() if (history := _history_of(kept, today, families)) is not None]
+    histories.sort(
+        key=lambda history: (-len(history.regressed), -sum(history.moments[-1].not_met.values()), history.machine)
+    )
+    return Trend(tuple(histories), tuple(_together(histories)))
 
 
-def _course(kept: Sequence[RunRecord], today: date, families: frozenset[str]) -> MachineHistory | None:
+def _history_of(kept: Sequence[RunRecord], today: date, families: frozenset[str]) -> MachineHistory | None:
     audited = [record for record in kept if record.findings]
     if not audited:
         return None
@@ -262,7 +269,7 @@ def _moment(at: datetime, findings: Sequence[FindingRecord]) -> Moment:
 
 
 def _slid_back(audited: Sequence[RunRecord], of: Callable[[RunRecord], list[FindingRecord]]) -> Iterator[Regression]:
-    """What holds no more, though it held when it was last otherwise. Runs against another baseline say nothing."""
+    """Return what is not met now and was met before, in runs against the same baseline."""
     last = audited[-1]
     alike = [
         (record.clock.date(), {finding.subject: finding.verdict for finding in record.findings})
@@ -280,10 +287,10 @@ def _slid_back(audited: Sequence[RunRecord], of: Callable[[RunRecord], list[Find
             since = day
 
 
-def _together(courses: Sequence[MachineHistory]) -> Iterator[Moment]:
-    """All machines at each moment, each as it was last seen."""
+def _together(histories: Sequence[MachineHistory]) -> Iterator[Moment]:
+    """Yield all machines at each moment, each with its last score."""
     moments = sorted(
-        ((moment.at, number, moment) for number, course in enumerate(courses) for moment in course.moments),
+        ((moment.at, number, moment) for number, history in enumerate(histories) for moment in history.moments),
         key=lambda each: each[:2],
     )
     standing: dict[int, Moment] = {}

@@ -29,7 +29,7 @@ _READABLE = {name: "".join(c for c in chars if c not in "il1IO0o|") for name, ch
 
 @frozen
 class Policy:
-    """What a machine asks of a new password, as far as it was read and is in force."""
+    """What a machine requires of a new password, as far as it is known and enforced."""
 
     min_length: int = 0
     classes: int = 0
@@ -38,7 +38,8 @@ class Policy:
     remember: int = 0
 
     def together(self, other: "Policy") -> "Policy":
-        """What satisfies both: for a password that must do before and after a change of rules."""
+        """Return the policy that satisfies both, for a password that has to be valid before and after a change of
+        rules."""
         return Policy(
             max(self.min_length, other.min_length),
             max(self.classes, other.classes),
@@ -49,7 +50,7 @@ class Policy:
 
 
 def policy_of(snapshot: Snapshot) -> Policy:
-    """The policy that the machine's readings say is in force."""
+    """Return the policy of the machine's enforced readings."""
 
     def value(rule_id: str, otherwise: object) -> object:
         reading = reading_of(CATALOGUE[rule_id], snapshot)
@@ -66,13 +67,14 @@ def policy_of(snapshot: Snapshot) -> Policy:
 
 
 def classes_in(candidate: str) -> set[str]:
-    """Which of lower, upper, digit and symbol a candidate holds; any other character counts as a symbol."""
+    """Return which of lower, upper, digit and symbol a password contains; any other character is a symbol."""
     kinds = {"lower": str.islower, "upper": str.isupper, "digit": str.isdigit}
     return {next((name for name, test in kinds.items() if test(c)), "symbol") for c in candidate}
 
 
 def broken_rules(candidate: str, policy: Policy, account: str) -> Mapping[str, str]:
-    """Every rule the candidate breaks, by id, with what is wrong in words. The dictionary is the machine's to ask."""
+    """Return every rule the password breaks, by id, with the reason in words. Only the machine checks the
+    dictionary."""
     broken = {}
     if len(candidate) < policy.min_length:
         broken["password.min_length"] = f"it has {len(candidate)} characters; at least {policy.min_length} are needed"
@@ -87,11 +89,10 @@ def broken_rules(candidate: str, policy: Policy, account: str) -> Mapping[str, s
 
 
 def make_phrase(policy: Policy, account: str, words: Sequence[str], rng: random.Random) -> str:
-    """A password of words that can be read aloud over a counter, with two digits, that satisfies ``policy``: at least
-    four words, which from a list of 7,000 are some 50 bits before the digits.
+    """Return a password of words that can be read aloud, with two digits, that satisfies ``policy``.
 
-    ``rng`` must be ``random.SystemRandom`` for a password that anybody will use.
-    """
+    It has at least four words; from a list of 7,000 they have some 50 bits without the digits. ``rng`` must be
+    ``random.SystemRandom`` for a password that is used."""
     while True:
         chosen = [rng.choice(words) for _ in range(4)]
         chosen[0] = chosen[0].capitalize()
@@ -103,10 +104,9 @@ def make_phrase(policy: Policy, account: str, words: Sequence[str], rng: random.
 
 
 def make_password(policy: Policy, account: str, rng: random.Random, longest: int = 64) -> str:
-    """A password of groups of readable characters that satisfies ``policy``, for trials.
+    """Return a password of groups of readable characters that satisfies ``policy``, for tests.
 
-    ``rng`` must be ``random.SystemRandom`` for a password that anybody will use.
-    """
+    ``rng`` must be ``random.SystemRandom`` for a password that is used."""
     length = max(policy.min_length, 16)
     while True:
         groups: list[str] = []
@@ -121,8 +121,9 @@ def make_password(policy: Policy, account: str, rng: random.Random, longest: int
 
 
 def breaking(rule_id: str, policy: Policy, account: str, rng: random.Random) -> list[str]:
-    """Candidates that break ``rule_id`` and no other rule of ``policy``; none where there can be none. Where there are
-    more than one, a machine that heeds the rule refuses at least one of them."""
+    """Return passwords that break ``rule_id`` and no other rule of ``policy``; none where there can be none.
+
+    Where there are several, a machine that enforces the rule rejects at least one of them."""
     candidates: Sequence[str] = ()
     match rule_id:
         case "password.min_length" if policy.min_length > 1:
@@ -132,14 +133,14 @@ def breaking(rule_id: str, policy: Policy, account: str, rng: random.Random) -> 
         case "password.may_contain_name":
             candidates = [f"{make_password(policy, account, rng)}-{account}"]
         case "password.dictionary":
-            # Dictionaries are looked up with up to three characters at the end left out.
+            # Dictionaries are searched with up to three characters removed from the end.
             candidates = [word + end for end in ("-7", "-73") for word in LONG_WORDS]
             candidates = [candidate for candidate in candidates if len(candidate) >= policy.min_length][:3]
     return [c for c in candidates if set(broken_rules(c, policy, account)) <= {rule_id}]
 
 
 def _mixed(length: int, classes: int, rng: random.Random) -> str:
-    """``length`` random characters of exactly the first ``classes`` classes, as far as the length allows."""
+    """Return ``length`` random characters of the first ``classes`` classes, as far as the length allows."""
     pools = list(_READABLE.values())[: max(1, min(classes, 4))]
     drawn = [rng.choice(pools[i % len(pools)]) for i in range(length)]
     rng.shuffle(drawn)

@@ -1,4 +1,4 @@
-"""A few questions about a computer, and the baseline that the answers come to: one that ships, and what is stricter."""
+"""Questions about a computer, and the baseline that the answers select: an included one, and what is stricter."""
 
 from collections.abc import Mapping, Sequence
 
@@ -12,7 +12,7 @@ from verrou.core.values import Value
 
 @frozen
 class AnswerOption:
-    """What somebody may answer: in words, what it builds on or asks for beyond that, and why."""
+    """One answer: its words, what it builds on or requires beyond that, and why."""
 
     words: str
     builds_on: str = ""
@@ -22,7 +22,7 @@ class AnswerOption:
 
 @frozen
 class Question:
-    """One question; the answers by the word that stands for each."""
+    """One question with its answers by keyword."""
 
     asks: str
     answers: Mapping[str, AnswerOption]
@@ -85,8 +85,10 @@ QUESTIONS: Mapping[str, Question] = {
 
 
 def written(title: str, answers: Mapping[str, str], administrators: Sequence[str], base: Baseline) -> str:
-    """The text of a baseline. ``answers`` are by question the word of the answer; ``base`` is the baseline that the
-    first of them builds on: what it asks for already, or more strictly, is left to it."""
+    """Return the text of a baseline.
+
+    ``answers`` are keywords by question; ``base`` is the baseline that the first answer builds on. What it requires
+    already, or more strictly, is inherited from it."""
     chosen = {name: question.answers[answers[name]] for name, question in QUESTIONS.items()}
     builds_on = next(answer.builds_on for answer in chosen.values() if answer.builds_on)
     text = "".join(
@@ -109,7 +111,7 @@ def written(title: str, answers: Mapping[str, str], administrators: Sequence[str
 
 
 def _beyond(rule: Rule, wanted: Value, base: Baseline) -> bool:
-    """Whether a value is stricter than all that a baseline asks for."""
+    """Return whether a value is stricter than all that a baseline requires."""
     below = base.requirements.get(rule.id)
     asked = [] if below is None else below.desired.candidates(rule)
     return all(rule.kind.at_least(wanted, each) and wanted != each for each in asked)

@@ -1,4 +1,4 @@
-"""What a round keeps of each machine: little, and as much of every one."""
+"""Rows of a round: the same few facts of each machine."""
 
 from collections.abc import Callable
 from datetime import date, datetime
@@ -10,21 +10,22 @@ from verrou.core.model import Snapshot
 from verrou.core.rules import CATALOGUE, Severity
 
 RULES = tuple(CATALOGUE)
-"""The order in which a row tells of the rules."""
+"""Order of the rules in a row."""
 NOT_ASKED = "."
 SIGNS = {Verdict.MET: "+", Verdict.WAIVED: "w", Verdict.NOT_APPLICABLE: "-", Verdict.UNKNOWN: "?"}
 SHORT_SIGNS = {Severity.HIGH: "H", Severity.MEDIUM: "M", Severity.LOW: "L"}
-"""A rule that is not met is told by its severity."""
+"""Sign of a rule that is not met, by its severity."""
 COUNTED = (Verdict.MET, Verdict.WAIVED, Verdict.NOT_APPLICABLE, Verdict.UNKNOWN)
 PLACES = {rule_id: number for number, rule_id in enumerate(RULES)}
 
 
 @frozen(slots=True)
 class Row:
-    """One machine of a round. ``identity`` is what tells the machine from every other. ``signs`` has a sign for each
-    of :data:`RULES`, ``listed`` the accounts and groups that do not meet theirs.
-    ``worst`` tells the most severe finding in words; ``oldest_waiver`` is the day on which the first waiver ends,
-    ``interrupted`` a run that did not end."""
+    """One machine of a round.
+
+    ``identity`` tells it from every other machine. ``signs`` has a sign for each of :data:`RULES`, ``listed`` the
+    accounts and groups that do not meet theirs. ``worst`` is the most severe finding in words, ``oldest_waiver`` the
+    day on which the first waiver expires, ``interrupted`` a run that did not end."""
 
     machine: str
     identity: str
@@ -53,7 +54,7 @@ class Row:
 
     @property
     def weight(self) -> tuple[int, int, int, int]:
-        """For sorting: what is worst comes first."""
+        """Sort key: the most severe first."""
         return -self.high, -self.medium, -self.low, -self.unknown
 
     @property
@@ -69,8 +70,8 @@ SIGN_OF = {
 }
 
 
-def row_of(found: Audit, snapshot: Snapshot, address: str, says: Callable[[Finding], str]) -> Row:
-    """What is kept of an audit; ``says`` tells a finding in words."""
+def row_of(found: Audit, snapshot: Snapshot, address: str, statement: Callable[[Finding], str]) -> Row:
+    """Return the row of an audit; ``statement`` gives a finding in words."""
     signs = [NOT_ASKED] * len(RULES)
     counts = dict.fromkeys(SIGN_OF.values(), 0)
     listed = []
@@ -105,7 +106,7 @@ def row_of(found: Audit, snapshot: Snapshot, address: str, says: Callable[[Findi
         waived,
         not_applicable,
         until,
-        says(first) if first is not None and first.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN) else "",
+        statement(first) if first is not None and first.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN) else "",
         "".join(signs),
         tuple(listed),
         machine.interrupted,

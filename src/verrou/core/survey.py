@@ -11,8 +11,8 @@ from verrou.core.errors import BadInput
 from verrou.core.model import Account, Group, MachineFacts, Reading, Snapshot, Source, Status
 from verrou.core.model.access import KnownRole, as_known_role, known_role, routes_now, routes_unknown
 from verrou.core.model.ageing import must_change, password_ages, usable_until
+from verrou.core.model.routes import EntryPoint, Route
 from verrou.core.model.states import AccountState, states_of
-from verrou.core.model.ways import EntryPoint, Route
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.core.values import MOST_SEEN, Unacceptable, ValueData
 
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 FORMAT = "verrou survey 3"
 FORMER = ("verrou survey 1", "verrou survey 2")
-"""In which a name could be taken for a pattern."""
+"""Fields in which a name could be mistaken for a pattern."""
 T = TypeVar("T")
 
 
@@ -34,19 +34,19 @@ def _plain(value: object) -> object:
 
 
 class DerivedData(TypedDict):
-    """What follows from the facts of an account."""
+    """Facts derived for an account."""
 
     role: KnownRole
     states: list[AccountState]
     routes: list[Route]
-    ways_unknown: list[Route]
+    unknown_routes: list[Route]
     must_change: bool
     password_ages: bool
     usable_until: date | None
 
 
 class ReadingData(TypedDict):
-    """How a rule stands on a machine; ``words`` tell the value as a table does."""
+    """State of a rule on a machine; ``words`` give the value as a table does."""
 
     value: ValueData | None
     pending: ValueData | None
@@ -60,13 +60,13 @@ class ReadingData(TypedDict):
 
 
 def plain(item: AttrsInstance, *names: str) -> Any:
-    """Facts as plain data, all of them or those that are named: days and moments in ISO 8601."""
+    """Return facts as plain data, all of them or those named: days and times in ISO 8601."""
     wanted = (lambda field, _: field.name in names) if names else None
     return asdict(item, filter=wanted, value_serializer=lambda _, __, value: _plain(value))
 
 
 def account_data(account: Account, snapshot: Snapshot) -> dict[str, Any]:
-    """One account as plain data, with what is derived from it: role and states."""
+    """Return one account as plain data, with its derived role and states."""
     today = snapshot.machine.now.date()
     until = usable_until(account, snapshot)
     return {
@@ -74,7 +74,7 @@ def account_data(account: Account, snapshot: Snapshot) -> dict[str, Any]:
         "role": known_role(account, snapshot),
         "states": list(states_of(account, snapshot)),
         "routes": list(routes_now(account, snapshot)),
-        "ways_unknown": list(routes_unknown(account, snapshot)),
+        "unknown_routes": list(routes_unknown(account, snapshot)),
         "must_change": must_change(account, snapshot, today),
         "password_ages": password_ages(account, snapshot),
         "usable_until": until.isoformat() if until else None,
@@ -82,7 +82,7 @@ def account_data(account: Account, snapshot: Snapshot) -> dict[str, Any]:
 
 
 def reading_data(rule: Rule, reading: Reading) -> dict[str, Any]:
-    """One reading as plain data."""
+    """Return one reading as plain data."""
     return {
         "value": None if reading.value is None else rule.kind.dump(reading.value),
         "pending": None if reading.pending is None else rule.kind.dump(reading.pending),
@@ -97,7 +97,7 @@ def reading_data(rule: Rule, reading: Reading) -> dict[str, Any]:
 
 
 def survey_data(snapshot: Snapshot) -> dict[str, Any]:
-    """The whole snapshot, every rule of the catalogue included. No secret and no hash is in it."""
+    """Return the whole snapshot, every rule of the catalogue included. No secret and no hash is in it."""
     return {
         "format": FORMAT,
         "machine": plain(snapshot.machine),
@@ -105,16 +105,14 @@ def survey_data(snapshot: Snapshot) -> dict[str, Any]:
         "groups": [asdict(group) for group in snapshot.groups],
         "readings": {rule.id: reading_data(rule, reading_of(rule, snapshot)) for rule in CATALOGUE.values()},
         "warnings": list(snapshot.warnings),
-        "entry_points": [asdict(gate) for gate in snapshot.entry_points],
+        "entry_points": [asdict(entry_point) for entry_point in snapshot.entry_points],
     }
 
 
 def snapshot_from(data: object) -> Snapshot:
-    """The snapshot that :func:`survey_data` was made from.
+    """Return the snapshot that :func:`survey_data` was made from.
 
-    Raises:
-        BadInput: the data is no survey; the message names the first place that is wrong.
-    """
+    Raises: BadInput: the data is no survey; the message names the first wrong place."""
     if not isinstance(data, dict) or data.get("format") != FORMAT:
         if isinstance(data, dict) and data.get("format") in FORMER:
             raise BadInput("this survey was saved by Verrou 0.1, and only that version reads it. Save it again.")
@@ -129,31 +127,32 @@ def snapshot_from(data: object) -> Snapshot:
         accounts = convert.structure(data["accounts"], tuple[Account, ...])
         groups = convert.structure(data["groups"], tuple[Group, ...])
         troubles = convert.structure(data["warnings"], tuple[str, ...])
-        gates = convert.structure(data["entry_points"], tuple[EntryPoint, ...])
+        entry_points = convert.structure(data["entry_points"], tuple[EntryPoint, ...])
         found = {rule_id: reading_from(rule_id, raw) for rule_id, raw in data["readings"].items()}
         readings = {rule_id: reading for rule_id, reading in found.items() if reading is not None}
     except (ClassValidationError, IterableValidationError) as error:
         raise BadInput(f"this survey is damaged: {transform_error(error)[0]}") from None
     except (KeyError, TypeError, AttributeError, ValueError) as error:
-        told = error if isinstance(error, Unacceptable) else f"{type(error).__name__} {error}"
-        raise BadInput(f"this survey is damaged: {told}") from None
-    return Snapshot(machine, accounts, groups, readings, troubles, gates)
+        text = error if isinstance(error, Unacceptable) else f"{type(error).__name__} {error}"
+        raise BadInput(f"this survey is damaged: {text}") from None
+    return Snapshot(machine, accounts, groups, readings, troubles, entry_points)
 
 
 def structured(raw: object, kind: type[T]) -> T:
-    """Plain data as facts, told of no further than that it is none; raises what :mod:`cattrs` does."""
+    """Return plain data as facts. Raises what :mod:`cattrs` does, without details."""
     return _converter(detailed=False).structure(raw, kind)
 
 
 def reader_of(kind: Any) -> Callable[[Any], Any]:
-    """What makes facts of a kind from plain data, found once; it raises what :mod:`cattrs` does."""
+    """Return the function that builds facts of a class from plain data, found once. It raises what :mod:`cattrs`
+    does."""
     convert = _converter(detailed=False)
     hook: Callable[[Any, Any], Any] = convert.get_structure_hook(kind)
     return lambda raw: hook(raw, kind)
 
 
 def reading_from(rule_id: str, raw: Any) -> Reading | None:
-    """A reading from plain data; None where the rule is not known here, or follows from the accounts."""
+    """Return a reading from plain data; None where the rule is unknown here or is derived from accounts."""
     rule = CATALOGUE.get(rule_id)
     return None if rule is None or rule.derived is not None else _reading(_converter(), rule, raw)
 
@@ -188,13 +187,13 @@ def _number(raw: Any) -> int:
 
 
 def _is_tuple(kind: Any) -> bool:
-    """Whether it is one of any length."""
+    """Return whether it is one of any length."""
     return get_origin(kind) is tuple and get_args(kind)[-1] is ...
 
 
 @cache
 def _converter(detailed: bool = True) -> "Converter":
-    """With ``detailed`` it can say what is wrong, and takes longer."""
+    """Return the converter; ``detailed`` errors say what is wrong and take longer."""
     from cattrs import Converter
 
     converter = Converter(detailed_validation=detailed)

@@ -1,9 +1,8 @@
-"""Many survey files read in a row: what one says in the very words of another is read once.
+"""Read many survey files in a row; equal parts are parsed once.
 
-A survey file has the form that :func:`verrou.reports.sheets.as_json` gives it: its sections in one order, and each part
-of a section between lines of its own. Such a text is taken apart at those lines, and each part is checked to be one
-whole JSON value, so that together they are the document; parts that were seen before are not read again. A text of any
-other form is read as any JSON is."""
+A survey file has the form that :func:`verrou.reports.sheets.as_json` gives it: its sections in one order, each part of
+a section on lines of its own. The text is split at those lines, each part is checked to be one whole JSON value, and
+parts seen before are not parsed again. A text of any other form is parsed as any JSON."""
 
 import json
 from collections.abc import Callable, Hashable, Mapping
@@ -12,7 +11,7 @@ from typing import Any, Generic, TypeVar, cast
 from attrs import fields, frozen, resolve_types
 
 from verrou.core.model import Account, Group, MachineFacts, Reading, Snapshot
-from verrou.core.model.ways import EntryPoint
+from verrou.core.model.routes import EntryPoint
 from verrou.core.rules import CATALOGUE
 from verrou.core.survey import FORMAT, reader_of, reading_from, snapshot_from, structured
 
@@ -27,15 +26,15 @@ BETWEEN_READINGS, BETWEEN_OBJECTS = '\n    },\n    "', "\n    },\n    {"
 
 
 class Remembered(dict[Key, Any], Generic[Key]):
-    """What was made of something, by what it was made of; so that memory stays the same however many surveys are read,
-    of ``most`` things."""
+    """Cache of results by input, of at most ``most`` entries, so that memory is bounded however many surveys are
+    read."""
 
     def __init__(self, most: int) -> None:
         super().__init__()
         self.most = most
 
     def once(self, key: Key, read: Callable[[Key], T]) -> T:
-        """What ``read`` makes of it, or made of it earlier."""
+        """Return the cached result, or ``read`` it."""
         found: T | None = self.get(key)
         if found is None:
             found = read(key)
@@ -58,7 +57,7 @@ class Named:
 
 
 class Members(Generic[T]):
-    """Reads objects of one kind member by member: what one says in the very words of another is read once."""
+    """Reads objects of one class member by member; equal texts are parsed once."""
 
     def __init__(self, kind: type[T], indent: int) -> None:
         self.kind = kind
@@ -69,7 +68,7 @@ class Members(Generic[T]):
         self.others: set[str] = set()
 
     def read(self, part: str) -> T:
-        """The object whose members stand in ``part``, each on lines of its own."""
+        """Return the object whose members are in ``part``, each on lines of its own."""
         if not part.startswith(self.begins):
             raise OtherForm
         members = part[len(self.begins) :].split(self.between)
@@ -95,8 +94,9 @@ class Members(Generic[T]):
 
 
 class SurveyReader:
-    """Reads surveys, and remembers their parts: equal readings of several machines are one object, and so are all the
-    readings of machines that stand alike."""
+    """Reads surveys and caches their parts.
+
+    Equal readings of several machines are one object, and so are whole sets of equal readings."""
 
     def __init__(self) -> None:
         self.accounts, self.entry_points = Remembered[str](MOST_REMEMBERED), Remembered[str](MOST_REMEMBERED)
@@ -105,11 +105,9 @@ class SurveyReader:
         self.together = Remembered[tuple[Named, ...]](MOST_REMEMBERED)
 
     def snapshot(self, text: str) -> Snapshot:
-        """The snapshot of a survey.
+        """Return the snapshot of a survey.
 
-        Raises:
-            BadInput: this is no survey. ValueError, RecursionError: this is no JSON.
-        """
+        Raises: BadInput: this is no survey. ValueError, RecursionError: this is no JSON."""
         try:
             return self._from_parts(text)
         except (OtherForm, KeyError, TypeError, AttributeError, ValueError, ExceptionGroup):
@@ -123,19 +121,19 @@ class SurveyReader:
             for part in _split(sections["accounts"], "[\n    {", BETWEEN_OBJECTS, "\n    }\n  ]")
         )
         groups = tuple(map(self.group.read, _split(sections["groups"], "[\n    {", BETWEEN_OBJECTS, "\n    }\n  ]")))
-        gates = self.entry_points.once(
+        entry_points = self.entry_points.once(
             sections["entry_points"], lambda part: structured(json.loads(part), tuple[EntryPoint, ...])
         )
         readings = self._readings(sections["readings"])
         troubles = structured(json.loads(sections["warnings"]), tuple[str, ...])
-        return Snapshot(machine, accounts, groups, readings, troubles, gates)
+        return Snapshot(machine, accounts, groups, readings, troubles, entry_points)
 
     def _readings(self, section: str) -> Mapping[str, Reading]:
         found = []
         for part in _split(section, '{\n    "', BETWEEN_READINGS, "\n    }\n  }"):
             if (known := self.kept.get(part)) is not None:
                 found.append(known)
-            elif part[: part.find('"')] in DERIVED:  # they name people, so that few are alike
+            elif part[: part.find('"')] in DERIVED:  # they name people, so few are equal
                 self.derived.once(part, _reading)
             else:
                 found.append(self.kept.once(part, _reading))
@@ -143,7 +141,7 @@ class SurveyReader:
 
 
 def _sections(text: str) -> Mapping[str, str]:
-    """The text of each section."""
+    """Return the text of each section."""
     if not text.startswith(START) or not text.endswith("\n}\n"):
         raise OtherForm
     found, begins, name = {}, len(START), "machine"

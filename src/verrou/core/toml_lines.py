@@ -1,4 +1,4 @@
-"""Where each key of a TOML text stands. The standard reader gives values without lines; people need the line."""
+"""Line numbers of the keys of a TOML text: the standard parser gives values without them."""
 
 import re
 from collections.abc import Mapping
@@ -11,10 +11,9 @@ _PART = re.compile(r"""\s*(?:"([^"]*)"|'([^']*)'|([^."']+?))\s*(?:\.|$)""")
 
 
 def line_index(text: str) -> Mapping[Path, int]:
-    """Each table header and key of ``text`` as a path, with its line (1 for the first).
+    """Return each table header and key of ``text`` as a path, with its line (1 for the first).
 
-    ``[[waiver]]`` tables count from 0: ``("waiver", 0, "rule")``. Lines inside a multi-line string are passed over.
-    """
+    ``[[waiver]]`` tables count from 0: ``("waiver", 0, "rule")``. Lines inside a multi-line string are skipped."""
     index: dict[Path, int] = {}
     table: Path = ()
     counts: dict[Path, int] = {}
@@ -42,7 +41,7 @@ def line_index(text: str) -> Mapping[Path, int]:
 
 
 def line_of(index: Mapping[Path, int], path: Path) -> int | None:
-    """The line of ``path``, or of the nearest table around it."""
+    """Return the line of ``path``, or of the nearest table around it."""
     while path:
         if path in index:
             return index[path]

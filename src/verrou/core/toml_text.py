@@ -9,12 +9,12 @@ _BARE = re.compile(r"[A-Za-z0-9_-]+")
 
 
 def key(*parts: str) -> str:
-    """A key, its parts quoted where they must be."""
+    """Return a key, its parts quoted where they must be."""
     return ".".join(part if _BARE.fullmatch(part) else _text(part) for part in parts)
 
 
 def value(raw: object) -> str:
-    """A value on one line."""
+    """Return a value on one line."""
     match raw:
         case bool():
             return "true" if raw else "false"
@@ -31,11 +31,11 @@ def value(raw: object) -> str:
 
 
 def comment(text: str) -> str:
-    """A text as lines of a comment, nothing in it that could end one."""
+    """Return a text as lines of a comment, nothing in it that could end one."""
     shown = (line if line.isprintable() else _text(line) for line in text.splitlines() or [""])
     return "".join(f"# {line}".rstrip() + "\n" for line in shown)
 
 
 def _text(text: str) -> str:
-    """A basic string: JSON's signs are TOML's, but for one that TOML wants escaped."""
+    """Return a basic string: JSON's signs are TOML's, but for one that TOML wants escaped."""
     return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")

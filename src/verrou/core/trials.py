@@ -1,4 +1,5 @@
-"""Attempts that show by behaviour that a rule holds. What is tried is decided here; the machine's authority answers."""
+"""Tests that show by behaviour that a rule is enforced. The attempts are chosen here; the machine's authority
+responds."""
 
 import random
 from collections.abc import Callable, Iterator, Sequence
@@ -11,10 +12,10 @@ from attrs import frozen
 
 from verrou.core.model import Account, AccountName, GroupName, Reading, Role, Snapshot, Status, counted
 from verrou.core.model.access import accepted_credential
-from verrou.core.model.ways import Route
+from verrou.core.model.routes import Route
 from verrou.core.passwords import Policy, breaking, make_password, policy_of
 from verrou.core.rules import CATALOGUE, reading_of
-from verrou.core.values import say_duration
+from verrou.core.values import format_duration
 
 
 class Result(StrEnum):
@@ -27,10 +28,10 @@ class Result(StrEnum):
 
 @frozen
 class Answer:
-    """What the authority answered to an attempt, in its own words."""
+    """Response of the authority to an attempt, in its own words."""
 
     accepted: bool
-    said: str = ""
+    message: str = ""
 
 
 class TrialAccount(Protocol):
@@ -41,7 +42,7 @@ class TrialAccount(Protocol):
 
     @property
     def other_services(self) -> Sequence[str]:
-        """The services that ask for a password beside the console's own."""
+        """The services besides the console's own that ask for a password."""
         ...
 
     def sign_in(self, password: str, service: str = "") -> Answer:
@@ -53,19 +54,19 @@ class TrialAccount(Protocol):
         ...
 
     def reset_password(self, new: str) -> None:
-        """Give the account a password as an administrator."""
+        """Set a password of the account as an administrator."""
         ...
 
     def age_password(self) -> None:
-        """Make the password old enough that its owner may change it, and not so old that it has ended."""
+        """Age the password so that its owner may change it, but not so far that it has expired."""
         ...
 
     def pass_time(self, span: timedelta) -> None:
-        """Let ``span`` go by for the account's recorded tries."""
+        """Move the account's recorded failed attempts ``span`` into the past."""
         ...
 
     def unlock(self) -> None:
-        """Lift a lock as an administrator."""
+        """Unlock the account as an administrator."""
         ...
 
     @property
@@ -73,29 +74,23 @@ class TrialAccount(Protocol):
         """The groups that it is in."""
         ...
 
-    def come_by(self, way: Route, service: str, password: str) -> Answer:
-        """Sign in by a way; by one of its services, where the machine tells them apart.
+    def come_by(self, route: Route, service: str, password: str) -> Answer:
+        """Sign in by a route; by one of its services, where the machine tells them apart.
 
-        Raises:
-            CannotTry: with the reason.
-        """
+        Raises: CannotTry: with the reason."""
         ...
 
     def elevate(self, password: str) -> Answer:
-        """Use administration, giving its own password where one is asked for. What is not accepted was rejected by what
-        decides about administration.
+        """Elevate, giving the account's own password where one is asked for.
 
-        Raises:
-            CannotTry: something else stopped it, with the reason.
-        """
+        Not accepted means rejected by what decides about elevation. Raises: CannotTry: something else stopped it, with
+        the reason."""
         ...
 
     def elevate_with_help(self) -> Answer:
-        """Whether a program would let it have administration for an administrator's password.
+        """Return whether a program elevates the account with an administrator's password.
 
-        Raises:
-            CannotTry: no program can be asked, with the reason.
-        """
+        Raises: CannotTry: no program can be asked, with the reason."""
         ...
 
     def elevate_again(self, password: str, after: timedelta) -> Answer:
@@ -107,11 +102,7 @@ class TrialAccount(Protocol):
         ...
 
     def answer_late(self, password: str, after: timedelta) -> Answer:
-        """Ask for administration, let time go by, and give the right answer then.
-
-        Raises:
-            CannotTry: with the reason.
-        """
+        """Ask for elevation, let time pass, and give the right answer then. Raises: CannotTry: with the reason."""
         ...
 
 
@@ -135,12 +126,12 @@ WHO_COMES_IN = "logon.console.allowed"
 _TRIED_FOR = ("lockout.after", "password.min_length", WHO_COMES_IN)
 TRIED_ROLES = (Role.ADMINISTRATOR, Role.STANDARD, Role.GUEST)
 Attempt = Callable[[Policy, Role, bool], AbstractContextManager[TrialAccount]]
-"""Makes a throwaway account of a role, for as long as the block lasts; the last says whether it is let in by every way
-first, whatever the lists of who may say: for trials of other questions than that."""
+"""Creates a temporary test account of a role, for the length of the block. The last argument: no logon list denies it,
+for tests of other rules."""
 
 
 def run_trials(attempt: Attempt, snapshot: Snapshot, rng: random.Random) -> Iterator[TrialResult]:
-    """All trials, each on an account of its own that ``attempt`` makes; yields results as they come."""
+    """Yield the results of all tests as they come, each on an account that ``attempt`` makes."""
     policy = policy_of(snapshot)
     for trial, about in zip((lockout_trial, weak_password_trial), _TRIED_FOR, strict=False):
         try:
@@ -158,42 +149,43 @@ def run_trials(attempt: Attempt, snapshot: Snapshot, rng: random.Random) -> Iter
 
 
 def access_trial(subject: TrialAccount, let_in: TrialAccount, snapshot: Snapshot, role: Role) -> Iterator[TrialResult]:
-    """Come in by each way, and by each of its services, with the right password. What is read of the machine says which
-    of it should come through. A refusal shows that a list keeps somebody out only where somebody alike, whom no list
-    keeps out, comes through."""
+    """Sign in by each route and each of its services with the right password.
+
+    The snapshot says which should be admitted. A denial shows that a list denies an account only where a similar
+    account, which no list denies, is admitted."""
     groups = tuple(map(GroupName, subject.groups))
     account = Account(AccountName(subject.account), f"trial:{subject.account}", groups=groups)
-    for gate in snapshot.entry_points:
-        if gate.unasked:
+    for entry_point in snapshot.entry_points:
+        if entry_point.automatic:
             continue
-        expected = accepted_credential(account, gate, snapshot) is not None
-        kept_out = not gate.lets_through(account)
-        for service in gate.services or ("",):
+        expected = accepted_credential(account, entry_point, snapshot) is not None
+        kept_out = not entry_point.admits(account)
+        for service in entry_point.services or ("",):
             by = f" ({service})" if service else ""
-            said = f"a temporary {role} account signs in {gate.way.phrase}{by}"
-            rule = f"logon.{gate.way}.allowed"
+            message = f"a temporary {role} account signs in {entry_point.route.phrase}{by}"
+            rule = f"logon.{entry_point.route}.allowed"
             try:
-                answer = subject.come_by(gate.way, service, subject.password)
-                control = let_in.come_by(gate.way, service, let_in.password) if kept_out else answer
+                answer = subject.come_by(entry_point.route, service, subject.password)
+                control = let_in.come_by(entry_point.route, service, let_in.password) if kept_out else answer
             except CannotTry as reason:
-                yield TrialResult(rule, said, Result.NOT_RUN, str(reason))
+                yield TrialResult(rule, message, Result.NOT_RUN, str(reason))
                 continue
             if kept_out and not answer.accepted and not control.accepted:
-                why = f"an account that no list denies is denied too: {control.said}"
-                yield TrialResult(rule, said, Result.NOT_RUN, why)
+                why = f"an account that no list denies is denied too: {control.message}"
+                yield TrialResult(rule, message, Result.NOT_RUN, why)
                 continue
-            yield _judge(rule, said, answer, expected)
+            yield _judge(rule, message, answer, expected)
 
 
 def elevation_trial(subject: TrialAccount, snapshot: Snapshot, role: Role) -> Iterator[TrialResult]:
     """Use administration, once it is in."""
     administers = role is Role.ADMINISTRATOR
     rule = f"elevation.{'administrator' if administers else 'standard'}_gives"
-    said = f"a temporary {role} account elevates with its own password"
+    message = f"a temporary {role} account elevates with its own password"
     try:
-        yield _judge(rule, said, subject.elevate(subject.password), administers)
+        yield _judge(rule, message, subject.elevate(subject.password), administers)
     except CannotTry as reason:
-        yield TrialResult(rule, said, Result.NOT_RUN, str(reason))
+        yield TrialResult(rule, message, Result.NOT_RUN, str(reason))
     if administers:
         yield from _questions_trial(subject, snapshot)
     elif (reading := _in_force(rule, snapshot)) is not None:
@@ -201,20 +193,20 @@ def elevation_trial(subject: TrialAccount, snapshot: Snapshot, role: Role) -> It
 
 
 def _helped_trial(subject: TrialAccount, role: Role, reading: Reading) -> Iterator[TrialResult]:
-    """A program that somebody else's password would open; where none is, what lets people elevate is another one."""
-    rule, said = "elevation.standard_gives", f"a temporary {role} account elevates through a program that prompts"
+    """Run a program that another account's password would elevate; where there is none, another rule decides."""
+    rule, message = "elevation.standard_gives", f"a temporary {role} account elevates through a program that prompts"
     try:
         answer = subject.elevate_with_help()
     except CannotTry as reason:
-        yield TrialResult(rule, said, Result.NOT_RUN, str(reason))
+        yield TrialResult(rule, message, Result.NOT_RUN, str(reason))
         return
     if answer.accepted or reading.value == "denied":
-        yield _judge(rule, said, answer, reading.value != "denied")
+        yield _judge(rule, message, answer, reading.value != "denied")
 
 
 def _questions_trial(subject: TrialAccount, snapshot: Snapshot) -> Iterator[TrialResult]:
-    """An answer is remembered as long as the rule says and no longer; a question that nobody answers ends. There is
-    nothing to try where nothing is asked."""
+    """Check how long an answer is remembered, and that an unanswered prompt ends. Without a prompt there is nothing to
+    test."""
     asks = _in_force("elevation.administrator_gives", snapshot)
     if asks is None or asks.value == "nothing":
         return
@@ -227,19 +219,19 @@ def _questions_trial(subject: TrialAccount, snapshot: Snapshot) -> Iterator[Tria
             continue
         holds = reading.value if isinstance(reading.value, timedelta) else timedelta()
         if rule_id == "elevation.unanswered_after" and not holds:
-            continue  # it waits for ever, which nobody can wait for
+            continue  # it never ends, so no test can wait for it
         shortly_before = [(holds - _MOMENT, True)] if holds > _MOMENT else []
         for after, accepted in (*shortly_before, (holds + _MOMENT, False)):
-            said = f"a temporary administrator account {words.format(say_duration(after))}"
+            message = f"a temporary administrator account {words.format(format_duration(after))}"
             try:
-                yield _judge(rule_id, said, ask(subject.password, after), accepted)
+                yield _judge(rule_id, message, ask(subject.password, after), accepted)
             except CannotTry as reason:
-                yield TrialResult(rule_id, said, Result.NOT_RUN, str(reason))
+                yield TrialResult(rule_id, message, Result.NOT_RUN, str(reason))
                 break
 
 
 def not_tried(reason: str) -> list[TrialResult]:
-    """What is said where nothing can be tried at all."""
+    """Return the results where nothing can be tested at all."""
     return [TrialResult(about, "no test", Result.NOT_RUN, reason) for about in _TRIED_FOR]
 
 
@@ -256,17 +248,18 @@ def _judge(rule: str, tried: str, answer: Answer, should_accept: bool) -> TrialR
         rule,
         tried,
         Result.PASSED if expected else Result.FAILED,
-        f"{seen}: {answer.said}" if answer.said else seen,
+        f"{seen}: {answer.message}" if answer.message else seen,
     )
 
 
 def lockout_trial(subject: TrialAccount, snapshot: Snapshot, rng: random.Random) -> Iterator[TrialResult]:
-    """N failed attempts, the right password refused, then time or an unlocking, and the right password accepted."""
+    """Test the lock: failed attempts, the right password denied, then time or an unlock, and the right password
+    accepted."""
     after = _in_force("lockout.after", snapshot)
     right, wrong = subject.password, subject.password + "x"
     control = subject.sign_in(right)
     if not control.accepted:
-        raise CannotTry(f"the temporary account could not sign in at all: {control.said}")
+        raise CannotTry(f"the temporary account could not sign in at all: {control.message}")
     if after is None or not isinstance(after.value, int):
         yield TrialResult("lockout.after", "no test", Result.NOT_RUN, "no lock-out is enforced")
         return
@@ -292,10 +285,10 @@ def lockout_trial(subject: TrialAccount, snapshot: Snapshot, rng: random.Random)
         _mistype(subject, wrong, tries - 1)
         subject.pass_time(forget.value + _MARGIN)
         _mistype(subject, wrong, 1)
-        said = CATALOGUE["lockout.forget_after"].kind.say(forget.value)
+        message = CATALOGUE["lockout.forget_after"].kind.format(forget.value)
         yield _judge(
             "lockout.forget_after",
-            f"{counted(tries - 1, 'failed attempt')}, {said} later one more, then the right password",
+            f"{counted(tries - 1, 'failed attempt')}, {message} later one more, then the right password",
             subject.sign_in(right),
             True,
         )
@@ -305,28 +298,28 @@ def lockout_trial(subject: TrialAccount, snapshot: Snapshot, rng: random.Random)
 def _lock_ends(subject: TrialAccount, snapshot: Snapshot, right: str) -> Iterator[TrialResult]:
     lasts = _in_force("lockout.lasts", snapshot)
     if lasts is not None and isinstance(lasts.value, timedelta):
-        said = CATALOGUE["lockout.lasts"].kind.say(lasts.value)
+        message = CATALOGUE["lockout.lasts"].kind.format(lasts.value)
         subject.pass_time(lasts.value - 2 * _MARGIN)
-        yield _judge("lockout.lasts", f"the right password shortly before {said}", subject.sign_in(right), False)
+        yield _judge("lockout.lasts", f"the right password shortly before {message}", subject.sign_in(right), False)
         subject.pass_time(3 * _MARGIN)
-        yield _judge("lockout.lasts", f"the right password after {said}", subject.sign_in(right), True)
+        yield _judge("lockout.lasts", f"the right password after {message}", subject.sign_in(right), True)
     else:
         subject.unlock()
         yield _judge("lockout.lasts", "the right password after unlocking", subject.sign_in(right), True)
 
 
 def _by_other_services(subject: TrialAccount, right: str, wrong: str, tries: int) -> Iterator[TrialResult]:
-    """Each service has a stack of its own: wrong passwords lock there too, or the rule holds by half."""
+    """Check every other service: each has its own stack, so failed attempts have to lock there, too."""
     for service in subject.other_services:
         subject.unlock()
         control = subject.sign_in(right, service)
-        said = f"{counted(tries, 'failed attempt')} by {service}, then the right password"
+        message = f"{counted(tries, 'failed attempt')} by {service}, then the right password"
         if not control.accepted:
-            reason = f"{service} does not let the temporary account sign in at all: {control.said}"
-            yield TrialResult("lockout.after", said, Result.NOT_RUN, reason)
+            reason = f"{service} does not let the temporary account sign in at all: {control.message}"
+            yield TrialResult("lockout.after", message, Result.NOT_RUN, reason)
             continue
         _mistype(subject, wrong, tries, service)
-        yield _judge("lockout.after", said, subject.sign_in(right, service), False)
+        yield _judge("lockout.after", message, subject.sign_in(right, service), False)
     subject.unlock()
 
 
@@ -337,7 +330,7 @@ def _mistype(subject: TrialAccount, wrong: str, times: int, service: str = "") -
 
 
 def weak_password_trial(subject: TrialAccount, snapshot: Snapshot, rng: random.Random) -> Iterator[TrialResult]:
-    """The owner tries passwords that each break one rule; a good one goes in at the end, or the rest proves nothing."""
+    """Set passwords as the owner that each break one rule, then a good one, without which the rest proves nothing."""
     policy = policy_of(snapshot)
     old = subject.password
     results: list[TrialResult] = []
@@ -360,7 +353,9 @@ def weak_password_trial(subject: TrialAccount, snapshot: Snapshot, rng: random.R
     control = subject.change_password(old, good)
     if not control.accepted:
         for result in results:
-            yield TrialResult(result.rule, result.test, Result.NOT_RUN, f"a good one was rejected too: {control.said}")
+            yield TrialResult(
+                result.rule, result.test, Result.NOT_RUN, f"a good one was rejected too: {control.message}"
+            )
         return
     yield from results
     if _asks("password.remember", policy):
@@ -377,7 +372,7 @@ _WEAK = {
 
 
 def _asks(rule_id: str, policy: Policy) -> bool:
-    """Whether the policy refuses anything by this rule."""
+    """Return whether the policy rejects anything by this rule."""
     return {
         "password.min_length": policy.min_length > 1,
         "password.classes": policy.classes > 1,
@@ -397,12 +392,12 @@ def _remembered(subject: TrialAccount, policy: Policy, first: str, rng: random.R
             break
         current = following
     subject.age_password()
-    said = f"the password of {policy.remember - 1} changes ago" if current != first else "the password in use"
-    yield _judge("password.remember", said, subject.change_password(current, first), False)
+    message = f"the password of {policy.remember - 1} changes ago" if current != first else "the password in use"
+    yield _judge("password.remember", message, subject.change_password(current, first), False)
 
 
 def _too_soon(subject: TrialAccount, snapshot: Snapshot, policy: Policy, rng: random.Random) -> Iterator[TrialResult]:
-    """A fresh password may not be changed before its minimum age."""
+    """Test that a new password cannot be changed before its minimum age."""
     min_age = _in_force("password.min_age", snapshot)
     if min_age is None or not isinstance(min_age.value, timedelta) or not min_age.value:
         return

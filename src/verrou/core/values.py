@@ -1,7 +1,7 @@
-"""What the value of a rule can be: its type, range and words, and which way is stricter.
+"""Kinds of values: type, range, special words, and which direction is stricter.
 
-Every kind offers what :class:`Kind` declares, so that the baseline file, the screen, the survey file, the comparison
-and the machines need to know nothing else."""
+Every kind offers what :class:`Kind` declares, so that baseline files, screens, survey files, comparison and machines
+need to know nothing else."""
 
 import math
 import re
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 @frozen
 class BuiltinName:
-    """The name of an account that came with the system, and whether it still is the name it was shipped with."""
+    """Name of a built-in account, and whether it still is the original one."""
 
     name: str
     shipped: bool
@@ -26,7 +26,7 @@ class BuiltinName:
 
 @frozen
 class Notice:
-    """What is shown to whoever stands at the machine before anybody signs in."""
+    """Text shown at the machine before sign-in."""
 
     title: str = ""
     text: str = ""
@@ -44,8 +44,8 @@ Members: TypeAlias = Mapping[str, Collection[str]]
 
 
 class ValueData(TypedDict, total=False):
-    """A value as plain data: an answer, a number with its unit, a duration (ISO 8601), a word, names, a name with
-    whether it is the shipped one, or a notice with its title."""
+    """A value as plain data: a yes or no, a number with its unit, a duration (ISO 8601), a word, names, a name with
+    whether it is the original one, or a notice with its title."""
 
     answer: bool
     number: int
@@ -60,12 +60,12 @@ class ValueData(TypedDict, total=False):
 
 
 def exactly(**properties: JsonSchema) -> JsonSchema:
-    """The JSON Schema of an object that has these properties and no other."""
+    """Return the JSON Schema of an object that has these properties and no other."""
     return {"type": "object", "properties": properties, "required": list(properties), "additionalProperties": False}
 
 
 def either(*schemas: JsonSchema) -> JsonSchema:
-    """The JSON Schema of what meets one of several."""
+    """Return the JSON Schema of a value that satisfies one of several."""
     return schemas[0] if len(schemas) == 1 else {"anyOf": list(schemas)}
 
 
@@ -75,7 +75,7 @@ ISO_DURATION = re.compile(r"P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)S)?)?"
 
 
 def iso_duration(span: timedelta) -> str:
-    """A duration as ISO 8601 writes it: ``P90D``, ``PT45M``, ``P1DT2H``."""
+    """Return a duration as ISO 8601 writes it: ``P90D``, ``PT45M``, ``P1DT2H``."""
     minutes, seconds = divmod(span.seconds, 60)
     hours, minutes = divmod(minutes, 60)
     times = "".join(f"{count}{sign}" for count, sign in ((hours, "H"), (minutes, "M"), (seconds, "S")) if count)
@@ -102,18 +102,18 @@ class Unacceptable(ValueError):
 
 
 def as_list(raw: object) -> str | None:
-    """How a text would be written as a list of one, for a message; None for what is no text."""
+    """Return how a text would be written as a list of one, for a message; None for anything but text."""
     return f'["{raw}"]' if isinstance(raw, str) and raw.isprintable() and '"' not in raw else None
 
 
 def show_raw(raw: object) -> str:
-    """A raw value as it may be shown in a one-line message: quoted, shortened, without control characters."""
+    """Return a raw value for a one-line message: quoted, shortened, without control characters."""
     text = "true" if raw is True else "false" if raw is False else str(raw) if isinstance(raw, int) else repr(raw)
     return text if len(text) <= 60 else text[:57] + "..."
 
 
 def nearest(word: object, choices: Sequence[str]) -> str | None:
-    """The choice spelled most like ``word``, or None when nothing is near."""
+    """Return the choice spelled most like ``word``, or None when nothing is near."""
     from difflib import get_close_matches
 
     close = get_close_matches(str(word).lower(), [str(c) for c in choices], n=1, cutoff=0.6)
@@ -133,8 +133,9 @@ DURATION_EXAMPLE = 'a whole number with a unit, such as "45 minutes" or "90 days
 
 
 def parse_duration(raw: object, accepted: str = DURATION_EXAMPLE) -> timedelta:
-    """``"45 minutes"``, or short ``"45 min"`` and ``"45m"``, as a timedelta. A bare number, or a unit of no fixed
-    length (months), raises Unacceptable."""
+    """Return ``"45 minutes"``, or short ``"45 min"`` and ``"45m"``, as a timedelta.
+
+    Raises: Unacceptable: for a bare number, or a unit of no fixed length (months)."""
     match = _DURATION.fullmatch(raw) if isinstance(raw, str) else None
     if match is None:
         raise Unacceptable(raw, accepted)
@@ -146,8 +147,8 @@ def parse_duration(raw: object, accepted: str = DURATION_EXAMPLE) -> timedelta:
     return timedelta(seconds=number * _UNITS[unit])
 
 
-def say_duration(span: timedelta) -> str:
-    """A timedelta in the largest unit, up to days, that divides it: ``45 minutes``, ``1 hour``, ``90 days``."""
+def format_duration(span: timedelta) -> str:
+    """Return a timedelta in the largest unit, up to days, that divides it: ``45 minutes``, ``1 hour``, ``90 days``."""
     seconds = int(span.total_seconds())
     for unit in ("day", "hour", "minute", "second"):
         count, rest = divmod(seconds, _UNITS[unit])
@@ -158,10 +159,11 @@ def say_duration(span: timedelta) -> str:
 
 @frozen
 class AcceptedValues:
-    """What one machine takes for a rule: at least, at most, which special words; None where it sets no bound of its
-    own. ``cannot`` says why it takes nothing at all, ``why`` why only these words. A value that ``waits`` counts only
-    when what brings the rule into effect has happened. ``effect``: when a change counts here, where that is not when
-    the rule says."""
+    """Values that one machine accepts for a rule: bounds and special words; None where it sets no bound of its own.
+
+    ``cannot`` says why it accepts nothing, ``why`` why only these words. A value that ``waits`` takes effect only
+    when the event of the rule has happened. ``effect`` is when a change takes effect here, where that differs from
+    the rule."""
 
     least: Value | None = None
     most: Value | None = None
@@ -173,16 +175,16 @@ class AcceptedValues:
 
 
 class Kind(ABC):
-    """The type of a rule's value. Each kind owns its values: nobody else asks which kind it is."""
+    """Type of a rule's value. Each kind owns its values: nothing else asks which kind it is."""
 
     has_scale: ClassVar[bool] = False
-    """Whether its values stand on a scale of plain numbers, so that there are a from and a to, and agreements."""
+    """Whether its values are on a scale of plain numbers, so that ranges and agreements are possible."""
     takes_names: ClassVar[bool] = False
-    """Whether a list of names, and no other, may be asked for with ``only``."""
+    """Whether ``only`` can require a list of names and no other."""
 
     @property
     def names_people(self) -> bool:
-        """Whether a value may name accounts or groups, so that what it comes to hangs on the machine's."""
+        """Whether a value may name accounts or groups, so that its meaning depends on the machine."""
         return False
 
     keys: ClassVar[frozenset[str]] = frozenset()
@@ -191,19 +193,20 @@ class Kind(ABC):
     @property
     @abstractmethod
     def accepted(self) -> str:
-        """What may be written, in words."""
+        """Accepted values, in words."""
 
     @abstractmethod
     def parse(self, raw: object) -> Value:
-        """A value from a baseline file; raises :class:`Unacceptable`."""
+        """Return a value from a baseline file. Raises: Unacceptable."""
 
     def parse_text(self, text: str) -> Value:
-        """A value from a command line; raises :class:`Unacceptable`."""
+        """Return a value from a command line. Raises: Unacceptable."""
         return self.parse(text)
 
     def load(self, data: object) -> Value:
-        """A value that a machine was seen to have, from what :meth:`dump` gave: it need not lie in the range that may
-        be asked for. Data of surveys that were saved earlier are bare values. Raises :class:`Unacceptable`."""
+        """Return a value of a machine from what :meth:`dump` gave; it may be outside the range of requirements.
+
+        Bare values are accepted too. Raises: Unacceptable."""
         raw = data
         if isinstance(data, dict):
             raw = next(
@@ -216,87 +219,88 @@ class Kind(ABC):
 
     @abstractmethod
     def dump(self, value: Value) -> ValueData:
-        """The value as plain data that needs no knowledge of the rule."""
+        """Return the value as plain data that needs no knowledge of the rule."""
 
     def written(self, value: Value) -> object:
-        """The value as a baseline file has it: what :meth:`parse` takes."""
+        """Return the value as a baseline file has it: what :meth:`parse` takes."""
         return value
 
     @abstractmethod
     def schema(self) -> JsonSchema:
-        """The JSON Schema of what :meth:`dump` gives."""
+        """Return the JSON Schema of what :meth:`dump` gives."""
 
     @abstractmethod
     def written_schema(self) -> JsonSchema:
-        """The JSON Schema of a plain value in a baseline file."""
+        """Return the JSON Schema of a plain value in a baseline file."""
 
-    def say(self, value: Value) -> str:
-        """The value for people."""
+    def format(self, value: Value) -> str:
+        """Return the value for people."""
         return str(value)
 
     @abstractmethod
     def rank(self, value: Value) -> float:
-        """Strictness: higher is stricter."""
+        """Return the strictness: higher is stricter."""
 
     def amount(self, value: Value) -> float:
-        """The value's place on the scale, where :attr:`has_scale`."""
+        """Return the value's place on the scale, where :attr:`has_scale`."""
         raise Unacceptable(value, f"{self.accepted} (it has no scale)")
 
     def same(self, value: Value, wanted: Value) -> bool:
-        """Whether the value is what was wanted, exactly."""
+        """Return whether the value is exactly the required one."""
         return value == wanted
 
     def at_least(self, value: Value, wanted: Value) -> bool:
-        """Whether the value is as strict as the wanted one, or stricter."""
+        """Return whether the value is at least as strict as the required one."""
         return self.rank(value) >= self.rank(wanted)
 
     def target(self, value: Value, wanted: Value) -> Value:
-        """What to set where a value does not meet a wanted one."""
+        """Return the value to set where the present one does not satisfy the requirement."""
         return wanted
 
     def at_least_expanded(self, value: Value, wanted: Value, members: Members) -> bool:
-        """The same as :meth:`at_least` where it is known who is in which group."""
+        """Return the same as :meth:`at_least`, given who is in which group."""
         return self.at_least(value, wanted)
 
     def with_group_names(self, value: Value, name_of: Callable[[str], str]) -> Value:
-        """The value in the words of one machine: ``name_of`` gives what it calls an account, or a group that is written
-        ``group:NAME``."""
+        """Return the value with the names of one machine.
+
+        ``name_of`` gives its name of an account, or of a group written ``group:NAME``."""
         return value
 
     def resulting(self, value: Value | None, wanted: Value) -> Value:
-        """What a machine that stands at a value comes to when it is set to a wanted one."""
+        """Return the resulting value when ``wanted`` is set over ``value``."""
         return wanted
 
     def accepts_result(self, value: Value, wanted: Value, members: Members) -> bool:
-        """Whether a machine that was set to the wanted value and reads so afterwards did as it was told."""
+        """Return whether the value read back satisfies the one requested."""
         return self.same(value, wanted)
 
     def direction(self) -> str:
-        """The words that stand before a plain wanted value, such as "at least" or "at most"; may be empty."""
+        """Return the words before a plain required value, such as "at least"; may be empty."""
         return ""
 
     def ask(self, value: Value) -> str:
-        """A plain wanted value for people."""
-        return f"{self.direction()} {self.say(value)}".strip()
+        """Return a plain required value for people."""
+        return f"{self.direction()} {self.format(value)}".strip()
 
     @property
     @abstractmethod
     def plain_meaning(self) -> str:
-        """What a plain value in a baseline asks for, in a sentence."""
+        """What a plain value in a baseline requires, in a sentence."""
 
-    def why_not_accepted(self, value: Value, takes: AcceptedValues) -> str:
-        """Why a machine does not take the value, in words; nothing where it does."""
-        if takes.cannot:
-            return takes.cannot
-        if takes.words is not None and not self._words_of(value) <= set(takes.words):
-            because = f", since {takes.why}" if takes.why else ""
-            return f"this machine takes {' or '.join(takes.words) or 'no such word'} here{because}"
+    def why_not_accepted(self, value: Value, accepted_values: AcceptedValues) -> str:
+        """Return why a machine does not accept the value, in words; empty where it does."""
+        if accepted_values.cannot:
+            return accepted_values.cannot
+        if accepted_values.words is not None and not self._words_of(value) <= set(accepted_values.words):
+            because = f", since {accepted_values.why}" if accepted_values.why else ""
+            return f"this machine takes {' or '.join(accepted_values.words) or 'no such word'} here{because}"
         if isinstance(value, str) or not self.has_scale:
             return ""
-        if takes.least is not None and self.amount(value) < self.amount(takes.least):
-            return f"this machine takes {self.say(takes.least)} at least"
-        if takes.most is not None and self.amount(value) > self.amount(takes.most):
-            return f"this machine takes {self.say(takes.most)} at most"
+        if accepted_values.least is not None and self.amount(value) < self.amount(accepted_values.least):
+            return f"this machine takes {self.format(accepted_values.least)} at least"
+        if accepted_values.most is not None and self.amount(value) > self.amount(accepted_values.most):
+            return f"this machine takes {self.format(accepted_values.most)} at most"
         return ""
 
     @staticmethod
@@ -305,7 +309,7 @@ class Kind(ABC):
 
 
 class Scale(Kind):
-    """What numbers and durations have in common."""
+    """Common base of numbers and durations."""
 
     has_scale = True
     more_is_stricter: bool
@@ -355,7 +359,7 @@ class YesNo(Kind):
     def written_schema(self) -> JsonSchema:
         return {"type": "boolean"}
 
-    def say(self, value: Value) -> str:
+    def format(self, value: Value) -> str:
         return "yes" if value else "no"
 
     def rank(self, value: Value) -> float:
@@ -363,7 +367,7 @@ class YesNo(Kind):
 
     @property
     def plain_meaning(self) -> str:
-        return f"that answer; {self.say(self.stricter)} is the strict one, and always meets it"
+        return f"that answer; {self.format(self.stricter)} is the strict one, and always meets it"
 
 
 @frozen(eq=False, repr=False)
@@ -403,13 +407,13 @@ class Count(Scale):
         number = {"type": "integer", "minimum": self.low, "maximum": self.high}
         return either(number, *([{"enum": list(self.words)}] if self.words else []))
 
-    def say(self, value: Value) -> str:
+    def format(self, value: Value) -> str:
         if isinstance(value, str):
             return value
         return f"{value} {singular(self.unit) if value == 1 else self.unit}"
 
     def amount(self, value: Value) -> float:
-        """The value's place on the plain number scale, special words included."""
+        """Return the value's place on the plain number scale, special words included."""
         return self.words[value] if isinstance(value, str) else float(_number(value))
 
 
@@ -426,7 +430,7 @@ class Span(Scale):
     @property
     def accepted(self) -> str:
         low, high = (timedelta(seconds=count * _UNITS[self.unit]) for count in (self.low, self.high))
-        return _with_words(f"a duration of {self.say(low)} to {self.say(high)}, with its unit", self.words)
+        return _with_words(f"a duration of {self.format(low)} to {self.format(high)}, with its unit", self.words)
 
     def parse(self, raw: object) -> Value:
         if isinstance(raw, str) and raw in self.words:
@@ -445,7 +449,7 @@ class Span(Scale):
         return span
 
     def _if_taken(self, proposal: str | None) -> str | None:
-        """What would be proposed, where it would be accepted."""
+        """Return the proposal, where it would be accepted."""
         try:
             return proposal if proposal is not None and self.parse(proposal) is not None else None
         except Unacceptable:
@@ -461,7 +465,7 @@ class Span(Scale):
         return {"word": value} if isinstance(value, str) else {"duration": iso_duration(_span(value))}
 
     def written(self, value: Value) -> object:
-        return self.say(value)
+        return self.format(value)
 
     def schema(self) -> JsonSchema:
         duration = {"type": "string", "pattern": f"^{ISO_DURATION.pattern}$"}
@@ -472,20 +476,22 @@ class Span(Scale):
         duration = {"type": "string", "pattern": f"^\\s*[0-9]+\\s*({units})\\s*$"}
         return either(duration, *([{"enum": list(self.words)}] if self.words else []))
 
-    def say(self, value: Value) -> str:
+    def format(self, value: Value) -> str:
         if value == timedelta():
             return f"0 {self.unit}s"
-        return say_duration(value) if isinstance(value, timedelta) else str(value)
+        return format_duration(value) if isinstance(value, timedelta) else str(value)
 
     def amount(self, value: Value) -> float:
-        """The value in seconds, special words included."""
+        """Return the value in seconds, special words included."""
         return self.words[value] if isinstance(value, str) else _span(value).total_seconds()
 
 
 @frozen(eq=False, repr=False)
 class Choice(Kind):
-    """One of a few words, listed from the loosest to the strictest. With ``or_stricter`` a machine that is set to one
-    may come out stricter, since what the rule forbids may not be there at all."""
+    """One of a few words, from the loosest to the strictest.
+
+    With ``or_stricter`` a machine that is set to one may result in a stricter one, since what the rule forbids may not
+    exist there."""
 
     options: tuple[str, ...]
     or_stricter: bool = False
@@ -527,7 +533,7 @@ NOT_SHIPPED = "changed"
 
 @frozen(eq=False, repr=False)
 class Name(Kind):
-    """The name of a built-in account; ``"changed"`` asks for any other name than the shipped one."""
+    """Name of a built-in account; ``"changed"`` requires any name but the original one."""
 
     @property
     def accepted(self) -> str:
@@ -552,7 +558,7 @@ class Name(Kind):
     def written_schema(self) -> JsonSchema:
         return TEXT
 
-    def say(self, value: Value) -> str:
+    def format(self, value: Value) -> str:
         if isinstance(value, BuiltinName):
             if value.name == NOT_SHIPPED:
                 return "any name but the original one"
@@ -570,7 +576,7 @@ class Name(Kind):
         return self.parse(raw)
 
     def same(self, value: Value, wanted: Value) -> bool:
-        """Whether the account bears the wanted name, compared without case; any new name will do for changed."""
+        """Return whether the account has the required name, compared without case; any new name for ``changed``."""
         if not (isinstance(value, BuiltinName) and isinstance(wanted, BuiltinName)):
             return False
         if wanted.name == NOT_SHIPPED:
@@ -582,7 +588,7 @@ class Name(Kind):
 
 
 class Names(Kind):
-    """What sets of names have in common."""
+    """Common base of sets of names."""
 
     takes_names = True
 
@@ -629,7 +635,7 @@ class NameSet(Names):
         items = {"enum": [*self.options, *([self.none] if self.none else [])]}
         return either({"type": "array", "items": items}, *([{"const": self.none}] if self.none else []))
 
-    def say(self, value: Value) -> str:
+    def format(self, value: Value) -> str:
         return ", ".join(sorted(_words(value))) or self.none or "none"
 
     def rank(self, value: Value) -> float:
@@ -650,17 +656,19 @@ class NameSet(Names):
 
 
 GROUP = "group:"
-"""What stands before the name of a group, where accounts and groups are listed side by side."""
-EVERYBODY, NOBODY = "everyone", "nobody"
+"""Prefix of a group's name, where accounts and groups are listed together."""
+EVERYONE, NOBODY = "everyone", "nobody"
 
 
 @frozen(eq=False, repr=False)
 class Listed(Names):
-    """A list of names: accounts, and groups where ``of_people``, or else other things. ``every`` is the word for all of
-    them, ``none`` for an empty list. ``more_is_stricter`` where the list is of those who are kept out or covered."""
+    """List of names: accounts, and groups where ``of_people``, or other things.
+
+    ``every`` is the word for all of them, ``none`` for an empty list. ``more_is_stricter``: the list is of those who
+    are denied or covered."""
 
     more_is_stricter: bool
-    every: str = EVERYBODY
+    every: str = EVERYONE
     none: str = NOBODY
     of_people: bool = True
 
@@ -686,7 +694,7 @@ class Listed(Names):
     def written_schema(self) -> JsonSchema:
         return either(NAMES, {"enum": [self.every, self.none]})
 
-    def say(self, value: Value) -> str:
+    def format(self, value: Value) -> str:
         names = sorted(_words(value), key=lambda name: (not name.startswith(GROUP), name))
         return ", ".join(f"group {n.removeprefix(GROUP)}" if n.startswith(GROUP) else n for n in names) or self.none
 
@@ -709,20 +717,21 @@ class Listed(Names):
         return self.every in held or _words(small) <= held
 
     def target(self, value: Value, wanted: Value) -> Value:
-        """Whoever is kept out or covered already stays so."""
+        """Return the target with those who are denied or covered already."""
         if not self.more_is_stricter or self.every in _words(wanted):
             return wanted
         return _words(value) | _words(wanted)
 
     def accepts_result(self, value: Value, wanted: Value, members: Members) -> bool:
-        """The same names, or the same people: a machine may tell the members of a group one by one. Others may be kept
-        out beside those who were asked for, but not where nobody was to be."""
+        """Return whether the same names, or the same people, resulted: a machine may list group members one by one.
+
+        Others may be denied besides those requested, but not where no one was to be."""
         if self.more_is_stricter and _words(wanted):
             return self.at_least_expanded(value, wanted, members)
         return self.same(value, wanted) or self._people(value, members) == self._people(wanted, members)
 
     def _people(self, value: Value, members: Members) -> frozenset[str]:
-        """The accounts that a list comes to; a group stays one where nobody is in it."""
+        """Return the accounts that a list expands to; a group without members stays a group."""
         found: set[str] = set()
         for name in _words(value):
             inside = members.get(name.removeprefix(GROUP), ()) if name.startswith(GROUP) else ()
@@ -737,7 +746,7 @@ class Listed(Names):
 
     def ask(self, value: Value) -> str:
         if self.every in _words(value) or not _words(value):
-            return self.say(value)
+            return self.format(value)
         return super().ask(value)
 
     @property
@@ -746,19 +755,21 @@ class Listed(Names):
             return "all of these, and others may be listed beside them"
         return "any of these and no other"
 
-    def why_not_accepted(self, value: Value, takes: AcceptedValues) -> str:
-        """A list of words that the machine takes is of what may be listed, beside the words for all and none."""
-        if takes.cannot or takes.words is None:
-            return takes.cannot
-        strange = _words(value) - {self.every, *takes.words}
-        known = ", ".join((*takes.words, self.every, self.none))
+    def why_not_accepted(self, value: Value, accepted_values: AcceptedValues) -> str:
+        """Return why a value is not accepted; listed words are checked one by one, besides the words for all and
+        none."""
+        if accepted_values.cannot or accepted_values.words is None:
+            return accepted_values.cannot
+        strange = _words(value) - {self.every, *accepted_values.words}
+        known = ", ".join((*accepted_values.words, self.every, self.none))
         return f"this machine takes {known} here" if strange else ""
 
 
 @frozen(eq=False, repr=False)
 class Words(Kind):
-    """A title and a text that people read. There is no more and no less of it: the words are the wanted ones, or not;
-    an empty one asks for nothing."""
+    """A title and a text that people read.
+
+    It has no order: the words are the required ones or not; an empty requirement asks for nothing."""
 
     keys = frozenset({"title", "text"})
 
@@ -809,10 +820,10 @@ class Words(Kind):
         }
         return either(TEXT, table)
 
-    def say(self, value: Value) -> str:
+    def format(self, value: Value) -> str:
         assert isinstance(value, Notice)
-        said = " ".join(value.words)
-        return f'"{said if len(said) <= 60 else said[:57] + "..."}"' if said else "none"
+        message = " ".join(value.words)
+        return f'"{message if len(message) <= 60 else message[:57] + "..."}"' if message else "none"
 
     def rank(self, value: Value) -> float:
         assert isinstance(value, Notice)
@@ -831,8 +842,9 @@ class Words(Kind):
 
 @frozen(eq=False, repr=False)
 class Roster(Kind):
-    """Who holds something: how many (a whole number of ``unit``, fewer is stricter), or who may. What a machine has is
-    the names; nobody at all is never as wanted."""
+    """Who has something: how many (a whole number of ``unit``, fewer is stricter), or which names.
+
+    A machine's value is the names; an empty one never satisfies a requirement."""
 
     has_scale = True
     takes_names = True
@@ -876,7 +888,7 @@ class Roster(Kind):
     def written_schema(self) -> JsonSchema:
         return {"type": "integer", "minimum": self.low, "maximum": self.high}
 
-    def say(self, value: Value) -> str:
+    def format(self, value: Value) -> str:
         if isinstance(value, frozenset):
             return ", ".join(sorted(value)) or "nobody"
         return f"{value} {singular(self.unit) if value == 1 else self.unit}"
@@ -901,7 +913,7 @@ class Roster(Kind):
         return "at most"
 
     def ask(self, value: Value) -> str:
-        return f"{self.say(value)} and nobody else" if isinstance(value, frozenset) else super().ask(value)
+        return f"{self.format(value)} and nobody else" if isinstance(value, frozenset) else super().ask(value)
 
     @property
     def plain_meaning(self) -> str:
@@ -909,21 +921,21 @@ class Roster(Kind):
 
 
 def singular(unit: str) -> str:
-    """``failed attempts`` -> ``failed attempt``; ``characters`` -> ``character``."""
+    """Return the singular: ``failed attempts`` -> ``failed attempt``; ``characters`` -> ``character``."""
     return unit[:-3] + "y" if unit.endswith("ies") else unit.removesuffix("s")
 
 
 def _typed_number(text: str) -> int | str:
-    """What was typed as a number, where it is one: only there is a text a number."""
+    """Return the number typed, where the text is one: only in typed text is a number text."""
     return int(text) if text.isascii() and text.isdigit() and len(text) < 10 else text
 
 
 MOST_SEEN = 10**12
-"""More than any number that a machine keeps for a rule; of such size, all arithmetic goes well."""
+"""More than any number that a machine has for a rule; arithmetic on such sizes is safe."""
 
 
 def _seen_number(raw: object) -> int:
-    """A number that a machine was seen to have."""
+    """Return a number read from a machine."""
     if isinstance(raw, bool) or not isinstance(raw, int) or abs(raw) > MOST_SEEN:
         raise Unacceptable(raw, "a whole number")
     return raw

@@ -63,7 +63,8 @@ def _copy(files_kept: "Traversable", folder: Path) -> None:
 
 
 def _hide() -> Authority:
-    """The public terminal in the bird hide: a blank day pass that is no guest, leftover accounts, weak rules."""
+    """Return the public terminal in the bird hide: a day pass that is blank and no guest, leftover accounts, weak
+    rules."""
     machine = Authority.fresh("hide-01", CLOCK - timedelta(days=200))
     machine.reset_password("keeper", secrets.token_urlsafe(12))
     machine.set_open("passerby", True)
@@ -96,8 +97,10 @@ def _hide() -> Authority:
 
 
 def _ringing() -> Authority:
-    """The laptop in the ringing hut, in French: everybody works as an administrator, somebody is locked out, a helper's
-    time is over, and one account is tied to an outside identity."""
+    """Return the laptop in the ringing hut, in French.
+
+    Everyone is an administrator, one account is locked, a helper's account has expired, and one is linked to an online
+    identity."""
     machine = Authority.fresh("ringing-02", CLOCK - timedelta(days=90), language="fr")
     machine.rename("gardien", "phare")
     machine.reset_password("phare", secrets.token_urlsafe(12))

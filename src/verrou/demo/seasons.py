@@ -1,5 +1,6 @@
-"""Two seasons of the station's machines: surveys of then, and records that wait to go into a logbook. They are made of
-the machines as they are laid out, and of what a worksheet would make of them."""
+"""Two seasons of the station's machines: surveys of then, and records that wait for a logbook.
+
+They are made from the machines as they are laid out, and from what a plan would make of them."""
 
 from collections.abc import Sequence
 from datetime import datetime
@@ -13,8 +14,8 @@ from verrou.cli.options import load_baseline
 from verrou.core.audit import audit
 from verrou.core.logbook import Run, record_of
 from verrou.core.model import Snapshot
-from verrou.core.plan.foresee import predict
-from verrou.core.plan.worksheet import plan_changes
+from verrou.core.plan.change_plan import plan_changes
+from verrou.core.plan.predict import predict
 from verrou.core.survey import survey_data
 from verrou.machines import BENCH_SUFFIX, SURVEY_SUFFIX, open_machine
 from verrou.records.logbook import waiting
@@ -22,13 +23,15 @@ from verrou.records.logbook.place import place_of
 from verrou.reports.sheets import as_json, shown
 
 EVERYTHING = ("",)
-"""Every rule, and everybody: the machine as it is laid out."""
+"""Every rule, and every account: the machine as it is laid out."""
 
 
 @frozen
 class Visit:
-    """One visit: what was done, and by whom; ``slid`` are the rules, by how their ids begin, and ``people`` the
-    accounts that were as they are laid out, while all else was as the baseline asks. ``saved``: a survey was saved."""
+    """One visit: what was done, and by whom.
+
+    ``slid`` are the rules, by the beginning of their ids, and ``people`` the accounts that were as laid out, while all
+    else met the baseline. ``saved``: a survey was saved."""
 
     at: datetime
     run: Run
@@ -111,7 +114,7 @@ def lay_out_seasons(folder: Path) -> None:
 
 
 def _stood(found: Snapshot, hardened: Snapshot, visit: Visit) -> Snapshot:
-    """The machine at a visit."""
+    """Return the machine at a visit."""
     stood = found if visit.slid == EVERYTHING else hardened
     if stood is hardened:
         slid = {rule: reading for rule, reading in found.readings.items() if rule.startswith(tuple(visit.slid))}

@@ -33,15 +33,17 @@ class Outcome(StrEnum):
 
 
 class StepResult(NamedTuple):
-    """What became of a step, and what the machine said to it."""
+    """Result of a step, with the machine's message."""
 
     outcome: Outcome
-    said: str = ""
+    message: str = ""
 
 
 class Asking(StrEnum):
-    """Whether the system's own programs are asked, beside reading its files: on this computer and for what changes a
-    machine or tries it (USUAL), never, or of a disk that is only looked at too (SYSTEM)."""
+    """Whether the system's own programs are asked, besides reading its files.
+
+    USUAL asks on this computer, and for what changes or tests a machine; FILES_ONLY never asks; SYSTEM also asks of a
+    disk that is only looked at."""
 
     USUAL = "usual"
     FILES_ONLY = "files-only"
@@ -49,10 +51,10 @@ class Asking(StrEnum):
 
 
 class Secrets(dict[str, str]):
-    """New passwords by account name. It never shows what it holds."""
+    """New passwords by account name. Its repr never shows them."""
 
     def given(self, step: "CreateAccount | SetPassword") -> str:
-        """The password that a step sets: the blank one only where the step says so."""
+        """Return the password that a step sets: a blank one only where the step says so."""
         return "" if step.password == "blank" else self[step.account]
 
     def __repr__(self) -> str:
@@ -62,9 +64,10 @@ class Secrets(dict[str, str]):
 
 
 class FileState(NamedTuple):
-    """What stands in one place: its content (None where there is nothing), and for a file its mode, owner (``uid``,
-    ``gid``) and extended attributes by name (ACLs and security labels among them). ``folder`` marks a directory, whose
-    content is not kept; ``link`` is where a symbolic link leads."""
+    """State of one path: its content (None for nothing), mode, owner (``uid``, ``gid``) and extended attributes.
+
+    Attributes include ACLs and security labels. ``folder`` marks a directory, whose content is not stored; ``link`` is
+    the target of a symbolic link."""
 
     content: bytes | None
     mode: int = 0
@@ -76,7 +79,7 @@ class FileState(NamedTuple):
 
     @property
     def there(self) -> bool:
-        """Whether anything stands there."""
+        """Whether anything exists there."""
         return self.folder or self.content is not None or bool(self.link)
 
 
@@ -84,41 +87,41 @@ NOTHING = FileState(None)
 
 
 class Change(NamedTuple):
-    """One place with what stood there before and what stands there afterwards. ``place`` is a name that the machine
-    understands."""
+    """One place before and after a change. ``place`` is a name that the machine understands."""
 
     place: str
     before: FileState
     after: FileState
 
     def backwards(self) -> "Change":
-        """The same change the other way round."""
+        """Return the reverse change."""
         return Change(self.place, self.after, self.before)
 
 
 class FolderOperation(NamedTuple):
-    """What is done to a whole folder and cannot be told as a content: a home made, archived, moved away, brought back.
-    ``facts`` are what the machine needs to do it and to go back."""
+    """Operation on a directory: create, archive, move, hand over or restore.
+
+    It cannot be expressed as a content. ``facts`` are what the machine needs to do and to undo it."""
 
     verb: str
     place: str
     facts: tuple[tuple[str, str | int], ...] = ()
 
     def fact(self, name: str) -> str:
-        """One of the facts, as text."""
+        """Return one of the facts, as text."""
         return str(dict(self.facts)[name])
 
     def number(self, name: str) -> int:
-        """One of the facts, as a number."""
+        """Return one of the facts, as a number."""
         return int(dict(self.facts)[name])
 
 
 ChangeSet = Sequence[Change | FolderOperation]
-"""What a worksheet does to a machine, in the order in which it lands: what gives, then what takes away."""
+"""The changes of a plan in the order in which they are applied: what grants, then what removes."""
 
 
 class PlaceState(StrEnum):
-    """How a place stands to a change: still as before it, as after it already, or otherwise since somebody wrote."""
+    """Whether a place is unchanged, already changed, or modified by another program."""
 
     BEFORE = "before"
     AFTER = "after"
@@ -126,15 +129,15 @@ class PlaceState(StrEnum):
 
 
 class RestoreResult(NamedTuple):
-    """What became of one place that an undo goes back over."""
+    """Result of one place that an undo restores."""
 
     place: str
     outcome: Outcome
-    said: str = ""
+    message: str = ""
 
 
 Stamps = Mapping[str, object]
-"""What tells for each place that was read whether it moved since."""
+"""A stamp for each place that was read, to detect changes since."""
 
 
 class DryRunUnavailable(Exception):
@@ -142,72 +145,73 @@ class DryRunUnavailable(Exception):
 
 
 class TooSlow(DryRunUnavailable):
-    """It was asked, and nothing came back in time."""
+    """The system was asked and did not answer in time."""
 
 
 class Copy(Protocol):
     """A private copy of a machine: done to, observed and tried like the machine itself, and gone afterwards."""
 
     def do(self, steps: "Sequence[Step]", secrets: Secrets) -> list[StepResult]:
-        """Do the steps in order and say what the machine answers to each; a refused one does not stop the rest."""
+        """Do the steps in order and return the result of each; a rejected one does not stop the rest."""
         ...
 
     def restore(self, change: Change | FolderOperation, later: Mapping[str, int]) -> RestoreResult:
-        """Take one change back on the copy. Where somebody else wrote since, what is theirs stays and is said;
-        ``later`` names the entries of the journal that changed a place after the one that is taken back."""
+        """Undo one change on the copy.
+
+        What others wrote since stays, and is reported; ``later`` names the journal entries that changed a place after
+        the one that is undone."""
         ...
 
     def go_on(self, change: Change | FolderOperation, stands: PlaceState) -> RestoreResult:
-        """Make one change of a run that broke off, on the copy; ``stands`` is how it stands on the machine. Where
-        somebody else wrote since, our change is made to what they wrote."""
+        """Do one change of an interrupted run on the copy; ``stands`` is its state on the machine.
+
+        Where others wrote since, the change is made to what they wrote."""
         ...
 
     def finish_restore(self) -> Sequence[str]:
-        """After changes were put back: what follows from them is put together anew; answers with what to say of it."""
+        """Rebuild what follows from restored changes, and return what to report about it."""
         ...
 
     def mark(self) -> None:
-        """All that was done so far gives, and lands before all that follows."""
+        """Mark all changes so far as granting, so that they are applied before all that follow."""
         ...
 
     def observe(self) -> "Snapshot":
-        """What the copy is now."""
+        """Return the current state of the copy."""
         ...
 
     def changes(self, before: "Snapshot | None", after: "Snapshot | None") -> tuple[ChangeSet, str]:
-        """What was done to the copy, as a change set for the machine; and where, while it lands in its order, nobody
-        could administer although somebody could ``before`` and ``after``: nothing where there is no such instant, or
-        nobody asks."""
+        """Return the change set, and the moment of applying it at which no administrator could sign in.
+
+        The moment is empty where there is none, where there is no usable administrator ``before`` and ``after`` either,
+        or where no one asks."""
         ...
 
     def remarks(self, changes: ChangeSet) -> Sequence[str]:
-        """What to know before these changes land, such as further names of a file."""
+        """Return notices about these changes, such as further names of a file."""
         ...
 
     def obstacles(self, changes: ChangeSet) -> Sequence[str]:
-        """Why these changes could not land."""
+        """Return why these changes could not be applied."""
         ...
 
     def stamps(self) -> Stamps:
-        """What the machine looked like when the copy was made of it."""
+        """Return the state of the machine's files when the copy was made."""
         ...
 
     def attempt(self, policy: "Policy", role: "Role", let_in: bool) -> "AbstractContextManager[TrialAccount]":
-        """A throwaway account of a role on the copy, to try things with; with ``let_in`` no list of who may come in
-        keeps it out.
+        """Create a temporary test account of a role on the copy; with ``let_in`` no list denies it.
 
-        Raises:
-            CannotTry: with the reason.
-        """
+        Raises: CannotTry: with the reason."""
         ...
 
 
 class KeptSomewhere(Protocol):
-    """A keeper of a rule, as far as everybody may ask it."""
+    """Adapter of a rule, as far as it is the same for every kind of machine."""
 
     @property
     def where(self) -> str:
-        """Where the rule stands, for people."""
+        """Where the rule is set, for people."""
         ...
 
 
@@ -225,89 +229,79 @@ class Machine(Protocol):
         ...
 
     def observe(self, *, asked: bool = False) -> "Snapshot":
-        """What the machine is now; ``asked``: it is about to be changed or tried, so that what decides on it is asked.
+        """Return the current state of the machine; ``asked``: it is about to be changed or tested, so the system is
+        asked.
 
-        Raises:
-            BadInput: it cannot be read. NotEnoughRights: we may not read it.
-        """
+        Raises: BadInput: it cannot be read. NotEnoughRights: reading is denied."""
         ...
 
     def files_of(self, account: "Account", everywhere: bool) -> "Files":
-        """What an account keeps in its home, and where it has files elsewhere: in the places where accounts usually
-        have some, or with ``everywhere`` on the whole machine.
+        """Return the files in an account's home, and where it has files elsewhere.
 
-        Raises:
-            CannotLook: with the reason.
-        """
+        Usual places are searched, or with ``everywhere`` the whole machine. Raises: CannotLook: with the reason."""
         ...
 
     def dry_run(self) -> "AbstractContextManager[Copy]":
-        """A private copy of the machine as it is now.
+        """Return a private copy of the machine as it is now.
 
-        Raises:
-            CannotRehearse: with the reason. NotEnoughRights, MachineRefused: nothing can be changed here.
-        """
+        Raises: CannotRehearse: with the reason. NotEnoughRights, MachineRefused: nothing can be changed here."""
         ...
 
     def moved(self, stamps: Stamps) -> Sequence[str]:
-        """The places that were written since ``stamps`` were taken."""
+        """Return the places that were written since ``stamps`` were taken."""
         ...
 
     def held(self) -> "AbstractContextManager[None]":
-        """Keep the machine's own tools from writing meanwhile.
-
-        Raises:
-            MachineRefused: somebody else holds them for longer than we wait.
-        """
+        """Hold the locks of the machine's own tools. Raises: MachineRefused: another program holds them for too
+        long."""
         ...
 
     def stands(self, change: Change | FolderOperation, entry: int) -> PlaceState:
-        """How a change of an entry stands on the machine."""
+        """Return the state of a change of an entry on the machine."""
         ...
 
-    def land(self, change: Change | FolderOperation, entry: int) -> None:
-        """Make one change of an entry: at every instant the place is as before or as after. Can be repeated."""
+    def apply(self, change: Change | FolderOperation, entry: int) -> None:
+        """Apply one change of an entry: at every moment the place is as before or as after. It can be repeated."""
         ...
 
     def clean_up(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
-        """After all changes of an entry landed: delete what they moved away for good, and what was staged. With
-        ``staged_only`` (a run that broke off was taken back) what was moved away is nobody's to delete."""
+        """Delete staged files and those moved aside by a finished entry.
+
+        With ``staged_only`` (an interrupted run was undone) only staged files are deleted."""
         ...
 
     def notify(self, line: str, places: Sequence[str]) -> None:
-        """After an entry: have what caches accounts look again, and leave ``line`` in the machine's own log."""
+        """Flush account caches after an entry, and write ``line`` to the system log."""
         ...
 
     def records_folder(self) -> Path:
-        """The folder on this computer where the journal of the machine is kept.
-
-        Raises:
-            MachineRefused: it cannot be trusted.
-        """
+        """Return the folder on this computer with the machine's journal. Raises: MachineRefused: it cannot be
+        trusted."""
         ...
 
 
 def where_kept(rule_id: str) -> Mapping[str, str]:
-    """By kind of machine: where a rule is kept, in the words of what keeps it there; that of a derived rule is where
-    its facts stand, and of one that a kind has not, the reason."""
+    """Return where a rule is set, by kind of machine.
+
+    A derived rule is set where its facts are; a rule that a kind does not have has the reason instead."""
     from verrou.machines.bench import rules as bench
     from verrou.machines.linux import rules as linux
 
-    def word(keepers: Mapping[str, KeptSomewhere], absent: Mapping[str, str], derived: Mapping[str, str]) -> str:
-        if rule_id in keepers:
-            return keepers[rule_id].where
+    def word(adapters: Mapping[str, KeptSomewhere], absent: Mapping[str, str], derived: Mapping[str, str]) -> str:
+        if rule_id in adapters:
+            return adapters[rule_id].where
         if rule_id in absent:
             return f"not kept: {absent[rule_id]}"
         return derived.get(rule_id, "derived from the accounts")
 
     return {
-        "linux": word(linux.KEEPERS, linux.ABSENT, linux.DERIVED),
-        "bench": word(bench.KEEPERS, bench.ABSENT, bench.DERIVED),
+        "linux": word(linux.ADAPTERS, linux.ABSENT, linux.DERIVED),
+        "bench": word(bench.ADAPTERS, bench.ABSENT, bench.DERIVED),
     }
 
 
 def _with_suffix(address: str) -> str:
-    """An address by which people mean a bench or a survey file without saying how its name ends."""
+    """Return the address of a bench or survey file given without its suffix."""
     meant = [address + suffix for suffix in (BENCH_SUFFIX, SURVEY_SUFFIX) if Path(address + suffix).is_file()]
     if len(meant) > 1:
         raise BadInput(f"{address} can mean {' and '.join(meant)}. Give one of them.")
@@ -319,12 +313,9 @@ SURVEY_SUFFIX = ".survey.json"
 
 
 def open_machine(address: str) -> Machine:
-    """The machine at an address: ``this``, a folder that holds a Linux root, a bench file or a survey file.
+    """Open the machine at an address: ``this``, a folder with a Linux root, a bench file or a survey file.
 
-    Raises:
-        BadInput: nothing there looks like a machine.
-        NotEnoughRights: this account may not look.
-    """
+    Raises: BadInput: it is none of these. NotEnoughRights: reading is denied."""
     if address == "this":
         from verrou.machines.linux.machine import LinuxMachine
 

@@ -12,7 +12,7 @@ _UNREADABLE_HERE = ("trusted.overlay.",)
 
 
 def sync_folder(folder: Path | int) -> None:
-    """Make a rename in ``folder`` last."""
+    """Sync ``folder``, so that a rename in it is durable."""
     descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY) if isinstance(folder, Path) else folder
     try:
         os.fsync(descriptor)
@@ -22,12 +22,9 @@ def sync_folder(folder: Path | int) -> None:
 
 
 def item_at(path: Path | str, folder: int | None = None) -> FileState:
-    """What stands at ``path`` (below the open ``folder``, where one is given), links not followed; devices, pipes and
-    sockets count as nothing.
+    """Return the state of ``path`` (below the open ``folder``, if given), without following links.
 
-    Raises:
-        OSError: it is there and cannot be read.
-    """
+    Devices, pipes and sockets count as nothing. Raises: OSError: it exists and cannot be read."""
     try:
         now = os.stat(path, dir_fd=folder, follow_symlinks=False)
     except (FileNotFoundError, NotADirectoryError):
@@ -53,7 +50,7 @@ def _read_all(descriptor: int) -> bytes:
 
 
 def attributes_of(descriptor: int) -> tuple[tuple[str, bytes], ...]:
-    """The extended attributes of an open file or folder, by name; none where its file system has none."""
+    """Return the extended attributes of an open file or folder, by name. None where its file system has none."""
     try:
         names = os.listxattr(descriptor)
     except OSError:
@@ -69,12 +66,9 @@ def attributes_of(descriptor: int) -> tuple[tuple[str, bytes], ...]:
 
 
 def set_attributes(descriptor: int, item: FileState, *, all_of_it: bool = True) -> None:
-    """Give an open file or folder the owner, mode and attributes of ``item``; attributes that it has beside those go,
-    as far as the system lets them. Without ``all_of_it``, what its file system cannot hold is left out.
+    """Set owner, mode and extended attributes; remove attributes not in ``item``, as far as the system allows.
 
-    Raises:
-        OSError: it cannot be given all of it.
-    """
+    Without ``all_of_it``, what its file system cannot store is left out. Raises: OSError: not all could be set."""
     os.fchown(descriptor, item.uid, item.gid)
     wanted = dict(item.attributes)
     for name, value in attributes_of(descriptor):
@@ -92,7 +86,7 @@ def set_attributes(descriptor: int, item: FileState, *, all_of_it: bool = True) 
             except OSError:
                 if all_of_it:
                     raise
-    # After the owner, since a change of owner takes set-id bits off; after an ACL, whose mask is the group's bits.
+    # After the owner, since a change of owner clears set-id bits; after an ACL, whose mask is the group's bits.
     os.fchmod(descriptor, item.mode)
 
 
@@ -108,11 +102,9 @@ def write_all(descriptor: int, content: bytes | memoryview) -> None:
 
 
 def write_new(path: Path | str, item: FileState, folder: int | None = None) -> None:
-    """A new file with the content of ``item`` and all that hangs on it, on disk when this returns.
+    """Create a file with the content and attributes of ``item``, on disk when this returns.
 
-    Raises:
-        OSError: nothing, or a part, was written; the part is taken away where that is possible.
-    """
+    Raises: OSError: nothing, or a part, was written; the part is deleted where that is possible."""
     flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC
     descriptor = os.open(path, flags, 0o600, dir_fd=folder)
     try:
@@ -128,20 +120,16 @@ def write_new(path: Path | str, item: FileState, folder: int | None = None) -> N
 
 
 def ordinary_text(path: Path, most: int) -> str:
-    """The text of a file that people name, of at most ``most`` bytes.
+    """Return the text of a file named by the user, of at most ``most`` bytes.
 
-    Raises:
-        OSError: as :func:`ordinary_bytes`. UnicodeDecodeError: it is no text.
-    """
+    Raises: OSError: as :func:`ordinary_bytes`. UnicodeDecodeError: it is no text."""
     return ordinary_bytes(path, most).decode("utf-8")
 
 
 def ordinary_bytes(path: Path, most: int | None = None, flags: int = 0) -> bytes:
-    """The content of a file that somebody else may have put there. ``flags`` of open(2) come to the usual ones.
+    """Return the content of a file that another user may have put there. ``flags`` of open(2) are added.
 
-    Raises:
-        OSError: it cannot be read, is not an ordinary file (a pipe or a device would be waited for), or is too large.
-    """
+    Raises: OSError: it cannot be read, is not an ordinary file (a pipe or a device would block), or is too large."""
     descriptor = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC | flags)
     with os.fdopen(descriptor, "rb") as stream:
         now = os.fstat(descriptor)

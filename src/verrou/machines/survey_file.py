@@ -29,7 +29,7 @@ ONLY_READ = "a survey file is read-only. Give the machine itself with -m."
 
 
 class SurveyFile:
-    """What ``verrou survey --save`` wrote."""
+    """A survey file, as ``verrou survey --save`` wrote it."""
 
     kind = "survey"
     only_read = ONLY_READ
@@ -41,15 +41,15 @@ class SurveyFile:
         self.asking = Asking.USUAL
 
     def observe(self, reader: SurveyReader | None = None, *, asked: bool = False) -> Snapshot:
-        """What was saved; ``reader`` is for who reads many of them."""
+        """Return the saved snapshot; ``reader`` is for reading many files."""
         try:
             text = ordinary_text(self.path, MOST_OF_A_SURVEY)
             return snapshot_from(json.loads(text)) if reader is None else reader.snapshot(text)
         except PermissionError:
             raise NotEnoughRights(f"{self.path}: this account cannot read it. Run as one that can.") from None
         except (OSError, ValueError, RecursionError) as error:
-            said = getattr(error, "strerror", None) or error
-            raise BadInput(f"{self.path}: not a survey file ({said}). Save it again.") from None
+            message = getattr(error, "strerror", None) or error
+            raise BadInput(f"{self.path}: not a survey file ({message}). Save it again.") from None
         except BadInput as error:
             raise BadInput(f"{self.path}: {error}") from None
 
@@ -68,7 +68,7 @@ class SurveyFile:
     def stands(self, change: Change | FolderOperation, entry: int) -> PlaceState:
         raise MachineRefused(ONLY_READ)
 
-    def land(self, change: Change | FolderOperation, entry: int) -> None:
+    def apply(self, change: Change | FolderOperation, entry: int) -> None:
         raise MachineRefused(ONLY_READ)
 
     def clean_up(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:

@@ -1,4 +1,4 @@
-"""Worksheets rehearsed on a private copy, and landed whole or not at all; going back and going on are done alike."""
+"""Transactions: plans dry-run on a private copy and applied whole or not at all, undo and resume alike."""
 
 import getpass
 import os
@@ -14,7 +14,7 @@ from verrou.core.errors import BadInput, BrokeOff, GuardRefused, MachineRefused,
 from verrou.core.model import AccountName, Role, Snapshot, Status
 from verrou.core.model.access import role_of, usable_administrators
 from verrou.core.model.acting import own_jobs
-from verrou.core.plan.foresee import predict
+from verrou.core.plan.predict import predict
 from verrou.core.plan.steps import (
     GIVES_PASSWORD,
     CreateAccount,
@@ -44,7 +44,7 @@ from verrou.machines import (
     Stamps,
     StepResult,
 )
-from verrou.records.interruptions import until_landed
+from verrou.records.interruptions import until_applied
 from verrou.records.journal import Journal
 from verrou.records.machine_lock import is_held, machine_lock
 from verrou.records.standing import words_of
@@ -52,7 +52,7 @@ from verrou.records.standing import words_of
 
 @frozen
 class Mismatch:
-    """What came out otherwise than it was asked for."""
+    """A result that differs from the request."""
 
     subject: str
     asked: str
@@ -68,7 +68,7 @@ class DryRun:
     before: Snapshot
     after: Snapshot
     steps: tuple[tuple[Step, StepResult], ...]
-    course: guards.Candidate
+    candidate: guards.Candidate
     changes: ChangeSet = ()
     stamps: Stamps = field(factory=dict)
     notices: tuple[str, ...] = ()
@@ -85,13 +85,13 @@ class DryRun:
 
     @property
     def mismatches(self) -> list[Mismatch]:
-        """What would come out otherwise than it was asked for."""
+        """The results that would differ from the request."""
         return list(_surprises(self.steps, self.after))
 
 
 @frozen
 class RunInfo:
-    """What the journal is told of a run beside its steps."""
+    """Run metadata stored in the journal."""
 
     command: str
     baseline: str = ""
@@ -102,12 +102,10 @@ class RunInfo:
 def do_dry_run(
     machine: Machine, snapshot: Snapshot, steps: Sequence[Step], secrets: Secrets, test: bool = False
 ) -> DryRun:
-    """Do ``steps`` on a private copy of the machine, observe the copy, and with ``test`` test its rules there.
-    Passwords that are not in ``secrets`` get stand-ins, and whoever has to be tried with one is not tried yet.
+    """Do ``steps`` on a private copy of the machine, observe it, and with ``test`` test its rules there.
 
-    Raises:
-        NotEnoughRights, MachineRefused, BadInput: nothing can be changed here at all.
-    """
+    Passwords that are not in ``secrets`` get stand-ins, and accounts that would need one for a test are not tested yet.
+    Raises: NotEnoughRights, MachineRefused, BadInput: nothing can be changed here at all."""
     steps = with_files(machine, snapshot, steps)
     try:
         with machine.dry_run() as copy:
@@ -117,15 +115,15 @@ def do_dry_run(
 
 
 def predicted_run(snapshot: Snapshot, steps: Sequence[Step], why: str) -> DryRun:
-    """What the steps would make of the machine, as far as that follows from facts."""
-    course = guards.candidate_of(snapshot, steps)
+    """Return a prediction of the steps' effect on the machine, from facts."""
+    candidate = guards.candidate_of(snapshot, steps)
     results = tuple((step, StepResult(Outcome.DONE)) for step in steps)
-    return DryRun(snapshot, course.after, results, course, prediction_reason=why)
+    return DryRun(snapshot, candidate.after, results, candidate, prediction_reason=why)
 
 
 def _dry_run_on(copy: Copy, snapshot: Snapshot, steps: Sequence[Step], secrets: Secrets, test: bool) -> DryRun:
-    stages = guards.stages(snapshot, steps)
-    giving = guards.steps_before_loss(stages)
+    effects = guards.effects(snapshot, steps)
+    giving = guards.steps_before_loss(effects)
     given = _with_stand_ins(steps, secrets, snapshot)
     results = copy.do(steps[:giving], given)
     if giving < len(steps):
@@ -139,7 +137,7 @@ def _dry_run_on(copy: Copy, snapshot: Snapshot, steps: Sequence[Step], secrets: 
         snapshot,
         after,
         tuple(zip(steps, results, strict=True)),
-        guards.Candidate(snapshot, after, stages, refused, gap, _failed_trials(steps, results), rehearsed=True),
+        guards.Candidate(snapshot, after, effects, refused, gap, _failed_trials(steps, results), dry_run_made=True),
         changes,
         copy.stamps(),
         tuple(copy.remarks(changes)),
@@ -151,8 +149,10 @@ def _dry_run_on(copy: Copy, snapshot: Snapshot, steps: Sequence[Step], secrets: 
 def _tried_again(
     copy: Copy, steps: Sequence[Step], results: list[StepResult], given: Secrets, after: Snapshot
 ) -> list[StepResult]:
-    """The results, with those of trials by what comes of them on the finished copy: what a step after a trial did may
-    be what the account rests on. Who administers no more by then is tried where the worksheet has it alone."""
+    """Return the results with each test sign-in repeated on the finished copy.
+
+    A step after the test may have changed what the account depends on. An account that is no administrator by then
+    keeps its result."""
     if only_tries(steps):
         return results
     found = list(results)
@@ -175,7 +175,7 @@ def _later_name(name: AccountName, steps: Sequence[Step]) -> AccountName:
 
 
 def _new_twins(before: Snapshot, after: Snapshot) -> Iterator[str]:
-    """Accounts that would come to have one identity: a number that was free may have been given away since."""
+    """Return new accounts that would share an ID: a number that was free may have been used since."""
     for identity, twins in after.by_identity.items():
         if len(twins) > 1 and len(before.by_identity.get(identity, ())) < len(twins):
             names = " and ".join(account.name for account in twins)
@@ -183,9 +183,9 @@ def _new_twins(before: Snapshot, after: Snapshot) -> Iterator[str]:
 
 
 def _failed_trials(steps: Sequence[Step], results: Sequence[StepResult]) -> dict[str, str]:
-    """Who was tried and did not get through, with what the machine said."""
+    """Return the accounts whose test sign-in failed, with the machine's message."""
     pairs = zip(steps, results, strict=True)
-    return {s.account: r.said for s, r in pairs if isinstance(s, TrySignIn) and r.outcome is Outcome.REJECTED}
+    return {s.account: r.message for s, r in pairs if isinstance(s, TrySignIn) and r.outcome is Outcome.REJECTED}
 
 
 def _trials(copy: Copy, after: Snapshot) -> tuple[TrialResult, ...]:
@@ -195,7 +195,7 @@ def _trials(copy: Copy, after: Snapshot) -> tuple[TrialResult, ...]:
 
 
 def _with_stand_ins(steps: Sequence[Step], secrets: Secrets, snapshot: Snapshot) -> Secrets:
-    """The secrets, and for each password that is not known yet one that nobody will ever use."""
+    """Return the secrets, with a random stand-in for each password that is not known yet."""
     from random import SystemRandom
 
     from verrou.core.passwords import make_password, policy_of
@@ -219,7 +219,7 @@ def _with_stand_ins(steps: Sequence[Step], secrets: Secrets, snapshot: Snapshot)
 
 
 def _surprises(results: Sequence[tuple[Step, StepResult]], after: Snapshot) -> Iterator[Mismatch]:
-    """What was asked for and stands otherwise."""
+    """Return the values that differ from the request."""
     for step, result in results:
         if result.outcome is Outcome.REJECTED:
             continue
@@ -235,63 +235,61 @@ def _surprises(results: Sequence[tuple[Step, StepResult]], after: Snapshot) -> I
             as_asked = stands is not None and kind.accepts_result(stands, value, after.members)
             if as_asked and reading.status is Status.READ and reading.enforced:
                 continue
-            shown = "unset" if stands is None else kind.say(stands)
+            shown = "unset" if stands is None else kind.format(stands)
             shown += "" if reading.enforced else " (not enforced)"
             why = reading.reason or (str(reading.source) if reading.source else "")
-            yield Mismatch(setting.rule_id, kind.say(value), f"{shown} ({why})" if why else shown)
+            yield Mismatch(setting.rule_id, kind.format(value), f"{shown} ({why})" if why else shown)
 
 
 def commit(
     machine: Machine,
-    rehearsal: DryRun,
+    dry_run: DryRun,
     secrets: Secrets,
-    told: RunInfo,
+    text: RunInfo,
     hand_over: Callable[[DryRun], None] = lambda _: None,
 ) -> tuple[int, DryRun]:
-    """Land what was rehearsed. Where something moved meanwhile that the worksheet does not rest on, it is rehearsed
-    again on what stands, and goes on. ``hand_over`` is called with what is about to land: what people must be given,
-    such as passwords, is theirs before anything changes. Answers with the entry's number and what landed.
+    """Apply a dry run. Return the entry's number and the dry run that was applied.
 
-    Raises:
-        GuardRefused: what it rests on moved. MachineRefused: an earlier run broke off, another holds the machine, or
-        this run broke off.
-    """
-    if rehearsal.prediction_reason:
-        raise MachineRefused(f"nothing was changed: no dry run is possible: {rehearsal.prediction_reason}")
-    with _at_work(machine, told.command) as journal:
+    Where something changed meanwhile that the plan does not rest on, the dry run is repeated on the present state.
+    ``hand_over`` is called before anything changes, so that people have what they must get, such as passwords. Raises:
+    GuardRefused: a precondition changed. MachineRefused: an earlier run was interrupted, another holds the machine, or
+    this run was interrupted."""
+    if dry_run.prediction_reason:
+        raise MachineRefused(f"nothing was changed: no dry run is possible: {dry_run.prediction_reason}")
+    with _at_work(machine, text.command) as journal:
         refuse_interrupted(journal)
         with machine.held():
-            if not _stands(machine, rehearsal):
-                rehearsal = _again(machine, rehearsal, secrets, told)
-            hand_over(rehearsal)
-            return _land(machine, journal, rehearsal, told), rehearsal
+            if not _stands(machine, dry_run):
+                dry_run = _again(machine, dry_run, secrets, text)
+            hand_over(dry_run)
+            return _apply(machine, journal, dry_run, text), dry_run
 
 
-def _stands(machine: Machine, rehearsal: DryRun) -> bool:
-    """Whether everything that the rehearsal read or changes still is as it was."""
-    return not _otherwise(machine, rehearsal)
+def _stands(machine: Machine, dry_run: DryRun) -> bool:
+    """Return whether everything that the dry run read or changes is unchanged."""
+    return not _otherwise(machine, dry_run)
 
 
-def _otherwise(machine: Machine, rehearsal: DryRun) -> list[str]:
-    """What is not as the rehearsal read it or found it."""
+def _otherwise(machine: Machine, dry_run: DryRun) -> list[str]:
+    """Return what differs from what the dry run read."""
     first: dict[str, Change | FolderOperation] = {}
-    for change in rehearsal.changes:
+    for change in dry_run.changes:
         first.setdefault(change.place, change)
     found = [place for place, change in first.items() if machine.stands(change, 0) is not PlaceState.BEFORE]
-    return list(dict.fromkeys((*machine.moved(rehearsal.stamps), *found)))
+    return list(dict.fromkeys((*machine.moved(dry_run.stamps), *found)))
 
 
-def _restless(machine: Machine, rehearsal: DryRun) -> MachineRefused:
-    """What is never as it was rehearsed, time after time."""
-    where = ", ".join(_otherwise(machine, rehearsal)) or "something"
+def _restless(machine: Machine, dry_run: DryRun) -> MachineRefused:
+    """Return what differs from the dry run again and again."""
+    where = ", ".join(_otherwise(machine, dry_run)) or "something"
     return MachineRefused(
         f"nothing was changed: {where} is never as it was on the private copy; something keeps writing there, or it "
         "is a link to where the copy is empty, such as /tmp"
     )
 
 
-def _again(machine: Machine, planned: DryRun, secrets: Secrets, told: RunInfo) -> DryRun:
-    """Rehearse on what stands now; nobody who keeps to the machine's locks writes meanwhile."""
+def _again(machine: Machine, planned: DryRun, secrets: Secrets, text: RunInfo) -> DryRun:
+    """Repeat the dry run on the present state, while the machine's locks keep others from writing."""
     steps = [step for step, _ in planned.steps]
     for _ in range(MOST_REHEARSALS):
         snapshot = machine.observe(asked=True)
@@ -299,13 +297,13 @@ def _again(machine: Machine, planned: DryRun, secrets: Secrets, told: RunInfo) -
         again = do_dry_run(machine, snapshot, steps, secrets)
         if again.prediction_reason:
             raise MachineRefused(f"nothing was changed: no dry run is possible: {again.prediction_reason}")
-        guards.check(again.course, told.overridden)
+        guards.check(again.candidate, text.overridden)
         refused = {n for n, (_, result) in enumerate(again.steps) if result.outcome is Outcome.REJECTED}
         if refused - {n for n, (_, result) in enumerate(planned.steps) if result.outcome is Outcome.REJECTED}:
             step, result = again.steps[min(refused)]
             raise GuardRefused(
                 f"blocked by the guard changed-machine: the machine changed since the plan was made, and a step would "
-                f"now be rejected: {step.what} ({result.said}). Run the command again."
+                f"now be rejected: {step.what} ({result.message}). Run the command again."
             )
         if _stands(machine, again):
             return again
@@ -313,30 +311,26 @@ def _again(machine: Machine, planned: DryRun, secrets: Secrets, told: RunInfo) -
 
 
 MOST_REHEARSALS = 5
-"""How often a worksheet is rehearsed again while somebody who keeps to no lock writes."""
+"""Most repetitions of a dry run while someone without the locks writes."""
 
 
-def _land(machine: Machine, journal: Journal, rehearsal: DryRun, told: RunInfo) -> int:
-    with until_landed():
+def _apply(machine: Machine, journal: Journal, dry_run: DryRun, text: RunInfo) -> int:
+    with until_applied():
         try:
-            number = journal.begin(_lines(rehearsal, told), rehearsal.changes)
+            number = journal.begin(_lines(dry_run, text), dry_run.changes)
         except OSError as error:
             raise MachineRefused(f"nothing was changed: the journal cannot be written: {_io_words(error)}") from None
-        _land_all(machine, journal, _still_to_land(machine, rehearsal.changes, number), number)
+        _apply_all(machine, journal, _still_to_apply(machine, dry_run.changes, number), number)
         _sweep(machine, journal, number)
-    machine.notify(f"entry {number}: {told.command}, by {current_user()}", [change.place for change in rehearsal.changes])
+    machine.notify(f"entry {number}: {text.command}, by {current_user()}", [change.place for change in dry_run.changes])
     return number
 
 
-def _land_all(machine: Machine, journal: Journal, changes: Iterable[Change | FolderOperation], number: int) -> None:
-    """Land the changes of an entry, and close it.
-
-    Raises:
-        BrokeOff: not all of them did.
-    """
+def _apply_all(machine: Machine, journal: Journal, changes: Iterable[Change | FolderOperation], number: int) -> None:
+    """Apply the changes of an entry, and close it. Raises: BrokeOff: some were not applied."""
     try:
         for change in changes:
-            machine.land(change, number)
+            machine.apply(change, number)
         journal.finish(number)
     except (OSError, KeyboardInterrupt) as error:
         why = _io_words(error) if isinstance(error, OSError) else "it was interrupted"
@@ -370,38 +364,40 @@ def _sweep(machine: Machine, journal: Journal, number: int | None = None) -> Non
             ) from None
 
 
-def _lines(rehearsal: DryRun, told: RunInfo) -> dict[str, object]:
-    """What the journal tells of a run; no secret is in any of it."""
+def _lines(dry_run: DryRun, text: RunInfo) -> dict[str, object]:
+    """Return what the journal records of a run; it contains no secret."""
     steps = [
-        {"what": f"{s.what} ({s.concerns})" if s.concerns else s.what, "outcome": str(r.outcome), "said": r.said}
-        for s, r in rehearsal.steps
+        {"what": f"{s.what} ({s.concerns})" if s.concerns else s.what, "outcome": str(r.outcome), "message": r.message}
+        for s, r in dry_run.steps
     ]
-    steps += [{"what": f"restored {p.place}", "outcome": str(p.outcome), "said": p.said} for p in rehearsal.put_back]
-    found = differences(rehearsal.before, rehearsal.after)
+    steps += [
+        {"what": f"restored {p.place}", "outcome": str(p.outcome), "message": p.message} for p in dry_run.put_back
+    ]
+    found = differences(dry_run.before, dry_run.after)
     return {
-        "command": told.command,
+        "command": text.command,
         "by": current_user(),
-        "baseline": told.baseline,
-        "overridden": list(told.overridden),
+        "baseline": text.baseline,
+        "overridden": list(text.overridden),
         "steps": steps,
         "differences": [{"subject": d.subject, "fact": d.fact, "was": d.was, "now": d.now} for d in found],
-        "undoes": list(told.undoes),
-        "tried": sorted(guards.tried_names(rehearsal.course)),
+        "undoes": list(text.undoes),
+        "tried": sorted(guards.tried_names(dry_run.candidate)),
     }
 
 
-def note(machine: Machine, rehearsal: DryRun, state: RunState, told: RunInfo, why: str = "") -> int | None:
-    """Tell the journal of a run that changed nothing; a machine that takes no journal is told nothing."""
-    lines = _lines(evolve(rehearsal, after=rehearsal.before), told) | {"why": why}
+def note(machine: Machine, dry_run: DryRun, state: RunState, text: RunInfo, why: str = "") -> int | None:
+    """Record a run that changed nothing; a machine without a journal records nothing."""
+    lines = _lines(evolve(dry_run, after=dry_run.before), text) | {"why": why}
     if state is RunState.REJECTED:
         lines["steps"] = [
-            {"what": step.what, "outcome": str(r.outcome), "said": r.said}
+            {"what": step.what, "outcome": str(r.outcome), "message": r.message}
             if r.outcome is Outcome.REJECTED
-            else {"what": step.what, "outcome": "not done", "said": ""}
-            for step, r in rehearsal.steps
+            else {"what": step.what, "outcome": "not done", "message": ""}
+            for step, r in dry_run.steps
         ]
     try:
-        with _at_work(machine, told.command) as journal:
+        with _at_work(machine, text.command) as journal:
             return journal.note(state, lines)
     except (VerrouError, OSError):
         return None
@@ -409,8 +405,9 @@ def note(machine: Machine, rehearsal: DryRun, state: RunState, told: RunInfo, wh
 
 @contextmanager
 def _at_work(machine: Machine, command: str) -> Iterator[Journal]:
-    """The journal, under the machine's one lock; what a finished entry left to be deleted is deleted first. What cannot
-    be deleted stands in nobody's way."""
+    """Yield the journal under the machine's one lock; first delete what finished entries left to be deleted.
+
+    What cannot be deleted stops no one."""
     journal = Journal(machine.records_folder())
     journal.make_folder()
     with machine_lock(journal.folder, machine.name, command, current_user()):
@@ -420,11 +417,9 @@ def _at_work(machine: Machine, command: str) -> Iterator[Journal]:
 
 
 def check_whole(machine: Machine) -> None:
-    """Before anything is rehearsed or asked: a run that broke off is named.
+    """Check that no run was interrupted, before a dry run or a prompt.
 
-    Raises:
-        MachineRefused: one did, or nothing can be changed here.
-    """
+    Raises: MachineRefused: one was, or nothing can be changed here."""
     journal = Journal(machine.records_folder())
     if not is_held(journal.folder):
         refuse_interrupted(journal)
@@ -441,18 +436,15 @@ def refuse_interrupted(journal: Journal) -> None:
 
 
 def dry_run_resume(machine: Machine, journal: Journal, entry: JournalEntry) -> DryRun:
-    """What is left of a run that broke off, done on a private copy of the machine as it stands now: with what others
-    wrote since.
+    """Do the rest of an interrupted run on a private copy of the machine, with what others wrote since.
 
-    Raises:
-        MachineRefused: no copy can be made.
-    """
+    Raises: MachineRefused: no copy can be made."""
     snapshot = machine.observe(asked=True)
     try:
         with machine.dry_run() as copy:
             items: list[RestoreResult] = []
             places: set[str] = set()
-            for change in _still_to_land(machine, journal.changes(entry.number), entry.number, otherwise=True):
+            for change in _still_to_apply(machine, journal.changes(entry.number), entry.number, otherwise=True):
                 if change.place in places:
                     copy.mark()
                     places.clear()
@@ -473,32 +465,30 @@ def _settled(
     going_back: bool = False,
     tried: frozenset[str] = frozenset(),
 ) -> DryRun:
-    """What comes of a copy on which everything was put back, or done that was left."""
-    said = copy.finish_restore()
+    """Return the dry run of a copy on which a run was undone or finished."""
+    message = copy.finish_restore()
     after = copy.observe()
     changes, gap = copy.changes(snapshot, after)
     return DryRun(
         snapshot,
         after,
         (),
-        guards.Candidate(snapshot, after, (), gap=gap, going_back=going_back, rehearsed=True, tried_before=tried),
+        guards.Candidate(snapshot, after, (), gap=gap, going_back=going_back, dry_run_made=True, tried_before=tried),
         changes,
         copy.stamps(),
-        (*copy.remarks(changes), *said),
+        (*copy.remarks(changes), *message),
         (*copy.obstacles(changes), *_new_twins(snapshot, after)),
         put_back=tuple(items),
     )
 
 
-def check_resume(machine: Machine, journal: Journal, rehearsal: DryRun, entry: JournalEntry, told: RunInfo) -> None:
-    """Let what is left of a run land.
+def check_resume(machine: Machine, journal: Journal, dry_run: DryRun, entry: JournalEntry, text: RunInfo) -> None:
+    """Check that the rest of a run may be applied.
 
-    Raises:
-        GuardRefused: a guard is against it, on the machine as it stands now. MachineRefused: it could not land.
-    """
-    accepted = (*entry.overridden, *told.overridden)
-    found = guards.refusals_on(rehearsal.course, accepted)
-    if not found and _only_the_other_way(rehearsal, lambda: dry_run_undo(machine, journal, [entry.number])):
+    Raises: GuardRefused: a guard blocks it on the present state. MachineRefused: it could not be applied."""
+    accepted = (*entry.overridden, *text.overridden)
+    found = guards.refusals_on(dry_run.candidate, accepted)
+    if not found and _only_the_other_way(dry_run, lambda: dry_run_undo(machine, journal, [entry.number])):
         found = [guards.nobody_left("to return to a state with an administrator: verrou undo")]
     if found:
         words = "\n".join(map(str, found))
@@ -506,32 +496,30 @@ def check_resume(machine: Machine, journal: Journal, rehearsal: DryRun, entry: J
             f"{words}\nentry {entry.number} stays interrupted, since the machine has changed. "
             f"To revert: verrou undo --entry {entry.number}"
         )
-    if rehearsal.blockers:
-        raise MachineRefused(f"entry {entry.number} is still interrupted: " + "\n".join(rehearsal.blockers))
+    if dry_run.blockers:
+        raise MachineRefused(f"entry {entry.number} is still interrupted: " + "\n".join(dry_run.blockers))
 
 
-def _only_the_other_way(rehearsal: DryRun, other: Callable[[], DryRun]) -> bool:
-    """Whether nobody can administer now nor afterwards, and somebody could if it were gone the other way."""
-    if rehearsal.course.usable_before or rehearsal.course.usable_after:
+def _only_the_other_way(dry_run: DryRun, other: Callable[[], DryRun]) -> bool:
+    """Return whether no administrator is usable before and after, while the opposite direction would give one."""
+    if dry_run.candidate.usable_before or dry_run.candidate.usable_after:
         return False
     try:
-        return bool(other().course.usable_after)
+        return bool(other().candidate.usable_after)
     except (MachineRefused, BadInput):
         return False
 
 
-def resume(machine: Machine, told: RunInfo | None = None) -> tuple[JournalEntry | None, list[int]]:
-    """Finish the run that broke off, judged like any worksheet, and delete what finished ones left. Answers with its
-    entry, if there was one, and the entries of which something was deleted.
+def resume(machine: Machine, text: RunInfo | None = None) -> tuple[JournalEntry | None, list[int]]:
+    """Finish the interrupted run under the guards, and delete what finished ones left.
 
-    Raises:
-        BadInput: there is nothing to finish. GuardRefused: it may not be finished any more. MachineRefused: it broke
-        off again, or the machine is held.
-    """
-    told = told or RunInfo("resume")
+    Returns its entry, if there was one, and the entries of which something was deleted. Raises: BadInput: there is
+    nothing to finish. GuardRefused: a guard blocks it now. MachineRefused: it was interrupted again, or the machine is
+    locked."""
+    text = text or RunInfo("resume")
     journal = Journal(machine.records_folder())
     left = [entry.number for entry in journal.pending_cleanup()]
-    with _at_work(machine, told.command) as journal:
+    with _at_work(machine, text.command) as journal:
         entry = journal.interrupted_entry()
         if entry is None:
             if left:
@@ -539,28 +527,29 @@ def resume(machine: Machine, told: RunInfo | None = None) -> tuple[JournalEntry 
                 return None, left
             raise BadInput(f"{machine.name}: no run was interrupted, so there is nothing to finish")
         with machine.held():
-            rehearsal = _settled_resume(machine, journal, entry, told)
-            with until_landed():
-                _land_all(machine, journal, rehearsal.changes, entry.number)
+            dry_run = _settled_resume(machine, journal, entry, text)
+            with until_applied():
+                _apply_all(machine, journal, dry_run.changes, entry.number)
                 _sweep(machine, journal)
         machine.notify(f"entry {entry.number}: resumed ({entry.command}), by {current_user()}", entry.places)
         return entry, left
 
 
-def _settled_resume(machine: Machine, journal: Journal, entry: JournalEntry, told: RunInfo) -> DryRun:
-    """What is left of a run, judged on what stands; nobody who keeps to the machine's locks writes meanwhile."""
+def _settled_resume(machine: Machine, journal: Journal, entry: JournalEntry, text: RunInfo) -> DryRun:
+    """Return the dry run of the rest of a run on the present state, while the machine's locks keep others from
+    writing."""
     for _ in range(MOST_REHEARSALS):
-        rehearsal = dry_run_resume(machine, journal, entry)
-        check_resume(machine, journal, rehearsal, entry, told)
-        if not machine.moved(rehearsal.stamps):
-            return rehearsal
-    raise _restless(machine, rehearsal)
+        dry_run = dry_run_resume(machine, journal, entry)
+        check_resume(machine, journal, dry_run, entry, text)
+        if not machine.moved(dry_run.stamps):
+            return dry_run
+    raise _restless(machine, dry_run)
 
 
-def _still_to_land(
+def _still_to_apply(
     machine: Machine, changes: ChangeSet, number: int, *, otherwise: bool = False
 ) -> Iterator[Change | FolderOperation]:
-    """What of a change set has yet to land, in its order; with ``otherwise`` also what somebody else wrote to since."""
+    """Return the changes not yet applied, in order; with ``otherwise`` also those that others wrote to since."""
     last = {change.place: change for change in changes if isinstance(change, Change)}
     for change in changes:
         if isinstance(change, Change) and machine.stands(last[change.place], number) is PlaceState.AFTER:
@@ -571,11 +560,9 @@ def _still_to_land(
 
 
 def dry_run_undo(machine: Machine, journal: Journal, numbers: Sequence[int]) -> DryRun:
-    """Go back over entries, the newest first, on a private copy: with what others wrote since.
+    """Undo entries on a private copy, the newest first, with what others wrote since.
 
-    Raises:
-        BadInput: what was kept of an entry is not what was written.
-    """
+    Raises: BadInput: the stored change set of an entry was modified."""
     snapshot = machine.observe(asked=True)
     later: dict[str, int] = {}
     for entry in journal.entries():
@@ -592,12 +579,10 @@ def dry_run_undo(machine: Machine, journal: Journal, numbers: Sequence[int]) -> 
 
 
 def to_undo(journal: Journal, entry: int | None, back_to: int | None) -> list[JournalEntry]:
-    """The entries that an undo goes back over, the newest first: the last one that changed something, one that is
-    named, or all after ``back_to``.
+    """Return the entries to undo, the newest first.
 
-    Raises:
-        BadInput: there is nothing to go back over.
-    """
+    They are the last one that changed something, one by number, or all after ``back_to``. Raises: BadInput: there is
+    nothing to undo."""
     entries = journal.entries()
     changing = [each for each in entries if each.can_be_undone]
     broken = journal.interrupted_entry()
@@ -616,45 +601,43 @@ def to_undo(journal: Journal, entry: int | None, back_to: int | None) -> list[Jo
 
 
 def check_undo(
-    machine: Machine, journal: Journal, rehearsal: DryRun, entries: Sequence[JournalEntry], told: RunInfo
+    machine: Machine, journal: Journal, dry_run: DryRun, entries: Sequence[JournalEntry], text: RunInfo
 ) -> None:
-    """Let an undo land.
-
-    Raises:
-        GuardRefused: a guard is against it. MachineRefused: it could not land.
-    """
-    guards.check(rehearsal.course, told.overridden)
+    """Check that an undo may be applied. Raises: GuardRefused: a guard blocks it. MachineRefused: it could not be
+    applied."""
+    guards.check(dry_run.candidate, text.overridden)
     broken = next((entry for entry in entries if entry.is_interrupted), None)
-    if broken and _only_the_other_way(rehearsal, lambda: dry_run_resume(machine, journal, broken)):
+    if broken and _only_the_other_way(dry_run, lambda: dry_run_resume(machine, journal, broken)):
         guards.refuse(
             [guards.nobody_left("to finish the run, after which an administrator can sign in: verrou resume")]
         )
-    if rehearsal.blockers:
-        raise MachineRefused("nothing was changed: " + "\n".join(rehearsal.blockers))
+    if dry_run.blockers:
+        raise MachineRefused("nothing was changed: " + "\n".join(dry_run.blockers))
 
 
-def undo(machine: Machine, rehearsal: DryRun, entries: Sequence[JournalEntry], told: RunInfo) -> int:
-    """Land an undo that was rehearsed; see :func:`commit`."""
+def undo(machine: Machine, dry_run: DryRun, entries: Sequence[JournalEntry], text: RunInfo) -> int:
+    """Apply the dry run of an undo; see :func:`commit`."""
     numbers = [entry.number for entry in entries]
-    with _at_work(machine, told.command) as journal, machine.held():
+    with _at_work(machine, text.command) as journal, machine.held():
         for _ in range(MOST_REHEARSALS):
-            if _stands(machine, rehearsal):
-                return _land(machine, journal, rehearsal, evolve(told, undoes=tuple(numbers)))
-            rehearsal = dry_run_undo(machine, journal, numbers)
-            check_undo(machine, journal, rehearsal, entries, told)
-    raise _restless(machine, rehearsal)
+            if _stands(machine, dry_run):
+                return _apply(machine, journal, dry_run, evolve(text, undoes=tuple(numbers)))
+            dry_run = dry_run_undo(machine, journal, numbers)
+            check_undo(machine, journal, dry_run, entries, text)
+    raise _restless(machine, dry_run)
 
 
 def with_files(machine: Machine, snapshot: Snapshot, steps: Sequence[Step]) -> list[Step]:
-    """The steps, those that close or remove an account with what it keeps on the machine, as far as that can be
-    looked at."""
+    """Return the steps; those that disable or remove an account get its files, as far as they can be listed."""
     stopped = {step.account for step in steps if isinstance(step, StopJobs)}
     closing = sum(takes_access(step) for step in steps)
     return [_with_files(machine, snapshot, step, stopped, alone=closing == 1) for step in steps]
 
 
 def _with_files(machine: Machine, snapshot: Snapshot, step: Step, stopped: Collection[str], *, alone: bool) -> Step:
-    """``alone``: no other account is closed along with it, so that there is time to look everywhere."""
+    """Add the account's files to a step.
+
+    ``alone``: no other account is disabled with it, so that there is time to search everywhere."""
     if not isinstance(step, SetEnabled | Remove) or not takes_access(step) or step.files is not None:
         return step
     account = snapshot.by_name.get(step.account)
@@ -668,12 +651,12 @@ def _with_files(machine: Machine, snapshot: Snapshot, step: Step, stopped: Colle
 
 
 def only_tries(steps: Sequence[Step]) -> bool:
-    """Whether a worksheet holds nothing but trials, so that it changes nothing."""
+    """Return whether a plan contains nothing but tests, so that it changes nothing."""
     return all(isinstance(step, TrySignIn) for step in steps)
 
 
 def current_user() -> str:
-    """Whoever runs this, by the name they signed in with."""
+    """Return the name of the user who runs this, as they signed in."""
     try:
         return os.environ.get("SUDO_USER") or getpass.getuser()
     except (KeyError, OSError):

@@ -11,14 +11,11 @@ from verrou.records.journal import Journal
 
 
 def snapshot_before(machine: Machine, entry: int | None = None) -> tuple[Snapshot, int]:
-    """The machine as it was before an entry, or before the last run that changed something and stands; and the number
-    of that entry. It is what going back over the entries since would give, on a private copy: what others wrote since
-    stays in it.
+    """Return the machine as it was before an entry, or before the last run not undone; and the entry's number.
 
-    Raises:
-        BadInput: there is no such entry, or what was kept of one is not what was written. MachineRefused: there can be
-        no private copy.
-    """
+    It is the result of undoing the entries since on a private copy: what others wrote since stays in it. Raises:
+    BadInput: there is no such entry, or a stored change set was modified. MachineRefused: there can be no private
+    copy."""
     journal = Journal(machine.records_folder())
     if entry is None:
         number = carry_out.to_undo(journal, None, None)[0].number
@@ -31,8 +28,7 @@ def snapshot_before(machine: Machine, entry: int | None = None) -> tuple[Snapsho
 
 
 def standing_since(machine: Machine, entry: int | None = None) -> tuple[Snapshot | None, Sequence[JournalEntry]]:
-    """The machine as it was before an entry, or before the first one that changed something and stands, and all entries
-    since that are done; None where there is none."""
+    """Return the machine before an entry, or before the first one not undone, and all entries since; None for none."""
     entries = Journal(machine.records_folder()).entries()
     standing = [each for each in entries if each.can_be_undone and not each.undoes]
     if entry is None and not standing:

@@ -1,4 +1,4 @@
-"""Signals that wait until a change set has landed."""
+"""Delay signals until a change set has been applied."""
 
 import signal
 import threading
@@ -6,13 +6,13 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 WAITING = (signal.SIGHUP, signal.SIGTERM)
-"""A terminal that goes away, and a polite end. Ctrl-C is somebody who wants it to stop, and stops it."""
+"""A closed terminal, and a polite end. Ctrl-C means that the user wants to stop, and stops it."""
 
 
 @contextmanager
-def until_landed() -> Iterator[None]:
-    """Let nothing but a kill or Ctrl-C end the process within the block: what is asked for meanwhile happens at its
-    end, when every file is as it should be (pthread_sigmask(3))."""
+def until_applied() -> Iterator[None]:
+    """Delay every signal but SIGKILL and Ctrl-C to the end of the block, when every file is whole
+    (pthread_sigmask(3))."""
     if threading.current_thread() is not threading.main_thread():
         yield
         return

@@ -1,10 +1,8 @@
-"""The journal of one machine: what was done, with what stood there before and after. Each line is chained to the last
-by hash.
+"""The change journal of one machine. Each line is chained to the last by its hash.
 
-``journal.jsonl`` holds the lines and never a secret. The change set of each entry, with what stood in each place before
-and after, is kept beside it in ``kept/NUMBER``, readable for root alone: account files hold password hashes, which must
-be there to go back and on.
-"""
+``journal.jsonl`` has the lines and never a secret. The change set of each entry, with each place before and after, is
+stored beside it in ``kept/NUMBER``, readable for root alone: account files contain password hashes, which undo and
+resume need."""
 
 import hashlib
 import json
@@ -26,7 +24,7 @@ FORMAT = 2
 """What an entry is written in, since version 0.2; the entries of 0.1 bear no such mark."""
 KEPT, INDEX, CONTENTS = "kept", "changes.json", "contents"
 TO_SWEEP = "to-sweep"
-"""Stands in the folder of an entry until what it moved away is deleted."""
+"""Marks an entry's folder until what it moved aside is deleted."""
 START = "0" * 64
 
 
@@ -43,11 +41,7 @@ class Journal:
         return (self.folder / JOURNAL).exists()
 
     def entries(self) -> list[JournalEntry]:
-        """All entries in order.
-
-        Raises:
-            BadInput: a line was changed, or is missing.
-        """
+        """Return all entries in order. Raises: BadInput: a line was changed, or is missing."""
         entries: dict[int, JournalEntry] = {}
         for position, line in enumerate(self._lines(), start=1):
             try:
@@ -73,14 +67,14 @@ class Journal:
         )
 
     def interrupted_entry(self) -> JournalEntry | None:
-        """The last entry when its run was interrupted and not undone. Only the holder of the machine's lock can tell
-        it from one that runs."""
+        """Return the last entry when its run was interrupted and not undone.
+
+        Only the holder of the machine's lock can tell it from one that is running."""
         changing = [entry for entry in self.entries() if entry.note is None]
         return changing[-1] if changing and changing[-1].is_interrupted else None
 
     def begin(self, record: Mapping[str, Any], changes: ChangeSet) -> int:
-        """Open an entry; when this returns, the change set is on disk with what stands before and after. Answers with
-        the entry's number."""
+        """Open an entry; when this returns, the change set is on disk. Return the entry's number."""
         self.make_folder()
         number = max((entry.number for entry in self.entries()), default=0) + 1
         kept = self._kept(number)
@@ -92,22 +86,18 @@ class Journal:
         return number
 
     def note(self, state: RunState, record: Mapping[str, Any]) -> int:
-        """Tell of a run that changed nothing. Answers with the entry's number."""
+        """Record a run that changed nothing. Return the entry's number."""
         self.make_folder()
         number = max((entry.number for entry in self.entries()), default=0) + 1
         self._append(number, "noted", format=FORMAT, state=str(state), **record, places=[])
         return number
 
     def finish(self, number: int) -> None:
-        """Close an entry: everything landed."""
+        """Close an entry: every change was applied."""
         self._append(number, "finished")
 
     def changes(self, number: int) -> list[Change | FolderOperation]:
-        """The change set of an entry; what is done to whole folders knows whose it is.
-
-        Raises:
-            BadInput: it is not what was written.
-        """
+        """Return the change set of an entry; folder operations get its number. Raises: BadInput: it was modified."""
         folder = self._kept(number)
         entry = next((entry for entry in self.entries() if entry.number == number), None)
         try:
@@ -124,7 +114,7 @@ class Journal:
             raise BadInput(f"{folder}: what was kept of entry {number} is damaged ({error})") from None
 
     def damaged(self) -> list[str]:
-        """Entries whose change set is not what was written, a line each."""
+        """Return a line for each entry whose change set was modified."""
         found = []
         for entry in self.entries():
             if entry.note is None:
@@ -135,7 +125,7 @@ class Journal:
         return found
 
     def pending_cleanup(self) -> list[JournalEntry]:
-        """Entries that came to their end, or were taken back, of which something may still be to delete."""
+        """Return finished or undone entries of which something may still have to be deleted."""
         names = {path.parent.name for path in (self.folder / KEPT).glob(f"*/{TO_SWEEP}")}
         return [
             entry
@@ -144,18 +134,16 @@ class Journal:
         ]
 
     def swept(self, number: int) -> None:
-        """Nothing of an entry is left to be deleted."""
+        """Note that nothing of an entry is left to delete."""
         (self._kept(number) / TO_SWEEP).unlink(missing_ok=True)
 
     def _kept(self, number: int) -> Path:
         return self.folder / KEPT / f"{number:04}"
 
     def make_folder(self) -> None:
-        """The folder, there and to be trusted: our own and closed to others.
+        """Return the journal's folder, created if missing, owned by root and closed to others.
 
-        Raises:
-            NotEnoughRights, BadInput, MachineRefused: with what to do.
-        """
+        Raises: NotEnoughRights, BadInput, MachineRefused: with what to do."""
         try:
             self.folder.mkdir(mode=0o700, parents=True, exist_ok=True)
             now = os.lstat(self.folder)
@@ -179,7 +167,7 @@ class Journal:
             raise NotEnoughRights(f"{path}: the journal cannot be read by this account; run as root") from None
         except OSError as error:
             raise BadInput(f"{path}: the journal cannot be read: {error.strerror}") from None
-        # A line without its end was being written when the run died; what it tells had not happened yet.
+        # A line without its end was being written when the run died; what it records had not happened yet.
         whole = content[: content.rfind(b"\n") + 1]
         lines, chain = [], START
         for position, raw in enumerate(whole.splitlines(), start=1):
@@ -210,8 +198,10 @@ class Journal:
         sync_folder(self.folder)
 
     def _last_chain(self, path: Path) -> str:
-        """The hash of the last line. The whole journal is checked, unless it is as long as we ourselves left it; what
-        a run that died left of a line is cut off."""
+        """Return the hash of the last line.
+
+        The whole journal is checked, unless its length is what this run wrote last; an incomplete last line of a run
+        that died is cut off."""
         if self._written is not None and path.exists() and path.stat().st_size == self._written[0]:
             return self._written[1]
         self._lines()
@@ -232,7 +222,7 @@ def _entry(number: int, line: Mapping[str, Any]) -> JournalEntry:
         str(line["at"]),
         str(line["baseline"]),
         list(line["overridden"]),
-        [{key: str(step[key]) for key in ("what", "outcome", "said")} for step in line["steps"]],
+        [{key: str(step[key]) for key in ("what", "outcome", "message")} for step in line["steps"]],
         [{key: str(each[key]) for key in ("subject", "fact", "was", "now")} for each in line["differences"]],
         [str(place) for place in line["places"]],
         [int(other) for other in line["undoes"]],
@@ -244,7 +234,7 @@ def _entry(number: int, line: Mapping[str, Any]) -> JournalEntry:
 
 
 def _count_undone(entries: Mapping[int, JournalEntry], entry: JournalEntry) -> None:
-    """What a finished undo went back over is undone; what that had gone back over itself is done again."""
+    """Mark what a finished undo undid as undone, and what that had undone itself as done again."""
     for number in entry.undoes:
         entries[number].undone_by = entry.number
         for other in entries[number].undoes:
@@ -265,8 +255,9 @@ def _places(changes: ChangeSet) -> list[str]:
 
 
 def _write_changes(folder: Path, changes: ChangeSet) -> str:
-    """The contents of a change set in one file, each content once, and an index; under its name only when all of it is
-    on disk. Answers with a digest of it."""
+    """Write the contents of a change set to one file, each content once, and an index. Return a digest of both.
+
+    They get their name only when all of it is on disk."""
     making = folder.with_name(f"{folder.name}.new")
     for private in (making.parent, making):
         private.mkdir(mode=0o700, exist_ok=True)
@@ -284,7 +275,7 @@ def _write_changes(folder: Path, changes: ChangeSet) -> str:
         return {**item._replace(content=None, attributes=())._asdict(), "place": place, "attributes": attributes}
 
     index = [
-        {"deed": change.verb, "place": change.place, "facts": list(change.facts)}
+        {"operation": change.verb, "place": change.place, "facts": list(change.facts)}
         if isinstance(change, FolderOperation)
         else {"place": change.place, "before": described(change.before), "after": described(change.after)}
         for change in changes
@@ -310,9 +301,9 @@ def _write_private(path: Path, content: bytes) -> None:
 
 
 def _change(raw: Mapping[str, Any], contents: bytes, number: int, finished: bool) -> Change | FolderOperation:
-    if "deed" in raw:
+    if "operation" in raw:
         facts = {str(key): value for key, value in raw["facts"]} | {"entry": number, "finished": int(finished)}
-        return FolderOperation(str(raw["deed"]), str(raw["place"]), tuple(facts.items()))
+        return FolderOperation(str(raw["operation"]), str(raw["place"]), tuple(facts.items()))
     return Change(str(raw["place"]), _item(raw["before"], contents), _item(raw["after"], contents))
 
 

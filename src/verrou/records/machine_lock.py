@@ -1,4 +1,4 @@
-"""One lock for each machine, taken by everything that changes it: it falls with its holder."""
+"""One lock for each machine, taken by every run that changes it; it is released when its holder ends."""
 
 import errno
 import fcntl
@@ -21,11 +21,9 @@ _FLAGS = os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC
 
 @contextmanager
 def machine_lock(folder: Path, machine: str, command: str, by: str) -> Iterator[None]:
-    """Keep every other run off the machine whose records are in ``folder``.
+    """Hold the lock of the machine whose records are in ``folder``.
 
-    Raises:
-        MachineRefused: another run holds it for longer than we wait; says who, doing what, since when.
-    """
+    Raises: MachineRefused: another run holds it for too long; the message says who, doing what, since when."""
     # A range lock of fcntl(2): no child of ours inherits it, and the kernel lets go of it when we die.
     descriptor = os.open(folder / LOCK, _FLAGS, 0o600)
     try:
@@ -34,9 +32,9 @@ def machine_lock(folder: Path, machine: str, command: str, by: str) -> Iterator[
             if time.monotonic() > deadline:
                 raise MachineRefused(f"{machine} is in use by {_holder(descriptor)}. Try again later.")
             time.sleep(PAUSE)
-        told = {"by": by, "command": command, "since": datetime.now().isoformat(sep=" ", timespec="seconds")}
+        text = {"by": by, "command": command, "since": datetime.now().isoformat(sep=" ", timespec="seconds")}
         os.truncate(descriptor, 0)
-        os.pwrite(descriptor, json.dumps(told).encode(), 0)
+        os.pwrite(descriptor, json.dumps(text).encode(), 0)
         yield
         os.truncate(descriptor, 0)
     finally:
@@ -44,7 +42,7 @@ def machine_lock(folder: Path, machine: str, command: str, by: str) -> Iterator[
 
 
 def is_held(folder: Path) -> bool:
-    """Whether another run holds the lock right now."""
+    """Return whether another run holds the lock right now."""
     try:
         descriptor = os.open(folder / LOCK, os.O_RDWR | os.O_NOFOLLOW | os.O_CLOEXEC)
     except OSError:
@@ -67,7 +65,7 @@ def _locked(descriptor: int) -> bool:
 
 def _holder(descriptor: int) -> str:
     try:
-        told = json.loads(os.pread(descriptor, 4096, 0))
-        return f"{told['by']} ({told['command']}, since {told['since']})"
+        text = json.loads(os.pread(descriptor, 4096, 0))
+        return f"{text['by']} ({text['command']}, since {text['since']})"
     except (OSError, ValueError, KeyError, TypeError):
         return "another run"

@@ -1,4 +1,4 @@
-"""Audit many machines at once: on all cores, and with what is kept of each small and of one size."""
+"""Audit many machines on all cores; what is stored of each is small and of one size."""
 
 import fnmatch
 import gc
@@ -45,13 +45,10 @@ Says = Callable[[Finding], str]
 
 
 def machines_in(folder: Path) -> list[str]:
-    """The addresses of what looks like a machine in a folder: surveys, bench machines, folders that hold a system; and
-    other JSON files, to be named as foreign.
+    """Return the addresses of machines in a folder, and other JSON files, to be named as foreign.
 
-    Raises:
-        BadInput: it is not a folder, or holds no machine.
-        NotEnoughRights: this account may not look.
-    """
+    Machines are surveys, bench machines, and folders with a system. Raises: BadInput: it is not a folder, or has no
+    machine. NotEnoughRights: reading is denied."""
     try:
         names = sorted(entry.name for entry in os.scandir(folder) if _may_be_machine(entry))
     except PermissionError:
@@ -78,16 +75,14 @@ class Assignment:
     patterns: tuple[tuple[str, str], ...]
 
     def baseline_of(self, machine: str) -> str:
-        """The name of the baseline; empty where no pattern fits."""
+        """Return the name of the baseline; empty where no pattern matches."""
         return next((name for pattern, name in self.patterns if fnmatch.fnmatchcase(machine, pattern)), "")
 
 
 def read_assignment(text: str, place: str) -> Assignment:
-    """Which machine by which baseline, from a TOML table ``[machines]`` of patterns and baselines.
+    """Return which machine by which baseline, from a TOML table ``[machines]`` of patterns and baselines.
 
-    Raises:
-        BadInput: with what was found.
-    """
+    Raises: BadInput: with what was found."""
     import tomllib
 
     try:
@@ -100,8 +95,8 @@ def read_assignment(text: str, place: str) -> Assignment:
         raise BadInput(f'{place}: invalid value {found}; expected a table [machines] of "NAME" = "BASELINE"')
     for name, baseline in table.items():
         if not isinstance(baseline, str):
-            said = f"invalid value {baseline!r}; expected the name of a baseline in quotes"
-            raise BadInput(f"{place}: machines.{name}: {said}")
+            message = f"invalid value {baseline!r}; expected the name of a baseline in quotes"
+            raise BadInput(f"{place}: machines.{name}: {message}")
     beside = Path(place).parent
     return Assignment(tuple((pattern, _beside(beside, name)) for pattern, name in table.items()))
 
@@ -110,21 +105,22 @@ def _beside(folder: Path, name: str) -> str:
     return str(folder / name) if (folder / name).is_file() else name
 
 
-def go_round(addresses: Sequence[str], assignment: Assignment, load: Load, says: Says) -> Iterator[Outcome]:
-    """What comes of each machine, in the order of the addresses; ``says`` tells a finding in words. One that cannot be
-    read never ends the round."""
+def go_round(addresses: Sequence[str], assignment: Assignment, load: Load, statement: Says) -> Iterator[Outcome]:
+    """Yield the row of each machine, in the order of the addresses; ``statement`` gives a finding in words.
+
+    A machine that cannot be read never ends the round."""
     for name in dict.fromkeys(name for _, name in assignment.patterns):
-        load(name)  # what is wrong with a baseline is said once, before all else
+        load(name)  # errors in a baseline are reported once, before everything else
     cores = len(os.sched_getaffinity(0))
     if len(addresses) < WORTH_SHARING or cores == 1:
-        _begin(assignment, load, says)
+        _begin(assignment, load, statement)
         yield from map(_look, addresses)
         return
     from concurrent.futures import ProcessPoolExecutor
     from concurrent.futures.process import BrokenProcessPool
     from multiprocessing import get_context
 
-    pool = ProcessPoolExecutor(cores, get_context("fork"), _begin_beside, (assignment, load, says))
+    pool = ProcessPoolExecutor(cores, get_context("fork"), _begin_beside, (assignment, load, statement))
     try:
         yield from _looked(pool, addresses, cores + 1)
     except BrokenProcessPool:
@@ -148,10 +144,10 @@ def _looked(pool: "ProcessPoolExecutor", addresses: Sequence[str], most: int) ->
 
 
 class _Worker:
-    """What one process knows: the baselines, and what it has read so far."""
+    """State of one process: the baselines, and what it has read so far."""
 
-    def __init__(self, assignment: Assignment, load: Load, says: Says) -> None:
-        self.assignment, self.says = assignment, says
+    def __init__(self, assignment: Assignment, load: Load, statement: Says) -> None:
+        self.assignment, self.statement = assignment, statement
         self.load = lru_cache(load)
         self.reader = SurveyReader()
         self.known: dict[str, FindingCache] = {}
@@ -166,27 +162,27 @@ class _Worker:
             if not name:
                 return LeftOut(address, f"no baseline is named for {snapshot.machine.name}")
             found = audit(snapshot, self.load(name), self.known.setdefault(name, {}))
-            return row_of(found, snapshot, address, self.says)
+            return row_of(found, snapshot, address, self.statement)
         except VerrouError as error:
             return LeftOut(address, str(error))
-        except Exception as error:  # whatever one of thousands holds, the round goes on
+        except Exception as error:  # whatever one of thousands contains, the round continues
             return LeftOut(address, f"{address}: it could not be read ({type(error).__name__}: {error})")
 
 
 _worker: _Worker | None = None
 
 
-def _begin(assignment: Assignment, load: Load, says: Says) -> None:
+def _begin(assignment: Assignment, load: Load, statement: Says) -> None:
     global _worker
-    _worker = _Worker(assignment, load, says)
+    _worker = _Worker(assignment, load, statement)
     gc.freeze()
-    gc.set_threshold(100_000, 50, 50)  # what is remembered is looked through less often: it holds no circles
+    gc.set_threshold(100_000, 50, 50)  # cached objects are collected less often: they have no cycles
 
 
-def _begin_beside(assignment: Assignment, load: Load, says: Says) -> None:
-    """In a process of its own: who breaks the round off at the keyboard means the one that started it."""
+def _begin_beside(assignment: Assignment, load: Load, statement: Says) -> None:
+    """Set up a process of its own: Ctrl-C is meant for the one that started it."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    _begin(assignment, load, says)
+    _begin(assignment, load, statement)
 
 
 def _look(address: str) -> Outcome:
@@ -199,8 +195,10 @@ def _look_at_all(addresses: Sequence[str]) -> list[Outcome]:
 
 
 def newest(rows: Sequence[Row]) -> tuple[list[Row], int]:
-    """Of each machine the row that was seen last, and how many others there were. On a tie the machine itself is newer
-    than any survey of it, since its clock may stand still, and of two files the one that was written later."""
+    """Return the newest row of each machine, and how many others there were.
+
+    On a tie the machine itself is newer than any survey of it, since its clock may not move, and of two files the one
+    written later."""
     latest: dict[str, Row] = {}
     for row in rows:
         known = latest.get(row.identity)

@@ -11,9 +11,10 @@ from verrou.records.machine_lock import is_held
 
 
 def observed(machine: Machine, *, asked: bool = False) -> Snapshot:
-    """The machine in its current state, with the run that was interrupted on it; that its journal cannot be read is a
-    warning, but for an account without the rights. See
-    :meth:`~verrou.machines.Machine.observe` for ``asked``."""
+    """Return the machine's current state, with an interrupted run.
+
+    A journal that cannot be read is a warning, except without the rights. See
+    :meth:`~verrou.machines.Machine.observe`."""
     snapshot = machine.observe(asked=asked)
     try:
         words = interruption(machine)
@@ -25,12 +26,10 @@ def observed(machine: Machine, *, asked: bool = False) -> Snapshot:
 
 
 def interruption(machine: Machine) -> str:
-    """The interrupted run and how to go on, in words; nothing where there is none. One that still runs is not
-    interrupted.
+    """Return the interrupted run and how to continue, in words; empty where there is none.
 
-    Raises:
-        VerrouError, OSError: the journal cannot be read by this account.
-    """
+    One that is still running is not interrupted. Raises: VerrouError, OSError: the journal cannot be read by this
+    account."""
     if machine.only_read:
         return ""
     journal = Journal(machine.records_folder())
@@ -41,7 +40,7 @@ def interruption(machine: Machine) -> str:
 
 
 def words_of(entry: JournalEntry) -> str:
-    """What is said of an interrupted entry."""
+    """Return the text about an interrupted entry."""
     return (
         f"entry {entry.number} of the journal ({entry.command}, by {entry.by}, {entry.begun}) was interrupted. "
         "To finish: verrou resume. To revert: verrou undo"

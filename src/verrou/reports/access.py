@@ -1,4 +1,4 @@
-"""Who gets in by which way and becomes what, why, and what the sign-in screen shows: as sheets and as plain data."""
+"""Tables and data of access, reasons and the sign-in screen."""
 
 from collections.abc import Iterable, Sequence
 from typing import Any, TypedDict
@@ -17,17 +17,19 @@ from verrou.core.model.access import (
 from verrou.core.model.elevation import Program, PromptOutcome, elevation_outcome
 from verrou.core.model.known import Known
 from verrou.core.model.reasons import Reason, Why
+from verrou.core.model.routes import Route
 from verrou.core.model.screens import Screens, screens_of
-from verrou.core.model.ways import Route
 from verrou.core.rules import CATALOGUE
 from verrou.core.survey import plain
-from verrou.reports.reading_words import reading_says
+from verrou.reports.reading_words import reading_text
 from verrou.reports.sheets import BAD, Table, columns_of
 
 
 class AccessData(TypedDict):
-    """One account: what opens each way to it (null for none), what is not known of that and why, where the system asked
-    itself answers otherwise than its files read, and what it meets that wants to administer, by kind of program."""
+    """Access of one account.
+
+    By route the accepted credential (null for none), what is not known of it and why, and where the system itself
+    answered differently from its files; by kind of program the outcome of elevation."""
 
     account: str
     role: KnownRole
@@ -41,13 +43,13 @@ class ReasonData(TypedDict):
     """One link of a chain of reasons."""
 
     helps: bool
-    says: str
+    statement: str
     source: Source | None
     change: str
 
 
 class WhyData(TypedDict):
-    """Why an account gets in by a way or becomes an administrator, or does not."""
+    """Reasons why an account can or cannot sign in by a route, or elevate."""
 
     account: str
     asked: str
@@ -57,11 +59,11 @@ class WhyData(TypedDict):
 
 
 class AutomaticSignInData(TypedDict):
-    """Somebody who gets in without being asked; no name for a session of nobody in particular. Where it is not
-    ``known``, nobody may."""
+    """An account signed in automatically; no name for a session without an account. Not ``known``: there may be
+    none."""
 
     account: str
-    says: str
+    statement: str
     source: Source | None
     known: bool
 
@@ -70,19 +72,20 @@ class DeniedAccountData(TypedDict):
     """An account that is refused at the console right now, and the first reason."""
 
     account: str
-    says: str
+    statement: str
 
 
 class ScreensData(TypedDict):
-    """What the sign-in screen and the lock screen show and refuse; ``listed`` is null where no account is listed.
-    ``says`` tells each rule of theirs in a sentence."""
+    """What the sign-in and lock screens show and deny; ``listed`` is null where no account is listed.
+
+    ``statement`` has the sentence of each of their rules."""
 
     listed: list[str] | None
     last: str
     automatic: list[AutomaticSignInData]
     open: list[str]
     denied: list[DeniedAccountData]
-    says: dict[str, str]
+    statement: dict[str, str]
 
 
 OPENS = {
@@ -102,16 +105,16 @@ MEETS = {
     PromptOutcome.DENIED: "denied",
     PromptOutcome.UNKNOWN: "?",
 }
-"""What stands in the column of administration."""
+"""Cells of the elevation column."""
 
 
 def access_data(accounts: Sequence[Account], snapshot: Snapshot) -> list[AccessData]:
-    """Plain data of each account."""
+    """Return the access of each account as plain data."""
     return [
         {
             "account": account.name,
             "role": known_role(account, snapshot),
-            "routes": {way: weakest_credential(account, way, snapshot) for way in Route},
+            "routes": {route: weakest_credential(account, route, snapshot) for route in Route},
             "unknown": _not_known(account, snapshot),
             "differs": _differing(account, snapshot),
             "elevation": {program: elevation_outcome(account, snapshot, program) for program in Program},
@@ -121,45 +124,47 @@ def access_data(accounts: Sequence[Account], snapshot: Snapshot) -> list[AccessD
 
 
 def _not_known(account: Account, snapshot: Snapshot) -> list[str]:
-    """By which ways it is not known whether the account gets in, and what was not understood."""
-    return [f"{way}: {each}" for way in Route for each in doubts(account, way, snapshot)]
+    """Return the routes of which access is not known, and what was not understood."""
+    return [f"{route}: {each}" for route in Route for each in doubts(account, route, snapshot)]
 
 
 def not_known(accounts: Sequence[Account], snapshot: Snapshot) -> list[str]:
-    """The same of several accounts, a line for what is not known of the same ones."""
+    """Return the same of several accounts, one line for equal texts."""
     found = _alike((each, account.name) for account in accounts for each in _not_known(account, snapshot))
     return [f"not known for {joined(names)}: {each}" for each, names in found.items()]
 
 
 def differing(accounts: Sequence[Account], snapshot: Snapshot) -> list[str]:
-    """Where the system, asked itself, answers otherwise than its files read, a line for the same answer."""
+    """Return where the system itself answered differently from its files, one line for equal answers."""
     found = _alike((each, account.name) for account in accounts for each in _differing(account, snapshot))
     return [f"{joined(names)}: {each}" for each, names in found.items()]
 
 
 def _differing(account: Account, snapshot: Snapshot) -> list[str]:
-    decided = ((gate.way, gate.admissions.get(account.name)) for gate in snapshot.entry_points)
-    return [f"{way}: {each.says}" for way, each in decided if each is not None and each.differs]
+    decided = ((entry_point.route, entry_point.admissions.get(account.name)) for entry_point in snapshot.entry_points)
+    return [f"{route}: {each.statement}" for route, each in decided if each is not None and each.differs]
 
 
-def _alike(told: Iterable[tuple[str, str]]) -> dict[str, list[str]]:
-    """The names by what is told of them."""
+def _alike(text: Iterable[tuple[str, str]]) -> dict[str, list[str]]:
+    """Return the names by equal text."""
     found: dict[str, list[str]] = {}
-    for each, name in told:
+    for each, name in text:
         found.setdefault(each, []).append(name)
     return found
 
 
 def worth_a_line(snapshot: Snapshot, everyone: bool) -> list[Account]:
-    """The accounts of a view of access, administrators first."""
+    """Return the accounts of a view of access, administrators first."""
     chosen = [a for a in snapshot.accounts if everyone or needs_a_look(a, snapshot)]
     return sorted(chosen, key=lambda a: (list(Role).index(role_of(a, snapshot)), not a.enabled))
 
 
-def access_sheet(rows: Sequence[AccessData], snapshot: Snapshot) -> Table:
-    """A line an account. What nobody can have meant is marked: a person's way in that asks nothing, somebody of the
-    system or a service who gets in, an administrator who is asked nothing."""
-    ways = [way for way in Route if any(gate.way is way for gate in snapshot.entry_points)]
+def access_table(rows: Sequence[AccessData], snapshot: Snapshot) -> Table:
+    """Return a row for each account, with what no one can have intended marked.
+
+    That is a person's route without a prompt, a system or service account that can sign in, and an administrator
+    without a prompt."""
+    routes = [route for route in Route if any(entry_point.route is route for entry_point in snapshot.entry_points)]
     lines, styles = [], {}
     for number, row in enumerate(rows):
         worry = _worry(row, snapshot)
@@ -170,25 +175,25 @@ def access_sheet(rows: Sequence[AccessData], snapshot: Snapshot) -> Table:
             "account": row["account"],
             "role": row["role"],
         }
-        line |= {way: _opens(row, way) for way in Route}
+        line |= {route: _opens(row, route) for route in Route}
         line["elevation"] = MEETS[row["elevation"][Program.SIGNED]]
         line |= {f"{program}": str(met) for program, met in row["elevation"].items()}
         lines.append(line)
     heads = {Route.NETWORK: "network", Route.REMOTE_SCREEN: "remote screen", Route.REMOTE_SHELL: "remote shell"}
     pairs = [("mark", ""), ("account", "account"), ("role", "role")]
-    pairs += [(str(way), heads.get(way, str(way))) for way in Route]
+    pairs += [(str(route), heads.get(route, str(route))) for route in Route]
     pairs += [("elevation", "elevation"), *((str(program), str(program)) for program in Program)]
-    hidden = (*(str(way) for way in Route if way not in ways), *map(str, Program))
+    hidden = (*(str(route) for route in Route if route not in routes), *map(str, Program))
     columns = columns_of(
         *pairs, whole=[key for key, _ in pairs if key != "account"], hidden=hidden, only_text=("mark",)
     )
     return Table("access", columns, tuple(lines), styles)
 
 
-def _opens(row: AccessData, way: Route) -> str:
-    """What opens a way, with a question mark where less may be enough."""
-    how = row["routes"][way]
-    doubtful = any(each.startswith(f"{way}: ") for each in row["unknown"])
+def _opens(row: AccessData, route: Route) -> str:
+    """Return the accepted credential of a route, with a question mark where less may be enough."""
+    how = row["routes"][route]
+    doubtful = any(each.startswith(f"{route}: ") for each in row["unknown"])
     return OPENS[how] + ("?" if doubtful and how not in (None, Credential.UNKNOWN) else "")
 
 
@@ -205,7 +210,7 @@ def _worry(row: AccessData, snapshot: Snapshot) -> bool:
 
 
 def why_data(answer: Why) -> WhyData:
-    """The chain as plain data."""
+    """Return the chain as plain data."""
     return {
         "account": answer.account,
         "asked": answer.asked,
@@ -216,20 +221,25 @@ def why_data(answer: Why) -> WhyData:
 
 
 def _reason(reason: Reason) -> ReasonData:
-    return {"helps": reason.helps, "says": reason.says, "source": _source_data(reason.source), "change": reason.change}
+    return {
+        "helps": reason.helps,
+        "statement": reason.statement,
+        "source": _source_data(reason.source),
+        "change": reason.change,
+    }
 
 
 def _source_data(source: Source | None) -> Any:
     return None if source is None else plain(source)
 
 
-def why_sheet(answer: Why) -> Table:
-    """The chain, a line a reason."""
+def why_table(answer: Why) -> Table:
+    """Return the chain, a line a reason."""
     rows = [
         {
             "part": part,
             "number": str(number),
-            "says": reason.says,
+            "statement": reason.statement,
             "source": str(reason.source or ""),
             "change": _to_change(reason, answer),
             "below": "; ".join(filter(None, (str(reason.source or ""), _to_change(reason, answer)))),
@@ -240,14 +250,14 @@ def why_sheet(answer: Why) -> Table:
     columns = columns_of(
         ("part", "part"),
         ("number", ""),
-        ("says", ""),
+        ("statement", ""),
         ("source", "source"),
         ("change", "change"),
         ("below", ""),
         whole=("number",),
         hidden=("part", "source", "change", "below"),
         only_text=("below",),
-        under={"says": "below"},
+        under={"statement": "below"},
     )
     return Table("why", columns, tuple(rows))
 
@@ -262,63 +272,66 @@ SCREEN_RULES = tuple(rule_id for rule_id, rule in CATALOGUE.items() if rule.fami
 
 
 def screens_data(snapshot: Snapshot) -> ScreensData:
-    """What the screens show, as plain data."""
+    """Return the screens as plain data."""
     found = screens_of(snapshot)
     return {
         "listed": None if found.listed is None else list(found.listed),
         "last": found.last,
         "automatic": [
-            {"account": u.account, "says": u.says, "source": _source_data(u.source), "known": u.known}
-            for u in found.unasked
+            {"account": u.account, "statement": u.statement, "source": _source_data(u.source), "known": u.known}
+            for u in found.automatic
         ],
         "open": list(found.open),
-        "denied": [{"account": r.account, "says": r.says} for r in found.refused],
-        "says": {rule_id: _says(snapshot, rule_id) for rule_id in SCREEN_RULES},
+        "denied": [{"account": r.account, "statement": r.statement} for r in found.refused],
+        "statement": {rule_id: _text(snapshot, rule_id) for rule_id in SCREEN_RULES},
     }
 
 
-def _says(snapshot: Snapshot, rule_id: str) -> str:
+def _text(snapshot: Snapshot, rule_id: str) -> str:
     rule = CATALOGUE[rule_id]
     reading = snapshot.readings.get(rule_id)
-    return reading_says(rule, reading) if reading is not None and reading.status is not Status.NOT_APPLICABLE else ""
+    return reading_text(rule, reading) if reading is not None and reading.status is not Status.NOT_APPLICABLE else ""
 
 
 BEFORE = ("screen.notice", "screen.attention_key", "screen.shut_down_button")
 LOCKED = ("screen.locks_after", "screen.locked_shows")
 
 
-def signin_sheet(snapshot: Snapshot) -> Table:
-    """What somebody meets who stands before the machine, and before a session that was left; a line a fact."""
+def signin_table(snapshot: Snapshot) -> Table:
+    """Return what a person meets at the sign-in screen and at a locked session, one row for each fact."""
     found = screens_of(snapshot)
     lines: list[tuple[str, str, str]] = []
     for rule_id in BEFORE:
-        lines.append(("before sign-in", _says(snapshot, rule_id), _source(snapshot, rule_id)))
-    lines += [("listed accounts", says, _source(snapshot, "screen.hidden_accounts")) for says in _who_is_listed(found)]
-    lines.append(("listed accounts", _last_says(found, snapshot), _source(snapshot, "screen.shows_last_account")))
-    for each in found.unasked:
+        lines.append(("before sign-in", _text(snapshot, rule_id), _source(snapshot, rule_id)))
+    lines += [
+        ("listed accounts", statement, _source(snapshot, "screen.hidden_accounts"))
+        for statement in _who_is_listed(found)
+    ]
+    lines.append(("listed accounts", _last_text(found, snapshot), _source(snapshot, "screen.shows_last_account")))
+    for each in found.automatic:
         who = each.account or "anyone"
         lines.append(
-            ("automatic sign-in" if each.known else "not known", f"{who}: {each.says}", str(each.source or ""))
+            ("automatic sign-in" if each.known else "not known", f"{who}: {each.statement}", str(each.source or ""))
         )
     lines += [("no password needed", name, "") for name in found.open]
-    lines += [("denied now", f"{each.account}: {each.says}", "") for each in found.refused]
+    lines += [("denied now", f"{each.account}: {each.statement}", "") for each in found.refused]
     for rule_id in LOCKED:
-        lines.append(("locked session", _says(snapshot, rule_id), _source(snapshot, rule_id)))
+        lines.append(("locked session", _text(snapshot, rule_id), _source(snapshot, rule_id)))
     rows, styles, former = [], {}, ""
-    for number, (part, says, source) in enumerate(line for line in lines if line[1]):
+    for number, (part, statement, source) in enumerate(line for line in lines if line[1]):
         if part in ("automatic sign-in", "no password needed"):
             styles[number] = BAD
-        rows.append({"part": "" if part == former else part, "about": part, "says": says, "source": source})
+        rows.append({"part": "" if part == former else part, "about": part, "statement": statement, "source": source})
         former = part
     columns = columns_of(
         ("part", ""),
         ("about", "about"),
-        ("says", ""),
+        ("statement", ""),
         ("source", "source"),
         whole=("part",),
         hidden=("about", "source"),
         only_text=("part",),
-        under={"says": "source"},
+        under={"statement": "source"},
     )
     return Table("signin", columns, tuple(rows), styles)
 
@@ -329,17 +342,17 @@ def _who_is_listed(found: Screens) -> list[str]:
     return [joined(found.listed, most=40) or "nobody"]
 
 
-def _last_says(found: Screens, snapshot: Snapshot) -> str:
+def _last_text(found: Screens, snapshot: Snapshot) -> str:
     if found.last:
         return f"last account used: {found.last}"
-    return _says(snapshot, "screen.shows_last_account")
+    return _text(snapshot, "screen.shows_last_account")
 
 
 def _source(snapshot: Snapshot, rule_id: str) -> str:
     reading = snapshot.readings.get(rule_id)
     if reading is None:
         return ""
-    said = [str(reading.source)] if reading.source is not None else []
-    said += [reading.reason] if reading.reason else []
-    said += [f"overrides {source}" for source in reading.overrides[:2]]
-    return "; ".join(said)
+    message = [str(reading.source)] if reading.source is not None else []
+    message += [reading.reason] if reading.reason else []
+    message += [f"overrides {source}" for source in reading.overrides[:2]]
+    return "; ".join(message)

@@ -8,7 +8,7 @@ from verrou.reports.sheets import Table, columns_of
 
 
 class BaselineLine(TypedDict):
-    """A baseline that ships."""
+    """An included baseline."""
 
     baseline: str
     title: str
@@ -16,7 +16,7 @@ class BaselineLine(TypedDict):
 
 
 class AskedData(TypedDict):
-    """One thing that a baseline asks for; ``wanted`` is that of a rule, ``words`` tell it."""
+    """One requirement of a baseline; ``wanted`` is that of a rule, ``words`` state it."""
 
     subject: str
     words: str
@@ -33,11 +33,11 @@ class BaselineData(TypedDict):
 
 
 def baseline_data(loaded: Baseline) -> BaselineData:
-    """Everything that a baseline asks for: rules, accounts, groups, waivers."""
+    """Return all requirements of a baseline: rules, accounts, groups, waivers."""
     asked: list[AskedData] = [
         {
             "subject": d.rule.id,
-            "words": d.desired.say(d.rule),
+            "words": d.desired.format(d.rule),
             "required": d.desired.dump(d.rule),
             "reason": d.reason,
             "place": str(d.mark),
@@ -56,8 +56,8 @@ def baseline_data(loaded: Baseline) -> BaselineData:
     return {"title": loaded.title, "asks": asked}
 
 
-def baseline_sheet(data: BaselineData) -> Table:
-    """The same, a line each."""
+def baseline_table(data: BaselineData) -> Table:
+    """Return the chain as a table, one row for each reason."""
     columns = columns_of(
         ("subject", "rule"), ("words", "requirement"), ("reason", "reason"), ("place", "from"), whole=("subject",)
     )

@@ -27,7 +27,7 @@ class ExplanationData(TypedDict):
 
 
 def explanation(rule: Rule) -> list[tuple[str, str]]:
-    """All that is declared of a rule, as (heading, text)."""
+    """Return all that is declared of a rule, as (heading, text)."""
     parts = [
         ("What it sets", f"{rule.title}; {rule.kind.accepted}"),
         ("A plain value means", rule.kind.plain_meaning),
@@ -44,7 +44,7 @@ def explanation(rule: Rule) -> list[tuple[str, str]]:
 
 
 def rule_list() -> list[RuleData]:
-    """The catalogue as plain data."""
+    """Return the catalogue as plain data."""
     return [
         {
             "rule": rule.id,
@@ -57,8 +57,8 @@ def rule_list() -> list[RuleData]:
     ]
 
 
-def rule_list_sheet(rules: Sequence[RuleData]) -> Table:
-    """The catalogue."""
+def rule_list_table(rules: Sequence[RuleData]) -> Table:
+    """Return the catalogue."""
     columns = columns_of(
         ("rule", "rule"),
         ("title", "what it sets"),
@@ -85,14 +85,14 @@ FAMILY_WORDS = {
 """What each family is about."""
 
 
-def family_sheet(rules: Sequence[RuleData]) -> Table:
-    """The rules of one family, a line each."""
+def family_table(rules: Sequence[RuleData]) -> Table:
+    """Return the rules of one family, one row each."""
     columns = columns_of(("rule", ""), ("severity", ""), ("title", ""), whole=("rule", "severity"))
     return Table("family", columns, tuple(dict(row) for row in rules))
 
 
 class PresetData(TypedDict):
-    """A named set of values, as a baseline file writes them, and what it gives up."""
+    """A preset: its values, as a baseline file writes them, and its cost."""
 
     preset: str
     gives_up: str
@@ -100,7 +100,7 @@ class PresetData(TypedDict):
 
 
 def presets_data() -> list[PresetData]:
-    """The named presets of all families."""
+    """Return the presets of all families."""
     return [
         {"preset": name, "gives_up": preset.gives_up, "values": dict(preset.values)}
         for presets in PRESETS.values()
@@ -108,12 +108,12 @@ def presets_data() -> list[PresetData]:
     ]
 
 
-def presets_sheet(presets: Sequence[PresetData]) -> Table:
-    """The named presets with what they set."""
+def presets_table(presets: Sequence[PresetData]) -> Table:
+    """Return the presets with what they set."""
     rows = []
     for each in presets:
-        said = {rule_id: CATALOGUE[rule_id].kind for rule_id in each["values"]}
-        values = [f"{r.partition('.')[2]}={said[r].say(said[r].parse(v))}" for r, v in each["values"].items()]
+        message = {rule_id: CATALOGUE[rule_id].kind for rule_id in each["values"]}
+        values = [f"{r.partition('.')[2]}={message[r].format(message[r].parse(v))}" for r, v in each["values"].items()]
         rows.append({"preset": each["preset"], "gives_up": each["gives_up"], "sets": values})
     columns = columns_of(
         ("preset", "preset"),

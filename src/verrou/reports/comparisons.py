@@ -1,4 +1,4 @@
-"""Two sides beside each other, as a sheet and as plain data."""
+"""Table and data of a comparison."""
 
 from typing import TypedDict
 
@@ -28,7 +28,7 @@ class ComparisonData(TypedDict):
 
 
 def comparison_data(found: Comparison, one: str, other: str, every: bool) -> ComparisonData:
-    """The comparison for ``--format json``; without ``every`` only what differs."""
+    """Return the comparison for ``--format json``; without ``every`` only what differs."""
     return {
         "one": one,
         "other": other,
@@ -46,9 +46,10 @@ def comparison_data(found: Comparison, one: str, other: str, every: bool) -> Com
     }
 
 
-def comparison_sheet(data: ComparisonData, missing: str = "not there", *, blocks: bool = True) -> Table:
-    """The same, a line each, the two sides beside each other under their names; ``missing`` stands where a side has
-    nothing of the kind. In ``blocks``, for people, an account or group is its name with its facts below it."""
+def comparison_table(data: ComparisonData, missing: str = "not there", *, blocks: bool = True) -> Table:
+    """Return a row for each difference, the two sides under their names; ``missing`` marks an absent side.
+
+    In ``blocks``, for people, an account or group is its name with its facts below it."""
     rows: list[dict[str, object]] = []
     styles, last = {}, ""
     for line in data["lines"]:
@@ -84,6 +85,6 @@ def comparison_sheet(data: ComparisonData, missing: str = "not there", *, blocks
 
 
 def counted_turns(found: Comparison) -> str:
-    """How much differs, in a sentence."""
-    said = [f"{found.count(turn)} {turn}" for turn in Direction if turn is not Direction.SAME and found.count(turn)]
-    return f"{', '.join(said) or 'nothing differs'}; {found.count(Direction.SAME)} the same"
+    """Return how much differs, in a sentence."""
+    message = [f"{found.count(turn)} {turn}" for turn in Direction if turn is not Direction.SAME and found.count(turn)]
+    return f"{', '.join(message) or 'nothing differs'}; {found.count(Direction.SAME)} the same"

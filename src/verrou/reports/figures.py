@@ -1,4 +1,4 @@
-"""Pictures, drawn with Matplotlib where it is installed: no colour stands alone, each has its sign or number too."""
+"""Figures, drawn with Matplotlib where it is installed. Colour is never the only sign."""
 
 import io
 import warnings
@@ -26,11 +26,7 @@ INK, QUIET = "#1b2530", "#5b6772"
 
 
 def pyplot() -> Any:
-    """Matplotlib, set up to draw without a screen and the same each time.
-
-    Raises:
-        BadInput: it is not installed.
-    """
+    """Return Matplotlib, set up to draw without a screen, the same each time. Raises: BadInput: it is not installed."""
     try:
         import matplotlib
     except ImportError:
@@ -51,7 +47,7 @@ def pyplot() -> Any:
 
 
 def as_svg(figure: Any, title: str) -> str:
-    """A figure as an SVG element for a page; ``title`` is read aloud to whoever cannot see it."""
+    """Return a figure as an SVG element; ``title`` is read aloud by a screen reader."""
     from html import escape
 
     stream = io.StringIO()
@@ -63,7 +59,7 @@ def as_svg(figure: Any, title: str) -> str:
 
 
 def severities(before: Mapping[str, int] | None, now: Mapping[str, int]) -> str:
-    """How many findings are not met, by severity, before and now, as SVG."""
+    """Return how many findings are not met, by severity, before and now, as SVG."""
     plotter = pyplot()
     sides = ([("before", before)] if before is not None else []) + [("now", now)]
     drawn = ("high", "medium", "low", "unknown", "waived")
@@ -117,8 +113,9 @@ SAID = {
 
 
 def machines_by_rules(rows: Sequence[Row]) -> str:
-    """Machines by rules, as SVG: the worst machine on top, the rule that is met least on the left; rules that no
-    machine is required to meet are left out."""
+    """Return machines by rules as SVG: the worst machine on top, the rule least met on the left.
+
+    Rules that no machine is required to meet are left out."""
     plotter = pyplot()
     from matplotlib.colors import ListedColormap
 
@@ -170,7 +167,7 @@ def machines_by_rules(rows: Sequence[Row]) -> str:
 
 
 def shortened(name: str, most: int = 24) -> str:
-    """A name that leaves room beside it."""
+    """Shorten a name to leave room beside it."""
     text = shown(name)
     return text if len(text) <= most else text[: most - 1] + "…"
 
@@ -180,34 +177,35 @@ MOST_COURSES = 12
 
 
 def courses(found: Trend, kind: str = "svg") -> Any:
-    """What holds and what is not met over time: all machines together, and the first few below, each by itself. Text
-    for ``svg``, bytes for ``png``."""
+    """Return met and not met over time: all machines together, and the first few each below.
+
+    Text for ``svg``, bytes for ``png``."""
     plotter = pyplot()
     panels = [("all machines together", found.together)] if len(found.histories) != 1 else []
-    panels += [(shortened(course.machine), course.moments) for course in found.histories[:MOST_COURSES]]
+    panels += [(shortened(history.machine), history.moments) for history in found.histories[:MOST_COURSES]]
     figure, axes = plotter.subplots(
         len(panels), 1, sharex=True, squeeze=False, figsize=(11, 0.8 + 1.25 * len(panels)), layout="constrained"
     )
     first, last = found.together[0].at, found.together[-1].at
     until = last + max((last - first) / 25, timedelta(days=1))
     for (name, moments), each in zip(panels, axes[:, 0], strict=True):
-        _course(each, moments, until)
+        _history_of(each, moments, until)
         last_moment = moments[-1]
         short = sum(last_moment.not_met.values())
         each.set_title(f"{name}: {last_moment.met} met, {short} not met", loc="left", fontsize=9, color=INK)
     handles, labels = axes[0, 0].get_legend_handles_labels()
     figure.legend(handles, labels, ncol=len(labels), loc="outside upper left", frameon=False, fontsize=8)
-    told = "; ".join(f"{name}: {moments[-1].met} met" for name, moments in panels)
+    text = "; ".join(f"{name}: {moments[-1].met} met" for name, moments in panels)
     if kind == "svg":
-        return as_svg(figure, told)
+        return as_svg(figure, text)
     stream = io.BytesIO()
     figure.savefig(stream, format=kind, dpi=110, metadata={"Software": None})
     plotter.close(figure)
     return stream.getvalue()
 
 
-def _course(axes: Any, moments: Sequence[Moment], until: datetime) -> None:
-    """One panel; how a machine was last seen is drawn on, a little beyond that."""
+def _history_of(axes: Any, moments: Sequence[Moment], until: datetime) -> None:
+    """Draw one panel; the last score of a machine is drawn on, a little beyond its day."""
     drawn = [*moments, moments[-1]]
     days = [*(moment.at for moment in moments), until]
     below = [0] * len(drawn)

@@ -16,7 +16,7 @@ from verrou.core.trials import Result, TrialResult
 from verrou.core.values import ValueData, iso_duration
 from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, Table, columns_of
 from verrou.reports.surveys import decided_by
-from verrou.reports.wording import finding_says
+from verrou.reports.wording import finding_text
 
 VERDICT_STYLE = {
     Verdict.NOT_MET: BAD,
@@ -48,7 +48,7 @@ class GapData(TypedDict):
 
 
 class WaiverData(TypedDict):
-    """Why a finding need not be met, by whom, until when."""
+    """Why a finding is waived, by whom, until when."""
 
     reason: str
     by: str
@@ -62,7 +62,7 @@ class FindingData(TypedDict):
     severity: Severity
     subject: str
     title: str
-    says: str
+    statement: str
     found: ValueData | None
     required: DesiredData | None
     enforced: bool
@@ -85,7 +85,7 @@ class AuditData(TypedDict):
 
 
 class TrialData(TypedDict):
-    """What was tried, and what happened."""
+    """A test and its result."""
 
     result: Result
     rule: str
@@ -106,7 +106,7 @@ def _chosen(audit: Audit, every: bool) -> list[Finding]:
 def _row(finding: Finding) -> dict[str, Any]:
     read = finding.reading or Reading()
     decided = evolve(read, source=finding.source, reason=finding.reason)
-    waiver, demand = finding.waiver, finding.requirement
+    waiver, requirement = finding.waiver, finding.requirement
     waived = f"waived: {waiver.reason} ({waiver.by}, until {waiver.until})" if waiver else ""
     who = name_list([gap.who for gap in finding.gaps])
     short = finding.verdict is Verdict.NOT_MET
@@ -115,10 +115,10 @@ def _row(finding: Finding) -> dict[str, Any]:
         "verdict": str(finding.verdict),
         "severity": str(finding.severity),
         "subject": finding.subject,
-        "says": finding_says(finding),
-        "found": value_now(demand.rule, read) if demand and finding.reading else who,
-        "required": demand.desired.say(demand.rule) if demand else "",
-        # Who does not meet it is in the sentence already.
+        "statement": finding_text(finding),
+        "found": value_now(requirement.rule, read) if requirement and finding.reading else who,
+        "required": requirement.desired.format(requirement.rule) if requirement else "",
+        # The sentence already names who does not meet it.
         "notes": "; ".join(filter(None, ("" if _is_about_accounts(finding) else decided_by(decided), waived))),
         "set_by": decided_by(decided),
         "waiver": waived,
@@ -131,14 +131,14 @@ def _is_about_accounts(finding: Finding) -> bool:
     return finding.source is not None and finding.source.place == ACCOUNTS and not finding.reason
 
 
-def audit_sheet(audit: Audit, every: bool = True) -> Table:
-    """The findings; without ``every`` only those that do not hold."""
+def audit_table(audit: Audit, every: bool = True) -> Table:
+    """Return the findings as a table; without ``every`` only those not met."""
     findings = _chosen(audit, every)
     columns = columns_of(
         ("weight", ""),
         ("verdict", "verdict"),
         ("severity", "severity"),
-        ("says", "state and requirement"),
+        ("statement", "state and requirement"),
         ("subject", "rule"),
         ("found", "found"),
         ("required", "required"),
@@ -149,14 +149,14 @@ def audit_sheet(audit: Audit, every: bool = True) -> Table:
         whole=("weight", "subject"),
         hidden=("verdict", "severity", "found", "required", "set_by", "waiver", "requirement_reason", "title"),
         only_text=("weight",),
-        under={"says": "notes"},
+        under={"statement": "notes"},
     )
     styles = {i: VERDICT_STYLE[f.verdict] for i, f in enumerate(findings)}
     return Table("findings", columns, tuple(map(_row, findings)), styles)
 
 
 def audit_data(audit: Audit, every: bool = True) -> AuditData:
-    """The audit for ``--format json``; without ``every`` only the findings that do not hold."""
+    """Return the audit for ``--format json``; without ``every`` only the findings not met."""
     score = audit.score
     return {
         "machine": audit.machine,
@@ -174,16 +174,16 @@ def audit_data(audit: Audit, every: bool = True) -> AuditData:
 
 
 def _finding_data(finding: Finding) -> FindingData:
-    reading, demand, waiver = finding.reading or Reading(), finding.requirement, finding.waiver
-    value = None if demand is None or reading.value is None else demand.rule.kind.dump(reading.value)
+    reading, requirement, waiver = finding.reading or Reading(), finding.requirement, finding.waiver
+    value = None if requirement is None or reading.value is None else requirement.rule.kind.dump(reading.value)
     return {
         "verdict": finding.verdict,
         "severity": finding.severity,
         "subject": finding.subject,
         "title": finding.title,
-        "says": finding_says(finding),
+        "statement": finding_text(finding),
         "found": value,
-        "required": demand.desired.dump(demand.rule) if demand else None,
+        "required": requirement.desired.dump(requirement.rule) if requirement else None,
         "enforced": reading.enforced,
         "gaps": [_gap_data(gap) for gap in finding.gaps],
         "source": plain(finding.source) if finding.source else None,
@@ -209,8 +209,8 @@ def _plain_fact(value: object) -> bool | int | str | list[str] | None:
     return value.isoformat() if isinstance(value, date) else str(value)
 
 
-def trials_sheet(results: Sequence[TrialResult]) -> Table:
-    """What was tried and what happened."""
+def trials_table(results: Sequence[TrialResult]) -> Table:
+    """Return the tests and their results as a table."""
     proof_style = {Result.PASSED: GOOD, Result.FAILED: BAD, Result.NOT_RUN: DOUBTFUL}
     rows = [dict(row) for row in trials_data(results)]
     columns = columns_of(
@@ -220,5 +220,5 @@ def trials_sheet(results: Sequence[TrialResult]) -> Table:
 
 
 def trials_data(results: Sequence[TrialResult]) -> list[TrialData]:
-    """The trials for ``--format json``."""
+    """Return the tests for ``--format json``."""
     return [{"result": r.result, "rule": r.rule, "test": r.test, "seen": r.seen} for r in results]

@@ -1,4 +1,4 @@
-"""Groups of a machine as sheets: what each grants, and to whom."""
+"""Tables of the groups of a machine: what each grants, and to whom."""
 
 from typing import Any, TypedDict
 
@@ -10,23 +10,23 @@ from verrou.reports.sheets import Table, columns_of
 
 
 class GivesData(TypedDict):
-    """What being in a group means, in words."""
+    """Effects of group membership, in words."""
 
     effects: list[str]
 
 
 def group_data(group: Group, snapshot: Snapshot) -> dict[str, Any]:
-    """One group as plain data."""
+    """Return one group as plain data."""
     return {**plain(group), "effects": gives(group, snapshot)}
 
 
 def worth_showing(group: Group, snapshot: Snapshot) -> bool:
-    """Whether it gives something, or has a member who is not the only one of that name."""
+    """Return whether the group grants something, or has a member besides the one of its own name."""
     return bool(gives(group, snapshot)) or any(str(name) != group.name for name in group.members)
 
 
-def groups_sheet(snapshot: Snapshot, everyone: bool) -> Table:
-    """The groups that give something or have a member who is not the only one of that name; all for ``everyone``."""
+def groups_table(snapshot: Snapshot, everyone: bool) -> Table:
+    """Return the table of groups worth showing; all for ``everyone``."""
     rows = tuple(
         {
             "group": g.name,
@@ -53,7 +53,7 @@ def groups_sheet(snapshot: Snapshot, everyone: bool) -> Table:
 
 
 def group_facts(group: Group, snapshot: Snapshot) -> list[tuple[str, str]]:
-    """Everything about one group, in words, as (heading, text)."""
+    """Return all facts of one group, in words, as (heading, text)."""
     lines = f" ({', '.join(map(str, group.granted_by))})" if group.granted_by else ""
     members = [snapshot.by_name[name] for name in group.members if name in snapshot.by_name]
     facts = [

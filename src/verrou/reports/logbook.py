@@ -1,4 +1,4 @@
-"""The logbook as sheets and plain data: what was done, and how machines went over time."""
+"""Tables and data of the logbook: what was done, and the trend over time."""
 
 from collections.abc import Mapping, Sequence
 from datetime import date
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 
 class FindingRecordData(TypedDict):
-    """A rule, account or group, and how it stood; ``waived_until`` is the last day of its waiver."""
+    """Verdict on a rule, account or group; ``waived_until`` is the last day of its waiver."""
 
     subject: str
     severity: Severity
@@ -36,14 +36,14 @@ class AccountRecordData(TypedDict):
 
 
 class ReadingRecordData(TypedDict):
-    """How a rule stood, in words."""
+    """State of a rule, in words."""
 
     rule: str
     words: str
 
 
 class TrialRecordData(TypedDict):
-    """What was tried, and what came of it."""
+    """Test of a rule, with its result."""
 
     rule: str
     test: str
@@ -84,7 +84,7 @@ Numbered = Sequence[tuple[int, RunRecord]]
 
 
 def record_data(number: int, record: RunRecord) -> RecordData:
-    """One record for JSON."""
+    """Return one record for JSON."""
     short = [finding.severity for finding in record.findings if finding.verdict is Verdict.NOT_MET]
     return {
         "number": number,
@@ -123,8 +123,8 @@ def _finding(finding: "FindingRecord") -> FindingRecordData:
     }
 
 
-def log_sheet(records: Numbered) -> Table:
-    """A line a record."""
+def log_table(records: Numbered) -> Table:
+    """Return one row for each record."""
     rows, styles = [], {}
     for line, (number, record) in enumerate(records):
         data = record_data(number, record)
@@ -156,22 +156,22 @@ def _score(record: RunRecord) -> str:
 
 def _came(record: RunRecord) -> str:
     short = [finding.severity for finding in record.findings if finding.verdict is Verdict.NOT_MET]
-    said = [f"{short.count(severity)} {severity}" for severity in Severity if severity in short]
-    said += [f"{n} not known"] if (n := record.count(Verdict.UNKNOWN)) else []
-    if record.findings and not said:
-        said = ["every requirement is met"]
+    message = [f"{short.count(severity)} {severity}" for severity in Severity if severity in short]
+    message += [f"{n} not known"] if (n := record.count(Verdict.UNKNOWN)) else []
+    if record.findings and not message:
+        message = ["every requirement is met"]
     proofs = [trial.result for trial in record.trials]
-    said += [f"{proofs.count(proof)} {proof}" for proof in Result if proof in proofs]
+    message += [f"{proofs.count(proof)} {proof}" for proof in Result if proof in proofs]
     if record.run is Run.SURVEY:
         open_accounts = sum(account.enabled for account in record.accounts)
-        said.append(f"{counted(len(record.accounts), 'account')}, {open_accounts} enabled")
+        message.append(f"{counted(len(record.accounts), 'account')}, {open_accounts} enabled")
     if record.entry is not None:
-        said.append(f"journal entry {record.entry}")
-    return ", ".join(said)
+        message.append(f"journal entry {record.entry}")
+    return ", ".join(message)
 
 
 def log_summary(place: str, records: Numbered, out_of: int) -> str:
-    """The logbook in a sentence."""
+    """Return the logbook in a sentence."""
     if not records:
         return f"{place}: none of {counted(out_of, 'record')} is of that kind" if out_of else f"{place}: no records yet"
     machines = len({record.identity for _, record in records})
@@ -180,8 +180,8 @@ def log_summary(place: str, records: Numbered, out_of: int) -> str:
     return f"{place}: {shown} of {counted(machines, 'machine')}, {first} to {last}"
 
 
-def record_sheet(number: int, record: RunRecord) -> Table:
-    """One record whole: what was not met first, then what else was kept of it."""
+def record_table(number: int, record: RunRecord) -> Table:
+    """Return one record whole: what was not met first, then the rest."""
     lines: list[tuple[str, str, str]] = [
         ("run", str(record.run), f"record {number}, by {record.by} with {record.tool}"),
         ("machine", record.machine, record.system),
@@ -192,9 +192,9 @@ def record_sheet(number: int, record: RunRecord) -> Table:
     if record.entry is not None:
         lines.append(("journal", f"entry {record.entry}", f"verrou journal show {record.entry} -m {record.machine}"))
     for finding in record.findings:
-        told = str(finding.severity) if finding.verdict is Verdict.NOT_MET else str(finding.verdict)
+        text = str(finding.severity) if finding.verdict is Verdict.NOT_MET else str(finding.verdict)
         waived = f"until {finding.waived_until} by {finding.waived_by}" if finding.waived_until else ""
-        lines.append(("finding", finding.subject, f"{told} {waived}".strip()))
+        lines.append(("finding", finding.subject, f"{text} {waived}".strip()))
     for account in record.accounts:
         role = "role unknown" if account.role is Known.UNKNOWN else str(account.role)
         lines.append(("account", account.name, role if account.enabled else f"{role}, disabled"))
@@ -204,11 +204,11 @@ def record_sheet(number: int, record: RunRecord) -> Table:
     return Table("record", columns_of(("what", "what"), ("which", "which"), ("how", "how"), whole=("what",)), rows)
 
 
-# How it went
+# Trend
 
 
 class MomentData(TypedDict):
-    """How a machine, or several together, stood from a moment on, by the machines' own time."""
+    """Score of a machine, or of several together, from one moment on, by the machines' own time."""
 
     at: str
     met: int
@@ -236,7 +236,7 @@ class EndingData(TypedDict):
 
 
 class HistoryData(TypedDict):
-    """How one machine went."""
+    """Audit history of one machine."""
 
     machine: str
     identity: str
@@ -248,7 +248,7 @@ class HistoryData(TypedDict):
 
 
 class TrendData(TypedDict):
-    """How all machines went; ``on`` is the day by which waivers are told, those until ``ending_by`` among them."""
+    """Histories of all machines; ``on`` is today, and waivers are reported until ``ending_by``."""
 
     on: date
     ending_by: date
@@ -270,17 +270,17 @@ def _moment(moment: Moment) -> MomentData:
 
 
 def trend_data(found: Trend, today: date, families: Sequence[str]) -> TrendData:
-    """How it went, for ``--format json``."""
+    """Return the trend for ``--format json``."""
     return {
         "on": today,
         "ending_by": soon(today),
         "families": list(families),
         "machines": [
             {
-                "machine": course.machine,
-                "identity": course.identity,
-                "baseline": course.baseline,
-                "moments": [_moment(moment) for moment in course.moments],
+                "machine": history.machine,
+                "identity": history.identity,
+                "baseline": history.baseline,
+                "moments": [_moment(moment) for moment in history.moments],
                 "regressed": [
                     {
                         "subject": each.subject,
@@ -288,41 +288,41 @@ def trend_data(found: Trend, today: date, families: Sequence[str]) -> TrendData:
                         "met_until": each.met_until,
                         "not_met_since": each.not_met_since,
                     }
-                    for each in course.regressed
+                    for each in history.regressed
                 ],
-                "ending": [{"subject": e.subject, "until": e.until, "by": e.by} for e in course.ending],
-                "undone": course.undone,
+                "ending": [{"subject": e.subject, "until": e.until, "by": e.by} for e in history.ending],
+                "undone": history.undone,
             }
-            for course in found.histories
+            for history in found.histories
         ],
         "together": [_moment(moment) for moment in found.together],
     }
 
 
 MOST_MOMENTS = 5
-"""How many moments a line tells."""
+"""Most moments in a line."""
 
 
-def histories_sheet(found: Trend) -> Table:
-    """A line a machine, those that regressed first; in CSV too."""
+def histories_table(found: Trend) -> Table:
+    """Return one row for each machine, those with regressions first; in CSV too."""
     rows, styles = [], {}
-    for line, course in enumerate(found.histories):
-        first, last = course.moments[0], course.moments[-1]
-        styles[line] = BAD if course.regressed else DOUBTFUL if not_met_of(last) else GOOD
+    for line, history in enumerate(found.histories):
+        first, last = history.moments[0], history.moments[-1]
+        styles[line] = BAD if history.regressed else DOUBTFUL if not_met_of(last) else GOOD
         notes = [f"{first.at:%Y-%m-%d} to {last.at:%Y-%m-%d}"]
-        notes += ["a run was undone since. Audit again."] if course.undone else []
+        notes += ["a run was undone since. Audit again."] if history.undone else []
         rows.append(
             {
-                "machine": course.machine,
+                "machine": history.machine,
                 "first_seen": f"{first.at:%Y-%m-%d}",
                 "last_seen": f"{last.at:%Y-%m-%d}",
-                "over_time": _over_time(course),
+                "over_time": _over_time(history),
                 "met": last.met,
                 **{str(severity): last.not_met[severity] for severity in Severity},
-                "regressed": [each.subject for each in course.regressed],
-                "back": len(course.regressed),
-                "baseline": course.baseline,
-                "undone": course.undone,
+                "regressed": [each.subject for each in history.regressed],
+                "back": len(history.regressed),
+                "baseline": history.baseline,
+                "undone": history.undone,
                 "notes": "; ".join(notes),
             }
         )
@@ -346,23 +346,23 @@ def histories_sheet(found: Trend) -> Table:
 
 
 def not_met_of(moment: Moment) -> int:
-    """How many findings are not met at a moment."""
+    """Return how many findings are not met at a moment."""
     return sum(moment.not_met.values())
 
 
-def _over_time(course: MachineHistory) -> str:
-    told = [str(not_met_of(moment)) for moment in course.moments]
-    if len(told) > MOST_MOMENTS:
-        told = [*told[: MOST_MOMENTS // 2], "…", *told[-MOST_MOMENTS // 2 :]]
-    return " → ".join(told)
+def _over_time(history: MachineHistory) -> str:
+    text = [str(not_met_of(moment)) for moment in history.moments]
+    if len(text) > MOST_MOMENTS:
+        text = [*text[: MOST_MOMENTS // 2], "…", *text[-MOST_MOMENTS // 2 :]]
+    return " → ".join(text)
 
 
-def regressed_sheet(found: Trend) -> Table:
-    """What regressed of each machine, by the days between which that happened and its severity."""
+def regressed_table(found: Trend) -> Table:
+    """Return the regressions of each machine, by the days between which they happened, and severity."""
     together: dict[tuple[str, date, date, Severity], list[str]] = {}
-    for course in found.histories:
-        for each in course.regressed:
-            key = (course.machine, each.not_met_since, each.met_until, each.severity)
+    for history in found.histories:
+        for each in history.regressed:
+            key = (history.machine, each.not_met_since, each.met_until, each.severity)
             together.setdefault(key, []).append(each.subject)
     order = list(Severity)
     keys = sorted(together, key=lambda key: (order.index(key[3]), key[0], key[1]))
@@ -386,10 +386,10 @@ def regressed_sheet(found: Trend) -> Table:
     return Table("regressed", columns, rows, styles)
 
 
-def ending_sheet(found: Trend, today: date) -> Table:
-    """A line a waiver that runs out, the next to end first."""
+def ending_table(found: Trend, today: date) -> Table:
+    """Return one row for each waiver that expires, the next one first."""
     lines = sorted(
-        (each.until, course.machine, each.subject, each.by) for course in found.histories for each in course.ending
+        (each.until, history.machine, each.subject, each.by) for history in found.histories for each in history.ending
     )
     rows = tuple(
         {"until": until, "machine": machine, "rule": rule, "by": by, "note": "ended" if until < today else ""}
@@ -402,18 +402,18 @@ def ending_sheet(found: Trend, today: date) -> Table:
 
 
 def trend_summary(found: Trend) -> str:
-    """How it went, in a sentence."""
+    """Return the trend in a sentence."""
     if not found.histories:
         return "No machine in this logbook has been audited against a baseline."
     first, last = found.together[0], found.together[-1]
-    back = sum(bool(course.regressed) for course in found.histories)
+    back = sum(bool(history.regressed) for history in found.histories)
     machines = f"{counted(len(found.histories), 'machine')}, {first.at:%Y-%m-%d} to {last.at:%Y-%m-%d}"
     now = f"now {last.met} met and {not_met_of(last)} not met ({last.not_met[Severity.HIGH]} high)"
     return f"{machines}: {now}; {back or 'none'} regressed"
 
 
 def trend_page(found: Trend, today: date, about: str) -> str:
-    """One page that fetches nothing, with the picture where Matplotlib is there."""
+    """Return the page of the trend: one file that loads nothing, with the figure where Matplotlib is installed."""
     from verrou.core.errors import BadInput
     from verrou.reports.figures import courses as drawn
     from verrou.reports.pages import page, trusted
@@ -429,20 +429,20 @@ def trend_page(found: Trend, today: date, about: str) -> str:
         summary=f"{trend_summary(found)}.",
         figure=figure,
         no_figure=missing,
-        machines=_for_page(histories_sheet(found)),
-        regressed=_for_page(regressed_sheet(found)),
-        ending=_for_page(ending_sheet(found, today)),
+        machines=_for_page(histories_table(found)),
+        regressed=_for_page(regressed_table(found)),
+        ending=_for_page(ending_table(found, today)),
         ending_by=soon(today),
     )
 
 
-def _for_page(sheet: Table) -> Mapping[str, Any]:
-    """A sheet for a template: titles, and of each cell the value, what stands below it, and whether it stays whole."""
-    columns = [column for column in sheet.columns if column.text]
+def _for_page(table: Table) -> Mapping[str, Any]:
+    """Return a table for a template: titles, and of each cell the value, the text below it, and whether it may wrap."""
+    columns = [column for column in table.columns if column.text]
     return {
         "titles": [column.title for column in columns],
         "rows": [
             [(row.get(column.key, ""), row.get(column.under, ""), column.keep_whole) for column in columns]
-            for row in sheet.rows
+            for row in table.rows
         ],
     }

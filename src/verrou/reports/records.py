@@ -19,23 +19,25 @@ STATE_WORDS = {
 }
 _STYLES = {RunState.DONE: GOOD, RunState.INTERRUPTED: BAD, RunState.RUNNING: DOUBTFUL}
 MOST_TOLD = 3
-"""How many differences a line of the list tells."""
+"""Most differences in a line of the list."""
 
 
 def difference_text(difference: dict[str, str]) -> str:
-    """One difference in words."""
+    """Return one difference in words."""
     fact = f" {difference['fact']}" if difference["fact"] else ""
     return f"{difference['subject']}:{fact} {difference['was'] or 'none'} → {difference['now'] or 'none'}"
 
 
-def entries_sheet(entries: Sequence[JournalEntry], running: bool) -> Table:
-    """The journal, a line each."""
+def entries_table(entries: Sequence[JournalEntry], running: bool) -> Table:
+    """Return the journal, a line each."""
     rows = []
     for entry in entries:
         state = entry.state(running=running)
         words = STATE_WORDS[state] + (f" by entry {entry.undone_by}" if entry.undone_by else "")
         more = len(entry.differences) - MOST_TOLD
-        changed = [difference_text(each) for each in entry.differences[:MOST_TOLD]] + ([f"and {more} more"] if more > 0 else [])
+        changed = [difference_text(each) for each in entry.differences[:MOST_TOLD]] + (
+            [f"and {more} more"] if more > 0 else []
+        )
         rows.append(
             {
                 "entry": entry.number,
@@ -58,7 +60,7 @@ def entries_sheet(entries: Sequence[JournalEntry], running: bool) -> Table:
 
 
 class EntryData(TypedDict):
-    """One run, as the journal tells it; moments are this computer's own time."""
+    """One run, as the journal records it; times are this computer's own."""
 
     entry: int
     at: str
@@ -77,7 +79,7 @@ class EntryData(TypedDict):
 
 
 def entry_data(entry: JournalEntry, running: bool) -> EntryData:
-    """One entry for ``--format json``."""
+    """Return one entry for ``--format json``."""
     return {
         "entry": entry.number,
         "at": entry.begun,
@@ -96,8 +98,8 @@ def entry_data(entry: JournalEntry, running: bool) -> EntryData:
     }
 
 
-def entry_sheet(entry: JournalEntry, running: bool) -> Table:
-    """All of one entry, as (about, text)."""
+def entry_table(entry: JournalEntry, running: bool) -> Table:
+    """Return all of one entry, as (about, text)."""
     state = STATE_WORDS[entry.state(running=running)] + (f" by entry {entry.undone_by}" if entry.undone_by else "")
     rows = [
         ("entry", str(entry.number)),
@@ -112,7 +114,7 @@ def entry_sheet(entry: JournalEntry, running: bool) -> Table:
         ("guards overridden", ", ".join(entry.overridden)),
     ]
     for number, step in enumerate(entry.steps, start=1):
-        message = f" ({step['said']})" if step["said"] else ""
+        message = f" ({step['message']})" if step["message"] else ""
         rows.append((f"step {number}" if not entry.undoes else "", f"{step['outcome']}: {step['what']}{message}"))
     rows += [("changed" if n == 0 else "", difference_text(each)) for n, each in enumerate(entry.differences)]
     rows += [("wrote" if n == 0 else "", place) for n, place in enumerate(entry.places)]
@@ -121,10 +123,11 @@ def entry_sheet(entry: JournalEntry, running: bool) -> Table:
 
 
 def going_back_lines(entries: Sequence[JournalEntry], before: Snapshot, after: Snapshot) -> list[str]:
-    """What an undo goes back over, and what will be otherwise then."""
+    """Return the entries that an undo undoes, and the facts it changes."""
     lines = [f"Entry {entry.number}, {entry.command}, by {entry.by}, {entry.begun}" for entry in entries]
     found = [
-        difference_text({"subject": d.subject, "fact": d.fact, "was": d.was, "now": d.now}) for d in differences(before, after)
+        difference_text({"subject": d.subject, "fact": d.fact, "was": d.was, "now": d.now})
+        for d in differences(before, after)
     ]
     if found:
         lines.append(f"Going back changes {counted(len(found), 'fact')}:")

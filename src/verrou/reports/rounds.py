@@ -1,4 +1,4 @@
-"""A round over many machines: as a sheet, as plain data, and as a page."""
+"""Table, data and page of a round over many machines."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date
@@ -15,7 +15,7 @@ VERDICT_OF_SIGN = {sign: str(verdict) for verdict, sign in SIGNS.items()} | dict
 
 
 class RoundRow(TypedDict):
-    """One machine of a round; ``rules`` are by verdict, those that a baseline asks for."""
+    """One machine of a round; ``rules`` are the required ones, by verdict."""
 
     machine: str
     address: str
@@ -45,7 +45,7 @@ class LeftOutData(TypedDict):
 
 
 class RoundData(TypedDict):
-    """A round: machines, the worst first, what could not be read, and how many older surveys were passed over."""
+    """A round: machines, the worst first, what could not be read, and how many older surveys were skipped."""
 
     machines: list[RoundRow]
     left_out: list[LeftOutData]
@@ -53,7 +53,7 @@ class RoundData(TypedDict):
 
 
 def row_data(row: Row) -> RoundRow:
-    """One machine for JSON."""
+    """Return one machine for JSON."""
     rules: dict[str, list[str]] = {}
     for rule_id, sign in zip(RULES, row.signs, strict=True):
         if sign != NOT_ASKED:
@@ -81,18 +81,18 @@ def row_data(row: Row) -> RoundRow:
 
 
 def round_data(rows: Sequence[Row], left_out: Sequence[LeftOutData], older: int) -> RoundData:
-    """The round for ``--format json``."""
+    """Return the round for ``--format json``."""
     return {"machines": [row_data(row) for row in rows], "left_out": list(left_out), "older": older}
 
 
 def as_lines(rows: Iterable[Row]) -> Iterator[str]:
-    """A line of JSON a machine."""
+    """Yield a line of JSON a machine."""
     for row in rows:
         yield as_json(row_data(row), indent=None).rstrip()
 
 
-def round_sheet(rows: Sequence[Row], every: bool = False) -> Table:
-    """A line a machine; with ``every`` survey of it told, which file that is and of when."""
+def round_table(rows: Sequence[Row], every: bool = False) -> Table:
+    """Return a row for each machine; with ``every`` survey listed, also its file and time."""
     cells, styles = [], {}
     for number, row in enumerate(rows):
         styles[number] = BAD if row.high else DOUBTFUL if not row.all_met else GOOD
@@ -146,16 +146,16 @@ def _names(row: Row, *signs: str) -> Iterator[str]:
 
 
 def summary(rows: Sequence[Row], left_out: int, older: int) -> str:
-    """The round in a sentence."""
+    """Return the round in a sentence."""
     well = sum(row.all_met for row in rows)
     high = sum(row.high > 0 for row in rows)
-    said = [
+    message = [
         f"{well} of {counted(len(rows), 'machine')} {'meets' if well == 1 else 'meet'} every requirement",
         f"{high} with a high finding" if high else "",
         f"{left_out} skipped" if left_out else "",
         f"{counted(older, 'older survey')} of the same machines skipped" if older else "",
     ]
-    return "; ".join(filter(None, said))
+    return "; ".join(filter(None, message))
 
 
 FILTERS: Mapping[str, str] = {
@@ -175,7 +175,7 @@ def _keys(row: Row) -> list[str]:
 
 
 def as_page(rows: Sequence[Row], left_out: Sequence[LeftOutData], older: int) -> str:
-    """One page that fetches nothing; its filters work without a script."""
+    """Return the page of the round: one file that loads nothing; its filters work without a script."""
     from verrou.core.errors import BadInput
     from verrou.reports.figures import MOST_ROWS, machines_by_rules
     from verrou.reports.pages import page, trusted
@@ -186,7 +186,7 @@ def as_page(rows: Sequence[Row], left_out: Sequence[LeftOutData], older: int) ->
     except BadInput as reason:
         missing = f"No picture: {reason}."
     keys = [_keys(row) for row in rows]
-    told = [
+    text = [
         {
             "machine": row.machine,
             "baseline": row.baseline,
@@ -210,7 +210,7 @@ def as_page(rows: Sequence[Row], left_out: Sequence[LeftOutData], older: int) ->
         "round.html",
         title=f"Round over {counted(len(rows), 'machine')}",
         summary=f"{summary(rows, len(left_out), older)}.",
-        rows=told,
+        rows=text,
         filters=[each for each in filters if each["count"]],
         left_out=left_out,
         rules=_rules(rows),
@@ -229,7 +229,7 @@ def _by_severity(row: Row) -> Iterator[tuple[str, str]]:
 
 
 def _rules(rows: Sequence[Row]) -> list[dict[str, Any]]:
-    """How many machines do not meet each rule."""
+    """Return how many machines do not meet each rule."""
     found = []
     for number, rule_id in enumerate(RULES):
         signs = [row.signs[number] for row in rows]

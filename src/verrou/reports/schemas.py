@@ -1,4 +1,4 @@
-"""The JSON Schema of each output and of the baseline file, made from the declarations of what is in them."""
+"""JSON Schemas of each output and of the baseline file, made from the declarations of their contents."""
 
 import types
 from collections.abc import Callable, Mapping, Sequence
@@ -11,7 +11,7 @@ from attrs import fields, has
 from verrou import __version__
 from verrou.core.baseline import Waiver, WantedAccount, WantedGroup
 from verrou.core.model import Account, Group, MachineFacts
-from verrou.core.model.ways import EntryPoint
+from verrou.core.model.routes import EntryPoint
 from verrou.core.rules import CATALOGUE, PRESET, PRESETS, Rule
 from verrou.core.survey import FORMAT, DerivedData, ReadingData
 from verrou.core.values import NAMES, TEXT, JsonSchema, either, exactly
@@ -43,7 +43,8 @@ PLAIN: Mapping[object, JsonSchema] = {
 
 
 def schema_of(kind: Any) -> JsonSchema:
-    """The JSON Schema of a type: plain ones, enumerations, lists, mappings, typed dictionaries and attrs classes."""
+    """Return the JSON Schema of a type: plain ones, enumerations, lists, mappings, typed dictionaries and attrs
+    classes."""
     kind = getattr(kind, "__supertype__", kind)
     if kind in PLAIN:
         return PLAIN[kind]
@@ -77,7 +78,7 @@ def schema_of(kind: Any) -> JsonSchema:
 
 
 def _both(first: Any, second: Any) -> JsonSchema:
-    """What has all that two types have."""
+    """Return the schema of an object with the keys of both types."""
     one, other = schema_of(first), schema_of(second)
     return exactly(**one["properties"], **other["properties"])
 
@@ -120,21 +121,21 @@ def _of(kind: Any) -> Callable[[], JsonSchema]:
 
 
 def _written(rule: Rule) -> JsonSchema:
-    """What a baseline file may say of a rule."""
+    """Return the schema of a rule's requirement in a baseline file."""
     plain = rule.kind.written_schema()
     forms = [{"value": plain}, {"exactly": plain}, {"any_of": {"type": "array", "items": plain, "minItems": 1}}]
     forms += [{"from": plain, "to": plain}] if rule.kind.has_scale else []
     forms += [{"only": {**NAMES, "minItems": 1}}] if rule.kind.takes_names else []
 
     def form(properties: JsonSchema) -> JsonSchema:
-        said = exactly(**properties)
-        return {**said, "properties": {**said["properties"], "reason": TEXT}}
+        message = exactly(**properties)
+        return {**message, "properties": {**message["properties"], "reason": TEXT}}
 
     return {"title": rule.title, "description": rule.protects, **either(plain, *map(form, forms))}
 
 
 def _section(kind: Any, *given: str) -> JsonSchema:
-    """A table of a baseline file; ``given`` is what its place decides, not its keys."""
+    """Return the schema of a table of a baseline file; ``given`` is decided by its place, not by its keys."""
     hints = {name: hint for name, hint in get_type_hints(kind).items() if name not in (*given, "mark")}
     required = [a.name for a in fields(kind) if a.name in hints and a.default is not None and not _has_default(a)]
     return {
@@ -152,7 +153,7 @@ def _has_default(attribute: Any) -> bool:
 
 
 def baseline_file() -> JsonSchema:
-    """What a baseline file may hold, once its TOML is read; a day is a text such as 2027-03-31."""
+    """Return the schema of a baseline file as parsed TOML; a day is a text such as 2027-03-31."""
     families: dict[str, JsonSchema] = {}
     for rule in CATALOGUE.values():
         family = families.setdefault(rule.family, {"type": "object", "properties": {}, "additionalProperties": False})
@@ -200,10 +201,10 @@ OUTPUTS: Mapping[str, Callable[[], JsonSchema]] = {
     "journal list": _of(list[EntryData]),
     "journal show": _of(EntryData),
 }
-"""What each command tells with ``--format json``; and what a baseline file may hold."""
+"""Output of each command with ``--format json``; and the baseline file."""
 
 
 def schema(name: str) -> JsonSchema:
-    """The JSON Schema of an output, by the name of its command."""
+    """Return the JSON Schema of an output, by the name of its command."""
     title = "A baseline file" if name == "baseline file" else f"verrou {name} --format json"
     return {"$schema": DIALECT, "title": f"{title} (Verrou {__version__})", **OUTPUTS[name]()}

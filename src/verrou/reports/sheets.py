@@ -26,8 +26,10 @@ BAD, DOUBTFUL, GOOD, QUIET = "bold red", "yellow", "green", "dim"
 
 @frozen(eq=False, repr=False)
 class Column:
-    """``key`` in CSV, ``title`` over the text. ``text`` and ``data`` say where it is shown; ``keep_whole`` columns are
-    never broken over lines; ``under`` names a key whose value stands below in quieter letters."""
+    """Column of a table.
+
+    ``key`` is its name in CSV, ``title`` its heading. ``text`` and ``data`` say where it is shown; ``keep_whole``
+    columns never wrap; ``under`` names a key whose value is printed below in a quieter style."""
 
     key: str
     title: str
@@ -49,7 +51,7 @@ class Table:
 
 
 def shown(value: object, separator: str = ", ") -> str:
-    """A value as it may stand on a screen: lists joined, nothing in it that moves a cursor or turns a line."""
+    """Return a value for a screen: lists joined, and nothing in it that moves a cursor or changes direction."""
     if value is None:
         return ""
     if isinstance(value, bool):
@@ -60,7 +62,7 @@ def shown(value: object, separator: str = ", ") -> str:
 
 
 def complain(message: str) -> None:
-    """A message on standard error, a line each; on a terminal lines are broken between words."""
+    """Print a message on standard error, one line each; a terminal wraps between words."""
     out = console(stderr=True)
     for line in message.split("\n"):
         text = f"verrou: {shown(line)}"
@@ -71,8 +73,10 @@ def complain(message: str) -> None:
 
 
 def as_json(data: object, indent: int | None = 2) -> str:
-    """Stable, readable JSON, one line without ``indent``. What moves a cursor or turns a line is escaped (RFC 8259,
-    section 7): people read it on a terminal, and names and lines of files are other people's."""
+    """Return stable, readable JSON; one line without ``indent``.
+
+    What moves a cursor or changes direction is escaped (RFC 8259, section 7): people read it on a terminal, and names
+    and lines of files come from others."""
     import json
 
     text = json.dumps(data, indent=indent, ensure_ascii=False, default=str) + "\n"
@@ -81,16 +85,17 @@ def as_json(data: object, indent: int | None = 2) -> str:
     return "".join(c if c.isprintable() or c == "\n" else json.dumps(c)[1:-1] for c in text)
 
 
-def as_csv(sheet: Table) -> str:
-    """The rows with a heading line. A cell that a spreadsheet would run as a formula gets an apostrophe before it."""
+def as_csv(table: Table) -> str:
+    """Return the rows with a heading line. A cell that a spreadsheet would run as a formula gets an apostrophe
+    first."""
     import csv
     import io
 
     stream = io.StringIO()
     writer = csv.writer(stream, lineterminator="\n")
-    keys = [column.key for column in sheet.columns if column.data]
+    keys = [column.key for column in table.columns if column.data]
     writer.writerow(keys)
-    for row in sheet.rows:
+    for row in table.rows:
         writer.writerow([_cell(shown(row.get(key))) for key in keys])
     return stream.getvalue()
 
@@ -99,12 +104,12 @@ def _cell(text: str) -> str:
     return f"'{text}" if text.lstrip().startswith(("=", "+", "-", "@", "\t", "\r")) else text
 
 
-def print_table(out: Terminal, sheet: Table) -> None:
-    """The sheet as a table, a heading over each column."""
-    columns = [column for column in sheet.columns if column.text]
+def print_table(out: Terminal, table: Table) -> None:
+    """Print a table with a heading over each column."""
+    columns = [column for column in table.columns if column.text]
     rows = []
-    for number, row in enumerate(sheet.rows):
-        style = sheet.styles.get(number, "")
+    for number, row in enumerate(table.rows):
+        style = table.styles.get(number, "")
         cells = []
         for position, column in enumerate(columns):
             text = shown(row.get(column.key), column.separator)
@@ -124,8 +129,9 @@ def columns_of(
     under: Mapping[str, str] | None = None,
     listed: Sequence[str] = (),
 ) -> tuple[Column, ...]:
-    """Columns from (key, title) pairs; ``hidden`` stay out of the text, ``only_text`` out of CSV; ``listed``
-    ones have a line for each item."""
+    """Return columns from (key, title) pairs.
+
+    ``hidden`` ones are not in the text, ``only_text`` not in CSV; ``listed`` ones have a line for each item."""
     below = under or {}
     return tuple(
         Column(

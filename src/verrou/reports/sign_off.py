@@ -1,4 +1,4 @@
-"""The sign-off sheet of one machine: what it holds, and how it is written (HTML, Markdown, JSON, JUnit XML)."""
+"""The sign-off sheet of one machine: its contents, and how it is written (HTML, Markdown, JSON, JUnit XML)."""
 
 from collections.abc import Mapping, Sequence
 from datetime import date
@@ -10,13 +10,13 @@ from verrou.core.audit import Audit, Finding, Verdict
 from verrou.core.baseline import Baseline
 from verrou.core.entries import JournalEntry
 from verrou.core.model import MachineFacts, joined, name_list
-from verrou.core.plan.worksheet import ManualStep
+from verrou.core.plan.change_plan import ManualStep
 from verrou.core.rules import Severity
 from verrou.core.trials import Result, TrialResult
 from verrou.reports.findings import TrialData, trials_data
 from verrou.reports.records import EntryData, entry_data
 from verrou.reports.sheets import as_json, shown
-from verrou.reports.wording import finding_says
+from verrou.reports.wording import finding_text
 
 
 class SignedMachine(TypedDict):
@@ -29,20 +29,22 @@ class SignedMachine(TypedDict):
 
 
 class SignedBaseline(TypedDict):
-    """What it was audited against; ``digest`` is SHA-256 over its text and those it builds on."""
+    """The baseline of the audit; ``digest`` is SHA-256 over its text and those it builds on."""
 
     title: str
     digest: str
 
 
 class LineData(TypedDict):
-    """A finding before and now. ``says`` tells what is now, ``said`` what was; ``before`` is None, and ``said`` empty,
-    where nothing is known of before."""
+    """A finding before and now.
+
+    ``statement`` describes the present, ``message`` the past; ``before`` is None, and ``message`` empty, where the past
+    is not known."""
 
     subject: str
     severity: Severity
-    says: str
-    said: str
+    statement: str
+    message: str
     before: Verdict | None
     now: Verdict
 
@@ -58,16 +60,18 @@ class SignedWaiver(TypedDict):
 
 
 class ManualStepData(TypedDict):
-    """What no step closes."""
+    """A finding that no step closes."""
 
     subject: str
     advice: str
 
 
 class SignOffData(TypedDict):
-    """The whole sheet. ``interrupted`` is the run that did not end: nothing is signed off then. ``summary`` is the
-    sheet in three lines. ``left`` is not met now, ``changed`` is met now and was not
-    before, ``met`` was met all along, ``not_applicable`` are rules that this machine does not have."""
+    """The whole sheet.
+
+    ``interrupted`` is a run that did not end: nothing is signed off then. ``summary`` has three lines. ``left`` is not
+    met now, ``changed`` is met now and was not before, ``met`` was met all along, ``not_applicable`` are rules that
+    this machine does not have."""
 
     machine: SignedMachine
     baseline: SignedBaseline
@@ -93,7 +97,7 @@ class SignOffData(TypedDict):
 
 @frozen
 class Signed:
-    """What goes on a sheet. ``before`` is the audit before the first of ``entries``; without one, ``no_before`` says
+    """Input of a sheet. ``before`` is the audit before the first of ``entries``; without one, ``no_before`` says
     why."""
 
     facts: MachineFacts
@@ -114,7 +118,7 @@ COUNTED = (*map(str, Severity), "unknown", "waived", "not_applicable", "met")
 
 
 def counts(audit: Audit) -> dict[str, int]:
-    """How many findings there are of each of :data:`COUNTED`."""
+    """Return how many findings there are of each of :data:`COUNTED`."""
     found = dict.fromkeys(COUNTED, 0)
     for finding in audit.findings:
         word = finding.severity if finding.verdict is Verdict.NOT_MET else finding.verdict
@@ -123,7 +127,7 @@ def counts(audit: Audit) -> dict[str, int]:
 
 
 def sign_off_data(signed: Signed) -> SignOffData:
-    """The sheet as plain data."""
+    """Return the sheet as plain data."""
     before = {finding.subject: finding for finding in signed.before.findings} if signed.before else {}
     lines: dict[str, list[LineData]] = {"left": [], "changed": [], "met": [], "not_applicable": []}
     for finding in signed.now.findings:
@@ -135,8 +139,8 @@ def sign_off_data(signed: Signed) -> SignOffData:
             {
                 "subject": finding.subject,
                 "severity": finding.severity,
-                "says": finding_says(finding),
-                "said": "" if was is None else finding_says(was),
+                "statement": finding_text(finding),
+                "message": "" if was is None else finding_text(was),
                 "before": None if was is None else was.verdict,
                 "now": finding.verdict,
             }
@@ -175,7 +179,7 @@ def _left(signed: Signed, *, waits: bool) -> list[ManualStepData]:
 
 
 def _summary(signed: Signed) -> list[str]:
-    """Before, now, and what is left for whom."""
+    """Return the summary: before, now, and what is left for whom."""
     before = signed.before.summary if signed.before else f"not known: {signed.no_before}"
     now = signed.now.summary
     by_hand = list(dict.fromkeys(item.subject for item in signed.manual if not item.waits))
@@ -192,8 +196,8 @@ def _summary(signed: Signed) -> list[str]:
 
 def _tried(trials: Sequence[TrialResult]) -> str:
     counted = {proof: sum(trial.result is proof for trial in trials) for proof in Result}
-    said = ", ".join(f"{n} {proof}" for proof, n in counted.items() if n)
-    return f"; tests: {said}" if said else ""
+    message = ", ".join(f"{n} {proof}" for proof, n in counted.items() if n)
+    return f"; tests: {message}" if message else ""
 
 
 def _waivers(finding: Finding) -> list[SignedWaiver]:
@@ -206,7 +210,7 @@ def _waivers(finding: Finding) -> list[SignedWaiver]:
 
 
 def as_html(data: SignOffData) -> str:
-    """One page that fetches nothing, with the picture where Matplotlib is there."""
+    """Return the sheet as a page: one file that loads nothing, with the figure where Matplotlib is installed."""
     from verrou.core.errors import BadInput
     from verrou.reports.figures import severities
     from verrou.reports.pages import page, trusted
@@ -216,14 +220,14 @@ def as_html(data: SignOffData) -> str:
         figure = trusted(severities(data["before"], data["now"]))
     except BadInput as reason:
         missing = f"No picture: {reason}."
-    return page("sign_off.html", sheet=data, figure=figure, no_figure=missing, **_sides(data))
+    return page("sign_off.html", table=data, figure=figure, no_figure=missing, **_sides(data))
 
 
 def as_markdown(data: SignOffData) -> str:
-    """The same as Markdown."""
+    """Return the same as Markdown."""
     from verrou.reports.pages import page
 
-    return page("sign_off.md", sheet=data, **_sides(data))
+    return page("sign_off.md", table=data, **_sides(data))
 
 
 def _sides(data: SignOffData) -> dict[str, Any]:
@@ -232,13 +236,14 @@ def _sides(data: SignOffData) -> dict[str, Any]:
 
 
 def as_junit(data: SignOffData) -> str:
-    """The findings and trials as test cases, for programs that read those of tests: what is not met is a failure, what
-    could not be read an error, what is waived or absent is skipped."""
+    """Return the findings and tests as JUnit XML test cases.
+
+    What is not met is a failure, what could not be read an error, what is waived or not applicable is skipped."""
     from xml.etree import ElementTree
 
     suites = ElementTree.Element("testsuites")
     findings = [*data["left"], *data["changed"], *data["met"], *data["not_applicable"]]
-    _suite(suites, data, "findings", [(line["subject"], line["says"], *_case(line)) for line in findings])
+    _suite(suites, data, "findings", [(line["subject"], line["statement"], *_case(line)) for line in findings])
     _suite(
         suites, data, "tests", [(t["rule"], f"{t['test']}: {t['seen']}", *TRIED[t["result"]]) for t in data["tests"]]
     )
@@ -283,13 +288,13 @@ def _suite(suites: Any, data: SignOffData, name: str, cases: Sequence[tuple[str,
             **counted,
         },
     )
-    for subject, says, outcome, kind in cases:
+    for subject, statement, outcome, kind in cases:
         case = ElementTree.SubElement(
             suite, "testcase", {"classname": f"verrou.{name}", "name": shown(subject), "time": "0"}
         )
         if outcome:
-            told = {"message": shown(says)} | ({"type": kind} if outcome != "skipped" else {})
-            ElementTree.SubElement(case, outcome, told)
+            text = {"message": shown(statement)} | ({"type": kind} if outcome != "skipped" else {})
+            ElementTree.SubElement(case, outcome, text)
 
 
 WRITTEN = {".html": as_html, ".md": as_markdown, ".json": as_json, ".xml": as_junit}

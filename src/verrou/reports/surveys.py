@@ -14,15 +14,15 @@ from verrou.core.model.access import (
     routes_of,
     routes_unknown,
 )
-from verrou.core.model.acting import say_act
+from verrou.core.model.acting import act_text
 from verrou.core.model.ageing import expired, must_change, password_ages
 from verrou.core.model.known import Known
+from verrou.core.model.routes import Route
 from verrou.core.model.states import AccountState, states_of, useful_hint
-from verrou.core.model.ways import Route
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.core.rules.population import administrators
 from verrou.machines import where_kept
-from verrou.reports.reading_words import reading_says
+from verrou.reports.reading_words import reading_text
 from verrou.reports.sheets import BAD, DOUBTFUL, Table, columns_of, shown
 
 MOST_IN_TEXT = 200
@@ -32,11 +32,12 @@ ROOM_FOR_ALL = 110
 """Columns of a terminal from which on each fact about an account has a column of its own."""
 
 
-def accounts_sheet(
+def accounts_table(
     snapshot: Snapshot, everyone: bool, among: Sequence[Account] | None = None, width: int = ROOM_FOR_ALL
 ) -> tuple[Table, int]:
-    """The accounts worth a look (or all) ``among`` some, and how many were folded away. In less ``width`` than
-    :data:`ROOM_FOR_ALL` the text has a line for the facts instead of columns."""
+    """Return the accounts worth a look (or all) ``among`` some, and how many are hidden.
+
+    In less ``width`` than :data:`ROOM_FOR_ALL` the text has a line for the facts instead of columns."""
     candidates = snapshot.accounts if among is None else among
     chosen = [a for a in candidates if everyone or needs_a_look(a, snapshot)]
     chosen.sort(key=lambda a: (list(Role).index(role_of(a, snapshot)), not a.enabled))
@@ -54,7 +55,7 @@ def accounts_sheet(
                 "state": list(states.values()) or [_plain_state(account)],
                 "last_sign_in": last_sign_in(account, snapshot, "%Y-%m-%d"),
                 "password_age": _password_age(account, snapshot),
-                "routes": _ways(account, snapshot) or ["none"],
+                "routes": _routes(account, snapshot) or ["none"],
                 "groups": list(account.groups),
                 "shipped": _shipped(account),
                 "password_since": str(account.password_changed or ""),
@@ -65,7 +66,7 @@ def accounts_sheet(
         row = rows[-1]
         row["facts"] = "; ".join(
             (
-                f"by {shown(row['routes'])}" if _ways(account, snapshot) else "cannot sign in",
+                f"by {shown(row['routes'])}" if _routes(account, snapshot) else "cannot sign in",
                 f"last sign-in {row['last_sign_in']}" if row["last_sign_in"] != "never" else "never signed in",
                 f"password {row['password_age']}",
                 f"in {shown(row['groups']) or 'no group'}",
@@ -95,20 +96,20 @@ def accounts_sheet(
 
 
 def _plain_state(account: Account) -> str:
-    """The state of an account that nothing is out of the ordinary about."""
+    """Return the state of an account without notable states."""
     if not account.may_sign_in:
         return "cannot sign in"
     return "enabled" if account.password is not PasswordState.UNKNOWN else "not known whether enabled"
 
 
 def role_words(account: Account, snapshot: Snapshot) -> str:
-    """What an account amounts to, as far as that is known."""
+    """Return the role of an account in words, as far as it is known."""
     role = str(role_of(account, snapshot))
     return f"{role}, or administrator" if known_role(account, snapshot) is Known.UNKNOWN else role
 
 
 def _password_age(account: Account, snapshot: Snapshot) -> str:
-    """How old the password is, in words for a narrow column."""
+    """Return the age of the password, in words for a narrow column."""
     if account.password is not PasswordState.SET:
         return str(account.password)
     if account.password_changed is None:
@@ -118,21 +119,21 @@ def _password_age(account: Account, snapshot: Snapshot) -> str:
 
 
 def last_sign_in(account: Account, snapshot: Snapshot, form: str) -> str:
-    """When somebody last signed in as the account; unknown where the machine keeps no record that can be trusted."""
+    """Return when someone last signed in as the account; unknown where no record can be trusted."""
     if account.last_sign_in is not None:
         return account.last_sign_in.strftime(form)
     return "unknown" if snapshot.machine.no_sign_ins else "never"
 
 
-def _ways(account: Account, snapshot: Snapshot) -> list[str]:
-    """The ways in, now; those of which it is not known with a question mark."""
+def _routes(account: Account, snapshot: Snapshot) -> list[str]:
+    """Return the routes of now, with a question mark where it is not known."""
     doubtful = () if locked(account, snapshot) else routes_unknown(account, snapshot)
-    return [*map(str, routes_now(account, snapshot)), *(f"{way}?" for way in doubtful)]
+    return [*map(str, routes_now(account, snapshot)), *(f"{route}?" for route in doubtful)]
 
 
 def _worry(account: Account, snapshot: Snapshot) -> bool:
-    """What should stand out: a blank password (but for a guest who comes to the console alone), plumbing that can sign
-    in, an end that has passed, a hint."""
+    """Return what should be marked: a blank password (except of a guest at the console), a system account that can
+    sign in, an expired account, a hint."""
     states = states_of(account, snapshot)
     role = role_of(account, snapshot)
     plumbing_gets_in = role in (Role.SERVICE, Role.SYSTEM) and gets_in(account, snapshot)
@@ -152,8 +153,8 @@ def _shipped(account: Account) -> str:
     return f"built in, was {account.original_name}" if renamed else "built in"
 
 
-def rules_sheet(snapshot: Snapshot, rules: Iterable[Rule]) -> Table:
-    """Each rule with its value, what decided it, and when a change holds."""
+def rules_table(snapshot: Snapshot, rules: Iterable[Rule]) -> Table:
+    """Return each rule with its value, what set it, and when a change takes effect."""
     rows, styles = [], {}
     for number, rule in enumerate(rules):
         reading = reading_of(rule, snapshot)
@@ -163,7 +164,7 @@ def rules_sheet(snapshot: Snapshot, rules: Iterable[Rule]) -> Table:
             {
                 "rule": rule.id,
                 "value": value_now(rule, reading),
-                "says": reading_says(rule, reading),
+                "statement": reading_text(rule, reading),
                 "set_by": "; ".join(filter(None, (decided_by(reading), what_helps(rule, reading, snapshot)))),
                 "overrides": [str(source) for source in reading.overrides],
                 "takes_effect": str(rule.counts_on(snapshot)),
@@ -175,51 +176,54 @@ def rules_sheet(snapshot: Snapshot, rules: Iterable[Rule]) -> Table:
         ("rule", "rule"),
         ("takes_effect", "takes effect"),
         ("value", "value"),
-        ("says", "says"),
+        ("statement", "statement"),
         ("set_by", "set by"),
         ("overrides", "overrides"),
         ("status", "status"),
         ("enforced", "in force"),
         whole=("rule", "takes_effect"),
-        hidden=("says", "set_by", "overrides", "status", "enforced"),
+        hidden=("statement", "set_by", "overrides", "status", "enforced"),
         under={"value": "set_by"},
     )
     return Table("rules", columns, tuple(rows), styles)
 
 
 def rule_sentences(snapshot: Snapshot, rules: Iterable[Rule], weak: Mapping[Rule, Sequence[str]]) -> Table:
-    """Each rule in a sentence, with what decided it, and its id; ``weak`` ones are marked, and tell who is not met."""
+    """Return each rule as a sentence with its source and id; ``weak`` ones are marked, with the accounts not meeting
+    them."""
     rows, styles = [], {}
     for number, rule in enumerate(rules):
         reading = reading_of(rule, snapshot)
-        who = rule.say_who(weak.get(rule, ()))
+        who = rule.format_statement_about(weak.get(rule, ()))
         if rule in weak:
             styles[number] = BAD if reading.status is Status.READ and reading.enforced else DOUBTFUL
         rows.append(
             {
                 "mark": "!" if rule in weak else "",
-                "says": who or reading_says(rule, reading),
+                "statement": who or reading_text(rule, reading),
                 "rule": rule.id,
                 "by": "" if who else decided_by(reading),
             }
         )
-    columns = columns_of(("mark", ""), ("says", ""), ("rule", ""), whole=("mark", "rule"), under={"says": "by"})
+    columns = columns_of(
+        ("mark", ""), ("statement", ""), ("rule", ""), whole=("mark", "rule"), under={"statement": "by"}
+    )
     return Table("rules", columns, tuple(rows), styles)
 
 
 def what_helps(rule: Rule, reading: Reading, snapshot: Snapshot) -> str:
-    """What would make a rule act that is set and does not; nothing where it acts, or nothing here could help."""
-    takes = snapshot.takes.get(rule.id)
+    """Return what would enforce a rule that is configured but not enforced; empty where nothing here could."""
+    accepted_values = snapshot.accepted_values.get(rule.id)
     if reading.status is not Status.READ or reading.enforced or reading.remedy:
         return ""
-    if takes is not None and takes.cannot:
-        return takes.cannot
+    if accepted_values is not None and accepted_values.cannot:
+        return accepted_values.cannot
     leader = next((other for other in CATALOGUE.values() if rule.id in other.set_with), None)
     return f"verrou rule set {leader.id if leader else rule.id}=VALUE enforces it"
 
 
 def decided_by(reading: Reading) -> str:
-    """Source and reason in one cell, each said once."""
+    """Return source and reason in one cell, without repetition."""
     parts = [str(reading.source)] if reading.source else []
     if reading.reason and not any(reading.reason in part for part in parts):
         parts.append(reading.reason)
@@ -230,7 +234,7 @@ def decided_by(reading: Reading) -> str:
 
 
 def summary_lines(snapshot: Snapshot) -> list[str]:
-    """The machine in two lines: what it is; how many can get in, and who administers."""
+    """Return the machine in two lines: what it is; how many accounts can sign in, and who is an administrator."""
     facts = snapshot.machine
     inside = sum(gets_in(each, snapshot) and not locked(each, snapshot) for each in snapshot.accounts)
     names = [account.name for account in administrators(snapshot)]
@@ -248,7 +252,7 @@ def summary_lines(snapshot: Snapshot) -> list[str]:
 
 
 def account_facts(account: Account, snapshot: Snapshot) -> list[tuple[str, str]]:
-    """Everything about one account, in words, as (heading, text)."""
+    """Return all facts of one account, in words, as (heading, text)."""
     shut = account.builtin is Builtin.ADMIN and not account.enabled
     given = [str(line) for line in account.granted_by]
     for name in account.groups:
@@ -279,7 +283,7 @@ def account_facts(account: Account, snapshot: Snapshot) -> list[tuple[str, str]]
         ("notes", ", ".join(states_of(account, snapshot).values()) or "none"),
         (
             "routes",
-            "none while locked" if locked(account, snapshot) else ", ".join(_ways(account, snapshot)) or "none",
+            "none while locked" if locked(account, snapshot) else ", ".join(_routes(account, snapshot)) or "none",
         ),
         ("signed in", "; ".join(account.sessions)),
         ("password", "; ".join(filter(None, (f"{password}{changed}", age, fixed)))),
@@ -288,7 +292,7 @@ def account_facts(account: Account, snapshot: Snapshot) -> list[tuple[str, str]]
         ("groups", ", ".join(account.groups)),
         ("keys", counted(account.keys, "key") + " for the remote shell" if account.keys else ""),
         ("processes", f"{account.processes} running now" if account.processes else ""),
-        *(("runs jobs" if n == 0 else "", said) for n, said in enumerate(map(say_act, account.acts))),
+        *(("runs jobs" if n == 0 else "", message) for n, message in enumerate(map(act_text, account.acts))),
         ("hint", account.hint + ("" if useful_hint(account.hint) else " (reveals nothing)") if account.hint else ""),
         ("recovery", "; ".join(account.recovery_questions)),
         ("linked to", account.linked_identity),
@@ -300,11 +304,11 @@ def account_facts(account: Account, snapshot: Snapshot) -> list[tuple[str, str]]
 
 
 def hidden_line(number: int, noun: str, which: str) -> str:
-    """What a list says of what it leaves out: ``1 rule with nothing to report is hidden; …``."""
+    """Return the line about what a list hides: ``1 rule with nothing to report is hidden; …``."""
     are, them = ("is", "it") if number == 1 else ("are", "them")
     return f"{counted(number, noun)} {which} {are} hidden; use --all to show {them}."
 
 
 def hidden_accounts(number: int) -> str:
-    """What a list says of the accounts it leaves out."""
+    """Return the line about the accounts that a list hides."""
     return hidden_line(number, "system account", "that cannot sign in")

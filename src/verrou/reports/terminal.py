@@ -35,15 +35,17 @@ class Terminal:
         self.width = max(shutil.get_terminal_size((PIPE_WIDTH, 24)).columns if asked else PIPE_WIDTH, LEAST_WIDTH)
 
     def print(self, text: str = "", style: str = "") -> None:
-        """A text, broken between words; lines that begin with blanks go on below where they begin. Names and lines of
-        files are other people's: what moves a cursor is escaped."""
+        """Print a text, wrapped between words.
+
+        Lines that begin with blanks continue at the same indent. Names and lines of files come from others: what moves
+        a cursor is escaped."""
         for line in map(printable, text.split("\n")):
             indent = re.match(r" *", line)
             for part in broken(line, self.width, indent[0] if indent else ""):
                 self._write(self._styled(part, style))
 
     def table(self, heads: Sequence[str], rows: Sequence[Sequence[Sequence[Line]]], whole: Sequence[bool]) -> None:
-        """Columns with two blanks between; ``whole`` ones are never broken, the others share what is left."""
+        """Print columns with two blanks between; ``whole`` ones never wrap, the others share the remaining width."""
         widths = self._widths(heads, rows, whole)
         if any(width < asked for width, asked in self._cramped(heads, rows, whole, widths)):
             self._stacked(heads, rows, whole)
@@ -55,7 +57,7 @@ class Terminal:
 
     @contextmanager
     def status(self, what: str) -> Iterator[None]:
-        """Say what is going on, while somebody is there to see it."""
+        """Print what is going on, at a terminal only."""
         if self.is_shown:
             self.stream.write(f"{what} ...")
             self.stream.flush()
@@ -74,7 +76,7 @@ class Terminal:
         left = self.width - 2 * (len(heads) - 1)
         narrow = [at for at, fixed in enumerate(whole) if not fixed]
         left -= sum(asked[at] for at, fixed in enumerate(whole) if fixed)
-        # Who asks for less than a fair share gets it; the others divide the rest.
+        # A column that needs less than a fair share gets it; the others divide the rest.
         while narrow:
             share = max(left // len(narrow), 8)
             modest = [at for at in narrow if asked[at] <= share]
@@ -90,15 +92,17 @@ class Terminal:
     def _cramped(
         heads: Sequence[str], rows: Sequence[Sequence[Sequence[Line]]], whole: Sequence[bool], widths: Sequence[int]
     ) -> Iterator[tuple[int, int]]:
-        """The width of each column that may be broken, beside the least that can be read."""
+        """Return the width of each column that may wrap, with the least that can be read."""
         for at, width in enumerate(widths):
             if not whole[at]:
                 longest = max((len(line.text) for row in rows for line in row[at]), default=0)
                 yield width, min(LEAST_COLUMN, longest)
 
     def _stacked(self, heads: Sequence[str], rows: Sequence[Sequence[Sequence[Line]]], whole: Sequence[bool]) -> None:
-        """For a window that is too narrow: what tells a row from the others on a line, what was in columns below it,
-        each after its heading, the short ones together."""
+        """Print rows as blocks in a narrow window.
+
+        The cells that identify a row are on one line; the others are below it, each after its heading, short ones
+        together."""
         named = self._naming(rows, whole)
         for row in rows:
             name = [line for cell in row[:named] for line in cell[:1] if line.text]
@@ -116,7 +120,7 @@ class Terminal:
 
     @staticmethod
     def _naming(rows: Sequence[Sequence[Sequence[Line]]], whole: Sequence[bool]) -> int:
-        """How many columns tell a row from the others: a mark, what follows it, and one more where both stay whole."""
+        """Return how many columns identify a row: a mark, what follows it, and one more where both never wrap."""
         marked = len(whole) > 1 and all(len(line.text) < 2 for row in rows for line in row[0])
         named = 1 + marked
         return named + (named < len(whole) and whole[named - 1] and whole[named])
@@ -150,7 +154,8 @@ class Terminal:
 
 
 def printable(text: str) -> str:
-    """A text in which nothing moves a cursor or turns a line; bytes that were no UTF-8 are shown as such."""
+    """Return a text in which nothing moves a cursor or changes direction; bytes that are not UTF-8 are shown as
+    such."""
     return text if text.isprintable() else "".join(c if c.isprintable() or c == " " else _escaped(c) for c in text)
 
 
@@ -161,10 +166,10 @@ def _escaped(character: str) -> str:
 
 
 def broken(text: str, width: int, indent: str = "") -> list[str]:
-    """A line as lines of at most ``width`` signs, broken between words where that can be."""
+    """Return a line as lines of at most ``width`` characters, wrapped between words where possible."""
     if len(text) <= width:
         return [text]
-    indent = indent[: width // 2]  # or what goes on below would never get shorter
+    indent = indent[: width // 2]  # or the rest would never get shorter
     lines, start, lead = [], 0, ""
     while len(lead) + len(text) - start > width:
         room, least = start + width - len(lead), start + len(indent) + 1 - len(lead)
@@ -179,5 +184,5 @@ def broken(text: str, width: int, indent: str = "") -> list[str]:
 
 
 def console(*, stderr: bool = False) -> Terminal:
-    """The terminal, or what stands for it."""
+    """Return the terminal, or what replaces it."""
     return Terminal(sys.stderr if stderr else sys.stdout)

@@ -7,39 +7,39 @@ from verrou.core.desired import AtLeast
 from verrou.core.model import PasswordState, Role, joined
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules import sentence
-from verrou.reports.reading_words import reading_says
+from verrou.reports.reading_words import reading_text
 
 
-def finding_says(finding: Finding) -> str:
+def finding_text(finding: Finding) -> str:
     """Return the state and, where it does not meet the baseline, the requirement."""
-    demand = finding.requirement
-    if demand is None and finding.verdict is Verdict.UNKNOWN:
+    requirement = finding.requirement
+    if requirement is None and finding.verdict is Verdict.UNKNOWN:
         return f"not known whether {finding.title} matches the baseline"
-    if demand is None:
-        return "; ".join(map(_gap_says, finding.gaps)) or f"{finding.title} matches the baseline"
-    rule = demand.rule
+    if requirement is None:
+        return "; ".join(map(_gap_text, finding.gaps)) or f"{finding.title} matches the baseline"
+    rule = requirement.rule
     short = finding.verdict in (Verdict.NOT_MET, Verdict.WAIVED)
-    said = rule.say_who(about(finding.gaps)) if short else ""
-    if not said and finding.reading is not None:
-        said = reading_says(rule, finding.reading)
-    elif not said:
-        said = rule.say(demand.desired.target(rule, None))
+    message = rule.format_statement_about(about(finding.gaps)) if short else ""
+    if not message and finding.reading is not None:
+        message = reading_text(rule, finding.reading)
+    elif not message:
+        message = rule.format(requirement.desired.target(rule, None))
     if not short:
-        return said
-    return f"{said}; {wanted_says(finding)}"
+        return message
+    return f"{message}; {required_text(finding)}"
 
 
-def wanted_says(finding: Finding) -> str:
+def required_text(finding: Finding) -> str:
     """Return the requirement, in words that follow a semicolon."""
     assert finding.requirement is not None
     rule, desired = finding.requirement.rule, finding.requirement.desired
     if rule.asks and isinstance(desired, AtLeast):
         return sentence(rule.asks, rule.kind, desired.value)
-    return f"required: {desired.say(rule)}"
+    return f"required: {desired.format(rule)}"
 
 
-def _gap_says(gap: Gap) -> str:
-    """What differs about an account or a group that the baseline lists."""
+def _gap_text(gap: Gap) -> str:
+    """Return the difference of an account or a group that the baseline lists."""
     who, now, wanted = gap.who, gap.actual, gap.required
     match gap.fact:
         case Fact.THERE:
@@ -61,7 +61,7 @@ def _gap_says(gap: Gap) -> str:
         case Fact.ROUTES if not now:
             return f"{who} is enabled, but no route allows it to sign in"
         case Fact.ROUTES:
-            return f"{who} can sign in by {_ways(now)}; required: only {_ways(wanted)}"
+            return f"{who} can sign in by {_routes(now)}; required: only {_routes(wanted)}"
         case Fact.MEMBERS:
             if wanted:
                 return f"{wanted} is not in group {who}; required: a member"
@@ -86,5 +86,5 @@ _PASSWORD = {
 }
 
 
-def _ways(ways: Any) -> str:
-    return joined([str(way) for way in ways]) or "no route"
+def _routes(routes: Any) -> str:
+    return joined([str(route) for route in routes]) or "no route"

@@ -1,10 +1,10 @@
-"""Worksheets and what became of them as sheets."""
+"""Tables of plans and their results."""
 
 from collections.abc import Sequence
 
 from verrou.core.model import Snapshot
+from verrou.core.plan.change_plan import ChangePlan
 from verrou.core.plan.steps import SetRules, Step, TrySignIn
-from verrou.core.plan.worksheet import ChangePlan
 from verrou.core.rules import CATALOGUE, reading_of, value_now
 from verrou.machines import Outcome, RestoreResult, StepResult
 from verrou.reports.sheets import BAD, GOOD, QUIET, Table, columns_of
@@ -12,9 +12,8 @@ from verrou.reports.sheets import BAD, GOOD, QUIET, Table, columns_of
 STYLES = {Outcome.DONE: GOOD, Outcome.UNCHANGED: QUIET, Outcome.REJECTED: BAD, Outcome.UNDONE: GOOD}
 
 
-def worksheet_sheet(steps: Sequence[tuple[Step, StepResult]], snapshot: Snapshot, *, rehearsed: bool) -> Table:
-    """The steps in order, with what the machine answered to each on the private copy; what sets rules also says what
-    each is now."""
+def plan_table(steps: Sequence[tuple[Step, StepResult]], snapshot: Snapshot, *, dry_run_made: bool) -> Table:
+    """Return the steps in order with the result of the dry run; steps that set rules also show the present value."""
     rows = [
         {
             "step": number,
@@ -32,7 +31,7 @@ def worksheet_sheet(steps: Sequence[tuple[Step, StepResult]], snapshot: Snapshot
         ("takes_effect", "takes effect"),
         ("change", "change"),
         whole=("dry_run", "takes_effect"),
-        hidden=() if rehearsed else ("dry_run",),
+        hidden=() if dry_run_made else ("dry_run",),
         under={"change": "why"},
         listed=("change",),
     )
@@ -42,12 +41,12 @@ def worksheet_sheet(steps: Sequence[tuple[Step, StepResult]], snapshot: Snapshot
 
 def _answer(result: StepResult) -> str:
     if result.outcome is Outcome.REJECTED:
-        return f"would be rejected: {result.said}"
-    return "no change needed" if result.outcome is Outcome.UNCHANGED and not result.said else result.said
+        return f"would be rejected: {result.message}"
+    return "no change needed" if result.outcome is Outcome.UNCHANGED and not result.message else result.message
 
 
 def _reason(step: Step) -> str:
-    """The reason in words, or else what the step is for."""
+    """Return the reason in words, or else what the step is for."""
     return step.why or (f"for {', '.join(step.closes)}" if step.closes and not isinstance(step, SetRules) else "")
 
 
@@ -57,7 +56,7 @@ def _does(step: Step, snapshot: Snapshot) -> list[str] | str:
     lines, same = [], []
     for each in step.settings:
         rule = CATALOGUE[each.rule_id]
-        now, coming = value_now(rule, reading_of(rule, snapshot)), each.kind.say(each.value)
+        now, coming = value_now(rule, reading_of(rule, snapshot)), each.kind.format(each.value)
         if now == coming:
             same.append(f"{each.rule_id}: no change ({coming})")
         else:
@@ -67,10 +66,10 @@ def _does(step: Step, snapshot: Snapshot) -> list[str] | str:
     return ["set together", *(f"  {line}" for line in (*lines, *same))]
 
 
-def manual_sheet(worksheet: ChangePlan, *, waits: bool = False) -> Table:
-    """The manual steps, or what only waits to take effect: each advice once, with all that it is about."""
+def manual_table(plan: ChangePlan, *, waits: bool = False) -> Table:
+    """Return the manual steps, or those that only wait to take effect: each advice once, with all its subjects."""
     subjects: dict[str, list[str]] = {}
-    for item in (each for each in worksheet.manual if each.waits is waits):
+    for item in (each for each in plan.manual if each.waits is waits):
         subjects.setdefault(item.advice, []).append(item.subject)
     rows = tuple({"subject": about, "advice": advice} for advice, about in subjects.items())
     heads = ("takes effect later", "when") if waits else ("manual step", "action")
@@ -78,8 +77,8 @@ def manual_sheet(worksheet: ChangePlan, *, waits: bool = False) -> Table:
     return Table("manual", columns, rows)
 
 
-def results_sheet(steps: Sequence[tuple[Step, StepResult]]) -> Table:
-    """What became of each step, a line each."""
+def results_table(steps: Sequence[tuple[Step, StepResult]]) -> Table:
+    """Return the result of each step."""
     rows = []
     for number, (step, result) in enumerate(steps, start=1):
         lasting = result.outcome is Outcome.DONE and not isinstance(step, TrySignIn)
@@ -87,21 +86,21 @@ def results_sheet(steps: Sequence[tuple[Step, StepResult]]) -> Table:
         row = {
             "outcome": f"{number:>3}  {result.outcome:<7}",
             "what": step.what,
-            "said": "; ".join(filter(None, (result.said, when))),
+            "message": "; ".join(filter(None, (result.message, when))),
         }
         rows.append(row)
-    columns = columns_of(("outcome", ""), ("what", ""), whole=("outcome",), under={"what": "said"})
+    columns = columns_of(("outcome", ""), ("what", ""), whole=("outcome",), under={"what": "message"})
     return Table("results", columns, tuple(rows), {i: STYLES[r.outcome] for i, (_, r) in enumerate(steps)})
 
 
-def put_back_sheet(items: Sequence[RestoreResult]) -> Table:
-    """What comes of each place that an undo goes back over; what is as it was already is left out."""
-    told = [item for item in items if item.outcome is not Outcome.UNCHANGED or item.said]
-    rows = tuple({"outcome": str(item.outcome), "place": item.place, "said": item.said} for item in told)
-    styles = {i: STYLES[item.outcome] for i, item in enumerate(told)}
+def restored_table(items: Sequence[RestoreResult]) -> Table:
+    """Return the result of each place that an undo restores, without those that are unchanged."""
+    text = [item for item in items if item.outcome is not Outcome.UNCHANGED or item.message]
+    rows = tuple({"outcome": str(item.outcome), "place": item.place, "message": item.message} for item in text)
+    styles = {i: STYLES[item.outcome] for i, item in enumerate(text)}
     return Table(
         "undo",
-        columns_of(("outcome", "dry run"), ("place", "place"), whole=("outcome",), under={"place": "said"}),
+        columns_of(("outcome", "dry run"), ("place", "place"), whole=("outcome",), under={"place": "message"}),
         rows,
         styles,
     )

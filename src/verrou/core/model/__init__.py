@@ -1,4 +1,4 @@
-"""What a machine is now: the facts that it keeps. What follows from them is derived in the modules beside this one."""
+"""Facts observed on one machine. The modules beside this one derive what follows from them."""
 
 from verrou.core.model.facts import (
     ACCOUNTS,
@@ -23,7 +23,7 @@ from verrou.core.model.facts import (
     Status,
     Unread,
     absent,
-    shipped_default,
+    program_default,
     unreadable,
 )
 from verrou.core.model.snapshot import (
@@ -35,7 +35,7 @@ from verrou.core.model.words import (
     counted,
     joined,
     name_list,
-    say_size,
+    size_text,
 )
 
 __all__ = [
@@ -67,7 +67,7 @@ __all__ = [
     "counted",
     "joined",
     "name_list",
-    "say_size",
-    "shipped_default",
+    "program_default",
+    "size_text",
     "unreadable",
 ]

@@ -1,4 +1,4 @@
-"""What acts for an account without anybody signing in as it, and what of that matters when the account is closed."""
+"""Background jobs of an account, and which of them matter when it is disabled."""
 
 from verrou.core.model.facts import Account, Act, ActKind
 from verrou.core.model.words import counted
@@ -8,17 +8,17 @@ SYSTEMS_OWN = (ActKind.CRONTAB, ActKind.AT_JOB, ActKind.LINGERING)
 
 
 def own_jobs(account: Account) -> tuple[Act, ...]:
-    """What runs for the account by itself and can be taken away by a step."""
+    """Yield the background jobs of the account that a step can remove."""
     return tuple(act for act in account.acts if act.kind in SYSTEMS_OWN)
 
 
 def lasting_acts(account: Account) -> tuple[Act, ...]:
-    """What is left when that is taken away."""
+    """Yield the background jobs that remain after those are removed."""
     return tuple(act for act in account.acts if act.kind not in SYSTEMS_OWN)
 
 
-def say_act(act: Act) -> str:
-    """One act, in words that follow the name of an account and a colon."""
+def act_text(act: Act) -> str:
+    """Return one act, in words that follow the name of an account and a colon."""
     where = str(act.source)
     return {
         ActKind.CRONTAB: f"crontab {where}",
@@ -32,6 +32,6 @@ def say_act(act: Act) -> str:
 
 
 def goes_on(account: Account) -> list[str]:
-    """What goes on although nobody can sign in as the account, in words; nothing where nothing does."""
-    said = [f"{counted(account.processes, 'process')} running"] if account.processes else []
-    return said + [say_act(act) for act in account.acts if act.goes_on]
+    """Return what keeps running although no one can sign in as the account, in words; empty for nothing."""
+    message = [f"{counted(account.processes, 'process')} running"] if account.processes else []
+    return message + [act_text(act) for act in account.acts if act.goes_on]

@@ -1,19 +1,15 @@
-"""What follows from the days that a machine keeps about an account: whether its password ages, is due, or has ended it.
-
-The one place where these consequences are derived; snapshots hold the days themselves.
-"""
+"""Password ageing and expiry, derived from the days that a machine stores. Derived nowhere else."""
 
 from datetime import date, timedelta
 
 from verrou.core.model import Account, Builtin, PasswordState, Snapshot
 
 BEFORE_ALL = date(1969, 12, 31)
-"""What an unknown day of change counts as where passwords age: pam_unix(8) takes an empty field for the day -1."""
+"""The value of an unknown day of change where passwords age: pam_unix(8) takes an empty field for the day -1."""
 
 
 def exempt_from_ageing(account: Account, snapshot: Snapshot) -> bool:
-    """Whether the account is the built-in administrator, under whatever name, of a machine that leaves it out of
-    ages."""
+    """Return whether the machine exempts the account from ageing as its built-in administrator, under any name."""
     if not snapshot.machine.admin_left_out:
         return False
     admin = snapshot.builtin(Builtin.ADMIN)
@@ -21,7 +17,7 @@ def exempt_from_ageing(account: Account, snapshot: Snapshot) -> bool:
 
 
 def longest_age(account: Account, snapshot: Snapshot) -> int | None:
-    """After how many days the password must be changed; None for never."""
+    """Return after how many days the password must be changed; None for never."""
     if account.ageing_exempt:
         return None
     if snapshot.machine.ages_by_account:
@@ -32,12 +28,14 @@ def longest_age(account: Account, snapshot: Snapshot) -> int | None:
 
 
 def password_ages(account: Account, snapshot: Snapshot) -> bool:
-    """Whether the password must be changed when it is too old."""
+    """Return whether the password must be changed when it is too old."""
     return longest_age(account, snapshot) is not None
 
 
 def _last_good_day(account: Account, snapshot: Snapshot) -> date | None:
-    """The last day on which the password is good as it is; None where it does not age, or is due anyway."""
+    """Return the last day on which the password can be used unchanged.
+
+    None where it does not age, or a change is due anyway."""
     longest = longest_age(account, snapshot)
     if longest is None or account.change_due:
         return None
@@ -52,7 +50,7 @@ def _later(day: date, days: int) -> date:
 
 
 def must_change(account: Account, snapshot: Snapshot, on: date) -> bool:
-    """Whether a new password is asked for before all else, on that day."""
+    """Return whether the account must change its password at sign-in on that day."""
     if account.password is PasswordState.NONE:
         return False
     last = _last_good_day(account, snapshot)
@@ -76,5 +74,5 @@ def expired(account: Account, snapshot: Snapshot, on: date) -> bool:
 
 
 def barred_by_age(account: Account, snapshot: Snapshot, on: date) -> bool:
-    """Whether a new password is asked for of somebody who may not change it."""
+    """Return whether a password change is due that the account is not allowed to make."""
     return account.cannot_change and must_change(account, snapshot, on)

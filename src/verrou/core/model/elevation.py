@@ -1,4 +1,4 @@
-"""What somebody meets who wants administration: derived from what a machine keeps, account by account."""
+"""Outcome of an elevation request, derived account by account from the facts."""
 
 from collections.abc import Mapping
 from enum import StrEnum
@@ -10,8 +10,7 @@ from verrou.core.values import Value
 
 
 class Program(StrEnum):
-    """What wants administration: a part of the system, a program that somebody vouches for, one that nobody does, one
-    that installs, one that helps from afar."""
+    """What asks for elevation: system programs, signed, unsigned, installers, and remote help."""
 
     SYSTEM_PART = "system-part"
     SIGNED = "signed"
@@ -21,7 +20,7 @@ class Program(StrEnum):
 
 
 class PromptOutcome(StrEnum):
-    """What somebody meets, from the loosest to the strictest."""
+    """Outcome of an elevation request, ordered from least to most strict."""
 
     NO_PROMPT = "no-prompt"
     CONFIRM = "confirm"
@@ -32,7 +31,7 @@ class PromptOutcome(StrEnum):
 
 
 class ElevationSubject(StrEnum):
-    """What an account is to elevation."""
+    """Kind of account, as elevation rules tell accounts apart."""
 
     ADMINISTRATOR = "administrator"
     BUILT_IN = "built-in"
@@ -42,12 +41,11 @@ class ElevationSubject(StrEnum):
 
 GIVES = {"nothing": PromptOutcome.NO_PROMPT, "approval": PromptOutcome.CONFIRM, "password": PromptOutcome.OWN_PASSWORD}
 SUDO_ASKS = {"none": PromptOutcome.NO_PROMPT, "own": PromptOutcome.OWN_PASSWORD, "root's": PromptOutcome.ADMIN_PASSWORD}
-"""Whose password a line of sudoers(5) asks for, and what that is to whoever gives it."""
+"""Prompt by the password that a line of sudoers(5) asks for."""
 
 
 def rule_outcome(who: ElevationSubject, program: Program, values: Mapping[str, Value]) -> PromptOutcome:
-    """What rules make of a request, by the values of ``elevation.*`` that are in force; what is missing asks
-    nothing."""
+    """Return the outcome by the enforced values of ``elevation.*``; a rule without a value asks for nothing."""
     standing = values.get("elevation.standard_gives", "denied")
     if who is ElevationSubject.GUEST or (who is ElevationSubject.STANDARD and standing == "denied"):
         return PromptOutcome.DENIED
@@ -59,8 +57,8 @@ def rule_outcome(who: ElevationSubject, program: Program, values: Mapping[str, V
     gives = (
         PromptOutcome.ADMIN_PASSWORD if who is ElevationSubject.STANDARD else GIVES[str(values.get(rule, "nothing"))]
     )
-    passes = program is Program.SYSTEM_PART and values.get("elevation.system_parts", "pass") == "pass"
-    if gives is PromptOutcome.NO_PROMPT or (passes and who is not ElevationSubject.STANDARD):
+    entries = program is Program.SYSTEM_PART and values.get("elevation.system_parts", "pass") == "pass"
+    if gives is PromptOutcome.NO_PROMPT or (entries and who is not ElevationSubject.STANDARD):
         return PromptOutcome.NO_PROMPT
     apart = values.get("elevation.prompt_apart") is True
     if program is Program.REMOTE_HELP and apart and values.get("elevation.helpers_reach_prompt") is False:
@@ -69,7 +67,7 @@ def rule_outcome(who: ElevationSubject, program: Program, values: Mapping[str, V
 
 
 def subject_of(account: Account, snapshot: Snapshot) -> ElevationSubject:
-    """What an account is to elevation, whatever it is called."""
+    """Return which kind of account it is to elevation, whatever its name."""
     if account.builtin is Builtin.ADMIN:
         return ElevationSubject.BUILT_IN
     role = role_of(account, snapshot)
@@ -79,8 +77,9 @@ def subject_of(account: Account, snapshot: Snapshot) -> ElevationSubject:
 
 
 def elevation_outcome(account: Account, snapshot: Snapshot, program: Program = Program.SIGNED) -> PromptOutcome:
-    """What an account meets on a machine that wants a program to have administration. Where lines about the account
-    decide whose password it gives, they do so for every program alike."""
+    """Return the outcome of a program's request for elevation.
+
+    Where configuration lines about the account say whose password it gives, they apply to every program."""
     if is_the_system(account, snapshot):
         return PromptOutcome.NO_PROMPT
     if account.elevation_asks in SUDO_ASKS and subject_of(account, snapshot) is ElevationSubject.ADMINISTRATOR:
@@ -92,20 +91,20 @@ def elevation_outcome(account: Account, snapshot: Snapshot, program: Program = P
 
 
 def is_the_system(account: Account, snapshot: Snapshot) -> bool:
-    """Whether an account bears the identity as which the system itself works, under whatever name."""
+    """Return whether an account has the ID as which the system itself works, under any name."""
     admin = snapshot.builtin(Builtin.ADMIN)
     return snapshot.machine.admin_left_out and admin is not None and admin.identity == account.identity
 
 
 def decided_by(account: Account, snapshot: Snapshot) -> Reading | None:
-    """The rule that decides what an account meets."""
+    """Return the rule that decides the outcome."""
     which = {ElevationSubject.BUILT_IN: "builtin_gives", ElevationSubject.ADMINISTRATOR: "administrator_gives"}
     key = which.get(subject_of(account, snapshot), "standard_gives")
     return snapshot.readings.get(f"elevation.{key}")
 
 
 def granted_by(account: Account, snapshot: Snapshot) -> tuple[Source, ...]:
-    """The lines that give an account administration, by itself or by its groups."""
+    """Return the lines that make an account an administrator, by itself or through its groups."""
     found = {str(source): source for source in account.granted_by}
     for name in account.groups:
         group = snapshot.group(name) if name in snapshot.administering else None

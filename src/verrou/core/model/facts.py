@@ -1,6 +1,6 @@
-"""The facts that a machine keeps: accounts, groups, readings of rules, and where each of them stands.
+"""Facts stored on a machine: accounts, groups, readings of rules, and the source of each.
 
-No class here has a generated ``repr``: a survey starts sooner without."""
+No class here has a generated ``repr``, so that a survey starts sooner."""
 
 from collections.abc import Iterable
 from datetime import date, datetime
@@ -9,17 +9,17 @@ from typing import NewType
 
 from attrs import define, evolve, frozen, setters
 
-from verrou.core.model.words import counted, name_list, say_size
+from verrou.core.model.words import counted, name_list, size_text
 from verrou.core.values import Value
 
 AccountName = NewType("AccountName", str)
 GroupName = NewType("GroupName", str)
 RuleId = NewType("RuleId", str)
-"""Names that must not be mixed up: what is made of a text from outside says which it is."""
+"""Names of different things that must not be confused: a text from outside gets its type where it is read."""
 
 
 class Role(StrEnum):
-    """What an account amounts to, derived from where it stands; see :func:`verrou.core.model.access.role_of`."""
+    """Role of an account, derived from its rights; see :func:`verrou.core.model.access.role_of`."""
 
     ADMINISTRATOR = "administrator"
     STANDARD = "standard"
@@ -29,7 +29,7 @@ class Role(StrEnum):
 
 
 class Effect(StrEnum):
-    """When a change holds."""
+    """When a change takes effect."""
 
     NOW = "now"
     NEXT_PASSWORD = "next-password"
@@ -48,7 +48,7 @@ class Origin(StrEnum):
 
 
 class Builtin(StrEnum):
-    """Which of the shipped accounts an account is, by its fixed identity."""
+    """Which built-in account an account is, by its fixed ID."""
 
     ADMIN = "admin"
     GUEST = "guest"
@@ -56,7 +56,7 @@ class Builtin(StrEnum):
 
 
 class Grant(StrEnum):
-    """What a group, or a line that names an account, gives."""
+    """What a group, or a line that names an account, grants."""
 
     ADMINISTRATION = "administration"
     ORDINARY_USE = "ordinary use"
@@ -72,7 +72,7 @@ class Flag(StrEnum):
 
 
 class Detail(StrEnum):
-    """What a machine may keep about an account or a group beside its rights."""
+    """What a machine may store about an account or a group besides its rights."""
 
     FULL_NAME = "full_name"
     NOTE = "note"
@@ -92,7 +92,7 @@ class PasswordState(StrEnum):
 
 
 class Unread(StrEnum):
-    """What of a machine's facts could not be read, for want of rights."""
+    """A part of the facts that could not be read without more rights."""
 
     PASSWORDS = "passwords"
     ADMINISTRATION = "administration"
@@ -100,7 +100,7 @@ class Unread(StrEnum):
 
 @define(on_setattr=setters.frozen, repr=False, unsafe_hash=True)
 class Source:
-    """Where a fact stands: a file of the machine and its line (1 for the first), or words such as "default"."""
+    """Where a fact is set: a file and its line (1 for the first), or words such as "default"."""
 
     place: str
     line: int | None = None
@@ -116,16 +116,16 @@ class Source:
 
 
 ACCOUNTS = "accounts"
-"""The place of what is read off the accounts."""
+"""The source of facts derived from the accounts."""
 
 
-def shipped_default(text: str = "") -> Source:
-    """The source of what no file says: what the program itself takes then."""
+def program_default(text: str = "") -> Source:
+    """Return the source of a setting that no file sets: the default of the program itself."""
     return Source("default", text=text)
 
 
 class Status(StrEnum):
-    """READ: the machine has the rule and said its value. The other two are shown as such and never count as holding."""
+    """READ: the machine has the rule, and its value was read. The other two never count as met."""
 
     READ = "read"
     NOT_APPLICABLE = "not-applicable"
@@ -134,12 +134,11 @@ class Status(StrEnum):
 
 @frozen(repr=False)
 class Reading:
-    """The value of one rule on one machine, and what decided it.
+    """Value of one rule on one machine, and what set it.
 
-    ``value`` is None where the rule was never set. ``enforced`` is False where a value is written down but nothing
-    acts on it. ``pending`` is the value that will hold after what ``takes_effect`` names. ``reason`` says why the
-    reading is what it is, ``remedy`` what a person can do about it.
-    """
+    ``value`` is None where the rule was never set. ``enforced`` is False where a value is configured but not enforced.
+    ``pending`` is the value after what ``takes_effect`` names. ``reason`` says why the reading is what it is,
+    ``remedy`` what a person can do about it."""
 
     value: Value | None = None
     status: Status = Status.READ
@@ -152,18 +151,20 @@ class Reading:
 
 
 def absent(reason: str, remedy: str = "", source: Source | None = None) -> Reading:
-    """The reading of a rule that this machine does not have."""
+    """Return the reading of a rule that this machine does not have."""
     return Reading(status=Status.NOT_APPLICABLE, reason=reason, remedy=remedy, source=source)
 
 
 def unreadable(reason: str, remedy: str = "", source: Source | None = None) -> Reading:
-    """The reading of a rule that could not be read."""
+    """Return the reading of a rule that could not be read."""
     return Reading(status=Status.UNKNOWN, reason=reason, remedy=remedy, source=source)
 
 
 class ActKind(StrEnum):
-    """What may act for an account without anybody signing in as it. CRONTAB, AT_JOB and LINGERING are files of the
-    system's own that are about this account alone; the rest are lines and files that somebody else keeps."""
+    """What can run as an account without a sign-in.
+
+    CRONTAB, AT_JOB and LINGERING are system files about this account alone, so a step can remove them. The others are
+    lines and files of another owner."""
 
     CRONTAB = "crontab"
     AT_JOB = "at-job"
@@ -176,8 +177,8 @@ class ActKind(StrEnum):
 
 @define(on_setattr=setters.frozen, repr=False)
 class Act:
-    """One thing that acts for an account. ``goes_on``: also while the account is closed, as it stands today. ``opens``
-    is the other account that a key opens."""
+    """One background job of an account. ``goes_on``: it runs while the account is disabled, too. ``opens`` is the
+    account that a key also signs in to."""
 
     kind: ActKind
     source: Source
@@ -187,23 +188,21 @@ class Act:
 
 @define(on_setattr=setters.frozen, repr=False)
 class Account:
-    """One account as the machine keeps it: facts alone. What follows from them (must change, closed, ageing, usable,
-    role) is derived in :mod:`verrou.core.model.ageing` and :mod:`verrou.core.model.access`.
+    """One account as the machine stores it: facts alone.
 
-    Times are the machine's own; ``locked_until`` is datetime.max for "until unlocked". ``granted_by`` are the lines
-    that give it ``grants``. ``until`` is the last day on which it works. ``change_due`` marks a password that must be
-    changed before all else, ``ageing_exempt`` one that bears a mark of its own that leaves it out of the age of
-    passwords. ``min_age``, ``max_age``, ``warn_before`` and ``grace`` are days, where the machine keeps them for each
-    account; None stands for none. ``keys`` counts keys that stand for a password at a remote shell. ``sessions`` tells
-    where and since when somebody is signed in. ``home_kept`` is False where each session gets a fresh home.
-    ``recovery_questions`` are the questions alone, and ``linked_identity`` is what ties the account to an identity
-    that another service keeps. ``denied_grants`` is what a line takes from it although a group gives it. ``may_run``
-    are the commands that it may run as root where it may not run all; ``elevation_asks`` is whose password it gives
-    for what it may: its own, root's, another account's, or none. ``elevates_with`` names another account whose
-    password that is. ``elevates_until`` is the last day on which the lines about it give what they give.
-    ``shell_fault`` says why its shell does not allow sign-in. ``inside_by`` are the routes by which a user is signed
-    in as it, as far as the machine tells. ``processes`` run as it now; ``acts`` is what acts for it without anybody
-    signing in."""
+    What follows from them (must change, disabled, ageing, usable, role) is derived in :mod:`verrou.core.model.ageing`
+    and :mod:`verrou.core.model.access`. Times are local times of the machine; ``locked_until`` is datetime.max for
+    "until unlocked". ``granted_by`` are the lines that grant ``grants``. ``until`` is the last day on which the account
+    works. ``change_due``: its password must be changed at the next sign-in. ``ageing_exempt``: a mark of its own
+    exempts it from password ageing. ``min_age``, ``max_age``, ``warn_before`` and ``grace`` are days, where the machine
+    stores them for each account; None for no limit. ``keys`` counts public keys accepted at a remote shell.
+    ``sessions`` are those open now, with route and start. ``home_kept`` is False where each session gets a temporary
+    home. ``recovery_questions`` are the questions alone, ``linked_identity`` is the online identity the account is
+    linked to. ``denied_grants`` are grants of its groups that a line denies it. ``may_run`` are the commands that it
+    can run as root, where it cannot run all; ``elevation_asks`` is whose password elevation asks for (its own, root's,
+    another account's, none), and ``elevates_with`` the other account. ``elevates_until`` is the last day on which those
+    lines apply. ``shell_fault`` says why its login shell does not allow sign-in. ``inside_by`` are the routes of its
+    open sessions, ``processes`` counts what runs as it now, and ``acts`` are its background jobs."""
 
     name: AccountName
     identity: str
@@ -253,8 +252,9 @@ class Account:
 
 @define(on_setattr=setters.frozen, repr=False)
 class Group:
-    """One group, its members by account name (primary members included), what it gives them, and the lines that do.
-    ``shipped`` groups came with the system and stay."""
+    """One group with its members by account name (primary members included) and its grants.
+
+    ``granted_by`` are the lines that grant them. ``shipped`` groups are built in and cannot be removed."""
 
     name: GroupName
     identity: str
@@ -268,8 +268,10 @@ class Group:
 
 @frozen(repr=False)
 class Files:
-    """What an account keeps on a machine: how many files and bytes in its home, and where it has files ``elsewhere``
-    (the first of them, and how many in all). ``remark`` says why what stands in for a home is none."""
+    """Files of an account: count and bytes in its home, and the places ``elsewhere`` (the first ones, and how many
+    in all).
+
+    ``remark`` says why its home is not a usable folder."""
 
     home: str = ""
     count: int = 0
@@ -280,13 +282,13 @@ class Files:
     remark: str = ""
 
     def without(self, places: Iterable[str]) -> "Files":
-        """The same, when those places elsewhere are gone."""
+        """Return the files without those in the given places."""
         gone = set(places)
         left = tuple(place for place in self.elsewhere if place not in gone)
         return evolve(self, elsewhere=left, elsewhere_count=self.elsewhere_count - (len(self.elsewhere) - len(left)))
 
     def __str__(self) -> str:
-        held = f"{counted(self.count, 'file')}, {say_size(self.size)}" if self.count else "no files"
+        held = f"{counted(self.count, 'file')}, {size_text(self.size)}" if self.count else "no files"
         inside = f"{held} in {self.home}" if self.home else self.remark or "no home"
         if not self.elsewhere_count:
             return inside + (", none elsewhere" if self.looked_everywhere else "")

@@ -1,7 +1,6 @@
-"""Yes, no, and not known: how answers about a machine are put together where a part of what decides is not understood.
+"""Three-valued answers (yes, no, not known) and how they combine, by Kleene's rules.
 
-The rules are Kleene's: what is not known stays so unless what is known settles the matter by itself.
-"""
+An answer stays not known unless what is known decides it alone."""
 
 from collections.abc import Iterable
 from enum import StrEnum
@@ -16,7 +15,7 @@ class Known(StrEnum):
 
     @classmethod
     def of(cls, answer: bool | None) -> "Known":
-        """The value of a plain answer; None stands for not known."""
+        """Return the value of a plain answer; None stands for not known."""
         return cls.UNKNOWN if answer is None else cls.YES if answer else cls.NO
 
     def __and__(self, other: "Known") -> "Known":
@@ -27,12 +26,12 @@ class Known(StrEnum):
 
 
 def all_of(answers: Iterable[Known]) -> Known:
-    """Yes where all are; no where one is."""
+    """Return yes where all are yes, and no where one is no."""
     found = set(answers)
     return Known.NO if Known.NO in found else Known.UNKNOWN if Known.UNKNOWN in found else Known.YES
 
 
 def any_of(answers: Iterable[Known]) -> Known:
-    """Yes where one is; no where all are."""
+    """Return yes where one is yes, and no where all are no."""
     found = set(answers)
     return Known.YES if Known.YES in found else Known.UNKNOWN if Known.UNKNOWN in found else Known.NO

@@ -1,5 +1,4 @@
-"""Why an account gets in by a way, or does not; why it may administer, or may not: the chain of reasons, each with
-where it stands."""
+"""Reasons why an account can or cannot sign in by a route, or elevate, each with its source."""
 
 import shlex
 from collections.abc import Iterator
@@ -14,7 +13,7 @@ from verrou.core.model.access import (
     administers,
     admitted,
     barred,
-    blank_ways,
+    blank_routes,
     known_role,
     locked,
     role_of,
@@ -23,30 +22,32 @@ from verrou.core.model.ageing import expired, usable_until
 from verrou.core.model.elevation import PromptOutcome, decided_by, elevation_outcome, granted_by, is_the_system
 from verrou.core.model.facts import Account, Builtin, Grant, PasswordState, Reading, Role, Source
 from verrou.core.model.known import Known
+from verrou.core.model.routes import EVERYONE, AccessListEntry, EntryPoint, Principals, Route
 from verrou.core.model.snapshot import Snapshot
-from verrou.core.model.ways import EVERYBODY, AccessListEntry, EntryPoint, Principals, Route
 from verrou.core.model.words import counted, joined
-from verrou.core.values import EVERYBODY as ALL
+from verrou.core.values import EVERYONE as ALL
 from verrou.core.values import GROUP
 
 ELEVATE = "elevate"
-"""What is asked for instead of a way, to know whether an account may administer."""
+"""Used in place of a route, to ask whether an account can elevate."""
 
 
 @frozen(repr=False)
 class Reason:
-    """One link of the chain. ``helps``: whether it speaks for a yes. ``change`` is what would turn it round."""
+    """One reason of the chain. ``helps``: it speaks for a yes. ``change`` is what would reverse it."""
 
     helps: bool
-    says: str
+    statement: str
     source: Source | None = None
     change: str = ""
 
 
 @frozen(repr=False)
 class Why:
-    """The answer. ``chain`` are the reasons, first cause first: of a no what stands against it, of a yes what lets it
-    be one, and otherwise what is not known. ``keeps`` are those that alone would keep a yes one."""
+    """Answer to a question about access.
+
+    ``chain`` are the reasons, first cause first: for a no what denies, for a yes what allows, otherwise what is not
+    known. ``keeps`` are those of which each alone keeps a yes a yes."""
 
     account: str
     asked: str
@@ -60,46 +61,59 @@ class Why:
         return self.answer is Known.YES
 
 
-def why(account: Account, way: Route, snapshot: Snapshot) -> Why:
-    """Why an account gets in by a way right now, or does not."""
+def why(account: Account, route: Route, snapshot: Snapshot) -> Why:
+    """Return why an account can or cannot sign in by a route right now."""
     about_account = list(_about_account(account, snapshot))
-    gates = [gate for gate in snapshot.entry_points if gate.way is way]
-    if not gates:
+    entry_points = [entry_point for entry_point in snapshot.entry_points if entry_point.route is route]
+    if not entry_points:
         none = Reason(
-            False, f"this machine does not offer sign-in {way.phrase}", change="nothing; this machine has no such route"
+            False,
+            f"this machine does not offer sign-in {route.phrase}",
+            change="nothing; this machine has no such route",
         )
-        return Why(account.name, way, Known.NO, (none, *(r for r in about_account if not r.helps)))
-    found = [(gate, None if locked(account, snapshot) else admitted(account, gate, snapshot)) for gate in gates]
-    open_gates = [gate for gate, how in found if how in KNOWN_TO_OPEN]
+        return Why(account.name, route, Known.NO, (none, *(r for r in about_account if not r.helps)))
+    found = [
+        (entry_point, None if locked(account, snapshot) else admitted(account, entry_point, snapshot))
+        for entry_point in entry_points
+    ]
+    open_entry_points = [entry_point for entry_point, how in found if how in KNOWN_TO_OPEN]
     against = [reason for reason in about_account if not reason.helps]
-    if open_gates:
+    if open_entry_points:
         about_account = [reason for reason in about_account if reason.helps]
-        by_gate = [(list(_allowing(account, gate, snapshot)), _opened(account, gate, snapshot)) for gate in open_gates]
-        keeps = [reason for lets_in, _ in by_gate for reason in lets_in]
-        chain = [*about_account, *(reason for lets_in, shown in by_gate for reason in _in_one(lets_in, shown))]
-        return Why(account.name, way, Known.YES, tuple(dict.fromkeys(chain)), tuple(dict.fromkeys(keeps)))
-    if doubtful := [gate for gate, how in found if how is Credential.UNKNOWN]:
+        by_entry_point = [
+            (list(_allowing(account, entry_point, snapshot)), _opened(account, entry_point, snapshot))
+            for entry_point in open_entry_points
+        ]
+        keeps = [reason for allows, _ in by_entry_point for reason in allows]
+        chain = [*about_account, *(reason for allows, shown in by_entry_point for reason in _in_one(allows, shown))]
+        return Why(account.name, route, Known.YES, tuple(dict.fromkeys(chain)), tuple(dict.fromkeys(keeps)))
+    if doubtful := [entry_point for entry_point, how in found if how is Credential.UNKNOWN]:
         asks_with = snapshot.machine.asks_with
-        chain = [_decided(account, gate, "" if gate.unasked else asks_with) for gate in doubtful]
-        return Why(account.name, way, Known.UNKNOWN, tuple(dict.fromkeys(chain)))
-    about = [gate for gate in gates if not (gate.unasked and gate.decided_by(account) in gate.passes)]
-    for gate in about or gates:
-        against += _keeps_out(account, gate, snapshot)
-    return Why(account.name, way, Known.NO, tuple(dict.fromkeys(against)))
+        chain = [_decided(account, entry_point, "" if entry_point.automatic else asks_with) for entry_point in doubtful]
+        return Why(account.name, route, Known.UNKNOWN, tuple(dict.fromkeys(chain)))
+    about = [
+        entry_point
+        for entry_point in entry_points
+        if not (entry_point.automatic and entry_point.decided_by(account) in entry_point.entries)
+    ]
+    for entry_point in about or entry_points:
+        against += _keeps_out(account, entry_point, snapshot)
+    return Why(account.name, route, Known.NO, tuple(dict.fromkeys(against)))
 
 
-def _decided(account: Account, gate: EntryPoint, asks_with: str = "") -> Reason:
-    """What decides about the account in the place of lists and states, or what of it was not understood."""
-    found = gate.admissions[account.name]
+def _decided(account: Account, entry_point: EntryPoint, asks_with: str = "") -> Reason:
+    """Yield what the system itself decides about the account, instead of lists and states, or what was not
+    understood."""
+    found = entry_point.admissions[account.name]
     answers = {found.password, found.key, found.name}
     helps = Known.YES in answers
     where = str(found.source.where) if found.source is not None else "its stack"
     change = _look_at(where, asks_with) if Known.UNKNOWN in answers else f"change {where}"
-    return Reason(helps, found.says, found.source or gate.source, "" if helps else change)
+    return Reason(helps, found.statement, found.source or entry_point.source, "" if helps else change)
 
 
 def why_administrator(account: Account, snapshot: Snapshot) -> Why:
-    """Why an account may administer once it is in, or may not; and what it would meet."""
+    """Return why an account can or cannot elevate once it is signed in, and the prompt it gets."""
     met, rule = elevation_outcome(account, snapshot), decided_by(account, snapshot)
     asked = Reason(met is not PromptOutcome.DENIED, f"to elevate, {MET_WORDS[met]}", rule.source if rule else None)
     lines = [
@@ -107,15 +121,17 @@ def why_administrator(account: Account, snapshot: Snapshot) -> Why:
         for source in granted_by(account, snapshot)
     ]
     if not lines and (account.builtin is Builtin.ADMIN or is_the_system(account, snapshot)):
-        said = "it is the built-in administrator" if account.builtin else "it has the ID of the built-in administrator"
-        lines = [Reason(True, said, account.source)]
+        message = (
+            "it is the built-in administrator" if account.builtin else "it has the ID of the built-in administrator"
+        )
+        lines = [Reason(True, message, account.source)]
     if administers(account, snapshot) or role_of(account, snapshot) is Role.ADMINISTRATOR:
         return Why(account.name, ELEVATE, Known.YES, (*lines, asked), tuple(lines))
     if known_role(account, snapshot) is Known.UNKNOWN:
-        said = f"it is not known whether a line makes {account.name} an administrator"
+        message = f"it is not known whether a line makes {account.name} an administrator"
         if rule is not None and rule.source is None and rule.reason:
-            said += f": {rule.reason}"
-        reason = Reason(False, said, rule.source if rule else None, _to_know(snapshot, rule))
+            message += f": {rule.reason}"
+        reason = Reason(False, message, rule.source if rule else None, _to_know(snapshot, rule))
         return Why(account.name, ELEVATE, Known.UNKNOWN, (reason,))
     against = [_not_given(account, snapshot)]
     if account.may_run:
@@ -129,7 +145,7 @@ def why_administrator(account: Account, snapshot: Snapshot) -> Why:
 
 
 def _to_know(snapshot: Snapshot, rule: Reading | None) -> str:
-    """What would have to be done to know who administers."""
+    """Return what to do to find out who is an administrator."""
     if rule is not None and rule.remedy:
         return rule.remedy
     where = str(rule.source.where) if rule is not None and rule.source is not None else "where that is set"
@@ -168,7 +184,7 @@ MET_WORDS = {
 
 
 def _about_account(account: Account, snapshot: Snapshot) -> Iterator[Reason]:
-    """What holds for every way."""
+    """Yield the reasons that apply to every route."""
     name, source, typed = account.name, account.source, shlex.quote(account.name)
     if account.enabled:
         yield Reason(True, f"{name} is enabled", source)
@@ -176,8 +192,8 @@ def _about_account(account: Account, snapshot: Snapshot) -> Iterator[Reason]:
         first = f"verrou account password {typed}, then " if account.password is PasswordState.NONE else ""
         yield Reason(False, f"{name} is disabled", source, f"{first}verrou account enable {typed}")
     if not account.may_sign_in:
-        said = account.shell_fault or "its login shell does not allow sign-in"
-        yield Reason(False, said, source, f"verrou account change {typed} --shell /bin/bash")
+        message = account.shell_fault or "its login shell does not allow sign-in"
+        yield Reason(False, message, source, f"verrou account change {typed} --shell /bin/bash")
     if expired(account, snapshot, snapshot.machine.now.date()):
         until = usable_until(account, snapshot)
         yield Reason(False, f"{name} expired after {until}", source, f"verrou account change {typed} --until never")
@@ -189,59 +205,65 @@ def _about_account(account: Account, snapshot: Snapshot) -> Iterator[Reason]:
         )
     if barred(account, snapshot):
         reading = snapshot.readings["population.linked_identities"]
-        said = f"{name} is linked to an online identity, and this machine does not let such accounts sign in"
+        message = f"{name} is linked to an online identity, and this machine does not let such accounts sign in"
         change = "verrou rule set population.linked_identities=existing-only"
-        yield Reason(False, said, reading.source, change)
+        yield Reason(False, message, reading.source, change)
 
 
-def _allowing(account: Account, gate: EntryPoint, snapshot: Snapshot) -> Iterator[Reason]:
-    """Each line and each membership that alone would let the account through the gate."""
-    by = f" ({joined(gate.services)})" if gate.services else ""
-    if account.name in gate.admissions:
-        yield _decided(account, gate)
+def _allowing(account: Account, entry_point: EntryPoint, snapshot: Snapshot) -> Iterator[Reason]:
+    """Yield each line and each membership that alone admits the account at the entry point."""
+    by = f" ({joined(entry_point.services)})" if entry_point.services else ""
+    if account.name in entry_point.admissions:
+        yield _decided(account, entry_point)
         return
-    if gate.unasked:
-        yield Reason(True, f"automatic sign-in: {gate.unasked}", gate.source)
+    if entry_point.automatic:
+        yield Reason(True, f"automatic sign-in: {entry_point.automatic}", entry_point.source)
         return
-    named = gate.decided_by(account)
+    named = entry_point.decided_by(account)
     if named is not None:
         yield Reason(
-            True, f"this line allows {account.name} to sign in {gate.way.phrase}{by}", named.source or gate.source
+            True,
+            f"this line allows {account.name} to sign in {entry_point.route.phrase}{by}",
+            named.source or entry_point.source,
         )
         return
     limits = [
         each
-        for passes in gate.lists
-        for each in passes
-        if not each.lets_in and len(each.who) > 1 and each.who[0] == EVERYBODY
+        for entries in entry_point.lists
+        for each in entries
+        if not each.allows and len(each.who) > 1 and each.who[0] == EVERYONE
     ]
     if not limits:
-        yield Reason(True, f"everyone is allowed to sign in {gate.way.phrase}{by}", gate.source)
+        yield Reason(True, f"everyone is allowed to sign in {entry_point.route.phrase}{by}", entry_point.source)
     for limit in limits:
-        for circle in limit.who[1::2]:
-            if circle == EVERYBODY:
-                yield Reason(True, f"everyone is allowed to sign in {gate.way.phrase}{by}", limit.source or gate.source)
+        for principals in limit.who[1::2]:
+            if principals == EVERYONE:
+                yield Reason(
+                    True,
+                    f"everyone is allowed to sign in {entry_point.route.phrase}{by}",
+                    limit.source or entry_point.source,
+                )
                 continue
             for group in account.groups:
-                if circle.names(group):
-                    said = f"members of group {group} are allowed to sign in {gate.way.phrase}{by}"
-                    yield Reason(True, said, limit.source or gate.source)
-            patterns = [each.text for each in circle.account_patterns if each.matches(account.name)]
-            if account.name in circle.accounts or patterns:
-                how = f", like {patterns[0]}" if account.name not in circle.accounts else ""
-                said = f"{account.name} is allowed by name to sign in {gate.way.phrase}{how}{by}"
-                yield Reason(True, said, limit.source or gate.source)
+                if principals.names(group):
+                    message = f"members of group {group} are allowed to sign in {entry_point.route.phrase}{by}"
+                    yield Reason(True, message, limit.source or entry_point.source)
+            patterns = [each.text for each in principals.account_patterns if each.matches(account.name)]
+            if account.name in principals.accounts or patterns:
+                how = f", like {patterns[0]}" if account.name not in principals.accounts else ""
+                message = f"{account.name} is allowed by name to sign in {entry_point.route.phrase}{how}{by}"
+                yield Reason(True, message, limit.source or entry_point.source)
 
 
-def _in_one(lets_in: list[Reason], shown: Reason) -> Iterator[Reason]:
-    """What lets somebody through a gate, the first of several, and what has to be shown there."""
-    yield from lets_in[:1]
-    if not lets_in or shown.source != lets_in[0].source:
+def _in_one(allows: list[Reason], shown: Reason) -> Iterator[Reason]:
+    """Yield what admits the account, the first of several, and the credential it needs."""
+    yield from allows[:1]
+    if not allows or shown.source != allows[0].source:
         yield shown
 
 
-def _opened(account: Account, gate: EntryPoint, snapshot: Snapshot) -> Reason:
-    """What the account shows at an open gate."""
+def _opened(account: Account, entry_point: EntryPoint, snapshot: Snapshot) -> Reason:
+    """Yield the credential that the account shows at an entry point that accepts it."""
     words = {
         Credential.AUTOMATIC: "no credential is needed",
         Credential.NAME: "the account name is enough",
@@ -249,49 +271,51 @@ def _opened(account: Account, gate: EntryPoint, snapshot: Snapshot) -> Reason:
         Credential.PASSWORD: "its password is required",
         Credential.KEY: "its key is enough",
     }
-    if account.name in gate.admissions:
-        return _decided(account, gate)
-    how = accepted_credential(account, gate, snapshot)
+    if account.name in entry_point.admissions:
+        return _decided(account, entry_point)
+    how = accepted_credential(account, entry_point, snapshot)
     assert how is not None
-    source = gate.source if how in (Credential.AUTOMATIC, Credential.NAME) else account.source
+    source = entry_point.source if how in (Credential.AUTOMATIC, Credential.NAME) else account.source
     return Reason(True, words[how], source)
 
 
-def _keeps_out(account: Account, gate: EntryPoint, snapshot: Snapshot) -> Iterator[Reason]:
-    """What stands against the account at one gate."""
-    by = f"{gate.way} ({joined(gate.services)})" if gate.services else str(gate.way)
-    if account.name in gate.admissions:
-        yield _decided(account, gate)
+def _keeps_out(account: Account, entry_point: EntryPoint, snapshot: Snapshot) -> Iterator[Reason]:
+    """Yield what denies the account at one entry point."""
+    by = f"{entry_point.route} ({joined(entry_point.services)})" if entry_point.services else str(entry_point.route)
+    if account.name in entry_point.admissions:
+        yield _decided(account, entry_point)
         return
-    decides = gate.decided_by(account)
-    if decides is not None and not decides.lets_in:
+    decides = entry_point.decided_by(account)
+    if decides is not None and not decides.allows:
         yield Reason(
             False,
-            _turned_away(account, gate, decides, by, snapshot),
-            decides.source or gate.source,
-            _opens_again(account, gate, decides, snapshot),
+            _denied(account, entry_point, decides, by, snapshot),
+            decides.source or entry_point.source,
+            _opens_again(account, entry_point, decides, snapshot),
         )
-    if gate.keys_only.contains(account) or not gate.passwords:
+    if entry_point.keys_only.contains(account) or not entry_point.passwords:
         if not account.keys:
-            said = f"{by} accepts only a key, and {account.name} has none"
-            yield Reason(False, said, gate.source, "a key for it, or passwords allowed there")
+            message = f"{by} accepts only a key, and {account.name} has none"
+            yield Reason(False, message, entry_point.source, "a key for it, or passwords allowed there")
     elif account.password is PasswordState.NONE:
-        said = f"{account.name} has no usable password"
-        yield Reason(False, said, account.source, f"verrou account password {shlex.quote(account.name)}")
-    elif account.password is PasswordState.BLANK and not (gate.blank and gate.way in blank_ways(snapshot)):
+        message = f"{account.name} has no usable password"
+        yield Reason(False, message, account.source, f"verrou account password {shlex.quote(account.name)}")
+    elif account.password is PasswordState.BLANK and not (
+        entry_point.blank and entry_point.route in blank_routes(snapshot)
+    ):
         reading = snapshot.readings.get("password.blank_accepted")
-        source = gate.source if not gate.blank or reading is None else reading.source
-        said = f"its password is blank, which {by} does not accept"
-        yield Reason(False, said, source, f"verrou account password {shlex.quote(account.name)}")
+        source = entry_point.source if not entry_point.blank or reading is None else reading.source
+        message = f"its password is blank, which {by} does not accept"
+        yield Reason(False, message, source, f"verrou account password {shlex.quote(account.name)}")
 
 
-def _turned_away(account: Account, gate: EntryPoint, decides: AccessListEntry, by: str, snapshot: Snapshot) -> str:
-    allowed = _allowed_by(gate, decides)
-    if allowed is not None and _list_of(gate, decides, snapshot) == "allowed":
+def _denied(account: Account, entry_point: EntryPoint, decides: AccessListEntry, by: str, snapshot: Snapshot) -> str:
+    allowed = _allowed_by(entry_point, decides)
+    if allowed is not None and _list_of(entry_point, decides, snapshot) == "allowed":
         return f"{by} allows only {joined(allowed) or 'no one'}, and {account.name} is not one of them"
-    if decides.who[0] == EVERYBODY:
+    if decides.who[0] == EVERYONE:
         return f"everyone is denied sign-in by {by}"
-    groups = [group for group in account.groups if any(circle.names(group) for circle in decides.who[::2])]
+    groups = [group for group in account.groups if any(principals.names(group) for principals in decides.who[::2])]
     return (
         f"members of group {groups[0]} are denied sign-in by {by}"
         if groups
@@ -299,28 +323,28 @@ def _turned_away(account: Account, gate: EntryPoint, decides: AccessListEntry, b
     )
 
 
-def _allowed_by(gate: EntryPoint, decides: AccessListEntry) -> list[str] | None:
-    """Who alone may come by a line that keeps everybody else out; None where it is about some."""
-    if decides.who[0] != EVERYBODY:
+def _allowed_by(entry_point: EntryPoint, decides: AccessListEntry) -> list[str] | None:
+    """Return who alone is allowed by a line that denies everyone else; None for a line about certain accounts."""
+    if decides.who[0] != EVERYONE:
         return None
-    mine = next(passes for passes in gate.lists if decides in passes)
-    before = [each.who[0] for each in mine[: mine.index(decides)] if each.lets_in]
-    circles = [*before, *decides.who[1:2]]
-    return [name for circle in circles for name in _in_words(circle)]
+    mine = next(entries for entries in entry_point.lists if decides in entries)
+    before = [each.who[0] for each in mine[: mine.index(decides)] if each.allows]
+    principals = [*before, *decides.who[1:2]]
+    return [name for principals in principals for name in _in_words(principals)]
 
 
-def _in_words(circle: Principals) -> Iterator[str]:
-    yield from (f"group {group}" for group in circle.groups)
-    yield from (f"groups like {pattern.text}" for pattern in circle.group_patterns)
-    yield from circle.accounts
-    yield from (f"accounts like {pattern.text}" for pattern in circle.account_patterns)
+def _in_words(principals: Principals) -> Iterator[str]:
+    yield from (f"group {group}" for group in principals.groups)
+    yield from (f"groups like {pattern.text}" for pattern in principals.group_patterns)
+    yield from principals.accounts
+    yield from (f"accounts like {pattern.text}" for pattern in principals.account_patterns)
 
 
-def _opens_again(account: Account, gate: EntryPoint, decides: AccessListEntry, snapshot: Snapshot) -> str:
-    """What would let an account through a line that keeps it out: a command that does so, where there is one."""
-    key = _list_of(gate, decides, snapshot)
-    rule_id = f"logon.{gate.way}.{key}"
-    reading, source = snapshot.readings.get(rule_id), decides.source or gate.source
+def _opens_again(account: Account, entry_point: EntryPoint, decides: AccessListEntry, snapshot: Snapshot) -> str:
+    """Return the command that would make a denying line admit the account; empty where there is none."""
+    key = _list_of(entry_point, decides, snapshot)
+    rule_id = f"logon.{entry_point.route}.{key}"
+    reading, source = snapshot.readings.get(rule_id), decides.source or entry_point.source
     names = reading.value if reading is not None else None
     if not decides.settable or not isinstance(names, frozenset) or (ALL in names and key == "allowed"):
         return f"change {source}" if source is not None else ""
@@ -329,11 +353,12 @@ def _opens_again(account: Account, gate: EntryPoint, decides: AccessListEntry, s
     return shlex.join(("verrou", "rule", "set", f"{rule_id}={','.join(sorted(wanted)) or 'nobody'}"))
 
 
-def _list_of(gate: EntryPoint, decides: AccessListEntry, snapshot: Snapshot) -> str:
-    """Which of the two lists of a way a line stands for. One that turns everybody away is the end of the list of those
-    who may come, unless the list of those who may not is read as everybody."""
-    if decides.who[0] != EVERYBODY:
+def _list_of(entry_point: EntryPoint, decides: AccessListEntry, snapshot: Snapshot) -> str:
+    """Return which of the two lists of a route an entry belongs to.
+
+    An entry that denies everyone ends the list of those allowed, unless the denied list is read as everyone."""
+    if decides.who[0] != EVERYONE:
         return "denied"
-    denied = snapshot.readings.get(f"logon.{gate.way}.denied")
+    denied = snapshot.readings.get(f"logon.{entry_point.route}.denied")
     everybody = denied is not None and isinstance(denied.value, frozenset) and ALL in denied.value
-    return "denied" if everybody and decides.who == (EVERYBODY,) else "allowed"
+    return "denied" if everybody and decides.who == (EVERYONE,) else "allowed"

@@ -19,7 +19,7 @@ from verrou.core.model.facts import (
     Reading,
     Unread,
 )
-from verrou.core.model.ways import EntryPoint
+from verrou.core.model.routes import EntryPoint
 from verrou.core.values import GROUP, AcceptedValues
 
 T = TypeVar("T")
@@ -33,8 +33,9 @@ BY_WHAT_THEY_ARE = {
 
 @frozen(repr=False)
 class Naming:
-    """What the machine takes as an account name: a regular expression, a length, and both in words. ``without_case``:
-    names that differ in case alone are one name."""
+    """Account names the machine accepts: a regular expression, a length, and both in words.
+
+    ``without_case``: names that differ in case alone are one name."""
 
     pattern: str
     longest: int
@@ -44,20 +45,19 @@ class Naming:
 
 @frozen(repr=False)
 class MachineFacts:
-    """Which machine this is. ``now`` is its own clock, without a time zone; ``in_use`` names the account that whoever
-    is at work signed in with, ``came_by`` the way by which. ``details`` are what it keeps of accounts and groups,
-    ``excluding`` the pairs of flags that exclude each other there. ``guest_group`` is the name under which it could be
-    given a group that makes guests, where it has none. ``temporary_homes``: whether it can give each session a fresh
-    home. ``ages_given``: the days that a new account is given, by rule, where each account has ages of its own; without
-    any, one rule holds for all.
-    ``disabling_clears_blank``: disabling an account writes over a blank password. ``no_sign_ins`` says why its record
-    of sign-ins cannot be trusted, ``sign_ins_since`` from which day on that record would hold one; None for all of its
-    life. ``admin_left_out``: the built-in administrator is left out of ages and of having to change its password, since
-    the system itself works as it. ``lists_disabled``: its sign-in screen lists disabled accounts like any
-    other. ``unread`` is what we had no rights to read, so that nothing is known of it. ``identity`` tells the machine
-    from every other, whatever it is called; empty where it has nothing of the kind. ``interrupted`` is the run of
-    Verrou that began to change it and did not end, in words. ``asks_with`` is the option with which the system itself
-    would have been asked, where it was not; ``asked`` says what of a mounted disk was."""
+    """Which machine it is and what it offers.
+
+    ``now`` is its own clock, without a time zone; ``in_use`` is the account of the person at work, ``came_by`` their
+    route. ``details`` are what it stores of accounts and groups, ``excluding`` the pairs of flags that exclude each
+    other there. ``guest_group`` is the name for a group that makes guests, where it has none. ``temporary_homes``: it
+    can give each session a temporary home. ``ages_given`` are the days a new account gets, by rule, where each account
+    has ages of its own; empty where one rule applies to all. ``disabling_clears_blank``: disabling an account
+    overwrites a blank password. ``no_sign_ins`` says why its record of sign-ins cannot be trusted, ``sign_ins_since``
+    from which day on it is kept; None for always. ``admin_left_out``: the built-in administrator is exempt from ageing,
+    since the system itself works as it. ``lists_disabled``: its sign-in screen lists disabled accounts, too. ``unread``
+    is what could not be read without more rights. ``identity`` tells the machine from every other under any name; empty
+    where it has none. ``interrupted`` describes a run of Verrou that did not end. ``asks_with`` is the option with
+    which the system itself would have been asked, where it was not; ``asked`` says what was asked of a mounted disk."""
 
     name: str
     kind: str
@@ -105,7 +105,7 @@ class Snapshot:
     readings: Mapping[str, Reading] = field(factory=dict)
     warnings: tuple[str, ...] = ()
     entry_points: tuple[EntryPoint, ...] = ()
-    takes: Mapping[str, AcceptedValues] = field(factory=dict, eq=False)
+    accepted_values: Mapping[str, AcceptedValues] = field(factory=dict, eq=False)
 
     @cached_property
     def by_name(self) -> Mapping[AccountName, Account]:
@@ -122,12 +122,12 @@ class Snapshot:
 
     @cached_property
     def granting(self) -> Mapping[GroupName, frozenset[Grant]]:
-        """What each group gives, by group name."""
+        """Grants by group name."""
         return {group.name: frozenset(group.grants) for group in self.groups if group.grants}
 
     @cached_property
     def administering(self) -> frozenset[GroupName]:
-        """The names of the groups that give administration."""
+        """Names of the groups that grant administrator rights."""
         return frozenset(name for name, grants in self.granting.items() if Grant.ADMINISTRATION in grants)
 
     @cached_property
@@ -135,41 +135,45 @@ class Snapshot:
         return {}
 
     def once(self, find: "Callable[[Snapshot], T]") -> T:
-        """What ``find`` makes of this snapshot, worked out once: nothing of a snapshot ever changes."""
+        """Return ``find(self)``, computed once: nothing of a snapshot ever changes."""
         if find not in self._found:
             self._found[find] = find(self)
         found: T = self._found[find]
         return found
 
     def with_accounts(self, accounts: tuple[Account, ...]) -> "Snapshot":
-        """The same machine with other accounts. What was worked out about groups is taken along, since a worksheet of
-        hundreds of steps looks at the machine after each one."""
+        """Return the same machine with other accounts.
+
+        What was derived about groups is carried over, since a plan of hundreds of steps looks at the machine after each
+        of them."""
         changed = evolve(self, accounts=accounts, entry_points=self._still_decided(accounts))
         changed.__dict__.update({key: self.__dict__[key] for key in _ABOUT_GROUPS if key in self.__dict__})
         return changed
 
     def _still_decided(self, accounts: tuple[Account, ...]) -> tuple[EntryPoint, ...]:
-        """The gates, without what was found to decide about an account that is another one now."""
-        if not any(gate.admissions for gate in self.entry_points):
+        """Return the entry points without the decisions about accounts that changed."""
+        if not any(entry_point.admissions for entry_point in self.entry_points):
             return self.entry_points
         same = {account.name for account in accounts if self.by_name.get(account.name) == account}
         return tuple(
-            evolve(gate, admissions={name: found for name, found in gate.admissions.items() if name in same})
-            for gate in self.entry_points
+            evolve(
+                entry_point, admissions={name: found for name, found in entry_point.admissions.items() if name in same}
+            )
+            for entry_point in self.entry_points
         )
 
     def with_account(self, account: Account) -> "Snapshot":
-        """The same machine with one account more, of a new name."""
+        """Return the same machine with one more account, of a new name."""
         changed = self.with_accounts((*self.accounts, account))
         changed.__dict__["by_name"] = {**self.by_name, account.name: account}
         return changed
 
     def builtin(self, which: Builtin) -> Account | None:
-        """The shipped account of that identity, whatever it is called today."""
+        """Return that built-in account, whatever its name is today."""
         return next((a for a in self.accounts if a.builtin is which), None)
 
     def group_with(self, grant: Grant) -> Group | None:
-        """The first group that gives ``grant``."""
+        """Return the first group that has ``grant``."""
         return self._giving.get(grant)
 
     @cached_property
@@ -181,7 +185,7 @@ class Snapshot:
         return {group.name: group for group in reversed(self.groups)}
 
     def account_called(self, name: str) -> Account | None:
-        """The account of that name, compared as the machine compares names."""
+        """Return the account of that name, compared as the machine compares names."""
         found = self.by_name.get(AccountName(name))
         if found is None and self.machine.naming.without_case:
             return self._without_case[0].get(name.casefold())
@@ -196,30 +200,30 @@ class Snapshot:
         )
 
     def group_called(self, name: str) -> Group | None:
-        """The group that people mean by a name: of that name or identity, or else by what it is on any machine."""
+        """Return the group by name or ID, or else by what it is on any machine."""
         if (group := self.group(name)) is not None:
             return group
         return self.group_with(BY_WHAT_THEY_ARE[name]) if name in BY_WHAT_THEY_ARE else None
 
     def own_name_of(self, group: str) -> str:
-        """What this machine calls a group; the name itself where it has none such."""
+        """Return what this machine calls a group; the name itself where it has no such group."""
         found = self.group_called(group)
         return group if found is None else found.name
 
     def own_spelling(self, name: str) -> str:
-        """A name of a list, of an account or with ``group:`` before it of a group, as this machine spells it; the name
-        itself where it has none such."""
+        """Return a listed name (with ``group:`` before a group's) in the machine's spelling; itself where it is
+        unknown."""
         if name.startswith(GROUP):
             return GROUP + self.own_name_of(name.removeprefix(GROUP))
         found = self.account_called(name)
         return name if found is None else found.name
 
     def common_spelling(self, name: str) -> str:
-        """The inverse for groups that every machine has: as a baseline writes them."""
+        """Return the name of a built-in group as baselines write it: the inverse."""
         return GROUP + self.common_name_of(name.removeprefix(GROUP)) if name.startswith(GROUP) else name
 
     def common_name_of(self, group: str) -> str:
-        """The inverse: what a baseline calls a group that every machine has; the name itself of any other."""
+        """Return what a baseline calls a group that every machine has; the name itself of any other."""
         return self._common_names.get(group, group)
 
     @cached_property
@@ -232,8 +236,9 @@ class Snapshot:
         return {str(group.name): group.members for group in self.groups}
 
     def group(self, name: str) -> Group | None:
-        """The group of that name, compared as the machine compares names, or else of that identity: names may be in
-        another language, identities are not."""
+        """Return the group of that name, as the machine compares names, or else of that ID.
+
+        Names may be in another language, IDs are not."""
         found = self._groups_by_name.get(GroupName(name))
         if found is None and self.machine.naming.without_case:
             found = self._without_case[1].get(name.casefold())

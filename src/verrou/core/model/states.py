@@ -1,4 +1,4 @@
-"""What is out of the ordinary about an account: a word each, and the words that tell it."""
+"""Notable states of an account: one word each, and the text of each."""
 
 from collections.abc import Mapping
 from enum import StrEnum
@@ -39,13 +39,13 @@ class AccountState(StrEnum):
 
 
 def states_of(account: Account, snapshot: Snapshot) -> Mapping[AccountState, str]:
-    """What is out of the ordinary about an account, the most severe first, each with its words for a table."""
+    """Return the notable states of an account, the most severe first, each with its text for a table."""
     found = {state: _words(state, account, snapshot) for state in AccountState}
     return {state: words for state, words in found.items() if words}
 
 
 def _words(state: AccountState, account: Account, snapshot: Snapshot) -> str:
-    """How a state is told; nothing where the account is not in it."""
+    """Return the text of a state; empty where the account is not in it."""
     now = snapshot.machine.now
     past_end = expired(account, snapshot, now.date())
     match state:
@@ -106,10 +106,10 @@ def _words(state: AccountState, account: Account, snapshot: Snapshot) -> str:
 
 
 SAYS_NOTHING = ("none", "no hint", "nothing", "not given", "n/a")
-"""Hints that give nothing away, in the words people use to get past a field that must be filled in."""
+"""Hints that reveal nothing, by the words people write into a required field."""
 
 
 def useful_hint(hint: str) -> bool:
-    """Whether a hint may tell somebody something: anything but an empty one, signs, and :data:`SAYS_NOTHING`."""
-    said = hint.strip().strip(".!-").casefold()
-    return any(c.isalnum() for c in said) and said not in SAYS_NOTHING
+    """Return whether a hint may reveal something: not empty, not punctuation alone, and not in :data:`SAYS_NOTHING`."""
+    message = hint.strip().strip(".!-").casefold()
+    return any(c.isalnum() for c in message) and message not in SAYS_NOTHING

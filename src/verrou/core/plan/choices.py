@@ -6,8 +6,9 @@ from verrou.core.values import Value
 
 
 def values_of(snapshot: Snapshot, name: str) -> tuple[dict[str, Value], list[str]]:
-    """What a preset sets on a machine: its own values, or the next stricter one that the machine takes; and the rules
-    that are left out, each with the reason."""
+    """Return the values that a preset sets on a machine, and the rules it leaves out, with the reason.
+
+    A value that the machine does not accept is replaced by the next stricter one."""
     chosen = next(presets[name] for presets in PRESETS.values() if name in presets)
     values: dict[str, Value] = {}
     left_out: list[str] = []
@@ -19,22 +20,22 @@ def values_of(snapshot: Snapshot, name: str) -> tuple[dict[str, Value], list[str
         if reading.status is Status.NOT_APPLICABLE:
             left_out.append(f"{rule_id}: {reading.reason}")
         elif taken is None:
-            left_out.append(f"{rule_id}: {rule.kind.why_not_accepted(value, snapshot.takes[rule_id])}")
+            left_out.append(f"{rule_id}: {rule.kind.why_not_accepted(value, snapshot.accepted_values[rule_id])}")
         else:
             values[rule_id] = taken
     return values, left_out
 
 
 def _taken(rule: Rule, value: Value, snapshot: Snapshot) -> Value | None:
-    """The value, or the next stricter word that the machine takes; None where it takes none of them."""
-    takes = snapshot.takes.get(rule.id)
-    if takes is None or not rule.kind.why_not_accepted(value, takes):
+    """Return the value, or the next stricter word that the machine accepts; None where it accepts none."""
+    accepted_values = snapshot.accepted_values.get(rule.id)
+    if accepted_values is None or not rule.kind.why_not_accepted(value, accepted_values):
         return value
-    words = () if takes.cannot else takes.words or ()
+    words = () if accepted_values.cannot else accepted_values.words or ()
     stricter = [word for word in words if rule.kind.at_least(word, value)]
     return min(stricter, key=rule.kind.rank, default=None)
 
 
 def preset_names() -> list[str]:
-    """Every named preset, from the one that asks most of people to the one that asks least."""
+    """Return every preset, strictest first."""
     return [name for presets in PRESETS.values() for name in presets]

@@ -1,22 +1,22 @@
-"""In what the accounts and groups that a baseline declares differ from those of a machine, and what closes each gap."""
+"""Differences between declared accounts and groups and those of a machine, and what closes each gap."""
 
 from collections.abc import Iterator
 from functools import reduce
 
 from verrou.core.baseline import WantedAccount, WantedGroup
 from verrou.core.model import Account, AccountName, Detail, Effect, PasswordState, Role, Snapshot, joined
-from verrou.core.model.access import doubts, known_role, role_of, routes_of, routes_unknown, signed_in_unasked
+from verrou.core.model.access import doubts, known_role, role_of, routes_of, routes_unknown, signed_in_automatically
 from verrou.core.model.known import Known
-from verrou.core.model.ways import Route
-from verrou.core.plan.foresee import predict
+from verrou.core.model.routes import Route
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.plan.making import NoWay, new_account, role_steps
+from verrou.core.plan.predict import predict
 from verrou.core.plan.steps import CreateGroup, Join, Leave, SetEnabled, SetEnd, SetFlags, SetRules, Step
 from verrou.core.rules import setting
 
 
 def group_gaps(snapshot: Snapshot, wanted: WantedGroup, coming: frozenset[AccountName]) -> Iterator[Gap]:
-    """What a declared group lacks. ``coming`` are accounts that the baseline makes."""
+    """Return the gaps of a declared group. ``coming`` are accounts that the baseline creates."""
     name, group = wanted.name, snapshot.group_called(wanted.name)
     if group is None:
         if name.isdigit():
@@ -39,7 +39,7 @@ def group_gaps(snapshot: Snapshot, wanted: WantedGroup, coming: frozenset[Accoun
 
 
 def account_gaps(snapshot: Snapshot, wanted: WantedAccount) -> Iterator[Gap]:
-    """In what a declared account differs from what is there; the whole of it, where it is missing."""
+    """Return the gaps of a declared account; one gap for the whole account where it is missing."""
     name = wanted.name
     account = snapshot.by_name.get(name)
     if account is None:
@@ -61,7 +61,7 @@ def account_gaps(snapshot: Snapshot, wanted: WantedAccount) -> Iterator[Gap]:
         by_hand = f"verrou account password {name}{opened}" if should_be_open else ""
         yield Gap(name, Fact.PASSWORD, PasswordState.BLANK, PasswordState.SET, manual=by_hand)
     if account.enabled is not should_be_open:
-        # A blank password is never opened by a step: whoever opens it gives it another one first.
+        # No step enables an account with a blank password: set another password first.
         steps = () if blank and should_be_open else (SetEnabled(name, should_be_open, effect=Effect.NEXT_SIGN_IN),)
         yield Gap(name, Fact.ENABLED, account.enabled, should_be_open, steps)
     if wanted.until is not None and (account.until is None or account.until > wanted.until):
@@ -70,7 +70,7 @@ def account_gaps(snapshot: Snapshot, wanted: WantedAccount) -> Iterator[Gap]:
         step = SetFlags(name, cannot_change=wanted.cannot_change)
         yield Gap(name, Fact.FIXED, account.cannot_change, wanted.cannot_change, (step,))
     if wanted.routes:
-        yield from _ways(snapshot, coming, account, wanted)
+        yield from _routes(snapshot, coming, account, wanted)
     gets_in = routes_of(account, snapshot) or routes_unknown(account, snapshot)
     if should_be_open and account.enabled and snapshot.entry_points and not gets_in and not blank:
         advice = f"verrou why {name} console says what denies it, and what would allow it"
@@ -78,7 +78,7 @@ def account_gaps(snapshot: Snapshot, wanted: WantedAccount) -> Iterator[Gap]:
 
 
 def account_doubts(snapshot: Snapshot, wanted: WantedAccount) -> Iterator[str]:
-    """What is not known of a declared account, so that nobody can say that it is as it should be."""
+    """Return what is not known of a declared account, so that it cannot be called as required."""
     account = snapshot.by_name.get(wanted.name)
     if account is None:
         return
@@ -88,46 +88,51 @@ def account_doubts(snapshot: Snapshot, wanted: WantedAccount) -> Iterator[str]:
         yield f"whether {account.name} has administrator rights could not be read{why}"
     if account.password is PasswordState.UNKNOWN:
         yield f"the password of {account.name} could not be read"
-    for way in routes_unknown(account, snapshot):
-        if (wanted.routes and way not in wanted.routes) or not routes_of(account, snapshot):
-            yield f"whether it can sign in {way.phrase} is not known: {joined(doubts(account, way, snapshot))}"
+    for route in routes_unknown(account, snapshot):
+        if (wanted.routes and route not in wanted.routes) or not routes_of(account, snapshot):
+            yield f"whether it can sign in {route.phrase} is not known: {joined(doubts(account, route, snapshot))}"
 
 
-def _ways(today: Snapshot, snapshot: Snapshot, account: Account, wanted: WantedAccount) -> Iterator[Gap]:
-    """Leave the groups that open a way that should be shut, where they do nothing else; any other way turns the account
-    away by name, where the machine keeps such a list. What signs it in unasked is another rule's. ``snapshot`` is the
-    machine once the account amounts to what it should, which closes some ways by itself."""
-    open_ways = routes_of(account, today)
-    further = [way for way in open_ways if way not in wanted.routes]
+def _routes(today: Snapshot, snapshot: Snapshot, account: Account, wanted: WantedAccount) -> Iterator[Gap]:
+    """Return the gaps of an account's routes.
+
+    Groups that only open a denied route are left; any other route denies the account by name, where the machine has
+    such a list. Automatic sign-in belongs to another rule. ``snapshot`` is the machine once the account has its role,
+    which may close routes by itself."""
+    open_routes = routes_of(account, today)
+    further = [route for route in open_routes if route not in wanted.routes]
     account = snapshot.by_name[account.name]
     steps: list[Step] = []
     advice = []
-    for way in (way for way in routes_of(account, snapshot) if way not in wanted.routes):
-        gates = [gate for gate in snapshot.entry_points if gate.way is way]
-        by_itself = next((gate for gate in gates if signed_in_unasked(account, gate, snapshot)), None)
+    for route in (route for route in routes_of(account, snapshot) if route not in wanted.routes):
+        entry_points = [entry_point for entry_point in snapshot.entry_points if entry_point.route is route]
+        by_itself = next(
+            (entry_point for entry_point in entry_points if signed_in_automatically(account, entry_point, snapshot)),
+            None,
+        )
         if by_itself is not None:
             advice.append(
-                f"{account.name} is signed in automatically {way.phrase} ({by_itself.source}). "
+                f"{account.name} is signed in automatically {route.phrase} ({by_itself.source}). "
                 "Set screen.automatic_signin"
             )
             continue
-        opening = [group for group in account.groups if gates[0].opened_by(group)]
+        opening = [group for group in account.groups if entry_points[0].opened_by(group)]
         if opening and not any(snapshot.granting.get(group) for group in opening):
             steps += [Leave(account.name, group) for group in opening]
-        elif (denial := _denial(snapshot, account, way)) is not None:
+        elif (denial := _denial(snapshot, account, route)) is not None:
             steps.append(denial)
         else:
-            by = gates[0].source or "the machine allows everyone to sign in"
-            advice.append(f"{account.name} can sign in {way.phrase} ({by}); deny it that route manually")
+            by = entry_points[0].source or "the machine allows everyone to sign in"
+            advice.append(f"{account.name} can sign in {route.phrase} ({by}); deny it that route manually")
     if further:
-        yield Gap(account.name, Fact.ROUTES, open_ways, wanted.routes, tuple(steps), "; ".join(advice))
+        yield Gap(account.name, Fact.ROUTES, open_routes, wanted.routes, tuple(steps), "; ".join(advice))
 
 
-def _denial(snapshot: Snapshot, account: Account, way: Route) -> SetRules | None:
-    """The account among those whom a way turns away; None where the machine keeps no such list."""
-    rule_id = f"logon.{way}.denied"
-    reading, takes = snapshot.readings.get(rule_id), snapshot.takes.get(rule_id)
-    if reading is None or not isinstance(reading.value, frozenset) or takes is None or takes.cannot:
+def _denial(snapshot: Snapshot, account: Account, route: Route) -> SetRules | None:
+    """Return the setting that adds the account to a route's denied list; None where the machine has no such list."""
+    rule_id = f"logon.{route}.denied"
+    reading, accepted_values = snapshot.readings.get(rule_id), snapshot.accepted_values.get(rule_id)
+    if reading is None or not isinstance(reading.value, frozenset) or accepted_values is None or accepted_values.cannot:
         return None
     return SetRules((setting(rule_id, reading.value | {str(account.name)}),))
 

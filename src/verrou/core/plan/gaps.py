@@ -1,4 +1,4 @@
-"""Where a machine differs from what is wanted, fact by fact, and the steps that would close it."""
+"""Gaps between a machine and the required state, fact by fact, and the steps that would close them."""
 
 from enum import StrEnum
 from typing import TYPE_CHECKING, Any
@@ -10,7 +10,7 @@ if TYPE_CHECKING:
 
 
 class Fact(StrEnum):
-    """What a gap is about: a fact of one account or group."""
+    """Fact of one account or group that a gap is about."""
 
     THERE = "there"
     ROLE = "role"
@@ -31,8 +31,10 @@ class Fact(StrEnum):
 
 @frozen(repr=False)
 class Gap:
-    """One fact about ``who`` (an account or a group, by name) that is not as wanted. ``is_now`` and ``wanted`` are
-    values of the fact, None for none. ``steps`` close it; ``by_hand`` is what a person can do where no step does."""
+    """One fact about ``who`` (an account or a group, by name) that differs from the requirement.
+
+    ``is_now`` and ``wanted`` are values of the fact, None for none. ``steps`` close it; ``by_hand`` is the manual step
+    where no step does."""
 
     who: str
     fact: Fact

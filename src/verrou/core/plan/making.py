@@ -1,11 +1,11 @@
-"""What it takes to make an account of a kind, to change what one amounts to, and to hand administration over."""
+"""Steps that create an account of a role, change a role, and transfer administrator rights."""
 
 from datetime import date
 
 from verrou.core.errors import BadInput
 from verrou.core.model import AccountName, Builtin, Effect, Grant, GroupName, Role, Snapshot
 from verrou.core.model.access import role_of
-from verrou.core.plan.foresee import predict
+from verrou.core.plan.predict import predict
 from verrou.core.plan.roles import ROLE_GRANTS, ROLES_COME_FROM
 from verrou.core.plan.steps import (
     CreateAccount,
@@ -19,7 +19,7 @@ from verrou.core.plan.steps import (
 
 
 class NoWay(Exception):
-    """This machine has no steps for it; the message says why, for a person."""
+    """This machine has no steps for the request; the message says why."""
 
 
 def new_account(
@@ -37,13 +37,10 @@ def new_account(
     shell: str = "",
     until: date | None = None,
 ) -> list[Step]:
-    """The steps that make an account of ``role`` whole. What is None is what the role is made with: a standard user
-    must change the first password; a guest cannot change it and has a fresh home for each session, where the machine
-    can do that.
+    """Return the steps that create an account of ``role``. None stands for the role's default.
 
-    Raises:
-        NoWay: this machine has nothing that makes an account amount to ``role``.
-    """
+    A standard user must change the first password; a guest cannot change it and has a temporary home, where the machine
+    can do that. Raises: NoWay: nothing on this machine gives an account ``role``."""
     before = _guest_group_first(snapshot) if role is Role.GUEST else []
     if role is Role.ADMINISTRATOR and snapshot.group_with(Grant.ADMINISTRATION) is None:
         raise NoWay(f"no group here makes an administrator of {name}; install the package sudo")
@@ -66,7 +63,7 @@ def new_account(
 
 
 def _guest_group_first(snapshot: Snapshot) -> list[Step]:
-    """A group that makes guests, where the machine has none and can be given one."""
+    """Return the step that creates a group for guests, where the machine has none and can have one."""
     if snapshot.group_with(Grant.GUEST_USE) is not None:
         return []
     if not snapshot.machine.guest_group:
@@ -75,11 +72,9 @@ def _guest_group_first(snapshot: Snapshot) -> list[Step]:
 
 
 def role_steps(snapshot: Snapshot, name: AccountName, role: Role) -> list[Step]:
-    """Join what gives ``role``, leave what gives more or other.
+    """Return the steps that join the groups granting ``role`` and leave those granting more or other rights.
 
-    Raises:
-        NoWay: the account has what it has by itself, or no group gives the role.
-    """
+    Raises: NoWay: the account has its rights by itself, or no group grants the role."""
     account = snapshot.by_name[name]
     now = role_of(account, snapshot)
     if now is role:
@@ -137,11 +132,9 @@ def swap_steps(
 
 
 def check_name(snapshot: Snapshot, name: str, *, group: bool = False) -> None:
-    """Whether the machine takes ``name`` for a new account or group.
+    """Check that the machine accepts ``name`` for a new account or group.
 
-    Raises:
-        BadInput: with what is accepted, or by what the name is taken.
-    """
+    Raises: BadInput: with what is accepted, or what already has the name."""
     import re
 
     naming = snapshot.machine.naming

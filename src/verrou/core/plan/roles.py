@@ -1,4 +1,4 @@
-"""What an account is given so that it amounts to a role. The one place that says so."""
+"""What an account is given for a role. The one place that defines it."""
 
 from collections.abc import Mapping
 
@@ -9,5 +9,5 @@ ROLE_GRANTS: Mapping[Role, tuple[Grant, ...]] = {
     Role.GUEST: (Grant.GUEST_USE,),
     Role.ADMINISTRATOR: (Grant.ORDINARY_USE, Grant.ADMINISTRATION),
 }
-"""What an account needs to be given to amount to a role, what makes the role last."""
+"""What gives an account a role: grants of groups, and flags that make it last."""
 ROLES_COME_FROM = {grant for grants in ROLE_GRANTS.values() for grant in grants}

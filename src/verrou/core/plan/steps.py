@@ -1,4 +1,4 @@
-"""What a worksheet can hold: each step says what it does, and what the machine is afterwards."""
+"""Steps of a change plan: what each does, and what the machine is afterwards."""
 
 from collections.abc import Mapping
 from datetime import date
@@ -28,8 +28,10 @@ HOW_A_PASSWORD_COMES = {
 
 @define(frozen=True, slots=False, repr=False, kw_only=True)
 class _Step:
-    """``closes`` are what of a baseline the step is for (rule ids, ``accounts.NAME``, ``groups.NAME``), ``why`` is a
-    reason in words; ``effect`` is when it holds."""
+    """Base of all steps.
+
+    ``closes`` are the requirements that the step is for (rule ids, ``accounts.NAME``, ``groups.NAME``), ``why`` is the
+    reason in words, ``effect`` when it takes effect."""
 
     closes: tuple[str, ...] = ()
     why: str = ""
@@ -37,7 +39,7 @@ class _Step:
 
     @property
     def concerns(self) -> str:
-        """What a person should know of what the step is about, such as files that it leaves."""
+        """What a person should know about the subject of the step, such as files that remain."""
         return ""
 
 
@@ -50,7 +52,7 @@ class RuleSetting:
     value: Value
 
     def __str__(self) -> str:
-        return f"{self.rule_id} to {self.kind.say(self.value)}"
+        return f"{self.rule_id} to {self.kind.format(self.value)}"
 
 
 @define(frozen=True, slots=False, repr=False)
@@ -61,7 +63,7 @@ class SetRules(_Step):
 
     @property
     def values(self) -> dict[str, Value]:
-        """What to set, by rule."""
+        """Values to set, by rule."""
         return {setting.rule_id: setting.value for setting in self.settings}
 
     @property
@@ -126,8 +128,10 @@ class FilesChoice(StrEnum):
 
 @define(frozen=True, slots=False, repr=False)
 class Remove(_Step):
-    """Take an account away for good. ``files`` are what it keeps where, ``choice`` what happens to its home; what is
-    handed over ``to`` another account is all that it has, its files elsewhere too."""
+    """Remove an account permanently.
+
+    ``files`` are its files by place, ``choice`` what happens to its home; an account ``to`` which files are handed over
+    gets all of them, those elsewhere too."""
 
     account: AccountName
     choice: FilesChoice
@@ -151,8 +155,9 @@ class Remove(_Step):
 
 @define(frozen=True, slots=False, repr=False)
 class StopJobs(_Step):
-    """Take away what would run for an account by itself, as far as it is the system's own file about this account
-    alone: its crontab, its at jobs, and the mark that starts its services with the machine."""
+    """Remove the jobs that run automatically as an account, where they are system files about it alone.
+
+    They are its crontab, its at jobs, and the mark that starts its services with the machine."""
 
     account: AccountName
 
@@ -163,9 +168,10 @@ class StopJobs(_Step):
 
 @define(frozen=True, slots=False, repr=False)
 class TrySignIn(_Step):
-    """Sign in as an account at the console with its own password, or with ``blank`` without any: a trial that nothing
-    remains of. What ``role`` amounts to is tried too: an administrator elevates, a standard user does not, and a guest
-    gets in by no other way."""
+    """Sign in as an account at the console with its own password, or with ``blank`` without any; no trace remains.
+
+    The rights of ``role`` are tested too: an administrator elevates, a standard user cannot, and a guest cannot sign in
+    by another route."""
 
     account: AccountName
     role: Role = Role.ADMINISTRATOR
@@ -182,7 +188,7 @@ class TrySignIn(_Step):
 
 @define(frozen=True, slots=False, repr=False)
 class Rename(_Step):
-    """Give an account another name; its identity, groups and files stay."""
+    """Rename an account; its ID, groups and files stay."""
 
     account: AccountName
     new_name: AccountName
@@ -220,7 +226,7 @@ class Leave(_Step):
 
 @define(frozen=True, slots=False, repr=False)
 class SetPassword(_Step):
-    """Give an account another password. ``password``: how it comes about."""
+    """Set another password. ``password`` says how it is supplied."""
 
     account: AccountName
     password: str = "ask"
@@ -245,7 +251,7 @@ class Unlock(_Step):
 
 @define(frozen=True, slots=False, repr=False)
 class SetEnd(_Step):
-    """Give an account a day from which on it is closed, or lift it (None)."""
+    """Set the last day on which an account works, or clear it (None)."""
 
     account: AccountName
     until: date | None
@@ -286,23 +292,23 @@ class SetFlags(_Step):
 
 @define(frozen=True, slots=False, repr=False)
 class SetDetails(_Step):
-    """Other words about an account: its full name, a note, its shell; or take away what gives its password away."""
+    """Change the full name, note or shell of an account, or remove what reveals its password."""
 
     account: AccountName
     details: tuple[tuple[Detail, str], ...]
 
     @property
     def what(self) -> str:
-        said = [f"{detail.value.replace('_', ' ')} {text!r}" for detail, text in self.details if text]
+        message = [f"{detail.value.replace('_', ' ')} {text!r}" for detail, text in self.details if text]
         gone = [detail.value.replace("_", " ") for detail, text in self.details if not text]
-        parts = [f"set the {' and the '.join(said)} of account {self.account}"] if said else []
+        parts = [f"set the {' and the '.join(message)} of account {self.account}"] if message else []
         parts += [f"remove the {' and the '.join(gone)} of account {self.account}"] if gone else []
         return ", ".join(parts)
 
 
 @define(frozen=True, slots=False, repr=False)
 class CreateGroup(_Step):
-    """Make a group. Members of one that is ``confined`` get in at the console only: that is what makes guests."""
+    """Create a group. Members of a ``confined`` group can sign in at the console only, which makes them guests."""
 
     group: GroupName
     note: str = ""
@@ -361,10 +367,10 @@ GIVES_PASSWORD = (CreateAccount, SetPassword)
 
 
 def account_of(step: Step) -> AccountName | None:
-    """The account a step is about, by its name before the step."""
+    """Return the account a step is about, by its name before the step."""
     return None if isinstance(step, SetRules | GroupStep) else step.account
 
 
 def takes_access(step: Step) -> bool:
-    """Whether the step closes an account or takes it away, so that its files are out of its reach."""
+    """Return whether the step disables or removes an account, so that its files are out of reach."""
     return isinstance(step, Remove) or (isinstance(step, SetEnabled) and not step.enabled)

@@ -38,7 +38,7 @@ PRESETS: Mapping[str, Mapping[str, Preset]] = {"elevation": elevation.PRESETS}
 
 
 def reading_of(rule: Rule, snapshot: Snapshot) -> Reading:
-    """The reading of a rule, derived from the accounts or as the machine gave it."""
+    """Return the reading of a rule, derived from the accounts or as the machine gave it."""
     if rule.derived is not None:
         missing = snapshot.machine.unread
         if missing and (unread := [str(each) for each in rule.derived.needs if each in missing]):
@@ -48,7 +48,7 @@ def reading_of(rule: Rule, snapshot: Snapshot) -> Reading:
 
 
 def setting(rule_id: str, value: Value) -> "RuleSetting":
-    """What a step needs to know to set a rule."""
+    """Return what a step needs to know to set a rule."""
     from verrou.core.plan.steps import RuleSetting
 
     rule = CATALOGUE[rule_id]
@@ -56,7 +56,7 @@ def setting(rule_id: str, value: Value) -> "RuleSetting":
 
 
 def disagreements(value_of: Callable[[Rule], Value | None]) -> Iterator[tuple[Rule, Agreement, Rule]]:
-    """The pairs of rules that do not stand to each other as they must, by the values that ``value_of`` gives."""
+    """Return the pairs of rules that contradict each other, by the values that ``value_of`` gives."""
     for rule, agreement, other in agreements():
         mine, theirs = value_of(rule), value_of(other)
         if mine is None or theirs is None:
@@ -67,7 +67,7 @@ def disagreements(value_of: Callable[[Rule], Value | None]) -> Iterator[tuple[Ru
 
 @cache
 def agreements() -> tuple[tuple[Rule, Agreement, Rule], ...]:
-    """Every pair of rules that must agree, as (rule, agreement, other rule)."""
+    """Return every pair of rules that must agree, as (rule, agreement, other rule)."""
     return tuple(
         (rule, agreement, CATALOGUE[agreement.other]) for rule in CATALOGUE.values() for agreement in rule.agreements
     )
@@ -75,7 +75,7 @@ def agreements() -> tuple[tuple[Rule, Agreement, Rule], ...]:
 
 @cache
 def set_together(rule_id: str) -> tuple[str, ...]:
-    """The rules that are set in one step with ``rule_id``, itself included, in the catalogue's order."""
+    """Return the rules that are set in one step with ``rule_id``, itself included, in the catalogue's order."""
     ties = [{str(rule.id), str(other.id)} for rule, agreement, other in agreements() if agreement.pulls]
     ties += [{str(rule.id), *rule.set_with} for rule in CATALOGUE.values() if rule.set_with]
     tied = {rule_id}
@@ -85,17 +85,17 @@ def set_together(rule_id: str) -> tuple[str, ...]:
 
 
 def set_together_with(rule_ids: Iterable[str]) -> set[str]:
-    """The rules of :func:`set_together` for several."""
+    """Return the rules of :func:`set_together` for several."""
     return {tied for rule_id in rule_ids for tied in set_together(rule_id)}
 
 
 def value_now(rule: Rule, reading: Reading) -> str:
-    """What a reading says, in words for a table: its value, or why there is none."""
+    """Return the value of a reading in words for a table, or the reason why there is none."""
     if reading.status is not Status.READ:
         return reading.status.value
-    text = "not set" if reading.value is None else rule.kind.say(reading.value)
+    text = "not set" if reading.value is None else rule.kind.format(reading.value)
     if not reading.enforced:
         text += " (not enforced)"
     if reading.pending is not None:
-        text += f" ({rule.kind.say(reading.pending)} {WHEN[rule.takes_effect]})"
+        text += f" ({rule.kind.format(reading.pending)} {WHEN[rule.takes_effect]})"
     return text

@@ -1,4 +1,4 @@
-"""The accounts that came with the system, found by their fixed identity and never by name."""
+"""Built-in accounts, found by their fixed ID and never by name."""
 
 from collections.abc import Callable, Iterator
 
@@ -66,7 +66,7 @@ RULES = (
     Rule(
         id="builtin.admin_enabled",
         title="whether the built-in administrator can be used",
-        says={True: "the built-in administrator can be used", False: "the built-in administrator cannot be used"},
+        statement={True: "the built-in administrator can be used", False: "the built-in administrator cannot be used"},
         asks={True: "required: enabled", False: "required: disabled"},
         kind=YesNo(stricter=False),
         severity=Severity.MEDIUM,
@@ -81,7 +81,7 @@ RULES = (
     Rule(
         id="builtin.guest_enabled",
         title="whether the built-in guest can be used",
-        says={True: "the built-in guest can be used", False: "the built-in guest cannot be used"},
+        statement={True: "the built-in guest can be used", False: "the built-in guest cannot be used"},
         asks={True: "required: enabled", False: "required: disabled"},
         kind=YesNo(stricter=False),
         severity=Severity.MEDIUM,
@@ -96,7 +96,7 @@ RULES = (
     Rule(
         id="builtin.admin_name",
         title="name of the built-in administrator",
-        says="the built-in administrator is called {}",
+        statement="the built-in administrator is called {}",
         kind=Name(),
         severity=Severity.LOW,
         why_severe="a known name saves an attacker half the guess; the account can still be found by its ID",
@@ -110,7 +110,7 @@ RULES = (
     Rule(
         id="builtin.guest_name",
         title="name of the built-in guest",
-        says="the built-in guest is called {}",
+        statement="the built-in guest is called {}",
         kind=Name(),
         severity=Severity.LOW,
         why_severe="it matters only while the guest account is enabled",

@@ -1,4 +1,4 @@
-"""What the declaration of a rule holds. Everything else about a rule follows from it."""
+"""Declaration of a rule. Everything else about a rule follows from it."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from enum import StrEnum
@@ -28,8 +28,8 @@ APART = "apart"
 
 @frozen(eq=False, repr=False)
 class Agreement:
-    """This rule must stand in ``relation`` to the rule ``other``: ``>``, ``>=`` and ``<`` on a scale that both have,
-    ``apart`` where both are lists that may have nothing in common."""
+    """Required ``relation`` of this rule to the rule ``other``: ``>``, ``>=`` or ``<`` on a common scale, ``apart``
+    for lists without a common name."""
 
     relation: str
     other: str
@@ -40,7 +40,7 @@ class Agreement:
         return self.relation != APART
 
     def holds(self, rule: "Rule", mine: Value, other: "Rule", theirs: Value) -> bool:
-        """Whether two values agree."""
+        """Return whether two values agree."""
         if self.relation == APART:
             return not (isinstance(mine, frozenset) and isinstance(theirs, frozenset) and mine & theirs)
         here, there = rule.kind.amount(mine), other.kind.amount(theirs)
@@ -48,7 +48,7 @@ class Agreement:
 
     @property
     def words(self) -> str:
-        """Words that stand between the two rules."""
+        """The words between the two rules."""
         return {
             ">": "must be longer than",
             ">=": "must not be shorter than",
@@ -67,14 +67,14 @@ WHEN = {
 """When something counts, for a sentence."""
 
 Sentences = str | Mapping[Value | None, str]
-"""A sentence with ``{}`` for a value, or one for each value that needs its own; None stands for all others."""
+"""A sentence with ``{}`` for a value, or one for each value that needs its own; None is for all others."""
 
 
 def sentence(sentences: Sentences, kind: Kind, value: Value) -> str:
-    """What is said of a value."""
+    """Return the sentence about a value."""
     if isinstance(sentences, str):
-        return sentences.format(kind.say(value))
-    return sentences.get(value, sentences.get(None, "{}")).format(kind.say(value))
+        return sentences.format(kind.format(value))
+    return sentences.get(value, sentences.get(None, "{}")).format(kind.format(value))
 
 
 def _rule_id(text: str) -> RuleId:
@@ -82,15 +82,16 @@ def _rule_id(text: str) -> RuleId:
 
 
 GapsOf = Callable[[Snapshot, Value, frozenset[str]], Iterator[Gap]]
-"""From a machine, the required value and the accounts that the baseline lists: who does not meet it, and what closes
-that."""
+"""From a machine, the required value and the accounts that the baseline lists: the gaps, and the steps that close
+them."""
 
 
 @frozen(eq=False, repr=False)
 class DerivedFromAccounts:
-    """How a rule is read off the accounts that a machine keeps. ``compares``: there is a reading only beside a
-    baseline, so that the gaps alone decide. ``needs`` is what has to be known of the accounts; ``by`` is the command
-    that changes them."""
+    """How a rule is derived from accounts.
+
+    ``compares``: there is a reading only against a baseline, so that the gaps alone decide. ``needs`` is what has to be
+    known of the accounts; ``by`` is the command that changes them."""
 
     read: Callable[[Snapshot], Reading]
     by: str
@@ -102,16 +103,15 @@ class DerivedFromAccounts:
 class Rule:
     """One rule of the catalogue.
 
-    ``says`` states a value in a sentence; ``says_who`` states the accounts that do not meet it, with ``{who}``,
-    ``{are}``, ``{have}`` and ``{s}`` for a verb; ``asks`` is what a plain wanted value asks for, where "asked for:" and
-    the value do not say it. ``controls`` are NIST SP 800-53 Rev. 5 controls that it serves. ``derived``: no machine
-    keeps the rule as such, it is read off the accounts. ``gaps``: which accounts do not meet it, and how each gap is
-    closed, beside what setting the rule does. ``set_with`` names rules that a machine may change by itself when this
-    one is set."""
+    ``says`` states a value in a sentence; ``statement_about`` states the accounts that do not meet it, with ``{who}``,
+    ``{are}``, ``{have}`` and ``{s}`` for a verb; ``asks`` states a requirement where "required:" and the value do not.
+    ``controls`` are the NIST SP 800-53 Rev. 5 controls that it serves. ``derived``: no machine stores the rule, it is
+    derived from the accounts. ``gaps`` finds the accounts that do not meet it and how each gap is closed, besides
+    setting the rule. ``set_with`` names rules that a machine may change by itself when this one is set."""
 
     id: RuleId = field(converter=_rule_id)
     title: str
-    says: Sentences
+    statement: Sentences
     kind: Kind
     severity: Severity
     why_severe: str
@@ -119,7 +119,7 @@ class Rule:
     protects: str
     costs: str
     asks: Sentences = ""
-    says_who: str = ""
+    statement_about: str = ""
     controls: tuple[str, ...] = ()
     agreements: tuple[Agreement, ...] = ()
     set_with: tuple[str, ...] = ()
@@ -127,19 +127,23 @@ class Rule:
     gaps: GapsOf | None = None
 
     def counts_on(self, snapshot: Snapshot) -> Effect:
-        """When a change of it holds on a machine."""
-        takes = snapshot.takes.get(self.id)
-        return takes.effect if takes is not None and takes.effect is not None else self.takes_effect
+        """Return when a change of the rule takes effect on a machine."""
+        accepted_values = snapshot.accepted_values.get(self.id)
+        return (
+            accepted_values.effect
+            if accepted_values is not None and accepted_values.effect is not None
+            else self.takes_effect
+        )
 
-    def say(self, value: Value) -> str:
-        """What a value comes to, in a sentence."""
-        return sentence(self.says, self.kind, value)
+    def format(self, value: Value) -> str:
+        """Return the sentence that states a value."""
+        return sentence(self.statement, self.kind, value)
 
-    def say_who(self, names: Sequence[str]) -> str:
-        """What these accounts do not meet, in a sentence; nothing where the rule has no such words."""
+    def format_statement_about(self, names: Sequence[str]) -> str:
+        """Return the sentence about accounts that do not meet the rule; empty where the rule has none."""
         one = len(names) == 1
         words = {"are": "is" if one else "are", "have": "has" if one else "have", "s": "s" if one else ""}
-        return self.says_who.format(who=joined(names), **words) if names else ""
+        return self.statement_about.format(who=joined(names), **words) if names else ""
 
     @property
     def family(self) -> str:

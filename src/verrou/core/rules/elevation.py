@@ -1,4 +1,4 @@
-"""What is required before a program is elevated, of whom, and for which programs."""
+"""What is required before a program is elevated, of which account, and for which programs."""
 
 import math
 from collections.abc import Mapping
@@ -27,7 +27,7 @@ RULES = (
     Rule(
         id="elevation.administrator_gives",
         title="what an administrator is asked for before a change to the machine",
-        says=_gives("administrators", several=True),
+        statement=_gives("administrators", several=True),
         kind=GIVES,
         severity=Severity.HIGH,
         why_severe="without a prompt, every program an administrator opens can change the whole machine",
@@ -42,7 +42,7 @@ RULES = (
     Rule(
         id="elevation.builtin_gives",
         title="what the built-in administrator is asked for before a change to the machine",
-        says=_gives("the built-in administrator", several=False),
+        statement=_gives("the built-in administrator", several=False),
         kind=GIVES,
         severity=Severity.LOW,
         why_severe=("it matters only while that account is in use; then every program it opens has full rights"),
@@ -54,7 +54,7 @@ RULES = (
     Rule(
         id="elevation.standard_gives",
         title="what happens when a standard user tries to elevate",
-        says={
+        statement={
             "denied": "standard users cannot elevate",
             "admin-password": "standard users can elevate with an administrator's password",
         },
@@ -69,7 +69,7 @@ RULES = (
     Rule(
         id="elevation.system_parts",
         title="whether the system's own tools prompt too",
-        says={
+        statement={
             "pass": "the system's own tools elevate without a prompt",
             "ask": "the system's own tools prompt like any other program",
         },
@@ -84,7 +84,7 @@ RULES = (
     Rule(
         id="elevation.installers",
         title="what happens when an installer needs elevation",
-        says={
+        statement={
             "ask": "an installer that needs elevation prompts for it",
             "fail": "an installer that needs elevation fails",
         },
@@ -102,7 +102,10 @@ RULES = (
     Rule(
         id="elevation.unsigned_programs",
         title="what happens when an unsigned program needs elevation",
-        says={"ask": "unsigned programs prompt like any other program", "denied": "unsigned programs cannot elevate"},
+        statement={
+            "ask": "unsigned programs prompt like any other program",
+            "denied": "unsigned programs cannot elevate",
+        },
         kind=Choice(("ask", "denied")),
         severity=Severity.LOW,
         why_severe="the prompt does not show where an unsigned program comes from",
@@ -114,7 +117,7 @@ RULES = (
     Rule(
         id="elevation.prompt_apart",
         title="whether the prompt is isolated from other programs",
-        says={
+        statement={
             True: "the prompt is isolated from other programs",
             False: "the prompt is an ordinary window that other programs can reach",
         },
@@ -133,7 +136,7 @@ RULES = (
     Rule(
         id="elevation.helpers_reach_prompt",
         title="whether remote support programs can reach the isolated prompt",
-        says={
+        statement={
             True: "remote support programs can reach the isolated prompt",
             False: "remote support programs cannot reach the prompt",
         },
@@ -150,7 +153,7 @@ RULES = (
         id="elevation.remembered_for",
         title="how long an answer to the prompt remains valid",
         asks={"never": "required: a prompt every time", None: "required: at most {}"},
-        says={"never": "every elevation prompts again", None: "an answer remains valid for {}"},
+        statement={"never": "every elevation prompts again", None: "an answer remains valid for {}"},
         kind=Span("minute", 1, 24 * 60, more_is_stricter=False, words={"never": 0.0}),
         severity=Severity.MEDIUM,
         why_severe="while an answer is valid, anyone at the keyboard has the elevated rights",
@@ -162,7 +165,7 @@ RULES = (
     Rule(
         id="elevation.unanswered_after",
         title="when an unanswered prompt times out",
-        says={"never": "an unanswered prompt never times out", None: "an unanswered prompt times out after {}"},
+        statement={"never": "an unanswered prompt never times out", None: "an unanswered prompt times out after {}"},
         kind=Span("second", 10, 24 * 60 * 60, more_is_stricter=False, words={"never": math.inf}),
         severity=Severity.LOW,
         why_severe="a prompt left open can be answered by anyone who passes",
@@ -176,8 +179,7 @@ RULES = (
 
 @frozen
 class Preset:
-    """A set of values for the whole family, as a baseline file writes them: why somebody would want them, and what
-    they give up."""
+    """A set of values for the whole family, as a baseline file writes them, with its purpose and its cost."""
 
     reason: str
     gives_up: str

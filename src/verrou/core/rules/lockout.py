@@ -10,7 +10,7 @@ RULES = (
     Rule(
         id="lockout.after",
         title="how many failed attempts lock an account",
-        says={"never": "failed attempts never lock an account", None: "an account is locked after {}"},
+        statement={"never": "failed attempts never lock an account", None: "an account is locked after {}"},
         kind=Count("failed attempts", 1, 1000, more_is_stricter=False, words={"never": math.inf}),
         severity=Severity.HIGH,
         why_severe="without it, a password can be guessed for as long as someone has the keyboard",
@@ -26,7 +26,10 @@ RULES = (
     Rule(
         id="lockout.lasts",
         title="how long a lock lasts",
-        says={"until-unlocked": "a lock lasts until an administrator unlocks the account", None: "a lock lasts {}"},
+        statement={
+            "until-unlocked": "a lock lasts until an administrator unlocks the account",
+            None: "a lock lasts {}",
+        },
         kind=Span("minute", 1, 365 * 24 * 60, more_is_stricter=True, words={"until-unlocked": math.inf}),
         severity=Severity.MEDIUM,
         why_severe="a short lock only slows guessing",
@@ -42,7 +45,7 @@ RULES = (
     Rule(
         id="lockout.forget_after",
         title="when failed attempts no longer count",
-        says="failed attempts no longer count after {}",
+        statement="failed attempts no longer count after {}",
         kind=Span("minute", 1, 365 * 24 * 60, more_is_stricter=True),
         severity=Severity.LOW,
         why_severe="if attempts are forgotten soon, slow guessing never locks the account",
@@ -54,7 +57,7 @@ RULES = (
     Rule(
         id="lockout.exempts",
         title="which account is never locked",
-        says={"built-in": "the built-in administrator is never locked", "nobody": "every account can be locked"},
+        statement={"built-in": "the built-in administrator is never locked", "nobody": "every account can be locked"},
         asks={"nobody": "required: no exemption", "built-in": "required: built-in administrator exempt"},
         kind=Choice(("built-in", "nobody")),
         severity=Severity.LOW,

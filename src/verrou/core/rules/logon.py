@@ -1,9 +1,9 @@
 """Who can sign in by which route."""
 
 from verrou.core.model.facts import Effect
-from verrou.core.model.ways import Route
+from verrou.core.model.routes import Route
 from verrou.core.rules.declaration import APART, Agreement, Rule, Severity
-from verrou.core.values import EVERYBODY, Listed
+from verrou.core.values import EVERYONE, Listed
 
 WHY: dict[Route, tuple[Severity, str]] = {
     Route.CONSOLE: (
@@ -40,14 +40,14 @@ IF_DENIED = {
 }
 
 
-def _allowed(way: Route) -> Rule:
-    by, (severity, why) = way.phrase, WHY[way]
+def _allowed(route: Route) -> Rule:
+    by, (severity, why) = route.phrase, WHY[route]
     return Rule(
-        id=f"logon.{way}.allowed",
+        id=f"logon.{route}.allowed",
         title=f"who can sign in {by}",
-        says={
+        statement={
             frozenset(): f"no one can sign in {by}",
-            frozenset({EVERYBODY}): f"every account can sign in {by}",
+            frozenset({EVERYONE}): f"every account can sign in {by}",
             None: f"sign-in {by} is allowed for: {{}}",
         },
         kind=Listed(more_is_stricter=False),
@@ -55,20 +55,20 @@ def _allowed(way: Route) -> Rule:
         why_severe=why,
         takes_effect=Effect.NEXT_SIGN_IN,
         protects=f"Only accounts that need it can sign in {by}; a forgotten or guessed account is useless there.",
-        costs=COSTS[way],
-        controls=("AC-3", "AC-6", "AC-17") if way is not Route.CONSOLE else ("AC-3", "AC-6"),
-        agreements=(Agreement(APART, f"logon.{way}.denied"),),
+        costs=COSTS[route],
+        controls=("AC-3", "AC-6", "AC-17") if route is not Route.CONSOLE else ("AC-3", "AC-6"),
+        agreements=(Agreement(APART, f"logon.{route}.denied"),),
     )
 
 
-def _denied(way: Route) -> Rule:
-    by, (severity, why) = way.phrase, WHY[way]
+def _denied(route: Route) -> Rule:
+    by, (severity, why) = route.phrase, WHY[route]
     return Rule(
-        id=f"logon.{way}.denied",
+        id=f"logon.{route}.denied",
         title=f"who is denied sign-in {by}, even if allowed",
-        says={
+        statement={
             frozenset(): f"no one is denied sign-in {by}",
-            frozenset({EVERYBODY}): f"everyone is denied sign-in {by}",
+            frozenset({EVERYONE}): f"everyone is denied sign-in {by}",
             None: f"sign-in {by} is denied to: {{}}",
         },
         kind=Listed(more_is_stricter=True),
@@ -77,9 +77,9 @@ def _denied(way: Route) -> Rule:
         takes_effect=Effect.NEXT_SIGN_IN,
         protects=f"A listed account cannot sign in {by}, whatever else allows it: a denial wins.",
         costs="Listing a group denies all its members, including an administrator who belongs to it for another "
-        f"reason. {IF_DENIED[way]}",
-        controls=("AC-3", "AC-6", "AC-17") if way is not Route.CONSOLE else ("AC-3", "AC-6"),
+        f"reason. {IF_DENIED[route]}",
+        controls=("AC-3", "AC-6", "AC-17") if route is not Route.CONSOLE else ("AC-3", "AC-6"),
     )
 
 
-RULES = tuple(make(way) for way in Route for make in (_allowed, _denied))
+RULES = tuple(make(route) for route in Route for make in (_allowed, _denied))

@@ -1,18 +1,18 @@
-"""What a password must be, how long it lives, and how it is stored."""
+"""Rules about passwords: content, ageing and storage."""
 
 import math
 from collections.abc import Iterator
 from datetime import timedelta
 
 from verrou.core.model import Effect, Snapshot
-from verrou.core.model.ways import Route
+from verrou.core.model.routes import Route
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules.declaration import Agreement, Rule, Severity
 from verrou.core.values import Choice, Count, NameSet, Span, Value, YesNo
 
 
 def _stored_otherwise(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
-    """What is stored already changes with the account's next password."""
+    """Return whether stored hashes change only with each account's next password."""
     for account in snapshot.accounts:
         if account.password_scheme and isinstance(wanted, frozenset) and account.password_scheme not in wanted:
             stored = f"{account.name} has a {account.password_scheme} password"
@@ -24,7 +24,7 @@ RULES = (
     Rule(
         id="password.min_length",
         title="how many characters a password needs",
-        says={0: "a password can be of any length", None: "passwords need at least {}"},
+        statement={0: "a password can be of any length", None: "passwords need at least {}"},
         kind=Count("characters", 0, 256, more_is_stricter=True),
         severity=Severity.HIGH,
         why_severe="length makes guessing slow; nothing else makes up for a short password",
@@ -36,7 +36,7 @@ RULES = (
     Rule(
         id="password.classes",
         title="kinds of character a password must mix (lower, upper, digit, symbol)",
-        says={
+        statement={
             0: "passwords need only one kind of character",
             1: "passwords need only one kind of character",
             None: "passwords need at least {} of character",
@@ -55,7 +55,7 @@ RULES = (
     Rule(
         id="password.remember",
         title="how many earlier passwords cannot be reused",
-        says={
+        statement={
             0: "an old password can be reused at once",
             1: "the current password cannot be set again",
             None: "the current password and those before it, {} in all, cannot be reused",
@@ -73,7 +73,7 @@ RULES = (
     Rule(
         id="password.max_age",
         title="when a password must be changed",
-        says={"never": "passwords never have to be changed", None: "passwords must be changed after {}"},
+        statement={"never": "passwords never have to be changed", None: "passwords must be changed after {}"},
         kind=Span("day", 1, 3650, more_is_stricter=False, words={"never": math.inf}),
         severity=Severity.LOW,
         why_severe="a password that was seen or shared keeps working until it is changed",
@@ -89,7 +89,10 @@ RULES = (
     Rule(
         id="password.min_age",
         title="how soon a password can be changed again",
-        says={timedelta(): "a password can be changed again at once", None: "a password can be changed again after {}"},
+        statement={
+            timedelta(): "a password can be changed again at once",
+            None: "a password can be changed again after {}",
+        },
         kind=Span("day", 0, 3650, more_is_stricter=True),
         severity=Severity.LOW,
         why_severe="it only protects the rule against reuse",
@@ -101,7 +104,7 @@ RULES = (
     Rule(
         id="password.warn_before",
         title="how early users are warned before a password change is due",
-        says={
+        statement={
             timedelta(): "users are not warned before a password change is due",
             None: "users are warned {} before a password change is due",
         },
@@ -117,7 +120,7 @@ RULES = (
     Rule(
         id="password.may_contain_name",
         title="whether passwords can contain the account name",
-        says={True: "passwords can contain the account name", False: "passwords cannot contain the account name"},
+        statement={True: "passwords can contain the account name", False: "passwords cannot contain the account name"},
         asks={True: "required: allowed", False: "required: not allowed"},
         kind=YesNo(stricter=False),
         severity=Severity.MEDIUM,
@@ -130,7 +133,7 @@ RULES = (
     Rule(
         id="password.dictionary",
         title="whether passwords are checked against a dictionary",
-        says={
+        statement={
             "unchecked": "dictionary words are accepted as passwords",
             "checked": "dictionary words are rejected as passwords",
         },
@@ -146,7 +149,7 @@ RULES = (
     Rule(
         id="password.storage",
         title="how stored passwords are hashed",
-        says="passwords are stored as {}",
+        statement="passwords are stored as {}",
         kind=NameSet(("yescrypt", "gost-yescrypt", "scrypt", "bcrypt", "sha512", "sha256", "pbkdf2")),
         severity=Severity.HIGH,
         why_severe="a weak or reversible form reveals passwords to anyone who can read the disk",
@@ -159,7 +162,10 @@ RULES = (
     Rule(
         id="password.blank_accepted",
         title="where a blank password is accepted",
-        says={frozenset(): "blank passwords are not accepted anywhere", None: "blank passwords are accepted at: {}"},
+        statement={
+            frozenset(): "blank passwords are not accepted anywhere",
+            None: "blank passwords are accepted at: {}",
+        },
         kind=NameSet(tuple(map(str, Route)), none="none"),
         severity=Severity.HIGH,
         why_severe="where blank passwords are accepted remotely, anyone on the network can use that account",

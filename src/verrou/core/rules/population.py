@@ -1,5 +1,6 @@
-"""Who has an account at all: rules that are read off the accounts, not off a setting. Each is whole here: how it is
-read, who does not meet it, and what closes that."""
+"""Rules about accounts, derived from the accounts and not from a setting.
+
+Each is whole here: how it is read, who does not meet it, and what closes the gap."""
 
 import math
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -33,14 +34,14 @@ from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules.declaration import DerivedFromAccounts, GapsOf, Rule, Severity
 from verrou.core.values import Choice, Roster, Span, Value
 
-if TYPE_CHECKING:  # the steps are made when a gap is closed: who only looks goes without
+if TYPE_CHECKING:  # steps are made when a gap is closed, so that a survey does without
     from verrou.core.plan.steps import Step
 
 Find: TypeAlias = Callable[[Snapshot], list[Account]]
 
 
 def _once(find: Find) -> Find:
-    """Looked for once in each snapshot: reading a rule and finding who does not meet it ask the same."""
+    """Compute a result once for each snapshot: reading a rule and finding its gaps need the same."""
     return wraps(find)(lambda snapshot: snapshot.once(find))
 
 
@@ -53,8 +54,7 @@ def _off_the_accounts(value: Value, names: Sequence[str], none: str) -> Reading:
 
 @_once
 def administrators(snapshot: Snapshot) -> list[Account]:
-    """Everybody who administers, usable or not; the built-in administrator only while it is enabled, since systems work
-    as it."""
+    """Return all administrators, usable or not; the built-in one only while it is enabled, since systems work as it."""
     return [a for a in snapshot.accounts if administers(a, snapshot) and (a.builtin is not Builtin.ADMIN or a.enabled)]
 
 
@@ -99,13 +99,13 @@ def _other_administrators(snapshot: Snapshot, wanted: Value, listed: frozenset[s
 
 @_once
 def blank_accounts(snapshot: Snapshot) -> list[Account]:
-    """Enabled accounts that a blank password opens."""
+    """Return enabled accounts with a blank password that is accepted."""
     return [a for a in snapshot.accounts if a.enabled and a.password is PasswordState.BLANK]
 
 
 @_once
 def unending_accounts(snapshot: Snapshot) -> list[Account]:
-    """Enabled accounts of people whose password never has to be changed, but for those that a machine leaves out."""
+    """Return enabled accounts of people whose password never has to be changed, without those a machine exempts."""
     return [
         a
         for a in snapshot.accounts
@@ -118,13 +118,12 @@ def unending_accounts(snapshot: Snapshot) -> list[Account]:
 
 
 def _unread_passwords(snapshot: Snapshot) -> list[Account]:
-    """Enabled accounts of which nobody knows whether they have a password, and which."""
+    """Return the enabled accounts of which it is not known whether they have a password."""
     return [a for a in snapshot.accounts if a.enabled and a.password is PasswordState.UNKNOWN]
 
 
 def _worst_of(find: Find, none: str) -> Callable[[Snapshot], Reading]:
-    """nobody, guests or anybody, by who the accounts are. Where it hangs on a password that could not be read which of
-    the three it is, it is unreadable."""
+    """Return nobody, guests or anyone, by the accounts; unreadable where an unread password decides which."""
 
     def worst(accounts: list[Account], snapshot: Snapshot) -> str:
         guests_only = all(known_role(a, snapshot) is Role.GUEST for a in accounts)
@@ -142,7 +141,7 @@ def _worst_of(find: Find, none: str) -> Callable[[Snapshot], Reading]:
 
 
 def _but_for_guests(accounts: list[Account], snapshot: Snapshot, wanted: Value) -> list[Account]:
-    """The accounts that a rule of nobody, guests or anybody is about: guests are not, where it lets guests."""
+    """Return the accounts that such a rule is about: guests are excluded where it allows guests."""
     return [a for a in accounts if not (wanted == "guests" and known_role(a, snapshot) is Role.GUEST)]
 
 
@@ -166,8 +165,8 @@ def _unending_passwords(snapshot: Snapshot, wanted: Value, listed: frozenset[str
 
 def _duplicate_ids(snapshot: Snapshot) -> Reading:
     doubled = [[a.name for a in twins] for twins in snapshot.by_identity.values() if len(twins) > 1]
-    said = "; ".join(f"{' and '.join(names)} are one" for names in doubled[:3])
-    return Reading("allowed" if doubled else "forbidden", source=Source(ACCOUNTS, text=said or "no two are one"))
+    message = "; ".join(f"{' and '.join(names)} are one" for names in doubled[:3])
+    return Reading("allowed" if doubled else "forbidden", source=Source(ACCOUNTS, text=message or "no two are one"))
 
 
 def _doubled(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
@@ -178,12 +177,12 @@ def _doubled(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Itera
             yield Gap(twins[0].name, Fact.IDENTITY, names, None, manual=advice)
 
 
-# Accounts that nobody asked for, uses, or closed in time
+# Accounts that no one requested, uses, or disabled in time
 
 
 @_once
 def _others(snapshot: Snapshot) -> list[Account]:
-    """Enabled accounts of people, but for the built-in ones, which have rules of their own."""
+    """Return enabled accounts of people, without the built-in ones, which have rules of their own."""
     return [a for a in snapshot.accounts if a.enabled and a.builtin is None and is_person(a)]
 
 
@@ -208,8 +207,10 @@ def _unlisted(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iter
 
 
 def last_used(account: Account, snapshot: Snapshot) -> date | None:
-    """The day of the last sign-in; of one who never signed in, the day of the password or that from which on the
-    machine would know of a sign-in, whichever is later. None when nobody knows."""
+    """Return the day of the last sign-in, None where it is not known.
+
+    For an account that never signed in it is the day its password was set, or the day from which on the machine records
+    sign-ins, whichever is later."""
     if account.last_sign_in:
         return account.last_sign_in.date()
     known = [day for day in (account.password_changed, snapshot.machine.sign_ins_since) if day is not None]
@@ -217,8 +218,9 @@ def last_used(account: Account, snapshot: Snapshot) -> date | None:
 
 
 def _days_of_use(snapshot: Snapshot) -> Mapping[AccountName, date | None]:
-    """Of accounts of which somebody could have made use, the day on which somebody did last; not of those that wait for
-    their owner's first sign-in, to set a password that nobody has had yet."""
+    """Return the day of last use of each account that someone could have used.
+
+    Accounts that wait for their owner's first sign-in, to set a password that no one had, are excluded."""
     days = {a.name: (a, last_used(a, snapshot)) for a in _unexpired(snapshot) if not a.sessions}
     return {name: day for name, (account, day) in days.items() if day is not None or not account.change_due}
 
@@ -241,12 +243,12 @@ def _unused_for(snapshot: Snapshot) -> Reading:
     longest = min(days, key=lambda name: days[name])
     idle = max(snapshot.machine.now.date() - days[longest], timedelta())
     used_once = snapshot.by_name[longest].last_sign_in is not None
-    said = f"last signed in {days[longest]}" if used_once else f"not signed in since {days[longest]}"
-    return Reading(idle, source=Source(ACCOUNTS, text=f"{longest}: {said}"))
+    message = f"last signed in {days[longest]}" if used_once else f"not signed in since {days[longest]}"
+    return Reading(idle, source=Source(ACCOUNTS, text=f"{longest}: {message}"))
 
 
 def unused(snapshot: Snapshot, limit: timedelta) -> list[Account]:
-    """Enabled accounts of people in which nobody has signed in for longer than ``limit``. Never on a guess."""
+    """Return the enabled accounts of people without a sign-in for longer than ``limit``; never a guess."""
     if snapshot.machine.no_sign_ins:
         return []
     since = snapshot.machine.now.date() - limit
@@ -266,7 +268,7 @@ def _unused(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterat
 
 @_once
 def temporary(snapshot: Snapshot) -> list[Account]:
-    """Guests and accounts with an end that has not passed."""
+    """Return guests, and accounts with an expiry that are not expired."""
     return [a for a in _unexpired(snapshot) if a.until is not None or role_of(a, snapshot) is Role.GUEST]
 
 
@@ -295,7 +297,7 @@ def _ending_late(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> I
 
 @_once
 def ended(snapshot: Snapshot) -> list[Account]:
-    """Accounts of people whose end has passed and that nobody has disabled."""
+    """Return the accounts of people that are expired and not disabled."""
     today = snapshot.machine.now.date()
     return [account for account in _others(snapshot) if expired(account, snapshot, today)]
 
@@ -310,23 +312,23 @@ def _ended_and_open(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -
         yield Gap(account.name, Fact.ENABLED, True, False, _closing(account))
 
 
-# What gives a password away
+# What reveals a password
 
 
 @_once
 def with_hints(snapshot: Snapshot) -> list[Account]:
-    """Accounts whose hint may tell somebody something."""
+    """Return the accounts whose hint may reveal something."""
     return [account for account in snapshot.accounts if useful_hint(account.hint)]
 
 
 @_once
 def with_questions(snapshot: Snapshot) -> list[Account]:
-    """Accounts that open to whoever answers a few questions."""
+    """Return the accounts that can be recovered by answering questions."""
     return [account for account in snapshot.accounts if account.recovery_questions]
 
 
 def _giving_away(detail: Detail, what: str, find: Find) -> Callable[[Snapshot], Reading]:
-    """The reading of a rule about something that a machine may keep beside a password."""
+    """Return the reading of a rule about something that a machine may store beside a password."""
 
     def read(snapshot: Snapshot) -> Reading:
         if detail not in snapshot.machine.details:
@@ -352,9 +354,9 @@ RULES = (
     Rule(
         id="population.unlisted",
         title="accounts that the baseline does not list",
-        says="every enabled account is listed in the baseline",
+        statement="every enabled account is listed in the baseline",
         asks="required: only listed accounts enabled",
-        says_who="{who} {are} enabled and not listed in the baseline",
+        statement_about="{who} {are} enabled and not listed in the baseline",
         kind=Choice(("allow", "report", "disable")),
         severity=Severity.MEDIUM,
         why_severe="an unlisted account can be used without anyone noticing",
@@ -372,7 +374,7 @@ RULES = (
     Rule(
         id="population.administrators",
         title="who has administrator rights",
-        says="administrators: {}",
+        statement="administrators: {}",
         kind=Roster("administrators", 1, 1000),
         severity=Severity.HIGH,
         why_severe="with none, no one can repair the machine; with many, no one knows who did what",
@@ -390,13 +392,13 @@ RULES = (
     Rule(
         id="population.blank_passwords",
         title="who may have a blank password",
-        says={
+        statement={
             "nobody": "no account has a blank password",
             "guests": "only guests have a blank password",
             "anyone": "accounts other than guests have a blank password",
         },
         asks={"nobody": "required: none", "guests": "required: only guests", "anyone": "required: no limit"},
-        says_who="{who} {have} a blank password",
+        statement_about="{who} {have} a blank password",
         kind=Choice(("anyone", "guests", "nobody")),
         severity=Severity.HIGH,
         why_severe="a blank password protects nothing",
@@ -410,13 +412,13 @@ RULES = (
     Rule(
         id="population.ageing_exempt",
         title="who may be exempt from password ageing",
-        says={
+        statement={
             "nobody": "no one is exempt from password ageing",
             "guests": "only guests are exempt from password ageing",
             "anyone": "accounts other than guests are exempt from password ageing",
         },
         asks={"nobody": "required: none", "guests": "required: only guests", "anyone": "required: no limit"},
-        says_who="{who} {are} exempt from password ageing",
+        statement_about="{who} {are} exempt from password ageing",
         kind=Choice(("anyone", "guests", "nobody")),
         severity=Severity.MEDIUM,
         why_severe="an exempt account keeps last season's password",
@@ -432,9 +434,9 @@ RULES = (
     Rule(
         id="population.duplicate_ids",
         title="two names with the same ID",
-        says={"allowed": "some names share one ID", "forbidden": "every account has its own ID"},
+        statement={"allowed": "some names share one ID", "forbidden": "every account has its own ID"},
         asks="required: one ID for each account",
-        says_who="{who} share one ID",
+        statement_about="{who} share one ID",
         kind=Choice(("allowed", "forbidden")),
         severity=Severity.HIGH,
         why_severe="what one does is recorded as the other, and a second root account is easily overlooked",
@@ -448,9 +450,9 @@ RULES = (
     Rule(
         id="population.unused_for",
         title="longest time without a sign-in",
-        says="the least used account was last used {} ago",
+        statement="the least used account was last used {} ago",
         asks="required: at most {} without a sign-in",
-        says_who="no one has signed in as {who} for too long",
+        statement_about="no one has signed in as {who} for too long",
         kind=Span("day", 1, 9999, more_is_stricter=False, words={"never": math.inf}),
         severity=Severity.MEDIUM,
         why_severe="no one notices when an unused account is used by someone else",
@@ -467,12 +469,12 @@ RULES = (
     Rule(
         id="population.temporary_limit",
         title="how far ahead guest and temporary accounts may expire",
-        says={
+        statement={
             "never": "a guest or temporary account has no expiry date",
             None: "the last guest or temporary account expires in {}",
         },
         asks="required: expiry within {}",
-        says_who="{who} {have} no expiry date, or one that is too late",
+        statement_about="{who} {have} no expiry date, or one that is too late",
         kind=Span("day", 1, 9999, more_is_stricter=False, words={"never": math.inf}),
         severity=Severity.MEDIUM,
         why_severe="a seasonal account without an expiry date stays for years",
@@ -486,9 +488,12 @@ RULES = (
     Rule(
         id="population.expired_accounts",
         title="expired accounts",
-        says={"enabled": "some expired accounts are not disabled", "disabled": "every expired account is disabled"},
+        statement={
+            "enabled": "some expired accounts are not disabled",
+            "disabled": "every expired account is disabled",
+        },
         asks="required: disabled",
-        says_who="{who} {are} expired but not disabled",
+        statement_about="{who} {are} expired but not disabled",
         kind=Choice(("enabled", "disabled")),
         severity=Severity.LOW,
         why_severe="an expired account is blocked, but one changed date enables it again",
@@ -502,9 +507,9 @@ RULES = (
     Rule(
         id="population.hints",
         title="password hints",
-        says={"allowed": "some password hints reveal something", "forbidden": "no password hint reveals anything"},
+        statement={"allowed": "some password hints reveal something", "forbidden": "no password hint reveals anything"},
         asks="required: no hint that reveals anything",
-        says_who="{who} {have} a password hint that reveals something",
+        statement_about="{who} {have} a password hint that reveals something",
         kind=Choice(("allowed", "forbidden")),
         severity=Severity.MEDIUM,
         why_severe="anyone at the sign-in screen can read a hint, and many hints are the password",
@@ -522,12 +527,12 @@ RULES = (
     Rule(
         id="population.recovery_questions",
         title="recovery questions",
-        says={
+        statement={
             "allowed": "some accounts can be recovered by answering questions",
             "forbidden": "no account can be recovered by answering questions",
         },
         asks="required: none",
-        says_who="{who} can be recovered by answering questions",
+        statement_about="{who} can be recovered by answering questions",
         kind=Choice(("allowed", "forbidden")),
         severity=Severity.MEDIUM,
         why_severe="a birthplace or a pet's name is easier to find out than a password",
@@ -545,7 +550,7 @@ RULES = (
     Rule(
         id="population.linked_identities",
         title="accounts linked to an online identity",
-        says={
+        statement={
             "allowed": "accounts can be linked to an online identity",
             "existing-only": "no more accounts can be linked to an online identity",
             "forbidden": "linked online identities cannot sign in",

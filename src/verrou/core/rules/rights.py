@@ -1,8 +1,8 @@
-"""What a signed-in user can do to the machine itself."""
+"""Rules about what a signed-in user can do to the machine itself."""
 
 from verrou.core.model.facts import Effect
 from verrou.core.rules.declaration import Rule, Severity
-from verrou.core.values import EVERYBODY, Listed
+from verrou.core.values import EVERYONE, Listed
 
 
 def _right(
@@ -11,9 +11,9 @@ def _right(
     return Rule(
         id=f"rights.{key}",
         title=f"who can {what}",
-        says={
+        statement={
             frozenset(): f"only administrators can {what}",
-            frozenset({EVERYBODY}): f"every signed-in user can {what}",
+            frozenset({EVERYONE}): f"every signed-in user can {what}",
             None: f"{doing} is allowed for: {{}}",
         },
         kind=Listed(more_is_stricter=False),

@@ -1,16 +1,16 @@
-"""What the sign-in screen and the lock screen show, and who gets past them unasked."""
+"""Rules about what the sign-in and lock screens show, and about automatic sign-in."""
 
 import math
 
 from verrou.core.model.facts import Effect
 from verrou.core.rules.declaration import Rule, Severity
-from verrou.core.values import EVERYBODY, Choice, Listed, Notice, Span, Words, YesNo
+from verrou.core.values import EVERYONE, Choice, Listed, Notice, Span, Words, YesNo
 
 RULES = (
     Rule(
         id="screen.automatic_signin",
         title="who is signed in automatically",
-        says={
+        statement={
             "nobody": "no account is signed in automatically",
             "guests": "only a guest account is signed in automatically",
             "anyone": "an account other than a guest is signed in automatically",
@@ -27,9 +27,9 @@ RULES = (
     Rule(
         id="screen.hidden_accounts",
         title="which accounts the sign-in screen hides",
-        says={
+        statement={
             frozenset(): "the sign-in screen hides no account",
-            frozenset({EVERYBODY}): "the sign-in screen lists no accounts",
+            frozenset({EVERYONE}): "the sign-in screen lists no accounts",
             None: "the sign-in screen hides: {}",
         },
         kind=Listed(more_is_stricter=True),
@@ -46,7 +46,7 @@ RULES = (
     Rule(
         id="screen.shows_last_account",
         title="whether the sign-in screen shows the last account used",
-        says={
+        statement={
             True: "the sign-in screen shows the last account used",
             False: "the sign-in screen does not show the last account used",
         },
@@ -62,7 +62,7 @@ RULES = (
     Rule(
         id="screen.shut_down_button",
         title="whether the sign-in screen offers to shut down",
-        says={
+        statement={
             True: "anyone can shut down from the sign-in screen",
             False: "the sign-in screen does not offer to shut down",
         },
@@ -78,7 +78,7 @@ RULES = (
     Rule(
         id="screen.locked_shows",
         title="what a locked screen shows about its user",
-        says={
+        statement={
             "name-and-origin": "a locked screen shows the account name and where it belongs",
             "name": "a locked screen shows the account's name",
             "nothing": "a locked screen does not show who locked it",
@@ -94,7 +94,7 @@ RULES = (
     Rule(
         id="screen.attention_key",
         title="whether a secure attention key is required before sign-in",
-        says={
+        statement={
             "required": "a secure attention key is required before sign-in",
             "not-required": "no secure attention key is required before sign-in",
         },
@@ -110,7 +110,7 @@ RULES = (
     Rule(
         id="screen.locks_after",
         title="when an idle session is locked or ended",
-        says={"never": "idle sessions are never locked", None: "idle sessions are locked or ended after {}"},
+        statement={"never": "idle sessions are never locked", None: "idle sessions are locked or ended after {}"},
         kind=Span("minute", 1, 24 * 60, more_is_stricter=False, words={"never": math.inf}),
         severity=Severity.MEDIUM,
         why_severe="anyone who finds an open session can act as its user",
@@ -125,7 +125,7 @@ RULES = (
     Rule(
         id="screen.notice",
         title="the notice shown before sign-in",
-        says={Notice(): "no notice is shown before sign-in", None: "notice before sign-in: {}"},
+        statement={Notice(): "no notice is shown before sign-in", None: "notice before sign-in: {}"},
         kind=Words(),
         severity=Severity.LOW,
         why_severe="without it, users can say they did not know the rules",

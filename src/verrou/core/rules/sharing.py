@@ -2,7 +2,7 @@
 
 from verrou.core.model.facts import Effect
 from verrou.core.rules.declaration import Rule, Severity
-from verrou.core.values import EVERYBODY, Choice, Listed, YesNo
+from verrou.core.values import EVERYONE, Choice, Listed, YesNo
 
 NOT_ADMINISTRATORS = (
     "The limits do not bind administrators, who can lift them, so administrators need strong passwords too."
@@ -12,7 +12,7 @@ RULES = (
     Rule(
         id="sharing.hidden_drives",
         title="drives that shared-use accounts cannot browse",
-        says={
+        statement={
             frozenset(): "shared-use accounts can browse every drive",
             frozenset({"all"}): "shared-use accounts cannot browse any drive",
             None: "shared-use accounts cannot browse: {}",
@@ -31,7 +31,7 @@ RULES = (
     Rule(
         id="sharing.settings_closed",
         title="whether shared-use accounts can open the machine's settings",
-        says={
+        statement={
             True: "shared-use accounts cannot open the machine's settings",
             False: "shared-use accounts can open the machine's settings",
         },
@@ -50,7 +50,7 @@ RULES = (
     Rule(
         id="sharing.installer",
         title="who can run an installer",
-        says={
+        statement={
             "everyone": "anyone can run an installer",
             "administrators": "only administrators can run an installer",
             "nobody": "no one can run an installer",
@@ -68,9 +68,9 @@ RULES = (
     Rule(
         id="sharing.applies_to",
         title="which accounts the limits for shared use apply to",
-        says={
+        statement={
             frozenset(): "the limits for shared use apply to no one",
-            frozenset({EVERYBODY}): "the limits for shared use apply to everyone except administrators",
+            frozenset({EVERYONE}): "the limits for shared use apply to everyone except administrators",
             None: "the limits for shared use apply to: {}",
         },
         kind=Listed(more_is_stricter=True),

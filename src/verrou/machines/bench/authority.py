@@ -1,16 +1,12 @@
-"""The authority of a bench machine: a simulated workstation, kept in one JSON file.
+"""The authority of a bench machine: a simulated workstation, stored in one JSON file.
 
-It is the other side. It knows nothing of Verrou's rules, words or ranges, keeps its own numbers with their own trap
-values, refuses what it does not take, and does more than it was asked to, as real ones do.
-
-Policy numbers, all whole: ``try_limit`` (0: never), ``lock_minutes`` (0: until unlocked), ``window_minutes``,
-``length``, ``classes``, ``history``, ``age_max_days`` (0: never), ``age_min_days``, ``warn_days``; switches:
-``lock_keeper``, ``name_inside``; ``blank_by``: the ways by which a blank password lets in; ``outside``: 2 lets accounts
-be tied to identities that an outside service keeps, 1 lets in those that are tied, 0 lets in none.
-
-A sign-in takes a token; what the session may do is what the account could do at that moment. Files are kept as a list
-of places with their owners, without content.
-"""
+It is the other side. It knows nothing of Verrou's rules, words or ranges, has its own numbers with their own trap
+values, rejects what it does not accept, and does more than it was asked to, as real ones do. Policy numbers, all whole:
+``try_limit`` (0: never), ``lock_minutes`` (0: until unlocked), ``window_minutes``, ``length``, ``classes``,
+``history``, ``age_max_days`` (0: never), ``age_min_days``, ``warn_days``; switches: ``lock_keeper``, ``name_inside``;
+``blank_by``: the routes on which a blank password is accepted; ``outside``: 2 allows linking accounts to an online
+identity, 1 admits those that are linked, 0 admits none. A sign-in returns a token; what the session may do is what the
+account could do at that moment. Files are stored as a list of places with their owners, without content."""
 
 import json
 import os
@@ -42,7 +38,7 @@ from verrou.machines.bench.seat import (
 )
 
 FIRST_GIVEN = 100
-"""The first identity that is given to an account or a group; lower ones came with the machine."""
+"""The first ID of an account or group that was created; lower ones are built in."""
 ROUNDS = 5_000
 LONGEST_NAME = 26
 FORBIDDEN = "/:,;%#{}~"
@@ -105,11 +101,11 @@ MOST_EVER = 1_000_000
 
 
 class No(Exception):
-    """The authority does not do it; the message says why."""
+    """The authority rejects the request; the message says why."""
 
 
 class NewPasswordFirst(No):
-    """Name and password are right; a new password is asked for before anything else."""
+    """Name and password are right; a new password is required before anything else."""
 
 
 class Damaged(Exception):
@@ -117,7 +113,7 @@ class Damaged(Exception):
 
 
 def _reason(error: Exception) -> str:
-    """Why a file cannot be one of a bench machine, for people."""
+    """Return why a file cannot be a bench machine's, for people."""
     match error:
         case json.JSONDecodeError():
             return f"line {error.lineno}, column {error.colno} is not valid JSON"
@@ -155,7 +151,7 @@ class Authority:
             raise Damaged(_reason(error)) from None
 
     def _check(self) -> None:
-        """Look at everything once: what is kept may have been written by anybody."""
+        """Check everything once: the file may have been written by anyone."""
         names = [thing["name"].casefold() for thing in (*self._data["accounts"], *self._data["groups"])]
         if self._data["language"] not in LANGUAGES:
             raise Damaged("its language is not supported")
@@ -168,7 +164,7 @@ class Authority:
                 raise Damaged(f"{key} is a number that cannot be")
         if not 0 <= self._data["policy"]["outside"] <= 2 or not isinstance(self._data["policy"]["lock_keeper"], bool):
             raise Damaged("outside and lock_keeper are none of what they can be")
-        if not all(way in self.logon_lists() for way in self._data["policy"]["blank_by"]):
+        if not all(route in self.logon_lists() for route in self._data["policy"]["blank_by"]):
             raise Damaged("blank_by names a way that there is not")
         identities = self._identities()
         for kept in (self._data["policy"], self._data["waiting"]):
@@ -183,7 +179,7 @@ class Authority:
 
     @classmethod
     def fresh(cls, name: str, clock: datetime, edition: str = "full", language: str = "en") -> "Authority":
-        """A machine as it comes out of the box."""
+        """Return a new machine."""
         words = LANGUAGES[language]
         accounts = [_account(i, words[i], clock) for i in (KEEPER, PASSERBY, PATTERN)]
         for account in accounts[1:]:
@@ -204,12 +200,12 @@ class Authority:
         return cls(json.dumps(data))
 
     def text(self) -> str:
-        """The whole machine as it is kept."""
+        """Return the whole machine as its file's text."""
         self._data["clock"] = self.clock.isoformat()
         return json.dumps(self._data, indent=1, ensure_ascii=False) + "\n"
 
     def save(self, path: Path) -> None:
-        """Keep it; the file is the old one or the new one at every instant."""
+        """Save it; the file is the old one or the new one at every moment."""
         staged = path.with_name(path.name + ".staged")
         with open(staged, "w", encoding="utf-8") as stream:
             stream.write(self.text())
@@ -220,7 +216,7 @@ class Authority:
     # Looking
 
     def accounts(self) -> list[dict[str, Any]]:
-        """Every account with its groups, and without what its password is made of."""
+        """Return every account with its groups, and without its password hash."""
         shown = []
         for account in self._data["accounts"]:
             kept = account["password"]
@@ -245,39 +241,39 @@ class Authority:
         return shown
 
     def groups(self) -> list[dict[str, Any]]:
-        """Every group with its members by name."""
+        """Return every group with its members by name."""
         names = {a["id"]: a["name"] for a in self._data["accounts"]}
         return [{**g, "members": [names[m] for m in g["members"] if m in names]} for g in self._data["groups"]]
 
     def policy(self) -> dict[str, Any]:
-        """The numbers and switches as they stand."""
+        """Return the numbers and switches as stored."""
         return dict(self._data["policy"])
 
     def effective(self, key: str) -> Any:
-        """What counts now of a key of the policy: the former value while the new one waits."""
+        """Return the enforced value of a policy key: the former one while the new one waits."""
         return self._data["waiting"].get(key, self._data["policy"][key])
 
     @staticmethod
     def waits(key: str) -> bool:
-        """Whether a new value of a key counts only after a restart, or from the next sign-in on."""
+        """Return whether a new value of a key takes effect only after a restart, or at the next sign-in."""
         return key in (*AFTER_RESTART, *AFTER_SIGN_IN)
 
     def lacks(self, key: str) -> bool:
-        """Whether this edition knows nothing of a key."""
+        """Return whether this edition lacks a key."""
         return self.edition == "basic" and key in FULL_ONLY
 
     def limits(self, key: str) -> tuple[int, int]:
-        """From where to where a number of the policy goes."""
+        """Return the bounds of a policy number."""
         return {**LIMITS, **SEAT_LIMITS}[key]
 
     def logon_lists(self) -> dict[str, tuple[list[int] | None, list[int] | None]]:
-        """The ways by which the machine lets anybody in: whom it takes for each, and whom it turns away all the same;
-        None for everybody."""
-        return {way: (self.effective(f"in_{way}"), self.effective(f"out_{way}")) for way in WAYS}
+        """Return by route whom the machine allows, and whom it denies all the same; None for everyone."""
+        return {route: (self.effective(f"in_{route}"), self.effective(f"out_{route}")) for route in WAYS}
 
     def opens_as(self, *, as_set: bool = False) -> str:
-        """The account that is signed in by itself at each start; nothing where there is none, or the machine does not
-        do so for an account like that: as it counts now, or ``as_set`` as it will."""
+        """Return the account that is signed in automatically at each start, by the enforced value or ``as_set``.
+
+        Empty where there is none, or the machine does not do so for an account like that."""
         limit = self._data["policy"]["opens_for"] if as_set else self.effective("opens_for")
         kinds = {"guest": 1, "user": 2, "administrator": 2, "keeper": 2}
         for account in self._data["accounts"]:
@@ -287,8 +283,8 @@ class Authority:
         return ""
 
     def _may_begin(self, account: dict[str, Any]) -> bool:
-        """Whether a session of an account may begin at the console, whatever it has to show for itself."""
-        taken, turned_away = self.logon_lists()["console"]
+        """Return whether a session of an account may begin at the console, whatever credential it has."""
+        taken, denied = self.logon_lists()["console"]
         identities = self._identities_of(account)
         barred = account["outside"] and not self._data["policy"]["outside"]
         return bool(
@@ -296,14 +292,14 @@ class Authority:
             and not self._has_ended(account)
             and not barred
             and belongs(taken, identities)
-            and not belongs(turned_away, identities)
+            and not belongs(denied, identities)
         )
 
     def _has_ended(self, account: dict[str, Any]) -> bool:
         return bool(account["ends"] and self.clock >= datetime.fromisoformat(account["ends"]))
 
     def kind_of(self, name: str) -> str:
-        """What an account is to elevation: ``keeper``, ``administrator``, ``guest`` or ``user``."""
+        """Return what an account is to elevation: ``keeper``, ``administrator``, ``guest`` or ``user``."""
         identities = self._identities_of(self._account(name))
         if KEEPER in identities:
             return "keeper"
@@ -312,13 +308,15 @@ class Authority:
         return "guest" if PASSERBY in identities or (GUESTS in identities and USERS not in identities) else "user"
 
     def elevate(self, name: str, program: str) -> str:
-        """What an account meets that wants a program to have administration; see :func:`elevation`."""
+        """Return the outcome of elevating a program for an account; see :func:`elevation`."""
         now = {key: self.effective(key) for key in SHIPPED_SEAT}
         return elevation(now, self.kind_of(name), program)
 
     def request(self, token: int, program: str) -> str:
-        """A session wants a program to have administration: what it meets, as :meth:`elevate` has it. An answer that
-        was given in the session not long ago is remembered; else a question stands until somebody answers."""
+        """Ask for elevation of a program in a session; the outcome is that of :meth:`elevate`.
+
+        An answer given in the session not long ago is remembered; otherwise a prompt stays open until it is
+        answered."""
         session = self._session(token)
         met = self.elevate(self._name_of(session), program)
         memory = timedelta(minutes=self.effective("memory_minutes"))
@@ -331,8 +329,10 @@ class Authority:
         return met
 
     def respond(self, token: int, given: str, by: str = "") -> None:
-        """Answer the question that stands in a session: ``yes`` where a click is enough, the own password, or that of
-        an administrator ``by`` name. A question that is not answered in time is refused."""
+        """Answer the open prompt of a session: ``yes`` to confirm, the own password, or that of the administrator
+        ``by``.
+
+        A prompt that is not answered in time is denied."""
         session = self._session(token)
         question = session.pop("asked", None)
         if question is None:
@@ -360,34 +360,34 @@ class Authority:
         return str(next(a["name"] for a in self._data["accounts"] if a["id"] == session["account"]))
 
     def may(self, name: str, duty: str) -> bool:
-        """Whether an account may shut the machine down (``off``), set its ``clock`` or ``install``."""
+        """Return whether an account may shut the machine down (``off``), set its ``clock`` or ``install``."""
         return belongs(self.effective(f"duty_{duty}"), self._identities_of(self._account(name)))
 
     def installs(self, name: str) -> bool:
-        """Whether an installer starts at all for an account."""
+        """Return whether an installer starts at all for an account."""
         who = self.effective("installer_for")
         return bool(who == 0 or (who == 1 and self.can_administer(name)))
 
     def covers(self, name: str) -> bool:
-        """Whether the limits of a shared computer are for an account; never for an administrator."""
+        """Return whether the limits of a shared computer apply to an account; never to an administrator."""
         listed = belongs(self.effective("covered"), self._identities_of(self._account(name)))
         return listed and not self.can_administer(name)
 
     def browses(self, name: str, drive: str) -> bool:
-        """Whether an account can browse to a drive."""
+        """Return whether an account can browse to a drive."""
         return not self.covers(name) or not {"*", drive} & set(self.effective("drives_hidden"))
 
     def opens_settings(self, name: str) -> bool:
-        """Whether an account can open the machine's settings."""
+        """Return whether an account can open the machine's settings."""
         return not (self.covers(name) and self.effective("settings_shut"))
 
     def idle_minutes(self, name: str) -> int:
-        """After how many idle minutes a session of an account locks; 0 for never."""
+        """Return after how many idle minutes a session of an account locks; 0 for never."""
         own = self._account(name)["own_idle"]
         return int(self.effective("idle_minutes") if own is None or self.effective("idle_pinned") else own)
 
     def first_screen(self) -> dict[str, Any]:
-        """What somebody sees before signing in."""
+        """Return what the sign-in screen shows."""
         hidden = self.effective("hidden")
         open_ones = [account for account in self._data["accounts"] if account["open"]]
         seen = [account for account in self._data["accounts"] if account["last_sign_in"]]
@@ -401,17 +401,17 @@ class Authority:
         }
 
     def locked_screen(self, name: str) -> str:
-        """What a session of an account tells once it is locked."""
+        """Return what a locked session of an account shows."""
         tells = self.effective("locked_tells")
         return f"{name} of {self.name}" if tells == 2 else name if tells == 1 else ""
 
     def files(self, name: str) -> tuple[str, list[dict[str, Any]]]:
-        """The home of an account, and everything on the disk that belongs to it."""
+        """Return the home of an account, and everything else that belongs to it."""
         account = self._account(name)
         return account["home"], [dict(file) for file in self._data["disk"] if file["owner"] == account["id"]]
 
     def can_administer(self, name: str) -> bool:
-        """Whether a session of the account that began now could change the machine."""
+        """Return whether a session of the account that began now could change the machine."""
         return bool(self._account(name)["id"] in self._group(ADMINISTRATORS)["members"])
 
     # Changing
@@ -431,7 +431,7 @@ class Authority:
             if isinstance(value, bool) or not isinstance(value, int) or not low <= value <= high:
                 raise No(f"{key} goes from {low} to {high}, not {value}")
         elif key == "blank_by":
-            if not isinstance(value, list) or not all(way in self.logon_lists() for way in value):
+            if not isinstance(value, list) or not all(route in self.logon_lists() for route in value):
                 raise No(f"{key} is a list of {', '.join(self.logon_lists())}")
         elif not isinstance(value, bool):
             raise No(f"{key} is on or off, not {value}")
@@ -459,7 +459,7 @@ class Authority:
             policy["lock_minutes"] = value
 
     def add(self, name: str, full_name: str, password: str, must_change: bool) -> int:
-        """Make an account; it joins the users by itself. Answers with its identity."""
+        """Create an account, which is put into the users by itself. Return its ID."""
         self._check_name(name)
         self._check_password(name, password)
         identity: int = self._data["next"]
@@ -472,9 +472,10 @@ class Authority:
         return identity
 
     def remove(self, name: str, files: str, to: str = "") -> str:
-        """Take an account away for good; its identity is not given again. ``files``: ``keep`` leaves its home to the
-        administrators, ``archive`` puts it into an archive, ``delete`` deletes it, ``hand-over`` gives all that it has
-        anywhere ``to`` another account. Answers with what became of it."""
+        """Remove an account permanently; its ID is not used again. Return what happened to its files.
+
+        ``files``: ``keep`` leaves its home to the administrators, ``archive`` archives it, ``delete`` deletes it,
+        ``hand-over`` transfers all its files anywhere ``to`` another account."""
         account = self._account(name)
         if account["id"] < FIRST_GIVEN:
             raise No(f"{name} came with the machine and stays")
@@ -482,16 +483,16 @@ class Authority:
             raise No(f"{name} is signed in")
         home = account["home"]
         inside = [f for f in self._data["disk"] if f["place"].startswith(f"{home}/")] if home else []
-        said = ""
+        message = ""
         if files == "hand-over":
             theirs = [file for file in self._data["disk"] if file["owner"] == account["id"]]
             for file in theirs:
                 file["owner"] = self._account(to)["id"]
-            said = f"files that belong to {to} now: {len(theirs)}" if theirs else ""
+            message = f"files that belong to {to} now: {len(theirs)}" if theirs else ""
         elif inside and files == "keep":
             for file in inside:
                 file["owner"] = KEEPER
-            said = f"files left in {home}: {len(inside)}"
+            message = f"files left in {home}: {len(inside)}"
         elif inside:
             if files == "archive":
                 import hashlib
@@ -499,19 +500,18 @@ class Authority:
                 mark = hashlib.sha256(json.dumps(inside, sort_keys=True).encode()).hexdigest()
                 place = f"/archives/{name}-{self.clock:%Y%m%d-%H%M%S}"
                 self._data["archives"].append({"place": place, "sha256": mark, "files": inside})
-                said = f"files archived in {place}: {len(inside)}, sha256 {mark}"
+                message = f"files archived in {place}: {len(inside)}, sha256 {mark}"
             else:
-                said = f"files deleted: {len(inside)}"
+                message = f"files deleted: {len(inside)}"
             self._data["disk"] = [file for file in self._data["disk"] if file not in inside]
         self._data["accounts"].remove(account)
         for group in self._data["groups"]:
             group["members"] = [m for m in group["members"] if m != account["id"]]
         self._forget(account["id"])
-        return said
+        return message
 
     def _forget(self, identity: int) -> None:
-        """Take an identity that is gone out of every list. One that names nobody any more stays a list: it lets nobody
-        in, and does not open to everybody."""
+        """Remove an ID from every list. An emptied list stays a list: it allows no one, not everyone."""
         for kept in (self._data["policy"], self._data["waiting"]):
             for key, value in kept.items():
                 if key in LISTS and value and identity in value:
@@ -520,18 +520,18 @@ class Authority:
                     kept[key] = 0
 
     def describe(self, name: str, key: str, text: str) -> None:
-        """Other words about an account: ``full_name``, ``note``, ``hint``."""
+        """Set details of an account: ``full_name``, ``note``, ``hint``."""
         if key not in ("full_name", "note", "hint") or not text.isprintable():
             raise No(f"no such words: {key}")
         self._account(name)[key] = text
 
     def set_recovery(self, name: str, answers: dict[str, str]) -> None:
-        """Questions whose answers open an account; none to take them away."""
+        """Set the recovery questions of an account; none to remove them."""
         kept = [{"question": question, "answer": self._kept(answer)} for question, answer in answers.items()]
         self._account(name)["recovery"] = kept
 
     def tie(self, name: str, outside: str) -> None:
-        """Tie an account to an identity that an outside service keeps."""
+        """Link an account to an online identity."""
         if outside and self._data["policy"]["outside"] < 2:
             raise No("this machine ties no further accounts")
         self._account(name)["outside"] = outside
@@ -548,26 +548,26 @@ class Authority:
         account[key] = on
 
     def empty_home(self, name: str, each_time: bool) -> None:
-        """Whether the home of an account is emptied whenever it signs out."""
+        """Return whether the home of an account is emptied whenever it signs out."""
         self._account(name)["emptied"] = each_time
 
     def put(self, name: str, place: str, size: int) -> None:
-        """A file that belongs to an account."""
+        """Return a file that belongs to an account."""
         self._data["disk"].append({"place": place, "size": size, "owner": self._account(name)["id"]})
 
     def add_group(self, name: str, note: str) -> None:
-        """Make a group."""
+        """Create a group."""
         self._check_name(name)
         identity: int = self._data["next"]
         self._data["next"] = identity + 1
         self._data["groups"].append({"id": identity, "name": name, "note": note, "members": []})
 
     def note_group(self, name: str, note: str) -> None:
-        """What a group is for."""
+        """Set the note of a group."""
         self._group(name)["note"] = note
 
     def remove_group(self, name: str) -> None:
-        """Take a group away; its members stay."""
+        """Remove a group; its members stay."""
         group = self._group(name)
         if group["id"] < FIRST_GIVEN:
             raise No(f"{name} came with the machine and stays")
@@ -575,7 +575,7 @@ class Authority:
         self._forget(group["id"])
 
     def rename(self, name: str, new_name: str) -> None:
-        """Another name for an account, built-in ones included."""
+        """Rename an account, built-in ones included."""
         account = self._account(name)
         self._check_name(new_name, but=account["id"])
         account["name"] = new_name
@@ -585,14 +585,14 @@ class Authority:
         self._account(name)["open"] = is_open
 
     def set_end(self, name: str, moment: datetime | None) -> None:
-        """From when on an account is closed; None for no end."""
+        """Set the moment from which on an account is disabled; None for no end."""
         account = self._account(name)
         if account["id"] == KEEPER and moment is not None:
             raise No(f"{name} has no end")
         account["ends"] = moment.isoformat() if moment else None
 
     def join(self, name: str, group: str) -> None:
-        """Make an account a member."""
+        """Add an account to a group."""
         members = self._group(group)["members"]
         identity = self._account(name)["id"]
         if identity in members:
@@ -600,7 +600,7 @@ class Authority:
         members.append(identity)
 
     def leave(self, name: str, group: str) -> None:
-        """Take an account out of a group."""
+        """Remove an account from a group."""
         identity = self._account(name)["id"]
         members = self._group(group)["members"]
         if identity not in members:
@@ -610,7 +610,7 @@ class Authority:
         members.remove(identity)
 
     def reset_password(self, name: str, password: str, must_change: bool = False) -> None:
-        """An administrator's reset: length, classes and name count, history and age do not."""
+        """Check an administrator's reset: length, classes and name apply, history and age do not."""
         account = self._account(name)
         self._check_password(name, password)
         standing = [mark for mark in ("cannot_change", "never_ends") if account[mark]]
@@ -620,7 +620,7 @@ class Authority:
         account["must_change"] = must_change
 
     def change_password(self, name: str, old: str, new: str) -> None:
-        """A change by the account's owner: history and the shortest age count too."""
+        """Check a change by the account's owner: history and the minimum age apply too."""
         account = self._account(name)
         if account["cannot_change"]:
             raise No("this account may not change its password")
@@ -638,22 +638,22 @@ class Authority:
         account["must_change"] = False
 
     def let_in(self, name: str) -> None:
-        """Have no list of the ways keep an account out, whatever edition this is: on a copy, to try other things."""
+        """Remove the account from the reach of every logon list, whatever the edition: for tests on a copy."""
         identity = self._account(name)["id"]
         for kept in (self._data["policy"], self._data["waiting"]):
-            for way in WAYS:
-                if kept.get(f"in_{way}") is not None:
-                    kept[f"in_{way}"] = [*kept[f"in_{way}"], identity]
-                if f"out_{way}" in kept:
-                    kept[f"out_{way}"] = []
+            for route in WAYS:
+                if kept.get(f"in_{route}") is not None:
+                    kept[f"in_{route}"] = [*kept[f"in_{route}"], identity]
+                if f"out_{route}" in kept:
+                    kept[f"out_{route}"] = []
 
     def unlock(self, name: str) -> None:
-        """Lift a lock and forget the tries."""
+        """Unlock an account and clear its failed attempts."""
         account = self._account(name)
         account["tries"], account["locked_at"] = [], None
 
-    def sign_in(self, name: str, password: str, way: str = "console") -> int:
-        """Let somebody in, or say No and count the try. Answers with the token of the session."""
+    def sign_in(self, name: str, password: str, route: str = "console") -> int:
+        """Sign in, or raise No and count the failed attempt. Return the token of the session."""
         account = self._account(name)
         if not account["open"]:
             raise No("the account is closed")
@@ -666,31 +666,31 @@ class Authority:
             raise No("the account has ended")
         if account["outside"] and not self._data["policy"]["outside"]:
             raise No("accounts linked to an online identity cannot sign in")
-        if way not in self.logon_lists():
-            raise No(f"this machine has no {way}")
-        taken, turned_away = self.logon_lists()[way]
+        if route not in self.logon_lists():
+            raise No(f"this machine has no {route}")
+        taken, denied = self.logon_lists()[route]
         identities = self._identities_of(account)
-        if not belongs(taken, identities) or belongs(turned_away, identities):
-            raise No(f"the account is denied sign-in: {way}")
-        if password == "" and way not in self._data["policy"]["blank_by"]:
-            raise No(f"a blank password is not accepted: {way}")
+        if not belongs(taken, identities) or belongs(denied, identities):
+            raise No(f"the account is denied sign-in: {route}")
+        if password == "" and route not in self._data["policy"]["blank_by"]:
+            raise No(f"a blank password is not accepted: {route}")
         if account["must_change"] or self._too_old(account):
             raise NewPasswordFirst("the password must be changed first")
         account["tries"], account["locked_at"] = [], None
-        return self._begin_session(account, way)
+        return self._begin_session(account, route)
 
-    def _begin_session(self, account: dict[str, Any], way: str) -> int:
+    def _begin_session(self, account: dict[str, Any], route: str) -> int:
         account["last_sign_in"] = self.clock.isoformat()
         for key in AFTER_SIGN_IN:
             self._data["waiting"].pop(key, None)
         token = 1 + max((session["token"] for session in self._data["sessions"]), default=0)
         may = self.can_administer(account["name"])
-        session = {"token": token, "account": account["id"], "way": way, "since": self.clock.isoformat(), "may": may}
+        session = {"token": token, "account": account["id"], "way": route, "since": self.clock.isoformat(), "may": may}
         self._data["sessions"].append(session)
         return token
 
     def session_may_administer(self, token: int) -> bool:
-        """Whether an open session can change the machine: by what counted when it began."""
+        """Return whether an open session can change the machine, by the rights of its beginning."""
         return any(session["token"] == token and session["may"] for session in self._data["sessions"])
 
     def sign_out(self, token: int) -> None:
@@ -716,7 +716,7 @@ class Authority:
         return name
 
     def set_idle(self, name: str, minutes: int | None) -> None:
-        """An idle time of an account's own; None for the machine's."""
+        """Return an idle time of an account's own; None for the machine's."""
         if minutes is not None and (fault := fault_in("idle_minutes", minutes, set())):
             raise No(fault)
         self._account(name)["own_idle"] = minutes
@@ -724,11 +724,11 @@ class Authority:
     # Within
 
     def _identities(self) -> set[int]:
-        """Of every account and group."""
+        """Return the IDs of every account and group."""
         return {thing["id"] for thing in (*self._data["accounts"], *self._data["groups"])}
 
     def _identities_of(self, account: dict[str, Any]) -> set[int]:
-        """An account's own, and those of its groups."""
+        """Return an account's own, and those of its groups."""
         return {account["id"], *(g["id"] for g in self._data["groups"] if account["id"] in g["members"])}
 
     def _count_try(self, account: dict[str, Any]) -> None:

@@ -50,11 +50,7 @@ class BenchMachine:
         self.asking = Asking.USUAL
 
     def load(self) -> Authority:
-        """What its file holds.
-
-        Raises:
-            NotEnoughRights, BadInput: it cannot be read, or is not a file of a bench machine.
-        """
+        """Load its file. Raises: NotEnoughRights, BadInput: it cannot be read, or is not a bench machine's file."""
         try:
             return Authority(ordinary_text(self.path, MOST_OF_A_BENCH))
         except PermissionError:
@@ -105,7 +101,7 @@ class BenchMachine:
             return PlaceState.AFTER
         return PlaceState.BEFORE if now.content == change.before.content else PlaceState.OTHER
 
-    def land(self, change: Change | FolderOperation, entry: int) -> None:
+    def apply(self, change: Change | FolderOperation, entry: int) -> None:
         from verrou.machines.local_files import sync_folder, write_new
 
         staging = self.records_folder() / STAGED
@@ -124,7 +120,7 @@ class BenchMachine:
             staging.rmdir()
 
     def notify(self, line: str, places: Sequence[str]) -> None:
-        """A bench machine has no caches and no log."""
+        """Do nothing: a bench machine has no caches and no log."""
 
     def records_folder(self) -> Path:
         return self.path.with_name(f"{self.name}.verrou")
@@ -150,12 +146,12 @@ class BenchCopy:
         if isinstance(step, TrySignIn) and step.account not in secrets:
             return StepResult(Outcome.DONE, "to be tested with its password before anything is changed")
         try:
-            said = do_step(self.authority, step, secrets)
+            message = do_step(self.authority, step, secrets)
         except No as no:
             self.authority = Authority(before)
             return StepResult(Outcome.REJECTED, str(no))
         done = isinstance(step, TrySignIn) or self.authority.text() != before
-        return StepResult(Outcome.DONE if done else Outcome.UNCHANGED, said)
+        return StepResult(Outcome.DONE if done else Outcome.UNCHANGED, message)
 
     def restore(self, change: Change | FolderOperation, later: Mapping[str, int]) -> RestoreResult:
         from verrou.machines.bench.merging import merge
@@ -180,8 +176,8 @@ class BenchCopy:
         if self.authority.text().encode() == now:
             outcome = Outcome.REJECTED if kept else Outcome.UNCHANGED
             return RestoreResult(change.place, outcome, f"{named} wrote to it since{left}" if kept else "")
-        said = f"{named} wrote to it since; only Verrou's own change is undone{left}"
-        return RestoreResult(change.place, Outcome.UNDONE, said)
+        message = f"{named} wrote to it since; only Verrou's own change is undone{left}"
+        return RestoreResult(change.place, Outcome.UNDONE, message)
 
     def go_on(self, change: Change | FolderOperation, stands: PlaceState) -> RestoreResult:
         assert isinstance(change, Change), "a bench machine is one file"
@@ -191,14 +187,16 @@ class BenchCopy:
         return ()
 
     def mark(self) -> None:
-        """One file lands at one stroke, so that there is nothing to order."""
+        """Do nothing: one file is applied at once, so there is no order."""
 
     def observe(self) -> Snapshot:
         return snapshot_of(self.authority, self.address)
 
     def changes(self, before: Snapshot | None, after: Snapshot | None) -> tuple[ChangeSet, str]:
         text = self.authority.text()
-        if text == self._at_first:  # as the authority itself writes it: what it was read from may be spaced otherwise
+        if (
+            text == self._at_first
+        ):  # as the authority itself writes it: the file that was read may have other white space
             return [], ""
         whole = self._as_it_was is not None and text == Authority(self._as_it_was.decode()).text()
         content = self._as_it_was if whole else text.encode()

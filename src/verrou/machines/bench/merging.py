@@ -1,19 +1,18 @@
-"""Taking our own change back in a bench machine's file that somebody else wrote since: item by item, key by key."""
+"""Undo our own change in a bench machine's file that others wrote since: item by item, key by key."""
 
 import json
 from collections.abc import Mapping
 from typing import Any
 
 KEYS = {"accounts": "id", "groups": "id", "disk": "place", "archives": "place", "sessions": "token"}
-"""The lists of a bench machine, each with what tells its items apart."""
+"""Lists of a bench machine, each with the key that identifies its items."""
 THEIRS_ALONE = ("clock", "next")
-"""What only ever goes forward."""
+"""Counters that only increase."""
 _GONE = object()
 
 
 def merge(before: bytes, after: bytes, now: bytes) -> tuple[bytes, list[str]]:
-    """What the file should be with our change (from ``before`` to ``after``) taken out of ``now``, and what somebody
-    else changed as well, which stays as it is."""
+    """Return ``now`` without our change from ``before`` to ``after``, and what others changed as well, which stays."""
     kept: list[str] = []
     merged = _merged(json.loads(before), json.loads(after), json.loads(now), "", kept)
     return (json.dumps(merged, indent=1, ensure_ascii=False) + "\n").encode(), sorted(kept)

@@ -1,4 +1,4 @@
-"""What a bench machine's authority says of it, in Verrou's words."""
+"""Read a bench machine's authority into a snapshot."""
 
 import json
 import re
@@ -20,7 +20,7 @@ from verrou.core.model import (
     Snapshot,
     Source,
 )
-from verrou.core.model.ways import EVERYBODY, AccessListEntry, EntryPoint, Principals, Route, allow_only
+from verrou.core.model.routes import EVERYONE, AccessListEntry, EntryPoint, Principals, Route, allow_only
 from verrou.machines.bench import authority as other_side
 from verrou.machines.bench import rules, seat
 from verrou.machines.bench.authority import Authority
@@ -38,7 +38,7 @@ BUILTINS = {
 
 
 def snapshot_of(authority: Authority, address: str) -> Snapshot:
-    """What the authority says of its machine, in Verrou's words."""
+    """Return the snapshot of a bench machine."""
     facts = MachineFacts(
         name=authority.name,
         kind="bench",
@@ -74,36 +74,36 @@ def snapshot_of(authority: Authority, address: str) -> Snapshot:
         accounts,
         groups,
         rules.readings(authority),
-        entry_points=tuple(_gates(authority)),
-        takes=rules.takes(authority),
+        entry_points=tuple(_entry_points(authority)),
+        accepted_values=rules.accepted_values(authority),
     )
 
 
-def _gates(authority: Authority) -> Iterator[EntryPoint]:
-    """The ways in, and the account that is signed in by itself at each start."""
+def _entry_points(authority: Authority) -> Iterator[EntryPoint]:
+    """Return the entry points, and the account that is signed in automatically at each start."""
     accounts = {a["id"]: a["name"] for a in authority.accounts()}
     groups = {g["id"]: g["name"] for g in authority.groups()}
 
-    def circle(listed: list[int] | None) -> Principals:
+    def principals(listed: list[int] | None) -> Principals:
         if listed is None:
-            return EVERYBODY
+            return EVERYONE
         names = (accounts[each] for each in listed if each in accounts)
         return Principals(tuple(names), tuple(groups[each] for each in listed if each in groups))
 
     lists: list[tuple[str, tuple[AccessListEntry, ...]]] = []
-    for way, (taken, turned_away) in authority.logon_lists().items():
-        passes = []
-        for side, listed, keeps_out in (("out", turned_away, turned_away != []), ("in", taken, taken is not None)):
-            key = f"{side}_{way}"
+    for route, (taken, denied) in authority.logon_lists().items():
+        entries = []
+        for side, listed, keeps_out in (("out", denied, denied != []), ("in", taken, taken is not None)):
+            key = f"{side}_{route}"
             source = Source("authority", text=f"{key} = {json.dumps(authority.effective(key))}")
-            who = (circle(listed),) if side == "out" else (EVERYBODY, circle(listed))
-            passes += [AccessListEntry(False, who, source, settable=True)] if keeps_out else []
-        lists.append((way, tuple(passes)))
-        yield EntryPoint(Route(way), tuple(passes), source=Source("authority", text=f"way {way}"))
+            who = (principals(listed),) if side == "out" else (EVERYONE, principals(listed))
+            entries += [AccessListEntry(False, who, source, settable=True)] if keeps_out else []
+        lists.append((route, tuple(entries)))
+        yield EntryPoint(Route(route), tuple(entries), source=Source("authority", text=f"way {route}"))
     if name := authority.opens_as():
         source = Source("authority", text=f"opens_as = {authority.effective('opens_as')}")
         by_itself = "the machine signs it in at each start"
-        console = next(passes for way, passes in lists if way == Route.CONSOLE)
+        console = next(entries for route, entries in lists if route == Route.CONSOLE)
         yield EntryPoint(
             Route.CONSOLE,
             (allow_only(Principals((name,))),),
@@ -111,7 +111,7 @@ def _gates(authority: Authority) -> Iterator[EntryPoint]:
             proof=False,
             blank=False,
             source=source,
-            unasked=by_itself,
+            automatic=by_itself,
         )
 
 
@@ -152,7 +152,7 @@ def _account(kept: dict[str, Any], now: datetime) -> Account:
 
 
 def _last_day(ends: str | None, now: datetime) -> date | None:
-    """The last day on which an account can be used that ends at a moment, be it within a day."""
+    """Return the last day of use of an account that expires at a moment, whole days by its own clock."""
     if ends is None:
         return None
     moment = datetime.fromisoformat(ends)

@@ -1,19 +1,20 @@
-"""Every rule that a bench machine keeps, one keeper each."""
+"""Adapters of all rules that a bench machine has."""
 
 from collections.abc import Mapping
 from datetime import timedelta
 from typing import Any
 
 from verrou.core.model import Reading, Source, absent
-from verrou.core.model.ways import Route
+from verrou.core.model.routes import Route
 from verrou.core.values import AcceptedValues, Value
 from verrou.machines.bench import seat_rules
+from verrou.machines.bench.adapter import BenchRuleAdapter, Written, source_of, switch, words
 from verrou.machines.bench.authority import Authority
-from verrou.machines.bench.keeper import BenchRuleAdapter, Written, source_of, switch, words
 
 
 def _number(key: str, where: str, *, unit: str = "", trap: str = "", needs_lockout: bool = False) -> BenchRuleAdapter:
-    """A whole number, of days or minutes where ``unit`` says so; 0 means the word ``trap``, where there is one."""
+    """Convert a whole number, of days or minutes where ``unit`` says so; 0 means the word ``trap``, where there is
+    one."""
     one: Any = timedelta(**{unit: 1}) if unit else 1
 
     def read(authority: Authority) -> Reading:
@@ -26,14 +27,14 @@ def _number(key: str, where: str, *, unit: str = "", trap: str = "", needs_locko
     def write(_: Authority, value: Value) -> Written:
         return key, 0 if value == trap else value // one if isinstance(value, timedelta) else value
 
-    def takes(authority: Authority) -> AcceptedValues:
+    def accepted_values(authority: Authority) -> AcceptedValues:
         low, high = authority.limits(key)
         return AcceptedValues(one * max(low, 1 if trap else 0), one * high, (trap,) if trap else ())
 
-    return BenchRuleAdapter(where, read, write, takes)
+    return BenchRuleAdapter(where, read, write, accepted_values)
 
 
-def _blank_ways() -> BenchRuleAdapter:
+def _blank_routes() -> BenchRuleAdapter:
     key = "blank_by"
 
     def read(authority: Authority) -> Reading:
@@ -41,13 +42,16 @@ def _blank_ways() -> BenchRuleAdapter:
 
     def write(_: Authority, value: Value) -> Written:
         assert isinstance(value, frozenset)
-        return key, [str(way) for way in Route if str(way) in value]
+        return key, [str(route) for route in Route if str(route) in value]
 
-    def takes(authority: Authority) -> AcceptedValues:
+    def accepted_values(authority: Authority) -> AcceptedValues:
         return AcceptedValues(words=tuple(authority.logon_lists()))
 
     return BenchRuleAdapter(
-        "the routes on which the authority accepts a blank password; by default the console only", read, write, takes
+        "the routes on which the authority accepts a blank password; by default the console only",
+        read,
+        write,
+        accepted_values,
     )
 
 
@@ -60,7 +64,7 @@ def _storage() -> BenchRuleAdapter:
     return BenchRuleAdapter("what the authority writes", read, None, lambda _: cannot)
 
 
-KEEPERS: Mapping[str, BenchRuleAdapter] = {
+ADAPTERS: Mapping[str, BenchRuleAdapter] = {
     "lockout.after": _number("try_limit", "the authority's lock threshold; 0 there means never", trap="never"),
     "lockout.lasts": _number(
         "lock_minutes",
@@ -84,14 +88,14 @@ KEEPERS: Mapping[str, BenchRuleAdapter] = {
     "password.min_age": _number("age_min_days", "the authority's shortest age in days", unit="days"),
     "password.warn_before": _number("warn_days", "the authority's days of warning", unit="days"),
     "password.may_contain_name": switch("name_inside", "a switch of the authority"),
-    "password.blank_accepted": _blank_ways(),
+    "password.blank_accepted": _blank_routes(),
     "password.storage": _storage(),
     "population.linked_identities": words(
         "outside",
         "a number of the authority, and a mark on each account that is tied",
         {0: "forbidden", 1: "existing-only", 2: "allowed"},
     ),
-    **seat_rules.KEEPERS,
+    **seat_rules.ADAPTERS,
 }
 ABSENT: Mapping[str, str] = {
     "password.dictionary": "the authority of a bench machine knows no dictionary",
@@ -112,15 +116,15 @@ DERIVED: Mapping[str, str] = {
     "population.hints": "a text beside each account",
     "population.recovery_questions": "questions and hashed answers beside each account",
 }
-"""Where the facts stand that a rule is derived from, where that is worth saying."""
+"""Source of a derived rule's facts, where it is worth naming."""
 
 
 def readings(authority: Authority) -> dict[str, Reading]:
-    """Every rule that is not derived."""
-    kept = {rule_id: keeper.read(authority) for rule_id, keeper in KEEPERS.items()}
+    """Return every rule that is not derived."""
+    kept = {rule_id: adapter.read(authority) for rule_id, adapter in ADAPTERS.items()}
     return kept | {rule_id: absent(reason) for rule_id, reason in ABSENT.items()}
 
 
-def takes(authority: Authority) -> dict[str, AcceptedValues]:
-    """What the authority takes, by rule."""
-    return {rule_id: keeper.takes(authority) for rule_id, keeper in KEEPERS.items()}
+def accepted_values(authority: Authority) -> dict[str, AcceptedValues]:
+    """Return the values that the authority accepts, by rule."""
+    return {rule_id: adapter.accepted_values(authority) for rule_id, adapter in ADAPTERS.items()}

@@ -1,14 +1,10 @@
-"""The part of a bench machine's authority that decides what somebody meets at the machine: by which ways accounts come
-in, what they may do to it, what has to be given before administration is used, what its screens show, and what a shared
-computer keeps from people.
+"""The part of a bench machine's authority about sessions: routes, rights, elevation, screens, shared use.
 
-Lists hold the identities of accounts and groups; None stands for everybody. Numbers and their trap values are its own:
-0 minutes of memory remember nothing, 0 seconds of patience wait for ever, 0 idle minutes never lock.
-
-Some of it counts only after a restart, or from the next sign-in on: until then the former value is kept in ``waiting``
-and goes on counting. Accounts may have an idle time of their own (``own_idle``), which counts for them unless the
-machine's is pinned.
-"""
+Lists contain the IDs of accounts and groups; None stands for everyone. Numbers and their trap values are its own: 0
+minutes of memory remember nothing, 0 seconds of patience wait without end, 0 idle minutes never lock. Some values take
+effect only after a restart, or at the next sign-in: until then the former value is stored in ``waiting`` and stays
+enforced. Accounts may have an idle time of their own (``own_idle``), which applies to them unless the machine's is
+pinned."""
 
 from typing import Any
 
@@ -18,8 +14,7 @@ WAYS = ("console", "network", "remote-screen")
 DRIVES = ("data", "stick", "system")
 DUTIES = ("clock", "install", "off")
 PROGRAMS = ("part", "vouched", "unsigned", "installer", "helper")
-"""A part of the system, one that somebody vouches for, one that nobody does, one that installs, one that helps from
-afar."""
+"""System, signed and unsigned programs, an installer, and remote help."""
 SHIPPED_SEAT: dict[str, Any] = {
     "in_console": None,
     "out_console": [],
@@ -71,15 +66,15 @@ SEAT_SWITCHES = (
     *("keys_first", "idle_pinned", "settings_shut"),
 )
 LISTS = (
-    *(f"{side}_{way}" for way in WAYS for side in ("in", "out")),
+    *(f"{side}_{route}" for route in WAYS for side in ("in", "out")),
     *(f"duty_{duty}" for duty in DUTIES),
     *("hidden", "covered"),
 )
 FULL_ONLY = (
-    *(f"{side}_{way}" for way in WAYS for side in ("in", "out")),
+    *(f"{side}_{route}" for route in WAYS for side in ("in", "out")),
     *("unsigned_ask", "apart", "helpers_reach", "drives_hidden"),
 )
-"""What the basic edition lacks: there it stays as it was shipped."""
+"""What the basic edition lacks: there it keeps the default."""
 AFTER_RESTART = (
     *("apart", "helpers_reach", "keys_first", "opens_for", "shows_last"),
     *("hidden", "off_button", "greeting"),
@@ -89,12 +84,12 @@ LONGEST_GREETING = 1_200
 
 
 def belongs(listed: list[int] | None, identities: set[int]) -> bool:
-    """Whether somebody of these identities (the own one and those of groups) is listed; None lists everybody."""
+    """Return whether one of these IDs (of the account and its groups) is listed; None lists everyone."""
     return listed is None or bool(identities & set(listed))
 
 
 def fault_in(key: str, value: Any, identities: set[int]) -> str:
-    """Why a value is none for a key of :data:`SHIPPED_SEAT`; nothing where it is one."""
+    """Return why a value is invalid for a key of :data:`SHIPPED_SEAT`; empty where it is valid."""
     if key in SEAT_LIMITS:
         low, high = SEAT_LIMITS[key]
         number = isinstance(value, int) and not isinstance(value, bool)
@@ -120,8 +115,10 @@ def fault_in(key: str, value: Any, identities: set[int]) -> str:
 
 
 def elevation(policy: dict[str, Any], kind: str, program: str) -> str:
-    """What somebody meets who wants a program to have administration: ``runs``, ``approve``, ``own password``,
-    ``administrator's password`` or ``refused``. ``kind``: administrator, keeper, user or guest."""
+    """Return the outcome of elevating a program: ``runs``, ``approve``, ``own password``, ``administrator's
+    password`` or ``refused``.
+
+    ``kind``: administrator, keeper, user or guest."""
     if kind == "guest" or (kind == "user" and policy["user_gives"] == 0):
         return "refused"
     if program == "installer" and not policy["installers_ask"]:

@@ -1,4 +1,4 @@
-"""The keepers of what somebody meets at a bench machine: ways in, rights, elevation, screens, shared use."""
+"""Adapters of the rules about sessions on a bench machine: routes, rights, elevation, screens, shared use."""
 
 from collections.abc import Mapping
 from datetime import timedelta
@@ -7,27 +7,27 @@ from typing import Any
 from attrs import evolve
 
 from verrou.core.model import Reading, Source
-from verrou.core.model.ways import Route
+from verrou.core.model.routes import Route
 from verrou.core.rules.screen import RULES as SCREEN_RULES
-from verrou.core.values import EVERYBODY, GROUP, AcceptedValues, Notice, Value
+from verrou.core.values import EVERYONE, GROUP, AcceptedValues, Notice, Value
+from verrou.machines.bench.adapter import BenchRuleAdapter, Written, source_of, stored, switch, words
 from verrou.machines.bench.authority import Authority, No
-from verrou.machines.bench.keeper import BenchRuleAdapter, Written, source_of, stored, switch, words
 from verrou.machines.bench.seat import DRIVES
 
 
 def _names(authority: Authority, listed: list[int] | None) -> Value:
-    """Identities as the names of accounts and groups."""
+    """Return IDs as the names of accounts and groups."""
     if listed is None:
-        return frozenset({EVERYBODY})
+        return frozenset({EVERYONE})
     names = {a["id"]: str(a["name"]) for a in authority.accounts()}
     names |= {g["id"]: f"{GROUP}{g['name']}" for g in authority.groups()}
     return frozenset(names[each] for each in listed)
 
 
 def _identities(authority: Authority, value: Value) -> list[int] | None:
-    """The inverse of :func:`_names`; raises No for a name that nobody bears."""
+    """Return the IDs of names, the inverse of :func:`_names`; raises No for an unknown name."""
     assert isinstance(value, frozenset)
-    if EVERYBODY in value:
+    if EVERYONE in value:
         return None
     known = {a["name"].casefold(): int(a["id"]) for a in authority.accounts()}
     known |= {f"{GROUP}{g['name']}".casefold(): int(g["id"]) for g in authority.groups()}
@@ -39,7 +39,7 @@ def _identities(authority: Authority, value: Value) -> list[int] | None:
 
 
 def _listed(key: str, where: str) -> BenchRuleAdapter:
-    """A list of identities. What it holds is read beside the names that they bear today."""
+    """Return the adapter of a list of IDs, which are read as today's names."""
 
     def read(authority: Authority) -> Reading:
         reading = plain.read(authority)
@@ -54,23 +54,23 @@ def _listed(key: str, where: str) -> BenchRuleAdapter:
 
 
 def _minutes(key: str, where: str, unit: str, trap: str) -> BenchRuleAdapter:
-    """A number of minutes or seconds, of which 0 means the word ``trap``."""
+    """Return a number of minutes or seconds, of which 0 means the word ``trap``."""
     one = timedelta(**{unit: 1})
 
     def from_value(_: Authority, value: Value) -> int:
         return value // one if isinstance(value, timedelta) else 0
 
-    def takes(authority: Authority) -> AcceptedValues:
+    def accepted_values(authority: Authority) -> AcceptedValues:
         return AcceptedValues(one, one * authority.limits(key)[1], (trap,))
 
-    return stored(key, where, lambda number: one * number if number else trap, from_value, takes)
+    return stored(key, where, lambda number: one * number if number else trap, from_value, accepted_values)
 
 
 _LOCKS_AFTER = next(rule.kind for rule in SCREEN_RULES if rule.id == "screen.locks_after")
 
 
 def _idle() -> BenchRuleAdapter:
-    """An account's own idle time counts for it unless the machine's is pinned; what holds for all is the weakest."""
+    """Return the weakest idle time: an account's own applies to it unless the machine's is pinned."""
     plain = _minutes(
         "idle_minutes",
         "the authority's idle minutes, which it pins when they are set here; until then an "
@@ -87,10 +87,10 @@ def _idle() -> BenchRuleAdapter:
             own = account["own_idle"]
             value: Value = timedelta(minutes=own) if own else "never"
             if own is not None and reading.value is not None and _weaker(value, reading.value):
-                said = f"{account['name']} has an idle time of its own, which counts for it"
+                message = f"{account['name']} has an idle time of its own, which counts for it"
                 here = Source("authority", text=f"account {account['id']}, own_idle = {own}")
                 overridden = (source_of(authority, "idle_minutes"),)
-                reading = evolve(reading, value=value, source=here, overrides=overridden, reason=said)
+                reading = evolve(reading, value=value, source=here, overrides=overridden, reason=message)
         return reading
 
     def write(authority: Authority, value: Value) -> Written:
@@ -106,7 +106,7 @@ def _weaker(value: Value, than: Value) -> bool:
 
 
 def _automatic() -> BenchRuleAdapter:
-    """For whom the machine signs somebody in by itself, and whether there is anybody whom it would."""
+    """Return the account that is signed in automatically, and whether there is one that would be."""
     limits = {0: "nobody", 1: "guests", 2: "anyone"}
     plain = words(
         "opens_for", "a number of the authority: for whom it does so; the account itself is a second setting", limits
@@ -117,8 +117,8 @@ def _automatic() -> BenchRuleAdapter:
         name = authority.opens_as()
         now, coming = whom(authority, name), whom(authority, authority.opens_as(as_set=True))
         source = source_of(authority, "opens_as")
-        said = f"{name} is signed in at each start" if name else "no account is signed in at a start"
-        return evolve(reading, value=now, source=source, reason=said, pending=None if now == coming else coming)
+        message = f"{name} is signed in at each start" if name else "no account is signed in at a start"
+        return evolve(reading, value=now, source=source, reason=message, pending=None if now == coming else coming)
 
     def whom(authority: Authority, name: str) -> str:
         if not name:
@@ -157,12 +157,14 @@ def _drives() -> BenchRuleAdapter:
 
 
 _WAYS = {
-    f"logon.{way}.{rule}": _listed(f"{side}_{way}", f"the authority's list of who {what} on that route; a denial wins")
-    for way in (Route.CONSOLE, Route.NETWORK, Route.REMOTE_SCREEN)
+    f"logon.{route}.{rule}": _listed(
+        f"{side}_{route}", f"the authority's list of who {what} on that route; a denial wins"
+    )
+    for route in (Route.CONSOLE, Route.NETWORK, Route.REMOTE_SCREEN)
     for rule, side, what in (("allowed", "in", "comes in"), ("denied", "out", "is denied"))
 }
 _GIVES: Mapping[Any, str] = {0: "nothing", 1: "approval", 2: "password"}
-KEEPERS: Mapping[str, BenchRuleAdapter] = {
+ADAPTERS: Mapping[str, BenchRuleAdapter] = {
     **_WAYS,
     "rights.shut_down": _listed("duty_off", "the authority's list for that right"),
     "rights.set_clock": _listed("duty_clock", "the authority's list for that right"),

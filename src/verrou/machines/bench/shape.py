@@ -1,5 +1,4 @@
-"""What a bench machine's file has to look like before its authority believes a word of it: it belongs to the authority,
-and shares nothing with the rest."""
+"""Shape of a bench machine's file, checked before its authority trusts it. It shares nothing with the rest."""
 
 from collections.abc import Mapping
 from datetime import datetime
@@ -13,7 +12,7 @@ of shapes, for any of them; or a check of its own."""
 
 
 def moment(value: Any) -> bool:
-    """Whether a text is a point in time, without a zone."""
+    """Return whether a text is a point in time, without a zone."""
     try:
         return isinstance(value, str) and datetime.fromisoformat(value).tzinfo is None
     except ValueError:
@@ -21,7 +20,7 @@ def moment(value: Any) -> bool:
 
 
 def number(value: Any) -> bool:
-    """Whether it is a whole number of a size that a machine may have."""
+    """Return whether it is a whole number of a size that a machine may have."""
     return type(value) is int and abs(value) <= LARGEST
 
 
@@ -54,7 +53,7 @@ FILE: Mapping[str, Shape] = {
 
 
 def fault(value: Any, shape: Shape, where: str = "") -> str:
-    """Where a value is not of a shape, and what stands there; nothing where it is."""
+    """Return where a value has the wrong shape, and what is there; empty where it is right."""
     if isinstance(shape, tuple):
         found = [fault(value, each, where) for each in shape]
         return "" if "" in found else found[-1]

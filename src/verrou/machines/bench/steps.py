@@ -8,7 +8,7 @@ from typing import Any, assert_never
 from attrs import define
 
 from verrou.core.model import Detail, Flag, Role
-from verrou.core.model.ways import Route
+from verrou.core.model.routes import Route
 from verrou.core.passwords import make_password, policy_of
 from verrou.core.plan.steps import (
     CreateAccount,
@@ -35,11 +35,11 @@ from verrou.machines import Secrets
 from verrou.machines.bench import seat
 from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
 from verrou.machines.bench.readings import snapshot_of
-from verrou.machines.bench.rules import KEEPERS
+from verrou.machines.bench.rules import ADAPTERS
 
 
 def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
-    """Do one step; raises No. Answers with what is worth saying about it."""
+    """Do one step, or raise No. Return what is worth reporting."""
     match step:
         case SetRules():
             return _set_rules(authority, step)
@@ -63,7 +63,7 @@ def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
         case TrySignIn():
             return _try(authority, step, secrets)
         case SetFlags():
-            # What is taken off comes first: it may be what excludes the rest.
+            # Flags to clear come first: they may exclude the others.
             for flag, on in sorted(step.flags.items(), key=lambda pair: pair[1]):
                 authority.mark(step.account, MARKS[flag], on)
         case SetDetails():
@@ -111,41 +111,41 @@ def _create(authority: Authority, step: CreateAccount, secrets: Secrets) -> None
 
 
 def _moment(day: date | None) -> datetime | None:
-    """The end of a day."""
+    """Return the end of a day."""
     return datetime.combine(day, time.max) if day else None
 
 
 def _try(authority: Authority, step: TrySignIn, secrets: Secrets) -> str:
-    """On a copy that is never saved; an account that must change its password first does so there."""
+    """Test on a copy that is never saved; an account that must change its password first does so there."""
     copy = Authority(authority.text())
     password = secrets[step.account]
-    said = "signed in at the console"
+    message = "signed in at the console"
     try:
         token = copy.sign_in(step.account, password)
     except NewPasswordFirst:
         other = make_password(policy_of(snapshot_of(copy, "")), step.account, SystemRandom())
         copy.change_password(step.account, password, other)
         token = copy.sign_in(step.account, other)
-        said += "; it is asked for a new password first"
+        message += "; it is asked for a new password first"
     may = copy.session_may_administer(token)
     if step.role is Role.ADMINISTRATOR and not may:
         raise No("it signs in, but that session could not administer")
     if step.role is not Role.ADMINISTRATOR and may:
         raise No("it signs in, and that session could administer")
     if step.role is Role.GUEST:
-        return f"{said}; {_refused_elsewhere(copy, step.account, password)}"
-    return f"{said}, and may {'' if may else 'not '}administer"
+        return f"{message}; {_refused_elsewhere(copy, step.account, password)}"
+    return f"{message}, and may {'' if may else 'not '}administer"
 
 
 def _refused_elsewhere(copy: Authority, account: str, password: str) -> str:
-    """That every way but the console refuses it; raises No for the first that does not."""
-    others = [way for way in copy.logon_lists() if way != "console"]
-    for way in others:
+    """Check that every route but the console denies the account; raises No for the first that does not."""
+    others = [route for route in copy.logon_lists() if route != "console"]
+    for route in others:
         try:
-            copy.sign_in(account, password, way)
+            copy.sign_in(account, password, route)
         except No:
             continue
-        raise No(f"it signs in at the console, and by {way} too")
+        raise No(f"it signs in at the console, and by {route} too")
     return f"rejected by {', '.join(others)}"
 
 
@@ -158,13 +158,13 @@ def _group_name(authority: Authority, identity: int) -> str:
 
 
 def _set_rules(authority: Authority, step: SetRules) -> str:
-    """Set the rules, and set again what the authority changed beside them: it pulls some along without a word."""
+    """Set the rules, and set again what the authority changed along with them, without reporting it."""
     asked: dict[str, Any] = {}
     for rule_id, value in step.values.items():
-        keeper = KEEPERS.get(rule_id)
-        if keeper is None or keeper.write is None:
+        adapter = ADAPTERS.get(rule_id)
+        if adapter is None or adapter.write is None:
             raise No(f"this machine does not keep {rule_id}")
-        key, number = keeper.write(authority, value)
+        key, number = adapter.write(authority, value)
         asked[key] = number
     refused: No | None = None
     for _ in asked:
@@ -215,11 +215,11 @@ class TrialOnBench:
     def groups(self) -> Sequence[str]:
         return [str(g["name"]) for g in self.authority.groups() if self.account in g["members"]]
 
-    def come_by(self, way: Route, service: str, password: str) -> Answer:
-        return _answer(lambda: self.authority.sign_out(self.authority.sign_in(self.account, password, str(way))))
+    def come_by(self, route: Route, service: str, password: str) -> Answer:
+        return _answer(lambda: self.authority.sign_out(self.authority.sign_in(self.account, password, str(route))))
 
     def elevate(self, password: str) -> Answer:
-        """A program that somebody vouches for; an administrator's password is not at hand."""
+        """Elevate a signed program; no administrator's password is available."""
         token = self._session(password)
         met = self.authority.request(token, "vouched")
         try:
@@ -258,7 +258,7 @@ class TrialOnBench:
         return answer
 
     def _asked(self, password: str, otherwise: str) -> tuple[int, str]:
-        """A session in which a question stands, and which."""
+        """Return a session with an open prompt, and the prompt."""
         token = self._session(password)
         met = self.authority.request(token, "vouched")
         if met not in ("approve", "own password"):

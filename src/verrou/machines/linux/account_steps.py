@@ -10,7 +10,7 @@ from typing import assert_never
 
 from attrs import define, field
 
-from verrou.core.model import Detail, Flag, Role, Source, counted, say_size
+from verrou.core.model import Detail, Flag, Role, Source, counted, size_text
 from verrou.core.plan.steps import (
     CreateAccount,
     CreateGroup,
@@ -71,7 +71,7 @@ from verrou.machines.linux.population import (
 )
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.ways import sessions
+from verrou.machines.linux.routes import sessions
 
 SHELL = "/bin/bash"
 SHELLS = "/etc/shells"
@@ -80,12 +80,12 @@ MOST_HANDED = 5_000
 
 
 def today_in_days() -> int:
-    """Days since 1970-01-01 in universal time, as shadow(5) counts them."""
+    """Return the days since 1970-01-01 in universal time, as shadow(5) counts them."""
     return int(time.time() // 86400)
 
 
 def ageing_of_new_accounts(defs: Mapping[str, tuple[str, Source]]) -> tuple[str, str, str]:
-    """The minimum, maximum and warning fields that login.defs(5) gives a new account."""
+    """Return the minimum, maximum and warning fields that login.defs(5) gives a new account."""
     fields = []
     for key, otherwise in (("PASS_MIN_DAYS", 0), ("PASS_MAX_DAYS", 99999), ("PASS_WARN_AGE", 7)):
         days = defined_number(defs, key, otherwise)
@@ -120,12 +120,12 @@ class AccountEdit:
         self.ends = dict(ends_kept(self.root))
 
     def apply(self, step: Step, secrets: Secrets) -> StepResult:
-        """Do one step in memory; a step that is refused leaves everything as it was."""
+        """Do one step in memory; a rejected step leaves everything as it was."""
         kept = {} if _checked_first(step) else {name: file.copied() for name, file in self.files.items()}
         before = {name: file.revision for name, file in self.files.items()}
         homes, tallies, ends, jobs = list(self.homes), list(self.tallies), dict(self.ends), dict(self.jobs)
         try:
-            said = self._do(step, secrets)
+            message = self._do(step, secrets)
         except StepRejected as refused:
             self.files.update(kept)
             self.homes, self.tallies, self.ends, self.jobs = homes, tallies, ends, jobs
@@ -134,7 +134,7 @@ class AccountEdit:
         changed = (self.homes, self.tallies, self.ends, self.jobs) != (homes, tallies, ends, jobs) or any(
             f.revision != before[name] for name, f in self.files.items()
         )
-        return StepResult(Outcome.DONE if changed else Outcome.UNCHANGED, said)
+        return StepResult(Outcome.DONE if changed else Outcome.UNCHANGED, message)
 
     def write(self) -> None:
         """Write each file of the copy that changed, and take away the tallies of accounts that are unlocked or gone."""
@@ -235,19 +235,19 @@ class AccountEdit:
         return f"uid {uid}, home {home}" + (f", group {group}" if group else "")
 
     def _check_lines_by_name(self, name: str, role: Role) -> None:
-        """A line that names an account gives it what it gives, also when somebody else comes to that name."""
+        """Reject a name that a configuration line already names: its rights would go to the new account."""
         line = self._sudoers().made_administrator(name, datetime.now())
         if line and role is not Role.ADMINISTRATOR:
             raise StepRejected(f"{line} makes any account called {name} an administrator; take that line away first")
 
     def _sudoers(self) -> Sudoers:
-        """No step of an edit writes there."""
+        """Return the sudoers, read once: no step of an edit writes to them."""
         if self._sudoers_read is None:
             self._sudoers_read = Sudoers.load(self.root)
         return self._sudoers_read
 
     def _group_for(self, role: Role) -> str | None:
-        """The group that makes an account amount to a role."""
+        """Return the group that gives an account a role."""
         if role is Role.STANDARD:
             return None
         if role is Role.GUEST:
@@ -270,7 +270,11 @@ class AccountEdit:
             raise StepRejected(
                 f"{home!r} is not a home folder; expected an absolute path, such as /home/{step.account}"
             )
-        coming = any(deed.place == home for deed in (*self.pending, *self.homes) if isinstance(deed, FolderOperation))
+        coming = any(
+            operation.place == home
+            for operation in (*self.pending, *self.homes)
+            if isinstance(operation, FolderOperation)
+        )
         if coming or self.root.exists(home):
             raise StepRejected(f"{home} is there already; move it away or choose another name")
         if step.home and not self.root.place(home).parent.is_dir():
@@ -300,13 +304,13 @@ class AccountEdit:
             raise StepRejected(f"{name} belongs to the system or to a package; remove the package instead")
         if uid and (busy := _at_work(self.root, name, uid)):
             raise StepRejected(f"{name} {busy}; end that first")
-        said = self._part_with_home(step, record, uid)
-        said = "; ".join(filter(None, (said, self._hand_over_elsewhere(step, record, uid))))
+        message = self._part_with_home(step, record, uid)
+        message = "; ".join(filter(None, (message, self._hand_over_elsewhere(step, record, uid))))
         self._take_out(record)
         self.ends.pop(name, None)
         if "/" not in name and self._tally(name) is not None:
             self.tallies.append(f"{load_faillock(self.root).tallies}/{name}")
-        return said
+        return message
 
     def _taker(self, name: str) -> dict[str, int]:
         record = self._record(PASSWD, name)
@@ -317,7 +321,7 @@ class AccountEdit:
         return ("uid", int(record.fields[PasswdField.UID])), ("gid", int(record.fields[PasswdField.GID]))
 
     def _hand_over_elsewhere(self, step: Remove, record: AccountLine, uid: int) -> str:
-        """Plan that what the account has outside its home belongs to somebody else."""
+        """Plan the change of owner of everything the account has outside its home."""
         if step.choice is not FilesChoice.HAND_OVER or uid == 0:
             return ""
         facts = (*self._from(record), *self._taker(step.to).items(), ("below", 0))
@@ -334,11 +338,15 @@ class AccountEdit:
         return place if place.is_file() else None
 
     def _part_with_home(self, step: Remove, record: AccountLine, uid: int) -> str:
-        """Plan what becomes of the home; a folder that is not the account's own is left alone, and said."""
+        """Plan what happens to the home; a folder that is not the account's own is left alone, and reported."""
         name, folder = record.name, record.fields[PasswdField.HOME]
-        made = [deed for deed in self.homes if isinstance(deed, FolderOperation) and deed.place == folder]
+        made = [
+            operation
+            for operation in self.homes
+            if isinstance(operation, FolderOperation) and operation.place == folder
+        ]
         if made:  # made by a step before this one: it need not be made at all
-            self.homes = [deed for deed in self.homes if deed not in made]
+            self.homes = [operation for operation in self.homes if operation not in made]
             return "it had no home"
         home = Home(self.root, folder, uid)
         if not folder or not home.there():
@@ -360,7 +368,7 @@ class AccountEdit:
         except OSError as error:
             raise StepRejected(f"{folder} cannot be looked through ({error.strerror}). Repair that first.") from None
         count, size = home.files()
-        held = f"{counted(count, 'file')}, {say_size(size)}"
+        held = f"{counted(count, 'file')}, {size_text(size)}"
         if step.choice is FilesChoice.HAND_OVER:
             taker = self._taker(step.to)
             if any(owner == taker["to_uid"] for owner in home.owners()):
@@ -386,7 +394,7 @@ class AccountEdit:
         return f"{held} are in {archive}"
 
     def _take_out(self, record: AccountLine) -> None:
-        """Take an account out of every file, with its own group where nobody else is in it."""
+        """Remove an account from every file, with its own group where no one else is in it."""
         self.numbers.forget()
         name, gid = record.name, record.fields[PasswdField.GID]
         self.files[PASSWD].remove(record)
@@ -405,7 +413,7 @@ class AccountEdit:
             self._drop_group(name)
 
     def _rename_in_groups(self, name: str, new_name: str) -> None:
-        """Put another name wherever a group lists the account; for ``""`` none."""
+        """Rename an account wherever a group lists it; ``""`` removes it."""
         for file, lists in ((GROUP, (3,)), (GSHADOW, (2, 3))):
             for record in list(self.files[file].records()) if file in self.files else []:
                 fields = list(record.fields)
@@ -453,7 +461,7 @@ class AccountEdit:
             raise StepRejected(f"{step.account} is root under another name; remove it instead")
         minimum, maximum, _ = ageing_of_new_accounts(self.numbers.defs)
         values: dict[int, str] = {}
-        said = ""
+        message = ""
         for flag, on in step.flags.items():
             if flag is Flag.CHANGE_DUE:
                 if on and self._is_root(step.account):
@@ -469,7 +477,7 @@ class AccountEdit:
                     raise StepRejected(f"{step.account} may change every password, its own too")
                 values[ShadowField.LEAST] = str(NEVER_DAYS) if on else minimum
                 ends = limit_in_days(values.get(ShadowField.LONGEST, record.fields[ShadowField.LONGEST])) is not None
-                said = "once its password expires, only an administrator can set another" if on and ends else said
+                message = "once its password expires, only an administrator can set another" if on and ends else message
             elif flag is Flag.AGEING_EXEMPT:
                 if not on and self._is_root(step.account):
                     raise StepRejected(
@@ -481,7 +489,7 @@ class AccountEdit:
         changed = {at: value for at, value in values.items() if record.fields[at] != value}
         if changed:
             self.files[SHADOW].change(step.account, changed)
-        return said
+        return message
 
     def _set_details(self, step: SetDetails) -> str:
         record = self._record(PASSWD, step.account)
@@ -540,7 +548,7 @@ class AccountEdit:
         return ""
 
     def _hash(self, account: str, password: str) -> str:
-        """What stands in shadow(5) for a password: nothing for the blank one."""
+        """Return the password field of shadow(5): empty for a blank password."""
         return (self.hashes.get(account) or hashed(password)) if password else ""
 
     def _set_password(self, step: SetPassword, secrets: Secrets) -> str:
@@ -560,9 +568,9 @@ class AccountEdit:
             secret = f"!{secret}"
         changed = "0" if must_change else str(self.today_days)
         self.files[SHADOW].change(step.account, {ShadowField.PASSWORD: secret, ShadowField.CHANGED: changed})
-        said = [f"it stays disabled; verrou account enable {step.account} opens it"] if stays_shut else []
-        said += ["it need not be changed: programs run as it"] if step.must_change and not must_change else []
-        return "; ".join(said)
+        message = [f"it stays disabled; verrou account enable {step.account} opens it"] if stays_shut else []
+        message += ["it need not be changed: programs run as it"] if step.must_change and not must_change else []
+        return "; ".join(message)
 
     def _is_root(self, name: str) -> bool:
         return self._record(PASSWD, name).fields[PasswdField.UID] == "0"
@@ -607,7 +615,7 @@ class AccountEdit:
         return f"its home stays {home.fields[PasswdField.HOME] if home else ''}; its own group keeps the old name"
 
     def _jobs_by_name(self, name: str) -> list[str]:
-        """The files that make something run for whoever bears a name."""
+        """Return the files that run something for any account of a name."""
         if "/" in name:
             return []
         places = [f"{folder}/{name}" for folder in (*CRONTABS, LINGERING)]
@@ -637,13 +645,16 @@ class AccountEdit:
 
 
 def _expires(until: date | None) -> str:
-    """The field of shadow(5) for an account whose last day is ``until``: the first day on which it cannot be used."""
+    """Return the field of shadow(5) for an account whose last day is ``until``: the first day on which it cannot be
+    used."""
     return str((until - EPOCH).days + 1) if until else ""
 
 
 def _checked_first(step: Step) -> bool:
-    """Whether a step is refused, if at all, before it changes anything, so that nothing need be kept to go back to.
-    What is made by the hundred is such a step."""
+    """Return whether a step is rejected before it changes anything, if at all, so that nothing has to be saved to
+    undo it.
+
+    Steps that are done by the hundred are of this kind."""
     return isinstance(step, CreateAccount) and step.role is Role.STANDARD
 
 
@@ -654,7 +665,7 @@ def _check_words(*texts: str) -> None:
 
 
 def _comment(text: str, words: Mapping[int, str]) -> str:
-    """The comment field of passwd(5) with some of its words replaced."""
+    """Return the comment field of passwd(5) with some of its words replaced."""
     parts = text.split(",")
     for position, word in words.items():
         if word or position < len(parts):
@@ -664,7 +675,7 @@ def _comment(text: str, words: Mapping[int, str]) -> str:
 
 
 def _at_work(root: Root, name: str, uid: int) -> str:
-    """Why an account cannot be taken away right now; nothing where it can."""
+    """Return why an account cannot be removed right now; empty where it can."""
     if inside := sessions(root, {uid: name}).get(name):
         return f"is signed in ({', '.join(inside.sessions)})"
     running = processes_by_number(root).get(uid, 0)
@@ -672,8 +683,9 @@ def _at_work(root: Root, name: str, uid: int) -> str:
 
 
 def hashes_for(steps: Sequence[Step], secrets: Secrets) -> Mapping[str, str]:
-    """The hashes of all passwords that the steps set, made side by side; what several accounts are given alike (the
-    stand-ins of a rehearsal) is hashed once."""
+    """Return the hashes of all passwords that the steps set, computed in parallel.
+
+    A password that several accounts share (the stand-ins of a dry run) is hashed once."""
     wanted = {step.account: secrets.given(step) for step in steps if isinstance(step, CreateAccount | SetPassword)}
     made = hashed_all({password: password for password in wanted.values() if password})
     return {name: made[password] for name, password in wanted.items() if password}

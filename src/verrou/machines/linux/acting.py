@@ -1,5 +1,4 @@
-"""What acts for an account without anybody signing in as it: jobs, services, keys that others accept, lines that name
-it; and what is left of accounts that are gone."""
+"""Background jobs of accounts: cron, services, keys that other accounts accept, lines that name them; and orphans."""
 
 import os
 import re
@@ -59,7 +58,7 @@ OTHER_NAMES = {"cron": "crond"}
 
 
 def acting(root: Root, sudoers: Sudoers, group_names: Collection[str]) -> Acting:
-    """Read all of it, but for keys, which are asked for account by account."""
+    """Read all background jobs but keys, which are found account by account."""
     found = Acting(processes=processes_by_number(root))
     found.closing_stops = {kind: _asks_whether_open(root, service) for kind, service in STACKS.items()}
     _crontabs(root, found)
@@ -79,15 +78,16 @@ def acting(root: Root, sudoers: Sudoers, group_names: Collection[str]) -> Acting
 def with_acts(
     root: Root, accounts: Sequence[Account], found: Acting, keys: Keys, closed: Collection[str]
 ) -> tuple[tuple[Account, ...], list[str]]:
-    """The accounts with what acts for each; and a line for all that belongs to no account any more. ``closed`` are the
-    names of those whom PAM refuses as ended."""
+    """Return the accounts with their background jobs, and a line for each job of an account that does not exist.
+
+    ``closed`` are the names that PAM rejects as expired."""
     opens = _keys_that_open_others(keys, accounts)
-    told = []
+    text = []
     busy_names = found.by_name.keys() | opens.keys()
     busy_numbers = {str(number) for number in (*found.by_uid, *found.processes)}
     for account in accounts:
         if account.name not in busy_names and account.identity not in busy_numbers:
-            told.append(account)
+            text.append(account)
             continue
         uid = int(account.identity)
         acts = [*found.by_name.get(account.name, ()), *found.by_uid.get(uid, ())]
@@ -98,11 +98,11 @@ def with_acts(
         processes = found.processes.get(uid, 0) if uid else 0
         if uid == 0:
             acts = [act for act in acts if act.kind not in (ActKind.CRON_LINE, ActKind.UNIT, ActKind.LINE)]
-        told.append(evolve(account, processes=processes, acts=tuple(acts)) if acts or processes else account)
+        text.append(evolve(account, processes=processes, acts=tuple(acts)) if acts or processes else account)
     names, numbers = {a.name for a in accounts}, {int(a.identity) for a in accounts}
     left = [(name, act) for name, acts in found.by_name.items() if name not in names for act in acts]
     left += [(f"number {uid}", act) for uid, acts in found.by_uid.items() if uid not in numbers for act in acts]
-    return tuple(told), [_left_behind(who, act) for who, act in left if act.kind in LEFT_BEHIND]
+    return tuple(text), [_left_behind(who, act) for who, act in left if act.kind in LEFT_BEHIND]
 
 
 LEFT_BEHIND = {
@@ -112,25 +112,26 @@ LEFT_BEHIND = {
     ActKind.CRON_LINE: "this line has cron work as {}",
     ActKind.LINE: "this line names {}",
 }
-"""What is said of a thing whose account is not there. A service may make its own account when it starts."""
+"""Description of a job whose account does not exist. A service may create its own account when it starts."""
 
 
 def _left_behind(who: str, act: Act) -> str:
-    said = LEFT_BEHIND[act.kind].format(who)
+    message = LEFT_BEHIND[act.kind].format(who)
     return (
-        f"{act.source.where}: {said}, an account that does not exist; a new account with that name or ID would get it"
+        f"{act.source.where}: {message}, an account that does not exist; "
+        "a new account with that name or ID would get it"
     )
 
 
 def _asks_whether_open(root: Root, service: str) -> bool:
-    """Whether the account stack of a service has pam_unix(8) look at the account's end."""
+    """Return whether the account stack of a service has pam_unix(8) check the expiry."""
     stack = load_stack(root, service, "account")
     other = load_stack(root, OTHER_NAMES[service], "account") if service in OTHER_NAMES and not stack.lines else stack
     return not other.broken and any(unheeded(other, line) is None for line in other.having(UNIX))
 
 
 def processes_by_number(root: Root) -> Mapping[int, int]:
-    """How many processes run as each number; a system that does not run has none."""
+    """Return the number of processes by user ID; none of a system that is not running."""
     count: Counter[int] = Counter()
     for process in Path("/proc").iterdir() if root.live else ():
         try:
@@ -157,7 +158,7 @@ def _is_job(line: str) -> bool:
 
 
 def at_jobs(root: Root) -> Iterator[tuple[str, int]]:
-    """Each job of at(1), and the number of the account that it is for."""
+    """Yield each job of at(1), and the number of the account that it is for."""
     for folder in AT_JOBS:
         for name in root.names_in(folder)[:MOST_NAMES]:
             place = root.place(f"{folder}/{name}")
@@ -166,7 +167,7 @@ def at_jobs(root: Root) -> Iterator[tuple[str, int]]:
 
 
 def _due(place: str) -> str:
-    """When a job of at(1) is due, which its name tells in minutes since 1970."""
+    """Return when a job of at(1) is due, in minutes since 1970, from its name."""
     try:
         return f"due {datetime.fromtimestamp(int(place[-8:], 16) * 60):%Y-%m-%d %H:%M}"
     except (ValueError, OverflowError, OSError):
@@ -174,8 +175,9 @@ def _due(place: str) -> str:
 
 
 def system_cron_files(root: Root) -> Iterator[str]:
-    """The tables of the system itself. Debian's cron(8) takes names of letters, digits, - and _ alone; others leave out
-    backups and hidden files."""
+    """Yield the system's own crontabs.
+
+    Debian's cron(8) accepts names of letters, digits, - and _ alone; others skip backups and hidden files."""
     debian = root.exists("/etc/debian_version")
     table, folder = SYSTEM_CRON
     if root.exists(table):
@@ -187,7 +189,7 @@ def system_cron_files(root: Root) -> Iterator[str]:
 
 
 def _cron_lines(root: Root, file: str) -> Iterator[tuple[int, str, str]]:
-    """The jobs of a table of the system, crontab(5): line, account, command."""
+    """Yield the jobs of a table of the system, crontab(5): line, account, command."""
     lines = root.content(file, MOST_READ).decode("utf-8", "backslashreplace").split("\n")
     for number, line in enumerate(lines, start=1):
         if _is_job(line):
@@ -198,7 +200,7 @@ def _cron_lines(root: Root, file: str) -> Iterator[tuple[int, str, str]]:
 
 
 def _units(root: Root, found: Acting) -> None:
-    """Services that the administrator of the system has run as somebody, systemd.exec(5): User=."""
+    """Return the services that the system's administrator runs as an account, systemd.exec(5): User=."""
     for unit in root.names_in(UNITS)[:MOST_NAMES]:
         folder = f"{UNITS}/{unit}"
         drop_ins = [f"{folder}/{name}" for name in root.names_in(folder)] if unit.endswith(".service.d") else []
@@ -212,7 +214,7 @@ def _units(root: Root, found: Acting) -> None:
 
 
 def _with_own_units(root: Root, act: Act, account: Account) -> Act:
-    """Lingering, with how many services of the account's own start by it."""
+    """Return lingering, with the number of the account's own services started by it."""
     if act.kind is not ActKind.LINGERING:
         return act
     folder = f"{account.home}/{OWN_UNITS}"
@@ -223,7 +225,7 @@ def _with_own_units(root: Root, act: Act, account: Account) -> Act:
 
 
 def _lines_by_name(root: Root, sudoers: Sudoers, group_names: Collection[str]) -> Iterator[tuple[str, Source]]:
-    """Lines of sudoers, of the remote shell server and of the access file that name an account by its name."""
+    """Yield lines of sudoers, the remote shell server and the access file that name an account."""
     yield from sudoers.lines_by_name()
     yield from named_users(root)
     seen = set()
@@ -236,7 +238,7 @@ def _lines_by_name(root: Root, sudoers: Sudoers, group_names: Collection[str]) -
 
 
 def _keys_that_open_others(keys: Keys, accounts: Iterable[Account]) -> dict[str, list[Act]]:
-    """By account: the keys of its own, or that open it, which open another one too."""
+    """Return by account the keys that also sign in to another one."""
     opened: dict[str, dict[str, Source]] = defaultdict(dict)
     owners: dict[str, dict[str, None]] = defaultdict(dict)
     for account in accounts:

@@ -1,4 +1,4 @@
-"""Homes in archives: written beside their place and renamed, each with its checksum, and unpacked by open folders."""
+"""Archives of homes: written under another name and renamed, with a checksum each, and unpacked by open folders."""
 
 import gzip
 import hashlib
@@ -21,17 +21,15 @@ ATTRIBUTE = "SCHILY.xattr."
 
 
 def checksum_file(archive: str) -> str:
-    """The name of the file beside an archive that holds its checksum."""
+    """Return the name of the checksum file of an archive."""
     return f"{archive}.sha256"
 
 
 def pack(home: int, name: str, folder: int, archive: str) -> None:
-    """Write an open home, called ``name`` from the top, into ``archive`` in an open folder, for root alone, and its
-    checksum beside it. Both are on disk when this returns, the archive itself last.
+    """Write an open home, called ``name`` in the archive, into ``archive`` in an open folder, and its checksum.
 
-    Raises:
-        OSError: nothing stands under that name.
-    """
+    Both are readable for root alone and on disk when this returns, the archive last. Raises: OSError: nothing has that
+    name."""
     part = archive + PART
     for left in (part, checksum_file(archive)):
         _remove(left, folder)
@@ -73,7 +71,7 @@ class _Written(io.RawIOBase):
 
 
 def drop(folder: int, archive: str) -> None:
-    """Take an archive away with all that belongs to it."""
+    """Delete an archive with all that belongs to it."""
     for name in (archive, archive + PART, checksum_file(archive)):
         _remove(name, folder)
 
@@ -101,7 +99,7 @@ def _told(name: str, now: os.stat_result, place: int | None = None) -> tarfile.T
 
 
 def _add(tar: tarfile.TarFile, name: str, last: str, folder: int) -> None:
-    """One thing that is not a folder; pipes, sockets and devices hold nothing and are left out."""
+    """Add one thing that is not a folder; pipes, sockets and devices are left out."""
     now = os.stat(last, dir_fd=folder, follow_symlinks=False)
     if stat.S_ISLNK(now.st_mode):
         info = _told(name, now)
@@ -116,7 +114,7 @@ def _add(tar: tarfile.TarFile, name: str, last: str, folder: int) -> None:
 
 
 def is_whole(folder: int, archive: str) -> bool:
-    """Whether an archive is what was written: its checksum is the one beside it."""
+    """Return whether an archive is what was written, by its checksum."""
     flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
     try:
         with os.fdopen(os.open(checksum_file(archive), flags, dir_fd=folder), "rb") as note:
@@ -128,12 +126,10 @@ def is_whole(folder: int, archive: str) -> bool:
 
 
 def unpack(archives: int, archive: str, folder: int, name: str) -> None:
-    """Unpack a home from its archive as ``name`` in an open folder, with modes, owners and attributes as they were.
-    Nothing is written by a link or outside of it, whatever the archive says.
+    """Unpack a home from its archive as ``name`` in an open folder, with modes, owners and attributes.
 
-    Raises:
-        OSError, MachineRefused: it is not there whole.
-    """
+    Nothing is written through a link or outside of it, whatever the archive contains. Raises: OSError, MachineRefused:
+    it is not whole."""
     flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC
     os.mkdir(name, 0o700, dir_fd=folder)
     top = os.open(name, FOLDER_FLAGS, dir_fd=folder)

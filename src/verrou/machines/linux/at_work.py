@@ -1,11 +1,11 @@
-"""Who is at work on the live system, and by which way they came: read off the processes above our own, proc(5)."""
+"""The person at work on the live system and their route, from the processes above our own, proc(5)."""
 
 import os
 from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
-from verrou.core.model.ways import Route
+from verrou.core.model.routes import Route
 
 DOORS = {
     **dict.fromkeys(("sshd", "sshd-session", "sshd-auth", "dropbear", "in.telnetd", "telnetd", "in.rlogind"), "shell"),
@@ -16,15 +16,15 @@ DOORS = {
 """Programs that let people in, by the name that the kernel keeps of each (15 signs)."""
 WAYS = {"shell": Route.REMOTE_SHELL, "screen": Route.REMOTE_SCREEN, "console": Route.CONSOLE}
 NOBODY = 2**32 - 1
-"""What loginuid says where nobody signed in."""
+"""Value of loginuid where no one signed in."""
 DEEPEST = 1_000
 
 
 class AtWork(NamedTuple):
-    """The number of who signed in, None where nobody can be named; and the way, nothing where none can be told."""
+    """User ID of the person who signed in, None where it is not known; and the route, empty where it is not known."""
 
     uid: int | None
-    way: str = ""
+    route: str = ""
 
 
 class _Process(NamedTuple):
@@ -34,17 +34,18 @@ class _Process(NamedTuple):
 
 
 def at_work(proc: Path = Path("/proc"), pid: int | None = None) -> AtWork:
-    """Whoever started a process (this one): behind sudo(8) and su(1) the one before them. The outermost program that
-    lets people in says the way: nothing that stands in the environment is believed."""
+    """Return who started a process (by default this one): behind sudo(8) and su(1) the account before them.
+
+    The outermost program that signs people in tells the route; the environment is never trusted."""
     above = list(_above(proc, os.getpid() if pid is None else pid))
     doors = [at for at, process in enumerate(above) if process.name in DOORS]
-    way = WAYS[DOORS[above[doors[-1]].name]] if doors else ""
+    route = WAYS[DOORS[above[doors[-1]].name]] if doors else ""
     uid = _login_uid(proc, os.getpid() if pid is None else pid)
     if uid is None and doors:
-        # Right below the door stands who came through it, root only where nobody else does.
+        # The account right below the sign-in program came by it; root only where no other does.
         inside = [process.uid for process in reversed(above[: doors[-1]])]
         uid = next((each for each in inside if each), 0 if inside else None)
-    return AtWork(uid, way)
+    return AtWork(uid, route)
 
 
 def _above(proc: Path, pid: int) -> Iterator[_Process]:
@@ -60,12 +61,12 @@ def _above(proc: Path, pid: int) -> Iterator[_Process]:
 
 def _process(proc: Path, pid: int) -> _Process | None:
     try:
-        told = (proc / str(pid) / "stat").read_text(errors="replace")
+        text = (proc / str(pid) / "stat").read_text(errors="replace")
         status = (proc / str(pid) / "status").read_text(errors="replace")
     except OSError:
         return None
-    # The name stands in brackets and may hold brackets itself.
-    name, _, rest = told.partition("(")[2].rpartition(")")
+    # The name is in brackets and may contain brackets itself.
+    name, _, rest = text.partition("(")[2].rpartition(")")
     uids = next((line.split()[1:] for line in status.splitlines() if line.startswith("Uid:")), [])
     try:
         return _Process(name, int(rest.split()[1]), int(uids[0]))

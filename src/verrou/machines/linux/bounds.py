@@ -1,6 +1,6 @@
-"""What may run in a private copy: for how long, how many processes, and with how much memory. setrlimit(2) bounds each
-process by itself; how many there are, and what they have together, the first process of a copy sees to.
-"""
+"""Bounds of what runs in a private copy: time, number of processes, and memory.
+
+setrlimit(2) bounds each process by itself; the first process of a copy counts them and their memory together."""
 
 import os
 import resource
@@ -37,8 +37,9 @@ def kill_all() -> None:
 
 @contextmanager
 def until_ended(pid: int) -> Iterator[Callable[[float], None]]:
-    """What waits so many seconds for a process to end; it waits them all where the kernel is too old (before 5.3) to
-    tell when."""
+    """Return a function that waits some seconds for a process to end.
+
+    It waits them all where the kernel (before 5.3) cannot tell when."""
     try:
         process = os.pidfd_open(pid)
     except OSError:
@@ -56,8 +57,9 @@ def until_readable(descriptor: int, seconds: float) -> None:
 
 
 def watched(ended: Callable[[], bool], wait: Callable[[float], None], patience: int) -> bool:
-    """Wait until something ended. Where it takes over ``patience`` seconds it is told so (False); where more runs by
-    then than may, all of it is ended, and whatever was waited for with it."""
+    """Wait for a process. Return False where it takes over ``patience`` seconds.
+
+    Where more runs by then than is allowed, all of it is killed, and the process waited for, too."""
     deadline = time.monotonic() + patience
     while not ended():
         if time.monotonic() > deadline:
@@ -69,7 +71,7 @@ def watched(ended: Callable[[], bool], wait: Callable[[float], None], patience: 
 
 
 def _too_much() -> bool:
-    """Whether more processes run in this copy than may, or have more memory."""
+    """Return whether more processes run in this copy than allowed, or use more memory."""
     try:
         running = [name for name in os.listdir("/proc") if name.isdigit()]
     except OSError:
@@ -80,7 +82,7 @@ def _too_much() -> bool:
 
 
 def _pages(process: str) -> int:
-    """The pages of memory that a process shows, by proc(5): none of one that has ended."""
+    """Return the resident pages of a process, by proc(5): none of one that has ended."""
     try:
         return int(Path("/proc", process, "statm").read_text().split()[1])
     except (OSError, ValueError, IndexError):

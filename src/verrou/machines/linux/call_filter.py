@@ -56,9 +56,9 @@ def refuse_calls() -> None:
     """
     if os.uname().machine not in KNOWN_MACHINES:
         return
-    told = _instructions()
-    instructions = (_Instruction * len(told))(*(_Instruction(*each) for each in told))
-    program = _Program(len(told), instructions)
+    text = _instructions()
+    instructions = (_Instruction * len(text))(*(_Instruction(*each) for each in text))
+    program = _Program(len(text), instructions)
     libc = ctypes.CDLL(None, use_errno=True)
     if libc.prctl(PR_SET_SECCOMP, SECCOMP_MODE_FILTER, ctypes.byref(program), 0, 0) != 0:
         number = ctypes.get_errno()

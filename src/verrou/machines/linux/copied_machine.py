@@ -12,7 +12,7 @@ from attrs import define, field
 
 from verrou.core.model import Grant, Role, Snapshot
 from verrou.core.model.access import usable_administrator, usable_administrators
-from verrou.core.model.ways import Route
+from verrou.core.model.routes import Route
 from verrou.core.passwords import Policy, make_password
 from verrou.core.plan.steps import (
     CreateAccount,
@@ -66,9 +66,9 @@ from verrou.machines.local_files import set_attributes, write_all
 UPDATERS_OWN = ("/var/lib/pam/", f"{STACK}common-")
 """What the updater of the PAM stack writes: put together anew rather than merged."""
 MEANS_NOTHING = ("-old", ".lock", "/.pwd.lock", "-")
-"""How names end of what is no part of a machine's meaning: backups and locks."""
+"""Suffixes of files that do not change a machine's meaning: backups and locks."""
 OF_THE_COPY = (errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.ENOMEM)
-"""What goes wrong with the memory that a copy is made in, and says nothing of what the machine lets be written."""
+"""Errors of the memory that a copy is made in, which say nothing about the machine."""
 
 
 @define
@@ -110,8 +110,10 @@ class LinuxCopy:
 
     @staticmethod
     def _manner(step: Step) -> str:
-        """How a step is done: what touches settings beside the account files one by one, so that nothing is left of it
-        where a part is refused, everything else together."""
+        """Return how a step is done: settings besides the account files one by one, so that a rejected step leaves
+        nothing.
+
+        Everything else is done together."""
         match step:
             case TrySignIn():
                 return "trial"
@@ -130,7 +132,7 @@ class LinuxCopy:
             if isinstance(step, SetRules):
                 result = StepResult(Outcome.DONE, set_rules(self.root, step))
                 if self._file_states() == before:
-                    result = StepResult(Outcome.UNCHANGED, result.said)
+                    result = StepResult(Outcome.UNCHANGED, result.message)
             else:
                 result = self._edit_with_settings(step, secrets)
         except (StepRejected, DryRunUnavailable) as refused:
@@ -161,11 +163,9 @@ class LinuxCopy:
         return results
 
     def _why(self, error: OSError) -> str:
-        """Why a place could not be written on the copy, which stands for the machine.
+        """Return why a place of the copy could not be written, which stands for the machine.
 
-        Raises:
-            CannotRehearse: the copy itself is at fault.
-        """
+        Raises: DryRunUnavailable: the copy itself is at fault."""
         where = str(error.filename or "a file").removeprefix(str(self.root.path))
         if error.errno in OF_THE_COPY:
             raise DryRunUnavailable(f"{where} could not be written on the copy: {error.strerror}") from None
@@ -173,12 +173,12 @@ class LinuxCopy:
         return marked[0] if marked else f"{where}: {error.strerror}; Verrou does not write there"
 
     def _edit_with_settings(self, step: Step, secrets: Secrets) -> StepResult:
-        """One step on accounts, and what belongs to it elsewhere."""
-        said, home = "", self._home_of(step)
+        """Do one step on accounts, and on what belongs to them elsewhere."""
+        message, home = "", self._home_of(step)
         if isinstance(step, CreateGroup):
-            said = guests.confine(self.root, step.group)
+            message = guests.confine(self.root, step.group)
         elif isinstance(step, CreateAccount):
-            said = guests.freshen(self.root, step.account, home)
+            message = guests.freshen(self.root, step.account, home)
         (result,) = self._edit_accounts([step], secrets)
         if result.outcome is Outcome.REJECTED:
             return result
@@ -191,17 +191,17 @@ class LinuxCopy:
         elif isinstance(step, Rename):
             guests.rename_guest(self.root, step.account, step.new_name)
             named_otherwise(self.root, step.account, step.new_name)
-        return result._replace(said="; ".join(filter(None, (result.said, said))))
+        return result._replace(message="; ".join(filter(None, (result.message, message))))
 
     def _home_of(self, step: Step) -> str:
-        """The home of the account that a step is about, also of one that is to be made."""
+        """Return the home of the account that a step is about, also of one that is to be made."""
         if isinstance(step, CreateAccount):
             return step.home or f"{HOMES}/{step.account}"
         record = AccountFile.parse(PASSWD, self.root.text(PASSWD) or "").find(account_of(step) or "")
         return record.fields[PasswdField.HOME] if record else ""
 
     def _try(self, step: TrySignIn, secrets: Secrets) -> StepResult:
-        """On the system's own PAM and sudo, in a copy of the copy."""
+        """Test with the system's own PAM and sudo, in a copy of the copy."""
         try:
             if step.account not in secrets:
                 self._ask("library")
@@ -209,11 +209,11 @@ class LinuxCopy:
             answer = self._ask("try_account", **self._trial_of(step, secrets[step.account]))
         except CannotTry as reason:
             return StepResult(Outcome.REJECTED, f"it could not be tested: {reason}")
-        return StepResult(Outcome.DONE if answer.accepted else Outcome.REJECTED, answer.said)
+        return StepResult(Outcome.DONE if answer.accepted else Outcome.REJECTED, answer.message)
 
     def _trial_of(self, step: TrySignIn, password: str) -> dict[str, object]:
-        ways = (Route.REMOTE_SCREEN, Route.REMOTE_SHELL)
-        afar = [service.name for way in ways for service in behind(self.root, way)]
+        routes = (Route.REMOTE_SCREEN, Route.REMOTE_SHELL)
+        afar = [service.name for route in routes for service in behind(self.root, route)]
         untried = ""
         if step.blank and "sshd" in afar and sshd_setting(self.root, "permitemptypasswords", "no")[0] != "yes":
             afar.remove("sshd")
@@ -234,7 +234,7 @@ class LinuxCopy:
         except DryRunUnavailable as reason:
             raise CannotTry(str(reason)) from None
         self.root.forget()
-        return Answer(answer.get("accepted") is True, str(answer.get("said", "")))
+        return Answer(answer.get("accepted") is True, str(answer.get("message", "")))
 
     # Looking
 
@@ -247,10 +247,10 @@ class LinuxCopy:
         """See :meth:`verrou.machines.Copy.stamps`."""
         return self.taken_of
 
-    # What it comes to
+    # Result
 
     def _candidates(self) -> set[str]:
-        """Every place of the copy that something was written to."""
+        """Yield every place of the copy that was written to."""
         found: set[str] = set(self._tallies)
         for folder, upper in self.copy.uppers.items():
             self._candidates_in(folder, upper, found)
@@ -272,7 +272,7 @@ class LinuxCopy:
                 self._below(place, found)
 
     def _below(self, place: str, found: set[str]) -> None:
-        """What the machine itself has below a folder that was taken away or made anew in the copy."""
+        """Return what the machine has below a folder that was removed or created anew in the copy."""
         for name in self.machine_root.names_in(place):
             inner = f"{place}/{name}"
             if inner not in found:
@@ -285,8 +285,10 @@ class LinuxCopy:
         return self._known[place]
 
     def _item_after(self, place: str) -> FileState:
-        """What stands in a place of the copy. No step changes the attributes of a file that is there, and the memory
-        that the copy is made in may not hold all of them: they are the machine's own, or what was put back."""
+        """Return the state of a place of the copy.
+
+        No step changes the attributes of an existing file, and the memory of the copy may not store all of them: they
+        are the machine's own, or the restored ones."""
         item, before = self.root.item(place), self._item_before(place)
         meant = self._put_back.get(place, before)
         same_kind = meant.there and item.there and meant.folder is item.folder and not item.link
@@ -296,7 +298,7 @@ class LinuxCopy:
         return {place: self.root.item(place) for place in self._candidates()}
 
     def _restore(self, before: Mapping[str, FileState]) -> None:
-        """Make the copy again what it was."""
+        """Restore the copy to its state before a rejected step."""
         for place in sorted(self._candidates() | set(before), key=lambda name: -name.count("/")):
             was = before[place] if place in before else self._item_before(place)
             if self.root.item(place) != was:
@@ -304,7 +306,7 @@ class LinuxCopy:
         self.root.forget()
 
     def _write(self, place: str, item: FileState) -> None:
-        """Make a place of the copy what ``item`` is."""
+        """Write ``item`` to a place of the copy."""
         now = self.root.item(place)
         if item.there:
             self.root.make_folders(place.rpartition("/")[0])
@@ -342,8 +344,9 @@ class LinuxCopy:
         return changes
 
     def changes(self, before: Snapshot | None, after: Snapshot | None) -> tuple[ChangeSet, str]:
-        """See :meth:`verrou.machines.Copy.changes`. Account files land in the order in which somebody can administer at
-        every instant, where there is one."""
+        """See :meth:`verrou.machines.Copy.changes`.
+
+        Account files are applied in an order that keeps an administrator usable at every moment, where there is one."""
         self.mark()
         first, *rest = self._phases
         gap, found = "", []
@@ -356,8 +359,10 @@ class LinuxCopy:
         return found, gap
 
     def _gap(self, changes: ChangeSet, before: Snapshot, after: Snapshot) -> str:
-        """Where nobody could administer. An administrator of whom no line moves is there at every instant; only where
-        there is none are the instants looked at one by one."""
+        """Return where no administrator would be usable.
+
+        An administrator whose lines do not change is usable at every moment; only where there is none is each moment
+        checked."""
         decisive = [change for change in changes if isinstance(change, Change) and _decides(change.place)]
         unmoved = [a for a in usable_administrators(before) if after.by_name.get(a.name) == a]
         lasting = any(usable_administrator(account, after) for account in unmoved)
@@ -377,13 +382,13 @@ class LinuxCopy:
 
     def remarks(self, changes: ChangeSet) -> Sequence[str]:
         """See :meth:`verrou.machines.Copy.remarks`."""
-        said = Applier(self.machine_root).remarks(changes)
+        message = Applier(self.machine_root).remarks(changes)
         if not self.machine_root.live and self.copy.ran:
             programs = ", ".join(sorted(self.copy.ran))
-            said.append(
+            message.append(
                 f"For the dry run, programs from this disk ran in isolation: {programs}. To avoid that: --no-dry-run"
             )
-        return said
+        return message
 
     def obstacles(self, changes: ChangeSet) -> Sequence[str]:
         """See :meth:`verrou.machines.Copy.obstacles`."""
@@ -394,7 +399,7 @@ class LinuxCopy:
     def restore(self, change: Change | FolderOperation, later: Mapping[str, int]) -> RestoreResult:
         """See :meth:`verrou.machines.Copy.put_back`."""
         if isinstance(change, FolderOperation):
-            return self._put_back_deed(change)
+            return self._restore_operation(change)
         place, before, after = change
         if not self._is_copied(place):
             return self._put_back_at_home(change)
@@ -433,7 +438,7 @@ class LinuxCopy:
         self._at_home.append(change)
         return RestoreResult(change.place, Outcome.DONE)
 
-    def _written(self, place: str, item: FileState, said: str) -> RestoreResult:
+    def _written(self, place: str, item: FileState, message: str) -> RestoreResult:
         now = self.root.item(place)
         try:
             if place.startswith(f"{load_faillock(self.root).tallies}/"):
@@ -441,18 +446,18 @@ class LinuxCopy:
             self._write(place, item)
             self._put_back[place] = item
         except OSError as error:
-            # What is half written must never land: the whole copy is given up.
+            # A partly written place must never be applied: the whole copy is discarded.
             if error.errno in OF_THE_COPY or self.root.item(place) != now:
                 raise DryRunUnavailable(f"{place} could not be written on the copy: {error.strerror}") from None
             return RestoreResult(place, Outcome.REJECTED, f"{error.strerror}; left as it is")
-        return RestoreResult(place, Outcome.UNDONE, said)
+        return RestoreResult(place, Outcome.UNDONE, message)
 
     def _is_copied(self, place: str) -> bool:
         folders = (*self.copy.uppers, load_faillock(self.root).tallies)
         return any(place.startswith(f"{folder}/") for folder in folders)
 
     def _put_back_at_home(self, change: Change) -> RestoreResult:
-        """A folder that stands where the copy only shows the machine: a home, or one before it."""
+        """Restore a folder where the copy only shows the machine: a home, or one above it."""
         now = self.machine_root.item(change.place)
         if now == change.before:
             return RestoreResult(change.place, Outcome.UNCHANGED)
@@ -461,105 +466,110 @@ class LinuxCopy:
         self._at_home.append(Change(change.place, now, change.before))
         return RestoreResult(change.place, Outcome.UNDONE)
 
-    def _put_back_deed(self, deed: FolderOperation) -> RestoreResult:
-        place, there = deed.place, self.machine_root.item(deed.place).there
-        match deed.verb:
+    def _restore_operation(self, operation: FolderOperation) -> RestoreResult:
+        place, there = operation.place, self.machine_root.item(operation.place).there
+        match operation.verb:
             case "make-home" if coming := self._coming(place):
-                # Who had it is not made again either: it would belong to nobody.
+                # Its owner is not restored either: the file would belong to no one.
                 self._at_home.remove(coming)
                 kept = dict(coming.facts).get("archive")
                 return RestoreResult(place, Outcome.UNDONE, f"its files stay in {kept}" if kept else "")
-            case "make-home" if there and is_as_made(self.machine_root, deed):
-                self._at_home.append(FolderOperation("unmake-home", place, deed.facts))
+            case "make-home" if there and is_as_made(self.machine_root, operation):
+                self._at_home.append(FolderOperation("unmake-home", place, operation.facts))
                 return RestoreResult(place, Outcome.UNDONE)
             case "make-home" if there:
                 now = self.machine_root.item(place)
                 self._at_home.append(Change(place, now, now._replace(mode=0o700, uid=0, gid=0, attributes=())))
                 return RestoreResult(place, Outcome.UNDONE, "it was used since, so its files stay, for root alone")
             case "unmake-home" if not there:
-                self._at_home.append(FolderOperation("make-home", place, deed.facts))
+                self._at_home.append(FolderOperation("make-home", place, operation.facts))
                 return RestoreResult(place, Outcome.UNDONE)
-            case "take-home" if there and self._half_deleted(deed):
-                return self._bring_home(deed)
-            case "take-home" if there and (self._landed(deed) or self._aside(deed)):
-                kept = deed.fact("archive")
-                said = f"; unpack {kept} manually" if kept else ""
-                return RestoreResult(place, Outcome.REJECTED, f"it was created again since; left as it is{said}")
+            case "take-home" if there and self._half_deleted(operation):
+                return self._bring_home(operation)
+            case "take-home" if there and (self._applied(operation) or self._aside(operation)):
+                kept = operation.fact("archive")
+                message = f"; unpack {kept} manually" if kept else ""
+                return RestoreResult(place, Outcome.REJECTED, f"it was created again since; left as it is{message}")
             case "take-home" if not there:
-                return self._bring_home(deed)
+                return self._bring_home(operation)
             case "bring-home" if there:
-                facts = (("uid", deed.number("uid")), ("archive", ""))
-                if deed.fact("archive"):
-                    name = deed.fact("archive").rpartition("/")[2].rpartition("-")[0].rpartition("-")[0]
+                facts = (("uid", operation.number("uid")), ("archive", ""))
+                if operation.fact("archive"):
+                    name = operation.fact("archive").rpartition("/")[2].rpartition("-")[0].rpartition("-")[0]
                     facts = (facts[0], ("archive", new_archive(self.machine_root, name)))
                     self._at_home.append(FolderOperation("archive-home", place, facts))
                 self._at_home.append(FolderOperation("take-home", place, facts))
                 return RestoreResult(place, Outcome.UNDONE)
             case "hand-over":
-                return self._hand_back(deed)
-            case "archive-home" if there and not self._landed(deed) and not self._aside(deed):
-                if not self.machine_root.item(deed.fact("archive")).there:
-                    return RestoreResult(deed.fact("archive"), Outcome.UNCHANGED)
-                self._at_home.append(FolderOperation("drop-archive", place, deed.facts))
-                return RestoreResult(deed.fact("archive"), Outcome.UNDONE)
+                return self._hand_back(operation)
+            case "archive-home" if there and not self._applied(operation) and not self._aside(operation):
+                if not self.machine_root.item(operation.fact("archive")).there:
+                    return RestoreResult(operation.fact("archive"), Outcome.UNCHANGED)
+                self._at_home.append(FolderOperation("drop-archive", place, operation.facts))
+                return RestoreResult(operation.fact("archive"), Outcome.UNDONE)
             case _:
                 return RestoreResult(place, Outcome.UNCHANGED)
 
     def _coming(self, place: str) -> FolderOperation | None:
-        """A home that the same undo was about to bring back."""
-        brought = [deed for deed in self._at_home if isinstance(deed, FolderOperation) and deed.place == place]
-        return next((deed for deed in brought if deed.verb in ("bring-home", "make-home")), None)
+        """Restore a home that the same undo was about to restore."""
+        brought = [
+            operation
+            for operation in self._at_home
+            if isinstance(operation, FolderOperation) and operation.place == place
+        ]
+        return next((operation for operation in brought if operation.verb in ("bring-home", "make-home")), None)
 
-    def _hand_back(self, deed: FolderOperation) -> RestoreResult:
-        """Give back what was handed over, also where that broke off half-way."""
-        whole, owners = bool(deed.number("below")), Applier(self.machine_root).owners(deed)
+    def _hand_back(self, operation: FolderOperation) -> RestoreResult:
+        """Return what was handed over, also where that was interrupted half-way."""
+        whole, owners = bool(operation.number("below")), Applier(self.machine_root).owners(operation)
         if not owners:
-            return RestoreResult(deed.place, Outcome.REJECTED, "it is gone")
-        if deed.number("to_uid") not in owners:
-            ours = deed.number("uid") in owners
-            said = "" if ours else "it has another owner since; left as it is"
-            return RestoreResult(deed.place, Outcome.UNCHANGED if ours else Outcome.REJECTED, said)
-        facts = dict(deed.facts)
+            return RestoreResult(operation.place, Outcome.REJECTED, "it is gone")
+        if operation.number("to_uid") not in owners:
+            ours = operation.number("uid") in owners
+            message = "" if ours else "it has another owner since; left as it is"
+            return RestoreResult(operation.place, Outcome.UNCHANGED if ours else Outcome.REJECTED, message)
+        facts = dict(operation.facts)
         turned = {"uid": facts["to_uid"], "gid": facts["to_gid"], "to_uid": facts["uid"], "to_gid": facts["gid"]}
-        self._at_home.append(FolderOperation("hand-over", deed.place, (*turned.items(), ("below", int(whole)))))
-        since = "what its new owner put there since goes along" if whole and self._landed(deed) else ""
-        return RestoreResult(deed.place, Outcome.UNDONE, since)
+        self._at_home.append(FolderOperation("hand-over", operation.place, (*turned.items(), ("below", int(whole)))))
+        since = "what its new owner put there since goes along" if whole and self._applied(operation) else ""
+        return RestoreResult(operation.place, Outcome.UNDONE, since)
 
     @staticmethod
-    def _landed(deed: FolderOperation) -> bool:
-        """Whether the entry of a deed came to its end."""
-        return bool(dict(deed.facts).get("finished"))
+    def _applied(operation: FolderOperation) -> bool:
+        """Return whether the entry of a folder operation finished."""
+        return bool(dict(operation.facts).get("finished"))
 
-    def _aside(self, deed: FolderOperation) -> str:
-        """What a home is called that an entry which broke off moved aside; nothing where there is none. What one that
-        came to its end left is about to be deleted, and no way back may rest on it."""
-        if self._landed(deed):
+    def _aside(self, operation: FolderOperation) -> str:
+        """Return the name of a home that an interrupted entry moved aside; empty where there is none.
+
+        What a finished one left is about to be deleted, so no undo may rest on it."""
+        if self._applied(operation):
             return ""
-        folder, _, last = deed.place.rpartition("/")
-        entry = int(dict(deed.facts).get("entry", 0))
+        folder, _, last = operation.place.rpartition("/")
+        entry = int(dict(operation.facts).get("entry", 0))
         names = (leaving_name(last, entry), copied_name(last, entry))
         return next((name for name in names if self.machine_root.item(f"{folder}/{name}").there), "")
 
-    def _half_deleted(self, deed: FolderOperation) -> bool:
-        """Whether what stands in a home's place is what is left of it, while the whole of it stands aside."""
-        return self._aside(deed).startswith(COPIED)
+    def _half_deleted(self, operation: FolderOperation) -> bool:
+        """Return whether a home's place has a partly deleted folder, while the whole home is set aside."""
+        return self._aside(operation).startswith(COPIED)
 
-    def _bring_home(self, deed: FolderOperation) -> RestoreResult:
-        aside = self._aside(deed)
-        archive = deed.fact("archive")
-        facts = (("uid", deed.number("uid")), ("archive", archive), ("aside", aside))
-        if not aside and deed.number("uid") == 0 and not archive:
+    def _bring_home(self, operation: FolderOperation) -> RestoreResult:
+        aside = self._aside(operation)
+        archive = operation.fact("archive")
+        facts = (("uid", operation.number("uid")), ("archive", archive), ("aside", aside))
+        if not aside and operation.number("uid") == 0 and not archive:
             kept = (("uid", 0), ("gid", 0), ("mode", 0o755), ("kept", 0))
-            self._at_home.append(FolderOperation("make-home", deed.place, kept))
-            return RestoreResult(deed.place, Outcome.UNDONE)
+            self._at_home.append(FolderOperation("make-home", operation.place, kept))
+            return RestoreResult(operation.place, Outcome.UNDONE)
         if not aside and not archive:
-            return RestoreResult(deed.place, Outcome.REJECTED, "it was deleted for good")
+            return RestoreResult(operation.place, Outcome.REJECTED, "it was deleted for good")
         if not aside and not self._whole(archive):
             return RestoreResult(
-                deed.place, Outcome.REJECTED, f"{archive} is not what was written: its checksum differs"
+                operation.place, Outcome.REJECTED, f"{archive} is not what was written: its checksum differs"
             )
-        self._at_home.append(FolderOperation("bring-home", deed.place, facts))
-        return RestoreResult(deed.place, Outcome.UNDONE, "" if aside else f"unpacked from {archive}, which stays")
+        self._at_home.append(FolderOperation("bring-home", operation.place, facts))
+        return RestoreResult(operation.place, Outcome.UNDONE, "" if aside else f"unpacked from {archive}, which stays")
 
     def _whole(self, archive: str) -> bool:
         shelf, _, name = archive.rpartition("/")
@@ -599,7 +609,7 @@ class LinuxCopy:
         yield TrialOnLinux.made(self.root, self._ask, name, password, self._groups_for(role))
 
     def _groups_for(self, role: Role) -> Sequence[str]:
-        """The group that makes the role; none for a standard user."""
+        """Return the group that grants the role; None for a standard user."""
         if role is Role.STANDARD:
             return ()
         wanted = Grant.ADMINISTRATION if role is Role.ADMINISTRATOR else Grant.GUEST_USE
@@ -613,7 +623,7 @@ class LinuxCopy:
 
 @define
 class _RootWith(Root):
-    """A root in which some places are something else than what stands there."""
+    """A root with some places replaced."""
 
     instead: dict[str, FileState] = field(factory=dict, init=False)
 
@@ -625,7 +635,7 @@ class _RootWith(Root):
 
 
 def _put(folder: int, name: str, item: FileState) -> None:
-    """A file or folder of the copy, with what hangs on it as far as the copy can hold it."""
+    """Write a file or folder of the copy, with its attributes as far as the copy can store them."""
     if item.folder:
         with suppress(FileExistsError):
             os.mkdir(name, 0o700, dir_fd=folder)
@@ -641,7 +651,7 @@ def _put(folder: int, name: str, item: FileState) -> None:
 
 
 def _decides(place: str) -> bool:
-    """Whether who administers may hang on a place."""
+    """Return whether who is an administrator may depend on a place."""
     return place in (PASSWD, SHADOW, GROUP) or "sudoers" in place
 
 

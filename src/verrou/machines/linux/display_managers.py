@@ -1,8 +1,7 @@
-"""The sign-in screens of a Linux system: which is there, what its files set, and whom it lets in without asking.
+"""Display managers of a Linux system: which is installed, its settings, and its automatic sign-in.
 
 Sources: lightdm's own ``lightdm.conf`` (every key with a comment), ``lightdm --show-config``; ``daemon.conf`` of gdm3;
-sddm.conf(5); greetd(5); agetty(8). In each of them the last file that sets a key decides.
-"""
+sddm.conf(5); greetd(5); agetty(8). In each of them the last file that sets a key decides."""
 
 import os
 import tomllib
@@ -36,13 +35,14 @@ PROGRAMS = {
     "nodm": ("/usr/sbin/nodm",),
 }
 UNASKED_SERVICES = ("lightdm-autologin", "gdm-autologin", "sddm-autologin")
-"""What PAM knows a sign-in by that nobody is asked for."""
+"""PAM service name of sign-in without a prompt."""
 TRUE = ("true", "yes", "on", "1")
 
 
 def in_use(root: Root) -> list[str]:
-    """The display managers that may stand at the console: those installed, or the one that the system starts, where it
-    says which: one that nobody here knows as well."""
+    """Return the display managers of the console: those installed, or the one that the system starts, if it says which.
+
+    An unknown one is returned as well."""
     there = [name for name, programs in PROGRAMS.items() if any(root.exists(program) for program in programs)]
     try:
         started = os.readlink(root.place(IN_USE.rpartition("/")[0]) / IN_USE.rpartition("/")[2])
@@ -55,13 +55,13 @@ def in_use(root: Root) -> list[str]:
 
 
 def lightdm_files(root: Root) -> list[str]:
-    """Its files in the order in which they are read; the last decides."""
+    """Return its files in reading order; the last decides."""
     folders = (*LIGHTDM_FOLDERS, *LIGHTDM_ETC)
     return [*(file for folder in folders for file in drop_ins(root, (folder,))), LIGHTDM_CONF]
 
 
 def of_seat(root: Root) -> dict[str, KeyfileEntry]:
-    """What counts for the seat of the machine, by key."""
+    """Return the settings of the machine's seat, by key."""
     of_all: dict[str, KeyfileEntry] = {}
     of_this: dict[str, KeyfileEntry] = {}
     for file in lightdm_files(root):
@@ -82,19 +82,19 @@ def sddm_files(root: Root) -> list[str]:
     return [*drop_ins(root, SDDM_FOLDERS), SDDM_CONF]
 
 
-def whom_unasked(root: Root) -> list[Automatic]:
-    """Automatic and timed sign-in, and guest sessions, of every display manager and text console."""
-    ways = {"lightdm": _by_lightdm, "gdm3": _by_gdm, "sddm": _by_sddm, "lxdm": _by_lxdm, "greetd": _by_greetd}
-    ways |= {"slim": _by_slim, "nodm": _by_nodm}
+def automatic_accounts(root: Root) -> list[Automatic]:
+    """Yield automatic and timed sign-in, and guest sessions, of every display manager and text console."""
+    routes = {"lightdm": _by_lightdm, "gdm3": _by_gdm, "sddm": _by_sddm, "lxdm": _by_lxdm, "greetd": _by_greetd}
+    routes |= {"slim": _by_slim, "nodm": _by_nodm}
     found = [
-        each for name in in_use(root) for each in (ways[name](root) if name in ways else [_by_a_strange_one(name)])
+        each for name in in_use(root) for each in (routes[name](root) if name in routes else [_by_a_strange_one(name)])
     ]
     return [*found, *signed_in_at_start(root)]
 
 
 def _by_a_strange_one(name: str) -> Automatic:
-    says = f"whether {name} signs a user in automatically is not known"
-    return Automatic("", says, Source(IN_USE, text=name), name, known=False)
+    statement = f"whether {name} signs a user in automatically is not known"
+    return Automatic("", statement, Source(IN_USE, text=name), name, known=False)
 
 
 def _by_lightdm(root: Root) -> Iterator[Automatic]:
@@ -142,13 +142,14 @@ GREETERS = ("agreety", "gtkgreet", "tuigreet", "regreet", "wlgreet", "nwg-hello"
 
 
 def _by_greetd(root: Root) -> Iterator[Automatic]:
-    """Its first session, and a default one that does not ask either: what is no greeter is a session itself."""
+    """Yield its first session, and a default session without a prompt: a program that is no greeter is a session
+    itself."""
     try:
         document = tomllib.loads(root.text(GREETD_CONF) or "")
         found = {key: dict(document.get(key, {})) for key in ("initial_session", "default_session")}
     except (ValueError, AttributeError, RecursionError, TypeError):
-        said = "greetd cannot read its file, and whom it signs in is not known"
-        yield Automatic("", said, Source(GREETD_CONF), "greetd", known=False)
+        message = "greetd cannot read its file, and whom it signs in is not known"
+        yield Automatic("", message, Source(GREETD_CONF), "greetd", known=False)
         return
     for key, session in found.items():
         name, command = session.get("user"), str(session.get("command", ""))
@@ -162,7 +163,7 @@ def _by_greetd(root: Root) -> Iterator[Automatic]:
 
 
 def _by_slim(root: Root) -> Iterator[Automatic]:
-    """Lines of a keyword and a value; the last counts."""
+    """Yield lines of a keyword and a value; the last decides."""
     found = {}
     for number, line in enumerate(root.lines(SLIM_CONF), start=1):
         words = line.split("#", 1)[0].split()
@@ -174,7 +175,7 @@ def _by_slim(root: Root) -> Iterator[Automatic]:
 
 
 def _by_nodm(root: Root) -> Iterator[Automatic]:
-    """It does nothing else than sign one account in: nodm(8)."""
+    """Return the account that nodm(8) signs in; it does nothing else."""
     found = {e.key: e for e in all_entries(root, [NODM_CONF])}
     enabled, user = found.get("NODM_ENABLED"), found.get("NODM_USER")
     if enabled is not None and enabled.value.strip("\"'").lower() not in ("no", "false", "0", ""):
@@ -184,7 +185,7 @@ def _by_nodm(root: Root) -> Iterator[Automatic]:
 
 
 def gdm_screen(root: Root, key: str) -> tuple[str, Source] | None:
-    """What gdm3's own screen is told of a key, without quotes, and where; None where nothing is."""
+    """Return the value of a key of gdm3's own screen, without quotes, and its source; None for no value."""
     for file in GDM_SCREEN:
         entry = last_of(all_entries(root, [file]), GDM_SECTION, key)
         if entry is not None:
@@ -193,7 +194,7 @@ def gdm_screen(root: Root, key: str) -> tuple[str, Source] | None:
 
 
 def put_on_gdm_screen(root: Root, key: str, value: str) -> None:
-    """Tell gdm3's own screen a key, in a private copy."""
+    """Set a key of gdm3's own screen, in a private copy."""
     file = next((each for each in GDM_SCREEN if root.exists(each)), GDM_SCREEN[0])
     text = root.text(file) or ""
     if root.place(file) != root.path / file.removeprefix("/"):

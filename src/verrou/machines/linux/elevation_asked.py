@@ -18,13 +18,13 @@ from verrou.machines.linux.population import Population
 from verrou.machines.linux.root import Root
 
 MOST_ASKED = 300
-"""How many accounts that are not alike are tried in one look; of all others files alone are read."""
+"""Most distinct accounts tried in one observation; for all others only files are read."""
 REFUSES = ("is not in the sudoers file", "is not allowed to", "may not run sudo", "no valid sudoers sources")
-"""What sudo says to whom its files give nothing; whatever else keeps somebody back is no answer about that."""
+"""sudo's messages to an account without rights; any other denial is no answer about the files."""
 
 
 class Answer(NamedTuple):
-    """Whether each of the two lets somebody do everything as root; no where it is not there."""
+    """Whether sudo and doas each let an account do everything as root; no where the program is missing."""
 
     sudo: Known
     doas: Known
@@ -36,12 +36,12 @@ class Answer(NamedTuple):
 
 @define
 class ElevationAsked:
-    """The answers. ``told`` are the differences to what the files read as; ``all_known``: whether it was answered of
-    everybody who may sign in."""
+    """The answers. ``told`` are the differences from the files; ``all_known``: every account that can sign in was
+    answered."""
 
     root: Root
     people: Population
-    told: list[str] = field(factory=list)
+    text: list[str] = field(factory=list)
     all_known: bool = False
     _by_gid: Mapping[str, str] = field(init=False)
     _gids: Mapping[str, str] = field(init=False)
@@ -56,17 +56,17 @@ class ElevationAsked:
         self._administering = frozenset(g.name for g in self.people.groups if Grant.ADMINISTRATION in g.grants)
 
     def accounts(self) -> tuple[Account, ...]:
-        """All accounts, those of whom something else was answered as it was answered."""
+        """Return all accounts, with the answer where it differs from the files."""
         asked = [each for each in self.people.accounts if each.may_sign_in and each.identity != "0"]
         different: dict[object, Account] = {}
-        # Whoever has a password speaks for those who have none: sudo asks for it before it says what it lets them do.
+        # An account with a password answers for those without: sudo asks for it before it says what they can run.
         for account in sorted(asked, key=lambda each: not (each.enabled and each.password is PasswordState.SET)):
             different.setdefault(self._alike(account), account)
         chosen = dict(list(different.items())[:MOST_ASKED])
         try:
             answers = dict(zip(chosen, self._answers(list(chosen.values())), strict=True))
         except (DryRunUnavailable, VerrouError, KeyError, TypeError, ValueError) as error:
-            self.told.append(was_not_asked(str(error)))
+            self.text.append(was_not_asked(str(error)))
             return self.people.accounts
         known = [answer.known for answer in answers.values()]
         self.all_known = len(chosen) == len(different) and Known.UNKNOWN not in known
@@ -74,7 +74,8 @@ class ElevationAsked:
         return tuple(self._as_answered(account, found.get(account.name)) for account in self.people.accounts)
 
     def _alike(self, account: Account) -> object:
-        """All that the files can tell of somebody; where a line of theirs is not understood, that may be anything."""
+        """Return a key of all that the files can depend on; where a line is not understood, that is the account
+        itself."""
         sudoers, doas = self.people.sudoers, self.people.doas
         if sudoers.unknown or sudoers.passed_over or doas.unknown:
             return account.name
@@ -86,7 +87,7 @@ class ElevationAsked:
     def _answers(self, accounts: Sequence[Account]) -> list[Answer]:
         assert self.root.asker is not None
         word, hash_of_word = word_and_hash()
-        told = self.root.asker(
+        text = self.root.asker(
             "try_elevating",
             names=[each.name for each in accounts],
             doas=self.people.doas.program,
@@ -97,7 +98,7 @@ class ElevationAsked:
         has_sudo, has_doas = self.people.sudoers.installed, bool(self.people.doas.program)
         return [
             Answer(_of_sudo(sudo) if has_sudo else Known.NO, Known.of(doas.get("accepted")) if has_doas else Known.NO)
-            for sudo, doas in zip(told["sudo"], told["doas"], strict=True)
+            for sudo, doas in zip(text["sudo"], text["doas"], strict=True)
         ]
 
     def _as_answered(self, account: Account, answer: Answer | None) -> Account:
@@ -107,11 +108,13 @@ class ElevationAsked:
             return account
         lets = answer.known is Known.YES
         if lets and account.may_run:
-            return account  # what was tried may stand in its list
+            return account  # the command tried may be in its list
         by_sudo = answer.sudo is Known.YES if lets else self.people.sudoers.installed
         program, file = ("sudo", SUDOERS) if by_sudo else ("doas", DOAS_CONF)
-        says = f"{program}, asked itself, {'lets' if lets else 'does not let'} {account.name} do everything as root"
-        self.told.append(f"{says}; {file} reads otherwise")
+        statement = (
+            f"{program}, asked itself, {'lets' if lets else 'does not let'} {account.name} do everything as root"
+        )
+        self.text.append(f"{statement}; {file} reads otherwise")
         source = Source(file, None, f"{program} was asked itself")
         others = tuple(grant for grant in account.grants if grant is not Grant.ADMINISTRATION)
         if lets:
@@ -119,9 +122,9 @@ class ElevationAsked:
         return evolve(account, grants=others, granted_by=(source,), denied_grants=(Grant.ADMINISTRATION,))
 
 
-def _of_sudo(told: Mapping[str, object]) -> Known:
-    """Whether sudo lets somebody run a program as root that no list of its files names."""
-    if told.get("accepted") is True:
+def _of_sudo(text: Mapping[str, object]) -> Known:
+    """Return whether sudo runs a program as root that no list of its files names."""
+    if text.get("accepted") is True:
         return Known.YES
-    said = str(told.get("said", ""))
-    return Known.NO if any(words in said for words in REFUSES) else Known.UNKNOWN
+    message = str(text.get("message", ""))
+    return Known.NO if any(words in message for words in REFUSES) else Known.UNKNOWN

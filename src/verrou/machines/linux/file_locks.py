@@ -20,11 +20,9 @@ PAUSE = 0.02
 
 @contextmanager
 def account_files_locked(root: Root) -> Iterator[None]:
-    """Keep out the system's tools (link locks with a pid, as shadow-utils takes them) and PAM (lckpwdf(3)).
+    """Hold the locks of the system's tools (lock files with a pid, as in shadow-utils) and of PAM (lckpwdf(3)).
 
-    Raises:
-        MachineRefused: somebody holds a lock for longer than we wait. NotEnoughRights: we may not lock.
-    """
+    Raises: MachineRefused: another program holds one for too long. NotEnoughRights: locking is denied."""
     deadline = time.monotonic() + PATIENCE
     with ExitStack() as held:
         try:
@@ -57,7 +55,7 @@ def _range_lock(path: Path, deadline: float) -> Iterator[None]:
 
 @contextmanager
 def _link_lock(file: Path, deadline: float) -> Iterator[None]:
-    """``FILE.lock`` holding our pid, made by a hard link as the tools do; one whose holder is dead is broken."""
+    """Create ``FILE.lock`` with our pid by a hard link, as the tools do; break one whose holder is dead."""
     lock = file.with_name(file.name + ".lock")
     folder = os.open(file.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     try:
@@ -82,13 +80,15 @@ def _link_lock(file: Path, deadline: float) -> Iterator[None]:
     try:
         yield
     finally:
-        with suppress(OSError):  # what is left names a process that is gone: the next tool breaks it
+        with suppress(OSError):  # a remaining lock names a process that ended: the next tool breaks it
             lock.unlink()
 
 
 def _unlinked(folder: int, name: str) -> tuple[int, str]:
-    """A new file, open, and the name to link it by: one that has no name of its own, so that a run that dies leaves
-    none, where the file system has such files; else one named as the tools name theirs."""
+    """Return a new open file, and the name to link it by.
+
+    It has no name of its own where the file system allows that, so that a run that dies leaves none; otherwise it is
+    named as the tools name theirs."""
     try:
         descriptor = os.open(".", os.O_WRONLY | os.O_TMPFILE | os.O_CLOEXEC, 0o600, dir_fd=folder)
         return descriptor, f"/proc/self/fd/{descriptor}"
@@ -103,7 +103,9 @@ def _unlinked(folder: int, name: str) -> tuple[int, str]:
 
 
 def _holder_lives(lock: Path) -> bool:
-    """Whether the lock's pid is a process. An empty lock has no holder that could ever be asked: it counts as alive."""
+    """Return whether the lock's pid is a process.
+
+    An empty lock has no holder that could ever be asked: it counts as alive."""
     try:
         text = lock.read_bytes().split(b"\0")[0].strip()
     except FileNotFoundError:

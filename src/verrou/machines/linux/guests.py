@@ -1,9 +1,8 @@
-"""What makes guests on a Linux system: a group that gets in at the console only, and homes that nothing stays in.
+"""Guests on a Linux system: a group that can sign in at the console only, and temporary homes.
 
-The group is kept out by pam_access(8), which goes through a file of Verrou's own, so that rules which lie unused in
-access.conf(5) are not called to life. Homes come from pam_namespace(8): each session gets an empty one in memory.
-Both modules come into the stack as profiles of the system's own mechanism.
-"""
+pam_access(8) denies the group by a file of Verrou's own, so that unused rules in access.conf(5) do not take effect.
+Homes come from pam_namespace(8): each session gets an empty one in memory. Both modules are added to the stack as
+profiles of the system's own mechanism."""
 
 from collections.abc import Callable
 
@@ -14,7 +13,7 @@ from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, add_profiles
 from verrou.machines.linux.pam.stack import load_stack
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.ways import NAMESPACE, NAMESPACE_FOLDER, fresh_homes
+from verrou.machines.linux.routes import NAMESPACE, NAMESPACE_FOLDER, fresh_homes
 
 ACCESS_FILE = f"{ACCESS_FOLDER}/50-verrou.conf"
 NAMESPACE_FILE = f"{NAMESPACE_FOLDER}/50-verrou.conf"
@@ -39,16 +38,13 @@ Session:
 """,
 }
 SEATS = (*(f"tty{n}" for n in range(1, 13)), ":0", ":1", "login", "lightdm", "gdm-password", "sddm")
-"""What PAM calls the places of somebody who sits at the machine: terminals, displays, and the services that ask there
-when they name no terminal."""
+"""PAM's names for places at the machine: terminals, displays, and services that ask there without a terminal."""
 
 
 def confine(root: Root, group: str) -> str:
-    """Let the members of a group in at the console only.
+    """Allow the members of a group to sign in at the console only.
 
-    Raises:
-        Refused: the module cannot be brought into the stack.
-    """
+    Raises: StepRejected: the module cannot be added to the stack."""
     if not module_installed(root, ACCESS):
         raise StepRejected("; ".join(filter(None, without_module(root, ACCESS))))
     lines = [line for line in root.lines(ACCESS_FILE) if f":({group}):" not in line]
@@ -61,11 +57,8 @@ def confine(root: Root, group: str) -> str:
 
 
 def freshen(root: Root, name: str, home: str) -> str:
-    """Give an account an empty home in memory for each session.
-
-    Raises:
-        Refused: the module cannot be brought into the stack.
-    """
+    """Give an account an empty home in memory for each session. Raises: StepRejected: the module cannot be added to
+    the stack."""
     if not module_installed(root, NAMESPACE):
         raise StepRejected("; ".join(filter(None, without_module(root, NAMESPACE))))
     lines = [line for line in root.lines(NAMESPACE_FILE) if line.split()[:1] != [home]]
@@ -78,17 +71,17 @@ def freshen(root: Root, name: str, home: str) -> str:
 
 
 def forget_group(root: Root, group: str) -> None:
-    """Take a group out of the file that keeps it to the console."""
+    """Remove a group from the file that restricts it to the console."""
     _without(root, ACCESS_FILE, lambda line: f":({group}):" in line)
 
 
 def forget_home(root: Root, home: str) -> None:
-    """Take a home out of the file that makes it fresh."""
+    """Remove a home from the file that makes it temporary."""
     _without(root, NAMESPACE_FILE, lambda line: line.split()[:1] == [home])
 
 
 def rename_guest(root: Root, name: str, new_name: str) -> None:
-    """Keep an account's home fresh under its new name."""
+    """Keep an account's home temporary under its new name."""
     lines = root.lines(NAMESPACE_FILE)
     changed = [f"{line.removesuffix(f'~{name}')}~{new_name}" if line.endswith(f" ~{name}") else line for line in lines]
     if changed != lines:
@@ -110,6 +103,6 @@ def _into_stack(root: Root, profile: str) -> None:
 
 
 def _reads_ours(arguments: tuple[str, ...]) -> bool:
-    """Whether a line of the stack is one of ours, or does as well: it reads the file that Verrou writes."""
+    """Return whether a line of the stack reads the file that Verrou writes, be it ours or another's."""
     named = [argument for argument in arguments if argument.startswith("accessfile=")]
     return not named or named == [f"accessfile={ACCESS_FILE}"]

@@ -30,11 +30,9 @@ def _libcrypt() -> ctypes.CDLL:
 
 
 def hashed(password: str, scheme: bytes = YESCRYPT, rounds: int = 0) -> str:
-    """A fresh hash of ``password``; without ``rounds`` of the usual strength.
+    """Return a new hash of ``password``; without ``rounds`` of the default strength.
 
-    Raises:
-        MachineRefused: the library is missing or refuses (a password may hold no zero byte).
-    """
+    Raises: MachineRefused: the library is missing or rejects it (a password may not contain a NUL)."""
     library = _libcrypt()
     setting = ctypes.create_string_buffer(CRYPT_OUTPUT)
     salt = library.crypt_gensalt_rn(scheme, ctypes.c_ulong(rounds), None, 0, setting, len(setting))
@@ -47,11 +45,9 @@ def hashed(password: str, scheme: bytes = YESCRYPT, rounds: int = 0) -> str:
 
 
 def hashed_all(passwords: Mapping[str, str]) -> Mapping[str, str]:
-    """Fresh hashes by the same keys, on all processors: each takes tens of milliseconds on purpose.
+    """Return new hashes by the same keys, on all processors: each takes tens of milliseconds on purpose.
 
-    Raises:
-        MachineRefused: see :func:`hashed`.
-    """
+    Raises: MachineRefused: see :func:`hashed`."""
     if len(passwords) < 2:
         return {name: hashed(password) for name, password in passwords.items()}
     with ThreadPoolExecutor(os.cpu_count()) as pool:

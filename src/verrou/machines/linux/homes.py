@@ -35,7 +35,7 @@ FOLDER_FLAGS = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 
 
 class NoHome(Exception):
-    """The home is nothing that may be touched; the message says why."""
+    """The home must not be touched; the message says why."""
 
 
 @define
@@ -47,21 +47,19 @@ class Home:
     uid: int
 
     def there(self) -> bool:
-        """Whether anything stands there at all."""
+        """Return whether anything exists there."""
         return os.path.lexists(self.itself())
 
     def itself(self) -> Path:
-        """The home with the links before it followed, and not a link that it is itself."""
+        """Return the path of the home with links above it resolved, and not a link that it is itself."""
         parent, _, last = self.name.rstrip("/").rpartition("/")
         return self.root.place(parent or "/") / last
 
     def check(self, others: dict[str, str]) -> None:
-        """That it may be taken away: :meth:`check_itself`, and nobody else lives in it and nothing is mounted there.
-        ``others``: the homes of all other accounts, and whose they are.
+        """Check that the home may be removed: :meth:`check_itself`, no other account lives in it, nothing is
+        mounted there.
 
-        Raises:
-            NoHome: with the reason.
-        """
+        ``others`` are the homes of all other accounts, by account. Raises: NoHome: with the reason."""
         self.check_itself()
         name = "/" + self.name.strip("/")
         for other, whose in others.items():
@@ -74,11 +72,7 @@ class Home:
                 raise NoHome(f"another file system is mounted in {self.name}; unmount it first")
 
     def check_itself(self) -> None:
-        """That it is a folder of this account's own.
-
-        Raises:
-            NoHome: with the reason.
-        """
+        """Check that it is a folder of this account's own. Raises: NoHome: with the reason."""
         name = "/" + self.name.strip("/")
         if name in NO_HOMES or name.startswith(("/proc/", "/sys/", "/dev/", "/etc/", "/usr/", "/boot/")):
             raise NoHome(f"{self.name} is a folder of the system")
@@ -93,13 +87,14 @@ class Home:
             raise NoHome(f"{self.name} belongs to another account (number {now.st_uid})")
 
     def is_empty_and_roots(self) -> bool:
-        """Whether it is what stands behind homes that nothing stays in: an empty folder of root's own."""
+        """Return whether it is the mount point of a temporary home: an empty folder of root's own."""
         now = os.lstat(self.itself())
         return stat.S_ISDIR(now.st_mode) and now.st_uid == 0 and not os.listdir(self.itself())
 
     def _walk(self) -> Iterator[tuple[int, str, list[str], list[str]]]:
-        """Each folder from the bottom up, as (open folder, its name below the home, folders in it, other names in it).
-        What is mounted inside is shown and not entered."""
+        """Yield each folder bottom-up: (open folder, its name below the home, folders in it, other names in it).
+
+        Mounts inside are listed and not entered."""
         top = os.open(self.itself(), FOLDER_FLAGS)
         try:
             yield from walk_open(top, "", os.fstat(top).st_dev)
@@ -107,7 +102,7 @@ class Home:
             os.close(top)
 
     def files(self) -> tuple[int, int]:
-        """How many files the home holds, and how many bytes."""
+        """Return the number of files in the home, and their bytes."""
         count = size = 0
         for folder, _, _, names in self._walk():
             for name in names:
@@ -116,38 +111,37 @@ class Home:
         return count, size
 
     def owners(self) -> set[int]:
-        """The numbers of all accounts that something in it belongs to."""
+        """Return the IDs of all owners of its content."""
         found = set()
         for folder, _, folders, names in self._walk():
             found |= {os.stat(name, dir_fd=folder, follow_symlinks=False).st_uid for name in (*folders, *names)}
         return found
 
     def inside(self) -> str:
-        """Where it stands in the root, the links before it followed."""
+        """Return its path in the root, with links above it resolved."""
         return f"/{self.itself().relative_to(self.root.path)}"
 
     def closed(self) -> Change:
-        """What makes it root's own folder: what is in it stays as it is, and nobody else comes to it, not even the next
-        account that gets the number."""
+        """Return the folder's state as root's own: its content stays, and no other account can reach it.
+
+        That includes the next account with the same ID."""
         now = self.root.item(self.inside())
         return Change(self.inside(), now, now._replace(mode=0o700, uid=0, gid=0, attributes=()))
 
 
 def new_archive(root: Root, account: str) -> str:
-    """The name of an archive that is not there yet."""
+    """Return an archive name that is not in use."""
     stamp = f"{ARCHIVES}/{account}-{time.strftime('%Y%m%d-%H%M%S')}"
     names = (f"{stamp}{ARCHIVE_ENDING}" if n == 1 else f"{stamp}-{n}{ARCHIVE_ENDING}" for n in counting(1))
     return next(name for name in names if not os.path.lexists(root.place(name)))
 
 
 def walk_open(folder: int, below: str, device: int) -> Iterator[tuple[int, str, list[str], list[str]]]:
-    """Each folder below an open one, from the bottom up, as (open folder, its name below the first, folders in it,
-    other names in it). What is mounted on another device is shown and not entered. However deep folders are nested, one
-    is open at a time: the way back up is ``..``, which must be the folder that was left.
+    """Yield each folder below an open one, bottom-up: (open folder, its name below the first, folders, other names).
 
-    Raises:
-        OSError: a folder cannot be read, or was moved meanwhile.
-    """
+    Mounts of another device are listed and not entered. However deep folders are nested, one is open at a time: the way
+    up is ``..``, which must be the folder that was left. Raises: OSError: a folder cannot be read, or was moved
+    meanwhile."""
     above: list[_Level] = []
     level, here = _Level.of(folder, below), os.dup(folder)
     try:
@@ -233,7 +227,7 @@ def _usual(root: Root, account: str, uid: int) -> Iterator[str]:
 
 
 def _foreign_devices() -> set[int]:
-    """The devices of file systems that hold no files of this computer, by proc(5): mountinfo."""
+    """Return the devices of file systems without files of this computer, by proc(5): mountinfo."""
     devices = set()
     for line in Path("/proc/self/mountinfo").read_text(errors="replace").splitlines():
         fields, _, rest = line.partition(" - ")
@@ -245,8 +239,9 @@ def _foreign_devices() -> set[int]:
 
 
 def everything_elsewhere(root: Root, uid: int, home: str) -> Iterator[str]:
-    """Everything that belongs to a number, but for what is in the home: on all file systems of this computer that are
-    mounted below the root, and on none that another computer keeps."""
+    """Yield everything that belongs to a user ID outside the home.
+
+    All local file systems mounted below the root are searched, and none of another computer."""
     foreign = _foreign_devices()
     entered: set[tuple[int, int]] = set()
     left_out = {str(root.place(name)) for name in NOT_FILES}

@@ -16,8 +16,8 @@ SYS_MOUNT_SETATTR, SYS_OPENAT2 = 442, 437
 """Numbers of system calls that are the same on every processor."""
 ATTR_RDONLY, ATTR_NODEV = 1, 4
 MOST_TRIES = 10_000
-"""How often a name with .. in it is resolved anew: the kernel asks for that whenever anything was renamed or mounted
-meanwhile, wherever on the computer."""
+"""Most repeated resolutions of a name with ``..``: the kernel demands one whenever anything on the computer was
+renamed or mounted meanwhile."""
 RESOLVE_NO_MAGICLINKS, RESOLVE_IN_ROOT = 0x02, 0x10
 PR_SET_PDEATHSIG, PR_CAPBSET_DROP = 1, 24
 CAPABILITY_VERSION_3 = 0x20080522
@@ -56,16 +56,12 @@ class _OpenHow(ctypes.Structure):
 
 
 def unshare(flags: int) -> None:
-    """Have namespaces of our own from now on.
-
-    Raises:
-        OSError: the system does not let us.
-    """
+    """Enter new namespaces. Raises: OSError: the system does not allow it."""
     _checked(_LIBC.unshare(flags), "namespaces of our own")
 
 
 def private_mounts() -> None:
-    """Keep what this process mounts from being seen by anybody else; after :func:`unshare`."""
+    """Keep the mounts of this process from everyone else; after :func:`unshare`."""
     _mount(None, "/", None, MS_REC | MS_PRIVATE)
 
 
@@ -80,12 +76,12 @@ def mount_new(kind: str, target: Path | str, options: str = "", flags: int = MS_
 
 
 def let_go(target: Path | str) -> None:
-    """Take the mount at ``target`` down, as soon as no one uses it."""
+    """Unmount ``target`` as soon as no one uses it."""
     _checked(_LIBC.umount2(os.fsencode(target), MNT_DETACH), str(target))
 
 
 def overlay(lower: Path, upper: Path, work: Path, target: Path) -> None:
-    """Lay ``upper`` over ``lower`` at ``target``: what is written there goes to ``upper`` alone."""
+    """Mount ``upper`` over ``lower`` at ``target``: what is written there goes to ``upper`` alone."""
     parts = {"lowerdir": lower, "upperdir": upper, "workdir": work}
     options = ",".join(f"{key}={str(path).replace(':', chr(92) + ':')}" for key, path in parts.items())
     _mount("overlay", str(target), "overlay", MS_NODEV, options)
@@ -97,11 +93,8 @@ def move_mount(source: Path, target: Path) -> None:
 
 
 def write_protect(target: Path) -> None:
-    """Let nothing be written through ``target`` and the mounts below it, and no device there be one.
-
-    Raises:
-        OSError: the system cannot do that.
-    """
+    """Make ``target`` and the mounts below it read-only and without devices. Raises: OSError: the system cannot do
+    that."""
     attributes = _MountAttributes(set=ATTR_RDONLY | ATTR_NODEV)
     number = _LIBC.syscall(
         SYS_MOUNT_SETATTR,
@@ -121,7 +114,7 @@ def write_protect(target: Path) -> None:
 
 
 def pivot_into(target: Path) -> None:
-    """Make ``target`` the root of this process's mounts, and let go of everything else: pivot_root(2)."""
+    """Make ``target`` the root of this process's mounts, and unmount everything else: pivot_root(2)."""
     os.chdir(target)
     _checked(_LIBC.pivot_root(b".", b"."), "pivot_root")
     let_go(".")
@@ -129,13 +122,13 @@ def pivot_into(target: Path) -> None:
 
 
 def set_host_name(name: str) -> None:
-    """After unshare of names: what this process and its children call the computer."""
+    """Set the host name of this process and its children, after their namespace is unshared."""
     encoded = os.fsencode(name)
     _checked(_LIBC.sethostname(encoded, len(encoded)), "the host's name")
 
 
 def die_with_parent() -> None:
-    """Be killed when the process that started this one ends."""
+    """Have the kernel kill this process when its parent ends."""
     import signal
 
     _checked(_LIBC.prctl(PR_SET_PDEATHSIG, int(signal.SIGKILL), 0, 0, 0), "prctl")

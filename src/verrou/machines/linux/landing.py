@@ -1,5 +1,6 @@
-"""Landing a change set on a Linux system: each place as before or as after at every instant, and what is staged stands
-where no program looks."""
+"""Apply a change set atomically by staging and rename.
+
+Each place is as before or as after at every moment, and staged files are where no program looks."""
 
 import errno
 import fcntl
@@ -22,14 +23,14 @@ from verrou.machines.local_files import item_at, set_attributes, sync_folder, wr
 RECORDS = "/var/lib/verrou"
 STAGED = "staged"
 STAGED_ELSEWHERE = ".verrou-staged"
-"""At the top of a file system that the records do not stand on: what is staged there."""
+"""Staging folder at the top of a file system that the records are not on."""
 GET_FLAGS = 0x80086601
 """FS_IOC_GETFLAGS of ioctl_iflags(2)."""
 IMMUTABLE, APPEND_ONLY = 0x10, 0x20
 
 
 def leaving_name(last: str, entry: int) -> str:
-    """What a home is called from the moment it leaves its place until it is deleted."""
+    """Return the name of a home from its removal until it is deleted."""
     return f".verrou-leaving-{entry}-{last}"
 
 
@@ -37,7 +38,7 @@ COPIED = ".verrou-copied-"
 
 
 def copied_name(last: str, entry: int) -> str:
-    """The same where the file system does not rename it, so that it is copied, whole, before it is deleted in place."""
+    """Move a home by copying it whole before deleting it in place, where the file system cannot rename it."""
     return f"{COPIED}{entry}-{last}"
 
 
@@ -54,7 +55,7 @@ class Applier:
     def stands(self, change: Change | FolderOperation, entry: int) -> PlaceState:
         """See :meth:`verrou.machines.Machine.stands`."""
         if isinstance(change, FolderOperation):
-            return self._deed_stands(change)
+            return self._operation_state(change)
         now = self.root.item(change.place)
         if now == change.after:
             return PlaceState.AFTER
@@ -68,38 +69,38 @@ class Applier:
             return PlaceState.BEFORE
         return PlaceState.OTHER
 
-    def _deed_stands(self, deed: FolderOperation) -> PlaceState:
-        if deed.verb == "hand-over":
-            owners = self.owners(deed)
-            if deed.number("uid") in owners:
+    def _operation_state(self, operation: FolderOperation) -> PlaceState:
+        if operation.verb == "hand-over":
+            owners = self.owners(operation)
+            if operation.number("uid") in owners:
                 return PlaceState.BEFORE
-            return PlaceState.AFTER if deed.number("to_uid") in owners or not owners else PlaceState.OTHER
-        if deed.verb == "bring-home":
-            return self._homecoming_stands(deed)
-        place = deed.fact("archive") if deed.verb in ("archive-home", "drop-archive") else deed.place
+            return PlaceState.AFTER if operation.number("to_uid") in owners or not owners else PlaceState.OTHER
+        if operation.verb == "bring-home":
+            return self._homecoming_stands(operation)
+        place = operation.fact("archive") if operation.verb in ("archive-home", "drop-archive") else operation.place
         there = self.root.item(place).there
-        done = there if deed.verb in ("make-home", "archive-home") else not there
+        done = there if operation.verb in ("make-home", "archive-home") else not there
         return PlaceState.AFTER if done else PlaceState.BEFORE
 
-    def _homecoming_stands(self, deed: FolderOperation) -> PlaceState:
-        """OTHER where what should be brought back is gone for good, so that nobody waits for it for ever."""
-        _check_aside(deed)
-        beside = f"{deed.place.rpartition('/')[0]}/{deed.fact('aside')}" if deed.fact("aside") else ""
+    def _homecoming_stands(self, operation: FolderOperation) -> PlaceState:
+        """Return OTHER where what should be restored is gone for good, so that no run waits for it."""
+        _check_aside(operation)
+        beside = f"{operation.place.rpartition('/')[0]}/{operation.fact('aside')}" if operation.fact("aside") else ""
         if beside and self.root.item(beside).there:
             return PlaceState.BEFORE
-        if self.root.item(deed.place).there:
+        if self.root.item(operation.place).there:
             return PlaceState.AFTER
-        kept = deed.fact("archive")
+        kept = operation.fact("archive")
         return PlaceState.BEFORE if kept and self.root.item(kept).there else PlaceState.OTHER
 
-    def owners(self, deed: FolderOperation) -> set[int]:
-        """Whom that which is handed over belongs to, all that is in it included; nobody where it is gone."""
-        now = self.root.item(deed.place)
-        inside = Home(self.root, deed.place, 0).owners() if now.folder and deed.number("below") else set()
+    def owners(self, operation: FolderOperation) -> set[int]:
+        """Return the owners of what is handed over, with all its content; empty where it is gone."""
+        now = self.root.item(operation.place)
+        inside = Home(self.root, operation.place, 0).owners() if now.folder and operation.number("below") else set()
         return {now.uid, *inside} if now.there else set()
 
-    def land(self, change: Change | FolderOperation, entry: int) -> None:
-        """See :meth:`verrou.machines.Machine.land`."""
+    def apply(self, change: Change | FolderOperation, entry: int) -> None:
+        """See :meth:`verrou.machines.Machine.apply`."""
         if isinstance(change, FolderOperation):
             self._do(change, entry)
             return
@@ -141,8 +142,9 @@ class Applier:
         raise MachineRefused(f"{change.place}: no new file can be put beside it on its file system")
 
     def _staging_folders(self, target: int) -> Iterator[int]:
-        """Open folders in which a file for ``target`` can be staged: among the records where these stand on the same
-        file system, else at the top of the one that holds the target."""
+        """Yield open folders in which a file for ``target`` can be staged.
+
+        The records' folder on the same file system, otherwise the top folder of the target's."""
         device = os.fstat(target).st_dev
         records = self.root.open(RECORDS, FOLDER_FLAGS)
         try:
@@ -157,7 +159,7 @@ class Applier:
             os.close(top)
 
     def _top(self, folder: int) -> int:
-        """The highest open folder above ``folder`` on the same file system, and inside the root."""
+        """Return the highest open folder above ``folder`` on the same file system, and inside the root."""
         now = os.fstat(folder)
         end = os.stat(self.root.path)
         here = os.dup(folder)
@@ -171,38 +173,38 @@ class Applier:
             here, now = above, up
         return here
 
-    def _do(self, deed: FolderOperation, entry: int) -> None:
-        _check_aside(deed)
-        folder, last = self.root.open_folder_of(deed.place)
+    def _do(self, operation: FolderOperation, entry: int) -> None:
+        _check_aside(operation)
+        folder, last = self.root.open_folder_of(operation.place)
         coming = _coming_name(last, entry)
         try:
-            match deed.verb:
+            match operation.verb:
                 case "make-home":
                     delete_tree(folder, coming)
-                    new_homes.build(self.root, folder, coming, deed)
+                    new_homes.build(self.root, folder, coming, operation)
                     os.rename(coming, last, src_dir_fd=folder, dst_dir_fd=folder)
                 case "take-home" | "unmake-home":
-                    self._move_aside(deed, folder, last, entry)
-                case "bring-home" if deed.fact("aside") and item_at(deed.fact("aside"), folder).there:
-                    if deed.fact("aside").startswith(COPIED):
+                    self._move_aside(operation, folder, last, entry)
+                case "bring-home" if operation.fact("aside") and item_at(operation.fact("aside"), folder).there:
+                    if operation.fact("aside").startswith(COPIED):
                         delete_tree(folder, last)
-                    os.rename(deed.fact("aside"), last, src_dir_fd=folder, dst_dir_fd=folder)
+                    os.rename(operation.fact("aside"), last, src_dir_fd=folder, dst_dir_fd=folder)
                 case "bring-home":
-                    self._unpack(deed, folder, coming)
+                    self._unpack(operation, folder, coming)
                     os.rename(coming, last, src_dir_fd=folder, dst_dir_fd=folder)
                 case "hand-over":
-                    hand_over(folder, last, deed)
+                    hand_over(folder, last, operation)
                 case "archive-home":
-                    self._pack(deed, folder, last)
+                    self._pack(operation, folder, last)
                 case "drop-archive":
-                    shelf, name = self._shelf(deed)
+                    shelf, name = self._shelf(operation)
                     archives.drop(shelf, name)
                     os.close(shelf)
             sync_folder(folder)
         finally:
             os.close(folder)
 
-    def _move_aside(self, deed: FolderOperation, folder: int, last: str, entry: int) -> None:
+    def _move_aside(self, operation: FolderOperation, folder: int, last: str, entry: int) -> None:
         copied, coming = copied_name(last, entry), _coming_name(last, entry)
         if not item_at(copied, folder).there:
             try:
@@ -213,7 +215,7 @@ class Applier:
                     raise
             # An overlay does not rename a folder of its lower layer.
             delete_tree(folder, coming)
-            aside = deed._replace(facts=(("archive", f"{ARCHIVES}/{copied}"),))
+            aside = operation._replace(facts=(("archive", f"{ARCHIVES}/{copied}"),))
             self._pack(aside, folder, last)
             self._unpack(aside, folder, coming)
             os.rename(coming, copied, src_dir_fd=folder, dst_dir_fd=folder)
@@ -222,31 +224,31 @@ class Applier:
             os.close(shelf)
         delete_tree(folder, last)
 
-    def _pack(self, deed: FolderOperation, folder: int, last: str) -> None:
+    def _pack(self, operation: FolderOperation, folder: int, last: str) -> None:
         home = os.open(last, FOLDER_FLAGS, dir_fd=folder)
-        shelf, name = self._shelf(deed)
+        shelf, name = self._shelf(operation)
         try:
-            archives.pack(home, deed.place, shelf, name)
+            archives.pack(home, operation.place, shelf, name)
         finally:
             os.close(home)
             os.close(shelf)
 
-    def _unpack(self, deed: FolderOperation, folder: int, coming: str) -> None:
-        """A home from its archive, as ``coming``."""
+    def _unpack(self, operation: FolderOperation, folder: int, coming: str) -> None:
+        """Restore a home from its archive, as ``coming``."""
         delete_tree(folder, coming)
-        shelf, name = self._shelf(deed)
+        shelf, name = self._shelf(operation)
         try:
             if not archives.is_whole(shelf, name):
-                raise MachineRefused(f"{deed.fact('archive')} is not what was written: its checksum differs")
+                raise MachineRefused(f"{operation.fact('archive')} is not what was written: its checksum differs")
             archives.unpack(shelf, name, folder, coming)
         finally:
             os.close(shelf)
 
-    def _shelf(self, deed: FolderOperation) -> tuple[int, str]:
-        """The open folder of archives, made where it is missing, and the archive's name in it."""
+    def _shelf(self, operation: FolderOperation) -> tuple[int, str]:
+        """Open the folder of archives, created where it is missing; return it and the archive's name."""
         records = self.root.open(RECORDS, FOLDER_FLAGS)
         try:
-            return _own_folder(records, ARCHIVES.rpartition("/")[2]), deed.fact("archive").rpartition("/")[2]
+            return _own_folder(records, ARCHIVES.rpartition("/")[2]), operation.fact("archive").rpartition("/")[2]
         finally:
             os.close(records)
 
@@ -276,7 +278,7 @@ class Applier:
         os.close(records)
 
     def _drop_copy(self, name: str) -> None:
-        """The archive that a home was copied by, where one is left."""
+        """Return the archive that a home was copied to, where it still exists."""
         if not self.root.item(f"{ARCHIVES}/{name}").there and not self.root.item(f"{ARCHIVES}/{name}.part").there:
             return
         shelf = self.root.open(ARCHIVES, FOLDER_FLAGS)
@@ -284,7 +286,7 @@ class Applier:
         os.close(shelf)
 
     def obstacles(self, changes: ChangeSet) -> list[str]:
-        """Why these changes could not land, as far as that can be seen before."""
+        """Return why these changes could not be applied, as far as that can be known before."""
         found, protected = [], []
         for change in changes:
             try:
@@ -306,7 +308,7 @@ class Applier:
         return list(dict.fromkeys(found))
 
     def remarks(self, changes: ChangeSet) -> list[str]:
-        """What else hangs on the places of these changes."""
+        """Return what else depends on the places of these changes."""
         found = []
         for change in changes:
             if isinstance(change, FolderOperation) or change.before.content is None:
@@ -323,10 +325,12 @@ class Applier:
         return found
 
 
-def _check_aside(deed: FolderOperation) -> None:
-    """That what an entry says of a home that was moved aside leads nowhere else."""
-    if "/" in str(dict(deed.facts).get("aside", "")):
-        raise MachineRefused(f"what was kept names {deed.fact('aside')!r}, which is nothing beside {deed.place}")
+def _check_aside(operation: FolderOperation) -> None:
+    """Check that the name of a home moved aside leads nowhere else."""
+    if "/" in str(dict(operation.facts).get("aside", "")):
+        raise MachineRefused(
+            f"what was kept names {operation.fact('aside')!r}, which is nothing beside {operation.place}"
+        )
 
 
 _HANGS_ON = ("mode", "uid", "gid", "attributes")
@@ -372,20 +376,19 @@ def _settle_folder(folder: int, name: str, item: FileState) -> None:
         os.close(descriptor)
 
 
-def hand_over(folder: int, name: str, deed: FolderOperation) -> None:
-    """Give what belongs to one account to another: a file, or a folder with all that is in it. Nothing is followed by a
-    link."""
-    uid, gid = deed.number("uid"), deed.number("gid")
+def hand_over(folder: int, name: str, operation: FolderOperation) -> None:
+    """Change the owner of a file, or of a folder with all its content. Links are not followed."""
+    uid, gid = operation.number("uid"), operation.number("gid")
 
     def give(above: int, each: str) -> None:
         now = os.stat(each, dir_fd=above, follow_symlinks=False)
         if now.st_uid == uid:
-            to_gid = deed.number("to_gid") if now.st_gid == gid else -1
-            # chown(2) takes set-user-ID away from a program, as it must: it would run as the new owner.
-            os.chown(each, deed.number("to_uid"), to_gid, dir_fd=above, follow_symlinks=False)
+            to_gid = operation.number("to_gid") if now.st_gid == gid else -1
+            # chown(2) clears set-user-ID, as it must: the program would run as the new owner.
+            os.chown(each, operation.number("to_uid"), to_gid, dir_fd=above, follow_symlinks=False)
 
     try:
-        if deed.number("below"):
+        if operation.number("below"):
             top = os.open(name, FOLDER_FLAGS, dir_fd=folder)
             try:
                 for inner, _, folders, names in walk_open(top, "", os.fstat(top).st_dev):
@@ -395,7 +398,7 @@ def hand_over(folder: int, name: str, deed: FolderOperation) -> None:
                 os.close(top)
         give(folder, name)
     except FileNotFoundError:
-        return  # it went meanwhile
+        return  # it was deleted meanwhile
 
 
 def delete_tree(folder: int, name: str) -> None:
@@ -419,7 +422,7 @@ def delete_tree(folder: int, name: str) -> None:
 
 
 def _flags(folder: int, name: str) -> int:
-    """The flags of ioctl_iflags(2); none where there is nothing, or its file system has none."""
+    """Return the flags of ioctl_iflags(2); none where the file or its file system has none."""
     try:
         descriptor = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
     except OSError:

@@ -1,4 +1,4 @@
-"""The order in which a change set lands."""
+"""The order in which a change set is applied."""
 
 from collections.abc import Sequence
 
@@ -7,7 +7,7 @@ from verrou.machines.linux.files.account_files import GROUP, GSHADOW, PASSWD, SH
 from verrou.machines.linux.new_homes import HOMES
 
 GIVING = (PASSWD, SHADOW, GROUP, GSHADOW, SUBUID, SUBGID)
-"""The order in which account files land when an account is given something: it is there before a group lets it in."""
+"""Order in which account files are applied when an account gets something: it exists before a group admits it."""
 TAKING = (GROUP, GSHADOW, SHADOW, PASSWD, SUBUID, SUBGID)
 STACK = "/etc/pam.d/"
 
@@ -15,8 +15,10 @@ STACK = "/etc/pam.d/"
 def ordered(
     changes: Sequence[Change | FolderOperation], account_files: Sequence[str]
 ) -> list[Change | FolderOperation]:
-    """What gives before what takes away: archives and homes are made, folders come, files come or change, then the
-    account files, then the PAM stack that rests on all of that; what nothing needs any more goes then, homes last."""
+    """Return the changes ordered so that what grants comes before what removes.
+
+    Archives and homes first, then folders, files, the account files, and the PAM stack that rests on all of that; then
+    removed files, and homes last."""
 
     def rank(change: Change | FolderOperation) -> tuple[int, int, str]:
         place, depth = change.place, change.place.count("/")

@@ -1,5 +1,4 @@
-"""What a live system is told after an entry: its caches of accounts look again, services read their settings again, and
-its own log has a line."""
+"""Notify a live system after an entry: account caches, services that read their settings again, and the system log."""
 
 import subprocess
 import syslog
@@ -14,29 +13,30 @@ CACHES = (
     ("/run/nscd/socket", ("/usr/sbin/nscd", "--invalidate=group")),
     ("/var/lib/sss/pipes/nss", ("/usr/sbin/sss_cache", "--everything")),
 )
-"""By what tells that it runs: the program that has a cache look again: nscd(8), sss_cache(8)."""
+"""Programs that flush account caches: nscd(8), sss_cache(8)."""
 SYSTEMCTL, STARTED_BY_SYSTEMD = "/usr/bin/systemctl", "/run/systemd/system"
-"""What tells services, and the folder that is there where systemd is the first process, by sd_booted(3)."""
+"""The program that notifies services, and the folder that exists where systemd runs, by sd_booted(3)."""
 CHECKED = ("/usr/sbin/sshd", "-t")
 READERS: Sequence[tuple[str, Sequence[str], Sequence[str]]] = (
     ("/etc/ssh/", CHECKED, (SYSTEMCTL, "reload", "ssh.service")),
     ("/etc/ssh/", CHECKED, (SYSTEMCTL, "reload", "sshd.service")),
     ("/var/lib/AccountsService/", (), (SYSTEMCTL, "try-restart", "accounts-daemon.service")),
 )
-"""By where its settings stand: what has to end well first, and how a service is told to read them again; sessions that
-are open go on. The unit of sshd goes by either name. A server that is told to read what it cannot use ends."""
+"""By the place of their settings: the check that has to succeed, and the command that reloads a service; open sessions
+continue. The unit of sshd has either name. A server that reloads invalid settings ends."""
 PATIENCE = 10
 """Seconds that one of them may take."""
 
 
 def can_tell(root: Root) -> bool:
-    """Whether services of the system can be told to read their settings again."""
+    """Return whether services of the system can be told to read their settings again."""
     return root.live and root.exists(SYSTEMCTL) and root.exists(STARTED_BY_SYSTEMD)
 
 
 def notify(root: Root, line: str, places: Sequence[str]) -> None:
-    """Tell the live system what changed in ``places``, and leave a line in its log (facility authpriv). What cannot be
-    told is left: the change itself has landed."""
+    """Notify the live system of changes in ``places``, and write a line to its log (facility authpriv).
+
+    A service that cannot be notified is skipped: the change itself is applied."""
     for command in _commands(root, places):
         _ends_well(command)
     printable = "".join(c if c.isprintable() else "?" for c in line)

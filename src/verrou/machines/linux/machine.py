@@ -27,8 +27,8 @@ from verrou.machines.linux.pam.services import doors_without_proof
 from verrou.machines.linux.pam.stack import UPDATER
 from verrou.machines.linux.population import NAMING, AccountFiles, free_name, population
 from verrou.machines.linux.root import Asker, Root, host_name
+from verrou.machines.linux.routes import NAMESPACE
 from verrou.machines.linux.rules.password import ages_of_new_accounts
-from verrou.machines.linux.ways import NAMESPACE
 
 if TYPE_CHECKING:
     from verrou.machines.linux.landing import Applier
@@ -59,21 +59,21 @@ class LinuxMachine:
         root = Root(self.path, lenient=os.geteuid() != 0, late=self._late)
         copies: list[PrivateCopy] = []
         with ExitStack() as until_all_is_known:
-            # A disk that somebody brought is only asked where that is wanted.
+            # A disk of unknown origin is only asked on request.
             if self._can_ask(root) and (root.live or asked or self.asking is Asking.SYSTEM):
                 root.asker = self._asker(copies, until_all_is_known)
             snapshot = self._snapshot(root)
         self._read = tuple(root.stamps)
-        said = ASKED if copies and not root.live else ""
-        return evolve(snapshot, machine=evolve(snapshot.machine, asked=said)) if said else snapshot
+        message = ASKED if copies and not root.live else ""
+        return evolve(snapshot, machine=evolve(snapshot.machine, asked=message)) if message else snapshot
 
     def _can_ask(self, root: Root) -> bool:
-        """Whether what decides on the system could be asked at all, and may be."""
+        """Return whether the system could be asked at all, and may be."""
         return os.geteuid() == 0 and self.asking is not Asking.FILES_ONLY and root.could_run
 
     def _asker(self, copies: "list[PrivateCopy]", until: ExitStack) -> Asker:
-        """Has what decides on the system asked, all in one private copy, which is made when the first question comes
-        and is in ``copies`` then."""
+        """Give the root an asker: questions go to one private copy, made at the first question and kept in
+        ``copies``."""
         refused: list[DryRunUnavailable] = []
 
         def ask(do: str, **request: object) -> Mapping[str, Any]:
@@ -102,7 +102,7 @@ class LinuxMachine:
         if root.asker is not None and (people.sudoers.installed or people.doas.program):
             asked = ElevationAsked(root, people)
             people.accounts = asked.accounts()
-            people.warnings += asked.told
+            people.warnings += asked.text
             elevation_known = asked.all_known
         people.accounts += tuple(outside_accounts(root, {account.name for account in people.accounts}))
         system = rules.System(
@@ -152,7 +152,7 @@ class LinuxMachine:
             rules.readings(system),
             tuple(people.warnings),
             people.entry_points,
-            rules.takes(system),
+            rules.accepted_values(system),
         )
         return with_admissions(snapshot, root, files)
 
@@ -193,19 +193,19 @@ class LinuxMachine:
         return account_files_locked(Root(self.path))
 
     @property
-    def _landing(self) -> "Applier":
+    def _applying(self) -> "Applier":
         from verrou.machines.linux.landing import Applier
 
         return Applier(Root(self.path))
 
     def stands(self, change: Change | FolderOperation, entry: int) -> PlaceState:
-        return self._landing.stands(change, entry)
+        return self._applying.stands(change, entry)
 
-    def land(self, change: Change | FolderOperation, entry: int) -> None:
-        self._landing.land(change, entry)
+    def apply(self, change: Change | FolderOperation, entry: int) -> None:
+        self._applying.apply(change, entry)
 
     def clean_up(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
-        self._landing.clean_up(changes, entry, staged_only=staged_only)
+        self._applying.clean_up(changes, entry, staged_only=staged_only)
 
     def notify(self, line: str, places: Sequence[str]) -> None:
         if (root := Root(self.path)).live:
@@ -220,7 +220,7 @@ class LinuxMachine:
 
 
 def _unread(root: Root, elevation_known: bool) -> tuple[Unread, ...]:
-    """What nothing is known of: for want of rights, or because a line says it that is not understood."""
+    """Return what is not known: for want of rights, or because a line says that it is not understood."""
     found = [Unread.PASSWORDS] if SHADOW in root.denied else []
     elevation = not elevation_known or any(name == SUDOERS or name.startswith(f"{SUDOERS}.d") for name in root.denied)
     return (*found, Unread.ADMINISTRATION) if elevation else tuple(found)
@@ -235,8 +235,9 @@ def _system_name(root: Root) -> str:
 
 
 def _identity(root: Root) -> str:
-    """The system's own identity, hashed so that nothing else can be told from it, as machine-id(5) asks; empty before
-    the first start, and where it has none."""
+    """Return the system's identity, hashed as machine-id(5) asks, so that it reveals nothing else.
+
+    Empty before the first start, and where it has none."""
     import hmac
 
     given = "".join(root.lines("/etc/machine-id")[:1]).strip().lower()
@@ -246,13 +247,14 @@ def _identity(root: Root) -> str:
 
 
 def _at_work(root: Root, files: AccountFiles) -> tuple[str, str]:
-    """The account that whoever runs this signed in with, behind sudo(8) the one before it, and the way by which they
-    came: on the live system alone."""
+    """Return the account that the person at work signed in with, behind sudo(8) the one before it, and their route.
+
+    On the live system alone."""
     if not root.live:
         return "", ""
     found = at_work()
     if found.uid is not None:
         for record in files.passwd.records():
             if int(record.fields[PasswdField.UID]) == found.uid:
-                return record.name, found.way
-    return os.environ.get("SUDO_USER") or os.environ.get("LOGNAME", ""), found.way
+                return record.name, found.route
+    return os.environ.get("SUDO_USER") or os.environ.get("LOGNAME", ""), found.route

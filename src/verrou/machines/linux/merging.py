@@ -1,4 +1,4 @@
-"""Taking our own change back in a file that somebody else wrote since: theirs stays, and what both touched is said."""
+"""Undo our own change in a file that others wrote since: theirs stays, and conflicts are reported."""
 
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
@@ -7,7 +7,7 @@ from difflib import SequenceMatcher
 from verrou.machines.linux.files.account_files import FIELDS, GROUP, GSHADOW
 
 Merged = tuple[bytes, list[str]]
-"""What should stand, and what of it somebody else wrote since and was left alone."""
+"""The merged content, and what others wrote since and was left alone."""
 Merge = Callable[[bytes, bytes, bytes], Merged]
 """From (before, after, now) to that."""
 LISTS: Mapping[str, tuple[int, ...]] = {GROUP: (3,), GSHADOW: (2, 3)}
@@ -15,7 +15,7 @@ LISTS: Mapping[str, tuple[int, ...]] = {GROUP: (3,), GSHADOW: (2, 3)}
 
 
 def merger_for(place: str) -> Merge:
-    """How a file is merged: account files field by field, the rest line by line."""
+    """Return how a file is merged: account files field by field, the rest line by line."""
     if place in FIELDS:
         return lambda before, after, now: merge_records(place, before, after, now)
     if place.endswith(".dat"):
@@ -24,8 +24,9 @@ def merger_for(place: str) -> Merge:
 
 
 def merge_records(place: str, before: bytes, after: bytes, now: bytes) -> Merged:
-    """passwd(5) and its kin: record by record (by first field, and of several with one name by which of them it is),
-    field by field, lists of names name by name. Every other line stays as it is."""
+    """Merge passwd(5) and similar files by record, field by field, and lists of names name by name.
+
+    Records match by first field and occurrence. Every other line stays."""
     was, ours, theirs = (_keyed(content.removesuffix(b"\n").split(b"\n"), _name) for content in (before, after, now))
     kept: list[str] = []
     merged = dict(theirs)
@@ -74,7 +75,7 @@ def _names(old: bytes, new: bytes, now: bytes) -> bytes:
 
 
 def merge_paragraphs(before: bytes, after: bytes, now: bytes) -> Merged:
-    """Paragraphs parted by blank lines, each known by its first line, as the database of an updater has them."""
+    """Merge paragraphs separated by blank lines, each identified by its first line, as in an updater's database."""
     was, ours, theirs = (_keyed(content.split(b"\n\n"), _first_line) for content in (before, after, now))
     merged = dict(theirs)
     for key in [*was, *(key for key in ours if key not in was)]:
@@ -101,8 +102,7 @@ def _keyed(parts: Sequence[bytes], key: Callable[[bytes], bytes]) -> dict[tuple[
 
 
 def merge_lines(before: bytes, after: bytes, now: bytes) -> Merged:
-    """Line by line: each of our own runs of changed lines is taken back where it stands as we left it, between the same
-    neighbours or not."""
+    """Merge by line: each run of lines that we changed is undone where it is as we left it, whatever its neighbours."""
     was, ours, theirs = (content.split(b"\n") for content in (before, after, now))
     where = _positions(ours, theirs)
     result, kept, done = list(theirs), [], 0
@@ -122,7 +122,7 @@ def merge_lines(before: bytes, after: bytes, now: bytes) -> Merged:
 
 
 def _positions(ours: Sequence[bytes], theirs: Sequence[bytes]) -> Mapping[int, int]:
-    """Where each line of ours stands in theirs."""
+    """Return the position of each of our lines in theirs."""
     found: dict[int, int] = {}
     for block in SequenceMatcher(None, ours, theirs, autojunk=False).get_matching_blocks():
         found |= {block.a + n: block.b + n for n in range(block.size)}
@@ -130,13 +130,13 @@ def _positions(ours: Sequence[bytes], theirs: Sequence[bytes]) -> Mapping[int, i
 
 
 def _spot(where: Mapping[int, int], start: int, end: int, ours: int, theirs: int) -> int | None:
-    """Where a run of our lines stands in theirs, whole and in one piece; None where it does not."""
+    """Return the index of the contiguous match, or None."""
     if start < end:
         spots = [where.get(number) for number in range(start, end)]
         first = spots[0]
         whole = first is not None and spots == [first + n for n in range(end - start)]
         return first if whole else None
-    # We took lines away: they go back where the lines around them still meet.
+    # We removed lines: they are restored where the lines around them are still adjacent.
     before, after = (
         where.get(start - 1, -1 if start == 0 else None),
         where.get(start, theirs if start == ours else None),

@@ -1,4 +1,4 @@
-"""Homes of new accounts, from the skeleton: what making one comes to, and making it beside its place."""
+"""Homes of new accounts, made from the skeleton: what making one changes, and building it under another name."""
 
 import os
 import stat
@@ -18,8 +18,9 @@ HOME_MODE = 0o700
 def making(
     root: Root, home: str, uid: int, gid: int, *, kept: bool, defs: Mapping[str, tuple[str, Source]]
 ) -> Iterator[Change | FolderOperation]:
-    """What makes a home, with the folders before it that are missing. One that is not ``kept`` stays root's own and
-    empty: sessions get another in its place."""
+    """Return the operations that make a home, with missing parent folders.
+
+    One that is not ``kept`` stays root's own and empty: sessions get another in its place."""
     parent, _, last = home.rpartition("/")
     missing = []
     while parent and not root.exists(parent):
@@ -34,24 +35,21 @@ def making(
 
 
 def _mode(defs: Mapping[str, tuple[str, Source]]) -> int:
-    """HOME_MODE of login.defs(5); what is no mode counts for nothing."""
+    """Return HOME_MODE of login.defs(5); an invalid mode does not count."""
     text = defs["HOME_MODE"][0] if "HOME_MODE" in defs else ""
     good = text and len(text) <= 5 and set(text) <= set("01234567")
     return int(text, 8) & 0o7777 if good else HOME_MODE
 
 
-def build(root: Root, folder: int, name: str, deed: FolderOperation) -> None:
-    """The home as ``name`` in an open folder: what the skeleton holds, with the account as owner. Links are copied as
-    links; pipes, sockets and devices are left out.
+def build(root: Root, folder: int, name: str, operation: FolderOperation) -> None:
+    """Build a home as ``name`` in an open folder: a copy of the skeleton, owned by the account.
 
-    Raises:
-        OSError: it could not be built whole.
-    """
-    uid, gid = deed.number("uid"), deed.number("gid")
+    Links are copied as links; pipes, sockets and devices are left out. Raises: OSError: it could not be built whole."""
+    uid, gid = operation.number("uid"), operation.number("gid")
     os.mkdir(name, 0o700, dir_fd=folder)
     top = os.open(name, FOLDER_FLAGS, dir_fd=folder)
     try:
-        if deed.number("kept"):
+        if operation.number("kept"):
             try:
                 skeleton = root.open(SKELETON, FOLDER_FLAGS & ~os.O_NOFOLLOW)
             except OSError:
@@ -60,7 +58,7 @@ def build(root: Root, folder: int, name: str, deed: FolderOperation) -> None:
                 _copy(skeleton, top, uid, gid)
                 os.close(skeleton)
         os.fchown(top, uid, gid)
-        os.fchmod(top, deed.number("mode"))
+        os.fchmod(top, operation.number("mode"))
         os.fsync(top)
     finally:
         os.close(top)
@@ -104,10 +102,10 @@ def _copy_file(source: int, target: int, name: str, mode: int, uid: int, gid: in
         os.close(reading)
 
 
-def is_as_made(root: Root, deed: FolderOperation) -> bool:
-    """Whether a home holds nothing but what the skeleton holds, unchanged, so that taking it away loses nothing."""
+def is_as_made(root: Root, operation: FolderOperation) -> bool:
+    """Return whether a home contains nothing but the skeleton, unchanged, so that removing it loses nothing."""
     try:
-        home = root.open(deed.place, FOLDER_FLAGS)
+        home = root.open(operation.place, FOLDER_FLAGS)
     except OSError:
         return False
     try:
@@ -115,7 +113,7 @@ def is_as_made(root: Root, deed: FolderOperation) -> bool:
     except OSError:
         skeleton = -1
     try:
-        return not os.listdir(home) if skeleton < 0 or not deed.number("kept") else _all_in(home, skeleton)
+        return not os.listdir(home) if skeleton < 0 or not operation.number("kept") else _all_in(home, skeleton)
     finally:
         os.close(home)
         if skeleton >= 0:

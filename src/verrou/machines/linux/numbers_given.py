@@ -12,7 +12,7 @@ from verrou.machines.linux.refused import StepRejected
 
 @define
 class Numbers:
-    """What login.defs(5) leaves to give, in files that are being changed. Hundreds are given in one go."""
+    """IDs that login.defs(5) leaves for new accounts, in files that are being changed. Hundreds are given at once."""
 
     files: Mapping[str, AccountFile]
     defs: Mapping[str, tuple[str, Source]]
@@ -20,17 +20,15 @@ class Numbers:
     _highest: dict[str, int] = field(factory=dict, init=False)
 
     def given(self, file: str) -> set[int]:
-        """The numbers that are given away in a file."""
+        """Return the IDs in use in a file."""
         if file not in self._given:
             self._given[file] = {int(record.fields[2]) for record in self.files[file].records()}
         return self._given[file]
 
     def free(self, file: str, kind: str) -> int:
-        """The number after the highest, or else the first gap, in the range for ``kind``: ``UID`` or ``GID``.
+        """Return the ID after the highest, or else the first gap, in the range of ``kind``: ``UID`` or ``GID``.
 
-        Raises:
-            Refused: the range is full.
-        """
+        Raises: StepRejected: the range is full."""
         low, high = defined_number(self.defs, f"{kind}_MIN", 1000), defined_number(self.defs, f"{kind}_MAX", 60000)
         given = self.given(file)
         if file not in self._highest:
@@ -42,12 +40,12 @@ class Numbers:
         return free
 
     def take(self, file: str, number: int) -> None:
-        """Give a number away."""
+        """Reserve an ID."""
         self.given(file).add(number)
         if number == self._highest.get(file, -1) + 1:
             self._highest[file] = number
 
     def forget(self) -> None:
-        """Count anew from now on: something was taken away."""
+        """Count anew: something was removed."""
         self._given.clear()
         self._highest.clear()

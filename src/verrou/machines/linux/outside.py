@@ -1,4 +1,4 @@
-"""Accounts that somebody else keeps: what nsswitch.conf(5) and the PAM stacks let in beside the system's own files."""
+"""Accounts from other sources than local files: nsswitch.conf(5) and the PAM stacks."""
 
 import pwd
 from collections.abc import Collection, Iterator
@@ -15,12 +15,12 @@ DIRECTORY_MODULES = (
     *("pam_sss.so", "pam_ldap.so", "pam_krb5.so", "pam_winbind.so", "pam_radius_auth.so", "pam_tacplus.so"),
     *("pam_nss_ldap.so", "pam_aad.so", "pam_oslogin_login.so", "pam_oslogin_admin.so", "pam_slurm.so"),
 )
-"""Modules that ask another computer whether somebody may come in."""
+"""Modules that ask another computer about an account."""
 MOST_LISTED = 1000
 
 
 def outside_sources(root: Root) -> Iterator[tuple[str, Source]]:
-    """Each source of accounts that is not one of the system's own, with its line."""
+    """Yield each source of accounts besides the system's own files, with its line."""
     for number, line in enumerate(root.lines(NSSWITCH), start=1):
         database, colon, services = line.split("#", 1)[0].partition(":")
         if colon and database.strip() == "passwd":
@@ -37,7 +37,7 @@ def outside_sources(root: Root) -> Iterator[tuple[str, Source]]:
 
 
 def outside_accounts(root: Root, known: Collection[str]) -> Iterator[Account]:
-    """The accounts of such sources, where the system that runs lists them; many sources list nobody."""
+    """Return the accounts of such sources, where the running system lists them; many sources list no one."""
     first = next(outside_sources(root), None)
     if not root.live or first is None:
         return

@@ -1,4 +1,4 @@
-"""What brings a program or module that is missing, in the words of the distribution at hand: os-release(5)."""
+"""Package names for a missing program or module, by distribution: os-release(5)."""
 
 from collections.abc import Mapping
 
@@ -19,7 +19,7 @@ KIN: Mapping[str, str] = {
     "arch": ARCH,
     "alpine": ALPINE,
 }
-"""By what os-release says in ID and ID_LIKE: whose names of packages a distribution has."""
+"""Distribution by ID and ID_LIKE of os-release."""
 MODULES = "the modules of PAM"
 PACKAGES: Mapping[str, Mapping[str, str]] = {
     MODULES: {DEBIAN: "libpam-modules", FEDORA: "pam", SUSE: "pam", ARCH: "pam", ALPINE: "linux-pam"},
@@ -39,19 +39,19 @@ PACKAGES: Mapping[str, Mapping[str, str]] = {
         ALPINE: "cracklib-words",
     },
 }
-"""By what is missing, the package that brings it; sudo and udisks2 are called so everywhere."""
+"""Package by missing program or module; sudo and udisks2 have these names everywhere."""
 
 
 def distribution(root: Root) -> str:
-    """Whose names of packages the system has; nothing where that is not known."""
+    """Return the distribution whose package names apply; empty where it is not known."""
     file = next((each for each in OS_RELEASE if root.exists(each)), OS_RELEASE[0])
-    said = dict(line.split("=", 1) for line in root.lines(file) if "=" in line)
-    names = [word for key in ("ID", "ID_LIKE") for word in said.get(key, "").strip("\"'").lower().split()]
+    message = dict(line.split("=", 1) for line in root.lines(file) if "=" in line)
+    names = [word for key in ("ID", "ID_LIKE") for word in message.get(key, "").strip("\"'").lower().split()]
     return next((KIN[first] for name in names if (first := name.partition("-")[0]) in KIN), "")
 
 
 def to_install(root: Root, missing: str) -> str:
-    """What a person does about something that is missing."""
+    """Return what to install for something that is missing."""
     by_kin = PACKAGES.get(missing, {})
     name = by_kin.get(distribution(root), "") if by_kin else missing
     if not name:
@@ -60,12 +60,12 @@ def to_install(root: Root, missing: str) -> str:
 
 
 def asks_pam(root: Root) -> bool:
-    """Whether any program of the system asks PAM: one without a service file has none that does."""
+    """Return whether any program asks PAM: a system without any service file has none that does."""
     return any(root.names_in(folder) for folder in FOLDERS)
 
 
 def without_module(root: Root, module: str) -> tuple[str, str]:
-    """Why a module of PAM keeps nothing here, and what would help."""
+    """Return why a PAM module rejects nothing here, and what would help."""
     if not asks_pam(root):
         return f"no program here asks PAM, and {module} would keep it", ""
     return f"{module} is not installed", to_install(root, module if module in PACKAGES else MODULES)

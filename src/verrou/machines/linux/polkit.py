@@ -1,8 +1,7 @@
-"""What polkit makes of an action: the shipped answers of its actions, and the rules that stand over them.
+"""polkit: implicit authorizations of its actions, and the rules that override them.
 
-Rules are programs (polkit(8)). Plain ones are read (:mod:`~.polkit_rules`); with any other, an answer is polkit's own
-to give, in a private copy (:func:`ask`), and not known where it cannot be asked.
-"""
+Rules are programs (polkit(8)). Plain ones are read (:mod:`~.polkit_rules`); with any other, only polkit itself can
+answer, in a private copy (:func:`ask`), and the answer is not known where it cannot be asked."""
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
@@ -29,12 +28,12 @@ BUS, CLIENT = "/usr/bin/dbus-daemon", "/usr/bin/pkcheck"
 LARGEST = 1_000_000
 IMPLY = "org.freedesktop.policykit.imply"
 YES, NO, ADMINISTRATOR = "yes", "no", "auth_admin"
-"""Answers, as the files of actions have them; ``auth_admin`` asks for an administrator's password."""
+"""Answers as in the files of actions; ``auth_admin`` asks for an administrator's password."""
 
 
 @frozen
 class ImplicitAuthorization:
-    """What an action says itself of somebody who sits at the machine."""
+    """Authorization that an action declares for a user at the machine."""
 
     answer: str
     source: Source
@@ -42,10 +41,11 @@ class ImplicitAuthorization:
 
 @frozen
 class Ours:
-    """What our own rules say. ``grants``: by the name of a right, who gets yes; everybody else gives an
-    administrator's password. ``limits``: by the name of a limit, the actions that whoever is ``covered`` is refused,
-    administrators never. ``refused``: by the name of a rule, the actions that everybody is refused who administers
-    nothing."""
+    """Verrou's own rules.
+
+    ``grants``: by right, who gets yes; everyone else gives an administrator's password. ``limits``: by limit, the
+    actions denied to all that are ``covered``, never to administrators. ``refused``: by rule, the actions denied to
+    everyone who is no administrator."""
 
     grants: Mapping[str, tuple[str, ...]] = field(factory=dict)
     limits: tuple[str, ...] = ()
@@ -54,46 +54,47 @@ class Ours:
 
 
 def installed(root: Root) -> bool:
-    """Whether there is a polkit to ask."""
+    """Return whether polkit is installed."""
     return any(root.exists(daemon) for daemon in DAEMONS)
 
 
 def defaults(root: Root, wanted: Sequence[str]) -> Mapping[str, ImplicitAuthorization]:
-    """The shipped answers of some actions, for who sits at the machine (``allow_active``)."""
+    """Return the authorizations that some actions declare for a user at the machine (``allow_active``)."""
     found: dict[str, ImplicitAuthorization] = {}
     for file, action in _actions(root, wanted):
         called, answer = action.get("id", ""), action.findtext("defaults/allow_active")
         if called in wanted and answer:
-            said = answer.strip()
-            found.setdefault(called, ImplicitAuthorization(said, Source(file, text=f"{called}: {said}")))
+            message = answer.strip()
+            found.setdefault(called, ImplicitAuthorization(message, Source(file, text=f"{called}: {message}")))
     return found
 
 
 def elevating(root: Root) -> Mapping[str, ImplicitAuthorization]:
-    """The actions that an administrator's password opens, as they are shipped: to who sits at the machine, or to who is
-    elsewhere where that one is refused. Each is a way to become root, or to have something done as root; that of
-    pkexec(1) where it is installed."""
+    """Return the actions that an administrator's password opens by default, at the machine or, where that is
+    denied, elsewhere.
+
+    Each is a way to become root, or to have something done as root; pkexec(1)'s where it is installed."""
     found: dict[str, ImplicitAuthorization] = {}
     there = root.exists(PKEXEC)
     for file, action in _actions(root, [ADMINISTRATOR]):
         answers = [(action.findtext(f"defaults/{where}") or "").strip() for where in ALLOWED]
-        said = next((each for each in answers if each not in ("", NO)), "")
-        said = said if said.startswith(ADMINISTRATOR) else ""
-        if said and (called := action.get("id", "")) and (there or called != EXEC):
-            found.setdefault(called, ImplicitAuthorization(answers[0] or NO, Source(file, text=f"{called}: {said}")))
+        message = next((each for each in answers if each not in ("", NO)), "")
+        message = message if message.startswith(ADMINISTRATOR) else ""
+        if message and (called := action.get("id", "")) and (there or called != EXEC):
+            found.setdefault(called, ImplicitAuthorization(answers[0] or NO, Source(file, text=f"{called}: {message}")))
     return found
 
 
 PKEXEC = "/usr/bin/pkexec"
 ROOT_ITSELF = (EXEC, "org.freedesktop.systemd1.manage-units", "org.freedesktop.systemd1.manage-unit-files")
-"""The actions by which whoever may do them has root itself."""
+"""Actions that give root itself."""
 ALLOWED = ("allow_active", "allow_inactive", "allow_any")
-"""What an action says of who sits at the machine, of who has left it to another, and of who is somewhere else."""
+"""Authorizations of an action: for the active session at the machine, an inactive one there, and any other."""
 
 
 def with_implying(root: Root, wanted: Sequence[str]) -> tuple[str, ...]:
-    """Some actions, and all that imply one of them: polkit(8) says yes to an action where it says yes to one that
-    implies it."""
+    """Return some actions and all that imply one of them: polkit(8) allows an action where it allows one that implies
+    it."""
     whole = dict.fromkeys(wanted)
     while True:
         more = [
@@ -108,7 +109,7 @@ def with_implying(root: Root, wanted: Sequence[str]) -> tuple[str, ...]:
 
 
 def _actions(root: Root, wanted: Sequence[str]) -> Iterator[tuple[str, ElementTree.Element]]:
-    """The declared actions of the files that name one of some."""
+    """Yield the actions declared in the files that mention one of some."""
     for name in root.files_in(ACTIONS):
         file = f"{ACTIONS}/{name}"
         content = root.content(file, LARGEST) if name.endswith(".policy") else b""
@@ -122,8 +123,7 @@ def _actions(root: Root, wanted: Sequence[str]) -> Iterator[tuple[str, ElementTr
 
 
 def rules_of(root: Root) -> tuple[list[Rule], list[str]]:
-    """All rules in the order in which polkit goes through them, and the files of which nobody but polkit knows what
-    they decide."""
+    """Return all rules in polkit's order, and the files of which only polkit knows the result."""
     rules: list[Rule] = []
     strange = []
     for file in rule_files(root):
@@ -135,7 +135,7 @@ def rules_of(root: Root) -> tuple[list[Rule], list[str]]:
 
 
 def implied_by(root: Root) -> Mapping[str, tuple[str, ...]]:
-    """By action those that imply it: polkit(8) says yes to an action where it says yes to one of these."""
+    """Return by action those that imply it: polkit(8) allows an action where it allows one of these."""
     found: dict[str, tuple[str, ...]] = {}
     for _, action in _actions(root, [IMPLY]):
         for note in action.iter("annotate"):
@@ -145,7 +145,7 @@ def implied_by(root: Root) -> Mapping[str, tuple[str, ...]]:
 
 
 def rule_files(root: Root) -> list[str]:
-    """The files of rules in the order in which polkit goes through them: by name, of one name the first folder's."""
+    """Return the rule files in polkit's order: by name, and of one name the first folder's."""
     found: dict[str, str] = {}
     for folder in RULES:
         for name in root.files_in(folder):
@@ -156,7 +156,7 @@ def rule_files(root: Root) -> list[str]:
 
 HEADING = "// Who may do what at the machine. Written by Verrou; verrou rule set changes it, and not a person.\n"
 STATE = "// "
-EVERYBODY, GROUP = "everyone", "group:"
+EVERYONE, GROUP = "everyone", "group:"
 FORMER_EVERYBODY = "everybody"
 """What version 0.1 wrote for everyone."""
 _RULE = """\
@@ -169,8 +169,9 @@ polkit.addRule(function(action, subject) {{
 
 
 def rendered(ours: Ours, actions: Mapping[str, Sequence[str]], administering: Sequence[str]) -> str:
-    """Our own rules as a program; ``actions`` are those behind each right and limit, ``administering`` the groups whose
-    members no limit covers."""
+    """Return our own rules as a program.
+
+    ``actions`` are those of each right and limit, ``administering`` the groups whose members no limit covers."""
     state = {
         "grants": {name: list(who) for name, who in sorted(ours.grants.items())},
         "limits": sorted(ours.limits),
@@ -203,7 +204,7 @@ def _any(who: Sequence[str]) -> str:
 
 
 def _is(name: str) -> str:
-    if name == EVERYBODY:
+    if name == EVERYONE:
         return "true"
     if name.startswith(GROUP):
         return f"subject.isInGroup({json.dumps(name.removeprefix(GROUP))})"
@@ -211,10 +212,10 @@ def _is(name: str) -> str:
 
 
 def parsed(text: str) -> Ours | None:
-    """The inverse of :func:`rendered`; None for any other program: it is read only if we would write the very same."""
+    """Return our own rules from a program; None for any program but the one that we would write."""
     lines = text.split("\n")
     if len(lines) > 1:
-        lines[1] = lines[1].replace(f'"{FORMER_EVERYBODY}"', f'"{EVERYBODY}"')
+        lines[1] = lines[1].replace(f'"{FORMER_EVERYBODY}"', f'"{EVERYONE}"')
         text = "\n".join(lines)
     try:
         state = json.loads(lines[1].removeprefix(STATE)) if len(lines) > 1 else {}
@@ -228,7 +229,7 @@ def parsed(text: str) -> Ours | None:
 
 
 def daemon(root: Root) -> str:
-    """Where its program stands; nothing where it, its bus or its client is missing."""
+    """Return the path of its program; empty where it, its bus or its client is missing."""
     there = next((each for each in DAEMONS if root.exists(each)), "")
     return there if root.exists(BUS) and root.exists(CLIENT) else ""
 
@@ -236,7 +237,7 @@ def daemon(root: Root) -> str:
 Answers = Mapping[str, Mapping[str, str]]
 """By account and action, what polkit answers to who sits at the machine."""
 SOMEBODY = ("", 65534, 65534)
-"""Stands for somebody whom no rule is about: the number that every system gives to nobody."""
+"""Stands for a user whom no rule is about: the ID of nobody."""
 MOST_ASKED = 24
 _ASKED: dict[object, Answers | DryRunUnavailable] = {}
 _LATE: dict[object, TooSlow] = {}
@@ -244,12 +245,9 @@ _LATE: dict[object, TooSlow] = {}
 
 
 def ask(root: Root, people: Sequence[tuple[str, int, int]], actions: Sequence[str]) -> Answers:
-    """Have polkit itself answer, in a private copy of the system. What was asked of the same rules before is not asked
-    again.
+    """Ask polkit itself, in a private copy of the system; equal questions about the same rules are asked once.
 
-    Raises:
-        CannotRehearse: it could not be asked, or did not answer everything.
-    """
+    Raises: DryRunUnavailable: it could not be asked, or did not answer everything."""
     program = daemon(root)
     if root.asker is None or not program:
         raise DryRunUnavailable("it was not asked" if program else "it, or its bus, is missing")
@@ -261,12 +259,12 @@ def ask(root: Root, people: Sequence[tuple[str, int, int]], actions: Sequence[st
         raise _LATE[texts]
     if key not in _ASKED:
         try:
-            told = root.asker(
+            text = root.asker(
                 "ask_polkit", people=[list(each) for each in asked], actions=list(actions), daemon=program
             )
             _ASKED[key] = {
                 name: {action: _CODES[code] for action, code in answers.items()}
-                for name, answers in told["answers"].items()
+                for name, answers in text["answers"].items()
             }
         except TooSlow as reason:
             _LATE[texts] = _ASKED[key] = reason

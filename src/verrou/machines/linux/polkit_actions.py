@@ -23,7 +23,7 @@ DRIVES: Mapping[str, tuple[str, ...]] = {
     "stick": (f"{UDISKS}.filesystem-mount", f"{UDISKS}.filesystem-mount-other-seat", f"{UDISKS}.encrypted-unlock"),
     "system": (f"{UDISKS}.filesystem-mount-system", f"{UDISKS}.encrypted-unlock-system"),
 }
-"""What is plugged in, and the drives that the system itself is on or that are built in."""
+"""Removable drives, and the drives that the system is on or that are built in."""
 SETTINGS = (
     *("org.freedesktop.accounts.change-own-user-data", "org.freedesktop.accounts.change-own-password"),
     *("org.freedesktop.hostname1.set-hostname", "org.freedesktop.hostname1.set-static-hostname"),
@@ -35,5 +35,5 @@ CLOSED = "settings"
 EXEC = "org.freedesktop.policykit.exec"
 STANDARD = "standard"
 ACTIONS: Mapping[str, tuple[str, ...]] = {**RIGHTS, **DRIVES, CLOSED: SETTINGS, STANDARD: (EXEC,)}
-"""What stands behind each right and each limit."""
+"""The actions of each right and each limit."""
 ALL = tuple(action for actions in ACTIONS.values() for action in actions)

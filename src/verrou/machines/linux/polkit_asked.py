@@ -1,8 +1,7 @@
-"""polkit asked from inside a private copy of a system: its own daemon, rules and actions, started for the question.
+"""polkit itself, asked in a private copy of a system: its own daemon, rules and actions, started for the question.
 
-None of our processes has a seat, so in a copy of the copy every action answers everybody as it answers who sits at the
-machine, and a rule before all others, which decides nothing, tells them so.
-"""
+None of our processes has a seat, so in a copy of the copy every action answers everyone as it answers a user at the
+machine, and a rule before all others, which decides nothing, marks them as such."""
 
 import os
 import re
@@ -22,7 +21,7 @@ SOCKET = "/run/dbus/system_bus_socket"
 NOT_ANSWERED = 127
 """What pkcheck(1) ends with where it could not ask."""
 OPENED = (0, 2, 3)
-"""What it ends with where somebody may, or may once an administrator's password is given."""
+"""Exit codes of pkcheck for yes, or yes with an administrator's password."""
 MOST_WAITS, WAIT = 400, 0.05
 """How often, and after how many seconds, what was started is looked for."""
 MOST_AT_ONCE = 40
@@ -43,11 +42,9 @@ polkit.addRule(function(action, subject) {
 def answers(
     start: Start, people: Sequence[Sequence[Any]], actions: Sequence[str], daemon: str
 ) -> dict[str, dict[str, int]]:
-    """By account and action, what pkcheck(1) ends with. In a child only: its mounts change for good.
+    """Return pkcheck(1)'s exit code by account and action. In a child only: its mounts change for good.
 
-    Raises:
-        OSError: it could not be asked, or did not answer in time.
-    """
+    Raises: OSError: it could not be asked, or did not answer in time."""
     unshare(CLONE_NEWNS)
     private_mounts()
     _as_if_seated()
@@ -63,7 +60,7 @@ def answers(
 
 
 def _of_one(start: Start, uid: int, gid: int, actions: Sequence[str]) -> dict[str, int]:
-    """A process of the account is all that is asked about; it does nothing."""
+    """Start a process of the account for polkit to be asked about; it does nothing."""
     child = os.fork()
     if child == 0:
         try:
@@ -82,7 +79,8 @@ def _of_one(start: Start, uid: int, gid: int, actions: Sequence[str]) -> dict[st
 
 
 def _checked(start: Start, process: int, actions: Sequence[str]) -> dict[str, int]:
-    """Many at once, since most of the time is spent waiting; a daemon that has yet to begin is asked again."""
+    """Run pkcheck for many at once, since most of the time is spent waiting; a daemon that is starting is asked
+    again."""
     codes = dict.fromkeys(actions, NOT_ANSWERED)
     for _ in range(MOST_WAITS):
         left = [action for action, code in codes.items() if code == NOT_ANSWERED][:MOST_AT_ONCE]
@@ -108,7 +106,7 @@ def _wait(until: Callable[[], bool]) -> None:
 
 
 def _as_if_seated() -> None:
-    """Have polkit take any process for one that sits at the machine. No bus but ours is there: /run is fresh."""
+    """Make polkit treat any process as one of a user at the machine. No bus but ours is there: /run is new."""
     mount_new("tmpfs", Path("/run"), "mode=0755,size=16m")
     os.mkdir("/run/dbus", 0o755)
     actions, rules = Path(ACTIONS), Path(RULES[0])
@@ -130,12 +128,19 @@ _DEFAULTS = re.compile(rb"<defaults>.*?</defaults>", re.S)
 
 
 def _answering_alike(policy: bytes) -> bytes:
-    """A file of actions in which everybody gets the answer of who sits at the machine."""
+    """Return a file of actions in which everyone gets the answer of a user at the machine."""
 
     def alike(match: "re.Match[bytes]") -> bytes:
         active = _ACTIVE.search(match[0])
-        said = active[1] if active is not None else b"no"
+        message = active[1] if active is not None else b"no"
         whole = _ALLOWS.sub(b"", match[0]).replace(b"</defaults>", b"")
-        return whole + b"<allow_any>" + said + b"</allow_any><allow_inactive>" + said + b"</allow_inactive></defaults>"
+        return (
+            whole
+            + b"<allow_any>"
+            + message
+            + b"</allow_any><allow_inactive>"
+            + message
+            + b"</allow_inactive></defaults>"
+        )
 
     return _DEFAULTS.sub(alike, policy)

@@ -1,7 +1,7 @@
-"""Rules of polkit that are plain enough to be read: what each answers to an action that somebody asks for, as
-polkit(8) goes through them. Rules are programs: one with anything else in it than conditions on the action and on who
-asks, and an answer, is not understood, and nobody but polkit knows what it decides.
-"""
+"""polkit rules that are plain enough to be read: the answer of each to an action, by polkit(8).
+
+Rules are programs: one with anything but conditions on action and subject, and an answer, is not understood, and only
+polkit knows its result."""
 
 import json
 import re
@@ -31,21 +31,19 @@ Rule = Callable[[str, Subject], str | None]
 
 
 class NotPlain(Exception):
-    """Something else stands there than plain rules."""
+    """The file contains more than plain rules."""
 
 
 def plain_rules(text: str) -> list[Rule]:
-    """The rules of one file, in their order; who administers is no answer to an action, and is passed over.
+    """Return the rules of one file, in order; rules about who is an administrator are skipped.
 
-    Raises:
-        NotPlain: it holds something else.
-    """
+    Raises: NotPlain: it contains something else."""
     return list(_Reader(list(_tokens(text))).rules())
 
 
 def answer(rules: Sequence[Rule], action: str, who: Subject) -> str | None:
-    """What the first rule answers that has an answer; None where none has, so that the action's own holds."""
-    return next((said for rule in rules if (said := rule(action, who)) is not None), None)
+    """Return the first answer of the rules; None where none answers, so that the action's own applies."""
+    return next((message for rule in rules if (message := rule(action, who)) is not None), None)
 
 
 def _tokens(text: str) -> Iterator[str]:
@@ -61,7 +59,7 @@ def _tokens(text: str) -> Iterator[str]:
 
 @define
 class _Reader:
-    """Reads tokens from left to right. ``names`` are what the function at hand calls the action and who asks."""
+    """Reads tokens from left to right. ``names`` are the current function's names of action and subject."""
 
     tokens: list[str]
     at: int = 0
@@ -93,11 +91,11 @@ class _Reader:
         self.needs("}")
 
     def statements(self) -> Rule:
-        """What stands up to the closing brace: the first that answers decides."""
+        """Return the statements up to the closing brace: the first that answers decides."""
         found: list[Rule] = []
         while not self.accept("}"):
             found.append(self.statement())
-        return lambda action, who: next((said for each in found if (said := each(action, who)) is not None), None)
+        return lambda action, who: next((message for each in found if (message := each(action, who)) is not None), None)
 
     def statement(self) -> Rule:
         self.deeper()
@@ -136,7 +134,7 @@ class _Reader:
         else:
             token = _unquoted(token)
         if token not in ANSWERS:
-            raise NotPlain  # NOT_HANDLED too: it ends its rule with no answer, and what stands below has no say
+            raise NotPlain  # NOT_HANDLED too: it ends its rule without an answer, and what follows does not run
         return lambda action, who: token
 
     def either(self) -> Condition:
@@ -188,7 +186,7 @@ class _Reader:
         raise NotPlain
 
     def about(self, value: Callable[[str, Subject], str]) -> Condition:
-        """A comparison, or how a text begins."""
+        """Return a condition: a comparison, or the beginning of a text."""
         if self.accept("."):
             method = self.take()
             self.needs("(")
@@ -256,7 +254,7 @@ class _Reader:
 
 
 FOUND: Mapping[tuple[str, str], bool] = {(">=", "0"): True, (">", "-1"): True, ("!=", "-1"): True, ("!==", "-1"): True}
-"""The comparisons by which a place that indexOf told means that it is there."""
+"""Comparisons with the result of indexOf that mean it was found."""
 MOST_PARTS = 300
 """Parts of one file; a program with more is not read."""
 

@@ -20,7 +20,7 @@ from verrou.core.model import (
     PasswordState,
     Source,
 )
-from verrou.core.model.ways import EntryPoint
+from verrou.core.model.routes import EntryPoint
 from verrou.machines.linux.acting import acting, with_acts
 from verrou.machines.linux.files.access_file import confined_groups
 from verrou.machines.linux.files.account_files import (
@@ -45,8 +45,8 @@ from verrou.machines.linux.files.sign_ins import SignIns, sign_ins
 from verrou.machines.linux.files.sshd import by_origin
 from verrou.machines.linux.files.sudoers import Elevation, PasswordOwner, Person, Sudoers
 from verrou.machines.linux.root import Root
+from verrou.machines.linux.routes import Inside, entry_points, fresh_homes, sessions
 from verrou.machines.linux.shells import Shells
-from verrou.machines.linux.ways import Inside, entry_points, fresh_homes, sessions
 
 LOGIN_DEFS, VENDORS_LOGIN_DEFS = "/etc/login.defs", "/usr/etc/login.defs"
 EPOCH = date(1970, 1, 1)
@@ -57,7 +57,7 @@ NAMING = Naming(
     words="1 to 32 of a-z, 0-9, - and _, not beginning with a digit or -",
 )
 FULL_NAME, NOTE = 0, 4
-"""Where in the comment field of passwd(5) the full name stands, and what chfn(1) calls "other"."""
+"""Positions of the full name, and of what chfn(1) calls "other", in the comment field of passwd(5)."""
 
 
 @frozen
@@ -94,13 +94,13 @@ class AccountFiles:
         return cls(passwd, parsed(SHADOW), group, parsed(GSHADOW))
 
     def troubles(self) -> list[str]:
-        """Every line that the system ignores, one message each."""
+        """Return every line that the system ignores, one message each."""
         files = [file for file in (self.passwd, self.shadow, self.group, self.gshadow) if file]
         return [str(broken) for file in files for broken in file.broken()]
 
 
 def ageing(fields: tuple[str, ...]) -> Ageing:
-    """The fields of a shadow(5) line; 99999 days and more, and negative numbers, mean never."""
+    """Return the fields of a shadow(5) line; 99999 days and more, and negative numbers, mean never."""
     return _ageing(fields[2:8])
 
 
@@ -114,18 +114,18 @@ def _ageing(fields: tuple[str, ...]) -> Ageing:
 
 
 def limit_in_days(text: str) -> int | None:
-    """One ageing field; None where it is empty or means never."""
+    """Return one ageing field; None where it is empty or means never."""
     days = number(text)
     return None if days is None or days < 0 or days >= NEVER_DAYS else days
 
 
 def login_defs_file(root: Root) -> str:
-    """Where login.defs(5) stands: the vendor's counts where nothing overrides it."""
+    """Return the path of login.defs(5): the vendor's file where nothing overrides it."""
     return LOGIN_DEFS if root.exists(LOGIN_DEFS) or not root.exists(VENDORS_LOGIN_DEFS) else VENDORS_LOGIN_DEFS
 
 
 def login_defs(root: Root) -> Mapping[str, tuple[str, Source]]:
-    """login.defs(5): the last line of a key counts."""
+    """Return the settings of login.defs(5): the last line of a key decides."""
     file = login_defs_file(root)
     return {
         s.key: (s.value, Source(file, s.line, f"{s.key} {s.value}"))
@@ -134,13 +134,13 @@ def login_defs(root: Root) -> Mapping[str, tuple[str, Source]]:
 
 
 def defined_number(defs: Mapping[str, tuple[str, Source]], key: str, default: int) -> int:
-    """A number of login.defs, or what the tools take without it."""
+    """Return a number of login.defs, or the tools' default."""
     found = number(defs[key][0]) if key in defs else None
     return default if found is None else found
 
 
 def numbers_of_people(defs: Mapping[str, tuple[str, Source]]) -> range:
-    """The user numbers that login.defs(5) sets aside for accounts that somebody makes."""
+    """Return the user IDs that login.defs(5) reserves for people."""
     return range(defined_number(defs, "UID_MIN", 1000), defined_number(defs, "UID_MAX", 60000) + 1)
 
 
@@ -158,12 +158,12 @@ class Population:
 
 
 def _last_day(expires: int | None) -> date | None:
-    """The last day on which an account can be used: shadow(5) keeps the first on which it cannot."""
+    """Return the last day on which an account can be used: shadow(5) has the first on which it cannot."""
     return day(None if expires is None else expires - 1)
 
 
 def day(days: int | None) -> date | None:
-    """Days since 1970-01-01 as a date; None beyond the calendar."""
+    """Return days since 1970-01-01 as a date; None beyond the calendar."""
     try:
         return None if days is None else EPOCH + timedelta(days=days)
     except OverflowError:
@@ -173,7 +173,9 @@ def day(days: int | None) -> date | None:
 def population(
     root: Root, files: AccountFiles, now: datetime, lockouts: Mapping[str, tuple[int, datetime | None]]
 ) -> Population:
-    """Everybody. ``lockouts`` gives, by name, counted failed attempts and until when the account is locked."""
+    """Return all accounts and groups.
+
+    ``lockouts`` gives, by name, counted failed attempts and until when the account is locked."""
     beside = _Beside.load(root, files, now, lockouts)
     sudoers = beside.sudoers
     troubles = [*files.troubles(), *_from_elsewhere(root, files)]
@@ -203,22 +205,22 @@ def population(
     found = acting(root, sudoers, beside.members.numbers)
     people, left_behind = with_acts(root, accounts, found, beside.keys, closed)
     groups = _groups(root, files, beside)
-    ways = entry_points(root, beside.members.numbers, [(account.name, account.groups) for account in people])
+    routes = entry_points(root, beside.members.numbers, [(account.name, account.groups) for account in people])
     troubles += [f"{line}: counts only for sign-ins from there" for line in by_origin(root)]
-    return Population(people, groups, troubles + left_behind, ways, beside.seen, sudoers, beside.doas)
+    return Population(people, groups, troubles + left_behind, routes, beside.seen, sudoers, beside.doas)
 
 
 NSSWITCH = "/etc/nsswitch.conf"
 
 
 def _from_elsewhere(root: Root, files: AccountFiles) -> list[str]:
-    """What the lines mean that begin with + or -, which count only where nsswitch.conf(5) says compat."""
+    """Return the meaning of lines that begin with + or -, which apply only where nsswitch.conf(5) says compat."""
     asked: dict[str, list[str]] = {}
     for line in root.lines(NSSWITCH):
         database, colon, services = line.split("#", 1)[0].partition(":")
         if colon:
             asked.setdefault(database.strip(), services.split())
-    said = []
+    message = []
     for file in (files.passwd, files.shadow, files.group):
         name = file.name if file else ""
         database = "passwd" if name == SHADOW and "shadow" not in asked else name.rpartition("/")[2]
@@ -229,8 +231,8 @@ def _from_elsewhere(root: Root, files: AccountFiles) -> list[str]:
                 meaning = "brings in accounts or groups that another computer keeps; no file here says which"
             else:
                 meaning = "leaves out accounts or groups that another line brings in; no file here says which"
-            said.append(f"{name}:{at}: {line.partition(':')[0]!r} {meaning}")
-    return said
+            message.append(f"{name}:{at}: {line.partition(':')[0]!r} {meaning}")
+    return message
 
 
 @define
@@ -257,21 +259,21 @@ class _Members:
         return cls(numbers, main, by_number, listed)
 
     def groups_of(self, record: AccountLine) -> tuple[str, ...]:
-        """The groups of an account, its main one first."""
+        """Return the groups of an account, its main one first."""
         main = self.main.get(record.fields[PasswdField.GID])
         return tuple(dict.fromkeys(([main] if main else []) + list(self.listed.get(record.name, ()))))
 
 
 def members_by_account(files: AccountFiles) -> dict[str, tuple[str, ...]]:
-    """Every account by name, with its groups."""
+    """Return every account by name, with its groups."""
     members = _Members.load(files)
     return {record.name: members.groups_of(record) for record in files.passwd.records()}
 
 
 @define
 class _Beside:
-    """What is known of accounts beside their own lines. ``by_group`` are the groups that make administrators, with the
-    lines that say so."""
+    """Facts about accounts besides their own lines. ``by_group`` are the groups that make administrators, with the
+    lines."""
 
     now: datetime
     sudoers: Sudoers
@@ -290,10 +292,10 @@ class _Beside:
     shells: Shells
     by_uid: Mapping[int, str]
     excepting: dict[str, tuple[str, ...]] = field(factory=dict, init=False)
-    """By the line that gives everything but some commands, these."""
+    """Commands excluded, by the line that grants everything else."""
 
     def gids_of(self, record: AccountLine, groups: Sequence[str]) -> tuple[int, ...]:
-        """The numbers of an account's groups, its main one first."""
+        """Return the numbers of an account's groups, its main one first."""
         numbers = self.members.numbers
         return tuple(dict.fromkeys((int(record.fields[PasswdField.GID]), *(numbers[group] for group in groups))))
 
@@ -303,7 +305,7 @@ class _Beside:
     ) -> "_Beside":
         sudoers, members, defs = Sudoers.load(root), _Members.load(files), login_defs(root)
         doas = Doas.load(root)
-        # sudo(8) looks the numbers of somebody's groups up, and goes by the name that it finds for each.
+        # sudo(8) looks up the IDs of an account's groups, and uses the name that it finds for each.
         making = {
             name: sudoers.makes_administrators(members.by_number[gid], gid, now)
             or doas.by_group(members.by_number[gid], gid)
@@ -331,7 +333,7 @@ class _Beside:
 
 
 def _groups(root: Root, files: AccountFiles, beside: _Beside) -> tuple[Group, ...]:
-    """Every group, with the accounts whose main one it is among its members."""
+    """Return every group, with the accounts whose main group it is among its members."""
     confined = confined_groups(root, beside.members.numbers)
     in_main: dict[str, list[str]] = {}
     for record in files.passwd.records():
@@ -380,7 +382,7 @@ def _account(
         source=Source(PASSWD, record.line),
         keys=len(beside.keys.accepted(name, home)) if not shell_fault else 0,
         sessions=inside.sessions,
-        inside_by=inside.ways,
+        inside_by=inside.routes,
         home_kept=not beside.fresh(name, home),
         **_password_facts(record, shadow, age, beside, shipped=shipped),
         **_given(record, uid, groups, gids, beside),
@@ -398,7 +400,7 @@ def _origin(uid: int, people: range, *, shipped: bool) -> Origin:
 def _password_facts(
     record: AccountLine, shadow: AccountLine | None, age: Ageing | None, beside: _Beside, *, shipped: bool
 ) -> dict[str, Any]:
-    """What the password field and the shadow line say."""
+    """Return the facts of the password field and the shadow line."""
     hashed = record.fields[PasswdField.PASSWORD]
     if hashed == "x":
         if not beside.passwords_known:
@@ -407,7 +409,7 @@ def _password_facts(
     scheme = scheme_of(hashed)
     locked_away = hashed.startswith("!") and bool(scheme)
     state = PasswordState.BLANK if hashed == "" else PasswordState.SET if scheme else PasswordState.NONE
-    # A built-in administrator whom no password lets in is what people call a disabled one.
+    # A built-in administrator without a usable password is what people call disabled.
     shut = locked_away or (shipped and state is PasswordState.NONE)
     facts: dict[str, Any] = {"password": state, "password_scheme": scheme, "enabled": not shut}
     if age is None:
@@ -416,7 +418,7 @@ def _password_facts(
     return facts | {
         "enabled": not shut and not closed_for_good,
         "password_changed": None if age.changed == 0 else day(age.changed),
-        # pam_unix(8): day 0 asks for a new password before all else.
+        # pam_unix(8): day 0 requires a new password first.
         "change_due": age.changed == 0,
         "min_age": age.minimum,
         "max_age": age.maximum,
@@ -430,7 +432,7 @@ def _password_facts(
 def _given(
     record: AccountLine, uid: int, groups: tuple[str, ...], gids: tuple[int, ...], beside: _Beside
 ) -> dict[str, Any]:
-    """What sudoers give the account, by itself and by its groups."""
+    """Return what sudoers grant the account, by itself and through its groups."""
     # By its number, for sudo(8) looks that up: of two accounts with one number it finds the first.
     name = beside.by_uid[uid]
     person = Person(name, uid, tuple(beside.members.by_number.get(gid, "") for gid in gids), gids)
@@ -457,13 +459,13 @@ def _given(
 
 
 def _elevation(person: Person, beside: _Beside) -> Elevation:
-    """What somebody may do as root, by whichever program."""
+    """Return what an account can do as root, by any program."""
     found = beside.sudoers.elevation(person, beside.now)
     return either(found, beside.doas.elevation(person)) if beside.doas.rules else found
 
 
 def people_with_passwords(accounts: Iterable[Account]) -> list[Account]:
-    """Accounts whose password somebody types, but for root, as which programs run: the ones that ageing is about."""
+    """Return accounts with a typed password, without root, as which programs run: those that ageing applies to."""
     return [
         a
         for a in accounts
@@ -472,6 +474,6 @@ def people_with_passwords(accounts: Iterable[Account]) -> list[Account]:
 
 
 def free_name(taken: Iterable[str], *names: str) -> str:
-    """The first of ``names`` that is not taken, or none."""
+    """Return the first of ``names`` that is not in use, or None."""
     used = set(taken)
     return next((name for name in names if name not in used), "")

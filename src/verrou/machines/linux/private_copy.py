@@ -1,12 +1,11 @@
-"""A private copy of a whole Linux system, in mounts that nobody else sees.
+"""A private copy of a whole Linux system, in mounts that no one else sees.
 
-A child process leaves everybody else's mounts, lays an overlay over each folder that Verrou may write, and makes that
+A child process leaves everyone else's mounts, mounts an overlay over each folder that Verrou may write, and makes that
 its root. Reading and changing code works on the copy from outside, through ``/proc/CHILD/root``; the system's own
-programs run inside; what was written stands in the upper folders of the overlays. It is all gone when the child ends,
-however it ends. Whatever runs in it runs shut in, of this computer as of a mounted disk: with processes, network, names
-and mounts of its own, a few plain devices, no way to write outside of the copy, only the capabilities that it needs,
-and bounded in time, memory and processes.
-"""
+programs run inside; what was written is in the upper folders of the overlays. It is gone when the child ends, however
+it ends. Whatever runs in it is isolated, of this computer as of a mounted disk: with processes, network, names and
+mounts of its own, a few plain devices, no way to write outside of the copy, only the capabilities that it needs, and
+bounded time, memory and processes."""
 
 import gc
 import json
@@ -74,17 +73,16 @@ MASKED = ("/tmp", "/var/tmp", "/dev/shm", "/var/lib/sudo")
 """Where programs leave things that mean nothing: fresh and empty in the copy."""
 PLAIN_DEVICES = ("null", "zero", "full", "random", "urandom")
 SCRATCH = ("/mnt", "/media", "/srv", "/opt", "/boot", "/home", "/var", "/usr")
-"""Where the copy is put together, in mounts of our own: the first that is there and does not hold the disk itself."""
+"""Where the copy is built, in mounts of our own: the first that exists and does not contain the disk itself."""
 MOST_MEMORY = "512m"
 MOST_TALLIES, LARGEST_TALLY = 20_000, 65_536
 SIGNED_IN = ("utmp",)
-"""Who is signed in, below /run: taken along of any system."""
+"""Signed-in users, below /run: copied from any system."""
 DECIDE_WHERE_RUNNING = (
     *("nologin", "systemd/sessions", "systemd/users", "systemd/system", "systemd/transient", "systemd/generator"),
     *("systemd/generator.early", "systemd/generator.late", "polkit-1/rules.d"),
 )
-"""What of /run decides on a system that runs, and is taken along as a copy: on a mounted disk it is gone at the next
-start."""
+"""Parts of /run that decide on a running system, and are copied: on a mounted disk they are gone at the next start."""
 LARGEST_TAKEN_ALONG = 8_000_000
 """Bytes of a file."""
 LONGEST_HOST_NAME = 64
@@ -100,14 +98,14 @@ RUNS = {
     "ask_polkit": ("polkit",),
     "elevate_by_polkit": ("polkit",),
 }
-"""By what is asked the programs of the system that run for it; PAM for all others."""
+"""By request the programs of the system that run for it; PAM for all others."""
 REPLIES = ("replies", "late")
 """What :func:`~.pam.questions.put_all` answers with, in its order."""
 NO_PAM = "this system has no PAM that runs here: it is missing, or made for another kind of computer"
 MOST_WORDS = 1 << 20
 """Bytes of an answer that are heard at the most."""
 MOST_WORDS_OF_A_PROGRAM, MOST_WORDS_OF_ONE = 4000, 64_000
-"""Bytes of what a program says that are kept, where it says why it failed and where it is asked something."""
+"""Most bytes of a program's output that are kept, of an error and of an answer."""
 PATIENCE = 120
 """Seconds that one of the system's own programs may take."""
 PATIENCE_WITH_PAM = 20
@@ -116,7 +114,7 @@ PATIENCE_WITH_PAM = 20
 
 @define
 class PrivateCopy:
-    """The copy from outside. ``root`` is its tree; ``uppers`` gives, by folder, where what was written there stands."""
+    """The copy from outside. ``root`` is its tree; ``uppers`` gives, by folder, where written files are."""
 
     root: Root
     uppers: dict[str, Path]
@@ -127,21 +125,14 @@ class PrivateCopy:
     """What was asked and not answered in time."""
 
     def run(self, command: Sequence[str]) -> tuple[int, str]:
-        """Run one of the system's own programs inside: how it ended, and what it said.
-
-        Raises:
-            CannotRehearse: it could not be run.
-        """
+        """Run one of the system's own programs inside. Return its exit code and output. Raises: DryRunUnavailable."""
         self.ran.add(command[0])
         answer = self.line.ask(do="run", command=list(command))
-        return int(answer.get("code", 1)), str(answer.get("said", ""))
+        return int(answer.get("code", 1)), str(answer.get("message", ""))
 
     def ask(self, do: str, **request: object) -> dict[str, Any]:
-        """Have PAM or sudo asked inside; see :class:`_Inside` for what can be asked.
-
-        Raises:
-            CannotRehearse: it could not be asked.
-        """
+        """Ask PAM or sudo inside; :class:`_Inside` has the requests. Raises: DryRunUnavailable: it could not be
+        asked."""
         self.ran |= set(RUNS.get(do, ("PAM",)))
         about = do, str(request.get("service", ""))
         if about in self.too_slow:
@@ -155,11 +146,9 @@ class PrivateCopy:
 
 @contextmanager
 def private_copy(machine_root: Root) -> Iterator[PrivateCopy]:
-    """A private copy of the system at ``machine_root``, for as long as the block lasts.
+    """Yield a private copy of the system at ``machine_root``, for the length of the block.
 
-    Raises:
-        CannotRehearse: none can be made here, with the reason. NotEnoughRights: only root can make one.
-    """
+    Raises: DryRunUnavailable: none can be made here, with the reason. NotEnoughRights: only root can make one."""
     if os.geteuid() != 0:
         raise NotEnoughRights("only root can make a private copy of this machine and change it; run as root")
     to_child, from_child = os.pipe(), os.pipe()
@@ -173,10 +162,10 @@ def private_copy(machine_root: Root) -> Iterator[PrivateCopy]:
     try:
         with os.fdopen(to_child[1], "w") as asking, os.fdopen(from_child[0]) as answering:
             line = _Channel(asking, answering)
-            told = line.hear() | line.hear()  # from the two processes of the child, in whichever order they get to it
-            inner = int(told["pid"])
+            text = line.hear() | line.hear()  # from the two processes of the child, in whichever order they get to it
+            inner = int(text["pid"])
             root = Root(Path(f"/proc/{inner}/root"), live=machine_root.live)
-            uppers = {name: Path(f"/proc/{inner}/fd/{number}") for name, number in told["uppers"].items()}
+            uppers = {name: Path(f"/proc/{inner}/fd/{number}") for name, number in text["uppers"].items()}
             copy = PrivateCopy(root, uppers, line)
             root.runner, root.asker = copy.run, copy.ask if root.could_run else None
             yield copy
@@ -188,7 +177,7 @@ def private_copy(machine_root: Root) -> Iterator[PrivateCopy]:
 
 @define
 class _Channel:
-    """The line to the child: one JSON text each way."""
+    """The channel to the child: one JSON text each way."""
 
     asking: Any
     answering: Any
@@ -227,9 +216,9 @@ def _never_return(work: Callable[[], None]) -> None:
 
 
 def _begin(machine_root: Root, requests: int, answers: int) -> None:
-    """The child: namespaces, then the tree, then answering."""
-    # What is there by now is never garbage: a collector that looked at all of it would copy each page of it, in each
-    # child that answers a question.
+    """Run the child: namespaces, then the tree, then answering requests."""
+    # Existing objects are never garbage: a collection would copy each page of them in each child that answers a
+    # question.
     gc.freeze()
     die_with_parent()
     os.setsid()
@@ -269,7 +258,7 @@ def _begin(machine_root: Root, requests: int, answers: int) -> None:
 
 
 def _lay_out(machine_root: Root) -> dict[str, int]:
-    """The tree with its overlays, as the root of this process. Answers with the open upper folders, by folder."""
+    """Build the tree with its overlays as the root of this process. Return the open upper folders, by folder."""
     private_mounts()
     path, live = machine_root.path, machine_root.live
     holds = [name for name in SCRATCH if os.path.isdir(name) and not f"{path}/".startswith(f"{name}/")]
@@ -319,7 +308,7 @@ def _lay_out(machine_root: Root) -> dict[str, int]:
 
 
 def _tallies(root: Root, folder: str) -> list[tuple[str, bytes, int, int, int]]:
-    """The tallies as they are: name, content, mode, owner."""
+    """Return the present tallies: name, content, mode, owner."""
     found = []
     for name in root.names_in(folder)[:MOST_TALLIES] if folder.startswith(TALLIES_BELOW) else ():
         place = root.place(f"{folder}/{name}")
@@ -330,7 +319,7 @@ def _tallies(root: Root, folder: str) -> list[tuple[str, bytes, int, int, int]]:
 
 
 def _fresh_run(inside: Root, live: bool, tallies: str, counted: Sequence[tuple[str, bytes, int, int, int]]) -> None:
-    """Another ``/run``: of a live system with a copy of what decides there, and tallies of its own on any."""
+    """Mount another ``/run``: of a live system with a copy of what decides there, and with tallies of its own."""
     run = inside.place("/run")
     if run.is_dir():
         before = os.open(run, os.O_RDONLY | os.O_DIRECTORY)
@@ -338,9 +327,9 @@ def _fresh_run(inside: Root, live: bool, tallies: str, counted: Sequence[tuple[s
         for name in (*DECIDE_WHERE_RUNNING, *SIGNED_IN) if live else SIGNED_IN:
             _taken_along(f"/proc/self/fd/{before}/{name}", run / name)
         os.close(before)
-        (run / "sshd").mkdir(mode=0o755, exist_ok=True)  # sshd(8) says nothing without it
+        (run / "sshd").mkdir(mode=0o755, exist_ok=True)  # sshd(8) prints nothing without it
     if not tallies.startswith(TALLIES_BELOW):
-        return  # somebody's configuration names a folder of the system: nothing is laid over that
+        return  # a configuration names a folder of the system: nothing is mounted over that
     place = inside.place(tallies)
     if not place.is_dir():
         with suppress(OSError):
@@ -349,8 +338,7 @@ def _fresh_run(inside: Root, live: bool, tallies: str, counted: Sequence[tuple[s
 
 
 def _taken_along(source: str, target: Path) -> None:
-    """Copy a file or a folder of files, and nothing that is neither: sockets lead out. What is very large or very much
-    is not one of what decides."""
+    """Copy a file or a folder of files; nothing else: sockets lead out of the copy. Very large ones are skipped."""
     if os.path.islink(source) or not os.path.exists(source):
         return
     target.parent.mkdir(mode=0o755, parents=True, exist_ok=True)
@@ -402,8 +390,7 @@ def _plain_devices(inside: Root) -> None:
 
 @define
 class _Inside:
-    """What the child does when it is asked. All rights that are not needed are given up before anything of the system
-    inside runs."""
+    """The child's side of the requests. Rights that are not needed are dropped before anything of the system runs."""
 
     @staticmethod
     def _limited() -> None:
@@ -413,34 +400,34 @@ class _Inside:
 
     def run(self, command: list[str], most: int = MOST_WORDS_OF_A_PROGRAM) -> dict[str, object]:
         # Into memory and not through a pipe, which whatever the program leaves behind would keep open.
-        told, complained = os.memfd_create("told"), os.memfd_create("complained")
+        text, complained = os.memfd_create("told"), os.memfd_create("complained")
         try:
             ended = subprocess.Popen(
                 command,
                 preexec_fn=self._limited,
                 env=CLEAN_ENVIRONMENT,
                 stdin=subprocess.DEVNULL,
-                stdout=told,
+                stdout=text,
                 stderr=complained,
             )
             with until_ended(ended.pid) as wait:
                 in_time = watched(lambda: ended.poll() is not None, wait, PATIENCE)
             if not in_time:
                 return {"trouble": f"{command[0]} did not end within {PATIENCE} seconds"}
-            answer, words = (os.pread(each, most, 0).decode(errors="replace") for each in (told, complained))
+            answer, words = (os.pread(each, most, 0).decode(errors="replace") for each in (text, complained))
         except (OSError, subprocess.SubprocessError) as error:
             return {"trouble": f"{command[0]} could not be run: {error}"}
         finally:
-            os.close(told)
+            os.close(text)
             os.close(complained)
-        return {"code": ended.returncode, "said": words or answer, "answer": answer}
+        return {"code": ended.returncode, "message": words or answer, "answer": answer}
 
     def run_all(self, commands: list[list[str]]) -> dict[str, object]:
         """Run one program after another."""
         return {"all": [self.run(command, MOST_WORDS_OF_ONE) for command in commands]}
 
     def library(self) -> dict[str, object]:
-        """Whether the system's own PAM library can be used from this process."""
+        """Return whether the system's own PAM library can be used from this process."""
         return self._apart(pam_client.load)
 
     def sign_in(self, account: str, password: str, service: str = "login", comes_from: str = "") -> dict[str, object]:
@@ -452,8 +439,9 @@ class _Inside:
     def try_elevating(
         self, names: list[str], doas: str, word: str, hash_of_word: str, tallies: str
     ) -> dict[str, object]:
-        """By account what sudo answers to it, with its password, and doas (where that program stands, if it does), in
-        a copy of the copy: see :func:`~.pam.client.elevate` and :func:`~.pam.client.try_doas`."""
+        """Return by account what sudo answers to its password, and doas (at that path, if any), in a copy of the copy.
+
+        See :func:`~.pam.client.elevate` and :func:`~.pam.client.try_doas`."""
 
         def tried(uncounted: Callable[[], None]) -> dict[str, object]:
             passwd = AccountFile.parse(PASSWD, Root(Path("/")).text(PASSWD) or "")
@@ -482,10 +470,11 @@ class _Inside:
         put_off: str,
         tallies: str,
     ) -> dict[str, object]:
-        """Sign in, and elevate or be refused that, in a copy of the copy: neither a forced change of password nor a
-        wrong one stays. A guest is tried by the services ``afar`` instead, which must refuse it; ``untried`` says which
-        are left out, and why. ``put_off`` is the day, in days since 1970, that counts as the password's where a new one
-        is asked for, and ``tallies`` the folder of failed attempts."""
+        """Sign in, and elevate or be denied, in a copy of the copy, where neither a changed nor a wrong password stays.
+
+        A guest is tested by the services ``afar`` instead, which must deny it; ``untried`` says which are left out, and
+        why. ``put_off`` is the day, in days since 1970, taken as the password's where a new one is required, and
+        ``tallies`` the folder of failed attempts."""
 
         def attempt() -> dict[str, object]:
             unshare(CLONE_NEWNS)
@@ -494,7 +483,7 @@ class _Inside:
             _etc_in_memory()
             _tallies_in_memory(Path(tallies), counted)
             answer = self._apart(lambda: pam_client.sign_in(account, password))
-            said = "signed in at the console"
+            message = "signed in at the console"
             if answer.get("new_password_first"):
                 root = Root(Path("/"))
                 shadow = AccountFile.parse("/etc/shadow", root.text("/etc/shadow") or "")
@@ -502,43 +491,43 @@ class _Inside:
                     shadow.change(account, {ShadowField.CHANGED: put_off})
                     root.write("/etc/shadow", shadow.text())
                 answer = self._apart(lambda: pam_client.sign_in(account, password))
-                said += "; it is asked for a new password first"
+                message += "; it is asked for a new password first"
             if not answer.get("accepted"):
                 return answer
             record = AccountFile.parse(PASSWD, Root(Path("/")).text(PASSWD) or "").find(account)
             if record is None:
-                return {"accepted": False, "said": f"there is no account {account}"}
+                return {"accepted": False, "message": f"there is no account {account}"}
             uid, gid = int(record.fields[PasswdField.UID]), int(record.fields[PasswdField.GID])
             shell = record.fields[PasswdField.SHELL]
             started = self._apart(lambda: {"fault": shells.start(shell, account, uid, gid)})
             if fault := started.get("fault", f"its shell could not be started: {started.get('trouble')}"):
-                return {"accepted": False, "said": f"{said}, but {fault}"}
+                return {"accepted": False, "message": f"{message}, but {fault}"}
             if role == "guest":
                 for service in afar:
                     if self._apart(partial(pam_client.sign_in, account, password, service, REMOTE)).get("accepted"):
-                        return {"accepted": False, "said": f"{said}, and by {service} from another computer too"}
+                        return {"accepted": False, "message": f"{message}, and by {service} from another computer too"}
                 refused = f"rejected by {', '.join(afar)}" if afar else "" if untried else "there is no other here"
-                return {"accepted": True, "said": "; ".join(filter(None, (said, refused, untried)))}
+                return {"accepted": True, "message": "; ".join(filter(None, (message, refused, untried)))}
             if uid == 0:
-                return {"accepted": True, "said": f"{said}; it is root itself"}
+                return {"accepted": True, "message": f"{message}; it is root itself"}
             home = Path(record.fields[PasswdField.HOME])
             if home.is_dir() and not home.is_symlink() and len(home.parts) > 2:
-                mount_new("tmpfs", home, "mode=0755,size=1m")  # sudo(8) notes there that somebody used it
+                mount_new("tmpfs", home, "mode=0755,size=1m")  # sudo(8) records there that it was used
             elevated = self._apart(lambda: pam_client.elevate(account, uid, gid, password))
             if role != "administrator" and elevated.get("accepted"):
-                return {"accepted": False, "said": f"{said}, and could elevate"}
+                return {"accepted": False, "message": f"{message}, and could elevate"}
             if role != "administrator":
-                return {"accepted": True, "said": f"{said}; could not elevate"}
+                return {"accepted": True, "message": f"{message}; could not elevate"}
             if not elevated.get("accepted"):
-                told = elevated.get("trouble") or elevated.get("said")
-                return {"accepted": False, "said": f"{said}, but could not elevate: {told}"}
-            return {"accepted": True, "said": f"{said}; elevated"}
+                text = elevated.get("trouble") or elevated.get("message")
+                return {"accepted": False, "message": f"{message}, but could not elevate: {text}"}
+            return {"accepted": True, "message": f"{message}; elevated"}
 
         return _apart(attempt, PATIENCE)
 
     def ask_pam(self, questions: Sequence[Sequence[str]], hash_of_word: str, tallies: str) -> dict[str, object]:
-        """What PAM replies to each of :class:`~.pam.questions.Question`, in a copy of the copy: no wrong word counts,
-        neither for the accounts nor for the next question."""
+        """Return PAM's reply to each :class:`~.pam.questions.Question`, in a copy of the copy, where no failed attempt
+        counts."""
         put = [Question(*each) for each in questions]
         people = list(dict.fromkeys(each.account for each in put))
         return self._with_one_word(
@@ -548,7 +537,7 @@ class _Inside:
     def ask_pam_without(
         self, question: Sequence[str], lines: Sequence[tuple[str, int, int]], hash_of_word: str, tallies: str
     ) -> dict[str, object]:
-        """The first of some lines without which PAM would say yes, in a copy of the copy."""
+        """Return the first of some lines without which PAM would say yes, in a copy of the copy."""
         put = Question(*question)
         return self._with_one_word(
             [put.account],
@@ -567,8 +556,9 @@ class _Inside:
         *,
         stack_changes: bool = False,
     ) -> dict[str, object]:
-        """Ask in a copy of the copy, in which one word is the password of all who have one. ``asked`` is given what
-        clears the counted failed attempts. Nothing of it is written to, but for ``stack_changes`` to /etc."""
+        """Ask in a copy of the copy in which one word is the password of every account that has one.
+
+        ``asked`` is given what clears the failed attempts. Nothing is written, except ``stack_changes`` to /etc."""
 
         def attempt() -> dict[str, object]:
             unshare(CLONE_NEWNS)
@@ -598,18 +588,19 @@ class _Inside:
         return _apart(attempt, int(PATIENCE_IN_ALL) + PATIENCE_WITH_PAM)
 
     def ask_polkit(self, people: Sequence[Sequence[Any]], actions: Sequence[str], daemon: str) -> dict[str, object]:
-        """What polkit answers about each action for each account (name, number, main group's number) that sat at the
-        machine: exit codes of pkcheck(1)."""
+        """Return polkit's answer to each action for each account at the machine: exit codes of pkcheck(1).
+
+        Accounts are (name, user ID, main group ID)."""
         return _apart(lambda: {"answers": polkit_asked.answers(self._start, people, actions, daemon)}, PATIENCE)
 
     def elevate_by_polkit(self, person: Sequence[Any], actions: Sequence[str], daemon: str) -> dict[str, object]:
-        """Whether polkit lets somebody do one of some actions who has an administrator's password."""
-        told = self.ask_polkit([person], actions, daemon)
-        if "answers" not in told:
-            return told
-        (codes,) = cast("dict[str, dict[str, int]]", told["answers"]).values()
+        """Return whether polkit lets an account with an administrator's password do one of some actions."""
+        text = self.ask_polkit([person], actions, daemon)
+        if "answers" not in text:
+            return text
+        (codes,) = cast("dict[str, dict[str, int]]", text["answers"]).values()
         opened = [action for action, code in codes.items() if code in polkit_asked.OPENED]
-        return {"accepted": bool(opened), "said": f"polkit asks about {opened[0]}" if opened else ""}
+        return {"accepted": bool(opened), "message": f"polkit asks about {opened[0]}" if opened else ""}
 
     def _start(self, command: Sequence[str]) -> "subprocess.Popen[bytes]":
         def prepared() -> None:
@@ -643,14 +634,14 @@ def _laid_over(texts: Mapping[str, str]) -> None:
 
 
 def _holds_files_alone(folder: str) -> bool:
-    """Whether a folder holds nothing but files, as one of tallies does."""
+    """Return whether a folder contains only files, as a folder of tallies does."""
     with suppress(OSError):
         return folder.count("/") > 1 and all(each.is_file(follow_symlinks=False) for each in os.scandir(folder))
     return False
 
 
 def _etc_in_memory() -> None:
-    """Lay a copy of /etc in memory over /etc, with modes, owners and links; sockets and devices are left out."""
+    """Mount a copy of /etc in memory over /etc, with modes, owners and links; sockets and devices are left out."""
     staging = Path("/tmp")
     mount_new("tmpfs", staging, f"mode=0755,size={MOST_MEMORY}")
 
@@ -668,7 +659,7 @@ def _etc_in_memory() -> None:
     move_mount(staging, Path("/etc"))
 
 
-def _serve(inside: _Inside, asking: Any, say: Callable[[dict[str, object]], None]) -> None:
+def _serve(inside: _Inside, asking: Any, format: Callable[[dict[str, object]], None]) -> None:
     """Answer requests until there are no more."""
     for line in asking:
         request = json.loads(line)
@@ -678,12 +669,13 @@ def _serve(inside: _Inside, asking: Any, say: Callable[[dict[str, object]], None
         except (OSError, VerrouError) as error:
             answer = {"trouble": f"{do}: {error}"}
         _end_all()
-        say(answer)
+        format(answer)
 
 
 def _end_all() -> None:
-    """End what a program left behind, before anybody works on the copy again: this process is the first of its own
-    kind of processes, and sees no other ones."""
+    """Kill what a program left behind, before the copy is used again.
+
+    This process is the first of its process namespace, and sees no others."""
     kill_all()
     with suppress(ChildProcessError):
         while True:
@@ -697,7 +689,7 @@ def _apart(attempt: Callable[[], dict[str, object]], patience: int = PATIENCE_WI
     if child == 0:
 
         def work() -> None:
-            # What runs here may be anybody's: it holds no line but the one that it answers by.
+            # What runs here may be anyone's: it has no channel but the one that it answers by.
             os.closerange(3, writing)
             os.closerange(writing + 1, MOST_FILES_OPEN)
             try:
@@ -725,15 +717,15 @@ def _apart(attempt: Callable[[], dict[str, object]], patience: int = PATIENCE_WI
 
 
 def _why_not_asked(error: OSError) -> str:
-    """In words for people: what a linker says is none."""
-    said = str(error)
-    if "version `GLIBC" in said:
+    """Return the reason in words for people, without the linker's."""
+    message = str(error)
+    if "version `GLIBC" in message:
         return TOO_NEW
-    return NO_PAM if "libpam" in said else said
+    return NO_PAM if "libpam" in message else message
 
 
 def _heard(reading: int, patience: int) -> tuple[bytes, bool]:
-    """What comes through a pipe, up to a line's end, and whether it came as long as we wait."""
+    """Return what a pipe gives up to the end of a line, and whether it came in time."""
     content, over = b"", False
 
     def ended() -> bool:

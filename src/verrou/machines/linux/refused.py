@@ -2,4 +2,4 @@
 
 
 class StepRejected(Exception):
-    """A step that the system does not take; the message says why."""
+    """A step that the system rejects; the message says why."""

@@ -23,7 +23,7 @@ MOST_LINKS = 40
 MOST_FOLDERS = 500
 _OPEN_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC
 Runner = Callable[[Sequence[str]], tuple[int, str]]
-"""Runs one of the system's own programs inside it: how it ended, and what it said."""
+"""Runs one of the system's own programs inside it: its exit code and output."""
 Asker = Callable[..., Mapping[str, Any]]
 """Has one of the system's own authorities asked in a private copy; see :class:`~.private_copy.PrivateCopy`."""
 
@@ -58,11 +58,9 @@ class Root:
         return self.exists("/proc") and self.exists("/tmp")
 
     def place(self, name: str) -> Path:
-        """The real path of ``name``. Links are followed inside the root, as after a chroot, and never out of it.
+        """Return the real path of ``name``, with links resolved inside the root as after a chroot, never out of it.
 
-        Raises:
-            BadInput: the links go in circles.
-        """
+        Raises: BadInput: the links are circular."""
         if self.path == Path("/"):
             return Path(name)
         todo = list(reversed(PurePosixPath(name).parts[1:]))
@@ -87,11 +85,7 @@ class Root:
         return self.path.joinpath(*inside)
 
     def open(self, name: str, flags: int = os.O_RDONLY, mode: int = 0) -> int:
-        """Open ``name``, by no way that leads out of the root.
-
-        Raises:
-            OSError: as open(2) does.
-        """
+        """Open ``name`` without leaving the root. Raises: OSError: as open(2)."""
         flags |= os.O_CLOEXEC
         if self.path == Path("/"):
             return os.open(name, flags, mode)
@@ -104,7 +98,7 @@ class Root:
         return self._open_by_steps(name, flags, mode)
 
     def _open_by_steps(self, name: str, flags: int, mode: int) -> int:
-        """For kernels before 5.6: folder after folder, none of them by a link, on the path that :meth:`place` found."""
+        """Open step by step, for kernels before 5.6: no folder on the path that :meth:`place` found may be a link."""
         parts = self.place(name).relative_to(self.path).parts
         folder = os.open(self.path, _OPEN_FOLDER)
         try:
@@ -117,22 +111,19 @@ class Root:
             os.close(folder)
 
     def open_folder_of(self, name: str) -> tuple[int, str]:
-        """The folder that holds ``name``, opened, and the last part of the name, which may be a link itself.
+        """Open the folder of ``name``; return it and the last part of the name, which may be a link itself.
 
-        Raises:
-            OSError: there is no such folder.
-        """
+        Raises: OSError: there is no such folder."""
         folder, _, last = name.rstrip("/").rpartition("/")
         if last in ("", ".", ".."):
             raise OSError(errno.EINVAL, "no name of anything in a folder", name)
         return self.open(folder or "/", _OPEN_FOLDER), last
 
     def text(self, name: str) -> str | None:
-        """The content of a file, byte for byte (surrogates stand for bytes that are no UTF-8); None without the file.
+        """Return the content of a file, byte for byte (surrogates stand for bytes that are not UTF-8); None without
+        the file.
 
-        Raises:
-            NotEnoughRights, BadInput: it is there and cannot be read.
-        """
+        Raises: NotEnoughRights, BadInput: it exists and cannot be read."""
         self.asked.add(name)
         if name not in self._read:
             self._read[name] = self._text(name)
@@ -175,12 +166,13 @@ class Root:
             os.close(descriptor)
 
     def lines(self, name: str) -> list[str]:
-        """The lines of a file without their ends; none without the file."""
+        """Return the lines of a file without their ends; none without the file."""
         text = self.text(name)
         return [] if not text else text.removesuffix("\n").split("\n")
 
     def made_once(self, key: object, make: Callable[[], T]) -> T:
-        """What ``make`` makes of files alone: made once, until one of the root's files is written or read anew."""
+        """Return the result of ``make``, which depends on files alone, until one of the root's files is written or
+        read anew."""
         if key not in self._made:
             before, self.asked = self.asked, set()
             try:
@@ -192,7 +184,7 @@ class Root:
         return made  # type: ignore[return-value]
 
     def exists(self, name: str) -> bool:
-        """Whether anything stands there: as it was when it was first asked, as with what files hold."""
+        """Return whether anything exists there, as when it was first asked."""
         if name not in self._there:
             try:
                 self._there[name] = self.place(name).exists()
@@ -201,12 +193,13 @@ class Root:
         return self._there[name]
 
     def is_folder(self, name: str) -> bool:
-        """Whether a folder stands there, or a link to one."""
+        """Return whether it is a folder, or a link to one."""
         return self._kind_of(name, stat.S_ISDIR)
 
     def is_file(self, name: str) -> bool:
-        """Whether a file stands there, or a link to one. A link to /dev/null is an empty file, on a disk too that is
-        mounted without that device."""
+        """Return whether it is a file, or a link to one.
+
+        A link to /dev/null is an empty file, on a disk mounted without that device, too."""
         above, _, last = name.rpartition("/")
         try:
             if os.readlink(self.place(above or "/") / last) == os.devnull:
@@ -216,7 +209,7 @@ class Root:
         return self._kind_of(name, stat.S_ISREG)
 
     def may_be_run(self, name: str) -> bool:
-        """Whether a file stands there that anybody may run, by its mode."""
+        """Return whether it is a file that anyone can run, by its mode."""
         return self.is_file(name) and self._kind_of(name, lambda mode: bool(mode & 0o111))
 
     def _kind_of(self, name: str, is_kind: Callable[[int], bool]) -> bool:
@@ -226,13 +219,14 @@ class Root:
             return False
 
     def names_in(self, folder: str) -> list[str]:
-        """The sorted names of what a folder holds; none without the folder."""
+        """Return the sorted names in a folder; empty without the folder."""
         with self._listed(folder) as descriptor:
             return [] if descriptor is None else sorted(os.listdir(descriptor))
 
     def files_in(self, folder: str) -> list[str]:
-        """The sorted names of the files that a folder holds, by links too; none without the folder. The programs of the
-        system pass over whatever else is among their files: another folder, a pipe, a link that leads nowhere."""
+        """Return the sorted names of the files in a folder, links to files included; empty without the folder.
+
+        The system's programs skip anything else among their files: another folder, a pipe, a dangling link."""
         with self._listed(folder) as descriptor:
             if descriptor is None:
                 return []
@@ -245,11 +239,9 @@ class Root:
                 )
 
     def matching(self, pattern: str) -> list[str]:
-        """What glob(7) finds by a pattern, sorted: names that begin with a dot only where the pattern says the dot.
+        """Return the sorted matches of glob(7): names that begin with a dot only where the pattern has the dot.
 
-        Raises:
-            BadInput: it goes through more folders than anybody means.
-        """
+        Raises: BadInput: it goes through too many folders."""
         found = [""]
         for part in pattern.split("/")[1:]:
             if len(found) > MOST_FOLDERS:
@@ -259,16 +251,13 @@ class Root:
         return found
 
     def files_matching(self, pattern: str) -> list[str]:
-        """The files that glob(7) finds by a pattern, sorted; whatever else it finds is passed over.
-
-        Raises:
-            BadInput: see :meth:`matching`.
-        """
+        """Return the sorted files that glob(7) finds; anything else is skipped. Raises: BadInput: see
+        :meth:`matching`."""
         return [each for each in self.matching(pattern) if self.is_file(each)]
 
     @contextmanager
     def _listed(self, folder: str) -> Iterator[int | None]:
-        """A folder, opened; None where there is none."""
+        """Return a folder, opened; None where there is none."""
         try:
             descriptor = self.open(folder, _OPEN_FOLDER)
         except (FileNotFoundError, NotADirectoryError):
@@ -286,7 +275,7 @@ class Root:
             os.close(descriptor)
 
     def _deny(self, name: str) -> None:
-        """We may not read it."""
+        """Raise NotEnoughRights about a file that is denied."""
         if not self.lenient:
             raise NotEnoughRights(f"{name} cannot be read by this account; run as root") from None
         self.denied[name] = None
@@ -298,11 +287,9 @@ class Root:
         self._made.clear()
 
     def write(self, name: str, text: str, mode: int = 0o644) -> None:
-        """Write a file of a private copy; what hangs on one that is there stays. Folders that are missing are made.
+        """Write a file of a private copy; attributes of an existing one stay. Missing folders are created.
 
-        Raises:
-            OSError: it cannot be written, or is not an ordinary file, which would swallow what is written.
-        """
+        Raises: OSError: it cannot be written, or is not an ordinary file, which would swallow the content."""
         self.make_folders(name.rpartition("/")[0])
         descriptor = self.open(name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NONBLOCK, mode)
         with os.fdopen(descriptor, "wb") as stream:
@@ -314,11 +301,7 @@ class Root:
         self._made.clear()
 
     def make_folders(self, name: str) -> None:
-        """Make a folder of a private copy, and those before it, where they are missing.
-
-        Raises:
-            OSError: one cannot be made.
-        """
+        """Create a folder of a private copy with missing parents. Raises: OSError: one cannot be made."""
         try:
             os.close(self.open(name or "/", _OPEN_FOLDER))
             return
@@ -331,7 +314,7 @@ class Root:
             os.close(above)
 
     def remove(self, name: str) -> None:
-        """Take a file of a private copy away, where it is there."""
+        """Delete a file of a private copy, where it exists."""
         with suppress(FileNotFoundError):
             above, last = self.open_folder_of(name)
             try:
@@ -343,11 +326,7 @@ class Root:
         self._made.clear()
 
     def rename(self, name: str, new_name: str) -> None:
-        """Give a file of a private copy another name in its folder; all that hangs on it goes along.
-
-        Raises:
-            OSError: it cannot be renamed.
-        """
+        """Rename a file of a private copy in its folder, with its attributes. Raises: OSError: it cannot be renamed."""
         above, last = self.open_folder_of(name)
         try:
             os.rename(last, new_name.rpartition("/")[2], src_dir_fd=above, dst_dir_fd=above)
@@ -356,8 +335,7 @@ class Root:
         self.forget()
 
     def content(self, name: str, most: int = -1) -> bytes:
-        """The content of a file, or its first ``most`` bytes; nothing where there is none that could be read, or it is
-        no ordinary one."""
+        """Return the content of a file, or its first ``most`` bytes; empty where there is no ordinary, readable one."""
         try:
             descriptor = self.open(name, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY)
         except (OSError, ValueError) as error:
@@ -375,11 +353,7 @@ class Root:
             os.close(descriptor)
 
     def item(self, name: str) -> FileState:
-        """What stands at ``name``, a link being a link.
-
-        Raises:
-            OSError: it is there and cannot be read.
-        """
+        """Return the state of ``name``, a link being a link. Raises: OSError: it exists and cannot be read."""
         try:
             folder, last = self.open_folder_of(name)
         except (FileNotFoundError, NotADirectoryError):
@@ -390,7 +364,7 @@ class Root:
             os.close(folder)
 
     def stamp(self, name: str) -> object:
-        """What tells whether a file moved since; None where there is none."""
+        """Return a stamp that changes with the file; None where there is none."""
         try:
             return stamp_of(os.stat(self.place(name)))
         except OSError:
@@ -403,18 +377,18 @@ def _matches(name: str, pattern: str) -> bool:
 
 
 def _is_null(now: os.stat_result) -> bool:
-    """Whether it is /dev/null, null(4): a link to it is how an empty file is put in the place of another."""
+    """Return whether it is /dev/null, null(4): a link to it replaces a file by an empty one."""
     return stat.S_ISCHR(now.st_mode) and now.st_rdev == os.makedev(1, 3)
 
 
 def stamp_of(now: os.stat_result) -> tuple[int, ...]:
-    """What changes whenever a file is written, replaced or given to somebody else."""
+    """Return a value that changes whenever a file is written, replaced or gets another owner."""
     return now.st_dev, now.st_ino, now.st_size, now.st_mtime_ns, now.st_ctime_ns
 
 
 @cache
 def _kernel_resolves() -> bool:
-    """Whether the kernel itself keeps a path inside a root (Linux 5.6 and later)."""
+    """Return whether the kernel itself can confine a path to a root (Linux 5.6 and later)."""
     top = os.open("/", _OPEN_FOLDER)
     try:
         os.close(open_in_root(top, "/", _OPEN_FOLDER))
@@ -426,7 +400,7 @@ def _kernel_resolves() -> bool:
 
 
 def host_name(root: Root) -> str:
-    """What the system calls itself."""
+    """Return the system's host name."""
     if root.live:
         return socket.gethostname()
     lines = root.lines("/etc/hostname") if root.exists("/etc/hostname") else []
@@ -435,10 +409,10 @@ def host_name(root: Root) -> str:
 
 
 def decode(content: bytes) -> str:
-    """Bytes as text that turns back into the same bytes."""
+    """Return bytes as text that encodes to the same bytes again."""
     return content.decode("utf-8", "surrogateescape")
 
 
 def encode(text: str) -> bytes:
-    """The inverse of :func:`decode`."""
+    """Return the inverse of :func:`decode`."""
     return text.encode("utf-8", "surrogateescape")

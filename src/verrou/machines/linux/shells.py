@@ -1,4 +1,4 @@
-"""Login shells: whether one is there and could be run, and what else keeps somebody from one."""
+"""Login shells: whether one exists and could be run, and what else keeps an account from one."""
 
 import os
 import stat
@@ -12,7 +12,7 @@ from verrou.machines.linux.root import Root
 
 NO_SHELLS = ("nologin", "false", "sync", "shutdown", "halt")
 USUAL = "/bin/sh"
-"""What passwd(5) says an empty field stands for."""
+"""The shell that an empty field stands for, by passwd(5)."""
 MOST_OF_A_LINE = 256
 
 
@@ -25,7 +25,7 @@ class Shells:
     _scripts: dict[str, str] = field(factory=dict, init=False)
 
     def fault(self, shell: str, uid: int, gids: Collection[int]) -> str:
-        """Why a shell lets nobody of these numbers in, in words; nothing where it would start."""
+        """Return why a shell does not start for these IDs, in words; empty where it would."""
         name = shell or USUAL
         if name.rpartition("/")[2] in NO_SHELLS:
             return f"its shell {name} does not allow sign-in"
@@ -36,11 +36,11 @@ class Shells:
         return f"its shell {name} is run by {interpreter}, which {why}" if why else ""
 
     def _why_not(self, name: str, uid: int, gids: Collection[int]) -> str:
-        """Why a program does not start; see execve(2): root may run whatever anybody may."""
-        said, mode, owner, group = self._looked_at(name)
+        """Return why a program does not start; see execve(2): root can run whatever anyone can."""
+        message, mode, owner, group = self._looked_at(name)
         bit = stat.S_IXUSR if uid == owner else stat.S_IXGRP if group in gids else stat.S_IXOTH
-        if said or mode & (0o111 if uid == 0 else bit):
-            return said
+        if message or mode & (0o111 if uid == 0 else bit):
+            return message
         return f"cannot be run (mode {stat.S_IMODE(mode):04o})"
 
     def _looked_at(self, name: str) -> tuple[str, int, int, int]:
@@ -60,7 +60,7 @@ class Shells:
         return "", now.st_mode, now.st_uid, now.st_gid
 
     def _interpreter(self, name: str) -> str:
-        """What a script names in its first line; nothing for any other program."""
+        """Return the interpreter that a script's first line names; empty for any other program."""
         if name not in self._scripts:
             first = self.root.content(name, MOST_OF_A_LINE).split(b"\n", 1)[0]
             words = first[2:].split() if first.startswith(b"#!") else []
@@ -69,8 +69,9 @@ class Shells:
 
 
 def start(shell: str, account: str, uid: int, gid: int) -> str:
-    """Start a shell as its owner, and end it at once; in a child only: the identity of the process changes for good.
-    Answers with why it did not start; nothing where it did. However long it takes: whoever asks ends this process."""
+    """Start a shell as its owner, and end it at once. In a child only: the identity of the process changes for good.
+
+    Returns why it did not start; empty where it did. The caller ends this process, however long it takes."""
     name = shell or USUAL
     os.initgroups(account, gid)
     os.setresgid(gid, gid, gid)

@@ -6,7 +6,7 @@ from datetime import timedelta
 
 from attrs import define
 
-from verrou.core.model.ways import Route
+from verrou.core.model.routes import Route
 from verrou.core.trials import Answer, CannotTry
 from verrou.machines.linux import polkit
 from verrou.machines.linux.account_steps import ageing_of_new_accounts, today_in_days
@@ -27,9 +27,9 @@ from verrou.machines.linux.population import ageing, login_defs
 from verrou.machines.linux.root import Root
 
 DENIED_BY_SUDO = ("is not in the sudoers file", "may not run sudo", "is not allowed to ")
-"""How sudo(8) says that its lines do not let somebody."""
+"""sudo(8)'s message that its lines deny an account."""
 TRIAL_UID = 59_990
-"""The first that is free from here downwards: an ordinary user's number, and nobody's."""
+"""The highest candidate, tried downwards: an ordinary user's ID that no account has."""
 
 
 @define
@@ -47,7 +47,7 @@ class TrialOnLinux:
     def made(
         cls, root: Root, ask: Callable[..., Answer], account: str, password: str, groups: Sequence[str]
     ) -> "TrialOnLinux":
-        """Make it, a member of some groups."""
+        """Create it as a member of some groups."""
         root.forget()
         taken = {
             r.fields[PasswdField.UID]
@@ -77,29 +77,29 @@ class TrialOnLinux:
     @property
     def other_services(self) -> Sequence[str]:
         services = asking_passwords(self.root)[1:]
-        return [service.name for service in services if service.way is not None]
+        return [service.name for service in services if service.route is not None]
 
     def sign_in(self, password: str, service: str = "") -> Answer:
         return self.ask("sign_in", account=self.account, password=password, service=service or "login")
 
-    def come_by(self, way: Route, service: str, password: str) -> Answer:
-        if way is Route.NETWORK:
+    def come_by(self, route: Route, service: str, password: str) -> Answer:
+        if route is Route.NETWORK:
             raise CannotTry("shares keep passwords of their own, which are not tested here")
         if service == "sshd" and not sshd_takes_passwords(self.root):
             raise CannotTry("the remote shell server accepts only keys, and the account has none")
-        comes_from = "" if way is Route.CONSOLE else REMOTE
+        comes_from = "" if route is Route.CONSOLE else REMOTE
         return self.ask("sign_in", account=self.account, password=password, service=service, comes_from=comes_from)
 
     def elevate(self, password: str) -> Answer:
         if not self.root.exists("/usr/bin/sudo"):
             raise CannotTry("sudo is not installed; only root's own password elevates")
         answer = self.ask("elevate", account=self.account, uid=self.uid, gid=self.uid, password=password)
-        if not answer.accepted and not any(words in answer.said for words in DENIED_BY_SUDO):
-            raise CannotTry(f"sudo did not decide about it: {answer.said}")
+        if not answer.accepted and not any(words in answer.message for words in DENIED_BY_SUDO):
+            raise CannotTry(f"sudo did not decide about it: {answer.message}")
         return answer
 
     def elevate_with_help(self) -> Answer:
-        """Ask polkit about the actions by which somebody has root itself."""
+        """Ask polkit about the actions that give root itself."""
         program, elevating = polkit.daemon(self.root), polkit.elevating(self.root)
         actions = [action for action in polkit.ROOT_ITSELF if action in elevating]
         if not polkit.installed(self.root) or not actions:

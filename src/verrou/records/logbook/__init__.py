@@ -1,4 +1,4 @@
-"""The logbook over many machines: what is kept of each run waits in a folder first, and goes in as soon as it can."""
+"""The logbook over many machines: each record waits in a folder first, and is delivered when possible."""
 
 from collections.abc import Sequence
 from threading import Thread
@@ -13,13 +13,13 @@ from verrou.records.logbook.place import Place
 __all__ = ["Delivery", "Place", "deliver", "deliver_soon", "load_records"]
 
 PATIENCE, PATIENCE_WITH_A_FILE = 3.0, 30.0
-"""For how many seconds a command waits for the logbook, after it has told all it has to tell: for a server, which may
-never answer, and for a file of this computer, which only a slow one keeps waiting."""
+"""Seconds that a command waits for the logbook after its output: a server may never answer, and a local file keeps it
+waiting only on a slow disk."""
 
 
 @frozen
 class Delivery:
-    """What became of what waited: how many records went in and how many wait, why, and files that are no records."""
+    """Result of a delivery: how many records were delivered and how many wait, why, and files that are no records."""
 
     delivered: int = 0
     waiting: int = 0
@@ -28,14 +28,14 @@ class Delivery:
 
 
 def deliver_soon(place: Place) -> Delivery:
-    """Have what waits go into the logbook, if that can be reached at once."""
+    """Deliver waiting records, if the logbook can be reached at once."""
     if reason := waiting.unreached(place.waiting):
         return Delivery(0, len(waiting.files(place.waiting)), reason)
     return _within(place, PATIENCE if place.file is None else PATIENCE_WITH_A_FILE)
 
 
 def _within(place: Place, seconds: float) -> Delivery:
-    """Deliver, and give up after so long: what is not in by then is still waiting, and never goes in twice."""
+    """Deliver within a time limit: what is not delivered by then still waits, and is never delivered twice."""
     before = len(waiting.files(place.waiting))
     ended: list[Delivery] = []
     reasons = [f"it did not answer within {seconds:g} seconds"]
@@ -43,7 +43,7 @@ def _within(place: Place, seconds: float) -> Delivery:
     def work() -> None:
         try:
             ended.append(deliver(place))
-        except Exception as error:  # whatever a driver may raise: the command has told what it had to tell
+        except Exception as error:  # whatever a driver may raise: all output is printed by now
             reasons.insert(0, f"{type(error).__name__}: {error}")
 
     worker = Thread(target=work, daemon=True)
@@ -59,7 +59,7 @@ def _within(place: Place, seconds: float) -> Delivery:
 
 
 def deliver(place: Place) -> Delivery:
-    """Have what waits go into the logbook; what does not is left where it is."""
+    """Deliver waiting records to the logbook; those that fail keep waiting."""
     delivered, foreign = 0, []
     found = waiting.files(place.waiting)
     if not found:
@@ -71,7 +71,7 @@ def deliver(place: Place) -> Delivery:
             for path in found:
                 try:
                     store.add(waiting.read(path))
-                except FileNotFoundError:  # somebody else had it go in
+                except FileNotFoundError:  # another process delivered it
                     continue
                 except ValueError as error:
                     foreign.append(f"{path}: {error}")
@@ -87,11 +87,9 @@ def deliver(place: Place) -> Delivery:
 
 
 def load_records(place: Place, machine: str = "") -> Sequence[RunRecord]:
-    """The records of a logbook, the oldest first; with ``machine`` those of machines that are called so.
+    """Return the records of a logbook, the oldest first; with ``machine`` those of machines with that name.
 
-    Raises:
-        BadInput: there is no logbook, or it cannot be reached.
-    """
+    Raises: BadInput: there is no logbook, or it cannot be reached."""
     from verrou.records.logbook.store import Store
 
     with Store(place, make=False) as store:

@@ -1,4 +1,4 @@
-"""What version 0.1 wrote into logbooks and waiting records, and what stands for it since."""
+"""Words that version 0.1 wrote into logbooks and waiting records, and those used since."""
 
 from collections.abc import Mapping
 from typing import Any

@@ -17,8 +17,10 @@ SECRET_KEYS = frozenset({"password", "sslpassword", "passwd", "pwd"})
 
 @frozen
 class Place:
-    """``file`` is that of an embedded logbook, else ``server`` is the address of a database; it never holds a password.
-    ``waiting`` is the folder in which records wait to go in."""
+    """Place of a logbook: the ``file`` of an embedded one, or the address of a database ``server``, never with a
+    password.
+
+    ``waiting`` is the folder of records that wait for delivery."""
 
     waiting: Path
     file: Path | None = None
@@ -31,12 +33,10 @@ class Place:
 
 
 def place_of(address: str, folder: Path) -> Place:
-    """The logbook at an address, or the embedded one of ``folder`` where there is none; records wait beside the file,
-    and for a server in ``folder``.
+    """Return the logbook at an address, or the embedded one of ``folder``.
 
-    Raises:
-        BadInput: it is no address of a logbook, or a password stands in it.
-    """
+    Records wait beside the file, and for a server in ``folder``. Raises: BadInput: it is no address of a logbook, or
+    contains a password."""
     if not address:
         return Place(folder / WAITING, folder / FILE)
     scheme, colon, _ = address.partition("://")

@@ -1,6 +1,6 @@
 """The logbook itself, by SQLAlchemy Core: the same tables in an SQLite file and on a PostgreSQL server.
 
-A record goes in with all that belongs to it in one transaction; its key goes in once, however often it is brought."""
+A record is written with all its parts in one transaction; its key goes in once, however often it is delivered."""
 
 import socket
 from collections.abc import Iterable
@@ -59,11 +59,9 @@ class Store:
         return BadInput(f"the logbook {self.place.shown} cannot be reached: {_first_line(error)}")
 
     def add(self, record: RunRecord) -> None:
-        """Have a record go in; one that is in already is left as it is.
+        """Add a record; one that is there already stays as it is.
 
-        Raises:
-            BadInput: the logbook cannot be reached. ValueError: it does not take this record.
-        """
+        Raises: BadInput: the logbook cannot be reached. ValueError: it does not accept this record."""
         try:
             with self.engine.begin() as connection:
                 _add(connection, record)
@@ -73,11 +71,9 @@ class Store:
             raise self._unreachable(error) from None
 
     def records(self, machine: str = "") -> list[RunRecord]:
-        """The records, the oldest first; with ``machine`` those of machines that were ever called so.
+        """Return the records, the oldest first; with ``machine`` those of machines that ever had that name.
 
-        Raises:
-            BadInput: they could not be read.
-        """
+        Raises: BadInput: they could not be read."""
         try:
             with self.engine.connect() as connection:
                 return _records(connection, machine)
@@ -123,8 +119,9 @@ def _on_server(place: Place) -> sql.Engine:
 
 
 def _knock(server: str) -> None:
-    """Whether anybody is there at all: the client library would wait for seconds. A service file or a socket in the
-    file system is left to it."""
+    """Return whether the server responds at all: the client library would wait for seconds.
+
+    A service file, or a socket in the file system, is left to the library."""
     parts = urlsplit(server)
     given = dict(parse_qsl(parts.query))
     host = given.get("host") or parts.hostname
@@ -207,7 +204,7 @@ def _records(connection: sql.Connection, machine: str) -> list[RunRecord]:
 
 
 def _parts(connection: sql.Connection, table: sql.Table, numbers: Iterable[int] | None) -> dict[int, list[Any]]:
-    """The rows of a table by record, of all records or of those numbered."""
+    """Return the rows of a table by record, of all records or of those numbered."""
     found: dict[int, list[Any]] = {}
     wanted = sql.select(table).order_by(table.c.record_id, table.c.place)
     if numbers is not None:

@@ -18,16 +18,12 @@ FORMAT = "verrou record 2"
 ENDING = ".record.json"
 MARK = "not-reached"
 REST = 300
-"""For how many seconds a logbook that was not reached is let alone, so that nobody waits for it at each command."""
+"""Seconds for which a logbook that was not reached is left alone, so that not every command waits for it."""
 MOST_OF_A_RECORD = 50_000_000
 
 
 def put(folder: Path, record: RunRecord) -> None:
-    """Have a record wait: on disk, whole, when this returns.
-
-    Raises:
-        BadInput: it could not be written.
-    """
+    """Store a waiting record: on disk, whole, when this returns. Raises: BadInput: it could not be written."""
     text = json.dumps({"format": FORMAT, **plain(record)}, ensure_ascii=False, indent=1) + "\n"
     staged = folder / f".{record.key}.staged"
     try:
@@ -50,7 +46,7 @@ def put(folder: Path, record: RunRecord) -> None:
 
 
 def files(folder: Path) -> list[Path]:
-    """What waits, the oldest first."""
+    """Return the waiting records, the oldest first."""
     try:
         return sorted(folder / entry.name for entry in os.scandir(folder) if entry.name.endswith(ENDING))
     except OSError:
@@ -58,11 +54,9 @@ def files(folder: Path) -> list[Path]:
 
 
 def read(path: Path) -> RunRecord:
-    """The record of a file.
+    """Return the record of a file.
 
-    Raises:
-        FileNotFoundError: it is there no more. ValueError: it is no record, with the reason.
-    """
+    Raises: FileNotFoundError: it no longer exists. ValueError: it is no record, with the reason."""
     try:
         raw = json.loads(ordinary_text(path, MOST_OF_A_RECORD))
         found = raw.pop("format", None) if isinstance(raw, dict) else None
@@ -80,7 +74,7 @@ def read(path: Path) -> RunRecord:
 
 
 def unreached(folder: Path) -> str:
-    """Why the logbook is let alone for now; empty where it may be tried."""
+    """Return why the logbook is not tried for now; empty where it may be."""
     mark = folder / MARK
     try:
         if 0 <= time.time() - mark.lstat().st_mtime < REST:
@@ -91,18 +85,18 @@ def unreached(folder: Path) -> str:
 
 
 def note_unreached(folder: Path, reason: str) -> None:
-    """Let the logbook alone for a while."""
+    """Note that the logbook was not reached, so that it is left alone for a while."""
     mark = folder / MARK
     try:
         mark.unlink(missing_ok=True)
-        with open(mark, "x", encoding="utf-8") as stream:  # a link that somebody put there is not followed
+        with open(mark, "x", encoding="utf-8") as stream:  # a link put there by someone else is not followed
             stream.write(reason + "\n")
     except OSError:
         return
 
 
 def note_reached(folder: Path) -> None:
-    """The logbook may be tried at once; an empty folder goes."""
+    """Note that the logbook was reached, and remove an empty folder."""
     try:
         (folder / MARK).unlink(missing_ok=True)
         folder.rmdir()

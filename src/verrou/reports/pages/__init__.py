@@ -11,14 +11,14 @@ if TYPE_CHECKING:
 
 
 def page(name: str, **facts: Any) -> str:
-    """The page that the template ``name`` (of this folder) gives."""
+    """Return the page made from the template ``name`` of this folder."""
     html = name.endswith(".html")
     facts |= {"css": _trusted(_template("common.css"))} if html else {}
     return _environment(html).get_template(name).render(facts)
 
 
 def trusted(markup: str) -> Any:
-    """Markup that we made ourselves, for a template to take as it is."""
+    """Mark markup that we made ourselves as safe for a template."""
     return _trusted(markup)
 
 

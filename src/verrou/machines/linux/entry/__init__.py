@@ -1,1 +1,1 @@
-"""By which routes people come in: services, and what they are."""
+"""Routes: services and how people sign in by them."""

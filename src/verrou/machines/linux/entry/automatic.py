@@ -1,5 +1,7 @@
-"""Who is signed in at a console without a password by what the system starts: agetty(8), login(1), shells, units with
-a session of their own, inittab(5), the shells of a system that is being repaired, and what the kernel is told."""
+"""Automatic sign-in at a console by what the system starts.
+
+Sources: agetty(8), login(1), shells, units with a session of their own, inittab(5), rescue shells, and the kernel's
+command line."""
 
 import re
 import shlex
@@ -31,12 +33,13 @@ _AT_A_TERMINAL = re.compile(
 
 @frozen
 class Automatic:
-    """Somebody who is signed in without being asked: an account, or nobody in particular (``""``). ``service`` is the
-    one of PAM that is asked about the account then, if any. ``anybody``: whoever types a name is signed in as that
-    account. Of what is not ``known`` to sign somebody in it is not known that it does not either."""
+    """An account that is signed in automatically; ``""`` for no account in particular.
+
+    ``service`` is the PAM service asked about the account, if any. ``anybody``: typing a name signs in as that account.
+    Not ``known``: it may sign someone in or not."""
 
     account: str
-    says: str
+    statement: str
     source: Source
     service: str
     anybody: bool = False
@@ -44,7 +47,7 @@ class Automatic:
 
 
 def signed_in_at_start(root: Root) -> Iterator[Automatic]:
-    """Everybody whom units and inittab sign in, each with the line that says so."""
+    """Yield the accounts that units and inittab sign in, each with its line."""
     for unit in started_units(root, TELLING):
         yield from (_by_name(root, unit, each) for each in _by_unit(unit))
     if not any(root.exists(f"{folder}/getty@.service") for folder in folders_of(root)):
@@ -54,14 +57,16 @@ def signed_in_at_start(root: Root) -> Iterator[Automatic]:
 
 
 def _by_name(root: Root, unit: Unit, each: Automatic) -> Automatic:
-    """The same of an account by its name: systemd.exec(5) takes a number too, and fills in what stands after ``%``."""
+    """Return the accounts by name: systemd.exec(5) accepts a number too, and expands what follows ``%``."""
     instance = unit.name.partition("@")[2].removesuffix(".service")
     name = re.sub(r"%[iI]", instance, each.account) if instance else each.account
     if name.isascii() and name.isdigit():
         records = AccountFile.parse(PASSWD, root.text(PASSWD) or "").records()
         name = next((each.name for each in records if each.fields[PasswdField.UID] == name), name)
     if "%" in name:
-        return evolve(each, account="", says=f"{each.says} as {name}, and who that is is not known", known=False)
+        return evolve(
+            each, account="", statement=f"{each.statement} as {name}, and who that is is not known", known=False
+        )
     return evolve(each, account=name)
 
 
@@ -86,8 +91,8 @@ def _by_unit(unit: Unit) -> Iterator[Automatic]:
             if pam or program in SHELLS:
                 yield Automatic(who, f"{name} begins a session of it", source, service)
             else:
-                says = f"{name} begins {program or 'something'} at a console; what users can do there is not known"
-                yield Automatic(who, says, source, service, known=False)
+                statement = f"{name} begins {program or 'something'} at a console; what users can do there is not known"
+                yield Automatic(who, statement, source, service, known=False)
 
 
 def _repaired(name: str, source: Source) -> Automatic:
@@ -95,7 +100,7 @@ def _repaired(name: str, source: Source) -> Automatic:
 
 
 def _asks_nobody(words: Sequence[str]) -> bool:
-    """sulogin(8): where root has no password that opens anything, a shell begins without one."""
+    """Return whether sulogin(8) starts a shell without a prompt: root has no usable password."""
     return any(word == "--force" or re.fullmatch(r"-[a-z]*e[a-z]*", word) for word in words[1:])
 
 
@@ -104,7 +109,7 @@ def _is_terminal(entry: KeyfileEntry | None) -> bool:
 
 
 def _words(command: str) -> list[str]:
-    """The program and its arguments, without the signs that systemd.service(5) lets stand before them."""
+    """Return program and arguments, without the prefixes that systemd.service(5) allows."""
     try:
         words = shlex.split(command)
     except ValueError:
@@ -118,7 +123,7 @@ def _words(command: str) -> list[str]:
 
 
 def _by_command(words: Sequence[str], where: str, source: Source) -> Iterator[Automatic]:
-    """What a command that asks for a name, or does not, comes to."""
+    """Return the accounts that a command signs in without asking for a name or a password."""
     if words[0].rpartition("/")[2] == "login":
         yield from _by_login(list(words[1:]), where, source, typed=False)
         return
@@ -129,8 +134,8 @@ def _by_command(words: Sequence[str], where: str, source: Source) -> Iterator[Au
     skips = "n" in options or "skip-login" in options
     if program.rpartition("/")[2] != "login":
         if skips or automatic:
-            says = f"{where} begins {program} without a password"
-            yield Automatic("root", says, source, "")
+            statement = f"{where} begins {program} without a password"
+            yield Automatic("root", statement, source, "")
         return
     if given is None:
         if automatic:
@@ -145,7 +150,7 @@ def _by_command(words: Sequence[str], where: str, source: Source) -> Iterator[Au
 
 
 def _by_login(arguments: list[str], where: str, source: Source, *, typed: bool) -> Iterator[Automatic]:
-    """login(1): with -f nobody is asked for a password."""
+    """Return the accounts of login(1): with -f there is no password prompt."""
     trusted, names = False, []
     while arguments:
         word = arguments.pop(0)
@@ -168,7 +173,9 @@ def _by_login(arguments: list[str], where: str, source: Source, *, typed: bool) 
 
 
 def _options(words: Sequence[str]) -> dict[str, str]:
-    """The options of agetty(8) by their letter or long name, each with its value; a value that is missing is empty."""
+    """Return the options of agetty(8) by their letter or long name, each with its value.
+
+    A value that is missing is empty."""
     found: dict[str, str] = {}
     rest = list(words)
     while rest:
@@ -213,7 +220,7 @@ DEBUG_SHELL = ("systemd.debug_shell", "systemd.debug-shell")
 
 
 def _kernel_lines(root: Root) -> Iterator[tuple[str, Source]]:
-    """What the kernel was told, and is told at the next start."""
+    """Yield the kernel's command line of now, and that of the next start."""
     if root.live:
         yield from ((line, Source(RUNNING_KERNEL, 1)) for line in root.lines(RUNNING_KERNEL)[:1])
     yield from ((line, Source(KERNEL_FILE, number)) for number, line in enumerate(root.lines(KERNEL_FILE), start=1))
@@ -225,7 +232,7 @@ def _kernel_lines(root: Root) -> Iterator[tuple[str, Source]]:
 
 
 def _by_kernel(root: Root) -> Iterator[Automatic]:
-    """kernel-command-line(7): a shell of root at a console, or another first program."""
+    """Yield root shells at a console, or another first program, by kernel-command-line(7)."""
     found: dict[tuple[str, bool], Source] = {}
     for line, source in _kernel_lines(root):
         for word in line.split():
@@ -241,23 +248,25 @@ def _by_kernel(root: Root) -> Iterator[Automatic]:
                 found.setdefault((f"{word}: the system is a shell of root", True), source)
             elif key == "init" and equals and name not in FIRST_PROGRAMS:
                 found.setdefault((f"{word}: what users can do there is not known", False), source)
-    for (says, known), source in found.items():
-        yield Automatic("root", says, source, "", known=known)
+    for (statement, known), source in found.items():
+        yield Automatic("root", statement, source, "", known=known)
     mounts = (line.partition("#")[0].split() for line in root.lines(FSTAB))
     mount = next((number for number, words in enumerate(mounts, start=1) if words[1:2] == ["/boot"]), None)
     if mount is not None and not root.live and not root.names_in("/boot"):
-        says = "/boot is a file system of its own and is not mounted here, so what the kernel is told is not known"
-        yield Automatic("root", says, Source(FSTAB, mount), "", known=False)
+        statement = "/boot is a file system of its own and is not mounted here, so what the kernel is told is not known"
+        yield Automatic("root", statement, Source(FSTAB, mount), "", known=False)
 
 
 def _by_scripts(root: Root) -> Iterator[Automatic]:
-    """Commands run at each start that read from a terminal or begin a session: of /etc/rc.local, where it may be run,
-    see systemd-rc-local-generator(8), and lines of crontab(5) with ``@reboot``."""
+    """Yield commands run at each start that read from a terminal or begin a session.
+
+    They are in /etc/rc.local, where it is executable, see systemd-rc-local-generator(8), and in lines of crontab(5)
+    with ``@reboot``."""
     scripts = [RC_LOCAL] if root.may_be_run(RC_LOCAL) else []
     tables = [*system_cron_files(root), *(f"{folder}/root" for folder in CRONTABS)]
     for file in (*scripts, *tables):
         for number, line in enumerate(root.content(file, MOST_READ).decode(errors="replace").split("\n"), start=1):
             command = line.strip()
             if (file in scripts or command.startswith("@reboot")) and _AT_A_TERMINAL.search(command.partition("#")[0]):
-                says = "run at each start, it starts something at a terminal; what users can do there is not known"
-                yield Automatic("root", says, Source(file, number, command), "", known=False)
+                statement = "run at each start, it starts something at a terminal; what users can do there is not known"
+                yield Automatic("root", statement, Source(file, number, command), "", known=False)

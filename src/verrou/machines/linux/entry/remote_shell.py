@@ -1,4 +1,4 @@
-"""What the remote shell server takes of an account before PAM has a say, in three values: sshd_config(5)."""
+"""What the remote shell server accepts of an account before PAM decides, in three values: sshd_config(5)."""
 
 from collections.abc import Iterator, Mapping, Sequence
 from ipaddress import ip_address
@@ -46,7 +46,7 @@ securitykeyprovider serverkeybits sshdauthpath sshdsessionpath strictmodes subsy
 usedns uselogin usepam useprivilegeseparation versionaddendum xauthlocation
 """
 IN_BLOCKS = frozenset(_IN_BLOCKS.split())
-"""What the server takes under a Match line."""
+"""What the server accepts under a Match line."""
 KEYWORDS = IN_BLOCKS | frozenset(_FOR_ALL.split())
 """What the server knows; over anything else it does not start."""
 SWITCHES: Mapping[str, Sequence[str]] = {
@@ -58,7 +58,7 @@ SWITCHES: Mapping[str, Sequence[str]] = {
     "permitemptypasswords": ("yes", "no"),
     "permitrootlogin": ("yes", "no", "prohibit-password", "without-password", "forced-commands-only"),
 }
-"""The settings that decide here, and what each takes."""
+"""The settings that decide here, with their accepted values."""
 UNDERSTOOD = frozenset(("all", "user", "group", "host", "address", "canonical", "final"))
 """The criteria of a Match line that are understood."""
 ASKED_TOO = frozenset(("localport", "invalid-user", "version", "sessiontype", "command"))
@@ -69,20 +69,22 @@ PASSWORDS, KEYS = frozenset(("password", "keyboard-interactive")), frozenset(("p
 
 @frozen
 class ServerAcceptance:
-    """Whether the server takes a password and a key of an account; with ``both`` it wants the two together. ``says``
-    tells what was not understood, or what turns the account away although lists do not."""
+    """Whether the server accepts a password and a key of an account; with ``both`` it requires the two together.
+
+    ``statement`` says what was not understood, or what denies the account although lists do not."""
 
     password: Known
     key: Known
     both: bool = False
-    says: str = ""
+    statement: str = ""
     source: Source | None = None
 
 
 @define
 class RemoteShell:
-    """The server of a system and the accounts about which it is looked at: it is asked itself where that can be, and
-    its files are read otherwise. ``by_name``: whether any line of it looks at names or groups."""
+    """The server of a system: asked itself where possible, otherwise read from its files.
+
+    ``accounts`` are those it is asked about. ``by_name``: some line depends on names or groups."""
 
     root: Root
     accounts: Sequence[Account] = ()
@@ -104,13 +106,14 @@ class RemoteShell:
         return self._asked.trouble if self._asked is not None else ""
 
     def admits(self, account: Account) -> bool | None:
-        """Whether the lists of the server let an account through, as it puts them together itself; None where it was
-        not asked."""
+        """Return whether the server's lists admit an account, as it combines them itself; None where it was not
+        asked."""
         shell = self._asked.shell(account) if self._asked is not None else None
         return None if shell is None else through_lists(shell, account.name, account.groups)
 
     def acceptance_of(self, account: Account) -> ServerAcceptance:
-        """What it takes of an account that comes from another computer; worked out once for all who are alike to it."""
+        """Return what it accepts of an account from another computer, computed once for all accounts that it treats
+        the same."""
         who = (account.name, account.groups) if self.by_name else ()
         key = account.identity == "0", account.keys > 0, account.password is PasswordState.BLANK, who
         if key not in self._known:
@@ -120,13 +123,17 @@ class RemoteShell:
     def _acceptance_of(self, account: Account) -> ServerAcceptance:
         asked = self._asked.shell(account) if self._asked is not None else None
         if self._asked is not None and (fault := self._asked.fault):
-            said = f"sshd: it does not start with its settings: {fault}"
-            return ServerAcceptance(*self._where_it_does_not_start, says=said, source=Source(sshd_config(self.root)))
+            message = f"sshd: it does not start with its settings: {fault}"
+            return ServerAcceptance(
+                *self._where_it_does_not_start, statement=message, source=Source(sshd_config(self.root))
+            )
         doubts = self._not_understood() if asked is None else ()
-        for said, where in (*doubts, *self._about(account, asked is not None)):
-            return ServerAcceptance(Known.UNKNOWN, Known.UNKNOWN, says=f"sshd: {said}", source=where)
+        for message, where in (*doubts, *self._about(account, asked is not None)):
+            return ServerAcceptance(Known.UNKNOWN, Known.UNKNOWN, statement=f"sshd: {message}", source=where)
         if source := self._listens_nowhere():
-            return ServerAcceptance(Known.NO, Known.NO, says="sshd: it listens to this computer alone", source=source)
+            return ServerAcceptance(
+                Known.NO, Known.NO, statement="sshd: it listens to this computer alone", source=source
+            )
         shell = asked or shell_of(self.lines, account.name, account.groups)
         password, key = self._by_kind(account, shell)
         methods, source = shell.setting("authenticationmethods", "any")
@@ -138,11 +145,11 @@ class RemoteShell:
         together = password & key & any_of(_satisfied(each, switched_on) for each in lists)
         if by_password is by_key is Known.NO and together is not Known.NO:
             return ServerAcceptance(Known.NO, together, True, "sshd: it wants a key and a password together", source)
-        says = "" if (by_password, by_key) == (password, key) else f"sshd: it wants {methods}"
-        return ServerAcceptance(by_password, by_key, says=says, source=source)
+        statement = "" if (by_password, by_key) == (password, key) else f"sshd: it wants {methods}"
+        return ServerAcceptance(by_password, by_key, statement=statement, source=source)
 
     def _not_understood(self) -> Iterator[tuple[str, Source]]:
-        """Lines over which it may not start, so that nothing is known of anybody."""
+        """Return lines over which it may not start, so that nothing is known about anyone."""
         for key, values, source, under in self.lines:
             if key == "include":
                 yield f"{values[0]} cannot be read or is included too deeply, and it may not start over that", source
@@ -165,8 +172,9 @@ class RemoteShell:
         return (Known.UNKNOWN, Known.UNKNOWN) if runs else (Known.NO, Known.NO)
 
     def _about(self, account: Account, asked: bool) -> Iterator[tuple[str, Source]]:
-        """Lines about the account of which it is not known what they come to: of a server that was ``asked`` itself
-        those alone that hang on where a connection comes in."""
+        """Return lines about the account with an unknown result.
+
+        Of a server that was ``asked`` itself, these are only lines that depend on the origin of a connection."""
         understood = UNDERSTOOD | ASKED_TOO if asked else UNDERSTOOD
         for key, values, source, under in self.lines:
             odd = [each for each in under if {key for key, _ in each.asked} - understood]
@@ -179,12 +187,12 @@ class RemoteShell:
                 yield "allowusers names it with the computers that it may sign in from", source
 
     def _listens_nowhere(self) -> Source | None:
-        """The first line that has it listen, where it listens to its own computer alone."""
+        """Return its first listen line, where it listens to its own computer alone."""
         found = [(values[0], source) for key, values, source, _ in self.lines if key == "listenaddress" and values]
         return found[0][1] if found and all(_is_own(value) for value, _ in found) else None
 
     def _by_kind(self, account: Account, shell: Settings) -> tuple[Known, Known]:
-        """Whether it would take a password, and a key, if no methods were wanted in particular."""
+        """Return whether it would accept a password, and a key, if no methods were required in particular."""
         switched_on = self._switched_on(shell)
         key = Known.of(bool(switched_on & KEYS)) & self._has_key(account, shell)
         password = Known.of(bool(switched_on & PASSWORDS))
@@ -197,7 +205,7 @@ class RemoteShell:
         return password, key
 
     def _switched_on(self, shell: Settings) -> frozenset[str]:
-        """The methods that are switched on. Without PAM there is nobody who would ask questions by hand."""
+        """Return the methods that are enabled. Without PAM nothing asks for keyboard-interactive answers."""
         asks_pam = Shell((), [line for line in self.lines if not line[3]]).setting("usepam", "no")[0] == "yes"
         by_hand = shell.setting("challengeresponseauthentication", "yes")[0]
         found = {
@@ -209,7 +217,7 @@ class RemoteShell:
 
     @staticmethod
     def _has_key(account: Account, shell: Settings) -> Known:
-        """Whether it has a key of its own, or may have one that stands elsewhere."""
+        """Return whether it has a host key, or may have one elsewhere."""
         if account.keys:
             return Known.YES
         elsewhere = ("authorizedkeyscommand", "trustedusercakeys")
@@ -217,21 +225,21 @@ class RemoteShell:
 
 
 def _may_be_about(criteria: Criteria, account: Account) -> bool:
-    """Whether what is understood of a Match line is met."""
+    """Return whether the understood part of a Match line matches."""
     known = tuple((key, patterns) for key, patterns in criteria.asked if key in UNDERSTOOD)
     return not known or Criteria(known, criteria.source).about(account.name, account.groups)
 
 
 def _by_place(word: str, name: str) -> bool:
-    """Whether a word is about an account from some computers alone."""
-    from verrou.core.model.ways import Pattern
+    """Return whether a word matches an account from some computers alone."""
+    from verrou.core.model.routes import Pattern
 
     user, at, place = word.partition("@")
     return bool(at) and place not in ("*", REMOTE) and Pattern(user).matches(name)
 
 
 def _is_own(value: str) -> bool:
-    """Whether an address to listen at is this computer's own loop."""
+    """Return whether an address to listen at is this computer's own loop."""
     host = value.rpartition("]")[0].lstrip("[") if value.startswith("[") else value
     host = host.partition(":")[0] if host.count(":") == 1 else host
     if host.lower() == "localhost":
@@ -243,7 +251,7 @@ def _is_own(value: str) -> bool:
 
 
 def _satisfied(methods: str, kinds: frozenset[str]) -> Known:
-    """Whether a list of methods, all of which are wanted, is met by these."""
+    """Return whether a list of required methods is satisfied by these."""
     wanted = {each.partition(":")[0] for each in methods.split(",")}
     if wanted <= kinds:
         return Known.YES

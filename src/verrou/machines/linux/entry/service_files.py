@@ -1,4 +1,4 @@
-"""Every service file of PAM accounted for: known with its route, known as no way in, a part of others, or not known."""
+"""All PAM service files: known with a route, known without one, part of others, or unknown."""
 
 from collections.abc import Iterator, Sequence
 
@@ -11,7 +11,7 @@ from verrou.machines.linux.root import Root
 NO_WAY_IN = frozenset(
     (
         *("other", "config-util", "postlogin"),
-        # Whoever is in already becomes somebody else, or changes what is theirs.
+        # A signed-in user becomes another account, or changes their own data.
         *("newrole", "run_init", "schroot", "control-center", "frr"),
         *("su-l", "sudo-i", "runuser", "runuser-l", "doas", "polkit-1", "passwd", "chfn", "chsh", "chage"),
         # Root's own tools.
@@ -31,7 +31,7 @@ NO_WAY_IN = frozenset(
         "gdm-smartcard-sssd-or-password",
     )
 )
-"""Services by which nobody comes in who was not in before."""
+"""Services that no one signs in by who was not signed in before."""
 PARTS = ("common-", "system-", "password-auth", "fingerprint-auth", "smartcard-auth", "base-", "postlogin-")
 """How the names of files begin that others take in, where they do."""
 STOCK_PARTS = frozenset(
@@ -42,14 +42,14 @@ STOCK_PARTS = frozenset(
         *("base-auth", "base-account", "base-password", "base-session", "base-session-noninteractive"),
     )
 )
-"""Parts that distributions lay out for others to take in, whether anybody does yet or not."""
+"""Parts that distributions provide for others to include, whether any does yet or not."""
 LEFT_OVER = ("~", ".dpkg-old", ".dpkg-new", ".dpkg-dist", ".rpmsave", ".rpmnew", ".rpmorig", ".pam-old", ".bak")
 PACKAGE_LISTS = "/var/lib/dpkg/info"
 
 
 @frozen
 class UnknownService:
-    """A service that asks PAM, and of which nobody here knows by which route."""
+    """A service that asks PAM by an unknown route."""
 
     name: str
     file: str
@@ -61,7 +61,7 @@ class UnknownService:
 
 
 def unknown_services(root: Root) -> Sequence[UnknownService]:
-    """The service files that are not accounted for."""
+    """Return the service files that are not accounted for."""
     known = {service.name for service in SERVICES} | NO_WAY_IN | STOCK_PARTS
     names = {name for folder in FOLDERS for name in root.files_in(folder) if not name.endswith(LEFT_OVER)}
     files = {name: service_file(root, name) for name in sorted(names - known) if name == name.lower()}
@@ -72,7 +72,7 @@ def unknown_services(root: Root) -> Sequence[UnknownService]:
 
 
 def _taken_in(root: Root, files: Sequence[str]) -> Iterator[str]:
-    """The names of files that others include."""
+    """Yield the names of files that others include."""
     for file in files:
         for line in root.lines(file):
             words = line.split("#", 1)[0].split()
@@ -83,7 +83,7 @@ def _taken_in(root: Root, files: Sequence[str]) -> Iterator[str]:
 
 
 def _owners(root: Root, files: set[str]) -> dict[str, str]:
-    """The packages that brought files, as dpkg(1) keeps them; a system that keeps them otherwise tells none."""
+    """Return the packages that own files, from the database of dpkg(1); empty on other systems."""
     found: dict[str, str] = {}
     for name in root.names_in(PACKAGE_LISTS):
         if name.endswith(".list"):

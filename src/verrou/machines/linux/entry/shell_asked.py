@@ -1,5 +1,6 @@
-"""The remote shell server asked itself, in a private copy, what its settings come to for an account that comes from
-another computer: ``sshd -T -C``, sshd(8), which says nothing where the server would not start."""
+"""The remote shell server itself, asked in a private copy for the settings of an account from another computer.
+
+``sshd -T -C``, sshd(8); it prints nothing where the server would not start."""
 
 from collections.abc import Sequence
 from itertools import pairwise
@@ -8,22 +9,22 @@ from attrs import define, field, frozen
 
 from verrou.core.errors import VerrouError
 from verrou.core.model import Account, Source
-from verrou.core.model.ways import Pattern
+from verrou.core.model.routes import Pattern
 from verrou.machines import DryRunUnavailable
 from verrou.machines.linux.files.account_files import GROUP, AccountFile, twins
 from verrou.machines.linux.files.sshd import REMOTE, SSHD, Line, Settings, sshd_config
 from verrou.machines.linux.root import Root
 
 HERE, PORT = "192.0.2.1", "22"
-"""Stands for the address of this computer (RFC 5737), and the port that it listens at where no line says."""
+"""Stands for this computer's address (RFC 5737), and the port it listens at by default."""
 MOST_ASKED = 500
-"""About how many accounts that are not alike the server is asked; of all others its files are read."""
+"""Most distinct accounts that the server is asked about; for all others its files are read."""
 LISTS = ("denyusers", "allowusers", "denygroups", "allowgroups")
 
 
 @frozen
 class Effective:
-    """What the server itself says its settings come to for somebody."""
+    """The settings that the server itself reports for an account."""
 
     values: dict[str, list[str]]
     source: Source
@@ -65,7 +66,7 @@ class ShellAsked:
         self._named = frozenset(names)
 
     def ask(self, accounts: Sequence[Account]) -> None:
-        """Ask about these accounts, once for all who are alike to the server."""
+        """Ask about these accounts, once for all that the server treats the same."""
         different: dict[object, str] = {}
         for account in accounts:
             different.setdefault(self._alike(account), account.name)
@@ -78,17 +79,17 @@ class ShellAsked:
         assert self.root.asker is not None
         try:
             answers = self.root.asker("run_all", commands=commands)["all"] if commands else []
-            for key, told in zip(about, answers, strict=True):
-                if not told["code"]:
-                    self._found[key] = self._effective(str(told["answer"]))
+            for key, text in zip(about, answers, strict=True):
+                if not text["code"]:
+                    self._found[key] = self._effective(str(text["answer"]))
             if answers and not self._found:
-                said = " ".join(str(answers[0]["said"]).split())
-                self.fault = said or f"sshd -T ended with {answers[0]['code']}"
+                message = " ".join(str(answers[0]["message"]).split())
+                self.fault = message or f"sshd -T ended with {answers[0]['code']}"
         except (DryRunUnavailable, VerrouError, KeyError, TypeError, ValueError) as error:
             self.trouble = str(error)
 
     def shell(self, account: Account) -> Settings | None:
-        """What the settings come to for an account; None where that was not answered."""
+        """Return the settings for an account; None where that was not answered."""
         return self._found.get(self._alike(account))
 
     def _alike(self, account: Account) -> object:
@@ -97,16 +98,16 @@ class ShellAsked:
         mentioned = tuple(group for group in account.groups if group in self._named)
         return account.name if account.name in self._named else "", mentioned
 
-    def _effective(self, said: str) -> Effective:
+    def _effective(self, message: str) -> Effective:
         values: dict[str, list[str]] = {}
-        for line in said.splitlines():
+        for line in message.splitlines():
             key, _, value = line.strip().partition(" ")
             values.setdefault(key.lower(), []).append(value.strip())
         return Effective(values, Source(sshd_config(self.root), text="asked: sshd -T"))
 
 
 def through_lists(shell: Settings, name: str, groups: Sequence[str]) -> bool:
-    """Whether the four lists of the server let an account through that comes from elsewhere, in its own order."""
+    """Return whether the server's four lists admit an account from elsewhere, in its own order."""
     denied, allowed, denied_groups, allowed_groups = ([word for word, _ in shell.names(key)] for key in LISTS)
     if any(_is_about(word, name) for word in denied):
         return False
@@ -118,7 +119,7 @@ def through_lists(shell: Settings, name: str, groups: Sequence[str]) -> bool:
 
 
 def _is_about(word: str, name: str) -> bool:
-    """Whether a word of a list is about an account that comes from :data:`REMOTE`; one with other places is told apart
+    """Return whether a word of a list matches an account from :data:`REMOTE`; words with other origins are handled
     before."""
     user, at, place = word.rpartition("@") if "@" in word else (word, "", "")
     return Pattern(user).matches(name) and (not at or place in ("*", REMOTE))

@@ -16,9 +16,9 @@ FOLDERS = (
     *("/etc/systemd/system.attached", "/etc/systemd/system", "/run/systemd/generator.early", "/run/systemd/transient"),
     *("/run/systemd/system.control", "/etc/systemd/system.control"),
 )
-"""Where units stand, by systemd.unit(5), the least first: of one name the last counts."""
+"""Folders of units, by systemd.unit(5), lowest precedence first: of one name the last decides."""
 STARTED_ANYWAY = ("getty@", "autovt@", "serial-getty@", "console-getty", "container-getty@", "rescue", "emergency")
-"""Units that are started without anybody having enabled them: consoles, and what the system falls back to."""
+"""Units that are started although no one enabled them: consoles, and emergency shells."""
 WANTED = (".wants", ".requires", ".upholds")
 
 
@@ -30,12 +30,12 @@ class Unit:
     lines: tuple[KeyfileEntry, ...]
 
     def value(self, key: str) -> KeyfileEntry | None:
-        """The line that counts for a key of the service; None where the last one empties it."""
+        """Return the deciding line of a service's key; None where the last one clears it."""
         found = [line for line in self.lines if line.section == "Service" and line.key == key]
         return found[-1] if found and found[-1].value else None
 
     def commands(self) -> list[KeyfileEntry]:
-        """What is started: an empty line takes away what stands before it."""
+        """Return the commands started: an empty line clears those before it."""
         found: list[KeyfileEntry] = []
         for line in self.lines:
             if line.section == "Service" and line.key == "ExecStart":
@@ -44,20 +44,19 @@ class Unit:
 
 
 def folders_of(root: Root) -> list[str]:
-    """Where units stand, the least first. What /run holds decides on a system that runs alone."""
+    """Return the folders of units, lowest precedence first. /run decides only on a running system."""
     merged = root.place(VENDORS[0]) == root.place(VENDORS[1])
     return [e for e in FOLDERS if not (e == VENDORS[0] and merged) and (root.live or not e.startswith("/run/"))]
 
 
 def file_of(root: Root, name: str) -> str:
-    """The file of a unit that counts; nothing where there is none."""
+    """Return the effective file of a unit; empty where there is none."""
     files = (f"{folder}/{name}" for folder in reversed(folders_of(root)))
     return next((file for file in files if root.item(file).there), "")
 
 
 def started_units(root: Root, telling: Sequence[str]) -> Iterator[Unit]:
-    """The services that are started by themselves and have one of these words in a line of theirs. One that is masked
-    is not."""
+    """Yield the automatically started services with one of these words in a line; masked ones are skipped."""
     folders = folders_of(root)
     found: dict[str, list[str]] = {}
     enabled: set[str] = set()
@@ -85,14 +84,18 @@ def started_units(root: Root, telling: Sequence[str]) -> Iterator[Unit]:
 
 
 def _template(name: str) -> str:
-    """The template of an instance: ``getty@.service`` of ``getty@tty1.service``; the name itself of any other."""
+    """Return the template of an instance: ``getty@.service`` of ``getty@tty1.service``.
+
+    The name itself of any other."""
     before, at, _ = name.partition("@")
     return f"{before}@.service" if at else name
 
 
 def _drop_ins(root: Root, folders: Sequence[str], name: str) -> list[str]:
-    """The drop-ins of a unit by their names. Of one name that of the highest folder counts, and in one folder that of
-    the unit itself, of its template, of units whose names begin alike; those of all services come after these."""
+    """Return the drop-ins of a unit, by name.
+
+    Of one name the highest folder decides, and within a folder the drop-in of the unit itself, of its template, then of
+    its name prefixes; those of all services come last."""
     found: dict[str, str] = {}
     for kinds in (_named_for(name), ["service"]):
         for folder in reversed(folders):
@@ -104,7 +107,7 @@ def _drop_ins(root: Root, folders: Sequence[str], name: str) -> list[str]:
 
 
 def _named_for(name: str) -> list[str]:
-    """The names that drop-ins of a unit may stand under: ``serial-.service`` too for ``serial-getty@ttyS0.service``."""
+    """Return the names of a unit's drop-in folders: for ``serial-getty@ttyS0.service`` also ``serial-.service``."""
     kinds = list(dict.fromkeys((name, _template(name))))
     beginning = _template(name).partition("@")[0].removesuffix(".service")
     while "-" in beginning:
@@ -114,7 +117,7 @@ def _named_for(name: str) -> list[str]:
 
 
 def masked(root: Root, file: str) -> bool:
-    """Whether a unit's file says that it is never started, or a drop-in's that it counts for nothing."""
+    """Return whether a unit is masked, or a drop-in is empty by a link to /dev/null."""
     try:
         target = os.readlink(root.place(file.rpartition("/")[0]) / file.rpartition("/")[2])
     except OSError:
@@ -123,7 +126,7 @@ def masked(root: Root, file: str) -> bool:
 
 
 def _joined(lines: Sequence[str]) -> list[str]:
-    """Lines that go on after a backslash in one, with empty ones in their place, so that the count of lines stays."""
+    """Join lines that continue after a backslash, with empty ones in their place, so that line numbers stay."""
     found: list[str] = []
     begun = None
     for line in lines:

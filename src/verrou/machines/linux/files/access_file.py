@@ -1,11 +1,11 @@
-"""Who may come from where: the rules of access.conf(5), as pam_access(8) goes through them. The first match decides."""
+"""Access by origin: the rules of access.conf(5), as pam_access(8) evaluates them. The first match decides."""
 
 from collections.abc import Callable, Collection, Sequence
 
 from attrs import frozen
 
 from verrou.core.model import Account, AccountName, GroupName, Source
-from verrou.core.model.ways import EVERYBODY, AccessListEntry, Principals
+from verrou.core.model.routes import EVERYONE, AccessListEntry, Principals
 from verrou.machines.linux.files.sshd import REMOTE
 from verrou.machines.linux.pam.stack import FOLDERS, PamLine, load_stack
 from verrou.machines.linux.root import Root
@@ -14,16 +14,16 @@ ACCESS = "pam_access.so"
 ACCESS_CONF = "/etc/security/access.conf"
 ACCESS_FOLDER = "/etc/security/access.d"
 OUR_LISTS = "/etc/security/verrou-"
-"""How the names of files begin in which Verrou keeps the list of a way."""
+"""Name prefix of the files with Verrou's list of a route."""
 CONSOLE, DISPLAY = "tty1", ":0"
 
 
 @frozen
 class AccessRule:
-    """One line: whether it lets in, whom it is about, and from where. ``in_brackets``: a name without brackets is never
-    that of a group (``nodefgroup``)."""
+    """One line: allow or deny, users, and origins. ``in_brackets``: a name without brackets is never a group
+    (``nodefgroup``)."""
 
-    lets_in: bool
+    allows: bool
     who: tuple[str, ...]
     origins: tuple[str, ...]
     source: Source
@@ -31,13 +31,13 @@ class AccessRule:
 
 
 def access_lists(root: Root, service: str) -> list[list[AccessRule]]:
-    """The rules that a service goes through: a list for each line of the module in its account stack, all of which have
-    to let somebody in."""
+    """Return the rules of a service: one list for each line of the module in its account stack, each of which has to
+    allow."""
     return [_rules_of(root, line) for line in load_stack(root, service, "account").having(ACCESS)]
 
 
 def access_rules(root: Root, service: str) -> list[AccessRule]:
-    """The rules of all these lists."""
+    """Return the rules of all these lists."""
     return [rule for rules in access_lists(root, service) for rule in rules]
 
 
@@ -56,15 +56,14 @@ def _rules_of(root: Root, line: PamLine) -> list[AccessRule]:
 
 
 def files_read(root: Root, line: PamLine) -> list[str]:
-    """The files that a line of the module goes through, in their order."""
+    """Return the files that a line of the module reads, in order."""
     if named := line.argument("accessfile"):
         return [named]
     return [ACCESS_CONF, *root.files_matching(f"{ACCESS_FOLDER}/*.conf")]
 
 
 def let_in_everywhere(root: Root, account: str) -> None:
-    """Have no list of the access module keep an account out, of whatever service: on a copy, to try other things. The
-    first line of a list that is about somebody decides."""
+    """Allow an account in every list of the access module, for tests on a copy. The first matching line decides."""
     for service in sorted({name for folder in FOLDERS for name in root.files_in(folder)}):
         for line in load_stack(root, service, "account").having(ACCESS):
             first = next((file for file in files_read(root, line) if root.text(file) is not None), None)
@@ -74,16 +73,16 @@ def let_in_everywhere(root: Root, account: str) -> None:
 
 
 def access_list(rules: Sequence[AccessRule], origin: str, group_names: Collection[str]) -> tuple[AccessListEntry, ...]:
-    """The rules as they are about somebody who comes from ``origin``: a terminal, a service, or another computer's
-    address (:data:`REMOTE`)."""
+    """Return the rules as entries for an ``origin``: a terminal, a service, or another computer's address
+    (:data:`REMOTE`)."""
 
     def is_there(token: str) -> bool:
         return token in (origin, "ALL") or (token.upper() == "LOCAL" and origin != REMOTE)
 
     return tuple(
         AccessListEntry(
-            rule.lets_in,
-            tuple(_circle(part, () if rule.in_brackets else group_names) for part in _parts(rule.who)),
+            rule.allows,
+            tuple(_principals(part, () if rule.in_brackets else group_names) for part in _parts(rule.who)),
             rule.source,
             settable=rule.source.place.startswith(OUR_LISTS),
         )
@@ -93,7 +92,7 @@ def access_list(rules: Sequence[AccessRule], origin: str, group_names: Collectio
 
 
 def _parts(tokens: Sequence[str]) -> list[list[str]]:
-    """A list of tokens, cut at each EXCEPT."""
+    """Split a list of tokens at each EXCEPT."""
     parts: list[list[str]] = [[]]
     for token in tokens:
         if token.upper() == "EXCEPT":
@@ -103,15 +102,15 @@ def _parts(tokens: Sequence[str]) -> list[list[str]]:
     return parts
 
 
-def _circle(tokens: Sequence[str], group_names: Collection[str]) -> Principals:
+def _principals(tokens: Sequence[str], group_names: Collection[str]) -> Principals:
     if "ALL" in tokens:
-        return EVERYBODY
+        return EVERYONE
     groups = [token.strip("()") for token in tokens if token.startswith("(") or token in group_names]
     return Principals(tuple(token for token in tokens if not token.startswith("(")), tuple(groups))
 
 
 def _matches(tokens: Sequence[str], matches: Callable[[str], bool]) -> bool:
-    """Whether a list of tokens is met: what follows EXCEPT takes away."""
+    """Return whether a list of tokens matches: what follows EXCEPT is excluded."""
     met = False
     for part in reversed(_parts(tokens)):
         met = any(map(matches, part)) and not met
@@ -119,16 +118,16 @@ def _matches(tokens: Sequence[str], matches: Callable[[str], bool]) -> bool:
 
 
 def confined_groups(root: Root, group_names: Collection[str]) -> dict[str, Source]:
-    """The groups whose members get in at the console and from nowhere else, with the line that keeps them out."""
+    """Return the groups whose members can sign in at the console only, with the line that denies the rest."""
     services = [name for name in ("login", "sshd") if root.exists(f"/etc/pam.d/{name}")]
     lists = {service: access_lists(root, service) for service in services}
     found: dict[str, Source] = {}
     for mine, rule in ((each, rule) for each in lists.get("login", ()) for rule in each):
         for group in {token.strip("()") for token in rule.who} - found.keys():
-            if rule.lets_in or group not in group_names:
+            if rule.allows or group not in group_names:
                 continue
             member = Account(AccountName(""), "", groups=(GroupName(group),))
-            # By the list that keeps it out elsewhere: one that closes the console as well makes nobody less of a guest.
+            # By the list that denies it elsewhere: one that also denies the console does not change that it is a guest.
             here = _let_in([mine], CONSOLE, group_names, member)
             afar = any(_let_in(each, REMOTE, group_names, member) for each in lists.values())
             if here and not afar:
@@ -137,5 +136,5 @@ def confined_groups(root: Root, group_names: Collection[str]) -> dict[str, Sourc
 
 
 def _let_in(lists: Sequence[Sequence[AccessRule]], origin: str, group_names: Collection[str], who: Account) -> bool:
-    ways = [access_list(rules, origin, group_names) for rules in lists]
-    return all(next((each.lets_in for each in way if each.is_about(who)), True) for way in ways)
+    routes = [access_list(rules, origin, group_names) for rules in lists]
+    return all(next((each.allows for each in route if each.is_about(who)), True) for route in routes)

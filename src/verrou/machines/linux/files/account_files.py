@@ -1,4 +1,4 @@
-"""passwd(5), shadow(5), group(5) and gshadow(5): parsed and edited line by line, every other byte kept."""
+"""passwd(5), shadow(5), group(5) and gshadow(5): parsed and edited line by line, with every other byte kept."""
 
 import re
 from bisect import bisect_left
@@ -14,27 +14,26 @@ SUBUID, SUBGID = "/etc/subuid", "/etc/subgid"
 
 
 class PasswdField:
-    """Where what stands in a line of passwd(5)."""
+    """Field numbers of passwd(5)."""
 
     NAME, PASSWORD, UID, GID, COMMENT, HOME, SHELL = range(7)
 
 
 class ShadowField:
-    """Where what stands in a line of shadow(5)."""
+    """Field numbers of shadow(5)."""
 
     NAME, PASSWORD, CHANGED, LEAST, LONGEST, WARNING, GRACE, END, FLAG = range(9)
 
 
 class GroupField:
-    """Where what stands in a line of group(5), and of gshadow(5) but for the number."""
+    """Field numbers of group(5), and of gshadow(5) but for the group ID."""
 
     NAME, PASSWORD, GID, MEMBERS = range(4)
 
 
 FIELDS: Mapping[str, int] = {PASSWD: 7, SHADOW: 9, GROUP: 4, GSHADOW: 4, SUBUID: 3, SUBGID: 3}
 LEAST: Mapping[str, int] = {PASSWD: 4, GROUP: 3}
-"""How many fields are enough. Measured with getent(1): the C library takes those that are missing at the end as
-empty."""
+"""Fewest fields. Measured with getent(1): the C library takes missing ones at the end as empty."""
 LARGEST = 2**32 - 1
 """The C library passes over a line with a larger number."""
 NUMBERS: Mapping[str, tuple[int, ...]] = {PASSWD: (PasswdField.UID, PasswdField.GID), GROUP: (GroupField.GID,)}
@@ -57,7 +56,7 @@ class Broken:
 
 
 class AccountLine(NamedTuple):
-    """One good line: its fields, and where it stands (``line`` counts from 1)."""
+    """One valid line: its fields and its line number (``line``, from 1)."""
 
     name: str
     fields: tuple[str, ...]
@@ -79,25 +78,24 @@ class AccountFile:
 
     @classmethod
     def parse(cls, name: str, text: str) -> "AccountFile":
-        """Any text at all; :meth:`text` gives the same one back."""
+        """Parse any text; :meth:`text` returns the same text."""
         final = text.endswith("\n")
         return cls(name, text.removesuffix("\n").split("\n") if text else [], final or not text)
 
     def text(self) -> str:
-        """The whole file."""
+        """Return the whole file."""
         return "\n".join(self.lines) + ("\n" if self.final_newline and self.lines else "")
 
     def records(self) -> Sequence[AccountLine]:
-        """The good lines in order; of two with one name both."""
+        """Return the valid lines in order; of two with one name both."""
         return self._read()[0]
 
     def from_elsewhere(self) -> list[tuple[int, str]]:
-        """The lines, each with its number from 1, that bring accounts in from elsewhere or leave some out: nss_compat,
-        nsswitch.conf(5)."""
+        """Return the lines of nss_compat that add or exclude accounts, with numbers from 1: nsswitch.conf(5)."""
         return [(number, line) for number, line in enumerate(self.lines, start=1) if line.startswith(_NIS)]
 
     def broken(self) -> Sequence[Broken]:
-        """The lines that mean to be records and are none."""
+        """Return the invalid records."""
         return self._read()[1]
 
     def _read(self) -> tuple[list[AccountLine], list[Broken]]:
@@ -135,20 +133,21 @@ class AccountFile:
         return self._parsed
 
     def _is_short_form(self, fields: list[str]) -> bool:
-        """Measured with getent(1): the C library takes a shadow line that ends behind the longest age, or with an
-        end."""
+        """Return whether the C library accepts a shadow line that ends after the maximum age, or with an expiry.
+
+        Measured with getent(1)."""
         if self.name != SHADOW or len(fields) not in (5, 6, 8):
             return False
         return not fields[5].strip() if len(fields) == 6 else bool(fields[-1])
 
     def find(self, name: str) -> AccountLine | None:
-        """The first record of that name."""
+        """Return the first record of that name."""
         if self._index is None:
             self._index = {record.name: record for record in reversed(self.records())}
         return self._index.get(name)
 
     def replace(self, record: AccountLine, fields: Iterable[str]) -> None:
-        """Put other fields into the record's line."""
+        """Replace the fields of the record's line."""
         values = tuple(fields)
         assert not any(set(value) & {":", "\n"} for value in values), "a field may not hold a colon or a line end"
         if values == record.fields:
@@ -165,7 +164,7 @@ class AccountFile:
             self._index = None
 
     def change(self, name: str, values: Mapping[int, str]) -> None:
-        """Put values into the fields of a record, by field: :class:`PasswdField` and its like."""
+        """Set fields of a record: :class:`PasswdField` and its like."""
         record = self.find(name)
         assert record is not None, f"{name} is not in {self.name}"
         fields = list(record.fields)
@@ -174,7 +173,7 @@ class AccountFile:
         self.replace(record, fields)
 
     def add(self, *fields: str) -> None:
-        """A new record at the end, before the first NIS line if there is one, since what follows that is not read."""
+        """Add a record at the end, before the first NIS line if there is one, since what follows that is not read."""
         assert len(fields) == FIELDS[self.name]
         assert not any(set(value) & {":", "\n"} for value in fields), "a field may not hold a colon or a line end"
         position = (
@@ -193,19 +192,19 @@ class AccountFile:
             self._index.setdefault(record.name, record)
 
     def _plain(self) -> bool:
-        """Whether no line is one of NIS. What is added by us never is."""
+        """Return whether no line is a NIS entry. We never add one."""
         if self._nis is None:
             self._nis = any(line.startswith(_NIS) for line in self.lines)
         return not self._nis
 
     def remove(self, record: AccountLine) -> None:
-        """Take the record's line away."""
+        """Remove the record's line."""
         del self.lines[record.line - 1]
         self._parsed = self._index = None
         self.revision += 1
 
     def copied(self) -> "AccountFile":
-        """A copy to go back to."""
+        """Return a copy to restore from."""
         return AccountFile(self.name, list(self.lines), self.final_newline)
 
 
@@ -214,8 +213,9 @@ _TAKEN = re.compile(r"\s*\+?([0-9]{1,40})")
 
 
 def _plain_number(text: str) -> str | None:
-    """A number as the C library takes it (measured with getent(1)): blanks and a plus before it, zeros in front; None
-    for none, or one that is too large."""
+    """Return a number as the C library parses it: blanks, a plus and zeros in front (measured with getent(1)).
+
+    None for no number, or one that is too large."""
     if _PLAIN.fullmatch(text):
         return text
     taken = _TAKEN.fullmatch(text)
@@ -242,17 +242,17 @@ def _made_plain(fields: list[str], positions: Sequence[int]) -> bool:
 
 @lru_cache(maxsize=4096)
 def _ages(fields: tuple[str, ...]) -> "Literal[True] | list[str] | None":
-    """True where all are plain, else as the C library takes them; None where it does not."""
+    """Return whether all age fields are plain, else as the C library parses them; None where it does not."""
     plain = [_plain_number(field) if field else "" for field in fields]
     if None in plain:
         return None
-    # The largest number is minus one to the C library, which stands for none; the last field is no age.
+    # The largest number is minus one to the C library, which means none; the last field is no age.
     taken = ["" if field == str(LARGEST) and at < 6 else field for at, field in enumerate(plain) if field is not None]
     return True if taken == list(fields) else taken
 
 
 def number(text: str) -> int | None:
-    """A field of digits, with a sign; None for an empty or a wrong one."""
+    """Return a field of digits, with a sign; None for an empty or a wrong one."""
     try:
         return int(text) if text.isascii() and len(text) < 12 else None
     except ValueError:
@@ -260,8 +260,7 @@ def number(text: str) -> int | None:
 
 
 def twins(groups: AccountFile | None) -> Mapping[str, tuple[str, ...]]:
-    """The names of groups that share their number with others, each with all of these: the system goes by the number,
-    whatever a group is called."""
+    """Return the group names that share an ID, each with all names of that ID: the system goes by the number."""
     by_gid: dict[str, dict[str, None]] = {}
     for record in groups.records() if groups else ():
         by_gid.setdefault(record.fields[GroupField.GID], {})[record.name] = None
@@ -269,16 +268,15 @@ def twins(groups: AccountFile | None) -> Mapping[str, tuple[str, ...]]:
 
 
 def members_of(text: str) -> list[str]:
-    """The member list of a group or gshadow line."""
+    """Return the member list of a group or gshadow line."""
     return [name for part in text.split(",") if (name := part.lstrip())]
 
 
 def merge_lines(before: bytes, after: bytes, now: bytes) -> tuple[bytes, list[str]]:
-    """Undo our change in a file that somebody else changed too, record by record (by first field, and of several with
-    one name by which of them it is). Every other line stays as it is.
+    """Undo our change in a file that others changed too, record by record (by first field and occurrence).
 
-    Answers with the merged file and the names of records that somebody else changed as well, which stay as they are.
-    """
+    Every other line stays. Returns the merged file, and the names of records that others changed as well, which
+    stay."""
 
     def keyed(content: bytes) -> dict[tuple[bytes, int], bytes]:
         seen: Counter[bytes] = Counter()

@@ -19,7 +19,7 @@ _KEY = re.compile(r"(?:^|\s)((?:sk-)?(?:ssh|ecdsa)-[\w@.-]+)\s+([A-Za-z0-9+/=]+)
 
 @frozen
 class PublicKey:
-    """One public key: its own bytes as text, and where it stands, with the comment that people know it by."""
+    """One public key: its own bytes as text, its source, and the comment that people know it by."""
 
     text: str
     source: Source
@@ -27,13 +27,13 @@ class PublicKey:
 
 @frozen
 class KeyFiles:
-    """Where the keys of accounts stand. ``in_homes``: nowhere but below homes."""
+    """Where the keys of accounts are stored. ``in_homes``: only below homes."""
 
     patterns: tuple[str, ...]
     in_homes: bool
 
     def of(self, name: str, home: str) -> Iterator[str]:
-        """The files that the server looks into for an account."""
+        """Yield the key files of an account that the server reads."""
         for pattern in self.patterns:
             file = pattern.replace("%h", home).replace("%u", name).replace("%%", "%")
             file = file if file.startswith("/") else f"{home}/{file}"
@@ -42,7 +42,7 @@ class KeyFiles:
 
 
 def key_files(root: Root) -> KeyFiles | None:
-    """Where the remote shell server looks for keys; None where it takes none."""
+    """Return the file names where the remote shell server looks for keys; None where it accepts none."""
     if not sshd_installed(root) or sshd_setting(root, "pubkeyauthentication", "yes")[0] == "no":
         return None
     patterns = tuple(next(sshd_settings(root, "authorizedkeysfile"), (USUAL_FILES, None))[0].split())
@@ -50,7 +50,7 @@ def key_files(root: Root) -> KeyFiles | None:
 
 
 def keys_in(root: Root, file: str) -> Iterator[PublicKey]:
-    """The keys of one file, a line each; a line that holds none that we know is a key by its line."""
+    """Return the keys of one file; a line with an unknown key type is a key by its text."""
     lines = root.content(file, MOST_READ).decode("utf-8", "backslashreplace").split("\n")
     for number, line in enumerate(lines, start=1):
         if not line.strip() or line.lstrip().startswith("#"):
@@ -70,7 +70,7 @@ class Keys:
         self._accepted: dict[tuple[str, str], tuple[PublicKey, ...]] = {}
 
     def accepted(self, name: str, home: str) -> tuple[PublicKey, ...]:
-        """The keys that open the remote shell to an account, by its name and home."""
+        """Return the keys that a remote shell accepts for an account, by its name and home."""
         if self.files is None or (self.files.in_homes and not self.home_is_there(home)):
             return ()
         if (name, home) not in self._accepted:
@@ -79,7 +79,7 @@ class Keys:
         return self._accepted[name, home]
 
     def own(self, home: str) -> Iterator[PublicKey]:
-        """The public halves of the keys that an account keeps in its home."""
+        """Yield the public halves of the keys in an account's home."""
         folder = f"{home}/.ssh"
         if self.files is None or not self.home_is_there(home) or not self.root.exists(folder):
             return
@@ -92,7 +92,7 @@ class Keys:
                 yield from keys_in(self.root, f"{folder}/{name}")
 
     def home_is_there(self, home: str) -> bool:
-        """Whether there is anything by the name of a home, which one look at the folder of all homes tells."""
+        """Return whether a home exists, from one listing of the folder of homes."""
         parent, _, last = home.rstrip("/").rpartition("/")
         if parent not in self._in_folder:
             self._in_folder[parent] = set(self.root.names_in(parent or "/"))

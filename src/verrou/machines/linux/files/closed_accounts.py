@@ -1,8 +1,7 @@
-"""What a disabled account's end was, kept until it is enabled again.
+"""Expiry dates of disabled accounts, stored until the account is enabled again.
 
-On a Linux system the end date of shadow(5) is what keeps a disabled account closed for keys too, so that its own end
-has to be kept elsewhere meanwhile: ``NAME:DAYS`` on a line, days since 1970-01-01.
-"""
+On Linux the end date of shadow(5) keeps a disabled account from signing in with keys, so its own date has to be stored
+elsewhere meanwhile: ``NAME:DAYS`` on a line, days since 1970-01-01."""
 
 from collections.abc import Mapping
 
@@ -14,11 +13,11 @@ CLOSED_FOR_GOOD = "1"
 
 
 def ends_kept(root: Root) -> Mapping[str, str]:
-    """The ends of disabled accounts, in days since 1970-01-01, by account name."""
+    """Return the expiry of disabled accounts, in days since 1970-01-01, by account name."""
     pairs = (line.partition(":") for line in root.lines(ENDS_KEPT) if not line.startswith("#"))
     return {name: days for name, _, days in pairs if name and days.isascii() and days.isdigit() and len(days) < 8}
 
 
 def with_end_kept(ends: Mapping[str, str]) -> str:
-    """The text of the file."""
+    """Return the text of the file."""
     return "".join(f"{name}:{days}\n" for name, days in sorted(ends.items()))

@@ -26,7 +26,7 @@ class DconfKey(NamedTuple):
 
 
 class Kept(NamedTuple):
-    """What the machine says of a key, and the line that locks it; without a lock a person's own setting counts."""
+    """The machine's value of a key, and the line that locks it; without a lock a user's own setting decides."""
 
     value: str
     source: Source
@@ -34,12 +34,12 @@ class Kept(NamedTuple):
 
 
 def present(root: Root) -> bool:
-    """Whether desktop sessions go by dconf at all."""
+    """Return whether desktop sessions read dconf at all."""
     return root.exists(PROGRAM)
 
 
 def saved_settings(root: Root, key: DconfKey) -> Kept | None:
-    """What the databases of the profile say of a key; None where none does."""
+    """Return the value of a key in the databases of the profile; None where none has it."""
     names = [line.strip()[10:] for line in root.lines(PROFILE) if line.strip().startswith("system-db:")]
     locked: Source | None = None
     found: Kept | None = None
@@ -73,8 +73,8 @@ def save_settings(root: Root, values: Mapping[DconfKey, str]) -> str:
     root.write(f"{folder}/{OWN_FILE}", text)
     root.write(f"{folder}/locks/{OWN_FILE}", "".join(f"{lock}\n" for lock in locks))
     if root.runner is not None:
-        code, said = root.runner([PROGRAM, "update"])
+        code, message = root.runner([PROGRAM, "update"])
         root.forget()
         if code != 0:
-            raise StepRejected(f"{PROGRAM} update ended with {code}: {said.strip().splitlines()[-1:]}")
+            raise StepRejected(f"{PROGRAM} update ended with {code}: {message.strip().splitlines()[-1:]}")
     return f"locked in {folder}/{OWN_FILE}"

@@ -1,5 +1,6 @@
-"""What doas(1) lets people do as root: doas.conf(5). The last rule that matches decides; over a rule that it cannot
-read it lets nobody do anything."""
+"""doas(1): which commands accounts can run as root, by doas.conf(5).
+
+The last matching rule decides; with a rule that it cannot parse it denies everyone."""
 
 import shlex
 import stat
@@ -18,7 +19,7 @@ OPTIONS = ("nopass", "persist", "keepenv", "nolog")
 
 @frozen
 class Rule:
-    """One line: whether it lets, whom (a name, or a group with ``:`` before it), as whom, and the command."""
+    """One line: permit or deny, user (or ``:group``), target account, and command."""
 
     permits: bool
     who: str
@@ -31,9 +32,10 @@ class Rule:
 
 @define
 class Doas:
-    """The rules of a system. ``unknown`` are lines that are not understood: what doas makes of the file is not known
-    then. ``passed_over`` says why the file or the program counts for nothing; ``program`` stands where it stands, and
-    is empty where there is nothing to ask."""
+    """The rules of a system.
+
+    ``unknown`` are lines that are not understood, so that the result is not known. ``passed_over`` says why the file or
+    the program does not count; ``program`` is its path, empty where it is not installed."""
 
     program: str = ""
 
@@ -89,7 +91,7 @@ class Doas:
         self.rules.append(Rule(action == "permit", who, target, command, asks, source, remembers))
 
     def elevation(self, person: Person) -> Elevation:
-        """What somebody may do as root, as far as that is known."""
+        """Return what an account can run as root, as far as it is known."""
         if self.unknown:
             return NONE
         mine = [rule for rule in self.rules if rule.target in ("", "root", "0") and _is_about(rule, person)]
@@ -107,17 +109,17 @@ class Doas:
         return Elevation(commands=commands, password=password, sources=tuple(rule.source for rule in some))
 
     def what_counts_of(self, person: Person) -> tuple[Rule, ...]:
-        """The rules that are about a person: all that tells it from others."""
+        """Return the rules about a person: all that distinguishes it from others."""
         return tuple(rule for rule in self.rules if _is_about(rule, person))
 
     def by_group(self, group: str, gid: int) -> tuple[Source, ...]:
-        """The line that makes administrators of a group's members."""
+        """Return the line that makes administrators of a group's members."""
         found = self.elevation(Person("", -1, (group,), (gid,)))
         return found.sources if found.everything else ()
 
 
 def either(one: Elevation, other: Elevation) -> Elevation:
-    """What somebody may do who has two programs for it."""
+    """Return what an account can do with two programs for elevation."""
     if other.everything and (not one.everything or other.password is PasswordOwner.NONE):
         return other
     if one.everything or not other.sources:
@@ -155,7 +157,7 @@ def _unsafe(mode: int, owner: int) -> str:
 
 
 def _logical(lines: list[str]) -> Iterator[tuple[int, str]]:
-    """Lines, those that go on after a backslash in one, each with the number of its first."""
+    """Yield lines joined after a backslash, each with the number of its first."""
     begun, first = "", 0
     for number, line in enumerate(lines, start=1):
         first = first or number

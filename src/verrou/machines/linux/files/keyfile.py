@@ -1,5 +1,6 @@
-"""Files with sections and ``key=value`` lines, as desktop programs and systemd write them: read and edited, every other
-byte kept. See the Desktop Entry Specification, and systemd.syntax(7)."""
+"""Files with sections and ``key=value`` lines: read and edited, with every other byte kept.
+
+Desktop programs and systemd write them; see the Desktop Entry Specification, and systemd.syntax(7)."""
 
 from collections.abc import Iterator, Sequence
 
@@ -11,7 +12,7 @@ from verrou.machines.linux.root import Root
 
 @frozen
 class KeyfileEntry:
-    """One line that sets something: its section, key, value, and where it stands (``line`` counts from 1)."""
+    """One line that sets a key: section, key, value, and source (``line`` counts from 1)."""
 
     section: str
     key: str
@@ -25,7 +26,7 @@ class KeyfileEntry:
 
 
 def entries(file: str, lines: Sequence[str]) -> Iterator[KeyfileEntry]:
-    """What the lines set, in order."""
+    """Return the entries of the lines, in order."""
     section = ""
     for number, text in enumerate(lines, start=1):
         line = text.strip()
@@ -37,14 +38,16 @@ def entries(file: str, lines: Sequence[str]) -> Iterator[KeyfileEntry]:
 
 
 def headings(lines: Sequence[str]) -> list[str]:
-    """The sections in the order in which each begins first."""
+    """Return the sections in order of their first line."""
     texts = (line.strip() for line in lines)
     return list(dict.fromkeys(text[1:-1].strip() for text in texts if text.startswith("[") and text.endswith("]")))
 
 
 def with_entry(text: str, section: str, key: str, value: str | None) -> str:
-    """``text`` with ``key`` of ``section`` set to ``value``: in every line that sets it, or in a new one at the end of
-    the section, which is made where it is missing. None takes the lines away. All other bytes stay."""
+    """Return ``text`` with ``key`` of ``section`` set to ``value`` in every line that sets it, or in a new line.
+
+    The new line is at the end of the section, which is added where it is missing. None removes the lines. All other
+    bytes stay."""
     lines = text.split("\n")
     found = [e.line for e in entries("", lines) if e.section == section and e.key == key]
     if found:
@@ -65,24 +68,23 @@ def with_entry(text: str, section: str, key: str, value: str | None) -> str:
 
 
 def drop_ins(root: Root, folders: Sequence[str], suffix: str = ".conf") -> list[str]:
-    """The files of drop-in folders in the order in which they are read: by name, of one name the one of the last
-    folder alone."""
+    """Return the files of drop-in folders in reading order: by name, of one name the last folder's alone."""
     found = {name: f"{folder}/{name}" for folder in folders for name in root.files_in(folder) if name.endswith(suffix)}
     return [found[name] for name in sorted(found)]
 
 
 def all_entries(root: Root, files: Sequence[str]) -> list[KeyfileEntry]:
-    """What several files set, in order; the last of a key counts."""
+    """Return the entries of several files, in order; the last of a key decides."""
     return [entry for file in files for entry in entries(file, root.lines(file) if root.exists(file) else [])]
 
 
 def last_of(found: Sequence[KeyfileEntry], section: str, key: str) -> KeyfileEntry | None:
-    """The line that counts."""
+    """Return the deciding line."""
     return next((e for e in reversed(found) if e.section == section and e.key == key), None)
 
 
 def set_key(root: Root, file: str, section: str, key: str, value: str | None, *, only_there: bool = True) -> None:
-    """Set a key in a file of the administrator's, in a private copy; with ``only_there`` where it stands already."""
+    """Set a key in an administrator's file, in a private copy; with ``only_there`` only where it is set already."""
     text = root.text(file) if root.exists(file) else None
     there = text is not None and any(e.section == section and e.key == key for e in entries(file, root.lines(file)))
     if file.startswith("/etc/") and (there or not only_there):

@@ -1,4 +1,4 @@
-"""What stands in a password field: the scheme of a hash that some password can match, by the shapes of crypt(5)."""
+"""Password fields: the scheme of a hash that some password can match, by the formats of crypt(5)."""
 
 import ctypes
 import re
@@ -32,7 +32,7 @@ UNKNOWN = "unknown"
 
 
 def scheme_of(stored: str) -> str:
-    """The name of a stored hash's scheme, with marks of a lock before it; nothing where no password can match it."""
+    """Return the scheme of a stored hash, without lock marks; empty where no password can match it."""
     stored = stored.lstrip("!")
     if not stored.startswith("$"):
         return "des" if _WITHOUT_PREFIX.fullmatch(stored) else ""
@@ -58,7 +58,7 @@ INVALID = 1
 
 
 def _libcrypt_takes(stored: str) -> bool:
-    """Whether this computer's libcrypt knows the scheme; that it might where there is nobody to ask."""
+    """Return whether this computer's libcrypt knows the scheme; yes where the library is missing."""
     check = _check()
     if check is None:
         return True

@@ -19,7 +19,7 @@ class SettingLine:
 
 
 def settings(file: str, lines: list[str], comments_anywhere: bool = True) -> Iterator[SettingLine]:
-    """What the lines set, in order. With ``comments_anywhere``, what follows a ``#`` on a line does not count."""
+    """Return the settings of the lines, in order. With ``comments_anywhere`` a ``#`` ends a line."""
     for number, line in enumerate(lines, start=1):
         text = line.split("#", 1)[0] if comments_anywhere else line
         if not text.strip() or text.lstrip().startswith("#"):
@@ -29,10 +29,9 @@ def settings(file: str, lines: list[str], comments_anywhere: bool = True) -> Ite
 
 
 def with_setting(text: str, key: str, value: str | None, *, separator: str = " = ", line: int | None = None) -> str:
-    """``text`` with ``key`` set to ``value`` on ``line`` (1 for the first), or on a new last line when None.
+    """Return ``text`` with ``key`` set to ``value`` on ``line`` (1 for the first), or on a new last line for None.
 
-    An empty value writes a bare flag; None takes the setting away by taking its line. All other bytes stay.
-    """
+    An empty value writes a bare flag; None removes the line. All other bytes stay."""
     setting = key if value == "" else f"{key}{separator}{value}"
     lines = text.split("\n")
     if line is not None:

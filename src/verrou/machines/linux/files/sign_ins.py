@@ -34,8 +34,8 @@ K = TypeVar("K")
 
 @define
 class SignIns:
-    """What a system's records say. ``untrusted`` is why they cannot be trusted; ``since`` is the first day that they
-    reach back to."""
+    """Sign-in records of a system. ``untrusted`` says why they cannot be trusted; ``since`` is the first day they
+    cover."""
 
     untrusted: str = ""
     since: date | None = None
@@ -43,13 +43,13 @@ class SignIns:
     by_name: dict[str, int] = field(factory=dict)
 
     def last(self, name: str, uid: int) -> datetime | None:
-        """The last sign-in of an account."""
+        """Return the last sign-in of an account."""
         latest = max(self.by_uid.get(uid, 0), self.by_name.get(name, 0))
         return moment(latest) if latest > 0 else None
 
 
 def moment(seconds: float) -> datetime | None:
-    """Seconds since 1970 as the machine's own time; None beyond the calendar."""
+    """Return seconds since 1970 as the machine's own time; None beyond the calendar."""
     try:
         return datetime.fromtimestamp(seconds)
     except (OverflowError, OSError, ValueError):
@@ -104,7 +104,7 @@ def _noted(known: dict[K, int], key: K, seconds: int) -> None:
 
 
 def _lastlog(root: Root, name: str, found: SignIns) -> tuple[int | None, None]:
-    """A sparse file that can be far larger than its content: only what stands in it is looked at."""
+    """Read lastlog, a sparse file that can be far larger than its content: only filled parts are read."""
     first: int | None = None
     with os.fdopen(root.open(name, os.O_RDONLY | os.O_NONBLOCK), "rb") as stream:
         size = os.fstat(stream.fileno()).st_size
@@ -123,7 +123,7 @@ def _lastlog(root: Root, name: str, found: SignIns) -> tuple[int | None, None]:
 
 
 def _filled(descriptor: int, size: int) -> Iterator[tuple[int, int]]:
-    """The parts of a sparse file that hold anything, as far as :data:`MOST_READ`."""
+    """Yield the filled parts of a sparse file, up to :data:`MOST_READ` bytes."""
     end = read = 0
     while end < size and read < MOST_READ:
         try:
@@ -155,7 +155,7 @@ def _wtmp(root: Root, name: str, found: SignIns) -> tuple[int | None, float | No
 
 
 def _rows(root: Root, name: str, query: str) -> list[tuple[object, ...]]:
-    """What a database answers, read from a copy in memory: nothing is written, and no lock is taken."""
+    """Return the rows of a database, read from a copy in memory: nothing is written or locked."""
     content = bytearray(root.content(name, MOST_READ))
     if len(content) < 100:
         return []

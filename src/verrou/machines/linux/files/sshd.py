@@ -22,32 +22,33 @@ FOLDER = "/etc/ssh"
 DEEPEST = 16
 MOST_FILES = 200
 REMOTE = "203.0.113.1"
-"""An address set aside for documentation (RFC 5737): stands for any other computer."""
+"""An address reserved for documentation (RFC 5737): stands for any other computer."""
 BY_PASSWORD = ("passwordauthentication", "kbdinteractiveauthentication")
-"""What lets anybody in by a password, where one of them says yes."""
+"""Settings of which any yes accepts passwords."""
 _WORD = re.compile(r'"([^"]*)"|(\S+)')
 
 
 def sshd_installed(root: Root) -> bool:
-    """Whether there is a remote shell server at all."""
+    """Return whether there is a remote shell server at all."""
     return root.exists(SSHD) and root.exists(sshd_config(root))
 
 
 def sshd_config(root: Root) -> str:
-    """Where its settings stand: the vendor's count where the administrator has none."""
+    """Return the path of its settings: the vendor's file where the administrator has none."""
     return VENDORS_CONFIG if not root.exists(SSHD_CONFIG) and root.exists(VENDORS_CONFIG) else SSHD_CONFIG
 
 
 def sshd_settings(root: Root, wanted: str) -> Iterator[tuple[str, Source]]:
-    """Every value of a keyword (in lower case) in order; the first counts, but for lists, which add up. ``Include``
-    takes patterns; ``Match`` blocks are left out."""
+    """Return every value of a keyword (in lower case) in order; the first decides, except for lists, which add up.
+
+    ``Include`` takes patterns; ``Match`` blocks are left out."""
     for key, values, source, under in config_lines(root):
         if key == wanted and values and not under:
             yield " ".join(values), source
 
 
 def named_users(root: Root) -> Iterator[tuple[str, Source]]:
-    """The accounts that lines of the server's configuration name by their names, ``Match User`` included."""
+    """Yield the accounts that the server's configuration names, ``Match User`` included."""
     if not root.exists(sshd_config(root)):
         return
     for key, values, source, _ in config_lines(root):
@@ -62,21 +63,20 @@ def named_users(root: Root) -> Iterator[tuple[str, Source]]:
 
 
 def sshd_setting(root: Root, wanted: str, otherwise: str) -> tuple[str, Source | None]:
-    """The value of a keyword that counts, in lower case, and where it stands; what the server takes without it."""
+    """Return the deciding value of a keyword, in lower case, and its source; the server's default without one."""
     value, source = next(sshd_settings(root, wanted), (otherwise, None))
     return value.lower(), source
 
 
 @frozen
 class Criteria:
-    """What a ``Match`` line asks for: keyword in lower case and its patterns; all of them have to be met."""
+    """Criteria of a ``Match`` line: keywords in lower case with their patterns; all of them have to match."""
 
     asked: tuple[tuple[str, str], ...]
     source: Source
 
     def about(self, name: str, groups: Sequence[str]) -> bool:
-        """Whether it is met by an account that comes from another computer (:data:`REMOTE`), as ``sshd -T -C`` has
-        it."""
+        """Return whether it matches an account from another computer (:data:`REMOTE`), as in ``sshd -T -C``."""
         return bool(self.asked) and all(self._met(key, patterns, name, groups) for key, patterns in self.asked)
 
     @staticmethod
@@ -95,13 +95,14 @@ class Criteria:
 
     @property
     def by_origin(self) -> bool:
-        """Whether it hangs on where somebody comes from."""
+        """Whether a criterion depends on the origin of the connection."""
         return any(key not in ("all", "user", "group") for key, _ in self.asked)
 
 
 def _in_list(patterns: str, values: Sequence[str], *, addresses: bool = False) -> bool | None:
-    """Whether one of the values is in a list of patterns: True, False where a negated pattern takes it out, None where
-    nothing says. See PATTERNS in ssh_config(5)."""
+    """Return whether one of the values matches a list of patterns: False for a negated match, None for no match.
+
+    See PATTERNS in ssh_config(5)."""
     found: bool | None = None
     for value in values:
         for pattern in patterns.split(","):
@@ -126,34 +127,33 @@ Line = tuple[str, list[str], Source, tuple[Criteria, ...]]
 
 
 class Settings(Protocol):
-    """What the server's settings come to for somebody, however that is known."""
+    """Effective settings of the server for an account, however they are known."""
 
     def setting(self, wanted: str, otherwise: str) -> tuple[str, Source | None]:
-        """The value of a keyword that counts, in lower case, and where it stands."""
+        """Return the deciding value of a keyword, in lower case, and its source."""
         ...
 
     def names(self, wanted: str) -> list[tuple[str, Source]]:
-        """All words of a list, each with its line."""
+        """Return all words of a list, each with its line."""
         ...
 
 
 @frozen
 class Shell:
-    """The server's settings as they are for some accounts: those of the ``Match`` blocks that are about them, and
-    beneath these the ones that hold for everybody."""
+    """Settings of the server for some accounts: those of the matching ``Match`` blocks, then those for everyone."""
 
     blocks: Sequence[Line]
     general: Sequence[Line]
 
     def setting(self, wanted: str, otherwise: str) -> tuple[str, Source | None]:
-        """The value of a keyword that counts, in lower case, and where it stands."""
+        """Return the deciding value of a keyword, in lower case, and its source."""
         for key, values, source, _ in (*self.blocks, *self.general):
             if key == wanted and values:
                 return " ".join(values).lower(), source
         return otherwise, None
 
     def names(self, wanted: str) -> list[tuple[str, Source]]:
-        """All words of a list, each with its line. One that stands in a block replaces that of everybody."""
+        """Return all words of a list, each with its line. A list in a block replaces the one for everyone."""
         for lines in (self.blocks, self.general):
             found = [(word, source) for key, values, source, _ in lines if key == wanted for word in values]
             if found:
@@ -162,8 +162,9 @@ class Shell:
 
 
 def shells(root: Root, people: Iterable[tuple[str, Sequence[str]]]) -> tuple[Shell, list[tuple[Shell, list[str]]]]:
-    """The settings for everybody, and those of each set of accounts (by name, with their groups) for whom ``Match``
-    blocks make others."""
+    """Return the settings for everyone, and those of each set of accounts with other matching ``Match`` blocks.
+
+    Accounts are given by name, with their groups."""
     lines = list(config_lines(root))
     general = [line for line in lines if not line[3]]
     inside = [line for line in lines if line[3]]
@@ -180,19 +181,19 @@ def shells(root: Root, people: Iterable[tuple[str, Sequence[str]]]) -> tuple[She
 
 
 def shell_of(lines: Sequence[Line], name: str, groups: Sequence[str]) -> Shell:
-    """The settings for one account."""
+    """Return the settings for one account."""
     mine = [line for line in lines if line[3] and all(each.about(name, groups) for each in line[3])]
     return Shell(mine, [line for line in lines if not line[3]])
 
 
 def ever_set(root: Root, wanted: str, otherwise: str) -> list[str]:
-    """What a keyword is set to for anybody: for everybody, and in each ``Match`` block."""
+    """Return all values of a keyword: for everyone, and in each ``Match`` block."""
     inside = [" ".join(values) for key, values, _, under in config_lines(root) if key == wanted and values and under]
     return [next(sshd_settings(root, wanted), (otherwise, None))[0], *inside]
 
 
 def set_keyword(root: Root, keyword: str, value: str) -> None:
-    """Set a keyword for everybody in a private copy: where it stands, or before all else."""
+    """Set a keyword for everyone in a private copy: where it is set, or before everything else."""
     _, where = sshd_setting(root, keyword.lower(), "")
     if where is not None and where.line is not None and where.place.startswith("/etc/"):
         lines = (root.text(where.place) or "").split("\n")
@@ -206,14 +207,15 @@ def set_keyword(root: Root, keyword: str, value: str) -> None:
 
 
 def by_origin(root: Root) -> Iterator[Source]:
-    """The ``Match`` lines that hang on where somebody comes from: they say nothing of who comes from elsewhere."""
+    """Return the ``Match`` lines that depend on the origin of a connection."""
     seen = {str(each.source): each for _, _, _, criteria in config_lines(root) for each in criteria if each.by_origin}
     return (each.source for each in seen.values())
 
 
 def config_lines(root: Root) -> Iterator[Line]:
-    """Each line as keyword in lower case, values, where it stands, and the ``Match`` lines that it stands under. A
-    block ends with the file that it begins in."""
+    """Yield each line as keyword in lower case, values, source, and the ``Match`` lines above it.
+
+    A block ends with the file that it begins in."""
     files = 0
 
     def included(pattern: str, by: Source, depth: int, under: tuple[Criteria, ...]) -> Iterator[Line]:
@@ -253,7 +255,7 @@ def config_lines(root: Root) -> Iterator[Line]:
 
 
 def _words(line: str) -> list[str]:
-    """The words of a line: quotes hold one together, a comment ends it, one sign of equality may follow the keyword."""
+    """Split a line: quotes group, a comment ends it, and one equals sign may follow the keyword."""
     found = [quoted or plain for quoted, plain in _WORD.findall(line.strip())]
     if found and "=" in found[0]:
         key, _, value = found[0].partition("=")

@@ -1,4 +1,4 @@
-"""Who may become root by sudoers(5), as sudo decides it: the last entry that is about somebody counts."""
+"""Elevation by sudoers(5), as sudo decides it: the last matching entry decides."""
 
 import re
 import stat
@@ -57,17 +57,18 @@ class Person:
 
 
 NO_NUMBER = -2
-"""The number of nobody that there is."""
+"""The user ID of nobody."""
 EVERY = "ALL"
-"""What stands for every command."""
+"""The word for every command."""
 ROOT = Person("root", 0, ("root",), (0,))
 
 
 @frozen
 class Elevation:
-    """What somebody may do as root: ``everything`` (but for the commands ``but``), or some ``commands``. ``password``
-    is whose is asked for and ``whose`` the name of that account where it is another one, ``sources`` are the lines that
-    say so."""
+    """What an account can do as root.
+
+    ``everything`` (except the commands ``but``), or some ``commands``. ``password`` says whose password is asked for
+    and ``whose`` names that account where it is another one; ``sources`` are the lines."""
 
     everything: bool = False
     commands: tuple[str, ...] = ()
@@ -83,7 +84,7 @@ _ADDRESS = re.compile(r"[0-9.]+(/[0-9.]+)?|[0-9a-fA-F]*:[0-9a-fA-F:.]*(/[0-9]+)?
 
 @define
 class _Named:
-    """Every name and number that stands anywhere in the files."""
+    """Every name and number that occurs in the files."""
 
     users: set[str] = field(factory=set)
     uids: set[int] = field(factory=set)
@@ -93,8 +94,9 @@ class _Named:
 
 @define
 class Sudoers:
-    """All that one system's sudoers say, and what of it sudo passes over or nobody can know. ``installed`` is False
-    without the program: nothing that is written counts then."""
+    """All sudoers files of a system, and what sudo skips or no one can know.
+
+    ``installed`` is False without the program: then nothing configured is enforced."""
 
     installed: bool
     host: str
@@ -111,7 +113,7 @@ class Sudoers:
 
     @classmethod
     def load(cls, root: Root) -> "Sudoers":
-        """Read them; see sudoers(5) on which files are passed over."""
+        """Read them; sudoers(5) says which files are skipped."""
         program = next((path for path in PROGRAMS if root.exists(path)), "")
         useless = _cannot_elevate(root, program) if program else ""
         found = cls(bool(program) and not useless, _host(root))
@@ -153,12 +155,14 @@ class Sudoers:
             self._take(root, file, item, source, depth)
 
     def _look_at_ends(self, file: str, lines: Sequence[str]) -> None:
-        """What the ends of lines alone decide. Measured with sudo 1.9.13: over a file that ends within a line that goes
-        on, it refuses everybody, whatever all other files say."""
+        """Check the ends of lines.
+
+        Measured with sudo 1.9.13: with a file that ends within a continued line, it denies everyone, whatever the other
+        files contain."""
         if goes_on_at_its_end(lines):
             self.refuses_all = True
-            said = "its last line continues and no line follows, so sudo rejects everyone"
-            self.passed_over.append(Source(file, len(lines), said))
+            message = "its last line continues and no line follows, so sudo rejects everyone"
+            self.passed_over.append(Source(file, len(lines), message))
         for number, line in enumerate(lines, start=1):
             if "\0" in line or told_apart_by_return(line):
                 self.unknown.append(Source(file, number, "what sudo makes of a sign in this line is not known"))
@@ -182,11 +186,11 @@ class Sudoers:
                 self._include(root, file, item, source, depth)
 
     def _note_unknown(self, members: Iterable[Member], source: Source) -> None:
-        """Netgroups, groups of a plug-in and computers by their address: no file of this system says who that is."""
+        """Note netgroups, plug-in groups and hosts by address: no file of this system resolves them."""
         for member in members:
             if member.what is What.ELSEWHERE or (member.what is What.NAME and _ADDRESS.fullmatch(member.text)):
-                said = f"{member.text} cannot be looked up in the files of this system"
-                self.unknown.append(Source(source.place, source.line, said))
+                message = f"{member.text} cannot be looked up in the files of this system"
+                self.unknown.append(Source(source.place, source.line, message))
 
     def _include(self, root: Root, file: str, item: Include, source: Source, depth: int) -> None:
         target = item.path.replace("%h", self.host.partition(".")[0])
@@ -210,7 +214,7 @@ class Sudoers:
     # Deciding
 
     def elevation(self, person: Person, now: datetime) -> Elevation:
-        """What ``person`` may do as root. ``now`` is the machine's own time, without a zone."""
+        """Return what ``person`` can do as root. ``now`` is the machine's own time, without a zone."""
         if not self.installed or self.refuses_all:
             return NONE
         key = self.what_counts_of(person)
@@ -219,15 +223,15 @@ class Sudoers:
         return self._answers[key]
 
     def until(self, person: Person, now: datetime) -> date | None:
-        """The last whole day on which ``person`` may do everything, by the dates that stand in the lines; None where no
-        date ends it."""
+        """Return the last whole day on which ``person`` can do everything, by the dates in the lines; None for no
+        end."""
         for moment in self._moments(now):
             if not _Case(self, person, moment).decided().everything:
                 return (moment - timedelta(days=1)).date()
         return None
 
     def _moments(self, now: datetime) -> list[datetime]:
-        """Shortly after each date in the lines that is still to come, the first first."""
+        """Return the moments shortly after each future date in the lines, in order."""
         dates = {
             _moment(text)
             for entry, _ in self.entries
@@ -239,29 +243,30 @@ class Sudoers:
         return sorted(date + timedelta(seconds=1) for date in dates if now <= date < datetime.max)
 
     def what_counts_of(self, person: Person) -> tuple[object, ...]:
-        """What of a person the files could be about: who bears nothing that stands in them is like everybody, which is
-        nearly everybody on a large system."""
-        said = self._named()
+        """Return what the files can distinguish about a person.
+
+        Someone whose names do not occur in them is like everyone, which is nearly everyone on a large system."""
+        message = self._named()
         return (
-            person.name if person.name.casefold() in said.users or person.uid in said.uids else "",
+            person.name if person.name.casefold() in message.users or person.uid in message.uids else "",
             person.uid == 0,
-            *(group for group in person.groups if group.casefold() in said.groups),
-            *(gid for gid in person.gids if gid in said.gids),
+            *(group for group in person.groups if group.casefold() in message.groups),
+            *(gid for gid in person.gids if gid in message.gids),
         )
 
     def _named(self) -> "_Named":
         if self._mentioned is None:
-            said = self._mentioned = _Named()
+            message = self._mentioned = _Named()
             for member in self._all_members():
                 if member.what in (What.NAME, What.ALIAS):
-                    said.users.add(member.text.casefold())
+                    message.users.add(member.text.casefold())
                 elif member.what is What.NUMBER:
-                    said.uids.add(_number(member.text))
+                    message.uids.add(_number(member.text))
                 elif member.what is What.GROUP:
-                    said.groups.add(member.text.casefold())
+                    message.groups.add(member.text.casefold())
                 elif member.what is What.GROUP_NUMBER:
-                    said.gids.add(_number(member.text))
-            said.groups |= {str(d.value).casefold() for d, _ in self.defaults if d.name == "exempt_group"}
+                    message.gids.add(_number(member.text))
+            message.groups |= {str(d.value).casefold() for d, _ in self.defaults if d.name == "exempt_group"}
         return self._mentioned
 
     def _all_members(self) -> Iterable[Member]:
@@ -276,21 +281,21 @@ class Sudoers:
             yield from default.members
 
     def made_administrator(self, name: str, now: datetime) -> Source | None:
-        """The line that makes an administrator of whoever bears a name, and not of everybody."""
+        """Return the line that makes an administrator of any account of a name, but not of everyone."""
         given = self.elevation(Person(name, NO_NUMBER), now)
         everybody = self.elevation(Person("", NO_NUMBER), now)
         return given.sources[0] if given.everything and not everybody.everything else None
 
     def setting_of(self, person: Person, name: str, now: datetime) -> tuple[str | bool | None, Source | None]:
-        """The value of a setting for a person, and the line that says so: the last that is about them counts."""
+        """Return the value of a setting for a person, and its line: the last matching one decides."""
         case = _Case(self, person, now)
         lines = [(each.value, source) for each, source in self.defaults if each.name == name and case.is_for_us(each)]
         return lines[-1] if lines else (None, None)
 
     def makes_administrators(self, group: str, gid: int, now: datetime) -> tuple[Source, ...]:
-        """The lines that make administrators of a group's members; none where everybody is one."""
-        said = self._named()
-        if group.casefold() not in said.groups and gid not in said.gids:
+        """Return the lines that make administrators of a group's members; empty where everyone is one."""
+        message = self._named()
+        if group.casefold() not in message.groups and gid not in message.gids:
             return ()
         if self.elevation(Person("", NO_NUMBER), now).everything:
             return ()
@@ -298,11 +303,11 @@ class Sudoers:
         return given.sources if given.everything else ()
 
     def names_user(self, name: str) -> list[Source]:
-        """The lines that name a user by its name, wherever."""
+        """Return the lines that name a user by its name, wherever."""
         return [source for named, source in self.lines_by_name() if named.casefold() == name.casefold()]
 
     def lines_by_name(self) -> Iterator[tuple[str, Source]]:
-        """Every name of a user that a line gives something or takes it from, by itself or in an alias."""
+        """Return every user name that a line allows or denies something, directly or in an alias."""
         for entry, source in self.entries:
             names: dict[str, None] = {}
             passed: set[str] = set()
@@ -320,7 +325,7 @@ class Sudoers:
 
 @define
 class _Case:
-    """One person's case. What an alias comes to is worked out once; one that goes in circles comes to nothing."""
+    """Decision for one person. Each alias is resolved once; a circular one matches nothing."""
 
     sudoers: Sudoers
     person: Person
@@ -338,26 +343,26 @@ class _Case:
             case "":
                 return True
             case "@":
-                return self._says(default.members, "Host", self._is_host) is True
+                return self._text(default.members, "Host", self._is_host) is True
             case ":":
-                return self._says(default.members, "User", self._is_user) is True
+                return self._text(default.members, "User", self._is_user) is True
             case ">":
-                return self._says(default.members, "Runas", self._is_root) is True
+                return self._text(default.members, "Runas", self._is_root) is True
             case _:
                 return False
 
     def decided(self) -> Elevation:
-        """Everything that the entries come to: the last that is about a command decides on it."""
+        """Return the result of all entries: for each command the last matching one decides."""
         everything: bool | None = None
         but: dict[str, Source] = {}
         some: dict[str, tuple[Source, bool | None]] = {}
         found: Source | None = None
         asks: bool | None = None
         for entry, source in reversed(self.sudoers.entries):
-            if self._says(entry.users, "User", self._is_user) is not True:
+            if self._text(entry.users, "User", self._is_user) is not True:
                 continue
             for privilege in reversed(entry.privileges):
-                if self._says(privilege.hosts, "Host", self._is_host) is not True:
+                if self._text(privilege.hosts, "Host", self._is_host) is not True:
                     continue
                 for allowance in reversed(privilege.allowances):
                     if not self._counts(allowance):
@@ -391,7 +396,7 @@ class _Case:
         return Elevation(False, tuple(sorted(some)), denials, weakest, sources, self._whose(weakest))
 
     def _counts(self, allowance: Allowance) -> bool:
-        """Whether it holds today, and for root."""
+        """Return whether an entry applies today, and for root."""
         if allowance.not_before and self.now < _moment(allowance.not_before):
             return False
         if allowance.not_after and self.now > _moment(allowance.not_after):
@@ -401,7 +406,7 @@ class _Case:
             return self._same_user(default, ROOT) or default == "#0"
         if not allowance.runas:
             return self.person.uid == 0
-        return self._says(allowance.runas, "Runas", self._is_root) is True
+        return self._text(allowance.runas, "Runas", self._is_root) is True
 
     def _password(self, asks: bool | None) -> PasswordOwner:
         if asks is None:
@@ -420,7 +425,7 @@ class _Case:
         return PasswordOwner.ROOT if self.settings.get("targetpw") is True else PasswordOwner.OWN
 
     def _whose(self, asked: PasswordOwner) -> str:
-        """The name of the other account whose password is asked for; nothing where there is none."""
+        """Return the other account whose password is asked for; empty where there is none."""
         return {
             PasswordOwner.NONE: "",
             PasswordOwner.OWN: "",
@@ -430,8 +435,9 @@ class _Case:
 
     # Lists
 
-    def _says(self, members: Sequence[Member], kind: str, matches: Callable[[Member], bool | None]) -> bool | None:
-        """Whether a list is about somebody (True), takes them out (False), or says nothing: the last member decides."""
+    def _text(self, members: Sequence[Member], kind: str, matches: Callable[[Member], bool | None]) -> bool | None:
+        """Return whether a list includes a person (True), excludes them (False), or does not match: the last member
+        decides."""
         for member in reversed(members):
             about: bool | None
             if member.what is What.ALL:
@@ -447,7 +453,7 @@ class _Case:
     def _alias(self, kind: str, name: str, matches: Callable[[Member], bool | None]) -> bool | None:
         if (kind, name) not in self._known:
             self._known[kind, name] = None
-            self._known[kind, name] = self._says(self.sudoers.aliases[kind, name].members, kind, matches)
+            self._known[kind, name] = self._text(self.sudoers.aliases[kind, name].members, kind, matches)
         return self._known[kind, name]
 
     def _is_user(self, member: Member) -> bool:
@@ -487,7 +493,7 @@ class _Case:
     # Commands
 
     def _commands(self, command: Member) -> Iterable[tuple[str, bool]]:
-        """The commands that it is about, the last first, each with whether it is allowed."""
+        """Yield the commands it is about, the last first, each with whether it is allowed."""
         seen: set[str] = set()
 
         def expand(member: Member, allowed: bool) -> Iterable[tuple[str, bool]]:
@@ -507,7 +513,7 @@ class _Case:
 
 
 def _cannot_elevate(root: Root, program: str) -> str:
-    """Why sudo itself cannot make root of anybody; see sudo(8) on its set-user-ID bit."""
+    """Return why sudo itself cannot make anyone root; see sudo(8) on its set-user-ID bit."""
     try:
         now = root.place(program).stat()
     except (OSError, ValueError):
@@ -525,8 +531,9 @@ def _shortened(line: str) -> str:
 
 
 def _host(root: Root) -> str:
-    """The system's name as sudo goes by it: where it was built to, which Debian and its kin do, the full one that
-    hosts(5) has for it."""
+    """Return the host name that sudo uses.
+
+    Where it was built to, as on Debian and derivatives, it is the full name in hosts(5)."""
     name = host_name(root)
     kin = " ".join(line for line in root.lines("/etc/os-release") if line.startswith(("ID=", "ID_LIKE=")))
     if "debian" in kin or "ubuntu" in kin:
@@ -546,8 +553,7 @@ def _number(text: str) -> int:
 
 
 def _moment(text: str) -> datetime:
-    """A date of sudoers(5): yyyymmddHH[MM[SS]], of universal time with a Z, or as far from it as is said; else of the
-    machine's own."""
+    """Return a date of sudoers(5): yyyymmddHH[MM[SS]], UTC with a Z or an offset, otherwise local time."""
     found = re.fullmatch(r"(\d{4})(\d\d)(\d\d)(\d\d)(\d\d)?(\d\d)?(?:[.,]\d+)?(Z|[+-]\d{4})?", text)
     if found is None:
         return datetime.max

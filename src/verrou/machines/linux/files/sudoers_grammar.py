@@ -13,7 +13,7 @@ MOST_PARTS = 100_000
 
 
 class What(StrEnum):
-    """What a member of a list is."""
+    """Type of a list member."""
 
     ALL = "ALL"
     NAME = "name"
@@ -37,8 +37,10 @@ class Member:
 
 @frozen
 class Allowance:
-    """One command of an entry, with all that holds for it: as whom (None: as the runas default; an empty tuple: as
-    whoever asks), whether a password is asked (None: the defaults say), and between which moments."""
+    """One command of an entry.
+
+    With its target (None: the runas default; an empty tuple: the user itself), whether a password is asked for (None:
+    by the defaults), and its validity dates."""
 
     command: Member
     runas: tuple[Member, ...] | None = None
@@ -74,7 +76,8 @@ class Alias:
 
 @frozen
 class DefaultsEntry:
-    """One setting, and for whom: ``scope`` is nothing, ``@`` hosts, ``:`` users, ``>`` runas users or ``!`` commands.
+    """One setting and its scope: none, ``@`` hosts, ``:`` users, ``>`` runas users or ``!`` commands.
+
     ``value`` is True or False for a switch."""
 
     scope: str
@@ -102,11 +105,11 @@ Parsed: TypeAlias = UserSpec | Alias | DefaultsEntry | Include | Unusable
 
 
 class _Wrong(Exception):
-    """What was found instead of what was looked for."""
+    """A syntax error: what was found instead."""
 
 
 class _NoPath(_Wrong):
-    """A word where the path of a command should stand."""
+    """A word where a command's path is expected."""
 
 
 _INCLUDE = re.compile(r"[ \t]*[@#]include(dir)?[ \t]+(.*)", re.DOTALL)
@@ -193,7 +196,7 @@ class _LogicalLine:
 
 
 def parsed(text: str) -> Iterator[Parsed]:
-    """What one logical line (comments taken off) says."""
+    """Return the meaning of one logical line (without comments)."""
     if not text.strip():
         return
     try:
@@ -243,8 +246,10 @@ P = TypeVar("P")
 
 
 def _parts(line: _LogicalLine, one: Callable[[], P]) -> "Iterator[P | Unusable]":
-    """What stands between colons. What is wrong spoils the whole line, but for a later part at whose end it is found:
-    then the parts before it count, and sudo goes on behind it."""
+    """Return the parts between colons.
+
+    An error spoils the whole line, except in a later part at whose end it is found: then the parts before it count, and
+    sudo continues behind it."""
     parts: list[P | Unusable] = [one()]
     while not line.done:
         if not line.accept(":"):
@@ -302,7 +307,7 @@ def _user(line: _LogicalLine) -> Member:
 
 
 def _escaped(text: str) -> str:
-    """A quoted text as one word."""
+    """Return a quoted text as one word."""
     return text[0] + re.sub(r"([^\w%:#+.-])", r"\\\1", text[1:])
 
 
@@ -336,7 +341,7 @@ def _word(line: _LogicalLine) -> str:
 
 
 def _name(line: _LogicalLine) -> str:
-    """A name, quoted or not."""
+    """Return a name, quoted or not."""
     if quoted := line.match(_QUOTED):
         return re.sub(r"\\\"", '"', quoted[1])
     return _word(line)
@@ -402,7 +407,7 @@ def _entry(line: _LogicalLine) -> Iterator[Parsed]:
 
 
 def _allowances(line: _LogicalLine) -> Iterator[Allowance]:
-    """The commands of a privilege: what is said before one holds for those after it too."""
+    """Return the commands of a privilege: tags and runas lists apply to those after them, too."""
     runas: tuple[Member, ...] | None = None
     asks: bool | None = None
     dates = {"NOTBEFORE": "", "NOTAFTER": ""}
@@ -428,7 +433,7 @@ def _allowances(line: _LogicalLine) -> Iterator[Allowance]:
 
 
 NOBODY_ELSE: tuple[Member, ...] = ()
-"""Runas users where only groups are named, or nobody: whoever asks stays who they are."""
+"""Runas users where only groups, or no one, is named: the user itself."""
 
 
 def _runas(line: _LogicalLine) -> tuple[Member, ...]:
@@ -471,7 +476,7 @@ def _defaults(line: _LogicalLine, scope: str) -> Iterator[Parsed]:
 
 
 def _command_name(line: _LogicalLine) -> Member:
-    """A command of a Defaults line, which has no arguments."""
+    """Return a command of a Defaults line, which has no arguments."""
     line.counted()
     if path := line.match(_PATH):
         return Member(What.COMMAND, path[0])
@@ -479,8 +484,9 @@ def _command_name(line: _LogicalLine) -> Member:
 
 
 def logical_lines(lines: Sequence[str]) -> Iterator[tuple[int, str]]:
-    """Lines joined where one ends in a backslash, comments taken off, each with the number of its first one, from 1. A
-    carriage return belongs to the end of a line."""
+    """Join lines that end in a backslash and remove comments, each with the number of its first line, from 1.
+
+    A carriage return belongs to the end of a line."""
     first = 0
     parts: list[str] = []
     for number, line in enumerate(lines, start=1):
@@ -500,12 +506,12 @@ def logical_lines(lines: Sequence[str]) -> Iterator[tuple[int, str]]:
 
 
 def _without_return(line: str) -> str:
-    """A carriage return is part of a line's end."""
+    """Remove a carriage return at the end of a line, which belongs to the line's end."""
     return line.removesuffix("\r")
 
 
 def goes_on_at_its_end(lines: Sequence[str]) -> bool:
-    """Whether the last line of a file goes on in another one, and there is none."""
+    """Return whether the last line of a file is continued, and nothing follows."""
     if not lines:
         return False
     bare, commented = _without_comment(_without_return(lines[-1]))
@@ -516,14 +522,17 @@ _GLUED = re.compile(r"[^\s,=(:!>]\\\r$")
 
 
 def told_apart_by_return(line: str) -> bool:
-    """Whether a line ends in a word with a backslash and a carriage return: by what stands before it, that is part of
-    the word, or the line goes on."""
+    """Return whether a line ends in a backslash and a carriage return, whose meaning depends on the text before.
+
+    They are part of a word, or continue the line."""
     return _GLUED.search(line) is not None
 
 
 def _without_comment(text: str) -> tuple[str, bool]:
-    """The text before its comment, and whether there is one: ``#`` begins one wherever it stands, but for before a
-    number at a word's beginning, within quotes and behind a backslash."""
+    """Return the text before its comment, and whether there is one.
+
+    ``#`` begins a comment anywhere, except before a number at the beginning of a word, within quotes, and after a
+    backslash."""
     quoted = False
     at = 0
     while at < len(text):

@@ -1,8 +1,7 @@
-"""What pam_access(8) answers about somebody who comes from somewhere: access.conf(5) in the module's own grammar.
+"""Result of pam_access(8) for an account and an origin: access.conf(5) in the module's own grammar.
 
-Names are compared without case, a list may except others from itself, and each file's first line that is about both the
-account and the place decides.
-"""
+Names are compared without case, a list may except others from itself, and each file's first line that matches both the
+account and the origin decides."""
 
 import ipaddress
 import re
@@ -35,7 +34,7 @@ SERVICES = frozenset(
         *("sddm", "lxdm", "xdm", "wdm", "slim", "greetd", "nodm"),
     )
 )
-"""What stands for a place of this computer beside a terminal and a screen: a service that names neither."""
+"""A place of this computer besides a terminal and a screen: a service that names neither."""
 SEPARATORS = ", \t"
 LONGEST_LINE = 8191
 """Bytes of a line that the module reads at once, its end included."""
@@ -51,8 +50,8 @@ class Comer:
     remote: bool
 
 
-def lets_in(root: Root, line: PamLine, comer: Comer) -> Known:
-    """Whether the module lets somebody in by what a line of a stack has it read."""
+def allows(root: Root, line: PamLine, comer: Comer) -> Known:
+    """Return whether the module allows an account by what a line of a stack has it read."""
     separators = line.argument("listsep") or SEPARATORS
     groups_by_name = line.argument("nodefgroup") is None
 
@@ -95,7 +94,7 @@ def _rules(root: Root, line: PamLine) -> Iterator[tuple[bool, str, str]]:
 
 
 def _fields(text: str, separators: str) -> tuple[str, str, str] | None:
-    """The first two fields as strtok(3) cuts them, and all the rest."""
+    """Split at the first two fields as strtok(3) does, and return the rest whole."""
     found: list[str] = []
     for _ in range(2):
         text = text.lstrip(separators)
@@ -106,7 +105,7 @@ def _fields(text: str, separators: str) -> tuple[str, str, str] | None:
 
 
 def _matches(text: str, separators: str, matches: Callable[[str], Known]) -> Known:
-    """Whether a list is met: what follows EXCEPT takes away."""
+    """Return whether a list matches: what follows EXCEPT is excluded."""
     words = _words(text, separators)
     return _part(words, matches)
 
@@ -126,7 +125,7 @@ def _words(text: str, separators: str) -> list[str]:
 
 
 def _from(word: str, place: str, *, remote: bool) -> Known:
-    """Whether a word is about a place."""
+    """Return whether a word matches an origin."""
     if word.startswith("@"):
         return Known.UNKNOWN
     if word.lower() in ("all", place.lower()):
@@ -144,7 +143,7 @@ def _from(word: str, place: str, *, remote: bool) -> Known:
         return Known.NO  # no computer bears such a name
     try:
         network = ipaddress.ip_network(word, strict=False)
-        # A mask of no bits at all matches nobody: pam_access(8) takes it for a mistake.
+        # A mask of zero bits matches no one: pam_access(8) rejects it.
         return Known.of(network.prefixlen > 0 and ipaddress.ip_address(place) in network)
     except ValueError:
-        return Known.UNKNOWN  # a computer's name: which address it has, a name server tells
+        return Known.UNKNOWN  # a host name: its address depends on a name server

@@ -1,8 +1,7 @@
-"""Whom the PAM stacks of the services let in, account by account, in three values: beside what lists and states tell.
+"""Admissions by the PAM stacks of the services, account by account, in three values.
 
-What the lists of an entry point and the state of an account already tell is left to them: a line is written down only
-about an account of which the stack says otherwise, or of which it cannot be known.
-"""
+What lists and account state already decide is left to them: an admission is made only for an account of which the stack
+decides differently, or of which it is not known."""
 
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import date
@@ -15,7 +14,7 @@ from verrou.core.model import Account, AccountName, PasswordState, Reading, Snap
 from verrou.core.model.access import Credential, admitted, barred
 from verrou.core.model.ageing import expired
 from verrou.core.model.known import Known
-from verrou.core.model.ways import Admission, EntryPoint, Route
+from verrou.core.model.routes import Admission, EntryPoint, Route
 from verrou.machines.linux.display_managers import UNASKED_SERVICES
 from verrou.machines.linux.entry.remote_shell import RemoteShell, ServerAcceptance
 from verrou.machines.linux.entry.service_files import UnknownService, unknown_services
@@ -42,8 +41,10 @@ WITH_PASSWORDS_OF_THEIR_OWN = frozenset(service.name for service in SERVICES if 
 
 
 class StackVerdicts(NamedTuple):
-    """What the two halves of a service's stack come to about somebody: with its password, with a wrong one, and what
-    the account half says with a password and to who was let in by a key."""
+    """Verdicts of a service's stack about an account.
+
+    They are those with its password, with a wrong one, of the account half with a password, and of the account half
+    after a key."""
 
     right: Verdict
     wrong: Verdict
@@ -64,19 +65,20 @@ class StackVerdicts(NamedTuple):
 
 
 def with_admissions(snapshot: Snapshot, root: Root, files: AccountFiles) -> Snapshot:
-    """The same, with what the stacks decide otherwise than lists and states tell. Nothing is said without the right to
-    read the passwords."""
+    """Return the entry points with what the stacks decide differently from lists and states.
+
+    Nothing is decided without the right to read the passwords."""
     if files.shadow is None:
         return snapshot
     services = Services(root, files, snapshot)
     unknown = unknown_services(root)
     services.ask([each.name for each in unknown])
     entry_points: list[EntryPoint] = []
-    for gate in snapshot.entry_points:
-        if gate.unasked or not (gate.proof or gate.services):
-            entry_points.append(services.without_automatic(gate))
+    for entry_point in snapshot.entry_points:
+        if entry_point.automatic or not (entry_point.proof or entry_point.services):
+            entry_points.append(services.without_automatic(entry_point))
         else:
-            entry_points += services.entry_points_of(gate) if gate.services else [gate]
+            entry_points += services.entry_points_of(entry_point) if entry_point.services else [entry_point]
     strangers = [each for each in unknown if services.asked_by_anybody(each.name)]
     readings = dict(snapshot.readings)
     for rule_id, reading in snapshot.readings.items():
@@ -101,22 +103,26 @@ def _heeded(
     services: "Services",
     strangers: Sequence[UnknownService],
 ) -> Reading:
-    """A list of who may come by a way, where every service of the way keeps to it, and none that might be one lets in
-    whom it keeps out; not known otherwise."""
-    way = Route(rule_id.split(".")[1])
-    mine = [gate for gate in entry_points if gate.way is way and not gate.unasked]
-    for gate in mine:
-        for name, decided in gate.admissions.items():
+    """Return the list of a route where every service follows it, and none that might belong to it admits someone it
+    denies.
+
+    Otherwise the value is not known."""
+    route = Route(rule_id.split(".")[1])
+    mine = [entry_point for entry_point in entry_points if entry_point.route is route and not entry_point.automatic]
+    for entry_point in mine:
+        for name, decided in entry_point.admissions.items():
             account = snapshot.by_name[AccountName(name)]
             answers = (decided.password, decided.key, decided.name)
-            if not account.may_sign_in or set(answers) == {Known.NO} or gate.lets_through(account):
+            if not account.may_sign_in or set(answers) == {Known.NO} or entry_point.admits(account):
                 continue
             does = "can sign in" if Known.YES in answers else "may be able to sign in"
             return unreadable(
-                f"a list denies {name}, who {does} all the same: {decided.says}", LOOK, decided.source or gate.source
+                f"a list denies {name}, who {does} all the same: {decided.statement}",
+                LOOK,
+                decided.source or entry_point.source,
             )
     for each in strangers:
-        kept_out = [a for a in snapshot.accounts if mine and not any(gate.lets_through(a) for gate in mine)]
+        kept_out = [a for a in snapshot.accounts if mine and not any(entry_point.admits(a) for entry_point in mine)]
         if name := services.first_let_in(each.name, kept_out):
             return unreadable(f"{each}, and it lets {name} in, whom the lists keep out", LOOK, Source(each.file))
     return reading
@@ -141,7 +147,7 @@ class Services:
     _shell: RemoteShell = field(init=False)
     _pam: PamAsked | None = field(default=None, init=False)
     _no_different: dict[object, Alike] = field(factory=dict, init=False)
-    _shell_gates: list[EntryPoint] = field(init=False)
+    _shell_entry_points: list[EntryPoint] = field(init=False)
     _told_apart: set[str] = field(factory=set, init=False)
     _lines_sought: int = field(default=0, init=False)
 
@@ -149,33 +155,39 @@ class Services:
         self._today = self.snapshot.machine.now.date()
         self._shell = RemoteShell(self.root, self.snapshot.accounts)
         self._has_pam = any(self.root.names_in(folder) for folder in FOLDERS)
-        self._shell_gates = [evolve(gate, also=()) for gate in self.snapshot.entry_points if "sshd" in gate.services]
+        self._shell_entry_points = [
+            evolve(entry_point, also=()) for entry_point in self.snapshot.entry_points if "sshd" in entry_point.services
+        ]
         self._modules = Modules(self.root)
         self._people = somebodies(self.files, self.snapshot.accounts, self._today)
 
     def ask(self, unknown: Sequence[str]) -> None:
-        """Have PAM itself answer for every account, service and place from which people come, where it can be asked."""
+        """Ask PAM itself about every account, service and origin, where it can be asked."""
         if self.root.asker is None or not self._has_pam:
             return
         self._pam = PamAsked(self.root)
-        coming = [(service, gate.way) for gate in self.snapshot.entry_points for service in gate.services]
-        coming += [(service, way) for service in unknown for way in (Route.CONSOLE, Route.NETWORK)]
+        coming = [
+            (service, entry_point.route)
+            for entry_point in self.snapshot.entry_points
+            for service in entry_point.services
+        ]
+        coming += [(service, route) for service in unknown for route in (Route.CONSOLE, Route.NETWORK)]
         people = [account for account in self.snapshot.accounts if account.may_sign_in]
         self._pam.ask(
-            Cell(attempt := self._attempt(who, service, way), self._alike_to_pam(attempt).key)
-            for service, way in dict.fromkeys(coming)
+            Cell(attempt := self._attempt(who, service, route), self._alike_to_pam(attempt).key)
+            for service, route in dict.fromkeys(coming)
             if self._asks_pam(service)
             for account in people
             if (who := self._people.get(account.name)) is not None
         )
 
     def not_asked(self) -> list[str]:
-        """Why what decides was not asked, although it should have been."""
+        """Return why the system was not asked, although it should have been."""
         found = (self._pam.trouble if self._pam else "", self._shell.not_asked_reason)
         return [was_not_asked(each) for each in found if each]
 
     def _alike_to_pam(self, attempt: Attempt) -> Alike:
-        """See :func:`alike`; worked out once for all of one state where nothing looks at more than that."""
+        """See :func:`alike`; computed once for all accounts of one state where nothing else decides."""
         who = attempt.user
         state = (attempt.service, attempt.terminal, attempt.host, *_state_of(who))
         if (found := self._no_different.get(state)) is not None:
@@ -189,140 +201,173 @@ class Services:
         return found
 
     def asked_by_anybody(self, service: str) -> bool:
-        """Whether a service of which nothing is known may let somebody in, from anywhere."""
+        """Return whether an unknown service may sign someone in, from anywhere."""
         anybody = (PamUser("", 1000, 1000), PamUser("", 1000, 1000, password=PasswordState.BLANK))
         return any(self._may_come(who, service) for who in (*anybody, *self._people.values()))
 
     def takes_blank(self, service: str) -> bool:
-        """Whether a blank password may be good by it."""
+        """Return whether the service may accept a blank password."""
         return self._may_come(PamUser("", 1000, 1000, password=PasswordState.BLANK), service)
 
     def first_let_in(self, service: str, accounts: Sequence[Account]) -> str:
-        """The first of some accounts whom a service may let in; nothing where there is none."""
+        """Return the first of some accounts that a service may admit; empty where there is none."""
         people = ((each.name, self._people.get(each.name)) for each in accounts if each.may_sign_in)
         return next((name for name, who in people if who is not None and self._may_come(who, service)), "")
 
     def _may_come(self, who: PamUser, service: str) -> bool:
-        found = (self._of_pam(who, service, way) for way in (Route.CONSOLE, Route.NETWORK))
+        found = (self._of_pam(who, service, route) for route in (Route.CONSOLE, Route.NETWORK))
         return any(each.password is not Known.NO for each in found)
 
-    def entry_points_of(self, gate: EntryPoint) -> list[EntryPoint]:
-        """A gate for all services of it that decide alike."""
+    def entry_points_of(self, entry_point: EntryPoint) -> list[EntryPoint]:
+        """Return an entry point for each group of services that decide the same."""
         by_what: dict[tuple[tuple[str, Admission], ...], list[str]] = {}
-        own = evolve(gate, also=())
-        for service in gate.services:
+        own = evolve(entry_point, also=())
+        for service in entry_point.services:
             if not self._asks_pam(service) and service != "sshd":
                 by_what.setdefault((), []).append(service)
                 continue
-            found = tuple(self._all_otherwise(gate, own, service))
+            found = tuple(self._all_otherwise(entry_point, own, service))
             by_what.setdefault(found, []).append(service)
         if list(by_what) == [()]:
-            return [gate]
-        return [evolve(gate, services=tuple(names), admissions=dict(found)) for found, names in by_what.items()]
+            return [entry_point]
+        return [evolve(entry_point, services=tuple(names), admissions=dict(found)) for found, names in by_what.items()]
 
-    def without_automatic(self, gate: EntryPoint) -> EntryPoint:
-        """A gate through which the machine signs in whom it is told to, or whoever types a name, with what is asked of
-        the account then: login(1) and systemd.exec(5) look at the account alone, a sign-in screen goes through all of
-        its service's stack, and what asks nobody begins for an account that is closed too."""
-        if gate.admissions:
-            return gate
-        says = f"automatic sign-in: {gate.unasked}" if gate.unasked else "anyone who types a name is signed in"
+    def without_automatic(self, entry_point: EntryPoint) -> EntryPoint:
+        """Return an automatic entry point with what is checked of the account at that moment.
+
+        login(1) and systemd.exec(5) check the account alone, a sign-in screen goes through its service's whole stack,
+        and what asks no one starts for a disabled account, too."""
+        if entry_point.admissions:
+            return entry_point
+        statement = (
+            f"automatic sign-in: {entry_point.automatic}"
+            if entry_point.automatic
+            else "anyone who types a name is signed in"
+        )
         found = {}
         for account in self.snapshot.accounts:
             who = self._people.get(account.name)
-            if who is None or not gate.lets_through(account):
+            if who is None or not entry_point.admits(account):
                 continue
-            answer, said = Known.YES, (says, gate.source)
-            for service in filter(self._asks_pam, gate.services if gate.unasked else ("login",)):
-                pam = self._of_pam(who, service, gate.way)
+            answer, message = Known.YES, (statement, entry_point.source)
+            for service in filter(self._asks_pam, entry_point.services if entry_point.automatic else ("login",)):
+                pam = self._of_pam(who, service, entry_point.route)
                 answer = pam.name if service in SIGN_IN_SCREENS else pam.key
                 if answer is Known.NO and service in MAY_NOT_LOOK:
                     answer = Known.UNKNOWN
-                said = said if answer is Known.YES else pam.says
-            found[str(account.name)] = Admission(Known.NO, Known.NO, answer, *said)
-        return evolve(gate, admissions=found)
+                message = message if answer is Known.YES else pam.statement
+            found[str(account.name)] = Admission(Known.NO, Known.NO, answer, *message)
+        return evolve(entry_point, admissions=found)
 
-    def _all_otherwise(self, gate: EntryPoint, own: EntryPoint, service: str) -> Iterator[tuple[str, Admission]]:
-        """About whom a service decides otherwise than is told. Where nothing looks at names, accounts of one state come
-        to the same, and most of a large system are of a few."""
-        by_name = any(gate.lists) or any(self._named(service, each) for each in (AUTH, ACCOUNT))
+    def _all_otherwise(self, entry_point: EntryPoint, own: EntryPoint, service: str) -> Iterator[tuple[str, Admission]]:
+        """Return the admissions of accounts that a service decides differently.
+
+        Where nothing depends on names, all accounts of one state have one result, and most of a large system are of a
+        few states."""
+        by_name = any(entry_point.lists) or any(self._named(service, each) for each in (AUTH, ACCOUNT))
         by_name = by_name or (service == "sshd" and self._shell.by_name) or service in self._told_apart
         as_told: set[object] = set()
         for account in self.snapshot.accounts:
             state = None if by_name else _state(account, self._people.get(account.name))
             if state in as_told:
                 continue
-            found = self._otherwise(account, gate, own, service)
+            found = self._otherwise(account, entry_point, own, service)
             if found is not None:
                 yield account.name, found
             elif state is not None:
                 as_told.add(state)
 
-    def _otherwise(self, account: Account, gate: EntryPoint, own: EntryPoint, service: str) -> Admission | None:
-        """What decides about an account at a service, where that is not what is told already. ``own`` is the gate with
-        the lists of the program alone. Whoever nothing here can tell from somebody else comes to the same."""
+    def _otherwise(self, account: Account, entry_point: EntryPoint, own: EntryPoint, service: str) -> Admission | None:
+        """Return the admission of an account at a service, where it differs from what is known already.
+
+        ``own`` is the entry point with the lists of the program alone. Accounts that nothing here distinguishes share a
+        result."""
         who = self._people.get(account.name)
         if who is None or not account.may_sign_in or barred(account, self.snapshot):
             return None
-        takes, through = CONSOLE_TAKES, True
+        accepted_values, through = CONSOLE_TAKES, True
         if service == "sshd":
-            takes, through = self._shell.acceptance_of(account), self._shell_lets_through(account, own)
+            accepted_values, through = self._shell.acceptance_of(account), self._shell_lets_through(account, own)
         alike = (
-            *(gate.way, service, through, takes, account.password, account.enabled, account.keys > 0),
-            *(expired(account, self.snapshot, self._today), self._alike(who, service, gate.way)),
+            *(
+                entry_point.route,
+                service,
+                through,
+                accepted_values,
+                account.password,
+                account.enabled,
+                account.keys > 0,
+            ),
+            *(expired(account, self.snapshot, self._today), self._alike(who, service, entry_point.route)),
         )
-        told = admitted(account, gate, self.snapshot)
-        if self._expected.get(alike, Credential.UNKNOWN) is told is not Credential.UNKNOWN:
+        text = admitted(account, entry_point, self.snapshot)
+        if self._expected.get(alike, Credential.UNKNOWN) is text is not Credential.UNKNOWN:
             return None
-        decided = self._decided(account, who, gate, service, Known.of(through), takes)
-        self._expected[alike] = admitted(account, evolve(gate, admissions={account.name: decided}), self.snapshot)
-        return decided if self._expected[alike] is not told else None
+        decided = self._decided(account, who, entry_point, service, Known.of(through), accepted_values)
+        self._expected[alike] = admitted(
+            account, evolve(entry_point, admissions={account.name: decided}), self.snapshot
+        )
+        return decided if self._expected[alike] is not text else None
 
     def _shell_lets_through(self, account: Account, own: EntryPoint) -> bool:
-        """Whether the remote shell server's lists let an account through. Where it has several for several accounts, a
-        gate stands for each, and what the server answered counts at the one that is about the account."""
+        """Return whether the remote shell server's lists admit an account.
+
+        Where it has several lists, there is an entry point for each, and the server's answer counts at the matching
+        one."""
         asked = self._shell.admits(account)
         if asked is None:
-            return own.lets_through(account)
-        mine = next((gate for gate in self._shell_gates if gate.lets_through(account)), self._shell_gates[0])
+            return own.admits(account)
+        mine = next(
+            (entry_point for entry_point in self._shell_entry_points if entry_point.admits(account)),
+            self._shell_entry_points[0],
+        )
         return asked and own == mine
 
-    def _alike(self, who: PamUser, service: str, way: Route) -> object:
-        """All that the stacks of a service can tell of somebody."""
+    def _alike(self, who: PamUser, service: str, route: Route) -> object:
+        """Return a key of all that the stacks of a service can distinguish about an account."""
         if not self._asks_pam(service):
             return who.password
-        attempt = self._attempt(who, service, way)
+        attempt = self._attempt(who, service, route)
         classes = tuple(self._class(facility, attempt) for facility in (AUTH, ACCOUNT))
         return classes if self._pam is None else (*classes, self._alike_to_pam(attempt).key)
 
     def _decided(
-        self, account: Account, who: PamUser, gate: EntryPoint, service: str, through: Known, takes: ServerAcceptance
+        self,
+        account: Account,
+        who: PamUser,
+        entry_point: EntryPoint,
+        service: str,
+        through: Known,
+        accepted_values: ServerAcceptance,
     ) -> Admission:
-        pam = self._comes_to(account, who, service, gate.way)
-        password, key = through & takes.password & pam.password, through & takes.key & pam.key
+        pam = self._comes_to(account, who, service, entry_point.route)
+        password, key = through & accepted_values.password & pam.password, through & accepted_values.key & pam.key
         # A blank password is good whatever is typed, where it is good at all.
-        name = Known.NO if account.password is PasswordState.BLANK else through & takes.password & pam.name
-        said, source = (takes.says, takes.source) if takes.says else pam.says
-        if takes.both:
-            password, key, name = Known.NO, through & takes.key & pam.password & pam.key, Known.NO
-        elif Known.YES is key and Known.YES not in (password, name) and not takes.says:
-            said, source = f"{service}: its key is good, although no password of it is", account.source
-        return Admission(password, key, name, said, source, pam.differs and not takes.says)
+        name = Known.NO if account.password is PasswordState.BLANK else through & accepted_values.password & pam.name
+        message, source = (
+            (accepted_values.statement, accepted_values.source) if accepted_values.statement else pam.statement
+        )
+        if accepted_values.both:
+            password, key, name = Known.NO, through & accepted_values.key & pam.password & pam.key, Known.NO
+        elif Known.YES is key and Known.YES not in (password, name) and not accepted_values.statement:
+            message, source = f"{service}: its key is good, although no password of it is", account.source
+        return Admission(password, key, name, message, source, pam.differs and not accepted_values.statement)
 
-    def _comes_to(self, account: Account, who: PamUser, service: str, way: Route) -> "PamAnswer":
-        """What PAM has to say. A program that does not ask it looks at the account by itself."""
+    def _comes_to(self, account: Account, who: PamUser, service: str, route: Route) -> "PamAnswer":
+        """Return the decision of PAM. A program without PAM checks the account by itself."""
         if self._asks_pam(service):
-            return self._of_pam(who, service, way)
+            return self._of_pam(who, service, route)
         is_open = account.enabled and not expired(account, self.snapshot, self._today)
         has_one = who.password in (PasswordState.SET, PasswordState.BLANK)
-        says = f"{service}: it does not ask PAM, and looks at the account by itself", account.source
-        return PamAnswer(Known.of(is_open and has_one), Known.of(is_open), Known.NO, says)
+        statement = f"{service}: it does not ask PAM, and looks at the account by itself", account.source
+        return PamAnswer(Known.of(is_open and has_one), Known.of(is_open), Known.NO, statement)
 
-    def _of_pam(self, who: PamUser, service: str, way: Route) -> "PamAnswer":
-        """What PAM answered, and what its files read as where it did not, or where that is true of this hour only."""
-        found = self.found(who, service, way)
-        read = PamAnswer(found.password, found.key, found.name, self._says(service, found))
-        attempt = self._attempt(who, service, way)
+    def _of_pam(self, who: PamUser, service: str, route: Route) -> "PamAnswer":
+        """Return PAM's answer, or the reading of its files where it gave none, or where it is true of this hour
+        only."""
+        found = self.found(who, service, route)
+        read = PamAnswer(found.password, found.key, found.name, self._text(service, found))
+        attempt = self._attempt(who, service, route)
         asked = self._pam.of(service, self._alike_to_pam(attempt).key) if self._pam and who.name else None
         if asked is None or any(line.module_name in OF_THIS_HOUR for line in _unclear(found)):
             return read
@@ -330,24 +375,24 @@ class Services:
         no_counts = not any(line.module_name in WANT_PROOF for line in _unclear(found))
         answers = (each if no_counts or each is Known.YES else Known.UNKNOWN for each in asked.parts)
         parts = tuple(zip(answers, read[:3], strict=True))
-        password, key, name = (said if said is not Known.UNKNOWN else here for said, here in parts)
-        if all(said in (here, Known.UNKNOWN) for said, here in parts):
+        password, key, name = (message if message is not Known.UNKNOWN else here for message, here in parts)
+        if all(message in (here, Known.UNKNOWN) for message, here in parts):
             return read
         differs = read.password not in (Known.UNKNOWN, password)
         return PamAnswer(password, key, name, self._differently(attempt, read, password), differs)
 
     def _differently(self, attempt: Attempt, read: "PamAnswer", password: Known) -> tuple[str, Source | None]:
-        """What is said where PAM itself answers otherwise than its files read, or where these do not tell."""
+        """Return what to report where PAM itself answers differently from its files, or where these do not tell."""
         line = self._line_that_refuses(attempt) if password is Known.NO else None
         decides = f" by {line.module_name}" if line is not None else ""
         answers = {Known.YES: "allows sign-in", Known.NO: "denies sign-in", Known.UNKNOWN: "may allow sign-in"}
-        said = f"{attempt.service}: PAM, asked itself, {answers[password]}{decides}"
+        message = f"{attempt.service}: PAM, asked itself, {answers[password]}{decides}"
         if read.password not in (Known.UNKNOWN, password):
-            said += f", although its files read as if it {'allowed' if password is Known.NO else 'denied'} it"
-        return said, line.source if line is not None else read.says[1]
+            message += f", although its files read as if it {'allowed' if password is Known.NO else 'denied'} it"
+        return message, line.source if line is not None else read.statement[1]
 
     def _line_that_refuses(self, attempt: Attempt) -> PamLine | None:
-        """The line without which PAM would let somebody in, found by asking."""
+        """Return the line without which PAM would admit an account, found by asking."""
         assert self._pam is not None
         self._lines_sought += 1
         if self._lines_sought > MOST_LINES_SOUGHT:
@@ -356,28 +401,27 @@ class Services:
         return self._pam.line_that_refuses(attempt, lines)
 
     def _asks_pam(self, service: str) -> bool:
-        """Whether the service asks PAM about passwords: the network's shares keep passwords of their own."""
+        """Return whether the service asks PAM about passwords: shared folders have passwords of their own."""
         if service not in self._asking:
             asks = self._has_pam and service not in WITH_PASSWORDS_OF_THEIR_OWN
             self._asking[service] = asks and (service != "sshd" or sshd_asks_pam(self.root))
         return self._asking[service]
 
-    def found(self, who: PamUser, service: str, way: Route) -> StackVerdicts:
-        """What a service comes to about somebody who comes by a way."""
-        attempt = self._attempt(who, service, way)
+    def found(self, who: PamUser, service: str, route: Route) -> StackVerdicts:
+        """Return the verdicts of a service about an account on a route."""
+        attempt = self._attempt(who, service, route)
         wrong, keyed = evolve(attempt, proof=Proof.WRONG), evolve(attempt, proof=Proof.KEY)
         verdicts = ((AUTH, attempt), (AUTH, wrong), (ACCOUNT, attempt), (ACCOUNT, keyed))
         return StackVerdicts(*(self._verdict(facility, each) for facility, each in verdicts))
 
     @staticmethod
-    def _attempt(who: PamUser, service: str, way: Route) -> Attempt:
-        if way is Route.CONSOLE:
+    def _attempt(who: PamUser, service: str, route: Route) -> Attempt:
+        if route is Route.CONSOLE:
             return Attempt(service, who, CONSOLE if service == "login" else DISPLAY)
-        return Attempt(service, who, TERMINAL_OF_A_REMOTE_SHELL if way is Route.REMOTE_SHELL else "", REMOTE)
+        return Attempt(service, who, TERMINAL_OF_A_REMOTE_SHELL if route is Route.REMOTE_SHELL else "", REMOTE)
 
     def _class(self, facility: str, attempt: Attempt) -> object:
-        """All that a stack can tell of an attempt: the state of the account, and what each module answers that looks at
-        more of it."""
+        """Return a key of an attempt: the state of the account, and the answers of modules that depend on more."""
         who = attempt.user
         named = self._named(attempt.service, facility)
         answers = tuple(self._modules.answers(facility, line, attempt, False) for line in named)
@@ -392,7 +436,7 @@ class Services:
         return self._by_name[key]
 
     def _verdict(self, facility: str, attempt: Attempt) -> Verdict:
-        """What a stack comes to, worked out once for all whom it cannot tell apart."""
+        """Return the verdict of a stack, computed once for all accounts that it cannot distinguish."""
         key = facility, attempt.service, attempt.host, attempt.proof, self._class(facility, attempt)
         if key not in self._known:
             self._known[key] = self._modules.verdict(facility, self._stack(attempt.service, facility), attempt)
@@ -403,8 +447,8 @@ class Services:
             self._stacks[service, facility] = load_stack(self.root, service, facility)
         return self._stacks[service, facility]
 
-    def _says(self, service: str, found: StackVerdicts) -> tuple[str, Source | None]:
-        """By which line that is, and where it stands."""
+    def _text(self, service: str, found: StackVerdicts) -> tuple[str, Source | None]:
+        """Return the deciding line in words, and its source."""
         stacks = [self._stack(service, facility) for facility in (AUTH, ACCOUNT)]
         for stack in stacks:
             if where := stack.fatal or stack.unclear:
@@ -420,19 +464,19 @@ class Services:
 
     @staticmethod
     def _deciding(found: StackVerdicts) -> PamLine | None:
-        """The line at which a stack ended, of the half that says no where one does."""
+        """Return the line at which a stack ended, of the half that denies where one does."""
         halves = [found.right, found.account] if found.wrong.answer is not Known.YES else [found.wrong, found.account]
         against = next((each for each in halves if each.answer is Known.NO), halves[0])
         return against.decided_by
 
 
 class PamAnswer(NamedTuple):
-    """What PAM says of an account with its password, with a key, with nothing; and by which line."""
+    """Decision about an account with its password, with a key, and with nothing; and by which line."""
 
     password: Known
     key: Known
     name: Known
-    says: tuple[str, Source | None]
+    statement: tuple[str, Source | None]
     differs: bool = False
 
 
@@ -441,18 +485,18 @@ def _unclear(found: StackVerdicts) -> list[PamLine]:
 
 
 OF_THIS_HOUR = frozenset(("pam_time.so",))
-"""Modules whose answer holds for the hour in which it is given."""
+"""Modules whose answer is true of this hour only."""
 MOST_LINES_SOUGHT = 8
-"""For how many differences the line that makes them is sought: each takes a question a line."""
+"""Most differences for which the deciding line is searched: each takes one question a line."""
 SIGN_IN_SCREENS = frozenset(UNASKED_SERVICES)
 MAY_NOT_LOOK = frozenset(("lxdm", "slim"))
 """Sign-in screens of which it is not known whether they ask PAM about an account that they sign in by themselves."""
 CONSOLE_TAKES = ServerAcceptance(Known.YES, Known.NO)
-"""A console takes what PAM takes, and no keys."""
+"""A console accepts what PAM accepts, and no keys."""
 
 
 def _state(account: Account, who: PamUser | None) -> object:
-    """All that decides about an account beside its name and its groups; None of one that PAM does not find."""
+    """Return all that decides about an account besides its name and groups; None for one that PAM does not find."""
     if who is None:
         return None
     return (
@@ -468,7 +512,7 @@ def _state_of(who: PamUser) -> tuple[object, ...]:
 
 
 def somebodies(files: AccountFiles, accounts: Sequence[Account], today: date) -> dict[str, PamUser]:
-    """The accounts of the files as PAM sees them, by name."""
+    """Return the accounts of the files as PAM sees them, by name."""
     groups: Mapping[str, tuple[str, ...]] = {account.name: tuple(account.groups) for account in reversed(accounts)}
     if shared := twins(files.group):
         groups = {
@@ -504,7 +548,7 @@ def _somebody(record: AccountLine, shadow: AccountLine | None, groups: tuple[str
 
 @lru_cache(maxsize=4096)
 def _days(fields: tuple[str, ...]) -> tuple[int | None, ...]:
-    """When the password was set, how long it may last, the days of grace, the end: the same for most accounts."""
+    """Return when the password was set, its maximum age, the days of grace and the expiry: equal for most accounts."""
     first = ShadowField.CHANGED
     wanted = (first, ShadowField.LONGEST, ShadowField.GRACE, ShadowField.END)
     return tuple(number(fields[each - first]) for each in wanted)

@@ -1,5 +1,4 @@
-"""A system's own PAM asked about accounts, services and where somebody comes from: which questions are put, for whom
-one answer stands for many, and what the replies mean."""
+"""Questions to a system's own PAM: accounts, services and origins, with one answer for many, and what replies mean."""
 
 import re
 import secrets
@@ -28,12 +27,12 @@ NO = frozenset((3, 6, 7, 8, 10, 11, 13, 26, 27, 28))
 abort, authtok_expired, module_unknown. All others, system_err and authinfo_unavail first, say that something was not
 there to be asked, which may be because it was asked in a copy."""
 MOST_QUESTIONS = 6000
-"""How many are put in one look; of whom none is put, files alone are read."""
+"""Most questions in one observation; for all others only files are read."""
 LOOKS_AT_NAMES = BY_NAME | {"pam_shells.so"}
 WITHOUT_A_SAY = frozenset(
     ("pam_cap.so", "pam_gnome_keyring.so", "pam_kwallet.so", "pam_kwallet5.so", "pam_ssh_add.so", "pam_selinux.so")
 )
-"""Modules that set something up with what was typed, and let in or keep out nobody in particular."""
+"""Modules that set something up with the password, and neither admit nor deny anyone in particular."""
 A_WORD = re.compile(r"[^\s,:;()\[\]=@|&!#]+")
 TAKES_KEYS = frozenset(("sshd",))
 """The services that leave nothing but the account to PAM where a key is good."""
@@ -42,8 +41,8 @@ WRONG_WORD = "no user's password here"
 
 @frozen
 class Asked:
-    """What PAM answered about an account at a service: with its password, by its name and a wrong password, and about
-    the account alone, as for a key."""
+    """PAM's answers about an account at a service: with its password, with its name and a wrong one, and after a
+    key."""
 
     password: Known
     name: Known
@@ -57,13 +56,13 @@ class Asked:
 
 @cache
 def word_and_hash() -> tuple[str, str]:
-    """The word that stands for everyone's password in a copy, and its hash."""
+    """Return the word used as everyone's password in a copy, and its hash."""
     word = secrets.token_urlsafe(12)
     return word, hashed(word, QUICK, FEWEST_ROUNDS)
 
 
 def was_not_asked(reason: str) -> str:
-    """What is told where the system should have been asked, and could not be."""
+    """Return the text where the system should have been asked, and could not be."""
     return f"the system itself was not asked, and its files alone were read: {reason}"
 
 
@@ -75,16 +74,16 @@ class Cell(NamedTuple):
 
 
 class Alike(NamedTuple):
-    """By what somebody is no different from others to a service. ``by_name``: something beside the state of the account
-    has a say."""
+    """Key of accounts that a service cannot distinguish. ``by_name``: more than the account's state decides."""
 
     key: object
     by_name: bool = False
 
 
 def alike(modules: Modules, stacks: Mapping[str, Stack], attempt: Attempt) -> Alike:
-    """All that the two halves of a service's stack can tell of somebody. A module that is not known may tell everybody
-    from everybody else."""
+    """Return the key of all that both halves of a service's stack can distinguish.
+
+    An unknown module may distinguish everyone."""
     who = attempt.user
     state = (who.password, who.ended, who.aged_out, who.due, who.uid == 0, attempt.terminal, attempt.host)
     found: list[object] = []
@@ -104,7 +103,7 @@ def alike(modules: Modules, stacks: Mapping[str, Stack], attempt: Attempt) -> Al
 
 
 def _words_of(root: Root, line: PamLine) -> frozenset[str]:
-    """All words, in small letters, of what a module that looks at names reads: its arguments and its files."""
+    """Return all words, in lower case, of the arguments and files of a module that depends on names."""
     named = [value for key in ("file", "accessfile", "conffile") if (value := line.argument(key))]
     files = {
         "pam_access.so": files_read(root, line),
@@ -122,7 +121,7 @@ def _words(*texts: str) -> frozenset[str]:
 
 @define
 class PamAsked:
-    """The answers of one look, put all at once with :meth:`ask`; asked for by what makes cells alike."""
+    """Answers of one observation, asked all at once with :meth:`ask`, and looked up by key."""
 
     root: Root
     trouble: str = ""
@@ -130,7 +129,7 @@ class PamAsked:
     _answers: dict[tuple[str, object], Asked] = field(factory=dict, init=False)
 
     def ask(self, cells: Iterable[Cell]) -> None:
-        """Put what has to be known of these cells, one question for all that are alike."""
+        """Ask about these cells, one question for each key."""
         different: dict[tuple[str, object], Attempt] = {}
         for cell in cells:
             different.setdefault((cell.attempt.service, cell.alike), cell.attempt)
@@ -149,19 +148,20 @@ class PamAsked:
             self._answers[key] = _meaning([replies.get((key, part)) for part in PARTS])
 
     def of(self, service: str, alike: object) -> Asked | None:
-        """What was answered; None where nothing was."""
+        """Return the answer; None where there is none."""
         return self._answers.get((service, alike))
 
     def line_that_refuses(self, attempt: Attempt, lines: Sequence[PamLine]) -> PamLine | None:
-        """The first of some lines without which an account would be let in with its password: each is left out alone,
-        and PAM asked again. None where there is no such line, or nobody to ask."""
+        """Return the first of some lines without which an account would be admitted with its password.
+
+        Each is left out alone, and PAM asked again. None where there is no such line, or no one to ask."""
         part = next(iter(_questions(("", None), attempt)))
         word, hash_of_word = word_and_hash()
         question = part.question._replace(word=word) if part.own_word else part.question
         if self.root.asker is None:
             return None
         try:
-            told = self.root.asker(
+            text = self.root.asker(
                 "ask_pam_without",
                 question=question,
                 lines=[(line.file, line.first, line.last) for line in lines],
@@ -170,10 +170,10 @@ class PamAsked:
             )["line"]
         except (DryRunUnavailable, VerrouError, KeyError, TypeError, ValueError):
             return None
-        return lines[told] if isinstance(told, int) and 0 <= told < len(lines) else None
+        return lines[text] if isinstance(text, int) and 0 <= text < len(lines) else None
 
     def _find_out_why(self) -> None:
-        """Say why nothing at all was answered."""
+        """Note why nothing at all was answered."""
         assert self.root.asker is not None
         try:
             self.root.asker("library")
@@ -184,7 +184,7 @@ class PamAsked:
     def _put(self, questions: Sequence["_Part"]) -> dict[object, Reply]:
         found = self._replies(questions)
         if found is None and len({each.question.service for each in questions}) > 1:
-            # One of the services breaks or holds up everything: the others are asked without it.
+            # One of the services breaks or delays everything: the others are asked without it.
             found = {}
             for service in dict.fromkeys(each.question.service for each in questions):
                 found |= self._replies([each for each in questions if each.question.service == service]) or {}
@@ -196,11 +196,11 @@ class PamAsked:
         word, hash_of_word = word_and_hash()
         put = [each.question._replace(word=word) if each.own_word else each.question for each in questions]
         try:
-            told = self.root.asker(
+            text = self.root.asker(
                 "ask_pam", questions=put, hash_of_word=hash_of_word, tallies=load_faillock(self.root).tallies
             )
-            replies = [None if each is None else Reply(*each) for each in told["replies"]]
-            self.root.late.update(map(str, told["late"]))
+            replies = [None if each is None else Reply(*each) for each in text["replies"]]
+            self.root.late.update(map(str, text["late"]))
         except (DryRunUnavailable, VerrouError, KeyError, TypeError, ValueError) as error:
             self.trouble = str(error)
             return None
@@ -240,7 +240,7 @@ def _meaning(replies: Sequence[Reply | None]) -> Asked:
 
 
 def _of_half(reply: Reply | None, result: int | None) -> Known:
-    """What a result of one half means."""
+    """Return the meaning of one half's result."""
     if reply is None:
         return Known.UNKNOWN
     if not reply.started:

@@ -17,9 +17,9 @@ PAM_SUCCESS, PAM_CONV_ERR, PAM_NEW_AUTHTOK_REQD = 0, 19, 12
 PAM_TTY, PAM_RHOST, PAM_FAIL_DELAY = 3, 4, 10
 ECHO_OFF, ECHO_ON = 1, 2
 CONSOLE, REMOTE_SHELL = "tty1", "ssh"
-"""What services tell PAM of the terminal: the console's, and what a remote shell server has before there is one."""
+"""PAM's terminal names: the console's, and what a remote shell server has before there is one."""
 SHUT_IN_NOISE = ("unable to resolve host", "unable to send audit message")
-"""What sudo says because it is shut in, and not of the account."""
+"""Messages of sudo about its isolation, and not about the account."""
 
 
 class _Message(ctypes.Structure):
@@ -46,22 +46,23 @@ class _Conversation(ctypes.Structure):
 
 @define
 class Session:
-    """One PAM transaction, by somebody at ``terminal`` (none where it is empty) who may have come from another
-    computer; ``answer`` is asked for each prompt, by its number from 0. ``prompts`` counts them."""
+    """One PAM transaction, by a user at ``terminal`` (empty for none), perhaps from another computer.
+
+    ``answer`` is called for each prompt with its number from 0; ``prompts`` counts them."""
 
     service: str
     account: str
     answer: Callable[[int], str]
     comes_from: str = ""
     terminal: str = CONSOLE
-    said: list[str] = field(factory=list)
+    message: list[str] = field(factory=list)
     result: int = PAM_SUCCESS
     prompts: int = 0
     keep: list[object] | None = None
-    """Where the transaction is kept open instead of ended: the modules stay loaded then, for whoever asks often."""
+    """Keeps the transaction open instead of ending it, so that modules stay loaded for many questions."""
 
     def sign_in(self) -> tuple[bool, str]:
-        """Authenticate and check the account at the console. Answers with whether it let us in, and what it said."""
+        """Authenticate and check the account at the console. Return whether it was accepted, and the messages."""
 
         def attempt(pam: ctypes.CDLL, handle: ctypes.c_void_p) -> int:
             result = int(pam.pam_authenticate(handle, 0))
@@ -70,8 +71,10 @@ class Session:
         return self._run(attempt)
 
     def results(self, auth: bool = True, account: bool = True) -> tuple[int | None, int | None] | None:
-        """What the two halves of a sign-in come to, each asked whatever the other says: authenticating, and the
-        account; numbers of pam_strerror(3), None for one that is not asked. None where PAM does not start the
+        """Return the results of both halves of a sign-in, authentication and account, each asked whatever the other
+        says.
+
+        They are numbers of pam_strerror(3), None for a half that is not asked. None where PAM does not start the
         service."""
         found: list[int | None] = []
 
@@ -114,7 +117,9 @@ class Session:
         if result == PAM_SUCCESS:
             return True, ""
         # The modules' own words say which rule was broken; the result's meaning is only general.
-        words = [text.rstrip(".") for text in dict.fromkeys(self.said) if not text.startswith("Changing password for")]
+        words = [
+            text.rstrip(".") for text in dict.fromkeys(self.message) if not text.startswith("Changing password for")
+        ]
         return False, "; ".join(words) or meaning
 
     def _converse(self, libc: ctypes.CDLL) -> Callable[..., int]:
@@ -128,7 +133,7 @@ class Session:
                         array[i].text = libc.strdup(self.answer(self.prompts).encode())
                         self.prompts += 1
                     elif message.text:
-                        self.said.append(message.text.decode(errors="replace").strip())
+                        self.message.append(message.text.decode(errors="replace").strip())
                 responses[0] = array  # type: ignore[index]
                 return PAM_SUCCESS
             except Exception:
@@ -138,37 +143,36 @@ class Session:
 
 
 def load() -> dict[str, object]:
-    """Load the library and do nothing with it. An OSError says why it cannot be used from this process."""
+    """Load the library and do nothing with it. Raises: OSError: it cannot be used from this process."""
     ctypes.CDLL("libpam.so.0")
     return {}
 
 
 def sign_in(account: str, password: str, service: str = "login", comes_from: str = "") -> dict[str, object]:
-    """Sign in with a password, at the console or from another computer: whether it was accepted, what was said, and
-    whether a new password that is asked for first is all that stands in the way."""
+    """Sign in with a password, at the console or from another computer.
+
+    Returns whether it was accepted, the messages, and whether a required new password is all that prevents it."""
     session = Session(service, account, lambda _: password, comes_from, REMOTE_SHELL if comes_from else CONSOLE)
-    accepted, said = session.sign_in()
-    return {"accepted": accepted, "said": said, "new_password_first": session.result == PAM_NEW_AUTHTOK_REQD}
+    accepted, message = session.sign_in()
+    return {"accepted": accepted, "message": message, "new_password_first": session.result == PAM_NEW_AUTHTOK_REQD}
 
 
 def change_password(account: str, uid: int, old: str, new: str) -> dict[str, object]:
     """Change a password as its owner. In a child only: the identity of the process changes for good.
 
-    The first prompt asks for the present password, every later one for the new one, however often it is refused.
-    """
+    The first prompt asks for the present password, every later one for the new one, however often it is rejected."""
     os.setresuid(uid, 0, 0)
-    accepted, said = Session("passwd", account, lambda number: old if number == 0 else new).change_password()
-    return {"accepted": accepted, "said": said}
+    accepted, message = Session("passwd", account, lambda number: old if number == 0 else new).change_password()
+    return {"accepted": accepted, "message": message}
 
 
 SUDO = "/usr/bin/sudo"
 WANTS_A_PASSWORD = b"uthentication required"
-"""What doas(1) says, told not to ask, to who would have to give a password."""
+"""doas(1)'s message in non-interactive mode where a password would be needed."""
 
 
 def try_doas(program: str, account: str, uid: int, gid: int) -> dict[str, object]:
-    """Whether doas lets somebody do something as root, with a password or without. In a child only: the identity of the
-    process changes for good."""
+    """Run a command as root by doas, with a password or without. In a child only: its identity changes for good."""
     os.initgroups(account, gid)
     os.setresgid(gid, gid, gid)
     os.setresuid(uid, 0, 0)
@@ -183,22 +187,23 @@ def try_doas(program: str, account: str, uid: int, gid: int) -> dict[str, object
 
 
 def elevate(account: str, uid: int, gid: int, password: str) -> dict[str, object]:
-    """Run a program as root by way of sudo(8), as the account's owner. In a child only: the identity of the process
-    changes for good. sudo gets its rights from its own set-user-ID bit, as with anybody; on a disk that is mounted
-    without such bits it is started as it would start, where the bit is there and the owner may run it."""
+    """Run a program as root by sudo(8), as the account's owner. In a child only: its identity changes for good.
+
+    sudo gets its rights from its own set-user-ID bit, as always; on a disk that is mounted without such bits it is
+    started as it would start, where the bit is set and the owner may run it."""
     os.initgroups(account, gid)
     os.setresgid(gid, gid, gid)
     try:
         bits_count = not os.statvfs(SUDO).f_flag & os.ST_NOSUID
         is_set = os.stat(SUDO).st_mode & stat.S_ISUID and os.stat(SUDO).st_uid == 0
     except OSError as error:
-        return {"accepted": False, "said": f"{SUDO}: {error.strerror}"}
+        return {"accepted": False, "message": f"{SUDO}: {error.strerror}"}
     if bits_count or not is_set:
         os.setresuid(uid, uid, uid)
     else:
         os.setresuid(uid, 0, 0)
         if not os.access(SUDO, os.X_OK):  # by the owner's own identity, as access(2) asks
-            return {"accepted": False, "said": f"{SUDO} may not be run by it"}
+            return {"accepted": False, "message": f"{SUDO} may not be run by it"}
     try:
         ended = subprocess.run(
             [SUDO, "-k", "-S", "-p", "", "-u", "#0", "--", "/bin/true"],
@@ -210,7 +215,10 @@ def elevate(account: str, uid: int, gid: int, password: str) -> dict[str, object
             check=False,
         )
     except OSError as error:
-        return {"accepted": False, "said": f"{SUDO} could not be run: {error.strerror}"}
-    told = [line.strip() for line in ended.stderr.splitlines()]
-    words = [line for line in told if not any(noise in line for noise in SHUT_IN_NOISE)]
-    return {"accepted": ended.returncode == 0, "said": "" if ended.returncode == 0 else "; ".join(filter(None, words))}
+        return {"accepted": False, "message": f"{SUDO} could not be run: {error.strerror}"}
+    text = [line.strip() for line in ended.stderr.splitlines()]
+    words = [line for line in text if not any(noise in line for noise in SHUT_IN_NOISE)]
+    return {
+        "accepted": ended.returncode == 0,
+        "message": "" if ended.returncode == 0 else "; ".join(filter(None, words)),
+    }

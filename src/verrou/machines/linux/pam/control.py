@@ -1,4 +1,4 @@
-"""What a line's control makes of each result of its module: pam.conf(5), read as libpam reads it."""
+"""Control field of a PAM line: what libpam does at each result of the module, by pam.conf(5)."""
 
 from collections.abc import Mapping
 from functools import lru_cache
@@ -23,19 +23,21 @@ PLAIN = {
 }
 """What the plain words are short for."""
 ALL_BAD = dict.fromkeys(RESULTS, "bad")
-"""What a control comes to that libpam cannot read: whatever the module says, it counts as a failure."""
+"""Actions of a control that libpam cannot parse: any result is a failure."""
 
 
 @lru_cache(maxsize=4096)
 def actions_of(control: str) -> Mapping[str, str]:
-    """By result what libpam does: one of :data:`ACTIONS`, or a number of lines to jump over. ``control`` is a plain
-    word, or what stands between the square brackets."""
+    """Return the action by result: one of :data:`ACTIONS`, or a number of lines to skip.
+
+    ``control`` is a plain word, or the text between the square brackets."""
     found = _pairs(PLAIN.get(control.lower(), control))
     return ALL_BAD if found is None else {result: found.get(result, "bad") for result in RESULTS}
 
 
 def _pairs(text: str) -> dict[str, str] | None:
-    """The ``value=action`` pairs, ``default`` given to the values that had none before it; None where a pair is none.
+    """Return the ``value=action`` pairs, with ``default`` for the values without one; None for an invalid pair.
+
     Neither a value nor an action has to end at a space: libpam goes by how the rest begins."""
     found: dict[str, str] = {}
     rest = text.lstrip(_SPACE)
@@ -67,4 +69,4 @@ def _pairs(text: str) -> dict[str, str] | None:
 MOST_DIGITS = 6
 """Of a number of lines to jump over: no file has as many."""
 _SPACE = " \t\n\v\f\r"
-"""What isspace(3) takes for a space."""
+"""Characters of isspace(3)."""

@@ -1,4 +1,4 @@
-"""What pam_faillock(8) does on this system: its settings and their places, its place in the stack, its tallies."""
+"""pam_faillock(8) on this system: its settings and their sources, its place in the stack, its tallies."""
 
 import math
 import struct
@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 
 from attrs import define, evolve, frozen
 
-from verrou.core.model import Source, shipped_default
+from verrou.core.model import Source, program_default
 from verrou.core.values import Value
 from verrou.machines.linux.files.settings_files import settings
 from verrou.machines.linux.files.sign_ins import moment
@@ -34,19 +34,19 @@ MOST_OF_A_MODULE = 4_000_000
 
 
 def module_place(root: Root, module: str) -> str:
-    """Where a PAM module stands on the system; nothing where it is not installed."""
+    """Return the path of a PAM module; empty where it is not installed."""
     folders = [f"/usr/lib/{name}/security" for name in root.names_in("/usr/lib") if name.endswith("-gnu")]
     places = (f"{folder}/{module}" for folder in dict.fromkeys([*folders, *MODULE_FOLDERS]))
     return next((place for place in places if root.exists(place)), "")
 
 
 def module_installed(root: Root, module: str) -> bool:
-    """Whether a PAM module is on the system."""
+    """Return whether a PAM module is on the system."""
     return bool(module_place(root, module))
 
 
 def module_content(root: Root, module: str) -> bytes:
-    """The module itself: which files it reads stands in it."""
+    """Return the content of the module, which names the files it reads."""
     return root.content(module_place(root, module), MOST_OF_A_MODULE)
 
 
@@ -73,7 +73,7 @@ class Faillock:
     service: str = "login"
 
     def value(self, key: str) -> Value:
-        """What the module goes by for one of its numbers."""
+        """Return the module's effective value of one of its numbers."""
         decided = self.settings.get(key)
         return value_of(key, decided.value if decided else DEFAULTS[key])
 
@@ -84,7 +84,7 @@ class Faillock:
 
 
 def load_faillock(root: Root, service: str = "login") -> Faillock:
-    """The lock-out of the console's service."""
+    """Return the lock-out settings of the console's service."""
     stack = load_stack(root, service, "auth")
     lines = tuple(stack.having(MODULE))
     conf: dict[str, Decided] = {}
@@ -100,10 +100,10 @@ def load_faillock(root: Root, service: str = "login") -> Faillock:
 
 
 def _among_lines(key: str, lines: Sequence[PamLine], below: Decided | None) -> Decided:
-    """What holds when some line has an argument: each line that checks the tally, before the password and after it, can
-    refuse by its own arguments, so that the strictest of them decides."""
+    """Return the strictest value: each line that checks the tally, before and after the password, can deny by its
+    arguments."""
     checking = [line for line in lines if {"preauth", "authsucc"} & set(line.arguments)] or list(lines)
-    shipped = Decided(DEFAULTS[key], shipped_default(f"{key} = {DEFAULTS[key]}")) if key in DEFAULTS else None
+    shipped = Decided(DEFAULTS[key], program_default(f"{key} = {DEFAULTS[key]}")) if key in DEFAULTS else None
     candidates = []
     for line in checking:
         value = line.argument(key)
@@ -140,7 +140,7 @@ def _gap(stack: Stack) -> str:
 
 
 def value_of(key: str, text: str) -> Value:
-    """A number as pam_faillock(8) takes it: a bad one counts as the default, 0 or never as no end."""
+    """Return a number as pam_faillock(8) parses it: the default for an invalid one, no limit for 0 or never."""
     if text == "never" and key == "unlock_time":
         return "until-unlocked"
     amount = int(text) if text.isascii() and text.isdigit() and len(text) < 10 else int(DEFAULTS[key])
@@ -152,7 +152,8 @@ def value_of(key: str, text: str) -> Value:
 
 
 def lockouts(root: Root, faillock: Faillock, now: datetime) -> Mapping[str, tuple[int, datetime | None]]:
-    """By name: the failed attempts that still count, and until when the account is locked (datetime.max: no end)."""
+    """Return by name the failed attempts that still count, and until when the account is locked (datetime.max: no
+    end)."""
     folder = faillock.tallies
     after, lasts, forget = (faillock.value(key) for key in ("deny", "unlock_time", "fail_interval"))
     if faillock.gap:
@@ -165,7 +166,7 @@ def lockouts(root: Root, faillock: Faillock, now: datetime) -> Mapping[str, tupl
             continue
         latest = moment(max(times))
         if latest is None:
-            continue  # noise: no clock ever said so
+            continue  # noise: no clock ever had that time
         counted = sum(max(times) - t < forget.total_seconds() for t in times)
         until = None
         if isinstance(after, int) and counted >= after:
@@ -182,13 +183,13 @@ def _after(start: datetime, span: timedelta) -> datetime:
 
 
 def valid_times(tally: bytes) -> list[int]:
-    """The moments (seconds since 1970) of the tries that a tally file still counts."""
+    """Return the times (seconds since 1970) of the failed attempts that a tally file still counts."""
     whole = len(tally) - len(tally) % TALLY.size
     return [when for _, _, status, when in TALLY.iter_unpack(tally[:whole]) if status & VALID]
 
 
 def moved_back(tally: bytes, span: timedelta) -> bytes:
-    """The tally with every try ``span`` longer ago."""
+    """Return the tally with every attempt ``span`` longer ago."""
     seconds = int(span.total_seconds())
     whole = len(tally) - len(tally) % TALLY.size
     moved = [

@@ -1,8 +1,7 @@
-"""What libpam comes to over a stack, in three values: its own algorithm, over what each module answers.
+"""libpam's own algorithm over a stack, in three values, given each module's possible answers.
 
-A module that is not known may answer anything; libpam is followed through all that could then happen, and only what all
-of it agrees in is told. The algorithm is that of ``_pam_dispatch`` in libpam, as pam.conf(5) describes it.
-"""
+An unknown module may answer anything; libpam is followed through everything that could then happen, and only what all
+of it agrees on is known. The algorithm is that of ``_pam_dispatch`` in libpam, as pam.conf(5) describes it."""
 
 from collections.abc import Callable, Sequence
 from typing import NamedTuple
@@ -16,20 +15,21 @@ from verrou.machines.linux.pam.stack import PamLine
 ANY = frozenset(RESULTS)
 """What a module that is not known may answer."""
 LETS_IN = (SUCCESS, NEW_PASSWORD)
-"""The results that mean yes: a new password that is asked for first bars nobody."""
+"""Results that mean yes: a required new password denies no one."""
 MOST_STATES = 5000
 """How many different courses are followed; beyond that nothing is known."""
 
 
 Answers = Callable[[PamLine, bool], frozenset[str]]
-"""What a line's module may return; the second argument tells whether an earlier line asked for the password."""
+"""Possible results of a line's module; the second argument: an earlier line asked for the password."""
 
 
 @frozen
 class Verdict:
-    """What comes out for somebody. ``unclear`` are the lines that may answer one thing or another and have a say;
-    without any ``decided_by`` is the line that turned the course last. ``result`` is that of pam_strerror(3), where
-    there is but one."""
+    """Result of a stack.
+
+    ``unclear`` are the lines that may answer differently and matter; without them ``decided_by`` is the line that
+    turned the result last. ``result`` is that of pam_strerror(3), where there is only one."""
 
     answer: Known
     unclear: tuple[PamLine, ...] = ()
@@ -38,8 +38,8 @@ class Verdict:
 
 
 class _State(NamedTuple):
-    """Where libpam stands: at which line, with which impression (None, True, False) and status, what it had at the
-    entry of each substack, and whether a password was asked for."""
+    """State of libpam: line, impression (None, True, False), status, the states saved at substacks, and whether a
+    password was asked for."""
 
     at: int
     impression: bool | None
@@ -49,7 +49,7 @@ class _State(NamedTuple):
 
 
 def interpret(chain: Sequence[PamLine], answers: Answers, asks: Callable[[PamLine], bool]) -> Verdict:
-    """What libpam comes to over ``chain``; ``asks`` tells whether a line's module asks for a password."""
+    """Return libpam's result over ``chain``; ``asks`` says whether a line's module asks for a password."""
     if not chain:
         return Verdict(Known.NO, result=DENIED)
     start = _State(0, None, DENIED, ((None, DENIED),), False)
@@ -85,15 +85,15 @@ def interpret(chain: Sequence[PamLine], answers: Answers, asks: Callable[[PamLin
 
 
 def _distinct(line: PamLine, results: frozenset[str]) -> set[str]:
-    """One result of each kind: those that a line treats alike come to the same, but for the three that mean something
-    beside the action."""
+    """Return one result of each kind: results with the same action are equal, except three with a meaning of their
+    own."""
     telling = {SUCCESS, NEW_PASSWORD, IGNORE}
     others = {line.actions[result]: result for result in sorted(results - telling)}
     return {*(results & telling), *others.values()}
 
 
 def _entering(chain: Sequence[PamLine], state: _State) -> _State:
-    """What is kept at the entry of each substack that begins at this line."""
+    """Return the states saved at the entry of each substack that begins at this line."""
     depth = chain[state.at].depth
     saved = state.saved[: depth + 1]
     while len(saved) <= depth:
@@ -102,7 +102,7 @@ def _entering(chain: Sequence[PamLine], state: _State) -> _State:
 
 
 def _after(chain: Sequence[PamLine], state: _State, result: str) -> _State:
-    """Where libpam stands after the module of the line at ``state.at`` returned ``result``."""
+    """Return the state after the module at ``state.at`` returned ``result``."""
     line = chain[state.at]
     action, impression, status = line.actions[result], state.impression, state.status
     if action.isdigit():
@@ -120,13 +120,13 @@ def _after(chain: Sequence[PamLine], state: _State, result: str) -> _State:
 
 
 def _end_of_substack(chain: Sequence[PamLine], at: int) -> int:
-    """The first line after the substack, or the stack, that the line stands in."""
+    """Return the first line after the substack, or the stack, of the line."""
     depth = chain[at].depth
     return next((n for n in range(at + 1, len(chain)) if chain[n].depth < depth), len(chain))
 
 
 def _jumped(chain: Sequence[PamLine], state: _State, count: int) -> _State:
-    """Over so many lines of the same substack, one that lies within counting as one; too many end it badly."""
+    """Skip so many lines of the same substack, a nested one counting as one; too many end it in an error."""
     at, depth = state.at, chain[state.at].depth
     while count and at + 1 < len(chain) and chain[at + 1].depth >= depth:
         at += 1

@@ -1,5 +1,6 @@
-"""What each PAM module answers about somebody, from its arguments and the files that it reads: the modules' own manual
-pages. A module that is not in the table, or an argument that changes more than is known here, may answer anything."""
+"""Possible answers of each PAM module about an account, by its arguments and files: the modules' manual pages.
+
+An unknown module, or an argument that changes more than is known here, may answer anything."""
 
 import re
 from collections.abc import Callable, Mapping
@@ -9,7 +10,7 @@ from attrs import define, field, frozen
 
 from verrou.core.model import PasswordState
 from verrou.core.model.known import Known
-from verrou.machines.linux.pam.access_module import Comer, lets_in
+from verrou.machines.linux.pam.access_module import Comer, allows
 from verrou.machines.linux.pam.control import DENIED, IGNORE, MODULE_UNKNOWN, NEW_PASSWORD, SUCCESS
 from verrou.machines.linux.pam.interpreter import ANY, LETS_IN, Verdict, interpret
 from verrou.machines.linux.pam.stack import PamLine, Stack
@@ -29,7 +30,7 @@ REFUSED = _only(DENIED)
 
 
 class Proof(StrEnum):
-    """What somebody shows: the account's own password, one that is wrong, or a key that the program itself looks at."""
+    """Credential shown: the account's own password, a wrong one, or a key that the program itself checks."""
 
     RIGHT = "right"
     WRONG = "wrong"
@@ -38,8 +39,10 @@ class Proof(StrEnum):
 
 @frozen
 class PamUser:
-    """An account as PAM sees it. ``password`` is NONE where no password can match, a locked one included. ``ended``:
-    past its last day; ``aged_out``: past the days of grace of its password; ``due``: a new one is asked for first."""
+    """An account as PAM sees it.
+
+    ``password`` is NONE where no password can match, a locked one included. ``ended``: after its last day;
+    ``aged_out``: after the days of grace of its password; ``due``: a new password is required first."""
 
     name: str
     uid: int
@@ -55,9 +58,10 @@ class PamUser:
 
 @frozen
 class Attempt:
-    """Somebody who comes by a service. ``terminal`` and ``host`` are what the service tells PAM of where from; a
-    ``host`` is an address. ``as_root``: the program that asks runs as root itself, as everything does by which people
-    sign in."""
+    """A user of a service.
+
+    ``terminal`` and ``host`` are what the service tells PAM about the origin; a ``host`` is an address. ``as_root``:
+    the program that asks runs as root, as every sign-in program does."""
 
     service: str
     user: PamUser
@@ -76,7 +80,7 @@ class Modules:
     _limits: tuple[int, int] | None = field(default=None, init=False)
 
     def verdict(self, facility: str, stack: Stack, attempt: Attempt) -> Verdict:
-        """What one facility of a service comes to about an attempt."""
+        """Return the verdict of one facility of a service about an attempt."""
         if stack.fatal is not None:
             return Verdict(Known.NO)
         if stack.unclear is not None:
@@ -88,7 +92,7 @@ class Modules:
         )
 
     def answers(self, facility: str, line: PamLine, attempt: Attempt, asked: bool) -> Results:
-        """What a line's module may return; ``asked``: an earlier line asked for the password."""
+        """Return what a line's module may return; ``asked``: an earlier line asked for the password."""
         there = self._is_there(line.module)
         if there is not Known.YES:
             return NOT_THERE if there is Known.NO else ANY
@@ -100,7 +104,7 @@ class Modules:
         return answer if isinstance(answer, frozenset) else answer(ModuleCall(self, facility, line, attempt, asked))
 
     def _is_there(self, module: str) -> Known:
-        """Whether libpam finds the module, and it is the one that is known: in the folder where its modules stand."""
+        """Return whether libpam finds the module, and it is the known one: in the folder of the system's modules."""
         if not self.folder or "$" in module:
             return Known.UNKNOWN
         place = module if module.startswith("/") else f"{self.folder}/{module}"
@@ -123,7 +127,7 @@ class Modules:
 
     @property
     def folder(self) -> str:
-        """Where the system's modules stand; nothing where that is not found."""
+        """The folder of the system's modules; empty where it is not found."""
         if self._folder is None:
             names = ("/usr/lib", "/lib")
             by_kind = [
@@ -136,7 +140,7 @@ class Modules:
 
 @frozen
 class ModuleCall:
-    """What a module looks at when it is asked."""
+    """The input of a module: its line, and the attempt."""
 
     modules: Modules
     facility: str
@@ -153,11 +157,11 @@ class ModuleCall:
         return self.attempt.user
 
     def has(self, *switches: str) -> bool:
-        """Whether the line bears one of these bare arguments."""
+        """Return whether the line has one of these bare arguments."""
         return any(switch in self.line.arguments for switch in switches)
 
     def only_has(self, *known: str) -> bool:
-        """Whether every argument, without its value, is one of these."""
+        """Return whether every argument, without its value, is one of these."""
         return all(argument.partition("=")[0] in known for argument in self.line.arguments)
 
 
@@ -186,7 +190,7 @@ def _unix_account(asked: ModuleCall) -> Results:
 
 
 def _faillock(asked: ModuleCall) -> Results:
-    # Whoever is locked now is told apart by the tallies: this is about all others.
+    # Locked accounts are distinguished by the tallies: this is about all others.
     return NOTHING if asked.has("authfail") else YES
 
 
@@ -209,14 +213,14 @@ def _access(asked: ModuleCall) -> Results:
     attempt, who = asked.attempt, asked.user
     place = attempt.host or attempt.terminal.removeprefix("/dev/")
     comer = Comer(who.name, who.groups, place, bool(attempt.host))
-    answer = lets_in(asked.root, asked.line, comer)
+    answer = allows(asked.root, asked.line, comer)
     return {Known.YES: YES, Known.NO: REFUSED}.get(answer, YES | REFUSED)
 
 
 def _localuser(asked: ModuleCall) -> Results:
     named = asked.line.argument("file")
     if named is None:
-        return YES  # everybody who is asked about stands in /etc/passwd
+        return YES  # every account asked about is in /etc/passwd
     text = asked.root.text(named)
     if text is None or not asked.only_has("file", "debug"):
         return ANY
@@ -270,7 +274,7 @@ SWITCHES = ("debug", "quiet", "quiet_fail", "quiet_success", "audit")
 
 
 def _condition(asked: ModuleCall, field: str, operator: str, value: str) -> bool | None:
-    """One condition of pam_succeed_if(8); None where it is not known what it comes to."""
+    """Return one condition of pam_succeed_if(8); None where its result is not known."""
     attempt, who = asked.attempt, asked.user
     if field == "user" and operator in ("ingroup", "notingroup"):
         return any(group in who.groups for group in value.split(":")) is (operator == "ingroup")
@@ -308,7 +312,7 @@ COMPARISONS: Mapping[str, Callable[[int, int], bool]] = {
 
 
 def _by_pattern(text: str, pattern: str) -> bool | None:
-    """A pattern of fnmatch(3), where it has nothing but ``*`` and ``?``."""
+    """Return a pattern of fnmatch(3), where it has nothing but ``*`` and ``?``."""
     if set(pattern) & set("[]\\"):
         return None
     signs = {"*": ".*", "?": "."}
@@ -336,21 +340,21 @@ def _listfile(asked: ModuleCall) -> Results:
 
 
 def _time(asked: ModuleCall) -> Results:
-    """True of this hour only, where there is a line at all."""
+    """Return the answer of pam_time(8), true of this hour only, where it has any line."""
     file = asked.line.argument("conffile") or "/etc/security/time.conf"
     lines = [line.split("#", 1)[0].strip() for line in asked.root.lines(file)]
     return YES | REFUSED if any(lines) else YES
 
 
 def _sepermit(asked: ModuleCall) -> Results:
-    """Of whom its file has no line it says nothing."""
+    """Return the answer of pam_sepermit(8): ignore for accounts without a line."""
     file = asked.line.argument("conf") or "/etc/security/sepermit.conf"
     lines = [line.split("#", 1)[0].strip() for line in asked.root.lines(file)]
     return ANY if any(lines) else NOTHING
 
 
 NOBODY = 65534
-"""The number that stands for numbers that cannot be shown: a system account to pam_usertype(8)."""
+"""The overflow ID for IDs that cannot be shown: a system account to pam_usertype(8)."""
 Answer = Results | Callable[[ModuleCall], Results]
 TABLE: Mapping[str, Mapping[str, Answer]] = {
     "pam_access.so": {AUTH: _access, ACCOUNT: _access},
@@ -389,8 +393,10 @@ then finds no module."""
 
 
 def unheeded(stack: Stack, line: PamLine) -> PamLine | None:
-    """The line by which somebody gets past a stack although the module of ``line`` refuses, or may; None where a
-    refusal always counts. All other modules that are known are taken to be content."""
+    """Return the line that admits a user although the module of ``line`` denies, or may; None where a denial always
+    counts.
+
+    All other known modules are taken to succeed."""
 
     def answers(other: PamLine, asked: bool) -> Results:
         if other == line:
@@ -411,13 +417,13 @@ OF_PASSWORDS = frozenset(("pam_cracklib.so", "pam_passwdqc.so", "pam_gnome_keyri
 BY_NAME = frozenset(
     ("pam_access.so", "pam_listfile.so", "pam_succeed_if.so", "pam_localuser.so", "pam_usertype.so", "pam_time.so")
 )
-"""The modules that look at more of somebody than the state of the password and whether it is root."""
+"""Modules that depend on more than the password's state and whether it is root."""
 WANT_PROOF = frozenset(
     (
         *("pam_sss.so", "pam_ldap.so", "pam_krb5.so", "pam_winbind.so", "pam_fprintd.so", "pam_u2f.so"),
         *("pam_pkcs11.so", "pam_systemd_home.so", "pam_google_authenticator.so", "pam_timestamp.so"),
     )
 )
-"""Modules of which nothing is known but that nobody gets past them who has nothing to show."""
+"""Unknown modules that nobody without a credential passes."""
 ASKS_A_PASSWORD = frozenset(("pam_unix.so",))
 """The modules of the table that ask for a password where none was given before."""

@@ -14,11 +14,9 @@ EDITED_BY_HAND = (
 
 
 def add_profiles(root: Root, texts: Mapping[str, str]) -> None:
-    """Put profiles, by name, where the system's own mechanism looks for them, and have it put its stack together.
+    """Add profiles, by name, where the system's own mechanism looks for them, and rebuild the stack.
 
-    Raises:
-        Refused: there is no such mechanism, or it failed.
-    """
+    Raises: StepRejected: there is no such mechanism, or it failed."""
     _check_updater(root)
     for name, text in texts.items():
         root.write(f"{PROFILES}/{name}", text)
@@ -26,7 +24,7 @@ def add_profiles(root: Root, texts: Mapping[str, str]) -> None:
 
 
 def no_updater(root: Root, module: str = "modules") -> str:
-    """Why a module cannot be put into the stack; nothing where it can."""
+    """Return why a module cannot be added to the stack; empty where it can."""
     if root.exists(UPDATER) and root.exists(PROFILES):
         return ""
     return f"there is no {UPDATER} here, so {module} must be added to the PAM stack manually"
@@ -38,16 +36,12 @@ def _check_updater(root: Root) -> None:
 
 
 def update_stack(root: Root, *arguments: str) -> None:
-    """Have the system put its stack together anew.
-
-    Raises:
-        Refused: there is no updater, or it failed.
-    """
+    """Have the system rebuild its stack. Raises: StepRejected: there is no updater, or it failed."""
     _check_updater(root)
     if root.runner is None:
         raise StepRejected(f"{UPDATER} runs in a private copy of the machine only, and there is none")
-    code, said = root.runner([UPDATER, "--package", *arguments])
+    code, message = root.runner([UPDATER, "--package", *arguments])
     root.forget()
     if code != 0:
-        words = said.strip().splitlines()
+        words = message.strip().splitlines()
         raise StepRejected(f"{UPDATER} ended with {code}: {words[-1] if words else 'it gave no reason'}")

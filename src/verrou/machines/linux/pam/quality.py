@@ -1,4 +1,4 @@
-"""What libpwquality asks of a new password on this system: pwquality.conf(5), drop-ins and module arguments."""
+"""libpwquality on this system: pwquality.conf(5), drop-ins and module arguments."""
 
 from attrs import define, evolve, field
 
@@ -45,15 +45,16 @@ class Quality:
     stopped_at: Source | None = None
 
     def number(self, key: str) -> int:
-        """The number in force: minlen is never below 6 nor minclass above 4."""
+        """Return the effective number: minlen is never below 6 nor minclass above 4."""
         value = number(self.decided[key].value) if key in self.decided else SHIPPED[key]
         value = SHIPPED[key] if value is None else value
         return max(6, value) if key == "minlen" else min(4, value) if key == "minclass" else value
 
 
 def quality_settings(root: Root, line: PamLine | None) -> Quality:
-    """pwquality.conf(5) as the library reads it: drop-ins in order of their names, then the main file, and nothing
-    after a line it does not understand; then the module's arguments."""
+    """Return the settings of pwquality.conf(5) as the library reads them, then the module's arguments.
+
+    Drop-ins come in order of their names, then the main file, and nothing after a line that it does not understand."""
     quality = Quality()
     files = [f"{PWQUALITY_FOLDER}/{n}" for n in root.files_in(PWQUALITY_FOLDER) if n.endswith(".conf")]
     for file in [*files, PWQUALITY_CONF]:
@@ -89,5 +90,5 @@ def _understood(key: str, value: str) -> bool:
 
 
 def dictionary_missing(root: Root) -> bool:
-    """Whether the module is there without its dictionary, so that it refuses every password."""
+    """Return whether the module has no dictionary, so that it rejects every password."""
     return module_installed(root, PWQUALITY) and not root.exists(DICTIONARY)

@@ -1,8 +1,7 @@
-"""Questions to a system's own PAM, put in a private copy by one process that answers many: what authenticating and what
-the account come to, each by itself and as numbers of pam_strerror(3). No session is opened, and nothing is set up.
+"""Questions to a system's own PAM, answered in a private copy by one process for many.
 
-Nobody's real password is known or needed: every hash that a password can open stands for one word while it is asked.
-"""
+Authentication and account are asked separately; results are numbers of pam_strerror(3). No session is opened. No real
+password is known or needed: every hash that a password can match stands for one word meanwhile."""
 
 import enum
 import json
@@ -28,12 +27,13 @@ LATE_TWICE = 2
 """A service that is so often late is not asked again."""
 FACILITIES = ("auth", "account")
 LETS_IN = (0, 12)
-"""success, and a new password that is asked for first."""
+"""Success, and a required new password."""
 
 
 class Question(NamedTuple):
-    """Whether a service lets an account in that comes to ``terminal`` from ``host`` and types ``word``. ``asked`` are
-    the parts of its stack that are asked, of :data:`FACILITIES`: the account alone is what a key leaves to PAM."""
+    """Whether a service admits an account at ``terminal`` from ``host`` with ``word`` typed.
+
+    ``asked`` are the parts of its stack, of :data:`FACILITIES`: after a key only the account part is asked."""
 
     service: str
     account: str
@@ -44,8 +44,8 @@ class Question(NamedTuple):
 
 
 class Reply(NamedTuple):
-    """What the parts came to, None for one that was not asked; and how often something was to be typed. ``started``:
-    whether PAM began the service at all."""
+    """Results of the parts, None for one that was not asked; and the number of prompts. ``started``: PAM began the
+    service."""
 
     started: bool
     auth: int | None
@@ -54,8 +54,9 @@ class Reply(NamedTuple):
 
 
 def put(question: Question, open_ones: dict[str, list[object]]) -> Reply:
-    """Put one question, in this process. ``open_ones`` keeps one transaction of each service, and with it the modules
-    that it needs."""
+    """Answer one question in this process.
+
+    ``open_ones`` has one transaction for each service, and with it the modules that it needs."""
     session = Session(question.service, question.account, lambda _: question.word, question.host, question.terminal)
     if question.service not in open_ones:
         session.keep = open_ones[question.service] = []
@@ -66,8 +67,9 @@ def put(question: Question, open_ones: dict[str, list[object]]) -> Reply:
 def put_all(
     questions: Sequence[Question], before_each: Callable[[], None], patience: float = PATIENCE_IN_ALL
 ) -> tuple[list[Reply | None], list[str]]:
-    """Put them all, one process after another: a process goes on until an answer does not come, or is none, or a module
-    has changed who it is. None where there was no answer; and the services that were late too often."""
+    """Answer them all, one process after another, None for no answer; and return the services that were late too often.
+
+    A process continues until an answer is missing or invalid, or a module has changed its identity."""
     replies: list[Reply | None] = [None] * len(questions)
     late: Counter[str] = Counter()
     over = time.monotonic() + patience
@@ -89,13 +91,13 @@ class _End(enum.Enum):
 
     ANSWERED = enum.auto()
     TURNED = enum.auto()
-    """A module made somebody else of it; it has not begun the next question."""
+    """A module changed its identity; it has not begun the next question."""
     LATE = enum.auto()
     BROKE = enum.auto()
 
 
 TURNED = b"turned"
-"""What a process says that must not answer any more."""
+"""Reply of a process that must not answer any more."""
 
 
 def _by_one_process(
@@ -105,7 +107,7 @@ def _by_one_process(
     replies: list[Reply | None],
     over: float,
 ) -> tuple[int, _End]:
-    """How many of ``left`` were answered in a row, and why no more."""
+    """Return how many of ``left`` were answered in a row, and why no more."""
     reading, writing = os.pipe()
     child = os.fork()
     if child == 0:
@@ -156,8 +158,8 @@ def _understood(line: bytes) -> Reply | None:
 
 
 def one_word_for_all(hash_of_word: str, accounts: Sequence[str]) -> Mapping[str, str]:
-    """The files of accounts with ``hash_of_word`` wherever a password opens one of ``accounts``; marks of a lock before
-    it stay."""
+    """Return the account files with ``hash_of_word`` wherever a password matches one of ``accounts``; lock marks
+    stay."""
     root, wanted = Root(Path("/")), set(accounts)
     changed: dict[str, str] = {}
     for name, position in ((SHADOW, ShadowField.PASSWORD), (PASSWD, PasswdField.PASSWORD)):
@@ -179,7 +181,8 @@ WITHOUT_A_SAY = "[default=ignore]"
 
 
 def comment_out(text: str, first: int, last: int) -> str:
-    """A file of the stack in which one line (physical lines from 1) is run and has no say: jumps keep their length."""
+    """Return a file of the stack in which one line (physical lines from 1) runs and decides nothing; jumps stay
+    right."""
     lines = text.split("\n")
     whole = " ".join(line.split("#", 1)[0].rstrip().removesuffix("\\") for line in lines[first - 1 : last])
     changed = _CONTROLLED.sub(lambda found: found[1] + WITHOUT_A_SAY, whole, count=1)
@@ -189,8 +192,9 @@ def comment_out(text: str, first: int, last: int) -> str:
 def first_that_refuses(
     question: Question, lines: Sequence[tuple[str, int, int]], before_each: Callable[[], None]
 ) -> int | None:
-    """The first of some lines (file, first and last physical line) without which PAM lets somebody in. In a copy only:
-    the files are changed, one after another, and put back."""
+    """Return the first of some lines (file, first and last physical line) without which PAM admits an account.
+
+    In a copy only: the files are changed, one after another, and restored."""
     root, over = Root(Path("/")), time.monotonic() + PATIENCE_IN_ALL
     for number, (file, first, last) in enumerate(lines):
         text = root.text(file)

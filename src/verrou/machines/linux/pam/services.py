@@ -1,4 +1,4 @@
-"""The services by which somebody gets in, or becomes somebody else: each has a PAM stack of its own."""
+"""Services by which people sign in, or become another account: each has a PAM stack of its own."""
 
 from collections.abc import Sequence
 
@@ -6,7 +6,7 @@ from attrs import evolve, frozen
 
 from verrou.core.model import PasswordState
 from verrou.core.model.known import Known
-from verrou.core.model.ways import Route
+from verrou.core.model.routes import Route
 from verrou.machines.linux.files.sshd import BY_PASSWORD, REMOTE, ever_set, sshd_installed, sshd_setting
 from verrou.machines.linux.pam.interpreter import Verdict
 from verrou.machines.linux.pam.modules import AUTH, Attempt, Modules, PamUser, Proof
@@ -18,13 +18,14 @@ UNIX = "pam_unix.so"
 
 @frozen
 class Service:
-    """One service. ``way`` is the way in that it stands behind; None where it makes somebody of who is in already.
-    ``programs`` are what asks it: without any of them it is not installed; one ``by_file`` is asked by programs of
-    several packages, and counts where its file stands. With ``own_passwords`` it keeps passwords of its own, and asks
-    PAM about the account alone."""
+    """One service.
+
+    ``route`` is the one it belongs to; None where it makes a signed-in user another account. ``programs`` use it:
+    without any of them it is not installed; one ``by_file`` is used by programs of several packages, and counts where
+    its file exists. With ``own_passwords`` it has passwords of its own, and asks PAM about the account alone."""
 
     name: str
-    way: Route | None
+    route: Route | None
     programs: tuple[str, ...] = ()
     own_passwords: bool = False
     by_file: bool = False
@@ -66,25 +67,26 @@ SERVICES = (
 )
 
 
-def behind(root: Root, way: Route) -> list[Service]:
-    """The services of a way in that are installed."""
-    return [each for each in SERVICES if each.way is way and installed(root, each)]
+def behind(root: Root, route: Route) -> list[Service]:
+    """Return the installed services of a route."""
+    return [each for each in SERVICES if each.route is route and installed(root, each)]
 
 
 def installed(root: Root, service: Service) -> bool:
-    """Whether the service is there: its program, or where that may stand anywhere a file of its own."""
+    """Return whether the service is installed: its program exists, or its file where programs may be anywhere."""
     if service.name == "sshd":
         return sshd_installed(root)
     if service.by_file:
         return bool(service_file(root, service.name))
     if any(root.exists(program) for program in service.programs):
         return True
-    return not service.programs or (service.way is Route.REMOTE_SCREEN and bool(service_file(root, service.name)))
+    return not service.programs or (service.route is Route.REMOTE_SCREEN and bool(service_file(root, service.name)))
 
 
 def asking_passwords(root: Root) -> list[Service]:
-    """The services that ask PAM about a password, each with a stack of its own: none that keeps passwords of its own,
-    and not a remote shell that takes keys alone."""
+    """Return the services that ask PAM about a password, each with a stack of its own.
+
+    Those with passwords of their own are excluded, and a remote shell that accepts keys alone."""
     found: list[Service] = []
     for service in SERVICES:
         if service.own_passwords or not installed(root, service):
@@ -98,24 +100,24 @@ def asking_passwords(root: Root) -> list[Service]:
 
 
 def sshd_takes_passwords(root: Root) -> bool:
-    """Whether the remote shell server lets anybody in by a password."""
+    """Return whether the remote shell server accepts any password."""
     return any(value.lower() == "yes" for key in BY_PASSWORD for value in ever_set(root, key, "yes"))
 
 
 def sshd_asks_pam(root: Root) -> bool:
-    """Whether the remote shell server goes through PAM at all; Debian's own file says so, the program by itself does
+    """Return whether the remote shell server uses PAM at all; Debian's own file says so, the program's default does
     not."""
     return sshd_setting(root, "usepam", "no")[0] == "yes"
 
 
 def nullok_line(root: Root, service: Service) -> PamLine | None:
-    """The line that lets a blank password be good for a service."""
+    """Return the line by which a service accepts a blank password."""
     lines = load_stack(root, service.name, AUTH).having(UNIX)
     return next((line for line in lines if {"nullok", "nullok_secure"} & set(line.arguments)), None)
 
 
 def takes_blank(root: Root, service: Service) -> PamLine | None:
-    """The line by which a blank password is good for a service, or may be; None where it is not."""
+    """Return the line by which a service accepts, or may accept, a blank password; None where it does not."""
     verdict = _of_anybody(root, service, PasswordState.BLANK, Proof.RIGHT)
     if verdict.answer is Known.NO:
         return None
@@ -123,26 +125,26 @@ def takes_blank(root: Root, service: Service) -> PamLine | None:
 
 
 def open_without_proof(root: Root, service: Service) -> PamLine | None:
-    """The line that lets somebody in by a service who has proved nothing; None where none is known to."""
+    """Return the line that admits users without proof to a service; None where none is known to."""
     verdict = _of_anybody(root, service, PasswordState.SET, Proof.WRONG)
     return verdict.decided_by if verdict.answer is Known.YES else None
 
 
 def _of_anybody(root: Root, service: Service, password: PasswordState, proof: Proof) -> Verdict:
-    """What the stack of a service says of an account that no line of it is about."""
-    terminal, host = ("", REMOTE) if service.way not in (None, Route.CONSOLE) else (TERMINAL, "")
+    """Return the verdict of a service about an account that no line names."""
+    terminal, host = ("", REMOTE) if service.route not in (None, Route.CONSOLE) else (TERMINAL, "")
     attempt = Attempt(service.name, PamUser("", *PERSON, password=password), terminal, host, proof)
-    attempt = evolve(attempt, as_root=service.way is not None)
+    attempt = evolve(attempt, as_root=service.route is not None)
     return Modules(root).verdict(AUTH, load_stack(root, service.name, AUTH), attempt)
 
 
 PERSON = (1000, 1000)
-"""The numbers of somebody in particular, and of the main group."""
+"""IDs of no particular account and group."""
 TERMINAL = "tty1"
 
 
 def doors_without_proof(root: Root) -> Sequence[tuple[Service, PamLine]]:
-    """The services that somebody passes who proves nothing, each with the line that lets them."""
+    """Return the services that admit users without proof, each with its line."""
     found = []
     for service in SERVICES:
         if service.own_passwords or not installed(root, service):

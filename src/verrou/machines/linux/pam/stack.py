@@ -12,12 +12,12 @@ from verrou.machines.linux.root import Root
 
 FACILITIES = ("auth", "account", "password", "session")
 DEEPEST = 16
-"""Substacks within each other: libpam takes no more."""
+"""Most nested substacks in libpam."""
 MOST_INCLUDED, MOST_FILES = 100, 1000
-"""Files that include each other, and files in all: a stack with more goes in circles, over which libpam breaks down."""
+"""Most nested includes, and files in all: a stack with more is circular, and libpam fails over it."""
 CIRCLES = "includes go in circles"
 FOLDERS = ("/etc/pam.d", "/usr/lib/pam.d", "/usr/etc/pam.d")
-"""Where the files of services stand: the administrator's, and the vendors' that count where there is none of these."""
+"""Folders of service files: the administrator's, and the vendors' used where it has none."""
 OTHER = "other"
 ALL_FAIL = "default=bad"
 """The control of a line that has none of its own, and calls no module."""
@@ -31,9 +31,10 @@ LONGEST_LINE = 1000
 
 @frozen
 class PamLine:
-    """One line of a stack: where it stands, and what it says. ``first`` and ``last`` are physical lines from 1.
-    ``depth`` counts the substacks around it. ``fault`` says why libpam cannot use the line and refuses by it; a line
-    that ``enters`` a substack calls no module."""
+    """One line of a stack with its source.
+
+    ``first`` and ``last`` are physical lines from 1. ``depth`` counts the substacks around it. ``fault`` says why
+    libpam cannot use the line and denies by it; a line that ``enters`` a substack calls no module."""
 
     file: str
     first: int
@@ -55,7 +56,7 @@ class PamLine:
         return self.module.rpartition("/")[2]
 
     def argument(self, key: str) -> str | None:
-        """The value of ``key=value``, ``""`` for a bare ``key``, None without either; the last one counts."""
+        """Return the value of ``key=value``, ``""`` for a bare ``key``, None without either; the last one decides."""
         found = None
         for argument in self.arguments:
             name, _, value = argument.strip("[]").partition("=")
@@ -65,16 +66,16 @@ class PamLine:
 
     @property
     def actions(self) -> Mapping[str, str]:
-        """What is done at each result of the module."""
+        """The action at each result of the module."""
         return actions_of(self.control)
 
 
 @frozen
 class Stack:
-    """One facility of one service, in the order in which libpam goes through it. ``chain`` are all lines, those that
-    enter a substack and those by which it refuses included. ``fatal`` is a line over which libpam does not start the
-    service at all, in whatever facility; ``unclear`` is where it cannot be told what libpam makes of the files, since
-    versions of it differ there."""
+    """One facility of one service, in libpam's order.
+
+    ``chain`` are all lines, those that enter a substack and faulty ones included. ``fatal`` is a line over which libpam
+    does not start the service at all, in whatever facility; ``unclear`` is a place where versions of libpam differ."""
 
     service: str
     chain: tuple[PamLine, ...]
@@ -92,18 +93,19 @@ class Stack:
         return (*filter(None, (self.fatal,)), *(line.source for line in self.chain if line.fault))
 
     def having(self, module: str, *arguments: str) -> list[PamLine]:
-        """The lines of a module, with these bare arguments."""
+        """Return the lines of a module, with these bare arguments."""
         return [line for line in self.lines if line.module_name == module and set(arguments) <= set(line.arguments)]
 
 
 def service_file(root: Root, service: str) -> str:
-    """The file of a service: the administrator's own, else the vendor's; nothing without either."""
+    """Return the file of a service: the administrator's own, else the vendor's; nothing without either."""
     return next((f"{folder}/{service}" for folder in FOLDERS if root.exists(f"{folder}/{service}")), "")
 
 
 def load_stack(root: Root, service: str, facility: str) -> Stack:
-    """The stack of a service. One without a file, or without a line for the facility, gets that of ``other``, as libpam
-    does."""
+    """Return the stack of a service.
+
+    One without a file, or without a line for the facility, gets that of ``other``, as libpam does."""
     mine, others = _read(root, service), _read(root, OTHER)
     counts = mine if mine.chains[facility] else others
     fatal, unclear = mine.fatal or others.fatal, mine.unclear or others.unclear
@@ -133,8 +135,9 @@ class _Reading:
     files: int = 0
 
     def read(self, file: str, wanted: str | None, included: int, depth: int) -> bool:
-        """Take the lines of a file in: those for ``wanted`` alone where it was included for one facility. Whether it
-        could be read to its end: one that is missing cannot, nor one that is included too deep."""
+        """Read the lines of a file, for ``wanted`` alone where it was included for one facility.
+
+        Returns whether it could be read to its end: not if it is missing or included too deep."""
         self.files += 1
         if included > MOST_INCLUDED or self.files > MOST_FILES:
             self.fatal = self.fatal or Source(file, None, CIRCLES)
@@ -158,7 +161,7 @@ class _Reading:
             return
         kind, fault = first.removeprefix("-").lower(), ""
         if kind not in FACILITIES:
-            # libpam counts it for what was asked for, or for the most sensitive of the four.
+            # libpam takes it for the facility requested, or for the most sensitive of the four.
             kind, fault = wanted or FACILITIES[0], f"{first!r} is not one of {', '.join(FACILITIES)}"
         if not wanted or kind == wanted:
             self._module(kind, file, at, words[1:], fault, included, depth)
@@ -166,16 +169,17 @@ class _Reading:
     def _include(
         self, line: PamLine, words: Sequence[tuple[str, bool]], kind: str | None, included: int, deeper: int = 0
     ) -> None:
-        """Take another file in, for one facility or all. libpam breaks down over an include without a file, and over
-        one for all facilities that fails."""
+        """Read another file, for one facility or all.
+
+        libpam fails over an include without a file, and over one for all facilities that fails."""
         if not words:
             self.fatal = self.fatal or Source(line.file, line.first, "it includes, and names no file")
         elif not self.read(self._included(words[0][0]), kind, included + 1, line.depth + deeper):
-            said = f"the included file {words[0][0]} cannot be read"
+            message = f"the included file {words[0][0]} cannot be read"
             if kind is None:
-                self.fatal = self.fatal or Source(line.file, line.first, said)
+                self.fatal = self.fatal or Source(line.file, line.first, message)
             else:
-                self.chains[kind].append(evolve(line, fault=said))
+                self.chains[kind].append(evolve(line, fault=message))
 
     def _module(
         self,
@@ -188,8 +192,8 @@ class _Reading:
         depth: int,
     ) -> None:
         if not words:
-            said = fault or "a control and a module are missing"
-            self.chains[kind].append(PamLine(file, *at, ALL_FAIL, "", (), depth, said))
+            message = fault or "a control and a module are missing"
+            self.chains[kind].append(PamLine(file, *at, ALL_FAIL, "", (), depth, message))
             return
         (control, bracketed), module = words[0], words[1][0] if len(words) > 1 else ""
         if control.lower() in ("include", "substack"):
@@ -209,13 +213,14 @@ class _Reading:
 
 
 def _logical_lines(lines: Sequence[str]) -> Iterator[tuple[int, int, str]]:
-    """Lines joined at a backslash, comments and blank ones left out, each with its first and last line from 1. One that
-    goes on where the file ends keeps its backslash."""
+    """Join lines at a backslash and drop comments and blank ones, each with its first and last line from 1.
+
+    A line that continues at the end of the file keeps its backslash."""
     first, joined = 0, ""
     for number, line in enumerate(lines, start=1):
         text = line.split("#", 1)[0].strip(SPACE)
         if not text:
-            continue  # within a line that goes on, too
+            continue  # within a continued line, too
         first = first or number
         joined += text
         if text.endswith("\\"):
@@ -228,7 +233,7 @@ def _logical_lines(lines: Sequence[str]) -> Iterator[tuple[int, int, str]]:
 
 
 def with_argument(text: str, line: PamLine, key: str, value: str | None) -> str:
-    """The text of ``line``'s file with ``key=value`` on that line (a bare ``key`` for ``""``, none for None)."""
+    """Return the text of ``line``'s file with ``key=value`` on that line (a bare ``key`` for ``""``, none for None)."""
     lines = text.split("\n")
     before = lines[line.first - 1 : line.last]
     word = key if value == "" else f"{key}={value}"
@@ -252,8 +257,9 @@ LINES_OF_A_HEADING = 12
 
 
 def put_together(root: Root, file: str) -> str:
-    """Why a file of the stack is never edited: it is a link to what another program keeps, or it says in its heading
-    that a program puts it together. Nothing where it may be."""
+    """Return why a file of the stack is never edited: a link to another program's file, or generated by its heading.
+
+    Empty where it may be edited."""
     place = root.place(file)
     if place != root.place(file.rpartition("/")[0]) / file.rpartition("/")[2]:
         kept = "/" + str(place.relative_to(root.path))

@@ -1,4 +1,4 @@
-"""Every rule that a Linux system keeps, one keeper each; what it has none of, and where derived ones are read from."""
+"""Adapters of all rules of a Linux system; rules that it does not have; and sources of derived ones."""
 
 from collections.abc import Mapping
 
@@ -9,20 +9,20 @@ from verrou.machines.linux.files.account_files import SHADOW
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules import elevation, idle, lockout, logon, notice, outside, password, rights, screen
-from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System
+from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System
 
-__all__ = ["ABSENT", "DERIVED", "KEEPERS", "System", "readings", "set_rules", "takes"]
+__all__ = ["ABSENT", "ADAPTERS", "DERIVED", "System", "accepted_values", "readings", "set_rules"]
 
-KEEPERS: Mapping[str, LinuxRuleAdapter] = {
-    **password.KEEPERS,
-    **lockout.KEEPERS,
-    **logon.KEEPERS,
-    **elevation.KEEPERS,
-    **rights.KEEPERS,
-    **screen.KEEPERS,
-    **notice.KEEPERS,
-    **idle.KEEPERS,
-    **outside.KEEPERS,
+ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
+    **password.ADAPTERS,
+    **lockout.ADAPTERS,
+    **logon.ADAPTERS,
+    **elevation.ADAPTERS,
+    **rights.ADAPTERS,
+    **screen.ADAPTERS,
+    **notice.ADAPTERS,
+    **idle.ADAPTERS,
+    **outside.ADAPTERS,
 }
 ABSENT: Mapping[str, str] = {
     **elevation.ABSENT,
@@ -45,44 +45,44 @@ DERIVED: Mapping[str, str] = {
     "population.hints": "not kept: no such hints",
     "population.recovery_questions": "not kept: no such questions",
 }
-"""Where the facts stand that a rule is derived from, where that is worth saying."""
+"""Source of a derived rule's facts, where it is worth naming."""
 
 
 def readings(system: System) -> dict[str, Reading]:
-    """Every rule that is not derived."""
-    kept = {rule_id: _read(keeper, system) for rule_id, keeper in KEEPERS.items()}
+    """Return every rule that is not derived."""
+    kept = {rule_id: _read(adapter, system) for rule_id, adapter in ADAPTERS.items()}
     return kept | {rule_id: absent(reason) for rule_id, reason in ABSENT.items()}
 
 
-def _read(keeper: LinuxRuleAdapter, system: System) -> Reading:
-    """What a keeper reads; nothing can be known where it asks for a file that we may not read."""
+def _read(adapter: LinuxRuleAdapter, system: System) -> Reading:
+    """Return an adapter's reading; unreadable where it needs a file that is denied."""
     root = system.root
     root.asked.clear()
-    reading = keeper.read(system)
-    needed = {SHADOW} if keeper.in_shadow else set()
+    reading = adapter.read(system)
+    needed = {SHADOW} if adapter.in_shadow else set()
     hidden = sorted((root.asked | needed) & root.denied.keys())
     return unreadable(f"{hidden[0]} can be read by root alone", "run as root") if hidden else reading
 
 
-def takes(system: System) -> dict[str, AcceptedValues]:
-    """What the system takes, by rule."""
-    return {rule_id: keeper.takes_on(system) for rule_id, keeper in KEEPERS.items()}
+def accepted_values(system: System) -> dict[str, AcceptedValues]:
+    """Return the values that the system accepts, by rule."""
+    return {rule_id: adapter.takes_on(system) for rule_id, adapter in ADAPTERS.items()}
 
 
 def named_otherwise(root: Root, name: str, new_name: str) -> None:
-    """What Verrou wrote about an account, or a group as ``group:NAME``, follows it to its new name, or goes with it."""
+    """Apply a new name (of an account, or ``group:NAME``), or its removal, to what Verrou wrote about it."""
     for family in (logon, rights, screen):
         family.named_otherwise(root, name, new_name)
 
 
 def set_rules(root: Root, step: SetRules) -> str:
-    """Set the rules of one step; answers with what is worth saying. Raises Refused."""
-    said = []
+    """Set the rules of one step. Return what is worth reporting. Raises: StepRejected."""
+    message = []
     for rule_id, value in step.values.items():
-        keeper = KEEPERS.get(rule_id)
-        if keeper is None:
+        adapter = ADAPTERS.get(rule_id)
+        if adapter is None:
             raise StepRejected(f"a Linux machine does not keep {rule_id}")
-        said.append(keeper.write(root, value))
-    if step.values.keys() & lockout.KEEPERS.keys():
-        said.append(lockout.in_stack(root))
-    return "; ".join(dict.fromkeys(text for text in said if text))
+        message.append(adapter.write(root, value))
+    if step.values.keys() & lockout.ADAPTERS.keys():
+        message.append(lockout.in_stack(root))
+    return "; ".join(dict.fromkeys(text for text in message if text))

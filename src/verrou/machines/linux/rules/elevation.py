@@ -1,8 +1,6 @@
-"""What sudo(8) asks before somebody administers a Linux system: the lines and the Defaults of sudoers(5), read whole;
-written as one drop-in that sudo reads after all others of its folder.
+"""Elevation rules by sudo(8): the entries and Defaults of sudoers(5), written as one drop-in read last.
 
-A desktop's own question is polkit's; what it asks stands with the rules about rights.
-"""
+A desktop's own prompt is polkit's and belongs to the rules about rights."""
 
 import math
 from collections.abc import Callable, Mapping, Sequence
@@ -17,7 +15,7 @@ from verrou.core.model import (
     Source,
     absent,
     joined,
-    shipped_default,
+    program_default,
     unreadable,
 )
 from verrou.core.rules.elevation import RULES
@@ -30,7 +28,7 @@ from verrou.machines.linux.pam.stack import load_stack, put_together
 from verrou.machines.linux.polkit_actions import EXEC, STANDARD
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System, weakest
+from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System, weakest
 from verrou.machines.linux.rules.named import administering_groups
 from verrou.machines.linux.rules.rights import asked, asked_of_anybody, cannot_tell, write_ours
 
@@ -43,23 +41,23 @@ MODE = 0o440
 CHECKER = "/usr/sbin/visudo"
 KINDS = {str(rule.id): rule.kind for rule in RULES}
 SHIPPED_MINUTES = {"timestamp_timeout": 15.0, "passwd_timeout": 5.0}
-"""What sudo(8) takes without a line, as sudoers(5) has it; Debian's own is told by no file."""
+"""sudo(8)'s default without a line, by sudoers(5); Debian's own is in no file."""
 MINUTE = timedelta(minutes=1)
 NOBODY_IN_PARTICULAR = Person("", NO_NUMBER)
 
 
 def _setting(sudoers: Sudoers, name: str) -> tuple[str | bool | None, Source | None]:
-    """What a setting comes to for somebody whom no line is about."""
+    """Return the effective value of a setting for a user whom no line is about."""
     return sudoers.setting_of(NOBODY_IN_PARTICULAR, name, datetime.min)
 
 
 ByDoas = Callable[[System, Sequence[Rule]], Reading]
-"""What a rule comes to by the lines of doas that are about administrators."""
+"""Value of a rule by the lines of doas that are about administrators."""
 
 
 def _installed(kind: Kind, read: Callable[[System, Sudoers], Reading], by_doas: ByDoas) -> Callable[[System], Reading]:
-    """There is no such rule without sudo and doas; nothing is known where one of them could not be read whole; where
-    there are both, the weaker holds."""
+    """Return *not applicable* without sudo and doas, *unknown* where one could not be read, otherwise the weaker
+    value."""
 
     def whole(system: System) -> Reading:
         sudoers, doas = system.sudoers, system.doas
@@ -72,8 +70,8 @@ def _installed(kind: Kind, read: Callable[[System, Sudoers], Reading], by_doas: 
         found = [("sudo", read(system, sudoers))] if sudoers.installed else []
         found += [("doas", by_doas(system, lines))] if lines else []
         if not found:
-            said = "no one can elevate with sudo or doas; administrators sign in as root"
-            return absent(said, to_install(system.root, "sudo"))
+            message = "no one can elevate with sudo or doas; administrators sign in as root"
+            return absent(message, to_install(system.root, "sudo"))
         return weakest(kind, found)
 
     return whole
@@ -85,21 +83,21 @@ def _not_whole(sudoers: Sudoers, doas: Doas) -> Reading:
 
 
 def _asked_people(system: System) -> list[Account]:
-    """The administrators whom sudo could ask: not root, which it asks nothing."""
+    """Return the administrators whom sudo could prompt: not root, which gets no prompt."""
     return [account for account in system.administrators if account.identity != "0"]
 
 
 def _read_gives(system: System, sudoers: Sudoers) -> Reading:
-    """What the administrators give of whom the least is asked; where there are none, what one would be asked."""
+    """Return the weakest prompt of the administrators; where there are none, the prompt of one."""
     people = _asked_people(system)
     free = [account for account in people if account.elevation_asks == PasswordOwner.NONE]
     if people:
         source = next((line for account in free or people for line in _lines_of(account, system)), None)
-        said = f"nothing is asked of {joined([account.name for account in free])}" if free else ""
-        return Reading("nothing" if free else "password", source=source, reason=said)
+        message = f"nothing is asked of {joined([account.name for account in free])}" if free else ""
+        return Reading("nothing" if free else "password", source=source, reason=message)
     authenticate, source = _setting(sudoers, "authenticate")
     value = "nothing" if authenticate is False else "password"
-    return Reading(value, source=source or shipped_default("sudo asks for a password"))
+    return Reading(value, source=source or program_default("sudo asks for a password"))
 
 
 def _lines_of(account: Account, system: System) -> list[Source]:
@@ -109,37 +107,39 @@ def _lines_of(account: Account, system: System) -> list[Source]:
 
 
 def _read_standard(system: System) -> Reading:
-    """What sudo, su and polkit make of somebody who is given nothing: rejected by all of them, or let in by one who
-    knows an administrator's password."""
+    """Return the outcome of sudo, su and polkit for a standard user: denied by all, or with an administrator's
+    password."""
     sudoers = system.sudoers
     if sudoers.unknown or system.doas.unknown:
         return _not_whole(sudoers, system.doas)
     nobody = sudoers.elevation(NOBODY_IN_PARTICULAR, system.now)
     if nobody.everything and nobody.password not in (PasswordOwner.ROOT, PasswordOwner.TARGET):
-        said = f"{nobody.sources[0].where}: this line lets anyone become root, so there is no standard user"
-        return unreadable(said, source=nobody.sources[0])
+        message = f"{nobody.sources[0].where}: this line lets anyone become root, so there is no standard user"
+        return unreadable(message, source=nobody.sources[0])
     if nobody.everything:
-        said = "anyone who knows root's password can become root"
-        return Reading("admin-password", source=nobody.sources[0], reason=said)
+        message = "anyone who knows root's password can become root"
+        return Reading("admin-password", source=nobody.sources[0], reason=message)
     if (by_su := _su_lets(system)) is not None:
         return Reading("admin-password", source=by_su, reason="su elevates anyone who knows root's password")
     elevating = _elevating(system)
     answers = asked_of_anybody(system, sorted(elevating))
     if answers is None:
         return cannot_tell(asked(system, (EXEC,)))
-    if free := [action for action, said in answers.items() if said == polkit.YES and action in polkit.ROOT_ITSELF]:
-        said = f"polkit allows everyone {free[0]}, so there is no standard user"
-        return unreadable(said, source=elevating[free[0]].source)
-    if opened := [action for action, said in answers.items() if said == polkit.ADMINISTRATOR]:
+    if free := [
+        action for action, message in answers.items() if message == polkit.YES and action in polkit.ROOT_ITSELF
+    ]:
+        message = f"polkit allows everyone {free[0]}, so there is no standard user"
+        return unreadable(message, source=elevating[free[0]].source)
+    if opened := [action for action, message in answers.items() if message == polkit.ADMINISTRATOR]:
         first = next((action for action in polkit.ROOT_ITSELF if action in opened), opened[0])
         more = f" and {len(opened) - 1} more actions" if len(opened) > 1 else ""
-        said = f"polkit asks for an administrator's password for {first}{more}"
-        return Reading("admin-password", source=elevating[first].source, reason=said)
-    return Reading("denied", source=shipped_default("no line of sudo, no su and no rule of polkit allows them"))
+        message = f"polkit asks for an administrator's password for {first}{more}"
+        return Reading("admin-password", source=elevating[first].source, reason=message)
+    return Reading("denied", source=program_default("no line of sudo, no su and no rule of polkit allows them"))
 
 
 def _elevating(system: System) -> Mapping[str, polkit.ImplicitAuthorization]:
-    """The actions of polkit by which an administrator's password makes somebody do things as root."""
+    """Return the polkit actions by which an administrator's password does things as root."""
     return system.polkit_elevating if polkit.installed(system.root) else {}
 
 
@@ -147,7 +147,7 @@ SU_FILE, WHEEL = "/etc/pam.d/su", "pam_wheel.so"
 
 
 def _su_lets(system: System) -> Source | None:
-    """What lets somebody become root by su(1) who knows root's password; None where nothing does."""
+    """Return what lets a user who knows root's password become root by su(1); None where nothing does."""
     root = next((account for account in system.accounts if account.identity == "0"), None)
     if root is None or root.password is not PasswordState.SET or not root.enabled:
         return None
@@ -157,7 +157,7 @@ def _su_lets(system: System) -> Source | None:
 
 
 def _takes_standard(system: System) -> AcceptedValues:
-    """Nothing can be made to ask for an administrator's password where no program would."""
+    """Return the accepted values: no administrator's password can be required where no program asks for one."""
     root = next((account for account in system.accounts if account.identity == "0"), None)
     by_su = root is not None and root.password is PasswordState.SET and root.enabled
     if _elevating(system) or by_su or system.sudoers.elevation(NOBODY_IN_PARTICULAR, system.now).everything:
@@ -167,17 +167,17 @@ def _takes_standard(system: System) -> AcceptedValues:
 
 
 def _wheel(root: Root) -> bool:
-    """Whether su asks first who somebody is: pam_wheel(8), before the password."""
+    """Return whether su checks the user first: pam_wheel(8) before the password."""
     lines = load_stack(root, "su", "auth").having(WHEEL)
     return any(line.control in ("required", "requisite") and "deny" not in line.arguments for line in lines)
 
 
 def _put_standard(root: Root, value: Value) -> str:
-    """All actions of polkit that elevate by its rules, su by a line of its own stack."""
-    said = []
+    """Return the effect of all elevation rules of polkit together with su's own stack."""
+    message = []
     if polkit.installed(root):
         kept = STANDARD if value == "denied" else ""
-        said.append(write_ours(lambda _, mine, __: evolve(mine, refused=(kept,) if kept else ()))(root, value))
+        message.append(write_ours(lambda _, mine, __: evolve(mine, refused=(kept,) if kept else ()))(root, value))
     text = root.text(SU_FILE) or ""
     ours = [line for line in text.split("\n") if WHEEL in line and not line.lstrip().startswith("#")]
     if value == "denied" and text and not _wheel(root):
@@ -192,15 +192,15 @@ def _put_standard(root: Root, value: Value) -> str:
         after = next((n for n, line in enumerate(lines, start=1) if "pam_rootok.so" in line and line[:1] != "#"), 0)
         lines.insert(after, f"auth\trequired\t{WHEEL} group={group}")
         root.write(SU_FILE, "\n".join(lines))
-        said.append(f"su first checks membership of {group}: {SU_FILE}")
+        message.append(f"su first checks membership of {group}: {SU_FILE}")
     elif value == "admin-password" and ours:
         root.write(SU_FILE, "\n".join(line for line in text.split("\n") if line not in ours))
-        said.append(f"su asks for root's password alone: {SU_FILE}")
-    return "; ".join(said)
+        message.append(f"su asks for root's password alone: {SU_FILE}")
+    return "; ".join(message)
 
 
 def _minutes(name: str, rule_id: str, never: Callable[[float], bool]) -> Callable[[System, Sudoers], Reading]:
-    """A number of minutes, which may have a fraction."""
+    """Return a number of minutes, which may have a fraction."""
 
     kind = KINDS[rule_id]
 
@@ -213,7 +213,7 @@ def _minutes(name: str, rule_id: str, never: Callable[[float], bool]) -> Callabl
             return unreadable(f"{source}: not a number of minutes", source=source)
         span = timedelta(days=3650) if number < 0 else timedelta(seconds=round(number * 60))
         found: Value = "never" if never(number) else span
-        return Reading(found, source=source or shipped_default(f"{name} = {SHIPPED_MINUTES[name]:g}"))
+        return Reading(found, source=source or program_default(f"{name} = {SHIPPED_MINUTES[name]:g}"))
 
     def read(system: System, sudoers: Sudoers) -> Reading:
         people = [Person(a.name, int(a.identity), a.groups) for a in _asked_people(system)]
@@ -226,7 +226,7 @@ def _minutes(name: str, rule_id: str, never: Callable[[float], bool]) -> Callabl
 
 
 def _put(name: str) -> Callable[[Root, Value], str]:
-    """One line of the drop-in. Afterwards the system's own checker has to take it, and sudo to go by it."""
+    """Write one line of the drop-in. Afterwards the system's own checker has to accept it, and sudo to follow it."""
 
     def write(root: Root, value: Value) -> str:
         if name == "authenticate":
@@ -246,25 +246,21 @@ def _put(name: str) -> Callable[[Root, Value], str]:
 
 
 def _checked(root: Root, file: str) -> str:
-    """What the system's own checker says of a file, before it is swapped in.
-
-    Raises:
-        Refused: it does not take it.
-    """
+    """Check a file with the system's own checker, before it is swapped in. Raises: StepRejected."""
     if root.runner is None or not root.exists(CHECKER):
         return f"written to {file}"
-    code, said = root.runner([CHECKER, "-c", "-s", "-f", file])
+    code, message = root.runner([CHECKER, "-c", "-s", "-f", file])
     if code != 0:
-        words = said.strip().splitlines()
+        words = message.strip().splitlines()
         raise StepRejected(f"{CHECKER} does not take {file}: {words[-1] if words else 'it gave no reason'}")
     return f"written to {file}, which {CHECKER} has checked"
 
 
 def _put_gives(root: Root, value: Value) -> str:
-    """Ask everybody again: by a line of its own, and by taking NOPASSWD from the lines that say it."""
-    said = [_put("authenticate")(root, value)]
+    """Prompt everyone again: by a line of its own, and by removing NOPASSWD from the lines that have it."""
+    message = [_put("authenticate")(root, value)]
     if value != "password":
-        return said[0]
+        return message[0]
     free = [
         source
         for entry, source in Sudoers.load(root).entries
@@ -278,8 +274,8 @@ def _put_gives(root: Root, value: Value) -> str:
             raise StepRejected(f"{source.where} asks for no password, and must be repaired manually")
         lines[at] = asking
         root.write(source.place, "\n".join(lines), MODE)
-        said.append(f"NOPASSWD is gone from {source.where}; {_checked(root, source.place)}")
-    return "; ".join(said)
+        message.append(f"NOPASSWD is gone from {source.where}; {_checked(root, source.place)}")
+    return "; ".join(message)
 
 
 def _cannot(system: System) -> str:
@@ -310,13 +306,13 @@ def _sudo(
     where: str,
     read: Callable[[System, Sudoers], Reading],
     by_doas: ByDoas,
-    takes: AcceptedValues,
+    accepted_values: AcceptedValues,
 ) -> LinuxRuleAdapter:
     write = _put_gives if name == "authenticate" else _put(name)
-    return LinuxRuleAdapter(where, _installed(KINDS[rule_id], read, by_doas), write, takes, _cannot)
+    return LinuxRuleAdapter(where, _installed(KINDS[rule_id], read, by_doas), write, accepted_values, _cannot)
 
 
-KEEPERS: Mapping[str, LinuxRuleAdapter] = {
+ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
     "elevation.administrator_gives": _sudo(
         "elevation.administrator_gives",
         "authenticate",

@@ -4,13 +4,13 @@ import re
 from collections.abc import Mapping
 from datetime import timedelta
 
-from verrou.core.model import Origin, Reading, Source, name_list, shipped_default, unreadable
+from verrou.core.model import Origin, Reading, Source, name_list, program_default, unreadable
 from verrou.core.rules.screen import RULES
 from verrou.core.values import Value
 from verrou.machines.linux.display_managers import in_use
 from verrou.machines.linux.files import dconf
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System, weakest
+from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System, weakest
 
 KIND = next(rule.kind for rule in RULES if rule.id == "screen.locks_after")
 PROFILE, PROFILE_FOLDER = "/etc/profile", "/etc/profile.d"
@@ -19,8 +19,9 @@ _TMOUT = re.compile(r"(?:(?:export|readonly|declare -[xr]+|typeset -[xr]+)\s+)*T
 
 
 def _read_shell_idle(root: Root) -> Reading:
-    """TMOUT of bash(1), as the files say that every sign-in shell goes through. They are programs: a line that hangs on
-    a condition is not known to count."""
+    """Return TMOUT of bash(1) from the files that every sign-in shell reads.
+
+    They are programs: a line under a condition has an unknown result."""
     files = [PROFILE, *root.files_matching(f"{PROFILE_FOLDER}/*.sh")]
     found: Reading | None = None
     for file in files:
@@ -35,7 +36,7 @@ def _read_shell_idle(root: Root) -> Reading:
                 found = Reading(timedelta(seconds=seconds) if seconds else "never", source=source, reason=ends)
             elif not re.match(r"(export|readonly)(\s+-\w+)*\s+TMOUT\s*;?\s*$", line):
                 return unreadable(f"{source}: only the shell knows whether this line counts", source=source)
-    return found or Reading("never", source=shipped_default("no TMOUT"))
+    return found or Reading("never", source=program_default("no TMOUT"))
 
 
 IDLE = dconf.DconfKey("org/gnome/desktop/session", "idle-delay")
@@ -44,20 +45,21 @@ DELAY = dconf.DconfKey("org/gnome/desktop/screensaver", "lock-delay")
 
 
 def _read_locker(root: Root) -> Reading:
-    """The screen locker of desktops that go by dconf: a person's own setting counts unless the machine locks it."""
+    """Return the reading of the screen locker of dconf desktops: a user's setting decides unless the machine locks
+    it."""
     idle, locks, delay = (dconf.saved_settings(root, key) for key in (IDLE, LOCKS, DELAY))
     open_ones = [key for key, each in ((IDLE, idle), (LOCKS, locks), (DELAY, delay)) if each is None or not each.lock]
     if open_ones or idle is None or locks is None or delay is None:
-        said = f"{open_ones[0]} is not locked, so that a person's own setting decides, which may be never"
+        message = f"{open_ones[0]} is not locked, so that a person's own setting decides, which may be never"
         source = next((each.source for each in (idle, locks, delay) if each is not None), None)
-        return Reading("never", source=source or Source(dconf.PROFILE), reason=said)
+        return Reading("never", source=source or Source(dconf.PROFILE), reason=message)
     seconds = [re.fullmatch(r"(?:uint32 )?(\d{1,9})", each.value) for each in (idle, delay)]
     if seconds[0] is None or seconds[1] is None:
         return unreadable(f"{idle.source}: not a number of seconds", source=idle.source)
     whole = timedelta(seconds=int(seconds[0][1]) + int(seconds[1][1]))
     never = int(seconds[0][1]) == 0 or locks.value != "true"
-    said = "" if never else "the screen locks, and what runs goes on"
-    return Reading("never" if never else whole, source=idle.source, reason=said)
+    message = "" if never else "the screen locks, and what runs goes on"
+    return Reading("never" if never else whole, source=idle.source, reason=message)
 
 
 LOCKERS = ("gnome-shell", "gnome-screensaver", "budgie-screensaver")
@@ -77,7 +79,7 @@ OBEY = ("bash", "rbash", "ksh", "ksh93", "mksh")
 
 
 def _who_does_not_obey(system: System) -> list[str]:
-    """Those who sign in to a shell that no TMOUT ends."""
+    """Return the accounts whose shell has no TMOUT."""
     return [
         f"{account.name} ({account.shell or '/bin/sh'})"
         for account in system.accounts
@@ -88,17 +90,17 @@ def _who_does_not_obey(system: System) -> list[str]:
 
 
 def _of_shells(system: System) -> Reading:
-    """What holds for whoever signs in to a shell: for nobody by TMOUT whose shell does not go by it."""
+    """Return the value for users of a shell: TMOUT applies to no one whose shell does not follow it."""
     reading = _read_shell_idle(system.root)
     strangers = _who_does_not_obey(system) if isinstance(reading.value, timedelta) else []
     if not strangers:
         return reading
-    said = f"no TMOUT ends the shell of {name_list(strangers)}; verrou account change NAME --shell /bin/bash"
-    return Reading("never", source=reading.source, reason=said)
+    message = f"no TMOUT ends the shell of {name_list(strangers)}; verrou account change NAME --shell /bin/bash"
+    return Reading("never", source=reading.source, reason=message)
 
 
 def _read_idle(system: System) -> Reading:
-    """Where people sign in to a desktop, its screen locker decides, and a shell's own time is not one of its."""
+    """Return whether a screen locker decides for people who sign in to a desktop, instead of a shell's own time."""
     shell = "the shell", _of_shells(system)
     if not in_use(system.root):
         return shell[1]
@@ -131,7 +133,7 @@ def _put_idle(root: Root, value: Value) -> str:
     return f"written to {IDLE_SCRIPT}" + (" and to dconf" if _locked_by_dconf(root) else "")
 
 
-KEEPERS: Mapping[str, LinuxRuleAdapter] = {
+ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
     "screen.locks_after": LinuxRuleAdapter(
         f"TMOUT for the shell, in {PROFILE} and {PROFILE_FOLDER}; where there is a sign-in screen, what the screen "
         f"locker goes by, if it is {' or '.join(LOCKERS)}: idle-delay and the locker's keys of dconf, and whether they "

@@ -20,7 +20,7 @@ off (Documentation/admin-guide/sysrq.rst)."""
 
 
 def keys_left(root: Root) -> str:
-    """What anyone at the machine can do by its keys alone, and what prevents each; empty where nothing."""
+    """Return what anyone can do with the machine's keys alone, and what prevents each; empty where nothing."""
     found = "; ".join(_left(root))
     return found and f"anyone at the machine can still {found}"
 
@@ -38,7 +38,7 @@ def _left(root: Root) -> Iterator[str]:
 
 
 def _power_key(root: Root) -> str:
-    """What logind does about the key; ``poweroff`` unless it is set, logind.conf(5)."""
+    """Return logind's action for the key; ``poweroff`` by default, logind.conf(5)."""
     whole = [f"{top}/systemd/logind.conf" for top in reversed(FOLDERS)]
     first = [file for file in whole if root.exists(file)][:1]
     files = [*first, *drop_ins(root, [f"{top}/systemd/logind.conf.d" for top in FOLDERS])]
@@ -47,7 +47,7 @@ def _power_key(root: Root) -> str:
 
 
 def _sysrq(root: Root) -> int | None:
-    """The mask of the functions that the key has; None where nothing says it and the kernel's own counts."""
+    """Return the mask of the key's functions; None where nothing sets it and the kernel's default applies."""
     if root.live:
         lines = root.lines(RUNNING_SYSRQ)
         return int(lines[0]) if lines and lines[0].isdigit() else None

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Mapping
 from datetime import timedelta
 
-from verrou.core.model import Reading, Source, absent, shipped_default, unreadable
+from verrou.core.model import Reading, Source, absent, program_default, unreadable
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Value
 from verrou.machines.linux.files.settings_files import settings, with_setting
@@ -14,7 +14,7 @@ from verrou.machines.linux.pam.services import asking_passwords
 from verrou.machines.linux.pam.stack import edit_argument, put_together
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System, weakest
+from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System, weakest
 
 PLACE = f"{FAILLOCK_CONF}, or an argument of {MODULE} in the PAM stack, which wins"
 LOCKOUT_PROFILES = {
@@ -71,7 +71,7 @@ def _read_one(root: Root, key: str, faillock: Faillock) -> Reading:
         value: Value = "nobody" if decided else "built-in"
     else:
         value = faillock.value(key)
-    source = decided.source if decided else shipped_default(f"{key} = {DEFAULTS.get(key, 'no')}")
+    source = decided.source if decided else program_default(f"{key} = {DEFAULTS.get(key, 'no')}")
     if faillock.gap and key == "deny":
         configured = (source,) if decided else ()
         return Reading(
@@ -82,7 +82,7 @@ def _read_one(root: Root, key: str, faillock: Faillock) -> Reading:
 
 
 def _cannot(system: System) -> str:
-    """Why no rule of the family can be set here; nothing where it can."""
+    """Return why no rule of the family can be set here; empty where it can."""
     faillock = system.faillock
     if not faillock.gap:
         by_argument = any(setting.by_argument for setting in faillock.settings.values())
@@ -100,7 +100,7 @@ def _put(key: str, to_text: Callable[[Value], str | None]) -> Callable[[Root, Va
         text = to_text(value)
         decided = faillock.settings.get(key)
         if decided and decided.by_argument:
-            # On every line of the module: each one that checks the tally goes by its own arguments.
+            # On every line of the module: each one that checks the tally uses its own arguments.
             for line in faillock.lines:
                 edit_argument(root, line, key, text)
         if text is None:
@@ -115,7 +115,7 @@ def _put(key: str, to_text: Callable[[Value], str | None]) -> Callable[[Root, Va
 
 
 def _without(root: Root, key: str) -> str:
-    """faillock.conf without any line that sets ``key``."""
+    """Return faillock.conf without any line that sets ``key``."""
     text = root.text(FAILLOCK_CONF) or ""
     for setting in reversed(list(settings(FAILLOCK_CONF, root.lines(FAILLOCK_CONF)))):
         if setting.key == key:
@@ -139,7 +139,7 @@ def _seconds(value: Value) -> str:
 
 
 def in_stack(root: Root) -> str:
-    """Put the module into the stack where it is missing altogether; answers with what was done. Raises Refused."""
+    """Add the module to the stack where it is missing, and return what was done. Raises: StepRejected."""
     faillock = load_faillock(root)
     if not faillock.gap:
         return ""
@@ -155,7 +155,7 @@ def in_stack(root: Root) -> str:
     return f"{MODULE} put into the PAM stack{by_hand}"
 
 
-KEEPERS: Mapping[str, LinuxRuleAdapter] = {
+ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
     "lockout.after": LinuxRuleAdapter(
         f"deny in {PLACE}; the module must be in the auth stack before and after the password is checked",
         _read("lockout.after", "deny"),

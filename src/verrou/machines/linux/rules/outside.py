@@ -1,24 +1,24 @@
-"""Whether a Linux system lets in accounts that somebody else keeps."""
+"""Accounts from other sources on a Linux system."""
 
 from collections.abc import Mapping
 
-from verrou.core.model import Reading, shipped_default
+from verrou.core.model import Reading, program_default
 from verrou.core.values import AcceptedValues, Value
 from verrou.machines.linux.outside import NSSWITCH, outside_sources
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System
+from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System
 
 
 def _read(system: System) -> Reading:
     found = list(outside_sources(system.root))
     if not found:
-        return Reading("forbidden", source=shipped_default("accounts are in the system's own files only"))
+        return Reading("forbidden", source=program_default("accounts are in the system's own files only"))
     name, source = found[0]
-    said = f"{name} brings in accounts that another computer keeps"
+    message = f"{name} brings in accounts that another computer keeps"
     if not any(account.linked_identity for account in system.accounts):
-        said += "; no file here says which"
-    return Reading("allowed", source=source, overrides=tuple(each for _, each in found[1:]), reason=said)
+        message += "; no file here says which"
+    return Reading("allowed", source=source, overrides=tuple(each for _, each in found[1:]), reason=message)
 
 
 def _write(root: Root, value: Value) -> str:
@@ -28,7 +28,7 @@ def _write(root: Root, value: Value) -> str:
 CANNOT = (
     f"take the source out of {NSSWITCH} and its module from the PAM stack manually, with the program that put it there"
 )
-KEEPERS: Mapping[str, LinuxRuleAdapter] = {
+ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
     "population.linked_identities": LinuxRuleAdapter(
         f"the sources of passwd in {NSSWITCH} beside the system's own, and modules for directories in the auth stacks",
         _read,

@@ -1,10 +1,10 @@
-"""What a Linux system asks of passwords: pam_pwquality(8), pam_pwhistory(8), pam_unix(8), ageing, and blank ones."""
+"""Password rules of a Linux system: pam_pwquality(8), pam_pwhistory(8), pam_unix(8), ageing, and blank passwords."""
 
 from collections.abc import Callable, Mapping
 from datetime import datetime, timedelta
 
-from verrou.core.model import Reading, Source, absent, shipped_default, unreadable
-from verrou.core.model.ways import Route
+from verrou.core.model import Reading, Source, absent, program_default, unreadable
+from verrou.core.model.routes import Route
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import AcceptedValues, Value
 from verrou.machines.linux.files.account_files import SHADOW, AccountFile, AccountLine, ShadowField, number
@@ -29,7 +29,7 @@ from verrou.machines.linux.population import (
 )
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System, weakest, when_sshd_is_told
+from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System, weakest, when_sshd_is_told
 
 PWHISTORY = "pam_pwhistory.so"
 DROP_IN = f"{PWQUALITY_FOLDER}/50-verrou.conf"
@@ -54,7 +54,7 @@ PWHISTORY_CONF = "/etc/security/pwhistory.conf"
 
 
 def _quality_value(rule_id: str, quality: Quality) -> Value:
-    """What libpwquality's numbers come to."""
+    """Return the value of a libpwquality number."""
     match rule_id:
         case "password.min_length":
             return quality.number("minlen") - sum(_credits(quality, positive=True))
@@ -78,7 +78,7 @@ def _read_quality(rule_id: str, key: str) -> Callable[[System], Reading]:
 
 
 def _quality_of(rule_id: str, key: str, root: Root, stack: Stack) -> Reading:
-    """What one service by which a password is changed asks of it."""
+    """Return what one service for password changes requires."""
     if stack.broken:
         where = stack.broken[0]
         return unreadable(f"{where}: libpam cannot use this line", f"repair {where}", where)
@@ -87,7 +87,7 @@ def _quality_of(rule_id: str, key: str, root: Root, stack: Stack) -> Reading:
     gap = _quality_gap(stack, quality)
     return Reading(
         _quality_value(rule_id, quality),
-        source=decided.source if decided else shipped_default(f"{key} = {SHIPPED[key]}"),
+        source=decided.source if decided else program_default(f"{key} = {SHIPPED[key]}"),
         overrides=decided.overrides if decided else (),
         enforced=not gap,
         reason=gap or (f"{stop}: not understood, so the system reads no further" if stop else ""),
@@ -96,7 +96,7 @@ def _quality_of(rule_id: str, key: str, root: Root, stack: Stack) -> Reading:
 
 
 def _quality_gap(stack: Stack, quality: Quality) -> str:
-    """Why nothing that is configured acts; nothing where it does."""
+    """Return why nothing that is configured is enforced; empty where it is."""
     lines = stack.having(PWQUALITY)
     if not lines:
         return f"{PWQUALITY} is not in the password stack of {stack.service}"
@@ -108,13 +108,13 @@ def _quality_gap(stack: Stack, quality: Quality) -> str:
 
 
 def _credits(quality: Quality, positive: bool) -> list[int]:
-    """Positive credits make the real minimum shorter; each negative one demands a kind of character."""
+    """Return the effect of credits: positive ones shorten the minimum; each negative one requires a character class."""
     credits = [quality.number(key) for key in CREDITS]
     return [credit for credit in credits if (credit > 0) is positive and credit]
 
 
 def _quality_cannot(key: str) -> Callable[[System], str]:
-    """Why one of libpwquality's numbers cannot be set."""
+    """Return why one of libpwquality's numbers cannot be set."""
 
     def cannot(system: System) -> str:
         line = next(iter(system.password_stack.having(PWQUALITY)), None)
@@ -137,14 +137,18 @@ def _storage_cannot(system: System) -> str:
 
 
 def _blank_cannot(system: System) -> str:
-    ways = [gate.way for gate in system.entry_points if gate.blank and gate.way is not Route.REMOTE_SHELL]
-    lines = [takes_blank(system.root, service) for way in ways for service in behind(system.root, way)]
+    routes = [
+        entry_point.route
+        for entry_point in system.entry_points
+        if entry_point.blank and entry_point.route is not Route.REMOTE_SHELL
+    ]
+    lines = [takes_blank(system.root, service) for route in routes for service in behind(system.root, route)]
     return next(filter(None, (put_together(system.root, line.file) for line in lines if line)), "")
 
 
 def _put_quality(key: str, to_number: Callable[[Value], int]) -> Callable[[Root, Value], str]:
     def write(root: Root, value: Value) -> str:
-        said = ""
+        message = ""
         stack = load_stack(root, "passwd", "password")
         if stack.broken:
             raise StepRejected(f"{stack.broken[0]}: libpam cannot use this line. Repair it first.")
@@ -153,7 +157,7 @@ def _put_quality(key: str, to_number: Callable[[Value], int]) -> Callable[[Root,
             stack = load_stack(root, "passwd", "password")
             if not stack.having(PWQUALITY):
                 raise StepRejected(f"{PWQUALITY} was not added to the password stack; {EDITED_BY_HAND}")
-            said = f"{PWQUALITY} put into the PAM stack"
+            message = f"{PWQUALITY} put into the PAM stack"
         line = stack.having(PWQUALITY)[0]
         quality = quality_settings(root, line)
         if quality.stopped_at:
@@ -168,7 +172,7 @@ def _put_quality(key: str, to_number: Callable[[Value], int]) -> Callable[[Root,
         file = decided.source.place if decided else DROP_IN
         at = decided.source.line if decided else None
         root.write(file, with_setting(root.text(file) or "", key, str(number), line=at))
-        return said
+        return message
 
     return write
 
@@ -177,7 +181,7 @@ def _put_quality(key: str, to_number: Callable[[Value], int]) -> Callable[[Root,
 
 
 def _read_history(system: System) -> Reading:
-    """pam_pwhistory(8), as each service by which a password is changed has it."""
+    """Return the reading of pam_pwhistory(8) over the services for password changes."""
     if not module_installed(system.root, PWHISTORY):
         return absent(*without_module(system.root, PWHISTORY))
     found = [(stack.service, _history_of(system.root, stack)) for stack in system.password_stacks]
@@ -200,22 +204,23 @@ def _history_of(root: Root, stack: Stack) -> Reading:
 
 
 def _past(past: PamLine, line: PamLine, module: str) -> str:
-    """By which line a password is taken that a module refuses."""
+    """Return the line that accepts a password which a module rejects."""
     if past == line:
         return f"{line.file}:{line.first} asks {module} but does not heed it ({line.control})"
     return f"{past.file}:{past.first} takes the password whatever {module} says"
 
 
 def _remembered(root: Root, line: PamLine) -> tuple[int, Source]:
-    """How many passwords the module remembers, and what decides it: pwhistory.conf(5), where the module reads it, for
-    what the argument does not say."""
+    """Return how many passwords the module remembers, and what sets it.
+
+    pwhistory.conf(5) applies where the module reads it and its arguments do not say."""
     given = line.argument("remember")
     if given is None and PWHISTORY_CONF.encode() in module_content(root, PWHISTORY):
         for setting in reversed(list(settings(PWHISTORY_CONF, root.lines(PWHISTORY_CONF)))):
             if setting.key == "remember":
-                said = number(setting.value)
+                message = number(setting.value)
                 source = Source(PWHISTORY_CONF, setting.line, f"remember = {setting.value}")
-                return (REMEMBER_DEFAULT if said is None or said < 0 else said), source
+                return (REMEMBER_DEFAULT if message is None or message < 0 else message), source
     count = number(given or "")
     return (REMEMBER_DEFAULT if count is None else count), line.source
 
@@ -235,7 +240,7 @@ def _put_history(root: Root, value: Value) -> str:
 
 
 def _read_storage(system: System) -> Reading:
-    """The scheme of new passwords and those of the stored ones."""
+    """Return the scheme of new passwords, and those of stored ones."""
     lines = system.password_stack.having(UNIX)
     defs = login_defs(system.root)
     overrides: tuple[Source, ...] = ()
@@ -246,7 +251,7 @@ def _read_storage(system: System) -> Reading:
     elif "ENCRYPT_METHOD" in defs:
         scheme, source = defs["ENCRYPT_METHOD"][0].lower(), defs["ENCRYPT_METHOD"][1]
     elif lines:
-        scheme, source = "des", shipped_default()
+        scheme, source = "des", program_default()
     else:
         return unreadable("which program makes the hash of a new password here, and how, is not known")
     stored = {a.password_scheme: a for a in reversed(system.accounts) if a.password_scheme}
@@ -273,7 +278,7 @@ def _put_storage(root: Root, value: Value) -> str:
     best = next((scheme for scheme in BEST_FIRST if scheme in value), None)
     if best is None:
         raise StepRejected(f"{UNIX} cannot store passwords as {' or '.join(sorted(value))}")
-    word = {said: word for word, said in UNIX_WORDS.items()}.get(best, best)
+    word = {message: word for word, message in UNIX_WORDS.items()}.get(best, best)
     if named:
         edit_argument(root, lines[0], named, None)
         lines = load_stack(root, "passwd", "password").having(UNIX)
@@ -295,11 +300,11 @@ AGEING: Mapping[str, tuple[str, int, Callable[[int | None], Value]]] = {
 }
 """By rule: the key of login.defs(5), the field of shadow(5) from 0, and how days become a value."""
 SHIPPED_AGES = {"password.max_age": NEVER_DAYS, "password.min_age": 0, "password.warn_before": 7}
-"""What new accounts are given where login.defs says nothing."""
+"""Defaults for new accounts where login.defs sets nothing."""
 
 
 def ages_of_new_accounts(root: Root) -> tuple[tuple[str, int | None], ...]:
-    """The days that login.defs(5) gives a new account, by rule; None for never."""
+    """Return the days that login.defs(5) gives a new account, by rule; None for never."""
     defs = login_defs(root)
     found = []
     for rule_id, (key, _, _) in AGEING.items():
@@ -309,14 +314,14 @@ def ages_of_new_accounts(root: Root) -> tuple[tuple[str, int | None], ...]:
 
 
 def _read_ageing(rule_id: str) -> Callable[[System], Reading]:
-    """The loosest of what new accounts will get and what each account has."""
+    """Return the loosest of what new accounts get and what each account has."""
     key, position, to_value = AGEING[rule_id]
     kind = CATALOGUE[rule_id].kind
 
     def read(system: System) -> Reading:
         defs = login_defs(system.root)
         days = number(defs[key][0]) if key in defs else None
-        source = defs[key][1] if key in defs else shipped_default(f"{key} not set")
+        source = defs[key][1] if key in defs else program_default(f"{key} not set")
         loosest = future = to_value(None if days is None or days < 0 or days >= NEVER_DAYS else days)
         deciding = source
         looser = 0
@@ -324,8 +329,8 @@ def _read_ageing(rule_id: str) -> Callable[[System], Reading]:
             value = to_value(limit_in_days(text))
             looser += len(holders) if kind.rank(value) < kind.rank(future) else 0
             if kind.rank(value) < kind.rank(loosest):
-                said = f"{holders[0].name}: {kind.say(value)}"
-                loosest, deciding = value, Source(SHADOW, holders[0].line, said)
+                message = f"{holders[0].name}: {kind.format(value)}"
+                loosest, deciding = value, Source(SHADOW, holders[0].line, message)
         overrides = (source,) if deciding is not source else ()
         reason = f"{looser} accounts are looser than {source.place} says" if looser > 1 else ""
         return Reading(loosest, source=deciding, overrides=overrides, reason=reason)
@@ -334,8 +339,10 @@ def _read_ageing(rule_id: str) -> Callable[[System], Reading]:
 
 
 def _having(system: System, position: int, *, with_fixed: bool) -> dict[str, list[AccountLine]]:
-    """Who has what in one field of shadow(5), of those that ages are about. Who can never change a password is as
-    strict as can be about the least age: without ``with_fixed`` they are left out."""
+    """Return the accounts by one field of shadow(5), of those that ageing applies to.
+
+    An account that can never change its password is strictest about the minimum age: without ``with_fixed`` those are
+    left out."""
     shadow = system.files.shadow
     fixed = set() if with_fixed else {a.name for a in system.accounts if a.cannot_change}
     having: dict[str, list[AccountLine]] = {}
@@ -359,7 +366,7 @@ def _put_ageing(rule_id: str) -> Callable[[Root, Value], str]:
         tightening = now is not None and rank(value) > rank(now)
         defs = login_defs(root)
         line = defs[key][1].line if key in defs else None
-        # A file of our own overrides the vendor's whole, so that it takes all of that along.
+        # A file of our own overrides the vendor's whole, so it includes all of that.
         text = root.text(login_defs_file(root)) or ""
         root.write(LOGIN_DEFS, with_setting(text, key, str(days), separator="\t", line=line))
         changed, shadow = 0, files.shadow or AccountFile.parse(SHADOW, "")
@@ -384,73 +391,82 @@ def _put_ageing(rule_id: str) -> Callable[[Root, Value], str]:
 # Blank passwords
 
 
-def _read_blank_ways(system: System) -> Reading:
-    """The ways that a blank password opens, as far as what stands behind each way decides that."""
+def _read_blank_routes(system: System) -> Reading:
+    """Return the routes that accept a blank password, as far as their services decide."""
     opened = [
-        gate for gate in system.entry_points if not gate.unasked and ((gate.blank and gate.passwords) or not gate.proof)
+        entry_point
+        for entry_point in system.entry_points
+        if not entry_point.automatic and ((entry_point.blank and entry_point.passwords) or not entry_point.proof)
     ]
     source = opened[-1].source if opened else None
-    return Reading(frozenset(str(gate.way) for gate in opened), source=source or Source("no route accepts a blank one"))
+    return Reading(
+        frozenset(str(entry_point.route) for entry_point in opened),
+        source=source or Source("no route accepts a blank one"),
+    )
 
 
-def _put_blank_ways(root: Root, value: Value) -> str:
-    from verrou.machines.linux.ways import entry_points
+def _put_blank_routes(root: Root, value: Value) -> str:
+    from verrou.machines.linux.routes import entry_points
 
     assert isinstance(value, frozenset)
-    for gate in entry_points(root, (), ()):
-        if not gate.blank or str(gate.way) in value:
+    for entry_point in entry_points(root, (), ()):
+        if not entry_point.blank or str(entry_point.route) in value:
             continue
-        if gate.way is Route.REMOTE_SHELL:
+        if entry_point.route is Route.REMOTE_SHELL:
             set_keyword(root, "PermitEmptyPasswords", "no")
             continue
-        for service in behind(root, gate.way):
+        for service in behind(root, entry_point.route):
             while (line := nullok_line(root, service)) is not None:
                 for argument in ("nullok", "nullok_secure"):
                     edit_argument(root, line, argument, None)
-    left = [str(gate.way) for gate in entry_points(root, (), ()) if gate.blank and str(gate.way) not in value]
+    left = [
+        str(entry_point.route)
+        for entry_point in entry_points(root, (), ())
+        if entry_point.blank and str(entry_point.route) not in value
+    ]
     if left:
         raise StepRejected(f"a blank password is still accepted by {', '.join(left)}. Close that manually")
     return ""
 
 
-def _quality_keeper(
-    rule_id: str, key: str, where: str, to_number: Callable[[Value], int], takes: AcceptedValues
+def _quality_adapter(
+    rule_id: str, key: str, where: str, to_number: Callable[[Value], int], accepted_values: AcceptedValues
 ) -> LinuxRuleAdapter:
     place = (
         "/etc/security/pwquality.conf and, read before it, /etc/security/pwquality.conf.d/*.conf; an argument of "
         f"{PWQUALITY} in the PAM stack wins over both"
     )
     read, write = _read_quality(rule_id, key), _put_quality(key, to_number)
-    return LinuxRuleAdapter(f"{where} in {place}", read, write, takes, _quality_cannot(key))
+    return LinuxRuleAdapter(f"{where} in {place}", read, write, accepted_values, _quality_cannot(key))
 
 
-def _age_keeper(rule_id: str, takes: AcceptedValues) -> LinuxRuleAdapter:
+def _age_adapter(rule_id: str, accepted_values: AcceptedValues) -> LinuxRuleAdapter:
     place = (
         f"{AGEING[rule_id][0]} in /etc/login.defs for accounts still to be made, and in each account's line of "
         "/etc/shadow, root's excepted, since programs run as it and would be rejected"
     )
-    return LinuxRuleAdapter(place, _read_ageing(rule_id), _put_ageing(rule_id), takes, in_shadow=True)
+    return LinuxRuleAdapter(place, _read_ageing(rule_id), _put_ageing(rule_id), accepted_values, in_shadow=True)
 
 
-KEEPERS: Mapping[str, LinuxRuleAdapter] = {
-    "password.min_length": _quality_keeper(
+ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
+    "password.min_length": _quality_adapter(
         "password.min_length",
         "minlen",
         "minlen (credits for kinds of character make the real minimum shorter)",
         lambda value: int(str(value)),
         AcceptedValues(least=6),
     ),
-    "password.classes": _quality_keeper(
+    "password.classes": _quality_adapter(
         "password.classes",
         "minclass",
         "minclass, and each negative credit,",
         lambda value: int(str(value)),
         AcceptedValues(),
     ),
-    "password.may_contain_name": _quality_keeper(
+    "password.may_contain_name": _quality_adapter(
         "password.may_contain_name", "usercheck", "usercheck", lambda value: int(not value), AcceptedValues()
     ),
-    "password.dictionary": _quality_keeper(
+    "password.dictionary": _quality_adapter(
         "password.dictionary",
         "dictcheck",
         "dictcheck (with the dictionary in /var/cache/cracklib)",
@@ -472,14 +488,14 @@ KEEPERS: Mapping[str, LinuxRuleAdapter] = {
         cannot=_storage_cannot,
         in_shadow=True,
     ),
-    "password.max_age": _age_keeper("password.max_age", AcceptedValues()),
-    "password.min_age": _age_keeper("password.min_age", AcceptedValues()),
-    "password.warn_before": _age_keeper("password.warn_before", AcceptedValues()),
+    "password.max_age": _age_adapter("password.max_age", AcceptedValues()),
+    "password.min_age": _age_adapter("password.min_age", AcceptedValues()),
+    "password.warn_before": _age_adapter("password.warn_before", AcceptedValues()),
     "password.blank_accepted": LinuxRuleAdapter(
         "nullok on pam_unix.so in the stack of each service of a route; for the remote shell PermitEmptyPasswords "
         "of its server as well",
-        _read_blank_ways,
-        _put_blank_ways,
+        _read_blank_routes,
+        _put_blank_routes,
         cannot=_blank_cannot,
         counts=when_sshd_is_told,
     ),

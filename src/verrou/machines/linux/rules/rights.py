@@ -1,13 +1,12 @@
-"""Rights at the machine and limits of shared use on a Linux system, as far as polkit decides them: the shipped answers
-of the actions behind each, and rules of Verrou's own over these."""
+"""Rights at the machine and limits of shared use, by polkit: implicit authorizations and Verrou's own rules."""
 
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 
 from attrs import evolve, frozen
 
-from verrou.core.model import Account, Origin, Reading, Source, absent, name_list, shipped_default, unreadable
-from verrou.core.values import EVERYBODY, GROUP, AcceptedValues, Value
+from verrou.core.model import Account, Origin, Reading, Source, absent, name_list, program_default, unreadable
+from verrou.core.values import EVERYONE, GROUP, AcceptedValues, Value
 from verrou.machines import DryRunUnavailable
 from verrou.machines.linux import polkit
 from verrou.machines.linux.packages import to_install
@@ -16,13 +15,13 @@ from verrou.machines.linux.polkit_actions import ACTIONS, CLOSED, DRIVES, RIGHTS
 from verrou.machines.linux.polkit_rules import Subject, answer
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System, at_once
+from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System, at_once
 from verrou.machines.linux.rules.keyboard import keys_left
 from verrou.machines.linux.rules.named import administering_groups, checked_names
 
 
 def ours(root: Root) -> Ours | None:
-    """What our own rules say; None where another program wrote to their file."""
+    """Return Verrou's own rules; None where another program changed their file."""
     text = root.text(polkit.OURS)
     return Ours() if text is None else polkit.parsed(text)
 
@@ -33,9 +32,11 @@ def _our_source(rule_id: str) -> Source:
 
 @frozen
 class PolkitAnswers:
-    """What polkit makes of the actions behind a rule: the shipped answers, and polkit's own for each person and for
-    somebody whom no rule is about (``""``); None where nobody but polkit could tell, and it could not be asked, with
-    ``why``. ``but`` says who was not asked about."""
+    """Answers of polkit about the actions of a rule.
+
+    They are the implicit authorizations, and polkit's own answer for each person and for a user whom no rule is
+    about (``""``); None where only polkit could tell and it could not be asked, with ``why``. ``but`` says who was
+    left out."""
 
     shipped: Mapping[str, polkit.ImplicitAuthorization]
     answers: polkit.Answers | None
@@ -44,7 +45,7 @@ class PolkitAnswers:
     why: str = ""
 
     def values_for(self, name: str) -> set[str]:
-        """What somebody is answered to any of the actions."""
+        """Return the answers to an account for any of the actions."""
         return set((self.answers or {}).get(name, {}).values())
 
     @property
@@ -53,7 +54,7 @@ class PolkitAnswers:
 
 
 def asked(system: System, actions: Sequence[str]) -> PolkitAnswers:
-    """Ask, where a rule could decide that nobody but polkit can read; the shipped answers hold where there is none."""
+    """Ask polkit, where a rule could decide that only polkit can read; without polkit the declared answers apply."""
     root = system.root
     shipped = system.polkit_shipped
     mine = {action: shipped[action] for action in actions if action in shipped}
@@ -69,16 +70,16 @@ def asked(system: System, actions: Sequence[str]) -> PolkitAnswers:
         answers = polkit.ask(root, numbers, sorted(shipped)) if shipped else {}
     except DryRunUnavailable as reason:
         return PolkitAnswers(mine, None, Source(strange[0]), why=str(reason))
-    answers = {name: {a: told[a] for a in mine if a in told} for name, told in answers.items()}
+    answers = {name: {a: text[a] for a in mine if a in text} for name, text in answers.items()}
     but = f"the first {polkit.MOST_ASKED} of {len(numbers)} people were asked about"
-    # Where polkit answered, it is polkit that says so: which of its rules decided, it does not tell.
+    # Where polkit answered, the source is polkit: it does not tell which of its rules decided.
     program = Source("polkit", text=f"asked about {name_list(list(mine), 2)}")
     return PolkitAnswers(mine, answers, program, but if len(numbers) > polkit.MOST_ASKED else "")
 
 
 def asked_of_anybody(system: System, actions: Sequence[str]) -> Mapping[str, str] | None:
-    """What somebody whom no rule is about is answered to some actions; None where nobody but polkit could tell, and it
-    could not be asked."""
+    """Return the answers to a user whom no rule is about; None where only polkit could tell and it could not be
+    asked."""
     if not system.polkit_rules[1]:
         return {action: _read(system, action, Subject("")) for action in actions}
     with suppress(DryRunUnavailable):
@@ -88,7 +89,7 @@ def asked_of_anybody(system: System, actions: Sequence[str]) -> Mapping[str, str
 
 
 def asked_of_screen(system: System, name: str, groups: Sequence[str], actions: Sequence[str]) -> set[str] | None:
-    """What the account of a sign-in screen is answered to some actions; None where plain rules do not tell."""
+    """Return the answers to a sign-in screen's account; None where plain rules do not tell."""
     if system.polkit_rules[1]:
         return None
     return {_read(system, action, Subject(name, groups)) for action in actions if action in system.polkit_shipped}
@@ -99,19 +100,19 @@ FREE, YES = ("yes", "auth_self"), polkit.YES
 
 
 def _read(system: System, action: str, who: Subject, passed: tuple[str, ...] = ()) -> str:
-    """What plain rules, or what the action ships itself, come to for somebody at the machine; a password of one's own
-    is a yes."""
-    said = answer(system.polkit_rules[0], action, who)
-    if said is None:
+    """Return the result of plain rules, or of the action itself, for a user at the machine; one's own password is a
+    yes."""
+    message = answer(system.polkit_rules[0], action, who)
+    if message is None:
         known = system.polkit_shipped.get(action) or system.polkit_elevating.get(action)
         known = known or polkit.defaults(system.root, [action]).get(action)
-        said = known.answer if known is not None else polkit.NO
-    if said.startswith(FREE):
+        message = known.answer if known is not None else polkit.NO
+    if message.startswith(FREE):
         return YES
     implying = [each for each in system.polkit_implied.get(action, ()) if each not in passed]
     if any(_read(system, each, who, (*passed, action)) == YES for each in implying):
         return YES
-    return polkit.ADMINISTRATOR if said.startswith(polkit.ADMINISTRATOR) else said
+    return polkit.ADMINISTRATOR if message.startswith(polkit.ADMINISTRATOR) else message
 
 
 def _main_group(system: System, account: Account) -> int:
@@ -120,10 +121,12 @@ def _main_group(system: System, account: Account) -> int:
 
 
 def cannot_tell(found: PolkitAnswers) -> Reading:
-    """That polkit alone knows, with what its programs ship."""
-    said = "; ".join(f"{action} is by default {default.answer}" for action, default in list(found.shipped.items())[:2])
+    """Return the reading for rules that only polkit can answer, with the implicit authorizations."""
+    message = "; ".join(
+        f"{action} is by default {default.answer}" for action, default in list(found.shipped.items())[:2]
+    )
     return unreadable(
-        f"it is a program: only polkit knows what it decides; {found.why}" + (f" ({said})" if said else ""),
+        f"it is a program: only polkit knows what it decides; {found.why}" + (f" ({message})" if message else ""),
         source=found.source,
     )
 
@@ -142,7 +145,7 @@ def _known(read: Callable[[System, Ours], Reading]) -> Callable[[System], Readin
 
 
 def _with_the_keys(system: System, reading: Reading) -> Reading:
-    limited = isinstance(reading.value, frozenset) and EVERYBODY not in reading.value
+    limited = isinstance(reading.value, frozenset) and EVERYONE not in reading.value
     keys = keys_left(system.root) if limited else ""
     return evolve(reading, reason="; ".join(filter(None, (reading.reason, keys))))
 
@@ -151,7 +154,7 @@ def _read_right(rule_id: str) -> Callable[[System], Reading]:
     def read(system: System, mine: Ours) -> Reading:
         found = asked(system, RIGHTS[rule_id])
         if not found.shipped:
-            nothing = shipped_default("no program is installed that asks for this right; root alone may")
+            nothing = program_default("no program is installed that asks for this right; root alone may")
             names = frozenset(mine.grants.get(rule_id, ()))
             return Reading(names, source=_our_source(rule_id) if names else nothing)
         if found.answers is None:
@@ -162,17 +165,17 @@ def _read_right(rule_id: str) -> Callable[[System], Reading]:
             return Reading(frozenset(wanted), source=_our_source(rule_id), reason=found.but)
         source = found.source or next(iter(found.shipped.values())).source
         if YES in found.values_for("") and may == set(found.people):
-            said = "; ".join(filter(None, ("anyone at the machine can", found.but)))
-            return Reading(frozenset({EVERYBODY}), source=source, reason=said)
-        said = found.but if may else "anyone at the machine needs an administrator's password, or is denied"
+            message = "; ".join(filter(None, ("anyone at the machine can", found.but)))
+            return Reading(frozenset({EVERYONE}), source=source, reason=message)
+        message = found.but if may else "anyone at the machine needs an administrator's password, or is denied"
         over = (_our_source(rule_id),) if wanted is not None else ()
-        return Reading(frozenset(may), source=source, reason=said, overrides=over)
+        return Reading(frozenset(may), source=source, reason=message, overrides=over)
 
     known = _known(read)
 
     def whole(system: System) -> Reading:
         if not polkit.installed(system.root):
-            found = Reading(frozenset(), source=shipped_default("without polkit, root alone may"))
+            found = Reading(frozenset(), source=program_default("without polkit, root alone may"))
         else:
             found = known(system)
         return _with_the_keys(system, found) if rule_id == "rights.shut_down" else found
@@ -181,17 +184,17 @@ def _read_right(rule_id: str) -> Callable[[System], Reading]:
 
 
 def _within(names: Sequence[str], system: System, people: Sequence[str]) -> set[str]:
-    """Those of some people who are in a list of accounts and groups."""
+    """Return those of some people who are in a list of accounts and groups."""
     groups = {str(account.name): account.groups for account in system.accounts}
     return {
         name
         for name in people
-        if EVERYBODY in names or name in names or any(f"{GROUP}{group}" in names for group in groups.get(name, ()))
+        if EVERYONE in names or name in names or any(f"{GROUP}{group}" in names for group in groups.get(name, ()))
     }
 
 
 def write_ours(change: Callable[[Root, Ours, Value], Ours]) -> Callable[[Root, Value], str]:
-    """Change what our own rules say. Whoever administers by sudo is left out of every limit."""
+    """Change our own rules. Administrators by sudo are excepted from every limit."""
 
     def write(root: Root, value: Value) -> str:
         mine = ours(root)
@@ -207,7 +210,7 @@ def write_ours(change: Callable[[Root, Ours, Value], Ours]) -> Callable[[Root, V
 
 
 def named_otherwise(root: Root, name: str, new_name: str) -> None:
-    """Have our own rules name somebody by another name, or by none where it is empty."""
+    """Rename someone in our own rules, or remove the name where the new one is empty."""
     mine = ours(root)
     if root.text(polkit.OURS) is None or mine is None:
         return
@@ -227,7 +230,7 @@ def _granted(rule_id: str) -> Callable[[Root, Ours, Value], Ours]:
 
 
 def _is_refused(system: System, mine: Ours, actions: Sequence[str]) -> bool | None:
-    """Whether those whom our rules cover are refused all of a limit's actions; None where nobody can tell."""
+    """Return whether those covered by our rules are denied all of a limit's actions; None where it is not known."""
     found = asked(system, actions)
     if found.answers is None:
         return None
@@ -250,13 +253,13 @@ def _read_drives(system: System, mine: Ours) -> Reading:
                 return cannot_tell(asked(system, actions))
             hidden |= {name} if refused else set()
     if not hidden:
-        return Reading(frozenset[str](), source=shipped_default("who sits at the machine mounts what is plugged in"))
+        return Reading(frozenset[str](), source=program_default("who sits at the machine mounts what is plugged in"))
     value = frozenset({"all"} if len(hidden) == len(DRIVES) else hidden)
     return evolve(_where_it_covers(mine), value=value, source=_our_source("drives"))
 
 
 def _where_it_covers(mine: Ours) -> Reading:
-    """A limit that covers nobody is written down and holds nobody."""
+    """Return the reading of a limit: one that covers no one is configured and not enforced."""
     if mine.covered:
         return Reading()
     return Reading(enforced=False, reason="it applies to no one: sharing.applies_to lists no account and no group")
@@ -270,7 +273,7 @@ def _hide_drives(root: Root, mine: Ours, value: Value) -> Ours:
 
 def _read_settings(system: System, mine: Ours) -> Reading:
     if CLOSED not in mine.limits:
-        return Reading(False, source=shipped_default())
+        return Reading(False, source=program_default())
     refused = _is_refused(system, mine, SETTINGS)
     if refused is None:
         return cannot_tell(asked(system, SETTINGS))
@@ -282,7 +285,7 @@ def _close_settings(root: Root, mine: Ours, value: Value) -> Ours:
 
 
 def _read_installer(system: System) -> Reading:
-    """As polkit has it: an installer needs the right to install, or root's."""
+    """Return the reading of installers by polkit: one needs the right to install, or root's."""
     reading = _read_right("rights.install_software")(system)
     if reading.value is None:
         return reading
@@ -292,12 +295,12 @@ def _read_installer(system: System) -> Reading:
 
 
 def _put_installer(root: Root, mine: Ours, value: Value) -> Ours:
-    who = (EVERYBODY,) if value == "everyone" else ()
+    who = (EVERYONE,) if value == "everyone" else ()
     return evolve(mine, grants={**mine.grants, "rights.install_software": who})
 
 
 def _covered(_: System, mine: Ours) -> Reading:
-    source = _our_source("covered") if mine.covered else shipped_default("nobody is named")
+    source = _our_source("covered") if mine.covered else program_default("nobody is named")
     return Reading(frozenset(mine.covered), source=source)
 
 
@@ -308,7 +311,7 @@ def _cannot(system: System) -> str:
 
 _PLACE = f"rules over the answers in {polkit.ACTIONS}; written to {polkit.OURS}"
 _LIMIT = f"{_PLACE}, for covered accounts that are not administrators"
-KEEPERS: Mapping[str, LinuxRuleAdapter] = {
+ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
     **{
         rule_id: LinuxRuleAdapter(
             f"polkit's answer about {actions[0]} and its kin for who sits at the machine: {_PLACE}. "

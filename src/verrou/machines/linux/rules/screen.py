@@ -1,10 +1,10 @@
-"""The sign-in screens of a Linux system: whom they let in unasked, list, and offer to shut down."""
+"""Sign-in screens of a Linux system: automatic sign-in, listed accounts, and the shut-down button."""
 
 from collections.abc import Callable, Mapping
 
-from verrou.core.model import Grant, Origin, Reading, Source, absent, shipped_default, unreadable
+from verrou.core.model import Grant, Origin, Reading, Source, absent, program_default, unreadable
 from verrou.core.rules.screen import RULES
-from verrou.core.values import EVERYBODY, GROUP, Value
+from verrou.core.values import EVERYONE, GROUP, Value
 from verrou.machines.linux import polkit
 from verrou.machines.linux.display_managers import (
     GDM_CONF,
@@ -12,13 +12,13 @@ from verrou.machines.linux.display_managers import (
     SDDM_CONF,
     SEATS,
     TRUE,
+    automatic_accounts,
     gdm_screen,
     in_use,
     lightdm_files,
     of_seat,
     put_on_gdm_screen,
     sddm_files,
-    whom_unasked,
 )
 from verrou.machines.linux.entry.automatic import Automatic
 from verrou.machines.linux.files.access_file import confined_groups
@@ -27,7 +27,7 @@ from verrou.machines.linux.files.keyfile import all_entries, drop_ins, last_of, 
 from verrou.machines.linux.population import AccountFiles, login_defs, members_by_account, numbers_of_people
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules.keeper import LinuxRuleAdapter, System, weakest
+from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System, weakest
 from verrou.machines.linux.rules.rights import POWER_OFF, asked_of_screen
 
 KINDS = {str(rule.id): rule.kind for rule in RULES}
@@ -41,7 +41,7 @@ NO_SCREEN = "no sign-in screen is installed; the text console asks for a name an
 
 
 def _by_screen(rule_id: str, readers: Mapping[str, Callable[[System], Reading]]) -> Callable[[System], Reading]:
-    """What holds for each sign-in screen that may stand at the console: the weakest."""
+    """Return the weakest value of the sign-in screens that may be in use."""
 
     def read(system: System) -> Reading:
         there = in_use(system.root)
@@ -58,7 +58,7 @@ def _by_screen(rule_id: str, readers: Mapping[str, Callable[[System], Reading]])
 
 
 def _is_for_a_guest(each: Automatic, guests: set[str]) -> bool:
-    """Whether nobody but a guest gets in so: an account that is one, or a session of nobody in particular."""
+    """Return whether only a guest is signed in so: a guest account, or a session without an account."""
     return not each.anybody and (not each.account or each.account in guests)
 
 
@@ -67,9 +67,9 @@ def _guests(groups: Mapping[str, tuple[str, ...]], confined: set[str], administr
 
 
 def _read_automatic(system: System) -> Reading:
-    found = whom_unasked(system.root)
+    found = automatic_accounts(system.root)
     if not found:
-        return Reading("nobody", source=shipped_default("no file asks for it"))
+        return Reading("nobody", source=program_default("no file asks for it"))
     groups = {str(account.name): tuple(map(str, account.groups)) for account in system.accounts}
     confined = {str(group.name) for group in system.groups if Grant.GUEST_USE in group.grants}
     guests = _guests(groups, confined, {str(account.name) for account in system.administrators})
@@ -77,31 +77,31 @@ def _read_automatic(system: System) -> Reading:
     worst = found[0]
     others = tuple(each.source for each in found if each is not worst)
     if not worst.known:
-        return unreadable(worst.says, source=worst.source)
+        return unreadable(worst.statement, source=worst.source)
     value = "guests" if _is_for_a_guest(worst, guests) else "anyone"
-    reason = f"{worst.account or 'anyone'}: {worst.says}"
+    reason = f"{worst.account or 'anyone'}: {worst.statement}"
     return Reading(value, source=worst.source, overrides=others, reason=reason)
 
 
 def _put_automatic(root: Root, value: Value) -> str:
-    """Every place that signs somebody in is emptied; a vendor's is overridden."""
+    """Clear every place that sets automatic sign-in; a vendor's is overridden."""
     people = members_by_account(AccountFiles.load(root))
     confined = set(confined_groups(root, {group for groups in people.values() for group in groups}))
     spared = _guests(people, confined, set()) if value == "guests" else None
 
     def unwanted() -> list[Automatic]:
-        return [each for each in whom_unasked(root) if spared is None or not _is_for_a_guest(each, spared)]
+        return [each for each in automatic_accounts(root) if spared is None or not _is_for_a_guest(each, spared)]
 
-    said = [_switch_off(root, each) for each in unwanted()]
+    message = [_switch_off(root, each) for each in unwanted()]
     if left := unwanted():
         raise StepRejected(f"{left[0].source} still signs someone in automatically. Remove it manually")
-    return "; ".join(dict.fromkeys(said))
+    return "; ".join(dict.fromkeys(message))
 
 
 def _switch_off(root: Root, each: Automatic) -> str:
-    """Take one way of being signed in unasked away, wherever it is set."""
+    """Remove one automatic sign-in wherever it is set."""
     if not each.known:
-        raise StepRejected(f"{each.source}: {each.says}. Check it manually")
+        raise StepRejected(f"{each.source}: {each.statement}. Check it manually")
     match each.service:
         case "lightdm-autologin":
             keys = {"autologin-user": ""} if each.account else {"autologin-guest": "false", "allow-guest": "false"}
@@ -119,12 +119,12 @@ def _switch_off(root: Root, each: Automatic) -> str:
         case "greetd":
             raise StepRejected(f"{each.source}: remove [initial_session] manually")
         case _:
-            raise StepRejected(f"{each.source}: {each.says}. Remove that line manually")
+            raise StepRejected(f"{each.source}: {each.statement}. Remove that line manually")
     return f"takes effect after {each.service.removesuffix('-autologin')} restarts"
 
 
 def _set_lightdm(root: Root, key: str, value: str) -> None:
-    """Where somebody set the key in /etc, there; and in a file of our own over those of the vendors."""
+    """Set a key of lightdm: where it is set in /etc, and in a file of our own over the vendors'."""
     for file in lightdm_files(root):
         for section in SEATS:
             set_key(root, file, section, key, value)
@@ -145,11 +145,11 @@ def _read_hidden_lightdm(system: System) -> Reading:
     root = system.root
     entry = of_seat(root).get("greeter-hide-users")
     if entry is not None and entry.value.lower() in TRUE:
-        return Reading(frozenset({EVERYBODY}), source=entry.source)
+        return Reading(frozenset({EVERYONE}), source=entry.source)
     found = _hidden_by_service(root) if _has_service(root) else _hidden_by_lightdm(root)
     people = {str(account.name) for account in system.accounts if account.origin is Origin.ADDED}
     listed = {name: source for name, source in found.items() if name in people}
-    first = next(iter(listed.values()), entry.source if entry is not None else shipped_default())
+    first = next(iter(listed.values()), entry.source if entry is not None else program_default())
     return Reading(frozenset(listed), source=first)
 
 
@@ -175,17 +175,17 @@ def _hidden_by_lightdm(root: Root) -> dict[str, Source]:
 def _read_hidden_gdm(system: System) -> Reading:
     entry = gdm_screen(system.root, "disable-user-list")
     if entry is not None and entry[0] == "true":
-        return Reading(frozenset({EVERYBODY}), source=entry[1])
+        return Reading(frozenset({EVERYONE}), source=entry[1])
     hidden = _hidden_by_service(system.root)
     people = {str(account.name) for account in system.accounts if account.origin is Origin.ADDED}
-    first = next((s for n, s in hidden.items() if n in people), entry[1] if entry else shipped_default())
+    first = next((s for n, s in hidden.items() if n in people), entry[1] if entry else program_default())
     return Reading(frozenset(hidden.keys() & people), source=first)
 
 
 def _read_hidden_sddm(system: System) -> Reading:
     entry = last_of(all_entries(system.root, sddm_files(system.root)), "Users", "HideUsers")
     names = frozenset(name.strip() for name in entry.value.split(",") if name.strip()) if entry else frozenset[str]()
-    return Reading(names, source=entry.source if entry else shipped_default())
+    return Reading(names, source=entry.source if entry else program_default())
 
 
 def _put_hidden(root: Root, value: Value) -> str:
@@ -194,9 +194,9 @@ def _put_hidden(root: Root, value: Value) -> str:
         raise StepRejected(
             f"a sign-in screen hides accounts by their names, and not {group.removeprefix(GROUP)} as a group"
         )
-    every, there = EVERYBODY in value, in_use(root)
+    every, there = EVERYONE in value, in_use(root)
     people = _people(root)
-    if strange := sorted(value - set(people) - {EVERYBODY}):
+    if strange := sorted(value - set(people) - {EVERYONE}):
         raise StepRejected(f"there is no account of a person called {strange[0]} here")
     if "lightdm" in there:
         _set_lightdm(root, "greeter-hide-users", "true" if every else "false")
@@ -219,8 +219,7 @@ def _put_hidden(root: Root, value: Value) -> str:
 
 
 def named_otherwise(root: Root, name: str, new_name: str) -> None:
-    """Keep an account that is hidden on the sign-in screen hidden under its new name; one that is gone leaves
-    nothing."""
+    """Keep an account hidden on the sign-in screen under its new name; a removed one leaves no entry."""
     file = f"{ACCOUNTS_SERVICE}/{name}"
     if root.exists(file):
         if new_name:
@@ -248,7 +247,7 @@ def _cannot_without_screen(system: System) -> str:
 def _read_last_sddm(system: System) -> Reading:
     entry = last_of(all_entries(system.root, sddm_files(system.root)), "Users", "RememberLastUser")
     shows = entry is None or entry.value.lower() in TRUE
-    return Reading(shows, source=entry.source if entry else shipped_default("RememberLastUser=true"))
+    return Reading(shows, source=entry.source if entry else program_default("RememberLastUser=true"))
 
 
 def _read_last_lightdm(system: System) -> Reading:
@@ -273,13 +272,13 @@ INDICATORS = "~host;~spacer;~clock;~spacer;~layout;~session;~a11y;~power"
 
 
 def _read_button_lightdm(system: System) -> Reading:
-    """lightdm-gtk-greeter shows what its list of indicators names."""
+    """Return whether lightdm-gtk-greeter shows the button: its list of indicators names it."""
     if not system.root.exists("/usr/sbin/lightdm-gtk-greeter"):
         return unreadable("what that greeter of lightdm offers is set in files that Verrou does not know")
     folders = ("/usr/share/lightdm/lightdm-gtk-greeter.conf.d", "/etc/lightdm/lightdm-gtk-greeter.conf.d")
     files = [*drop_ins(system.root, folders), GREETER_CONF]
     entry = last_of(all_entries(system.root, files), "greeter", "indicators")
-    found = Reading(True, source=shipped_default("its indicators have ~power"))
+    found = Reading(True, source=program_default("its indicators have ~power"))
     found = Reading(POWER in entry.value, source=entry.source) if entry is not None else found
     return _where_polkit_lets(system, LIGHTDM_USER, found) if found.value else found
 
@@ -289,7 +288,7 @@ LIGHTDM_USER = "lightdm"
 
 
 def _where_polkit_lets(system: System, screen: str, found: Reading) -> Reading:
-    """A button does what polkit lets the sign-in screen's own account do."""
+    """Return the reading of a button, by what polkit allows the sign-in screen's own account."""
     account = next((each for each in system.accounts if each.name == screen), None)
     if account is None or not polkit.installed(system.root):
         return found
@@ -305,7 +304,7 @@ def _where_polkit_lets(system: System, screen: str, found: Reading) -> Reading:
 
 def _read_button_gdm(system: System) -> Reading:
     entry = gdm_screen(system.root, "disable-restart-buttons")
-    return Reading(not (entry is not None and entry[0] == "true"), source=entry[1] if entry else shipped_default())
+    return Reading(not (entry is not None and entry[0] == "true"), source=entry[1] if entry else program_default())
 
 
 def _put_button(root: Root, value: Value) -> str:
@@ -320,7 +319,7 @@ def _put_button(root: Root, value: Value) -> str:
     return "takes effect after the sign-in screen restarts"
 
 
-KEEPERS: Mapping[str, LinuxRuleAdapter] = {
+ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
     "screen.automatic_signin": LinuxRuleAdapter(
         "autologin and timed sign-in in the files of lightdm, gdm3, sddm, lxdm and greetd, lightdm's guest sessions, "
         "and agetty's --autologin in units of systemd",

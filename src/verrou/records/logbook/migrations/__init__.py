@@ -1,4 +1,4 @@
-"""The schemas that a logbook has had, and the way from each to the next, by Alembic."""
+"""Schemas of a logbook and the migrations between them, by Alembic."""
 
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -18,11 +18,9 @@ BRING_FORWARD_LOCK = 0x76657272
 
 
 def bring_forward(connection: sql.Connection, place: str) -> None:
-    """Make the tables of a new logbook, and bring an older one to the newest schema, in the open transaction.
+    """Create the tables of a new logbook, or migrate an older one, in the open transaction.
 
-    Raises:
-        BadInput: it is the logbook of a newer version, or no logbook.
-    """
+    Raises: BadInput: it is the logbook of a newer version, or no logbook."""
     if _version(connection, place) == NEWEST:
         return
     if connection.dialect.name == "postgresql":
@@ -33,11 +31,7 @@ def bring_forward(connection: sql.Connection, place: str) -> None:
 
 
 def upgrade(connection: sql.Connection, to: str) -> None:
-    """Bring the tables to a schema.
-
-    Raises:
-        BadInput: Alembic cannot.
-    """
+    """Migrate the tables to a schema. Raises: BadInput: Alembic cannot."""
     from alembic import command
     from alembic.config import Config
     from alembic.util import CommandError
@@ -54,7 +48,7 @@ def upgrade(connection: sql.Connection, to: str) -> None:
 
 @contextmanager
 def _scripts() -> Iterator[Path]:
-    """The folder of the scripts, which Alembic reads from a file system; laid out for it where Verrou is one file."""
+    """Return the folder of the scripts, which Alembic reads from a file system; unpacked where Verrou is one file."""
     if (here := Path(__file__).with_name("scripts")).is_dir():
         yield here
         return
@@ -68,7 +62,7 @@ def _scripts() -> Iterator[Path]:
 
 
 def _version(connection: sql.Connection, place: str) -> str:
-    """The schema of a logbook; empty where there are no tables yet."""
+    """Return the schema of a logbook; empty where there are no tables yet."""
     present = set(sql.inspect(connection).get_table_names())
     if "alembic_version" not in present:
         if present & {"machines", "records"}:

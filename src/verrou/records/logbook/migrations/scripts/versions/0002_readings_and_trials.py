@@ -1,4 +1,4 @@
-"""Of a survey how each rule stood, and of a run what was tried."""
+"""Add the readings of a survey and the tests of a run."""
 
 import sqlalchemy as sql
 from alembic import op

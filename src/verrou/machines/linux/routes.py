@@ -1,4 +1,4 @@
-"""The ways into a Linux system: the console, the remote shell, a remote screen, shared folders; and who is inside."""
+"""Entry points of a Linux system: console, remote shell, remote screen, shared folders; and open sessions."""
 
 import os
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
@@ -8,8 +8,8 @@ from typing import NamedTuple
 
 from verrou.core.model import Source
 from verrou.core.model.known import Known
-from verrou.core.model.ways import AccessListEntry, Admission, EntryPoint, Pattern, Principals, Route, allow_only
-from verrou.machines.linux.display_managers import whom_unasked
+from verrou.core.model.routes import AccessListEntry, Admission, EntryPoint, Pattern, Principals, Route, allow_only
+from verrou.machines.linux.display_managers import automatic_accounts
 from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY, access_list, access_lists
 from verrou.machines.linux.files.sign_ins import SIGNED_IN, UTMP_RECORD, moment
 from verrou.machines.linux.files.sshd import BY_PASSWORD, REMOTE, SSHD_CONFIG, Shell, shells, sshd_installed
@@ -31,62 +31,66 @@ People = Sequence[tuple[str, Sequence[str]]]
 
 
 def entry_points(root: Root, group_names: Collection[str], people: People) -> tuple[EntryPoint, ...]:
-    """Every way in that is installed, and whom it lets through."""
+    """Return every installed entry point with its access lists."""
     found = _by_pam(root, Route.CONSOLE, CONSOLE, group_names)
-    for way in (Route.NETWORK, Route.REMOTE_SCREEN):
-        found += _by_pam(root, way, REMOTE, group_names)
+    for route in (Route.NETWORK, Route.REMOTE_SCREEN):
+        found += _by_pam(root, route, REMOTE, group_names)
     if sshd_installed(root):
         found += _remote_shell(root, group_names, people)
-    return (*found, *_unasked(root, group_names, people))
+    return (*found, *_automatic(root, group_names, people))
 
 
-def _unasked(root: Root, group_names: Collection[str], people: People) -> Iterator[EntryPoint]:
-    """One gate for each account that is signed in without being asked, and for guest sessions: the account stack of
-    the service by which that happens turns away whom it would turn away otherwise."""
-    for each in whom_unasked(root):
+def _automatic(root: Root, group_names: Collection[str], people: People) -> Iterator[EntryPoint]:
+    """Return an entry point for each account signed in automatically, and for guest sessions.
+
+    The account stack of the service by which that happens may still deny it."""
+    for each in automatic_accounts(root):
         if not each.known:
-            perhaps = Admission(Known.NO, Known.NO, Known.UNKNOWN, each.says, each.source)
+            perhaps = Admission(Known.NO, Known.NO, Known.UNKNOWN, each.statement, each.source)
             admissions = {name: perhaps for name, _ in people if each.account in ("", name)}
-            passes = (allow_only(Principals((each.account,)), each.source),) if each.account else ()
-            yield EntryPoint(Route.CONSOLE, passes, source=each.source, unasked=each.says, admissions=admissions)
+            entries = (allow_only(Principals((each.account,)), each.source),) if each.account else ()
+            yield EntryPoint(
+                Route.CONSOLE, entries, source=each.source, automatic=each.statement, admissions=admissions
+            )
             continue
         if each.anybody:
             yield EntryPoint(Route.CONSOLE, proof=False, blank=False, source=each.source)
             continue
-        circle = Principals((each.account,) if each.account else ())
+        principals = Principals((each.account,) if each.account else ())
         where = CONSOLE if each.service == "login" else DISPLAY
         lists = _lists(root, each.service, where, group_names) if each.account and each.service else ()
         yield EntryPoint(
             Route.CONSOLE,
-            (allow_only(circle, each.source),),
+            (allow_only(principals, each.source),),
             proof=False,
             blank=False,
             source=each.source,
-            unasked=each.says,
+            automatic=each.statement,
             services=(each.service,) if each.service else (),
             also=lists,
         )
 
 
-def _by_pam(root: Root, way: Route, origin: str, group_names: Collection[str]) -> list[EntryPoint]:
-    """One gate for all services of a way that let the same accounts through: a display manager has an account stack of
-    its own, and may know nothing of what keeps somebody from the text console."""
+def _by_pam(root: Root, route: Route, origin: str, group_names: Collection[str]) -> list[EntryPoint]:
+    """Return an entry point for each set of services of a route that admit the same accounts.
+
+    A display manager has an account stack of its own, and may not have the text console's denials."""
     through: dict[Lists, list[Service]] = {}
-    for service in behind(root, way):
-        where = DISPLAY if way is Route.CONSOLE and service.name != "login" else origin
+    for service in behind(root, route):
+        where = DISPLAY if route is Route.CONSOLE and service.name != "login" else origin
         through.setdefault(_lists(root, service.name, where, group_names), []).append(service)
-    return [_gate(root, way, let_in, services) for let_in, services in through.items()]
+    return [_entry_point(root, route, let_in, services) for let_in, services in through.items()]
 
 
 Lists = tuple[tuple[AccessListEntry, ...], ...]
 
 
 def _lists(root: Root, service: str, origin: str, group_names: Collection[str]) -> Lists:
-    """What each line of the access module in a service's stack lets through."""
+    """Return the access list of each line of the access module in a service's stack."""
     return tuple(access_list(rules, origin, group_names) for rules in access_lists(root, service))
 
 
-def _gate(root: Root, way: Route, through: Lists, services: Sequence[Service]) -> EntryPoint:
+def _entry_point(root: Root, route: Route, through: Lists, services: Sequence[Service]) -> EntryPoint:
     blank = next(filter(None, (takes_blank(root, each) for each in services)), None)
     unproved = next(filter(None, (open_without_proof(root, each) for each in services)), None)
     deciding, named = unproved or blank, services[0].name
@@ -95,30 +99,35 @@ def _gate(root: Root, way: Route, through: Lists, services: Sequence[Service]) -
     source = deciding.source if deciding else stands if by_pam else Source(named, text="no program here asks PAM")
     names = tuple(service.name for service in services)
     first, also = (through[0], through[1:]) if through else ((), ())
-    # login(1) takes a blank password where it looks at the account by itself.
-    blank_too, proof = blank is not None or (way is Route.CONSOLE and not by_pam), unproved is None
-    return EntryPoint(way, first, blank=blank_too, proof=proof, source=source, services=names, also=also)
+    # login(1) accepts a blank password where it checks the account by itself.
+    blank_too, proof = blank is not None or (route is Route.CONSOLE and not by_pam), unproved is None
+    return EntryPoint(route, first, blank=blank_too, proof=proof, source=source, services=names, also=also)
 
 
 def _remote_shell(root: Root, group_names: Collection[str], people: People) -> list[EntryPoint]:
-    """What sshd_config(5) refuses, and then what the PAM service of the server lets in: one gate for those whom no
-    ``Match`` block is about, and one for each set of accounts whom the same blocks are about."""
+    """Return the entry points of the remote shell: what sshd_config(5) denies, then what its PAM service admits.
+
+    There is one for accounts that no ``Match`` block is about, and one for each set with the same blocks."""
     general, special = shells(root, people)
     by_pam = _lists(root, "sshd", REMOTE, group_names) if sshd_asks_pam(root) else ()
     apart = tuple(name for _, names in special for name in names)
-    found = [_shell_gate(general, (AccessListEntry(False, (Principals(apart),)),) if apart else (), by_pam)]
-    return found + [_shell_gate(shell, (allow_only(Principals(tuple(names))),), by_pam) for shell, names in special]
+    found = [_shell_entry_point(general, (AccessListEntry(False, (Principals(apart),)),) if apart else (), by_pam)]
+    return found + [
+        _shell_entry_point(shell, (allow_only(Principals(tuple(names))),), by_pam) for shell, names in special
+    ]
 
 
-def _shell_gate(shell: Shell, whom: tuple[AccessListEntry, ...], by_pam: Lists) -> EntryPoint:
+def _shell_entry_point(shell: Shell, whom: tuple[AccessListEntry, ...], by_pam: Lists) -> EntryPoint:
     refused = list(whom)
     for kind in ("users", "groups"):
         denied, allowed = shell.names(f"deny{kind}"), shell.names(f"allow{kind}")
-        # From one computer only is from somewhere: whoever is let in from there counts as let in.
+        # From one computer only still is from elsewhere: an account admitted from there counts as admitted.
         refused += [
-            AccessListEntry(False, (_circle(kind, [word]),), where) for word, where in denied if _from_anywhere(word)
+            AccessListEntry(False, (_principals(kind, [word]),), where)
+            for word, where in denied
+            if _from_anywhere(word)
         ]
-        refused += [allow_only(_circle(kind, [word for word, _ in allowed]), allowed[0][1])] if allowed else []
+        refused += [allow_only(_principals(kind, [word for word, _ in allowed]), allowed[0][1])] if allowed else []
     for_root, about_root = shell.setting("permitrootlogin", "prohibit-password")
     blank, about_blank = shell.setting("permitemptypasswords", "no")
     if for_root == "no":
@@ -140,7 +149,7 @@ def _from_anywhere(word: str) -> bool:
     return "@" not in word or word.endswith("@*")
 
 
-def _circle(kind: str, words: Sequence[str]) -> Principals:
+def _principals(kind: str, words: Sequence[str]) -> Principals:
     meant = [word.partition("@")[0] for word in words]
     names = tuple(word for word in meant if not set(word) & WILDCARDS)
     patterns = tuple(Pattern(word) for word in meant if set(word) & WILDCARDS)
@@ -149,24 +158,25 @@ def _circle(kind: str, words: Sequence[str]) -> Principals:
 
 
 class Inside(NamedTuple):
-    """The sessions of an account in words, and the ways by which they came, as far as that is told."""
+    """Open sessions of an account in words, and their routes, as far as known."""
 
     sessions: tuple[str, ...] = ()
-    ways: tuple[str, ...] = ()
+    routes: tuple[str, ...] = ()
 
 
 def sessions(root: Root, by_uid: Mapping[int, str]) -> Mapping[str, Inside]:
-    """Who is signed in now, by account name, from utmp(5) and what systemd-logind keeps of sessions. A session goes on
-    under its number whatever the account is called meanwhile: ``by_uid`` gives the names of today. A system that does
-    not run has nobody."""
+    """Return the open sessions by account name, from utmp(5) and systemd-logind's files.
+
+    A session keeps its user ID whatever the account is called meanwhile: ``by_uid`` gives the names of today. A system
+    that is not running has none."""
     found: dict[str, dict[str, str]] = {}
-    ways: dict[str, dict[str, None]] = {}
+    routes: dict[str, dict[str, None]] = {}
     for name, where, host, since, service in (*_in_utmp(root, by_uid), *_in_logind(root, by_uid)):
         place = where + (f" from {host}" if host else "")
         found.setdefault(name, {}).setdefault(where, f"{place} since {since:%Y-%m-%d %H:%M}" if since else place)
-        if way := _way_of(where, host, service):
-            ways.setdefault(name, {})[way] = None
-    return {name: Inside(tuple(places.values()), tuple(ways.get(name, ()))) for name, places in found.items()}
+        if route := _route_of(where, host, service):
+            routes.setdefault(name, {})[route] = None
+    return {name: Inside(tuple(places.values()), tuple(routes.get(name, ()))) for name, places in found.items()}
 
 
 Session = tuple[str, str, str, datetime | None, str]
@@ -174,8 +184,8 @@ Session = tuple[str, str, str, datetime | None, str]
 BY_SERVICE = {"sshd": Route.REMOTE_SHELL, "dropbear": Route.REMOTE_SHELL, "xrdp-sesman": Route.REMOTE_SCREEN}
 
 
-def _way_of(where: str, host: str, service: str) -> str:
-    """By which way a session came; nothing where that is not told."""
+def _route_of(where: str, host: str, service: str) -> str:
+    """Return the route of a session; empty where it is not known."""
     if service in BY_SERVICE:
         return BY_SERVICE[service]
     away = bool(host) and not host.startswith((":", "tmux(", "screen"))
@@ -194,7 +204,7 @@ def _in_utmp(root: Root, by_uid: Mapping[int, str]) -> Iterator[Session]:
 
 
 def _signed_in_number(pid: int) -> int:
-    """The number of the account that a process was signed in as, proc(5): loginuid; -1 where that is not kept."""
+    """Return the user ID that a process was signed in as, proc(5): loginuid; -1 where that is not recorded."""
     try:
         number = int(Path(f"/proc/{pid}/loginuid").read_text())
     except (OSError, ValueError):
@@ -206,8 +216,9 @@ NOT_SIGNED_IN = 2**32 - 1
 
 
 def _in_logind(root: Root, by_uid: Mapping[int, str]) -> Iterator[Session]:
-    """Newer systems keep no utmp. The files are systemd-logind's own; a name that it writes otherwise one day is passed
-    over, never misread."""
+    """Read the sessions of systemd-logind: newer systems have no utmp.
+
+    The files are its own; a field that it writes differently one day is skipped, never misread."""
     for name in root.names_in(LOGIND_SESSIONS)[:MOST_SESSIONS] if root.exists(LOGIND_SESSIONS) else ():
         text = root.content(f"{LOGIND_SESSIONS}/{name}", MOST_OF_A_SESSION).decode(errors="backslashreplace")
         facts = dict(line.split("=", 1) for line in text.split("\n") if "=" in line)
@@ -238,8 +249,9 @@ def _lives(pid: int) -> bool:
 
 
 def fresh_homes(root: Root) -> Callable[[str, str], bool]:
-    """Whether an account, by its name and home, gets a home in memory for each session: pam_namespace(8) in the session
-    stack of the console, and a line of namespace.conf(5) about that home."""
+    """Return whether an account gets a home in memory for each session, by its name and home.
+
+    pam_namespace(8) in the session stack of the console, and a line of namespace.conf(5) about that home."""
     if not load_stack(root, "login", "session").having(NAMESPACE):
         return lambda name, home: False
     files = root.files_matching(f"{NAMESPACE_FOLDER}/*.conf")

@@ -1,4 +1,4 @@
-"""What keeps a rule on a bench machine: the authority's key, how its numbers become values, and what it takes."""
+"""Adapter of a rule on a bench machine: the authority's key, conversion of its numbers, and accepted values."""
 
 import json
 from collections.abc import Callable, Mapping
@@ -16,22 +16,24 @@ Written: TypeAlias = tuple[str, Any]
 
 @frozen(eq=False)
 class BenchRuleAdapter:
-    """One rule. ``where`` says where the authority keeps it, for people. ``write`` is None where it decides by
-    itself; it raises No for what the authority cannot have meant."""
+    """Adapter of one rule.
+
+    ``where`` says where it is set, for people. ``write`` is None where the authority decides by itself; it raises No
+    for what the authority cannot have meant."""
 
     where: str
     read: Callable[[Authority], Reading]
     write: Callable[[Authority, Value], Written] | None
-    takes: Callable[[Authority], AcceptedValues]
+    accepted_values: Callable[[Authority], AcceptedValues]
 
 
 def source_of(authority: Authority, key: str) -> Source:
-    """What the authority keeps under a key, as it counts now."""
+    """Return the source of a key of the authority, as it is enforced now."""
     return Source("authority", text=f"{key} = {json.dumps(authority.effective(key), ensure_ascii=False)}")
 
 
 def words(key: str, where: str, words: Mapping[Any, str]) -> BenchRuleAdapter:
-    """What the authority keeps as ``words`` has it."""
+    """Convert what the authority stores by the table ``words``."""
     back = {word: number for number, word in words.items()}
     return stored(
         key, where, words.__getitem__, lambda _, value: back[str(value)], lambda _: AcceptedValues(words=tuple(back))
@@ -39,7 +41,7 @@ def words(key: str, where: str, words: Mapping[Any, str]) -> BenchRuleAdapter:
 
 
 def switch(key: str, where: str) -> BenchRuleAdapter:
-    """What is on or off."""
+    """Convert a switch."""
     return stored(key, where, bool, lambda _, value: value, lambda _: AcceptedValues())
 
 
@@ -48,10 +50,11 @@ def stored(
     where: str,
     to_value: Callable[[Any], Value],
     from_value: Callable[[Authority, Value], Any],
-    takes: Callable[[Authority], AcceptedValues],
+    accepted_values: Callable[[Authority], AcceptedValues],
 ) -> BenchRuleAdapter:
-    """A key of the authority as it counts now, with what waits for a restart or a sign-in. An edition that lacks it has
-    no such rule."""
+    """Return a key of the authority as it counts now, with what waits for a restart or a sign-in.
+
+    An edition that lacks it has no such rule."""
 
     def read(authority: Authority) -> Reading:
         if authority.lacks(key):
@@ -61,6 +64,6 @@ def stored(
         return Reading(to_value(now), source=source_of(authority, key), pending=pending)
 
     def with_waiting(authority: Authority) -> AcceptedValues:
-        return evolve(takes(authority), waits=authority.waits(key))
+        return evolve(accepted_values(authority), waits=authority.waits(key))
 
     return BenchRuleAdapter(where, read, lambda authority, value: (key, from_value(authority, value)), with_waiting)

@@ -1,4 +1,4 @@
-"""From findings to a worksheet: ordered steps that close them, and what a person has to decide."""
+"""From findings to a change plan: ordered steps that close them, and manual steps."""
 
 from collections.abc import Mapping
 from datetime import timedelta
@@ -9,7 +9,7 @@ from verrou.core.audit import Audit, Finding, Verdict, audit, is_satisfied_by
 from verrou.core.baseline import Baseline
 from verrou.core.guards import with_trials
 from verrou.core.model import Effect, Snapshot
-from verrou.core.plan.foresee import predict
+from verrou.core.plan.predict import predict
 from verrou.core.plan.steps import (
     CreateAccount,
     CreateGroup,
@@ -32,8 +32,9 @@ MOST_ROUNDS = 4
 
 @frozen
 class ManualStep:
-    """A finding that no step closes, and what a person can do about it. ``waits``: it is set already, and takes effect
-    later; ``advice`` says when."""
+    """A finding that no step closes, with the action for a person.
+
+    ``waits``: it is set already and takes effect later; ``advice`` says when."""
 
     subject: str
     advice: str
@@ -42,43 +43,43 @@ class ManualStep:
 
 @frozen
 class ChangePlan:
-    """The steps in the order in which they are done, and what is left by hand."""
+    """Steps in the order in which they are done, and the manual steps."""
 
     machine: str
     steps: tuple[Step, ...]
     manual: tuple[ManualStep, ...]
 
 
-def plan_changes(snapshot: Snapshot, baseline: Baseline, found: Audit, only: frozenset[str] = frozenset()) -> ChangePlan:
-    """The worksheet that closes the short findings of ``found``; ``only`` keeps it to those families.
+def plan_changes(
+    snapshot: Snapshot, baseline: Baseline, found: Audit, only: frozenset[str] = frozenset()
+) -> ChangePlan:
+    """Return the plan that closes the findings that are not met; ``only`` restricts it to families.
 
-    The order never shuts the door: accounts are made and let in first, then rules are set, and what takes something
-    away (leaving a group, disabling) comes last. What is not met only because of that, such as the end that a new
-    guest lacks, is closed behind it. What is left by hand is asked of the machine as it will be: the steps may have
-    closed it.
-    """
+    The order never locks anyone out: accounts are created and allowed in first, then rules are set, and what removes
+    something (leaving a group, disabling) comes last. What only those steps cause, such as the missing expiry of a
+    new guest, is closed after them. Manual steps are found on the machine as it will be, since a step may have
+    closed them."""
     baseline = baseline.on(snapshot)
     steps: list[Step] = []
-    foreseen = snapshot
+    predicted = snapshot
     short = after = _to_close(found, only)
     asked_for = {_gap(finding) for finding in short}
     for _ in range(MOST_ROUNDS):
         if not short:
             break
-        further = _closing(foreseen, baseline, short)
+        further = _closing(predicted, baseline, short)
         steps += further
         for step in further:
-            foreseen = predict(step, foreseen)
-        after = _to_close(audit(foreseen, baseline), only)
+            predicted = predict(step, predicted)
+        after = _to_close(audit(predicted, baseline), only)
         short = [finding for finding in after if _gap(finding) not in asked_for]
         asked_for |= {_gap(finding) for finding in short}
-    by_hand = [item for finding in after for item in _manual(foreseen, finding)]
+    by_hand = [item for finding in after for item in _manual(predicted, finding)]
     return ChangePlan(snapshot.machine.name, tuple(with_trials(snapshot, steps)), tuple(dict.fromkeys(by_hand)))
 
 
 def _gap(finding: Finding) -> tuple[object, ...]:
-    """What tells one gap from another: for a declared account or group also by what it does not meet, which is another
-    thing once it has been made."""
+    """Return the key of a gap; for a declared account or group with the fact, which differs once it exists."""
     facts = [(gap.fact, str(gap.actual)) for gap in finding.gaps] if finding.requirement is None else []
     return finding.subject, *facts
 
@@ -89,28 +90,28 @@ def _to_close(found: Audit, only: frozenset[str]) -> list[Finding]:
 
 
 def _manual(snapshot: Snapshot, finding: Finding) -> list[ManualStep]:
-    """What a person can do about a finding that is left."""
+    """Return the manual steps for the findings that remain."""
     reading = finding.reading
     if finding.verdict is not Verdict.NOT_MET:
-        said = reading.remedy or (reading.reason if finding.verdict is Verdict.UNKNOWN else "") if reading else ""
-        return [ManualStep(finding.subject, said)] if said else []
+        message = reading.remedy or (reading.reason if finding.verdict is Verdict.UNKNOWN else "") if reading else ""
+        return [ManualStep(finding.subject, message)] if message else []
     advice = [gap.manual for gap in finding.gaps if gap.manual]
     if finding.requirement is not None and finding.requirement.rule.derived is None:
         if _comes_right(snapshot, finding):
             return [ManualStep(finding.subject, WHEN[finding.requirement.rule.counts_on(snapshot)], waits=True)]
         refused = _refused(snapshot, finding) or _beside_what_stands(snapshot, finding)
         advice = [*filter(None, (reading.remedy if reading else "", refused)), *advice]
-    return [ManualStep(finding.subject, said) for said in advice]
+    return [ManualStep(finding.subject, message) for message in advice]
 
 
 def _beside_what_stands(snapshot: Snapshot, finding: Finding) -> str:
-    """What stands in the way of what is asked for, and what a person can decide."""
+    """Return what prevents the requirement, and what a person can decide about it."""
     why = against_standing(snapshot, finding.subject, {finding.subject: _target(snapshot, finding)})
     return f"{why}: relax one of the two (verrou rule set), or add a waiver" if why else ""
 
 
 def _comes_right(snapshot: Snapshot, finding: Finding) -> bool:
-    """Whether what is asked for is set already and only has yet to take effect."""
+    """Return whether the requirement is set already and only takes effect later."""
     coming = finding.reading.pending if finding.reading else None
     return (
         coming is not None
@@ -120,16 +121,16 @@ def _comes_right(snapshot: Snapshot, finding: Finding) -> bool:
 
 
 def _refused(snapshot: Snapshot, finding: Finding) -> str:
-    """Why this machine does not take what is asked for."""
-    demand = finding.requirement
-    takes = snapshot.takes.get(finding.subject) if demand else None
-    if demand is None or takes is None:
+    """Return why this machine does not accept the required value."""
+    requirement = finding.requirement
+    accepted_values = snapshot.accepted_values.get(finding.subject) if requirement else None
+    if requirement is None or accepted_values is None:
         return ""
-    return demand.rule.kind.why_not_accepted(_target(snapshot, finding), takes)
+    return requirement.rule.kind.why_not_accepted(_target(snapshot, finding), accepted_values)
 
 
 def _target(snapshot: Snapshot, finding: Finding) -> Value:
-    """The value to set. One that only lacks force is put into force as it is, never loosened."""
+    """Return the value to set: one that only is not enforced is enforced as it is, never loosened."""
     assert finding.requirement is not None and finding.reading is not None
     rule, desired = finding.requirement.rule, finding.requirement.desired
     now = finding.reading.value
@@ -137,7 +138,7 @@ def _target(snapshot: Snapshot, finding: Finding) -> Value:
 
 
 def _closing(snapshot: Snapshot, baseline: Baseline, short: list[Finding]) -> list[Step]:
-    """Steps that close findings, in their order."""
+    """Return steps that close findings, in their order."""
     steps: list[Step] = []
     wanted_values: dict[str, Value] = {}
     also_closes: dict[str, list[str]] = {}
@@ -173,8 +174,7 @@ def _closing(snapshot: Snapshot, baseline: Baseline, short: list[Finding]) -> li
 
 
 def against_standing(snapshot: Snapshot, rule_id: str, wanted: Mapping[str, Value]) -> str:
-    """Why a value cannot be set beside a stricter one that stands and that nobody asked to change, in words; nothing
-    where it can."""
+    """Return why a value cannot be set together with a stricter one that no one asked to change; empty where it can."""
     about = [rule for rule in CATALOGUE.values() if rule.id in set_together(rule_id)]
     standing = {rule.id: reading_of(rule, snapshot).value for rule in about}
     for rule, agreement, other in disagreements(lambda rule: wanted.get(rule.id, standing.get(rule.id))):
@@ -183,13 +183,14 @@ def against_standing(snapshot: Snapshot, rule_id: str, wanted: Mapping[str, Valu
             continue  # where one may pull the other along, it is set along
         mine, theirs = wanted.get(rule.id, standing.get(rule.id)), wanted.get(other.id, standing.get(other.id))
         assert mine is not None and theirs is not None
-        return f"{rule.id} ({rule.kind.say(mine)}) {agreement.words} {other.id} ({other.kind.say(theirs)})"
+        return f"{rule.id} ({rule.kind.format(mine)}) {agreement.words} {other.id} ({other.kind.format(theirs)})"
     return ""
 
 
 def _keep_what_holds(snapshot: Snapshot, baseline: Baseline, wanted: dict[str, Value]) -> None:
-    """Rules that hold are set again beside the ones they are tied to, so that no side effect pulls them along; those
-    that contradict each other already are left as they stand."""
+    """Set rules that are met again together with those they are tied to, so that no side effect changes them.
+
+    Rules that already contradict each other are left alone."""
     for rule_id in [tied for asked in wanted for tied in set_together(asked)]:
         reading = reading_of(CATALOGUE[rule_id], snapshot)
         if rule_id in wanted or rule_id not in baseline.requirements or reading.value is None or not reading.enforced:
@@ -199,7 +200,7 @@ def _keep_what_holds(snapshot: Snapshot, baseline: Baseline, wanted: dict[str, V
 
 
 def rule_steps(snapshot: Snapshot, wanted: dict[str, Value]) -> list[SetRules]:
-    """Steps that set ``wanted``, tied rules in one step; a tied rule that would stand in the way is set along."""
+    """Return the steps that set ``wanted``, tied rules in one step with what has to change along."""
     steps: list[SetRules] = []
     left = {rule_id: wanted[rule_id] for rule_id in CATALOGUE if rule_id in wanted}
     while left:
@@ -216,8 +217,9 @@ def rule_steps(snapshot: Snapshot, wanted: dict[str, Value]) -> list[SetRules]:
 
 
 def _bring_into_agreement(snapshot: Snapshot, values: dict[str, Value]) -> None:
-    """Add to ``values`` each tied rule whose present value could not stand beside them; what is set for the longest age
-    brings the shorter ones below it, and none of them makes that age longer."""
+    """Add each tied rule whose present value would contradict ``values``.
+
+    A longest age brings the shorter ones below it, and none of them makes it longer."""
     standing = {rule_id: reading_of(CATALOGUE[rule_id], snapshot).value for rule_id in _tied_to(values)}
     for rule, agreement, other in disagreements(lambda rule: values.get(rule.id, standing.get(rule.id))):
         if (rule.id in values) == (other.id in values):
@@ -235,7 +237,7 @@ def _tied_to(values: Mapping[str, Value]) -> set[str]:
 
 
 def _place(step: Step) -> int:
-    """Giving comes before setting, and setting before taking away."""
+    """Return the order of a step: granting before setting, and setting before removing."""
     match step:
         case CreateGroup():
             return 0
@@ -256,7 +258,8 @@ def _place(step: Step) -> int:
 
 
 def _merged(steps: list[Step]) -> list[Step]:
-    """Steps asked for by two findings stand once, with both reasons; a later step names an account as it is then."""
+    """Merge the same step of two findings into one with both reasons; a later step uses the account's name at that
+    time."""
     merged: dict[Step, Step] = {}
     names: dict[str, str] = {}
     for step in steps:

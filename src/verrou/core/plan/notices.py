@@ -1,11 +1,11 @@
-"""What to know before steps are done: what goes on for an account that is closed, renamed or taken away."""
+"""Notices before steps are done: what keeps running for an account that is disabled, renamed or removed."""
 
 from collections.abc import Iterator, Sequence
 
 from verrou.core.group_words import gives
 from verrou.core.model import Account, AccountName, ActKind, PasswordState, Role, Snapshot, joined
 from verrou.core.model.access import role_of
-from verrou.core.model.acting import goes_on, own_jobs, say_act
+from verrou.core.model.acting import act_text, goes_on, own_jobs
 from verrou.core.plan.steps import (
     Join,
     Leave,
@@ -22,35 +22,35 @@ from verrou.core.plan.steps import (
 
 
 def remarks(before: Snapshot, after: Snapshot, steps: Sequence[Step]) -> list[str]:
-    """A line for each thing that the steps leave as it is, although somebody may think otherwise."""
-    said: dict[str, None] = {}
+    """Return a line for each thing that the steps leave as it is, although one might expect otherwise."""
+    message: dict[str, None] = {}
     stopped = {step.account for step in steps if isinstance(step, StopJobs)}
     for step in steps:
         if isinstance(step, RemoveGroup) and (group := before.group(step.group)) is not None:
             if (what := gives(group, before)) and group.members:
-                said[f"{joined(group.members)} lose what group {group.name} grants: {'; '.join(what)}."] = None
+                message[f"{joined(group.members)} lose what group {group.name} grants: {'; '.join(what)}."] = None
             continue
         if isinstance(step, SetRules):
-            said |= dict.fromkeys(_never_covered(step, before))
+            message |= dict.fromkeys(_never_covered(step, before))
             continue
         account = before.by_name.get(account_of(step) or AccountName(""))
         if account is None:
             continue
         if account.sessions and (takes_access(step) or isinstance(step, Join | Leave)):
             where = ", ".join(account.sessions)
-            said[f"{account.name} is signed in ({where}) and keeps its present rights until it signs out."] = None
+            message[f"{account.name} is signed in ({where}) and keeps its present rights until it signs out."] = None
         match step:
             case SetEnabled(enabled=True):
-                said |= dict.fromkeys(_of_opened(after.by_name.get(account.name, account)))
+                message |= dict.fromkeys(_of_opened(after.by_name.get(account.name, account)))
             case SetEnabled(enabled=False):
-                said |= dict.fromkeys(_of_closed(account, after, account.name in stopped))
+                message |= dict.fromkeys(_of_closed(account, after, account.name in stopped))
             case Remove():
-                said |= dict.fromkeys(_of_removed(account))
+                message |= dict.fromkeys(_of_removed(account))
             case Rename():
-                said |= dict.fromkeys(_of_renamed(account, step.new_name))
+                message |= dict.fromkeys(_of_renamed(account, step.new_name))
             case _:
                 pass
-    return list(said)
+    return list(message)
 
 
 def _of_opened(account: Account) -> Iterator[str]:
@@ -59,7 +59,7 @@ def _of_opened(account: Account) -> Iterator[str]:
 
 
 def _never_covered(step: SetRules, before: Snapshot) -> Iterator[str]:
-    """Administrators among those whom the limits of a shared computer are set for."""
+    """Return the administrators among those whom the limits of a shared computer are set for."""
     named = step.values.get("sharing.applies_to")
     if not isinstance(named, frozenset):
         return
@@ -73,14 +73,14 @@ def _of_closed(account: Account, after: Snapshot, stopped: bool) -> Iterator[str
     yield from (f"{account.name} still runs jobs after it is disabled: {what}." for what in goes_on(now))
     waiting = [act for act in own_jobs(now) if not act.goes_on]
     if waiting and not stopped:
-        jobs = "; ".join(map(say_act, waiting))
+        jobs = "; ".join(map(act_text, waiting))
         yield f"{account.name} keeps jobs that run again once it is enabled: {jobs}. To remove them: --stop-jobs"
 
 
 def _of_removed(account: Account) -> Iterator[str]:
     for act in account.acts:
         if act.kind is ActKind.KEY:
-            yield f"{account.name} will be removed, but {say_act(act)}. Remove that line yourself."
+            yield f"{account.name} will be removed, but {act_text(act)}. Remove that line yourself."
         elif act.kind not in (kept.kind for kept in own_jobs(account)):
             yield (
                 f"{account.name} will be removed, but {act.source.where} still names it, "

@@ -1,5 +1,6 @@
-"""What a machine will be after a step, from facts alone: where it cannot be rehearsed, and to say which step of a
-worksheet is to blame."""
+"""Predict the machine after a step from facts alone.
+
+Used where no dry run is possible, and to find the step that breaks a guard."""
 
 from collections.abc import Callable, Mapping, Sequence
 from datetime import timedelta
@@ -23,8 +24,8 @@ from verrou.core.model import (
 )
 from verrou.core.model.acting import lasting_acts
 from verrou.core.model.ageing import exempt_from_ageing
-from verrou.core.model.ways import EVERYBODY as EVERYBODY_INSIDE
-from verrou.core.model.ways import AccessListEntry, EntryPoint, Principals, Route, allow_only
+from verrou.core.model.routes import EVERYONE as EVERYBODY_INSIDE
+from verrou.core.model.routes import AccessListEntry, EntryPoint, Principals, Route, allow_only
 from verrou.core.plan.roles import ROLE_GRANTS
 from verrou.core.plan.steps import (
     CreateAccount,
@@ -47,13 +48,13 @@ from verrou.core.plan.steps import (
     Unlock,
 )
 from verrou.core.rules import CATALOGUE, agreements, set_together_with
-from verrou.core.values import EVERYBODY, GROUP, Value
+from verrou.core.values import EVERYONE, GROUP, Value
 
 N = TypeVar("N", bound=str)
 
 
 def predict(step: Step, snapshot: Snapshot) -> Snapshot:
-    """The machine after the step, as far as the facts tell."""
+    """Return the machine after the step, as far as the facts tell."""
     match step:
         case SetRules():
             return _rules_set(step, snapshot)
@@ -102,9 +103,9 @@ def _rules_set(step: SetRules, snapshot: Snapshot) -> Snapshot:
         if rule_id in readings and led is not None and isinstance(led.value, str):
             readings[rule_id] = unreadable(f"it is enforced only if {leader.id if leader else ''} is")
         elif rule_id in readings:
-            before, takes = readings[rule_id], snapshot.takes.get(rule_id)
+            before, accepted_values = readings[rule_id], snapshot.accepted_values.get(rule_id)
             settled = CATALOGUE[rule_id].kind.resulting(before.value, value)
-            readings[rule_id] = _set_to(settled, before, takes is not None and takes.waits)
+            readings[rule_id] = _set_to(settled, before, accepted_values is not None and accepted_values.waits)
     for rule_id in set_together_with(asked) - asked.keys():
         if rule_id in readings and _may_be_pulled(rule_id, asked):
             readings[rule_id] = unreadable("this machine may set it together with the others")
@@ -115,43 +116,45 @@ def _rules_set(step: SetRules, snapshot: Snapshot) -> Snapshot:
         days = {rule_id: value.days if isinstance(value, timedelta) else None for rule_id, value in aged}
         machine = evolve(machine, ages_given=tuple((dict(machine.ages_given) | days).items()))
     snapshot = evolve(snapshot, machine=machine, readings=readings, accounts=accounts)
-    ways = {Route(rule_id.split(".")[1]) for rule_id in asked if rule_id.startswith("logon.")}
+    routes = {Route(rule_id.split(".")[1]) for rule_id in asked if rule_id.startswith("logon.")}
     return evolve(
         snapshot,
-        entry_points=tuple(_through(gate, snapshot) if gate.way in ways else gate for gate in snapshot.entry_points),
+        entry_points=tuple(
+            _through(entry_point, snapshot) if entry_point.route in routes else entry_point
+            for entry_point in snapshot.entry_points
+        ),
     )
 
 
 def _set_to(value: Value, reading: Reading, waits: bool) -> Reading:
-    """A rule that was set: it acts at once, or waits for what brings it into effect."""
+    """Return the reading of a rule that was set, effective at once or later."""
     if waits:
         return evolve(reading, pending=None if value == reading.value else value)
     return evolve(reading, value=value, enforced=True, pending=None, overrides=())
 
 
-def _through(gate: EntryPoint, snapshot: Snapshot) -> EntryPoint:
-    """A gate as the two lists of its way have it."""
-    if gate.unasked:
-        return gate
-    allowed, denied = (snapshot.readings.get(f"logon.{gate.way}.{key}") for key in ("allowed", "denied"))
-    passes = []
+def _through(entry_point: EntryPoint, snapshot: Snapshot) -> EntryPoint:
+    """Return an entry point with the two lists of its route."""
+    if entry_point.automatic:
+        return entry_point
+    allowed, denied = (snapshot.readings.get(f"logon.{entry_point.route}.{key}") for key in ("allowed", "denied"))
+    entries = []
     if denied is not None and isinstance(denied.value, frozenset) and denied.value:
-        passes.append(AccessListEntry(False, (_circle(denied.value),), denied.source, settable=True))
-    if allowed is not None and isinstance(allowed.value, frozenset) and EVERYBODY not in allowed.value:
-        passes.append(allow_only(_circle(allowed.value), allowed.source, settable=True))
-    return evolve(gate, passes=tuple(passes), also=())
+        entries.append(AccessListEntry(False, (_principals(denied.value),), denied.source, settable=True))
+    if allowed is not None and isinstance(allowed.value, frozenset) and EVERYONE not in allowed.value:
+        entries.append(allow_only(_principals(allowed.value), allowed.source, settable=True))
+    return evolve(entry_point, entries=tuple(entries), also=())
 
 
-def _circle(names: frozenset[str]) -> Principals:
-    if EVERYBODY in names:
+def _principals(names: frozenset[str]) -> Principals:
+    if EVERYONE in names:
         return EVERYBODY_INSIDE
     groups = sorted(name.removeprefix(GROUP) for name in names if name.startswith(GROUP))
     return Principals(tuple(sorted(name for name in names if not name.startswith(GROUP))), tuple(groups))
 
 
 def _with_ages(account: Account, snapshot: Snapshot, aged: Sequence[tuple[str, Value]]) -> Account:
-    """The ages of an account that a person signs in with: those that are stricter already stay, unless the rule is
-    loosened."""
+    """Return the ages of an account that a person signs in with; stricter ones stay, unless the rule is loosened."""
     if not is_aged(account, snapshot):
         return account
     changes: dict[str, Any] = {}
@@ -223,21 +226,21 @@ def _renamed(step: Rename, snapshot: Snapshot) -> Snapshot:
         evolve(g, members=tuple(step.new_name if m == step.account else m for m in g.members)) for g in renamed.groups
     )
 
-    def called(circle: Principals) -> Principals:
-        names = tuple(str(step.new_name) if name == step.account else name for name in circle.accounts)
-        return evolve(circle, accounts=names)
+    def called(principals: Principals) -> Principals:
+        names = tuple(str(step.new_name) if name == step.account else name for name in principals.accounts)
+        return evolve(principals, accounts=names)
 
-    gates = tuple(_with_circles(gate, called) for gate in renamed.entry_points)
-    return evolve(renamed, groups=groups, entry_points=gates)
+    entry_points = tuple(_with_principals(entry_point, called) for entry_point in renamed.entry_points)
+    return evolve(renamed, groups=groups, entry_points=entry_points)
 
 
-def _with_circles(gate: EntryPoint, change: Callable[[Principals], Principals]) -> EntryPoint:
-    """A gate whose lists name others."""
+def _with_principals(entry_point: EntryPoint, change: Callable[[Principals], Principals]) -> EntryPoint:
+    """Return an entry point whose lists name other principals."""
 
-    def changed(passes: tuple[AccessListEntry, ...]) -> tuple[AccessListEntry, ...]:
-        return tuple(evolve(each, who=tuple(map(change, each.who))) for each in passes)
+    def changed(entries: tuple[AccessListEntry, ...]) -> tuple[AccessListEntry, ...]:
+        return tuple(evolve(each, who=tuple(map(change, each.who))) for each in entries)
 
-    return evolve(gate, passes=changed(gate.passes), also=tuple(map(changed, gate.also)))
+    return evolve(entry_point, entries=changed(entry_point.entries), also=tuple(map(changed, entry_point.also)))
 
 
 def _password_given(step: SetPassword, snapshot: Snapshot) -> Snapshot:
@@ -292,8 +295,10 @@ def _group_made(step: CreateGroup, snapshot: Snapshot) -> Snapshot:
     if not step.confined:
         return snapshot
     out = AccessListEntry(False, (Principals(groups=(step.group,)),))
-    gates = tuple(g if g.way is Route.CONSOLE else evolve(g, passes=(out, *g.passes)) for g in snapshot.entry_points)
-    return evolve(snapshot, entry_points=gates)
+    entry_points = tuple(
+        g if g.route is Route.CONSOLE else evolve(g, entries=(out, *g.entries)) for g in snapshot.entry_points
+    )
+    return evolve(snapshot, entry_points=entry_points)
 
 
 def _group_removed(step: RemoveGroup, snapshot: Snapshot) -> Snapshot:
@@ -302,11 +307,11 @@ def _group_removed(step: RemoveGroup, snapshot: Snapshot) -> Snapshot:
         evolve(a, groups=_without(a.groups, step.group)) if step.group in a.groups else a for a in snapshot.accounts
     )
 
-    def without(circle: Principals) -> Principals:
-        return evolve(circle, groups=_without(circle.groups, step.group))
+    def without(principals: Principals) -> Principals:
+        return evolve(principals, groups=_without(principals.groups, step.group))
 
-    gates = tuple(_with_circles(gate, without) for gate in snapshot.entry_points)
-    return evolve(snapshot, groups=groups, accounts=accounts, entry_points=gates)
+    entry_points = tuple(_with_principals(entry_point, without) for entry_point in snapshot.entry_points)
+    return evolve(snapshot, groups=groups, accounts=accounts, entry_points=entry_points)
 
 
 def _group_noted(step: SetGroupNote, snapshot: Snapshot) -> Snapshot:
@@ -319,17 +324,17 @@ AGES: Mapping[str, str] = {
     "password.min_age": "min_age",
     "password.warn_before": "warn_before",
 }
-"""The rules that a machine may keep with each account, and the fact that holds them there."""
+"""Rules that a machine may store with each account, by the fact that stores them."""
 
 
 def is_aged(account: Account, snapshot: Snapshot) -> bool:
-    """Whether the ages of passwords are about the account: one that somebody signs in to with a password."""
+    """Return whether password ageing applies to the account: one that a person signs in to with a password."""
     person = account.origin in (Origin.ADDED, Origin.BUILT_IN) and not exempt_from_ageing(account, snapshot)
     return person and account.password is PasswordState.SET and account.enabled
 
 
 def _may_be_pulled(rule_id: str, asked: Mapping[str, Value]) -> bool:
-    """Whether a machine may change the rule by itself when ``asked`` is set beside it."""
+    """Return whether a machine may change the rule by itself when ``asked`` is set with it."""
     return any(rule_id in CATALOGUE[each].set_with for each in asked) or any(
         {rule.id, other.id} == {rule_id, each}
         for rule, agreement, other in agreements()

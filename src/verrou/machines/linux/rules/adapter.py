@@ -1,4 +1,4 @@
-"""What keeps a rule on a Linux system: where it stands, how it is read, how it is written, what the system takes."""
+"""Adapter of a rule on a Linux system: where it is set, how it is read and written, and accepted values."""
 
 import math
 from collections.abc import Callable, Mapping, Sequence
@@ -8,7 +8,7 @@ from functools import cached_property
 from attrs import define, evolve, field, frozen
 
 from verrou.core.model import Account, Effect, Grant, Group, Reading, Status
-from verrou.core.model.ways import EntryPoint
+from verrou.core.model.routes import EntryPoint
 from verrou.core.values import AcceptedValues, Kind, Value
 from verrou.machines.linux import polkit
 from verrou.machines.linux.files.doas import Doas
@@ -26,7 +26,7 @@ from verrou.machines.linux.root import Root
 
 @define(slots=False)
 class System:
-    """What the keepers read from: one system, each of its parts read once."""
+    """The system that adapters read from, each part read once."""
 
     root: Root
     files: AccountFiles
@@ -39,7 +39,7 @@ class System:
 
     @cached_property
     def administering(self) -> frozenset[str]:
-        """The names of the groups that give administration."""
+        """Names of the groups that grant administrator rights."""
         return frozenset(str(group.name) for group in self.groups if Grant.ADMINISTRATION in group.grants)
 
     @cached_property
@@ -54,17 +54,17 @@ class System:
 
     @cached_property
     def polkit_shipped(self) -> Mapping[str, polkit.ImplicitAuthorization]:
-        """What the actions of polkit that stand behind a rule are shipped with."""
+        """Authorizations that the polkit actions of a rule declare."""
         return polkit.defaults(self.root, ALL)
 
     @cached_property
     def polkit_elevating(self) -> Mapping[str, polkit.ImplicitAuthorization]:
-        """The actions of polkit that an administrator's password opens to anybody."""
+        """The polkit actions that an administrator's password opens to anyone."""
         return polkit.elevating(self.root)
 
     @cached_property
     def polkit_rules(self) -> tuple[Sequence[Rule], Sequence[str]]:
-        """The rules of polkit that are plain, and the files of which nobody but polkit knows what they decide."""
+        """The plain polkit rules, and the files of which only polkit knows the result."""
         return polkit.rules_of(self.root)
 
     @cached_property
@@ -92,19 +92,19 @@ class System:
 
     @cached_property
     def password_stack(self) -> Stack:
-        """What a person who changes a password goes through."""
+        """The stack of a password change."""
         return load_stack(self.root, "passwd", "password")
 
     @cached_property
     def password_stacks(self) -> list[Stack]:
         """The same, and that of each service that asks for a new password when one is due."""
-        others = [service.name for service in self.services if service.way is not None]
+        others = [service.name for service in self.services if service.route is not None]
         stacks = [load_stack(self.root, name, "password") for name in others]
         return [self.password_stack, *(stack for stack in stacks if stack.lines or stack.broken)]
 
 
 def weakest(kind: Kind, found: Sequence[tuple[str, Reading]]) -> Reading:
-    """What holds for all services, each with its own reading: the weakest. Where one differs, the reason names it."""
+    """Return the weakest reading over all services; the reason names the deviating one."""
     first = found[0][1]
     unread = next(((name, each) for name, each in found if each.status is not Status.READ), None)
     if unread is not None:
@@ -119,10 +119,10 @@ def weakest(kind: Kind, found: Sequence[tuple[str, Reading]]) -> Reading:
     if len(weak) == len(found):
         return first
     best = max((each for _, each in found), key=strength)
-    elsewhere = f"by other services {kind.say(best.value)}" if best.value is not None else ""
-    said = "; ".join(filter(None, (f"by {', '.join(weak)}" + (f": {low.reason}" if low.reason else ""), elsewhere)))
+    elsewhere = f"by other services {kind.format(best.value)}" if best.value is not None else ""
+    message = "; ".join(filter(None, (f"by {', '.join(weak)}" + (f": {low.reason}" if low.reason else ""), elsewhere)))
     overrides = tuple(filter(None, (*low.overrides, best.source)))
-    return evolve(low, reason=said, overrides=overrides)
+    return evolve(low, reason=message, overrides=overrides)
 
 
 def _nothing_against(_: System) -> str:
@@ -134,33 +134,38 @@ ANYTHING = AcceptedValues()
 
 @frozen(eq=False)
 class LinuxRuleAdapter:
-    """One rule. ``where`` says where it stands, for people; ``write`` raises Refused, and answers with what is worth
-    saying. ``cannot`` says why this system takes no value at all, before anything is tried. ``in_shadow``: what each
-    account has in shadow(5) decides too. ``counts``: when a change of it holds here, where that is not when the rule
-    says."""
+    """Adapter of one rule.
+
+    ``where`` says where it is set, for people; ``write`` raises StepRejected, and returns what is worth reporting.
+    ``cannot`` says why this system accepts no value at all. ``in_shadow``: the fields of each account in shadow(5)
+    decide, too. ``counts``: when a change takes effect here, where that differs from the rule."""
 
     where: str
     read: Callable[[System], Reading]
     write: Callable[[Root, Value], str]
-    takes: AcceptedValues | Callable[[System], AcceptedValues] = ANYTHING
+    accepted_values: AcceptedValues | Callable[[System], AcceptedValues] = ANYTHING
     cannot: Callable[[System], str] = _nothing_against
     in_shadow: bool = False
     counts: Callable[[System], Effect] | None = None
 
     def takes_on(self, system: System) -> AcceptedValues:
-        """What the system takes for the rule."""
-        takes = self.takes if isinstance(self.takes, AcceptedValues) else self.takes(system)
+        """Return the accepted values of the rule."""
+        accepted_values = (
+            self.accepted_values if isinstance(self.accepted_values, AcceptedValues) else self.accepted_values(system)
+        )
         reason = self.cannot(system)
-        takes = evolve(takes, cannot=reason) if reason else takes
-        return evolve(takes, effect=self.counts(system)) if self.counts is not None else takes
+        accepted_values = evolve(accepted_values, cannot=reason) if reason else accepted_values
+        return evolve(accepted_values, effect=self.counts(system)) if self.counts is not None else accepted_values
 
 
 def at_once(_: System) -> Effect:
-    """Of what is looked up anew each time."""
+    """Return the effect of a setting that is read anew each time."""
     return Effect.NOW
 
 
 def when_sshd_is_told(system: System) -> Effect:
-    """Of what the remote shell server reads at its start and when it is told to; a mounted disk has none at work."""
+    """Return the effect of a setting that the remote shell server reads at its start and on reload.
+
+    On a mounted disk no server runs."""
     waits = system.root.live and sshd_installed(system.root) and not can_tell(system.root)
     return Effect.RELOAD if waits else Effect.NOW
