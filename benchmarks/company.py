@@ -46,11 +46,11 @@ def beside(*works: Callable[[], int]) -> int:
     return sum(os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) for child in children)
 
 
-def judge(what: str, address: str, names: list[str], wanted: dict[str, int], refused: int, ours: int) -> bool:
+def judge(what: str, address: str, names: list[str], required: dict[str, int], refused: int, ours: int) -> bool:
     entries = Journal(open_machine(address).records_folder()).entries()
-    there = {kind: sum(name.startswith(kind) for name in names) for kind in wanted}
+    there = {kind: sum(name.startswith(kind) for name in names) for kind in required}
     numbered = [entry.number for entry in entries] == list(range(1, ours + 1))
-    whole = there == wanted and len(set(names)) == len(names) and not refused and numbered
+    whole = there == required and len(set(names)) == len(names) and not refused and numbered
     print(f"{what}: {there}, refused {refused}, entries numbered once: {'yes' if numbered else 'no'}", flush=True)
     return whole
 
@@ -73,8 +73,8 @@ def main() -> None:
         machine.save(file)
         refused = beside(*(lambda k=k: additions(str(file), k, runs, folder) for k in ("left", "right")))
         names = [account["name"] for account in Authority(file.read_text()).accounts()]
-        wanted = {"left": runs, "right": runs}
-        good.append(judge(f"2 x {runs} on a bench machine", str(file), names, wanted, refused, 2 * runs))
+        required = {"left": runs, "right": runs}
+        good.append(judge(f"2 x {runs} on a bench machine", str(file), names, required, refused, 2 * runs))
     for title, beside_us in (
         (f"2 x {runs} on a real root", ("left", "right")),
         (f"{tools} useradd beside {tools}", ("ours", "theirs")),

@@ -134,7 +134,7 @@ def debian_disk(folder: Path, verrou: str) -> Iterator[None]:
 
 def main() -> None:
     PICTURES.mkdir(parents=True, exist_ok=True)
-    wanted = sys.argv[1:] or [*SHOTS, *ON_A_DISK, *PAGES]
+    required = sys.argv[1:] or [*SHOTS, *ON_A_DISK, *PAGES]
     display = f":{90 + os.getpid() % 9}"
     server = subprocess.Popen(["Xvfb", display, "-screen", "0", f"{SIZE}x24"], stderr=subprocess.DEVNULL)
     try:
@@ -147,14 +147,14 @@ def main() -> None:
             verrou = str(Path(sys.executable).with_name("verrou"))
             subprocess.run([verrou, "demo", str(here), "--quiet"], stdout=subprocess.DEVNULL, check=True)
             for name, command in SHOTS.items():
-                if name in wanted or name == "verify":
+                if name in required or name == "verify":
                     take(name, command, here, display)
             for name, command in ON_A_DISK.items():
-                if name in wanted:
+                if name in required:
                     with debian_disk(here, verrou):
                         take(name, command, here, display)
             for name, command in PAGES.items():
-                if name in wanted:
+                if name in required:
                     take_page(name, command, Path(folder, "demo"))
     finally:
         server.terminate()

@@ -249,11 +249,11 @@ class Booted:
         """Its sign-in screen."""
         return Screen(self)
 
-    def sessions(self, **wanted: str) -> list[str]:
+    def sessions(self, **required: str) -> list[str]:
         """The numbers of sessions with some properties, by loginctl(1)."""
         numbers = [line.split()[0] for line in self.inside("loginctl", "--no-legend").stdout.splitlines()]
         shown = {each: set(self.inside("loginctl", "show-session", each).stdout.splitlines()) for each in numbers}
-        return [each for each in numbers if {f"{key}={value}" for key, value in wanted.items()} <= shown[each]]
+        return [each for each in numbers if {f"{key}={value}" for key, value in required.items()} <= shown[each]]
 
     def session_of(self, name: str, service: str) -> str:
         """The number of somebody's session that a service opened; nothing where there is none."""

@@ -4,13 +4,13 @@ import os
 from pathlib import Path
 
 import pytest
-from verrou.machines.linux.routes import sessions
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou
 from debian_root import PrivateRoot
 from verrou.core.model import ActKind
 from verrou.machines.linux.machine import LinuxMachine
 from verrou.machines.linux.root import Root
+from verrou.machines.linux.routes import sessions
 
 KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGuillemotsOwnKey guillemot@laptop"
 SESSION = "# private\nUID=1001\nUSER=tern\nACTIVE=1\nSTATE=active\nTTY=tty2\nCLASS=user\nREALTIME=1757838600000000\n"
@@ -48,7 +48,7 @@ def test_cron_is_right_about_who_is_closed(busy: PrivateRoot, verrou: Verrou) ->
 
     def statement() -> bool:
         tern = LinuxMachine(busy.path, str(busy.path)).observe().by_name["tern"]
-        return {act.kind: act.goes_on for act in tern.acts}[ActKind.CRONTAB]
+        return {act.kind: act.runs_when_disabled for act in tern.acts}[ActKind.CRONTAB]
 
     assert allowed() and statement()
     busy.inside("passwd", "-l", "tern")

@@ -29,7 +29,7 @@ from verrou.core.model import (
 )
 from verrou.core.model.access import usable_administrators
 from verrou.core.plan.change_plan import plan_changes
-from verrou.core.plan.remarks import remarks
+from verrou.core.plan.notices import notices
 from verrou.core.plan.steps import FilesChoice, Remove, Rename, SetEnabled, SetRules, StopJobs
 from verrou.core.rules import CATALOGUE, sentence
 from verrou.core.values import AcceptedValues, Choice, YesNo
@@ -360,19 +360,19 @@ def test_every_value_has_its_sentence_and_every_rule_about_accounts_names_them()
 
 
 def test_what_stays_behind_is_told_before_somebody_is_removed_or_renamed() -> None:
-    key = Act(ActKind.KEY, Source("/home/warden/.ssh/authorized_keys", 1), goes_on=True, opens="warden")
+    key = Act(ActKind.KEY, Source("/home/warden/.ssh/authorized_keys", 1), runs_when_disabled=True, opens="warden")
     line, job = Act(ActKind.LINE, Source("/etc/sudoers", 7)), Act(ActKind.CRONTAB, Source("/var/spool/cron/tern"))
     tern = evolve(PEOPLE[2], acts=(key, line, job), sessions=("tty2",))
     before, after = snapshot(PEOPLE[1], tern), snapshot(PEOPLE[1])
-    removed = remarks(before, after, [Remove(tern.name, FilesChoice.KEEP)])
+    removed = notices(before, after, [Remove(tern.name, FilesChoice.KEEP)])
     assert len(removed) == 3 and "tern is signed in (tty2)" in removed[0]
     assert "its key also signs in to warden" in removed[1] and "/etc/sudoers:7 still names it" in removed[2]
-    renamed = remarks(before, before, [Rename(tern.name, AccountName("gull"))])
+    renamed = notices(before, before, [Rename(tern.name, AccountName("gull"))])
     assert renamed[-1] == "/etc/sudoers:7 names tern and not gull. Change that yourself."
     assert "tern is signed in (tty2): that session continues under the old name" in renamed[0]
     disable = SetEnabled(tern.name, False)
-    closed = remarks(before, before, [disable])
+    closed = notices(before, before, [disable])
     assert any("its key also signs in to warden" in message for message in closed) and any(
         "--stop-jobs" in message for message in closed
     )
-    assert not any("--stop-jobs" in message for message in remarks(before, before, [StopJobs(tern.name), disable]))
+    assert not any("--stop-jobs" in message for message in notices(before, before, [StopJobs(tern.name), disable]))

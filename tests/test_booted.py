@@ -84,8 +84,8 @@ def test_rights_and_limits_count_in_sessions_that_run(machine: Booted) -> None:
 
     assert refused() == [False, True, False], console.seen
     assert (value(machine, "rights.shut_down"), value(machine, "rights.set_clock")) == ("everyone", "nobody")
-    wanted = ("rights.shut_down=nobody", "rights.set_clock=everyone", "sharing.hidden_drives=all")
-    message = verrou(machine, "rule", "set", *wanted, "sharing.applies_to=everyone", "--yes")
+    required = ("rights.shut_down=nobody", "rights.set_clock=everyone", "sharing.hidden_drives=all")
+    message = verrou(machine, "rule", "set", *required, "sharing.applies_to=everyone", "--yes")
     assert "next-sign-in" not in message and "restart" not in message
     until(lambda: refused() == [True, False, True], "that polkit answers by the new rules")
     verrou(machine, "undo", "--yes")
@@ -288,10 +288,10 @@ def test_an_idle_shell_ends_where_it_is_told_to(machine: Booted) -> None:
     assert machine.sessions(Name="daypass", Service="lightdm", IdleHint="no", LockedHint="no")
     assert value(machine, "screen.locks_after") == "unknown"
     machine.inside("dpkg", "--purge", "--force-depends", "lightdm")
-    wanted = ("rule", "set", "screen.locks_after=1 minute", "--yes")
-    assert "gull (/bin/sh)" in verrou(machine, *wanted, code=4)
+    required = ("rule", "set", "screen.locks_after=1 minute", "--yes")
+    assert "gull (/bin/sh)" in verrou(machine, *required, code=4)
     machine.inside("chsh", "-s", "/bin/bash", "gull")
-    verrou(machine, *wanted)
+    verrou(machine, *required)
     machine.inside("chsh", "-s", "/bin/sh", "gull")
     assert "gull (/bin/sh)" in verrou(machine, "rule", "show", "screen.locks_after")
     bash, dash = machine.consoles["tty1"], machine.consoles["tty2"]

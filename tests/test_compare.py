@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from conftest import GOOD_PASSWORD, Verrou, examples
 from debian_root import PrivateRoot
 from test_seat_bench import machines
-from verrou.cli.options import fetch_baseline, load_baseline, shipped_baselines
+from verrou.cli.options import fetch_baseline, included_baselines, load_baseline
 from verrou.core.audit import audit, remarkable
 from verrou.core.baseline import read_baseline
 from verrou.core.capture import captured
@@ -64,7 +64,7 @@ def test_a_comparison_is_empty_on_equals_and_the_same_from_either_side(
         ("password.min_length", 8, 12, Direction.STRICTER),
         ("password.max_age", "90 days", "never", Direction.LOOSER),
         ("password.may_contain_name", True, False, Direction.STRICTER),
-        ("screen.locked_shows", "nothing", "name", Direction.LOOSER),
+        ("screen.locked_shows", "nothing", ["name"], Direction.LOOSER),
         ("logon.console.allowed", ["tern"], ["tern", "ana"], Direction.LOOSER),
         ("logon.console.denied", ["tern"], ["tern", "ana"], Direction.STRICTER),
         ("logon.console.allowed", ["tern"], ["ana"], Direction.DIFFERENT),
@@ -227,9 +227,9 @@ def test_before_and_now_differ_by_the_worksheet_and_nothing_else(machine: Author
     done = [step for step, result in dry_run.steps if result.outcome is Outcome.DONE]
     kept = {line.subject for line in differing if " " not in line.subject and CATALOGUE[line.subject].derived is None}
     asked = [each for step in done if isinstance(step, SetRules) for each in step.settings]
-    wanted = {each.rule_id for each in asked if before.readings[each.rule_id].value != each.value}
+    required = {each.rule_id for each in asked if before.readings[each.rule_id].value != each.value}
     beside = {"screen.automatic_signin"}  # who comes in unasked hangs on the accounts too
-    assert kept - beside == wanted - beside
+    assert kept - beside == required - beside
     touched = {line.subject for line in differing if line.subject.startswith("account ") and line.fact != "routes"}
     assert touched == {f"account {account_of(step)}" for step in done if account_of(step) is not None}
 
@@ -273,7 +273,7 @@ def test_every_answer_gives_a_baseline_that_is_at_least_what_it_builds_on(verrou
 
 
 def test_baselines_side_by_side(verrou: Verrou, tmp_path: Path) -> None:
-    for one, other in product(shipped_baselines(), repeat=2):
+    for one, other in product(included_baselines(), repeat=2):
         forwards, backwards = (compare_baselines(*map(load_baseline, pair)) for pair in ((one, other), (other, one)))
         assert forwards.count(Direction.STRICTER) == backwards.count(Direction.LOOSER)
         assert (not forwards.differing) is (one == other)

@@ -9,7 +9,6 @@ from typing import get_args
 from attrs import evolve
 from hypothesis import example, given
 from hypothesis import strategies as st
-from verrou.core.plan.predict import predict
 
 from conftest import administered_throughout, do, examples
 from test_linux_steps import tree
@@ -18,6 +17,7 @@ from verrou.core.errors import GuardRefused
 from verrou.core.model import Detail, Role, Snapshot, Status
 from verrou.core.model.access import can_sign_in, role_of, usable_administrators
 from verrou.core.model.ageing import expired, must_change
+from verrou.core.plan.predict import predict
 from verrou.core.plan.steps import (
     CreateAccount,
     CreateGroup,
@@ -68,7 +68,7 @@ def values(kind: object) -> st.SearchStrategy[Value]:
         return several if kind.none else st.just(frozenset({"yescrypt", "sha512"}))
     if isinstance(kind, Listed):
         people = st.sampled_from([*ALL_NAMES[2:5], "group:users", "group:administrators", "group:sudo", kind.every])
-        return st.frozensets(people if kind.of_people else st.sampled_from(["stick", "system"]), max_size=2).map(
+        return st.frozensets(people if kind.of_people else st.sampled_from(["removable", "system"]), max_size=2).map(
             lambda names: frozenset({kind.every}) if kind.every in names else names
         )
     if isinstance(kind, Words):
@@ -270,8 +270,8 @@ def test_a_refused_step_in_the_middle_leaves_nobody_locked_out(tmp_path: Path) -
     """The new administrator is rejected by the machine: the old one must not be taken away for it."""
     machine = fresh_bench(tmp_path)
     snapshot = machine.observe()
-    wanted: list[Step] = [CreateAccount("users", Role.ADMINISTRATOR), SetEnabled("keeper", False)]
-    steps = guards.with_trials(snapshot, wanted)
+    required: list[Step] = [CreateAccount("users", Role.ADMINISTRATOR), SetEnabled("keeper", False)]
+    steps = guards.with_trials(snapshot, required)
     assert [type(step) for step in steps] == [CreateAccount, TrySignIn, SetEnabled]
     dry_run = carry_out.do_dry_run(machine, snapshot, steps, Secrets(users=PASSWORD))
     assert [r.outcome for _, r in dry_run.steps] == [Outcome.REJECTED, Outcome.REJECTED, Outcome.DONE]

@@ -220,10 +220,10 @@ def test_a_worksheet_from_a_baseline_closes_what_it_can_and_passes_or_is_refused
     after = snapshot
     for step in plan.steps:
         after = predict(step, after)
-    by_hand = {item.subject for item in plan.manual}
+    manual = {item.subject for item in plan.manual}
     not_met = (Verdict.NOT_MET, Verdict.UNKNOWN)
     short = {f.subject for f in audit(after, baseline).findings if f.verdict in not_met}
-    assert short == by_hand, "whatever still falls short is left by hand and said so"
+    assert short == manual, "whatever still falls short is left by hand and said so"
     for name, role in roles.items():
         assert role_of(after.by_name[name], after) == role
 
@@ -248,10 +248,10 @@ def test_a_tied_rule_that_would_contradict_is_set_along_and_said() -> None:
 
 
 def test_a_contradiction_is_refused() -> None:
-    wanted = {"lockout.lasts": timedelta(minutes=10), "lockout.forget_after": timedelta(minutes=20)}
+    required = {"lockout.lasts": timedelta(minutes=10), "lockout.forget_after": timedelta(minutes=20)}
     snapshot = lockout(5, 30, 30)
     with pytest.raises(GuardRefused, match="step 1 is blocked by the guard conflict"):
-        guards.check(guards.candidate_of(snapshot, rule_steps(snapshot, wanted)))
+        guards.check(guards.candidate_of(snapshot, rule_steps(snapshot, required)))
 
 
 def test_a_machine_that_moved_is_refused() -> None:

@@ -372,5 +372,5 @@ def test_lines_that_bring_accounts_in_from_elsewhere_are_explained(
 ) -> None:
     manned_root.write("/etc/nsswitch.conf", f"passwd: {services} # x\ngroup: files\n")
     manned_root.write("/etc/passwd", manned_root.read("/etc/passwd") + "+@ringers::::::\n")
-    troubles = LinuxMachine(manned_root.path, "x").observe().warnings
-    assert any("'+@ringers'" in line and message in line for line in troubles), troubles
+    warnings = LinuxMachine(manned_root.path, "x").observe().warnings
+    assert any("'+@ringers'" in line and message in line for line in warnings), warnings

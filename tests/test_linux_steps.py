@@ -113,7 +113,7 @@ def lines(tree: Path, name: str) -> dict[str, list[str]]:
         (CreateAccount("gull", Role.STANDARD, shell="/bin/false"), "is not a shell here; /etc/shells lists: /bin/sh"),
         (CreateAccount("gull", Role.STANDARD, home="home/gull"), "expected an absolute path"),
         (CreateAccount("gull", Role.STANDARD, home="/home/../etc/gull"), "expected an absolute path"),
-        (CreateAccount("gull", Role.STANDARD, home="/srv/people/gull"), "make it first"),
+        (CreateAccount("gull", Role.STANDARD, home="/srv/people/gull"), "Create it first"),
         (CreateAccount("gull", Role.STANDARD, note="a,b"), "no colon, comma"),
         (CreateAccount("gull", Role.STANDARD, must_change=True, cannot_change=True), "cannot change a password"),
         (CreateAccount("gull", Role.GUEST, home_kept=False), "pam_namespace.so would keep it"),

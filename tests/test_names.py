@@ -7,8 +7,6 @@ from pathlib import Path
 from attrs import evolve
 from hypothesis import given
 from hypothesis import strategies as st
-from verrou.core.model.routes import Pattern, Principals
-from verrou.machines.linux.routes import _principals
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled
 from test_seat_bench import machines
@@ -18,9 +16,11 @@ from verrou.core.baseline import Baseline, read_baseline
 from verrou.core.capture import captured
 from verrou.core.desired import in_words_of
 from verrou.core.model import Account, Grant, Group, MachineFacts, Naming, PasswordState, Snapshot, Status
+from verrou.core.model.routes import Pattern, Principals
 from verrou.core.rules import CATALOGUE, reading_of
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
+from verrou.machines.linux.routes import _principals
 
 
 def otherwise(baseline: Baseline) -> Baseline:
@@ -33,7 +33,7 @@ def otherwise(baseline: Baseline) -> Baseline:
         rule_id: evolve(requirement, desired=in_words_of(requirement.desired, requirement.rule, swapped))
         for rule_id, requirement in baseline.requirements.items()
     }
-    accounts = [evolve(wanted, name=swapped(wanted.name)) for wanted in baseline.accounts.values()]
+    accounts = [evolve(required, name=swapped(required.name)) for required in baseline.accounts.values()]
     groups = {
         name: evolve(group, members=tuple(map(swapped, group.members))) for name, group in baseline.groups.items()
     }

@@ -12,7 +12,6 @@ import pytest
 from attrs import evolve
 from hypothesis import example, given
 from hypothesis import strategies as st
-from verrou.core.model.routes import Admission, EntryPoint, Route
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled, with_files, with_programs
 from debian_root import PrivateRoot
@@ -34,6 +33,7 @@ from verrou.core.model import (
 )
 from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
+from verrou.core.model.routes import Admission, EntryPoint, Route
 from verrou.core.rules import Severity
 from verrou.machines import open_machine
 from verrou.machines.linux.entry.service_files import unknown_services
@@ -310,8 +310,8 @@ def by_sshd(root: PrivateRoot, who: str, groups: Sequence[str], keys: int, text:
     may = message["permitrootlogin"][0] if who == "root" else "yes"
     empty = who == "blank" and not on("permitemptypasswords")
     methods = {"password"} if on("passwordauthentication") and may == "yes" and not empty else set()
-    by_hand = on("usepam") and on("kbdinteractiveauthentication") and may == "yes" and not empty
-    methods |= {"keyboard-interactive"} if by_hand else set()
+    manual = on("usepam") and on("kbdinteractiveauthentication") and may == "yes" and not empty
+    methods |= {"keyboard-interactive"} if manual else set()
     takes_keys = on("pubkeyauthentication") and may not in ("no", "forced-commands-only")
     elsewhere = {"none"} != {message.get(key, ["none"])[0] for key in ("authorizedkeyscommand", "trustedusercakeys")}
     found: set[Credential | None] = set()

@@ -97,7 +97,7 @@ def test_shells_offer_commands_options_rules_accounts_and_baselines(shell: str, 
         pytest.skip(f"{shell} is not installed")
     verrou("demo", "station", "--quiet")
     station = tmp_path / "station"
-    for line, wanted in (
+    for line, required in (
         ("verrou ac", {"access", "account"}),
         ("verrou account show -m hide-01.bench.json g", {"guillemot"}),
         ("verrou audit --base", {"--baseline"}),
@@ -106,7 +106,7 @@ def test_shells_offer_commands_options_rules_accounts_and_baselines(shell: str, 
         ("verrou audit -b hide", {"hide-01.toml"}),
         ("verrou account show -m nowhere.bench.json g", set()),
     ):
-        assert {each for each in offered(shell, line, station) if each} == wanted, line
+        assert {each for each in offered(shell, line, station) if each} == required, line
 
 
 def test_completion_is_what_each_shell_can_read(verrou: Verrou, tmp_path: Path) -> None:

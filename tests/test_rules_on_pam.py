@@ -27,8 +27,8 @@ def reading(verrou: Verrou, root: PrivateRoot, rule: str) -> dict[str, object]:
     return output
 
 
-def locks_after(root: PrivateRoot, tries: int, account: str = "warden", password: str = GOOD_PASSWORD) -> bool:
-    for _ in range(tries):
+def locks_after(root: PrivateRoot, attempts: int, account: str = "warden", password: str = GOOD_PASSWORD) -> bool:
+    for _ in range(attempts):
         assert not root.signs_in(account, "wrong")
     return not root.signs_in(account, password)
 

@@ -15,7 +15,7 @@ from conftest import GOOD_PASSWORD, Verrou, do, examples, with_files
 from debian_root import PrivateRoot
 from test_not_known import KEY
 from test_seat_linux import ORIGINS, PEOPLE, WAYS, admits, polkit_says
-from verrou.cli.options import shipped_baselines
+from verrou.cli.options import included_baselines
 from verrou.core.model import AccountName
 from verrou.core.model.access import accepted_credential, routes_now
 from verrou.core.model.elevation import PromptOutcome, elevation_outcome
@@ -43,16 +43,16 @@ def test_pam_admits_per_service_and_origin_whom_the_lists_say(desktop: PrivateRo
     @examples(6)
     @given(LISTS, NAMES, LISTS, NAMES)
     def check(inside: Value, outside: Value, allowed: Value, denied: Value) -> None:
-        wanted = {
+        required = {
             "logon.console.allowed": inside,
             "logon.console.denied": outside,
             "logon.remote-shell.allowed": allowed,
             "logon.remote-shell.denied": denied,
         }
-        results = do(machine, *rule_steps(machine.observe(), dict(wanted)))
+        results = do(machine, *rule_steps(machine.observe(), dict(required)))
         assert {result.outcome for result in results} <= {Outcome.DONE, Outcome.UNCHANGED}, results
         snapshot = machine.observe()
-        for rule_id, value in wanted.items():
+        for rule_id, value in required.items():
             stands = snapshot.readings[rule_id].value
             assert stands is not None and CATALOGUE[rule_id].kind.at_least(stands, value), rule_id
         for name in PEOPLE:
@@ -63,7 +63,7 @@ def test_pam_admits_per_service_and_origin_whom_the_lists_say(desktop: PrivateRo
                     for entry_point in snapshot.entry_points
                     if service in entry_point.services
                 ]
-                assert admits(desktop, service, name) is any(through), (service, name, wanted)
+                assert admits(desktop, service, name) is any(through), (service, name, required)
             for route in Route:
                 output = why(account, route, snapshot)
                 assert output.yes is (route in routes_now(account, snapshot))
@@ -157,8 +157,8 @@ def test_polkit_answers_as_the_rights_say_for_everybody(desktop: PrivateRoot) ->
 
     @examples(3)
     @given(st.fixed_dictionaries(dict.fromkeys(actions, NAMES)))
-    def check(wanted: dict[str, Value]) -> None:
-        results = do(machine, *rule_steps(machine.observe(), dict(wanted)))
+    def check(required: dict[str, Value]) -> None:
+        results = do(machine, *rule_steps(machine.observe(), dict(required)))
         assert {result.outcome for result in results} <= {Outcome.DONE, Outcome.UNCHANGED}, results
         snapshot = machine.observe()
         for name in PEOPLE:
@@ -166,7 +166,7 @@ def test_polkit_answers_as_the_rights_say_for_everybody(desktop: PrivateRoot) ->
             mine = {name, *(f"group:{group}" for group in account.groups)}
             codes = polkit_says(desktop, name, *actions.values())
             for code, rule_id in zip(codes, actions, strict=True):
-                value = wanted[rule_id]
+                value = required[rule_id]
                 assert snapshot.readings[rule_id].value == value
                 assert (code == 0) is bool(mine & set(value)), (name, rule_id, value, code)  # type: ignore[arg-type]
 
@@ -292,7 +292,7 @@ def test_each_shipped_baseline_closes_what_it_asks_for_and_goes_back(desktop: Pr
 
     table()
     before = desktop.tree()
-    for baseline in shipped_baselines():
+    for baseline in included_baselines():
         strictest = baseline == "public-terminal"
         as_if = ("access", "--all", *m, "--as", baseline, "--format", "json")
         predicted = json.loads(verrou(*as_if).stdout) if strictest else []

@@ -9,7 +9,6 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from verrou.core.model.routes import Route
 
 from conftest import GOOD_PASSWORD, Verrou, examples, titled
 from verrou.cli.options import fetch_baseline
@@ -17,6 +16,7 @@ from verrou.core.baseline import read_baseline
 from verrou.core.model.access import routes_now
 from verrou.core.model.elevation import ElevationSubject, Program, PromptOutcome, elevation_outcome, rule_outcome
 from verrou.core.model.reasons import why, why_administrator
+from verrou.core.model.routes import Route
 from verrou.core.model.screens import screens_of
 from verrou.core.rules import CATALOGUE, PRESETS
 from verrou.machines.bench import seat
@@ -66,10 +66,10 @@ def test_every_combination_of_elevation_has_one_answer_and_stricter_never_lets_m
             assert adapter.write is not None
             key, number = adapter.write(machine, value)
             policy[key] = number
-        wanted = dict(zip(rules, values, strict=True))
+        required = dict(zip(rules, values, strict=True))
         answers = {(k, p): ANSWERS[seat.elevation(policy, k, p)] for k in KINDS for p in seat.PROGRAMS}
-        predicted = {(k, p): rule_outcome(KINDS[k], PROGRAMS[p], wanted) for k, p in answers}
-        assert answers == predicted, wanted
+        predicted = {(k, p): rule_outcome(KINDS[k], PROGRAMS[p], required) for k, p in answers}
+        assert answers == predicted, required
         found[values] = answers
     order = list(PromptOutcome)
     for values, answers in found.items():
@@ -304,7 +304,7 @@ def test_the_basic_edition_says_what_it_lacks(tmp_path: Path, verrou: Verrou) ->
 
 def test_limits_of_shared_use_never_bind_an_administrator(bench: Path, verrou: Verrou) -> None:
     verrou("account", "add", "daypass", "--role", "guest", "--password", "blank", "-m", bench, "--yes")
-    rules = ("sharing.hidden_drives=stick,data", "sharing.settings_closed=yes", "sharing.applies_to=everyone")
+    rules = ("sharing.hidden_drives=removable,other", "sharing.settings_closed=yes", "sharing.applies_to=everyone")
     verrou("rule", "set", *rules, "sharing.installer=administrators", "-m", bench, "--yes")
     verrou("machine", "restart", "-m", bench)
     machine = authority(bench)

@@ -7,14 +7,15 @@ from datetime import timedelta
 from pathlib import Path
 
 import pytest
+from attrs import evolve
 from hypothesis import given
 from hypothesis import strategies as st
-from verrou.core.model.routes import EVERYONE, AccessListEntry, EntryPoint, Principals, Route
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled, with_files, with_programs
 from debian_root import PrivateRoot
 from verrou.core.model import Account, AccountName, Status
 from verrou.core.model.access import routes_of, routes_unknown
+from verrou.core.model.routes import EVERYONE, AccessListEntry, EntryPoint, Principals, Route
 from verrou.core.model.screens import screens_of
 from verrou.core.values import Notice, Value
 from verrou.machines import open_machine
@@ -22,7 +23,7 @@ from verrou.machines.linux.display_managers import automatic_accounts, of_seat
 from verrou.machines.linux.files.keyfile import entries, with_entry
 from verrou.machines.linux.files.sshd import REMOTE, shells
 from verrou.machines.linux.outside import outside_accounts
-from verrou.machines.linux.polkit import Ours, parsed, rendered
+from verrou.machines.linux.polkit import FORMER_HEADING, HEADING, Ours, parsed, rendered
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules import ADAPTERS
 from verrou.machines.linux.rules.logon import lists_of
@@ -441,9 +442,9 @@ def test_a_unit_that_is_masked_signs_in_nobody(tmp_path: Path) -> None:
     unit = "[Service]\nExecStart=/bin/login -f tern\nStandardInput=tty\n"
     places = ("usr/lib/systemd/system/hut.service", "etc/systemd/system/hut.service.d/own.conf")
     with_files(tmp_path, dict.fromkeys(places, unit))
-    wanted = tmp_path / "etc/systemd/system/multi-user.target.wants"
-    wanted.mkdir(parents=True)
-    (wanted / "hut.service").symlink_to("/usr/lib/systemd/system/hut.service")
+    required = tmp_path / "etc/systemd/system/multi-user.target.wants"
+    required.mkdir(parents=True)
+    (required / "hut.service").symlink_to("/usr/lib/systemd/system/hut.service")
     assert "tern" in who_unasked(Root(tmp_path))
     (tmp_path / "etc/systemd/system/hut.service").symlink_to("/dev/null")
     assert who_unasked(Root(tmp_path)) == []
@@ -537,11 +538,13 @@ NAMES = st.lists(st.sampled_from(["tern", "group:sudo", 'a"b', "x\\y", "group:a 
 def test_our_own_rules_of_polkit_are_read_only_as_we_would_write_them(
     grants: dict[str, list[str]], covered: list[str], limited: bool
 ) -> None:
-    actions = {"rights.shut_down": ("a.b",), "rights.set_clock": ("c.d", "e.f"), "stick": ("g.h",)}
-    mine = Ours({name: tuple(who) for name, who in grants.items()}, ("stick",) * limited, tuple(covered))
+    actions = {"rights.shut_down": ("a.b",), "rights.set_clock": ("c.d", "e.f"), "removable": ("g.h",)}
+    mine = Ours({name: tuple(who) for name, who in grants.items()}, ("removable",) * limited, tuple(covered))
     text = rendered(mine, actions, ["sudo"])
     assert parsed(text) == mine
-    assert parsed(text.replace('"everyone"', '"everybody"')) == mine, "as version 0.1 wrote it"
+    former = rendered(evolve(mine, limits=("stick",) * limited), {**actions, "stick": ("g.h",)}, ["sudo"])
+    former = former.replace(HEADING.strip(), FORMER_HEADING).replace('"everyone"', '"everybody"')
+    assert parsed(former) == mine, "as version 0.1 wrote it"
     program = text.index("\n", text.index("\n") + 1)
     for at in (0, *range(program, len(text), 5)):
         assert parsed(text[:at] + "x" + text[at:]) is None, "one sign more is another program"

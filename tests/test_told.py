@@ -16,7 +16,6 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from verrou.core.model.routes import AccessListEntry, EntryPoint, Principals, Route, allow_only
 
 from conftest import TYPED, Verrou, examples, forked, titled
 from debian_root import PrivateRoot
@@ -24,6 +23,7 @@ from test_seat_bench import machines
 from verrou.core.guards import Candidate, refusals_on
 from verrou.core.model import Account, Builtin, Grant, Group, MachineFacts, Naming, Role, Snapshot
 from verrou.core.model.reasons import why
+from verrou.core.model.routes import AccessListEntry, EntryPoint, Principals, Route, allow_only
 from verrou.core.model.screens import screens_of
 from verrou.core.trials import Answer, Result, access_trial
 from verrou.machines import DryRunUnavailable, Machine, TooSlow, open_machine
@@ -122,12 +122,12 @@ def test_a_terminal_that_goes_away_waits_for_what_is_landing(bench: Path) -> Non
     program = (
         "import os, signal\n"
         "from verrou.machines.bench.machine import BenchMachine\n"
-        "land = BenchMachine.land\n"
+        "apply = BenchMachine.apply\n"
         "def gone(self, change, entry):\n"
         "    os.kill(os.getpid(), signal.SIGHUP)\n"
         "    os.kill(os.getpid(), signal.SIGTERM)\n"
-        "    land(self, change, entry)\n"
-        "BenchMachine.land = gone\n"
+        "    apply(self, change, entry)\n"
+        "BenchMachine.apply = gone\n"
         "from verrou.__main__ import main\nmain()\n"
     )
     words = ["account", "enable", "passerby", "-m", str(bench), "--yes"]

@@ -186,7 +186,7 @@ def test_the_authority_counts_by_its_own_clock() -> None:
     machine.set_policy("try_limit", 2)
     machine.add("tern", "", "gull-1", must_change=False)
 
-    def tries(password: str, *, route: str = "console") -> str:
+    def attempts(password: str, *, route: str = "console") -> str:
         try:
             machine.sign_in("tern", password, route)
         except No as no:
@@ -194,25 +194,27 @@ def test_the_authority_counts_by_its_own_clock() -> None:
         return "in"
 
     machine.mark("tern", "never_ends", True)
-    assert [tries("x"), tries("x"), tries("gull-1")] == ["the password is wrong"] * 2 + ["the account is locked"]
+    assert [attempts("x"), attempts("x"), attempts("gull-1")] == ["the password is wrong"] * 2 + [
+        "the account is locked"
+    ]
     machine.clock += timedelta(minutes=24)
-    assert tries("gull-1") == "the account is locked"
+    assert attempts("gull-1") == "the account is locked"
     machine.clock += timedelta(minutes=1)
-    assert tries("gull-1") == "in"
+    assert attempts("gull-1") == "in"
     machine.set_policy("lock_minutes", 0)
-    assert [tries("x"), tries("x")] and tries("gull-1") == "the account is locked"
+    assert [attempts("x"), attempts("x")] and attempts("gull-1") == "the account is locked"
     machine.clock += timedelta(days=999)
-    assert tries("gull-1") == "the account is locked"
+    assert attempts("gull-1") == "the account is locked"
     machine.unlock("tern")
-    assert tries("gull-1") == "in"
+    assert attempts("gull-1") == "in"
     machine.reset_password("tern", "")
-    assert tries("") == "in"
-    assert tries("", route="network") == "a blank password is not accepted: network"
+    assert attempts("") == "in"
+    assert attempts("", route="network") == "a blank password is not accepted: network"
     machine.set_open("tern", False)
-    assert tries("") == "the account is closed"
+    assert attempts("") == "the account is closed"
     machine.set_open("tern", True)
     machine.mark("tern", "never_ends", False)
     machine.reset_password("tern", "gull-2", must_change=True)
-    assert tries("gull-2") == "the password must be changed first"
+    assert attempts("gull-2") == "the password must be changed first"
     machine.change_password("tern", "gull-2", "gull-3")
-    assert tries("gull-3") == "in"
+    assert attempts("gull-3") == "in"

@@ -3,7 +3,7 @@
 __version__ = "0.2.0"
 
 
-def shipped_text(*path: str) -> str:
+def packaged_text(*path: str) -> str:
     """Return the text of a file of this package, by its path; the program may be a single file itself.
 
     Raises: OSError: there is none."""

@@ -308,7 +308,7 @@ def change_account(
         steps += role_steps(snapshot, found, Role(role)) if role else []
         steps += [Leave(found, known_group(snapshot, group)) for group in leaves]
         if not steps:
-            already = f"{found} is {role} already" if role else "no change was given"
+            already = f"{found} already has the role {role}" if role else "no change was given"
             raise BadInput(f"{already}. For what can be changed: verrou account change --help")
         return steps
 

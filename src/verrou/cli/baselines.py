@@ -12,11 +12,11 @@ from verrou.cli.options import (
     OneOf,
     fetch_baseline,
     format_option,
+    included_baselines,
     load_baseline,
     looked_at,
     machine_option,
     print_facts,
-    shipped_baselines,
     write_new,
 )
 from verrou.core.errors import BadInput
@@ -38,7 +38,7 @@ def list_baselines(style: str) -> None:
     from verrou.reports.sheets import Table, columns_of, console, print_table
 
     rows: list[BaselineLine] = []
-    for name in shipped_baselines():
+    for name in included_baselines():
         loaded = load_baseline(name)
         rows.append({"baseline": name, "title": loaded.title, "rules": len(loaded.requirements)})
     columns = columns_of(("baseline", "baseline"), ("title", "title"), ("rules", "rules"), whole=("baseline",))

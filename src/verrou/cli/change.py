@@ -145,24 +145,22 @@ def change(
         raise NotEnoughRights(f"{machine.name}: this account can read but not change it. Run as root.")
     out = console()
     text = RunInfo(typed_command(), baseline.title if baseline else "", tuple(accepted))
-    tries = carry_out.only_tries(steps)
+    attempts = carry_out.only_tries(steps)
     prompts = typed and any(_asks(step, steps) for step in steps)
     secrets, generated = Secrets(), Secrets()
     if not looking:
         carry_out.check_whole(machine)
     if no_dry_run:
-        dry_run = carry_out.predicted_run(
-            snapshot, carry_out.with_files(machine, snapshot, steps), "--no-dry-run was given"
-        )
+        dry_run = carry_out.predicted_run(snapshot, carry_out.with_files(machine, snapshot, steps), "of --no-dry-run")
     else:
         if not (preview or prompts):
-            if not (yes or typed or tries) and any(map(_needs_secret, steps)):
+            if not (yes or typed or attempts) and any(map(_needs_secret, steps)):
                 raise BadInput("standard input carries passwords, so it cannot confirm. Add --yes.")
             secrets, generated = collect_passwords(steps, snapshot, typed)
         dry_run = _dry_run(machine, snapshot, steps, secrets, test and (preview or not prompts))
     if dry_run.prediction_reason and not looking:
         raise MachineRefused(f"nothing was changed: {dry_run.prediction_reason}; to see a prediction: --preview")
-    if not tries or preview:
+    if not attempts or preview:
         with nullcontext() if looking else _read_by_somebody():
             _show(dry_run, baseline)
             sys.stdout.flush()
@@ -170,7 +168,7 @@ def change(
     if looking:
         out.print("This is a preview; nothing was changed.")
         return dry_run
-    if not (yes or tries):
+    if not (yes or attempts):
         asked = "this step" if len(steps) == 1 else f"these {len(steps)} steps"
         agreed(f"Do {asked} on {shown(machine.name)}?")
     if prompts:
@@ -178,11 +176,11 @@ def change(
         dry_run = _dry_run(machine, snapshot, steps, secrets, test)
         _print_trials(dry_run)
         _refuse(machine, dry_run, text, whole=baseline is None, kept=True)
-    if tries or not dry_run.changes:
-        state = RunState.TESTED if tries else RunState.UNCHANGED
+    if attempts or not dry_run.changes:
+        state = RunState.TESTED if attempts else RunState.UNCHANGED
         carry_out.note(machine, dry_run, state, text)
         _print_results(dry_run)
-        out.print("Nothing was changed." if tries else "No changes were needed.")
+        out.print("Nothing was changed." if attempts else "No changes were needed.")
         return dry_run
     number, dry_run = _applied(machine, dry_run, secrets, generated, text, password_file)
     _print_results(dry_run)
@@ -263,7 +261,7 @@ def _dry_run(machine: Machine, snapshot: Snapshot, steps: Sequence[Step], secret
 
 def _show(dry_run: "DryRun", baseline: "Baseline | None") -> None:
     """Print the plan with the result of the dry run, notices, and what would be met afterwards."""
-    from verrou.core.plan.remarks import remarks
+    from verrou.core.plan.notices import notices
     from verrou.reports.findings import audit_table
     from verrou.reports.sheets import BAD, DOUBTFUL, console, print_table, shown
     from verrou.reports.worksheets import plan_table
@@ -273,11 +271,11 @@ def _show(dry_run: "DryRun", baseline: "Baseline | None") -> None:
     if dry_run.prediction_reason:
         out.print(f"Predicted only; no dry run: {shown(dry_run.prediction_reason)}.", style=DOUBTFUL)
     steps = [step for step, _ in dry_run.steps]
-    left_alone = remarks(dry_run.before, dry_run.after, steps)
+    left_alone = notices(dry_run.before, dry_run.after, steps)
     for remark in (*guards.warnings(dry_run.candidate), *left_alone, *dry_run.notices):
         out.print(shown(remark), style=DOUBTFUL)
     for surprise in dry_run.mismatches:
-        out.print(shown(_told(surprise)), style=BAD)
+        out.print(shown(mismatch_text(surprise)), style=BAD)
     if baseline is not None:
         after = _held_against(dry_run.after, baseline)
         out.print(f"Afterwards {after.summary}.", style="bold")
@@ -288,7 +286,7 @@ def _show(dry_run: "DryRun", baseline: "Baseline | None") -> None:
     out.print()
 
 
-def _told(surprise: Any) -> str:
+def mismatch_text(surprise: Any) -> str:
     return f"{surprise.subject}: requested {surprise.asked}, but the machine would set {surprise.came_out}"
 
 
@@ -346,7 +344,7 @@ def _refuse(machine: Machine, dry_run: "DryRun", text: "RunInfo", *, whole: bool
             message = "\n".join(f"step rejected: {step.what}: {r.message}" for step, r in dry_run.rejected)
             raise MachineRefused(f"{message}\nnothing was changed")
         if whole and dry_run.mismatches:
-            raise MachineRefused("\n".join(map(_told, dry_run.mismatches)) + "\nnothing was changed")
+            raise MachineRefused("\n".join(map(mismatch_text, dry_run.mismatches)) + "\nnothing was changed")
         if disproved := [trial for trial in dry_run.trials if trial.result is Result.FAILED]:
             rules = ", ".join(dict.fromkeys(trial.rule for trial in disproved))
             raise MachineRefused(f"nothing was changed: tests failed on the private copy for {rules}")
@@ -374,9 +372,9 @@ def _print_not_met(after: "Audit") -> None:
     from verrou.core.audit import Verdict
     from verrou.reports.sheets import console
 
-    short = [f.subject for f in after.findings if f.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN)]
-    if short:
-        console().print(f"Still not met: {', '.join(short)}.")
+    not_met = [f.subject for f in after.findings if f.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN)]
+    if not_met:
+        console().print(f"Still not met: {', '.join(not_met)}.")
 
 
 @click.command()

@@ -82,9 +82,9 @@ def assignments(context: click.Context, typed: str) -> Iterable[str]:
 @_offering
 def baselines(context: click.Context, typed: str) -> Iterable[str]:
     """Baselines that ship, and files."""
-    from verrou.cli.options import shipped_baselines
+    from verrou.cli.options import included_baselines
 
-    return [*shipped_baselines(), *_files(typed, ".toml")]
+    return [*included_baselines(), *_files(typed, ".toml")]
 
 
 @_offering

@@ -106,10 +106,10 @@ def _the_one_machine(context: click.Context, __: click.Parameter, machines: tupl
         named = ", ".join(machine.address for machine in machines)
         raise BadInput(f"{len(machines)} machines given ({named}). Give -m once.")
     machine = machines[0] if machines else open_machine(os.environ.get("VERROU_MACHINE") or "this")
-    wanted: list[Asking] = context.meta.get(ASKING, [])
-    if len(wanted) > 1:
+    required: list[Asking] = context.meta.get(ASKING, [])
+    if len(required) > 1:
         raise BadInput("--files-only and --ask-system cannot be combined. Use one of them.")
-    machine.asking = wanted[0] if wanted else machine.asking
+    machine.asking = required[0] if required else machine.asking
     return machine
 
 
@@ -117,11 +117,11 @@ ASKING = "verrou.asking"
 
 
 def _asking(how: Asking) -> Callable[[click.Context, click.Parameter, bool], None]:
-    def wanted(context: click.Context, _: click.Parameter, given: bool) -> None:
+    def required(context: click.Context, _: click.Parameter, given: bool) -> None:
         if given:
             context.meta.setdefault(ASKING, []).append(how)
 
-    return wanted
+    return required
 
 
 def looked_at(machine: Machine, *, changing: bool = False, asked: bool = False) -> "Snapshot":
@@ -163,7 +163,7 @@ def machine_option(command: F) -> F:
 
 def _a_baseline(_: click.Context, __: click.Parameter, name: str | None) -> str:
     if name is None:
-        raise BadInput(f"no baseline given. Use -b FILE, or an included one: -b {', -b '.join(shipped_baselines())}")
+        raise BadInput(f"no baseline given. Use -b FILE, or an included one: -b {', -b '.join(included_baselines())}")
     return name
 
 
@@ -176,7 +176,7 @@ def baseline_option(command: F) -> F:
         callback=_a_baseline,
         metavar="BASELINE",
         shell_complete=completing.baselines,
-        help=f"Baseline file, or an included one: {', '.join(shipped_baselines())}.",
+        help=f"Baseline file, or an included one: {', '.join(included_baselines())}.",
     )(command)
 
 
@@ -193,7 +193,7 @@ def format_option(command: F) -> F:
 
 
 @cache
-def shipped_baselines() -> tuple[str, ...]:
+def included_baselines() -> tuple[str, ...]:
     """Return the names of the included baselines."""
     try:
         names = os.listdir(SHIPPED)
@@ -208,16 +208,16 @@ def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
     """Return the text of a baseline and its place: an included one, or a file relative to the one that names it.
 
     Raises: BadInput: there is none, or it cannot be read."""
-    if name in shipped_baselines():
-        return verrou.shipped_text("baselines", f"{name}.toml"), name
+    if name in included_baselines():
+        return verrou.packaged_text("baselines", f"{name}.toml"), name
     path = Path(os.path.normpath(Path(named_in).parent / name)) if named_in else Path(name)
     try:
         return ordinary_text(path, MOST_OF_A_BASELINE).removeprefix(BYTE_ORDER_MARK), str(path)
     except FileNotFoundError:
         from verrou.core.values import nearest
 
-        close = nearest(name, shipped_baselines())
-        hint = f"Did you mean {close}?" if close else f"Included baselines: {', '.join(shipped_baselines())}."
+        close = nearest(name, included_baselines())
+        hint = f"Did you mean {close}?" if close else f"Included baselines: {', '.join(included_baselines())}."
         raise BadInput(f"{path}: no such baseline. {hint}") from None
     except UnicodeDecodeError:
         raise BadInput(f"{path}: not a text file; a baseline is a TOML file in UTF-8") from None

@@ -6,7 +6,7 @@ from textwrap import dedent
 
 import click
 
-from verrou import __version__, shipped_text
+from verrou import __version__, packaged_text
 from verrou.cli.options import OneOf
 from verrou.core.errors import BadInput
 
@@ -31,10 +31,10 @@ SHELLS = ("bash", "zsh", "fish")
 def handbook(chapter: str | None) -> None:
     """List the chapters of the handbook, or show one."""
     if chapter:
-        click.echo(shipped_text("handbook", f"{chapter}.md"), nl=False)
+        click.echo(packaged_text("handbook", f"{chapter}.md"), nl=False)
         return
     for name in CHAPTERS:
-        title = shipped_text("handbook", f"{name}.md").partition("\n")[0].removeprefix("# ")
+        title = packaged_text("handbook", f"{name}.md").partition("\n")[0].removeprefix("# ")
         click.echo(f"verrou handbook {name:<18} {title}")
 
 

@@ -139,7 +139,7 @@ def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine,
         close = nearest(preset, preset_names())
         hint = f". Did you mean {close}?" if close else ""
         raise BadInput(f"--preset: invalid value {show_raw(preset)}; expected one of {', '.join(preset_names())}{hint}")
-    wanted: dict[str, Value] = {}
+    required: dict[str, Value] = {}
     for assignment in assignments:
         name, equals, raw = assignment.partition("=")
         if not equals:
@@ -150,7 +150,7 @@ def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine,
         if found.derived is not None:
             raise BadInput(f"{name} is not a setting; it depends on the accounts. To change it: {found.derived.by}")
         try:
-            wanted[name] = found.kind.parse_text(raw)
+            required[name] = found.kind.parse_text(raw)
         except Unacceptable as unacceptable:
             raise BadInput(f"{name}: {unacceptable}") from None
 
@@ -160,15 +160,15 @@ def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine,
         chosen, left_out = values_of(snapshot, preset) if preset is not None else ({}, [])
         for message in left_out:
             complain(f"skipped: {message}")
-        for rule_id in wanted:
-            meant = in_words_of(AtLeast(wanted[rule_id]), CATALOGUE[rule_id], snapshot.own_spelling)
-            wanted[rule_id] = meant.target(CATALOGUE[rule_id], None)
-        for rule_id, value in wanted.items():
+        for rule_id in required:
+            meant = in_words_of(AtLeast(required[rule_id]), CATALOGUE[rule_id], snapshot.own_spelling)
+            required[rule_id] = meant.target(CATALOGUE[rule_id], None)
+        for rule_id, value in required.items():
             accepted_values = snapshot.accepted_values.get(rule_id)
             if accepted_values is not None and (
                 refused := CATALOGUE[rule_id].kind.why_not_accepted(value, accepted_values)
             ):
                 raise (MachineRefused if accepted_values.why else BadInput)(f"{rule_id}: {refused}")
-        return rule_steps(snapshot, {**chosen, **wanted})
+        return rule_steps(snapshot, {**chosen, **required})
 
     single(machine, steps, how)

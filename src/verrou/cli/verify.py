@@ -39,9 +39,9 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
         out.print(f"{shown(found.machine)} audited against: {shown(found.baseline)}")
         out.print(f"{found.summary}.", style="bold")
         out.print()
-        short = audit_table(found.applicable_only(), every=False)
-        if short.rows:
-            print_table(out, short)
+        not_met = audit_table(found.applicable_only(), every=False)
+        if not_met.rows:
+            print_table(out, not_met)
             out.print()
         print_table(out, table)
         out.print()

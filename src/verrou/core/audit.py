@@ -73,13 +73,13 @@ class Score:
     def __str__(self) -> str:
         return self.summary()
 
-    def summary(self, short: str = "") -> str:
+    def summary(self, not_met: str = "") -> str:
         """Return the score in words; ``short`` describes the findings that are not met."""
         uncounted = ((self.waived, "waived"), (self.not_applicable, "not applicable"))
         left_out = ", ".join(f"{n} {word}" for n, word in uncounted if n)
         parts = [
             f"{self.met} of {self.assessed} met",
-            f"not met: {short}" if short else "",
+            f"not met: {not_met}" if not_met else "",
             f"{self.unknown} not known, which count as not met" if self.unknown else "",
             f"not assessed: {left_out}" if left_out else "",
         ]
@@ -102,8 +102,8 @@ class Audit:
     @property
     def summary(self) -> str:
         """The score, with the severities of the findings that are not met."""
-        short = [finding.severity for finding in self.findings if finding.verdict is Verdict.NOT_MET]
-        counts = [f"{short.count(severity)} {severity}" for severity in Severity if severity in short]
+        not_met = [finding.severity for finding in self.findings if finding.verdict is Verdict.NOT_MET]
+        counts = [f"{not_met.count(severity)} {severity}" for severity in Severity if severity in not_met]
         return self.score.summary(", ".join(counts))
 
     def applicable_only(self) -> "Audit":
@@ -138,14 +138,14 @@ def audit(snapshot: Snapshot, baseline: Baseline, known: FindingCache | None = N
     To audit many machines against one baseline, with one object for equal readings, pass the same ``known`` each
     time."""
     baseline = baseline.on(snapshot)
-    settled = {} if known is None else _settled(snapshot, baseline, known)
+    settled = {} if known is None else _account_independent(snapshot, baseline, known)
     findings = [
         *(
             settled.get(rule_id) or _rule_finding(snapshot, baseline, requirement)
             for rule_id, requirement in baseline.requirements.items()
         ),
-        *(_account_finding(snapshot, wanted) for wanted in baseline.accounts.values()),
-        *(_group_finding(snapshot, baseline, wanted) for wanted in baseline.groups.values()),
+        *(_account_finding(snapshot, required) for required in baseline.accounts.values()),
+        *(_group_finding(snapshot, baseline, required) for required in baseline.groups.values()),
     ]
     today = snapshot.machine.now.date()
     if baseline.waivers:
@@ -154,7 +154,7 @@ def audit(snapshot: Snapshot, baseline: Baseline, known: FindingCache | None = N
     return Audit(snapshot.machine.name, baseline.title, tuple(findings))
 
 
-def _settled(snapshot: Snapshot, baseline: Baseline, known: FindingCache) -> Mapping[str, Finding]:
+def _account_independent(snapshot: Snapshot, baseline: Baseline, known: FindingCache) -> Mapping[str, Finding]:
     """Return by rule the findings that depend on nothing but the reading, found only once."""
     key = id(snapshot.readings), snapshot.machine.kind, tuple(map(snapshot.own_name_of, BY_WHAT_THEY_ARE))
     if key not in known:
@@ -163,13 +163,13 @@ def _settled(snapshot: Snapshot, baseline: Baseline, known: FindingCache) -> Map
         found = {
             rule_id: _rule_finding(snapshot, baseline, requirement)
             for rule_id, requirement in baseline.requirements.items()
-            if _stands_alone(snapshot, requirement)
+            if _is_independent(snapshot, requirement)
         }
         known[key] = snapshot.readings, found
     return known[key][1]
 
 
-def _stands_alone(snapshot: Snapshot, asked: Requirement) -> bool:
+def _is_independent(snapshot: Snapshot, asked: Requirement) -> bool:
     """Return whether the finding depends on the reading alone, not on accounts or groups.
 
     Group members can only turn a list that misses names into one that is met."""
@@ -271,39 +271,39 @@ def _rule_finding(snapshot: Snapshot, baseline: Baseline, asked: Requirement) ->
     )
 
 
-def _account_finding(snapshot: Snapshot, wanted: WantedAccount) -> Finding:
+def _account_finding(snapshot: Snapshot, required: WantedAccount) -> Finding:
     from verrou.core.plan.declared import account_doubts, account_gaps
 
-    account = snapshot.by_name.get(wanted.name)
-    gaps = tuple(account_gaps(snapshot, wanted))
-    doubts = () if gaps else tuple(account_doubts(snapshot, wanted))
+    account = snapshot.by_name.get(required.name)
+    gaps = tuple(account_gaps(snapshot, required))
+    doubts = () if gaps else tuple(account_doubts(snapshot, required))
     grave = account is not None and known_role(account, snapshot) in (Role.ADMINISTRATOR, Known.UNKNOWN)
-    grave = grave and wanted.role is not Role.ADMINISTRATOR
+    grave = grave and required.role is not Role.ADMINISTRATOR
     return Finding(
-        subject=f"accounts.{wanted.name}",
-        title=f"account {wanted.name}",
+        subject=f"accounts.{required.name}",
+        title=f"account {required.name}",
         verdict=Verdict.NOT_MET if gaps else Verdict.UNKNOWN if doubts else Verdict.MET,
         severity=Severity.HIGH if grave else Severity.MEDIUM,
         reading=unreadable("; ".join(doubts)) if doubts else None,
         gaps=gaps,
-        requirement_reason=wanted.reason,
+        requirement_reason=required.reason,
         source=account.source if account else None,
     )
 
 
-def _group_finding(snapshot: Snapshot, baseline: Baseline, wanted: WantedGroup) -> Finding:
+def _group_finding(snapshot: Snapshot, baseline: Baseline, required: WantedGroup) -> Finding:
     from verrou.core.plan.declared import group_gaps
 
-    group = snapshot.group_called(wanted.name)
+    group = snapshot.group_called(required.name)
     coming = frozenset(account.name for account in baseline.accounts.values() if account.enabled)
-    gaps = tuple(group_gaps(snapshot, wanted, coming))
+    gaps = tuple(group_gaps(snapshot, required, coming))
     return Finding(
-        subject=f"groups.{wanted.name}",
-        title=f"group {wanted.name}",
+        subject=f"groups.{required.name}",
+        title=f"group {required.name}",
         verdict=Verdict.NOT_MET if gaps else Verdict.MET,
         severity=Severity.LOW,
         gaps=gaps,
-        requirement_reason=wanted.reason,
+        requirement_reason=required.reason,
         source=group.source if group else None,
     )
 

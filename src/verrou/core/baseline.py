@@ -126,14 +126,14 @@ class Baseline:
             kind, _, name = subject.partition(".")
             return f"accounts.{own(name)}" if kind == "accounts" else subject
 
-        accounts = [evolve(wanted, name=own(wanted.name)) for wanted in self.accounts.values()]
+        accounts = [evolve(required, name=own(required.name)) for required in self.accounts.values()]
         groups = [
             evolve(
-                wanted,
-                members=tuple(map(own, wanted.members)),
-                only=None if wanted.only is None else tuple(map(own, wanted.only)),
+                required,
+                members=tuple(map(own, required.members)),
+                only=None if required.only is None else tuple(map(own, required.only)),
             )
-            for wanted in self.groups.values()
+            for required in self.groups.values()
         ]
         here = snapshot.machine.name
         waivers = [
@@ -146,8 +146,8 @@ class Baseline:
         ]
         return evolve(
             self,
-            accounts={wanted.name: wanted for wanted in accounts},
-            groups={wanted.name: wanted for wanted in groups},
+            accounts={required.name: required for required in accounts},
+            groups={required.name: required for required in groups},
             waivers=tuple(waivers),
         )
 

@@ -22,7 +22,7 @@ def captured(snapshot: Snapshot, title: str, weak: Mapping[Rule, Sequence[str]],
     reason."""
     values, left_out = _values(snapshot)
     machine = snapshot.machine
-    text = comment(f"{machine.name} as it stood at {machine.now:%Y-%m-%d %H:%M}, as far as it could be read.")
+    text = comment(f"{machine.name} in its state of {machine.now:%Y-%m-%d %H:%M}, as far as it could be read.")
     text += f"\n[baseline]\ntitle = {value(title)}\n"
     families = dict.fromkeys(rule.family for rule in CATALOGUE.values())
     for family in families:
@@ -93,11 +93,11 @@ def _not_to_ask(rule: Rule, reading: Reading, snapshot: Snapshot) -> str:
         return "not set"
     if not reading.enforced:
         return f"{value_now(rule, reading)}"
-    wanted = rule.kind.with_group_names(reading.value, snapshot.common_spelling)
+    required = rule.kind.with_group_names(reading.value, snapshot.common_spelling)
     try:
-        parsed = rule.kind.parse(rule.kind.written(wanted))
+        parsed = rule.kind.parse(rule.kind.written(required))
     except Unacceptable as unacceptable:
-        return f"{rule.kind.format(reading.value)}: a baseline takes {unacceptable.accepted}"
+        return f"{rule.kind.format(reading.value)}: a baseline accepts {unacceptable.accepted}"
     own = rule.kind.with_group_names(parsed, snapshot.own_spelling)
     if not rule.kind.at_least_expanded(reading.value, own, snapshot.members):
         return f"{rule.kind.format(reading.value)}: no baseline can require that"
@@ -148,7 +148,7 @@ def _account(account: Account, snapshot: Snapshot) -> str:
         by = joined([str(route) for route in doubtful])
         return "\n" + comment(f"{account.name}: whether it can sign in by {by} is not known, so no baseline lists it")
     if account.enabled and snapshot.entry_points and not routes:
-        why = f"expired after {account.until}" if ended else "no route lets it in"
+        why = f"expired after {account.until}" if ended else "it cannot sign in by any route"
         return "\n" + comment(f"{account.name} is enabled, and {why}: no baseline lists it so")
     role = known_role(account, snapshot)
     if role is Known.UNKNOWN:

@@ -153,8 +153,8 @@ class _Asked:
             if left_out:
                 yield (
                     requirement.mark,
-                    f"{requirement.mark}: population.administrators leaves out {joined(left_out)}, whom this baseline "
-                    f"makes administrators; {CHANGE_ONE}",
+                    f"{requirement.mark}: population.administrators does not contain {joined(left_out)}, which this "
+                    f"baseline makes administrators; {CHANGE_ONE}",
                 )
 
     def _nobody_comes(self) -> Conflict:
@@ -203,7 +203,9 @@ class _Asked:
         if account.routes:
             for route, requirement in shut.items():
                 yield self._about(
-                    account, f"should sign in by {route}, but {requirement.rule.id} keeps it out, as", requirement
+                    account,
+                    f"should be able to sign in by {route}, but {requirement.rule.id} denies it, as",
+                    requirement,
                 )
         elif len(shut) == len(Route):
             message = "should be able to sign in, but no route is left: the first denial is"

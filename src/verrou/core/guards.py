@@ -213,14 +213,14 @@ def _last_administrator(candidate: Candidate) -> Iterator[Refusal]:
             "last-administrator",
             0,
             f"for a moment while changes are applied ({candidate.gap}), no administrator could sign in",
-            "create the new administrator in a run of its own first",
+            "Create the new administrator in a separate run first",
         )
 
 
 def _unsure(candidate: Candidate) -> str:
     """Return the administrators who may remain but are not known to."""
     unsure = [account.name for account in possible_administrators(candidate.after)]
-    return f", of whom that is known: {joined(unsure)} may be one" if unsure else ""
+    return f" known; {joined(unsure)} may be one" if unsure else ""
 
 
 def nobody_left(mend: str) -> Refusal:
@@ -242,7 +242,7 @@ def _lasting_administrator(candidate: Candidate) -> Iterator[Refusal]:
             "expiring-administrator",
             cause.number if cause else 0,
             why,
-            "keep another administrator without an expiry date, or use --override expiring-administrator",
+            "Keep another administrator without an expiry date, or use --override expiring-administrator",
         )
 
 
@@ -415,12 +415,12 @@ def _own_account(candidate: Candidate) -> Iterator[Refusal]:
     was = candidate.before.by_name.get(AccountName(own)) if own else None
     if was is None:
         return
-    is_now = next((a for a in candidate.after.by_identity.get(was.identity, ()) if a.builtin is was.builtin), None)
+    actual = next((a for a in candidate.after.by_identity.get(was.identity, ()) if a.builtin is was.builtin), None)
     role = role_of(was, candidate.before)
     if (
-        is_now is None
-        or (was.enabled and not is_now.enabled)
-        or (role is Role.ADMINISTRATOR and role_of(is_now, candidate.after) is not role)
+        actual is None
+        or (was.enabled and not actual.enabled)
+        or (role is Role.ADMINISTRATOR and role_of(actual, candidate.after) is not role)
     ):
         cause = next((effect for effect in candidate.done if account_of(effect.step) == own), None)
         yield Refusal(
@@ -432,7 +432,7 @@ def _own_account(candidate: Candidate) -> Iterator[Refusal]:
         return
     route = candidate.before.machine.came_by
     before = _comes_through(was, route, candidate.before)
-    if _rank(_comes_through(is_now, route, candidate.after)) < _rank(before):
+    if _rank(_comes_through(actual, route, candidate.after)) < _rank(before):
         cause = next((s for s in candidate.done if _rank(_comes_through(was, route, s.after)) < _rank(before)), None)
         yield Refusal(
             "own-account",
@@ -482,8 +482,8 @@ def _blank_administrators(snapshot: Snapshot) -> list[Account]:
 
 
 def _open_guest(candidate: Candidate) -> Iterator[Refusal]:
-    was = _open_from_afar(candidate.before.accounts, candidate.before)
-    now = _open_from_afar(candidate.after.accounts, candidate.after)
+    was = _remotely_blank(candidate.before.accounts, candidate.before)
+    now = _remotely_blank(candidate.after.accounts, candidate.after)
     fresh = {name: routes for name, routes in now.items() if name not in was}
     if not fresh:
         return
@@ -503,13 +503,13 @@ def _open_guest(candidate: Candidate) -> Iterator[Refusal]:
 def _opens(effect: StepEffect, names: Collection[str]) -> bool:
     was, now = (
         {account.name for account in snapshot.accounts if account.name in names}
-        & _open_from_afar(snapshot.accounts, snapshot).keys()
+        & _remotely_blank(snapshot.accounts, snapshot).keys()
         for snapshot in (effect.before, effect.after)
     )
     return bool(now - was)
 
 
-def _open_from_afar(accounts: Iterable[Account], snapshot: Snapshot) -> dict[str, list[Route]]:
+def _remotely_blank(accounts: Iterable[Account], snapshot: Snapshot) -> dict[str, list[Route]]:
     """Return the accounts that can, or may, sign in with a blank password by another route than the console."""
     blank = (account for account in accounts if account.password is PasswordState.BLANK)
     far: tuple[Route, ...] = tuple(route for route in Route if route is not Route.CONSOLE)
@@ -520,7 +520,7 @@ def _open_from_afar(accounts: Iterable[Account], snapshot: Snapshot) -> dict[str
 ADMIN = Role.ADMINISTRATOR
 
 
-def _shut_door(candidate: Candidate) -> Iterator[Refusal]:
+def _administrators_denied(candidate: Candidate) -> Iterator[Refusal]:
     """Check the console always, and another route where an administrator is signed in or came by it."""
     if not any(account.enabled and role_of(account, candidate.after) is ADMIN for account in candidate.after.accounts):
         return  # no list is to blame for that
@@ -617,7 +617,7 @@ GUARDS = (
     Guard(
         "administrators-denied",
         "no denial covers every administrator at the console, or on a route that one of them is using",
-        _shut_door,
+        _administrators_denied,
     ),
     Guard(
         "remote-blank-password",

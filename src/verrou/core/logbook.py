@@ -252,23 +252,23 @@ def _history_of(kept: Sequence[RunRecord], today: date, families: frozenset[str]
         last.identity,
         last.baseline,
         tuple(_moment(record.clock, of(record)) for record in audited),
-        tuple(_slid_back(audited, of)),
+        tuple(_regressions(audited, of)),
         tuple(sorted(ending, key=lambda waiver: (waiver.until, waiver.subject))),
         any(record.run is Run.UNDO for record in kept[kept.index(last) + 1 :]),
     )
 
 
 def _moment(at: datetime, findings: Sequence[FindingRecord]) -> Moment:
-    short = [finding.severity for finding in findings if finding.verdict is Verdict.NOT_MET]
+    not_met = [finding.severity for finding in findings if finding.verdict is Verdict.NOT_MET]
     return Moment(
         at,
         sum(finding.verdict is Verdict.MET for finding in findings),
-        {severity: short.count(severity) for severity in Severity},
+        {severity: not_met.count(severity) for severity in Severity},
         sum(finding.verdict is Verdict.UNKNOWN for finding in findings),
     )
 
 
-def _slid_back(audited: Sequence[RunRecord], of: Callable[[RunRecord], list[FindingRecord]]) -> Iterator[Regression]:
+def _regressions(audited: Sequence[RunRecord], of: Callable[[RunRecord], list[FindingRecord]]) -> Iterator[Regression]:
     """Return what is not met now and was met before, in runs against the same baseline."""
     last = audited[-1]
     alike = [
@@ -294,12 +294,12 @@ def _together(histories: Sequence[MachineHistory]) -> Iterator[Moment]:
         key=lambda each: each[:2],
     )
     standing: dict[int, Moment] = {}
-    held, unreadable, short = 0, 0, Counter[Severity]()
+    held, unreadable, not_met = 0, 0, Counter[Severity]()
     for at, number, moment in moments:
         before = standing.get(number, NOTHING)
         standing[number] = moment
         held += moment.met - before.met
         unreadable += moment.unknown - before.unknown
         for severity in Severity:
-            short[severity] += moment.not_met[severity] - before.not_met[severity]
-        yield Moment(at, held, dict(short), unreadable)
+            not_met[severity] += moment.not_met[severity] - before.not_met[severity]
+        yield Moment(at, held, dict(not_met), unreadable)

@@ -45,7 +45,7 @@ QUESTIONS: Mapping[str, Question] = {
             "sometimes": AnswerOption(
                 "staff, now and then",
                 asks={"screen.locks_after": "10 minutes", "lockout.lasts": "45 minutes"},
-                reason="no one may be there to see who uses it",
+                reason="perhaps no one sees who uses it",
             ),
             "never": AnswerOption(
                 "no one",
@@ -110,11 +110,11 @@ def written(title: str, answers: Mapping[str, str], administrators: Sequence[str
     return text + "\n" + comment(LEFT_TO_WRITE)
 
 
-def _beyond(rule: Rule, wanted: Value, base: Baseline) -> bool:
+def _beyond(rule: Rule, required: Value, base: Baseline) -> bool:
     """Return whether a value is stricter than all that a baseline requires."""
     below = base.requirements.get(rule.id)
     asked = [] if below is None else below.desired.candidates(rule)
-    return all(rule.kind.at_least(wanted, each) and wanted != each for each in asked)
+    return all(rule.kind.at_least(required, each) and required != each for each in asked)
 
 
 LEFT_TO_WRITE = """You can add: accounts and groups that the computer should have, and waivers.

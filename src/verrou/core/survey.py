@@ -61,8 +61,8 @@ class ReadingData(TypedDict):
 
 def plain(item: AttrsInstance, *names: str) -> Any:
     """Return facts as plain data, all of them or those named: days and times in ISO 8601."""
-    wanted = (lambda field, _: field.name in names) if names else None
-    return asdict(item, filter=wanted, value_serializer=lambda _, __, value: _plain(value))
+    required = (lambda field, _: field.name in names) if names else None
+    return asdict(item, filter=required, value_serializer=lambda _, __, value: _plain(value))
 
 
 def account_data(account: Account, snapshot: Snapshot) -> dict[str, Any]:
@@ -126,7 +126,7 @@ def snapshot_from(data: object) -> Snapshot:
         machine = convert.structure(data["machine"], MachineFacts)
         accounts = convert.structure(data["accounts"], tuple[Account, ...])
         groups = convert.structure(data["groups"], tuple[Group, ...])
-        troubles = convert.structure(data["warnings"], tuple[str, ...])
+        warnings = convert.structure(data["warnings"], tuple[str, ...])
         entry_points = convert.structure(data["entry_points"], tuple[EntryPoint, ...])
         found = {rule_id: reading_from(rule_id, raw) for rule_id, raw in data["readings"].items()}
         readings = {rule_id: reading for rule_id, reading in found.items() if reading is not None}
@@ -135,7 +135,7 @@ def snapshot_from(data: object) -> Snapshot:
     except (KeyError, TypeError, AttributeError, ValueError) as error:
         text = error if isinstance(error, Unacceptable) else f"{type(error).__name__} {error}"
         raise BadInput(f"this survey is damaged: {text}") from None
-    return Snapshot(machine, accounts, groups, readings, troubles, entry_points)
+    return Snapshot(machine, accounts, groups, readings, warnings, entry_points)
 
 
 def structured(raw: object, kind: type[T]) -> T:

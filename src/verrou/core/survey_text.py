@@ -125,8 +125,8 @@ class SurveyReader:
             sections["entry_points"], lambda part: structured(json.loads(part), tuple[EntryPoint, ...])
         )
         readings = self._readings(sections["readings"])
-        troubles = structured(json.loads(sections["warnings"]), tuple[str, ...])
-        return Snapshot(machine, accounts, groups, readings, troubles, entry_points)
+        warnings = structured(json.loads(sections["warnings"]), tuple[str, ...])
+        return Snapshot(machine, accounts, groups, readings, warnings, entry_points)
 
     def _readings(self, section: str) -> Mapping[str, Reading]:
         found = []

@@ -212,7 +212,7 @@ def _questions_trial(subject: TrialAccount, snapshot: Snapshot) -> Iterator[Tria
         return
     for rule_id, ask, words in (
         ("elevation.remembered_for", subject.elevate_again, "elevates, and again {} later without an answer"),
-        ("elevation.unanswered_after", subject.answer_late, "is prompted, and gives the right answer {} later"),
+        ("elevation.unanswered_after", subject.answer_late, "is prompted, and answers correctly {} later"),
     ):
         reading = _in_force(rule_id, snapshot)
         if reading is None or reading.value is None:
@@ -263,36 +263,39 @@ def lockout_trial(subject: TrialAccount, snapshot: Snapshot, rng: random.Random)
     if after is None or not isinstance(after.value, int):
         yield TrialResult("lockout.after", "no test", Result.NOT_RUN, "no lock-out is enforced")
         return
-    tries = int(after.value)
-    if tries > 50:
-        yield TrialResult("lockout.after", "no test", Result.NOT_RUN, f"{tries} failed attempts are too many")
+    attempts = int(after.value)
+    if attempts > 50:
+        yield TrialResult("lockout.after", "no test", Result.NOT_RUN, f"{attempts} failed attempts are too many")
         return
-    if tries > 1:
-        _mistype(subject, wrong, tries - 1)
+    if attempts > 1:
+        _mistype(subject, wrong, attempts - 1)
         yield _judge(
             "lockout.after",
-            f"{counted(tries - 1, 'failed attempt')}, then the right password",
+            f"{counted(attempts - 1, 'failed attempt')}, then the right password",
             subject.sign_in(right),
             True,
         )
-    _mistype(subject, wrong, tries)
+    _mistype(subject, wrong, attempts)
     yield _judge(
-        "lockout.after", f"{counted(tries, 'failed attempt')}, then the right password", subject.sign_in(right), False
+        "lockout.after",
+        f"{counted(attempts, 'failed attempt')}, then the right password",
+        subject.sign_in(right),
+        False,
     )
     yield from _lock_ends(subject, snapshot, right)
     forget = _in_force("lockout.forget_after", snapshot)
-    if forget is not None and isinstance(forget.value, timedelta) and tries > 1:
-        _mistype(subject, wrong, tries - 1)
+    if forget is not None and isinstance(forget.value, timedelta) and attempts > 1:
+        _mistype(subject, wrong, attempts - 1)
         subject.pass_time(forget.value + _MARGIN)
         _mistype(subject, wrong, 1)
         message = CATALOGUE["lockout.forget_after"].kind.format(forget.value)
         yield _judge(
             "lockout.forget_after",
-            f"{counted(tries - 1, 'failed attempt')}, {message} later one more, then the right password",
+            f"{counted(attempts - 1, 'failed attempt')}, {message} later one more, then the right password",
             subject.sign_in(right),
             True,
         )
-    yield from _by_other_services(subject, right, wrong, tries)
+    yield from _by_other_services(subject, right, wrong, attempts)
 
 
 def _lock_ends(subject: TrialAccount, snapshot: Snapshot, right: str) -> Iterator[TrialResult]:
@@ -308,17 +311,17 @@ def _lock_ends(subject: TrialAccount, snapshot: Snapshot, right: str) -> Iterato
         yield _judge("lockout.lasts", "the right password after unlocking", subject.sign_in(right), True)
 
 
-def _by_other_services(subject: TrialAccount, right: str, wrong: str, tries: int) -> Iterator[TrialResult]:
+def _by_other_services(subject: TrialAccount, right: str, wrong: str, attempts: int) -> Iterator[TrialResult]:
     """Check every other service: each has its own stack, so failed attempts have to lock there, too."""
     for service in subject.other_services:
         subject.unlock()
         control = subject.sign_in(right, service)
-        message = f"{counted(tries, 'failed attempt')} by {service}, then the right password"
+        message = f"{counted(attempts, 'failed attempt')} by {service}, then the right password"
         if not control.accepted:
-            reason = f"{service} does not let the temporary account sign in at all: {control.message}"
+            reason = f"{service} denies the temporary account sign-in at all: {control.message}"
             yield TrialResult("lockout.after", message, Result.NOT_RUN, reason)
             continue
-        _mistype(subject, wrong, tries, service)
+        _mistype(subject, wrong, attempts, service)
         yield _judge("lockout.after", message, subject.sign_in(right, service), False)
     subject.unlock()
 
@@ -326,7 +329,7 @@ def _by_other_services(subject: TrialAccount, right: str, wrong: str, tries: int
 def _mistype(subject: TrialAccount, wrong: str, times: int, service: str = "") -> None:
     for _ in range(times):
         if subject.sign_in(wrong, service).accepted:
-            raise CannotTry("the machine accepts wrong passwords: something in its sign-in lets anyone in")
+            raise CannotTry("the machine accepts wrong passwords: something in its sign-in admits anyone")
 
 
 def weak_password_trial(subject: TrialAccount, snapshot: Snapshot, rng: random.Random) -> Iterator[TrialResult]:

@@ -21,7 +21,7 @@ class BuiltinName:
     """Name of a built-in account, and whether it still is the original one."""
 
     name: str
-    shipped: bool
+    original: bool
 
 
 @frozen
@@ -54,7 +54,7 @@ class ValueData(TypedDict, total=False):
     word: str
     names: list[str]
     name: str
-    shipped: bool
+    original: bool
     title: str
     text: str
 
@@ -245,21 +245,21 @@ class Kind(ABC):
         """Return the value's place on the scale, where :attr:`has_scale`."""
         raise Unacceptable(value, f"{self.accepted} (it has no scale)")
 
-    def same(self, value: Value, wanted: Value) -> bool:
+    def same(self, value: Value, required: Value) -> bool:
         """Return whether the value is exactly the required one."""
-        return value == wanted
+        return value == required
 
-    def at_least(self, value: Value, wanted: Value) -> bool:
+    def at_least(self, value: Value, required: Value) -> bool:
         """Return whether the value is at least as strict as the required one."""
-        return self.rank(value) >= self.rank(wanted)
+        return self.rank(value) >= self.rank(required)
 
-    def target(self, value: Value, wanted: Value) -> Value:
+    def target(self, value: Value, required: Value) -> Value:
         """Return the value to set where the present one does not satisfy the requirement."""
-        return wanted
+        return required
 
-    def at_least_expanded(self, value: Value, wanted: Value, members: Members) -> bool:
+    def at_least_expanded(self, value: Value, required: Value, members: Members) -> bool:
         """Return the same as :meth:`at_least`, given who is in which group."""
-        return self.at_least(value, wanted)
+        return self.at_least(value, required)
 
     def with_group_names(self, value: Value, name_of: Callable[[str], str]) -> Value:
         """Return the value with the names of one machine.
@@ -267,13 +267,13 @@ class Kind(ABC):
         ``name_of`` gives its name of an account, or of a group written ``group:NAME``."""
         return value
 
-    def resulting(self, value: Value | None, wanted: Value) -> Value:
+    def resulting(self, value: Value | None, required: Value) -> Value:
         """Return the resulting value when ``wanted`` is set over ``value``."""
-        return wanted
+        return required
 
-    def accepts_result(self, value: Value, wanted: Value, members: Members) -> bool:
+    def accepts_result(self, value: Value, required: Value, members: Members) -> bool:
         """Return whether the value read back satisfies the one requested."""
-        return self.same(value, wanted)
+        return self.same(value, required)
 
     def direction(self) -> str:
         """Return the words before a plain required value, such as "at least"; may be empty."""
@@ -294,13 +294,13 @@ class Kind(ABC):
             return accepted_values.cannot
         if accepted_values.words is not None and not self._words_of(value) <= set(accepted_values.words):
             because = f", since {accepted_values.why}" if accepted_values.why else ""
-            return f"this machine takes {' or '.join(accepted_values.words) or 'no such word'} here{because}"
+            return f"this machine accepts {' or '.join(accepted_values.words) or 'no such word'}{because}"
         if isinstance(value, str) or not self.has_scale:
             return ""
         if accepted_values.least is not None and self.amount(value) < self.amount(accepted_values.least):
-            return f"this machine takes {self.format(accepted_values.least)} at least"
+            return f"this machine accepts {self.format(accepted_values.least)} or more"
         if accepted_values.most is not None and self.amount(value) > self.amount(accepted_values.most):
-            return f"this machine takes {self.format(accepted_values.most)} at most"
+            return f"this machine accepts {self.format(accepted_values.most)} or less"
         return ""
 
     @staticmethod
@@ -367,7 +367,7 @@ class YesNo(Kind):
 
     @property
     def plain_meaning(self) -> str:
-        return f"that answer; {self.format(self.stricter)} is the strict one, and always meets it"
+        return f"that answer; {self.format(self.stricter)} is the strict one and always meets the requirement"
 
 
 @frozen(eq=False, repr=False)
@@ -496,11 +496,11 @@ class Choice(Kind):
     options: tuple[str, ...]
     or_stricter: bool = False
 
-    def resulting(self, value: Value | None, wanted: Value) -> Value:
-        return value if self.or_stricter and value is not None and self.at_least(value, wanted) else wanted
+    def resulting(self, value: Value | None, required: Value) -> Value:
+        return value if self.or_stricter and value is not None and self.at_least(value, required) else required
 
-    def accepts_result(self, value: Value, wanted: Value, members: Members) -> bool:
-        return self.at_least(value, wanted) if self.or_stricter else self.same(value, wanted)
+    def accepts_result(self, value: Value, required: Value, members: Members) -> bool:
+        return self.at_least(value, required) if self.or_stricter else self.same(value, required)
 
     @property
     def accepted(self) -> str:
@@ -542,18 +542,18 @@ class Name(Kind):
     def parse(self, raw: object) -> Value:
         if not isinstance(raw, str) or not raw.strip() or not raw.isprintable():
             raise Unacceptable(raw, self.accepted)
-        return BuiltinName(raw, shipped=False)
+        return BuiltinName(raw, original=False)
 
     def dump(self, value: Value) -> ValueData:
         assert isinstance(value, BuiltinName)
-        return {"name": value.name, "shipped": value.shipped}
+        return {"name": value.name, "original": value.original}
 
     def written(self, value: Value) -> object:
         assert isinstance(value, BuiltinName)
         return value.name
 
     def schema(self) -> JsonSchema:
-        return exactly(name=TEXT, shipped={"type": "boolean"})
+        return exactly(name=TEXT, original={"type": "boolean"})
 
     def written_schema(self) -> JsonSchema:
         return TEXT
@@ -562,11 +562,11 @@ class Name(Kind):
         if isinstance(value, BuiltinName):
             if value.name == NOT_SHIPPED:
                 return "any name but the original one"
-            return f"{value.name} (the original name)" if value.shipped else value.name
+            return f"{value.name} (the original name)" if value.original else value.name
         return str(value)
 
     def rank(self, value: Value) -> float:
-        return float(isinstance(value, BuiltinName) and not value.shipped)
+        return float(isinstance(value, BuiltinName) and not value.original)
 
     @property
     def plain_meaning(self) -> str:
@@ -575,16 +575,16 @@ class Name(Kind):
     def _load(self, raw: object) -> Value:
         return self.parse(raw)
 
-    def same(self, value: Value, wanted: Value) -> bool:
+    def same(self, value: Value, required: Value) -> bool:
         """Return whether the account has the required name, compared without case; any new name for ``changed``."""
-        if not (isinstance(value, BuiltinName) and isinstance(wanted, BuiltinName)):
+        if not (isinstance(value, BuiltinName) and isinstance(required, BuiltinName)):
             return False
-        if wanted.name == NOT_SHIPPED:
-            return not value.shipped
-        return value.name.casefold() == wanted.name.casefold()
+        if required.name == NOT_SHIPPED:
+            return not value.original
+        return value.name.casefold() == required.name.casefold()
 
-    def at_least(self, value: Value, wanted: Value) -> bool:
-        return self.same(value, wanted)
+    def at_least(self, value: Value, required: Value) -> bool:
+        return self.same(value, required)
 
 
 class Names(Kind):
@@ -617,7 +617,7 @@ class NameSet(Names):
 
     @property
     def accepted(self) -> str:
-        return "a list of " + ", ".join(f'"{o}"' for o in self.options) + (", or an empty one" if self.none else "")
+        return "a list of " + ", ".join(f'"{o}"' for o in self.options) + (f'; or "{self.none}"' if self.none else "")
 
     def parse(self, raw: object) -> Value:
         items = [] if self.none and raw in (self.none, [self.none]) else raw
@@ -641,11 +641,11 @@ class NameSet(Names):
     def rank(self, value: Value) -> float:
         return -float(len(_words(value)))
 
-    def at_least(self, value: Value, wanted: Value) -> bool:
-        return _words(value) <= _words(wanted)
+    def at_least(self, value: Value, required: Value) -> bool:
+        return _words(value) <= _words(required)
 
-    def accepts_result(self, value: Value, wanted: Value, members: Members) -> bool:
-        return self.at_least(value, wanted)
+    def accepts_result(self, value: Value, required: Value, members: Members) -> bool:
+        return self.at_least(value, required)
 
     def direction(self) -> str:
         return "only"
@@ -706,29 +706,29 @@ class Listed(Names):
     def names_people(self) -> bool:
         return self.of_people
 
-    def at_least(self, value: Value, wanted: Value) -> bool:
-        return self.at_least_expanded(value, wanted, {})
+    def at_least(self, value: Value, required: Value) -> bool:
+        return self.at_least_expanded(value, required, {})
 
-    def at_least_expanded(self, value: Value, wanted: Value, members: Members) -> bool:
-        large, small = (value, wanted) if self.more_is_stricter else (wanted, value)
+    def at_least_expanded(self, value: Value, required: Value, members: Members) -> bool:
+        large, small = (value, required) if self.more_is_stricter else (required, value)
         held = set(_words(large))
         for name in _words(large):
             held |= set(members.get(name.removeprefix(GROUP), ())) if name.startswith(GROUP) else set()
         return self.every in held or _words(small) <= held
 
-    def target(self, value: Value, wanted: Value) -> Value:
+    def target(self, value: Value, required: Value) -> Value:
         """Return the target with those who are denied or covered already."""
-        if not self.more_is_stricter or self.every in _words(wanted):
-            return wanted
-        return _words(value) | _words(wanted)
+        if not self.more_is_stricter or self.every in _words(required):
+            return required
+        return _words(value) | _words(required)
 
-    def accepts_result(self, value: Value, wanted: Value, members: Members) -> bool:
+    def accepts_result(self, value: Value, required: Value, members: Members) -> bool:
         """Return whether the same names, or the same people, resulted: a machine may list group members one by one.
 
         Others may be denied besides those requested, but not where no one was to be."""
-        if self.more_is_stricter and _words(wanted):
-            return self.at_least_expanded(value, wanted, members)
-        return self.same(value, wanted) or self._people(value, members) == self._people(wanted, members)
+        if self.more_is_stricter and _words(required):
+            return self.at_least_expanded(value, required, members)
+        return self.same(value, required) or self._people(value, members) == self._people(required, members)
 
     def _people(self, value: Value, members: Members) -> frozenset[str]:
         """Return the accounts that a list expands to; a group without members stays a group."""
@@ -742,7 +742,7 @@ class Listed(Names):
         return frozenset(map(name_of, _words(value))) if self.of_people else value
 
     def direction(self) -> str:
-        return "at least" if self.more_is_stricter else "nobody but" if self.of_people else "only"
+        return "at least" if self.more_is_stricter else "no one but" if self.of_people else "only"
 
     def ask(self, value: Value) -> str:
         if self.every in _words(value) or not _words(value):
@@ -752,7 +752,7 @@ class Listed(Names):
     @property
     def plain_meaning(self) -> str:
         if self.more_is_stricter:
-            return "all of these, and others may be listed beside them"
+            return "all of these, and others may be listed as well"
         return "any of these and no other"
 
     def why_not_accepted(self, value: Value, accepted_values: AcceptedValues) -> str:
@@ -762,7 +762,7 @@ class Listed(Names):
             return accepted_values.cannot
         strange = _words(value) - {self.every, *accepted_values.words}
         known = ", ".join((*accepted_values.words, self.every, self.none))
-        return f"this machine takes {known} here" if strange else ""
+        return f"this machine accepts {known}" if strange else ""
 
 
 @frozen(eq=False, repr=False)
@@ -829,11 +829,11 @@ class Words(Kind):
         assert isinstance(value, Notice)
         return float(bool(value.words))
 
-    def same(self, value: Value, wanted: Value) -> bool:
-        return isinstance(value, Notice) and isinstance(wanted, Notice) and value.words == wanted.words
+    def same(self, value: Value, required: Value) -> bool:
+        return isinstance(value, Notice) and isinstance(required, Notice) and value.words == required.words
 
-    def at_least(self, value: Value, wanted: Value) -> bool:
-        return self.same(value, wanted) or (isinstance(wanted, Notice) and not wanted.words)
+    def at_least(self, value: Value, required: Value) -> bool:
+        return self.same(value, required) or (isinstance(required, Notice) and not required.words)
 
     @property
     def plain_meaning(self) -> str:
@@ -899,21 +899,21 @@ class Roster(Kind):
     def rank(self, value: Value) -> float:
         return -self.amount(value)
 
-    def at_least(self, value: Value, wanted: Value) -> bool:
+    def at_least(self, value: Value, required: Value) -> bool:
         if not value:
             return False
-        if isinstance(wanted, frozenset):
-            return isinstance(value, frozenset) and value <= wanted
-        return super().at_least(value, wanted)
+        if isinstance(required, frozenset):
+            return isinstance(value, frozenset) and value <= required
+        return super().at_least(value, required)
 
-    def same(self, value: Value, wanted: Value) -> bool:
-        return value == wanted if isinstance(wanted, frozenset) else self.amount(value) == self.amount(wanted)
+    def same(self, value: Value, required: Value) -> bool:
+        return value == required if isinstance(required, frozenset) else self.amount(value) == self.amount(required)
 
     def direction(self) -> str:
         return "at most"
 
     def ask(self, value: Value) -> str:
-        return f"{self.format(value)} and nobody else" if isinstance(value, frozenset) else super().ask(value)
+        return f"{self.format(value)} and no one else" if isinstance(value, frozenset) else super().ask(value)
 
     @property
     def plain_meaning(self) -> str:

@@ -122,7 +122,7 @@ def _ringing() -> Authority:
     machine.mark("bors", "cannot_change", True)
     machine.set_end("petrel", CLOCK - timedelta(days=45))
     machine.tie("fulmar", "finn@birds.example")
-    machine.add_group("ringers", "may open the ringing data")
+    machine.add_group("ringers", "can open the ringing data")
     for name in ("ringer", "ana", "bors"):
         machine.join(name, "ringers")
     machine.put("ringer", "/people/ringer/season-2026.csv", 912_000)

@@ -187,7 +187,7 @@ class Copy(Protocol):
         or where no one asks."""
         ...
 
-    def remarks(self, changes: ChangeSet) -> Sequence[str]:
+    def notices(self, changes: ChangeSet) -> Sequence[str]:
         """Return notices about these changes, such as further names of a file."""
         ...
 
@@ -291,7 +291,7 @@ def where_kept(rule_id: str) -> Mapping[str, str]:
         if rule_id in adapters:
             return adapters[rule_id].where
         if rule_id in absent:
-            return f"not kept: {absent[rule_id]}"
+            return f"not available: {absent[rule_id]}"
         return derived.get(rule_id, "derived from the accounts")
 
     return {

@@ -70,16 +70,16 @@ def set_attributes(descriptor: int, item: FileState, *, all_of_it: bool = True) 
 
     Without ``all_of_it``, what its file system cannot store is left out. Raises: OSError: not all could be set."""
     os.fchown(descriptor, item.uid, item.gid)
-    wanted = dict(item.attributes)
+    required = dict(item.attributes)
     for name, value in attributes_of(descriptor):
-        if name not in wanted or wanted[name] != value:
+        if name not in required or required[name] != value:
             try:
                 os.removexattr(descriptor, name)
             except OSError:
-                if name not in wanted:
+                if name not in required:
                     continue
     have = dict(attributes_of(descriptor))
-    for name, value in wanted.items():
+    for name, value in required.items():
         if have.get(name) != value:
             try:
                 os.setxattr(descriptor, name, value)

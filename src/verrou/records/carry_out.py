@@ -140,7 +140,7 @@ def _dry_run_on(copy: Copy, snapshot: Snapshot, steps: Sequence[Step], secrets: 
         guards.Candidate(snapshot, after, effects, refused, gap, _failed_trials(steps, results), dry_run_made=True),
         changes,
         copy.stamps(),
-        tuple(copy.remarks(changes)),
+        tuple(copy.notices(changes)),
         (*copy.obstacles(changes), *_new_twins(snapshot, after)),
         _trials(copy, after) if test else (),
     )
@@ -279,11 +279,11 @@ def _otherwise(machine: Machine, dry_run: DryRun) -> list[str]:
     return list(dict.fromkeys((*machine.moved(dry_run.stamps), *found)))
 
 
-def _restless(machine: Machine, dry_run: DryRun) -> MachineRefused:
+def _ever_changing(machine: Machine, dry_run: DryRun) -> MachineRefused:
     """Return what differs from the dry run again and again."""
     where = ", ".join(_otherwise(machine, dry_run)) or "something"
     return MachineRefused(
-        f"nothing was changed: {where} is never as it was on the private copy; something keeps writing there, or it "
+        f"nothing was changed: {where} always differs from the private copy. A program keeps writing there, or it "
         "is a link to where the copy is empty, such as /tmp"
     )
 
@@ -307,7 +307,7 @@ def _again(machine: Machine, planned: DryRun, secrets: Secrets, text: RunInfo) -
             )
         if _stands(machine, again):
             return again
-    raise _restless(machine, again)
+    raise _ever_changing(machine, again)
 
 
 MOST_REHEARSALS = 5
@@ -476,7 +476,7 @@ def _settled(
         guards.Candidate(snapshot, after, (), gap=gap, going_back=going_back, dry_run_made=True, tried_before=tried),
         changes,
         copy.stamps(),
-        (*copy.remarks(changes), *message),
+        (*copy.notices(changes), *message),
         (*copy.obstacles(changes), *_new_twins(snapshot, after)),
         put_back=tuple(items),
     )
@@ -543,7 +543,7 @@ def _settled_resume(machine: Machine, journal: Journal, entry: JournalEntry, tex
         check_resume(machine, journal, dry_run, entry, text)
         if not machine.moved(dry_run.stamps):
             return dry_run
-    raise _restless(machine, dry_run)
+    raise _ever_changing(machine, dry_run)
 
 
 def _still_to_apply(
@@ -624,7 +624,7 @@ def undo(machine: Machine, dry_run: DryRun, entries: Sequence[JournalEntry], tex
                 return _apply(machine, journal, dry_run, evolve(text, undoes=tuple(numbers)))
             dry_run = dry_run_undo(machine, journal, numbers)
             check_undo(machine, journal, dry_run, entries, text)
-    raise _restless(machine, dry_run)
+    raise _ever_changing(machine, dry_run)
 
 
 def with_files(machine: Machine, snapshot: Snapshot, steps: Sequence[Step]) -> list[Step]:

@@ -103,15 +103,21 @@ class Journal:
         try:
             raw, contents = ordinary_bytes(folder / INDEX), ordinary_bytes(folder / CONTENTS)
             if entry is not None and _digest(raw, contents) != entry.digest:
-                raise BadInput(f"{folder}: what was kept of entry {number} was changed, so it cannot be undone")
+                raise BadInput(
+                    f"{folder}: the stored change set of entry {number} was modified, so it cannot be undone"
+                )
             finished = entry is not None and entry.finished is not None
             return [_change(each, contents, number, finished) for each in json.loads(raw)]
         except PermissionError:
-            raise NotEnoughRights(f"{folder}: what was kept cannot be read by this account; run as root") from None
+            raise NotEnoughRights(
+                f"{folder}: the stored change set cannot be read by this account. Run as root"
+            ) from None
         except OSError as error:
-            raise BadInput(f"{folder}: what was kept of entry {number} cannot be read: {error.strerror}") from None
+            raise BadInput(
+                f"{folder}: the stored change set of entry {number} cannot be read: {error.strerror}"
+            ) from None
         except (ValueError, KeyError, TypeError, IndexError) as error:
-            raise BadInput(f"{folder}: what was kept of entry {number} is damaged ({error})") from None
+            raise BadInput(f"{folder}: the stored change set of entry {number} is damaged ({error})") from None
 
     def damaged(self) -> list[str]:
         """Return a line for each entry whose change set was modified."""
@@ -150,7 +156,7 @@ class Journal:
         except PermissionError:
             raise NotEnoughRights(f"{self.folder}: the journal cannot be written by this account") from None
         except OSError as error:
-            raise BadInput(f"{self.folder}: the journal cannot be kept there: {error.strerror}") from None
+            raise BadInput(f"{self.folder}: the journal cannot be written there: {error.strerror}") from None
         if not stat.S_ISDIR(now.st_mode) or now.st_uid != os.geteuid() or now.st_mode & 0o077:
             raise MachineRefused(
                 f"{self.folder} must be a folder of your own that is closed to others, since its content is restored: "

@@ -54,7 +54,7 @@ def machines_in(folder: Path) -> list[str]:
     except PermissionError:
         raise NotEnoughRights(f"{folder}: this account cannot read it. Run as one that can.") from None
     except OSError as error:
-        raise BadInput(f"{folder}: {error.strerror}; name a folder that holds surveys or machines") from None
+        raise BadInput(f"{folder}: {error.strerror}. Give a folder with surveys or machines") from None
     if not names:
         raise BadInput(
             f"{folder}: found no survey (NAME{SURVEY_SUFFIX}), bench machine (NAME{BENCH_SUFFIX}) or mounted system"

@@ -35,7 +35,7 @@ def explanation(rule: Rule) -> list[tuple[str, str]]:
         ("Costs", rule.costs),
         ("When it is not met", f"{rule.severity}: {rule.why_severe}"),
         ("Takes effect", str(rule.takes_effect)),
-        *((f"Kept on {kind}", text) for kind, text in where_kept(rule.id).items()),
+        *((f"Where set on {kind}", text) for kind, text in where_kept(rule.id).items()),
         *(("Must agree", f"{agreement.words} {agreement.other}") for agreement in rule.agreements),
         *(("Set together with", other) for other in rule.set_with),
         *(("NIST SP 800-53", ", ".join(rule.controls)) for _ in rule.controls[:1]),
@@ -72,12 +72,12 @@ def rule_list_table(rules: Sequence[RuleData]) -> Table:
 
 
 FAMILY_WORDS = {
-    "builtin": "accounts that came with the system",
+    "builtin": "built-in accounts",
     "population": "who has an account, and in what state",
     "password": "what a password must be, and how long it lasts",
     "lockout": "what wrong passwords lead to",
     "logon": "who can sign in by which route",
-    "rights": "what signed-in users may do to the machine",
+    "rights": "what signed-in users can do to the machine",
     "elevation": "the prompt before elevation",
     "screen": "what the sign-in screen and the lock screen show, and who gets past them",
     "sharing": "limits for users of a shared computer",
@@ -117,7 +117,7 @@ def presets_table(presets: Sequence[PresetData]) -> Table:
         rows.append({"preset": each["preset"], "gives_up": each["gives_up"], "sets": values})
     columns = columns_of(
         ("preset", "preset"),
-        ("gives_up", "what it gives up, and what it sets"),
+        ("gives_up", "cost, and values"),
         ("sets", "sets"),
         whole=("preset",),
         hidden=("sets",),

@@ -85,10 +85,10 @@ def severities(before: Mapping[str, int] | None, now: Mapping[str, int]) -> str:
     handles = [plotter.Rectangle((0, 0), 1, 1, color=COLOURS[name]) for name in used]
     if handles:
         axes.legend(handles, used, ncol=len(used), loc="upper left", bbox_to_anchor=(0, -0.02), frameon=False)
-    return as_svg(figure, f"findings by severity: {_told(sides)}")
+    return as_svg(figure, f"findings by severity: {_title(sides)}")
 
 
-def _told(sides: Sequence[tuple[str, Mapping[str, int]]]) -> str:
+def _title(sides: Sequence[tuple[str, Mapping[str, int]]]) -> str:
     return "; ".join(
         f"{name}: " + ", ".join(f"{n} {word.replace('_', ' ')}" for word, n in counted.items() if n)
         for name, counted in sides
@@ -120,9 +120,9 @@ def machines_by_rules(rows: Sequence[Row]) -> str:
     from matplotlib.colors import ListedColormap
 
     rows = rows[:MOST_ROWS]
-    short = {rule: sum(row.signs[n] in "HML?" for row in rows) for n, rule in enumerate(RULES)}
+    not_met = {rule: sum(row.signs[n] in "HML?" for row in rows) for n, rule in enumerate(RULES)}
     drawn = [n for n, rule in enumerate(RULES) if any(row.signs[n] != NOT_ASKED for row in rows)]
-    drawn.sort(key=lambda n: -short[RULES[n]])
+    drawn.sort(key=lambda n: -not_met[RULES[n]])
     order = list(CELLS)
     blank = len(order)
     cells = [[order.index(row.signs[n]) if row.signs[n] in CELLS else blank for n in drawn] or [blank] for row in rows]
@@ -163,7 +163,7 @@ def machines_by_rules(rows: Sequence[Row]) -> str:
             frameon=False,
             fontsize=8,
         )
-    return as_svg(figure, f"{len(rows)} machines by {len(drawn)} rules, what is not met and how severe it is")
+    return as_svg(figure, f"{len(rows)} machines by {len(drawn)} rules: rules not met, and their severity")
 
 
 def shortened(name: str, most: int = 24) -> str:
@@ -191,8 +191,8 @@ def courses(found: Trend, kind: str = "svg") -> Any:
     for (name, moments), each in zip(panels, axes[:, 0], strict=True):
         _history_of(each, moments, until)
         last_moment = moments[-1]
-        short = sum(last_moment.not_met.values())
-        each.set_title(f"{name}: {last_moment.met} met, {short} not met", loc="left", fontsize=9, color=INK)
+        not_met = sum(last_moment.not_met.values())
+        each.set_title(f"{name}: {last_moment.met} met, {not_met} not met", loc="left", fontsize=9, color=INK)
     handles, labels = axes[0, 0].get_legend_handles_labels()
     figure.legend(handles, labels, ncol=len(labels), loc="outside upper left", frameon=False, fontsize=8)
     text = "; ".join(f"{name}: {moments[-1].met} met" for name, moments in panels)

@@ -109,9 +109,9 @@ def _row(finding: Finding) -> dict[str, Any]:
     waiver, requirement = finding.waiver, finding.requirement
     waived = f"waived: {waiver.reason} ({waiver.by}, until {waiver.until})" if waiver else ""
     who = name_list([gap.who for gap in finding.gaps])
-    short = finding.verdict is Verdict.NOT_MET
+    not_met = finding.verdict is Verdict.NOT_MET
     return {
-        "weight": str(finding.severity if short else finding.verdict),
+        "weight": str(finding.severity if not_met else finding.verdict),
         "verdict": str(finding.verdict),
         "severity": str(finding.severity),
         "subject": finding.subject,

@@ -34,7 +34,7 @@ def groups_table(snapshot: Snapshot, everyone: bool) -> Table:
             "effects": gives(g, snapshot),
             "members": list(g.members),
             "note": g.note,
-            "shipped": g.shipped,
+            "built_in": g.built_in,
         }
         for g in snapshot.groups
         if everyone or worth_showing(g, snapshot)
@@ -45,9 +45,9 @@ def groups_table(snapshot: Snapshot, everyone: bool) -> Table:
         ("effects", "grants"),
         ("members", "members"),
         ("note", "note"),
-        ("shipped", "shipped"),
+        ("built_in", "built in"),
         whole=("group", "identity"),
-        hidden=("shipped",) if any(row["note"] for row in rows) else ("note", "shipped"),
+        hidden=("built_in",) if any(row["note"] for row in rows) else ("note", "built_in"),
     )
     return Table("groups", columns, rows)
 
@@ -58,7 +58,7 @@ def group_facts(group: Group, snapshot: Snapshot) -> list[tuple[str, str]]:
     members = [snapshot.by_name[name] for name in group.members if name in snapshot.by_name]
     facts = [
         ("group", group.name),
-        ("identity", group.identity + (", came with the system" if group.shipped else "")),
+        ("identity", group.identity + (", built in" if group.built_in else "")),
         ("note", group.note),
         ("grants", "; ".join(gives(group, snapshot)) + lines if gives(group, snapshot) else "nothing"),
         ("members", ", ".join(f"{a.name} ({role_of(a, snapshot)})" for a in members) or "nobody"),

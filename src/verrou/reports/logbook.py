@@ -85,7 +85,7 @@ Numbered = Sequence[tuple[int, RunRecord]]
 
 def record_data(number: int, record: RunRecord) -> RecordData:
     """Return one record for JSON."""
-    short = [finding.severity for finding in record.findings if finding.verdict is Verdict.NOT_MET]
+    not_met = [finding.severity for finding in record.findings if finding.verdict is Verdict.NOT_MET]
     return {
         "number": number,
         "run": record.run,
@@ -100,9 +100,9 @@ def record_data(number: int, record: RunRecord) -> RecordData:
         "digest": record.digest,
         "entry": record.entry,
         "met": record.count(Verdict.MET),
-        "high": short.count(Severity.HIGH),
-        "medium": short.count(Severity.MEDIUM),
-        "low": short.count(Severity.LOW),
+        "high": not_met.count(Severity.HIGH),
+        "medium": not_met.count(Severity.MEDIUM),
+        "low": not_met.count(Severity.LOW),
         "unknown": record.count(Verdict.UNKNOWN),
         "waived": record.count(Verdict.WAIVED),
         "not_applicable": record.count(Verdict.NOT_APPLICABLE),
@@ -155,8 +155,8 @@ def _score(record: RunRecord) -> str:
 
 
 def _came(record: RunRecord) -> str:
-    short = [finding.severity for finding in record.findings if finding.verdict is Verdict.NOT_MET]
-    message = [f"{short.count(severity)} {severity}" for severity in Severity if severity in short]
+    not_met = [finding.severity for finding in record.findings if finding.verdict is Verdict.NOT_MET]
+    message = [f"{not_met.count(severity)} {severity}" for severity in Severity if severity in not_met]
     message += [f"{n} not known"] if (n := record.count(Verdict.UNKNOWN)) else []
     if record.findings and not message:
         message = ["every requirement is met"]
@@ -258,13 +258,13 @@ class TrendData(TypedDict):
 
 
 def _moment(moment: Moment) -> MomentData:
-    short = {str(severity): moment.not_met[severity] for severity in Severity}
+    not_met = {str(severity): moment.not_met[severity] for severity in Severity}
     return {
         "at": f"{moment.at:%Y-%m-%d %H:%M:%S}",
         "met": moment.met,
-        "high": short["high"],
-        "medium": short["medium"],
-        "low": short["low"],
+        "high": not_met["high"],
+        "medium": not_met["medium"],
+        "low": not_met["low"],
         "unknown": moment.unknown,
     }
 

@@ -182,12 +182,12 @@ def _summary(signed: Signed) -> list[str]:
     """Return the summary: before, now, and what is left for whom."""
     before = signed.before.summary if signed.before else f"not known: {signed.no_before}"
     now = signed.now.summary
-    by_hand = list(dict.fromkeys(item.subject for item in signed.manual if not item.waits))
-    short = [f for f in signed.now.findings if f.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN)]
+    manual = list(dict.fromkeys(item.subject for item in signed.manual if not item.waits))
+    not_met = [f for f in signed.now.findings if f.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN)]
     later = list(dict.fromkeys(item.subject for item in signed.manual if item.waits))
-    steps = [f.subject for f in short if f.subject not in (*by_hand, *later)]
+    steps = [f.subject for f in not_met if f.subject not in (*manual, *later)]
     parts = [f"{signed.by} runs verrou harden for {name_list(steps)}"] if steps else []
-    parts += [f"manual steps, listed below: {name_list(by_hand)}"] if by_hand else []
+    parts += [f"manual steps, listed below: {name_list(manual)}"] if manual else []
     parts += [f"takes effect later: {name_list(later)}"] if later else []
     waived = [f.waiver for f in signed.now.findings if f.waiver is not None]
     parts += [f"{len(waived)} waived by {joined(sorted({waiver.by for waiver in waived}))}"] if waived else []
@@ -220,14 +220,14 @@ def as_html(data: SignOffData) -> str:
         figure = trusted(severities(data["before"], data["now"]))
     except BadInput as reason:
         missing = f"No picture: {reason}."
-    return page("sign_off.html", table=data, figure=figure, no_figure=missing, **_sides(data))
+    return page("sign_off.html", sheet=data, figure=figure, no_figure=missing, **_sides(data))
 
 
 def as_markdown(data: SignOffData) -> str:
     """Return the same as Markdown."""
     from verrou.reports.pages import page
 
-    return page("sign_off.md", table=data, **_sides(data))
+    return page("sign_off.md", sheet=data, **_sides(data))
 
 
 def _sides(data: SignOffData) -> dict[str, Any]:

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from verrou.core.group_words import gives
 from verrou.core.model import Account, Builtin, PasswordState, Reading, Role, Snapshot, Status, Unread, counted, joined
 from verrou.core.model.access import (
-    gets_in,
+    has_route,
     known_role,
     locked,
     needs_a_look,
@@ -57,7 +57,7 @@ def accounts_table(
                 "password_age": _password_age(account, snapshot),
                 "routes": _routes(account, snapshot) or ["none"],
                 "groups": list(account.groups),
-                "shipped": _shipped(account),
+                "origin": _origin(account),
                 "password_since": str(account.password_changed or ""),
                 "full_name": account.full_name,
                 "identity": account.identity,
@@ -82,15 +82,15 @@ def accounts_table(
         ("last_sign_in", "last used"),
         ("password_age", "password"),
         ("groups", "groups"),
-        ("shipped", "origin"),
+        ("origin", "origin"),
         ("password_since", "password since"),
         ("full_name", "full name"),
         ("identity", "identity"),
         ("facts", ""),
         whole=("mark", "account", "role", "last_sign_in", "password_age"),
-        hidden=("shipped", "password_since", "full_name", "identity", "facts", *(() if wide else in_columns)),
+        hidden=("origin", "password_since", "full_name", "identity", "facts", *(() if wide else in_columns)),
         only_text=("facts",),
-        under={"account": "shipped"} if wide else {"account": "shipped", "state": "facts"},
+        under={"account": "origin"} if wide else {"account": "built_in", "state": "facts"},
     )
     return Table("accounts", columns, tuple(rows), styles), len(candidates) - len(chosen)
 
@@ -136,7 +136,7 @@ def _worry(account: Account, snapshot: Snapshot) -> bool:
     sign in, an expired account, a hint."""
     states = states_of(account, snapshot)
     role = role_of(account, snapshot)
-    plumbing_gets_in = role in (Role.SERVICE, Role.SYSTEM) and gets_in(account, snapshot)
+    plumbing_gets_in = role in (Role.SERVICE, Role.SYSTEM) and has_route(account, snapshot)
     doubled = account.builtin is None and len(snapshot.by_identity[account.identity]) > 1
     ended = expired(account, snapshot, snapshot.machine.now.date()) and account.enabled
     hinted = account.enabled and AccountState.HINT in states
@@ -146,7 +146,7 @@ def _worry(account: Account, snapshot: Snapshot) -> bool:
     return blank or plumbing_gets_in or doubled or ended or hinted or acts
 
 
-def _shipped(account: Account) -> str:
+def _origin(account: Account) -> str:
     if account.builtin is None:
         return ""
     renamed = account.original_name is not None and account.original_name.casefold() != account.name.casefold()
@@ -236,7 +236,7 @@ def decided_by(reading: Reading) -> str:
 def summary_lines(snapshot: Snapshot) -> list[str]:
     """Return the machine in two lines: what it is; how many accounts can sign in, and who is an administrator."""
     facts = snapshot.machine
-    inside = sum(gets_in(each, snapshot) and not locked(each, snapshot) for each in snapshot.accounts)
+    inside = sum(has_route(each, snapshot) and not locked(each, snapshot) for each in snapshot.accounts)
     names = [account.name for account in administrators(snapshot)]
     who = (
         f"{'administrator' if len(names) == 1 else 'administrators'}: {shown(joined(names))}"
@@ -276,7 +276,7 @@ def account_facts(account: Account, snapshot: Snapshot) -> list[tuple[str, str]]
         ("full name", account.full_name),
         ("note", account.note),
         ("ID", account.identity),
-        ("origin", _shipped(account) or str(account.origin)),
+        ("origin", _origin(account) or str(account.origin)),
         ("role", role_words(account, snapshot)),
         ("granted by", "; ".join(given)),
         ("disabled", where_kept("builtin.admin_enabled").get(snapshot.machine.kind, "") if shut else ""),

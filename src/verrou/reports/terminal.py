@@ -110,8 +110,8 @@ class Terminal:
                 self._write(self._styled(text, name[0].style if name else ""))
             self._below(line for cell in row[:named] for line in cell[1:])
             rest = list(zip(heads[named:], row[named:], whole[named:], strict=True))
-            short = [f"{head} {cell[0].text}".strip() for head, cell, kept in rest if kept and cell and cell[0].text]
-            self._below([Line("; ".join(short))])
+            not_met = [f"{head} {cell[0].text}".strip() for head, cell, kept in rest if kept and cell and cell[0].text]
+            self._below([Line("; ".join(not_met))])
             for head, cell, kept in rest:
                 lines = cell[1:] if kept else cell
                 if head and lines and lines[0].text and not kept:

@@ -18,13 +18,13 @@ def finding_text(finding: Finding) -> str:
     if requirement is None:
         return "; ".join(map(_gap_text, finding.gaps)) or f"{finding.title} matches the baseline"
     rule = requirement.rule
-    short = finding.verdict in (Verdict.NOT_MET, Verdict.WAIVED)
-    message = rule.format_statement_about(about(finding.gaps)) if short else ""
+    not_met = finding.verdict in (Verdict.NOT_MET, Verdict.WAIVED)
+    message = rule.format_statement_about(about(finding.gaps)) if not_met else ""
     if not message and finding.reading is not None:
         message = reading_text(rule, finding.reading)
     elif not message:
         message = rule.format(requirement.desired.target(rule, None))
-    if not short:
+    if not not_met:
         return message
     return f"{message}; {required_text(finding)}"
 
@@ -40,34 +40,34 @@ def required_text(finding: Finding) -> str:
 
 def _gap_text(gap: Gap) -> str:
     """Return the difference of an account or a group that the baseline lists."""
-    who, now, wanted = gap.who, gap.actual, gap.required
+    who, now, required = gap.who, gap.actual, gap.required
     match gap.fact:
         case Fact.THERE:
             return (
                 f"there is no group {who}"
-                if wanted is True
-                else f"there is no account {who}; required: {_ROLE[wanted]}"
+                if required is True
+                else f"there is no account {who}; required: {_ROLE[required]}"
             )
         case Fact.ROLE:
-            return f"{who} is {_ROLE[now]}; required: {_ROLE[wanted]}"
+            return f"{who} is {_ROLE[now]}; required: {_ROLE[required]}"
         case Fact.ENABLED:
-            return f"{who} is {_OPEN[now]}; required: {_OPEN[wanted]}"
+            return f"{who} is {_OPEN[now]}; required: {_OPEN[required]}"
         case Fact.FIXED:
-            return f"the password of {who} is {_FIXED[now]}; required: {_FIXED[wanted]}"
+            return f"the password of {who} is {_FIXED[now]}; required: {_FIXED[required]}"
         case Fact.PASSWORD:
-            return f"{who} has {_PASSWORD[now]}; required: {_PASSWORD[wanted]}"
+            return f"{who} has {_PASSWORD[now]}; required: {_PASSWORD[required]}"
         case Fact.UNTIL:
-            return f"{who} {f'expires on {now}' if now else 'has no expiry date'}; required: expiry by {wanted}"
+            return f"{who} {f'expires on {now}' if now else 'has no expiry date'}; required: expiry by {required}"
         case Fact.ROUTES if not now:
             return f"{who} is enabled, but no route allows it to sign in"
         case Fact.ROUTES:
-            return f"{who} can sign in by {_routes(now)}; required: only {_routes(wanted)}"
+            return f"{who} can sign in by {_routes(now)}; required: only {_routes(required)}"
         case Fact.MEMBERS:
-            if wanted:
-                return f"{wanted} is not in group {who}; required: a member"
+            if required:
+                return f"{required} is not in group {who}; required: a member"
             return f"{now} is in group {who}; required: not a member"
         case _:
-            return f"{who}: {now}; required: {wanted}"
+            return f"{who}: {now}; required: {required}"
 
 
 _ROLE = {

@@ -176,7 +176,7 @@ def doubts(account: Account, route: Route, snapshot: Snapshot) -> list[str]:
         answers = _answers(account, entry_point, decided)
         easier = [answer for each, answer in answers.items() if list(answers).index(each) < list(answers).index(how)]
         if Known.UNKNOWN in easier:
-            found[f"{decided.statement}, so less than its {how} may be enough"] = True
+            found[f"{decided.statement}, so a weaker credential than its {how} may be enough"] = True
     return list(found)
 
 
@@ -235,7 +235,7 @@ def blank_routes(snapshot: Snapshot) -> frozenset[str]:
     return value if isinstance(value, frozenset) else frozenset(Route)
 
 
-def gets_in(account: Account, snapshot: Snapshot) -> bool:
+def has_route(account: Account, snapshot: Snapshot) -> bool:
     """Return whether the account can sign in by any route. A machine with unknown entry points has a console."""
     if barred(account, snapshot):
         return False
@@ -348,4 +348,4 @@ def _looked_up_as_another(account: Account, snapshot: Snapshot) -> bool:
 
 def needs_a_look(account: Account, snapshot: Snapshot) -> bool:
     """Return whether a list without system accounts still has to show the account."""
-    return is_person(account) or gets_in(account, snapshot) or Grant.ADMINISTRATION in grants_of(account, snapshot)
+    return is_person(account) or has_route(account, snapshot) or Grant.ADMINISTRATION in grants_of(account, snapshot)

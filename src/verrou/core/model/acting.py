@@ -31,7 +31,7 @@ def act_text(act: Act) -> str:
     }[act.kind]
 
 
-def goes_on(account: Account) -> list[str]:
+def keeps_running(account: Account) -> list[str]:
     """Return what keeps running although no one can sign in as the account, in words; empty for nothing."""
     message = [f"{counted(account.processes, 'process')} running"] if account.processes else []
-    return message + [act_text(act) for act in account.acts if act.goes_on]
+    return message + [act_text(act) for act in account.acts if act.runs_when_disabled]

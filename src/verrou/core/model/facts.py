@@ -177,12 +177,13 @@ class ActKind(StrEnum):
 
 @define(on_setattr=setters.frozen, repr=False)
 class Act:
-    """One background job of an account. ``goes_on``: it runs while the account is disabled, too. ``opens`` is the
-    account that a key also signs in to."""
+    """One background job of an account.
+
+    ``runs_when_disabled``: also while the account is disabled. ``opens`` is the account that a key also signs in to."""
 
     kind: ActKind
     source: Source
-    goes_on: bool = False
+    runs_when_disabled: bool = False
     opens: str = ""
 
 
@@ -263,7 +264,7 @@ class Group:
     source: Source | None = None
     granted_by: tuple[Source, ...] = ()
     note: str = ""
-    shipped: bool = False
+    built_in: bool = False
 
 
 @frozen(repr=False)

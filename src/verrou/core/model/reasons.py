@@ -97,7 +97,7 @@ def why(account: Account, route: Route, snapshot: Snapshot) -> Why:
         if not (entry_point.automatic and entry_point.decided_by(account) in entry_point.entries)
     ]
     for entry_point in about or entry_points:
-        against += _keeps_out(account, entry_point, snapshot)
+        against += _denying(account, entry_point, snapshot)
     return Why(account.name, route, Known.NO, tuple(dict.fromkeys(against)))
 
 
@@ -140,7 +140,7 @@ def why_administrator(account: Account, snapshot: Snapshot) -> Why:
     if met not in (PromptOutcome.DENIED, PromptOutcome.UNKNOWN):
         against.append(asked)
     elif met is PromptOutcome.UNKNOWN:
-        against.append(Reason(False, "what else it would be asked for is not known", rule.source if rule else None))
+        against.append(Reason(False, "any other prompt is not known", rule.source if rule else None))
     return Why(account.name, ELEVATE, Known.NO, tuple(against))
 
 
@@ -174,12 +174,12 @@ def _given_by(account: Account, source: Source, snapshot: Snapshot) -> str:
 
 
 MET_WORDS = {
-    PromptOutcome.NO_PROMPT: "it is asked for nothing",
+    PromptOutcome.NO_PROMPT: "there is no prompt",
     PromptOutcome.CONFIRM: "it confirms the prompt",
     PromptOutcome.OWN_PASSWORD: "it enters its own password",
     PromptOutcome.ADMIN_PASSWORD: "it needs an administrator's password",
     PromptOutcome.DENIED: "it is denied",
-    PromptOutcome.UNKNOWN: "what it is asked for is not known",
+    PromptOutcome.UNKNOWN: "its prompt is not known",
 }
 
 
@@ -199,13 +199,13 @@ def _about_account(account: Account, snapshot: Snapshot) -> Iterator[Reason]:
         yield Reason(False, f"{name} expired after {until}", source, f"verrou account change {typed} --until never")
     if locked(account, snapshot):
         by_itself = account.locked_until != datetime.max
-        change = f"verrou account unlock {typed}" + (", or the lock ends by itself" if by_itself else "")
+        change = f"verrou account unlock {typed}" + (", or wait until the lock ends" if by_itself else "")
         yield Reason(
             False, f"{name} is locked after {counted(account.failed_attempts, 'failed attempt')}", source, change
         )
     if barred(account, snapshot):
         reading = snapshot.readings["population.linked_identities"]
-        message = f"{name} is linked to an online identity, and this machine does not let such accounts sign in"
+        message = f"{name} is linked to an online identity, and this machine denies such accounts sign-in"
         change = "verrou rule set population.linked_identities=existing-only"
         yield Reason(False, message, reading.source, change)
 
@@ -279,7 +279,7 @@ def _opened(account: Account, entry_point: EntryPoint, snapshot: Snapshot) -> Re
     return Reason(True, words[how], source)
 
 
-def _keeps_out(account: Account, entry_point: EntryPoint, snapshot: Snapshot) -> Iterator[Reason]:
+def _denying(account: Account, entry_point: EntryPoint, snapshot: Snapshot) -> Iterator[Reason]:
     """Yield what denies the account at one entry point."""
     by = f"{entry_point.route} ({joined(entry_point.services)})" if entry_point.services else str(entry_point.route)
     if account.name in entry_point.admissions:
@@ -291,7 +291,7 @@ def _keeps_out(account: Account, entry_point: EntryPoint, snapshot: Snapshot) ->
             False,
             _denied(account, entry_point, decides, by, snapshot),
             decides.source or entry_point.source,
-            _opens_again(account, entry_point, decides, snapshot),
+            _undenied_by(account, entry_point, decides, snapshot),
         )
     if entry_point.keys_only.contains(account) or not entry_point.passwords:
         if not account.keys:
@@ -310,7 +310,7 @@ def _keeps_out(account: Account, entry_point: EntryPoint, snapshot: Snapshot) ->
 
 
 def _denied(account: Account, entry_point: EntryPoint, decides: AccessListEntry, by: str, snapshot: Snapshot) -> str:
-    allowed = _allowed_by(entry_point, decides)
+    allowed = _only_allowed(entry_point, decides)
     if allowed is not None and _list_of(entry_point, decides, snapshot) == "allowed":
         return f"{by} allows only {joined(allowed) or 'no one'}, and {account.name} is not one of them"
     if decides.who[0] == EVERYONE:
@@ -323,7 +323,7 @@ def _denied(account: Account, entry_point: EntryPoint, decides: AccessListEntry,
     )
 
 
-def _allowed_by(entry_point: EntryPoint, decides: AccessListEntry) -> list[str] | None:
+def _only_allowed(entry_point: EntryPoint, decides: AccessListEntry) -> list[str] | None:
     """Return who alone is allowed by a line that denies everyone else; None for a line about certain accounts."""
     if decides.who[0] != EVERYONE:
         return None
@@ -340,7 +340,7 @@ def _in_words(principals: Principals) -> Iterator[str]:
     yield from (f"accounts like {pattern.text}" for pattern in principals.account_patterns)
 
 
-def _opens_again(account: Account, entry_point: EntryPoint, decides: AccessListEntry, snapshot: Snapshot) -> str:
+def _undenied_by(account: Account, entry_point: EntryPoint, decides: AccessListEntry, snapshot: Snapshot) -> str:
     """Return the command that would make a denying line admit the account; empty where there is none."""
     key = _list_of(entry_point, decides, snapshot)
     rule_id = f"logon.{entry_point.route}.{key}"
@@ -349,8 +349,8 @@ def _opens_again(account: Account, entry_point: EntryPoint, decides: AccessListE
     if not decides.settable or not isinstance(names, frozenset) or (ALL in names and key == "allowed"):
         return f"change {source}" if source is not None else ""
     mine = {ALL, str(account.name), *(f"{GROUP}{group}" for group in account.groups)}
-    wanted = names | {str(account.name)} if key == "allowed" else names - mine
-    return shlex.join(("verrou", "rule", "set", f"{rule_id}={','.join(sorted(wanted)) or 'nobody'}"))
+    required = names | {str(account.name)} if key == "allowed" else names - mine
+    return shlex.join(("verrou", "rule", "set", f"{rule_id}={','.join(sorted(required)) or 'nobody'}"))
 
 
 def _list_of(entry_point: EntryPoint, decides: AccessListEntry, snapshot: Snapshot) -> str:

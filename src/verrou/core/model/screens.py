@@ -113,7 +113,7 @@ def _automatic(snapshot: Snapshot) -> list[AutomaticSignIn]:
                 name for each in entry_point.entries for principals in each.who[1:] for name in principals.accounts
             ]
             statement = (
-                f"{entry_point.automatic}, though there is no account {named[0]}" if named else entry_point.automatic
+                f"{entry_point.automatic}, but there is no account {named[0]}" if named else entry_point.automatic
             )
             found.append(AutomaticSignIn("", statement, entry_point.source))
     return found

@@ -3,8 +3,8 @@
 from collections.abc import Mapping
 from enum import StrEnum
 
-from verrou.core.model.access import gets_in, is_person, locked, routes_of
-from verrou.core.model.acting import goes_on
+from verrou.core.model.access import has_route, is_person, locked, routes_of
+from verrou.core.model.acting import keeps_running
 from verrou.core.model.ageing import expired, must_change, password_ages, usable_until
 from verrou.core.model.facts import Account, PasswordState
 from verrou.core.model.snapshot import Snapshot
@@ -55,7 +55,7 @@ def _words(state: AccountState, account: Account, snapshot: Snapshot) -> str:
         case AccountState.BLANK:
             return "blank password" if account.password is PasswordState.BLANK and account.enabled else ""
         case AccountState.CAN_SIGN_IN:
-            return "can sign in" if not is_person(account) and gets_in(account, snapshot) else ""
+            return "can sign in" if not is_person(account) and has_route(account, snapshot) else ""
         case AccountState.OPEN_BY_KEY:
             return "disabled, but can still sign in" if not account.enabled and routes_of(account, snapshot) else ""
         case AccountState.DISABLED:
@@ -97,7 +97,9 @@ def _words(state: AccountState, account: Account, snapshot: Snapshot) -> str:
             return f"its key signs in to {joined(opened)}" if opened else ""
         case AccountState.STILL_ACTS:
             return (
-                "still runs jobs" if is_person(account) and not gets_in(account, snapshot) and goes_on(account) else ""
+                "still runs jobs"
+                if is_person(account) and not has_route(account, snapshot) and keeps_running(account)
+                else ""
             )
         case AccountState.WRONG_TRIES:
             return counted(account.failed_attempts, "failed attempt") if account.failed_attempts else ""

@@ -62,20 +62,20 @@ def plan_changes(
     baseline = baseline.on(snapshot)
     steps: list[Step] = []
     predicted = snapshot
-    short = after = _to_close(found, only)
-    asked_for = {_gap(finding) for finding in short}
+    not_met = after = _to_close(found, only)
+    asked_for = {_gap(finding) for finding in not_met}
     for _ in range(MOST_ROUNDS):
-        if not short:
+        if not not_met:
             break
-        further = _closing(predicted, baseline, short)
+        further = _closing(predicted, baseline, not_met)
         steps += further
         for step in further:
             predicted = predict(step, predicted)
         after = _to_close(audit(predicted, baseline), only)
-        short = [finding for finding in after if _gap(finding) not in asked_for]
-        asked_for |= {_gap(finding) for finding in short}
-    by_hand = [item for finding in after for item in _manual(predicted, finding)]
-    return ChangePlan(snapshot.machine.name, tuple(with_trials(snapshot, steps)), tuple(dict.fromkeys(by_hand)))
+        not_met = [finding for finding in after if _gap(finding) not in asked_for]
+        asked_for |= {_gap(finding) for finding in not_met}
+    manual = [item for finding in after for item in _manual(predicted, finding)]
+    return ChangePlan(snapshot.machine.name, tuple(with_trials(snapshot, steps)), tuple(dict.fromkeys(manual)))
 
 
 def _gap(finding: Finding) -> tuple[object, ...]:
@@ -97,20 +97,20 @@ def _manual(snapshot: Snapshot, finding: Finding) -> list[ManualStep]:
         return [ManualStep(finding.subject, message)] if message else []
     advice = [gap.manual for gap in finding.gaps if gap.manual]
     if finding.requirement is not None and finding.requirement.rule.derived is None:
-        if _comes_right(snapshot, finding):
+        if _takes_effect_later(snapshot, finding):
             return [ManualStep(finding.subject, WHEN[finding.requirement.rule.counts_on(snapshot)], waits=True)]
-        refused = _refused(snapshot, finding) or _beside_what_stands(snapshot, finding)
+        refused = _refused(snapshot, finding) or _preventing(snapshot, finding)
         advice = [*filter(None, (reading.remedy if reading else "", refused)), *advice]
     return [ManualStep(finding.subject, message) for message in advice]
 
 
-def _beside_what_stands(snapshot: Snapshot, finding: Finding) -> str:
+def _preventing(snapshot: Snapshot, finding: Finding) -> str:
     """Return what prevents the requirement, and what a person can decide about it."""
-    why = against_standing(snapshot, finding.subject, {finding.subject: _target(snapshot, finding)})
+    why = conflict_with_present(snapshot, finding.subject, {finding.subject: _target(snapshot, finding)})
     return f"{why}: relax one of the two (verrou rule set), or add a waiver" if why else ""
 
 
-def _comes_right(snapshot: Snapshot, finding: Finding) -> bool:
+def _takes_effect_later(snapshot: Snapshot, finding: Finding) -> bool:
     """Return whether the requirement is set already and only takes effect later."""
     coming = finding.reading.pending if finding.reading else None
     return (
@@ -137,12 +137,12 @@ def _target(snapshot: Snapshot, finding: Finding) -> Value:
     return now if now is not None and is_satisfied_by(snapshot, finding.requirement, now) else desired.target(rule, now)
 
 
-def _closing(snapshot: Snapshot, baseline: Baseline, short: list[Finding]) -> list[Step]:
+def _closing(snapshot: Snapshot, baseline: Baseline, not_met: list[Finding]) -> list[Step]:
     """Return steps that close findings, in their order."""
     steps: list[Step] = []
-    wanted_values: dict[str, Value] = {}
+    required_values: dict[str, Value] = {}
     also_closes: dict[str, list[str]] = {}
-    for finding in short:
+    for finding in not_met:
         if finding.verdict is not Verdict.NOT_MET:
             continue
         for step in (step for gap in finding.gaps for step in gap.steps):
@@ -151,20 +151,20 @@ def _closing(snapshot: Snapshot, baseline: Baseline, short: list[Finding]) -> li
                 continue
             # Several accounts may ask for the same list: it is set once, with all of them.
             for rule_id, value in step.values.items():
-                kind, before = CATALOGUE[rule_id].kind, wanted_values.get(rule_id)
-                wanted_values[rule_id] = value if before is None else kind.target(before, value)
+                kind, before = CATALOGUE[rule_id].kind, required_values.get(rule_id)
+                required_values[rule_id] = value if before is None else kind.target(before, value)
                 also_closes.setdefault(rule_id, []).append(finding.subject)
         reading = finding.reading
         if finding.requirement is None or finding.requirement.rule.derived is not None or reading is None:
             continue
-        if not (reading.remedy or _comes_right(snapshot, finding) or _refused(snapshot, finding)):
+        if not (reading.remedy or _takes_effect_later(snapshot, finding) or _refused(snapshot, finding)):
             target, kind = _target(snapshot, finding), finding.requirement.rule.kind
-            before = wanted_values.get(finding.subject)
-            wanted_values[finding.subject] = target if before is None else kind.target(before, target)
-    for rule_id in [each for each in wanted_values if against_standing(snapshot, each, wanted_values)]:
-        del wanted_values[rule_id]
-    _keep_what_holds(snapshot, baseline, wanted_values)
-    for step in rule_steps(snapshot, wanted_values):
+            before = required_values.get(finding.subject)
+            required_values[finding.subject] = target if before is None else kind.target(before, target)
+    for rule_id in [each for each in required_values if conflict_with_present(snapshot, each, required_values)]:
+        del required_values[rule_id]
+    _set_along_what_is_met(snapshot, baseline, required_values)
+    for step in rule_steps(snapshot, required_values):
         reasons = [baseline.requirements[rule_id].reason for rule_id in step.values if rule_id in baseline.requirements]
         closes = [subject for rule_id in step.values for subject in also_closes.get(rule_id, ())]
         named = tuple(dict.fromkeys((*step.closes, *closes)))
@@ -173,36 +173,36 @@ def _closing(snapshot: Snapshot, baseline: Baseline, short: list[Finding]) -> li
     return _merged(steps)
 
 
-def against_standing(snapshot: Snapshot, rule_id: str, wanted: Mapping[str, Value]) -> str:
+def conflict_with_present(snapshot: Snapshot, rule_id: str, required: Mapping[str, Value]) -> str:
     """Return why a value cannot be set together with a stricter one that no one asked to change; empty where it can."""
     about = [rule for rule in CATALOGUE.values() if rule.id in set_together(rule_id)]
     standing = {rule.id: reading_of(rule, snapshot).value for rule in about}
-    for rule, agreement, other in disagreements(lambda rule: wanted.get(rule.id, standing.get(rule.id))):
+    for rule, agreement, other in disagreements(lambda rule: required.get(rule.id, standing.get(rule.id))):
         pair: dict[str, Rule] = {rule.id: other, other.id: rule}
-        if rule_id not in pair or pair[rule_id].id in wanted or agreement.relation not in ("<", ">"):
+        if rule_id not in pair or pair[rule_id].id in required or agreement.relation not in ("<", ">"):
             continue  # where one may pull the other along, it is set along
-        mine, theirs = wanted.get(rule.id, standing.get(rule.id)), wanted.get(other.id, standing.get(other.id))
+        mine, theirs = required.get(rule.id, standing.get(rule.id)), required.get(other.id, standing.get(other.id))
         assert mine is not None and theirs is not None
         return f"{rule.id} ({rule.kind.format(mine)}) {agreement.words} {other.id} ({other.kind.format(theirs)})"
     return ""
 
 
-def _keep_what_holds(snapshot: Snapshot, baseline: Baseline, wanted: dict[str, Value]) -> None:
+def _set_along_what_is_met(snapshot: Snapshot, baseline: Baseline, required: dict[str, Value]) -> None:
     """Set rules that are met again together with those they are tied to, so that no side effect changes them.
 
     Rules that already contradict each other are left alone."""
-    for rule_id in [tied for asked in wanted for tied in set_together(asked)]:
+    for rule_id in [tied for asked in required for tied in set_together(asked)]:
         reading = reading_of(CATALOGUE[rule_id], snapshot)
-        if rule_id in wanted or rule_id not in baseline.requirements or reading.value is None or not reading.enforced:
+        if rule_id in required or rule_id not in baseline.requirements or reading.value is None or not reading.enforced:
             continue
-        if not against_standing(snapshot, rule_id, {rule_id: reading.value}):
-            wanted[rule_id] = reading.value
+        if not conflict_with_present(snapshot, rule_id, {rule_id: reading.value}):
+            required[rule_id] = reading.value
 
 
-def rule_steps(snapshot: Snapshot, wanted: dict[str, Value]) -> list[SetRules]:
+def rule_steps(snapshot: Snapshot, required: dict[str, Value]) -> list[SetRules]:
     """Return the steps that set ``wanted``, tied rules in one step with what has to change along."""
     steps: list[SetRules] = []
-    left = {rule_id: wanted[rule_id] for rule_id in CATALOGUE if rule_id in wanted}
+    left = {rule_id: required[rule_id] for rule_id in CATALOGUE if rule_id in required}
     while left:
         tied = set_together(next(iter(left)))
         values = {rule_id: left.pop(rule_id) for rule_id in tied if rule_id in left}

@@ -15,17 +15,17 @@ from verrou.core.plan.steps import CreateGroup, Join, Leave, SetEnabled, SetEnd,
 from verrou.core.rules import setting
 
 
-def group_gaps(snapshot: Snapshot, wanted: WantedGroup, coming: frozenset[AccountName]) -> Iterator[Gap]:
+def group_gaps(snapshot: Snapshot, required: WantedGroup, coming: frozenset[AccountName]) -> Iterator[Gap]:
     """Return the gaps of a declared group. ``coming`` are accounts that the baseline creates."""
-    name, group = wanted.name, snapshot.group_called(wanted.name)
+    name, group = required.name, snapshot.group_called(required.name)
     if group is None:
         if name.isdigit():
             advice = f"there is no group with ID {name}, and an ID cannot be chosen. Name the group"
             yield Gap(name, Fact.THERE, False, True, manual=advice)
             return
-        note = wanted.note if Detail.GROUP_NOTE in snapshot.machine.details else ""
+        note = required.note if Detail.GROUP_NOTE in snapshot.machine.details else ""
         yield Gap(name, Fact.THERE, False, True, (CreateGroup(name, note),))
-    for member in wanted.members:
+    for member in required.members:
         if group is not None and member in group.members:
             continue
         if member in snapshot.by_name or member in coming:
@@ -33,53 +33,53 @@ def group_gaps(snapshot: Snapshot, wanted: WantedGroup, coming: frozenset[Accoun
         else:
             advice = f"there is no account {member} that could join {name}"
             yield Gap(name, Fact.MEMBERS, None, member, manual=advice)
-    for member in group.members if group is not None and wanted.only is not None else ():
-        if member not in (*(wanted.only or ()), *wanted.members):
+    for member in group.members if group is not None and required.only is not None else ():
+        if member not in (*(required.only or ()), *required.members):
             yield Gap(name, Fact.MEMBERS, member, None, (Leave(member, group.name if group else name),))
 
 
-def account_gaps(snapshot: Snapshot, wanted: WantedAccount) -> Iterator[Gap]:
+def account_gaps(snapshot: Snapshot, required: WantedAccount) -> Iterator[Gap]:
     """Return the gaps of a declared account; one gap for the whole account where it is missing."""
-    name = wanted.name
+    name = required.name
     account = snapshot.by_name.get(name)
     if account is None:
-        if wanted.enabled:
-            yield _creation(snapshot, wanted)
+        if required.enabled:
+            yield _creation(snapshot, required)
         return
     role, coming = role_of(account, snapshot), snapshot
-    if role is not wanted.role:
+    if role is not required.role:
         try:
-            steps = tuple(role_steps(snapshot, name, wanted.role))
-            yield Gap(name, Fact.ROLE, role, wanted.role, steps)
+            steps = tuple(role_steps(snapshot, name, required.role))
+            yield Gap(name, Fact.ROLE, role, required.role, steps)
             coming = reduce(lambda before, step: predict(step, before), steps, snapshot)
         except NoWay as reason:
-            yield Gap(name, Fact.ROLE, role, wanted.role, manual=str(reason))
-    should_be_open = wanted.is_open(snapshot.machine.now.date())
-    blank = account.password is PasswordState.BLANK and wanted.password != "blank"
+            yield Gap(name, Fact.ROLE, role, required.role, manual=str(reason))
+    should_be_open = required.is_open(snapshot.machine.now.date())
+    blank = account.password is PasswordState.BLANK and required.password != "blank"
     if blank and (should_be_open or account.enabled):
         opened = "" if account.enabled or not should_be_open else f", then verrou account enable {name}"
-        by_hand = f"verrou account password {name}{opened}" if should_be_open else ""
-        yield Gap(name, Fact.PASSWORD, PasswordState.BLANK, PasswordState.SET, manual=by_hand)
+        manual = f"verrou account password {name}{opened}" if should_be_open else ""
+        yield Gap(name, Fact.PASSWORD, PasswordState.BLANK, PasswordState.SET, manual=manual)
     if account.enabled is not should_be_open:
         # No step enables an account with a blank password: set another password first.
         steps = () if blank and should_be_open else (SetEnabled(name, should_be_open, effect=Effect.NEXT_SIGN_IN),)
         yield Gap(name, Fact.ENABLED, account.enabled, should_be_open, steps)
-    if wanted.until is not None and (account.until is None or account.until > wanted.until):
-        yield Gap(name, Fact.UNTIL, account.until, wanted.until, (SetEnd(name, wanted.until),))
-    if wanted.cannot_change is not None and account.cannot_change is not wanted.cannot_change:
-        step = SetFlags(name, cannot_change=wanted.cannot_change)
-        yield Gap(name, Fact.FIXED, account.cannot_change, wanted.cannot_change, (step,))
-    if wanted.routes:
-        yield from _routes(snapshot, coming, account, wanted)
+    if required.until is not None and (account.until is None or account.until > required.until):
+        yield Gap(name, Fact.UNTIL, account.until, required.until, (SetEnd(name, required.until),))
+    if required.cannot_change is not None and account.cannot_change is not required.cannot_change:
+        step = SetFlags(name, cannot_change=required.cannot_change)
+        yield Gap(name, Fact.FIXED, account.cannot_change, required.cannot_change, (step,))
+    if required.routes:
+        yield from _routes(snapshot, coming, account, required)
     gets_in = routes_of(account, snapshot) or routes_unknown(account, snapshot)
     if should_be_open and account.enabled and snapshot.entry_points and not gets_in and not blank:
-        advice = f"verrou why {name} console says what denies it, and what would allow it"
-        yield Gap(name, Fact.ROUTES, (), wanted.routes, manual=advice)
+        advice = f"to see what denies it: verrou why {name} console"
+        yield Gap(name, Fact.ROUTES, (), required.routes, manual=advice)
 
 
-def account_doubts(snapshot: Snapshot, wanted: WantedAccount) -> Iterator[str]:
+def account_doubts(snapshot: Snapshot, required: WantedAccount) -> Iterator[str]:
     """Return what is not known of a declared account, so that it cannot be called as required."""
-    account = snapshot.by_name.get(wanted.name)
+    account = snapshot.by_name.get(required.name)
     if account is None:
         return
     if known_role(account, snapshot) is Known.UNKNOWN:
@@ -89,22 +89,22 @@ def account_doubts(snapshot: Snapshot, wanted: WantedAccount) -> Iterator[str]:
     if account.password is PasswordState.UNKNOWN:
         yield f"the password of {account.name} could not be read"
     for route in routes_unknown(account, snapshot):
-        if (wanted.routes and route not in wanted.routes) or not routes_of(account, snapshot):
+        if (required.routes and route not in required.routes) or not routes_of(account, snapshot):
             yield f"whether it can sign in {route.phrase} is not known: {joined(doubts(account, route, snapshot))}"
 
 
-def _routes(today: Snapshot, snapshot: Snapshot, account: Account, wanted: WantedAccount) -> Iterator[Gap]:
+def _routes(today: Snapshot, snapshot: Snapshot, account: Account, required: WantedAccount) -> Iterator[Gap]:
     """Return the gaps of an account's routes.
 
     Groups that only open a denied route are left; any other route denies the account by name, where the machine has
     such a list. Automatic sign-in belongs to another rule. ``snapshot`` is the machine once the account has its role,
     which may close routes by itself."""
     open_routes = routes_of(account, today)
-    further = [route for route in open_routes if route not in wanted.routes]
+    further = [route for route in open_routes if route not in required.routes]
     account = snapshot.by_name[account.name]
     steps: list[Step] = []
     advice = []
-    for route in (route for route in routes_of(account, snapshot) if route not in wanted.routes):
+    for route in (route for route in routes_of(account, snapshot) if route not in required.routes):
         entry_points = [entry_point for entry_point in snapshot.entry_points if entry_point.route is route]
         by_itself = next(
             (entry_point for entry_point in entry_points if signed_in_automatically(account, entry_point, snapshot)),
@@ -125,7 +125,7 @@ def _routes(today: Snapshot, snapshot: Snapshot, account: Account, wanted: Wante
             by = entry_points[0].source or "the machine allows everyone to sign in"
             advice.append(f"{account.name} can sign in {route.phrase} ({by}); deny it that route manually")
     if further:
-        yield Gap(account.name, Fact.ROUTES, open_routes, wanted.routes, tuple(steps), "; ".join(advice))
+        yield Gap(account.name, Fact.ROUTES, open_routes, required.routes, tuple(steps), "; ".join(advice))
 
 
 def _denial(snapshot: Snapshot, account: Account, route: Route) -> SetRules | None:
@@ -137,27 +137,29 @@ def _denial(snapshot: Snapshot, account: Account, route: Route) -> SetRules | No
     return SetRules((setting(rule_id, reading.value | {str(account.name)}),))
 
 
-def _creation(snapshot: Snapshot, wanted: WantedAccount) -> Gap:
-    def gap(steps: tuple[Step, ...] = (), by_hand: str = "") -> Gap:
-        return Gap(wanted.name, Fact.THERE, None, wanted.role, steps, by_hand)
+def _creation(snapshot: Snapshot, required: WantedAccount) -> Gap:
+    def gap(steps: tuple[Step, ...] = (), manual: str = "") -> Gap:
+        return Gap(required.name, Fact.THERE, None, required.role, steps, manual)
 
-    if wanted.password == "keep":
-        return gap(by_hand=f'{wanted.name} is to be made, so password = "keep" has no meaning; use "ask" or "generate"')
+    if required.password == "keep":
+        return gap(
+            manual=f'{required.name} has to be created, so password = "keep" has no meaning; use "ask" or "generate"'
+        )
     details = snapshot.machine.details
     try:
         steps = new_account(
             snapshot,
-            wanted.name,
-            wanted.role,
-            password=wanted.password,
-            must_change=False if wanted.role is Role.ADMINISTRATOR else None,
-            cannot_change=wanted.cannot_change,
-            home_kept=None if wanted.home is None else wanted.home == "permanent",
-            full_name=wanted.full_name,
-            note=wanted.note if Detail.NOTE in details else "",
-            shell=wanted.shell if Detail.SHELL in details else "",
-            until=wanted.until,
+            required.name,
+            required.role,
+            password=required.password,
+            must_change=False if required.role is Role.ADMINISTRATOR else None,
+            cannot_change=required.cannot_change,
+            home_kept=None if required.home is None else required.home == "permanent",
+            full_name=required.full_name,
+            note=required.note if Detail.NOTE in details else "",
+            shell=required.shell if Detail.SHELL in details else "",
+            until=required.until,
         )
     except NoWay as reason:
-        return gap(by_hand=str(reason))
+        return gap(manual=str(reason))
     return gap(tuple(steps))

@@ -67,7 +67,7 @@ def _guest_group_first(snapshot: Snapshot) -> list[Step]:
     if snapshot.group_with(Grant.GUEST_USE) is not None:
         return []
     if not snapshot.machine.guest_group:
-        raise NoWay("this machine has no group that makes guests, and can be given none")
+        raise NoWay("this machine has no group for guests, and none can be created")
     return [CreateGroup(GroupName(snapshot.machine.guest_group), confined=True)]
 
 
@@ -110,9 +110,9 @@ def swap_steps(
     """
     leaving = snapshot.by_name[old]
     if role_of(leaving, snapshot) is not Role.ADMINISTRATOR:
-        raise NoWay(f"{old} is not an administrator, so there is nothing to transfer")
+        raise NoWay(f"{old} is not an administrator, so it has no administrator rights to transfer")
     if old == new:
-        raise NoWay(f"{old} cannot take over from itself")
+        raise NoWay(f"{old} cannot be both OLD and NEW")
     coming = snapshot.by_name.get(new)
     steps: list[Step]
     if coming is None:

@@ -5,7 +5,7 @@ from collections.abc import Iterator, Sequence
 from verrou.core.group_words import gives
 from verrou.core.model import Account, AccountName, ActKind, PasswordState, Role, Snapshot, joined
 from verrou.core.model.access import role_of
-from verrou.core.model.acting import act_text, goes_on, own_jobs
+from verrou.core.model.acting import act_text, keeps_running, own_jobs
 from verrou.core.plan.steps import (
     Join,
     Leave,
@@ -21,7 +21,7 @@ from verrou.core.plan.steps import (
 )
 
 
-def remarks(before: Snapshot, after: Snapshot, steps: Sequence[Step]) -> list[str]:
+def notices(before: Snapshot, after: Snapshot, steps: Sequence[Step]) -> list[str]:
     """Return a line for each thing that the steps leave as it is, although one might expect otherwise."""
     message: dict[str, None] = {}
     stopped = {step.account for step in steps if isinstance(step, StopJobs)}
@@ -70,11 +70,11 @@ def _never_covered(step: SetRules, before: Snapshot) -> Iterator[str]:
 
 def _of_closed(account: Account, after: Snapshot, stopped: bool) -> Iterator[str]:
     now = after.by_name.get(account.name, account)
-    yield from (f"{account.name} still runs jobs after it is disabled: {what}." for what in goes_on(now))
-    waiting = [act for act in own_jobs(now) if not act.goes_on]
+    yield from (f"{account.name} still runs jobs after it is disabled: {what}." for what in keeps_running(now))
+    waiting = [act for act in own_jobs(now) if not act.runs_when_disabled]
     if waiting and not stopped:
         jobs = "; ".join(map(act_text, waiting))
-        yield f"{account.name} keeps jobs that run again once it is enabled: {jobs}. To remove them: --stop-jobs"
+        yield f"{account.name} has jobs that will run again when it is enabled: {jobs}. To remove them: --stop-jobs"
 
 
 def _of_removed(account: Account) -> Iterator[str]:

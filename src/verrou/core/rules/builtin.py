@@ -20,13 +20,13 @@ def _enabled(which: Builtin) -> Callable[[Snapshot], Reading]:
 
 
 def _opened_or_closed(which: Builtin) -> GapsOf:
-    def gaps(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    def gaps(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
         from verrou.core.plan.steps import SetEnabled
 
         account = snapshot.builtin(which)
         if account is not None:
-            step = SetEnabled(account.name, bool(wanted), effect=Effect.NEXT_SIGN_IN)
-            yield Gap(account.name, Fact.ENABLED, account.enabled, bool(wanted), (step,))
+            step = SetEnabled(account.name, bool(required), effect=Effect.NEXT_SIGN_IN)
+            yield Gap(account.name, Fact.ENABLED, account.enabled, bool(required), (step,))
 
     return gaps
 
@@ -45,19 +45,19 @@ def _name(which: Builtin) -> Callable[[Snapshot], Reading]:
 
 
 def _renamed(which: Builtin, rule_id: str) -> GapsOf:
-    def gaps(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    def gaps(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
         from verrou.core.plan.steps import Rename
 
         account = snapshot.builtin(which)
-        if account is None or not isinstance(wanted, BuiltinName):
+        if account is None or not isinstance(required, BuiltinName):
             return
-        if wanted.name == NOT_SHIPPED:
+        if required.name == NOT_SHIPPED:
             key = rule_id.partition(".")[2]
             advice = f'verrou account rename {account.name} NEW-NAME, or {key} = "NEW-NAME" in the baseline'
-            yield Gap(account.name, Fact.NAME, account.name, wanted.name, manual=f"choose a name: {advice}")
+            yield Gap(account.name, Fact.NAME, account.name, required.name, manual=f"choose a name: {advice}")
         else:
-            step = Rename(account.name, AccountName(wanted.name), effect=Effect.NEXT_SIGN_IN)
-            yield Gap(account.name, Fact.NAME, account.name, wanted.name, (step,))
+            step = Rename(account.name, AccountName(required.name), effect=Effect.NEXT_SIGN_IN)
+            yield Gap(account.name, Fact.NAME, account.name, required.name, (step,))
 
     return gaps
 

@@ -63,18 +63,18 @@ def _administrators(snapshot: Snapshot) -> Reading:
     return _off_the_accounts(frozenset(names), names, "nobody")
 
 
-def _other_administrators(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+def _other_administrators(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
     group = snapshot.group_with(Grant.ADMINISTRATION)
     name = group.name if group else "ADMINISTRATORS"
     found = {account.name for account in administrators(snapshot)}
-    if not isinstance(wanted, frozenset):
+    if not isinstance(required, frozenset):
         advice = (
             f"decide who is an administrator: verrou group join {name} ACCOUNT, or verrou group leave {name} ACCOUNT"
         )
-        yield Gap("", Fact.ADMINISTERS, found, wanted, manual=advice)
+        yield Gap("", Fact.ADMINISTERS, found, required, manual=advice)
         return
     for account in sorted(administrators(snapshot), key=lambda each: each.name):
-        if (extra := account.name) in wanted:
+        if (extra := account.name) in required:
             continue
         if account.builtin is not None:
             ends = f"verrou account disable {extra}"
@@ -87,11 +87,11 @@ def _other_administrators(snapshot: Snapshot, wanted: Value, listed: frozenset[s
                 if lines
                 else "it has these rights by its ID"
             )
-        advice = f"{extra} is an administrator but not one of {name_list(sorted(wanted))}: {ends}"
+        advice = f"{extra} is an administrator but not one of {name_list(sorted(required))}: {ends}"
         yield Gap(extra, Fact.ADMINISTERS, True, False, manual=advice)
-    if not found & wanted:
-        advice = f"none of {name_list(sorted(wanted))} is an administrator: verrou group join {name} ACCOUNT"
-        yield Gap("", Fact.ADMINISTERS, found, wanted, manual=advice)
+    if not found & required:
+        advice = f"none of {name_list(sorted(required))} is an administrator: verrou group join {name} ACCOUNT"
+        yield Gap("", Fact.ADMINISTERS, found, required, manual=advice)
 
 
 # Passwords that are blank, or never end
@@ -140,21 +140,21 @@ def _worst_of(find: Find, none: str) -> Callable[[Snapshot], Reading]:
     return read
 
 
-def _but_for_guests(accounts: list[Account], snapshot: Snapshot, wanted: Value) -> list[Account]:
+def _but_for_guests(accounts: list[Account], snapshot: Snapshot, required: Value) -> list[Account]:
     """Return the accounts that such a rule is about: guests are excluded where it allows guests."""
-    return [a for a in accounts if not (wanted == "guests" and known_role(a, snapshot) is Role.GUEST)]
+    return [a for a in accounts if not (required == "guests" and known_role(a, snapshot) is Role.GUEST)]
 
 
-def _blank_passwords(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
-    for account in _but_for_guests(blank_accounts(snapshot), snapshot, wanted):
+def _blank_passwords(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    for account in _but_for_guests(blank_accounts(snapshot), snapshot, required):
         advice = f"verrou account password {account.name}, or verrou account disable {account.name}"
         yield Gap(account.name, Fact.PASSWORD, PasswordState.BLANK, PasswordState.SET, manual=advice)
 
 
-def _unending_passwords(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+def _unending_passwords(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
     from verrou.core.plan.steps import SetFlags
 
-    for account in _but_for_guests(unending_accounts(snapshot), snapshot, wanted):
+    for account in _but_for_guests(unending_accounts(snapshot), snapshot, required):
         steps = (SetFlags(account.name, ageing_exempt=False),) if account.ageing_exempt else ()
         advice = f"the password of {account.name} does not age; require password.max_age in the baseline"
         yield Gap(account.name, Fact.AGES, False, True, steps, manual=advice)
@@ -169,7 +169,7 @@ def _duplicate_ids(snapshot: Snapshot) -> Reading:
     return Reading("allowed" if doubled else "forbidden", source=Source(ACCOUNTS, text=message or "no two are one"))
 
 
-def _doubled(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+def _doubled(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
     for twins in snapshot.by_identity.values():
         if len(twins) > 1:
             names = joined([account.name for account in twins])
@@ -192,11 +192,11 @@ def _closing(account: Account) -> "tuple[Step, ...]":
     return (SetEnabled(account.name, False, effect=Effect.NEXT_SIGN_IN),)
 
 
-def _unlisted(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
-    for account in _others(snapshot) if wanted != "allow" else ():
+def _unlisted(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    for account in _others(snapshot) if required != "allow" else ():
         if account.name in listed:
             continue
-        if wanted == "disable":
+        if required == "disable":
             yield Gap(account.name, Fact.ENABLED, True, False, _closing(account))
         else:
             advice = (
@@ -256,14 +256,14 @@ def unused(snapshot: Snapshot, limit: timedelta) -> list[Account]:
     return [snapshot.by_name[name] for name, day in days.items() if day is not None and day < since]
 
 
-def _unused(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
-    for account in unused(snapshot, wanted) if isinstance(wanted, timedelta) else ():
+def _unused(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    for account in unused(snapshot, required) if isinstance(required, timedelta) else ():
         used = last_used(account, snapshot)
         if account.name in listed:
             advice = f"no one uses {account.name}, which the baseline lists; remove it there, or have its user sign in"
-            yield Gap(account.name, Fact.USED, used, wanted, manual=advice)
+            yield Gap(account.name, Fact.USED, used, required, manual=advice)
         else:
-            yield Gap(account.name, Fact.USED, used, wanted, _closing(account))
+            yield Gap(account.name, Fact.USED, used, required, _closing(account))
 
 
 @_once
@@ -284,12 +284,12 @@ def _temporary_until(snapshot: Snapshot) -> Reading:
     return Reading(ends[last] - snapshot.machine.now.date(), source=Source(ACCOUNTS, text=f"{last} until {ends[last]}"))
 
 
-def _ending_late(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+def _ending_late(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
     from verrou.core.plan.steps import SetEnd
 
-    if not isinstance(wanted, timedelta):
+    if not isinstance(required, timedelta):
         return
-    last = snapshot.machine.now.date() + wanted
+    last = snapshot.machine.now.date() + required
     for account in temporary(snapshot):
         if account.until is None or account.until > last:
             yield Gap(account.name, Fact.UNTIL, account.until, last, (SetEnd(account.name, last),))
@@ -307,7 +307,7 @@ def _ended(snapshot: Snapshot) -> Reading:
     return _off_the_accounts("enabled" if names else "disabled", names, "none")
 
 
-def _ended_and_open(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+def _ended_and_open(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
     for account in ended(snapshot):
         yield Gap(account.name, Fact.ENABLED, True, False, _closing(account))
 
@@ -340,7 +340,7 @@ def _giving_away(detail: Detail, what: str, find: Find) -> Callable[[Snapshot], 
 
 
 def _given_away(detail: Detail, find: Find) -> GapsOf:
-    def gaps(snapshot: Snapshot, wanted: Value, listed: frozenset[str]) -> Iterator[Gap]:
+    def gaps(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
         from verrou.core.plan.steps import SetDetails
 
         for account in find(snapshot):

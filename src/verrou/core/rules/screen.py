@@ -4,7 +4,7 @@ import math
 
 from verrou.core.model.facts import Effect
 from verrou.core.rules.declaration import Rule, Severity
-from verrou.core.values import EVERYONE, Choice, Listed, Notice, Span, Words, YesNo
+from verrou.core.values import EVERYONE, Choice, Listed, NameSet, Notice, Span, Words, YesNo
 
 RULES = (
     Rule(
@@ -79,11 +79,18 @@ RULES = (
         id="screen.locked_shows",
         title="what a locked screen shows about its user",
         statement={
-            "name-and-origin": "a locked screen shows the account name and where it belongs",
-            "name": "a locked screen shows the account's name",
-            "nothing": "a locked screen does not show who locked it",
+            frozenset({"name", "origin"}): "a locked screen shows the account's name and where it belongs",
+            frozenset({"name"}): "a locked screen shows the account's name",
+            frozenset({"origin"}): "a locked screen shows where the account belongs",
+            frozenset(): "a locked screen does not show who locked it",
         },
-        kind=Choice(("name-and-origin", "name", "nothing")),
+        asks={
+            frozenset({"name", "origin"}): "required: no more than the name and where it belongs",
+            frozenset({"name"}): "required: no more than the name",
+            frozenset({"origin"}): "required: no more than where it belongs",
+            frozenset(): "required: nothing about its user",
+        },
+        kind=NameSet(("name", "origin"), none="nothing"),
         severity=Severity.LOW,
         why_severe="it reveals a name to guess at",
         takes_effect=Effect.NEXT_SIGN_IN,

@@ -29,7 +29,7 @@ class BenchRuleAdapter:
 
 def source_of(authority: Authority, key: str) -> Source:
     """Return the source of a key of the authority, as it is enforced now."""
-    return Source("authority", text=f"{key} = {json.dumps(authority.effective(key), ensure_ascii=False)}")
+    return Source(f"setting {key} = {json.dumps(authority.effective(key), ensure_ascii=False)}")
 
 
 def words(key: str, where: str, words: Mapping[Any, str]) -> BenchRuleAdapter:

@@ -165,7 +165,7 @@ class Authority:
         if not 0 <= self._data["policy"]["outside"] <= 2 or not isinstance(self._data["policy"]["lock_keeper"], bool):
             raise Damaged("outside and lock_keeper are none of what they can be")
         if not all(route in self.logon_lists() for route in self._data["policy"]["blank_by"]):
-            raise Damaged("blank_by names a way that there is not")
+            raise Damaged("blank_by names an unknown route")
         identities = self._identities()
         for kept in (self._data["policy"], self._data["waiting"]):
             for key in SHIPPED_SEAT.keys() & kept.keys():
@@ -429,7 +429,7 @@ class Authority:
         elif key in LIMITS:
             low, high = LIMITS[key]
             if isinstance(value, bool) or not isinstance(value, int) or not low <= value <= high:
-                raise No(f"{key} goes from {low} to {high}, not {value}")
+                raise No(f"{key} must be {low} to {high}, not {value}")
         elif key == "blank_by":
             if not isinstance(value, list) or not all(route in self.logon_lists() for route in value):
                 raise No(f"{key} is a list of {', '.join(self.logon_lists())}")
@@ -478,7 +478,7 @@ class Authority:
         ``hand-over`` transfers all its files anywhere ``to`` another account."""
         account = self._account(name)
         if account["id"] < FIRST_GIVEN:
-            raise No(f"{name} came with the machine and stays")
+            raise No(f"{name} is built in and cannot be removed")
         if any(session["account"] == account["id"] for session in self._data["sessions"]):
             raise No(f"{name} is signed in")
         home = account["home"]
@@ -522,7 +522,7 @@ class Authority:
     def describe(self, name: str, key: str, text: str) -> None:
         """Set details of an account: ``full_name``, ``note``, ``hint``."""
         if key not in ("full_name", "note", "hint") or not text.isprintable():
-            raise No(f"no such words: {key}")
+            raise No(f"unknown detail {key}")
         self._account(name)[key] = text
 
     def set_recovery(self, name: str, answers: dict[str, str]) -> None:
@@ -541,7 +541,7 @@ class Authority:
         account = self._account(name)
         others = ("cannot_change", "never_ends") if key == "must_change" else ("must_change",)
         if key not in (*others, "must_change", "cannot_change", "never_ends"):
-            raise No(f"there is no mark {key}")
+            raise No(f"unknown mark {key}")
         standing = [other for other in others if account[other]]
         if on and standing:
             raise No(f"{name} bears the mark {standing[0]}, which excludes {key}")
@@ -570,7 +570,7 @@ class Authority:
         """Remove a group; its members stay."""
         group = self._group(name)
         if group["id"] < FIRST_GIVEN:
-            raise No(f"{name} came with the machine and stays")
+            raise No(f"{name} is built in and cannot be removed")
         self._data["groups"].remove(group)
         self._forget(group["id"])
 
@@ -596,7 +596,7 @@ class Authority:
         members = self._group(group)["members"]
         identity = self._account(name)["id"]
         if identity in members:
-            raise No(f"{name} is in {group} already")
+            raise No(f"{name} is already in {group}")
         members.append(identity)
 
     def leave(self, name: str, group: str) -> None:
@@ -623,7 +623,7 @@ class Authority:
         """Check a change by the account's owner: history and the minimum age apply too."""
         account = self._account(name)
         if account["cannot_change"]:
-            raise No("this account may not change its password")
+            raise No("only an administrator can change this password")
         if not self._matches(account["password"], old):
             raise No("the present password is another one")
         policy = self._data["policy"]
@@ -770,7 +770,7 @@ class Authority:
         if len(kinds) < policy["classes"]:
             raise No(f"the password has fewer than {policy['classes']} kinds of character")
         if password and not policy["name_inside"] and name.casefold() in password.casefold():
-            raise No("the password holds the account's name")
+            raise No("the password contains the account's name")
 
     def _check_name(self, name: str, but: int | None = None) -> None:
         if not name.strip() or len(name) > LONGEST_NAME or not name.isprintable() or set(name) & set(FORBIDDEN):
@@ -778,7 +778,7 @@ class Authority:
         things = [*self._data["accounts"], *self._data["groups"]]
         taken = {thing["name"].casefold() for thing in things if thing["id"] != but} | {self.name.casefold()}
         if name.casefold() in taken:
-            raise No(f"{name} is taken by an account, a group or the machine")
+            raise No(f"{name} is in use by an account, a group or the machine")
 
     def _store(self, account: dict[str, Any], password: str) -> None:
         if account["password"] is not None:

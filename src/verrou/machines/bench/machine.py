@@ -159,7 +159,7 @@ class BenchCopy:
         assert isinstance(change, Change), "a bench machine is one file"
         before, after, now = change.before.content, change.after.content, self.authority.text().encode()
         if before is None or after is None:
-            return RestoreResult(change.place, Outcome.REJECTED, "nothing stood there before; left as it is")
+            return RestoreResult(change.place, Outcome.REJECTED, "the file did not exist before; unchanged")
         was, ours = Authority(before.decode()), Authority(after.decode())
         if now == was.text().encode():
             return RestoreResult(change.place, Outcome.UNCHANGED)
@@ -202,7 +202,7 @@ class BenchCopy:
         content = self._as_it_was if whole else text.encode()
         return [Change(self.file, self._before, self._before._replace(content=content))], ""
 
-    def remarks(self, changes: ChangeSet) -> Sequence[str]:
+    def notices(self, changes: ChangeSet) -> Sequence[str]:
         return ()
 
     def obstacles(self, changes: ChangeSet) -> Sequence[str]:

@@ -63,9 +63,9 @@ def snapshot_of(authority: Authority, address: str) -> Snapshot:
             str(g["id"]),
             tuple(g["members"]),
             (GRANTS[g["id"]],) if g["id"] in GRANTS else (),
-            Source("authority", text=f"group {g['id']}"),
+            Source(f"group {g['id']}"),
             note=g["note"],
-            shipped=g["id"] < other_side.FIRST_GIVEN,
+            built_in=g["id"] < other_side.FIRST_GIVEN,
         )
         for g in authority.groups()
     )
@@ -95,13 +95,13 @@ def _entry_points(authority: Authority) -> Iterator[EntryPoint]:
         entries = []
         for side, listed, keeps_out in (("out", denied, denied != []), ("in", taken, taken is not None)):
             key = f"{side}_{route}"
-            source = Source("authority", text=f"{key} = {json.dumps(authority.effective(key))}")
+            source = Source(f"setting {key} = {json.dumps(authority.effective(key))}")
             who = (principals(listed),) if side == "out" else (EVERYONE, principals(listed))
             entries += [AccessListEntry(False, who, source, settable=True)] if keeps_out else []
         lists.append((route, tuple(entries)))
-        yield EntryPoint(Route(route), tuple(entries), source=Source("authority", text=f"way {route}"))
+        yield EntryPoint(Route(route), tuple(entries), source=Source(f"sign-in lists of {route}"))
     if name := authority.opens_as():
-        source = Source("authority", text=f"opens_as = {authority.effective('opens_as')}")
+        source = Source(f"setting opens_as = {authority.effective('opens_as')}")
         by_itself = "the machine signs it in at each start"
         console = next(entries for route, entries in lists if route == Route.CONSOLE)
         yield EntryPoint(
@@ -136,7 +136,7 @@ def _account(kept: dict[str, Any], now: datetime) -> Account:
         locked_until=datetime.max if until == "unlocked" else datetime.fromisoformat(until) if until else None,
         failed_attempts=kept["recent_tries"],
         last_sign_in=datetime.fromisoformat(kept["last_sign_in"]) if kept["last_sign_in"] else None,
-        source=Source("authority", text=f"account {kept['id']}"),
+        source=Source(f"account {kept['id']}"),
         home=kept["home"],
         note=kept["note"],
         cannot_change=kept["cannot_change"],

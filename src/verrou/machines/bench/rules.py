@@ -58,9 +58,9 @@ def _blank_routes() -> BenchRuleAdapter:
 def _storage() -> BenchRuleAdapter:
     def read(authority: Authority) -> Reading:
         schemes = {"pbkdf2"} | {account["scheme"] for account in authority.accounts() if account["scheme"]}
-        return Reading(frozenset(schemes), source=Source("authority"))
+        return Reading(frozenset(schemes), source=Source("the authority"))
 
-    cannot = AcceptedValues(cannot="the authority of a bench machine decides by itself how it stores passwords")
+    cannot = AcceptedValues(cannot="a bench machine's way of storing passwords is fixed")
     return BenchRuleAdapter("what the authority writes", read, None, lambda _: cannot)
 
 
@@ -111,8 +111,8 @@ DERIVED: Mapping[str, str] = {
     "builtin.admin_name": _BUILT_IN_NAME,
     "builtin.guest_name": _BUILT_IN_NAME,
     "population.ageing_exempt": "a mark on the account, or no longest age at all",
-    "population.unused_for": "the last sign-in that the authority keeps; without one, the day of the password",
-    "population.temporary_limit": "the end that the authority keeps of each account",
+    "population.unused_for": "the last sign-in stored by the authority; without one, the day the password was set",
+    "population.temporary_limit": "the expiry stored for each account",
     "population.hints": "a text beside each account",
     "population.recovery_questions": "questions and hashed answers beside each account",
 }

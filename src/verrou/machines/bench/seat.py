@@ -93,7 +93,7 @@ def fault_in(key: str, value: Any, identities: set[int]) -> str:
     if key in SEAT_LIMITS:
         low, high = SEAT_LIMITS[key]
         number = isinstance(value, int) and not isinstance(value, bool)
-        return "" if number and low <= value <= high else f"{key} goes from {low} to {high}, not {value}"
+        return "" if number and low <= value <= high else f"{key} must be {low} to {high}, not {value}"
     if key in SEAT_SWITCHES:
         return "" if isinstance(value, bool) else f"{key} is on or off, not {value}"
     if key in LISTS:

@@ -12,7 +12,6 @@ from verrou.core.rules.screen import RULES as SCREEN_RULES
 from verrou.core.values import EVERYONE, GROUP, AcceptedValues, Notice, Value
 from verrou.machines.bench.adapter import BenchRuleAdapter, Written, source_of, stored, switch, words
 from verrou.machines.bench.authority import Authority, No
-from verrou.machines.bench.seat import DRIVES
 
 
 def _names(authority: Authority, listed: list[int] | None) -> Value:
@@ -87,8 +86,8 @@ def _idle() -> BenchRuleAdapter:
             own = account["own_idle"]
             value: Value = timedelta(minutes=own) if own else "never"
             if own is not None and reading.value is not None and _weaker(value, reading.value):
-                message = f"{account['name']} has an idle time of its own, which counts for it"
-                here = Source("authority", text=f"account {account['id']}, own_idle = {own}")
+                message = f"{account['name']} has an idle time of its own, which applies to it"
+                here = Source(f"setting own_idle = {own} of account {account['id']}")
                 overridden = (source_of(authority, "idle_minutes"),)
                 reading = evolve(reading, value=value, source=here, overrides=overridden, reason=message)
         return reading
@@ -109,7 +108,7 @@ def _automatic() -> BenchRuleAdapter:
     """Return the account that is signed in automatically, and whether there is one that would be."""
     limits = {0: "nobody", 1: "guests", 2: "anyone"}
     plain = words(
-        "opens_for", "a number of the authority: for whom it does so; the account itself is a second setting", limits
+        "opens_for", "a number of the authority: for whom it is allowed; the account itself is a second setting", limits
     )
 
     def read(authority: Authority) -> Reading:
@@ -143,16 +142,32 @@ def _greeting() -> BenchRuleAdapter:
 
 
 def _drives() -> BenchRuleAdapter:
+    drives = {"removable": "stick", "other": "data", "system": "system", "all": "*"}
+    names = {drive: name for name, drive in drives.items()}
+
     def from_value(_: Authority, value: Value) -> list[str]:
         assert isinstance(value, frozenset)
-        return ["*"] if "all" in value else sorted(value)
+        return ["*"] if "all" in value else sorted(drives[name] for name in value)
 
     return stored(
         "drives_hidden",
         "a list of the authority's drives",
-        lambda now: frozenset("all" if each == "*" else each for each in now),
+        lambda now: frozenset(names[drive] for drive in now),
         from_value,
-        lambda _: AcceptedValues(words=DRIVES),
+        lambda _: AcceptedValues(words=tuple(sorted(drives.keys() - {"all"}))),
+    )
+
+
+def _locked() -> BenchRuleAdapter:
+    """Return the adapter of what a locked screen shows: the authority knows no origin without a name."""
+    shown = {2: frozenset({"name", "origin"}), 1: frozenset({"name"}), 0: frozenset[str]()}
+
+    def from_value(_: Authority, value: Value) -> int:
+        assert isinstance(value, frozenset)
+        return next(number for number, parts in shown.items() if parts <= value)
+
+    return stored(
+        "locked_tells", "a number of the authority", shown.__getitem__, from_value, lambda _: AcceptedValues()
     )
 
 
@@ -184,12 +199,10 @@ ADAPTERS: Mapping[str, BenchRuleAdapter] = {
         "patience_seconds", "the authority's seconds of patience; 0 there waits without limit", "seconds", "never"
     ),
     "screen.automatic_signin": _automatic(),
-    "screen.hidden_accounts": _listed("hidden", "the authority's list of whom its sign-in screen leaves out"),
+    "screen.hidden_accounts": _listed("hidden", "the authority's list of accounts hidden on its sign-in screen"),
     "screen.shows_last_account": switch("shows_last", "a switch of the authority"),
     "screen.shut_down_button": switch("off_button", "a switch of the authority"),
-    "screen.locked_shows": words(
-        "locked_tells", "a number of the authority", {2: "name-and-origin", 1: "name", 0: "nothing"}
-    ),
+    "screen.locked_shows": _locked(),
     "screen.attention_key": words("keys_first", "a switch of the authority", {False: "not-required", True: "required"}),
     "screen.locks_after": _idle(),
     "screen.notice": _greeting(),
@@ -198,7 +211,7 @@ ADAPTERS: Mapping[str, BenchRuleAdapter] = {
     "sharing.installer": words(
         "installer_for", "a number of the authority", {0: "everyone", 1: "administrators", 2: "nobody"}
     ),
-    "sharing.applies_to": _listed("covered", "the authority's list of whom the limits are for; never an administrator"),
+    "sharing.applies_to": _listed("covered", "the authority's list of accounts with limits; never an administrator"),
 }
 _NO_SHELL = "a bench machine has no remote shell"
 ABSENT: Mapping[str, str] = {

@@ -59,7 +59,7 @@ def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:
         case Remove():
             return authority.remove(step.account, step.choice, step.to)
         case StopJobs():
-            return "nothing runs by itself for an account here"
+            return "no job runs automatically as an account here"
         case TrySignIn():
             return _try(authority, step, secrets)
         case SetFlags():
@@ -126,7 +126,7 @@ def _try(authority: Authority, step: TrySignIn, secrets: Secrets) -> str:
         other = make_password(policy_of(snapshot_of(copy, "")), step.account, SystemRandom())
         copy.change_password(step.account, password, other)
         token = copy.sign_in(step.account, other)
-        message += "; it is asked for a new password first"
+        message += "; a new password is required first"
     may = copy.session_may_administer(token)
     if step.role is Role.ADMINISTRATOR and not may:
         raise No("it signs in, but that session could not administer")
@@ -134,7 +134,7 @@ def _try(authority: Authority, step: TrySignIn, secrets: Secrets) -> str:
         raise No("it signs in, and that session could administer")
     if step.role is Role.GUEST:
         return f"{message}; {_refused_elsewhere(copy, step.account, password)}"
-    return f"{message}, and may {'' if may else 'not '}administer"
+    return f"{message}, and {'can' if may else 'cannot'} elevate"
 
 
 def _refused_elsewhere(copy: Authority, account: str, password: str) -> str:
@@ -163,7 +163,7 @@ def _set_rules(authority: Authority, step: SetRules) -> str:
     for rule_id, value in step.values.items():
         adapter = ADAPTERS.get(rule_id)
         if adapter is None or adapter.write is None:
-            raise No(f"this machine does not keep {rule_id}")
+            raise No(f"this machine has no rule {rule_id}")
         key, number = adapter.write(authority, value)
         asked[key] = number
     refused: No | None = None
@@ -243,7 +243,7 @@ class TrialOnBench:
             raise CannotTry(f"it could not sign in: {no}") from None
 
     def elevate_again(self, password: str, after: timedelta) -> Answer:
-        token, met = self._asked(password, "nothing is asked, so that there is nothing to remember")
+        token, met = self._asked(password, "there is no prompt, so no answer to remember")
         self.authority.respond(token, "yes" if met == "approve" else password)
         self.pass_time(after)
         again = self.authority.request(token, "vouched")

@@ -183,7 +183,7 @@ class AccountEdit:
             case RemoveGroup():
                 return self._remove_group(step.group)
             case SetGroupNote():
-                raise StepRejected("a Linux system keeps no note about a group")
+                raise StepRejected("a Linux system does not store a note about a group")
             case SetRules() | TrySignIn():
                 raise StepRejected(f"{step.what}: not a step on account files")
             case _:
@@ -207,7 +207,7 @@ class AccountEdit:
         self._check_name(name)
         _check_words(step.full_name, step.note)
         if SHADOW not in self.files:
-            raise StepRejected(f"there is no {SHADOW}; run pwconv first")
+            raise StepRejected(f"{SHADOW} does not exist. Run pwconv first")
         if step.must_change and step.cannot_change:
             raise StepRejected(f"{name} cannot change a password that it must change")
         self._check_lines_by_name(name, step.role)
@@ -238,7 +238,7 @@ class AccountEdit:
         """Reject a name that a configuration line already names: its rights would go to the new account."""
         line = self._sudoers().made_administrator(name, datetime.now())
         if line and role is not Role.ADMINISTRATOR:
-            raise StepRejected(f"{line} makes any account called {name} an administrator; take that line away first")
+            raise StepRejected(f"{line} makes any account called {name} an administrator. Remove that line first")
 
     def _sudoers(self) -> Sudoers:
         """Return the sudoers, read once: no step of an edit writes to them."""
@@ -252,7 +252,7 @@ class AccountEdit:
             return None
         if role is Role.GUEST:
             makers = list(confined_groups(self.root, {record.name for record in self.files[GROUP].records()}))
-            missing = "no group here is kept to the console, so there is nothing that makes a guest"
+            missing = "no group here is restricted to the console, so there is none for guests"
         else:
             groups = [(record.name, int(record.fields[GroupField.GID])) for record in self.files[GROUP].records()]
             makes = self._sudoers().makes_administrators
@@ -276,9 +276,9 @@ class AccountEdit:
             if isinstance(operation, FolderOperation)
         )
         if coming or self.root.exists(home):
-            raise StepRejected(f"{home} is there already; move it away or choose another name")
+            raise StepRejected(f"{home} already exists. Move it or choose another name")
         if step.home and not self.root.place(home).parent.is_dir():
-            raise StepRejected(f"there is no folder that {home} could be made in. Create it first")
+            raise StepRejected(f"the parent folder of {home} does not exist. Create it first")
         if step.shell:
             self._check_shell(step.shell)
         return home, step.shell or (SHELL if self.root.exists(SHELL) else "/bin/sh")
@@ -299,7 +299,7 @@ class AccountEdit:
             )
         first_root = next((r for r in self.files[PASSWD].records() if r.fields[PasswdField.UID] == "0"), None)
         if first_root is not None and first_root.name == name:
-            raise StepRejected(f"{name} came with the system and stays; it can be disabled")
+            raise StepRejected(f"{name} is built in and cannot be removed. It can be disabled")
         if uid not in numbers_of_people(self.numbers.defs) and uid != 0:
             raise StepRejected(f"{name} belongs to the system or to a package; remove the package instead")
         if uid and (busy := _at_work(self.root, name, uid)):
@@ -364,7 +364,7 @@ class AccountEdit:
                 return ""
             if step.choice in (FilesChoice.KEEP, FilesChoice.HAND_OVER):
                 return f"{reason}, so it is left alone"
-            raise StepRejected(f"{reason}; remove it with --files keep, which leaves that alone") from None
+            raise StepRejected(f"{reason}. Use --files keep to remove the account alone") from None
         except OSError as error:
             raise StepRejected(f"{folder} cannot be looked through ({error.strerror}). Repair that first.") from None
         count, size = home.files()
@@ -373,7 +373,7 @@ class AccountEdit:
             taker = self._taker(step.to)
             if any(owner == taker["to_uid"] for owner in home.owners()):
                 raise StepRejected(
-                    f"{step.to} has files in {folder} already, which could not be told apart from its own"
+                    f"{step.to} already has files in {folder}, which could not be distinguished from the new ones"
                 )
             self.homes.append(
                 FolderOperation("hand-over", home.inside(), (*self._from(record), *taker.items(), ("below", 1)))
@@ -426,10 +426,10 @@ class AccountEdit:
 
     def _create_group(self, step: CreateGroup) -> str:
         if self.files[GROUP].find(step.group):
-            raise StepRejected(f"there is a group {step.group} already")
+            raise StepRejected(f"a group {step.group} already exists")
         self._check_name(step.group)
         if step.note:
-            raise StepRejected("a Linux system keeps no note about a group")
+            raise StepRejected("a Linux system does not store a note about a group")
         gid = self.numbers.free(GROUP, "GID")
         self.files[GROUP].add(step.group, "x", str(gid), "")
         if GSHADOW in self.files:
@@ -474,7 +474,7 @@ class AccountEdit:
                 values[ShadowField.CHANGED] = "0" if on else str(self.today_days) if was == "0" else was
             elif flag is Flag.CANNOT_CHANGE:
                 if on and self._is_root(step.account):
-                    raise StepRejected(f"{step.account} may change every password, its own too")
+                    raise StepRejected(f"{step.account} can change every password, its own too")
                 values[ShadowField.LEAST] = str(NEVER_DAYS) if on else minimum
                 ends = limit_in_days(values.get(ShadowField.LONGEST, record.fields[ShadowField.LONGEST])) is not None
                 message = "once its password expires, only an administrator can set another" if on and ends else message
@@ -501,7 +501,7 @@ class AccountEdit:
                 _check_words(text)
                 words[FULL_NAME if detail is Detail.FULL_NAME else NOTE] = text
             else:
-                raise StepRejected(f"a Linux system keeps no {detail.value.replace('_', ' ')}")
+                raise StepRejected(f"a Linux system does not store a {detail.value.replace('_', ' ')}")
         shell = dict(step.details).get(Detail.SHELL, record.fields[PasswdField.SHELL])
         fields = (
             *record.fields[:4],
@@ -612,7 +612,7 @@ class AccountEdit:
         for job in self._jobs_by_name(name):
             self.jobs[job] = f"{job.rpartition('/')[0]}/{new_name}"
         home = self.files[PASSWD].find(new_name)
-        return f"its home stays {home.fields[PasswdField.HOME] if home else ''}; its own group keeps the old name"
+        return f"its home remains {home.fields[PasswdField.HOME] if home else ''}; its own group keeps the old name"
 
     def _jobs_by_name(self, name: str) -> list[str]:
         """Return the files that run something for any account of a name."""
@@ -661,7 +661,7 @@ def _checked_first(step: Step) -> bool:
 def _check_words(*texts: str) -> None:
     for text in texts:
         if set(text) & set(":,=\n") or not text.isprintable():
-            raise StepRejected("a full name or a note may hold no colon, comma, equals sign or control character")
+            raise StepRejected("a full name or a note cannot contain a colon, comma, equals sign or control character")
 
 
 def _comment(text: str, words: Mapping[int, str]) -> str:
@@ -686,6 +686,6 @@ def hashes_for(steps: Sequence[Step], secrets: Secrets) -> Mapping[str, str]:
     """Return the hashes of all passwords that the steps set, computed in parallel.
 
     A password that several accounts share (the stand-ins of a dry run) is hashed once."""
-    wanted = {step.account: secrets.given(step) for step in steps if isinstance(step, CreateAccount | SetPassword)}
-    made = hashed_all({password: password for password in wanted.values() if password})
-    return {name: made[password] for name, password in wanted.items() if password}
+    required = {step.account: secrets.given(step) for step in steps if isinstance(step, CreateAccount | SetPassword)}
+    made = hashed_all({password: password for password in required.values() if password})
+    return {name: made[password] for name, password in required.items() if password}

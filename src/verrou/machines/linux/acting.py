@@ -92,7 +92,10 @@ def with_acts(
         uid = int(account.identity)
         acts = [*found.by_name.get(account.name, ()), *found.by_uid.get(uid, ())]
         shut = account.name in closed
-        acts = [evolve(act, goes_on=act.goes_on and not (shut and found.closing_stops.get(act.kind))) for act in acts]
+        acts = [
+            evolve(act, runs_when_disabled=act.runs_when_disabled and not (shut and found.closing_stops.get(act.kind)))
+            for act in acts
+        ]
         acts = [_with_own_units(root, act, account) for act in acts] + opens.get(account.name, [])
         # What runs as root is the system itself; its lines are everywhere.
         processes = found.processes.get(uid, 0) if uid else 0
@@ -254,6 +257,6 @@ def _keys_that_open_others(keys: Keys, accounts: Iterable[Account]) -> dict[str,
     for text, others in opened.items():
         for owner in owners[text]:
             found[owner] += [
-                Act(ActKind.KEY, where, goes_on=True, opens=o) for o, where in others.items() if o != owner
+                Act(ActKind.KEY, where, runs_when_disabled=True, opens=o) for o, where in others.items() if o != owner
             ]
     return found

@@ -41,7 +41,7 @@ def pack(home: int, name: str, folder: int, archive: str) -> None:
         ):
             for inner, below, _, names in walk_open(home, "", os.fstat(home).st_dev):
                 here = f"{name.strip('/')}/{below}".rstrip("/")
-                tar.addfile(_told(here, os.fstat(inner), inner))
+                tar.addfile(_described(here, os.fstat(inner), inner))
                 for last in names:
                     _add(tar, f"{here}/{last}", last, inner)
         os.fsync(descriptor)
@@ -83,7 +83,7 @@ def _remove(name: str, folder: int) -> None:
         return
 
 
-def _told(name: str, now: os.stat_result, place: int | None = None) -> tarfile.TarInfo:
+def _described(name: str, now: os.stat_result, place: int | None = None) -> tarfile.TarInfo:
     info = tarfile.TarInfo(name)
     info.mode, info.uid, info.gid, info.mtime = stat.S_IMODE(now.st_mode), now.st_uid, now.st_gid, now.st_mtime
     info.type = tarfile.DIRTYPE if stat.S_ISDIR(now.st_mode) else tarfile.REGTYPE
@@ -102,13 +102,13 @@ def _add(tar: tarfile.TarFile, name: str, last: str, folder: int) -> None:
     """Add one thing that is not a folder; pipes, sockets and devices are left out."""
     now = os.stat(last, dir_fd=folder, follow_symlinks=False)
     if stat.S_ISLNK(now.st_mode):
-        info = _told(name, now)
+        info = _described(name, now)
         info.type, info.linkname = tarfile.SYMTYPE, os.readlink(last, dir_fd=folder)
         tar.addfile(info)
     elif stat.S_ISREG(now.st_mode):
         descriptor = os.open(last, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=folder)
         with os.fdopen(descriptor, "rb") as stream:
-            info = _told(name, os.fstat(descriptor), descriptor)
+            info = _described(name, os.fstat(descriptor), descriptor)
             info.size = os.fstat(descriptor).st_size
             tar.addfile(info, stream)
 
@@ -158,7 +158,7 @@ def _parts(member: tarfile.TarInfo, base: str) -> list[str]:
     inside = member.name.removeprefix(base).strip("/")
     parts = inside.split("/") if inside else []
     if not member.name.startswith(base) or {"", ".", ".."} & set(parts):
-        raise ValueError(f"it holds {member.name!r}, which is not in the home")
+        raise ValueError(f"it contains {member.name!r}, which is outside the home")
     return parts
 
 

@@ -146,7 +146,7 @@ class LinuxCopy:
 
     def _edit_accounts(self, steps: Sequence[Step], secrets: Secrets) -> list[StepResult]:
         self.root.forget()
-        if broken := AccountFiles.load(self.root).troubles():
+        if broken := AccountFiles.load(self.root).warnings():
             return [StepResult(Outcome.REJECTED, broken[0]) for _ in steps]
         hashes = hashes_for(steps, secrets)
         pending = [*self._at_home, *(change for phase in self._phases for change in phase)]
@@ -377,12 +377,12 @@ class LinuxCopy:
             standing.instead[change.place] = change.after
             standing.forget()
             if not usable_administrators(self.look(standing)):
-                return f"after {change.place} has landed and before {decisive[-1].place} has"
+                return f"after {change.place} is applied and before {decisive[-1].place} is"
         return ""
 
-    def remarks(self, changes: ChangeSet) -> Sequence[str]:
+    def notices(self, changes: ChangeSet) -> Sequence[str]:
         """See :meth:`verrou.machines.Copy.remarks`."""
-        message = Applier(self.machine_root).remarks(changes)
+        message = Applier(self.machine_root).notices(changes)
         if not self.machine_root.live and self.copy.ran:
             programs = ", ".join(sorted(self.copy.ran))
             message.append(
@@ -531,7 +531,7 @@ class LinuxCopy:
         facts = dict(operation.facts)
         turned = {"uid": facts["to_uid"], "gid": facts["to_gid"], "to_uid": facts["uid"], "to_gid": facts["gid"]}
         self._at_home.append(FolderOperation("hand-over", operation.place, (*turned.items(), ("below", int(whole)))))
-        since = "what its new owner put there since goes along" if whole and self._applied(operation) else ""
+        since = "includes files its new owner added since" if whole and self._applied(operation) else ""
         return RestoreResult(operation.place, Outcome.UNDONE, since)
 
     @staticmethod
@@ -612,10 +612,10 @@ class LinuxCopy:
         """Return the group that grants the role; None for a standard user."""
         if role is Role.STANDARD:
             return ()
-        wanted = Grant.ADMINISTRATION if role is Role.ADMINISTRATOR else Grant.GUEST_USE
+        required = Grant.ADMINISTRATION if role is Role.ADMINISTRATOR else Grant.GUEST_USE
         # Observed once for all attempts: none of them leaves anything behind.
         self._observed = self._observed or self.observe()
-        group = self._observed.group_with(wanted)
+        group = self._observed.group_with(required)
         if group is None:
             raise CannotTry(f"this system has no group that makes an account {'an' if role[0] in 'a' else 'a'} {role}")
         return (str(group.name),)

@@ -148,7 +148,7 @@ def _by_greetd(root: Root) -> Iterator[Automatic]:
         document = tomllib.loads(root.text(GREETD_CONF) or "")
         found = {key: dict(document.get(key, {})) for key in ("initial_session", "default_session")}
     except (ValueError, AttributeError, RecursionError, TypeError):
-        message = "greetd cannot read its file, and whom it signs in is not known"
+        message = "greetd cannot read its file, so the account it signs in is not known"
         yield Automatic("", message, Source(GREETD_CONF), "greetd", known=False)
         return
     for key, session in found.items():

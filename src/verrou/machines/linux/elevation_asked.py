@@ -114,7 +114,7 @@ class ElevationAsked:
         statement = (
             f"{program}, asked itself, {'lets' if lets else 'does not let'} {account.name} do everything as root"
         )
-        self.text.append(f"{statement}; {file} reads otherwise")
+        self.text.append(f"{statement}; {file} says the opposite")
         source = Source(file, None, f"{program} was asked itself")
         others = tuple(grant for grant in account.grants if grant is not Grant.ADMINISTRATION)
         if lets:

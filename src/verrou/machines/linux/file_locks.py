@@ -124,7 +124,7 @@ def _holder_lives(lock: Path) -> bool:
 def _wait(path: Path, deadline: float) -> None:
     if time.monotonic() > deadline:
         raise MachineRefused(
-            f"{path} has been held for {PATIENCE:.0f} seconds: another program is changing accounts; "
-            "wait for it, or remove the lock if no such program runs"
+            f"{path} has been held for {PATIENCE:.0f} seconds: another program is changing accounts. "
+            "Wait for it, or remove the lock if no such program runs"
         )
     time.sleep(PAUSE)

@@ -52,8 +52,8 @@ def confine(root: Root, group: str) -> str:
     root.write(ACCESS_FILE, "\n".join(lines) + "\n")
     _into_stack(root, ACCESS_PROFILE)
     if group not in confined_groups(root, {group}):
-        raise StepRejected(f"{ACCESS} does not keep {group} to the console; {EDITED_BY_HAND}")
-    return f"{ACCESS_FILE} keeps its members to the console"
+        raise StepRejected(f"{ACCESS} does not restrict {group} to the console; {EDITED_BY_HAND}")
+    return f"{ACCESS_FILE} restricts its members to the console"
 
 
 def freshen(root: Root, name: str, home: str) -> str:

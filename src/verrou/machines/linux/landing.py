@@ -307,7 +307,7 @@ class Applier:
             found.append(f"{names}: on a file system that is mounted read-only; mount it for writing")
         return list(dict.fromkeys(found))
 
-    def remarks(self, changes: ChangeSet) -> list[str]:
+    def notices(self, changes: ChangeSet) -> list[str]:
         """Return what else depends on the places of these changes."""
         found = []
         for change in changes:
@@ -320,7 +320,7 @@ class Applier:
             if links > 1:
                 found.append(
                     f"{change.place} has {links - 1} further name(s) on this disk (hard links): "
-                    "they keep the old content, only this name gets the new one."
+                    "they still have the old content."
                 )
         return found
 
@@ -329,7 +329,7 @@ def _check_aside(operation: FolderOperation) -> None:
     """Check that the name of a home moved aside leads nowhere else."""
     if "/" in str(dict(operation.facts).get("aside", "")):
         raise MachineRefused(
-            f"what was kept names {operation.fact('aside')!r}, which is nothing beside {operation.place}"
+            f"the stored change set names {operation.fact('aside')!r}, which is not next to {operation.place}"
         )
 
 

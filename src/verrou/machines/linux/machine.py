@@ -119,7 +119,7 @@ class LinuxMachine:
             )
         if root.denied:
             hidden = name_list(list(root.denied))
-            people.warnings.append(f"{hidden} cannot be read by this account: run as root to see all there is")
+            people.warnings.append(f"{hidden} cannot be read by this account: run as root to see everything")
         confines, freshens = module_installed(root, ACCESS), module_installed(root, NAMESPACE)
         in_use, came_by = _at_work(root, files)
         facts = MachineFacts(

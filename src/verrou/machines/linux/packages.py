@@ -67,5 +67,5 @@ def asks_pam(root: Root) -> bool:
 def without_module(root: Root, module: str) -> tuple[str, str]:
     """Return why a PAM module rejects nothing here, and what would help."""
     if not asks_pam(root):
-        return f"no program here asks PAM, and {module} would keep it", ""
+        return f"no program here uses PAM, and {module} would enforce it", ""
     return f"{module} is not installed", to_install(root, module if module in PACKAGES else MODULES)

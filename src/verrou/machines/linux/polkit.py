@@ -7,7 +7,7 @@ import json
 from collections.abc import Iterator, Mapping, Sequence
 from xml.etree import ElementTree
 
-from attrs import field, frozen
+from attrs import evolve, field, frozen
 
 from verrou.core.errors import VerrouError
 from verrou.core.model import Source
@@ -58,12 +58,12 @@ def installed(root: Root) -> bool:
     return any(root.exists(daemon) for daemon in DAEMONS)
 
 
-def defaults(root: Root, wanted: Sequence[str]) -> Mapping[str, ImplicitAuthorization]:
+def defaults(root: Root, required: Sequence[str]) -> Mapping[str, ImplicitAuthorization]:
     """Return the authorizations that some actions declare for a user at the machine (``allow_active``)."""
     found: dict[str, ImplicitAuthorization] = {}
-    for file, action in _actions(root, wanted):
+    for file, action in _actions(root, required):
         called, answer = action.get("id", ""), action.findtext("defaults/allow_active")
-        if called in wanted and answer:
+        if called in required and answer:
             message = answer.strip()
             found.setdefault(called, ImplicitAuthorization(message, Source(file, text=f"{called}: {message}")))
     return found
@@ -92,10 +92,10 @@ ALLOWED = ("allow_active", "allow_inactive", "allow_any")
 """Authorizations of an action: for the active session at the machine, an inactive one there, and any other."""
 
 
-def with_implying(root: Root, wanted: Sequence[str]) -> tuple[str, ...]:
+def with_implying(root: Root, required: Sequence[str]) -> tuple[str, ...]:
     """Return some actions and all that imply one of them: polkit(8) allows an action where it allows one that implies
     it."""
-    whole = dict.fromkeys(wanted)
+    whole = dict.fromkeys(required)
     while True:
         more = [
             action.get("id", "")
@@ -108,12 +108,12 @@ def with_implying(root: Root, wanted: Sequence[str]) -> tuple[str, ...]:
         whole |= dict.fromkeys(more)
 
 
-def _actions(root: Root, wanted: Sequence[str]) -> Iterator[tuple[str, ElementTree.Element]]:
+def _actions(root: Root, required: Sequence[str]) -> Iterator[tuple[str, ElementTree.Element]]:
     """Yield the actions declared in the files that mention one of some."""
     for name in root.files_in(ACTIONS):
         file = f"{ACTIONS}/{name}"
         content = root.content(file, LARGEST) if name.endswith(".policy") else b""
-        if not content or b"<!ENTITY" in content or not any(action.encode() in content for action in wanted):
+        if not content or b"<!ENTITY" in content or not any(action.encode() in content for action in required):
             continue
         try:
             document = ElementTree.fromstring(content)
@@ -154,11 +154,14 @@ def rule_files(root: Root) -> list[str]:
     return [found[name] for name in sorted(found)]
 
 
-HEADING = "// Who may do what at the machine. Written by Verrou; verrou rule set changes it, and not a person.\n"
+HEADING = "// Rights at the machine. Written by Verrou: change it with verrou rule set, not manually.\n"
 STATE = "// "
 EVERYONE, GROUP = "everyone", "group:"
+FORMER_HEADING = "// Who may do what at the machine. Written by Verrou; verrou rule set changes it, and not a person."
 FORMER_EVERYBODY = "everybody"
-"""What version 0.1 wrote for everyone."""
+"""What version 0.1 wrote as heading and for everyone."""
+FORMER_LIMITS = {"stick": "removable"}
+"""Limits by the names that version 0.1 wrote."""
 _RULE = """\
 polkit.addRule(function(action, subject) {{
     if ([{actions}].indexOf(action.id) >= 0{also}) {{
@@ -215,6 +218,7 @@ def parsed(text: str) -> Ours | None:
     """Return our own rules from a program; None for any program but the one that we would write."""
     lines = text.split("\n")
     if len(lines) > 1:
+        lines[0] = lines[0].replace(FORMER_HEADING, HEADING.strip())
         lines[1] = lines[1].replace(f'"{FORMER_EVERYBODY}"', f'"{EVERYONE}"')
         text = "\n".join(lines)
     try:
@@ -223,7 +227,10 @@ def parsed(text: str) -> Ours | None:
         lists = (tuple(map(str, state[key])) for key in ("limits", "covered", "refused"))
         ours = Ours(grants, *lists)
         actions = {str(name): list(map(str, listed)) for name, listed in state["actions"].items()}
-        return ours if rendered(ours, actions, tuple(map(str, state["administering"]))) == text else None
+        if rendered(ours, actions, tuple(map(str, state["administering"]))) != text:
+            return None
+        # Only now: the order of the rules in the text is that of the names in it.
+        return evolve(ours, limits=tuple(sorted(FORMER_LIMITS.get(name, name) for name in ours.limits)))
     except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
         return None
 

@@ -20,7 +20,7 @@ RIGHTS: Mapping[str, tuple[str, ...]] = {
     ),
 }
 DRIVES: Mapping[str, tuple[str, ...]] = {
-    "stick": (f"{UDISKS}.filesystem-mount", f"{UDISKS}.filesystem-mount-other-seat", f"{UDISKS}.encrypted-unlock"),
+    "removable": (f"{UDISKS}.filesystem-mount", f"{UDISKS}.filesystem-mount-other-seat", f"{UDISKS}.encrypted-unlock"),
     "system": (f"{UDISKS}.filesystem-mount-system", f"{UDISKS}.encrypted-unlock-system"),
 }
 """Removable drives, and the drives that the system is on or that are built in."""

@@ -93,7 +93,7 @@ class AccountFiles:
         group = parsed(GROUP) or AccountFile.parse(GROUP, "")
         return cls(passwd, parsed(SHADOW), group, parsed(GSHADOW))
 
-    def troubles(self) -> list[str]:
+    def warnings(self) -> list[str]:
         """Return every line that the system ignores, one message each."""
         files = [file for file in (self.passwd, self.shadow, self.group, self.gshadow) if file]
         return [str(broken) for file in files for broken in file.broken()]
@@ -178,9 +178,9 @@ def population(
     ``lockouts`` gives, by name, counted failed attempts and until when the account is locked."""
     beside = _Beside.load(root, files, now, lockouts)
     sudoers = beside.sudoers
-    troubles = [*files.troubles(), *_from_elsewhere(root, files)]
-    troubles += [f"{each.where}: {each.text}" for each in (*sudoers.passed_over, *beside.doas.passed_over)]
-    troubles += [
+    warnings = [*files.warnings(), *_from_elsewhere(root, files)]
+    warnings += [f"{each.where}: {each.text}" for each in (*sudoers.passed_over, *beside.doas.passed_over)]
+    warnings += [
         f"{each.where}: {each.text}; which accounts it makes administrators is not known"
         for each in (*sudoers.unknown, *beside.doas.unknown)
     ]
@@ -192,22 +192,22 @@ def population(
         if age is not None and (end := day(age.expires)) is not None and end <= now.date():
             closed.add(record.name)
         first_root = int(record.fields[PasswdField.UID]) == 0 and not any(int(a.identity) == 0 for a in accounts)
-        accounts.append(_account(record, shadow, age, beside, shipped=first_root))
-    troubles += [
+        accounts.append(_account(record, shadow, age, beside, built_in=first_root))
+    warnings += [
         f"{where}: allows everything as root except {', '.join(but)}: that restricts no one, since any other "
         "program run as root can run these"
         for where, but in beside.excepting.items()
     ]
     counted = Counter(account.name for account in accounts)
-    troubles += [
+    warnings += [
         f"{PASSWD}: two accounts are called {name}; the system uses the first" for name, n in counted.items() if n > 1
     ]
     found = acting(root, sudoers, beside.members.numbers)
     people, left_behind = with_acts(root, accounts, found, beside.keys, closed)
     groups = _groups(root, files, beside)
     routes = entry_points(root, beside.members.numbers, [(account.name, account.groups) for account in people])
-    troubles += [f"{line}: counts only for sign-ins from there" for line in by_origin(root)]
-    return Population(people, groups, troubles + left_behind, routes, beside.seen, sudoers, beside.doas)
+    warnings += [f"{line}: counts only for sign-ins from there" for line in by_origin(root)]
+    return Population(people, groups, warnings + left_behind, routes, beside.seen, sudoers, beside.doas)
 
 
 NSSWITCH = "/etc/nsswitch.conf"
@@ -228,9 +228,9 @@ def _from_elsewhere(root: Root, files: AccountFiles) -> list[str]:
             if "compat" not in asked.get(database, ["files"]):
                 meaning = f"means nothing here ({NSSWITCH} does not say compat). Remove it"
             elif line.startswith("+"):
-                meaning = "brings in accounts or groups that another computer keeps; no file here says which"
+                meaning = "adds accounts or groups of another computer; no file here lists them"
             else:
-                meaning = "leaves out accounts or groups that another line brings in; no file here says which"
+                meaning = "excludes accounts or groups that another line adds; no file here lists them"
             message.append(f"{name}:{at}: {line.partition(':')[0]!r} {meaning}")
     return message
 
@@ -348,33 +348,33 @@ def _groups(root: Root, files: AccountFiles, beside: _Beside) -> tuple[Group, ..
             grants, lines = (*grants, Grant.GUEST_USE), (*lines, confined[record.name])
         gid = record.fields[GroupField.GID]
         source = Source(GROUP, record.line)
-        shipped = int(gid) < beside.first_group
+        built_in = int(gid) < beside.first_group
         names = tuple(map(AccountName, members))
-        groups.append(Group(GroupName(record.name), gid, names, grants, source, lines, shipped=shipped))
+        groups.append(Group(GroupName(record.name), gid, names, grants, source, lines, built_in=built_in))
     return tuple(groups)
 
 
 def _account(
-    record: AccountLine, shadow: AccountLine | None, age: Ageing | None, beside: _Beside, *, shipped: bool
+    record: AccountLine, shadow: AccountLine | None, age: Ageing | None, beside: _Beside, *, built_in: bool
 ) -> Account:
     name, home = record.name, record.fields[PasswdField.HOME]
     uid = int(record.fields[PasswdField.UID])
     words = record.fields[PasswdField.COMMENT].split(",")
-    tries, locked = beside.lockouts.get(name, (0, None))
+    attempts, locked = beside.lockouts.get(name, (0, None))
     groups = beside.members.groups_of(record)
     gids, inside = beside.gids_of(record, groups), beside.inside.get(name, Inside())
     shell_fault = beside.shells.fault(record.fields[PasswdField.SHELL], uid, gids)
     return Account(
         name=AccountName(name),
         identity=record.fields[PasswdField.UID],
-        origin=_origin(uid, beside.people, shipped=shipped),
-        builtin=Builtin.ADMIN if shipped else None,
+        origin=_origin(uid, beside.people, built_in=built_in),
+        builtin=Builtin.ADMIN if built_in else None,
         full_name=words[FULL_NAME],
         note=words[NOTE] if len(words) > NOTE else "",
         groups=tuple(map(GroupName, groups)),
         may_sign_in=not shell_fault,
         locked_until=locked,
-        failed_attempts=tries,
+        failed_attempts=attempts,
         last_sign_in=beside.seen.last(name, uid),
         home=home,
         shell=record.fields[PasswdField.SHELL],
@@ -384,13 +384,13 @@ def _account(
         sessions=inside.sessions,
         inside_by=inside.routes,
         home_kept=not beside.fresh(name, home),
-        **_password_facts(record, shadow, age, beside, shipped=shipped),
+        **_password_facts(record, shadow, age, beside, built_in=built_in),
         **_given(record, uid, groups, gids, beside),
     )
 
 
-def _origin(uid: int, people: range, *, shipped: bool) -> Origin:
-    if shipped:
+def _origin(uid: int, people: range, *, built_in: bool) -> Origin:
+    if built_in:
         return Origin.BUILT_IN
     if uid == 0 or uid in people:
         return Origin.ADDED
@@ -398,7 +398,7 @@ def _origin(uid: int, people: range, *, shipped: bool) -> Origin:
 
 
 def _password_facts(
-    record: AccountLine, shadow: AccountLine | None, age: Ageing | None, beside: _Beside, *, shipped: bool
+    record: AccountLine, shadow: AccountLine | None, age: Ageing | None, beside: _Beside, *, built_in: bool
 ) -> dict[str, Any]:
     """Return the facts of the password field and the shadow line."""
     hashed = record.fields[PasswdField.PASSWORD]
@@ -410,7 +410,7 @@ def _password_facts(
     locked_away = hashed.startswith("!") and bool(scheme)
     state = PasswordState.BLANK if hashed == "" else PasswordState.SET if scheme else PasswordState.NONE
     # A built-in administrator without a usable password is what people call disabled.
-    shut = locked_away or (shipped and state is PasswordState.NONE)
+    shut = locked_away or (built_in and state is PasswordState.NONE)
     facts: dict[str, Any] = {"password": state, "password_scheme": scheme, "enabled": not shut}
     if age is None:
         return facts

@@ -188,7 +188,7 @@ class _Channel:
             self.asking.flush()
         except (BrokenPipeError, ValueError):
             raise DryRunUnavailable(
-                "the private copy of the machine ended by itself. Try again, or use --no-dry-run."
+                "the private copy of the machine ended unexpectedly. Try again, or use --no-dry-run."
             ) from None
         return self.hear()
 
@@ -197,7 +197,7 @@ class _Channel:
             answer = json.loads(self.answering.readline())
         except ValueError:
             raise DryRunUnavailable(
-                "the private copy of the machine ended by itself. Try again, or use --no-dry-run."
+                "the private copy of the machine ended unexpectedly. Try again, or use --no-dry-run."
             ) from None
         if isinstance(answer, dict) and "too_slow" in answer:
             raise TooSlow(str(answer["trouble"]))
@@ -263,7 +263,7 @@ def _lay_out(machine_root: Root) -> dict[str, int]:
     path, live = machine_root.path, machine_root.live
     holds = [name for name in SCRATCH if os.path.isdir(name) and not f"{path}/".startswith(f"{name}/")]
     if not holds:
-        raise OSError("there is no folder that the copy could be put together in")
+        raise OSError("no folder is available to build the copy in")
     scratch = Path(holds[0])
     name, tallies = host_name(machine_root), load_faillock(machine_root).tallies
     counted = _tallies(machine_root, tallies)
@@ -491,7 +491,7 @@ class _Inside:
                     shadow.change(account, {ShadowField.CHANGED: put_off})
                     root.write("/etc/shadow", shadow.text())
                 answer = self._apart(lambda: pam_client.sign_in(account, password))
-                message += "; it is asked for a new password first"
+                message += "; a new password is required first"
             if not answer.get("accepted"):
                 return answer
             record = AccountFile.parse(PASSWD, Root(Path("/")).text(PASSWD) or "").find(account)
@@ -506,7 +506,9 @@ class _Inside:
                 for service in afar:
                     if self._apart(partial(pam_client.sign_in, account, password, service, REMOTE)).get("accepted"):
                         return {"accepted": False, "message": f"{message}, and by {service} from another computer too"}
-                refused = f"rejected by {', '.join(afar)}" if afar else "" if untried else "there is no other here"
+                refused = (
+                    f"rejected by {', '.join(afar)}" if afar else "" if untried else "there is no other service here"
+                )
                 return {"accepted": True, "message": "; ".join(filter(None, (message, refused, untried)))}
             if uid == 0:
                 return {"accepted": True, "message": f"{message}; it is root itself"}

@@ -245,7 +245,7 @@ class Root:
         found = [""]
         for part in pattern.split("/")[1:]:
             if len(found) > MOST_FOLDERS:
-                raise BadInput(f"{pattern} goes through more than {MOST_FOLDERS} folders; name fewer")
+                raise BadInput(f"{pattern} matches in more than {MOST_FOLDERS} folders. Use a narrower pattern")
             inner = [(above, name) for above in found for name in self.names_in(above or "/") if _matches(name, part)]
             found = [f"{above}/{name}" for above, name in inner]
         return found

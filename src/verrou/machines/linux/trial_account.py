@@ -84,7 +84,7 @@ class TrialOnLinux:
 
     def come_by(self, route: Route, service: str, password: str) -> Answer:
         if route is Route.NETWORK:
-            raise CannotTry("shares keep passwords of their own, which are not tested here")
+            raise CannotTry("shared folders have passwords of their own, which are not tested here")
         if service == "sshd" and not sshd_takes_passwords(self.root):
             raise CannotTry("the remote shell server accepts only keys, and the account has none")
         comes_from = "" if route is Route.CONSOLE else REMOTE
@@ -109,7 +109,7 @@ class TrialOnLinux:
         return self.ask("elevate_by_polkit", person=[self.account, self.uid, self.uid], actions=actions, daemon=program)
 
     def elevate_again(self, password: str, after: timedelta) -> Answer:
-        raise CannotTry("sudo remembers an answer by the terminal it was given at, and a test has none of its own")
+        raise CannotTry("sudo remembers an answer for the terminal it was given at, and a test has no terminal")
 
     def answer_late(self, password: str, after: timedelta) -> Answer:
         raise CannotTry("sudo waits by the clock of this computer, which a test does not move")

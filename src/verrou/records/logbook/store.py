@@ -37,7 +37,7 @@ class Store:
     def __init__(self, place: Place, make: bool = True) -> None:
         self.place = place
         if place.file is not None and not make and not place.file.exists():
-            raise BadInput(f"{place.file}: there is no logbook; --log on a command starts one")
+            raise BadInput(f"{place.file}: no logbook found. To create one, add --log to a command")
         if place.file is not None and (place.file.is_symlink() or (place.file.exists() and not place.file.is_file())):
             raise BadInput(f"{place.file}: this is not an ordinary file; name the logbook itself")
         try:
@@ -172,11 +172,11 @@ def _stored(value: object) -> object:
 
 
 def _records(connection: sql.Connection, machine: str) -> list[RunRecord]:
-    wanted = sql.select(tables.records, tables.machines.c.identity).join(tables.machines)
+    required = sql.select(tables.records, tables.machines.c.identity).join(tables.machines)
     if machine:
         named = sql.select(tables.records.c.machine_id).where(tables.records.c.machine == machine)
-        wanted = wanted.where(tables.records.c.machine_id.in_(named))
-    rows = connection.execute(wanted.order_by(tables.records.c.clock, tables.records.c.at, tables.records.c.id)).all()
+        required = required.where(tables.records.c.machine_id.in_(named))
+    rows = connection.execute(required.order_by(tables.records.c.clock, tables.records.c.at, tables.records.c.id)).all()
     numbers = [row.id for row in rows]
     findings = _parts(connection, tables.findings, numbers if machine else None)
     accounts = _parts(connection, tables.accounts, numbers if machine else None)
@@ -206,9 +206,9 @@ def _records(connection: sql.Connection, machine: str) -> list[RunRecord]:
 def _parts(connection: sql.Connection, table: sql.Table, numbers: Iterable[int] | None) -> dict[int, list[Any]]:
     """Return the rows of a table by record, of all records or of those numbered."""
     found: dict[int, list[Any]] = {}
-    wanted = sql.select(table).order_by(table.c.record_id, table.c.place)
+    required = sql.select(table).order_by(table.c.record_id, table.c.place)
     if numbers is not None:
-        wanted = wanted.where(table.c.record_id.in_(list(numbers)))
-    for row in connection.execute(wanted):
+        required = required.where(table.c.record_id.in_(list(numbers)))
+    for row in connection.execute(required):
         found.setdefault(row.record_id, []).append(row)
     return found

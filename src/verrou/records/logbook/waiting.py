@@ -42,7 +42,7 @@ def put(folder: Path, record: RunRecord) -> None:
     except OSError as error:
         if not isinstance(error, FileExistsError):
             staged.unlink(missing_ok=True)
-        raise BadInput(f"{folder}: {error.strerror}; this {record.run} was not kept in the logbook") from None
+        raise BadInput(f"{folder}: {error.strerror}; this {record.run} was not recorded in the logbook") from None
 
 
 def files(folder: Path) -> list[Path]:

@@ -91,7 +91,7 @@ def _by_unit(unit: Unit) -> Iterator[Automatic]:
             if pam or program in SHELLS:
                 yield Automatic(who, f"{name} begins a session of it", source, service)
             else:
-                statement = f"{name} begins {program or 'something'} at a console; what users can do there is not known"
+                statement = f"{name} starts {program or 'a program'} at a console; what users can do there is not known"
                 yield Automatic(who, statement, source, service, known=False)
 
 
@@ -253,7 +253,7 @@ def _by_kernel(root: Root) -> Iterator[Automatic]:
     mounts = (line.partition("#")[0].split() for line in root.lines(FSTAB))
     mount = next((number for number, words in enumerate(mounts, start=1) if words[1:2] == ["/boot"]), None)
     if mount is not None and not root.live and not root.names_in("/boot"):
-        statement = "/boot is a file system of its own and is not mounted here, so what the kernel is told is not known"
+        statement = "/boot is a separate file system and is not mounted here, so the kernel's command line is not known"
         yield Automatic("root", statement, Source(FSTAB, mount), "", known=False)
 
 
@@ -268,5 +268,5 @@ def _by_scripts(root: Root) -> Iterator[Automatic]:
         for number, line in enumerate(root.content(file, MOST_READ).decode(errors="replace").split("\n"), start=1):
             command = line.strip()
             if (file in scripts or command.startswith("@reboot")) and _AT_A_TERMINAL.search(command.partition("#")[0]):
-                statement = "run at each start, it starts something at a terminal; what users can do there is not known"
+                statement = "run at each start, it starts a program at a terminal; what users can do there is not known"
                 yield Automatic("root", statement, Source(file, number, command), "", known=False)

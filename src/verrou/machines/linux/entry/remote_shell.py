@@ -152,18 +152,18 @@ class RemoteShell:
         """Return lines over which it may not start, so that nothing is known about anyone."""
         for key, values, source, under in self.lines:
             if key == "include":
-                yield f"{values[0]} cannot be read or is included too deeply, and it may not start over that", source
+                yield f"{values[0]} cannot be read or is included too deeply, so it may not start", source
             elif key not in KEYWORDS:
                 yield f"{key} is not a setting that is known here", source
             elif under and key not in IN_BLOCKS:
-                yield f"{key} is not taken under Match, and it may not start over that", source
+                yield f"{key} is not accepted under Match, so it may not start", source
             elif key in SWITCHES and " ".join(values).lower() not in SWITCHES[key]:
-                yield f"{key} takes no {' '.join(values)!r}", source
+                yield f"{key} does not accept {' '.join(values)!r}", source
         general = Shell((), [line for line in self.lines if not line[3]])
         methods, wanted_at = general.setting("authenticationmethods", "any")
         lists = [] if methods == "any" else methods.split()
         if wanted_at and lists and all(_satisfied(each, self._switched_on(general)) is Known.NO for each in lists):
-            yield "no method that it wants is switched on, and it may not start over that", wanted_at
+            yield "none of the required methods is enabled, so it may not start", wanted_at
 
     @property
     def _where_it_does_not_start(self) -> tuple[Known, Known]:
@@ -179,7 +179,7 @@ class RemoteShell:
         for key, values, source, under in self.lines:
             odd = [each for each in under if {key for key, _ in each.asked} - understood]
             if odd and all(_may_be_about(each, account) for each in under):
-                yield f"whom {odd[0].source.text} is about is not known", odd[0].source
+                yield f"it is not known which accounts {odd[0].source.text} is about", odd[0].source
             if not all(each.about(account.name, account.groups) for each in under):
                 continue
             # One that is denied from some computers comes from others; no list knows a negation (measured, 9.2).
@@ -207,10 +207,10 @@ class RemoteShell:
     def _switched_on(self, shell: Settings) -> frozenset[str]:
         """Return the methods that are enabled. Without PAM nothing asks for keyboard-interactive answers."""
         asks_pam = Shell((), [line for line in self.lines if not line[3]]).setting("usepam", "no")[0] == "yes"
-        by_hand = shell.setting("challengeresponseauthentication", "yes")[0]
+        manual = shell.setting("challengeresponseauthentication", "yes")[0]
         found = {
             "password": shell.setting("passwordauthentication", "yes")[0] == "yes",
-            "keyboard-interactive": asks_pam and shell.setting("kbdinteractiveauthentication", by_hand)[0] == "yes",
+            "keyboard-interactive": asks_pam and shell.setting("kbdinteractiveauthentication", manual)[0] == "yes",
             "publickey": shell.setting("pubkeyauthentication", "yes")[0] == "yes",
         }
         return frozenset(method for method, there in found.items() if there)
@@ -252,7 +252,7 @@ def _is_own(value: str) -> bool:
 
 def _satisfied(methods: str, kinds: frozenset[str]) -> Known:
     """Return whether a list of required methods is satisfied by these."""
-    wanted = {each.partition(":")[0] for each in methods.split(",")}
-    if wanted <= kinds:
+    required = {each.partition(":")[0] for each in methods.split(",")}
+    if required <= kinds:
         return Known.YES
-    return Known.NO if wanted & (PASSWORDS | KEYS) or wanted <= {"none"} else Known.UNKNOWN
+    return Known.NO if required & (PASSWORDS | KEYS) or required <= {"none"} else Known.UNKNOWN

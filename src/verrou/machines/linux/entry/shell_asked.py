@@ -29,14 +29,14 @@ class Effective:
     values: dict[str, list[str]]
     source: Source
 
-    def setting(self, wanted: str, otherwise: str) -> tuple[str, Source | None]:
+    def setting(self, required: str, otherwise: str) -> tuple[str, Source | None]:
         """See :class:`~verrou.machines.linux.files.sshd.Settings`."""
-        found = self.values.get(wanted)
+        found = self.values.get(required)
         return (found[0].lower(), self.source) if found else (otherwise, None)
 
-    def names(self, wanted: str) -> list[tuple[str, Source]]:
+    def names(self, required: str) -> list[tuple[str, Source]]:
         """See :class:`~verrou.machines.linux.files.sshd.Settings`."""
-        return [(word, self.source) for value in self.values.get(wanted, ()) for word in value.split()]
+        return [(word, self.source) for value in self.values.get(required, ()) for word in value.split()]
 
 
 @define

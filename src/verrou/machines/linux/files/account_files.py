@@ -149,7 +149,7 @@ class AccountFile:
     def replace(self, record: AccountLine, fields: Iterable[str]) -> None:
         """Replace the fields of the record's line."""
         values = tuple(fields)
-        assert not any(set(value) & {":", "\n"} for value in values), "a field may not hold a colon or a line end"
+        assert not any(set(value) & {":", "\n"} for value in values), "a field cannot contain a colon or a line end"
         if values == record.fields:
             return
         self.lines[record.line - 1] = ":".join(values)
@@ -175,7 +175,7 @@ class AccountFile:
     def add(self, *fields: str) -> None:
         """Add a record at the end, before the first NIS line if there is one, since what follows that is not read."""
         assert len(fields) == FIELDS[self.name]
-        assert not any(set(value) & {":", "\n"} for value in fields), "a field may not hold a colon or a line end"
+        assert not any(set(value) & {":", "\n"} for value in fields), "a field cannot contain a colon or a line end"
         position = (
             len(self.lines) if self._plain() else next(i for i, text in enumerate(self.lines) if text[:1] in _NIS)
         )

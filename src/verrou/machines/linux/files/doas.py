@@ -153,7 +153,7 @@ def _useless(mode: int, owner: int) -> str:
 def _unsafe(mode: int, owner: int) -> str:
     if owner != 0:
         return "it does not belong to root"
-    return "others may write it" if mode & (stat.S_IWGRP | stat.S_IWOTH) else ""
+    return "others can write it" if mode & (stat.S_IWGRP | stat.S_IWOTH) else ""
 
 
 def _logical(lines: list[str]) -> Iterator[tuple[int, str]]:

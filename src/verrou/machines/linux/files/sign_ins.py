@@ -72,7 +72,7 @@ def sign_ins(root: Root) -> SignIns:
             earliest.append(first)
         started = max(filter(None, (started, start)), default=None)
     if not written:
-        found.untrusted = "no record of sign-ins is kept here"
+        found.untrusted = "sign-ins are not recorded here"
     elif started is not None and max(written) < started:
         day = moment(max(written))
         found.untrusted = f"the record of sign-ins ends {day:%Y-%m-%d}, before this system last started"

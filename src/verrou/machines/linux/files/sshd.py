@@ -38,12 +38,12 @@ def sshd_config(root: Root) -> str:
     return VENDORS_CONFIG if not root.exists(SSHD_CONFIG) and root.exists(VENDORS_CONFIG) else SSHD_CONFIG
 
 
-def sshd_settings(root: Root, wanted: str) -> Iterator[tuple[str, Source]]:
+def sshd_settings(root: Root, required: str) -> Iterator[tuple[str, Source]]:
     """Return every value of a keyword (in lower case) in order; the first decides, except for lists, which add up.
 
     ``Include`` takes patterns; ``Match`` blocks are left out."""
     for key, values, source, under in config_lines(root):
-        if key == wanted and values and not under:
+        if key == required and values and not under:
             yield " ".join(values), source
 
 
@@ -62,9 +62,9 @@ def named_users(root: Root) -> Iterator[tuple[str, Source]]:
                 yield plain, source
 
 
-def sshd_setting(root: Root, wanted: str, otherwise: str) -> tuple[str, Source | None]:
+def sshd_setting(root: Root, required: str, otherwise: str) -> tuple[str, Source | None]:
     """Return the deciding value of a keyword, in lower case, and its source; the server's default without one."""
-    value, source = next(sshd_settings(root, wanted), (otherwise, None))
+    value, source = next(sshd_settings(root, required), (otherwise, None))
     return value.lower(), source
 
 
@@ -129,11 +129,11 @@ Line = tuple[str, list[str], Source, tuple[Criteria, ...]]
 class Settings(Protocol):
     """Effective settings of the server for an account, however they are known."""
 
-    def setting(self, wanted: str, otherwise: str) -> tuple[str, Source | None]:
+    def setting(self, required: str, otherwise: str) -> tuple[str, Source | None]:
         """Return the deciding value of a keyword, in lower case, and its source."""
         ...
 
-    def names(self, wanted: str) -> list[tuple[str, Source]]:
+    def names(self, required: str) -> list[tuple[str, Source]]:
         """Return all words of a list, each with its line."""
         ...
 
@@ -145,17 +145,17 @@ class Shell:
     blocks: Sequence[Line]
     general: Sequence[Line]
 
-    def setting(self, wanted: str, otherwise: str) -> tuple[str, Source | None]:
+    def setting(self, required: str, otherwise: str) -> tuple[str, Source | None]:
         """Return the deciding value of a keyword, in lower case, and its source."""
         for key, values, source, _ in (*self.blocks, *self.general):
-            if key == wanted and values:
+            if key == required and values:
                 return " ".join(values).lower(), source
         return otherwise, None
 
-    def names(self, wanted: str) -> list[tuple[str, Source]]:
+    def names(self, required: str) -> list[tuple[str, Source]]:
         """Return all words of a list, each with its line. A list in a block replaces the one for everyone."""
         for lines in (self.blocks, self.general):
-            found = [(word, source) for key, values, source, _ in lines if key == wanted for word in values]
+            found = [(word, source) for key, values, source, _ in lines if key == required for word in values]
             if found:
                 return found
         return []
@@ -186,10 +186,10 @@ def shell_of(lines: Sequence[Line], name: str, groups: Sequence[str]) -> Shell:
     return Shell(mine, [line for line in lines if not line[3]])
 
 
-def ever_set(root: Root, wanted: str, otherwise: str) -> list[str]:
+def ever_set(root: Root, required: str, otherwise: str) -> list[str]:
     """Return all values of a keyword: for everyone, and in each ``Match`` block."""
-    inside = [" ".join(values) for key, values, _, under in config_lines(root) if key == wanted and values and under]
-    return [next(sshd_settings(root, wanted), (otherwise, None))[0], *inside]
+    inside = [" ".join(values) for key, values, _, under in config_lines(root) if key == required and values and under]
+    return [next(sshd_settings(root, required), (otherwise, None))[0], *inside]
 
 
 def set_keyword(root: Root, keyword: str, value: str) -> None:

@@ -195,7 +195,7 @@ class Sudoers:
     def _include(self, root: Root, file: str, item: Include, source: Source, depth: int) -> None:
         target = item.path.replace("%h", self.host.partition(".")[0])
         if "\0" in target:
-            self.passed_over.append(Source(source.place, source.line, "the path holds a NUL"))
+            self.passed_over.append(Source(source.place, source.line, "the path contains a NUL"))
             return
         target = target if target.startswith("/") else f"{file.rpartition('/')[0]}/{target}"
         if not item.folder:

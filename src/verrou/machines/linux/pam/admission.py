@@ -88,8 +88,8 @@ def with_admissions(snapshot: Snapshot, root: Root, files: AccountFiles) -> Snap
             blank = [each for each in strangers if services.takes_blank(each.name)]
             if blank:
                 readings[rule_id] = unreadable(f"{blank[0]}, and accepts a blank password", LOOK, Source(blank[0].file))
-    troubles = tuple(dict.fromkeys((*snapshot.warnings, *map(str, strangers), *services.not_asked())))
-    return evolve(snapshot, entry_points=tuple(entry_points), readings=readings, warnings=troubles)
+    warnings = tuple(dict.fromkeys((*snapshot.warnings, *map(str, strangers), *services.not_asked())))
+    return evolve(snapshot, entry_points=tuple(entry_points), readings=readings, warnings=warnings)
 
 
 LOOK = "find out which program uses it, and who can sign in through it"
@@ -124,7 +124,7 @@ def _heeded(
     for each in strangers:
         kept_out = [a for a in snapshot.accounts if mine and not any(entry_point.admits(a) for entry_point in mine)]
         if name := services.first_let_in(each.name, kept_out):
-            return unreadable(f"{each}, and it lets {name} in, whom the lists keep out", LOOK, Source(each.file))
+            return unreadable(f"{each}, and it admits {name}, whom the lists deny", LOOK, Source(each.file))
     return reading
 
 
@@ -359,7 +359,7 @@ class Services:
             return self._of_pam(who, service, route)
         is_open = account.enabled and not expired(account, self.snapshot, self._today)
         has_one = who.password in (PasswordState.SET, PasswordState.BLANK)
-        statement = f"{service}: it does not ask PAM, and looks at the account by itself", account.source
+        statement = f"{service}: it does not use PAM, and checks the account itself", account.source
         return PamAnswer(Known.of(is_open and has_one), Known.of(is_open), Known.NO, statement)
 
     def _of_pam(self, who: PamUser, service: str, route: Route) -> "PamAnswer":
@@ -550,5 +550,5 @@ def _somebody(record: AccountLine, shadow: AccountLine | None, groups: tuple[str
 def _days(fields: tuple[str, ...]) -> tuple[int | None, ...]:
     """Return when the password was set, its maximum age, the days of grace and the expiry: equal for most accounts."""
     first = ShadowField.CHANGED
-    wanted = (first, ShadowField.LONGEST, ShadowField.GRACE, ShadowField.END)
-    return tuple(number(fields[each - first]) for each in wanted)
+    required = (first, ShadowField.LONGEST, ShadowField.GRACE, ShadowField.END)
+    return tuple(number(fields[each - first]) for each in required)

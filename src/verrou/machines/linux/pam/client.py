@@ -203,7 +203,7 @@ def elevate(account: str, uid: int, gid: int, password: str) -> dict[str, object
     else:
         os.setresuid(uid, 0, 0)
         if not os.access(SUDO, os.X_OK):  # by the owner's own identity, as access(2) asks
-            return {"accepted": False, "message": f"{SUDO} may not be run by it"}
+            return {"accepted": False, "message": f"it cannot run {SUDO}"}
     try:
         ended = subprocess.run(
             [SUDO, "-k", "-S", "-p", "", "-u", "#0", "--", "/bin/true"],

@@ -103,14 +103,14 @@ def _among_lines(key: str, lines: Sequence[PamLine], below: Decided | None) -> D
     """Return the strictest value: each line that checks the tally, before and after the password, can deny by its
     arguments."""
     checking = [line for line in lines if {"preauth", "authsucc"} & set(line.arguments)] or list(lines)
-    shipped = Decided(DEFAULTS[key], program_default(f"{key} = {DEFAULTS[key]}")) if key in DEFAULTS else None
+    default = Decided(DEFAULTS[key], program_default(f"{key} = {DEFAULTS[key]}")) if key in DEFAULTS else None
     candidates = []
     for line in checking:
         value = line.argument(key)
         if value is not None:
             overrides = (below.source,) if below else ()
             candidates.append(Decided(value, line.source, overrides, by_argument=True))
-        elif unargued := below or shipped:
+        elif unargued := below or default:
             candidates.append(unargued)
     if not candidates:  # a switch that only a line which checks nothing bears
         line = next(line for line in lines if line.argument(key) is not None)
@@ -136,7 +136,7 @@ def _gap(stack: Stack) -> str:
     past = unheeded(stack, before[0])
     if past == before[0]:
         return f"{past.file}:{past.first} asks {MODULE} but does not heed it ({past.control})"
-    return f"{past.file}:{past.first} lets users in whatever {MODULE} says" if past else ""
+    return f"{past.file}:{past.first} admits users whatever {MODULE} answers" if past else ""
 
 
 def value_of(key: str, text: str) -> Value:

@@ -232,10 +232,10 @@ def _usertype(asked: ModuleCall) -> Results:
         return ANY
     uid, (first, last) = asked.user.uid, asked.modules.limits
     system = True if uid == NOBODY or uid <= min(last, first - 1) else False if uid >= first else None
-    wanted = asked.has("issystem"), asked.has("isregular")
-    if system is None or wanted[0] is wanted[1]:
+    required = asked.has("issystem"), asked.has("isregular")
+    if system is None or required[0] is required[1]:
         return ANY
-    return YES if system is wanted[0] else FAILS
+    return YES if system is required[0] else FAILS
 
 
 def _shells(asked: ModuleCall) -> Results:

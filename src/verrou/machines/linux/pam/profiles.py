@@ -27,7 +27,7 @@ def no_updater(root: Root, module: str = "modules") -> str:
     """Return why a module cannot be added to the stack; empty where it can."""
     if root.exists(UPDATER) and root.exists(PROFILES):
         return ""
-    return f"there is no {UPDATER} here, so {module} must be added to the PAM stack manually"
+    return f"{UPDATER} is not installed, so {module} must be added to the PAM stack manually"
 
 
 def _check_updater(root: Root) -> None:
@@ -39,7 +39,7 @@ def update_stack(root: Root, *arguments: str) -> None:
     """Have the system rebuild its stack. Raises: StepRejected: there is no updater, or it failed."""
     _check_updater(root)
     if root.runner is None:
-        raise StepRejected(f"{UPDATER} runs in a private copy of the machine only, and there is none")
+        raise StepRejected(f"{UPDATER} can run only in a private copy of the machine, and there is none")
     code, message = root.runner([UPDATER, "--package", *arguments])
     root.forget()
     if code != 0:

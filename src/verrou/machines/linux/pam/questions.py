@@ -160,13 +160,13 @@ def _understood(line: bytes) -> Reply | None:
 def one_word_for_all(hash_of_word: str, accounts: Sequence[str]) -> Mapping[str, str]:
     """Return the account files with ``hash_of_word`` wherever a password matches one of ``accounts``; lock marks
     stay."""
-    root, wanted = Root(Path("/")), set(accounts)
+    root, required = Root(Path("/")), set(accounts)
     changed: dict[str, str] = {}
     for name, position in ((SHADOW, ShadowField.PASSWORD), (PASSWD, PasswdField.PASSWORD)):
         file = AccountFile.parse(name, root.text(name) or "")
         for record in list(file.records()):
             stored = record.fields[position]
-            if record.name in wanted and scheme_of(stored):
+            if record.name in required and scheme_of(stored):
                 marks = stored[: len(stored) - len(stored.lstrip("!"))]
                 fields = list(record.fields)
                 fields[position] = marks + hash_of_word

@@ -134,7 +134,7 @@ class _Reading:
     unclear: Source | None = None
     files: int = 0
 
-    def read(self, file: str, wanted: str | None, included: int, depth: int) -> bool:
+    def read(self, file: str, required: str | None, included: int, depth: int) -> bool:
         """Read the lines of a file, for ``wanted`` alone where it was included for one facility.
 
         Returns whether it could be read to its end: not if it is missing or included too deep."""
@@ -146,24 +146,24 @@ class _Reading:
         for first, last, text in _logical_lines(self.root.lines(file)):
             if text.endswith("\\"):
                 if not included:
-                    self.fatal = self.fatal or Source(file, last, "it goes on in another line, and there is none")
+                    self.fatal = self.fatal or Source(file, last, "it continues on another line, which is missing")
                 return False
             if len(text.encode(errors="surrogateescape")) > LONGEST_LINE:
                 self.unclear = self.unclear or Source(file, first, f"this line has over {LONGEST_LINE} bytes")
-            self._line(file, (first, last), text, wanted, included, depth)
+            self._line(file, (first, last), text, required, included, depth)
         return True
 
-    def _line(self, file: str, at: tuple[int, int], text: str, wanted: str | None, included: int, depth: int) -> None:
+    def _line(self, file: str, at: tuple[int, int], text: str, required: str | None, included: int, depth: int) -> None:
         words = [(inner or plain, not plain) for inner, plain in _TOKEN.findall(text)]
         first = words[0][0]
         if first == "@include":
-            self._include(PamLine(file, *at, ALL_FAIL, "", (), depth), words[1:2], wanted, included)
+            self._include(PamLine(file, *at, ALL_FAIL, "", (), depth), words[1:2], required, included)
             return
         kind, fault = first.removeprefix("-").lower(), ""
         if kind not in FACILITIES:
             # libpam takes it for the facility requested, or for the most sensitive of the four.
-            kind, fault = wanted or FACILITIES[0], f"{first!r} is not one of {', '.join(FACILITIES)}"
-        if not wanted or kind == wanted:
+            kind, fault = required or FACILITIES[0], f"{first!r} is not one of {', '.join(FACILITIES)}"
+        if not required or kind == required:
             self._module(kind, file, at, words[1:], fault, included, depth)
 
     def _include(

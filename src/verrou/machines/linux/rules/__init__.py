@@ -34,16 +34,16 @@ _BUILT_IN = (
 )
 DERIVED: Mapping[str, str] = {
     "builtin.admin_enabled": _BUILT_IN,
-    "builtin.guest_enabled": "not kept: there is no built-in guest account",
-    "builtin.admin_name": "not kept: programs rely on the name root, so it is not changed",
-    "builtin.guest_name": "not kept: there is no built-in guest account",
+    "builtin.guest_enabled": "not available: there is no built-in guest account",
+    "builtin.admin_name": "not available: programs rely on the name root, so it is not changed",
+    "builtin.guest_name": "not available: there is no built-in guest account",
     "population.ageing_exempt": "the longest age in each account's line of /etc/shadow",
     "population.unused_for": "the last sign-in in lastlog, wtmp, or the databases of lastlog2 and wtmpdb, whichever "
     "the system writes; of who never signed in, the day of the password in "
     "/etc/shadow, or the first day that the record reaches back to",
     "population.temporary_limit": "the end date in each account's line of /etc/shadow",
-    "population.hints": "not kept: no such hints",
-    "population.recovery_questions": "not kept: no such questions",
+    "population.hints": "not available: a Linux system has no password hints",
+    "population.recovery_questions": "not available: a Linux system has no recovery questions",
 }
 """Source of a derived rule's facts, where it is worth naming."""
 
@@ -81,7 +81,7 @@ def set_rules(root: Root, step: SetRules) -> str:
     for rule_id, value in step.values.items():
         adapter = ADAPTERS.get(rule_id)
         if adapter is None:
-            raise StepRejected(f"a Linux machine does not keep {rule_id}")
+            raise StepRejected(f"a Linux machine has no rule {rule_id}")
         message.append(adapter.write(root, value))
     if step.values.keys() & lockout.ADAPTERS.keys():
         message.append(lockout.in_stack(root))

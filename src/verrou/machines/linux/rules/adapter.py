@@ -53,7 +53,7 @@ class System:
         ]
 
     @cached_property
-    def polkit_shipped(self) -> Mapping[str, polkit.ImplicitAuthorization]:
+    def polkit_declared(self) -> Mapping[str, polkit.ImplicitAuthorization]:
         """Authorizations that the polkit actions of a rule declare."""
         return polkit.defaults(self.root, ALL)
 

@@ -186,7 +186,7 @@ def _put_standard(root: Root, value: Value) -> str:
         group = next(iter(administering_groups(root)), "")
         if not group:
             raise StepRejected(
-                "no group grants administrator rights, so su could not tell administrators apart. Create one first"
+                "no group grants administrator rights, so su could not distinguish administrators. Create one first"
             )
         lines = text.split("\n")
         after = next((n for n, line in enumerate(lines, start=1) if "pam_rootok.so" in line and line[:1] != "#"), 0)
@@ -252,7 +252,7 @@ def _checked(root: Root, file: str) -> str:
     code, message = root.runner([CHECKER, "-c", "-s", "-f", file])
     if code != 0:
         words = message.strip().splitlines()
-        raise StepRejected(f"{CHECKER} does not take {file}: {words[-1] if words else 'it gave no reason'}")
+        raise StepRejected(f"{CHECKER} rejects {file}: {words[-1] if words else 'it gave no reason'}")
     return f"written to {file}, which {CHECKER} has checked"
 
 
@@ -271,7 +271,7 @@ def _put_gives(root: Root, value: Value) -> str:
         at = (source.line or 1) - 1
         asking = lines[at].replace("NOPASSWD:", "")
         if asking == lines[at]:
-            raise StepRejected(f"{source.where} asks for no password, and must be repaired manually")
+            raise StepRejected(f"{source.where} asks for no password. Repair it manually")
         lines[at] = asking
         root.write(source.place, "\n".join(lines), MODE)
         message.append(f"NOPASSWD is gone from {source.where}; {_checked(root, source.place)}")
@@ -347,7 +347,7 @@ ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
         AcceptedValues(words=("never",)),
     ),
 }
-_NO_QUESTION = "sudo asks for a right, whatever the program that wants it"
+_NO_QUESTION = "sudo checks a right, whatever the program"
 ABSENT: Mapping[str, str] = {
     "elevation.builtin_gives": "root is asked nothing: it is the system itself; builtin.admin_enabled closes it",
     "elevation.system_parts": _NO_QUESTION,

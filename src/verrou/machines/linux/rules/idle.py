@@ -50,7 +50,7 @@ def _read_locker(root: Root) -> Reading:
     idle, locks, delay = (dconf.saved_settings(root, key) for key in (IDLE, LOCKS, DELAY))
     open_ones = [key for key, each in ((IDLE, idle), (LOCKS, locks), (DELAY, delay)) if each is None or not each.lock]
     if open_ones or idle is None or locks is None or delay is None:
-        message = f"{open_ones[0]} is not locked, so that a person's own setting decides, which may be never"
+        message = f"{open_ones[0]} is not locked, so each user's own setting decides, which may be never"
         source = next((each.source for each in (idle, locks, delay) if each is not None), None)
         return Reading("never", source=source or Source(dconf.PROFILE), reason=message)
     seconds = [re.fullmatch(r"(?:uint32 )?(\d{1,9})", each.value) for each in (idle, delay)]
@@ -58,7 +58,7 @@ def _read_locker(root: Root) -> Reading:
         return unreadable(f"{idle.source}: not a number of seconds", source=idle.source)
     whole = timedelta(seconds=int(seconds[0][1]) + int(seconds[1][1]))
     never = int(seconds[0][1]) == 0 or locks.value != "true"
-    message = "" if never else "the screen locks, and what runs goes on"
+    message = "" if never else "the screen locks, and programs keep running"
     return Reading("never" if never else whole, source=idle.source, reason=message)
 
 
@@ -135,9 +135,9 @@ def _put_idle(root: Root, value: Value) -> str:
 
 ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
     "screen.locks_after": LinuxRuleAdapter(
-        f"TMOUT for the shell, in {PROFILE} and {PROFILE_FOLDER}; where there is a sign-in screen, what the screen "
-        f"locker goes by, if it is {' or '.join(LOCKERS)}: idle-delay and the locker's keys of dconf, and whether they "
-        "are locked",
+        f"TMOUT for the shell, in {PROFILE} and {PROFILE_FOLDER}; where there is a sign-in screen, the screen "
+        f"locker's settings, if it is {' or '.join(LOCKERS)}: idle-delay and the locker's keys of dconf, and whether "
+        "they are locked",
         _read_idle,
         _put_idle,
         cannot=_cannot,

@@ -89,7 +89,7 @@ def _cannot(system: System) -> str:
         reasons = (put_together(system.root, line.file) for line in faillock.lines) if by_argument else ()
         return next(filter(None, reasons), "")
     if faillock.lines:
-        return f"{faillock.gap}. Repair {faillock.lines[0].file} manually; Verrou did not write what is there"
+        return f"{faillock.gap}. Repair {faillock.lines[0].file} manually; Verrou did not write its present content"
     return no_updater(system.root, MODULE)
 
 
@@ -126,7 +126,7 @@ def _without(root: Root, key: str) -> str:
 def _exempts(root: Root, value: Value) -> str:
     if value == "built-in" and "root_unlock_time" in load_faillock(root).settings:
         _put("root_unlock_time", lambda _: None)(root, value)
-    return _put("even_deny_root", lambda wanted: "" if wanted == "nobody" else None)(root, value)
+    return _put("even_deny_root", lambda required: "" if required == "nobody" else None)(root, value)
 
 
 def _refuse_broken(faillock: Faillock) -> None:
@@ -145,14 +145,14 @@ def in_stack(root: Root) -> str:
         return ""
     if faillock.lines:
         raise StepRejected(
-            f"{faillock.gap}. Repair {faillock.lines[0].file} manually; Verrou did not write what is there"
+            f"{faillock.gap}. Repair {faillock.lines[0].file} manually; Verrou did not write its present content"
         )
     add_profiles(root, LOCKOUT_PROFILES)
     if gap := load_faillock(root).gap:
         raise StepRejected(f"{gap}, although its profiles were enabled; {EDITED_BY_HAND}")
     left = [each.name for each in asking_passwords(root) if load_faillock(root, each.name).gap]
-    by_hand = f"; {', '.join(left)} has a stack of its own, which you must change yourself" if left else ""
-    return f"{MODULE} put into the PAM stack{by_hand}"
+    manual = f"; {', '.join(left)} has a stack of its own: change it manually" if left else ""
+    return f"{MODULE} put into the PAM stack{manual}"
 
 
 ADAPTERS: Mapping[str, LinuxRuleAdapter] = {

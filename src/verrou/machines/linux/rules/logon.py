@@ -211,12 +211,12 @@ def _same_people(came: frozenset[str], value: frozenset[str], accounts: Sequence
     return came <= meant if key == "allowed" else meant <= came
 
 
-def _put(root: Root, route: Route, wanted: Lists) -> None:
+def _put(root: Root, route: Route, required: Lists) -> None:
     """Write the list of a route, and have each of its services read it."""
     if not module_installed(root, ACCESS):
         raise StepRejected("; ".join(filter(None, without_module(root, ACCESS))))
     file = route_file(route)
-    _write_own(root, route, wanted)
+    _write_own(root, route, required)
     names = [service.name for service in behind(root, route)]
     if route is Route.CONSOLE:
         names += [name for name in UNASKED_SERVICES if root.exists(f"/etc/pam.d/{name}")]
@@ -234,9 +234,7 @@ def _into_service(root: Root, service: str, file: str) -> None:
     stands = service_file(root, service)
     text = root.text(stands) if stands else None
     if text is None:
-        raise StepRejected(
-            f"{service} has no file of its own in /etc/pam.d, so nothing can be put into its stack alone"
-        )
+        raise StepRejected(f"{service} has no file of its own in /etc/pam.d, so its stack cannot be changed separately")
     place = f"/etc/pam.d/{service}"
     if stands == place and (reason := put_together(root, place)):
         raise StepRejected(reason)
@@ -254,10 +252,10 @@ def _own(root: Root, route: Route) -> Lists:
     return Lists(allowed, named.get("-", frozenset()))
 
 
-def _write_own(root: Root, route: Route, wanted: Lists) -> None:
-    lines = [f"-:{_who(wanted.denied)}:ALL"] if wanted.denied else []
-    if EVERYONE not in wanted.allowed:
-        lines += [f"+:{_who(wanted.allowed)}:ALL"] if wanted.allowed else []
+def _write_own(root: Root, route: Route, required: Lists) -> None:
+    lines = [f"-:{_who(required.denied)}:ALL"] if required.denied else []
+    if EVERYONE not in required.allowed:
+        lines += [f"+:{_who(required.allowed)}:ALL"] if required.allowed else []
         lines.append("-:ALL:ALL")
     root.write(route_file(route), HEADING + "".join(f"{line}\n" for line in lines))
 
@@ -269,7 +267,7 @@ def _who(names: frozenset[str]) -> str:
     for name in names:
         plain = name.removeprefix(GROUP)
         if set(plain) & set(" \t:,()") or plain[0] in "@+-" or plain.upper() in ("ALL", "EXCEPT", "LOCAL"):
-            raise StepRejected(f"{plain} is a name that {FOLDER}/access.conf(5) cannot hold; name a group without it")
+            raise StepRejected(f"{plain} cannot be written in {FOLDER}/access.conf(5). Use a group without it")
     return " ".join(sorted(f"({n.removeprefix(GROUP)})" if n.startswith(GROUP) else n for n in names))
 
 

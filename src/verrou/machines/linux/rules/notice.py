@@ -85,7 +85,7 @@ def _put_notice(root: Root, value: Value) -> str:
     root.write(ISSUE, text.replace("\\", "\\\\"))
     message = [ISSUE]
     if others := root.files_matching(f"{ISSUE_FOLDER}/*.issue"):
-        raise StepRejected(f"{others[0]} is shown after it; take that file away first")
+        raise StepRejected(f"{others[0]} is shown after it. Remove that file first")
     if sshd_installed(root):
         banner, _ = _banner(root)
         file = banner if banner.startswith("/etc/") else ISSUE_NET

@@ -15,9 +15,9 @@ def _read(system: System) -> Reading:
     if not found:
         return Reading("forbidden", source=program_default("accounts are in the system's own files only"))
     name, source = found[0]
-    message = f"{name} brings in accounts that another computer keeps"
+    message = f"{name} adds accounts of another computer"
     if not any(account.linked_identity for account in system.accounts):
-        message += "; no file here says which"
+        message += "; no file here lists them"
     return Reading("allowed", source=source, overrides=tuple(each for _, each in found[1:]), reason=message)
 
 
@@ -25,9 +25,7 @@ def _write(root: Root, value: Value) -> str:
     raise StepRejected(CANNOT)
 
 
-CANNOT = (
-    f"take the source out of {NSSWITCH} and its module from the PAM stack manually, with the program that put it there"
-)
+CANNOT = f"remove the source from {NSSWITCH} and its module from the PAM stack manually, with the program that added it"
 ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
     "population.linked_identities": LinuxRuleAdapter(
         f"the sources of passwd in {NSSWITCH} beside the system's own, and modules for directories in the auth stacks",

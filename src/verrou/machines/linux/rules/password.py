@@ -207,7 +207,7 @@ def _past(past: PamLine, line: PamLine, module: str) -> str:
     """Return the line that accepts a password which a module rejects."""
     if past == line:
         return f"{line.file}:{line.first} asks {module} but does not heed it ({line.control})"
-    return f"{past.file}:{past.first} takes the password whatever {module} says"
+    return f"{past.file}:{past.first} accepts the password whatever {module} answers"
 
 
 def _remembered(root: Root, line: PamLine) -> tuple[int, Source]:
@@ -274,7 +274,7 @@ def _put_storage(root: Root, value: Value) -> str:
         raise StepRejected(f"{UNIX} is not in the password stack")
     named = next((a for a in lines[0].arguments if a in UNIX_SCHEMES), None)
     if named and UNIX_WORDS.get(named, named) in value:
-        return "new passwords are stored well already; accounts with an old form need a new password"
+        return "new passwords already have the required form; accounts with an old hash need a new password"
     best = next((scheme for scheme in BEST_FIRST if scheme in value), None)
     if best is None:
         raise StepRejected(f"{UNIX} cannot store passwords as {' or '.join(sorted(value))}")
@@ -482,7 +482,7 @@ ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
     ),
     "password.storage": LinuxRuleAdapter(
         "the scheme named on the pam_unix.so password line (ENCRYPT_METHOD in /etc/login.defs does not decide), and "
-        "the hashes that stand in /etc/shadow",
+        "the hashes in /etc/shadow",
         _read_storage,
         _put_storage,
         cannot=_storage_cannot,

@@ -38,7 +38,7 @@ class PolkitAnswers:
     about (``""``); None where only polkit could tell and it could not be asked, with ``why``. ``but`` says who was
     left out."""
 
-    shipped: Mapping[str, polkit.ImplicitAuthorization]
+    declared: Mapping[str, polkit.ImplicitAuthorization]
     answers: polkit.Answers | None
     source: Source | None
     but: str = ""
@@ -56,8 +56,8 @@ class PolkitAnswers:
 def asked(system: System, actions: Sequence[str]) -> PolkitAnswers:
     """Ask polkit, where a rule could decide that only polkit can read; without polkit the declared answers apply."""
     root = system.root
-    shipped = system.polkit_shipped
-    mine = {action: shipped[action] for action in actions if action in shipped}
+    declared = system.polkit_declared
+    mine = {action: declared[action] for action in actions if action in declared}
     _, strange = system.polkit_rules
     people = [a for a in system.accounts if a.origin is Origin.ADDED and a.may_sign_in and a.identity != "0"]
     if not strange:
@@ -67,7 +67,7 @@ def asked(system: System, actions: Sequence[str]) -> PolkitAnswers:
         )
     numbers = [(str(account.name), int(account.identity), _main_group(system, account)) for account in people]
     try:
-        answers = polkit.ask(root, numbers, sorted(shipped)) if shipped else {}
+        answers = polkit.ask(root, numbers, sorted(declared)) if declared else {}
     except DryRunUnavailable as reason:
         return PolkitAnswers(mine, None, Source(strange[0]), why=str(reason))
     answers = {name: {a: text[a] for a in mine if a in text} for name, text in answers.items()}
@@ -92,7 +92,7 @@ def asked_of_screen(system: System, name: str, groups: Sequence[str], actions: S
     """Return the answers to a sign-in screen's account; None where plain rules do not tell."""
     if system.polkit_rules[1]:
         return None
-    return {_read(system, action, Subject(name, groups)) for action in actions if action in system.polkit_shipped}
+    return {_read(system, action, Subject(name, groups)) for action in actions if action in system.polkit_declared}
 
 
 POWER_OFF = RIGHTS["rights.shut_down"][:1]
@@ -104,7 +104,7 @@ def _read(system: System, action: str, who: Subject, passed: tuple[str, ...] = (
     yes."""
     message = answer(system.polkit_rules[0], action, who)
     if message is None:
-        known = system.polkit_shipped.get(action) or system.polkit_elevating.get(action)
+        known = system.polkit_declared.get(action) or system.polkit_elevating.get(action)
         known = known or polkit.defaults(system.root, [action]).get(action)
         message = known.answer if known is not None else polkit.NO
     if message.startswith(FREE):
@@ -123,7 +123,7 @@ def _main_group(system: System, account: Account) -> int:
 def cannot_tell(found: PolkitAnswers) -> Reading:
     """Return the reading for rules that only polkit can answer, with the implicit authorizations."""
     message = "; ".join(
-        f"{action} is by default {default.answer}" for action, default in list(found.shipped.items())[:2]
+        f"{action} is by default {default.answer}" for action, default in list(found.declared.items())[:2]
     )
     return unreadable(
         f"it is a program: only polkit knows what it decides; {found.why}" + (f" ({message})" if message else ""),
@@ -135,7 +135,7 @@ def _known(read: Callable[[System, Ours], Reading]) -> Callable[[System], Readin
     def whole(system: System) -> Reading:
         root = system.root
         if not polkit.installed(root):
-            return absent("polkit is not installed, which would keep it")
+            return absent("polkit, which would enforce it, is not installed")
         mine = ours(root)
         if mine is None:
             return unreadable("another program wrote to it. Remove it first", source=Source(polkit.OURS))
@@ -153,29 +153,29 @@ def _with_the_keys(system: System, reading: Reading) -> Reading:
 def _read_right(rule_id: str) -> Callable[[System], Reading]:
     def read(system: System, mine: Ours) -> Reading:
         found = asked(system, RIGHTS[rule_id])
-        if not found.shipped:
-            nothing = program_default("no program is installed that asks for this right; root alone may")
+        if not found.declared:
+            nothing = program_default("no program is installed that asks for this right; only root can")
             names = frozenset(mine.grants.get(rule_id, ()))
             return Reading(names, source=_our_source(rule_id) if names else nothing)
         if found.answers is None:
             return cannot_tell(found)
         may = {name for name in found.people if YES in found.values_for(name)}
-        wanted = mine.grants.get(rule_id)
-        if wanted is not None and may == _within(wanted, system, found.people):
-            return Reading(frozenset(wanted), source=_our_source(rule_id), reason=found.but)
-        source = found.source or next(iter(found.shipped.values())).source
+        required = mine.grants.get(rule_id)
+        if required is not None and may == _within(required, system, found.people):
+            return Reading(frozenset(required), source=_our_source(rule_id), reason=found.but)
+        source = found.source or next(iter(found.declared.values())).source
         if YES in found.values_for("") and may == set(found.people):
             message = "; ".join(filter(None, ("anyone at the machine can", found.but)))
             return Reading(frozenset({EVERYONE}), source=source, reason=message)
         message = found.but if may else "anyone at the machine needs an administrator's password, or is denied"
-        over = (_our_source(rule_id),) if wanted is not None else ()
+        over = (_our_source(rule_id),) if required is not None else ()
         return Reading(frozenset(may), source=source, reason=message, overrides=over)
 
     known = _known(read)
 
     def whole(system: System) -> Reading:
         if not polkit.installed(system.root):
-            found = Reading(frozenset(), source=program_default("without polkit, root alone may"))
+            found = Reading(frozenset(), source=program_default("without polkit, only root can"))
         else:
             found = known(system)
         return _with_the_keys(system, found) if rule_id == "rights.shut_down" else found
@@ -243,7 +243,7 @@ def _covered_people(system: System, mine: Ours, people: Sequence[str]) -> set[st
 
 
 def _read_drives(system: System, mine: Ours) -> Reading:
-    if not {action for actions in DRIVES.values() for action in actions} & system.polkit_shipped.keys():
+    if not {action for actions in DRIVES.values() for action in actions} & system.polkit_declared.keys():
         return absent("udisks2 is not installed: only root can mount a drive", "install the package udisks2")
     hidden = set()
     for name, actions in DRIVES.items():
@@ -253,7 +253,7 @@ def _read_drives(system: System, mine: Ours) -> Reading:
                 return cannot_tell(asked(system, actions))
             hidden |= {name} if refused else set()
     if not hidden:
-        return Reading(frozenset[str](), source=program_default("who sits at the machine mounts what is plugged in"))
+        return Reading(frozenset[str](), source=program_default("a user at the machine can mount removable drives"))
     value = frozenset({"all"} if len(hidden) == len(DRIVES) else hidden)
     return evolve(_where_it_covers(mine), value=value, source=_our_source("drives"))
 
@@ -300,7 +300,7 @@ def _put_installer(root: Root, mine: Ours, value: Value) -> Ours:
 
 
 def _covered(_: System, mine: Ours) -> Reading:
-    source = _our_source("covered") if mine.covered else program_default("nobody is named")
+    source = _our_source("covered") if mine.covered else program_default("no one is listed")
     return Reading(frozenset(mine.covered), source=source)
 
 
@@ -314,8 +314,8 @@ _LIMIT = f"{_PLACE}, for covered accounts that are not administrators"
 ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
     **{
         rule_id: LinuxRuleAdapter(
-            f"polkit's answer about {actions[0]} and its kin for who sits at the machine: {_PLACE}. "
-            "sudo is another way",
+            f"polkit's answer about {actions[0]} and related actions for a user at the machine: {_PLACE}. "
+            "sudo is not affected",
             _read_right(rule_id),
             write_ours(_granted(rule_id)),
             cannot=_cannot,

@@ -37,7 +37,7 @@ SDDM_OWN = "/etc/sddm.conf.d/zz-verrou.conf"
 ACCOUNTS_SERVICE = "/var/lib/AccountsService/users"
 USERS_CONF = "/etc/lightdm/users.conf"
 ACCOUNTS_DAEMON = ("/usr/libexec/accounts-daemon", "/usr/lib/accountsservice/accounts-daemon")
-NO_SCREEN = "no sign-in screen is installed; the text console asks for a name and shows none"
+NO_SCREEN = "no sign-in screen is installed; the text console asks for a name and lists none"
 
 
 def _by_screen(rule_id: str, readers: Mapping[str, Callable[[System], Reading]]) -> Callable[[System], Reading]:
@@ -197,7 +197,7 @@ def _put_hidden(root: Root, value: Value) -> str:
     every, there = EVERYONE in value, in_use(root)
     people = _people(root)
     if strange := sorted(value - set(people) - {EVERYONE}):
-        raise StepRejected(f"there is no account of a person called {strange[0]} here")
+        raise StepRejected(f"no person's account is called {strange[0]} here")
     if "lightdm" in there:
         _set_lightdm(root, "greeter-hide-users", "true" if every else "false")
     if "gdm3" in there:
@@ -251,12 +251,12 @@ def _read_last_sddm(system: System) -> Reading:
 
 
 def _read_last_lightdm(system: System) -> Reading:
-    return unreadable("lightdm leaves that to its greeter, which keeps no setting for it")
+    return unreadable("lightdm leaves that to its greeter, which has no setting for it")
 
 
 def _put_last(root: Root, value: Value) -> str:
     if "sddm" not in in_use(root):
-        raise StepRejected("the sign-in screen here keeps no setting for that")
+        raise StepRejected("the sign-in screen here has no setting for that")
     for file in sddm_files(root):
         set_key(root, file, "Users", "RememberLastUser", "true" if value else "false")
     set_key(root, SDDM_OWN, "Users", "RememberLastUser", "true" if value else "false", only_there=False)
@@ -264,7 +264,7 @@ def _put_last(root: Root, value: Value) -> str:
 
 
 def _cannot_last(system: System) -> str:
-    return "" if "sddm" in in_use(system.root) else "the sign-in screen here keeps no setting for that"
+    return "" if "sddm" in in_use(system.root) else "the sign-in screen here has no setting for that"
 
 
 POWER = "~power"
@@ -294,12 +294,10 @@ def _where_polkit_lets(system: System, screen: str, found: Reading) -> Reading:
         return found
     answers = asked_of_screen(system, screen, account.groups, POWER_OFF)
     if answers is None:
-        return unreadable(f"there is a button, and what polkit answers {screen} is not known", source=found.source)
+        return unreadable(f"there is a button, and polkit's answer to {screen} is not known", source=found.source)
     if not answers or polkit.YES in answers:
         return found
-    return Reading(
-        False, source=found.source, reason=f"there is a button, and polkit does not allow {screen} shut down"
-    )
+    return Reading(False, source=found.source, reason=f"there is a button, and polkit denies {screen} to shut down")
 
 
 def _read_button_gdm(system: System) -> Reading:
@@ -337,7 +335,7 @@ ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
         cannot=_cannot_without_screen,
     ),
     "screen.shows_last_account": LinuxRuleAdapter(
-        "RememberLastUser of sddm; the other sign-in screens keep no setting for it",
+        "RememberLastUser of sddm; the other sign-in screens have no setting for it",
         _by_screen("screen.shows_last_account", {"sddm": _read_last_sddm, "lightdm": _read_last_lightdm}),
         _put_last,
         cannot=_cannot_last,
@@ -350,6 +348,6 @@ ADAPTERS: Mapping[str, LinuxRuleAdapter] = {
     ),
 }
 ABSENT: Mapping[str, str] = {
-    "screen.locked_shows": "each screen locker decides that by itself, and none keeps a setting for all",
+    "screen.locked_shows": "each screen locker decides that, and none has a setting for all users",
     "screen.attention_key": "no sign-in screen waits for a key sequence that no program could fake",
 }
