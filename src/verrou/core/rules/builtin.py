@@ -12,7 +12,7 @@ def _enabled(which: Builtin) -> Callable[[Snapshot], Reading]:
     def read(snapshot: Snapshot) -> Reading:
         account = snapshot.builtin(which)
         if account is None:
-            return absent(f"this system ships no built-in {which} account")
+            return absent(f"this system has no built-in {which} account")
         usable = account.enabled and account.password is not PasswordState.NONE
         return Reading(usable, source=account.source, reason=f"the account is called {account.name}")
 
@@ -35,7 +35,7 @@ def _name(which: Builtin) -> Callable[[Snapshot], Reading]:
     def read(snapshot: Snapshot) -> Reading:
         account = snapshot.builtin(which)
         if account is None:
-            return absent(f"this system ships no built-in {which} account")
+            return absent(f"this system has no built-in {which} account")
         if account.original_name is None:
             return absent(f"the name {account.name} is fixed on a {snapshot.machine.kind} machine")
         shipped = account.name.casefold() == account.original_name.casefold()

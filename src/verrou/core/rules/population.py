@@ -332,7 +332,7 @@ def _giving_away(detail: Detail, what: str, find: Find) -> Callable[[Snapshot], 
 
     def read(snapshot: Snapshot) -> Reading:
         if detail not in snapshot.machine.details:
-            return absent(f"this machine keeps no {what}")
+            return absent(f"this machine does not store {what}")
         names = [account.name for account in find(snapshot)]
         return _off_the_accounts("allowed" if names else "forbidden", names, "none")
 
