@@ -62,7 +62,7 @@ class Day(click.ParamType):  # type: ignore[type-arg,unused-ignore]
 
 
 def check_day(snapshot: Snapshot, day: date | str | None) -> None:
-    """Refuse a day that has passed on the machine's own clock."""
+    """Reject a day that has passed by the machine's own clock."""
     today = snapshot.machine.now.date()
     if isinstance(day, date) and day < today:
         raise BadInput(

@@ -38,7 +38,7 @@ if TYPE_CHECKING:
 
 
 def override_option(names: Sequence[str]) -> Callable[[F], F]:
-    """``--override GUARD``, of those that may be."""
+    """Add ``--override GUARD`` with the guards that can be overridden."""
     return click.option(
         "--override",
         "accepted",

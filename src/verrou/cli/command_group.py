@@ -1,10 +1,10 @@
-"""Groups of commands: each listed with its whole sentence, and an unknown one answered with the nearest."""
+"""Groups of commands that list each with its whole sentence, and suggest the nearest for an unknown one."""
 
 import click
 
 
 class CommandGroup(click.Group):
-    """A group whose list cuts no sentence."""
+    """A group whose list shows whole sentences."""
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Return the commands, each with its first sentence."""

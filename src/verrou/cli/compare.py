@@ -52,7 +52,7 @@ def _side(word: str, machine: Machine) -> "tuple[Snapshot, str]":
 def print_comparison(
     found: "Comparison", one: str, other: str, style: str, everything: bool, missing: str = "not there"
 ) -> None:
-    """Print a comparison, and end with 1 where something differs."""
+    """Print a comparison, and exit with 1 where something differs."""
     from verrou.reports.comparisons import comparison_data, comparison_table, counted_turns
     from verrou.reports.sheets import console, print_table, shown
 

@@ -54,7 +54,7 @@ def groups(context: click.Context, typed: str) -> Iterable[str]:
 
 @_offering
 def rules(context: click.Context, typed: str) -> Iterable[str]:
-    """Rules, and their families."""
+    """Return rules and their families."""
     from verrou.core.rules import CATALOGUE
 
     return [*dict.fromkeys(rule.family for rule in CATALOGUE.values()), *CATALOGUE]
@@ -70,7 +70,7 @@ def families(context: click.Context, typed: str) -> Iterable[str]:
 
 @_offering
 def assignments(context: click.Context, typed: str) -> Iterable[str]:
-    """RULE=, and behind it the words that the rule takes."""
+    """Return RULE=, and after it the words that the rule accepts."""
     from verrou.core.rules import CATALOGUE
 
     rule = CATALOGUE.get(typed.partition("=")[0])
@@ -81,7 +81,7 @@ def assignments(context: click.Context, typed: str) -> Iterable[str]:
 
 @_offering
 def baselines(context: click.Context, typed: str) -> Iterable[str]:
-    """Baselines that ship, and files."""
+    """Return included baselines, and files."""
     from verrou.cli.options import included_baselines
 
     return [*included_baselines(), *_files(typed, ".toml")]
@@ -89,7 +89,7 @@ def baselines(context: click.Context, typed: str) -> Iterable[str]:
 
 @_offering
 def machines(context: click.Context, typed: str) -> Iterable[str]:
-    """Bench machines, surveys and folders."""
+    """Return bench machines, surveys and folders."""
     from verrou.machines import BENCH_SUFFIX, SURVEY_SUFFIX
 
     return ["this", *_files(typed, BENCH_SUFFIX, SURVEY_SUFFIX)]
@@ -123,7 +123,7 @@ def _words_of(schema: object) -> Iterable[str]:
 
 
 def _files(typed: str, *suffixes: str) -> list[str]:
-    """Files of a kind and folders, in the folder that is being typed."""
+    """Return files with a suffix, and folders, in the folder being typed."""
     folder = typed.rpartition("/")[0] + "/" if "/" in typed else ""
     found = []
     for path in sorted(Path(folder or ".").iterdir()):

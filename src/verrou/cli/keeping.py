@@ -24,7 +24,7 @@ SETTING = "VERROU_LOGBOOK"
 
 
 def logbook_option(command: F) -> F:
-    """``--logbook WHERE``."""
+    """Add ``--logbook WHERE``."""
     return click.option(
         "--logbook",
         metavar="WHERE",

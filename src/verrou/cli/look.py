@@ -1,4 +1,4 @@
-"""verrou survey and verrou audit: commands that only look."""
+"""verrou survey and verrou audit: commands that change nothing."""
 
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -84,7 +84,8 @@ def _print_rules(out: "Terminal", snapshot: "Snapshot", everyone: bool) -> None:
     for rule in for_root:
         del weak[rule]
     first = [*weak, *(rule for rule in every if rule not in weak)] if everyone else weak
-    missed = f"{len(weak)} of {len(every)} rules miss the baseline or are not enforced"
+    failing = "misses the baseline or is" if len(weak) == 1 else "miss the baseline or are"
+    missed = f"{len(weak)} of {len(every)} rules {failing} not enforced"
     out.print(f"{missed} (baseline: {MEASURE})" + (":" if first else "."))
     if first:
         print_table(out, rule_sentences(snapshot, first, weak))
@@ -95,7 +96,7 @@ def _print_rules(out: "Terminal", snapshot: "Snapshot", everyone: bool) -> None:
 
 
 def _save(file: Path, text: str) -> None:
-    """Write a survey file, and never over one that is there."""
+    """Save a survey file, and never over an existing one."""
     check_new_name(file)
     name = file.name.removesuffix(SURVEY_SUFFIX).removesuffix(".json") + SURVEY_SUFFIX
     file = file.with_name(name)

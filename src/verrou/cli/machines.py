@@ -77,7 +77,7 @@ def _named(file: Path) -> Path:
 
 
 def _set_up(made: Authority, owner: str, password: str) -> Secrets:
-    """Make the owner's account; answers with a password that was made for it."""
+    """Create the owner's account, and return its password if one was generated."""
     from verrou.core.model import AccountName, Role
     from verrou.core.plan.making import check_name
     from verrou.core.plan.steps import CreateAccount

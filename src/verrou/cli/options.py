@@ -47,7 +47,7 @@ def typed_command() -> str:
 
 
 class OneOf(click.Choice):  # type: ignore[type-arg,unused-ignore]
-    """One of a few words; any other is refused in the form that all errors have."""
+    """One of a few words; any other is rejected in the form of all errors."""
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
         if value in self.choices:
@@ -67,11 +67,7 @@ def check_new_name(file: Path) -> None:
 
 
 def write_new(file: Path, content: str | bytes) -> None:
-    """Write a file for people, and never over one that is there.
-
-    Raises:
-        BadInput: it is there, or cannot be written.
-    """
+    """Write a file for people, and never over an existing one. Raises: BadInput: it exists, or cannot be written."""
     check_new_name(file)
     try:
         stream = open(file, "xb")  # noqa: SIM115
@@ -168,7 +164,7 @@ def _a_baseline(_: click.Context, __: click.Parameter, name: str | None) -> str:
 
 
 def baseline_option(command: F) -> F:
-    """``-b BASELINE``."""
+    """Add ``-b BASELINE``."""
     return click.option(
         "-b",
         "--baseline",
@@ -181,7 +177,7 @@ def baseline_option(command: F) -> F:
 
 
 def format_option(command: F) -> F:
-    """``--format``."""
+    """Add ``--format``."""
     return click.option(
         "--format",
         "style",
@@ -286,7 +282,7 @@ def _unknown(snapshot: "Snapshot", what: str, name: str, known: Sequence[str]) -
 
 
 def print_facts(style: str, table: "Table", data: object, text: Callable[[], None]) -> None:
-    """Facts in the asked format."""
+    """Print facts in the requested format."""
     from verrou.reports.sheets import as_csv, as_json
 
     if style == "json":
@@ -386,11 +382,9 @@ def _from_stdin(name: str) -> str:
 
 
 def reserve(file: Path) -> None:
-    """Make the file that generated passwords go into, readable for its owner alone, before anything is changed.
+    """Create the file for generated passwords, readable for its owner alone, before anything is changed.
 
-    Raises:
-        BadInput: it is there already, or cannot be made.
-    """
+    Raises: BadInput: it already exists, or cannot be created."""
     try:
         os.close(os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600))
     except OSError as error:

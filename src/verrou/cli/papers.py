@@ -114,7 +114,7 @@ def _sentence(command: click.Command) -> str:
 
 
 def _paragraphs(text: str) -> Iterator[str]:
-    """Paragraphs of a help text; one that begins with a backspace keeps its lines, as Click has it."""
+    """Yield the paragraphs of a help text; one that begins with a backspace keeps its lines, as in Click."""
     for number, paragraph in enumerate(re.split(r"\n\s*\n", text.strip())):
         if number:
             yield ".PP"

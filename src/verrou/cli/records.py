@@ -181,8 +181,8 @@ def show_entry(number: int, machine: Machine, style: str) -> None:
 def _entry(kept: "Journal", number: int) -> "JournalEntry":
     entries = {entry.number: entry for entry in kept.entries()}
     if number not in entries:
-        known = f"1 to {max(entries)}" if entries else "none yet"
-        raise BadInput(f"no journal entry {number}; the journal has {known}")
+        known = f"has entries 1 to {max(entries)}" if entries else "is empty"
+        raise BadInput(f"no journal entry {number}; the journal {known}")
     return entries[number]
 
 

@@ -1,4 +1,4 @@
-"""verrou verify: audit again, and prove by trials."""
+"""verrou verify: audit again, and test the rules."""
 
 import click
 

@@ -1,1 +1,1 @@
-"""The computation: no files, no clock, no printing. Everything here works on values it is handed."""
+"""The computation: no files, no clock, no printing. Everything works on its arguments."""

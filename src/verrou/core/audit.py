@@ -20,7 +20,7 @@ from verrou.core.values import Value
 
 
 class Verdict(StrEnum):
-    """Of a finding. NOT_APPLICABLE: this machine has no such rule. UNKNOWN counts as not met."""
+    """Result of a finding. NOT_APPLICABLE: this machine has no such rule. UNKNOWN counts as not met."""
 
     MET = "met"
     NOT_MET = "not-met"
@@ -50,14 +50,14 @@ class Finding:
 
     @property
     def reason(self) -> str:
-        """Why it is so, in words."""
+        """The reason for the state, in words."""
         ended = f"the waiver by {self.lapsed.by} expired {self.lapsed.until}" if self.lapsed else ""
         return f"{self.reading.reason if self.reading else ''} {ended}".strip()
 
 
 @frozen(repr=False)
 class Score:
-    """How many findings of each verdict; those waived or not applicable are not assessed."""
+    """Number of findings by verdict; waived and not applicable ones are not assessed."""
 
     met: int
     not_met: int
@@ -67,7 +67,7 @@ class Score:
 
     @property
     def assessed(self) -> int:
-        """How many the score is out of."""
+        """Number of assessed findings."""
         return self.met + self.not_met + self.unknown
 
     def __str__(self) -> str:
@@ -112,7 +112,7 @@ class Audit:
 
     @property
     def all_met(self) -> bool:
-        """Whether every finding that counts is met."""
+        """Whether every assessed finding is met."""
         return self.score.met == self.score.assessed
 
 

@@ -97,7 +97,7 @@ class Waiver:
 
 @frozen(repr=False)
 class Baseline:
-    """The whole of it, what it builds on included. ``texts`` are those that it was read from."""
+    """A baseline with everything it builds on. ``texts`` are those that it was read from."""
 
     title: str
     requirements: Mapping[str, Requirement] = field(factory=dict)

@@ -47,7 +47,7 @@ class Compared:
 
 @frozen
 class Comparison:
-    """All that was compared: accounts, groups, rules, in that order."""
+    """All compared facts: accounts, groups, rules, in that order."""
 
     lines: tuple[Compared, ...]
 

@@ -1,4 +1,4 @@
-"""A day as people write it, where that can mean one day only."""
+"""Days as people write them, where only one day can be meant."""
 
 import re
 from datetime import date

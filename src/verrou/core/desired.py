@@ -11,7 +11,7 @@ from verrou.core.values import Value, ValueData
 
 @frozen(repr=False)
 class AtLeast:
-    """The value, or anything stricter."""
+    """Requires the value, or anything stricter."""
 
     value: Value
 
@@ -33,7 +33,7 @@ class AtLeast:
 
 @frozen(repr=False)
 class Exactly:
-    """The value and no other."""
+    """Requires the value and no other."""
 
     value: Value
 
@@ -55,7 +55,7 @@ class Exactly:
 
 @frozen(repr=False)
 class Between:
-    """From ``low`` to ``high`` on the plain number scale, both included."""
+    """Requires ``low`` to ``high`` on the plain number scale, both included."""
 
     low: Value
     high: Value
@@ -86,7 +86,7 @@ class Between:
 
 @frozen(repr=False)
 class AnyOf:
-    """One of the values; the first is the one to set."""
+    """Requires one of the values; the first is the one to set."""
 
     values: tuple[Value, ...]
 

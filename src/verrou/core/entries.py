@@ -57,5 +57,5 @@ class JournalEntry:
 
     @property
     def can_be_undone(self) -> bool:
-        """Whether there is anything to go back over."""
+        """Whether it changed anything that can be undone."""
         return self.note is None and self.undone_by is None

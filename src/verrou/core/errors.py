@@ -29,7 +29,7 @@ class MachineRefused(VerrouError):
 
 
 class BrokeOff(MachineRefused):
-    """A run that began to change the machine and could not finish."""
+    """A run that began to change the machine and was interrupted."""
 
 
 class NotEnoughRights(VerrouError):

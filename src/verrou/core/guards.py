@@ -71,7 +71,7 @@ class StepEffect:
 
     @property
     def lost(self) -> frozenset[str]:
-        """The administrators that the step takes away."""
+        """The administrators that the step removes."""
         return self.usable_before - self.usable_after
 
 
@@ -138,23 +138,23 @@ class Candidate:
 
     @cached_property
     def usable_before(self) -> list[Account]:
-        """The administrators who can sit down at the console before it."""
+        """The administrators usable at the console before the plan."""
         return usable_administrators(self.before)
 
     @cached_property
     def usable_after(self) -> list[Account]:
-        """Those who can afterwards."""
+        """The administrators usable at the console after it."""
         return usable_administrators(self.after)
 
     @cached_property
     def taken_away(self) -> list[Account]:
-        """Those who perhaps administer before it, and certainly do not afterwards."""
+        """Possible administrators before it who are known not to be any afterwards."""
         left = {_which(account, self.after) for account in possible_administrators(self.after)}
         return [each for each in possible_administrators(self.before) if _which(each, self.before) not in left]
 
     @property
     def done(self) -> list[StepEffect]:
-        """The stages of the steps that the machine would not refuse."""
+        """Effects of the steps that the machine would not reject."""
         return [effect for effect in self.effects if effect.number not in self.refused]
 
 
@@ -702,11 +702,7 @@ def check(candidate: Candidate, accepted: Collection[str] = ()) -> None:
 
 
 def refuse(found: Sequence[Refusal]) -> None:
-    """Stop here when there are any.
-
-    Raises:
-        GuardRefused: a line for each refusal.
-    """
+    """Stop here where there are refusals. Raises: GuardRefused: a line for each refusal."""
     if found:
         raise GuardRefused("\n".join(map(str, found)))
 

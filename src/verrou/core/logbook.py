@@ -42,7 +42,7 @@ class FindingRecord:
 
 @frozen
 class AccountRecord:
-    """An account that a machine had when it was audited."""
+    """An account of a machine at an audit."""
 
     name: str
     role: KnownRole
@@ -170,7 +170,7 @@ NOTHING = Moment(datetime.min, 0, dict.fromkeys(Severity, 0))
 
 @frozen
 class Regression:
-    """A rule that was not met when last audited, and was met before: the last day on which it was seen to be met."""
+    """A rule that is not met now and was met before, with the last day on which it was met."""
 
     subject: str
     severity: Severity
@@ -180,7 +180,7 @@ class Regression:
 
 @frozen
 class EndingWaiver:
-    """A waiver that ends soon, or has ended."""
+    """A waiver that expires soon, or has expired."""
 
     subject: str
     until: date

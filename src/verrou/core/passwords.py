@@ -1,4 +1,4 @@
-"""Does a candidate satisfy a machine's rules, and which not; and making one that does, or that breaks just one."""
+"""Checking a password against a machine's rules, and generating one that satisfies them, or breaks just one."""
 
 import random
 import string

@@ -49,7 +49,7 @@ class Row:
 
     @property
     def not_met(self) -> int:
-        """How many findings are not met."""
+        """Number of findings that are not met."""
         return self.high + self.medium + self.low
 
     @property
@@ -59,7 +59,7 @@ class Row:
 
     @property
     def all_met(self) -> bool:
-        """Whether every finding that counts is met."""
+        """Whether every assessed finding is met."""
         return self.met == self.assessed
 
 

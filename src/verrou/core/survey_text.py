@@ -45,12 +45,12 @@ class Remembered(dict[Key, Any], Generic[Key]):
 
 
 class OtherForm(Exception):
-    """The text is not of the form that survey files have."""
+    """The text does not have the form of survey files."""
 
 
 @frozen(eq=False)
 class Named:
-    """A reading and its rule; None of a rule that is not known here. Equal to itself alone."""
+    """A reading and its rule; None for an unknown rule. Equal to itself alone."""
 
     rule_id: str
     reading: Reading | None

@@ -19,7 +19,7 @@ from verrou.core.values import format_duration
 
 
 class Result(StrEnum):
-    """Of a trial. NOT_TRIED always comes with the reason."""
+    """Result of a test. NOT_TRIED always comes with the reason."""
 
     PASSED = "passed"
     FAILED = "failed"
@@ -35,7 +35,7 @@ class Answer:
 
 
 class TrialAccount(Protocol):
-    """A throwaway account on the machine's own authority, and what can be tried with it."""
+    """A temporary test account on the machine's own authority, and what can be tested with it."""
 
     account: str
     password: str
@@ -71,7 +71,7 @@ class TrialAccount(Protocol):
 
     @property
     def groups(self) -> Sequence[str]:
-        """The groups that it is in."""
+        """The groups of the account."""
         ...
 
     def come_by(self, route: Route, service: str, password: str) -> Answer:
@@ -94,11 +94,7 @@ class TrialAccount(Protocol):
         ...
 
     def elevate_again(self, password: str, after: timedelta) -> Answer:
-        """Use administration, let time go by, and use it again without another answer.
-
-        Raises:
-            CannotTry: with the reason.
-        """
+        """Elevate, let time pass, and elevate again without another answer. Raises: CannotTry: with the reason."""
         ...
 
     def answer_late(self, password: str, after: timedelta) -> Answer:
@@ -108,7 +104,7 @@ class TrialAccount(Protocol):
 
 @frozen
 class TrialResult:
-    """One thing that was tried: what should happen, what happened."""
+    """One test: what should happen, and what happened."""
 
     rule: str
     test: str
@@ -117,7 +113,7 @@ class TrialResult:
 
 
 class CannotTry(Exception):
-    """A trial cannot run here; the message is the reason."""
+    """A test cannot run here; the message is the reason."""
 
 
 _MARGIN = timedelta(seconds=30)
@@ -178,7 +174,7 @@ def access_trial(subject: TrialAccount, let_in: TrialAccount, snapshot: Snapshot
 
 
 def elevation_trial(subject: TrialAccount, snapshot: Snapshot, role: Role) -> Iterator[TrialResult]:
-    """Use administration, once it is in."""
+    """Test elevation in a session of the account."""
     administers = role is Role.ADMINISTRATOR
     rule = f"elevation.{'administrator' if administers else 'standard'}_gives"
     message = f"a temporary {role} account elevates with its own password"
@@ -386,7 +382,7 @@ def _asks(rule_id: str, policy: Policy) -> bool:
 
 
 def _remembered(subject: TrialAccount, policy: Policy, first: str, rng: random.Random) -> Iterator[TrialResult]:
-    """Change until ``first`` is the oldest that is still remembered, then try to go back to it."""
+    """Change passwords until ``first`` is the oldest remembered one, then try to set it again."""
     current = first
     for _ in range(policy.remember - 1):
         following = make_password(policy, subject.account, rng)

@@ -92,7 +92,7 @@ def _from_iso(text: str) -> timedelta | None:
 
 
 class Unacceptable(ValueError):
-    """A raw value that a kind does not take. ``found`` and ``accepted`` are for the message."""
+    """A raw value that a kind does not accept. ``found`` and ``accepted`` are for the message."""
 
     def __init__(self, found: object, accepted: str, nearest: str | None = None) -> None:
         self.found, self.accepted, self.nearest = found, accepted, nearest
@@ -331,7 +331,7 @@ class Scale(Kind):
 # Kinds are declared once and never compared: without generated methods a survey starts faster.
 @frozen(eq=False, repr=False)
 class YesNo(Kind):
-    """Yes or no. ``stricter`` is the strict answer."""
+    """Yes or no. ``stricter`` is the stricter answer."""
 
     stricter: bool
 
@@ -609,8 +609,9 @@ class Names(Kind):
 
 @frozen(eq=False, repr=False)
 class NameSet(Names):
-    """A set of words of which the machine may use any, and no other. A smaller set is stricter; ``none`` is the word
-    for the empty one, where that makes sense."""
+    """A set of words of which the machine may use any, and no other.
+
+    A smaller set is stricter; ``none`` is the word for the empty one, where that makes sense."""
 
     options: tuple[str, ...]
     none: str = ""

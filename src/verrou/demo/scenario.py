@@ -1,4 +1,4 @@
-"""Lays out the Cap Fauvel machines: two bench machines, a sample Linux root to read, and the station's baselines."""
+"""The Cap Fauvel machines: two bench machines, a sample Linux root to read, and the station's baselines."""
 
 import secrets
 from datetime import datetime, timedelta

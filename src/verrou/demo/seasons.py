@@ -85,7 +85,7 @@ VISITS = {
 
 
 def lay_out_seasons(folder: Path) -> None:
-    """Write the surveys to ``surveys`` in ``folder``, and the records to where they wait."""
+    """Write the surveys to ``surveys`` in ``folder``, and the records to the logbook's waiting folder."""
     surveys = folder / "surveys"
     surveys.mkdir()
     place = place_of("", folder)

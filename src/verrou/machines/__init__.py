@@ -1,4 +1,4 @@
-"""The outside: what every kind of machine can be asked, and how an address finds its kind."""
+"""The outside: the interface of every kind of machine, and how an address finds its kind."""
 
 from collections.abc import Mapping, Sequence
 from contextlib import AbstractContextManager
@@ -20,11 +20,11 @@ MOST_NAMED = 20
 
 
 class CannotLook(Exception):
-    """The files of an account cannot be looked at; the message is the reason."""
+    """The files of an account cannot be listed; the message is the reason."""
 
 
 class Outcome(StrEnum):
-    """Of a step."""
+    """Result of a step."""
 
     DONE = "done"
     UNCHANGED = "unchanged"
@@ -149,7 +149,7 @@ class TooSlow(DryRunUnavailable):
 
 
 class Copy(Protocol):
-    """A private copy of a machine: done to, observed and tried like the machine itself, and gone afterwards."""
+    """A private copy of a machine: changed, observed and tested like the machine itself, and gone afterwards."""
 
     def do(self, steps: "Sequence[Step]", secrets: Secrets) -> list[StepResult]:
         """Do the steps in order and return the result of each; a rejected one does not stop the rest."""
@@ -216,7 +216,7 @@ class KeptSomewhere(Protocol):
 
 
 class Machine(Protocol):
-    """The whole of what the rest of Verrou knows of a machine. Nothing here assumes files on this computer."""
+    """Everything that the rest of Verrou knows of a machine. Nothing here assumes files on this computer."""
 
     kind: str
     name: str
@@ -225,7 +225,7 @@ class Machine(Protocol):
 
     @property
     def only_read(self) -> str:
-        """Why nothing can ever be changed on it; nothing where it can."""
+        """Why nothing can ever be changed on it; empty where it can."""
         ...
 
     def observe(self, *, asked: bool = False) -> "Snapshot":

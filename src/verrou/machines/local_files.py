@@ -1,4 +1,4 @@
-"""Files on this computer: looked at with all that hangs on them, and replaced whole or not at all."""
+"""Files on this computer: read with all their attributes, and replaced whole or not at all."""
 
 import errno
 import os
@@ -91,11 +91,7 @@ def set_attributes(descriptor: int, item: FileState, *, all_of_it: bool = True) 
 
 
 def write_all(descriptor: int, content: bytes | memoryview) -> None:
-    """Write until all of ``content`` is there.
-
-    Raises:
-        OSError: a part of it is, or nothing.
-    """
+    """Write until all of ``content`` is written. Raises: OSError: a part of it is, or nothing."""
     view = memoryview(content)
     while view:
         view = view[os.write(descriptor, view) :]

@@ -61,9 +61,10 @@ class Mismatch:
 
 @frozen
 class DryRun:
-    """The dry run of a plan: the result of each step, the machine afterwards, and the change set. ``trials`` are the
-    tests on the copy. Where no copy could be made, ``prediction_reason`` says why, and ``after`` is predicted.
-    ``entry`` is that of the journal, once the changes are applied."""
+    """The dry run of a plan: the result of each step, the machine afterwards, and the change set.
+
+    ``trials`` are the tests on the copy. Where no copy could be made, ``prediction_reason`` says why, and ``after`` is
+    predicted. ``entry`` is the journal's, once the changes are applied."""
 
     before: Snapshot
     after: Snapshot
@@ -80,7 +81,7 @@ class DryRun:
 
     @property
     def rejected(self) -> list[tuple[Step, StepResult]]:
-        """The steps that the machine would refuse."""
+        """The steps that the machine would reject."""
         return [(step, result) for step, result in self.steps if result.outcome is Outcome.REJECTED]
 
     @property
@@ -344,12 +345,9 @@ def _io_words(error: OSError) -> str:
 
 
 def _sweep(machine: Machine, journal: Journal, number: int | None = None) -> None:
-    """Delete what finished entries moved away (or the one of that number), and what was staged; what cannot be deleted
-    now, the next run does.
+    """Delete staged files and those moved aside by finished entries (or one entry).
 
-    Raises:
-        BrokeOff: something is left.
-    """
+    What cannot be deleted now, the next run deletes. Raises: BrokeOff: something is left."""
     for entry in journal.pending_cleanup():
         if number not in (None, entry.number):
             continue
@@ -426,11 +424,7 @@ def check_whole(machine: Machine) -> None:
 
 
 def refuse_interrupted(journal: Journal) -> None:
-    """Refuse to change a machine on which a run was interrupted.
-
-    Raises:
-        MachineRefused: one did.
-    """
+    """Reject changes of a machine on which a run was interrupted. Raises: MachineRefused: one was."""
     if entry := journal.interrupted_entry():
         raise MachineRefused(words_of(entry))
 

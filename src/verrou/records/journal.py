@@ -29,7 +29,7 @@ START = "0" * 64
 
 
 class Journal:
-    """The journal in a folder; the folder comes with the first entry."""
+    """The journal in a folder, which is created with the first entry."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder

@@ -70,7 +70,7 @@ def _may_be_machine(entry: "os.DirEntry[str]") -> bool:
 
 @frozen
 class Assignment:
-    """Which baseline a machine is audited against: by name patterns, the first that fits."""
+    """Which baseline a machine is audited against: by name patterns, the first match."""
 
     patterns: tuple[tuple[str, str], ...]
 
@@ -130,8 +130,10 @@ def go_round(addresses: Sequence[str], assignment: Assignment, load: Load, state
 
 
 def _looked(pool: "ProcessPoolExecutor", addresses: Sequence[str], most: int) -> Iterator[Outcome]:
-    """Hand out no more than ``most`` batches at once: a round that is broken off then has none to cancel, which an
-    executor does not do well (:mod:`concurrent.futures` of Python 3.11 fails on it where a process has ended too)."""
+    """Submit at most ``most`` batches at once, so that an interrupted round has none to cancel.
+
+    An executor does not cancel well: :mod:`concurrent.futures` of Python 3.11 fails on it where a process has ended
+    too."""
     batches = iter(range(0, len(addresses), AT_ONCE))
 
     def next_ones(count: int) -> Iterator["Future[list[Outcome]]"]:

@@ -40,7 +40,7 @@ class AccessData(TypedDict):
 
 
 class ReasonData(TypedDict):
-    """One link of a chain of reasons."""
+    """One reason of a chain."""
 
     helps: bool
     statement: str
@@ -69,7 +69,7 @@ class AutomaticSignInData(TypedDict):
 
 
 class DeniedAccountData(TypedDict):
-    """An account that is refused at the console right now, and the first reason."""
+    """An account that is denied at the console right now, and the first reason."""
 
     account: str
     statement: str

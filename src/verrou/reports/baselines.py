@@ -1,4 +1,4 @@
-"""Baselines as sheets and as plain data."""
+"""Tables and data of baselines."""
 
 from typing import TypedDict
 
@@ -26,7 +26,7 @@ class AskedData(TypedDict):
 
 
 class BaselineData(TypedDict):
-    """The whole of a baseline, what it builds on included."""
+    """A baseline with everything it builds on."""
 
     title: str
     asks: list[AskedData]

@@ -20,7 +20,7 @@ class RuleData(TypedDict):
 
 
 class ExplanationData(TypedDict):
-    """One thing that is declared of a rule."""
+    """One declared property of a rule."""
 
     about: str
     text: str
@@ -73,13 +73,13 @@ def rule_list_table(rules: Sequence[RuleData]) -> Table:
 
 FAMILY_WORDS = {
     "builtin": "built-in accounts",
-    "population": "who has an account, and in what state",
-    "password": "what a password must be, and how long it lasts",
-    "lockout": "what wrong passwords lead to",
+    "population": "accounts and their state",
+    "password": "content, ageing and storage of passwords",
+    "lockout": "the lock after failed attempts",
     "logon": "who can sign in by which route",
     "rights": "what signed-in users can do to the machine",
     "elevation": "the prompt before elevation",
-    "screen": "what the sign-in screen and the lock screen show, and who gets past them",
+    "screen": "the sign-in screen, the lock screen and automatic sign-in",
     "sharing": "limits for users of a shared computer",
 }
 """What each family is about."""

@@ -19,7 +19,7 @@ class ComparedData(TypedDict):
 
 
 class ComparisonData(TypedDict):
-    """Two sides, what differs between them, and how many lines turned out how."""
+    """Two sides, their differences, and the number of lines by direction."""
 
     one: str
     other: str

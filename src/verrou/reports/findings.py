@@ -1,4 +1,4 @@
-"""Findings of an audit and results of trials, as sheets and as plain data."""
+"""Tables and data of an audit's findings and of test results."""
 
 from collections.abc import Sequence
 from datetime import date, timedelta
@@ -28,7 +28,7 @@ VERDICT_STYLE = {
 
 
 class ScoreData(TypedDict):
-    """How many findings of each verdict, and how many the score is out of."""
+    """Number of findings by verdict, and of assessed ones."""
 
     met: int
     not_met: int
@@ -39,7 +39,7 @@ class ScoreData(TypedDict):
 
 
 class GapData(TypedDict):
-    """One fact about an account or a group that is not as wanted."""
+    """One fact about an account or a group that differs from the requirement."""
 
     who: str
     fact: Fact
@@ -56,7 +56,7 @@ class WaiverData(TypedDict):
 
 
 class FindingData(TypedDict):
-    """One line of an audit. ``found`` and ``wanted`` are those of a rule; accounts and groups have ``gaps``."""
+    """One line of an audit. A rule has ``found`` and ``required``; accounts and groups have ``gaps``."""
 
     verdict: Verdict
     severity: Severity
@@ -94,7 +94,7 @@ class TrialData(TypedDict):
 
 
 class VerificationData(AuditData):
-    """An audit, and what was tried."""
+    """An audit, and the test results."""
 
     tests: list[TrialData]
 

@@ -41,7 +41,7 @@ def groups_table(snapshot: Snapshot, everyone: bool) -> Table:
     )
     columns = columns_of(
         ("group", "group"),
-        ("identity", "identity"),
+        ("identity", "ID"),
         ("effects", "grants"),
         ("members", "members"),
         ("note", "note"),
@@ -58,7 +58,7 @@ def group_facts(group: Group, snapshot: Snapshot) -> list[tuple[str, str]]:
     members = [snapshot.by_name[name] for name in group.members if name in snapshot.by_name]
     facts = [
         ("group", group.name),
-        ("identity", group.identity + (", built in" if group.built_in else "")),
+        ("ID", group.identity + (", built in" if group.built_in else "")),
         ("note", group.note),
         ("grants", "; ".join(gives(group, snapshot)) + lines if gives(group, snapshot) else "nothing"),
         ("members", ", ".join(f"{a.name} ({role_of(a, snapshot)})" for a in members) or "nobody"),

@@ -28,7 +28,7 @@ class FindingRecordData(TypedDict):
 
 
 class AccountRecordData(TypedDict):
-    """An account that a machine had when it was audited."""
+    """An account of a machine at an audit."""
 
     name: str
     role: KnownRole
@@ -51,8 +51,10 @@ class TrialRecordData(TypedDict):
 
 
 class RecordData(TypedDict):
-    """One run. ``number`` counts the records of the logbook, the oldest first; ``at`` is UTC, ``clock`` the machine's
-    own time; ``entry`` is that of its journal."""
+    """One run.
+
+    ``number`` counts the records of the logbook, the oldest first; ``at`` is UTC, ``clock`` the machine's own time;
+    ``entry`` is its journal's."""
 
     number: int
     run: Run
@@ -219,7 +221,7 @@ class MomentData(TypedDict):
 
 
 class RegressionData(TypedDict):
-    """A rule that is not met and was met before: the last day on which it was seen to be met."""
+    """A rule that is not met and was met before, with the last day on which it was met."""
 
     subject: str
     severity: Severity
@@ -228,7 +230,7 @@ class RegressionData(TypedDict):
 
 
 class EndingData(TypedDict):
-    """A waiver that ends soon, or has ended."""
+    """A waiver that expires soon, or has expired."""
 
     subject: str
     until: date

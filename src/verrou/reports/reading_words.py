@@ -16,5 +16,6 @@ def reading_text(rule: Rule, reading: Reading) -> str:
     if not reading.enforced:
         message = f"{rule.title}: {rule.kind.format(reading.value)} (configured but not enforced)"
     if reading.pending is not None:
-        message += f" ({rule.kind.format(reading.pending)} {WHEN[rule.takes_effect]})"
+        coming = "changes" if isinstance(reading.pending, bool) else rule.kind.format(reading.pending)
+        message += f" ({coming} {WHEN[rule.takes_effect]})"
     return message

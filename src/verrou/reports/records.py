@@ -1,4 +1,4 @@
-"""The journal as sheets."""
+"""Tables of the journal."""
 
 from collections.abc import Sequence
 from typing import TypedDict

@@ -1,4 +1,4 @@
-"""Facts as sheets of rows, printed as text for people, as JSON or as CSV from the same rows."""
+"""Tables of facts, printed as text for people, as JSON or as CSV from the same rows."""
 
 from collections.abc import Mapping, Sequence
 from typing import Any

@@ -20,7 +20,7 @@ from verrou.reports.wording import finding_text
 
 
 class SignedMachine(TypedDict):
-    """Which machine it is; ``clock`` is its own time."""
+    """The machine of a sheet; ``clock`` is its own time."""
 
     name: str
     system: str
@@ -50,7 +50,7 @@ class LineData(TypedDict):
 
 
 class SignedWaiver(TypedDict):
-    """Who lets what are not met, why, and until when; ``lapsed``: that day has passed."""
+    """A waiver: its reason, author and last day; ``lapsed``: that day has passed."""
 
     rule: str
     reason: str

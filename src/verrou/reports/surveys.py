@@ -1,4 +1,4 @@
-"""Accounts and rules of a machine as sheets."""
+"""Tables of the accounts and rules of a machine."""
 
 from collections.abc import Iterable, Mapping, Sequence
 
@@ -68,7 +68,7 @@ def accounts_table(
             (
                 f"by {shown(row['routes'])}" if _routes(account, snapshot) else "cannot sign in",
                 f"last sign-in {row['last_sign_in']}" if row["last_sign_in"] != "never" else "never signed in",
-                f"password {row['password_age']}",
+                _password_words(account, snapshot),
                 f"in {shown(row['groups']) or 'no group'}",
             )
         )
@@ -116,6 +116,19 @@ def _password_age(account: Account, snapshot: Snapshot) -> str:
         return "set"
     days = (snapshot.machine.now.date() - account.password_changed).days
     return "set today" if days == 0 else counted(days, "day")
+
+
+def _password_words(account: Account, snapshot: Snapshot) -> str:
+    """Return the state and age of the password as a phrase."""
+    if account.password is PasswordState.SET and account.password_changed is not None:
+        days = (snapshot.machine.now.date() - account.password_changed).days
+        return "password set today" if days == 0 else f"password set {counted(days, 'day')} ago"
+    return {
+        PasswordState.SET: "password set",
+        PasswordState.BLANK: "blank password",
+        PasswordState.NONE: "no usable password",
+        PasswordState.UNKNOWN: "password not known",
+    }[account.password]
 
 
 def last_sign_in(account: Account, snapshot: Snapshot, form: str) -> str:
@@ -259,14 +272,14 @@ def account_facts(account: Account, snapshot: Snapshot) -> list[tuple[str, str]]
         group = snapshot.group(name)
         if group and (what := gives(group, snapshot)):
             lines = f" ({', '.join(map(str, group.granted_by))})" if group.granted_by else ""
-            given.append(f"group {name} grants {', '.join(what)}{lines}")
+            given.append(f"group {name}: {', '.join(what)}{lines}")
     password = {
         PasswordState.SET: f"set, stored as {account.password_scheme}",
-        PasswordState.BLANK: "blank: anyone can sign in",
+        PasswordState.BLANK: "blank: no password needed",
         PasswordState.NONE: "no usable password",
         PasswordState.UNKNOWN: "not known: only root can read it",
     }[account.password]
-    changed = f", of {account.password_changed}" if account.password_changed else ""
+    changed = f", set on {account.password_changed}" if account.password_changed else ""
     age = "must be changed when too old" if password_ages(account, snapshot) else "exempt from ageing"
     age = "must be changed at the next sign-in" if must_change(account, snapshot, snapshot.machine.now.date()) else age
     age = age if account.password is PasswordState.SET else ""

@@ -1,4 +1,4 @@
-"""Text for people: as wide as the terminal, lines broken between words, plain tables, and no blanks at a line's end."""
+"""Text for people: as wide as the terminal, wrapped between words, plain tables, no blanks at a line's end."""
 
 import os
 import re
@@ -17,7 +17,7 @@ STYLES = {"bold": "1", "dim": "2", "bold red": "1;31", "yellow": "33", "green": 
 
 
 class Line(NamedTuple):
-    """A line of a cell, and how it looks."""
+    """A line of a cell, with its style."""
 
     text: str
     style: str = ""

@@ -7,6 +7,7 @@ from verrou.core.desired import AtLeast
 from verrou.core.model import PasswordState, Role, joined
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules import sentence
+from verrou.core.values import NOBODY
 from verrou.reports.reading_words import reading_text
 
 
@@ -35,7 +36,8 @@ def required_text(finding: Finding) -> str:
     rule, desired = finding.requirement.rule, finding.requirement.desired
     if rule.asks and isinstance(desired, AtLeast):
         return sentence(rule.asks, rule.kind, desired.value)
-    return f"required: {desired.format(rule)}"
+    text = desired.format(rule)
+    return f"required: {'no one' if text == NOBODY else text}"
 
 
 def _gap_text(gap: Gap) -> str:

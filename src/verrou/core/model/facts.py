@@ -39,7 +39,7 @@ class Effect(StrEnum):
 
 
 class Origin(StrEnum):
-    """Who made an account: the system itself (built-in or plumbing), a package, or a person."""
+    """Origin of an account: the system itself (built-in or system account), a package, or a person."""
 
     BUILT_IN = "built-in"
     SYSTEM = "system"
@@ -64,7 +64,7 @@ class Grant(StrEnum):
 
 
 class Flag(StrEnum):
-    """A mark on an account about its password."""
+    """A mark about an account's password."""
 
     CHANGE_DUE = "change_due"
     CANNOT_CHANGE = "cannot_change"
@@ -83,7 +83,8 @@ class Detail(StrEnum):
 
 
 class PasswordState(StrEnum):
-    """SET: some password matches. BLANK: the empty one does. NONE: none can. UNKNOWN: we may not look."""
+    """State of a password. SET: some password matches. BLANK: the empty one does. NONE: none can. UNKNOWN: not
+    readable."""
 
     SET = "set"
     BLANK = "blank"
@@ -108,7 +109,7 @@ class Source:
 
     @property
     def where(self) -> str:
-        """The place and the line."""
+        """The place with its line."""
         return self.place if self.line is None else f"{self.place}:{self.line}"
 
     def __str__(self) -> str:

@@ -7,7 +7,7 @@ from enum import StrEnum
 
 
 class Known(StrEnum):
-    """An answer about a machine."""
+    """A three-valued answer about a machine."""
 
     YES = "yes"
     NO = "no"

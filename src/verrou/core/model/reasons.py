@@ -108,7 +108,7 @@ def _decided(account: Account, entry_point: EntryPoint, asks_with: str = "") -> 
     answers = {found.password, found.key, found.name}
     helps = Known.YES in answers
     where = str(found.source.where) if found.source is not None else "its stack"
-    change = _look_at(where, asks_with) if Known.UNKNOWN in answers else f"change {where}"
+    change = _look_at(where, asks_with) if Known.UNKNOWN in answers else f"edit {where}"
     return Reason(helps, found.statement, found.source or entry_point.source, "" if helps else change)
 
 
@@ -347,7 +347,7 @@ def _undenied_by(account: Account, entry_point: EntryPoint, decides: AccessListE
     reading, source = snapshot.readings.get(rule_id), decides.source or entry_point.source
     names = reading.value if reading is not None else None
     if not decides.settable or not isinstance(names, frozenset) or (ALL in names and key == "allowed"):
-        return f"change {source}" if source is not None else ""
+        return f"edit {source}" if source is not None else ""
     mine = {ALL, str(account.name), *(f"{GROUP}{group}" for group in account.groups)}
     required = names | {str(account.name)} if key == "allowed" else names - mine
     return shlex.join(("verrou", "rule", "set", f"{rule_id}={','.join(sorted(required)) or 'nobody'}"))

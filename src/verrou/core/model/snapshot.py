@@ -1,4 +1,4 @@
-"""The whole of what was observed of a machine, and its look-ups."""
+"""The observed state of one machine, with lookups."""
 
 from collections.abc import Callable, Mapping
 from datetime import date, datetime
@@ -96,8 +96,10 @@ class MachineFacts:
 
 @define(frozen=True, slots=False, repr=False)
 class Snapshot:
-    """The whole of what was observed. ``warnings`` are lines about what the machine itself keeps in a broken state,
-    ``takes`` is by rule what the machine lets it be set to."""
+    """Observed state of one machine, with lookups. Immutable.
+
+    ``warnings`` are lines about what the machine itself stores in a broken state, ``accepted_values`` are by rule the
+    values that the machine accepts."""
 
     machine: MachineFacts
     accounts: tuple[Account, ...]
@@ -114,7 +116,7 @@ class Snapshot:
 
     @cached_property
     def by_identity(self) -> Mapping[str, tuple[Account, ...]]:
-        """Accounts by identity; more than one for an identity is worth a look."""
+        """Accounts by ID; more than one for an ID is notable."""
         found: dict[str, tuple[Account, ...]] = {}
         for account in self.accounts:
             found[account.identity] = (*found.get(account.identity, ()), account)
@@ -193,7 +195,7 @@ class Snapshot:
 
     @cached_property
     def _without_case(self) -> tuple[Mapping[str, Account], Mapping[str, Group]]:
-        """Accounts and groups by their names in small letters."""
+        """Accounts and groups by lower-case name."""
         return (
             {account.name.casefold(): account for account in reversed(self.accounts)},
             {group.name.casefold(): group for group in reversed(self.groups)},
@@ -232,7 +234,7 @@ class Snapshot:
 
     @cached_property
     def members(self) -> Mapping[str, tuple[AccountName, ...]]:
-        """Who is in each group, by group name."""
+        """Members by group name."""
         return {str(group.name): group.members for group in self.groups}
 
     def group(self, name: str) -> Group | None:

@@ -12,7 +12,7 @@ from verrou.core.model.words import counted, joined
 
 
 class AccountState(StrEnum):
-    """Of an account, the most severe first."""
+    """Notable state of an account, the most severe first."""
 
     SAME_IDENTITY = "duplicate-id"
     BLANK = "blank"

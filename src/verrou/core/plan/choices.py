@@ -1,4 +1,4 @@
-"""A named preset as values for one machine."""
+"""A preset as values for one machine."""
 
 from verrou.core.model import Snapshot, Status
 from verrou.core.rules import CATALOGUE, PRESETS, Rule, reading_of

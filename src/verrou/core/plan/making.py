@@ -102,12 +102,10 @@ def role_steps(snapshot: Snapshot, name: AccountName, role: Role) -> list[Step]:
 def swap_steps(
     snapshot: Snapshot, old: AccountName, new: AccountName, password: str, full_name: str = ""
 ) -> list[Step]:
-    """Hand administration over from ``old`` to ``new``: make or raise the one, try it, and only then take the other
-    away. A built-in administrator is disabled, any other becomes a standard user.
+    """Return the steps that transfer administrator rights from ``old`` to ``new``.
 
-    Raises:
-        NoWay: one of the two cannot become what it should be.
-    """
+    The new one is created or promoted and tested before the other is demoted. A built-in administrator is disabled, any
+    other becomes a standard user. Raises: NoWay: one of the two cannot get its new role."""
     leaving = snapshot.by_name[old]
     if role_of(leaving, snapshot) is not Role.ADMINISTRATOR:
         raise NoWay(f"{old} is not an administrator, so it has no administrator rights to transfer")

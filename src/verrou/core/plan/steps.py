@@ -57,7 +57,7 @@ class RuleSetting:
 
 @define(frozen=True, slots=False, repr=False)
 class SetRules(_Step):
-    """Set the rules as one set, so that no side effect of the machine undoes one of them."""
+    """Set the rules together, so that no side effect of the machine undoes one of them."""
 
     settings: tuple[RuleSetting, ...]
 
@@ -73,9 +73,10 @@ class SetRules(_Step):
 
 @define(frozen=True, slots=False, repr=False)
 class CreateAccount(_Step):
-    """Make an account that a person signs in with, the whole of it. ``password``: how the first one comes about.
-    ``home`` and ``shell`` are what the machine takes by itself where they are empty; without ``home_kept`` each
-    session gets a fresh home and nothing of it stays."""
+    """Create an account that a person signs in with.
+
+    ``password`` says how the first one is supplied. ``home`` and ``shell`` are the machine's defaults where empty;
+    without ``home_kept`` each session gets a temporary home."""
 
     account: AccountName
     role: Role
@@ -101,7 +102,7 @@ class CreateAccount(_Step):
 
 @define(frozen=True, slots=False, repr=False)
 class SetEnabled(_Step):
-    """Open or close an account; its files and groups stay. ``files``: what a closed account leaves where."""
+    """Enable or disable an account; its files and groups stay. ``files`` are those of a disabled account."""
 
     account: AccountName
     enabled: bool
@@ -200,7 +201,7 @@ class Rename(_Step):
 
 @define(frozen=True, slots=False, repr=False)
 class Join(_Step):
-    """Make an account a member of a group."""
+    """Add an account to a group."""
 
     account: AccountName
     group: GroupName
@@ -213,7 +214,7 @@ class Join(_Step):
 
 @define(frozen=True, slots=False, repr=False)
 class Leave(_Step):
-    """Take an account out of a group."""
+    """Remove an account from a group."""
 
     account: AccountName
     group: GroupName
@@ -240,7 +241,7 @@ class SetPassword(_Step):
 
 @define(frozen=True, slots=False, repr=False)
 class Unlock(_Step):
-    """Lift a lock after wrong passwords, and forget the tries."""
+    """Unlock an account after failed attempts, and clear them."""
 
     account: AccountName
 
@@ -259,12 +260,12 @@ class SetEnd(_Step):
 
     @property
     def what(self) -> str:
-        return f"account {self.account}: " + (f"until {self.until}" if self.until else "no expiry date")
+        return f"account {self.account}: " + (f"expire after {self.until}" if self.until else "remove the expiry date")
 
 
 @define(frozen=True, slots=False, repr=False)
 class SetFlags(_Step):
-    """Put marks about its password on an account (True), or take them off (False); None leaves one as it is."""
+    """Set marks about the password of an account (True), or clear them (False); None leaves a mark as it is."""
 
     account: AccountName
     change_due: bool | None = None
@@ -273,19 +274,19 @@ class SetFlags(_Step):
 
     @property
     def flags(self) -> Mapping[Flag, bool]:
-        """The marks that the step is about."""
+        """The marks that the step changes."""
         values = {flag: getattr(self, flag.value) for flag in Flag}
         return {flag: value for flag, value in values.items() if value is not None}
 
     @property
     def what(self) -> str:
         words = {
-            (Flag.CHANGE_DUE, True): "the password must be changed at the next sign-in",
-            (Flag.CHANGE_DUE, False): "the password need not be changed",
-            (Flag.CANNOT_CHANGE, True): "the password is fixed (only an administrator can change it)",
-            (Flag.CANNOT_CHANGE, False): "the password is not fixed",
+            (Flag.CHANGE_DUE, True): "require a password change at the next sign-in",
+            (Flag.CHANGE_DUE, False): "do not require a password change",
+            (Flag.CANNOT_CHANGE, True): "fix the password (only an administrator can change it)",
+            (Flag.CANNOT_CHANGE, False): "let the user change the password",
             (Flag.AGEING_EXEMPT, True): "exempt from password ageing",
-            (Flag.AGEING_EXEMPT, False): "password ageing applies",
+            (Flag.AGEING_EXEMPT, False): "apply password ageing",
         }
         return f"account {self.account}: " + ", ".join(words[flag] for flag in self.flags.items())
 
@@ -323,7 +324,7 @@ class CreateGroup(_Step):
 
 @define(frozen=True, slots=False, repr=False)
 class RemoveGroup(_Step):
-    """Take a group away; its members stay."""
+    """Remove a group; its members stay."""
 
     group: GroupName
     effect: Effect = field(default=Effect.NEXT_SIGN_IN, kw_only=True)
@@ -335,7 +336,7 @@ class RemoveGroup(_Step):
 
 @define(frozen=True, slots=False, repr=False)
 class SetGroupNote(_Step):
-    """Say what a group is for."""
+    """Change the note of a group."""
 
     group: GroupName
     note: str

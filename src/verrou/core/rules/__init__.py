@@ -1,4 +1,4 @@
-"""The catalogue of rules, and the questions everyone asks of it."""
+"""The catalogue of rules, with lookups."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import cache

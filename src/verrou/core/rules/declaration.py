@@ -11,7 +11,7 @@ from verrou.core.values import Kind, Value
 
 
 class Severity(StrEnum):
-    """How much it matters when a rule is not met."""
+    """Severity of a rule that is not met."""
 
     HIGH = "high"
     MEDIUM = "medium"
@@ -19,7 +19,7 @@ class Severity(StrEnum):
 
     @property
     def weight(self) -> int:
-        """For sorting: the most severe first."""
+        """Sort key: the most severe first."""
         return list(Severity).index(self)
 
 
@@ -36,7 +36,7 @@ class Agreement:
 
     @property
     def pulls(self) -> bool:
-        """Whether a machine may bring one of the two along when the other is set."""
+        """Whether a machine may change one of the two when the other is set."""
         return self.relation != APART
 
     def holds(self, rule: "Rule", mine: Value, other: "Rule", theirs: Value) -> bool:

@@ -1,4 +1,4 @@
-"""When failed attempts lock an account, for how long, and who is exempt."""
+"""Rules about the lock after failed attempts."""
 
 import math
 

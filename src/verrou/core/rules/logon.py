@@ -1,4 +1,4 @@
-"""Who can sign in by which route."""
+"""Rules about who can sign in by which route."""
 
 from verrou.core.model.facts import Effect
 from verrou.core.model.routes import Route

@@ -32,6 +32,7 @@ RULES = (
             frozenset({EVERYONE}): "the sign-in screen lists no accounts",
             None: "the sign-in screen hides: {}",
         },
+        asks={frozenset({EVERYONE}): "required: hide all accounts", None: "required: hide at least {}"},
         kind=Listed(more_is_stricter=True),
         severity=Severity.LOW,
         why_severe="anyone at the screen learns which account names to guess at",

@@ -1,4 +1,4 @@
-"""Limits for users of a shared computer. None of them binds an administrator, who can lift it."""
+"""Limits for users of a shared computer. None of them applies to an administrator, who can lift it."""
 
 from verrou.core.model.facts import Effect
 from verrou.core.rules.declaration import Rule, Severity
@@ -17,6 +17,7 @@ RULES = (
             frozenset({"all"}): "shared-use accounts cannot browse any drive",
             None: "shared-use accounts cannot browse: {}",
         },
+        asks={frozenset({"all"}): "required: hide all drives", None: "required: hide at least {}"},
         kind=Listed(more_is_stricter=True, every="all", none="none", of_people=False),
         severity=Severity.LOW,
         why_severe="strangers look through files that are not theirs, and leave files behind",

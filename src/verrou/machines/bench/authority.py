@@ -109,7 +109,7 @@ class NewPasswordFirst(No):
 
 
 class Damaged(Exception):
-    """The file is not one of this authority's."""
+    """The file is not one of this authority."""
 
 
 def _reason(error: Exception) -> str:
@@ -417,7 +417,7 @@ class Authority:
     # Changing
 
     def set_policy(self, key: str, value: Any) -> None:
-        """Set one number or switch. The lockout numbers pull each other along, without a word."""
+        """Set one number or switch. The lockout numbers change each other, without a message."""
         policy = self._data["policy"]
         if key not in SHIPPED_POLICY:
             raise No(f"this machine has no {key}")
@@ -581,7 +581,7 @@ class Authority:
         account["name"] = new_name
 
     def set_open(self, name: str, is_open: bool) -> None:
-        """Open or close an account."""
+        """Enable or disable an account."""
         self._account(name)["open"] = is_open
 
     def set_end(self, name: str, moment: datetime | None) -> None:
@@ -671,7 +671,7 @@ class Authority:
         taken, denied = self.logon_lists()[route]
         identities = self._identities_of(account)
         if not belongs(taken, identities) or belongs(denied, identities):
-            raise No(f"the account is denied sign-in: {route}")
+            raise No(f"this account is denied sign-in by {route}")
         if password == "" and route not in self._data["policy"]["blank_by"]:
             raise No(f"a blank password is not accepted: {route}")
         if account["must_change"] or self._too_old(account):
@@ -694,7 +694,7 @@ class Authority:
         return any(session["token"] == token and session["may"] for session in self._data["sessions"])
 
     def sign_out(self, token: int) -> None:
-        """End a session; a home that is emptied each time is emptied."""
+        """End a session; a temporary home is emptied."""
         ended = next((session for session in self._data["sessions"] if session["token"] == token), None)
         if ended is None:
             raise No(f"there is no session {token}")
@@ -705,8 +705,9 @@ class Authority:
                 self._data["disk"] = [f for f in self._data["disk"] if not f["place"].startswith(inside)]
 
     def restart(self) -> str:
-        """Switch the machine off and on: sessions end, and what waited for it counts. Answers with the account that is
-        signed in by itself then, if any."""
+        """Restart the machine: sessions end, and waiting values take effect.
+
+        Returns the account that is then signed in automatically, if any."""
         for session in list(self._data["sessions"]):
             self.sign_out(session["token"])
         self._data["waiting"].clear()

@@ -38,7 +38,7 @@ MOST_OF_A_BENCH = 100_000_000
 
 
 class BenchMachine:
-    """A bench machine in its file."""
+    """A bench machine, stored in its file."""
 
     kind = "bench"
     only_read = ""

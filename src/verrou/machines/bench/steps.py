@@ -1,4 +1,4 @@
-"""Steps as calls to a bench machine's authority, and trials on a copy of it."""
+"""Steps as calls to a bench machine's authority, and tests on a copy of it."""
 
 from collections.abc import Callable, Sequence
 from datetime import date, datetime, time, timedelta
@@ -185,7 +185,7 @@ def _set_rules(authority: Authority, step: SetRules) -> str:
 
 @define
 class TrialOnBench:
-    """A throwaway account on a copy of the authority that is never saved."""
+    """A temporary test account on a copy of the authority that is never saved."""
 
     authority: Authority
     account: str

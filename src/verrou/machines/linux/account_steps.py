@@ -95,9 +95,11 @@ def ageing_of_new_accounts(defs: Mapping[str, tuple[str, Source]]) -> tuple[str,
 
 @define
 class AccountEdit:
-    """The account files as they shall be. Nothing is written before :meth:`write`. ``pending`` are the homes that
-    earlier steps make, ``homes`` what these steps do to homes: that is done on the machine itself, never on a copy.
-    ``jobs`` are files of what runs by itself, and where they go; nowhere for the empty name."""
+    """The account files as they will be; nothing is written before :meth:`write`.
+
+    ``pending`` are the homes that earlier steps create, ``homes`` the operations of these steps on homes, done on the
+    machine itself and never on a copy. ``jobs`` are files of background jobs with their new names; an empty name
+    removes one."""
 
     root: Root
     today_days: int
@@ -137,7 +139,7 @@ class AccountEdit:
         return StepResult(Outcome.DONE if changed else Outcome.UNCHANGED, message)
 
     def write(self) -> None:
-        """Write each file of the copy that changed, and take away the tallies of accounts that are unlocked or gone."""
+        """Write each changed file of the copy, and remove the tallies of accounts that are unlocked or removed."""
         for name, file in self.files.items():
             text = file.text()
             if text != self.root.text(name):

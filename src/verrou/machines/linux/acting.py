@@ -35,7 +35,7 @@ _DEBIAN_CRON_FILE = re.compile(r"[A-Za-z0-9_-]+")
 
 @define
 class Acting:
-    """All that was found, by the name or the number of the account that it acts for."""
+    """All background jobs, by the name or ID of their account."""
 
     by_name: dict[str, list[Act]] = field(factory=lambda: defaultdict(list))
     by_uid: dict[int, list[Act]] = field(factory=lambda: defaultdict(list))
@@ -44,7 +44,7 @@ class Acting:
     """Whether what runs such a job asks first whether the account is open."""
 
     def add(self, who: str | int, kind: ActKind, place: str, line: int | None = None, text: str = "") -> None:
-        """Note one act."""
+        """Add one job."""
         act = Act(kind, Source(place, line, text), kind not in (ActKind.LINE, ActKind.UNIT))
         if isinstance(who, str):
             self.by_name[who].append(act)

@@ -21,7 +21,7 @@ BETWEEN_LOOKS = 0.02
 
 
 def bound_this_process(seconds: int) -> None:
-    """Bound the memory of this process and of all that it starts, and the time that each may compute."""
+    """Limit the memory of this process and all that it starts, and the CPU time of each."""
     bounds = {resource.RLIMIT_DATA: MOST_DATA, resource.RLIMIT_CPU: seconds, resource.RLIMIT_CORE: 0}
     for limit, most in bounds.items():
         _, already = resource.getrlimit(limit)
@@ -30,7 +30,7 @@ def bound_this_process(seconds: int) -> None:
 
 
 def kill_all() -> None:
-    """End every process that this one may signal, but itself."""
+    """Kill every process that this one may signal, but itself."""
     with suppress(ProcessLookupError):
         os.kill(-1, signal.SIGKILL)
 
@@ -52,7 +52,7 @@ def until_ended(pid: int) -> Iterator[Callable[[float], None]]:
 
 
 def until_readable(descriptor: int, seconds: float) -> None:
-    """Wait so many seconds for something to be read."""
+    """Wait some seconds for something to be readable."""
     select.select([descriptor], [], [], seconds)
 
 

@@ -1,8 +1,7 @@
-"""System calls that a program which runs shut in is not let through to: seccomp(2).
+"""System calls that an isolated program is denied: seccomp(2).
 
-Namespaces do not part what these reach: the kernel keeps keys by user number for the whole computer (keyrings(7)), and
-the others look into the kernel or load into it. Refused with EPERM, as a computer that lacks them would.
-"""
+Namespaces do not separate what these reach: the kernel has keys by user ID for the whole computer (keyrings(7)), and
+the others inspect the kernel or load into it. They are denied with EPERM, as by a computer that lacks them."""
 
 import ctypes
 import errno
@@ -48,12 +47,9 @@ def _instructions() -> list[tuple[int, int, int, int]]:
 
 
 def refuse_calls() -> None:
-    """Refuse them to this process and all that it starts, for good. Nothing is done on a kind of processor that is not
-    known here. Needs the right to administer, so it comes before that is given up.
+    """Deny the calls to this process and all that it starts, for good; do nothing on an unknown kind of processor.
 
-    Raises:
-        OSError: the kernel does not let us.
-    """
+    It needs CAP_SYS_ADMIN, so it comes before that is dropped. Raises: OSError: the kernel does not allow it."""
     if os.uname().machine not in KNOWN_MACHINES:
         return
     text = _instructions()

@@ -1,4 +1,4 @@
-"""A Linux system's private copy, done to by steps, put back, observed and tried; and what of it makes a change set."""
+"""A Linux system's private copy: changed by steps, restored, observed and tested; and its change set."""
 
 import errno
 import os

@@ -1,5 +1,5 @@
-"""sudo and doas asked themselves, in a private copy, who may do everything as root: what they answer takes the place of
-what their files read as."""
+"""sudo and doas themselves, asked in a private copy who can do everything as root; their answers replace their
+files'."""
 
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple

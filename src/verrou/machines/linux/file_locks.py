@@ -1,4 +1,4 @@
-"""Both kinds of lock that the system's own tools take on the account files."""
+"""The two kinds of lock that the system's own tools use for the account files."""
 
 import errno
 import fcntl

@@ -1,7 +1,6 @@
-"""The files of an account: looked for and counted, never outside of its home by a link.
+"""Files of an account: found and counted, never outside of its home through a link.
 
-A home is walked by open folders (``dir_fd``), so that nothing an account does meanwhile can lead out of it.
-"""
+A home is walked by open folders (``dir_fd``), so that nothing an account does meanwhile can lead out of it."""
 
 import errno
 import os
@@ -175,7 +174,7 @@ def walk_open(folder: int, below: str, device: int) -> Iterator[tuple[int, str, 
 
 @define
 class _Level:
-    """A folder that is being walked, which one it is, and the folders in it that were not entered yet."""
+    """A folder that is being walked, its identity, and its folders that were not entered yet."""
 
     place: tuple[int, int]
     below: str

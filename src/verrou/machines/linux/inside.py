@@ -1,4 +1,4 @@
-"""Namespaces, mounts and capabilities, as unshare(2), mount(2), pivot_root(2) and capabilities(7) have them."""
+"""Namespaces, mounts and capabilities: unshare(2), mount(2), pivot_root(2) and capabilities(7)."""
 
 import ctypes
 import errno
@@ -66,12 +66,12 @@ def private_mounts() -> None:
 
 
 def bind(source: Path | str, target: Path | str, *, all_below: bool = True) -> None:
-    """Show ``source`` at ``target`` as well."""
+    """Mount ``source`` at ``target`` as well."""
     _mount(str(source), str(target), None, MS_BIND | (MS_REC if all_below else 0))
 
 
 def mount_new(kind: str, target: Path | str, options: str = "", flags: int = MS_NOSUID | MS_NODEV) -> None:
-    """Mount a fresh file system such as ``tmpfs`` or ``proc``."""
+    """Mount a new file system such as ``tmpfs`` or ``proc``."""
     _mount(kind, str(target), kind, flags, options)
 
 
@@ -148,11 +148,9 @@ def give_up_capabilities(keep: Sequence[int] = NEEDED_INSIDE) -> None:
 
 
 def open_in_root(root: int, name: str, flags: int, mode: int = 0) -> int:
-    """Open ``name`` with the open folder ``root`` as its root: no link and no ``..`` leads out of it: openat2(2).
+    """Open ``name`` with the open folder ``root`` as its root, which no link or ``..`` leaves: openat2(2).
 
-    Raises:
-        OSError: it cannot be opened; ENOSYS where the kernel does not know this call.
-    """
+    Raises: OSError: it cannot be opened; ENOSYS where the kernel lacks this call."""
     how = _OpenHow(flags | os.O_CLOEXEC, mode, RESOLVE_IN_ROOT | RESOLVE_NO_MAGICLINKS)
     encoded = os.fsencode(name)
     for _ in range(MOST_TRIES):

@@ -48,7 +48,7 @@ def _coming_name(last: str, entry: int) -> str:
 
 @define
 class Applier:
-    """The machine itself, written to."""
+    """Applies changes to the machine itself."""
 
     root: Root
 
@@ -402,7 +402,7 @@ def hand_over(folder: int, name: str, operation: FolderOperation) -> None:
 
 
 def delete_tree(folder: int, name: str) -> None:
-    """Delete a folder below an open one, or a file, with all that is in it and nothing else; done where it is gone."""
+    """Delete a folder or file below an open one, with all its content and nothing else; no error where it is gone."""
     try:
         top = os.open(name, FOLDER_FLAGS, dir_fd=folder)
     except FileNotFoundError:

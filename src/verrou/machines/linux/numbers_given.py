@@ -1,4 +1,4 @@
-"""The numbers of accounts and groups: which are given away, and which comes next."""
+"""IDs of accounts and groups: those in use, and the next one."""
 
 from collections.abc import Mapping
 

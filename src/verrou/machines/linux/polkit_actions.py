@@ -1,4 +1,4 @@
-"""The actions of polkit behind each right at the machine and each limit of shared use."""
+"""The polkit actions of each right at the machine and each limit of shared use."""
 
 from collections.abc import Mapping
 

@@ -19,7 +19,7 @@ _TOKEN = re.compile(
 
 @frozen
 class Subject:
-    """Who asks, sitting at the machine: a name, and the groups of the account."""
+    """A user at the machine, with the groups of the account."""
 
     user: str
     groups: Sequence[str] = ()

@@ -1,4 +1,4 @@
-"""The accounts and groups of a Linux system, from its account files, sudoers, tallies and lastlog."""
+"""Accounts and groups of a Linux system, from its account files, sudoers, tallies and lastlog."""
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
@@ -62,8 +62,9 @@ FULL_NAME, NOTE = 0, 4
 
 @frozen
 class Ageing:
-    """The ageing fields of one shadow line, in days; None where a field is empty or counts as never. ``fixed``: the
-    owner can never change the password, since it would have to be older than it can become."""
+    """The ageing fields of one shadow line, in days; None where a field is empty or means never.
+
+    ``fixed``: the owner can never change the password, since its minimum age is above its maximum."""
 
     changed: int | None
     minimum: int | None
@@ -237,8 +238,10 @@ def _from_elsewhere(root: Root, files: AccountFiles) -> list[str]:
 
 @define
 class _Members:
-    """Who is in which group. ``numbers`` are those of the groups, by name; ``by_number`` is the name that the system
-    finds for a number, the first of several."""
+    """Group members.
+
+    ``numbers`` are the IDs of groups by name; ``by_number`` is the name that the system finds for an ID, the first of
+    several."""
 
     numbers: Mapping[str, int]
     main: Mapping[str, str]

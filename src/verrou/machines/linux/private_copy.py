@@ -207,7 +207,7 @@ class _Channel:
 
 
 def _never_return(work: Callable[[], None]) -> None:
-    """Run ``work`` in a forked child and never come back from it."""
+    """Run ``work`` in a forked child and never return from it."""
     try:
         work()
     except BaseException:
@@ -623,7 +623,7 @@ class _Inside:
 
 
 def _laid_over(texts: Mapping[str, str]) -> None:
-    """Show other texts in the place of some files, for this process and its children."""
+    """Mount other contents over some files, for this process and its children."""
     staging = Path("/tmp")
     mount_new("tmpfs", staging, f"mode=0700,size={MOST_MEMORY}")
     for number, (name, text) in enumerate(texts.items()):

@@ -1,4 +1,4 @@
-"""How the deeds on a Linux system say no."""
+"""The error of steps that a Linux system rejects."""
 
 
 class StepRejected(Exception):

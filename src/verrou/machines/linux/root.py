@@ -30,10 +30,11 @@ Asker = Callable[..., Mapping[str, Any]]
 
 @define
 class Root:
-    """A root folder. Names are written as the system itself sees them: ``/etc/passwd``. ``live``: whether it is the
-    system we run on, or a copy of it. ``runner`` runs programs inside; only private copies have one. ``asker`` has what
-    decides there asked, in a copy; ``late`` are services of PAM that did not answer in time and are not waited for
-    again. With ``lenient``, what we may not read counts as missing, and its name is in ``denied``."""
+    """A root folder, with names as the system itself sees them: ``/etc/passwd``.
+
+    ``live``: it is the running system, or a copy of it. ``runner`` runs programs inside; only private copies have one.
+    ``asker`` asks the system itself in a copy; ``late`` are PAM services that did not answer in time and are not waited
+    for again."""
 
     path: Path
     live: bool = field()
@@ -54,7 +55,7 @@ class Root:
 
     @property
     def could_run(self) -> bool:
-        """Whether programs of it could run at all: a tree of files alone has nowhere to."""
+        """Whether programs of it could run at all: a plain tree of files has none."""
         return self.exists("/proc") and self.exists("/tmp")
 
     def place(self, name: str) -> Path:
@@ -281,7 +282,7 @@ class Root:
         self.denied[name] = None
 
     def forget(self) -> None:
-        """Read every file anew from now on: something else may have written."""
+        """Read every file anew from now on: another program may have written."""
         self._read.clear()
         self._there.clear()
         self._made.clear()

@@ -18,7 +18,7 @@ MOST_OF_A_LINE = 256
 
 @define
 class Shells:
-    """The shells of a system, each looked at once."""
+    """The shells of a system, each checked once."""
 
     root: Root
     _known: dict[str, tuple[str, int, int, int]] = field(factory=dict, init=False)

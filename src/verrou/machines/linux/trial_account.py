@@ -1,4 +1,4 @@
-"""A throwaway account that exists in a private copy alone, to try rules with."""
+"""A temporary account that exists in a private copy alone, for tests of rules."""
 
 import os
 from collections.abc import Callable, Mapping, Sequence

@@ -32,7 +32,7 @@ REACH_WITHIN = 0.5
 
 
 class Store:
-    """An open logbook. ``make``: it is written to, and an embedded one that is missing is made."""
+    """An open logbook. ``make``: it is for writing, and a missing embedded one is created."""
 
     def __init__(self, place: Place, make: bool = True) -> None:
         self.place = place

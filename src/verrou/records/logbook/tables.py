@@ -1,4 +1,4 @@
-"""The tables of the logbook, as the newest schema has them; ``migrations`` lead there."""
+"""The tables of the logbook in its newest schema; ``migrations`` lead there."""
 
 import sqlalchemy as sql
 

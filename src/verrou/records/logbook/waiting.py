@@ -1,5 +1,6 @@
-"""Records that wait to go into a logbook: a file each, in a folder of their own. Nothing but a plain file system is
-needed, so that a record is safe before anything else can fail."""
+"""Records that wait for delivery to a logbook: a file each, in a folder of their own.
+
+Nothing but a plain file system is needed, so that a record is safe before anything else can fail."""
 
 import json
 import os

@@ -1,4 +1,4 @@
-"""Pages made from templates: everything that comes from a machine is escaped, and has no control character in it."""
+"""Pages made from templates: everything from a machine is escaped and without control characters."""
 
 from functools import cache
 from importlib.resources import files

@@ -167,7 +167,7 @@ class RemoteShell:
 
     @property
     def _where_it_does_not_start(self) -> tuple[Known, Known]:
-        """One that runs on this computer keeps the settings with which it started."""
+        """The answer of a server that does not start: one that is running keeps the settings it started with."""
         runs = self.root.live and self.root.exists("/run/sshd.pid")
         return (Known.UNKNOWN, Known.UNKNOWN) if runs else (Known.NO, Known.NO)
 

@@ -1,4 +1,4 @@
-"""The units that systemd starts by itself, as systemd.unit(5) puts them together: overrides, drop-ins, instances."""
+"""Units that systemd starts, as systemd.unit(5) combines them: overrides, drop-ins, instances."""
 
 import os
 from collections.abc import Iterator, Sequence
@@ -24,7 +24,7 @@ WANTED = (".wants", ".requires", ".upholds")
 
 @frozen
 class Unit:
-    """One service as systemd sees it: its name, and the lines that set something, the last of a key counting."""
+    """One service as systemd sees it: its name and its setting lines, of which the last of a key decides."""
 
     name: str
     lines: tuple[KeyfileEntry, ...]

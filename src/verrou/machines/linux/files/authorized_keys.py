@@ -1,4 +1,5 @@
-"""The keys that open a remote shell, sshd(8): AUTHORIZED_KEYS FILE FORMAT; and the public keys that people keep."""
+"""Public keys: those that a remote shell accepts, sshd(8): AUTHORIZED_KEYS FILE FORMAT, and those of people
+themselves."""
 
 import re
 from collections.abc import Iterator
@@ -61,7 +62,7 @@ def keys_in(root: Root, file: str) -> Iterator[PublicKey]:
 
 
 class Keys:
-    """The keys of a system's accounts. ``root`` is looked at as little as can be: most accounts have none."""
+    """The keys of a system's accounts. ``root`` is read as little as possible: most accounts have none."""
 
     def __init__(self, root: Root) -> None:
         self.root = root

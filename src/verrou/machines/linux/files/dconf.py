@@ -1,5 +1,6 @@
-"""Settings that a machine makes for every desktop session by dconf(7): keyfiles of a system database, and locks that
-keep a person's own setting from counting."""
+"""Settings of a machine for every desktop session by dconf(7).
+
+They are keyfiles of a system database, and locks that override a user's own setting."""
 
 from collections.abc import Mapping
 from typing import NamedTuple
@@ -16,7 +17,7 @@ USUAL_PROFILE = f"user-db:user\nsystem-db:{OWN_DATABASE}\n"
 
 
 class DconfKey(NamedTuple):
-    """A key: its path without the last part, and that."""
+    """A key: its path without the last part, and the last part."""
 
     section: str
     name: str
@@ -56,11 +57,7 @@ def saved_settings(root: Root, key: DconfKey) -> Kept | None:
 
 
 def save_settings(root: Root, values: Mapping[DconfKey, str]) -> str:
-    """Set and lock keys in a database of the machine's, and have dconf put it together.
-
-    Raises:
-        Refused: dconf does not take it.
-    """
+    """Set and lock keys in a system database, and have dconf rebuild it. Raises: StepRejected: dconf rejects it."""
     if root.text(PROFILE) is None:
         root.write(PROFILE, USUAL_PROFILE)
     elif f"system-db:{OWN_DATABASE}" not in [line.strip() for line in root.lines(PROFILE)]:

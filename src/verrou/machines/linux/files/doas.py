@@ -45,7 +45,7 @@ class Doas:
 
     @classmethod
     def load(cls, root: Root) -> "Doas":
-        """Read them, where the program is there and has its set-user-ID bit."""
+        """Read the rules, where the program is installed with its set-user-ID bit."""
         found = cls()
         program = next((path for path in PROGRAMS if root.exists(path)), "")
         if not program or not root.exists(DOAS_CONF):

@@ -1,4 +1,4 @@
-"""Files of settings, one on a line: ``key = value`` (pwquality.conf, faillock.conf) or ``KEY value`` (login.defs)."""
+"""Files with one setting a line: ``key = value`` (pwquality.conf, faillock.conf) or ``KEY value`` (login.defs)."""
 
 import re
 from collections.abc import Iterator
@@ -10,7 +10,7 @@ _SETTING = re.compile(r"\s*([A-Za-z_][A-Za-z0-9_]*)(\s*=\s*|\s+)?(.*?)\s*$", re.
 
 @frozen
 class SettingLine:
-    """One line that sets something: ``value`` is empty for a bare flag. ``line`` counts from 1."""
+    """One line that sets a key: ``value`` is empty for a bare flag. ``line`` counts from 1."""
 
     file: str
     line: int

@@ -1,4 +1,4 @@
-"""Who signed in when: lastlog(8), wtmp(5) and the databases that newer systems write instead, whichever are there."""
+"""Sign-in records: lastlog(8), wtmp(5) and the databases of newer systems, whichever exist."""
 
 import mmap
 import os
@@ -57,7 +57,7 @@ def moment(seconds: float) -> datetime | None:
 
 
 def sign_ins(root: Root) -> SignIns:
-    """Read every record that is there, and judge whether they can be trusted."""
+    """Read every record that exists, and judge whether they can be trusted."""
     found = SignIns()
     earliest: list[int] = []
     written: list[float] = []

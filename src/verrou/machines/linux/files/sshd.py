@@ -1,4 +1,4 @@
-"""The settings of the remote shell server, as sshd_config(5) puts them together."""
+"""Settings of the remote shell server, as sshd_config(5) combines them."""
 
 import re
 from collections.abc import Iterable, Iterator, Sequence

@@ -48,7 +48,7 @@ class PasswordOwner(StrEnum):
 
 @frozen
 class Person:
-    """Who asks: a name, a number, and the groups with theirs."""
+    """A person with name, ID, and groups with theirs."""
 
     name: str
     uid: int

@@ -1,5 +1,6 @@
-"""The grammar of sudoers(5): one logical line after the other, as typed entries. What cannot be parsed is one entry
-too, since sudo passes over that line alone."""
+"""The grammar of sudoers(5): one logical line after the other, as typed entries.
+
+An invalid line is an entry too, since sudo skips that line alone."""
 
 import re
 from collections.abc import Callable, Iterator, Sequence
@@ -28,7 +29,7 @@ class What(StrEnum):
 
 @frozen
 class Member:
-    """One member of a list of users, runas users, hosts or commands. ``negated``: it takes away what it is about."""
+    """One member of a list of users, runas users, hosts or commands. ``negated``: it excludes what it matches."""
 
     what: What
     text: str
@@ -51,7 +52,7 @@ class Allowance:
 
 @frozen
 class Privilege:
-    """On which hosts which commands."""
+    """Commands on some hosts."""
 
     hosts: tuple[Member, ...]
     allowances: tuple[Allowance, ...]
@@ -59,7 +60,7 @@ class Privilege:
 
 @frozen
 class UserSpec:
-    """Who may run what."""
+    """Users with their privileges."""
 
     users: tuple[Member, ...]
     privileges: tuple[Privilege, ...]

@@ -42,7 +42,7 @@ LONGEST_LINE = 8191
 
 @frozen
 class Comer:
-    """Who comes, and from where: ``place`` is an address, or a terminal where ``remote`` is not set."""
+    """A user and an origin: ``place`` is an address, or a terminal where ``remote`` is not set."""
 
     name: str
     groups: tuple[str, ...]

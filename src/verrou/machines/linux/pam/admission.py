@@ -130,7 +130,7 @@ def _heeded(
 
 @define
 class Services:
-    """The services of a system and the accounts that they decide about."""
+    """Services of a system, and the accounts that they decide about."""
 
     root: Root
     files: AccountFiles
@@ -459,8 +459,8 @@ class Services:
             return f"{service}: what {', '.join(names)} answers is not known", unclear[0].source
         line = self._deciding(found)
         if line is None:
-            return f"{service}: its PAM stack decides so", None
-        return f"{service}: {line.module_name or line.fault} decides so", line.source
+            return f"{service}: decided by its PAM stack", None
+        return f"{service}: decided by {line.module_name or line.fault}", line.source
 
     @staticmethod
     def _deciding(found: StackVerdicts) -> PamLine | None:

@@ -50,7 +50,7 @@ class Asked:
 
     @property
     def parts(self) -> tuple[Known, Known, Known]:
-        """With a password, with a key, by a name alone."""
+        """The answers with a password, with a key, and by a name alone."""
         return self.password, self.key, self.name
 
 
@@ -67,7 +67,7 @@ def was_not_asked(reason: str) -> str:
 
 
 class Cell(NamedTuple):
-    """One account at one service from one place, and the key of all that it is no different from."""
+    """One account at one service from one place, and the key of those that are treated the same."""
 
     attempt: Attempt
     alike: object

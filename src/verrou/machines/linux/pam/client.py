@@ -1,7 +1,6 @@
-"""A small client of libpam (pam(3)), for trials: it signs in and changes passwords with scripted answers.
+"""A small client of libpam (pam(3)) for tests: it signs in and changes passwords with scripted answers.
 
-Everything it imports is imported before a chroot; the library itself is the one of the system inside.
-"""
+Everything it imports is imported before a chroot; the library itself is that of the system inside."""
 
 import ctypes
 import os

@@ -52,7 +52,7 @@ def module_content(root: Root, module: str) -> bytes:
 
 @frozen
 class Decided:
-    """A setting with the place that decided it; ``by_argument`` when arguments on PAM lines have a say in it."""
+    """A setting with its source; ``by_argument`` when arguments on PAM lines decide."""
 
     value: str
     source: Source
@@ -62,7 +62,7 @@ class Decided:
 
 @define
 class Faillock:
-    """The whole of it for one service."""
+    """Lock-out settings of one service."""
 
     settings: Mapping[str, Decided]
     lines: tuple[PamLine, ...]

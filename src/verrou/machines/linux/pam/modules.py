@@ -114,7 +114,7 @@ class Modules:
 
     @property
     def limits(self) -> tuple[int, int]:
-        """The first number of people and the last one of the system's own, as login.defs(5) has them."""
+        """The first ID of people and the last of the system's accounts, by login.defs(5)."""
         if self._limits is None:
             found = {"UID_MIN": "1000", "SYS_UID_MAX": ""}
             for line in self.root.lines("/etc/login.defs"):

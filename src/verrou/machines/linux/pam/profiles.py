@@ -1,4 +1,4 @@
-"""Modules come into the PAM stack as profiles of the system's own mechanism, by its own updater."""
+"""Adding modules to the PAM stack as profiles of the system's own mechanism, by its own updater."""
 
 from collections.abc import Mapping
 

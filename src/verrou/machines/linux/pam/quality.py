@@ -39,7 +39,7 @@ SHIPPED = {"minlen": 8, "minclass": 0, "usercheck": 1, "dictcheck": 1, "enforcin
 
 @define
 class Quality:
-    """The settings that libpwquality ends up with, and the line at which it stopped reading, if it did."""
+    """The settings that libpwquality ends up with, and the line at which it stopped reading, if any."""
 
     decided: dict[str, Decided] = field(factory=dict)
     stopped_at: Source | None = None

@@ -1,4 +1,4 @@
-"""The PAM stack of a service as libpam puts it together (pam.conf(5), pam.d(5)): includes, controls, arguments."""
+"""The PAM stack of a service as libpam combines it (pam.conf(5), pam.d(5)): includes, controls, arguments."""
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
@@ -89,7 +89,7 @@ class Stack:
 
     @property
     def broken(self) -> tuple[Source, ...]:
-        """The lines that libpam cannot use, and refuses by."""
+        """The lines that libpam cannot use, and denies by."""
         return (*filter(None, (self.fatal,)), *(line.source for line in self.chain if line.fault))
 
     def having(self, module: str, *arguments: str) -> list[PamLine]:
@@ -126,7 +126,7 @@ def _read(root: Root, service: str) -> "_Reading":
 
 @define
 class _Reading:
-    """libpam's own reading of its files: what it cannot use it refuses by, each time that it gets there."""
+    """libpam's own reading of its files: a line that it cannot use denies each time it is reached."""
 
     root: Root
     chains: dict[str, list[PamLine]] = field(factory=lambda: {facility: [] for facility in FACILITIES})
@@ -270,11 +270,8 @@ def put_together(root: Root, file: str) -> str:
 
 
 def edit_argument(root: Root, line: PamLine, key: str, value: str | None) -> None:
-    """Set an argument of a line in its file, or take it off (None).
-
-    Raises:
-        Refused: the file is put together by another program.
-    """
+    """Set an argument of a line in its file, or remove it (None). Raises: StepRejected: another program generates the
+    file."""
     if reason := put_together(root, line.file):
         raise StepRejected(reason)
     text = root.text(line.file)

@@ -44,7 +44,7 @@ class System:
 
     @cached_property
     def administrators(self) -> list[Account]:
-        """Who administers, by a group or by a line about them alone."""
+        """Administrators, by a group or by a line about them alone."""
         return [
             account
             for account in self.accounts
@@ -69,7 +69,7 @@ class System:
 
     @cached_property
     def polkit_implied(self) -> Mapping[str, Sequence[str]]:
-        """By action of polkit those that imply it."""
+        """By polkit action those that imply it."""
         return polkit.implied_by(self.root)
 
     @cached_property
@@ -79,7 +79,7 @@ class System:
 
     @cached_property
     def faillocks(self) -> list[Faillock]:
-        """The lock-out of each service; a remote shell that does not go through PAM has none."""
+        """The lock-out settings of each service; a remote shell without PAM has none."""
         found = [load_faillock(self.root, service.name) for service in self.services]
         for at, service in enumerate(self.services):
             if service.name == "sshd" and not sshd_asks_pam(self.root):

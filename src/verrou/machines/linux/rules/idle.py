@@ -1,4 +1,4 @@
-"""When an idle session is locked or ended on a Linux system: by the screen locker, or by the shell."""
+"""The lock of idle sessions on a Linux system: by the screen locker, or by the shell."""
 
 import re
 from collections.abc import Mapping

@@ -1,4 +1,4 @@
-"""Keys by which anyone at the machine restarts it or switches it off, whatever polkit's rules say."""
+"""Keys by which anyone at the machine can restart it or switch it off, whatever polkit's rules say."""
 
 from collections.abc import Iterator
 

@@ -1,4 +1,4 @@
-"""When wrong passwords lock an account on a Linux system: pam_faillock(8), in its file and in the PAM stack."""
+"""The lock after failed attempts on a Linux system: pam_faillock(8), in its file and in the PAM stack."""
 
 from collections.abc import Callable, Mapping
 from datetime import timedelta
@@ -16,7 +16,7 @@ from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System, weakest
 
-PLACE = f"{FAILLOCK_CONF}, or an argument of {MODULE} in the PAM stack, which wins"
+PLACE = f"{FAILLOCK_CONF}, or an argument of {MODULE} in the PAM stack, which takes precedence"
 LOCKOUT_PROFILES = {
     # Before the password is checked: refuse who is locked. Above pam_unix, whose profile has priority 256.
     "verrou-lockout-before": """\

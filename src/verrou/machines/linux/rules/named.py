@@ -1,4 +1,4 @@
-"""Names of accounts and groups in what keepers write: known ones, and the groups that administer."""
+"""Names of accounts and groups that adapters write: checked ones, and the groups of administrators."""
 
 from datetime import datetime
 

@@ -68,12 +68,12 @@ def _read_notice(system: System) -> Reading:
         return first
     by, other = different[0]
     assert isinstance(other.value, Notice)
-    message = (
-        f"by {by} {KIND.format(other.value)} is shown instead" if other.value.words else f"by {by} nothing is shown"
-    )
+    shown = KIND.format(other.value) if other.value.words else "nothing"
     overrides = (first.source,) if first.source is not None else ()
     return evolve(
-        other, reason=f"{message}; at the console {KIND.format(first.value or Notice())}", overrides=overrides
+        other,
+        reason=f"{by} shows {shown}; the console shows {KIND.format(first.value or Notice())}",
+        overrides=overrides,
     )
 
 

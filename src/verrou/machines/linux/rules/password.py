@@ -434,7 +434,7 @@ def _quality_adapter(
 ) -> LinuxRuleAdapter:
     place = (
         "/etc/security/pwquality.conf and, read before it, /etc/security/pwquality.conf.d/*.conf; an argument of "
-        f"{PWQUALITY} in the PAM stack wins over both"
+        f"{PWQUALITY} in the PAM stack takes precedence over both"
     )
     read, write = _read_quality(rule_id, key), _put_quality(key, to_number)
     return LinuxRuleAdapter(f"{where} in {place}", read, write, accepted_values, _quality_cannot(key))

@@ -1,4 +1,4 @@
-"""Run by Alembic: brings the tables forward on the connection that it is given, in the transaction that is open."""
+"""Run by Alembic: migrates the tables on the given connection, in the open transaction."""
 
 from alembic import context
 

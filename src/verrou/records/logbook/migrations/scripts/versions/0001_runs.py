@@ -1,4 +1,4 @@
-"""Machines, and of each run its findings and accounts."""
+"""Create the tables of machines, and of each run its findings and accounts."""
 
 import sqlalchemy as sql
 from alembic import op
