@@ -324,7 +324,7 @@ def test_signs_that_no_font_has_are_drawn_without_a_word(verrou: Verrou, tmp_pat
     path = tmp_path / "station/surveys/hide-01-2026-09.survey.json"
     path.write_text(path.read_text().replace('"name": "hide-01"', '"name": "巣箱 $x^2$ 🐦"'))
     output = verrou("round", "station/surveys", "-b", "office", "--html", "round.html", code=1)
-    assert output.stderr == "Written: round.html\n" and "巣箱 $x^2$ 🐦" in (tmp_path / "round.html").read_text()
+    assert output.stderr == "Saved: round.html\n" and "巣箱 $x^2$ 🐦" in (tmp_path / "round.html").read_text()
 
 
 @examples(60)

@@ -170,7 +170,7 @@ def change(
         return dry_run
     if not (yes or attempts):
         asked = "this step" if len(steps) == 1 else f"these {len(steps)} steps"
-        agreed(f"Do {asked} on {shown(machine.name)}?")
+        agreed(f"Apply {asked} to {shown(machine.name)}?")
     if prompts:
         secrets, generated = collect_passwords(steps, snapshot, typed)
         dry_run = _dry_run(machine, snapshot, steps, secrets, test)

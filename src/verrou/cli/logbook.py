@@ -140,4 +140,4 @@ def _save(file: Path, found: "Trend", today: date, about: str) -> None:
         write_new(file, courses(found, "png"))
     else:
         write_new(file, trend_page(found, today, about) if suffix == ".html" else courses(found))
-    click.echo(f"Written: {file}", err=True)
+    click.echo(f"Saved: {file}", err=True)

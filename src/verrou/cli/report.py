@@ -79,6 +79,6 @@ def report(
         click.echo(text, nl=False)
     else:
         write_new(save, text)
-        click.echo(f"Written: {save}", err=True)
+        click.echo(f"Saved: {save}", err=True)
     disproved = any(result.result is Result.FAILED for result in results)
     click.get_current_context().exit(0 if now.all_met and not disproved else 1)

@@ -71,7 +71,7 @@ def go_round(
         raise BadInput(f"{folder}: none of {len(addresses)} files could be read as a machine")
     if html is not None:
         write_new(html, as_page(rows, left_out, older))
-        click.echo(f"Written: {html}", err=True)
+        click.echo(f"Saved: {html}", err=True)
     if style == "json":
         click.echo(as_json(round_data(rows, left_out, older)), nl=False)
     elif style == "lines":

@@ -337,7 +337,7 @@ def open_machine(address: str) -> Machine:
             from verrou.machines.linux.machine import LinuxMachine
 
             return LinuxMachine(path, address)
-        found = "a folder without etc/passwd" if path.is_dir() else "a file" if path.exists() else "nothing"
+        found = "a folder without etc/passwd" if path.is_dir() else "a file" if path.exists() else "not found"
     except PermissionError as error:
         raise NotEnoughRights(f"{error.filename}: this account cannot read it. Run as one that can.") from None
     except (OSError, ValueError) as error:

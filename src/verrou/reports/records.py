@@ -45,7 +45,7 @@ def entries_table(entries: Sequence[JournalEntry], running: bool) -> Table:
                 "by": entry.by,
                 "command": entry.command,
                 "state": words,
-                "changed": "; ".join(changed) or entry.why,
+                "changed": "; ".join(changed or entry.why.splitlines()),
                 "overridden": ", ".join(entry.overridden),
             }
         )
@@ -108,7 +108,7 @@ def entry_table(entry: JournalEntry, running: bool) -> Table:
         ("begun", entry.begun),
         ("finished", entry.finished or ""),
         ("state", state),
-        ("reason", entry.why),
+        ("reason", "; ".join(entry.why.splitlines())),
         ("baseline", entry.baseline),
         ("undoes", ", ".join(map(str, entry.undoes))),
         ("guards overridden", ", ".join(entry.overridden)),
@@ -130,6 +130,6 @@ def going_back_lines(entries: Sequence[JournalEntry], before: Snapshot, after: S
         for d in differences(before, after)
     ]
     if found:
-        lines.append(f"Going back changes {counted(len(found), 'fact')}:")
+        lines.append(f"This undo changes {counted(len(found), 'fact')}:")
         lines += [f"  {line}" for line in found]
     return lines

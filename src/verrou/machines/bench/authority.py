@@ -544,7 +544,7 @@ class Authority:
             raise No(f"unknown mark {key}")
         standing = [other for other in others if account[other]]
         if on and standing:
-            raise No(f"{name} bears the mark {standing[0]}, which excludes {key}")
+            raise No(f"{name}: {standing[0]} and {key} cannot be combined")
         account[key] = on
 
     def empty_home(self, name: str, each_time: bool) -> None:
@@ -615,7 +615,7 @@ class Authority:
         self._check_password(name, password)
         standing = [mark for mark in ("cannot_change", "never_ends") if account[mark]]
         if must_change and standing:
-            raise No(f"{name} bears the mark {standing[0]}, which excludes must_change")
+            raise No(f"{name}: {standing[0]} and must_change cannot be combined")
         self._store(account, password)
         account["must_change"] = must_change
 
