@@ -10,7 +10,6 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from verrou.core.model.routes import Route
 
 from conftest import GOOD_PASSWORD, Verrou
 from debian_root import PrivateRoot
@@ -19,6 +18,7 @@ from test_shut_in import hostile, listener, victim
 from verrou.core.model import AccountName, Grant, Snapshot
 from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
+from verrou.core.model.routes import Route
 from verrou.machines import Asking, open_machine
 from verrou.machines.linux.elevation_asked import _of_sudo
 from verrou.machines.linux.machine import LinuxMachine
@@ -56,7 +56,7 @@ def before_all(root: PrivateRoot, service: str, *lines: str) -> None:
     root.write(f"/etc/pam.d/{service}", "\n".join((*lines, root.read(f"/etc/pam.d/{service}"))))
 
 
-def test_what_the_files_do_not_tell_is_asked_and_the_line_named(two: PrivateRoot, verrou: Verrou) -> None:
+def test_what_the_files_do_not_show_is_asked_and_the_line_named(two: PrivateRoot, verrou: Verrou) -> None:
     """A module's argument that nobody here knows; reading alone says so, and how to know it."""
     two.write("/etc/away", "tern\n")
     before_all(two, "login", LISTED)
@@ -75,7 +75,7 @@ def test_what_the_files_do_not_tell_is_asked_and_the_line_named(two: PrivateRoot
     assert "--files-only and --ask-system cannot be combined. Use one of them." in output
 
 
-def test_where_the_system_answers_otherwise_than_its_files_both_are_told(two: PrivateRoot, verrou: Verrou) -> None:
+def test_where_the_system_answers_otherwise_than_its_files_both_are_reported(two: PrivateRoot, verrou: Verrou) -> None:
     """A module that is not what its name says."""
     modules = next((two.path / "usr/lib").glob("*/security"))
     shutil.copy(modules / "pam_deny.so", modules / "pam_localuser.so")
@@ -237,7 +237,7 @@ def test_a_question_reaches_nothing_and_is_bounded(
         listener.accept()
 
 
-def test_what_turns_into_somebody_else_answers_nothing_more(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_turns_into_another_program_answers_nothing_more(monkeypatch: pytest.MonkeyPatch) -> None:
     def put(question: Question, _: object) -> Reply:
         me = os.getuid()
         if question.service == "turns":
@@ -280,7 +280,7 @@ def test_what_runs_of_this_computer_is_taken_along_and_of_a_disk_it_is_not(two: 
             assert copy.root.exists("/run/systemd/system/x.service") is live
 
 
-def test_a_system_whose_pam_cannot_run_is_read_and_that_is_told(two: PrivateRoot, verrou: Verrou) -> None:
+def test_a_system_whose_pam_cannot_run_is_read_and_that_is_reported(two: PrivateRoot, verrou: Verrou) -> None:
     library = next((two.path / "usr/lib").glob("*/libpam.so.0"))
     library.unlink()
     output = verrou("access", "-m", two.path, "--ask-system")

@@ -231,13 +231,13 @@ def test_an_account_that_ended_or_is_locked_is_no_administrator() -> None:
         assert finding.verdict is Verdict.MET, "usable or not, it administers"
 
 
-def test_nobody_is_never_few_enough_administrators() -> None:
+def test_no_one_is_never_few_enough_administrators() -> None:
     kind = CATALOGUE["population.administrators"].kind
     assert not kind.at_least(frozenset(), 3) and kind.at_least(frozenset({"warden"}), 3)
     assert not kind.at_least(frozenset({"warden", "tern"}), frozenset({"warden"}))
 
 
-def test_what_a_machine_does_not_take_is_left_by_hand_and_not_tried() -> None:
+def test_what_a_machine_does_not_take_is_left_as_a_manual_step_and_not_tried() -> None:
     now = evolve(
         snapshot(password__min_length=Reading(6)), accepted_values={"password.min_length": AcceptedValues(most=72)}
     )
@@ -266,7 +266,7 @@ def test_a_value_that_only_lacks_force_is_never_loosened() -> None:
     assert [(item.subject, item.advice) for item in plan.manual] == [("password.min_length", "mend it")]
 
 
-def test_what_is_left_by_hand_says_what_to_do() -> None:
+def test_what_is_left_as_a_manual_step_says_what_to_do() -> None:
     now = snapshot()
     text = """
 [population]
@@ -359,7 +359,7 @@ def test_every_value_has_its_sentence_and_every_rule_about_accounts_names_them()
     assert blank.format_statement_about(["tern", "ana", "bors"]) == "tern, ana and bors have a blank password"
 
 
-def test_what_stays_behind_is_told_before_somebody_is_removed_or_renamed() -> None:
+def test_what_stays_behind_is_reported_before_someone_is_removed_or_renamed() -> None:
     key = Act(ActKind.KEY, Source("/home/warden/.ssh/authorized_keys", 1), runs_when_disabled=True, opens="warden")
     line, job = Act(ActKind.LINE, Source("/etc/sudoers", 7)), Act(ActKind.CRONTAB, Source("/var/spool/cron/tern"))
     tern = evolve(PEOPLE[2], acts=(key, line, job), sessions=("tty2",))

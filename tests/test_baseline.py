@@ -73,7 +73,7 @@ def test_building_on_another_keeps_what_is_not_said_again() -> None:
     assert list(baseline.accounts) == ["tern"]
 
 
-def test_five_errors_are_told_at_once_each_with_its_line(verrou: Verrou, tmp_path: Path) -> None:
+def test_five_errors_are_reported_at_once_each_with_its_line(verrou: Verrou, tmp_path: Path) -> None:
     (tmp_path / "five.toml").write_text(
         '[baseline]\nbuilds_on = ["esential"]\ntitle = "hut"\n[password]\nmin_lenght = 12\nmax_age = 90\n\n'
         '[lockout]\nafter = 0\n\n[accounts.daypass]\nrole = "gest"\n'

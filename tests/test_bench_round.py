@@ -189,7 +189,7 @@ def test_the_authority_keeps_its_own_counsel(bench: Path) -> None:
             machine.sign_in("warden", "wrong")
 
 
-def test_undo_beside_somebody_else(bench: Path, verrou: Verrou) -> None:
+def test_undo_beside_another_program(bench: Path, verrou: Verrou) -> None:
     verrou("rule", "set", "lockout.after=4", "password.min_length=9", "-m", bench, "--yes")
     machine = authority(bench)
     machine.set_policy("length", 11)

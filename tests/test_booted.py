@@ -118,7 +118,7 @@ def test_no_program_elevates_where_elevation_is_refused(machine: Booted) -> None
         assert message.split()[-1] != "0" and "Password:" not in message, (command, message)
 
 
-def test_who_is_told_to_get_in_gets_in(disk: Disk) -> None:
+def test_who_is_reported_to_get_in_can_sign_in(disk: Disk) -> None:
     """Each account by each way, with a baseline after a restart, and after going back."""
 
     def doors(machine: Booted) -> None:
@@ -203,7 +203,7 @@ AUTOMATIC = {
 """By what a drop-in of a text console says: whether somebody is in without being asked."""
 
 
-def test_who_is_in_without_being_asked_is_told(machine: Booted) -> None:
+def test_who_is_in_without_being_asked_is_reported(machine: Booted) -> None:
     console = machine.consoles["tty3"]
     machine.write("/usr/local/bin/in", "#!/bin/sh\nexec login -f tern\n")
     machine.inside("chmod", "755", "/usr/local/bin/in")
@@ -255,7 +255,7 @@ def test_units_are_put_together_as_systemd_does_it(machine: Booted) -> None:
             (tree / place[1:]).unlink(missing_ok=True)
 
 
-def test_services_are_told_of_what_changed(machine: Booted) -> None:
+def test_services_are_reported_of_what_changed(machine: Booted) -> None:
     """The remote shell server and the keeper of the accounts on the screen count it at once, a new greeter by that."""
 
     def listed() -> set[str]:
@@ -277,7 +277,7 @@ def test_services_are_told_of_what_changed(machine: Booted) -> None:
     assert "reload" in verrou(machine, "rule", "set", "screen.notice=Closed", "--preview")
 
 
-def test_an_idle_shell_ends_where_it_is_told_to(machine: Booted) -> None:
+def test_an_idle_shell_ends_where_it_is_reported_to(machine: Booted) -> None:
     """One that obeys; one of another kind stays, and is told. A desktop that nobody touches never says that it is
     idle, so that logind does not lock it: what happens there is told as not known."""
     console = machine.consoles["tty1"]
@@ -304,7 +304,7 @@ def test_an_idle_shell_ends_where_it_is_told_to(machine: Booted) -> None:
     assert dash.statement("echo here") == "here"
 
 
-def test_the_keys_that_restart_it_are_told(machine: Booted) -> None:
+def test_the_keys_that_restart_it_are_reported(machine: Booted) -> None:
     """The kernel sends this signal to the first process where somebody presses them."""
     verrou(machine, "rule", "set", "rights.shut_down=nobody", "--yes")
     assert "Ctrl-Alt-Del" in verrou(machine, "rule", "show", "rights.shut_down")

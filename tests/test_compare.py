@@ -70,7 +70,7 @@ def test_a_comparison_is_empty_on_equals_and_the_same_from_either_side(
         ("logon.console.allowed", ["tern"], ["ana"], Direction.DIFFERENT),
     ],
 )
-def test_which_way_a_rule_turned_is_told_by_the_catalogue(
+def test_in_which_direction_a_rule_changed_is_reported_by_the_catalogue(
     rule: str, before: object, after: object, turn: Direction
 ) -> None:
     snapshot = snapshot_of(Authority.fresh("hide-01", DAY), "")
@@ -110,7 +110,9 @@ def with_tern(**facts: object) -> Snapshot:
         ("full_name", "full name", "", "Tara Tern", Direction.DIFFERENT),
     ],
 )
-def test_which_way_an_account_turned(fact: str, words: str, before: object, after: object, turn: Direction) -> None:
+def test_in_which_direction_an_account_changed(
+    fact: str, words: str, before: object, after: object, turn: Direction
+) -> None:
     here, there = with_tern(**{fact: before}), with_tern(**{fact: after})
     found = {line.fact: line for line in compare(here, there).differing if line.subject == "account tern"}
     assert found[words].direction is turn
@@ -153,7 +155,7 @@ def test_groups_that_every_machine_has_are_the_same_in_any_language() -> None:
         ("after = { any_of = [4, 5] }", "after = { any_of = [4, 5] }", Direction.SAME),
     ],
 )
-def test_which_way_a_demand_turned(one: str, other: str, turn: Direction) -> None:
+def test_in_which_direction_a_requirement_changed(one: str, other: str, turn: Direction) -> None:
     mine, theirs = (
         read_baseline(f'[baseline]\ntitle = "x"\n[lockout]\n{text}\n', "x.toml", fetch_baseline)
         for text in (one, other)
@@ -206,7 +208,7 @@ def test_the_whole_way_on_a_real_root(manned_root: PrivateRoot, verrou: Verrou, 
 
 @examples(30)
 @given(machines())
-def test_before_and_now_differ_by_the_worksheet_and_nothing_else(machine: Authority) -> None:
+def test_before_and_now_differ_by_the_plan_and_nothing_else(machine: Authority) -> None:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder, "hide-01.bench.json")
         machine.save(path)
@@ -327,7 +329,7 @@ def test_what_is_weak_in_a_captured_baseline_is_marked_with_whom_it_is_about(ver
     ), "what no baseline could ask for is told"
 
 
-def test_questions_are_asked_where_somebody_can_answer(verrou: Verrou, tmp_path: Path) -> None:
+def test_questions_are_asked_where_someone_can_answer(verrou: Verrou, tmp_path: Path) -> None:
     output = verrou("baseline", "new", "hut", "--watched", "never", "--shared-by", "more", code=2).stderr
     assert (
         "Who uses this computer?" in output and "named|shifts|public|unknown" in output and not list(tmp_path.iterdir())

@@ -70,7 +70,7 @@ STRIDE = 12
 
 @pytest.mark.parametrize("mode", Mode)
 @pytest.mark.parametrize("route", [taken_back, finished])
-def test_a_run_that_met_something_is_taken_back_or_finished(
+def test_a_run_that_met_something_is_undone_or_finished(
     sample: PrivateRoot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, mode: Mode, route: Callable[[Machine], None]
 ) -> None:
     """At one write-like call after the other, each on a fresh copy: afterwards the tree is one of the two."""
@@ -99,7 +99,7 @@ def test_a_run_that_met_something_is_taken_back_or_finished(
     assert tried > 8 and not wrong, wrong[:5]
 
 
-def test_a_folder_lands_with_its_mode_or_not_at_all(sample: PrivateRoot, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_folder_is_applied_with_its_mode_or_not_at_all(sample: PrivateRoot, monkeypatch: pytest.MonkeyPatch) -> None:
     machine = open_machine(str(sample.path))
     machine.records_folder().mkdir(parents=True)
     folder = Change("/etc/new.d", NOTHING, FileState(None, 0o755, folder=True))
@@ -128,7 +128,7 @@ def _failing_at(call: int, number: int, whole: Callable[..., None]) -> Callable[
 
 
 @pytest.mark.parametrize("number", [errno.ENOSPC, errno.EIO, errno.EPERM])
-def test_what_could_not_be_written_on_the_copy_never_lands(
+def test_what_could_not_be_written_on_the_copy_is_never_applied(
     sample: PrivateRoot, monkeypatch: pytest.MonkeyPatch, number: int
 ) -> None:
     """At each file that a way back writes: a copy with a half-written file is given up, and the machine untouched."""
@@ -176,7 +176,7 @@ def test_a_resume_whose_copy_cannot_be_written_stays_broken_off(
 
 
 @pytest.mark.parametrize("mode", Mode)
-def test_a_bench_machine_that_met_something_is_taken_back_or_finished(bench: Path, tmp_path: Path, mode: Mode) -> None:
+def test_a_bench_machine_that_met_something_is_undone_or_finished(bench: Path, tmp_path: Path, mode: Mode) -> None:
     machine, steps, start = open_machine(str(bench)), [SetEnabled("passerby", True)], bench.read_bytes()
     call, ended = 0, 1
     while ended:
@@ -230,7 +230,7 @@ def test_beside_the_systems_own_tools_and_other_runs_no_account_is_lost(root: Pr
 
 
 @pytest.mark.real_root
-def test_a_lock_that_somebody_holds_is_waited_for_and_a_dead_one_is_broken(
+def test_a_lock_that_someone_holds_is_waited_for_and_a_dead_one_is_broken(
     manned_root: PrivateRoot, verrou: Verrou
 ) -> None:
     dead = subprocess.Popen(["true"])
@@ -240,7 +240,7 @@ def test_a_lock_that_somebody_holds_is_waited_for_and_a_dead_one_is_broken(
     assert not (manned_root.path / "etc/passwd.lock").exists()
 
 
-def test_a_typed_password_is_hidden_asked_twice_and_told_what_it_breaks(bench: Path, verrou: Verrou) -> None:
+def test_a_typed_password_is_hidden_asked_twice_and_reported_what_it_breaks(bench: Path, verrou: Verrou) -> None:
     verrou("rule", "set", "password.min_length=12", "-m", bench, "--yes")
     command = [sys.executable, "-m", "verrou", "account", "add", "tern", "-m", str(bench), "--yes"]
     child, terminal = pty.fork()

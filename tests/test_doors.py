@@ -111,7 +111,7 @@ def test_a_removal_that_is_interrupted_while_it_cleans_up(
     verrou("account", "add", "tern", "--password", "generate", *m, "--yes")
 
 
-def test_what_cannot_be_deleted_keeps_nobody_from_another_change(
+def test_what_cannot_be_deleted_keeps_no_one_from_another_change(
     manned_root: PrivateRoot, verrou: Verrou, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """It is told by the run that took it away, and by who finishes that; any other goes its way."""
@@ -165,7 +165,7 @@ def swap_that_dies(machine: Machine, landings: int) -> None:
 
 
 @pytest.mark.parametrize("landings", range(4))
-def test_a_run_is_finished_only_where_somebody_administers_then(
+def test_a_run_is_finished_only_where_someone_administers_then(
     manned_root: PrivateRoot, verrou: Verrou, landings: int
 ) -> None:
     """Somebody locks whoever should take over, between a death and its resume."""
@@ -182,7 +182,7 @@ def test_a_run_is_finished_only_where_somebody_administers_then(
     assert elevates(root, "warden", GOOD_PASSWORD)
 
 
-def test_a_run_that_alone_leaves_somebody_is_not_taken_back(manned_root: PrivateRoot, verrou: Verrou) -> None:
+def test_a_run_that_alone_leaves_someone_is_not_undone(manned_root: PrivateRoot, verrou: Verrou) -> None:
     """Whoever administered is locked between a death and its undo: the run has to be finished."""
     root, m = manned_root, ("-m", manned_root.path)
     verrou("account", "add", "ringer", "--keep-password", *m, *TYPED, typed=OTHER_PASSWORD)
@@ -410,7 +410,7 @@ def applied(machine: Machine, steps: list[Step]) -> None:
     st.sampled_from(list(HANDS)),
     st.permutations([finished, taken_back]),
 )
-def test_after_a_death_and_another_hand_somebody_administers_who_could_before(
+def test_after_a_death_and_another_hand_someone_administers_who_could_before(
     debian: Path, steps: list[Step], call: int, hand: str, routes: list[Callable[[Machine], None]]
 ) -> None:
     """Whatever way is gone then: it is refused, or who could administer before can still, or another one can."""

@@ -49,7 +49,7 @@ def test_every_action_that_elevates_is_read_and_closed(desktop: PrivateRoot, ver
     assert json.loads(verrou(*show).stdout)["elevation.standard_gives"]["value"] == {"word": "denied"}
 
 
-def test_limits_for_nobody_are_not_in_force(desktop: PrivateRoot, verrou: Verrou) -> None:
+def test_limits_for_no_one_are_not_in_force(desktop: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", desktop.path, "--yes")
     limits = ("sharing.hidden_drives=all", "sharing.settings_closed=yes")
     output = verrou("rule", "set", *limits, *m, code=4).stderr
@@ -92,7 +92,7 @@ def test_the_administrator_s_file_counts_before_the_vendor_s(tmp_path: Path) -> 
     assert keys_left(Root(tmp_path)) == ""
 
 
-def test_the_keys_and_the_button_are_told(desktop: PrivateRoot, verrou: Verrou) -> None:
+def test_the_keys_and_the_button_are_reported(desktop: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", desktop.path)
     desktop.write("/usr/sbin/lightdm-gtk-greeter", "")
     button = open_machine(str(desktop.path)).observe().readings["screen.shut_down_button"]

@@ -15,7 +15,7 @@ from verrou.core.rules import CATALOGUE
 PROGRAM = [sys.executable, "-m", "verrou"]
 
 
-def test_a_new_machine_has_an_owner_who_gets_in_and_administers(verrou: Verrou, tmp_path: Path) -> None:
+def test_a_new_machine_has_an_owner_who_can_sign_in_and_administers(verrou: Verrou, tmp_path: Path) -> None:
     made = ("machine", "new", "desk-01.json", "--owner", "ana", "--password", "stdin")
     verrou(*made, typed=f"{GOOD_PASSWORD}\n")
     assert [path.name for path in tmp_path.iterdir()] == ["desk-01.bench.json"]
@@ -73,7 +73,7 @@ def test_lists_of_commands_hold_whole_sentences(verrou: Verrou) -> None:
         assert listed and "..." not in listed
 
 
-def test_a_locked_account_gets_in_by_no_way(verrou: Verrou) -> None:
+def test_a_locked_account_can_sign_in_by_no_way(verrou: Verrou) -> None:
     verrou("demo", "cap", "--quiet")
     listed = json.loads(verrou("account", "list", "-m", "cap/ringing-02", "--format", "json").stdout)
     routes = {account["name"]: account["routes"] for account in listed}
@@ -120,7 +120,7 @@ def test_a_terminal_that_is_not_utf8_gets_plainer_signs(bench: Path, verrou: Ver
     assert "->" in shown and shown.isascii()
 
 
-def test_the_papers_tell_the_exit_codes() -> None:
+def test_the_papers_show_the_exit_codes() -> None:
     handbook = (Path(__file__).parent.parent / "docs/handbook/reference.md").read_text().partition("## Exit codes")[2]
     codes = {cls.exit_code for cls in vars(errors).values() if isinstance(cls, type) and hasattr(cls, "exit_code")}
     assert codes == {2, 3, 4, 5, 6}

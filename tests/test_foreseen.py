@@ -256,17 +256,17 @@ def whole_plan_and_back(machine: Machine, steps: list[Step]) -> None:
 
 @examples(30)
 @given(earlier=EARLIER, steps=STEPS)
-def test_a_worksheet_on_a_bench_machine_and_back(tmp_path: Path, earlier: list[Step], steps: list[Step]) -> None:
+def test_a_plan_on_a_bench_machine_and_back(tmp_path: Path, earlier: list[Step], steps: list[Step]) -> None:
     whole_plan_and_back(made_otherwise(fresh_bench(tmp_path), earlier), steps)
 
 
 @examples(25)
 @given(earlier=EARLIER, steps=STEPS)
-def test_a_worksheet_on_a_linux_tree_and_back(tree: Path, earlier: list[Step], steps: list[Step]) -> None:
+def test_a_plan_on_a_linux_tree_and_back(tree: Path, earlier: list[Step], steps: list[Step]) -> None:
     whole_plan_and_back(made_otherwise(fresh_tree(tree), earlier), steps)
 
 
-def test_a_refused_step_in_the_middle_leaves_nobody_locked_out(tmp_path: Path) -> None:
+def test_a_refused_step_in_the_middle_leaves_no_one_locked_out(tmp_path: Path) -> None:
     """The new administrator is rejected by the machine: the old one must not be taken away for it."""
     machine = fresh_bench(tmp_path)
     snapshot = machine.observe()
@@ -293,7 +293,9 @@ def test_a_trial_that_held_counts_when_another_step_was_refused(tmp_path: Path) 
     assert [account.name for account in usable_administrators(dry_run.after)] == ["gull"]
 
 
-def test_a_built_in_account_without_a_password_is_foreseen_as_each_machine_keeps_it(tmp_path: Path, tree: Path) -> None:
+def test_a_built_in_account_without_a_password_is_predicted_as_each_machine_keeps_it(
+    tmp_path: Path, tree: Path
+) -> None:
     """The bench machine opens it with its first password, a Linux system keeps it shut."""
     path = tmp_path / "fresh.bench.json"
     Authority.fresh("fresh", datetime(2026, 9, 14, 8, 30)).save(path)

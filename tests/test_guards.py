@@ -110,7 +110,7 @@ def perhaps_administering(snapshot: Snapshot) -> set[str]:
 
 
 @given(snapshots(), STEPS)
-def test_no_worksheet_takes_an_administrator_before_another_was_tried(snapshot: Snapshot, steps: list[Step]) -> None:
+def test_no_plan_takes_an_administrator_before_another_was_tried(snapshot: Snapshot, steps: list[Step]) -> None:
     """Nor the last one: said again here in other words than the guards use, over the names that stay."""
     steps = guards.with_trials(snapshot, steps)
     refused = {refusal.guard for refusal in guards.refusals(snapshot, steps)}
@@ -174,7 +174,7 @@ def test_who_takes_over_is_tried_first(steps: list[Step], in_use: str, refused: 
         (Remove("keeper", FilesChoice.KEEP, Files("/people/keeper", 3, 12, ("/shed/log",), 1)), True),
     ],
 )
-def test_files_are_named_and_none_is_left_to_nobody(step: Step, refused: bool) -> None:
+def test_files_are_named_and_none_is_left_to_no_one(step: Step, refused: bool) -> None:
     snapshot = two_administrators("warden")
     found = guards.refusals(snapshot, [step])
     assert [r.guard for r in found] == (["orphaned-files"] if refused else [])
@@ -206,7 +206,7 @@ def test_what_a_step_foresees_keeps_groups_and_accounts_in_step(snapshot: Snapsh
 
 
 @given(snapshots(), st.data())
-def test_a_worksheet_from_a_baseline_closes_what_it_can_and_passes_or_is_refused(
+def test_a_plan_from_a_baseline_closes_what_it_can_and_passes_or_is_refused(
     snapshot: Snapshot, data: st.DataObject
 ) -> None:
     roles = data.draw(
@@ -342,7 +342,7 @@ def test_only_some_guards_may_be_accepted(bench: Path, verrou: Verrou) -> None:
         ([SetRules((setting("password.blank_accepted", CONSOLE_ALONE),)), SetPassword("tern", "blank")], False, False),
     ],
 )
-def test_a_blank_password_gets_in_at_the_console_only(steps: list[Step], console_only: bool, refused: bool) -> None:
+def test_a_blank_password_can_sign_in_at_the_console_only(steps: list[Step], console_only: bool, refused: bool) -> None:
     accounts = (
         Account("warden", "1000", groups=("administrators",)),
         Account("tern", "1001"),

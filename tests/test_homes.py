@@ -164,7 +164,7 @@ def test_a_folder_that_becomes_a_link_meanwhile_leads_nowhere(
     assert landing.stands(ARCHIVING, 1) is PlaceState.BEFORE, "half an archive does not stand under its name"
 
 
-def test_an_archive_that_somebody_changed_is_not_unpacked(outside: Path) -> None:
+def test_an_archive_that_someone_changed_is_not_unpacked(outside: Path) -> None:
     grow(outside / "home/tern", [("a", "file")])
     landing = Applier(Root(outside))
     for operation in (ARCHIVING, TAKING):
@@ -265,7 +265,7 @@ def test_files_elsewhere_are_counted_and_the_first_are_named(outside: Path) -> N
     assert "31 elsewhere: /srv/rota00, /srv/rota01, /srv/rota02, /srv/rota03 and 16 more" in str(all_over)
 
 
-def test_a_folder_that_is_moved_while_it_is_looked_through_is_told(tmp_path: Path) -> None:
+def test_a_folder_that_is_moved_while_it_is_looked_through_is_reported(tmp_path: Path) -> None:
     (tmp_path / "home/nest/egg").mkdir(parents=True)
     (tmp_path / "away").mkdir()
     top = os.open(tmp_path / "home", FOLDER_FLAGS)

@@ -135,7 +135,7 @@ def test_bench_files_of_wrong_types(bench: Path, verrou: Verrou, change: dict[st
 
 
 @pytest.mark.parametrize("typed", [GOOD_PASSWORD.replace("t", "\0"), "\x1b[A" + GOOD_PASSWORD, "kT4-" * 200, ""])
-def test_a_password_that_nobody_could_type_is_none(bench: Path, verrou: Verrou, typed: str) -> None:
+def test_a_password_that_no_one_could_type_is_none(bench: Path, verrou: Verrou, typed: str) -> None:
     words = ("account", "password", "warden", "--password", "stdin", "--yes", "-m", bench)
     assert "nothing was changed" in verrou(*words, typed=f"{typed}\n", code=2).stderr
 
@@ -218,7 +218,7 @@ PLACES = list(places(json.loads(WHOLE)))
 
 
 @given(st.lists(st.tuples(st.sampled_from(PLACES), st.sampled_from(STRANGE)), min_size=1, max_size=3))
-def test_a_survey_that_somebody_changed_is_one_or_is_none(changes: list[tuple[tuple[Any, ...], Any]]) -> None:
+def test_a_survey_that_someone_changed_is_one_or_is_none(changes: list[tuple[tuple[Any, ...], Any]]) -> None:
     """What is taken as a survey can be held against a baseline, compared, captured and kept."""
     data = json.loads(WHOLE)
     for (*route, last), value in changes:

@@ -9,14 +9,13 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from verrou.core.model.routes import Route
-from verrou.machines.linux.rules.adapter import System
 
 from conftest import GOOD_PASSWORD, do
 from debian_root import PrivateRoot
 from verrou.core.errors import BadInput
 from verrou.core.model import AccountName, Reading, RuleId, Status
 from verrou.core.model.access import Credential, admitted
+from verrou.core.model.routes import Route
 from verrou.core.plan.steps import RuleSetting, SetRules
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Notice, Value
@@ -37,6 +36,7 @@ from verrou.machines.linux.pam.stack import CIRCLES, load_stack, with_argument
 from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.root import Root, decode, encode
 from verrou.machines.linux.rules import lockout
+from verrou.machines.linux.rules.adapter import System
 
 
 def lockout_readings(root: Root) -> dict[str, Reading]:
@@ -290,7 +290,7 @@ def test_a_hash_of_ours_is_taken_by_the_system(root: PrivateRoot) -> None:
     assert not root.signs_in("tern", GOOD_PASSWORD + "x")
 
 
-def test_what_a_tree_of_files_holds_is_told_whatever_was_made_of_it(tmp_path: Path) -> None:
+def test_what_a_tree_of_files_holds_is_reported_whatever_was_made_of_it(tmp_path: Path) -> None:
     """No device is there that a link to /dev/null leads to; what was made of files once still rests on them."""
     (tmp_path / "conf.d").mkdir()
     (tmp_path / "conf.d/10.conf").symlink_to("/dev/null")

@@ -123,7 +123,7 @@ def test_links_lead_where_they_lead_inside(root: PrivateRoot) -> None:
             assert ours.text(name) == (None if "nonexistent" in judge else "found")
 
 
-def test_links_in_a_circle_are_told(tmp_path: Path) -> None:
+def test_links_in_a_circle_are_reported(tmp_path: Path) -> None:
     from verrou.core.errors import BadInput
 
     (tmp_path / "a").symlink_to("b")

@@ -201,7 +201,7 @@ def test_joining_twice_and_leaving_what_one_is_not_in_are_already_so(tree: Path)
     assert lines(tree, "group")["ringers"][3] == lines(tree, "gshadow")["ringers"][3] == "warden"
 
 
-def test_a_home_that_is_there_already_is_nobodys(tree: Path) -> None:
+def test_a_home_that_is_there_already_is_no_ones(tree: Path) -> None:
     (tree / "home/gull").mkdir(parents=True)
     (result,) = perform(tree, CreateAccount("gull", Role.STANDARD))
     assert result.outcome is Outcome.REJECTED and "/home/gull is there already" in result.message
@@ -274,7 +274,7 @@ def test_words_about_an_account_keep_the_others(tree: Path) -> None:
     assert (shown.full_name, shown.note) == ("Gerd Gull", "counts gulls")
 
 
-def test_the_live_system_tells_who_is_at_work() -> None:
+def test_the_live_system_shows_who_is_at_work() -> None:
     from verrou.machines.linux.account_steps import _at_work
     from verrou.machines.linux.root import Root
 
@@ -282,7 +282,7 @@ def test_the_live_system_tells_who_is_at_work() -> None:
     assert _at_work(Root(Path("/nowhere")), "nobody-of-that-name", os.geteuid()) == ""
 
 
-def test_a_file_that_is_marked_unchangeable_is_told_first(tree: Path) -> None:
+def test_a_file_that_is_marked_unchangeable_is_reported_first(tree: Path) -> None:
     machine = open_machine(str(tree))
     flags = struct.pack("l", IMMUTABLE)
     with open(tree / "etc/shadow", "rb") as shadow:

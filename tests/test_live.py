@@ -91,7 +91,7 @@ def test_a_server_that_could_not_use_its_settings_is_not_told(
     assert (tmp_path / "told").exists() is output
 
 
-def test_a_kernel_that_lets_nobody_have_mounts(covered: Path) -> None:
+def test_a_kernel_that_lets_no_one_have_mounts(covered: Path) -> None:
     """What cannot be rehearsed is foreseen only, that is said, and nothing is changed."""
     program = """
 import sys

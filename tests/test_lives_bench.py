@@ -152,7 +152,7 @@ def test_a_french_machine_is_put_right_by_its_baseline(verrou: Verrou, tmp_path:
     assert authority(path).policy()["out_network"][-1] == int(kept(path, "fulmar")["id"]), "its way is closed by name"
 
 
-def test_whoever_is_tied_outside_is_not_locked_out_unawares(bench: Path, verrou: Verrou) -> None:
+def test_anyone_who_is_tied_outside_is_not_locked_out_unawares(bench: Path, verrou: Verrou) -> None:
     machine = authority(bench)
     for name in ("keeper", "warden"):
         machine.tie(name, f"{name}@birds.example")

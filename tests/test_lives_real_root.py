@@ -123,7 +123,7 @@ def test_administration_is_handed_over_only_when_the_trial_holds(manned_root: Pr
     content_judges(root)
 
 
-def test_a_trial_of_somebody_leaves_nothing(manned_root: PrivateRoot, verrou: Verrou) -> None:
+def test_a_trial_of_someone_leaves_nothing(manned_root: PrivateRoot, verrou: Verrou) -> None:
     """Not even the note that sudo leaves in a home."""
     root = manned_root
     start = root.tree()
@@ -230,7 +230,7 @@ def test_what_stands_in_for_a_home_is_left_alone(manned_root: PrivateRoot, verro
     assert (root.path / "home/tern").is_symlink() and (root.path / "etc/shadow").exists()
 
 
-def test_kept_files_belong_to_nobody_else(manned_root: PrivateRoot, verrou: Verrou) -> None:
+def test_kept_files_belong_to_no_one_else(manned_root: PrivateRoot, verrou: Verrou) -> None:
     """Not even to the account that gets the number next."""
     root, m = manned_root, ("-m", manned_root.path, "--yes")
     verrou("account", "add", "tern", "--password", "generate", *m)
@@ -311,7 +311,7 @@ def test_groups_from_either_side(manned_root: PrivateRoot, verrou: Verrou) -> No
     content_judges(root)
 
 
-def test_somebody_who_is_signed_in_is_said_and_not_removed(manned_root: PrivateRoot, verrou: Verrou) -> None:
+def test_someone_who_is_signed_in_is_said_and_not_removed(manned_root: PrivateRoot, verrou: Verrou) -> None:
     from verrou.machines.linux.routes import UTMP_RECORD
 
     root, m = manned_root, ("-m", manned_root.path, "--yes")
@@ -327,7 +327,7 @@ def test_somebody_who_is_signed_in_is_said_and_not_removed(manned_root: PrivateR
     assert "tern is signed in" in refused
 
 
-def test_what_remote_ways_read_is_what_the_server_says(manned_root: PrivateRoot, verrou: Verrou) -> None:
+def test_what_remote_routes_read_is_what_the_server_says(manned_root: PrivateRoot, verrou: Verrou) -> None:
     """sshd -T tells whom it lets in; a key opens what no password does."""
     root, m = manned_root, ("-m", manned_root.path)
     verrou("account", "add", "tern", "--keep-password", *m, *TYPED, typed=OTHER_PASSWORD)

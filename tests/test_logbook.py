@@ -224,7 +224,7 @@ def test_a_waiting_record_of_0_1_is_brought_forward(tmp_path: Path) -> None:
     )
 
 
-def test_records_that_nobody_of_us_wrote_hold_nobody_up(place: Place, tmp_path: Path) -> None:
+def test_records_that_no_one_of_us_wrote_hold_no_one_up(place: Place, tmp_path: Path) -> None:
     waiting.put(place.waiting, made("good"))
     good = json.loads(waiting.files(place.waiting)[0].read_text())
     for number, change in enumerate(
@@ -297,7 +297,7 @@ def test_an_older_logbook_is_brought_forward_and_a_newer_one_left_alone(place: P
         load_records(place)
 
 
-def test_a_logbook_that_does_not_answer_keeps_nobody_waiting(
+def test_a_logbook_that_does_not_answer_keeps_no_one_waiting(
     verrou: Verrou, bench: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """A server that takes the connection and says nothing; then none at all; then a logbook that is there."""
@@ -408,7 +408,7 @@ def audited(day: int, **verdicts: Verdict) -> RunRecord:
     return made(f"day-{day}", run=Run.AUDIT, clock=DAY + timedelta(days=day), findings=findings)
 
 
-def test_what_slid_back_is_told_with_the_days_between_which_it_did() -> None:
+def test_what_regressed_is_reported_with_the_days_between_which_it_did() -> None:
     holds, short, waived = Verdict.MET, Verdict.NOT_MET, Verdict.WAIVED
     records = [
         audited(0, after=short, length=holds, classes=holds),
@@ -435,7 +435,7 @@ def test_what_slid_back_is_told_with_the_days_between_which_it_did() -> None:
     assert [moment.met for moment in together] == [2, 2, 0, 1, 1] and len(together) == 5
 
 
-def test_the_trend_is_told_and_drawn(verrou: Verrou, tmp_path: Path) -> None:
+def test_the_trend_is_reported_and_drawn(verrou: Verrou, tmp_path: Path) -> None:
     verrou("demo", "station", "--quiet")
     at = ("--logbook", "station/verrou-logbook.db", "--on", "2026-09-14")
     text = verrou("trend", *at, code=1).stdout
@@ -500,7 +500,7 @@ def test_where_a_logbook_is_and_where_records_wait_for_it(address: str, file: st
     assert (str(place.file or ""), place.server, str(place.waiting)) == (file, server, waits)
 
 
-def test_a_logbook_that_nobody_may_write_is_read(verrou: Verrou, tmp_path: Path) -> None:
+def test_a_logbook_that_no_one_may_write_is_read(verrou: Verrou, tmp_path: Path) -> None:
     verrou("demo", "station", "--quiet")
     verrou("logbook", "--logbook", "station/verrou-logbook.db")
     (tmp_path / "cdrom").mkdir()
@@ -576,7 +576,7 @@ def test_the_demo_ends_as_its_machines_are(verrou: Verrou) -> None:
         assert {finding["subject"]: finding["verdict"] for finding in last["findings"]} == verdicts
 
 
-def test_a_machine_keeps_its_identity_and_tells_no_more_by_it(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
+def test_a_machine_keeps_its_identity_and_shows_no_more_by_it(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
     def identity(*machine: object) -> str:
         return str(json.loads(verrou("survey", "-m", *machine, "--format", "json").stdout)["machine"]["identity"])
 

@@ -59,7 +59,7 @@ def two(manned_root: PrivateRoot, verrou: Verrou) -> PrivateRoot:
     return manned_root
 
 
-def test_a_module_that_nobody_knows_makes_a_way_not_known(two: PrivateRoot, verrou: Verrou) -> None:
+def test_a_module_that_no_one_knows_makes_a_route_not_known(two: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", two.path)
     with_foreign_module(two, "login")
     output = verrou("access", *m).stdout
@@ -84,7 +84,7 @@ def test_a_possible_administrator_is_not_given_away_for_none(two: PrivateRoot, v
     assert "It is not known whether warden can elevate" in " ".join((output.stdout + output.stderr).split())
 
 
-def test_a_blank_password_that_may_be_good_from_afar_is_refused(two: PrivateRoot, verrou: Verrou) -> None:
+def test_a_blank_password_that_may_be_good_remotely_is_refused(two: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", two.path, "--files-only")
     with_foreign_module(two, "sshd")
     config = two.read("/etc/ssh/sshd_config")
@@ -95,7 +95,7 @@ def test_a_blank_password_that_may_be_good_from_afar_is_refused(two: PrivateRoot
     verrou("account", "add", "gull", "--password", "blank", *m, "--yes")
 
 
-def test_the_way_by_which_one_came_stays_as_open_as_it_was() -> None:
+def test_the_route_by_which_one_came_stays_as_open_as_it_was() -> None:
     """A list may stand as it was, and what else decides keep out whoever is at work."""
     facts = MachineFacts(
         "hide-01", "linux", "x", "this", datetime(2026, 9, 14), Naming("[a-z]+", 20, ""), "ana", "network"
@@ -224,7 +224,7 @@ FEDORA = {
 
 
 @pytest.mark.parametrize("stacks", [DEBIAN, FEDORA], ids=["debian", "fedora"])
-def test_nothing_is_not_known_on_a_system_as_it_is_shipped(tmp_path: Path, stacks: dict[str, str]) -> None:
+def test_nothing_is_not_known_on_a_system_as_installed(tmp_path: Path, stacks: dict[str, str]) -> None:
     """Modules that nobody here knows are there, where they decide nothing."""
     root = with_programs(tmp_path)
     modules = set(re.findall(r"pam_\w+\.so", "".join(stacks.values())))
@@ -326,7 +326,7 @@ def by_sshd(root: PrivateRoot, who: str, groups: Sequence[str], keys: int, text:
 
 
 @pytest.mark.real_root
-def test_what_is_told_of_the_remote_shell_is_what_its_server_does(root: PrivateRoot) -> None:
+def test_what_is_reported_of_the_remote_shell_is_what_its_server_does(root: PrivateRoot) -> None:
     """For each account from another computer, by reading its files and by asking it; what may be and is not known is
     never told as a yes or a no."""
     root.inside("groupadd", "-f", "staff")

@@ -11,13 +11,13 @@ from typing import Any
 import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
-from verrou.core.model.routes import Route
 
 from conftest import GOOD_PASSWORD, examples
 from debian_root import PrivateRoot
 from verrou.core.model import AccountName, PasswordState, Snapshot
 from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known, all_of, any_of
+from verrou.core.model.routes import Route
 from verrou.machines import open_machine
 from verrou.machines.linux.pam.client import Session
 from verrou.machines.linux.pam.control import NEW_PASSWORD, RESULTS, SUCCESS
@@ -101,7 +101,7 @@ OVER_A_SUBSTACK = (
 
 
 @pytest.mark.real_root
-def test_libpam_comes_to_the_same_over_any_lines(root: PrivateRoot) -> None:
+def test_libpam_has_the_same_result_over_any_lines(root: PrivateRoot) -> None:
     """Controls, jumps, substacks, includes, broken lines and files: the very result, and whether it starts at all."""
     root.write("/etc/pam.d/other", SHUT)
 
@@ -290,7 +290,7 @@ def told_of(known: Modules, facility: str, attempt: Attempt) -> Verdict:
 
 
 @pytest.mark.real_root
-def test_what_is_told_of_access_is_what_pam_decides(root: PrivateRoot) -> None:
+def test_what_is_reported_of_access_is_what_pam_decides(root: PrivateRoot) -> None:
     """For every account at the console and from another computer: by password, by key, by a name alone; by reading
     its files, and by asking it."""
     people = with_people(root)

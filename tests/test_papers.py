@@ -130,7 +130,7 @@ def completed(words: str, typed: str) -> set[str]:
     return {each.value for each in found}
 
 
-def test_values_groups_ways_and_families_are_offered(verrou: Verrou, tmp_path: Path) -> None:
+def test_values_groups_routes_and_families_are_offered(verrou: Verrou, tmp_path: Path) -> None:
     verrou("demo", "station", "--quiet")
     machine = f"{tmp_path}/station/ringing-02.bench.json"
     assert completed("rule set", "elevation.builtin_gives=") == {

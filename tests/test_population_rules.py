@@ -92,7 +92,7 @@ def test_what_a_machine_does_not_keep_is_absent(rule: str) -> None:
     ("hint", "useful"),
     [("", False), (" -- ", False), ("No hint.", False), ("none", False), ("the year", True), ("7", True), ("no", True)],
 )
-def test_which_hints_tell_something(hint: str, useful: bool) -> None:
+def test_which_hints_show_something(hint: str, useful: bool) -> None:
     assert useful_hint(hint) is useful
     assert (AccountState.HINT in states_of(evolve(TERN, hint=hint), machine(evolve(TERN, hint=hint)))) is useful
 
@@ -108,7 +108,7 @@ recovery_questions = "forbidden"
 """
 
 
-def test_what_the_worksheet_does_about_it() -> None:
+def test_what_the_plan_does_about_it() -> None:
     hinted = evolve(TERN, name="hinted", hint="the ship", recovery_questions=("Which ship?",))
     listed = evolve(IDLE, name="listed")
     now = machine(TERN, IDLE, GUEST, SEASON, GONE, hinted, listed)
@@ -129,7 +129,7 @@ def test_what_the_worksheet_does_about_it() -> None:
     assert short == {"population.unused_for"}, "who is listed is left open"
 
 
-def test_a_new_guest_gets_an_end_in_the_same_worksheet() -> None:
+def test_a_new_guest_gets_an_end_in_the_same_plan() -> None:
     """The rule holds until the worksheet itself makes a guest."""
     baseline = asked('[population]\ntemporary_limit = "60 days"\n[accounts.tern]\nrole = "guest"\n')
     plan = plan_changes(machine(TERN), baseline, audit(machine(TERN), baseline))
@@ -139,7 +139,7 @@ def test_a_new_guest_gets_an_end_in_the_same_worksheet() -> None:
     ]
 
 
-def test_what_a_new_account_brings_up_is_told_in_the_same_worksheet() -> None:
+def test_what_a_new_account_brings_up_is_reported_in_the_same_plan() -> None:
     now = machine(entry_points=(EntryPoint(Route.CONSOLE), EntryPoint(Route.NETWORK)))
     baseline = asked('[population]\nunused_for = "90 days"\n[accounts.gull]\nroutes = ["console"]\n')
     plan = plan_changes(now, baseline, audit(now, baseline))
@@ -174,7 +174,7 @@ SHELL = EntryPoint(Route.REMOTE_SHELL, keys=True, passwords=False, keys_only=Pri
         (evolve(TERN, linked_identity="tern@birds.example"), []),
     ],
 )
-def test_ways_in(account: Account, expected: list[str]) -> None:
+def test_routes(account: Account, expected: list[str]) -> None:
     now = machine(
         account,
         entry_points=(EntryPoint(Route.CONSOLE), SCREEN, SHELL),
@@ -189,7 +189,7 @@ CIRCLES = st.builds(Principals, st.lists(NAMES, max_size=2).map(tuple), st.lists
 
 
 @given(st.lists(st.builds(AccessListEntry, st.booleans(), st.lists(CIRCLES, max_size=3).map(tuple)), max_size=4))
-def test_the_first_pass_that_is_about_somebody_decides(entries: list[AccessListEntry]) -> None:
+def test_the_first_pass_that_is_about_someone_decides(entries: list[AccessListEntry]) -> None:
     """Said again in other words: by going down the lists."""
     for account in (TERN, evolve(TERN, name="wren", groups=("afar",))):
 
@@ -205,7 +205,7 @@ def test_the_first_pass_that_is_about_somebody_decides(entries: list[AccessListE
     assert EVERYONE.contains(TERN) and not Principals().contains(TERN)
 
 
-def test_a_way_that_should_be_shut_is_shut_by_leaving_or_left_to_a_person() -> None:
+def test_a_route_that_should_be_denied_is_denied_by_leaving_or_left_to_a_person() -> None:
     now = machine(
         evolve(TERN, groups=("afar",)), entry_points=(EntryPoint(Route.CONSOLE), SCREEN, EntryPoint(Route.NETWORK))
     )

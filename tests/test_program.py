@@ -120,7 +120,7 @@ def test_wrong_use_gets_one_line_and_changes_nothing(
 
 
 @pytest.mark.parametrize("content", [b"", b"{}", b"[" * 9999, b'{"bench": 1}', b"\xff\xfe", b'{"bench": 2}'])
-def test_a_damaged_bench_file_is_told(verrou: Verrou, bench: Path, content: bytes) -> None:
+def test_a_damaged_bench_file_is_reported(verrou: Verrou, bench: Path, content: bytes) -> None:
     bench.write_bytes(content)
     output = verrou("survey", "-m", bench, code=2).stderr
     assert "not a bench machine file" in output and len(output.splitlines()) == 1
@@ -137,7 +137,7 @@ def test_every_rule_is_explained_and_shown(verrou: Verrou, bench: Path) -> None:
     assert [row["rule"] for row in listed] == list(CATALOGUE)
 
 
-def test_shipped_baselines_give_a_reason_for_every_value(verrou: Verrou) -> None:
+def test_included_baselines_give_a_reason_for_every_value(verrou: Verrou) -> None:
     for name in ("essential", "shared-desk", "public-terminal"):
         asked = json.loads(verrou("baseline", "show", name, "--format", "json").stdout)["asks"]
         assert asked and all(row["reason"] for row in asked)
@@ -164,7 +164,7 @@ def test_the_architecture_names_what_is_there() -> None:
         assert f"`{word}`" in text and code.returncode == 0, word
 
 
-def test_the_handbook_tells_what_the_program_does() -> None:
+def test_the_handbook_shows_what_the_program_does() -> None:
     """Its guards and which may be overridden, its commands, its words for outcomes and for what broke off."""
     from verrou.cli.main import COMMANDS
     from verrou.core.guards import GUARDS

@@ -123,7 +123,7 @@ def test_verify_disproves_what_only_reads_well(manned_root: PrivateRoot, verrou:
     assert "failed" in {t["result"] for t in output["tests"] if t["rule"] == "lockout.after"}
 
 
-def test_undo_leaves_what_somebody_else_wrote(manned_root: PrivateRoot, verrou: Verrou) -> None:
+def test_undo_leaves_what_another_program_wrote(manned_root: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", manned_root.path)
     verrou("account", "disable", "warden", *m, "--yes", code=3)
     verrou("account", "add", "tern", *m, "--password", "generate", "--yes")
@@ -195,7 +195,7 @@ def test_a_missing_module_is_named_and_the_rest_goes_on(manned_root: PrivateRoot
     assert verdicts["lockout.after"] == "met"
 
 
-def test_a_stack_edited_by_hand_is_told_and_not_forced(manned_root: PrivateRoot, verrou: Verrou) -> None:
+def test_a_stack_edited_manually_is_reported_and_not_forced(manned_root: PrivateRoot, verrou: Verrou) -> None:
     name = "/etc/pam.d/common-auth"
     edited = manned_root.read(name).replace("auth	[success", "auth	optional	pam_warn.so\nauth	[success")
     manned_root.write(name, edited)
@@ -226,7 +226,7 @@ def shadow_is_a_folder(root: PrivateRoot) -> None:
         (shadow_is_a_folder, ("rule", "set", "lockout.after=5"), 2, "/etc/shadow cannot be read"),
     ],
 )
-def test_what_is_broken_is_told_in_a_line_and_nothing_changes(
+def test_what_is_broken_is_reported_in_a_line_and_nothing_changes(
     manned_root: PrivateRoot,
     verrou: Verrou,
     damage: Callable[[PrivateRoot], None],

@@ -164,7 +164,7 @@ LINES = st.lists(st.sampled_from([b"a", b"b", b"c", b"", b"a"]), max_size=8).map
 
 
 @given(before=LINES, after=LINES)
-def test_lines_that_nobody_else_touched_come_back_whole(before: bytes, after: bytes) -> None:
+def test_lines_that_no_one_else_touched_come_back_whole(before: bytes, after: bytes) -> None:
     assert merge_lines(before, after, after) == (before, [])
 
 
@@ -289,7 +289,7 @@ def test_no_line_is_wider_than_the_terminal(
         assert "\x1b" not in output, "no colour in a pipe"
 
 
-def test_every_format_tells_the_same(verrou: Verrou) -> None:
+def test_every_format_shows_the_same(verrou: Verrou) -> None:
     verrou("demo", "cap", "--quiet")
     arguments = ("audit", "-m", "cap/hide-01.bench.json", "-b", "cap/hide-01.toml")
     output = json.loads(verrou(*arguments, "--format", "json", code=1).stdout)

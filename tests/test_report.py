@@ -29,7 +29,7 @@ def hardened(verrou: Verrou) -> None:
 
 
 @pytest.mark.usefixtures("hardened")
-def test_the_sheet_tells_before_and_now_what_was_done_and_proved(verrou: Verrou) -> None:
+def test_the_sheet_shows_before_and_now_what_was_done_and_proved(verrou: Verrou) -> None:
     sheet = json.loads(verrou("report", *AT, "--format", "json").stdout)
     assert sheet["before"]["high"] == 7 and sheet["now"]["high"] == 0 and sheet["now"]["met"] == 56
     assert sum(sheet["before"].values()) == sum(sheet["now"].values())
@@ -69,7 +69,7 @@ def test_the_digest_is_of_all_that_a_baseline_is_made_of(verrou: Verrou, tmp_pat
 
 
 @pytest.mark.usefixtures("hardened")
-def test_every_form_tells_the_same(verrou: Verrou, tmp_path: Path) -> None:
+def test_every_form_shows_the_same(verrou: Verrou, tmp_path: Path) -> None:
     verrou("account", "disable", "tern", "-m", "station/hide-01", "--yes")
     for suffix in WRITTEN:
         verrou("report", *AT, "--since", "2", "--save", f"sheet{suffix}", code=1)
@@ -102,7 +102,7 @@ def test_a_sheet_without_a_past_says_why(verrou: Verrou, bench: Path) -> None:
     assert "There is no “before”" in output and "not\\-run" not in output and "not-run" in output
 
 
-def test_what_was_waived_too_long_is_told_as_that(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
+def test_what_was_waived_too_long_is_reported_as_that(verrou: Verrou, bench: Path, tmp_path: Path) -> None:
     (tmp_path / "mine.toml").write_text(
         '[baseline]\ntitle = "mine"\n[lockout]\nafter = 5\n[password]\nclasses = 3\ndictionary = "checked"\n'
         '[[waiver]]\nrule = "lockout.after"\nreason = "until the new keyboard"\nby = "warden"\nuntil = 2026-01-31\n'

@@ -105,7 +105,7 @@ def test_every_row_is_what_the_audit_of_that_machine_says(verrou: Verrou, tmp_pa
     assert [json.loads(line) for line in lines] == rows
 
 
-def test_a_machine_is_known_again_and_held_against_its_own_baseline(verrou: Verrou, tmp_path: Path) -> None:
+def test_a_machine_is_known_again_and_audited_against_its_own_baseline(verrou: Verrou, tmp_path: Path) -> None:
     verrou("demo", "station", "--quiet")
     which = ("--baselines", "station/which.toml", "--format", "json")
     output = json.loads(verrou("round", "station/surveys", *which, code=1).stdout)

@@ -228,7 +228,9 @@ def test_blank_passwords_at_the_remote_shell_as_sshd_says(
     assert not sshd_allows()
 
 
-def test_a_missing_dictionary_is_told_because_it_refuses_everything(manned_root: PrivateRoot, verrou: Verrou) -> None:
+def test_a_missing_dictionary_is_reported_because_it_refuses_everything(
+    manned_root: PrivateRoot, verrou: Verrou
+) -> None:
     for path in (manned_root.path / "var/cache/cracklib").glob("cracklib_dict*"):
         path.unlink()
     assert "every new password is rejected" in verrou("survey", "-m", manned_root.path).stderr

@@ -264,7 +264,7 @@ def opened_by(root: PrivateRoot, service: str, name: str, shell: Mapping[str, st
 
 
 @pytest.mark.real_root
-def test_each_shipped_baseline_closes_what_it_asks_for_and_goes_back(desktop: PrivateRoot, verrou: Verrou) -> None:
+def test_each_included_baseline_closes_what_it_asks_for_and_is_undone(desktop: PrivateRoot, verrou: Verrou) -> None:
     """Before it, with it and after going back: who gets in by what, and who administers, in every cell. What is not met
     is told, and was known beforehand."""
     m = ("-m", desktop.path)
@@ -321,7 +321,7 @@ def test_the_private_copy_asks_polkit_and_leaves_nothing(desktop: PrivateRoot, v
     assert desktop.tree() == before and list((desktop.path / "run").iterdir()) == []
 
 
-def test_what_cannot_be_asked_is_told_with_what_is_shipped(tmp_path: Path) -> None:
+def test_what_cannot_be_asked_is_reported_with_the_default(tmp_path: Path) -> None:
     """A tree with a rule that nobody but polkit knows, and no polkit that could be run."""
     rules, actions = tmp_path / "etc/polkit-1/rules.d", tmp_path / "usr/share/polkit-1/actions"
     rules.mkdir(parents=True)

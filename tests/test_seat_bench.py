@@ -115,7 +115,7 @@ def machines(draw: st.DrawFn) -> Authority:
 
 @examples(70)
 @given(machines())
-def test_who_gets_in_and_why_is_what_the_authority_does(machine: Authority) -> None:
+def test_who_can_sign_in_and_why_is_what_the_authority_does(machine: Authority) -> None:
     snapshot = snapshot_of(machine, "")
     automatic = machine.opens_as()
     for account in snapshot.accounts:
@@ -184,7 +184,7 @@ def test_each_line_that_keeps_a_yes_does_so_alone(machine: Authority, data: st.D
     assert not why(account, route, snapshot_of(machine, "")).yes
 
 
-def test_lists_are_set_enforced_and_taken_back(bench: Path, verrou: Verrou) -> None:
+def test_lists_are_set_enforced_and_undone(bench: Path, verrou: Verrou) -> None:
     machine = authority(bench)
     machine.add("tern", "", GOOD_PASSWORD, must_change=False)
     machine.save(bench)
@@ -219,7 +219,7 @@ def test_no_door_is_shut_on_every_administrator(bench: Path, verrou: Verrou) -> 
     assert "conflict" in output and bench.read_bytes() == before
 
 
-def test_what_waits_for_a_restart_is_told_apart_from_what_acts(
+def test_what_waits_for_a_restart_is_reported_apart_from_what_acts(
     bench: Path, tmp_path: Path, verrou: Verrou, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setenv("COLUMNS", "200")
@@ -250,7 +250,7 @@ def test_a_person_s_own_idle_time_counts_until_the_machine_s_is_pinned(bench: Pa
     assert authority(bench).idle_minutes("warden") == 10
 
 
-def test_nobody_is_signed_in_unasked_whom_the_rule_leaves_out(bench: Path, verrou: Verrou) -> None:
+def test_no_one_is_signed_in_automatically_whom_the_rule_leaves_out(bench: Path, verrou: Verrou) -> None:
     machine = authority(bench)
     machine.set_policy("opens_as", 100)
     machine.save(bench)
@@ -378,7 +378,7 @@ def test_verify_signs_accounts_of_each_kind_in_by_each_way(bench: Path, verrou: 
 
 
 @pytest.mark.parametrize("name", ["hide-01.bench.json", "ringing-02.bench.json", "warden-03"])
-def test_a_saved_survey_tells_the_same_of_who_gets_in(verrou: Verrou, tmp_path: Path, name: str) -> None:
+def test_a_saved_survey_shows_the_same_of_who_can_sign_in(verrou: Verrou, tmp_path: Path, name: str) -> None:
     verrou("demo", "cap", "--quiet")
     machine, kept = tmp_path / "cap" / name, tmp_path / "kept.survey.json"
     verrou("survey", "-m", machine, "--save", kept)
@@ -389,7 +389,7 @@ def test_a_saved_survey_tells_the_same_of_who_gets_in(verrou: Verrou, tmp_path: 
 
 
 @pytest.mark.parametrize("baseline", ["essential", "shared-desk", "public-terminal", "office"])
-def test_each_value_of_a_shipped_baseline_has_its_reason(baseline: str) -> None:
+def test_each_value_of_a_included_baseline_has_its_reason(baseline: str) -> None:
     requirements = read_baseline(*fetch_baseline(baseline), fetch_baseline).requirements.values()
     assert not [requirement.rule.id for requirement in requirements if not requirement.reason]
     families = {requirement.rule.family for requirement in requirements}
@@ -414,7 +414,9 @@ def test_each_value_of_a_shipped_baseline_has_its_reason(baseline: str) -> None:
         ("[screen]\nlocks_after = 5", "Did you mean '5 minutes'?"),
     ],
 )
-def test_a_mistake_in_a_baseline_is_told_with_its_line(tmp_path: Path, verrou: Verrou, text: str, message: str) -> None:
+def test_a_mistake_in_a_baseline_is_reported_with_its_line(
+    tmp_path: Path, verrou: Verrou, text: str, message: str
+) -> None:
     (tmp_path / "b.toml").write_text(titled(text))
     assert message in verrou("baseline", "check", "b.toml", code=2).stderr
 

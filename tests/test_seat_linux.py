@@ -244,7 +244,7 @@ def test_the_sign_in_screen_s_files_are_merged_as_it_merges_them(desktop: Privat
 
 
 @pytest.mark.real_root
-def test_who_is_denied_is_not_signed_in_unasked_either(desktop: PrivateRoot, verrou: Verrou) -> None:
+def test_who_is_denied_is_not_signed_in_automatically_either(desktop: PrivateRoot, verrou: Verrou) -> None:
     desktop.write("/etc/lightdm/lightdm.conf", "[Seat:*]\nautologin-user=gull\n")
     why = ("why", "gull", "console", "-m", desktop.path, "--format", "json")
     asked = ("pamtester", "-I", "tty=:0", "lightdm-autologin", "gull", "acct_mgmt")
@@ -284,7 +284,7 @@ UNASKED = {
 
 
 @pytest.mark.parametrize("file", list(UNASKED))
-def test_whoever_is_signed_in_unasked_is_found_with_its_line(tmp_path: Path, file: str) -> None:
+def test_anyone_who_is_signed_in_automatically_is_found_with_its_line(tmp_path: Path, file: str) -> None:
     text, program = UNASKED[file]
     for name, content in ((file.lstrip("/"), text), (program, "")):
         place = tmp_path / name
@@ -312,7 +312,7 @@ AGETTY = {
 
 
 @pytest.mark.parametrize("options", list(AGETTY))
-def test_what_agetty_tells_login_decides_who_is_asked(tmp_path: Path, options: str) -> None:
+def test_what_agetty_shows_login_decides_who_is_asked(tmp_path: Path, options: str) -> None:
     """Each held against agetty(8) and a login that shows what it is told."""
     own = tmp_path / "etc/systemd/system/getty@tty1.service.d/own.conf"
     own.parent.mkdir(parents=True)
@@ -352,7 +352,7 @@ def who_unasked(root: Root) -> list[str]:
 
 
 @pytest.mark.parametrize(("file", "text"), list(KERNELS))
-def test_what_the_kernel_is_told_may_begin_a_shell_of_root(tmp_path: Path, file: str, text: str) -> None:
+def test_what_the_kernel_is_reported_may_begin_a_shell_of_root(tmp_path: Path, file: str, text: str) -> None:
     with_files(tmp_path, {file: text + "\n"})
     assert who_unasked(Root(tmp_path, live=True)) == KERNELS[file, text]
     running = file.startswith("proc/")
@@ -368,7 +368,7 @@ STARTS = {
 
 
 @pytest.mark.parametrize("file", list(STARTS))
-def test_a_command_of_each_start_that_names_a_terminal_is_told(tmp_path: Path, file: str) -> None:
+def test_a_command_of_each_start_that_names_a_terminal_is_reported(tmp_path: Path, file: str) -> None:
     text, found = STARTS[file]
     with_files(tmp_path, {file: text})
     assert who_unasked(Root(tmp_path)) == ([] if file == "etc/rc.local" else found), (
@@ -378,7 +378,7 @@ def test_a_command_of_each_start_that_names_a_terminal_is_told(tmp_path: Path, f
     assert who_unasked(Root(tmp_path)) == found
 
 
-def test_a_boot_partition_that_is_not_there_is_told(tmp_path: Path) -> None:
+def test_a_boot_partition_that_is_not_there_is_reported(tmp_path: Path) -> None:
     with_files(tmp_path, {"etc/fstab": "# /boot was on sda1\nUUID=1 / ext4 defaults 0 1\n"})
     assert who_unasked(Root(tmp_path)) == []
     with_files(tmp_path, {"etc/fstab": "UUID=1 / ext4 defaults 0 1\nUUID=2 /boot ext4 defaults 0 2\n"})
@@ -387,7 +387,7 @@ def test_a_boot_partition_that_is_not_there_is_told(tmp_path: Path) -> None:
     assert who_unasked(Root(tmp_path)) == []
 
 
-def test_a_screen_that_nobody_knows_and_a_shell_that_asks_nobody_are_told(tmp_path: Path) -> None:
+def test_a_screen_that_no_one_knows_and_a_shell_that_asks_no_one_are_reported(tmp_path: Path) -> None:
     with_files(
         tmp_path,
         {
@@ -438,7 +438,7 @@ def test_a_unit_that_is_started_signs_in_whom_it_names(tmp_path: Path, text: str
     assert automatic_accounts(Root(tmp_path)) == [], "masked"
 
 
-def test_a_unit_that_is_masked_signs_in_nobody(tmp_path: Path) -> None:
+def test_a_unit_that_is_masked_signs_in_no_one(tmp_path: Path) -> None:
     unit = "[Service]\nExecStart=/bin/login -f tern\nStandardInput=tty\n"
     places = ("usr/lib/systemd/system/hut.service", "etc/systemd/system/hut.service.d/own.conf")
     with_files(tmp_path, dict.fromkeys(places, unit))
@@ -474,7 +474,7 @@ def test_an_instance_of_a_unit_signs_in_whom_it_is_named_after(tmp_path: Path) -
     assert who_unasked(Root(tmp_path)) == ["tern"]
 
 
-def test_whoever_types_a_name_is_signed_in_by_every_account(desktop: PrivateRoot, verrou: Verrou) -> None:
+def test_anyone_who_types_a_name_is_signed_in_by_every_account(desktop: PrivateRoot, verrou: Verrou) -> None:
     own = "/etc/systemd/system/getty@tty1.service.d/own.conf"
     desktop.write(own, "[Service]\nExecStart=\nExecStart=-/sbin/agetty -o '-f -- \\\\u' - $TERM\n")
     output = json.loads(verrou("access", "tern", "-m", desktop.path, "--format", "json").stdout)
@@ -496,7 +496,7 @@ def test_a_default_session_of_greetd_that_is_no_greeter_is_a_session(tmp_path: P
     assert "is not known" in automatic_accounts(Root(tmp_path))[0].statement
 
 
-def test_guest_sessions_of_a_display_manager_are_a_way_in_of_nobody_in_particular(tmp_path: Path) -> None:
+def test_guest_sessions_of_a_display_manager_are_a_way_in_of_no_one_in_particular(tmp_path: Path) -> None:
     root = Root(tmp_path)
     for name in ("usr/sbin/lightdm", "usr/sbin/guest-account"):
         (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
@@ -602,11 +602,11 @@ def test_a_condition_around_an_idle_time_is_not_taken_for_one(tmp_path: Path, ve
     assert json.loads(verrou(*show).stdout)["screen.locks_after"]["value"] == {"duration": "PT1M"}
 
 
-def test_every_way_has_a_name_for_a_trial() -> None:
+def test_every_route_has_a_name_for_a_trial() -> None:
     assert len({route.phrase for route in Route}) == len(Route)
 
 
-def test_accounts_that_somebody_else_keeps_are_told_with_their_line(
+def test_accounts_that_another_program_keeps_are_reported_with_their_line(
     tmp_path: Path, verrou: Verrou, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     etc = tmp_path / "r/etc"
@@ -649,7 +649,7 @@ def test_what_is_written_about_an_account_follows_it_and_goes_with_it(desktop: P
 
 
 @pytest.mark.real_root
-def test_the_ways_of_a_baseline_s_accounts_are_closed_for_real(
+def test_the_routes_of_a_baseline_s_accounts_are_closed_for_real(
     desktop: PrivateRoot, tmp_path: Path, verrou: Verrou
 ) -> None:
     baseline = tmp_path / "b.toml"
@@ -729,7 +729,7 @@ FOUR = [
 
 @examples(300)
 @given(PASSES, PASSES)
-def test_two_lists_tell_what_a_gate_s_lines_come_to(
+def test_two_lists_show_what_an_entry_point_s_lines_result_in(
     entries: list[AccessListEntry], also: list[AccessListEntry]
 ) -> None:
     entry_point = EntryPoint(Route.CONSOLE, tuple(entries), also=(tuple(also),))

@@ -44,7 +44,7 @@ def test_turning_one_away_closes_nothing_to_who_comes_later(desktop: PrivateRoot
 
 
 @pytest.mark.real_root
-def test_nobody_and_everybody_are_set_and_taken_back(desktop: PrivateRoot, verrou: Verrou) -> None:
+def test_no_one_and_everybody_are_set_and_undone(desktop: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", desktop.path, "--yes")
     for rule in ("logon.remote-shell.allowed=nobody", "logon.remote-shell.denied=everyone"):
         verrou("rule", "set", rule, *m)
@@ -144,7 +144,7 @@ def test_su_is_for_administrators_alone_until_it_is_opened_again(desktop: Privat
     assert value(verrou, desktop, "elevation.standard_gives") == "admin-password"
 
 
-def test_what_somebody_else_wrote_among_our_rules_of_polkit_is_left_alone(tmp_path: Path) -> None:
+def test_what_another_program_wrote_among_our_rules_of_polkit_is_left_alone(tmp_path: Path) -> None:
     from verrou.machines.linux.polkit import OURS
     from verrou.machines.linux.refused import StepRejected
 
@@ -161,7 +161,7 @@ def test_what_somebody_else_wrote_among_our_rules_of_polkit_is_left_alone(tmp_pa
 
 
 @pytest.mark.real_root
-def test_going_back_keeps_what_somebody_wrote_into_our_files_since(desktop: PrivateRoot, verrou: Verrou) -> None:
+def test_undoing_keeps_what_someone_wrote_into_our_files_since(desktop: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", desktop.path, "--yes")
     verrou("rule", "set", "elevation.remembered_for=never", "screen.notice=Cap Fauvel | Quiet.", *m)
     ours = "/etc/sudoers.d/zz-verrou"
@@ -184,7 +184,7 @@ def fresh(**policy: Any) -> Authority:
     return machine
 
 
-def test_a_list_that_names_nobody_any_more_lets_nobody_in() -> None:
+def test_a_list_that_names_no_one_any_more_allows_no_one() -> None:
     ringers = next(group["id"] for group in fresh().groups() if group["name"] == "ringers")
     machine = fresh(in_network=[ringers], hidden=[ringers], opens_as=100, covered=[100])
     assert machine.sign_in("tern", GOOD_PASSWORD, "network")
@@ -227,7 +227,7 @@ def test_a_value_that_none_can_have_meant_is_refused_and_damages(key: str) -> No
     assert json.loads(machine.text())["policy"] == json.loads(fresh().text())["policy"]
 
 
-def test_a_way_by_which_an_administrator_is_at_work_is_not_shut(bench: Path, verrou: Verrou) -> None:
+def test_a_route_by_which_an_administrator_is_at_work_is_not_shut(bench: Path, verrou: Verrou) -> None:
     denied = ("rule", "set", "logon.network.denied=group:administrators", "-m", bench, "--yes")
     verrou(*denied, "--preview")
     machine = Authority(bench.read_text())
@@ -237,7 +237,7 @@ def test_a_way_by_which_an_administrator_is_at_work_is_not_shut(bench: Path, ver
     assert "administrators-denied" in output and "over the network" in output
 
 
-def test_an_older_machine_has_what_it_was_shipped_with(bench: Path, verrou: Verrou) -> None:
+def test_an_older_machine_has_what_it_had_by_default(bench: Path, verrou: Verrou) -> None:
     """A file from before the authority knew of all this."""
     document = json.loads(bench.read_text())
     for key in seat.SHIPPED_SEAT:
@@ -252,7 +252,7 @@ def test_an_older_machine_has_what_it_was_shipped_with(bench: Path, verrou: Verr
     assert json.loads(bench.read_text()) == document, "what nobody changed is as it was"
 
 
-def test_the_journal_and_the_survey_tell_the_new_rules(bench: Path, verrou: Verrou) -> None:
+def test_the_journal_and_the_survey_show_the_new_rules(bench: Path, verrou: Verrou) -> None:
     verrou("rule", "set", "logon.network.denied=warden", "screen.notice=Cap Fauvel | Quiet.", "-m", bench, "--yes")
     output = " ".join(verrou("journal", "show", "1", "-m", bench).stdout.split())
     assert "rule logon.network.denied: nobody → warden" in output and '"Cap Fauvel Quiet."' in output

@@ -5,10 +5,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from verrou.core.model.routes import Route
 
 from conftest import GOOD_PASSWORD, Verrou, bare, with_programs
 from debian_root import PrivateRoot
+from verrou.core.model.routes import Route
 from verrou.machines.linux.entry.service_files import NO_WAY_IN, unknown_services
 from verrou.machines.linux.pam.services import SERVICES, behind
 from verrou.machines.linux.pam.stack import load_stack
@@ -44,7 +44,7 @@ def test_a_service_with_a_stack_of_its_own_decides(manned_root: PrivateRoot, ver
 
 
 @pytest.mark.real_root
-def test_a_module_that_asks_for_nothing_is_told(manned_root: PrivateRoot, verrou: Verrou) -> None:
+def test_a_module_that_asks_for_nothing_is_reported(manned_root: PrivateRoot, verrou: Verrou) -> None:
     login = manned_root.read("/etc/pam.d/login")
     manned_root.inside("useradd", "-m", "tern")
     manned_root.write("/etc/pam.d/login", f"auth sufficient pam_permit.so\n{login}")

@@ -147,7 +147,7 @@ def test_who_may_only_become_itself_is_no_administrator(sudo_root: PrivateRoot) 
         assert (tried.returncode == 0) is we_say(sudo_root)["warden", "/usr/bin/env"] is False
 
 
-def test_lines_that_matter_are_told(sudo_root: PrivateRoot, verrou: Verrou) -> None:
+def test_lines_that_matter_are_reported(sudo_root: PrivateRoot, verrou: Verrou) -> None:
     lines = ("%ringers ALL=(ALL) ALL", "warden ALL=(ALL) !ALL", "tern ALL=/usr/bin/id", "broken", "+night 10.0.0.1=ALL")
     put(sudo_root, "\n".join((*lines[:-1], "")))
     output = verrou("account", "list", "--all", "-m", sudo_root.path, "--format", "json").stdout

@@ -48,7 +48,7 @@ def break_off(machine: Machine) -> None:
     journal.begin(lines, dry_run.changes)
 
 
-def test_a_run_that_broke_off_is_told_by_every_command(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
+def test_a_run_that_was_interrupted_is_reported_by_every_command(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
     m, message = ("-m", bench), "was interrupted"
     verrou("survey", *m, "--save", "before")
     break_off(open_machine(str(bench)))
@@ -101,7 +101,7 @@ def test_what_was_typed_is_in_the_journal(bench: Path, verrou: Verrou) -> None:
     assert OTHER_PASSWORD not in (bench.with_name("hide-01.verrou") / JOURNAL).read_text()
 
 
-def test_whoever_has_enough_of_the_output_loses_no_password(bench: Path) -> None:
+def test_anyone_who_has_enough_of_the_output_loses_no_password(bench: Path) -> None:
     """A reader who goes before the password was shown: nothing is changed. One who saw it: it is set."""
     program = (sys.executable, "-m", "verrou", "account", "add", "tern", "--password", "generate", "--yes")
     add = [*program, "-m", str(bench)]
@@ -117,7 +117,7 @@ def test_whoever_has_enough_of_the_output_loses_no_password(bench: Path) -> None
     assert Authority(bench.read_text()).sign_in("tern", password)
 
 
-def test_a_terminal_that_goes_away_waits_for_what_is_landing(bench: Path) -> None:
+def test_a_terminal_that_goes_away_waits_for_what_is_being_applied(bench: Path) -> None:
     """The hang-up comes while the change lands: it is whole, and then the program ends by it."""
     program = (
         "import os, signal\n"
@@ -173,7 +173,9 @@ def test_a_trial_is_of_what_it_says(bench: Path, verrou: Verrou) -> None:
 
 @examples(120)
 @given(machines(), st.sampled_from([-2, -1, 0, 1, None]), st.integers(0, 2))
-def test_automatic_sign_in_is_told_as_the_authority_does_it(machine: Authority, days: int | None, outside: int) -> None:
+def test_automatic_sign_in_is_reported_as_the_authority_does_it(
+    machine: Authority, days: int | None, outside: int
+) -> None:
     """An account that has ended is signed in by nobody, whatever else stands there."""
     for name in (a["name"] for a in machine.accounts() if a["id"] >= 100):
         machine.set_end(name, None if days is None else machine.clock + timedelta(days=days))
@@ -188,7 +190,7 @@ def test_automatic_sign_in_is_told_as_the_authority_does_it(machine: Authority, 
 
 
 @pytest.mark.parametrize("closed", ["ended", "tied"])
-def test_nobody_closed_is_signed_in_by_the_machine_itself(closed: str) -> None:
+def test_no_one_closed_is_signed_in_by_the_machine_itself(closed: str) -> None:
     machine = Authority.fresh("hide-01", datetime(2026, 9, 14, 8, 30))
     machine.add("tern", "", "kittiwake-Cliff-42", must_change=False)
     machine._data["policy"] |= {"opens_for": 2, "opens_as": machine._account("tern")["id"]}
@@ -267,7 +269,7 @@ DOOR = Group("sudo", "27", ("warden", "boss"), (Grant.ADMINISTRATION,))
         ("boss", "remote-shell", "", ("warden",), set()),
     ],
 )
-def test_the_way_by_which_one_came_stays_open(
+def test_the_route_by_which_one_came_stays_open(
     in_use: str, came_by: str, inside: str, denied: tuple[str, ...], refused: set[str]
 ) -> None:
     accounts = tuple(
@@ -287,7 +289,7 @@ def test_the_way_by_which_one_came_stays_open(
         assert found == (refused if line.who == (Principals(denied),) else all_out)
 
 
-def test_one_value_that_cannot_be_is_left_by_hand(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
+def test_one_value_that_cannot_be_is_left_as_a_manual_step(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
     m = ("-m", bench)
     verrou("rule", "set", "password.max_age=5 days", *m, "--yes")
     site = tmp_path / "site.toml"
@@ -320,13 +322,15 @@ def test_the_exit_code_of_harden_is_that_of_the_audit_afterwards(bench: Path, ve
         lambda path: path.write_text(path.read_text().replace('T08:30:00"', 'T08:30:00+02:00"', 1)),
     ],
 )
-def test_a_bench_file_of_another_shape_is_told(bench: Path, verrou: Verrou, break_it: Callable[[Path], None]) -> None:
+def test_a_bench_file_of_another_shape_is_reported(
+    bench: Path, verrou: Verrou, break_it: Callable[[Path], None]
+) -> None:
     break_it(bench)
     for command in (("survey", "--all"), ("verify", "-b", "essential"), ("account", "disable", "warden", "--yes")):
         assert "not a bench machine file" in verrou(*command, "-m", bench, code=2).stderr
 
 
-def test_a_survey_of_a_kind_that_nobody_knows_is_shown(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
+def test_a_survey_of_a_kind_that_no_one_knows_is_shown(bench: Path, verrou: Verrou, tmp_path: Path) -> None:
     verrou("account", "enable", "passerby", "-m", bench, "--yes")
     verrou("survey", "-m", bench, "--save", "kept")
     path = tmp_path / "kept.survey.json"
@@ -399,7 +403,7 @@ def test_where_a_program_answered_it_is_the_source(desktop: PrivateRoot, verrou:
 
 
 @pytest.mark.real_root
-def test_what_cannot_come_out_so_is_told_with_its_reason(manned_root: PrivateRoot, verrou: Verrou) -> None:
+def test_what_cannot_come_out_so_is_reported_with_its_reason(manned_root: PrivateRoot, verrou: Verrou) -> None:
     m = ("-m", manned_root.path, "--yes")
     output = verrou("rule", "set", "elevation.standard_gives=admin-password", *m, code=4).stderr
     assert "no action of polkit asks for an administrator" in output

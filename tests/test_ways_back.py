@@ -34,7 +34,7 @@ def address(request: pytest.FixtureRequest) -> str:
     return str(path)
 
 
-def test_several_ways_to_the_last_administrator(address: str, verrou: Verrou) -> None:
+def test_several_paths_to_the_last_administrator(address: str, verrou: Verrou) -> None:
     """Two are made, administration goes round, and going back over the wrong entry would leave nobody."""
     m = ("-m", address)
     verrou("account", "add", "ringer", "--role", "administrator", *m, *TYPED, typed=OTHER_PASSWORD)
@@ -72,7 +72,7 @@ def test_back_to_a_point_and_on_again(address: str, verrou: Verrou) -> None:
     assert "tern: enabled yes → no" in " ".join(verrou("journal", "show", first + 2, *m).stdout.split())
 
 
-def test_what_is_refused_or_tried_is_told_and_never_taken_back(address: str, verrou: Verrou) -> None:
+def test_what_is_refused_or_tried_is_reported_and_never_undone(address: str, verrou: Verrou) -> None:
     m = ("-m", address)
     verrou("account", "add", "tern", "--password", "generate", *m, "--yes")
     verrou("account", "disable", "warden", *m, "--yes", code=3)
@@ -124,9 +124,7 @@ def test_a_machine_that_would_refuse_says_so_before(bench: Path, verrou: Verrou)
 
 @pytest.mark.real_root
 class TestOnARealRoot:
-    def test_somebody_administers_at_every_instant_of_a_swap_and_of_its_way_back(
-        self, manned_root: PrivateRoot
-    ) -> None:
+    def test_someone_administers_at_every_instant_of_a_swap_and_of_its_undo(self, manned_root: PrivateRoot) -> None:
         machine = open_machine(str(manned_root.path))
         start = machine.observe()
         secrets = Secrets(ringer=OTHER_PASSWORD)
@@ -157,7 +155,7 @@ class TestOnARealRoot:
         assert "last-administrator" in output
         assert root.signs_in("warden", GOOD_PASSWORD)
 
-    def test_a_line_that_names_nobody_gives_to_nobody(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
+    def test_a_line_that_names_no_one_gives_to_no_one(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
         root.write("/etc/sudoers.d/season", "tern ALL=(ALL) ALL\n")
         output = verrou("account", "add", "tern", "--password", "generate", *m, code=4).stderr
@@ -210,7 +208,7 @@ class TestOnARealRoot:
         output = verrou("undo", *m, code=4).stderr
         assert "tern would share ID" in output.replace("gull and ", "") and root.tree() == start
 
-    def test_a_rehearsal_sees_who_signed_in(self, manned_root: PrivateRoot) -> None:
+    def test_a_dry_run_sees_who_signed_in(self, manned_root: PrivateRoot) -> None:
         from verrou.machines.linux.files.sign_ins import LASTLOG_RECORD
 
         with open(manned_root.path / "var/log/lastlog", "wb") as log:
@@ -235,7 +233,7 @@ class TestOnARealRoot:
         output = verrou("account", "change", "warden", "--until", "2032-03-31", *m).stdout
         assert "/etc/shadow has 1 further name" in " ".join(output.split())
 
-    def test_somebody_else_wrote_to_the_same_line(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
+    def test_another_program_wrote_to_the_same_line(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
         verrou("account", "change", "warden", "--full-name", "Wilma Warden", "--until", "2031-03-31", *m)
         root.inside("chage", "-W", "3", "warden")
@@ -245,7 +243,7 @@ class TestOnARealRoot:
         assert line.split(":")[5:8] == ["3", "", ""] and "Wilma" not in root.read("/etc/passwd")
         assert "adm" in root.inside("id", "-nG", "warden").stdout
 
-    def test_a_worksheet_goes_on_when_something_else_moved(self, manned_root: PrivateRoot) -> None:
+    def test_a_plan_goes_on_when_something_else_moved(self, manned_root: PrivateRoot) -> None:
         """Between rehearsal and landing somebody adds an account; what it rests on moved only the second time."""
         machine = open_machine(str(manned_root.path))
         secrets = Secrets(tern=OTHER_PASSWORD)
@@ -286,7 +284,7 @@ class TestOnARealRoot:
         assert "not-run" in verrou("verify", "-b", "essential", "-m", manned_root.path, code=1).stdout
         verrou("account", "change", "warden", "--full-name", "Wilma", "-m", manned_root.path, "--yes")
 
-    def test_files_that_cannot_be_replaced_are_told_first(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
+    def test_files_that_cannot_be_replaced_are_reported_first(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
         root, m = manned_root, ("-m", manned_root.path, "--yes")
         entries = len(Journal(open_machine(str(root.path)).records_folder()).entries())
         subprocess.run(["mount", "--bind", str(root.path / "etc"), str(root.path / "etc")], check=True)
