@@ -56,8 +56,9 @@ def test_cron_is_right_about_who_is_closed(busy: PrivateRoot, verrou: Verrou) ->
     output = verrou("account", "disable", "tern", "-m", busy.path, "--yes").stdout
     assert not allowed() and not statement()
     assert "tern still runs jobs after it is disabled: its key also signs in to warden" in " ".join(output.split())
-    assert "keeps jobs that run again once it is enabled: crontab /var/spool/cron/crontabs/tern (2 jobs)" in " ".join(
-        output.split()
+    assert (
+        "has jobs that will run again when it is enabled: crontab /var/spool/cron/crontabs/tern (2 jobs)"
+        in " ".join(output.split())
     )
     put(busy, "/etc/pam.d/cron", "account required pam_permit.so\n", 0o644)
     assert allowed() and statement(), "cron with a stack that asks nothing runs the jobs of the closed"

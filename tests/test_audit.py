@@ -244,7 +244,7 @@ def test_what_a_machine_does_not_take_is_left_as_a_manual_step_and_not_tried() -
     baseline = asked("[password]\nmin_length = 80\n")
     plan = plan_changes(now, baseline, audit(now, baseline))
     assert plan.steps == ()
-    assert [item.advice for item in plan.manual] == ["this machine takes 72 characters at most"]
+    assert [item.advice for item in plan.manual] == ["this machine accepts 72 characters or less"]
 
 
 def test_the_gravest_shortfalls_come_first() -> None:

@@ -152,7 +152,7 @@ def test_five_errors_are_reported_at_once_each_with_its_line(verrou: Verrou, tmp
         ),
         (
             '[logon]\nnetwork.denied = ["ana"]\n[accounts.ana]\nroutes = ["console", "network"]\n',
-            "should sign in by network, but logon.network.denied keeps it out",
+            "should be able to sign in by network, but logon.network.denied denies it",
         ),
         (
             '[logon]\nremote-screen.allowed = ["bors"]\n[accounts.ana]\nroutes = ["remote-screen"]\n',

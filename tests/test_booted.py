@@ -170,7 +170,7 @@ def test_a_closed_account_is_closed_to_services_too(machine: Booted) -> None:
     until(lambda: machine.inside(*log).stdout.count("account gull has expired") == 2, "that both refuse")
     assert done() == []
     user = "user@" + machine.inside("id", "-u", "gull").stdout.strip()
-    assert machine.inside("systemctl", "is-active", user).stdout == "active\n", "what runs goes on"
+    assert machine.inside("systemctl", "is-active", user).stdout == "active\n", "programs keep running"
     assert inside.statement("echo here") == "here", "so does who is inside"
     machine.inside("systemctl", "stop", user)
     machine.inside("systemctl", "start", user)

@@ -5,6 +5,7 @@ import os
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from datetime import datetime
+from io import StringIO
 from pathlib import Path
 from typing import Any
 
@@ -31,7 +32,7 @@ from verrou.machines.linux.pam.faillock import TALLY, load_faillock, lockouts
 from verrou.machines.linux.pam.stack import load_stack
 from verrou.machines.linux.root import Root
 from verrou.reports.sheets import shown
-from verrou.reports.terminal import broken
+from verrou.reports.terminal import Terminal, broken
 from verrou.reports.wording import finding_text
 
 
@@ -160,6 +161,9 @@ def test_nothing_that_a_file_says_moves_the_cursor(tmp_path: Path, verrou: Verro
     assert strange not in output and escaped in output
     found = verrou("access", "-m", disk, "--format", "json").stdout
     assert strange not in found and strange in json.dumps(json.loads(found), ensure_ascii=False)
+    printed = StringIO()
+    Terminal(printed).print(strange)
+    assert printed.getvalue() == f"{escaped}\n"
 
 
 def test_a_home_that_is_no_home_and_an_include_of_itself(tmp_path: Path) -> None:

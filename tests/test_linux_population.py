@@ -291,7 +291,7 @@ def test_whichever_record_of_sign_ins_the_system_writes(small: Path, name: str, 
     def unused_for(snapshot: Snapshot) -> Reading:
         return reading_of(rule, snapshot)
 
-    assert "no record" in unused_for(add(small, *people)).reason
+    assert "not recorded" in unused_for(add(small, *people)).reason
     write(file, int(when.timestamp()))
     snapshot = LinuxMachine(small, "x").observe()
     assert account(snapshot, "tern").last_sign_in == when
@@ -364,9 +364,7 @@ def test_who_is_not_root_sees_what_can_be_read_and_no_guess(manned_root: Private
     assert not {rule for rule in unread if rule.startswith("lockout.")} and "password.min_length" not in unread
 
 
-@pytest.mark.parametrize(
-    ("services", "message"), [("files", "means nothing here"), ("compat", "another computer keeps")]
-)
+@pytest.mark.parametrize(("services", "message"), [("files", "means nothing here"), ("compat", "of another computer")])
 def test_lines_that_bring_accounts_in_from_elsewhere_are_explained(
     manned_root: PrivateRoot, services: str, message: str
 ) -> None:

@@ -97,10 +97,10 @@ def lines(tree: Path, name: str) -> dict[str, list[str]]:
         (CreateAccount("te:rn", Role.STANDARD), "expected 1 to 32"),
         (CreateAccount("tern", Role.STANDARD), "it is named in /etc/passwd"),
         (CreateAccount("ringers", Role.STANDARD), "it is named in /etc/group"),
-        (CreateAccount("gull", Role.STANDARD, "a:b"), "no colon"),
-        (CreateAccount("gull", Role.STANDARD, "a\nroot::0:0"), "no colon"),
+        (CreateAccount("gull", Role.STANDARD, "a:b"), "cannot contain a colon"),
+        (CreateAccount("gull", Role.STANDARD, "a\nroot::0:0"), "cannot contain a colon"),
         (CreateAccount("gull", Role.STANDARD, "\x1b[2J"), "control character"),
-        (CreateAccount("gull", Role.GUEST), "nothing that makes a guest"),
+        (CreateAccount("gull", Role.GUEST), "there is none for guests"),
         (SetEnabled("tern", True), "verrou account password tern"),
         (SetEnabled("ended", True), "Set another expiry date first"),
         (SetEnabled("nobody", False), "nobody is not in /etc/shadow"),
@@ -114,22 +114,22 @@ def lines(tree: Path, name: str) -> dict[str, list[str]]:
         (CreateAccount("gull", Role.STANDARD, home="home/gull"), "expected an absolute path"),
         (CreateAccount("gull", Role.STANDARD, home="/home/../etc/gull"), "expected an absolute path"),
         (CreateAccount("gull", Role.STANDARD, home="/srv/people/gull"), "Create it first"),
-        (CreateAccount("gull", Role.STANDARD, note="a,b"), "no colon, comma"),
+        (CreateAccount("gull", Role.STANDARD, note="a,b"), "cannot contain a colon, comma"),
         (CreateAccount("gull", Role.STANDARD, must_change=True, cannot_change=True), "cannot change a password"),
-        (CreateAccount("gull", Role.GUEST, home_kept=False), "pam_namespace.so would keep it"),
-        (CreateGroup("guests", confined=True), "pam_access.so would keep it"),
-        (CreateGroup("ringers"), "there is a group ringers already"),
+        (CreateAccount("gull", Role.GUEST, home_kept=False), "pam_namespace.so would enforce it"),
+        (CreateGroup("guests", confined=True), "pam_access.so would enforce it"),
+        (CreateGroup("ringers"), "a group ringers already exists"),
         (CreateGroup("Terns"), "expected 1 to 32"),
-        (CreateGroup("counters", note="who counts"), "keeps no note"),
+        (CreateGroup("counters", note="who counts"), "does not store a note"),
         (RemoveGroup("sudo"), "belongs to the system or to a package"),
         (RemoveGroup("tern"), "is the main group of tern"),
-        (SetGroupNote("ringers", "who rings"), "keeps no note"),
+        (SetGroupNote("ringers", "who rings"), "does not store a note"),
         (SetFlags("tern", change_due=True), "has no password that it could change"),
-        (SetDetails("tern", ((Detail.HINT, ""),)), "keeps no hint"),
+        (SetDetails("tern", ((Detail.HINT, ""),)), "does not store a hint"),
         (SetDetails("tern", ((Detail.SHELL, "/bin/zsh"),)), "is not a shell here"),
         (SetDetails("tern", ((Detail.FULL_NAME, "T\u202eern"),)), "control character"),
         (SetPassword("root", "blank"), "a blank password would enable it"),
-        (Remove("root", FilesChoice.KEEP), "came with the system and stays"),
+        (Remove("root", FilesChoice.KEEP), "is built in and cannot be removed"),
         (Remove("twice", FilesChoice.KEEP), "two accounts are called twice (/etc/passwd, lines 6, 7)"),
         (Remove("tide", FilesChoice.KEEP), "remove the package instead"),
         (Remove("gone", FilesChoice.KEEP), "gone is not in /etc/passwd"),
@@ -183,7 +183,7 @@ def test_disabling_and_enabling_come_out_even(tree: Path) -> None:
 
 def test_a_rename_reaches_every_file_that_names_the_account(tree: Path) -> None:
     (result,) = perform(tree, Rename("tern", "puffin"))
-    assert "its home stays /home/tern" in result.message
+    assert "its home remains /home/tern" in result.message
     assert lines(tree, "passwd")["puffin"][2] == "1001"
     assert "puffin" in lines(tree, "shadow") and "tern" not in lines(tree, "shadow")
     assert lines(tree, "group")["ringers"][3] == "puffin,warden"
@@ -204,7 +204,7 @@ def test_joining_twice_and_leaving_what_one_is_not_in_are_already_so(tree: Path)
 def test_a_home_that_is_there_already_is_no_ones(tree: Path) -> None:
     (tree / "home/gull").mkdir(parents=True)
     (result,) = perform(tree, CreateAccount("gull", Role.STANDARD))
-    assert result.outcome is Outcome.REJECTED and "/home/gull is there already" in result.message
+    assert result.outcome is Outcome.REJECTED and "/home/gull already exists" in result.message
     (tree / "home/tara").symlink_to("/etc")
     (result,) = perform(tree, CreateAccount("tara", Role.STANDARD))
     assert result.outcome is Outcome.REJECTED

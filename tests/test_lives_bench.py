@@ -1,7 +1,7 @@
 """The whole life of accounts on bench machines, by the built program; the authority judges."""
 
 import json
-from datetime import datetime
+from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 
@@ -9,6 +9,7 @@ import pytest
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou
 from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
+from verrou.machines.bench.readings import last_day
 
 OTHER_PASSWORD = "razorbill-Skerry-17"
 
@@ -21,12 +22,25 @@ def kept(path: Path, name: str) -> dict[str, Any]:
     return next(account for account in authority(path).accounts() if account["name"] == name)
 
 
+@pytest.mark.parametrize(
+    ("ends", "day"),
+    [
+        ("2026-09-14T23:59:59", 14),
+        ("2026-09-15T00:00:00", 14),
+        ("2026-09-14T18:00:00", 14),
+        ("2026-09-14T10:00:00", 13),
+    ],
+)
+def test_an_account_that_ends_within_a_day_is_shown_with_its_last_day_of_use(ends: str, day: int) -> None:
+    assert last_day(ends, datetime(2026, 9, 14, 12)) == date(2026, 9, day)
+
+
 def test_a_guest_in_one_go(bench: Path, verrou: Verrou) -> None:
     add = ("account", "add", "daypass", "--role", "guest", "--password", "blank", "--until", "2026-12-01")
     verrou(*add, "--note", "day visitors", "-m", bench, "--yes")
     machine = authority(bench)
     token = machine.sign_in("daypass", "")
-    with pytest.raises(No, match="may not change"):
+    with pytest.raises(No, match="only an administrator can change"):
         machine.change_password("daypass", "", OTHER_PASSWORD)
     for route in ("network", "remote-screen", "remote-shell"):
         with pytest.raises(No):
@@ -52,7 +66,7 @@ def test_a_standard_user_must_change_and_an_administrator_can_elevate(bench: Pat
         authority(bench).sign_in("tern", OTHER_PASSWORD)
     verrou("account", "add", "ana", "--role", "administrator", "-m", bench, *TYPED, typed=OTHER_PASSWORD)
     output = verrou("account", "test", "ana", "-m", bench, *TYPED[1:], typed=OTHER_PASSWORD).stdout
-    assert "asked for a new password first" in " ".join(output.split())
+    assert "a new password is required first" in " ".join(output.split())
     assert kept(bench, "ana")["must_change"] and not authority(bench).accounts()[-1]["sessions"], "nothing remains"
     output = verrou("account", "test", "tern", "-m", bench, *TYPED[1:], typed=OTHER_PASSWORD).stdout
     assert "cannot elevate" in " ".join(output.split())
@@ -127,7 +141,7 @@ def test_marks_exclude_each_other_before_anything_happens(bench: Path, verrou: V
         False,
         False,
     ]
-    with pytest.raises(No, match="excludes"):
+    with pytest.raises(No, match="cannot be combined"):
         authority(bench).mark("warden", "never_ends", True)
 
 
@@ -205,10 +219,10 @@ def test_hints_and_questions_are_shown_and_taken_away(verrou: Verrou, tmp_path: 
             'expected a day such as 2027-03-31 or 31 March 2027, or "never"',
         ),
         (("account", "change", "warden"), "no change was given"),
-        (("account", "change", "warden", "--role", "administrator"), "warden is administrator already"),
+        (("account", "change", "warden", "--role", "administrator"), "warden already has the role administrator"),
         (("account", "change", "gull", "--role", "guest"), "has no account 'gull'"),
         (("group", "show", "gests"), "Did you mean guests?"),
-        (("group", "remove", "guests"), "came with the machine"),
+        (("group", "remove", "guests"), "is built in"),
     ],
 )
 def test_what_cannot_be_is_said_before_anything_happens(

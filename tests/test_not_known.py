@@ -444,7 +444,7 @@ def test_a_system_without_pam_is_read_by_what_its_programs_do(tmp_path: Path) ->
     assert output["elevation.remembered_for"] == timedelta(minutes=5)
     assert output["elevation.unanswered_after"] == "never"
     assert snapshot.readings["password.storage"].status is Status.UNKNOWN
-    assert "no program here asks PAM" in snapshot.readings["lockout.after"].reason
+    assert "no program here uses PAM" in snapshot.readings["lockout.after"].reason
     (root / "etc/doas.conf").write_text("permit nopass :wheel\n")
     readings = observed().readings
     assert (readings["elevation.administrator_gives"].value, readings["elevation.remembered_for"].value) == (

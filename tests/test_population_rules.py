@@ -115,8 +115,8 @@ def test_what_the_plan_does_about_it() -> None:
     plan = plan_changes(now, asked(BASELINE), audit(now, asked(BASELINE)))
     assert {step.what for step in plan.steps} == {
         "disable account idle",
-        "account daypass: until 2026-11-13",
-        "account season: until 2026-11-13",
+        "account daypass: expire after 2026-11-13",
+        "account season: expire after 2026-11-13",
         "disable account gone",
         "remove the hint of account hinted",
         "remove the recovery questions of account hinted",
@@ -135,7 +135,7 @@ def test_a_new_guest_gets_an_end_in_the_same_plan() -> None:
     plan = plan_changes(machine(TERN), baseline, audit(machine(TERN), baseline))
     assert [step.what for step in plan.steps] == [
         "add account tern to group guests",
-        "account tern: until 2026-11-13",
+        "account tern: expire after 2026-11-13",
     ]
 
 
@@ -233,7 +233,7 @@ def test_what_a_kind_of_account_is_made_with() -> None:
     assert isinstance(group, CreateGroup) and group.confined
     after = predict(guest, predict(group, bare))
     assert after.by_name["gull"].groups == ("guests",)
-    with pytest.raises(NoWay, match="can be given none"):
+    with pytest.raises(NoWay, match="none can be created"):
         new_account(evolve(bare, machine=KEEPS), "gull", Role.GUEST)
     with pytest.raises(NoWay, match="install the package sudo"):
         new_account(evolve(bare, groups=()), "gull", Role.ADMINISTRATOR)

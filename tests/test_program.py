@@ -107,7 +107,7 @@ def test_nothing_hostile_reaches_the_screen_or_a_spreadsheet(verrou: Verrou, ben
         (("undo", "-m", "BENCH"), "the journal has nothing"),
         (("survey", "-m", "BENCH", "-m", "BENCH"), "Give -m once"),
         (("audit", "-m", "BENCH"), "-b essential"),
-        (("rule", "set", "password.min_length=80", "-m", "BENCH"), "this machine takes 72 characters at most"),
+        (("rule", "set", "password.min_length=80", "-m", "BENCH"), "this machine accepts 72 characters or less"),
     ],
 )
 def test_wrong_use_gets_one_line_and_changes_nothing(

@@ -77,7 +77,7 @@ def test_what_was_kept_comes_back_as_it_was(tmp_path: Path) -> None:
     assert [entry.number for entry in journal.pending_cleanup()] == [1, 2]
     (tmp_path / "j/kept/0002/contents").write_bytes(b"other hash, secret hash")
     assert len(journal.damaged()) == 1
-    with pytest.raises(BadInput, match="was changed, so it cannot be undone"):
+    with pytest.raises(BadInput, match="was modified, so it cannot be undone"):
         journal.changes(2)
 
 

@@ -71,13 +71,16 @@ def test_the_digest_is_of_all_that_a_baseline_is_made_of(verrou: Verrou, tmp_pat
 @pytest.mark.usefixtures("hardened")
 def test_every_form_shows_the_same(verrou: Verrou, tmp_path: Path) -> None:
     verrou("account", "disable", "tern", "-m", "station/hide-01", "--yes")
+    remove = ("account", "remove", "guillemot", "--files", "keep", "-m", "station/hide-01", "--yes")
+    verrou(*remove, "--override", "orphaned-files")
     for suffix in WRITTEN:
         verrou("report", *AT, "--since", "2", "--save", f"sheet{suffix}", code=1)
     sheet = json.loads((tmp_path / "sheet.json").read_text())
     assert [line["subject"] for line in sheet["left"] if line["now"] == "not-met"] == ["accounts.tern"]
-    assert [entry["entry"] for entry in sheet["entries"]] == [2]
+    assert [entry["entry"] for entry in sheet["entries"]] == [2, 3]
     for suffix in (".html", ".md"):
         text = (tmp_path / f"sheet{suffix}").read_text().replace("\\", "")
+        assert "done; overrode orphaned-files" in text
         for line in (*sheet["left"], *sheet["changed"], *sheet["met"]):
             assert line["subject"] in text
         assert sheet["baseline"]["digest"] in text and text.count("date, signature") == 2
@@ -91,6 +94,17 @@ def test_every_form_shows_the_same(verrou: Verrou, tmp_path: Path) -> None:
     assert "already exists" in verrou("report", *AT, "--save", "sheet.md", code=2).stderr
     assert "expected one of .html, .md, .json, .xml" in verrou("report", *AT, "--save", "sheet.pdf", code=2).stderr
     assert "no entry 9" in verrou("report", *AT, "--since", "9", code=2).stderr
+
+
+def test_what_only_waits_is_no_manual_step_and_left_to_no_one(verrou: Verrou) -> None:
+    verrou("demo", "station", "--quiet")
+    verrou("harden", *AT, "--yes", code=1)
+    sheet = json.loads(verrou("report", *AT, "--format", "json", "--no-tests", code=1).stdout)
+    waiting = {line["subject"] for line in sheet["left"] if line["now"] == "not-met"}
+    assert {line["subject"] for line in sheet["later"]} == waiting and not sheet["manual"]
+    assert (
+        sheet["summary"][-1].startswith("Remaining: takes effect later: ") and "runs verrou" not in sheet["summary"][-1]
+    )
 
 
 def test_a_sheet_without_a_past_says_why(verrou: Verrou, bench: Path) -> None:

@@ -82,7 +82,7 @@ def test_a_lock_until_unlocked_stays(quick_root: PrivateRoot, verrou: Verrou) ->
     assert (warden["locked_until"], warden["failed_attempts"]) == ("until-unlocked", 2)
     assert "locked" in warden["states"]
     shown = verrou("account", "show", "warden", "-m", quick_root.path).stdout
-    assert "group sudo grants administration (/etc/sudoers:" in " ".join(shown.split())
+    assert "group sudo: administration (/etc/sudoers:" in " ".join(shown.split())
     tally = quick_root.inside("faillock", "--user", "warden").stdout.splitlines()
     assert len([line for line in tally if line.endswith(" V")]) == warden["failed_attempts"]
     verrou("account", "unlock", "warden", "-m", quick_root.path, "--yes")

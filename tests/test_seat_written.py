@@ -2,7 +2,7 @@
 and is judged by the system's own programs."""
 
 import json
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -14,9 +14,9 @@ from test_seat_linux import admits
 from verrou.machines.bench import seat
 from verrou.machines.bench.authority import Authority, Damaged, No
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.rules import ADAPTERS
+from verrou.machines.linux.rules import ADAPTERS, elevation
 
-WAY_FILE = "/etc/security/verrou-{}.conf"
+ROUTE_FILE = "/etc/security/verrou-{}.conf"
 
 
 def value(verrou: Verrou, root: PrivateRoot, rule_id: str) -> Any:
@@ -58,7 +58,7 @@ def test_no_one_and_everybody_are_set_and_undone(desktop: PrivateRoot, verrou: V
         )
         verrou(*back, "logon.remote-shell.denied=group:guests", *m)
         assert admits(desktop, "sshd", "tern") and not admits(desktop, "sshd", "daypass"), "a guest stays confined"
-    assert desktop.read(WAY_FILE.format("remote-shell")).splitlines()[1:] == ["-:(guests):ALL"]
+    assert desktop.read(ROUTE_FILE.format("remote-shell")).splitlines()[1:] == ["-:(guests):ALL"]
 
 
 @pytest.mark.real_root
@@ -94,9 +94,9 @@ def test_a_name_that_the_access_file_cannot_hold_is_never_written(tmp_path: Path
     from verrou.machines.linux.refused import StepRejected
     from verrou.machines.linux.rules.logon import _who
 
-    with pytest.raises(StepRejected, match="cannot hold"):
+    with pytest.raises(StepRejected, match="cannot be written"):
         _who(frozenset({name}))
-    with pytest.raises(StepRejected, match="cannot hold"):
+    with pytest.raises(StepRejected, match="cannot be written"):
         _who(frozenset({f"group:{name}"}))
 
 
@@ -116,7 +116,25 @@ def test_nopasswd_goes_where_it_stands_and_only_there(desktop: PrivateRoot, verr
 
     desktop.write("/etc/sudoers.d/site", "warden ALL=(ALL) NOPASSWD : \\\n  ALL\n")
     before = desktop.tree()
-    assert "must be repaired manually" in verrou(*set_it, code=4).stderr and desktop.tree() == before
+    assert "Repair it manually" in verrou(*set_it, code=4).stderr and desktop.tree() == before
+
+
+def test_our_lines_for_sudo_have_one_heading_whatever_it_said_before(tmp_path: Path) -> None:
+    with_files(
+        tmp_path,
+        {
+            "usr/bin/sudo": "",
+            "etc/sudoers": "@includedir /etc/sudoers.d\n",
+            elevation.DROP_IN[1:]: "# The question. Written by Verrou.\nDefaults passwd_timeout=2\n",
+        },
+    )
+    (tmp_path / "usr/bin/sudo").chmod(0o4755)
+    write = elevation.ADAPTERS["elevation.remembered_for"].write
+    assert write is not None
+    write(Root(tmp_path), timedelta(minutes=3))
+    text = (tmp_path / elevation.DROP_IN[1:]).read_text()
+    assert text.startswith(elevation.HEADING) and text.count(elevation.WRITTEN) == 1
+    assert "passwd_timeout=2" in text and "timestamp_timeout=3" in text
 
 
 @pytest.mark.real_root
@@ -124,7 +142,7 @@ def test_a_file_that_sudo_reads_after_ours_is_named(desktop: PrivateRoot, verrou
     desktop.write("/etc/sudoers.d/zzz-site", "Defaults timestamp_timeout=60\n")
     before = desktop.tree()
     output = verrou("rule", "set", "elevation.remembered_for=never", "-m", desktop.path, "--yes", code=4).stderr
-    assert "/etc/sudoers.d/zzz-site:1" in output and "decides after that" in output and desktop.tree() == before
+    assert "/etc/sudoers.d/zzz-site:1" in output and "overrides it" in output and desktop.tree() == before
 
 
 @pytest.mark.real_root

@@ -172,7 +172,7 @@ def test_lines_that_matter_are_reported(sudo_root: PrivateRoot, verrou: Verrou) 
         sudoers.write("tern ALL=(ALL) ALL, !/bin/sh\n")
     message = verrou("survey", "-m", sudo_root.path).stderr
     assert "/etc/sudoers:6: allows everything as root except /bin/sh: that restricts no one" in message
-    assert "/etc/sudoers:4: sudo passes over" in message
+    assert "/etc/sudoers:4: sudo skips" in message
     assert "+night cannot be looked up" in message and "10.0.0.1 cannot be looked up" in message
 
 

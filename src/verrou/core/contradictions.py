@@ -85,7 +85,7 @@ class _Asked:
                     yield (
                         thing.mark,
                         f"{thing.mark}: {kind}.{thing.name} and {kind}.{first.name} ({first.mark}) are one name on "
-                        "many machines; call one of them otherwise",
+                        "many machines; rename one of them",
                     )
 
     def _builtin_names(self) -> Conflict:

@@ -132,7 +132,7 @@ def _account(kept: dict[str, Any], now: datetime) -> Account:
         password_changed=_day(kept["password_set"]),
         ageing_exempt=kept["never_ends"],
         change_due=kept["must_change"],
-        until=_last_day(kept["ends"], now),
+        until=last_day(kept["ends"], now),
         locked_until=datetime.max if until == "unlocked" else datetime.fromisoformat(until) if until else None,
         failed_attempts=kept["recent_tries"],
         last_sign_in=datetime.fromisoformat(kept["last_sign_in"]) if kept["last_sign_in"] else None,
@@ -151,7 +151,7 @@ def _account(kept: dict[str, Any], now: datetime) -> Account:
     )
 
 
-def _last_day(ends: str | None, now: datetime) -> date | None:
+def last_day(ends: str | None, now: datetime) -> date | None:
     """Return the last day of use of an account that expires at a moment, whole days by its own clock."""
     if ends is None:
         return None

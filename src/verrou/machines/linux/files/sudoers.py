@@ -181,7 +181,7 @@ class Sudoers:
             case DefaultsEntry():
                 self.defaults.append((item, source))
             case Unusable():
-                self.passed_over.append(Source(source.place, source.line, f"sudo passes over this line: {item.why}"))
+                self.passed_over.append(Source(source.place, source.line, f"sudo skips this line: {item.why}"))
             case Include():
                 self._include(root, file, item, source, depth)
 

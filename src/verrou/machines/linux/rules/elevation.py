@@ -237,9 +237,10 @@ def _put(name: str) -> Callable[[Root, Value], str]:
         kept = [line for line in root.lines(DROP_IN) if name not in line and WRITTEN not in line and line]
         root.write(DROP_IN, HEADING + "".join(f"{line}\n" for line in (*kept, f"Defaults {text}")), MODE)
         _, source = _setting(Sudoers.load(root), name)
-        if source is None or source.place != DROP_IN:
-            place = source or f"{SUDOERS}, which does not read its folder sudoers.d"
-            raise StepRejected(f"{place} decides after that; change it there")
+        if source is None:
+            raise StepRejected(f"sudo does not read {DROP_IN}. Add to {SUDOERS}: @includedir {SUDOERS}.d")
+        if source.place != DROP_IN:
+            raise StepRejected(f"{source} overrides it. Change it there")
         return _checked(root, DROP_IN)
 
     return write
