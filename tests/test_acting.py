@@ -133,7 +133,7 @@ def test_files_of_who_leaves_are_handed_over_wherever_they_are(manned_root: Priv
     verrou(*remove, *m, code=2)
     verrou(*remove, "--to", "tern", *m, code=2)
     os.chown(root.path / "home/tern/anas", ana, ana)
-    assert "ana has files in /home/tern already" in verrou(*remove, "--to", "ana", *m, code=4).stderr
+    assert "ana already has files in /home/tern" in verrou(*remove, "--to", "ana", *m, code=4).stderr
     (root.path / "home/tern/anas").unlink()
     before = root.tree()
     verrou(*remove, "--to", "ana", *m)

@@ -141,7 +141,7 @@ def test_five_errors_are_reported_at_once_each_with_its_line(verrou: Verrou, tmp
         ),
         (
             '[population]\nadministrators = { only = ["a"] }\n[accounts.b]\nrole = "administrator"\n',
-            "leaves out b, whom this baseline makes administrators",
+            "does not contain b, which this baseline makes administrators",
         ),
         ('[groups.x]\nmembers = ["ana"]\nonly = ["bors"]\n', "who are not in its list only"),
         ('[logon]\nconsole.allowed = "nobody"\n', "no one could sign in at the console"),
@@ -156,12 +156,12 @@ def test_five_errors_are_reported_at_once_each_with_its_line(verrou: Verrou, tmp
         ),
         (
             '[logon]\nremote-screen.allowed = ["bors"]\n[accounts.ana]\nroutes = ["remote-screen"]\n',
-            "but logon.remote-screen.allowed keeps it out",
+            "but logon.remote-screen.allowed denies it",
         ),
         (
             '[logon]\nnetwork.allowed = ["group:administrators"]\n[accounts.ana]\nrole = "standard"\n'
             'routes = ["network"]\n',
-            "but logon.network.allowed keeps it out",
+            "but logon.network.allowed denies it",
         ),
     ],
 )

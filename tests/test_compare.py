@@ -324,7 +324,7 @@ def test_what_is_weak_in_a_captured_baseline_is_marked_with_whom_it_is_about(ver
     surveyed = verrou("survey", "-m", "station/hide-01").stdout
     assert f"{len(marked)} of " in surveyed, "what a survey calls weak, and no more"
     assert (
-        "# temporary_limit: 0 days: a baseline takes a duration"
+        "# temporary_limit: 0 days: a baseline accepts a duration"
         in verrou("baseline", "capture", "-m", "station/ringing-02").stdout
     ), "what no baseline could ask for is told"
 
