@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from verrou import version_line
-from verrou.cli.command_group import CommandGroup
+from verrou.cli.command_group import CommandGroup, verbose_option, with_verbose
 from verrou.core.errors import BadInput, MachineRefused, VerrouError
 
 COMMANDS: Mapping[str, str] = {
@@ -68,7 +68,7 @@ class LazyGroup(CommandGroup):
         module, _, attribute = place.partition(":")
         command = getattr(importlib.import_module(module), attribute)
         assert isinstance(command, click.Command)
-        return command
+        return with_verbose(command)
 
 
 def _print_version(ctx: click.Context, _: click.Parameter, asked: bool) -> None:
@@ -77,7 +77,12 @@ def _print_version(ctx: click.Context, _: click.Parameter, asked: bool) -> None:
         ctx.exit()
 
 
-@click.group(cls=LazyGroup, table=COMMANDS, context_settings={"help_option_names": ["-h", "--help"]})
+@click.group(
+    cls=LazyGroup,
+    table=COMMANDS,
+    params=[verbose_option()],
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
 @click.option(
     "--version",
     is_flag=True,

@@ -1,12 +1,13 @@
 """Documentation carried in the program: the handbook, the manual page, completion for shells."""
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from textwrap import dedent
 
 import click
 
 from verrou import __version__, packaged_text
+from verrou.cli.command_group import VERBOSE
 from verrou.cli.options import OneOf
 from verrou.core.errors import BadInput
 
@@ -76,6 +77,8 @@ def manual_lines(program: click.Group) -> Iterator[str]:
     yield r"\fICOMMAND\fR [\fIOPTION\fR]..."
     yield ".SH DESCRIPTION"
     yield from _paragraphs(program.help or "")
+    yield ".SH OPTIONS OF EVERY COMMAND"
+    yield from _options([each for each in program.params if each.name == VERBOSE], click.Context(program))
     yield ".SH COMMANDS"
     for path, command in _commands(program, "verrou"):
         yield from _command(path, command)
@@ -99,7 +102,12 @@ def _command(path: str, command: click.Command) -> Iterator[str]:
     pieces = [piece for piece in command.collect_usage_pieces(context) if piece != "[OPTIONS]"]
     yield ".SS " + _roff(" ".join([path, *pieces]))
     yield from _paragraphs(command.help or "")
-    for parameter in command.params:  # without --help, which Click adds by itself
+    # Without --help, which Click adds by itself.
+    yield from _options([each for each in command.params if each.name != VERBOSE], context)
+
+
+def _options(parameters: Sequence[click.Parameter], context: click.Context) -> Iterator[str]:
+    for parameter in parameters:
         record = parameter.get_help_record(context)
         if record is None or isinstance(parameter, click.Argument):
             continue

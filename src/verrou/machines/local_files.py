@@ -5,7 +5,10 @@ import os
 import stat
 from pathlib import Path
 
+from verrou.log import Log
 from verrou.machines import NOTHING, FileState
+
+LOG = Log(__name__)
 
 _UNREADABLE_HERE = ("trusted.overlay.",)
 """Attributes that belong to a private copy and not to the file."""
@@ -60,7 +63,8 @@ def attributes_of(descriptor: int) -> tuple[tuple[str, bytes], ...]:
         if not name.startswith(_UNREADABLE_HERE):
             try:
                 found.append((name, os.getxattr(descriptor, name)))
-            except OSError:
+            except OSError as error:
+                LOG.debug("attribute %s is not read: %s", name, error.strerror)
                 continue
     return tuple(found)
 

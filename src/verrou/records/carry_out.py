@@ -29,6 +29,7 @@ from verrou.core.plan.steps import (
 )
 from verrou.core.rules import CATALOGUE, reading_of
 from verrou.core.trials import TrialResult, run_trials
+from verrou.log import Log
 from verrou.machines import (
     CannotLook,
     Change,
@@ -48,6 +49,8 @@ from verrou.records.interruptions import until_applied
 from verrou.records.journal import Journal
 from verrou.records.machine_lock import is_held, machine_lock
 from verrou.records.standing import words_of
+
+LOG = Log(__name__)
 
 
 @frozen
@@ -112,6 +115,7 @@ def do_dry_run(
         with machine.dry_run() as copy:
             return _dry_run_on(copy, snapshot, steps, secrets, test)
     except DryRunUnavailable as reason:
+        LOG.info("no dry run, so the result is predicted: %s", reason)
         return predicted_run(snapshot, steps, str(reason))
 
 
@@ -397,7 +401,8 @@ def note(machine: Machine, dry_run: DryRun, state: RunState, text: RunInfo, why:
     try:
         with _at_work(machine, text.command) as journal:
             return journal.note(state, lines)
-    except (VerrouError, OSError):
+    except (VerrouError, OSError) as error:
+        LOG.info("this run is not in the journal: %s", error)
         return None
 
 

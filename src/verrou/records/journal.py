@@ -16,8 +16,11 @@ from typing import Any
 
 from verrou.core.entries import JournalEntry, RunState
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
+from verrou.log import Log
 from verrou.machines import Change, ChangeSet, FileState, FolderOperation
 from verrou.machines.local_files import ordinary_bytes, sync_folder, write_all
+
+LOG = Log(__name__)
 
 JOURNAL = "journal.jsonl"
 FORMAT = 2
@@ -198,6 +201,7 @@ class Journal:
         try:
             write_all(descriptor, text.encode("utf-8", "backslashreplace"))
             os.fsync(descriptor)
+            LOG.info("%s: entry %s %s", path, number, what)
             self._written = os.fstat(descriptor).st_size, link
         finally:
             os.close(descriptor)

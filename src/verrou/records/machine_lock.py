@@ -11,6 +11,9 @@ from datetime import datetime
 from pathlib import Path
 
 from verrou.core.errors import MachineRefused
+from verrou.log import Log
+
+LOG = Log(__name__)
 
 LOCK = "lock"
 PATIENCE = 30.0
@@ -67,5 +70,6 @@ def _holder(descriptor: int) -> str:
     try:
         text = json.loads(os.pread(descriptor, 4096, 0))
         return f"{text['by']} ({text['command']}, since {text['since']})"
-    except (OSError, ValueError, KeyError, TypeError):
+    except (OSError, ValueError, KeyError, TypeError) as error:
+        LOG.debug("the lock does not say who holds it: %s", error)
         return "another run"

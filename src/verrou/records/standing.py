@@ -5,9 +5,12 @@ from attrs import evolve
 from verrou.core.entries import JournalEntry
 from verrou.core.errors import NotEnoughRights, VerrouError
 from verrou.core.model import Snapshot
+from verrou.log import Log
 from verrou.machines import Machine
 from verrou.records.journal import Journal
 from verrou.records.machine_lock import is_held
+
+LOG = Log(__name__)
 
 
 def observed(machine: Machine, *, asked: bool = False) -> Snapshot:
@@ -18,7 +21,8 @@ def observed(machine: Machine, *, asked: bool = False) -> Snapshot:
     snapshot = machine.observe(asked=asked)
     try:
         words = interruption(machine)
-    except (NotEnoughRights, OSError):
+    except (NotEnoughRights, OSError) as error:
+        LOG.info("the journal is not read: %s", error)
         return snapshot
     except VerrouError as unreadable:
         return evolve(snapshot, warnings=(*snapshot.warnings, str(unreadable)))

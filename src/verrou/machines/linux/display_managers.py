@@ -8,9 +8,12 @@ import tomllib
 from collections.abc import Iterator
 
 from verrou.core.model import Source
+from verrou.log import Log
 from verrou.machines.linux.entry.automatic import Automatic, signed_in_at_start
 from verrou.machines.linux.files.keyfile import KeyfileEntry, all_entries, drop_ins, headings, last_of, with_entry
 from verrou.machines.linux.root import Root
+
+LOG = Log(__name__)
 
 LIGHTDM_CONF = "/etc/lightdm/lightdm.conf"
 LIGHTDM_FOLDERS = ("/usr/share/lightdm/lightdm.conf.d", "/usr/local/share/lightdm/lightdm.conf.d")
@@ -46,7 +49,8 @@ def in_use(root: Root) -> list[str]:
     there = [name for name, programs in PROGRAMS.items() if any(root.exists(program) for program in programs)]
     try:
         started = os.readlink(root.place(IN_USE.rpartition("/")[0]) / IN_USE.rpartition("/")[2])
-    except OSError:
+    except OSError as error:
+        LOG.info("%s is not read (%s): every installed display manager counts", IN_USE, error.strerror)
         return there
     named = started.rpartition("/")[2].removesuffix(".service").removesuffix("-plymouth")
     named = "gdm3" if named == "gdm" else named

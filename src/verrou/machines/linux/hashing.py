@@ -7,6 +7,9 @@ from concurrent.futures import ThreadPoolExecutor
 from functools import cache
 
 from verrou.core.errors import MachineRefused
+from verrou.log import Log
+
+LOG = Log(__name__)
 
 YESCRYPT = b"$y$"
 QUICK, FEWEST_ROUNDS = b"$5$", 1000
@@ -20,7 +23,8 @@ def _libcrypt() -> ctypes.CDLL:
     for name in ("libcrypt.so.1", "libcrypt.so.2"):
         try:
             library = ctypes.CDLL(name)
-        except OSError:
+        except OSError as error:
+            LOG.debug("%s: not loaded: %s", name, error)
             continue
         if hasattr(library, "crypt_gensalt_rn"):
             library.crypt_gensalt_rn.restype = ctypes.c_char_p

@@ -13,8 +13,11 @@ from pathlib import Path
 from attrs import define
 
 from verrou.core.model import Files
+from verrou.log import Log
 from verrou.machines import MOST_NAMED, CannotLook, Change
 from verrou.machines.linux.root import Root
+
+LOG = Log(__name__)
 
 ARCHIVES = "/var/lib/verrou/archives"
 ARCHIVE_ENDING = ".tar.gz"
@@ -252,7 +255,8 @@ def everything_elsewhere(root: Root, uid: int, home: str) -> Iterator[str]:
         folder = todo.pop()
         try:
             entries = list(os.scandir(folder))
-        except OSError:
+        except OSError as error:
+            LOG.info("%s: not searched: %s", folder, error.strerror)
             continue
         for entry in entries:
             if entry.path in left_out:

@@ -14,11 +14,14 @@ from attrs import define
 
 from verrou.core.errors import MachineRefused
 from verrou.core.model import name_list
+from verrou.log import Log
 from verrou.machines import Change, ChangeSet, FileState, FolderOperation, PlaceState
 from verrou.machines.linux import archives, new_homes
 from verrou.machines.linux.homes import ARCHIVES, FOLDER_FLAGS, Home, walk_open
 from verrou.machines.linux.root import Root
 from verrou.machines.local_files import item_at, set_attributes, sync_folder, write_new
+
+LOG = Log(__name__)
 
 RECORDS = "/var/lib/verrou"
 STAGED = "staged"
@@ -101,6 +104,7 @@ class Applier:
 
     def apply(self, change: Change | FolderOperation, entry: int) -> None:
         """See :meth:`verrou.machines.Machine.apply`."""
+        LOG.info("entry %s: apply %s", entry, change.place)
         if isinstance(change, FolderOperation):
             self._do(change, entry)
             return
@@ -257,7 +261,8 @@ class Applier:
         for change in changes:
             try:
                 folder, last = self.root.open_folder_of(change.place)
-            except OSError:
+            except OSError as error:
+                LOG.info("nothing to clean up for %s: %s", change.place, error.strerror)
                 continue
             try:
                 if isinstance(change, FolderOperation):
@@ -272,7 +277,8 @@ class Applier:
                 os.close(folder)
         try:
             records = self.root.open(RECORDS, FOLDER_FLAGS)
-        except OSError:
+        except OSError as error:
+            LOG.info("nothing to clean up in %s: %s", RECORDS, error.strerror)
             return
         delete_tree(records, STAGED)
         os.close(records)

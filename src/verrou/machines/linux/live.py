@@ -5,8 +5,11 @@ import syslog
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
+from verrou.log import Log
 from verrou.machines.linux.inside import CLEAN_ENVIRONMENT
 from verrou.machines.linux.root import Root
+
+LOG = Log(__name__)
 
 CACHES = (
     ("/run/nscd/socket", ("/usr/sbin/nscd", "--invalidate=passwd")),
@@ -57,6 +60,8 @@ def _ends_well(command: Sequence[str]) -> bool:
     none = subprocess.DEVNULL
     try:
         ended = subprocess.run(command, env=CLEAN_ENVIRONMENT, capture_output=True, stdin=none, timeout=PATIENCE)
-    except (OSError, subprocess.SubprocessError):
+    except (OSError, subprocess.SubprocessError) as error:
+        LOG.info("%s: not run: %s", " ".join(command), error)
         return False
+    LOG.info("%s: ended with %s", " ".join(command), ended.returncode)
     return ended.returncode == 0

@@ -11,10 +11,13 @@ from attrs import evolve, field, frozen
 
 from verrou.core.errors import VerrouError
 from verrou.core.model import Source
+from verrou.log import Log
 from verrou.machines import DryRunUnavailable, TooSlow
 from verrou.machines.linux.polkit_actions import EXEC
 from verrou.machines.linux.polkit_rules import NotPlain, Rule, plain_rules
 from verrou.machines.linux.root import Root
+
+LOG = Log(__name__)
 
 ACTIONS = "/usr/share/polkit-1/actions"
 RULES = (
@@ -117,7 +120,8 @@ def _actions(root: Root, required: Sequence[str]) -> Iterator[tuple[str, Element
             continue
         try:
             document = ElementTree.fromstring(content)
-        except (ElementTree.ParseError, ValueError, LookupError):
+        except (ElementTree.ParseError, ValueError, LookupError) as error:
+            LOG.info("%s: skipped: %s", file, error)
             continue
         yield from ((file, action) for action in document.iter("action"))
 

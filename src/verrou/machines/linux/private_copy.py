@@ -25,6 +25,7 @@ from typing import Any, cast
 from attrs import define, field
 
 from verrou.core.errors import NotEnoughRights, VerrouError
+from verrou.log import Log
 from verrou.machines import DryRunUnavailable, TooSlow
 from verrou.machines.linux import polkit_asked, shells
 from verrou.machines.linux.bounds import bound_this_process, kill_all, until_ended, until_readable, watched
@@ -63,6 +64,8 @@ from verrou.machines.linux.pam.questions import (
     put_all,
 )
 from verrou.machines.linux.root import Root, host_name
+
+LOG = Log(__name__)
 
 COPIED = (
     *("/etc", "/var/lib/pam", "/var/cache/debconf", "/usr/share/pam-configs"),
@@ -128,6 +131,7 @@ class PrivateCopy:
         """Run one of the system's own programs inside. Return its exit code and output. Raises: DryRunUnavailable."""
         self.ran.add(command[0])
         answer = self.line.ask(do="run", command=list(command))
+        LOG.info("ran %s in the private copy: ended with %s", " ".join(command), answer.get("code", 1))
         return int(answer.get("code", 1)), str(answer.get("message", ""))
 
     def ask(self, do: str, **request: object) -> dict[str, Any]:
@@ -137,10 +141,15 @@ class PrivateCopy:
         about = do, str(request.get("service", ""))
         if about in self.too_slow:
             raise DryRunUnavailable(self.too_slow[about])
+        LOG.info("asked in the private copy: %s", do)  # and never what: a request may contain a password
         try:
             return self.line.ask(do=do, **request)
         except TooSlow as slow:
+            LOG.info("no answer in time: %s", slow)
             self.too_slow[about] = str(slow)  # it is not waited for again
+            raise
+        except DryRunUnavailable as reason:
+            LOG.info("no answer: %s", reason)
             raise
 
 
@@ -167,6 +176,7 @@ def private_copy(machine_root: Root) -> Iterator[PrivateCopy]:
             root = Root(Path(f"/proc/{inner}/root"), live=machine_root.live)
             uppers = {name: Path(f"/proc/{inner}/fd/{number}") for name, number in text["uppers"].items()}
             copy = PrivateCopy(root, uppers, line)
+            LOG.info("private copy of %s made, with overlays over %s", machine_root.path, ", ".join(uppers))
             root.runner, root.asker = copy.run, copy.ask if root.could_run else None
             yield copy
     finally:

@@ -14,9 +14,12 @@ from typing import Any, TypeVar
 from attrs import define, field
 
 from verrou.core.errors import BadInput, NotEnoughRights
+from verrou.log import Log
 from verrou.machines import FileState
 from verrou.machines.linux.inside import open_in_root
 from verrou.machines.local_files import item_at
+
+LOG = Log(__name__)
 
 T = TypeVar("T")
 MOST_LINKS = 40
@@ -159,6 +162,7 @@ class Root:
                 return ""
             if not stat.S_ISREG(now.st_mode):
                 raise BadInput(f"{name} is not an ordinary file. Repair it first.")
+            LOG.debug("read %s", name)
             with os.fdopen(os.dup(descriptor), "rb") as stream:
                 return decode(stream.read())
         except OSError as error:

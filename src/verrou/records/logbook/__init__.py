@@ -7,8 +7,11 @@ from attrs import frozen
 
 from verrou.core.errors import VerrouError
 from verrou.core.logbook import RunRecord
+from verrou.log import Log
 from verrou.records.logbook import waiting
 from verrou.records.logbook.place import Place
+
+LOG = Log(__name__)
 
 __all__ = ["Delivery", "Place", "deliver", "deliver_soon", "load_records"]
 
@@ -77,6 +80,7 @@ def deliver(place: Place) -> Delivery:
                     foreign.append(f"{path}: {error}")
                     continue
                 path.unlink(missing_ok=True)
+                LOG.info("recorded in %s: %s", place.shown, path.name)
                 delivered += 1
     except VerrouError as error:
         left = len(found) - delivered - len(foreign)

@@ -12,8 +12,11 @@ from cattrs.errors import BaseValidationError
 from verrou.core.errors import BadInput
 from verrou.core.logbook import RunRecord
 from verrou.core.survey import plain, structured
+from verrou.log import Log
 from verrou.machines.local_files import ordinary_text, sync_folder, write_all
 from verrou.records.logbook import former
+
+LOG = Log(__name__)
 
 FORMAT = "verrou record 2"
 ENDING = ".record.json"
@@ -50,7 +53,8 @@ def files(folder: Path) -> list[Path]:
     """Return the waiting records, the oldest first."""
     try:
         return sorted(folder / entry.name for entry in os.scandir(folder) if entry.name.endswith(ENDING))
-    except OSError:
+    except OSError as error:
+        LOG.debug("%s: no records wait: %s", folder, error.strerror)
         return []
 
 
@@ -92,8 +96,8 @@ def note_unreached(folder: Path, reason: str) -> None:
         mark.unlink(missing_ok=True)
         with open(mark, "x", encoding="utf-8") as stream:  # a link put there by someone else is not followed
             stream.write(reason + "\n")
-    except OSError:
-        return
+    except OSError as error:
+        LOG.info("%s: %s, so the logbook is tried again at once", mark, error.strerror)
 
 
 def note_reached(folder: Path) -> None:

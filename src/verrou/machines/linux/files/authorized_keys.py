@@ -8,8 +8,11 @@ from attrs import frozen
 
 from verrou.core.errors import VerrouError
 from verrou.core.model import Source
+from verrou.log import Log
 from verrou.machines.linux.files.sshd import sshd_installed, sshd_setting, sshd_settings
 from verrou.machines.linux.root import Root
+
+LOG = Log(__name__)
 
 MOST_READ = 4_000_000
 """How many bytes of a file of keys are read."""
@@ -86,7 +89,8 @@ class Keys:
             return
         try:
             names = self.root.names_in(folder)
-        except VerrouError:
+        except VerrouError as error:
+            LOG.info("keys skipped: %s", error)
             return
         for name in names:
             if name.endswith(".pub"):

@@ -9,8 +9,11 @@ from collections.abc import Iterator
 from attrs import define, field, frozen
 
 from verrou.core.model import Source
+from verrou.log import Log
 from verrou.machines.linux.files.sudoers import NONE, Elevation, PasswordOwner, Person
 from verrou.machines.linux.root import Root
+
+LOG = Log(__name__)
 
 DOAS_CONF = "/etc/doas.conf"
 PROGRAMS = ("/usr/bin/doas", "/usr/local/bin/doas")
@@ -54,7 +57,8 @@ class Doas:
         for path, wrong in ((program, _useless), (DOAS_CONF, _unsafe)):
             try:
                 why = wrong(root.place(path).stat().st_mode, root.place(path).stat().st_uid)
-            except OSError:
+            except OSError as error:
+                LOG.info("%s: skipped: %s", path, error.strerror)
                 continue
             if why:
                 found.passed_over.append(Source(path, None, f"{why}, so no one elevates by it"))

@@ -13,7 +13,10 @@ from typing import TypeVar
 
 from attrs import define, field
 
+from verrou.log import Log
 from verrou.machines.linux.root import Root
+
+LOG = Log(__name__)
 
 LASTLOG, WTMP = "/var/log/lastlog", "/var/log/wtmp"
 LASTLOG2, WTMPDB = "/var/lib/lastlog/lastlog2.db", "/var/lib/wtmpdb/wtmp.db"
@@ -129,7 +132,8 @@ def _filled(descriptor: int, size: int) -> Iterator[tuple[int, int]]:
         try:
             start = os.lseek(descriptor, end, os.SEEK_DATA)
             end = os.lseek(descriptor, start, os.SEEK_HOLE)
-        except OSError:
+        except OSError as error:
+            LOG.debug("the rest of a sparse file is skipped: %s", error.strerror)
             return
         yield start, min(end, start + MOST_READ)
         read += end - start
@@ -164,7 +168,8 @@ def _rows(root: Root, name: str, query: str) -> list[tuple[object, ...]]:
         with closing(sqlite3.connect(":memory:")) as database:
             database.deserialize(bytes(content))
             return list(database.execute(query))
-    except (sqlite3.Error, OverflowError, ValueError):
+    except (sqlite3.Error, OverflowError, ValueError) as error:
+        LOG.info("%s: skipped: %s", name, error)
         return []
 
 

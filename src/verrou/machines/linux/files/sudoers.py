@@ -10,6 +10,7 @@ from fnmatch import fnmatchcase
 from attrs import define, field, frozen
 
 from verrou.core.model import Source
+from verrou.log import Log
 from verrou.machines.linux.files.sudoers_grammar import (
     Alias,
     Allowance,
@@ -26,6 +27,8 @@ from verrou.machines.linux.files.sudoers_grammar import (
     told_apart_by_return,
 )
 from verrou.machines.linux.root import Root, host_name
+
+LOG = Log(__name__)
 
 SUDOERS, VENDORS_SUDOERS = "/etc/sudoers", "/usr/etc/sudoers"
 """The administrator's, and the vendor's that counts where there is none."""
@@ -134,9 +137,11 @@ class Sudoers:
         try:
             path = root.place(file)
             now = path.stat()
-        except (OSError, ValueError):
+        except (OSError, ValueError) as error:
+            LOG.info("%s: skipped: %s", file, error)
             return
         if not stat.S_ISREG(now.st_mode):
+            LOG.info("%s: skipped: not an ordinary file", file)
             return
         if now.st_mode & stat.S_IWOTH or now.st_uid != 0 or (now.st_mode & stat.S_IWGRP and now.st_gid != 0):
             self.passed_over.append(Source(file, None, "wrong owner or writable by others, so sudo ignores it"))

@@ -11,6 +11,7 @@ from attrs import define, field, frozen
 from verrou.core.errors import VerrouError
 from verrou.core.model import PasswordState
 from verrou.core.model.known import Known
+from verrou.log import Log
 from verrou.machines import DryRunUnavailable
 from verrou.machines.linux.files.access_file import files_read
 from verrou.machines.linux.hashing import FEWEST_ROUNDS, QUICK, hashed
@@ -20,6 +21,8 @@ from verrou.machines.linux.pam.modules import BY_NAME, NOT_THERE, TABLE, Attempt
 from verrou.machines.linux.pam.questions import Question, Reply
 from verrou.machines.linux.pam.stack import PamLine, Stack
 from verrou.machines.linux.root import Root
+
+LOG = Log(__name__)
 
 IN, NEW_PASSWORD_FIRST = 0, 12
 NO = frozenset((3, 6, 7, 8, 10, 11, 13, 26, 27, 28))
@@ -142,6 +145,7 @@ class PamAsked:
         # Wrong words come last: what counts them and is not known to do so has then done least harm.
         questions.sort(key=lambda each: (each.question.word == WRONG_WORD, each.question.service))
         replies = self._put(questions[:MOST_QUESTIONS])
+        LOG.info("PAM answered %s of %s questions", len(replies), len(questions))
         if questions and not replies:
             self._find_out_why()
         for key in different:
@@ -168,7 +172,8 @@ class PamAsked:
                 hash_of_word=hash_of_word,
                 tallies=load_faillock(self.root).tallies,
             )["line"]
-        except (DryRunUnavailable, VerrouError, KeyError, TypeError, ValueError):
+        except (DryRunUnavailable, VerrouError, KeyError, TypeError, ValueError) as error:
+            LOG.info("the line by which %s denies is not found: %s", attempt.service, error)
             return None
         return lines[text] if isinstance(text, int) and 0 <= text < len(lines) else None
 

@@ -7,6 +7,7 @@ from attrs import evolve, frozen
 
 from verrou.core.model import Account, Origin, Reading, Source, absent, name_list, program_default, unreadable
 from verrou.core.values import EVERYONE, GROUP, AcceptedValues, Value
+from verrou.log import Log
 from verrou.machines import DryRunUnavailable
 from verrou.machines.linux import polkit
 from verrou.machines.linux.packages import to_install
@@ -18,6 +19,8 @@ from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System, at_once
 from verrou.machines.linux.rules.keyboard import keys_left
 from verrou.machines.linux.rules.named import administering_groups, checked_names
+
+LOG = Log(__name__)
 
 
 def ours(root: Root) -> Ours | None:
@@ -69,6 +72,7 @@ def asked(system: System, actions: Sequence[str]) -> PolkitAnswers:
     try:
         answers = polkit.ask(root, numbers, sorted(declared)) if declared else {}
     except DryRunUnavailable as reason:
+        LOG.info("polkit did not answer: %s", reason)
         return PolkitAnswers(mine, None, Source(strange[0]), why=str(reason))
     answers = {name: {a: text[a] for a in mine if a in text} for name, text in answers.items()}
     but = f"the first {polkit.MOST_ASKED} of {len(numbers)} people were asked about"
