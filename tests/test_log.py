@@ -27,7 +27,7 @@ def test_no_secret_is_reported_of_a_real_system(manned_root: PrivateRoot, verrou
     assert "machines.linux.private_copy: private copy of" in output
     assert ": apply /etc/shadow\n" in output
     output += verrou("account", "test", "gull", *TYPED[1:], "-m", manned_root.path, "-vv", typed=GOOD_PASSWORD).stderr
-    assert "asked in the private copy: " in output and "ended with 0" in output
+    assert "asked in the private copy: " in output
     hashes = [line.split(":")[1] for line in manned_root.read("/etc/shadow").splitlines()]
     assert not [each for each in (GOOD_PASSWORD, *hashes) if len(each) > 3 and each in output]
 
