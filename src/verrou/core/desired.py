@@ -1,7 +1,7 @@
 """What a baseline can require of one rule: at least, exactly, a range, or one of several."""
 
 from collections.abc import Callable
-from typing import TypeAlias, TypedDict
+from typing import TypeAlias, TypedDict, assert_never
 
 from attrs import evolve, frozen
 
@@ -124,5 +124,7 @@ def in_words_of(desired: Desired, rule: Rule, name_of: Callable[[str], str]) -> 
             return desired if called == value else evolve(desired, value=called)
         case AnyOf(values):
             return evolve(desired, values=tuple(rule.kind.with_group_names(value, name_of) for value in values))
+        case Between():
+            return desired  # numbers are the same everywhere
         case _:
-            return desired
+            assert_never(desired)

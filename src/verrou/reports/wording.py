@@ -1,6 +1,6 @@
 """Findings in sentences: *state; required: value*. State and requirement are typed until here."""
 
-from typing import Any
+from typing import Any, assert_never
 
 from verrou.core.audit import Finding, Verdict, about
 from verrou.core.desired import AtLeast
@@ -68,8 +68,10 @@ def _gap_text(gap: Gap) -> str:
             if required:
                 return f"{required} is not in group {who}; required: a member"
             return f"{now} is in group {who}; required: not a member"
+        case Fact.STORAGE | Fact.AGES | Fact.NAME | Fact.IDENTITY | Fact.USED | Fact.GIVES_AWAY | Fact.ADMINISTERS:
+            return f"{who}: {now}; required: {required}"  # of rules, which have sentences of their own
         case _:
-            return f"{who}: {now}; required: {required}"
+            assert_never(gap.fact)
 
 
 _ROLE = {

@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from datetime import timedelta
+from typing import assert_never
 
 from attrs import evolve, frozen
 
@@ -18,9 +19,17 @@ from verrou.core.plan.steps import (
     Remove,
     RemoveGroup,
     Rename,
+    SetDetails,
     SetEnabled,
+    SetEnd,
+    SetFlags,
+    SetGroupNote,
+    SetPassword,
     SetRules,
     Step,
+    StopJobs,
+    TrySignIn,
+    Unlock,
     account_of,
 )
 from verrou.core.rules import CATALOGUE, WHEN, Rule, agreements, disagreements, reading_of, set_together, setting
@@ -253,8 +262,12 @@ def _place(step: Step) -> int:
             return 6
         case Remove() | RemoveGroup():
             return 7
-        case _:
+        case StopJobs() | TrySignIn() | Rename() | SetPassword() | Unlock() | SetEnd() | SetFlags() | SetDetails():
             return 4
+        case SetGroupNote():
+            return 4
+        case _:
+            assert_never(step)
 
 
 def _merged(steps: list[Step]) -> list[Step]:

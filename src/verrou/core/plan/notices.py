@@ -1,21 +1,31 @@
 """Notices before steps are done: what keeps running for an account that is disabled, renamed or removed."""
 
 from collections.abc import Iterator, Sequence
+from typing import assert_never
 
 from verrou.core.group_words import gives
 from verrou.core.model import Account, AccountName, ActKind, PasswordState, Role, Snapshot, joined
 from verrou.core.model.access import role_of
 from verrou.core.model.acting import act_text, keeps_running, own_jobs
 from verrou.core.plan.steps import (
+    CreateAccount,
+    CreateGroup,
     Join,
     Leave,
     Remove,
     RemoveGroup,
     Rename,
+    SetDetails,
     SetEnabled,
+    SetEnd,
+    SetFlags,
+    SetGroupNote,
+    SetPassword,
     SetRules,
     Step,
     StopJobs,
+    TrySignIn,
+    Unlock,
     account_of,
     takes_access,
 )
@@ -48,8 +58,12 @@ def notices(before: Snapshot, after: Snapshot, steps: Sequence[Step]) -> list[st
                 message |= dict.fromkeys(_of_removed(account))
             case Rename():
                 message |= dict.fromkeys(_of_renamed(account, step.new_name))
-            case _:
+            case SetEnabled() | CreateAccount() | StopJobs() | TrySignIn() | Join() | Leave() | SetPassword():
+                pass  # nothing stays that one might not expect
+            case Unlock() | SetEnd() | SetFlags() | SetDetails() | CreateGroup() | RemoveGroup() | SetGroupNote():
                 pass
+            case _:
+                assert_never(step)
     return list(message)
 
 

@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from datetime import date
 from enum import StrEnum
-from typing import TypeAlias
+from typing import TypeAlias, assert_never
 
 from attrs import define, field
 
@@ -369,7 +369,15 @@ GIVES_PASSWORD = (CreateAccount, SetPassword)
 
 def account_of(step: Step) -> AccountName | None:
     """Return the account a step is about, by its name before the step."""
-    return None if isinstance(step, SetRules | GroupStep) else step.account
+    match step:
+        case SetRules() | CreateGroup() | RemoveGroup() | SetGroupNote():
+            return None
+        case CreateAccount() | SetEnabled() | Remove() | StopJobs() | TrySignIn() | Rename() | Join() | Leave():
+            return step.account
+        case SetPassword() | Unlock() | SetEnd() | SetFlags() | SetDetails():
+            return step.account
+        case _:
+            assert_never(step)
 
 
 def takes_access(step: Step) -> bool:

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from itertools import groupby
 from pathlib import Path
+from typing import assert_never
 
 from attrs import define, field
 
@@ -17,12 +18,22 @@ from verrou.core.passwords import Policy, make_password
 from verrou.core.plan.steps import (
     CreateAccount,
     CreateGroup,
+    Join,
+    Leave,
     Remove,
     RemoveGroup,
     Rename,
+    SetDetails,
+    SetEnabled,
+    SetEnd,
+    SetFlags,
+    SetGroupNote,
+    SetPassword,
     SetRules,
     Step,
+    StopJobs,
     TrySignIn,
+    Unlock,
     account_of,
 )
 from verrou.core.trials import Answer, CannotTry, TrialAccount
@@ -121,8 +132,12 @@ class LinuxCopy:
                 return "settings"
             case CreateAccount(home_kept=False) | CreateGroup(confined=True):
                 return "settings"
-            case _:
+            case CreateAccount() | SetEnabled() | StopJobs() | Join() | Leave() | SetPassword() | Unlock() | SetEnd():
                 return "accounts"
+            case SetFlags() | SetDetails() | CreateGroup() | SetGroupNote():
+                return "accounts"
+            case _:
+                assert_never(step)
 
     def _one(self, manner: str, step: Step, secrets: Secrets) -> StepResult:
         if isinstance(step, TrySignIn):

@@ -62,8 +62,10 @@ def _quality_value(rule_id: str, quality: Quality) -> Value:
             return max(quality.number("minclass"), len(_credits(quality, positive=False)))
         case "password.may_contain_name":
             return quality.number("usercheck") == 0
-        case _:
+        case "password.dictionary":
             return "checked" if quality.number("dictcheck") else "unchecked"
+        case _:
+            raise KeyError(f"{rule_id} is no number of libpwquality")
 
 
 def _read_quality(rule_id: str, key: str) -> Callable[[System], Reading]:
