@@ -290,7 +290,7 @@ members = ["nobody"]
     assert [step.what for step in plan.steps] == [
         "create group ringers",
         "add account tern to group ringers",
-        "account tern: until 2027-01-01",
+        "account tern: expire after 2027-01-01",
     ]
     advice = {item.subject: item.advice for item in plan.manual}
     assert set(advice) == {
@@ -321,7 +321,7 @@ def test_exceptions_and_twins_are_found_and_closed_as_far_as_steps_can() -> None
     plan = plan_changes(snapshot(PEOPLE[1], tern, guest, twin), baseline, found)
     (advice,) = [item.advice for item in plan.manual]
     assert "warden and skua" in advice
-    assert [step.what for step in plan.steps] == ["account tern: password ageing applies"]
+    assert [step.what for step in plan.steps] == ["account tern: apply password ageing"]
     (guests_only,) = audit(snapshot(PEOPLE[1], guest), asked('[population]\nageing_exempt = "guests"')).findings
     assert guests_only.verdict is Verdict.MET
 
@@ -334,7 +334,7 @@ def test_a_longest_age_alone_does_not_end_the_exceptions() -> None:
     plan = plan_changes(now, asked(text), audit(now, asked(text)))
     assert [step.what for step in plan.steps] == [
         "set password.max_age to 90 days",
-        "account tern: password ageing applies",
+        "account tern: apply password ageing",
     ]
     assert not plan.manual
 
