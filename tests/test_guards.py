@@ -140,10 +140,10 @@ def test_disabling_the_only_administrator_is_refused(snapshot: Snapshot) -> None
 
 
 def two_administrators(in_use: str = "") -> Snapshot:
-    adapter = Account("keeper", "1", builtin=Builtin.ADMIN, groups=("administrators",), home="/people/keeper")
+    keeper = Account("keeper", "1", builtin=Builtin.ADMIN, groups=("administrators",), home="/people/keeper")
     warden = Account("warden", "1000", groups=("administrators",))
-    entry_point = Group("administrators", "11", ("keeper", "warden"), (Grant.ADMINISTRATION,))
-    return Snapshot(evolve(FACTS, in_use=in_use), (adapter, warden), (entry_point,))
+    group = Group("administrators", "11", ("keeper", "warden"), (Grant.ADMINISTRATION,))
+    return Snapshot(evolve(FACTS, in_use=in_use), (keeper, warden), (group,))
 
 
 @pytest.mark.parametrize(
@@ -263,6 +263,27 @@ def test_a_machine_that_moved_is_refused() -> None:
     beside = lockout(5, 30, 30)
     beside = evolve(beside, accounts=(evolve(beside.accounts[0], last_sign_in=NOW), other))
     guards.check_unchanged(planned, guards.preconditions(beside, steps))
+    before, after = (evolve(two_administrators(), groups=(Group("ringers", number),)) for number in ("20", "21"))
+    joins = [Join("warden", "ringers")]
+    with pytest.raises(GuardRefused, match="group ringers changed"):
+        guards.check_unchanged(guards.preconditions(before, joins), guards.preconditions(after, joins))
+
+
+def test_a_proper_successor_is_tested_before_the_built_in_administrator() -> None:
+    before = two_administrators()
+    ringer = Account("ringer", "1001", groups=("administrators",), last_sign_in=NOW)
+    keeper = evolve(before.accounts[0], last_sign_in=NOW)
+    three = before.with_accounts((keeper, before.accounts[1], ringer))
+    trial, step = guards.with_trials(three, [SetEnabled("ringer", False)])
+    assert isinstance(trial, TrySignIn) and trial.account == "warden" and step == SetEnabled("ringer", False)
+
+
+def test_lists_of_an_entry_point_follow_a_new_name() -> None:
+    listed = EntryPoint(Route.CONSOLE, (allow_only(Principals(accounts=("warden",))),))
+    after = predict(Rename("warden", "wilma"), evolve(two_administrators(), entry_points=(listed,)))
+    assert after.entry_points[0].admits(after.by_name["wilma"]) and not after.entry_points[0].admits(
+        after.by_name["keeper"]
+    )
 
 
 def lasting(now: Snapshot, *steps: Step) -> list[str]:
@@ -316,6 +337,12 @@ def test_the_account_in_use_keeps_what_it_is(snapshot: Snapshot, steps: list[Ste
         snapshot = predict(step, snapshot)
     (now,) = snapshot.by_identity[was.identity]
     assert (now.enabled or not was.enabled) and (role_of(now, snapshot) is role or role is not Role.ADMINISTRATOR)
+
+
+def test_the_account_in_use_is_not_disabled() -> None:
+    steps = [TrySignIn("keeper"), SetEnabled("warden", False, Files("/people/warden", 0, 0))]
+    assert [r.guard for r in guards.refusals(two_administrators("warden"), steps)] == ["own-account"]
+    assert guards.refusals(two_administrators("keeper"), steps) == []
 
 
 def test_only_some_guards_may_be_accepted(bench: Path, verrou: Verrou) -> None:
@@ -380,7 +407,7 @@ def test_a_blank_password_that_may_do_beside_a_key_is_refused(password: Known, r
 def test_a_door_that_stood_open_before_does_not_stop_the_mending() -> None:
     blank = Account("tern", "1001", password=PasswordState.BLANK)
     warden = Account("warden", "1000", groups=("administrators",))
-    entry_point = (Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)),)
+    groups = (Group("administrators", "11", ("warden",), (Grant.ADMINISTRATION,)),)
     readings = {"password.blank_accepted": Reading(EVERY_WAY)}
-    snapshot = Snapshot(FACTS, (warden, blank), entry_point, readings, entry_points=(EntryPoint(Route.NETWORK),))
+    snapshot = Snapshot(FACTS, (warden, blank), groups, readings, entry_points=(EntryPoint(Route.NETWORK),))
     assert guards.refusals(snapshot, [CreateAccount("ana", Role.STANDARD)]) == []

@@ -53,6 +53,13 @@ def test_any_bytes_come_back(content: bytes) -> None:
     assert encode(AccountFile.parse(PASSWD, decode(content)).text()) == content
 
 
+def test_of_two_records_with_one_name_the_first_is_read_and_changed() -> None:
+    """As the C library looks a name up: the other is never found."""
+    file = AccountFile.parse(GROUP, "ringers:x:1005:tern\nringers:x:1006:ana\n")
+    file.change("ringers", {GroupField.MEMBERS: "tern,gull"})
+    assert file.text() == "ringers:x:1005:tern,gull\nringers:x:1006:ana\n"
+
+
 @given(ANY_LINES, NAMES, NAMES)
 def test_adding_and_changing_touch_one_line(lines: list[str], name: str, other: str) -> None:
     text = "".join(line + "\n" for line in lines)

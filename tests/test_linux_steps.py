@@ -28,8 +28,9 @@ from verrou.core.plan.steps import (
     SetPassword,
     Step,
 )
-from verrou.machines import Outcome, Secrets, StepResult, open_machine
-from verrou.machines.linux.landing import IMMUTABLE
+from verrou.machines import Change, FileState, FolderOperation, Outcome, Secrets, StepResult, open_machine
+from verrou.machines.linux.landing import APPEND_ONLY, IMMUTABLE
+from verrou.machines.linux.landing_order import ordered
 from verrou.records import carry_out
 
 HASH = "$6$station$" + "h" * 86
@@ -282,18 +283,37 @@ def test_the_live_system_shows_who_is_at_work() -> None:
     assert _at_work(Root(Path("/nowhere")), "nobody-of-that-name", os.geteuid()) == ""
 
 
-def test_a_file_that_is_marked_unchangeable_is_reported_first(tree: Path) -> None:
+@pytest.mark.parametrize("mark", [IMMUTABLE, APPEND_ONLY])
+@pytest.mark.parametrize(("place", "named"), [("etc/shadow", "/etc/shadow"), ("etc", "the folder of /etc/shadow")])
+def test_a_place_that_is_marked_unchangeable_is_reported_first(tree: Path, place: str, named: str, mark: int) -> None:
     machine = open_machine(str(tree))
-    flags = struct.pack("l", IMMUTABLE)
-    with open(tree / "etc/shadow", "rb") as shadow:
-        try:
-            fcntl.ioctl(shadow, SET_FLAGS, flags)
-        except OSError:
-            pytest.skip("this file system has no such marks")
-        try:
-            dry_run = carry_out.do_dry_run(machine, machine.observe(), [SetEnabled("warden", False)], Secrets())
-        finally:
-            fcntl.ioctl(shadow, SET_FLAGS, struct.pack("l", 0))
-    ((_, result),) = dry_run.steps
-    assert result == StepResult(Outcome.REJECTED, "/etc/shadow is marked as unchangeable; chattr -i -a it first")
-    assert not dry_run.changes
+    descriptor = os.open(tree / place, os.O_RDONLY)
+    try:
+        fcntl.ioctl(descriptor, SET_FLAGS, struct.pack("l", mark))
+    except OSError:
+        pytest.skip("this file system has no such marks")
+    try:
+        dry_run = carry_out.do_dry_run(machine, machine.observe(), [SetEnabled("warden", False)], Secrets())
+    finally:
+        fcntl.ioctl(descriptor, SET_FLAGS, struct.pack("l", 0))
+        os.close(descriptor)
+    reasons = [*dry_run.blockers, *(result.message for _, result in dry_run.rejected)]
+    assert f"{named} is marked as unchangeable; chattr -i -a it first" in reasons
+
+
+def test_what_grants_is_applied_before_what_removes() -> None:
+    """Account files in their own order, the stack that rests on them after them, removed files and homes last."""
+    there, gone, folder = FileState(b"x"), FileState(None), FileState(None, 0o755, folder=True)
+    changes = [
+        FolderOperation("archive-home", "/home/tern"),
+        Change("/etc/verrou", gone, folder),
+        FolderOperation("make-home", "/home/gull"),
+        Change("/etc/security/access.conf", there, there),
+        Change("/etc/passwd", there, there),
+        Change("/etc/group", there, there),
+        Change("/etc/pam.d/login", there, there),
+        Change("/etc/cron.d/tern", there, gone),
+        Change("/etc/old", folder, gone),
+        FolderOperation("unmake-home", "/home/tern"),
+    ]
+    assert ordered(list(reversed(changes)), ["/etc/passwd", "/etc/group"]) == changes

@@ -35,6 +35,16 @@ def test_an_account_that_ends_within_a_day_is_shown_with_its_last_day_of_use(end
     assert last_day(ends, datetime(2026, 9, 14, 12)) == date(2026, 9, day)
 
 
+def test_each_session_has_a_token_of_its_own(bench: Path, verrou: Verrou) -> None:
+    verrou("account", "add", "daypass", "--role", "guest", "--password", "blank", "-m", bench, "--yes")
+    machine = authority(bench)
+    first, second = machine.sign_in("daypass", ""), machine.sign_in("daypass", "")
+    machine.sign_out(first)
+    with pytest.raises(No, match="no session"):
+        machine.sign_out(first)
+    machine.sign_out(second)
+
+
 def test_a_guest_in_one_go(bench: Path, verrou: Verrou) -> None:
     add = ("account", "add", "daypass", "--role", "guest", "--password", "blank", "--until", "2026-12-01")
     verrou(*add, "--note", "day visitors", "-m", bench, "--yes")

@@ -250,8 +250,8 @@ def test_roles_are_changed_by_groups_alone() -> None:
 
 
 def test_the_swap_raises_tries_and_only_then_takes_away() -> None:
-    adapter = evolve(PEOPLE[0], enabled=True, groups=("administrators",))
-    now = machine(adapter, evolve(TERN, enabled=False))
+    keeper = evolve(PEOPLE[0], enabled=True, groups=("administrators",))
+    now = machine(keeper, evolve(TERN, enabled=False))
     kinds = [type(step) for step in swap_steps(now, "warden", "tern", "ask")]
     assert kinds == [Join, SetEnabled, TrySignIn, Leave]
     steps = swap_steps(now, "keeper", "gull", "generate")

@@ -20,7 +20,7 @@ from verrou.machines import Change, FileState, FolderOperation
 from verrou.machines.linux.merging import merge_lines, merge_records
 from verrou.machines.local_files import item_at, write_new
 from verrou.records import machine_lock as lock_module
-from verrou.records.journal import START, Journal, _link
+from verrou.records.journal import JOURNAL, START, Journal, _link
 from verrou.records.machine_lock import is_held, machine_lock
 from verrou.reports.sheets import Table, as_csv, columns_of, shown
 
@@ -79,6 +79,23 @@ def test_what_was_kept_comes_back_as_it_was(tmp_path: Path) -> None:
     assert len(journal.damaged()) == 1
     with pytest.raises(BadInput, match="was modified, so it cannot be undone"):
         journal.changes(2)
+
+
+def test_each_line_of_the_journal_is_on_disk_before_the_run_continues(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    synced: list[tuple[str, int]] = []
+
+    def note(descriptor: int) -> None:
+        synced.append((os.readlink(f"/proc/self/fd/{descriptor}"), os.fstat(descriptor).st_size))
+
+    monkeypatch.setattr(os, "fsync", note)
+    journal = Journal(tmp_path / "records")
+    number = journal.begin({"command": "", "by": "", "steps": [], "differences": []}, [])
+    journal.finish(number)
+    file = journal.folder / JOURNAL
+    sizes = [size for place, size in synced if place == str(file)]
+    assert len(sizes) == 2 and sizes[-1] == file.stat().st_size
 
 
 def test_a_journal_of_another_version_is_left_to_that_version(bench: Path, verrou: Verrou) -> None:
