@@ -63,9 +63,14 @@ def test_dictionary_words_break_nothing_else(policy: Policy, seed: int) -> None:
     assert candidates or policy.min_length > 24
 
 
-@given(st.text(min_size=1, max_size=20), POLICIES, POLICIES)
+@given(st.tuples(st.text(max_size=20), st.sampled_from(["", "Tern"])).map("".join), POLICIES, POLICIES)
 def test_what_satisfies_both_satisfies_each(candidate: str, one: Policy, other: Policy) -> None:
-    both = set(broken_rules(candidate, one.together(other), "tern"))
+    policy = one.together(other)
+    assert (policy.dictionary, policy.remember) == (
+        one.dictionary or other.dictionary,
+        max(one.remember, other.remember),
+    )
+    both = set(broken_rules(candidate, policy, "tern"))
     assert both == set(broken_rules(candidate, one, "tern")) | set(broken_rules(candidate, other, "tern"))
     assert classes_in(candidate) <= {"lower", "upper", "digit", "symbol"}
 
