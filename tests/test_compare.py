@@ -315,6 +315,7 @@ def test_what_is_weak_in_a_captured_baseline_is_marked_with_whom_it_is_about(ver
     verrou("demo", "station", "--quiet")
     text = verrou("baseline", "capture", "-m", "station/hide-01").stdout
     lines = text.splitlines()
+    assert 'administrators = { only = ["keeper"] }' in lines, "who, and not only how many"
     for rule, weak in (
         ('blank_passwords = "anyone"', "# weak, measured by essential (daypass):"),
         ("after = 50", "# weak, measured by essential:"),
