@@ -65,7 +65,7 @@ def _quality_value(rule_id: str, quality: Quality) -> Value:
         case "password.dictionary":
             return "checked" if quality.number("dictcheck") else "unchecked"
         case _:
-            raise KeyError(f"{rule_id} is no number of libpwquality")
+            raise KeyError(f"{rule_id} is not a number of libpwquality")
 
 
 def _read_quality(rule_id: str, key: str) -> Callable[[System], Reading]:
