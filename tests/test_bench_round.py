@@ -276,7 +276,7 @@ def test_a_locked_account_is_found_shown_and_unlocked(verrou: Verrou, tmp_path: 
     (locked,) = json.loads(verrou("account", "list", "--state", "locked", *m, "--format", "json").stdout)
     assert (locked["name"], locked["failed_attempts"], locked["locked_until"]) == ("bors", 5, "until-unlocked")
     shown = verrou("account", "show", "bors", *m).stdout
-    assert "none while locked" in shown and "group utilisateurs grants ordinary use" in shown
+    assert "none while locked" in shown and "group utilisateurs: ordinary use" in shown
     verrou("account", "unlock", "bors", *m, "--yes")
     assert json.loads(verrou("account", "list", "--state", "locked", *m, "--format", "json").stdout) == []
     roles = json.loads(verrou("account", "list", "--role", "administrator", *m, "--format", "json").stdout)

@@ -185,6 +185,10 @@ FAILLOCK_STACK = (
     "auth [default=die] pam_faillock.so authfail\n"
     "auth required pam_permit.so\n"
 )
+TWO_TIMES = (
+    FAILLOCK_STACK.replace("preauth", "preauth unlock_time=60")
+    + "auth required pam_faillock.so authsucc unlock_time=900\n"
+)
 
 
 @pytest.mark.parametrize(
@@ -195,6 +199,7 @@ FAILLOCK_STACK = (
         (FAILLOCK_STACK, "deny = many\nunlock_time = never\n", 3, "until-unlocked", True),
         (FAILLOCK_STACK.replace("preauth", "preauth deny=9 unlock_time=0"), "deny = 4\n", 9, "until-unlocked", True),
         (FAILLOCK_STACK.replace("authfail", "authfail deny=9"), "deny = 4\n", 4, "10 minutes", True),
+        (TWO_TIMES, "deny = 4\n", 4, "15 minutes", True),
         (
             FAILLOCK_STACK.replace("auth requisite pam_faillock.so preauth\n", ""),
             "deny = 4\n",

@@ -230,7 +230,7 @@ def test_what_waits_for_a_restart_is_reported_apart_from_what_acts(
     reading = readings(authority(bench))["elevation.prompt_apart"]
     assert (reading.value, reading.pending) == (False, True)
     output = " ".join(verrou("audit", "-b", baseline, "-m", bench, code=1).stdout.split())
-    assert "(yes after a restart)" in output and "(yes at the next sign-in)" in output
+    assert "(changes after a restart)" in output and "(changes at the next sign-in)" in output
     output = " ".join(verrou("harden", "-b", baseline, "-m", bench, "--yes", code=1).stdout.split())
     assert "takes effect later" in output and "after a restart" in output
     verrou("machine", "restart", "-m", bench)
