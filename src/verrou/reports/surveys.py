@@ -274,7 +274,7 @@ def account_facts(account: Account, snapshot: Snapshot) -> list[tuple[str, str]]
             lines = f" ({', '.join(map(str, group.granted_by))})" if group.granted_by else ""
             given.append(f"group {name}: {', '.join(what)}{lines}")
     password = {
-        PasswordState.SET: f"set, stored as {account.password_scheme}",
+        PasswordState.SET: f"stored as {account.password_scheme}",
         PasswordState.BLANK: "blank: no password needed",
         PasswordState.NONE: "no usable password",
         PasswordState.UNKNOWN: "not known: only root can read it",
