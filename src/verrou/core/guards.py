@@ -37,9 +37,15 @@ from verrou.core.model.routes import Route
 from verrou.core.plan.predict import predict
 from verrou.core.plan.steps import (
     GIVES_PASSWORD,
+    CreateGroup,
     FilesChoice,
+    Join,
+    Leave,
     Remove,
+    RemoveGroup,
     Rename,
+    SetEnabled,
+    SetGroupNote,
     SetPassword,
     SetRules,
     Step,
@@ -559,9 +565,9 @@ def _orphaned_files(candidate: Candidate) -> Iterator[Refusal]:
     for effect in candidate.done:
         step = effect.step
         account = effect.before.by_name.get(account_of(step) or AccountName(""))
-        if account is None or not takes_access(step):
+        if account is None or not isinstance(step, Remove | SetEnabled) or not takes_access(step):
             continue
-        files = getattr(step, "files", None)
+        files = step.files
         if files is None and (account.home or isinstance(step, Remove)):
             yield Refusal(
                 "orphaned-files",
@@ -726,9 +732,9 @@ def preconditions(snapshot: Snapshot, steps: Sequence[Step]) -> Mapping[str, obj
             }
         if (name := account_of(step)) is not None:
             found[f"account {name}"] = _lasting_facts(snapshot.by_name.get(name))
-        if (group_name := getattr(step, "group", None)) is not None:
-            group = snapshot.group(group_name)
-            found[f"group {group_name}"] = None if group is None else (group.identity, group.grants)
+        if isinstance(step, Join | Leave | CreateGroup | RemoveGroup | SetGroupNote):
+            group = snapshot.group(step.group)
+            found[f"group {step.group}"] = None if group is None else (group.identity, group.grants)
     return found
 
 
