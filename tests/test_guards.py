@@ -152,6 +152,7 @@ def two_administrators(in_use: str = "") -> Snapshot:
         ([Leave("keeper", "administrators")], "", True),
         ([TrySignIn("warden"), Leave("keeper", "administrators")], "", False),
         ([Leave("keeper", "administrators")], "warden", False),
+        ([Rename("warden", "wilma")], "", False),
         ([TrySignIn("keeper"), Leave("keeper", "administrators")], "", True),
         ([TrySignIn("warden"), SetPassword("warden"), Leave("keeper", "administrators")], "", True),
         ([TrySignIn("warden"), Rename("warden", "wilma"), Leave("keeper", "administrators")], "", False),
