@@ -67,6 +67,7 @@ def test_a_comparison_is_empty_on_equals_and_the_same_from_either_side(
         ("screen.locked_shows", "nothing", ["name"], Direction.LOOSER),
         ("logon.console.allowed", ["tern"], ["tern", "ana"], Direction.LOOSER),
         ("logon.console.denied", ["tern"], ["tern", "ana"], Direction.STRICTER),
+        ("logon.console.denied", ["tern", "ana"], "everyone", Direction.STRICTER),
         ("logon.console.allowed", ["tern"], ["ana"], Direction.DIFFERENT),
     ],
 )

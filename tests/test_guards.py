@@ -152,7 +152,6 @@ def two_administrators(in_use: str = "") -> Snapshot:
         ([Leave("keeper", "administrators")], "", True),
         ([TrySignIn("warden"), Leave("keeper", "administrators")], "", False),
         ([Leave("keeper", "administrators")], "warden", False),
-        ([Rename("warden", "wilma")], "", False),
         ([TrySignIn("keeper"), Leave("keeper", "administrators")], "", True),
         ([TrySignIn("warden"), SetPassword("warden"), Leave("keeper", "administrators")], "", True),
         ([TrySignIn("warden"), Rename("warden", "wilma"), Leave("keeper", "administrators")], "", False),
@@ -277,6 +276,13 @@ def test_a_proper_successor_is_tested_before_the_built_in_administrator() -> Non
     three = before.with_accounts((keeper, before.accounts[1], ringer))
     trial, step = guards.with_trials(three, [SetEnabled("ringer", False)])
     assert isinstance(trial, TrySignIn) and trial.account == "warden" and step == SetEnabled("ringer", False)
+
+
+@pytest.mark.parametrize("password", [PasswordState.BLANK, PasswordState.UNKNOWN, PasswordState.SET])
+def test_a_new_name_takes_no_administrator_away_and_makes_none(password: PasswordState) -> None:
+    before = two_administrators()
+    alone = before.with_accounts((evolve(before.accounts[0], password=password),))
+    assert guards.refusals(alone, [Rename("keeper", "lamplighter")]) == []
 
 
 def test_lists_of_an_entry_point_follow_a_new_name() -> None:
