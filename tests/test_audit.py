@@ -66,6 +66,18 @@ def verdicts(found: Audit) -> dict[str, Verdict]:
     return {finding.subject: finding.verdict for finding in found.findings}
 
 
+def test_only_hashes_of_another_scheme_need_a_new_password() -> None:
+    schemes = {"warden": "yescrypt", "tern": "md5", "daypass": ""}
+    people = [evolve(account, password_scheme=schemes.get(account.name, "")) for account in PEOPLE]
+    reading = Reading(frozenset({"yescrypt", "md5"}))
+    (finding,) = audit(
+        snapshot(*people, password__storage=reading), asked('[password]\nstorage = ["yescrypt"]')
+    ).findings
+    assert [(gap.who, gap.manual) for gap in finding.gaps if gap.who == "tern" or gap.manual] == [
+        ("tern", "tern has a md5 password. To set a new one: verrou account password tern")
+    ]
+
+
 READINGS = {
     "lockout__after": Reading(5, source=Source("/etc/x", 3)),
     "lockout__lasts": Reading(timedelta(minutes=45), enforced=False, reason="nothing locks"),

@@ -12,11 +12,11 @@ from verrou.core.values import Choice, Count, NameSet, Span, Value, YesNo
 
 
 def _stored_otherwise(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
-    """Return whether stored hashes change only with each account's next password."""
+    """Yield a gap for each account with a hash of another scheme, which only a new password changes."""
     for account in snapshot.accounts:
         if account.password_scheme and isinstance(required, frozenset) and account.password_scheme not in required:
             stored = f"{account.name} has a {account.password_scheme} password"
-            advice = f"{stored}; give it a new one: verrou account password {account.name}"
+            advice = f"{stored}. To set a new one: verrou account password {account.name}"
             yield Gap(account.name, Fact.STORAGE, account.password_scheme, required, manual=advice)
 
 
