@@ -33,7 +33,7 @@ def _without(module: str) -> int:
 
 
 def _open_streams() -> None:
-    """Return a usable standard stream: an empty one for a closed one; a character it cannot show is replaced."""
+    """Give the process usable standard streams: an empty one for a closed one; unprintable characters are replaced."""
     codecs.register_error("verrou-plain", _plain)
     for number, name in enumerate(("stdin", "stdout", "stderr")):
         stream = getattr(sys, name)

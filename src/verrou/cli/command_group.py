@@ -9,7 +9,7 @@ class CommandGroup(click.Group):
     """A group whose list shows whole sentences."""
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        """Return the commands, each with its first sentence."""
+        """List the commands, each with its first sentence."""
         commands = [(name, self.get_command(ctx, name)) for name in self.list_commands(ctx)]
         rows = [(name, command.get_short_help_str(limit=LONGEST)) for name, command in commands if command is not None]
         with formatter.section("Commands"):

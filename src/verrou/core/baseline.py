@@ -322,7 +322,7 @@ class _Reader:
         return known
 
     def requirements(self, raw: object, path: Path) -> Iterator[Requirement]:
-        """Return what one key of a family requires: of one rule, of a subtable (``[logon.console]``), or of all rules
+        """Yield what one key of a family requires: of one rule, of a subtable (``[logon.console]``), or of all rules
         of a preset."""
         family, key = path
         within = [rule for rule in CATALOGUE.values() if rule.id.startswith(f"{family}.{key}.")]

@@ -20,7 +20,7 @@ def gives(group: Group, snapshot: Snapshot) -> list[str]:
 
 
 def naming(group: Group, snapshot: Snapshot) -> Iterator[str]:
-    """Return the rules whose lists name the group, apart from those of sign-in routes."""
+    """Yield the rules whose lists name the group, apart from those of sign-in routes."""
     for rule_id, reading in snapshot.readings.items():
         rule = CATALOGUE.get(rule_id)
         if rule is None or rule.family == "logon" or not isinstance(reading.value, frozenset):

@@ -269,7 +269,7 @@ def _moment(at: datetime, findings: Sequence[FindingRecord]) -> Moment:
 
 
 def _regressions(audited: Sequence[RunRecord], of: Callable[[RunRecord], list[FindingRecord]]) -> Iterator[Regression]:
-    """Return what is not met now and was met before, in runs against the same baseline."""
+    """Yield what is not met now and was met before, in runs against the same baseline."""
     last = audited[-1]
     alike = [
         (record.clock.date(), {finding.subject: finding.verdict for finding in record.findings})

@@ -88,9 +88,8 @@ class TrialAccount(Protocol):
         ...
 
     def elevate_with_help(self) -> Answer:
-        """Return whether a program elevates the account with an administrator's password.
-
-        Raises: CannotTry: no program can be asked, with the reason."""
+        """Elevate a program with an administrator's password. Raises: CannotTry: no program can be asked, with the
+        reason."""
         ...
 
     def elevate_again(self, password: str, after: timedelta) -> Answer:

@@ -258,7 +258,7 @@ class Kind(ABC):
         return required
 
     def at_least_expanded(self, value: Value, required: Value, members: Members) -> bool:
-        """Return the same as :meth:`at_least`, given who is in which group."""
+        """Return whether the value is at least as strict, given who is in which group."""
         return self.at_least(value, required)
 
     def with_group_names(self, value: Value, name_of: Callable[[str], str]) -> Value:

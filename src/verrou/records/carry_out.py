@@ -180,7 +180,7 @@ def _later_name(name: AccountName, steps: Sequence[Step]) -> AccountName:
 
 
 def _new_twins(before: Snapshot, after: Snapshot) -> Iterator[str]:
-    """Return new accounts that would share an ID: a number that was free may have been used since."""
+    """Yield new accounts that would share an ID: a number that was free may have been used since."""
     for identity, twins in after.by_identity.items():
         if len(twins) > 1 and len(before.by_identity.get(identity, ())) < len(twins):
             names = " and ".join(account.name for account in twins)
@@ -224,7 +224,7 @@ def _with_stand_ins(steps: Sequence[Step], secrets: Secrets, snapshot: Snapshot)
 
 
 def _surprises(results: Sequence[tuple[Step, StepResult]], after: Snapshot) -> Iterator[Mismatch]:
-    """Return the values that differ from the request."""
+    """Yield the values that differ from the request."""
     for step, result in results:
         if result.outcome is Outcome.REJECTED:
             continue
@@ -548,7 +548,7 @@ def _settled_resume(machine: Machine, journal: Journal, entry: JournalEntry, tex
 def _still_to_apply(
     machine: Machine, changes: ChangeSet, number: int, *, otherwise: bool = False
 ) -> Iterator[Change | FolderOperation]:
-    """Return the changes not yet applied, in order; with ``otherwise`` also those that others wrote to since."""
+    """Yield the changes not yet applied, in order; with ``otherwise`` also those that others wrote to since."""
     last = {change.place: change for change in changes if isinstance(change, Change)}
     for change in changes:
         if isinstance(change, Change) and machine.stands(last[change.place], number) is PlaceState.AFTER:

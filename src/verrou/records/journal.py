@@ -150,7 +150,7 @@ class Journal:
         return self.folder / KEPT / f"{number:04}"
 
     def make_folder(self) -> None:
-        """Return the journal's folder, created if missing, owned by root and closed to others.
+        """Create the journal's folder if it is missing, and check that it is root's own and closed to others.
 
         Raises: NotEnoughRights, BadInput, MachineRefused: with what to do."""
         try:

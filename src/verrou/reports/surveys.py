@@ -145,8 +145,10 @@ def _routes(account: Account, snapshot: Snapshot) -> list[str]:
 
 
 def _worry(account: Account, snapshot: Snapshot) -> bool:
-    """Return what should be marked: a blank password (except of a guest at the console), a system account that can
-    sign in, an expired account, a hint."""
+    """Return whether to mark an account.
+
+    A blank password (except of a guest at the console), a system account that can sign in, an expired account, a
+    hint."""
     states = states_of(account, snapshot)
     role = role_of(account, snapshot)
     plumbing_gets_in = role in (Role.SERVICE, Role.SYSTEM) and has_route(account, snapshot)

@@ -92,7 +92,7 @@ class Terminal:
     def _cramped(
         heads: Sequence[str], rows: Sequence[Sequence[Sequence[Line]]], whole: Sequence[bool], widths: Sequence[int]
     ) -> Iterator[tuple[int, int]]:
-        """Return the width of each column that may wrap, with the least that can be read."""
+        """Yield the width of each column that may wrap, with the least that can be read."""
         for at, width in enumerate(widths):
             if not whole[at]:
                 longest = max((len(line.text) for row in rows for line in row[at]), default=0)

@@ -155,14 +155,14 @@ def accepted_credential(account: Account, entry_point: EntryPoint, snapshot: Sna
 
 
 def _answers(account: Account, entry_point: EntryPoint, decided: Admission) -> dict[Credential, Known]:
-    """Yield each credential, the weakest first, and whether the entry point accepts it."""
+    """Return each credential, the weakest first, and whether the entry point accepts it."""
     with_nothing = Credential.AUTOMATIC if entry_point.automatic else Credential.NAME
     with_password = Credential.BLANK if account.password is PasswordState.BLANK else Credential.PASSWORD
     return {with_nothing: decided.name, with_password: decided.password, Credential.KEY: decided.key}
 
 
 def doubts(account: Account, route: Route, snapshot: Snapshot) -> list[str]:
-    """Yield what is not known about a route: whether the account can sign in, or whether a weaker credential is
+    """Return what is not known about a route: whether the account can sign in, or whether a weaker credential is
     enough."""
     found = {}
     for entry_point in snapshot.entry_points:

@@ -8,12 +8,12 @@ SYSTEMS_OWN = (ActKind.CRONTAB, ActKind.AT_JOB, ActKind.LINGERING)
 
 
 def own_jobs(account: Account) -> tuple[Act, ...]:
-    """Yield the background jobs of the account that a step can remove."""
+    """Return the background jobs of the account that a step can remove."""
     return tuple(act for act in account.acts if act.kind in SYSTEMS_OWN)
 
 
 def lasting_acts(account: Account) -> tuple[Act, ...]:
-    """Yield the background jobs that remain after those are removed."""
+    """Return the background jobs that remain after those are removed."""
     return tuple(act for act in account.acts if act.kind not in SYSTEMS_OWN)
 
 

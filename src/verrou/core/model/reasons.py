@@ -102,7 +102,7 @@ def why(account: Account, route: Route, snapshot: Snapshot) -> Why:
 
 
 def _decided(account: Account, entry_point: EntryPoint, asks_with: str = "") -> Reason:
-    """Yield what the system itself decides about the account, instead of lists and states, or what was not
+    """Return what the system itself decides about the account, instead of lists and states, or what was not
     understood."""
     found = entry_point.admissions[account.name]
     answers = {found.password, found.key, found.name}
@@ -263,7 +263,7 @@ def _in_one(allows: list[Reason], shown: Reason) -> Iterator[Reason]:
 
 
 def _opened(account: Account, entry_point: EntryPoint, snapshot: Snapshot) -> Reason:
-    """Yield the credential that the account shows at an entry point that accepts it."""
+    """Return the credential that the account shows at an entry point that accepts it."""
     words = {
         Credential.AUTOMATIC: "no credential is needed",
         Credential.NAME: "the account name is enough",

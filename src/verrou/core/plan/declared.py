@@ -16,7 +16,7 @@ from verrou.core.rules import setting
 
 
 def group_gaps(snapshot: Snapshot, required: WantedGroup, coming: frozenset[AccountName]) -> Iterator[Gap]:
-    """Return the gaps of a declared group. ``coming`` are accounts that the baseline creates."""
+    """Yield the gaps of a declared group. ``coming`` are accounts that the baseline creates."""
     name, group = required.name, snapshot.group_called(required.name)
     if group is None:
         if name.isdigit():
@@ -39,7 +39,7 @@ def group_gaps(snapshot: Snapshot, required: WantedGroup, coming: frozenset[Acco
 
 
 def account_gaps(snapshot: Snapshot, required: WantedAccount) -> Iterator[Gap]:
-    """Return the gaps of a declared account; one gap for the whole account where it is missing."""
+    """Yield the gaps of a declared account; one gap for the whole account where it is missing."""
     name = required.name
     account = snapshot.by_name.get(name)
     if account is None:
@@ -78,7 +78,7 @@ def account_gaps(snapshot: Snapshot, required: WantedAccount) -> Iterator[Gap]:
 
 
 def account_doubts(snapshot: Snapshot, required: WantedAccount) -> Iterator[str]:
-    """Return what is not known of a declared account, so that it cannot be called as required."""
+    """Yield what is not known of a declared account, so that it cannot be called as required."""
     account = snapshot.by_name.get(required.name)
     if account is None:
         return
@@ -94,7 +94,7 @@ def account_doubts(snapshot: Snapshot, required: WantedAccount) -> Iterator[str]
 
 
 def _routes(today: Snapshot, snapshot: Snapshot, account: Account, required: WantedAccount) -> Iterator[Gap]:
-    """Return the gaps of an account's routes.
+    """Yield the gaps of an account's routes.
 
     Groups that only open a denied route are left; any other route denies the account by name, where the machine has
     such a list. Automatic sign-in belongs to another rule. ``snapshot`` is the machine once the account has its role,

@@ -73,7 +73,7 @@ def _of_opened(account: Account) -> Iterator[str]:
 
 
 def _never_covered(step: SetRules, before: Snapshot) -> Iterator[str]:
-    """Return the administrators among those whom the limits of a shared computer are set for."""
+    """Yield the administrators among those whom the limits of a shared computer are set for."""
     named = step.values.get("sharing.applies_to")
     if not isinstance(named, frozenset):
         return

@@ -56,7 +56,7 @@ def setting(rule_id: str, value: Value) -> "RuleSetting":
 
 
 def disagreements(value_of: Callable[[Rule], Value | None]) -> Iterator[tuple[Rule, Agreement, Rule]]:
-    """Return the pairs of rules that contradict each other, by the values that ``value_of`` gives."""
+    """Yield the pairs of rules that contradict each other, by the values that ``value_of`` gives."""
     for rule, agreement, other in agreements():
         mine, theirs = value_of(rule), value_of(other)
         if mine is None or theirs is None:

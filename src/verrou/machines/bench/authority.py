@@ -548,11 +548,11 @@ class Authority:
         account[key] = on
 
     def empty_home(self, name: str, each_time: bool) -> None:
-        """Return whether the home of an account is emptied whenever it signs out."""
+        """Set whether the home of an account is emptied whenever it signs out."""
         self._account(name)["emptied"] = each_time
 
     def put(self, name: str, place: str, size: int) -> None:
-        """Return a file that belongs to an account."""
+        """Add a file that belongs to an account."""
         self._data["disk"].append({"place": place, "size": size, "owner": self._account(name)["id"]})
 
     def add_group(self, name: str, note: str) -> None:
@@ -717,7 +717,7 @@ class Authority:
         return name
 
     def set_idle(self, name: str, minutes: int | None) -> None:
-        """Return an idle time of an account's own; None for the machine's."""
+        """Set an idle time of an account's own; None for the machine's."""
         if minutes is not None and (fault := fault_in("idle_minutes", minutes, set())):
             raise No(fault)
         self._account(name)["own_idle"] = minutes

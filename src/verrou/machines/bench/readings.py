@@ -80,7 +80,7 @@ def snapshot_of(authority: Authority, address: str) -> Snapshot:
 
 
 def _entry_points(authority: Authority) -> Iterator[EntryPoint]:
-    """Return the entry points, and the account that is signed in automatically at each start."""
+    """Yield the entry points, and the account that is signed in automatically at each start."""
     accounts = {a["id"]: a["name"] for a in authority.accounts()}
     groups = {g["id"]: g["name"] for g in authority.groups()}
 

@@ -203,7 +203,7 @@ def _cron_lines(root: Root, file: str) -> Iterator[tuple[int, str, str]]:
 
 
 def _units(root: Root, found: Acting) -> None:
-    """Return the services that the system's administrator runs as an account, systemd.exec(5): User=."""
+    """Find the services that the system's administrator runs as an account, systemd.exec(5): User=."""
     for unit in root.names_in(UNITS)[:MOST_NAMES]:
         folder = f"{UNITS}/{unit}"
         drop_ins = [f"{folder}/{name}" for name in root.names_in(folder)] if unit.endswith(".service.d") else []

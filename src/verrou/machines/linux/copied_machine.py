@@ -265,7 +265,7 @@ class LinuxCopy:
     # Result
 
     def _candidates(self) -> set[str]:
-        """Yield every place of the copy that was written to."""
+        """Return every place of the copy that was written to."""
         found: set[str] = set(self._tallies)
         for folder, upper in self.copy.uppers.items():
             self._candidates_in(folder, upper, found)
@@ -287,7 +287,7 @@ class LinuxCopy:
                 self._below(place, found)
 
     def _below(self, place: str, found: set[str]) -> None:
-        """Return what the machine has below a folder that was removed or created anew in the copy."""
+        """Add what the machine has below a folder that was removed or created anew in the copy."""
         for name in self.machine_root.names_in(place):
             inner = f"{place}/{name}"
             if inner not in found:

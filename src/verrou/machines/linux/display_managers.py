@@ -87,7 +87,7 @@ def sddm_files(root: Root) -> list[str]:
 
 
 def automatic_accounts(root: Root) -> list[Automatic]:
-    """Yield automatic and timed sign-in, and guest sessions, of every display manager and text console."""
+    """Return automatic and timed sign-in, and guest sessions, of every display manager and text console."""
     routes = {"lightdm": _by_lightdm, "gdm3": _by_gdm, "sddm": _by_sddm, "lxdm": _by_lxdm, "greetd": _by_greetd}
     routes |= {"slim": _by_slim, "nodm": _by_nodm}
     found = [
@@ -179,7 +179,7 @@ def _by_slim(root: Root) -> Iterator[Automatic]:
 
 
 def _by_nodm(root: Root) -> Iterator[Automatic]:
-    """Return the account that nodm(8) signs in; it does nothing else."""
+    """Yield the account that nodm(8) signs in; it does nothing else."""
     found = {e.key: e for e in all_entries(root, [NODM_CONF])}
     enabled, user = found.get("NODM_ENABLED"), found.get("NODM_USER")
     if enabled is not None and enabled.value.strip("\"'").lower() not in ("no", "false", "0", ""):

@@ -284,7 +284,7 @@ class Applier:
         os.close(records)
 
     def _drop_copy(self, name: str) -> None:
-        """Return the archive that a home was copied to, where it still exists."""
+        """Delete the archive that a home was copied to, where it still exists."""
         if not self.root.item(f"{ARCHIVES}/{name}").there and not self.root.item(f"{ARCHIVES}/{name}.part").there:
             return
         shelf = self.root.open(ARCHIVES, FOLDER_FLAGS)

@@ -18,7 +18,7 @@ HOME_MODE = 0o700
 def making(
     root: Root, home: str, uid: int, gid: int, *, kept: bool, defs: Mapping[str, tuple[str, Source]]
 ) -> Iterator[Change | FolderOperation]:
-    """Return the operations that make a home, with missing parent folders.
+    """Yield the operations that make a home, with missing parent folders.
 
     One that is not ``kept`` stays root's own and empty: sessions get another in its place."""
     parent, _, last = home.rpartition("/")

@@ -37,7 +37,7 @@ def outside_sources(root: Root) -> Iterator[tuple[str, Source]]:
 
 
 def outside_accounts(root: Root, known: Collection[str]) -> Iterator[Account]:
-    """Return the accounts of such sources, where the running system lists them; many sources list no one."""
+    """Yield the accounts of such sources, where the running system lists them; many sources list no one."""
     first = next(outside_sources(root), None)
     if not root.live or first is None:
         return

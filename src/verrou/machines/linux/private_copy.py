@@ -437,7 +437,7 @@ class _Inside:
         return {"all": [self.run(command, MOST_WORDS_OF_ONE) for command in commands]}
 
     def library(self) -> dict[str, object]:
-        """Return whether the system's own PAM library can be used from this process."""
+        """Answer whether the system's own PAM library can be used from this process."""
         return self._apart(pam_client.load)
 
     def sign_in(self, account: str, password: str, service: str = "login", comes_from: str = "") -> dict[str, object]:
@@ -606,7 +606,7 @@ class _Inside:
         return _apart(lambda: {"answers": polkit_asked.answers(self._start, people, actions, daemon)}, PATIENCE)
 
     def elevate_by_polkit(self, person: Sequence[Any], actions: Sequence[str], daemon: str) -> dict[str, object]:
-        """Return whether polkit lets an account with an administrator's password do one of some actions."""
+        """Answer whether polkit lets an account with an administrator's password do one of some actions."""
         text = self.ask_polkit([person], actions, daemon)
         if "answers" not in text:
             return text

@@ -41,7 +41,7 @@ def entry_points(root: Root, group_names: Collection[str], people: People) -> tu
 
 
 def _automatic(root: Root, group_names: Collection[str], people: People) -> Iterator[EntryPoint]:
-    """Return an entry point for each account signed in automatically, and for guest sessions.
+    """Yield an entry point for each account signed in automatically, and for guest sessions.
 
     The account stack of the service by which that happens may still deny it."""
     for each in automatic_accounts(root):
@@ -249,7 +249,7 @@ def _lives(pid: int) -> bool:
 
 
 def fresh_homes(root: Root) -> Callable[[str, str], bool]:
-    """Return whether an account gets a home in memory for each session, by its name and home.
+    """Return a function of an account's name and home: whether it gets a home in memory for each session.
 
     pam_namespace(8) in the session stack of the console, and a line of namespace.conf(5) about that home."""
     if not load_stack(root, "login", "session").having(NAMESPACE):

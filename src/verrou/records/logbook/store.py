@@ -119,7 +119,7 @@ def _on_server(place: Place) -> sql.Engine:
 
 
 def _knock(server: str) -> None:
-    """Return whether the server responds at all: the client library would wait for seconds.
+    """Check that the server responds at all: the client library would wait for seconds.
 
     A service file, or a socket in the file system, is left to the library."""
     parts = urlsplit(server)

@@ -123,7 +123,7 @@ def _words(command: str) -> list[str]:
 
 
 def _by_command(words: Sequence[str], where: str, source: Source) -> Iterator[Automatic]:
-    """Return the accounts that a command signs in without asking for a name or a password."""
+    """Yield the accounts that a command signs in without asking for a name or a password."""
     if words[0].rpartition("/")[2] == "login":
         yield from _by_login(list(words[1:]), where, source, typed=False)
         return
@@ -150,7 +150,7 @@ def _by_command(words: Sequence[str], where: str, source: Source) -> Iterator[Au
 
 
 def _by_login(arguments: list[str], where: str, source: Source, *, typed: bool) -> Iterator[Automatic]:
-    """Return the accounts of login(1): with -f there is no password prompt."""
+    """Yield the accounts of login(1): with -f there is no password prompt."""
     trusted, names = False, []
     while arguments:
         word = arguments.pop(0)

@@ -149,7 +149,7 @@ class RemoteShell:
         return ServerAcceptance(by_password, by_key, statement=statement, source=source)
 
     def _not_understood(self) -> Iterator[tuple[str, Source]]:
-        """Return lines over which it may not start, so that nothing is known about anyone."""
+        """Yield lines over which it may not start, so that nothing is known about anyone."""
         for key, values, source, under in self.lines:
             if key == "include":
                 yield f"{values[0]} cannot be read or is included too deeply, so it may not start", source
@@ -172,7 +172,7 @@ class RemoteShell:
         return (Known.UNKNOWN, Known.UNKNOWN) if runs else (Known.NO, Known.NO)
 
     def _about(self, account: Account, asked: bool) -> Iterator[tuple[str, Source]]:
-        """Return lines about the account with an unknown result.
+        """Yield lines about the account with an unknown result.
 
         Of a server that was ``asked`` itself, these are only lines that depend on the origin of a connection."""
         understood = UNDERSTOOD | ASKED_TOO if asked else UNDERSTOOD
@@ -192,7 +192,8 @@ class RemoteShell:
         return found[0][1] if found and all(_is_own(value) for value, _ in found) else None
 
     def _by_kind(self, account: Account, shell: Settings) -> tuple[Known, Known]:
-        """Return whether it would accept a password, and a key, if no methods were required in particular."""
+        """Return, for a password and for a key, whether it would be accepted if no methods were required in
+        particular."""
         switched_on = self._switched_on(shell)
         key = Known.of(bool(switched_on & KEYS)) & self._has_key(account, shell)
         password = Known.of(bool(switched_on & PASSWORDS))

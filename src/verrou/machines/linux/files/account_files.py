@@ -242,7 +242,8 @@ def _made_plain(fields: list[str], positions: Sequence[int]) -> bool:
 
 @lru_cache(maxsize=4096)
 def _ages(fields: tuple[str, ...]) -> "Literal[True] | list[str] | None":
-    """Return whether all age fields are plain, else as the C library parses them; None where it does not."""
+    """Return True where all age fields are plain, else the fields as the C library parses them; None where it rejects
+    them."""
     plain = [_plain_number(field) if field else "" for field in fields]
     if None in plain:
         return None

@@ -54,7 +54,7 @@ def key_files(root: Root) -> KeyFiles | None:
 
 
 def keys_in(root: Root, file: str) -> Iterator[PublicKey]:
-    """Return the keys of one file; a line with an unknown key type is a key by its text."""
+    """Yield the keys of one file; a line with an unknown key type is a key by its text."""
     lines = root.content(file, MOST_READ).decode("utf-8", "backslashreplace").split("\n")
     for number, line in enumerate(lines, start=1):
         if not line.strip() or line.lstrip().startswith("#"):

@@ -26,7 +26,7 @@ class KeyfileEntry:
 
 
 def entries(file: str, lines: Sequence[str]) -> Iterator[KeyfileEntry]:
-    """Return the entries of the lines, in order."""
+    """Yield the entries of the lines, in order."""
     section = ""
     for number, text in enumerate(lines, start=1):
         line = text.strip()

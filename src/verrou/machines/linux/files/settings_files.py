@@ -19,7 +19,7 @@ class SettingLine:
 
 
 def settings(file: str, lines: list[str], comments_anywhere: bool = True) -> Iterator[SettingLine]:
-    """Return the settings of the lines, in order. With ``comments_anywhere`` a ``#`` ends a line."""
+    """Yield the settings of the lines, in order. With ``comments_anywhere`` a ``#`` ends a line."""
     for number, line in enumerate(lines, start=1):
         text = line.split("#", 1)[0] if comments_anywhere else line
         if not text.strip() or text.lstrip().startswith("#"):

@@ -39,7 +39,7 @@ def sshd_config(root: Root) -> str:
 
 
 def sshd_settings(root: Root, required: str) -> Iterator[tuple[str, Source]]:
-    """Return every value of a keyword (in lower case) in order; the first decides, except for lists, which add up.
+    """Yield every value of a keyword (in lower case) in order; the first decides, except for lists, which add up.
 
     ``Include`` takes patterns; ``Match`` blocks are left out."""
     for key, values, source, under in config_lines(root):

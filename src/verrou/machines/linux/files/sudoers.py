@@ -312,7 +312,7 @@ class Sudoers:
         return [source for named, source in self.lines_by_name() if named.casefold() == name.casefold()]
 
     def lines_by_name(self) -> Iterator[tuple[str, Source]]:
-        """Return every user name that a line allows or denies something, directly or in an alias."""
+        """Yield every user name that a line allows or denies something, directly or in an alias."""
         for entry, source in self.entries:
             names: dict[str, None] = {}
             passed: set[str] = set()
@@ -498,7 +498,7 @@ class _Case:
     # Commands
 
     def _commands(self, command: Member) -> Iterable[tuple[str, bool]]:
-        """Yield the commands it is about, the last first, each with whether it is allowed."""
+        """Return the commands it is about, the last first, each with whether it is allowed."""
         seen: set[str] = set()
 
         def expand(member: Member, allowed: bool) -> Iterable[tuple[str, bool]]:

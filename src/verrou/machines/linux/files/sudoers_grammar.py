@@ -197,7 +197,7 @@ class _LogicalLine:
 
 
 def parsed(text: str) -> Iterator[Parsed]:
-    """Return the meaning of one logical line (without comments)."""
+    """Yield the meaning of one logical line (without comments)."""
     if not text.strip():
         return
     try:
@@ -247,7 +247,7 @@ P = TypeVar("P")
 
 
 def _parts(line: _LogicalLine, one: Callable[[], P]) -> "Iterator[P | Unusable]":
-    """Return the parts between colons.
+    """Yield the parts between colons.
 
     An error spoils the whole line, except in a later part at whose end it is found: then the parts before it count, and
     sudo continues behind it."""
@@ -408,7 +408,7 @@ def _entry(line: _LogicalLine) -> Iterator[Parsed]:
 
 
 def _allowances(line: _LogicalLine) -> Iterator[Allowance]:
-    """Return the commands of a privilege: tags and runas lists apply to those after them, too."""
+    """Yield the commands of a privilege: tags and runas lists apply to those after them, too."""
     runas: tuple[Member, ...] | None = None
     asks: bool | None = None
     dates = {"NOTBEFORE": "", "NOTAFTER": ""}

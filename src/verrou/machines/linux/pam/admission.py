@@ -260,7 +260,7 @@ class Services:
         return evolve(entry_point, admissions=found)
 
     def _all_otherwise(self, entry_point: EntryPoint, own: EntryPoint, service: str) -> Iterator[tuple[str, Admission]]:
-        """Return the admissions of accounts that a service decides differently.
+        """Yield the admissions of accounts that a service decides differently.
 
         Where nothing depends on names, all accounts of one state have one result, and most of a large system are of a
         few states."""

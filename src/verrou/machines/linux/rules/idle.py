@@ -100,7 +100,7 @@ def _of_shells(system: System) -> Reading:
 
 
 def _read_idle(system: System) -> Reading:
-    """Return whether a screen locker decides for people who sign in to a desktop, instead of a shell's own time."""
+    """Return the reading of a screen locker where people sign in to a desktop, else that of the shell's own time."""
     shell = "the shell", _of_shells(system)
     if not in_use(system.root):
         return shell[1]

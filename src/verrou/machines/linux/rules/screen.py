@@ -272,7 +272,7 @@ INDICATORS = "~host;~spacer;~clock;~spacer;~layout;~session;~a11y;~power"
 
 
 def _read_button_lightdm(system: System) -> Reading:
-    """Return whether lightdm-gtk-greeter shows the button: its list of indicators names it."""
+    """Return whether there is a button by lightdm-gtk-greeter's list of indicators, as a reading."""
     if not system.root.exists("/usr/sbin/lightdm-gtk-greeter"):
         return unreadable("what that greeter of lightdm offers is set in files that Verrou does not know")
     folders = ("/usr/share/lightdm/lightdm-gtk-greeter.conf.d", "/etc/lightdm/lightdm-gtk-greeter.conf.d")
