@@ -27,6 +27,7 @@ from verrou.core.plan.steps import SetRules, TrySignIn, account_of
 from verrou.core.questions import QUESTIONS, written
 from verrou.core.rules import CATALOGUE
 from verrou.core.toml_text import comment, key, value
+from verrou.core.values import Count, Span, YesNo
 from verrou.machines import Outcome, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
@@ -54,6 +55,43 @@ def test_a_comparison_is_empty_on_equals_and_the_same_from_either_side(
         (fact, second, first, turn.backwards) for fact, first, second, turn in map(sides, backwards.lines)
     )
     assert Counter(map(sides, forwards.lines)) == mirrored
+
+
+LOOSE_AND_STRICT: dict[str, tuple[object, object]] = {
+    "builtin.admin_enabled": (True, False),
+    "builtin.guest_enabled": (True, False),
+    "population.unused_for": ("never", "180 days"),
+    "population.temporary_limit": ("never", "90 days"),
+    "password.min_length": (8, 12),
+    "password.classes": (1, 3),
+    "password.remember": (0, 6),
+    "password.max_age": ("never", "90 days"),
+    "password.min_age": ("0 days", "1 day"),
+    "password.warn_before": ("0 days", "7 days"),
+    "password.may_contain_name": (True, False),
+    "lockout.after": ("never", 5),
+    "lockout.lasts": ("15 minutes", "until-unlocked"),
+    "lockout.forget_after": ("5 minutes", "1 hour"),
+    "elevation.prompt_apart": (False, True),
+    "elevation.helpers_reach_prompt": (True, False),
+    "elevation.remembered_for": ("15 minutes", "never"),
+    "elevation.unanswered_after": ("never", "1 minute"),
+    "screen.shows_last_account": (True, False),
+    "screen.shut_down_button": (True, False),
+    "screen.locks_after": ("never", "5 minutes"),
+    "sharing.settings_closed": (False, True),
+}
+
+
+def test_each_number_and_switch_is_stricter_in_one_direction() -> None:
+    """All that have such a kind: a rule that is added says here which way it goes."""
+    assert LOOSE_AND_STRICT.keys() == {
+        rule.id for rule in CATALOGUE.values() if isinstance(rule.kind, YesNo | Count | Span)
+    }
+    for rule_id, (loose, strict) in LOOSE_AND_STRICT.items():
+        kind = CATALOGUE[rule_id].kind
+        assert kind.at_least(kind.parse(strict), kind.parse(loose)), rule_id
+        assert not kind.at_least(kind.parse(loose), kind.parse(strict)), rule_id
 
 
 @pytest.mark.parametrize(

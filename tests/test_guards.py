@@ -285,6 +285,13 @@ def test_a_new_name_takes_no_administrator_away_and_makes_none(password: Passwor
     assert guards.refusals(alone, [Rename("keeper", "lamplighter")]) == []
 
 
+@pytest.mark.parametrize(("enabled", "password"), [(True, PasswordState.BLANK), (False, PasswordState.NONE)])
+def test_only_disabling_overwrites_a_blank_password(enabled: bool, password: PasswordState) -> None:
+    before = two_administrators().with_accounts((Account("tern", "1001", password=PasswordState.BLANK),))
+    machine = evolve(before, machine=evolve(before.machine, disabling_clears_blank=True))
+    assert predict(SetEnabled("tern", enabled), machine).by_name["tern"].password is password
+
+
 def test_lists_of_an_entry_point_follow_a_new_name() -> None:
     listed = EntryPoint(Route.CONSOLE, (allow_only(Principals(accounts=("warden",))),))
     after = predict(Rename("warden", "wilma"), evolve(two_administrators(), entry_points=(listed,)))
