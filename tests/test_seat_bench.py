@@ -423,8 +423,8 @@ def test_a_mistake_in_a_baseline_is_reported_with_its_line(
 
 def test_a_list_of_who_may_is_met_by_a_shorter_one_and_of_who_may_not_by_a_longer_one() -> None:
     may, may_not = CATALOGUE["logon.network.allowed"].kind, CATALOGUE["logon.network.denied"].kind
-    everybody, two, one, none = (may.parse(raw) for raw in ("everyone", ["ana", "group:users"], ["ana"], "nobody"))
-    order = [everybody, two, one, none]
+    everyone, two, one, none = (may.parse(raw) for raw in ("everyone", ["ana", "group:users"], ["ana"], "nobody"))
+    order = [everyone, two, one, none]
     for at, loose in enumerate(order):
         for strict in order[at:]:
             assert may.at_least(strict, loose) and may_not.at_least(loose, strict)

@@ -284,8 +284,8 @@ def test_the_route_by_which_one_came_stays_open(
     for line in (AccessListEntry(False, (Principals(denied),)), allow_only(Principals(("ana",)))):
         after = Snapshot(machine, accounts, (DOOR,), entry_points=(console, EntryPoint(Route.REMOTE_SHELL, (line,))))
         found = {refusal.guard for refusal in refusals_on(Candidate(before, after, ()))}
-        everybody = {"own-account"} & {"own-account" if came_by == "remote-shell" else ""}
-        all_out = everybody | ({"administrators-denied"} if "remote-shell" in (came_by, inside) else set())
+        everyone = {"own-account"} & {"own-account" if came_by == "remote-shell" else ""}
+        all_out = everyone | ({"administrators-denied"} if "remote-shell" in (came_by, inside) else set())
         assert found == (refused if line.who == (Principals(denied),) else all_out)
 
 

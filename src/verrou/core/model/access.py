@@ -342,7 +342,7 @@ def _looked_up_as_another(account: Account, snapshot: Snapshot) -> bool:
     The identity as which the system itself works needs no elevation."""
     first = snapshot.by_identity[account.identity][0]
     admin = snapshot.builtin(Builtin.ADMIN)
-    the_system = snapshot.machine.admin_left_out and admin is not None and admin.identity == account.identity
+    the_system = snapshot.machine.admin_ageing_exempt and admin is not None and admin.identity == account.identity
     return first.name != account.name and not the_system
 
 

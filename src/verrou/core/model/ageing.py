@@ -10,7 +10,7 @@ BEFORE_ALL = date(1969, 12, 31)
 
 def exempt_from_ageing(account: Account, snapshot: Snapshot) -> bool:
     """Return whether the machine exempts the account from ageing as its built-in administrator, under any name."""
-    if not snapshot.machine.admin_left_out:
+    if not snapshot.machine.admin_ageing_exempt:
         return False
     admin = snapshot.builtin(Builtin.ADMIN)
     return admin is not None and admin.identity == account.identity

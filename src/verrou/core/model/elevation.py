@@ -93,7 +93,7 @@ def elevation_outcome(account: Account, snapshot: Snapshot, program: Program = P
 def is_the_system(account: Account, snapshot: Snapshot) -> bool:
     """Return whether an account has the ID as which the system itself works, under any name."""
     admin = snapshot.builtin(Builtin.ADMIN)
-    return snapshot.machine.admin_left_out and admin is not None and admin.identity == account.identity
+    return snapshot.machine.admin_ageing_exempt and admin is not None and admin.identity == account.identity
 
 
 def decided_by(account: Account, snapshot: Snapshot) -> Reading | None:

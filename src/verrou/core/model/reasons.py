@@ -360,5 +360,5 @@ def _list_of(entry_point: EntryPoint, decides: AccessListEntry, snapshot: Snapsh
     if decides.who[0] != EVERYONE:
         return "denied"
     denied = snapshot.readings.get(f"logon.{entry_point.route}.denied")
-    everybody = denied is not None and isinstance(denied.value, frozenset) and ALL in denied.value
-    return "denied" if everybody and decides.who == (EVERYONE,) else "allowed"
+    everyone = denied is not None and isinstance(denied.value, frozenset) and ALL in denied.value
+    return "denied" if everyone and decides.who == (EVERYONE,) else "allowed"

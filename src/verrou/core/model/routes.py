@@ -53,18 +53,18 @@ def _compiled(text: str) -> re.Pattern[str]:
 class Principals:
     """Set of principals: account and group names, and patterns of either.
 
-    A group contains all its members; ``everybody`` contains every account."""
+    A group contains all its members; ``everyone`` contains every account."""
 
     accounts: tuple[str, ...] = ()
     groups: tuple[str, ...] = ()
     account_patterns: tuple[Pattern, ...] = ()
     group_patterns: tuple[Pattern, ...] = ()
-    everybody: bool = False
+    everyone: bool = False
 
     def contains(self, account: Account) -> bool:
         """Return whether the account is one of the principals."""
         return (
-            self.everybody
+            self.everyone
             or account.name in self.accounts
             or any(group in self.groups for group in account.groups)
             or any(pattern.matches(account.name) for pattern in self.account_patterns)
@@ -79,7 +79,7 @@ class Principals:
         return any(pattern.matches(group) for pattern in self.group_patterns)
 
 
-EVERYONE = Principals(everybody=True)
+EVERYONE = Principals(everyone=True)
 
 
 @frozen(repr=False)

@@ -80,7 +80,7 @@ def _listed(people: list[Account], snapshot: Snapshot) -> tuple[str, ...] | None
         return None
     groups = {name.removeprefix(GROUP) for name in hidden if name.startswith(GROUP)}
     there = [a for a in people if (a.enabled or snapshot.machine.lists_disabled) and a.may_sign_in]
-    if snapshot.machine.admin_left_out:  # it is the system itself, and no person
+    if snapshot.machine.admin_ageing_exempt:  # it is the system itself, and no person
         there = [a for a in there if a.builtin is not Builtin.ADMIN]
     return tuple(a.name for a in there if a.name not in hidden and not groups & set(a.groups))
 

@@ -53,7 +53,7 @@ class MachineFacts:
     can give each session a temporary home. ``ages_given`` are the days a new account gets, by rule, where each account
     has ages of its own; empty where one rule applies to all. ``disabling_clears_blank``: disabling an account
     overwrites a blank password. ``no_sign_ins`` says why its record of sign-ins cannot be trusted, ``sign_ins_since``
-    from which day on it is kept; None for always. ``admin_left_out``: the built-in administrator is exempt from ageing,
+    from which day on it is kept; None for always. ``admin_ageing_exempt``: the built-in administrator is exempt from ageing,
     since the system itself works as it. ``lists_disabled``: its sign-in screen lists disabled accounts, too. ``unread``
     is what could not be read without more rights. ``identity`` tells the machine from every other under any name; empty
     where it has none. ``interrupted`` describes a run of Verrou that did not end. ``asks_with`` is the option with
@@ -75,7 +75,7 @@ class MachineFacts:
     disabling_clears_blank: bool = False
     no_sign_ins: str = ""
     sign_ins_since: date | None = None
-    admin_left_out: bool = False
+    admin_ageing_exempt: bool = False
     unread: tuple[Unread, ...] = ()
     lists_disabled: bool = False
     identity: str = ""

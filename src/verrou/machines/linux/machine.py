@@ -139,7 +139,7 @@ class LinuxMachine:
             disabling_clears_blank=True,
             no_sign_ins=people.seen.untrusted,
             sign_ins_since=people.seen.since,
-            admin_left_out=True,
+            admin_ageing_exempt=True,
             unread=_unread(root, elevation_known or not (people.sudoers.unknown or people.doas.unknown)),
             lists_disabled=True,
             identity=_identity(root),

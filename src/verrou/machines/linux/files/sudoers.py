@@ -288,8 +288,8 @@ class Sudoers:
     def made_administrator(self, name: str, now: datetime) -> Source | None:
         """Return the line that makes an administrator of any account of a name, but not of everyone."""
         given = self.elevation(Person(name, NO_NUMBER), now)
-        everybody = self.elevation(Person("", NO_NUMBER), now)
-        return given.sources[0] if given.everything and not everybody.everything else None
+        everyone = self.elevation(Person("", NO_NUMBER), now)
+        return given.sources[0] if given.everything and not everyone.everything else None
 
     def setting_of(self, person: Person, name: str, now: datetime) -> tuple[str | bool | None, Source | None]:
         """Return the value of a setting for a person, and its line: the last matching one decides."""

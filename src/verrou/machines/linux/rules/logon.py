@@ -89,15 +89,15 @@ def _one_list(entries: Sequence[AccessListEntry], accounts: Sequence[Account]) -
     allowed: frozenset[str] | None = None
     used: list[Source] = []
     for each in entries:
-        everybody = each.who[0] == ANYBODY
+        everyone = each.who[0] == ANYBODY
         if any(principals.account_patterns or principals.group_patterns for principals in each.who):
             return None
-        if len(each.who) > 2 or (len(each.who) == 2 and (each.allows or not everybody)):
+        if len(each.who) > 2 or (len(each.who) == 2 and (each.allows or not everyone)):
             return None
         used += [each.source] if each.source is not None else []
-        if everybody and each.allows:
+        if everyone and each.allows:
             break
-        if everybody:
+        if everyone:
             within = accepted | (_names(each.who[1]) if len(each.who) == 2 else frozenset())
             smaller = _smaller(within, frozenset({EVERYONE}) if allowed is None else allowed)
             if smaller is None:
