@@ -12,9 +12,6 @@ from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
 
-from verrou.machines.linux.routes import sessions
-from verrou.machines.linux.rules.adapter import System
-
 from verrou.core.baseline import BaselineRefused, read_baseline
 from verrou.core.errors import BadInput
 from verrou.core.survey import snapshot_from
@@ -36,7 +33,9 @@ from verrou.machines.linux.polkit import Ours, defaults, rendered, unknown_rules
 from verrou.machines.linux.polkit_actions import ACTIONS, ALL
 from verrou.machines.linux.population import AccountFiles, login_defs, population
 from verrou.machines.linux.root import Root
+from verrou.machines.linux.routes import sessions
 from verrou.machines.linux.rules import idle, notice, screen
+from verrou.machines.linux.rules.adapter import System
 from verrou.machines.linux.rules.rights import ours
 
 SLOW = 1.0

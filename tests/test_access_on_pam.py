@@ -5,11 +5,11 @@ import os
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from verrou.core.model.routes import EntryPoint, Route
 
 from conftest import do, examples
 from debian_root import PrivateRoot
 from verrou.core.model import Account, Role
+from verrou.core.model.routes import EntryPoint, Route
 from verrou.core.passwords import policy_of
 from verrou.core.plan.making import new_account
 from verrou.core.trials import CannotTry

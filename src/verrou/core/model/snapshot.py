@@ -53,11 +53,12 @@ class MachineFacts:
     can give each session a temporary home. ``ages_given`` are the days a new account gets, by rule, where each account
     has ages of its own; empty where one rule applies to all. ``disabling_clears_blank``: disabling an account
     overwrites a blank password. ``no_sign_ins`` says why its record of sign-ins cannot be trusted, ``sign_ins_since``
-    from which day on it is kept; None for always. ``admin_ageing_exempt``: the built-in administrator is exempt from ageing,
-    since the system itself works as it. ``lists_disabled``: its sign-in screen lists disabled accounts, too. ``unread``
-    is what could not be read without more rights. ``identity`` tells the machine from every other under any name; empty
-    where it has none. ``interrupted`` describes a run of Verrou that did not end. ``asks_with`` is the option with
-    which the system itself would have been asked, where it was not; ``asked`` says what was asked of a mounted disk."""
+    from which day on it is kept; None for always. ``admin_ageing_exempt``: the built-in administrator is exempt from
+    ageing, since the system itself works as it. ``lists_disabled``: its sign-in screen lists disabled accounts, too.
+    ``unread`` is what could not be read without more rights. ``identity`` tells the machine from every other under any
+    name; empty where it has none. ``interrupted`` describes a run of Verrou that did not end. ``asks_with`` is the
+    option with which the system itself would have been asked, where it was not; ``asked`` says what was asked of a
+    mounted disk."""
 
     name: str
     kind: str
