@@ -144,7 +144,7 @@ def change(
     if snapshot.machine.unread:
         raise NotEnoughRights(f"{machine.name}: this account can read but not change it. Run as root.")
     out = console()
-    text = RunInfo(typed_command(), baseline.title if baseline else "", tuple(accepted))
+    info = RunInfo(typed_command(), baseline.title if baseline else "", tuple(accepted))
     attempts = carry_out.only_tries(steps)
     prompts = typed and any(_asks(step, steps) for step in steps)
     secrets, generated = Secrets(), Secrets()
@@ -164,7 +164,7 @@ def change(
         with nullcontext() if looking else _read_by_somebody():
             _show(dry_run, baseline)
             sys.stdout.flush()
-    _refuse(machine, dry_run, text, whole=baseline is None, kept=not looking)
+    _refuse(machine, dry_run, info, whole=baseline is None, kept=not looking)
     if looking:
         out.print("This is a preview; nothing was changed.")
         return dry_run
@@ -175,14 +175,14 @@ def change(
         secrets, generated = collect_passwords(steps, snapshot, typed)
         dry_run = _dry_run(machine, snapshot, steps, secrets, test)
         _print_trials(dry_run)
-        _refuse(machine, dry_run, text, whole=baseline is None, kept=True)
+        _refuse(machine, dry_run, info, whole=baseline is None, kept=True)
     if attempts or not dry_run.changes:
         state = RunState.TESTED if attempts else RunState.UNCHANGED
-        carry_out.note(machine, dry_run, state, text)
+        carry_out.note(machine, dry_run, state, info)
         _print_results(dry_run)
         out.print("Nothing was changed." if attempts else "No changes were needed.")
         return dry_run
-    number, dry_run = _applied(machine, dry_run, secrets, generated, text, password_file)
+    number, dry_run = _applied(machine, dry_run, secrets, generated, info, password_file)
     _print_results(dry_run)
     out.print(f"Recorded as journal entry {number}. To revert: verrou undo")
     return evolve(dry_run, entry=number)
@@ -201,7 +201,7 @@ def _applied(
     dry_run: "DryRun",
     secrets: Secrets,
     generated: Secrets,
-    text: "RunInfo",
+    info: "RunInfo",
     password_file: Path | None,
 ) -> tuple[int, "DryRun"]:
     """Apply a dry run. Generated passwords are handed over first, so that losing them loses nothing."""
@@ -222,7 +222,7 @@ def _applied(
     if generated and password_file is not None:
         reserve(password_file)
     try:
-        return carry_out.commit(machine, dry_run, secrets, text, give)
+        return carry_out.commit(machine, dry_run, secrets, info, give)
     except BrokeOff:
         raise  # a part, or all, was applied: the passwords are needed to finish it
     except BaseException:
@@ -322,7 +322,7 @@ def _print_results(dry_run: "DryRun") -> None:
     console().print(f"{text[:1].upper()}{text[1:]}.")
 
 
-def _refuse(machine: Machine, dry_run: "DryRun", text: "RunInfo", *, whole: bool, kept: bool) -> None:
+def _refuse(machine: Machine, dry_run: "DryRun", info: "RunInfo", *, whole: bool, kept: bool) -> None:
     """Stop where a guard or the machine refuses, before anything is changed. With ``kept`` the journal records it.
 
     Raises: GuardRefused, MachineRefused: with the reason."""
@@ -333,7 +333,7 @@ def _refuse(machine: Machine, dry_run: "DryRun", text: "RunInfo", *, whole: bool
 
     try:
         failed = dry_run.candidate.failed_trials
-        refusals = guards.refusals_on(dry_run.candidate, text.overridden)
+        refusals = guards.refusals_on(dry_run.candidate, info.overridden)
         if failed and (whole or any(refusal.guard == guards.UNTRIED for refusal in refusals)):
             words = "\n".join(f"test sign-in of {name} failed: {message}" for name, message in failed.items())
             raise MachineRefused(f"{words}\nnothing was changed")
@@ -350,7 +350,7 @@ def _refuse(machine: Machine, dry_run: "DryRun", text: "RunInfo", *, whole: bool
             raise MachineRefused(f"nothing was changed: tests failed on the private copy for {rules}")
     except (GuardRefused, MachineRefused) as refused:
         if kept:
-            note(machine, dry_run, RunState.REJECTED, text, str(refused))
+            note(machine, dry_run, RunState.REJECTED, info, str(refused))
         raise
 
 

@@ -49,10 +49,10 @@ def undo(
     out = console()
     journal = _journal(machine)
     entries = carry_out.to_undo(journal, entry, back_to)
-    text = carry_out.RunInfo(typed_command(), overridden=accepted)
+    info = carry_out.RunInfo(typed_command(), overridden=accepted)
     if entries[0].is_interrupted and entries[0].undoes and entry is None:
         out.print(f"Entry {entries[0].number} (undo of {_numbers(entries[0].undoes)}) was interrupted; continuing.")
-        _finish(machine, text, preview)
+        _finish(machine, info, preview)
         return
     with console(stderr=True).status("Dry run on a private copy"):
         dry_run = carry_out.dry_run_undo(machine, journal, [each.number for each in entries])
@@ -61,13 +61,13 @@ def undo(
     print_table(out, restored_table(dry_run.put_back))
     for remark in dry_run.notices:
         out.print(shown(remark), style=DOUBTFUL)
-    carry_out.check_undo(machine, journal, dry_run, entries, text)
+    carry_out.check_undo(machine, journal, dry_run, entries, info)
     if preview:
         out.print("This is a preview; nothing was changed.")
         return
     if not yes:
         agreed(f"Undo this on {shown(machine.name)}?")
-    number = carry_out.undo(machine, dry_run, entries, text)
+    number = carry_out.undo(machine, dry_run, entries, info)
     left = [item for item in dry_run.put_back if item.outcome is Outcome.REJECTED]
     numbers = _numbers([each.number for each in entries])
     out.print(f"Undone: entry {numbers}. Recorded as entry {number}. To redo: verrou undo --entry {number}")
@@ -92,23 +92,23 @@ def resume(machine: Machine, preview: bool, accepted: tuple[str, ...]) -> None:
     _finish(machine, RunInfo(typed_command(), overridden=accepted), preview)
 
 
-def _finish(machine: Machine, text: "RunInfo", preview: bool) -> None:
+def _finish(machine: Machine, info: "RunInfo", preview: bool) -> None:
     from verrou.records import carry_out
     from verrou.reports.sheets import console, shown
 
     out = console()
     if preview:
-        _preview_resume(machine, text)
+        _preview_resume(machine, info)
         return
     with console(stderr=True).status("Dry run on a private copy"):
-        entry, swept = carry_out.resume(machine, text)
+        entry, swept = carry_out.resume(machine, info)
     if entry is not None:
         out.print(f"Entry {entry.number} ({shown(entry.command)}, {entry.begun}) is finished.")
     elif swept:
         out.print(f"Deleted what entry {_numbers(swept)} had moved away.")
 
 
-def _preview_resume(machine: Machine, text: "RunInfo") -> None:
+def _preview_resume(machine: Machine, info: "RunInfo") -> None:
     from verrou.records import carry_out
     from verrou.reports.sheets import console, print_table, shown
     from verrou.reports.worksheets import restored_table
@@ -125,7 +125,7 @@ def _preview_resume(machine: Machine, text: "RunInfo") -> None:
         dry_run = carry_out.dry_run_resume(machine, journal, entry)
     out.print(f"Remaining steps of entry {entry.number}, {shown(entry.command)}, by {entry.by}, {entry.begun}:")
     print_table(out, restored_table(dry_run.put_back))
-    carry_out.check_resume(machine, journal, dry_run, entry, text)
+    carry_out.check_resume(machine, journal, dry_run, entry, info)
     out.print("This is a preview; nothing was changed.")
 
 

@@ -250,7 +250,7 @@ def commit(
     machine: Machine,
     dry_run: DryRun,
     secrets: Secrets,
-    text: RunInfo,
+    info: RunInfo,
     hand_over: Callable[[DryRun], None] = lambda _: None,
 ) -> tuple[int, DryRun]:
     """Apply a dry run. Return the entry's number and the dry run that was applied.
@@ -261,13 +261,13 @@ def commit(
     this run was interrupted."""
     if dry_run.prediction_reason:
         raise MachineRefused(f"nothing was changed: no dry run is possible: {dry_run.prediction_reason}")
-    with _at_work(machine, text.command) as journal:
+    with _at_work(machine, info.command) as journal:
         refuse_interrupted(journal)
         with machine.held():
             if not _stands(machine, dry_run):
-                dry_run = _again(machine, dry_run, secrets, text)
+                dry_run = _again(machine, dry_run, secrets, info)
             hand_over(dry_run)
-            return _apply(machine, journal, dry_run, text), dry_run
+            return _apply(machine, journal, dry_run, info), dry_run
 
 
 def _stands(machine: Machine, dry_run: DryRun) -> bool:
@@ -293,7 +293,7 @@ def _ever_changing(machine: Machine, dry_run: DryRun) -> MachineRefused:
     )
 
 
-def _again(machine: Machine, planned: DryRun, secrets: Secrets, text: RunInfo) -> DryRun:
+def _again(machine: Machine, planned: DryRun, secrets: Secrets, info: RunInfo) -> DryRun:
     """Repeat the dry run on the present state, while the machine's locks keep others from writing."""
     steps = [step for step, _ in planned.steps]
     for _ in range(MOST_REHEARSALS):
@@ -302,7 +302,7 @@ def _again(machine: Machine, planned: DryRun, secrets: Secrets, text: RunInfo) -
         again = do_dry_run(machine, snapshot, steps, secrets)
         if again.prediction_reason:
             raise MachineRefused(f"nothing was changed: no dry run is possible: {again.prediction_reason}")
-        guards.check(again.candidate, text.overridden)
+        guards.check(again.candidate, info.overridden)
         refused = {n for n, (_, result) in enumerate(again.steps) if result.outcome is Outcome.REJECTED}
         if refused - {n for n, (_, result) in enumerate(planned.steps) if result.outcome is Outcome.REJECTED}:
             step, result = again.steps[min(refused)]
@@ -319,15 +319,15 @@ MOST_REHEARSALS = 5
 """Most repetitions of a dry run while someone without the locks writes."""
 
 
-def _apply(machine: Machine, journal: Journal, dry_run: DryRun, text: RunInfo) -> int:
+def _apply(machine: Machine, journal: Journal, dry_run: DryRun, info: RunInfo) -> int:
     with until_applied():
         try:
-            number = journal.begin(_lines(dry_run, text), dry_run.changes)
+            number = journal.begin(_lines(dry_run, info), dry_run.changes)
         except OSError as error:
             raise MachineRefused(f"nothing was changed: the journal cannot be written: {_io_words(error)}") from None
         _apply_all(machine, journal, _still_to_apply(machine, dry_run.changes, number), number)
         _sweep(machine, journal, number)
-    machine.notify(f"entry {number}: {text.command}, by {current_user()}", [change.place for change in dry_run.changes])
+    machine.notify(f"entry {number}: {info.command}, by {current_user()}", [change.place for change in dry_run.changes])
     return number
 
 
@@ -366,7 +366,7 @@ def _sweep(machine: Machine, journal: Journal, number: int | None = None) -> Non
             ) from None
 
 
-def _lines(dry_run: DryRun, text: RunInfo) -> dict[str, object]:
+def _lines(dry_run: DryRun, info: RunInfo) -> dict[str, object]:
     """Return what the journal records of a run; it contains no secret."""
     steps = [
         {"what": f"{s.what} ({s.concerns})" if s.concerns else s.what, "outcome": str(r.outcome), "message": r.message}
@@ -377,20 +377,20 @@ def _lines(dry_run: DryRun, text: RunInfo) -> dict[str, object]:
     ]
     found = differences(dry_run.before, dry_run.after)
     return {
-        "command": text.command,
+        "command": info.command,
         "by": current_user(),
-        "baseline": text.baseline,
-        "overridden": list(text.overridden),
+        "baseline": info.baseline,
+        "overridden": list(info.overridden),
         "steps": steps,
         "differences": [{"subject": d.subject, "fact": d.fact, "was": d.was, "now": d.now} for d in found],
-        "undoes": list(text.undoes),
+        "undoes": list(info.undoes),
         "tried": sorted(guards.tried_names(dry_run.candidate)),
     }
 
 
-def note(machine: Machine, dry_run: DryRun, state: RunState, text: RunInfo, why: str = "") -> int | None:
+def note(machine: Machine, dry_run: DryRun, state: RunState, info: RunInfo, why: str = "") -> int | None:
     """Record a run that changed nothing; a machine without a journal records nothing."""
-    lines = _lines(evolve(dry_run, after=dry_run.before), text) | {"why": why}
+    lines = _lines(evolve(dry_run, after=dry_run.before), info) | {"why": why}
     if state is RunState.REJECTED:
         lines["steps"] = [
             {"what": step.what, "outcome": str(r.outcome), "message": r.message}
@@ -399,7 +399,7 @@ def note(machine: Machine, dry_run: DryRun, state: RunState, text: RunInfo, why:
             for step, r in dry_run.steps
         ]
     try:
-        with _at_work(machine, text.command) as journal:
+        with _at_work(machine, info.command) as journal:
             return journal.note(state, lines)
     except (VerrouError, OSError) as error:
         LOG.info("this run is not in the journal: %s", error)
@@ -481,11 +481,11 @@ def _settled(
     )
 
 
-def check_resume(machine: Machine, journal: Journal, dry_run: DryRun, entry: JournalEntry, text: RunInfo) -> None:
+def check_resume(machine: Machine, journal: Journal, dry_run: DryRun, entry: JournalEntry, info: RunInfo) -> None:
     """Check that the rest of a run may be applied.
 
     Raises: GuardRefused: a guard blocks it on the present state. MachineRefused: it could not be applied."""
-    accepted = (*entry.overridden, *text.overridden)
+    accepted = (*entry.overridden, *info.overridden)
     found = guards.refusals_on(dry_run.candidate, accepted)
     if not found and _only_the_other_way(dry_run, lambda: dry_run_undo(machine, journal, [entry.number])):
         found = [guards.nobody_left("to return to a state with an administrator: verrou undo")]
@@ -509,16 +509,16 @@ def _only_the_other_way(dry_run: DryRun, other: Callable[[], DryRun]) -> bool:
         return False
 
 
-def resume(machine: Machine, text: RunInfo | None = None) -> tuple[JournalEntry | None, list[int]]:
+def resume(machine: Machine, info: RunInfo | None = None) -> tuple[JournalEntry | None, list[int]]:
     """Finish the interrupted run under the guards, and delete what finished ones left.
 
     Returns its entry, if there was one, and the entries of which something was deleted. Raises: BadInput: there is
     nothing to finish. GuardRefused: a guard blocks it now. MachineRefused: it was interrupted again, or the machine is
     locked."""
-    text = text or RunInfo("resume")
+    info = info or RunInfo("resume")
     journal = Journal(machine.records_folder())
     left = [entry.number for entry in journal.pending_cleanup()]
-    with _at_work(machine, text.command) as journal:
+    with _at_work(machine, info.command) as journal:
         entry = journal.interrupted_entry()
         if entry is None:
             if left:
@@ -526,7 +526,7 @@ def resume(machine: Machine, text: RunInfo | None = None) -> tuple[JournalEntry 
                 return None, left
             raise BadInput(f"{machine.name}: no run was interrupted, so there is nothing to finish")
         with machine.held():
-            dry_run = _settled_resume(machine, journal, entry, text)
+            dry_run = _settled_resume(machine, journal, entry, info)
             with until_applied():
                 _apply_all(machine, journal, dry_run.changes, entry.number)
                 _sweep(machine, journal)
@@ -534,12 +534,12 @@ def resume(machine: Machine, text: RunInfo | None = None) -> tuple[JournalEntry 
         return entry, left
 
 
-def _settled_resume(machine: Machine, journal: Journal, entry: JournalEntry, text: RunInfo) -> DryRun:
+def _settled_resume(machine: Machine, journal: Journal, entry: JournalEntry, info: RunInfo) -> DryRun:
     """Return the dry run of the rest of a run on the present state, while the machine's locks keep others from
     writing."""
     for _ in range(MOST_REHEARSALS):
         dry_run = dry_run_resume(machine, journal, entry)
-        check_resume(machine, journal, dry_run, entry, text)
+        check_resume(machine, journal, dry_run, entry, info)
         if not machine.moved(dry_run.stamps):
             return dry_run
     raise _ever_changing(machine, dry_run)
@@ -600,11 +600,11 @@ def to_undo(journal: Journal, entry: int | None, back_to: int | None) -> list[Jo
 
 
 def check_undo(
-    machine: Machine, journal: Journal, dry_run: DryRun, entries: Sequence[JournalEntry], text: RunInfo
+    machine: Machine, journal: Journal, dry_run: DryRun, entries: Sequence[JournalEntry], info: RunInfo
 ) -> None:
     """Check that an undo may be applied. Raises: GuardRefused: a guard blocks it. MachineRefused: it could not be
     applied."""
-    guards.check(dry_run.candidate, text.overridden)
+    guards.check(dry_run.candidate, info.overridden)
     broken = next((entry for entry in entries if entry.is_interrupted), None)
     if broken and _only_the_other_way(dry_run, lambda: dry_run_resume(machine, journal, broken)):
         guards.refuse(
@@ -614,15 +614,15 @@ def check_undo(
         raise MachineRefused("nothing was changed: " + "\n".join(dry_run.blockers))
 
 
-def undo(machine: Machine, dry_run: DryRun, entries: Sequence[JournalEntry], text: RunInfo) -> int:
+def undo(machine: Machine, dry_run: DryRun, entries: Sequence[JournalEntry], info: RunInfo) -> int:
     """Apply the dry run of an undo; see :func:`commit`."""
     numbers = [entry.number for entry in entries]
-    with _at_work(machine, text.command) as journal, machine.held():
+    with _at_work(machine, info.command) as journal, machine.held():
         for _ in range(MOST_REHEARSALS):
             if _stands(machine, dry_run):
-                return _apply(machine, journal, dry_run, evolve(text, undoes=tuple(numbers)))
+                return _apply(machine, journal, dry_run, evolve(info, undoes=tuple(numbers)))
             dry_run = dry_run_undo(machine, journal, numbers)
-            check_undo(machine, journal, dry_run, entries, text)
+            check_undo(machine, journal, dry_run, entries, info)
     raise _ever_changing(machine, dry_run)
 
 
