@@ -281,7 +281,7 @@ def _unknown(snapshot: "Snapshot", what: str, name: str, known: Sequence[str]) -
     return BadInput(f"{snapshot.machine.name} has no {what} {show_raw(name)}. {hint}")
 
 
-def print_facts(style: str, table: "Table", data: object, text: Callable[[], None]) -> None:
+def print_facts(style: str, table: "Table", data: object, print_text: Callable[[], None]) -> None:
     """Print facts in the requested format."""
     from verrou.reports.sheets import as_csv, as_json
 
@@ -290,7 +290,7 @@ def print_facts(style: str, table: "Table", data: object, text: Callable[[], Non
     elif style == "csv":
         click.echo(as_csv(table), nl=False)
     else:
-        text()
+        print_text()
 
 
 def collect_passwords(steps: Sequence["Step"], snapshot: "Snapshot", typed: bool) -> tuple[Secrets, Secrets]:

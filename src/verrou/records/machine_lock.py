@@ -68,8 +68,8 @@ def _locked(descriptor: int) -> bool:
 
 def _holder(descriptor: int) -> str:
     try:
-        text = json.loads(os.pread(descriptor, 4096, 0))
-        return f"{text['by']} ({text['command']}, since {text['since']})"
+        holder = json.loads(os.pread(descriptor, 4096, 0))
+        return f"{holder['by']} ({holder['command']}, since {holder['since']})"
     except (OSError, ValueError, KeyError, TypeError) as error:
         LOG.debug("the lock does not say who holds it: %s", error)
         return "another run"

@@ -41,7 +41,7 @@ class LeftOut:
 
 Outcome = Row | LeftOut
 Load = Callable[[str], Baseline]
-Says = Callable[[Finding], str]
+Statement = Callable[[Finding], str]
 
 
 def machines_in(folder: Path) -> list[str]:
@@ -105,7 +105,7 @@ def _beside(folder: Path, name: str) -> str:
     return str(folder / name) if (folder / name).is_file() else name
 
 
-def go_round(addresses: Sequence[str], assignment: Assignment, load: Load, statement: Says) -> Iterator[Outcome]:
+def go_round(addresses: Sequence[str], assignment: Assignment, load: Load, statement: Statement) -> Iterator[Outcome]:
     """Yield the row of each machine, in the order of the addresses; ``statement`` gives a finding in words.
 
     A machine that cannot be read never ends the round."""
@@ -148,7 +148,7 @@ def _looked(pool: "ProcessPoolExecutor", addresses: Sequence[str], most: int) ->
 class _Worker:
     """State of one process: the baselines, and what it has read so far."""
 
-    def __init__(self, assignment: Assignment, load: Load, statement: Says) -> None:
+    def __init__(self, assignment: Assignment, load: Load, statement: Statement) -> None:
         self.assignment, self.statement = assignment, statement
         self.load = lru_cache(load)
         self.reader = SurveyReader()
@@ -174,14 +174,14 @@ class _Worker:
 _worker: _Worker | None = None
 
 
-def _begin(assignment: Assignment, load: Load, statement: Says) -> None:
+def _begin(assignment: Assignment, load: Load, statement: Statement) -> None:
     global _worker
     _worker = _Worker(assignment, load, statement)
     gc.freeze()
     gc.set_threshold(100_000, 50, 50)  # cached objects are collected less often: they have no cycles
 
 
-def _begin_beside(assignment: Assignment, load: Load, statement: Says) -> None:
+def _begin_beside(assignment: Assignment, load: Load, statement: Statement) -> None:
     """Set up a process of its own: Ctrl-C is meant for the one that started it."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     _begin(assignment, load, statement)

@@ -158,18 +158,18 @@ def _score(record: RunRecord) -> str:
 
 def _came(record: RunRecord) -> str:
     not_met = [finding.severity for finding in record.findings if finding.verdict is Verdict.NOT_MET]
-    message = [f"{not_met.count(severity)} {severity}" for severity in Severity if severity in not_met]
-    message += [f"{n} not known"] if (n := record.count(Verdict.UNKNOWN)) else []
-    if record.findings and not message:
-        message = ["every requirement is met"]
+    parts = [f"{not_met.count(severity)} {severity}" for severity in Severity if severity in not_met]
+    parts += [f"{n} not known"] if (n := record.count(Verdict.UNKNOWN)) else []
+    if record.findings and not parts:
+        parts = ["every requirement is met"]
     proofs = [trial.result for trial in record.trials]
-    message += [f"{proofs.count(proof)} {proof}" for proof in Result if proof in proofs]
+    parts += [f"{proofs.count(proof)} {proof}" for proof in Result if proof in proofs]
     if record.run is Run.SURVEY:
         open_accounts = sum(account.enabled for account in record.accounts)
-        message.append(f"{counted(len(record.accounts), 'account')}, {open_accounts} enabled")
+        parts.append(f"{counted(len(record.accounts), 'account')}, {open_accounts} enabled")
     if record.entry is not None:
-        message.append(f"journal entry {record.entry}")
-    return ", ".join(message)
+        parts.append(f"journal entry {record.entry}")
+    return ", ".join(parts)
 
 
 def log_summary(place: str, records: Numbered, out_of: int) -> str:

@@ -128,8 +128,8 @@ def _written(rule: Rule) -> JsonSchema:
     forms += [{"only": {**NAMES, "minItems": 1}}] if rule.kind.takes_names else []
 
     def form(properties: JsonSchema) -> JsonSchema:
-        message = exactly(**properties)
-        return {**message, "properties": {**message["properties"], "reason": TEXT}}
+        schema = exactly(**properties)
+        return {**schema, "properties": {**schema["properties"], "reason": TEXT}}
 
     return {"title": rule.title, "description": rule.protects, **either(plain, *map(form, forms))}
 

@@ -33,38 +33,38 @@ from verrou.core.plan.steps import (
 
 def notices(before: Snapshot, after: Snapshot, steps: Sequence[Step]) -> list[str]:
     """Return a line for each thing that the steps leave as it is, although one might expect otherwise."""
-    message: dict[str, None] = {}
+    lines: dict[str, None] = {}
     stopped = {step.account for step in steps if isinstance(step, StopJobs)}
     for step in steps:
         if isinstance(step, RemoveGroup) and (group := before.group(step.group)) is not None:
             if (what := gives(group, before)) and group.members:
-                message[f"{joined(group.members)} lose what group {group.name} grants: {'; '.join(what)}."] = None
+                lines[f"{joined(group.members)} lose what group {group.name} grants: {'; '.join(what)}."] = None
             continue
         if isinstance(step, SetRules):
-            message |= dict.fromkeys(_never_covered(step, before))
+            lines |= dict.fromkeys(_never_covered(step, before))
             continue
         account = before.by_name.get(account_of(step) or AccountName(""))
         if account is None:
             continue
         if account.sessions and (takes_access(step) or isinstance(step, Join | Leave)):
             where = ", ".join(account.sessions)
-            message[f"{account.name} is signed in ({where}) and keeps its present rights until it signs out."] = None
+            lines[f"{account.name} is signed in ({where}) and keeps its present rights until it signs out."] = None
         match step:
             case SetEnabled(enabled=True):
-                message |= dict.fromkeys(_of_opened(after.by_name.get(account.name, account)))
+                lines |= dict.fromkeys(_of_opened(after.by_name.get(account.name, account)))
             case SetEnabled(enabled=False):
-                message |= dict.fromkeys(_of_closed(account, after, account.name in stopped))
+                lines |= dict.fromkeys(_of_closed(account, after, account.name in stopped))
             case Remove():
-                message |= dict.fromkeys(_of_removed(account))
+                lines |= dict.fromkeys(_of_removed(account))
             case Rename():
-                message |= dict.fromkeys(_of_renamed(account, step.new_name))
+                lines |= dict.fromkeys(_of_renamed(account, step.new_name))
             case SetEnabled() | CreateAccount() | StopJobs() | TrySignIn() | Join() | Leave() | SetPassword():
                 pass  # nothing stays that one might not expect
             case Unlock() | SetEnd() | SetFlags() | SetDetails() | CreateGroup() | RemoveGroup() | SetGroupNote():
                 pass
             case _:
                 assert_never(step)
-    return list(message)
+    return list(lines)
 
 
 def _of_opened(account: Account) -> Iterator[str]:

@@ -82,12 +82,12 @@ def with_acts(
 
     ``closed`` are the names that PAM rejects as expired."""
     opens = _keys_that_open_others(keys, accounts)
-    text = []
+    orphans = []
     busy_names = found.by_name.keys() | opens.keys()
     busy_numbers = {str(number) for number in (*found.by_uid, *found.processes)}
     for account in accounts:
         if account.name not in busy_names and account.identity not in busy_numbers:
-            text.append(account)
+            orphans.append(account)
             continue
         uid = int(account.identity)
         acts = [*found.by_name.get(account.name, ()), *found.by_uid.get(uid, ())]
@@ -101,11 +101,11 @@ def with_acts(
         processes = found.processes.get(uid, 0) if uid else 0
         if uid == 0:
             acts = [act for act in acts if act.kind not in (ActKind.CRON_LINE, ActKind.UNIT, ActKind.LINE)]
-        text.append(evolve(account, processes=processes, acts=tuple(acts)) if acts or processes else account)
+        orphans.append(evolve(account, processes=processes, acts=tuple(acts)) if acts or processes else account)
     names, numbers = {a.name for a in accounts}, {int(a.identity) for a in accounts}
     left = [(name, act) for name, acts in found.by_name.items() if name not in names for act in acts]
     left += [(f"number {uid}", act) for uid, acts in found.by_uid.items() if uid not in numbers for act in acts]
-    return tuple(text), [_left_behind(who, act) for who, act in left if act.kind in LEFT_BEHIND]
+    return tuple(orphans), [_left_behind(who, act) for who, act in left if act.kind in LEFT_BEHIND]
 
 
 LEFT_BEHIND = {

@@ -397,13 +397,13 @@ class LinuxCopy:
 
     def notices(self, changes: ChangeSet) -> Sequence[str]:
         """See :meth:`verrou.machines.Copy.remarks`."""
-        message = Applier(self.machine_root).notices(changes)
+        lines = Applier(self.machine_root).notices(changes)
         if not self.machine_root.live and self.copy.ran:
             programs = ", ".join(sorted(self.copy.ran))
-            message.append(
+            lines.append(
                 f"For the dry run, programs from this disk ran in isolation: {programs}. To avoid that: --no-dry-run"
             )
-        return message
+        return lines
 
     def obstacles(self, changes: ChangeSet) -> Sequence[str]:
         """See :meth:`verrou.machines.Copy.obstacles`."""

@@ -36,12 +36,12 @@ class Answer(NamedTuple):
 
 @define
 class ElevationAsked:
-    """The answers. ``told`` are the differences from the files; ``all_known``: every account that can sign in was
+    """The answers. ``differences`` are those from the files; ``all_known``: every account that can sign in was
     answered."""
 
     root: Root
     people: Population
-    text: list[str] = field(factory=list)
+    differences: list[str] = field(factory=list)
     all_known: bool = False
     _by_gid: Mapping[str, str] = field(init=False)
     _gids: Mapping[str, str] = field(init=False)
@@ -66,7 +66,7 @@ class ElevationAsked:
         try:
             answers = dict(zip(chosen, self._answers(list(chosen.values())), strict=True))
         except (DryRunUnavailable, VerrouError, KeyError, TypeError, ValueError) as error:
-            self.text.append(was_not_asked(str(error)))
+            self.differences.append(was_not_asked(str(error)))
             return self.people.accounts
         known = [answer.known for answer in answers.values()]
         self.all_known = len(chosen) == len(different) and Known.UNKNOWN not in known
@@ -87,7 +87,7 @@ class ElevationAsked:
     def _answers(self, accounts: Sequence[Account]) -> list[Answer]:
         assert self.root.asker is not None
         word, hash_of_word = word_and_hash()
-        text = self.root.asker(
+        answers = self.root.asker(
             "try_elevating",
             names=[each.name for each in accounts],
             doas=self.people.doas.program,
@@ -98,7 +98,7 @@ class ElevationAsked:
         has_sudo, has_doas = self.people.sudoers.installed, bool(self.people.doas.program)
         return [
             Answer(_of_sudo(sudo) if has_sudo else Known.NO, Known.of(doas.get("accepted")) if has_doas else Known.NO)
-            for sudo, doas in zip(text["sudo"], text["doas"], strict=True)
+            for sudo, doas in zip(answers["sudo"], answers["doas"], strict=True)
         ]
 
     def _as_answered(self, account: Account, answer: Answer | None) -> Account:
@@ -114,7 +114,7 @@ class ElevationAsked:
         statement = (
             f"{program}, asked itself, {'lets' if lets else 'does not let'} {account.name} do everything as root"
         )
-        self.text.append(f"{statement}; {file} says the opposite")
+        self.differences.append(f"{statement}; {file} says the opposite")
         source = Source(file, None, f"{program} was asked itself")
         others = tuple(grant for grant in account.grants if grant is not Grant.ADMINISTRATION)
         if lets:
@@ -122,9 +122,9 @@ class ElevationAsked:
         return evolve(account, grants=others, granted_by=(source,), denied_grants=(Grant.ADMINISTRATION,))
 
 
-def _of_sudo(text: Mapping[str, object]) -> Known:
+def _of_sudo(answer: Mapping[str, object]) -> Known:
     """Return whether sudo runs a program as root that no list of its files names."""
-    if text.get("accepted") is True:
+    if answer.get("accepted") is True:
         return Known.YES
-    message = str(text.get("message", ""))
+    message = str(answer.get("message", ""))
     return Known.NO if any(words in message for words in REFUSES) else Known.UNKNOWN

@@ -102,7 +102,7 @@ class LinuxMachine:
         if root.asker is not None and (people.sudoers.installed or people.doas.program):
             asked = ElevationAsked(root, people)
             people.accounts = asked.accounts()
-            people.warnings += asked.text
+            people.warnings += asked.differences
             elevation_known = asked.all_known
         people.accounts += tuple(outside_accounts(root, {account.name for account in people.accounts}))
         system = rules.System(

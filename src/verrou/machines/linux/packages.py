@@ -45,8 +45,8 @@ PACKAGES: Mapping[str, Mapping[str, str]] = {
 def distribution(root: Root) -> str:
     """Return the distribution whose package names apply; empty where it is not known."""
     file = next((each for each in OS_RELEASE if root.exists(each)), OS_RELEASE[0])
-    message = dict(line.split("=", 1) for line in root.lines(file) if "=" in line)
-    names = [word for key in ("ID", "ID_LIKE") for word in message.get(key, "").strip("\"'").lower().split()]
+    values = dict(line.split("=", 1) for line in root.lines(file) if "=" in line)
+    names = [word for key in ("ID", "ID_LIKE") for word in values.get(key, "").strip("\"'").lower().split()]
     return next((KIN[first] for name in names if (first := name.partition("-")[0]) in KIN), "")
 
 

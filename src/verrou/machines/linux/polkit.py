@@ -270,12 +270,12 @@ def ask(root: Root, people: Sequence[tuple[str, int, int]], actions: Sequence[st
         raise _LATE[texts]
     if key not in _ASKED:
         try:
-            text = root.asker(
+            answer = root.asker(
                 "ask_polkit", people=[list(each) for each in asked], actions=list(actions), daemon=program
             )
             _ASKED[key] = {
                 name: {action: _CODES[code] for action, code in answers.items()}
-                for name, answers in text["answers"].items()
+                for name, answers in answer["answers"].items()
             }
         except TooSlow as reason:
             _LATE[texts] = _ASKED[key] = reason

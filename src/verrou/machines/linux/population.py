@@ -221,7 +221,7 @@ def _from_elsewhere(root: Root, files: AccountFiles) -> list[str]:
         database, colon, services = line.split("#", 1)[0].partition(":")
         if colon:
             asked.setdefault(database.strip(), services.split())
-    message = []
+    lines = []
     for file in (files.passwd, files.shadow, files.group):
         name = file.name if file else ""
         database = "passwd" if name == SHADOW and "shadow" not in asked else name.rpartition("/")[2]
@@ -232,8 +232,8 @@ def _from_elsewhere(root: Root, files: AccountFiles) -> list[str]:
                 meaning = "adds accounts or groups of another computer; no file here lists them"
             else:
                 meaning = "excludes accounts or groups that another line adds; no file here lists them"
-            message.append(f"{name}:{at}: {line.partition(':')[0]!r} {meaning}")
-    return message
+            lines.append(f"{name}:{at}: {line.partition(':')[0]!r} {meaning}")
+    return lines
 
 
 @define

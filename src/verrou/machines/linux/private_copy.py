@@ -171,10 +171,10 @@ def private_copy(machine_root: Root) -> Iterator[PrivateCopy]:
     try:
         with os.fdopen(to_child[1], "w") as asking, os.fdopen(from_child[0]) as answering:
             line = _Channel(asking, answering)
-            text = line.hear() | line.hear()  # from the two processes of the child, in whichever order they get to it
-            inner = int(text["pid"])
+            begun = line.hear() | line.hear()  # from the two processes of the child, in whichever order they get to it
+            inner = int(begun["pid"])
             root = Root(Path(f"/proc/{inner}/root"), live=machine_root.live)
-            uppers = {name: Path(f"/proc/{inner}/fd/{number}") for name, number in text["uppers"].items()}
+            uppers = {name: Path(f"/proc/{inner}/fd/{number}") for name, number in begun["uppers"].items()}
             copy = PrivateCopy(root, uppers, line)
             LOG.info("private copy of %s made, with overlays over %s", machine_root.path, ", ".join(uppers))
             root.runner, root.asker = copy.run, copy.ask if root.could_run else None
@@ -607,10 +607,10 @@ class _Inside:
 
     def elevate_by_polkit(self, person: Sequence[Any], actions: Sequence[str], daemon: str) -> dict[str, object]:
         """Answer whether polkit lets an account with an administrator's password do one of some actions."""
-        text = self.ask_polkit([person], actions, daemon)
-        if "answers" not in text:
-            return text
-        (codes,) = cast("dict[str, dict[str, int]]", text["answers"]).values()
+        answer = self.ask_polkit([person], actions, daemon)
+        if "answers" not in answer:
+            return answer
+        (codes,) = cast("dict[str, dict[str, int]]", answer["answers"]).values()
         opened = [action for action, code in codes.items() if code in polkit_asked.OPENED]
         return {"accepted": bool(opened), "message": f"polkit asks about {opened[0]}" if opened else ""}
 

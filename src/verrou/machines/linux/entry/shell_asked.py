@@ -79,9 +79,9 @@ class ShellAsked:
         assert self.root.asker is not None
         try:
             answers = self.root.asker("run_all", commands=commands)["all"] if commands else []
-            for key, text in zip(about, answers, strict=True):
-                if not text["code"]:
-                    self._found[key] = self._effective(str(text["answer"]))
+            for key, answer in zip(about, answers, strict=True):
+                if not answer["code"]:
+                    self._found[key] = self._effective(str(answer["answer"]))
             if answers and not self._found:
                 message = " ".join(str(answers[0]["message"]).split())
                 self.fault = message or f"sshd -T ended with {answers[0]['code']}"

@@ -251,27 +251,27 @@ class Sudoers:
         """Return what the files can distinguish about a person.
 
         Someone whose names do not occur in them is like everyone, which is nearly everyone on a large system."""
-        message = self._named()
+        named = self._named()
         return (
-            person.name if person.name.casefold() in message.users or person.uid in message.uids else "",
+            person.name if person.name.casefold() in named.users or person.uid in named.uids else "",
             person.uid == 0,
-            *(group for group in person.groups if group.casefold() in message.groups),
-            *(gid for gid in person.gids if gid in message.gids),
+            *(group for group in person.groups if group.casefold() in named.groups),
+            *(gid for gid in person.gids if gid in named.gids),
         )
 
     def _named(self) -> "_Named":
         if self._mentioned is None:
-            message = self._mentioned = _Named()
+            named = self._mentioned = _Named()
             for member in self._all_members():
                 if member.what in (What.NAME, What.ALIAS):
-                    message.users.add(member.text.casefold())
+                    named.users.add(member.text.casefold())
                 elif member.what is What.NUMBER:
-                    message.uids.add(_number(member.text))
+                    named.uids.add(_number(member.text))
                 elif member.what is What.GROUP:
-                    message.groups.add(member.text.casefold())
+                    named.groups.add(member.text.casefold())
                 elif member.what is What.GROUP_NUMBER:
-                    message.gids.add(_number(member.text))
-            message.groups |= {str(d.value).casefold() for d, _ in self.defaults if d.name == "exempt_group"}
+                    named.gids.add(_number(member.text))
+            named.groups |= {str(d.value).casefold() for d, _ in self.defaults if d.name == "exempt_group"}
         return self._mentioned
 
     def _all_members(self) -> Iterable[Member]:
@@ -299,8 +299,8 @@ class Sudoers:
 
     def makes_administrators(self, group: str, gid: int, now: datetime) -> tuple[Source, ...]:
         """Return the lines that make administrators of a group's members; empty where everyone is one."""
-        message = self._named()
-        if group.casefold() not in message.groups and gid not in message.gids:
+        named = self._named()
+        if group.casefold() not in named.groups and gid not in named.gids:
             return ()
         if self.elevation(Person("", NO_NUMBER), now).everything:
             return ()

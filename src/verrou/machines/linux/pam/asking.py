@@ -201,11 +201,11 @@ class PamAsked:
         word, hash_of_word = word_and_hash()
         put = [each.question._replace(word=word) if each.own_word else each.question for each in questions]
         try:
-            text = self.root.asker(
+            answers = self.root.asker(
                 "ask_pam", questions=put, hash_of_word=hash_of_word, tallies=load_faillock(self.root).tallies
             )
-            replies = [None if each is None else Reply(*each) for each in text["replies"]]
-            self.root.late.update(map(str, text["late"]))
+            replies = [None if each is None else Reply(*each) for each in answers["replies"]]
+            self.root.late.update(map(str, answers["late"]))
         except (DryRunUnavailable, VerrouError, KeyError, TypeError, ValueError) as error:
             self.trouble = str(error)
             return None

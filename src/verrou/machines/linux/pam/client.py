@@ -54,7 +54,7 @@ class Session:
     answer: Callable[[int], str]
     comes_from: str = ""
     terminal: str = CONSOLE
-    message: list[str] = field(factory=list)
+    messages: list[str] = field(factory=list)
     result: int = PAM_SUCCESS
     prompts: int = 0
     keep: list[object] | None = None
@@ -117,7 +117,7 @@ class Session:
             return True, ""
         # The modules' own words say which rule was broken; the result's meaning is only general.
         words = [
-            text.rstrip(".") for text in dict.fromkeys(self.message) if not text.startswith("Changing password for")
+            text.rstrip(".") for text in dict.fromkeys(self.messages) if not text.startswith("Changing password for")
         ]
         return False, "; ".join(words) or meaning
 
@@ -132,7 +132,7 @@ class Session:
                         array[i].text = libc.strdup(self.answer(self.prompts).encode())
                         self.prompts += 1
                     elif message.text:
-                        self.message.append(message.text.decode(errors="replace").strip())
+                        self.messages.append(message.text.decode(errors="replace").strip())
                 responses[0] = array  # type: ignore[index]
                 return PAM_SUCCESS
             except Exception:

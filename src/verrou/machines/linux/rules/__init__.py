@@ -77,12 +77,12 @@ def named_otherwise(root: Root, name: str, new_name: str) -> None:
 
 def set_rules(root: Root, step: SetRules) -> str:
     """Set the rules of one step. Return what is worth reporting. Raises: StepRejected."""
-    message = []
+    messages = []
     for rule_id, value in step.values.items():
         adapter = ADAPTERS.get(rule_id)
         if adapter is None:
             raise StepRejected(f"a Linux machine has no rule {rule_id}")
-        message.append(adapter.write(root, value))
+        messages.append(adapter.write(root, value))
     if step.values.keys() & lockout.ADAPTERS.keys():
-        message.append(lockout.in_stack(root))
-    return "; ".join(dict.fromkeys(text for text in message if text))
+        messages.append(lockout.in_stack(root))
+    return "; ".join(dict.fromkeys(text for text in messages if text))

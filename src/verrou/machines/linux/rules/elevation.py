@@ -174,10 +174,10 @@ def _wheel(root: Root) -> bool:
 
 def _put_standard(root: Root, value: Value) -> str:
     """Return the effect of all elevation rules of polkit together with su's own stack."""
-    message = []
+    parts = []
     if polkit.installed(root):
         kept = STANDARD if value == "denied" else ""
-        message.append(write_ours(lambda _, mine, __: evolve(mine, refused=(kept,) if kept else ()))(root, value))
+        parts.append(write_ours(lambda _, mine, __: evolve(mine, refused=(kept,) if kept else ()))(root, value))
     text = root.text(SU_FILE) or ""
     ours = [line for line in text.split("\n") if WHEEL in line and not line.lstrip().startswith("#")]
     if value == "denied" and text and not _wheel(root):
@@ -192,11 +192,11 @@ def _put_standard(root: Root, value: Value) -> str:
         after = next((n for n, line in enumerate(lines, start=1) if "pam_rootok.so" in line and line[:1] != "#"), 0)
         lines.insert(after, f"auth\trequired\t{WHEEL} group={group}")
         root.write(SU_FILE, "\n".join(lines))
-        message.append(f"su first checks membership of {group}: {SU_FILE}")
+        parts.append(f"su first checks membership of {group}: {SU_FILE}")
     elif value == "admin-password" and ours:
         root.write(SU_FILE, "\n".join(line for line in text.split("\n") if line not in ours))
-        message.append(f"su asks for root's password alone: {SU_FILE}")
-    return "; ".join(message)
+        parts.append(f"su asks for root's password alone: {SU_FILE}")
+    return "; ".join(parts)
 
 
 def _minutes(name: str, rule_id: str, never: Callable[[float], bool]) -> Callable[[System, Sudoers], Reading]:
@@ -259,9 +259,9 @@ def _checked(root: Root, file: str) -> str:
 
 def _put_gives(root: Root, value: Value) -> str:
     """Prompt everyone again: by a line of its own, and by removing NOPASSWD from the lines that have it."""
-    message = [_put("authenticate")(root, value)]
+    parts = [_put("authenticate")(root, value)]
     if value != "password":
-        return message[0]
+        return parts[0]
     free = [
         source
         for entry, source in Sudoers.load(root).entries
@@ -275,8 +275,8 @@ def _put_gives(root: Root, value: Value) -> str:
             raise StepRejected(f"{source.where} asks for no password. Repair it manually")
         lines[at] = asking
         root.write(source.place, "\n".join(lines), MODE)
-        message.append(f"NOPASSWD is gone from {source.where}; {_checked(root, source.place)}")
-    return "; ".join(message)
+        parts.append(f"NOPASSWD is gone from {source.where}; {_checked(root, source.place)}")
+    return "; ".join(parts)
 
 
 def _cannot(system: System) -> str:

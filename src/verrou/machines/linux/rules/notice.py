@@ -83,7 +83,7 @@ def _put_notice(root: Root, value: Value) -> str:
     text = f"{text}\n" if text else ""
     # agetty(8) replaces a backslash and a letter.
     root.write(ISSUE, text.replace("\\", "\\\\"))
-    message = [ISSUE]
+    notes = [ISSUE]
     if others := root.files_matching(f"{ISSUE_FOLDER}/*.issue"):
         raise StepRejected(f"{others[0]} is shown after it. Remove that file first")
     if sshd_installed(root):
@@ -92,11 +92,11 @@ def _put_notice(root: Root, value: Value) -> str:
         root.write(file, text)
         if banner != file:
             set_keyword(root, "Banner", file)
-        message.append(file)
+        notes.append(file)
     if "gdm3" in in_use(root):
         put_on_gdm_screen(root, "banner-message-enable", "true" if text else "false")
         put_on_gdm_screen(root, "banner-message-text", f"'{text.strip()}'".replace("\n", "\\n"))
-    return f"written to {' and '.join(message)}"
+    return f"written to {' and '.join(notes)}"
 
 
 def _counts(system: System) -> Effect:
