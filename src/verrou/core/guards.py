@@ -37,15 +37,12 @@ from verrou.core.model.routes import Route
 from verrou.core.plan.predict import predict
 from verrou.core.plan.steps import (
     GIVES_PASSWORD,
-    CreateGroup,
     FilesChoice,
-    Join,
-    Leave,
+    GroupStep,
+    Membership,
     Remove,
-    RemoveGroup,
     Rename,
     SetEnabled,
-    SetGroupNote,
     SetPassword,
     SetRules,
     Step,
@@ -732,7 +729,7 @@ def preconditions(snapshot: Snapshot, steps: Sequence[Step]) -> Mapping[str, obj
             }
         if (name := account_of(step)) is not None:
             found[f"account {name}"] = _lasting_facts(snapshot.by_name.get(name))
-        if isinstance(step, Join | Leave | CreateGroup | RemoveGroup | SetGroupNote):
+        if isinstance(step, Membership | GroupStep):
             group = snapshot.group(step.group)
             found[f"group {step.group}"] = None if group is None else (group.identity, group.grants)
     return found

@@ -120,11 +120,9 @@ def _password_age(account: Account, snapshot: Snapshot) -> str:
 
 def _password_words(account: Account, snapshot: Snapshot) -> str:
     """Return the state and age of the password as a phrase."""
-    if account.password is PasswordState.SET and account.password_changed is not None:
-        days = (snapshot.machine.now.date() - account.password_changed).days
-        return "password set today" if days == 0 else f"password set {counted(days, 'day')} ago"
+    age = _password_age(account, snapshot)
     return {
-        PasswordState.SET: "password set",
+        PasswordState.SET: f"password {age if age.startswith('set') else f'set {age} ago'}",
         PasswordState.BLANK: "blank password",
         PasswordState.NONE: "no usable password",
         PasswordState.UNKNOWN: "password not known",

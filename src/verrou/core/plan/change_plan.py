@@ -12,6 +12,7 @@ from verrou.core.guards import with_trials
 from verrou.core.model import Effect, Snapshot
 from verrou.core.plan.predict import predict
 from verrou.core.plan.steps import (
+    Adjustment,
     CreateAccount,
     CreateGroup,
     Join,
@@ -19,17 +20,12 @@ from verrou.core.plan.steps import (
     Remove,
     RemoveGroup,
     Rename,
-    SetDetails,
     SetEnabled,
-    SetEnd,
-    SetFlags,
     SetGroupNote,
-    SetPassword,
     SetRules,
     Step,
     StopJobs,
     TrySignIn,
-    Unlock,
     account_of,
 )
 from verrou.core.rules import CATALOGUE, WHEN, Rule, agreements, disagreements, reading_of, set_together, setting
@@ -262,12 +258,9 @@ def _place(step: Step) -> int:
             return 6
         case Remove() | RemoveGroup():
             return 7
-        case StopJobs() | TrySignIn() | Rename() | SetPassword() | Unlock() | SetEnd() | SetFlags() | SetDetails():
-            return 4
-        case SetGroupNote():
-            return 4
-        case _:
-            assert_never(step)
+    if isinstance(step, StopJobs | TrySignIn | Rename | Adjustment | SetGroupNote):
+        return 4
+    assert_never(step)
 
 
 def _merged(steps: list[Step]) -> list[Step]:

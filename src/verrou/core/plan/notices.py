@@ -8,24 +8,18 @@ from verrou.core.model import Account, AccountName, ActKind, PasswordState, Role
 from verrou.core.model.access import role_of
 from verrou.core.model.acting import act_text, keeps_running, own_jobs
 from verrou.core.plan.steps import (
+    Adjustment,
     CreateAccount,
-    CreateGroup,
-    Join,
-    Leave,
+    GroupStep,
+    Membership,
     Remove,
     RemoveGroup,
     Rename,
-    SetDetails,
     SetEnabled,
-    SetEnd,
-    SetFlags,
-    SetGroupNote,
-    SetPassword,
     SetRules,
     Step,
     StopJobs,
     TrySignIn,
-    Unlock,
     account_of,
     takes_access,
 )
@@ -46,24 +40,20 @@ def notices(before: Snapshot, after: Snapshot, steps: Sequence[Step]) -> list[st
         account = before.by_name.get(account_of(step) or AccountName(""))
         if account is None:
             continue
-        if account.sessions and (takes_access(step) or isinstance(step, Join | Leave)):
+        if account.sessions and (takes_access(step) or isinstance(step, Membership)):
             where = ", ".join(account.sessions)
             lines[f"{account.name} is signed in ({where}) and keeps its present rights until it signs out."] = None
         match step:
             case SetEnabled(enabled=True):
                 lines |= dict.fromkeys(_of_opened(after.by_name.get(account.name, account)))
-            case SetEnabled(enabled=False):
+            case SetEnabled():
                 lines |= dict.fromkeys(_of_closed(account, after, account.name in stopped))
             case Remove():
                 lines |= dict.fromkeys(_of_removed(account))
             case Rename():
                 lines |= dict.fromkeys(_of_renamed(account, step.new_name))
-            case SetEnabled() | CreateAccount() | StopJobs() | TrySignIn() | Join() | Leave() | SetPassword():
-                pass  # nothing stays that one might not expect
-            case Unlock() | SetEnd() | SetFlags() | SetDetails() | CreateGroup() | RemoveGroup() | SetGroupNote():
-                pass
-            case _:
-                assert_never(step)
+            case _ if not isinstance(step, CreateAccount | StopJobs | TrySignIn | Membership | Adjustment | GroupStep):
+                assert_never(step)  # and of these nothing stays that one might not expect
     return list(lines)
 
 

@@ -347,37 +347,21 @@ class SetGroupNote(_Step):
 
 
 GroupStep: TypeAlias = CreateGroup | RemoveGroup | SetGroupNote
-Step: TypeAlias = (
-    SetRules
-    | CreateAccount
-    | SetEnabled
-    | Remove
-    | StopJobs
-    | TrySignIn
-    | Rename
-    | Join
-    | Leave
-    | SetPassword
-    | Unlock
-    | SetEnd
-    | SetFlags
-    | SetDetails
-    | GroupStep
-)
+Membership: TypeAlias = Join | Leave
+Adjustment: TypeAlias = SetPassword | Unlock | SetEnd | SetFlags | SetDetails
+"""Changes one account, and neither its name nor its rights."""
+AccountStep: TypeAlias = CreateAccount | SetEnabled | Remove | StopJobs | TrySignIn | Rename | Membership | Adjustment
+Step: TypeAlias = SetRules | AccountStep | GroupStep
 GIVES_PASSWORD = (CreateAccount, SetPassword)
 
 
 def account_of(step: Step) -> AccountName | None:
     """Return the account a step is about, by its name before the step."""
-    match step:
-        case SetRules() | CreateGroup() | RemoveGroup() | SetGroupNote():
-            return None
-        case CreateAccount() | SetEnabled() | Remove() | StopJobs() | TrySignIn() | Rename() | Join() | Leave():
-            return step.account
-        case SetPassword() | Unlock() | SetEnd() | SetFlags() | SetDetails():
-            return step.account
-        case _:
-            assert_never(step)
+    if isinstance(step, AccountStep):
+        return step.account
+    if isinstance(step, SetRules | GroupStep):
+        return None
+    assert_never(step)
 
 
 def takes_access(step: Step) -> bool:

@@ -16,24 +16,19 @@ from verrou.core.model.access import usable_administrator, usable_administrators
 from verrou.core.model.routes import Route
 from verrou.core.passwords import Policy, make_password
 from verrou.core.plan.steps import (
+    Adjustment,
     CreateAccount,
     CreateGroup,
-    Join,
-    Leave,
+    GroupStep,
+    Membership,
     Remove,
     RemoveGroup,
     Rename,
-    SetDetails,
     SetEnabled,
-    SetEnd,
-    SetFlags,
-    SetGroupNote,
-    SetPassword,
     SetRules,
     Step,
     StopJobs,
     TrySignIn,
-    Unlock,
     account_of,
 )
 from verrou.core.trials import Answer, CannotTry, TrialAccount
@@ -132,12 +127,9 @@ class LinuxCopy:
                 return "settings"
             case CreateAccount(home_kept=False) | CreateGroup(confined=True):
                 return "settings"
-            case CreateAccount() | SetEnabled() | StopJobs() | Join() | Leave() | SetPassword() | Unlock() | SetEnd():
-                return "accounts"
-            case SetFlags() | SetDetails() | CreateGroup() | SetGroupNote():
-                return "accounts"
-            case _:
-                assert_never(step)
+        if isinstance(step, CreateAccount | SetEnabled | StopJobs | Membership | Adjustment | GroupStep):
+            return "accounts"
+        assert_never(step)
 
     def _one(self, manner: str, step: Step, secrets: Secrets) -> StepResult:
         if isinstance(step, TrySignIn):
