@@ -15,9 +15,9 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from conftest import forked
 from debian_root import PrivateRoot, base_root
-from verrou.machines import open_machine
 from verrou.machines.bench.authority import Authority
 from verrou.machines.linux.inside import CLONE_NEWNS, private_mounts, unshare
+from verrou.machines.registry import open_machine
 from verrou.records.journal import Journal
 
 PASSWORD = "kittiwake-Cliff-42"

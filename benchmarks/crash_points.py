@@ -33,10 +33,12 @@ from verrou.core.plan.change_plan import plan_changes, rule_steps
 from verrou.core.plan.making import new_account, swap_steps
 from verrou.core.plan.steps import CreateAccount, FilesChoice, Remove, SetEnabled, Step, StopJobs
 from verrou.core.values import Notice
-from verrou.machines import Machine, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
+from verrou.machines.changes import Secrets
 from verrou.machines.linux import account_steps
 from verrou.machines.linux.inside import CLONE_NEWNS, private_mounts, unshare
+from verrou.machines.protocol import Machine
+from verrou.machines.registry import open_machine
 from verrou.records.journal import Journal
 
 PASSWORD = "kittiwake-Cliff-42"

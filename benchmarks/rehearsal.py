@@ -17,8 +17,9 @@ from verrou.core.audit import audit
 from verrou.core.model import Role
 from verrou.core.plan.change_plan import plan_changes
 from verrou.core.plan.steps import CreateAccount
-from verrou.machines import Secrets, open_machine
+from verrou.machines.changes import Secrets
 from verrou.machines.linux.inside import CLONE_NEWNS, private_mounts, unshare
+from verrou.machines.registry import open_machine
 from verrou.records.carry_out import do_dry_run
 
 ROUNDS = 7

@@ -24,9 +24,10 @@ import verrou
 from verrou.core.model import Snapshot
 from verrou.core.model.access import usable_administrators
 from verrou.core.plan.steps import Step
-from verrou.machines import Machine, RestoreResult, Secrets, StepResult
 from verrou.machines.bench.authority import Authority
+from verrou.machines.changes import RestoreResult, Secrets, StepResult
 from verrou.machines.linux.files.sign_ins import LASTLOG_RECORD
+from verrou.machines.protocol import Machine
 from verrou.records import carry_out
 from verrou.records.journal import Journal
 

@@ -17,8 +17,9 @@ from typing import Any, NoReturn
 from verrou.core import guards
 from verrou.core.errors import BadInput, VerrouError
 from verrou.core.plan.steps import Step
-from verrou.machines import Machine, Secrets
+from verrou.machines.changes import Secrets
 from verrou.machines.linux import inside
+from verrou.machines.protocol import Machine
 from verrou.records import carry_out
 from verrou.records.journal import Journal
 

@@ -13,10 +13,11 @@ from verrou.core.model.routes import EntryPoint, Route
 from verrou.core.passwords import policy_of
 from verrou.core.plan.making import new_account
 from verrou.core.trials import CannotTry
-from verrou.machines import Secrets, open_machine
+from verrou.machines.changes import Secrets
 from verrou.machines.linux.files.access_file import CONSOLE, access_list, access_rules
 from verrou.machines.linux.files.sshd import REMOTE
 from verrou.machines.linux.root import Root
+from verrou.machines.registry import open_machine
 
 PEOPLE = {"tern": ("ringers",), "gull": ("guests",), "skua": ()}
 GROUPS = ("ringers", "guests")

@@ -19,7 +19,6 @@ from verrou.core.model import AccountName, Grant, Snapshot
 from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
 from verrou.core.model.routes import Route
-from verrou.machines import Asking, open_machine
 from verrou.machines.linux.elevation_asked import _of_sudo
 from verrou.machines.linux.machine import LinuxMachine
 from verrou.machines.linux.pam import questions
@@ -27,6 +26,8 @@ from verrou.machines.linux.pam.asking import word_and_hash
 from verrou.machines.linux.pam.questions import Question, Reply, comment_out
 from verrou.machines.linux.private_copy import PrivateCopy, private_copy
 from verrou.machines.linux.root import Root
+from verrou.machines.protocol import Asking
+from verrou.machines.registry import open_machine
 
 pytestmark = pytest.mark.real_root
 __all__ = ["listener", "victim"]

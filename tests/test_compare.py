@@ -28,9 +28,10 @@ from verrou.core.questions import QUESTIONS, written
 from verrou.core.rules import CATALOGUE
 from verrou.core.toml_text import comment, key, value
 from verrou.core.values import Count, Span, YesNo
-from verrou.machines import Outcome, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
+from verrou.machines.changes import Outcome, Secrets
+from verrou.machines.registry import open_machine
 from verrou.records import carry_out
 from verrou.records.earlier import snapshot_before
 

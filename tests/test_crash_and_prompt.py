@@ -33,8 +33,10 @@ from verrou.core.plan.steps import (
 )
 from verrou.core.rules import setting
 from verrou.demo.scenario import lay_out
-from verrou.machines import NOTHING, Change, FileState, Machine, PlaceState, Secrets, open_machine
+from verrou.machines.changes import NOTHING, FileChange, FileState, PlaceState, Secrets
 from verrou.machines.linux import copied_machine
+from verrou.machines.protocol import Machine
+from verrou.machines.registry import open_machine
 from verrou.records.journal import Journal
 
 STEPS: list[Step] = [
@@ -102,7 +104,7 @@ def test_a_run_that_met_something_is_undone_or_finished(
 def test_a_folder_is_applied_with_its_mode_or_not_at_all(sample: PrivateRoot, monkeypatch: pytest.MonkeyPatch) -> None:
     machine = open_machine(str(sample.path))
     machine.records_folder().mkdir(parents=True)
-    folder = Change("/etc/new.d", NOTHING, FileState(None, 0o755, folder=True))
+    folder = FileChange("/etc/new.d", NOTHING, FileState(None, 0o755, folder=True))
 
     def broken(*_: object) -> None:
         raise OSError(errno.EIO, "broken")

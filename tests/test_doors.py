@@ -32,11 +32,13 @@ from verrou.core.plan.steps import (
     SetPassword,
     Step,
 )
-from verrou.machines import Change, FolderOperation, Machine, Secrets, open_machine
+from verrou.machines.changes import Change, Secrets
 from verrou.machines.linux import landing
 from verrou.machines.linux.at_work import at_work
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.shells import Shells
+from verrou.machines.protocol import Machine
+from verrou.machines.registry import open_machine
 from verrou.records import carry_out
 from verrou.records.journal import Journal
 
@@ -154,7 +156,7 @@ def swap_that_dies(machine: Machine, landings: int) -> None:
     """``account swap warden ringer``, broken off after some landings."""
     real, counted = type(machine).apply, iter(range(landings))
 
-    def apply(self: Machine, change: Change | FolderOperation, entry: int) -> None:
+    def apply(self: Machine, change: Change, entry: int) -> None:
         if next(counted, None) is None:
             raise OSError(errno.EIO, os.strerror(errno.EIO))
         real(self, change, entry)

@@ -10,9 +10,9 @@ from debian_root import PrivateRoot
 from test_seat_linux import polkit_says
 from verrou.core.model import Role
 from verrou.core.passwords import policy_of
-from verrou.machines import open_machine
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keyboard import keys_left
+from verrou.machines.registry import open_machine
 
 pytestmark = pytest.mark.real_root
 UNITS = "org.freedesktop.systemd1.manage-units"

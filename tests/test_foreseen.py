@@ -41,8 +41,10 @@ from verrou.core.plan.steps import (
 )
 from verrou.core.rules import CATALOGUE, setting
 from verrou.core.values import Choice, Count, Listed, NameSet, Notice, Span, Value, Words, YesNo
-from verrou.machines import Machine, Outcome, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
+from verrou.machines.changes import Outcome, Secrets
+from verrou.machines.protocol import Machine
+from verrou.machines.registry import open_machine
 from verrou.records import carry_out
 from verrou.records.journal import Journal
 

@@ -9,12 +9,14 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from attrs import evolve
 from hypothesis import given
 from hypothesis import strategies as st
 
 from verrou.core.errors import MachineRefused
 from verrou.core.model import Source
-from verrou.machines import FolderOperation, PlaceState
+from verrou.machines.changes import PlaceState
+from verrou.machines.folder_operations import ArchiveHome, BringHome, MakeHome, TakeHome
 from verrou.machines.linux import homes
 from verrou.machines.linux.homes import FOLDER_FLAGS, Home, NoHome, files_of, walk_open
 from verrou.machines.linux.landing import Applier
@@ -23,9 +25,9 @@ from verrou.machines.linux.root import Root
 
 UID = 1001
 ARCHIVE = "/var/lib/verrou/archives/tern-20260914-083000.tar.gz"
-ARCHIVING = FolderOperation("archive-home", "/home/tern", (("uid", UID), ("archive", ARCHIVE)))
-TAKING = FolderOperation("take-home", "/home/tern", (("uid", UID), ("archive", "")))
-BRINGING = FolderOperation("bring-home", "/home/tern", (("uid", UID), ("archive", ARCHIVE), ("aside", "")))
+ARCHIVING = ArchiveHome("/home/tern", UID, ARCHIVE)
+TAKING = TakeHome("/home/tern", UID)
+BRINGING = BringHome("/home/tern", UID, ARCHIVE)
 NAMES = st.sampled_from(["a", "b", ".c", "ü\n"])
 PATHS = st.lists(NAMES, min_size=1, max_size=3).map("/".join)
 TREES = st.lists(
@@ -187,12 +189,11 @@ def test_no_link_of_a_disk_leads_out_of_it(outside: Path, tmp_path: Path) -> Non
     inner.mkdir(parents=True)
     root = Root(outside)
     (operation,) = making(root, "/home/tern", UID, UID, kept=True, defs={})
-    assert isinstance(operation, FolderOperation) and operation.place == f"{elsewhere}/tern"
+    assert isinstance(operation, MakeHome) and operation.place == f"{elsewhere}/tern"
     landing = Applier(root)
     landing.apply(operation, 1)
-    facts = (*ARCHIVING.facts, ("aside", ""))
-    for verb in ("archive-home", "take-home", "bring-home"):
-        landing.apply(FolderOperation(verb, operation.place, facts), 1)
+    for each in (ARCHIVING, TAKING, BRINGING):
+        landing.apply(evolve(each, place=operation.place), 1)
     assert os.listdir(elsewhere) == [] and (inner / "tern").is_dir()
 
 
@@ -206,7 +207,7 @@ def test_a_skeleton_of_odd_things_makes_a_home(outside: Path) -> None:
     os.mkfifo(skeleton / "pipe")
     defs = {"HOME_MODE": ("99z", Source("/etc/login.defs", 1))}
     (operation,) = making(Root(outside), "/home/gull", UID, UID, kept=True, defs=defs)
-    assert isinstance(operation, FolderOperation)
+    assert isinstance(operation, MakeHome)
     Applier(Root(outside)).apply(operation, 1)
     made = look(outside / "home/gull")
     assert set(made) == {".", "deep", "deep/.profile", "link"}

@@ -19,7 +19,6 @@ from verrou.core.model.routes import Route
 from verrou.core.plan.steps import RuleSetting, SetRules
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Notice, Value
-from verrou.machines import open_machine
 from verrou.machines.linux.files.account_files import (
     GROUP,
     PASSWD,
@@ -37,6 +36,7 @@ from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.root import Root, decode, encode
 from verrou.machines.linux.rules import lockout
 from verrou.machines.linux.rules.adapter import System
+from verrou.machines.registry import open_machine
 
 
 def lockout_readings(root: Root) -> dict[str, Reading]:

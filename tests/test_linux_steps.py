@@ -28,9 +28,11 @@ from verrou.core.plan.steps import (
     SetPassword,
     Step,
 )
-from verrou.machines import Change, FileState, FolderOperation, Outcome, Secrets, StepResult, open_machine
+from verrou.machines.changes import FileChange, FileState, Outcome, Secrets, StepResult
+from verrou.machines.folder_operations import ArchiveHome, MakeHome, UnmakeHome
 from verrou.machines.linux.landing import APPEND_ONLY, IMMUTABLE
 from verrou.machines.linux.landing_order import ordered
+from verrou.machines.registry import open_machine
 from verrou.records import carry_out
 
 HASH = "$6$station$" + "h" * 86
@@ -305,15 +307,15 @@ def test_what_grants_is_applied_before_what_removes() -> None:
     """Account files in their own order, the stack that rests on them after them, removed files and homes last."""
     there, gone, folder = FileState(b"x"), FileState(None), FileState(None, 0o755, folder=True)
     changes = [
-        FolderOperation("archive-home", "/home/tern"),
-        Change("/etc/verrou", gone, folder),
-        FolderOperation("make-home", "/home/gull"),
-        Change("/etc/security/access.conf", there, there),
-        Change("/etc/passwd", there, there),
-        Change("/etc/group", there, there),
-        Change("/etc/pam.d/login", there, there),
-        Change("/etc/cron.d/tern", there, gone),
-        Change("/etc/old", folder, gone),
-        FolderOperation("unmake-home", "/home/tern"),
+        ArchiveHome("/home/tern", 1001, "/a"),
+        FileChange("/etc/verrou", gone, folder),
+        MakeHome("/home/gull", 1002, 1002, 0o700, True),
+        FileChange("/etc/security/access.conf", there, there),
+        FileChange("/etc/passwd", there, there),
+        FileChange("/etc/group", there, there),
+        FileChange("/etc/pam.d/login", there, there),
+        FileChange("/etc/cron.d/tern", there, gone),
+        FileChange("/etc/old", folder, gone),
+        UnmakeHome("/home/tern", 1001, 1001, 0o700, True),
     ]
     assert ordered(list(reversed(changes)), ["/etc/passwd", "/etc/group"]) == changes

@@ -35,9 +35,9 @@ from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
 from verrou.core.model.routes import Admission, EntryPoint, Route
 from verrou.core.rules import Severity
-from verrou.machines import open_machine
 from verrou.machines.linux.entry.service_files import unknown_services
 from verrou.machines.linux.root import Root
+from verrou.machines.registry import open_machine
 from verrou.reports.access import access_data, access_table
 
 FOREIGN = "auth required pam_fieldglass.so\n"

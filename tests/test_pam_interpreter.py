@@ -18,13 +18,13 @@ from verrou.core.model import AccountName, PasswordState, Snapshot
 from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known, all_of, any_of
 from verrou.core.model.routes import Route
-from verrou.machines import open_machine
 from verrou.machines.linux.pam.client import Session
 from verrou.machines.linux.pam.control import NEW_PASSWORD, RESULTS, SUCCESS
 from verrou.machines.linux.pam.interpreter import Verdict, interpret
 from verrou.machines.linux.pam.modules import Attempt, Modules, PamUser, Proof
 from verrou.machines.linux.pam.stack import PamLine, load_stack
 from verrou.machines.linux.root import Root
+from verrou.machines.registry import open_machine
 
 AFAR = "203.0.113.1"
 MOST_BYTES = 1 << 20

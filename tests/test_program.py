@@ -10,7 +10,7 @@ import pytest
 from conftest import Verrou, forked
 from verrou.core.rules import CATALOGUE
 from verrou.core.survey import snapshot_from, survey_data
-from verrou.machines import open_machine
+from verrou.machines.registry import open_machine
 
 
 def test_the_demo_walks_the_whole_job(verrou: Verrou, tmp_path: Path) -> None:
@@ -168,7 +168,7 @@ def test_the_handbook_shows_what_the_program_does() -> None:
     """Its guards and which may be overridden, its commands, its words for outcomes and for what broke off."""
     from verrou.cli.main import COMMANDS
     from verrou.core.guards import GUARDS
-    from verrou.machines import Outcome
+    from verrou.machines.changes import Outcome
     from verrou.machines.linux.files.closed_accounts import ENDS_KEPT
     from verrou.machines.linux.homes import ARCHIVES
     from verrou.records.machine_lock import PATIENCE

@@ -16,7 +16,8 @@ from conftest import Verrou
 from verrou.core.entries import RunState
 from verrou.core.errors import BadInput, MachineRefused
 from verrou.core.toml_lines import line_index, line_of
-from verrou.machines import Change, FileState, FolderOperation
+from verrou.machines.changes import FileChange, FileState
+from verrou.machines.folder_operations import TakeHome
 from verrou.machines.linux.merging import merge_lines, merge_records
 from verrou.machines.local_files import item_at, write_new
 from verrou.records import machine_lock as lock_module
@@ -31,10 +32,7 @@ def filled(folder: Path) -> Journal:
     for number in (1, 2):
         was, now = FileState(b"secret hash", 0o600), FileState(b"other hash", 0o600, attributes=(("user.x", b"\0y"),))
         output = {**TOLD, "command": f"run {number}"}
-        assert (
-            journal.begin(output, [Change("/f", was, now), FolderOperation("take-home", "/home/tern", (("uid", 7),))])
-            == number
-        )
+        assert journal.begin(output, [FileChange("/f", was, now), TakeHome("/home/tern", 7)]) == number
         journal.finish(number)
     journal.note(RunState.TESTED, TOLD)
     return journal
@@ -54,18 +52,10 @@ TOLD: dict[str, Any] = {
 def test_what_was_kept_comes_back_as_it_was(tmp_path: Path) -> None:
     journal = filled(tmp_path / "j")
     change, operation = journal.changes(1)
-    assert change == Change(
+    assert change == FileChange(
         "/f", FileState(b"secret hash", 0o600), FileState(b"other hash", 0o600, attributes=(("user.x", b"\0y"),))
     )
-    assert isinstance(operation, FolderOperation) and (
-        operation.verb,
-        operation.number("uid"),
-        operation.number("entry"),
-    ) == (
-        "take-home",
-        7,
-        1,
-    )
+    assert operation == TakeHome("/home/tern", 7) and operation.entry == 1
     assert [(e.number, e.command, str(e.state())) for e in journal.entries()] == [
         (1, "run 1", "done"),
         (2, "run 2", "done"),

@@ -129,7 +129,7 @@ def test_a_machine_is_known_again_and_audited_against_its_own_baseline(verrou: V
     ):
         (tmp_path / "wrong.toml").write_text(text)
         assert message in verrou("round", "station/surveys", "--baselines", "wrong.toml", code=2).stderr
-    assert "found no survey" in verrou("round", "station/warden-03/etc", "-b", "office", code=2).stderr
+    assert "found no machine" in verrou("round", "station/warden-03/etc", "-b", "office", code=2).stderr
     assert "no baseline given" in verrou("round", "station", code=2).stderr
 
 

@@ -24,10 +24,11 @@ from verrou.core.model.routes import Route
 from verrou.core.plan.change_plan import rule_steps
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Value
-from verrou.machines import Outcome, open_machine
+from verrou.machines.changes import Outcome
 from verrou.machines.linux.polkit import implied_by, rules_of
 from verrou.machines.linux.polkit_rules import Rule, Subject, answer
 from verrou.machines.linux.root import Root
+from verrou.machines.registry import open_machine
 
 NAMES = st.frozensets(
     st.sampled_from(["tern", "gull", "daypass", "warden", "group:sudo", "group:guests", "group:gull"]), max_size=3

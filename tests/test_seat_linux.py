@@ -18,7 +18,6 @@ from verrou.core.model.access import routes_of, routes_unknown
 from verrou.core.model.routes import EVERYONE, AccessListEntry, EntryPoint, Principals, Route
 from verrou.core.model.screens import screens_of
 from verrou.core.values import Notice, Value
-from verrou.machines import open_machine
 from verrou.machines.linux.display_managers import automatic_accounts, of_seat
 from verrou.machines.linux.files.keyfile import entries, with_entry
 from verrou.machines.linux.files.sshd import REMOTE, shells
@@ -27,6 +26,7 @@ from verrou.machines.linux.polkit import FORMER_HEADING, HEADING, Ours, parsed, 
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules import ADAPTERS
 from verrou.machines.linux.rules.logon import lists_of
+from verrou.machines.registry import open_machine
 
 IDLE = "/org/gnome/desktop/session/idle-delay"
 PEOPLE = ("warden", "tern", "gull", "daypass")

@@ -26,12 +26,13 @@ from verrou.core.model.reasons import why
 from verrou.core.model.routes import AccessListEntry, EntryPoint, Principals, Route, allow_only
 from verrou.core.model.screens import screens_of
 from verrou.core.trials import Answer, Result, access_trial
-from verrou.machines import DryRunUnavailable, Machine, TooSlow, open_machine
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.machine import BenchMachine
 from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.linux.private_copy import PrivateCopy
 from verrou.machines.linux.root import Root
+from verrou.machines.protocol import DryRunUnavailable, Machine, TooSlow
+from verrou.machines.registry import open_machine
 from verrou.records import carry_out
 from verrou.records.journal import JOURNAL, Journal
 

@@ -14,8 +14,9 @@ from verrou.core.errors import GuardRefused
 from verrou.core.model import Role
 from verrou.core.plan.making import swap_steps
 from verrou.core.plan.steps import CreateAccount, FilesChoice, Join, Remove, SetEnabled, Step, TrySignIn
-from verrou.machines import Outcome, Secrets, open_machine
 from verrou.machines.bench.authority import Authority
+from verrou.machines.changes import Outcome, Secrets
+from verrou.machines.registry import open_machine
 from verrou.records import carry_out
 from verrou.records.journal import Journal
 

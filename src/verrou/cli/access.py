@@ -7,7 +7,8 @@ import click
 from verrou.cli import completing
 from verrou.cli.options import format_option, known_account, load_baseline, looked_at, machine_option, print_facts
 from verrou.core.errors import BadInput
-from verrou.machines import Machine, Secrets
+from verrou.machines.changes import Secrets
+from verrou.machines.protocol import Machine
 
 if TYPE_CHECKING:
     from verrou.core.model import Snapshot

@@ -7,7 +7,8 @@ from typing import Any
 import click
 
 from verrou.cli import completing
-from verrou.cli.change import change_options, single
+from verrou.cli.change import single
+from verrou.cli.change_options import ChangeSettings, change_options
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.options import (
     OneOf,
@@ -38,7 +39,7 @@ from verrou.core.plan.steps import (
     TrySignIn,
     Unlock,
 )
-from verrou.machines import Machine
+from verrou.machines.protocol import Machine
 
 ROLES = OneOf([Role.STANDARD.value, Role.GUEST.value, Role.ADMINISTRATOR.value])
 
@@ -144,9 +145,9 @@ def show_account(name: str, machine: Machine, style: str) -> None:
 @account.command("unlock")
 @click.argument("name", shell_complete=completing.accounts)
 @change_options()
-def unlock(machine: Machine, name: str, how: dict[str, Any]) -> None:
+def unlock(machine: Machine, name: str, settings: ChangeSettings) -> None:
     """Unlock an account and clear its failed attempts."""
-    single(machine, lambda snapshot: [Unlock(known_account(snapshot, name))], how)
+    single(machine, lambda snapshot: [Unlock(known_account(snapshot, name))], settings)
 
 
 @account.command("add")
@@ -176,7 +177,7 @@ def add(
     cannot_change: bool | None,
     temporary_home: bool | None,
     password: str,
-    how: dict[str, Any],
+    settings: ChangeSettings,
     **words: str,
 ) -> None:
     """Create an account.
@@ -191,7 +192,7 @@ def add(
         check_name(snapshot, name)
         check_day(snapshot, until)
         check_kept(snapshot, **{key: text for key, text in words.items() if key != "home"})
-        if words["home"] and snapshot.machine.kind != "linux":
+        if words["home"] and Detail.HOME not in snapshot.machine.details:
             raise BadInput(f"{snapshot.machine.name} chooses the home folder of each account. Leave out --home.")
         if temporary_home and not snapshot.machine.temporary_homes:
             raise BadInput(
@@ -209,14 +210,14 @@ def add(
             **words,
         )
 
-    single(machine, make, how)
+    single(machine, make, settings)
 
 
 @account.command("password")
 @click.argument("name", shell_complete=completing.accounts)
 @click.option("--keep-password", is_flag=True, help="Do not require a password change at the next sign-in.")
 @change_options("ask", "stdin", "generate", "blank")
-def set_password(machine: Machine, name: str, keep_password: bool, password: str, how: dict[str, Any]) -> None:
+def set_password(machine: Machine, name: str, keep_password: bool, password: str, settings: ChangeSettings) -> None:
     """Set the password of an account. A disabled account stays disabled."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
@@ -228,7 +229,7 @@ def set_password(machine: Machine, name: str, keep_password: bool, password: str
         must_change = not (keep_password or excluded or password == "blank" or exempt_from_ageing(account, snapshot))
         return [SetPassword(account.name, password, must_change=must_change)]
 
-    single(machine, make, how)
+    single(machine, make, settings)
 
 
 @account.command("change")
@@ -286,7 +287,7 @@ def change_account(
     never_ends: bool | None,
     no_hint: bool,
     no_questions: bool,
-    how: dict[str, Any],
+    settings: ChangeSettings,
     **words: str | None,
 ) -> None:
     """Change the role, groups, expiry or details of an account."""
@@ -312,7 +313,7 @@ def change_account(
             raise BadInput(f"{already}. For what can be changed: verrou account change --help")
         return steps
 
-    single(machine, make, how)
+    single(machine, make, settings)
 
 
 @account.command("swap")
@@ -320,7 +321,7 @@ def change_account(
 @click.argument("new", shell_complete=completing.accounts)
 @click.option("--full-name", default="", help="Full name, if NEW has to be created.")
 @change_options("ask", "stdin", "generate")
-def swap(machine: Machine, old: str, new: str, full_name: str, password: str, how: dict[str, Any]) -> None:
+def swap(machine: Machine, old: str, new: str, full_name: str, password: str, settings: ChangeSettings) -> None:
     """Transfer administrator rights: create or promote NEW, test it, then demote OLD.
 
     A built-in administrator is disabled, any other becomes a standard user. If NEW cannot sign in or elevate, OLD is
@@ -337,13 +338,13 @@ def swap(machine: Machine, old: str, new: str, full_name: str, password: str, ho
         taking_over = AccountName(new) if coming is None else coming.name
         return swap_steps(snapshot, leaving, taking_over, password, full_name)
 
-    single(machine, make, how)
+    single(machine, make, settings)
 
 
 @account.command("test")
 @click.argument("name", shell_complete=completing.accounts)
 @change_options(changes=False)
-def try_account(machine: Machine, name: str, how: dict[str, Any]) -> None:
+def try_account(machine: Machine, name: str, settings: ChangeSettings) -> None:
     """Test that an account has the rights of its role and no others.
 
     It signs in at the console. An administrator must be able to elevate, a standard user must not, and a guest must be
@@ -357,14 +358,14 @@ def try_account(machine: Machine, name: str, how: dict[str, Any]) -> None:
         blank = found.password is PasswordState.BLANK
         return [TrySignIn(found.name, role_of(found, snapshot), blank)]
 
-    single(machine, make, how)
+    single(machine, make, settings)
 
 
 @account.command("rename")
 @click.argument("name", shell_complete=completing.accounts)
 @click.argument("new_name")
 @change_options()
-def rename(machine: Machine, name: str, new_name: str, how: dict[str, Any]) -> None:
+def rename(machine: Machine, name: str, new_name: str, settings: ChangeSettings) -> None:
     """Rename an account; ID, groups and files stay."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
@@ -375,18 +376,18 @@ def rename(machine: Machine, name: str, new_name: str, how: dict[str, Any]) -> N
             check_name(snapshot, new_name)
         return [Rename(found, AccountName(new_name), effect=Effect.NEXT_SIGN_IN)]
 
-    single(machine, make, how)
+    single(machine, make, settings)
 
 
 @account.command("enable")
 @click.argument("name", shell_complete=completing.accounts)
 @change_options()
-def enable(machine: Machine, name: str, how: dict[str, Any]) -> None:
+def enable(machine: Machine, name: str, settings: ChangeSettings) -> None:
     """Enable an account."""
     single(
         machine,
         lambda snapshot: [SetEnabled(known_account(snapshot, name), True, effect=Effect.NEXT_SIGN_IN)],
-        how,
+        settings,
     )
 
 
@@ -395,7 +396,7 @@ def enable(machine: Machine, name: str, how: dict[str, Any]) -> None:
 @click.option("--until", type=Day(), metavar="DAY", help="Last day on which it works, instead of now.")
 @click.option("--stop-jobs", is_flag=True, help="Also remove its crontab, at jobs and automatically started services.")
 @change_options()
-def disable(machine: Machine, name: str, until: date | None, stop_jobs: bool, how: dict[str, Any]) -> None:
+def disable(machine: Machine, name: str, until: date | None, stop_jobs: bool, settings: ChangeSettings) -> None:
     """Disable an account; files and groups stay."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
@@ -404,7 +405,7 @@ def disable(machine: Machine, name: str, until: date | None, stop_jobs: bool, ho
         closing = SetEnd(found, until) if until else SetEnabled(found, False, effect=Effect.NEXT_SIGN_IN)
         return [*([StopJobs(found)] if stop_jobs else []), closing]
 
-    single(machine, make, how)
+    single(machine, make, settings)
 
 
 @account.command("remove")
@@ -423,7 +424,7 @@ def disable(machine: Machine, name: str, until: date | None, stop_jobs: bool, ho
     help="Account that gets the files, with --files hand-over.",
 )
 @change_options()
-def remove(machine: Machine, name: str, files: str, to: str | None, how: dict[str, Any]) -> None:
+def remove(machine: Machine, name: str, files: str, to: str | None, settings: ChangeSettings) -> None:
     """Remove an account permanently. Files outside its home folder are listed; only hand-over changes them."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
@@ -443,4 +444,4 @@ def remove(machine: Machine, name: str, files: str, to: str | None, how: dict[st
             raise BadInput(f"{taker} is the account being removed. Name another account for its files.")
         return [*stopping, Remove(found.name, FilesChoice(files), to=taker, effect=Effect.NEXT_SIGN_IN)]
 
-    single(machine, make, how)
+    single(machine, make, settings)

@@ -22,7 +22,7 @@ from verrou.cli.options import (
 from verrou.core.errors import BadInput
 from verrou.core.model.words import counted
 from verrou.core.questions import QUESTIONS
-from verrou.machines import Machine
+from verrou.machines.protocol import Machine
 
 
 @click.group(cls=CommandGroup)

@@ -1,191 +1,220 @@
-"""verrou harden, and the one procedure by which every command changes a machine."""
+"""The one procedure by which every command changes a machine, stage by stage."""
 
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, nullcontext
-from functools import wraps
-from pathlib import Path
-from typing import TYPE_CHECKING, Any, cast
+from typing import TYPE_CHECKING
 
-import click
-from attrs import evolve
+from attrs import define, evolve, field
 
-from verrou.cli import completing
-from verrou.cli.keeping import Keeping, keeping
-from verrou.cli.options import (
-    F,
-    OneOf,
-    agreed,
-    baseline_option,
-    collect_passwords,
-    hand_over,
-    load_baseline,
-    looked_at,
-    machine_option,
-    reserve,
-    typed_command,
-)
+from verrou.cli.change_options import ChangeSettings
+from verrou.cli.options import agreed, collect_passwords, hand_over, looked_at, reserve, typed_command
 from verrou.core import guards
 from verrou.core.errors import BadInput, BrokeOff, MachineRefused, NotEnoughRights
 from verrou.core.model import Snapshot, counted
 from verrou.core.plan.steps import GIVES_PASSWORD, Step, TrySignIn, account_of
-from verrou.machines import Machine, Outcome, Secrets
+from verrou.machines.changes import Outcome, Secrets
+from verrou.machines.protocol import Machine, to_change
 
 if TYPE_CHECKING:
     from verrou.core.audit import Audit
     from verrou.core.baseline import Baseline
-    from verrou.records.carry_out import DryRun, RunInfo
+    from verrou.records.carry_out import DryRun, Mismatch, RunInfo
 
 
-def override_option(names: Sequence[str]) -> Callable[[F], F]:
-    """Add ``--override GUARD`` with the guards that can be overridden."""
-    return click.option(
-        "--override",
-        "accepted",
-        multiple=True,
-        type=OneOf(names),
-        help="Override this guard. The journal records it.",
-    )
+@define
+class Change:
+    """A change of a machine: dry run, preview, guards, question, passwords, commit.
 
+    With a baseline, steps that the machine would reject are left out; otherwise nothing is done then."""
 
-def change_options(*passwords: str, changes: bool = True) -> Callable[[F], F]:
-    """Add the options of commands that change a machine.
+    machine: Machine
+    snapshot: Snapshot
+    steps: Sequence[Step]
+    settings: ChangeSettings
+    baseline: "Baseline | None" = None
+    info: "RunInfo" = field(init=False)
+    _secrets: Secrets = field(factory=Secrets, init=False)
+    _generated: Secrets = field(factory=Secrets, init=False)
 
-    They are ``-m``, ``--yes``, ``--preview``, ``--test``, ``--no-dry-run``, ``--override``, and where passwords come
-    from. All but the machine reach the command as ``how``, for :func:`change`. With ``passwords``, the ways to supply a
-    new password (see :data:`verrou.core.plan.steps.HOW_A_PASSWORD_COMES`), the command gets the one chosen as
-    ``password``. A command that only tests, and ``changes`` nothing, has the machine and the password alone."""
+    def run(self) -> "DryRun":
+        """Go through all stages and return the dry run that was shown or applied.
 
-    def decorate(command: F) -> F:
-        @wraps(command)
-        def gathered(
-            *args: Any,
-            password: str,
-            yes: bool = False,
-            preview: bool = False,
-            test: bool = False,
-            no_dry_run: bool = False,
-            accepted: tuple[str, ...] = (),
-            password_file: Path | None = None,
-            **kwargs: Any,
-        ) -> Any:
-            how = {"yes": yes, "preview": preview, "test": test, "no_dry_run": no_dry_run, "accepted": accepted}
-            how |= {"typed": password != "stdin", "password_file": password_file}
-            if passwords:
-                kwargs["password"] = "ask" if password == "stdin" else password
-            return command(*args, how=how, **kwargs)
+        Raises: VerrouError: it was refused, by a guard, the machine or the user."""
+        self._check_possible()
+        dry_run = self._first_dry_run()
+        if dry_run.prediction_reason and not self.settings.looking:
+            raise MachineRefused(f"nothing was changed: {dry_run.prediction_reason}; to see a prediction: --preview")
+        if not self._only_tests or self.settings.preview:
+            with nullcontext() if self.settings.looking else _read_by_somebody():
+                show_plan(dry_run, self.baseline)
+                sys.stdout.flush()
+        self._refuse(dry_run)
+        if self.settings.looking:
+            _out("This is a preview; nothing was changed.")
+            return dry_run
+        self._ask()
+        if self._prompts:
+            dry_run = self._dry_run(with_passwords=True)
+            _print_trials(dry_run)
+            self._refuse(dry_run)
+        return self._apply(dry_run) if dry_run.changes and not self._only_tests else self._record(dry_run)
 
-        of_changes = [
-            override_option(guards.ACCEPTABLE),
-            click.option("--no-dry-run", is_flag=True, help="Skip the dry run: show the predicted result and stop."),
-            click.option("--test", is_flag=True, help="Run the tests on the private copy before anything is changed."),
-            click.option("--preview", is_flag=True, help="Do a dry run on a private copy, show the result, and stop."),
-            click.option("--yes", is_flag=True, help="Skip the confirmation prompt."),
-        ]
-        options = [
-            *(of_changes if changes else ()),
-            machine_option,
-        ]
-        if "generate" in passwords:
-            options.append(
-                click.option(
-                    "--password-file", type=click.Path(path_type=Path), help="New file for generated passwords."
-                )
-            )
-        options.append(
-            click.option(
-                "--password",
-                type=OneOf(passwords or ("ask", "stdin")),
-                default="ask",
-                show_default=True,
-                help=_password_help(passwords),
-            )
-        )
-        for option in options:
-            gathered = option(gathered)
-        return cast(F, gathered)
+    @property
+    def _only_tests(self) -> bool:
+        from verrou.records.carry_out import only_tries
 
-    return decorate
+        return only_tries(self.steps)
 
+    @property
+    def _prompts(self) -> bool:
+        """Whether the user is asked for a password, which is only done after the confirmation."""
+        return self.settings.typed and any(_asks(step, self.steps) for step in self.steps)
 
-def _password_help(passwords: Sequence[str]) -> str:
-    if not passwords:
-        return "How to supply the current password of an account that is tested: hidden prompt or standard input."
-    more = (", or made" if "generate" in passwords else "") + (", or none at all" if "blank" in passwords else "")
-    return f"Typed at a hidden prompt, or a line of standard input{more}."
+    def _check_possible(self) -> None:
+        """Check what can be known before a dry run. Raises: MachineRefused, NotEnoughRights, BadInput."""
+        from verrou.records.carry_out import RunInfo, check_whole
 
+        settings = self.settings
+        self.info = RunInfo(typed_command(), self.baseline.title if self.baseline else "", settings.overridden)
+        if not settings.looking:
+            check_whole(to_change(self.machine))
+        if self.snapshot.machine.unread:
+            one = self.snapshot.machine.full_rights
+            raise NotEnoughRights(f"{self.machine.name}: this account can read but not change it. Run as {one}.")
+        unconfirmed = not (settings.looking or settings.yes or settings.typed or self._only_tests)
+        if unconfirmed and any(map(_needs_secret, self.steps)):
+            raise BadInput("standard input carries passwords, so it cannot confirm. Add --yes.")
 
-def change(
-    machine: Machine,
-    snapshot: Snapshot,
-    steps: Sequence[Step],
-    *,
-    yes: bool,
-    preview: bool,
-    test: bool = False,
-    no_dry_run: bool = False,
-    typed: bool = True,
-    password_file: Path | None = None,
-    baseline: "Baseline | None" = None,
-    accepted: Sequence[str] = (),
-) -> "DryRun":
-    """Do a dry run of the plan, show it, ask, apply it, and print the result of each step.
+    def _first_dry_run(self) -> "DryRun":
+        from verrou.records.carry_out import predicted_run, with_files
 
-    Exits with the code of a refusal. With a baseline, steps that the machine would reject are left out; otherwise
-    nothing is done."""
-    from verrou.core.entries import RunState
-    from verrou.records import carry_out
-    from verrou.records.carry_out import RunInfo
-    from verrou.reports.sheets import console, shown
+        if self.settings.no_dry_run:
+            steps = with_files(self.machine, self.snapshot, self.steps)
+            return predicted_run(self.snapshot, steps, "of --no-dry-run")
+        return self._dry_run(with_passwords=not (self.settings.preview or self._prompts))
 
-    looking = preview or no_dry_run
-    if machine.only_read and not looking:
-        raise MachineRefused(f"{machine.name}: {machine.only_read}")
-    if snapshot.machine.unread:
-        raise NotEnoughRights(f"{machine.name}: this account can read but not change it. Run as root.")
-    out = console()
-    info = RunInfo(typed_command(), baseline.title if baseline else "", tuple(accepted))
-    attempts = carry_out.only_tries(steps)
-    prompts = typed and any(_asks(step, steps) for step in steps)
-    secrets, generated = Secrets(), Secrets()
-    if not looking:
-        carry_out.check_whole(machine)
-    if no_dry_run:
-        dry_run = carry_out.predicted_run(snapshot, carry_out.with_files(machine, snapshot, steps), "of --no-dry-run")
-    else:
-        if not (preview or prompts):
-            if not (yes or typed or attempts) and any(map(_needs_secret, steps)):
-                raise BadInput("standard input carries passwords, so it cannot confirm. Add --yes.")
-            secrets, generated = collect_passwords(steps, snapshot, typed)
-        dry_run = _dry_run(machine, snapshot, steps, secrets, test and (preview or not prompts))
-    if dry_run.prediction_reason and not looking:
-        raise MachineRefused(f"nothing was changed: {dry_run.prediction_reason}; to see a prediction: --preview")
-    if not attempts or preview:
-        with nullcontext() if looking else _read_by_somebody():
-            _show(dry_run, baseline)
-            sys.stdout.flush()
-    _refuse(machine, dry_run, info, whole=baseline is None, kept=not looking)
-    if looking:
-        out.print("This is a preview; nothing was changed.")
-        return dry_run
-    if not (yes or attempts):
-        asked = "this step" if len(steps) == 1 else f"these {len(steps)} steps"
-        agreed(f"Apply {asked} to {shown(machine.name)}?")
-    if prompts:
-        secrets, generated = collect_passwords(steps, snapshot, typed)
-        dry_run = _dry_run(machine, snapshot, steps, secrets, test)
-        _print_trials(dry_run)
-        _refuse(machine, dry_run, info, whole=baseline is None, kept=True)
-    if attempts or not dry_run.changes:
-        state = RunState.TESTED if attempts else RunState.UNCHANGED
-        carry_out.note(machine, dry_run, state, info)
+    def _dry_run(self, *, with_passwords: bool) -> "DryRun":
+        """Do a dry run: with the passwords, or else with stand-ins, and with tests where no later one has them."""
+        from verrou.records.carry_out import do_dry_run
+        from verrou.reports.sheets import console
+
+        if with_passwords:
+            self._secrets, self._generated = collect_passwords(self.steps, self.snapshot, self.settings.typed)
+        test = self.settings.test and (with_passwords or self.settings.preview)
+        with console(stderr=True).status("Dry run on a private copy"):
+            return do_dry_run(self.machine, self.snapshot, self.steps, self._secrets, test)
+
+    def _refuse(self, dry_run: "DryRun") -> None:
+        """Stop where a guard or the machine refuses, before anything is changed; the journal records a refused change.
+
+        Raises: GuardRefused, MachineRefused: with the reason."""
+        from verrou.core.entries import RunState
+        from verrou.core.errors import GuardRefused
+        from verrou.records.carry_out import note
+
+        try:
+            self._check(dry_run)
+        except (GuardRefused, MachineRefused) as refused:
+            if not self.settings.looking:
+                note(self.machine, dry_run, RunState.REJECTED, self.info, str(refused))
+            raise
+
+    def _check(self, dry_run: "DryRun") -> None:
+        from verrou.core.trials import Result
+
+        whole, failed = self.baseline is None, dry_run.candidate.failed_trials
+        refusals = guards.refusals_on(dry_run.candidate, self.info.overridden)
+        if failed and (whole or any(refusal.guard == guards.UNTRIED for refusal in refusals)):
+            words = "\n".join(f"test sign-in of {name} failed: {message}" for name, message in failed.items())
+            raise MachineRefused(f"{words}\nnothing was changed")
+        guards.refuse(refusals)
+        if dry_run.blockers:
+            raise MachineRefused("nothing was changed: " + "\n".join(dry_run.blockers))
+        if whole and dry_run.rejected:
+            message = "\n".join(f"step rejected: {step.what}: {r.message}" for step, r in dry_run.rejected)
+            raise MachineRefused(f"{message}\nnothing was changed")
+        if whole and dry_run.mismatches:
+            raise MachineRefused("\n".join(map(mismatch_text, dry_run.mismatches)) + "\nnothing was changed")
+        if disproved := [trial for trial in dry_run.trials if trial.result is Result.FAILED]:
+            rules = ", ".join(dict.fromkeys(trial.rule for trial in disproved))
+            raise MachineRefused(f"nothing was changed: tests failed on the private copy for {rules}")
+
+    def _ask(self) -> None:
+        from verrou.reports.sheets import shown
+
+        if not (self.settings.yes or self._only_tests):
+            asked = "this step" if len(self.steps) == 1 else f"these {len(self.steps)} steps"
+            agreed(f"Apply {asked} to {shown(self.machine.name)}?")
+
+    def _record(self, dry_run: "DryRun") -> "DryRun":
+        """Record a run that changes nothing."""
+        from verrou.core.entries import RunState
+        from verrou.records.carry_out import note
+
+        state = RunState.TESTED if self._only_tests else RunState.UNCHANGED
+        note(self.machine, dry_run, state, self.info)
         _print_results(dry_run)
-        out.print("Nothing was changed." if attempts else "No changes were needed.")
+        _out("Nothing was changed." if self._only_tests else "No changes were needed.")
         return dry_run
-    number, dry_run = _applied(machine, dry_run, secrets, generated, info, password_file)
-    _print_results(dry_run)
-    out.print(f"Recorded as journal entry {number}. To revert: verrou undo")
-    return evolve(dry_run, entry=number)
+
+    def _apply(self, dry_run: "DryRun") -> "DryRun":
+        number, applied = self._commit(dry_run)
+        _print_results(applied)
+        _out(f"Recorded as journal entry {number}. To revert: verrou undo")
+        return evolve(applied, entry=number)
+
+    def _commit(self, dry_run: "DryRun") -> tuple[int, "DryRun"]:
+        """Commit a dry run. Generated passwords are handed over first, so that losing them loses nothing."""
+        from verrou.records.carry_out import commit
+        from verrou.reports.sheets import complain
+
+        file, generated, handed = self.settings.password_file, self._generated, False
+
+        def give(applying: "DryRun") -> None:
+            nonlocal handed
+            with _read_by_somebody():
+                sys.stdout.flush()
+            given = Secrets({name: password for name, password in generated.items() if _gets(applying, name)})
+            if generated:
+                hand_over(given, file)
+                handed = bool(given)
+
+        if generated and file is not None:
+            reserve(file)
+        try:
+            return commit(to_change(self.machine), dry_run, self._secrets, self.info, give)
+        except BrokeOff:
+            raise  # a part, or all, was applied: the passwords are needed to finish it
+        except BaseException:
+            if file is not None and generated:
+                file.unlink(missing_ok=True)
+            elif handed:
+                complain("the generated passwords were not set")
+            raise
+
+
+def single(machine: Machine, make: Callable[[Snapshot], Sequence[Step]], settings: ChangeSettings) -> None:
+    """Observe the machine, make the steps, and change it."""
+    from verrou.core.plan.making import NoWay
+
+    snapshot = look_before(machine, settings)
+    try:
+        steps = guards.with_trials(snapshot, make(snapshot))
+    except NoWay as reason:
+        raise BadInput(str(reason)) from None
+    Change(machine, snapshot, steps, settings).run()
+
+
+def look_before(machine: Machine, settings: ChangeSettings) -> Snapshot:
+    """Observe a machine that is to be changed as the settings say."""
+    return looked_at(machine, changing=not settings.looking, asked=not settings.no_dry_run)
+
+
+def _out(line: str) -> None:
+    from verrou.reports.sheets import console
+
+    console().print(line)
 
 
 @contextmanager
@@ -194,43 +223,6 @@ def _read_by_somebody() -> Iterator[None]:
         yield
     except BrokenPipeError:
         raise MachineRefused("nothing was changed: the output could not be written") from None
-
-
-def _applied(
-    machine: Machine,
-    dry_run: "DryRun",
-    secrets: Secrets,
-    generated: Secrets,
-    info: "RunInfo",
-    password_file: Path | None,
-) -> tuple[int, "DryRun"]:
-    """Apply a dry run. Generated passwords are handed over first, so that losing them loses nothing."""
-    from verrou.records import carry_out
-    from verrou.reports.sheets import complain
-
-    handed = False
-
-    def give(landing: "DryRun") -> None:
-        nonlocal handed
-        with _read_by_somebody():
-            sys.stdout.flush()
-        given = Secrets({name: password for name, password in generated.items() if _gets(landing, name)})
-        if generated:
-            hand_over(given, password_file)
-            handed = bool(given)
-
-    if generated and password_file is not None:
-        reserve(password_file)
-    try:
-        return carry_out.commit(machine, dry_run, secrets, info, give)
-    except BrokeOff:
-        raise  # a part, or all, was applied: the passwords are needed to finish it
-    except BaseException:
-        if password_file is not None and generated:
-            password_file.unlink(missing_ok=True)
-        elif handed:
-            complain("the generated passwords were not set")
-        raise
 
 
 def _needs_secret(step: Step) -> bool:
@@ -251,15 +243,7 @@ def _gets(dry_run: "DryRun", name: str) -> bool:
     return any(account_of(s) == name and r.outcome is Outcome.DONE for s, r in dry_run.steps)
 
 
-def _dry_run(machine: Machine, snapshot: Snapshot, steps: Sequence[Step], secrets: Secrets, test: bool) -> "DryRun":
-    from verrou.records.carry_out import do_dry_run
-    from verrou.reports.sheets import console
-
-    with console(stderr=True).status("Dry run on a private copy"):
-        return do_dry_run(machine, snapshot, steps, secrets, test)
-
-
-def _show(dry_run: "DryRun", baseline: "Baseline | None") -> None:
+def show_plan(dry_run: "DryRun", baseline: "Baseline | None") -> None:
     """Print the plan with the result of the dry run, notices, and what would be met afterwards."""
     from verrou.core.plan.notices import notices
     from verrou.reports.findings import audit_table
@@ -274,10 +258,10 @@ def _show(dry_run: "DryRun", baseline: "Baseline | None") -> None:
     left_alone = notices(dry_run.before, dry_run.after, steps)
     for remark in (*guards.warnings(dry_run.candidate), *left_alone, *dry_run.notices):
         out.print(shown(remark), style=DOUBTFUL)
-    for surprise in dry_run.mismatches:
-        out.print(shown(mismatch_text(surprise)), style=BAD)
+    for mismatch in dry_run.mismatches:
+        out.print(shown(mismatch_text(mismatch)), style=BAD)
     if baseline is not None:
-        after = _held_against(dry_run.after, baseline)
+        after = held_against(dry_run.after, baseline)
         out.print(f"Afterwards {after.summary}.", style="bold")
         left = audit_table(after.applicable_only(), every=False)
         if left.rows:
@@ -286,11 +270,13 @@ def _show(dry_run: "DryRun", baseline: "Baseline | None") -> None:
     out.print()
 
 
-def mismatch_text(surprise: Any) -> str:
-    return f"{surprise.subject}: requested {surprise.asked}, but the machine would set {surprise.came_out}"
+def mismatch_text(mismatch: "Mismatch") -> str:
+    """Return the text about a result that differs from the request."""
+    return f"{mismatch.subject}: requested {mismatch.asked}, but the machine would set {mismatch.came_out}"
 
 
-def _held_against(snapshot: Snapshot, baseline: "Baseline") -> "Audit":
+def held_against(snapshot: Snapshot, baseline: "Baseline") -> "Audit":
+    """Audit a snapshot against a baseline."""
     from verrou.core.audit import audit
 
     return audit(snapshot, baseline)
@@ -320,126 +306,3 @@ def _print_results(dry_run: "DryRun") -> None:
     words = {Outcome.DONE: "done", Outcome.UNCHANGED: "already in place", Outcome.REJECTED: "rejected by the machine"}
     text = ", ".join(f"{counted(n, 'step')} {words[outcome]}" for outcome, n in counts if n)
     console().print(f"{text[:1].upper()}{text[1:]}.")
-
-
-def _refuse(machine: Machine, dry_run: "DryRun", info: "RunInfo", *, whole: bool, kept: bool) -> None:
-    """Stop where a guard or the machine refuses, before anything is changed. With ``kept`` the journal records it.
-
-    Raises: GuardRefused, MachineRefused: with the reason."""
-    from verrou.core.entries import RunState
-    from verrou.core.errors import GuardRefused
-    from verrou.core.trials import Result
-    from verrou.records.carry_out import note
-
-    try:
-        failed = dry_run.candidate.failed_trials
-        refusals = guards.refusals_on(dry_run.candidate, info.overridden)
-        if failed and (whole or any(refusal.guard == guards.UNTRIED for refusal in refusals)):
-            words = "\n".join(f"test sign-in of {name} failed: {message}" for name, message in failed.items())
-            raise MachineRefused(f"{words}\nnothing was changed")
-        guards.refuse(refusals)
-        if dry_run.blockers:
-            raise MachineRefused("nothing was changed: " + "\n".join(dry_run.blockers))
-        if whole and dry_run.rejected:
-            message = "\n".join(f"step rejected: {step.what}: {r.message}" for step, r in dry_run.rejected)
-            raise MachineRefused(f"{message}\nnothing was changed")
-        if whole and dry_run.mismatches:
-            raise MachineRefused("\n".join(map(mismatch_text, dry_run.mismatches)) + "\nnothing was changed")
-        if disproved := [trial for trial in dry_run.trials if trial.result is Result.FAILED]:
-            rules = ", ".join(dict.fromkeys(trial.rule for trial in disproved))
-            raise MachineRefused(f"nothing was changed: tests failed on the private copy for {rules}")
-    except (GuardRefused, MachineRefused) as refused:
-        if kept:
-            note(machine, dry_run, RunState.REJECTED, info, str(refused))
-        raise
-
-
-def single(machine: Machine, make: Callable[[Snapshot], Sequence[Step]], how: dict[str, Any]) -> None:
-    """Observe the machine, make the steps, and change it by :func:`change`."""
-    from verrou.core.guards import with_trials
-    from verrou.core.plan.making import NoWay
-
-    snapshot = looked_at(machine, changing=not (how["preview"] or how["no_dry_run"]), asked=not how["no_dry_run"])
-    try:
-        steps = with_trials(snapshot, make(snapshot))
-    except NoWay as reason:
-        raise BadInput(str(reason)) from None
-    change(machine, snapshot, steps, **how)
-
-
-def _print_not_met(after: "Audit") -> None:
-    """Print the findings that are still not met, for the end of a run."""
-    from verrou.core.audit import Verdict
-    from verrou.reports.sheets import console
-
-    not_met = [f.subject for f in after.findings if f.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN)]
-    if not_met:
-        console().print(f"Still not met: {', '.join(not_met)}.")
-
-
-@click.command()
-@baseline_option
-@click.option(
-    "--only",
-    "families",
-    multiple=True,
-    metavar="FAMILY",
-    shell_complete=completing.families,
-    help="Only this family of rules; can be repeated.",
-)
-@click.option("--password-file", type=click.Path(path_type=Path), help="New file for generated passwords.")
-@keeping
-@change_options()
-def harden(
-    machine: Machine,
-    baseline_name: str,
-    families: tuple[str, ...],
-    kept: Keeping,
-    how: dict[str, Any],
-) -> None:
-    """Bring a machine up to a baseline: dry run, preview, confirmation, change."""
-    from verrou.core.logbook import Run
-    from verrou.core.plan.change_plan import plan_changes
-    from verrou.core.rules import CATALOGUE
-    from verrou.reports.sheets import console, print_table, shown
-    from verrou.reports.worksheets import manual_table
-
-    known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
-    for family in families:
-        if family not in known:
-            raise click.BadParameter(
-                f"invalid value {family!r}; expected one of {', '.join(known)}", param_hint="--only"
-            )
-    baseline = load_baseline(baseline_name)
-    looking = bool(how["preview"] or how["no_dry_run"])
-    snapshot = looked_at(machine, changing=not looking, asked=not how["no_dry_run"])
-    found = _held_against(snapshot, baseline)
-    plan = plan_changes(snapshot, baseline, found, frozenset(families))
-    out = console()
-    if (manual := manual_table(plan)).rows:
-        print_table(out, manual)
-        out.print()
-    after, all_done = found, True
-    if plan.steps:
-        done = change(machine, snapshot, plan.steps, baseline=baseline, **how)
-        after, all_done = _held_against(done.after, baseline), not (done.rejected or done.mismatches)
-        snapshot, trials, entry = done.after, done.trials, done.entry
-    else:
-        out.print(f"{shown(machine.name)}: no step can improve the result.")
-        trials, entry = (), None
-    if (later := manual_table(plan, waits=True)).rows:
-        out.print()
-        print_table(out, later)
-        out.print()
-    if not looking:
-        kept.record(Run.HARDEN, snapshot, after, baseline, trials=trials, entry=entry)
-        out.print(f"{after.summary}. To test it: verrou verify", style="bold")
-    _print_not_met(after)
-    if not all_done:
-        raise MachineRefused(
-            "some steps would not give the requested result (see above)"
-            if looking
-            else "some steps did not give the requested result (see above); the others were applied. "
-            "To revert: verrou undo"
-        )
-    click.get_current_context().exit(0 if after.all_met else 1)

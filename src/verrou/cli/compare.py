@@ -7,7 +7,8 @@ import click
 
 from verrou.cli import completing
 from verrou.cli.options import format_option, looked_at, machine_option, print_facts
-from verrou.machines import Machine, open_machine
+from verrou.machines.protocol import Machine
+from verrou.machines.registry import open_machine
 
 if TYPE_CHECKING:
     from verrou.core.comparison import Comparison

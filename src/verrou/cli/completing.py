@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from click.shell_completion import CompletionItem
 
     from verrou.core.model import Snapshot
-    from verrou.machines import Machine
+    from verrou.machines.protocol import Machine
 
 Complete = Callable[[click.Context, click.Parameter, str], "list[CompletionItem]"]
 Words = Callable[[click.Context, str], Iterable[str]]
@@ -34,9 +34,10 @@ def _offering(words: Words) -> Complete:
 
 def _machine(context: click.Context) -> "Snapshot":
     machine: Machine = context.params["machine"]  # none, where the one that was named is none
-    from verrou.machines import Asking
+    from verrou.machines.protocol import Asking, Lacks
 
-    machine.asking = Asking.FILES_ONLY  # the user is typing, and waits
+    if not isinstance(askable := machine.askable, Lacks):
+        askable.asking = Asking.FILES_ONLY  # the user is typing, and waits
     return machine.observe()
 
 
@@ -90,17 +91,17 @@ def baselines(context: click.Context, typed: str) -> Iterable[str]:
 @_offering
 def machines(context: click.Context, typed: str) -> Iterable[str]:
     """Return bench machines, surveys and folders."""
-    from verrou.machines import BENCH_SUFFIX, SURVEY_SUFFIX
+    from verrou.machines.registry import suffixes
 
-    return ["this", *_files(typed, BENCH_SUFFIX, SURVEY_SUFFIX)]
+    return ["this", *_files(typed, *suffixes())]
 
 
 @_offering
 def sides(context: click.Context, typed: str) -> Iterable[str]:
     """Return what can be compared."""
-    from verrou.machines import BENCH_SUFFIX, SURVEY_SUFFIX
+    from verrou.machines.registry import suffixes
 
-    return ["now", "before", "this", *_files(typed, BENCH_SUFFIX, SURVEY_SUFFIX)]
+    return ["now", "before", "this", *_files(typed, *suffixes())]
 
 
 @_offering

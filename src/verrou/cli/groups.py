@@ -1,13 +1,13 @@
 """verrou group: list groups with what each grants and to whom, and change them."""
 
 from collections.abc import Sequence
-from typing import Any
 
 import click
 
 from verrou.cli import completing
 from verrou.cli.accounts import check_kept
-from verrou.cli.change import change_options, single
+from verrou.cli.change import single
+from verrou.cli.change_options import ChangeSettings, change_options
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.options import (
     format_option,
@@ -19,7 +19,7 @@ from verrou.cli.options import (
 )
 from verrou.core.model import GroupName, Snapshot
 from verrou.core.plan.steps import CreateGroup, Join, Leave, RemoveGroup, SetGroupNote, Step
-from verrou.machines import Machine
+from verrou.machines.protocol import Machine
 
 
 @click.group(cls=CommandGroup)
@@ -67,7 +67,7 @@ def show_group(name: str, machine: Machine, style: str) -> None:
 @click.option("--note", default="", help="Purpose of the group, if the machine can store it.")
 @click.option("--member", "members", multiple=True, metavar="ACCOUNT", help="Account to add at once; can be repeated.")
 @change_options()
-def add(machine: Machine, name: str, note: str, members: tuple[str, ...], how: dict[str, Any]) -> None:
+def add(machine: Machine, name: str, note: str, members: tuple[str, ...], settings: ChangeSettings) -> None:
     """Create a group."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
@@ -78,33 +78,33 @@ def add(machine: Machine, name: str, note: str, members: tuple[str, ...], how: d
         made = GroupName(name)
         return [CreateGroup(made, note), *(Join(known_account(snapshot, member), made) for member in members)]
 
-    single(machine, make, how)
+    single(machine, make, settings)
 
 
 @group.command("change")
 @click.argument("name", metavar="GROUP", shell_complete=completing.groups)
 @click.option("--note", required=True, help="Purpose of the group.")
 @change_options()
-def change_group(machine: Machine, name: str, note: str, how: dict[str, Any]) -> None:
+def change_group(machine: Machine, name: str, note: str, settings: ChangeSettings) -> None:
     """Change the note of a group."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
         check_kept(snapshot, group_note=note)
         return [SetGroupNote(known_group(snapshot, name), note)]
 
-    single(machine, make, how)
+    single(machine, make, settings)
 
 
 @group.command("join")
 @click.argument("name", metavar="GROUP", shell_complete=completing.groups)
 @click.argument("accounts", metavar="ACCOUNT...", nargs=-1, required=True, shell_complete=completing.accounts)
 @change_options()
-def join(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str, Any]) -> None:
+def join(machine: Machine, name: str, accounts: tuple[str, ...], settings: ChangeSettings) -> None:
     """Add accounts to a group."""
     single(
         machine,
         lambda snapshot: [Join(known_account(snapshot, each), known_group(snapshot, name)) for each in accounts],
-        how,
+        settings,
     )
 
 
@@ -112,18 +112,18 @@ def join(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str, 
 @click.argument("name", metavar="GROUP", shell_complete=completing.groups)
 @click.argument("accounts", metavar="ACCOUNT...", nargs=-1, required=True, shell_complete=completing.accounts)
 @change_options()
-def leave(machine: Machine, name: str, accounts: tuple[str, ...], how: dict[str, Any]) -> None:
+def leave(machine: Machine, name: str, accounts: tuple[str, ...], settings: ChangeSettings) -> None:
     """Remove accounts from a group."""
     single(
         machine,
         lambda snapshot: [Leave(known_account(snapshot, each), known_group(snapshot, name)) for each in accounts],
-        how,
+        settings,
     )
 
 
 @group.command("remove")
 @click.argument("name", metavar="GROUP", shell_complete=completing.groups)
 @change_options()
-def remove(machine: Machine, name: str, how: dict[str, Any]) -> None:
+def remove(machine: Machine, name: str, settings: ChangeSettings) -> None:
     """Remove a group; its members lose what it granted."""
-    single(machine, lambda snapshot: [RemoveGroup(known_group(snapshot, name))], how)
+    single(machine, lambda snapshot: [RemoveGroup(known_group(snapshot, name))], settings)

@@ -16,7 +16,8 @@ from verrou.cli.options import (
     print_facts,
     write_new,
 )
-from verrou.machines import SURVEY_SUFFIX, Machine
+from verrou.machines.protocol import Machine
+from verrou.machines.survey.kind import SURVEY
 
 if TYPE_CHECKING:
     from verrou.core.model import Snapshot
@@ -30,7 +31,7 @@ MEASURE = "essential"
 @machine_option
 @format_option
 @click.option("--all", "everyone", is_flag=True, help="Show every account and every rule.")
-@click.option("--save", type=click.Path(path_type=Path), help=f"Save a survey file (NAME{SURVEY_SUFFIX}).")
+@click.option("--save", type=click.Path(path_type=Path), help=f"Save a survey file ({SURVEY.addresses}).")
 @keeping
 def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept: Keeping) -> None:
     """Show accounts, roles and the value and source of every rule."""
@@ -90,7 +91,7 @@ def _print_rules(out: "Terminal", snapshot: "Snapshot", everyone: bool) -> None:
     if first:
         print_table(out, rule_sentences(snapshot, first, weak))
     if for_root:
-        out.print(f"Only root can read {counted(len(for_root), 'rule')}.")
+        out.print(f"Only {snapshot.machine.full_rights} can read {counted(len(for_root), 'rule')}.")
     if more := len(every) - len(first) - len(for_root):
         out.print(hidden_line(more, "rule", "with nothing to report"))
 
@@ -98,8 +99,7 @@ def _print_rules(out: "Terminal", snapshot: "Snapshot", everyone: bool) -> None:
 def _save(file: Path, text: str) -> None:
     """Save a survey file, and never over an existing one."""
     check_new_name(file)
-    name = file.name.removesuffix(SURVEY_SUFFIX).removesuffix(".json") + SURVEY_SUFFIX
-    file = file.with_name(name)
+    file = SURVEY.file_for(file)
     write_new(file, text)
     click.echo(f"Saved: {file}", err=True)
 

@@ -8,8 +8,10 @@ import click
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.options import OneOf, check_new_name, collect_passwords, hand_over, machine_option
 from verrou.core.errors import BadInput
-from verrou.machines import BENCH_SUFFIX, Machine, Secrets
 from verrou.machines.bench.authority import LANGUAGES, Authority, No
+from verrou.machines.bench.kind import BENCH
+from verrou.machines.changes import Secrets
+from verrou.machines.protocol import Machine
 
 
 @click.group(cls=CommandGroup)
@@ -36,12 +38,13 @@ def machine() -> None:
 )
 def new(file: Path, owner: str, bare: bool, password: str, edition: str, language: str) -> None:
     """Create a bench machine with one administrator."""
-    file = _named(file)
+    check_new_name(file)
+    file = BENCH.file_for(file)
     if file.exists():
         raise BadInput(f"{file} already exists. Choose another name.")
     if not file.parent.is_dir():
         raise BadInput(f"{file.parent}: no such folder. Create it first.")
-    name = file.name.removesuffix(BENCH_SUFFIX)
+    name = file.name.removesuffix(BENCH.suffix)
     made = Authority.fresh(name, datetime.now().replace(microsecond=0), edition, language)
     generated = Secrets()
     if not bare:
@@ -64,16 +67,6 @@ def restart(machine: Machine) -> None:
     name = made.restart()
     made.save(machine.path)
     click.echo(f"{machine.name} restarted; " + (f"{name} is signed in" if name else "no one is signed in"))
-
-
-def _named(file: Path) -> Path:
-    """Return the file that a name stands for: ``desk-01``, ``desk-01.json`` and ``desk-01.bench.json`` are one."""
-    for ending in (BENCH_SUFFIX, ".bench", ".json"):
-        if file.name.endswith(ending) and file.name != ending:
-            file = file.with_name(file.name.removesuffix(ending))
-            break
-    check_new_name(file)
-    return file.with_name(file.name + BENCH_SUFFIX)
 
 
 def _set_up(made: Authority, owner: str, password: str) -> Secrets:

@@ -19,7 +19,7 @@ COMMANDS: Mapping[str, str] = {
     "why": "verrou.cli.access:why",
     "signin": "verrou.cli.access:signin",
     "audit": "verrou.cli.look:audit",
-    "harden": "verrou.cli.change:harden",
+    "harden": "verrou.cli.harden:harden",
     "verify": "verrou.cli.verify:verify",
     "undo": "verrou.cli.records:undo",
     "resume": "verrou.cli.records:resume",

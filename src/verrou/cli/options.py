@@ -16,8 +16,10 @@ import verrou
 from verrou.cli import completing
 from verrou.core.errors import BadInput, MachineRefused, NotAgreed
 from verrou.core.model import AccountName, GroupName
-from verrou.machines import Asking, Machine, Secrets, open_machine
+from verrou.machines.changes import Secrets
 from verrou.machines.local_files import ordinary_text
+from verrou.machines.protocol import Asking, Lacks, Machine
+from verrou.machines.registry import addresses_text, open_machine
 
 if TYPE_CHECKING:
     from verrou.core.baseline import Baseline
@@ -105,8 +107,17 @@ def _the_one_machine(context: click.Context, __: click.Parameter, machines: tupl
     required: list[Asking] = context.meta.get(ASKING, [])
     if len(required) > 1:
         raise BadInput("--files-only and --ask-system cannot be combined. Use one of them.")
-    machine.asking = required[0] if required else machine.asking
+    if required:
+        _set_asking(machine, required[0])
     return machine
+
+
+def _set_asking(machine: Machine, how: Asking) -> None:
+    askable = machine.askable
+    if not isinstance(askable, Lacks):
+        askable.asking = how
+    elif how is Asking.SYSTEM:
+        raise BadInput(f"--ask-system: {machine.name} cannot be asked: {askable.reason}")
 
 
 ASKING = "verrou.asking"
@@ -153,7 +164,7 @@ def machine_option(command: F) -> F:
         callback=_the_one_machine,
         metavar="MACHINE",
         shell_complete=completing.machines,
-        help="this (default), a mounted Linux root, a bench machine file or a survey file; also VERROU_MACHINE.",
+        help=f"{addresses_text()}; default: VERROU_MACHINE, or this.",
     )(command)
 
 
@@ -237,18 +248,21 @@ def load_baseline(name: str) -> "Baseline":
 
 
 def tried(machine: Machine, snapshot: "Snapshot") -> "list[TrialResult]":
-    """Return the results of the tests on a private copy; all *not run* where there can be none."""
+    """Return the results of the tests; all *not run* where there can be none."""
     from random import SystemRandom
 
     from verrou.core.errors import MachineRefused, NotEnoughRights
     from verrou.core.trials import not_tried, run_trials
-    from verrou.machines import DryRunUnavailable
+    from verrou.machines.protocol import DryRunUnavailable
     from verrou.reports.sheets import console
 
+    testable = machine.testable
+    if isinstance(testable, Lacks):
+        return not_tried(testable.reason)
     with console(stderr=True).status("Testing with a temporary account"):
         try:
-            with machine.dry_run() as copy:
-                return list(run_trials(copy.attempt, snapshot, SystemRandom()))
+            with testable.tests() as attempt:
+                return list(run_trials(attempt, snapshot, SystemRandom()))
         except (DryRunUnavailable, NotEnoughRights, MachineRefused) as reason:
             return not_tried(str(reason))
 

@@ -4,13 +4,14 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from verrou.cli.change import override_option
+from verrou.cli.change_options import override_option
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.keeping import Keeping, keeping
 from verrou.cli.options import agreed, format_option, machine_option, print_facts, typed_command
 from verrou.core import guards
 from verrou.core.errors import BadInput, MachineRefused
-from verrou.machines import Machine, Outcome
+from verrou.machines.changes import Outcome
+from verrou.machines.protocol import Machine, to_change
 
 if TYPE_CHECKING:
     from verrou.core.entries import JournalEntry
@@ -47,6 +48,7 @@ def undo(
     if entry is not None and back_to is not None:
         raise BadInput("--entry and --to cannot be combined. Use one of them.")
     out = console()
+    changeable = to_change(machine)
     journal = _journal(machine)
     entries = carry_out.to_undo(journal, entry, back_to)
     info = carry_out.RunInfo(typed_command(), overridden=accepted)
@@ -55,19 +57,19 @@ def undo(
         _finish(machine, info, preview)
         return
     with console(stderr=True).status("Dry run on a private copy"):
-        dry_run = carry_out.dry_run_undo(machine, journal, [each.number for each in entries])
+        dry_run = carry_out.dry_run_undo(changeable, journal, [each.number for each in entries])
     for line in going_back_lines(entries, dry_run.before, dry_run.after):
         out.print(shown(line))
     print_table(out, restored_table(dry_run.put_back))
     for remark in dry_run.notices:
         out.print(shown(remark), style=DOUBTFUL)
-    carry_out.check_undo(machine, journal, dry_run, entries, info)
+    carry_out.check_undo(changeable, journal, dry_run, entries, info)
     if preview:
         out.print("This is a preview; nothing was changed.")
         return
     if not yes:
         agreed(f"Undo this on {shown(machine.name)}?")
-    number = carry_out.undo(machine, dry_run, entries, info)
+    number = carry_out.undo(changeable, dry_run, entries, info)
     left = [item for item in dry_run.put_back if item.outcome is Outcome.REJECTED]
     numbers = _numbers([each.number for each in entries])
     out.print(f"Undone: entry {numbers}. Recorded as entry {number}. To redo: verrou undo --entry {number}")
@@ -101,7 +103,7 @@ def _finish(machine: Machine, info: "RunInfo", preview: bool) -> None:
         _preview_resume(machine, info)
         return
     with console(stderr=True).status("Dry run on a private copy"):
-        entry, swept = carry_out.resume(machine, info)
+        entry, swept = carry_out.resume(to_change(machine), info)
     if entry is not None:
         out.print(f"Entry {entry.number} ({shown(entry.command)}, {entry.begun}) is finished.")
     elif swept:
@@ -113,6 +115,7 @@ def _preview_resume(machine: Machine, info: "RunInfo") -> None:
     from verrou.reports.sheets import console, print_table, shown
     from verrou.reports.worksheets import restored_table
 
+    changeable = to_change(machine)
     out, journal = console(), _journal(machine)
     entry = journal.interrupted_entry()
     if entry is None:
@@ -122,17 +125,17 @@ def _preview_resume(machine: Machine, info: "RunInfo") -> None:
         )
         return
     with console(stderr=True).status("Dry run on a private copy"):
-        dry_run = carry_out.dry_run_resume(machine, journal, entry)
+        dry_run = carry_out.dry_run_resume(changeable, journal, entry)
     out.print(f"Remaining steps of entry {entry.number}, {shown(entry.command)}, by {entry.by}, {entry.begun}:")
     print_table(out, restored_table(dry_run.put_back))
-    carry_out.check_resume(machine, journal, dry_run, entry, info)
+    carry_out.check_resume(changeable, journal, dry_run, entry, info)
     out.print("This is a preview; nothing was changed.")
 
 
 def _journal(machine: Machine) -> "Journal":
     from verrou.records.journal import Journal
 
-    return Journal(machine.records_folder())
+    return Journal(to_change(machine).records_folder())
 
 
 @click.group(cls=CommandGroup)

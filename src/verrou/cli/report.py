@@ -18,7 +18,7 @@ from verrou.cli.options import (
 )
 from verrou.core.entries import JournalEntry
 from verrou.core.errors import BadInput, VerrouError
-from verrou.machines import Machine
+from verrou.machines.protocol import Machine
 
 FORMATS = {"markdown": ".md", "html": ".html", "json": ".json", "junit": ".xml"}
 

@@ -14,8 +14,8 @@ from verrou.cli.options import (
     write_new,
 )
 from verrou.core.errors import BadInput
-from verrou.machines import SURVEY_SUFFIX
 from verrou.machines.local_files import ordinary_text
+from verrou.machines.registry import machines_in, takes_long
 
 if TYPE_CHECKING:
     from verrou.records.rounds import Assignment, Outcome
@@ -53,8 +53,8 @@ def go_round(
     from verrou.reports.wording import finding_text
 
     assignment = _assignment(baseline_name, baselines)
-    addresses = rounds.machines_in(folder)
-    long = len(addresses) >= rounds.WORTH_SHARING or not all(each.endswith(SURVEY_SUFFIX) for each in addresses)
+    addresses = machines_in(folder)
+    long = len(addresses) >= rounds.WORTH_SHARING or any(map(takes_long, addresses))
     outcomes = list(_watched(rounds.go_round(addresses, assignment, load_baseline, finding_text), len(addresses), long))
     left_out: list[LeftOutData] = [
         {"address": each.address, "reason": each.reason} for each in outcomes if isinstance(each, rounds.LeftOut)

@@ -1,15 +1,16 @@
 """verrou rule: the catalogue, its explanations, and single rules of a machine."""
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
 from verrou.cli import completing
-from verrou.cli.change import change_options, single
+from verrou.cli.change import single
+from verrou.cli.change_options import ChangeSettings, change_options
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.options import format_option, looked_at, machine_option, print_facts
 from verrou.core.errors import BadInput, MachineRefused
-from verrou.machines import Machine
+from verrou.machines.protocol import Machine
 
 if TYPE_CHECKING:
     from verrou.core.model import Snapshot
@@ -125,7 +126,7 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
 @click.argument("assignments", metavar="RULE=VALUE", nargs=-1, shell_complete=completing.assignments)
 @click.option("--preset", metavar="NAME", help="Preset for elevation; to list them: verrou rule presets")
 @change_options()
-def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine, how: dict[str, Any]) -> None:
+def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine, settings: ChangeSettings) -> None:
     """Set rules; rules that depend on each other are set together."""
     from verrou.core.plan.change_plan import rule_steps
     from verrou.core.plan.choices import preset_names, values_of
@@ -171,4 +172,4 @@ def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine,
                 raise (MachineRefused if accepted_values.why else BadInput)(f"{rule_id}: {refused}")
         return rule_steps(snapshot, {**chosen, **required})
 
-    single(machine, steps, how)
+    single(machine, steps, settings)

@@ -12,7 +12,7 @@ from verrou.cli.options import (
     print_facts,
     tried,
 )
-from verrou.machines import Machine
+from verrou.machines.protocol import Machine
 
 
 @click.command()

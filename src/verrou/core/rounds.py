@@ -25,7 +25,8 @@ class Row:
 
     ``identity`` tells it from every other machine. ``signs`` has a sign for each of :data:`RULES`, ``listed`` the
     accounts and groups that do not meet theirs. ``worst`` is the most severe finding in words, ``oldest_waiver`` the
-    day on which the first waiver expires, ``interrupted`` a run that did not end."""
+    day on which the first waiver expires, ``interrupted`` a run that did not end, ``recorded``
+    when a record of the machine was written, in seconds since 1970; None for the machine itself."""
 
     machine: str
     identity: str
@@ -46,6 +47,7 @@ class Row:
     signs: str
     listed: tuple[str, ...]
     interrupted: str = ""
+    recorded: float | None = None
 
     @property
     def not_met(self) -> int:
@@ -70,8 +72,10 @@ SIGN_OF = {
 }
 
 
-def row_of(found: Audit, snapshot: Snapshot, address: str, statement: Callable[[Finding], str]) -> Row:
-    """Return the row of an audit; ``statement`` gives a finding in words."""
+def row_of(
+    found: Audit, snapshot: Snapshot, address: str, statement: Callable[[Finding], str], recorded: float | None = None
+) -> Row:
+    """Return the row of an audit; ``statement`` gives a finding in words, for ``recorded`` see :class:`Row`."""
     signs = [NOT_ASKED] * len(RULES)
     counts = dict.fromkeys(SIGN_OF.values(), 0)
     listed = []
@@ -110,4 +114,5 @@ def row_of(found: Audit, snapshot: Snapshot, address: str, statement: Callable[[
         "".join(signs),
         tuple(listed),
         machine.interrupted,
+        recorded,
     )

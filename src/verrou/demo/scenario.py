@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from verrou.demo.seasons import lay_out_seasons
-from verrou.machines import BENCH_SUFFIX
 from verrou.machines.bench.authority import Authority, No
+from verrou.machines.bench.kind import BENCH
 
 if TYPE_CHECKING:
     from importlib.resources.abc import Traversable
@@ -30,8 +30,8 @@ PLACEHOLDERS = (
 
 def lay_out(folder: Path) -> None:
     """Write all demo files into ``folder``, which must be empty."""
-    _hide().save(folder / f"hide-01{BENCH_SUFFIX}")
-    _ringing().save(folder / f"ringing-02{BENCH_SUFFIX}")
+    _hide().save(BENCH.file_for(folder / "hide-01"))
+    _ringing().save(BENCH.file_for(folder / "ringing-02"))
     _copy(files("verrou.demo") / "files", folder)
     root = folder / "warden-03"
     for name in (*PLACEHOLDERS, *PROGRAMS):

@@ -17,7 +17,8 @@ from verrou.core.model import Snapshot
 from verrou.core.plan.change_plan import plan_changes
 from verrou.core.plan.predict import predict
 from verrou.core.survey import survey_data
-from verrou.machines import BENCH_SUFFIX, SURVEY_SUFFIX, open_machine
+from verrou.machines.registry import open_machine
+from verrou.machines.survey.kind import SURVEY
 from verrou.records.logbook import waiting
 from verrou.records.logbook.place import place_of
 from verrou.reports.sheets import as_json, shown
@@ -46,7 +47,7 @@ def _visit(day: str, run: Run, by: str = "wilma", *slid: str, people: Sequence[s
 
 
 VISITS = {
-    f"hide-01{BENCH_SUFFIX}": (
+    "hide-01": (
         "hide-01.toml",
         (
             _visit("2025-04-07 09:10", Run.AUDIT, "wilma", *EVERYTHING, saved=True),
@@ -61,7 +62,7 @@ VISITS = {
             _visit("2026-09-14 08:30", Run.AUDIT, "anselm", *EVERYTHING, saved=True),
         ),
     ),
-    f"ringing-02{BENCH_SUFFIX}": (
+    "ringing-02": (
         "ringing-02.toml",
         (
             _visit("2025-04-09 11:00", Run.AUDIT, "wilma", *EVERYTHING, saved=True),
@@ -109,7 +110,7 @@ def lay_out_seasons(folder: Path) -> None:
             )
             waiting.put(place.waiting, record)
             if visit.saved:
-                file = surveys / f"{snapshot.machine.name}-{visit.at:%Y-%m}{SURVEY_SUFFIX}"
+                file = SURVEY.file_for(surveys / f"{snapshot.machine.name}-{visit.at:%Y-%m}")
                 file.write_text(as_json(survey_data(snapshot)), encoding="utf-8")
 
 

@@ -6,7 +6,7 @@ import stat
 from pathlib import Path
 
 from verrou.log import Log
-from verrou.machines import NOTHING, FileState
+from verrou.machines.changes import NOTHING, FileState
 
 LOG = Log(__name__)
 

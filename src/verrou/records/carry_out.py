@@ -30,14 +30,10 @@ from verrou.core.plan.steps import (
 from verrou.core.rules import CATALOGUE, reading_of
 from verrou.core.trials import TrialResult, run_trials
 from verrou.log import Log
-from verrou.machines import (
-    CannotLook,
+from verrou.machines.changes import (
     Change,
     ChangeSet,
-    Copy,
-    DryRunUnavailable,
-    FolderOperation,
-    Machine,
+    FileChange,
     Outcome,
     PlaceState,
     RestoreResult,
@@ -45,6 +41,7 @@ from verrou.machines import (
     Stamps,
     StepResult,
 )
+from verrou.machines.protocol import CannotLook, ChangeableMachine, Copy, DryRunUnavailable, Lacks, Machine, to_change
 from verrou.records.interruptions import until_applied
 from verrou.records.journal import Journal
 from verrou.records.machine_lock import is_held, machine_lock
@@ -111,8 +108,11 @@ def do_dry_run(
     Passwords that are not in ``secrets`` get stand-ins, and accounts that would need one for a test are not tested yet.
     Raises: NotEnoughRights, MachineRefused, BadInput: nothing can be changed here at all."""
     steps = with_files(machine, snapshot, steps)
+    changeable = machine.changeable
+    if isinstance(changeable, Lacks):
+        return predicted_run(snapshot, steps, changeable.reason)
     try:
-        with machine.dry_run() as copy:
+        with changeable.dry_run() as copy:
             return _dry_run_on(copy, snapshot, steps, secrets, test)
     except DryRunUnavailable as reason:
         LOG.info("no dry run, so the result is predicted: %s", reason)
@@ -247,7 +247,7 @@ def _surprises(results: Sequence[tuple[Step, StepResult]], after: Snapshot) -> I
 
 
 def commit(
-    machine: Machine,
+    machine: ChangeableMachine,
     dry_run: DryRun,
     secrets: Secrets,
     info: RunInfo,
@@ -270,21 +270,21 @@ def commit(
             return _apply(machine, journal, dry_run, info), dry_run
 
 
-def _stands(machine: Machine, dry_run: DryRun) -> bool:
+def _stands(machine: ChangeableMachine, dry_run: DryRun) -> bool:
     """Return whether everything that the dry run read or changes is unchanged."""
     return not _otherwise(machine, dry_run)
 
 
-def _otherwise(machine: Machine, dry_run: DryRun) -> list[str]:
+def _otherwise(machine: ChangeableMachine, dry_run: DryRun) -> list[str]:
     """Return what differs from what the dry run read."""
-    first: dict[str, Change | FolderOperation] = {}
+    first: dict[str, Change] = {}
     for change in dry_run.changes:
         first.setdefault(change.place, change)
     found = [place for place, change in first.items() if machine.stands(change, 0) is not PlaceState.BEFORE]
     return list(dict.fromkeys((*machine.moved(dry_run.stamps), *found)))
 
 
-def _ever_changing(machine: Machine, dry_run: DryRun) -> MachineRefused:
+def _ever_changing(machine: ChangeableMachine, dry_run: DryRun) -> MachineRefused:
     """Return what differs from the dry run again and again."""
     where = ", ".join(_otherwise(machine, dry_run)) or "something"
     return MachineRefused(
@@ -293,7 +293,7 @@ def _ever_changing(machine: Machine, dry_run: DryRun) -> MachineRefused:
     )
 
 
-def _again(machine: Machine, planned: DryRun, secrets: Secrets, info: RunInfo) -> DryRun:
+def _again(machine: ChangeableMachine, planned: DryRun, secrets: Secrets, info: RunInfo) -> DryRun:
     """Repeat the dry run on the present state, while the machine's locks keep others from writing."""
     steps = [step for step, _ in planned.steps]
     for _ in range(MOST_REHEARSALS):
@@ -319,7 +319,7 @@ MOST_REHEARSALS = 5
 """Most repetitions of a dry run while someone without the locks writes."""
 
 
-def _apply(machine: Machine, journal: Journal, dry_run: DryRun, info: RunInfo) -> int:
+def _apply(machine: ChangeableMachine, journal: Journal, dry_run: DryRun, info: RunInfo) -> int:
     with until_applied():
         try:
             number = journal.begin(_lines(dry_run, info), dry_run.changes)
@@ -331,7 +331,7 @@ def _apply(machine: Machine, journal: Journal, dry_run: DryRun, info: RunInfo) -
     return number
 
 
-def _apply_all(machine: Machine, journal: Journal, changes: Iterable[Change | FolderOperation], number: int) -> None:
+def _apply_all(machine: ChangeableMachine, journal: Journal, changes: Iterable[Change], number: int) -> None:
     """Apply the changes of an entry, and close it. Raises: BrokeOff: some were not applied."""
     try:
         for change in changes:
@@ -348,7 +348,7 @@ def _io_words(error: OSError) -> str:
     return f"{error.strerror}{f' ({error.filename})' if error.filename else ''}"
 
 
-def _sweep(machine: Machine, journal: Journal, number: int | None = None) -> None:
+def _sweep(machine: ChangeableMachine, journal: Journal, number: int | None = None) -> None:
     """Delete staged files and those moved aside by finished entries (or one entry).
 
     What cannot be deleted now, the next run deletes. Raises: BrokeOff: something is left."""
@@ -399,7 +399,7 @@ def note(machine: Machine, dry_run: DryRun, state: RunState, info: RunInfo, why:
             for step, r in dry_run.steps
         ]
     try:
-        with _at_work(machine, info.command) as journal:
+        with _at_work(to_change(machine), info.command) as journal:
             return journal.note(state, lines)
     except (VerrouError, OSError) as error:
         LOG.info("this run is not in the journal: %s", error)
@@ -407,7 +407,7 @@ def note(machine: Machine, dry_run: DryRun, state: RunState, info: RunInfo, why:
 
 
 @contextmanager
-def _at_work(machine: Machine, command: str) -> Iterator[Journal]:
+def _at_work(machine: ChangeableMachine, command: str) -> Iterator[Journal]:
     """Yield the journal under the machine's one lock; first delete what finished entries left to be deleted.
 
     What cannot be deleted stops no one."""
@@ -419,7 +419,7 @@ def _at_work(machine: Machine, command: str) -> Iterator[Journal]:
         yield journal
 
 
-def check_whole(machine: Machine) -> None:
+def check_whole(machine: ChangeableMachine) -> None:
     """Check that no run was interrupted, before a dry run or a prompt.
 
     Raises: MachineRefused: one was, or nothing can be changed here."""
@@ -434,7 +434,7 @@ def refuse_interrupted(journal: Journal) -> None:
         raise MachineRefused(words_of(entry))
 
 
-def dry_run_resume(machine: Machine, journal: Journal, entry: JournalEntry) -> DryRun:
+def dry_run_resume(machine: ChangeableMachine, journal: Journal, entry: JournalEntry) -> DryRun:
     """Do the rest of an interrupted run on a private copy of the machine, with what others wrote since.
 
     Raises: MachineRefused: no copy can be made."""
@@ -481,7 +481,9 @@ def _settled(
     )
 
 
-def check_resume(machine: Machine, journal: Journal, dry_run: DryRun, entry: JournalEntry, info: RunInfo) -> None:
+def check_resume(
+    machine: ChangeableMachine, journal: Journal, dry_run: DryRun, entry: JournalEntry, info: RunInfo
+) -> None:
     """Check that the rest of a run may be applied.
 
     Raises: GuardRefused: a guard blocks it on the present state. MachineRefused: it could not be applied."""
@@ -509,7 +511,7 @@ def _only_the_other_way(dry_run: DryRun, other: Callable[[], DryRun]) -> bool:
         return False
 
 
-def resume(machine: Machine, info: RunInfo | None = None) -> tuple[JournalEntry | None, list[int]]:
+def resume(machine: ChangeableMachine, info: RunInfo | None = None) -> tuple[JournalEntry | None, list[int]]:
     """Finish the interrupted run under the guards, and delete what finished ones left.
 
     Returns its entry, if there was one, and the entries of which something was deleted. Raises: BadInput: there is
@@ -534,7 +536,7 @@ def resume(machine: Machine, info: RunInfo | None = None) -> tuple[JournalEntry 
         return entry, left
 
 
-def _settled_resume(machine: Machine, journal: Journal, entry: JournalEntry, info: RunInfo) -> DryRun:
+def _settled_resume(machine: ChangeableMachine, journal: Journal, entry: JournalEntry, info: RunInfo) -> DryRun:
     """Return the dry run of the rest of a run on the present state, while the machine's locks keep others from
     writing."""
     for _ in range(MOST_REHEARSALS):
@@ -546,19 +548,19 @@ def _settled_resume(machine: Machine, journal: Journal, entry: JournalEntry, inf
 
 
 def _still_to_apply(
-    machine: Machine, changes: ChangeSet, number: int, *, otherwise: bool = False
-) -> Iterator[Change | FolderOperation]:
+    machine: ChangeableMachine, changes: ChangeSet, number: int, *, otherwise: bool = False
+) -> Iterator[Change]:
     """Yield the changes not yet applied, in order; with ``otherwise`` also those that others wrote to since."""
-    last = {change.place: change for change in changes if isinstance(change, Change)}
+    last = {change.place: change for change in changes if isinstance(change, FileChange)}
     for change in changes:
-        if isinstance(change, Change) and machine.stands(last[change.place], number) is PlaceState.AFTER:
+        if isinstance(change, FileChange) and machine.stands(last[change.place], number) is PlaceState.AFTER:
             continue
         stands = machine.stands(change, number)
-        if stands is PlaceState.BEFORE or (otherwise and stands is PlaceState.OTHER and isinstance(change, Change)):
+        if stands is PlaceState.BEFORE or (otherwise and stands is PlaceState.OTHER and isinstance(change, FileChange)):
             yield change
 
 
-def dry_run_undo(machine: Machine, journal: Journal, numbers: Sequence[int]) -> DryRun:
+def dry_run_undo(machine: ChangeableMachine, journal: Journal, numbers: Sequence[int]) -> DryRun:
     """Undo entries on a private copy, the newest first, with what others wrote since.
 
     Raises: BadInput: the stored change set of an entry was modified."""
@@ -600,7 +602,7 @@ def to_undo(journal: Journal, entry: int | None, back_to: int | None) -> list[Jo
 
 
 def check_undo(
-    machine: Machine, journal: Journal, dry_run: DryRun, entries: Sequence[JournalEntry], info: RunInfo
+    machine: ChangeableMachine, journal: Journal, dry_run: DryRun, entries: Sequence[JournalEntry], info: RunInfo
 ) -> None:
     """Check that an undo may be applied. Raises: GuardRefused: a guard blocks it. MachineRefused: it could not be
     applied."""
@@ -614,7 +616,7 @@ def check_undo(
         raise MachineRefused("nothing was changed: " + "\n".join(dry_run.blockers))
 
 
-def undo(machine: Machine, dry_run: DryRun, entries: Sequence[JournalEntry], info: RunInfo) -> int:
+def undo(machine: ChangeableMachine, dry_run: DryRun, entries: Sequence[JournalEntry], info: RunInfo) -> int:
     """Apply the dry run of an undo; see :func:`commit`."""
     numbers = [entry.number for entry in entries]
     with _at_work(machine, info.command) as journal, machine.held():

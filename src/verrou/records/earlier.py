@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from verrou.core.entries import JournalEntry, RunState
 from verrou.core.errors import BadInput
 from verrou.core.model import Snapshot
-from verrou.machines import Machine
+from verrou.machines.protocol import Machine, to_change
 from verrou.records import carry_out
 from verrou.records.journal import Journal
 
@@ -16,7 +16,8 @@ def snapshot_before(machine: Machine, entry: int | None = None) -> tuple[Snapsho
     It is the result of undoing the entries since on a private copy: what others wrote since stays in it. Raises:
     BadInput: there is no such entry, or a stored change set was modified. MachineRefused: there can be no private
     copy."""
-    journal = Journal(machine.records_folder())
+    changeable = to_change(machine)
+    journal = Journal(changeable.records_folder())
     if entry is None:
         number = carry_out.to_undo(journal, None, None)[0].number
     elif entry in {each.number for each in journal.entries()}:
@@ -24,12 +25,12 @@ def snapshot_before(machine: Machine, entry: int | None = None) -> tuple[Snapsho
     else:
         raise BadInput(f"{machine.name}: the journal has no entry {entry}; verrou journal list shows it")
     entries = carry_out.to_undo(journal, None, number - 1)
-    return carry_out.dry_run_undo(machine, journal, [each.number for each in entries]).after, number
+    return carry_out.dry_run_undo(changeable, journal, [each.number for each in entries]).after, number
 
 
 def standing_since(machine: Machine, entry: int | None = None) -> tuple[Snapshot | None, Sequence[JournalEntry]]:
     """Return the machine before an entry, or before the first one not undone, and all entries since; None for none."""
-    entries = Journal(machine.records_folder()).entries()
+    entries = Journal(to_change(machine).records_folder()).entries()
     standing = [each for each in entries if each.can_be_undone and not each.undoes]
     if entry is None and not standing:
         return None, ()

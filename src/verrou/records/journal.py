@@ -17,7 +17,8 @@ from typing import Any
 from verrou.core.entries import JournalEntry, RunState
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
 from verrou.log import Log
-from verrou.machines import Change, ChangeSet, FileState, FolderOperation
+from verrou.machines.changes import Change, ChangeSet, FileChange, FileState
+from verrou.machines.folder_operations import operation_data, operation_from
 from verrou.machines.local_files import ordinary_bytes, sync_folder, write_all
 
 LOG = Log(__name__)
@@ -99,7 +100,7 @@ class Journal:
         """Close an entry: every change was applied."""
         self._append(number, "finished")
 
-    def changes(self, number: int) -> list[Change | FolderOperation]:
+    def changes(self, number: int) -> list[Change]:
         """Return the change set of an entry; folder operations get its number. Raises: BadInput: it was modified."""
         folder = self._kept(number)
         entry = next((entry for entry in self.entries() if entry.number == number), None)
@@ -113,7 +114,7 @@ class Journal:
             return [_change(each, contents, number, finished) for each in json.loads(raw)]
         except PermissionError:
             raise NotEnoughRights(
-                f"{folder}: the stored change set cannot be read by this account. Run as root"
+                f"{folder}: the stored change set cannot be read by this account. Run as one that can"
             ) from None
         except OSError as error:
             raise BadInput(
@@ -173,7 +174,7 @@ class Journal:
         except (FileNotFoundError, NotADirectoryError):
             return []
         except PermissionError:
-            raise NotEnoughRights(f"{path}: the journal cannot be read by this account; run as root") from None
+            raise NotEnoughRights(f"{path}: the journal cannot be read by this account; run as one that can") from None
         except OSError as error:
             raise BadInput(f"{path}: the journal cannot be read: {error.strerror}") from None
         # A line without its end was being written when the run died; what it records had not happened yet.
@@ -285,9 +286,9 @@ def _write_changes(folder: Path, changes: ChangeSet) -> str:
         return {**item._replace(content=None, attributes=())._asdict(), "place": place, "attributes": attributes}
 
     index = [
-        {"operation": change.verb, "place": change.place, "facts": list(change.facts)}
-        if isinstance(change, FolderOperation)
-        else {"place": change.place, "before": described(change.before), "after": described(change.after)}
+        {"place": change.place, "before": described(change.before), "after": described(change.after)}
+        if isinstance(change, FileChange)
+        else operation_data(change)
         for change in changes
     ]
     raw, whole = json.dumps(index, ensure_ascii=True).encode(), b"".join(contents)
@@ -310,11 +311,10 @@ def _write_private(path: Path, content: bytes) -> None:
         os.close(descriptor)
 
 
-def _change(raw: Mapping[str, Any], contents: bytes, number: int, finished: bool) -> Change | FolderOperation:
+def _change(raw: Mapping[str, Any], contents: bytes, number: int, finished: bool) -> Change:
     if "operation" in raw:
-        facts = {str(key): value for key, value in raw["facts"]} | {"entry": number, "finished": int(finished)}
-        return FolderOperation(str(raw["operation"]), str(raw["place"]), tuple(facts.items()))
-    return Change(str(raw["place"]), _item(raw["before"], contents), _item(raw["after"], contents))
+        return operation_from(raw, number, finished)
+    return FileChange(str(raw["place"]), _item(raw["before"], contents), _item(raw["after"], contents))
 
 
 def _item(raw: Mapping[str, Any], contents: bytes) -> FileState:

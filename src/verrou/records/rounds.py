@@ -16,11 +16,9 @@ from attrs import frozen
 
 from verrou.core.audit import Finding, FindingCache, audit
 from verrou.core.baseline import Baseline
-from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights, VerrouError
+from verrou.core.errors import BadInput, MachineRefused, VerrouError
 from verrou.core.rounds import Row, row_of
-from verrou.core.survey_text import SurveyReader
-from verrou.machines import BENCH_SUFFIX, SURVEY_SUFFIX, open_machine
-from verrou.machines.survey_file import SurveyFile
+from verrou.machines.registry import opener
 from verrou.records.standing import observed
 
 if TYPE_CHECKING:
@@ -42,30 +40,6 @@ class LeftOut:
 Outcome = Row | LeftOut
 Load = Callable[[str], Baseline]
 Statement = Callable[[Finding], str]
-
-
-def machines_in(folder: Path) -> list[str]:
-    """Return the addresses of machines in a folder, and other JSON files, to be named as foreign.
-
-    Machines are surveys, bench machines, and folders with a system. Raises: BadInput: it is not a folder, or has no
-    machine. NotEnoughRights: reading is denied."""
-    try:
-        names = sorted(entry.name for entry in os.scandir(folder) if _may_be_machine(entry))
-    except PermissionError:
-        raise NotEnoughRights(f"{folder}: this account cannot read it. Run as one that can.") from None
-    except OSError as error:
-        raise BadInput(f"{folder}: {error.strerror}. Give a folder with surveys or machines") from None
-    if not names:
-        raise BadInput(
-            f"{folder}: found no survey (NAME{SURVEY_SUFFIX}), bench machine (NAME{BENCH_SUFFIX}) or mounted system"
-        )
-    return [str(folder / name) for name in names]
-
-
-def _may_be_machine(entry: "os.DirEntry[str]") -> bool:
-    if entry.name.endswith(".json"):
-        return True
-    return entry.is_dir() and Path(entry.path, "etc/passwd").is_file()
 
 
 @frozen
@@ -151,20 +125,18 @@ class _Worker:
     def __init__(self, assignment: Assignment, load: Load, statement: Statement) -> None:
         self.assignment, self.statement = assignment, statement
         self.load = lru_cache(load)
-        self.reader = SurveyReader()
+        self.open = opener()
         self.known: dict[str, FindingCache] = {}
 
     def look(self, address: str) -> Outcome:
         try:
-            if address.endswith(SURVEY_SUFFIX):
-                snapshot = SurveyFile(Path(address)).observe(self.reader)
-            else:
-                snapshot = observed(open_machine(address))
+            machine = self.open(address)
+            snapshot = observed(machine)
             name = self.assignment.baseline_of(snapshot.machine.name)
             if not name:
                 return LeftOut(address, f"no baseline is named for {snapshot.machine.name}")
             found = audit(snapshot, self.load(name), self.known.setdefault(name, {}))
-            return row_of(found, snapshot, address, self.statement)
+            return row_of(found, snapshot, address, self.statement, machine.recorded)
         except VerrouError as error:
             return LeftOut(address, str(error))
         except Exception as error:  # whatever one of thousands contains, the round continues
@@ -210,9 +182,4 @@ def newest(rows: Sequence[Row]) -> tuple[list[Row], int]:
 
 
 def _seen(row: Row) -> tuple[datetime, bool, float]:
-    survey = row.address.endswith(SURVEY_SUFFIX)
-    try:
-        written = os.stat(row.address).st_mtime
-    except OSError:
-        written = 0.0
-    return row.at, not survey, written
+    return row.at, row.recorded is None, row.recorded or 0.0

@@ -6,7 +6,7 @@ from verrou.core.entries import JournalEntry
 from verrou.core.errors import NotEnoughRights, VerrouError
 from verrou.core.model import Snapshot
 from verrou.log import Log
-from verrou.machines import Machine
+from verrou.machines.protocol import Lacks, Machine
 from verrou.records.journal import Journal
 from verrou.records.machine_lock import is_held
 
@@ -17,7 +17,7 @@ def observed(machine: Machine, *, asked: bool = False) -> Snapshot:
     """Return the machine's current state, with an interrupted run.
 
     A journal that cannot be read is a warning, except without the rights. See
-    :meth:`~verrou.machines.Machine.observe`."""
+    :meth:`~verrou.machines.protocol.Machine.observe`."""
     snapshot = machine.observe(asked=asked)
     try:
         words = interruption(machine)
@@ -34,9 +34,10 @@ def interruption(machine: Machine) -> str:
 
     One that is still running is not interrupted. Raises: VerrouError, OSError: the journal cannot be read by this
     account."""
-    if machine.only_read:
+    changeable = machine.changeable
+    if isinstance(changeable, Lacks):
         return ""
-    journal = Journal(machine.records_folder())
+    journal = Journal(changeable.records_folder())
     if not journal.there or is_held(journal.folder):
         return ""
     entry = journal.interrupted_entry()

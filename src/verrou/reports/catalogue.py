@@ -5,7 +5,7 @@ from typing import TypedDict
 
 from verrou.core.model import Effect
 from verrou.core.rules import CATALOGUE, PRESETS, Rule, Severity
-from verrou.machines import where_kept
+from verrou.machines.rule_places import where_set
 from verrou.reports.sheets import Table, columns_of
 
 
@@ -35,7 +35,7 @@ def explanation(rule: Rule) -> list[tuple[str, str]]:
         ("Costs", rule.costs),
         ("When it is not met", f"{rule.severity}: {rule.why_severe}"),
         ("Takes effect", str(rule.takes_effect)),
-        *((f"Where set on {kind}", text) for kind, text in where_kept(rule.id).items()),
+        *((f"Where set on {kind}", text) for kind, text in where_set(rule.id).items()),
         *(("Must agree", f"{agreement.words} {agreement.other}") for agreement in rule.agreements),
         *(("Set together with", other) for other in rule.set_with),
         *(("NIST SP 800-53", ", ".join(rule.controls)) for _ in rule.controls[:1]),

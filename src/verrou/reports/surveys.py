@@ -21,7 +21,7 @@ from verrou.core.model.routes import Route
 from verrou.core.model.states import AccountState, states_of, useful_hint
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.core.rules.population import administrators
-from verrou.machines import where_kept
+from verrou.machines.rule_places import where_set
 from verrou.reports.reading_words import reading_text
 from verrou.reports.sheets import BAD, DOUBTFUL, Table, columns_of, shown
 
@@ -277,7 +277,7 @@ def account_facts(account: Account, snapshot: Snapshot) -> list[tuple[str, str]]
         PasswordState.SET: f"stored as {account.password_scheme}",
         PasswordState.BLANK: "blank: no password needed",
         PasswordState.NONE: "no usable password",
-        PasswordState.UNKNOWN: "not known: only root can read it",
+        PasswordState.UNKNOWN: f"not known: only {snapshot.machine.full_rights} can read it",
     }[account.password]
     changed = f", set on {account.password_changed}" if account.password_changed else ""
     age = "must be changed when too old" if password_ages(account, snapshot) else "exempt from ageing"
@@ -292,7 +292,7 @@ def account_facts(account: Account, snapshot: Snapshot) -> list[tuple[str, str]]
         ("origin", _origin(account) or str(account.origin)),
         ("role", role_words(account, snapshot)),
         ("granted by", "; ".join(given)),
-        ("disabled", where_kept("builtin.admin_enabled").get(snapshot.machine.kind, "") if shut else ""),
+        ("disabled", where_set("builtin.admin_enabled").get(snapshot.machine.kind, "") if shut else ""),
         ("notes", ", ".join(states_of(account, snapshot).values()) or "none"),
         (
             "routes",

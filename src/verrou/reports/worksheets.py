@@ -6,7 +6,7 @@ from verrou.core.model import Snapshot
 from verrou.core.plan.change_plan import ChangePlan
 from verrou.core.plan.steps import SetRules, Step, TrySignIn
 from verrou.core.rules import CATALOGUE, reading_of, value_now
-from verrou.machines import Outcome, RestoreResult, StepResult
+from verrou.machines.changes import Outcome, RestoreResult, StepResult
 from verrou.reports.sheets import BAD, GOOD, QUIET, Table, columns_of
 
 STYLES = {Outcome.DONE: GOOD, Outcome.UNCHANGED: QUIET, Outcome.REJECTED: BAD, Outcome.UNDONE: GOOD}

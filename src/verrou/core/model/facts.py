@@ -80,6 +80,7 @@ class Detail(StrEnum):
     HINT = "hint"
     RECOVERY_QUESTIONS = "recovery_questions"
     GROUP_NOTE = "group_note"
+    HOME = "home"
 
 
 class PasswordState(StrEnum):

@@ -56,9 +56,9 @@ class MachineFacts:
     from which day on it is kept; None for always. ``admin_ageing_exempt``: the built-in administrator is exempt from
     ageing, since the system itself works as it. ``lists_disabled``: its sign-in screen lists disabled accounts, too.
     ``unread`` is what could not be read without more rights. ``identity`` tells the machine from every other under any
-    name; empty where it has none. ``interrupted`` describes a run of Verrou that did not end. ``asks_with`` is the
-    option with which the system itself would have been asked, where it was not; ``asked`` says what was asked of a
-    mounted disk."""
+    name; empty where it has none. ``interrupted`` describes a run of Verrou that did not end. ``full_rights`` is the
+    account that may read and change everything, where not every one may. ``asks_with`` is the option with which the
+    system itself would have been asked, where it was not; ``asked`` says what was asked of a mounted disk."""
 
     name: str
     kind: str
@@ -81,6 +81,7 @@ class MachineFacts:
     lists_disabled: bool = False
     identity: str = ""
     interrupted: str = ""
+    full_rights: str = ""
     asks_with: str = ""
     asked: str = ""
 

@@ -42,7 +42,8 @@ def reading_of(rule: Rule, snapshot: Snapshot) -> Reading:
     if rule.derived is not None:
         missing = snapshot.machine.unread
         if missing and (unread := [str(each) for each in rule.derived.needs if each in missing]):
-            return unreadable(f"{joined(unread)} can be read by root alone", "run as root")
+            one = snapshot.machine.full_rights
+            return unreadable(f"{joined(unread)} can be read by {one} alone", f"run as {one}")
         return rule.derived.read(snapshot)
     return snapshot.readings.get(rule.id) or absent(f"a {snapshot.machine.kind} machine has no such rule")
 

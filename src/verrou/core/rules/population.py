@@ -134,7 +134,8 @@ def _worst_of(find: Find, none: str) -> Callable[[Snapshot], Reading]:
         value = worst(accounts, snapshot)
         if worst([*accounts, *unread], snapshot) != value:
             names = name_list([a.name for a in unread])
-            return unreadable(f"the password of {names} could not be read", "read the machine as root")
+            remedy = f"read the machine as {snapshot.machine.full_rights}"
+            return unreadable(f"the password of {names} could not be read", remedy)
         return _off_the_accounts(value, [a.name for a in accounts], none)
 
     return read

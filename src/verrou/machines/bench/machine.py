@@ -6,16 +6,16 @@ from contextlib import AbstractContextManager, contextmanager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from verrou.core.errors import BadInput, NotEnoughRights
+from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
 from verrou.core.model import Account, AccountName, Files, Role, Snapshot
-from verrou.machines import (
-    BENCH_SUFFIX,
-    MOST_NAMED,
-    Asking,
+from verrou.machines.bench.authority import Authority, Damaged, No
+from verrou.machines.bench.kind import BENCH
+from verrou.machines.bench.readings import snapshot_of
+from verrou.machines.changes import (
     Change,
     ChangeSet,
+    FileChange,
     FileState,
-    FolderOperation,
     Outcome,
     PlaceState,
     RestoreResult,
@@ -23,14 +23,13 @@ from verrou.machines import (
     Stamps,
     StepResult,
 )
-from verrou.machines.bench.authority import Authority, Damaged, No
-from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.local_files import ordinary_text
+from verrou.machines.protocol import MOST_NAMED, Lacks, tests_on_copy
 
 if TYPE_CHECKING:
     from verrou.core.passwords import Policy
     from verrou.core.plan.steps import Step
-    from verrou.core.trials import TrialAccount
+    from verrou.core.trials import Attempt, TrialAccount
 
 STAGED = "staged"
 MOST_OF_A_BENCH = 100_000_000
@@ -40,14 +39,25 @@ MOST_OF_A_BENCH = 100_000_000
 class BenchMachine:
     """A bench machine, stored in its file."""
 
-    kind = "bench"
-    only_read = ""
+    kind = BENCH.name
+    recorded = None
+    askable = Lacks("its authority answers every question, with and without asking")
 
     def __init__(self, path: Path) -> None:
         self.path = path
         self.address = str(path)
-        self.name = path.name.removesuffix(BENCH_SUFFIX)
-        self.asking = Asking.USUAL
+        self.name = path.name.removesuffix(BENCH.suffix)
+
+    @property
+    def changeable(self) -> "BenchMachine":
+        return self
+
+    @property
+    def testable(self) -> "BenchMachine":
+        return self
+
+    def tests(self) -> "AbstractContextManager[Attempt]":
+        return tests_on_copy(self)
 
     def load(self) -> Authority:
         """Load its file. Raises: NotEnoughRights, BadInput: it cannot be read, or is not a bench machine's file."""
@@ -92,23 +102,23 @@ class BenchMachine:
     def held(self) -> AbstractContextManager[None]:
         return nullcontext()
 
-    def stands(self, change: Change | FolderOperation, entry: int) -> PlaceState:
+    def stands(self, change: Change, entry: int) -> PlaceState:
         from verrou.machines.local_files import item_at
 
-        assert isinstance(change, Change), "a bench machine is one file"
+        _, before, after = _of_the_file(change)
         now = item_at(self.path)
-        if now.content == change.after.content:
+        if now.content == after.content:
             return PlaceState.AFTER
-        return PlaceState.BEFORE if now.content == change.before.content else PlaceState.OTHER
+        return PlaceState.BEFORE if now.content == before.content else PlaceState.OTHER
 
-    def apply(self, change: Change | FolderOperation, entry: int) -> None:
+    def apply(self, change: Change, entry: int) -> None:
         from verrou.machines.local_files import sync_folder, write_new
 
         staging = self.records_folder() / STAGED
         staging.mkdir(mode=0o700, exist_ok=True)
         staged = staging / f"{entry}"
         staged.unlink(missing_ok=True)
-        write_new(staged, change[2])  # type: ignore[arg-type]
+        write_new(staged, _of_the_file(change).after)
         os.rename(staged, self.path)
         sync_folder(self.path.parent)
 
@@ -126,8 +136,15 @@ class BenchMachine:
         return self.path.with_name(f"{self.name}.verrou")
 
 
+def _of_the_file(change: Change) -> FileChange:
+    """Return a change of the one file that a bench machine is. Raises: MachineRefused: it is none."""
+    if isinstance(change, FileChange):
+        return change
+    raise MachineRefused(f"the stored change set names {change.place!r}, and a bench machine has no folders")
+
+
 class BenchCopy:
-    """The authority in memory, never saved: see :class:`verrou.machines.Copy`."""
+    """The authority in memory, never saved: see :class:`verrou.machines.protocol.Copy`."""
 
     def __init__(self, authority: Authority, file: str, address: str, before: FileState, stamps: Stamps) -> None:
         self.authority, self.file, self.address = authority, file, address
@@ -153,10 +170,10 @@ class BenchCopy:
         done = isinstance(step, TrySignIn) or self.authority.text() != before
         return StepResult(Outcome.DONE if done else Outcome.UNCHANGED, message)
 
-    def restore(self, change: Change | FolderOperation, later: Mapping[str, int]) -> RestoreResult:
+    def restore(self, change: Change, later: Mapping[str, int]) -> RestoreResult:
         from verrou.machines.bench.merging import merge
 
-        assert isinstance(change, Change), "a bench machine is one file"
+        change = _of_the_file(change)
         before, after, now = change.before.content, change.after.content, self.authority.text().encode()
         if before is None or after is None:
             return RestoreResult(change.place, Outcome.REJECTED, "the file did not exist before; unchanged")
@@ -179,9 +196,8 @@ class BenchCopy:
         message = f"{named} wrote to it since; only Verrou's own change is undone{left}"
         return RestoreResult(change.place, Outcome.UNDONE, message)
 
-    def go_on(self, change: Change | FolderOperation, stands: PlaceState) -> RestoreResult:
-        assert isinstance(change, Change), "a bench machine is one file"
-        return self.restore(change.backwards(), {})
+    def go_on(self, change: Change, stands: PlaceState) -> RestoreResult:
+        return self.restore(_of_the_file(change).backwards(), {})
 
     def finish_restore(self) -> Sequence[str]:
         return ()
@@ -200,7 +216,7 @@ class BenchCopy:
             return [], ""
         whole = self._as_it_was is not None and text == Authority(self._as_it_was.decode()).text()
         content = self._as_it_was if whole else text.encode()
-        return [Change(self.file, self._before, self._before._replace(content=content))], ""
+        return [FileChange(self.file, self._before, self._before._replace(content=content))], ""
 
     def notices(self, changes: ChangeSet) -> Sequence[str]:
         return ()

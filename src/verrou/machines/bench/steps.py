@@ -31,11 +31,11 @@ from verrou.core.plan.steps import (
     Unlock,
 )
 from verrou.core.trials import Answer, CannotTry
-from verrou.machines import Secrets
 from verrou.machines.bench import seat
 from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
 from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.bench.rules import ADAPTERS
+from verrou.machines.changes import Secrets
 
 
 def do_step(authority: Authority, step: Step, secrets: Secrets) -> str:

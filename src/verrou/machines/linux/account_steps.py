@@ -32,7 +32,8 @@ from verrou.core.plan.steps import (
     TrySignIn,
     Unlock,
 )
-from verrou.machines import Change, FolderOperation, Outcome, Secrets, StepResult
+from verrou.machines.changes import Change, FileChange, Outcome, Secrets, StepResult
+from verrou.machines.folder_operations import ArchiveHome, HandOver, TakeHome
 from verrou.machines.linux.acting import CRONTABS, LINGERING, at_jobs, processes_by_number
 from verrou.machines.linux.files.access_file import confined_groups
 from verrou.machines.linux.files.account_files import (
@@ -105,8 +106,8 @@ class AccountEdit:
     today_days: int
     hashes: Mapping[str, str] = field(factory=dict)
     files: dict[str, AccountFile] = field(factory=dict, init=False)
-    pending: Sequence[Change | FolderOperation] = ()
-    homes: list[Change | FolderOperation] = field(factory=list, init=False)
+    pending: Sequence[Change] = ()
+    homes: list[Change] = field(factory=list, init=False)
     tallies: list[str] = field(factory=list, init=False)
     jobs: dict[str, str] = field(factory=dict, init=False)
     ends: dict[str, str] = field(factory=dict, init=False)
@@ -275,7 +276,7 @@ class AccountEdit:
         coming = any(
             operation.place == home
             for operation in (*self.pending, *self.homes)
-            if isinstance(operation, FolderOperation)
+            if not isinstance(operation, FileChange)
         )
         if coming or self.root.exists(home):
             raise StepRejected(f"{home} already exists. Move it or choose another name")
@@ -314,25 +315,21 @@ class AccountEdit:
             self.tallies.append(f"{load_faillock(self.root).tallies}/{name}")
         return message
 
-    def _taker(self, name: str) -> dict[str, int]:
-        record = self._record(PASSWD, name)
-        return {"to_uid": int(record.fields[PasswdField.UID]), "to_gid": int(record.fields[PasswdField.GID])}
-
-    @staticmethod
-    def _from(record: AccountLine) -> tuple[tuple[str, int], ...]:
-        return ("uid", int(record.fields[PasswdField.UID])), ("gid", int(record.fields[PasswdField.GID]))
+    def _to_next_owner(self, place: str, record: AccountLine, to: str, *, below: bool) -> HandOver:
+        taker = self._record(PASSWD, to)
+        (uid, gid), (to_uid, to_gid) = _owner(record), _owner(taker)
+        return HandOver(place, uid, gid, to_uid, to_gid, below)
 
     def _hand_over_elsewhere(self, step: Remove, record: AccountLine, uid: int) -> str:
         """Plan the change of owner of everything the account has outside its home."""
         if step.choice is not FilesChoice.HAND_OVER or uid == 0:
             return ""
-        facts = (*self._from(record), *self._taker(step.to).items(), ("below", 0))
         places = list(islice(everything_elsewhere(self.root, uid, record.fields[PasswdField.HOME]), MOST_HANDED + 1))
         if len(places) > MOST_HANDED:
             raise StepRejected(
                 f"{step.account} has more than {MOST_HANDED} files outside its home; hand them over yourself"
             )
-        self.homes += [FolderOperation("hand-over", place, facts) for place in sorted(places)]
+        self.homes += [self._to_next_owner(place, record, step.to, below=False) for place in sorted(places)]
         return f"{counted(len(places), 'file')} elsewhere too" if places else ""
 
     def _tally(self, name: str) -> Path | None:
@@ -343,9 +340,7 @@ class AccountEdit:
         """Plan what happens to the home; a folder that is not the account's own is left alone, and reported."""
         name, folder = record.name, record.fields[PasswdField.HOME]
         made = [
-            operation
-            for operation in self.homes
-            if isinstance(operation, FolderOperation) and operation.place == folder
+            operation for operation in self.homes if not isinstance(operation, FileChange) and operation.place == folder
         ]
         if made:  # made by a step before this one: it need not be made at all
             self.homes = [operation for operation in self.homes if operation not in made]
@@ -362,7 +357,7 @@ class AccountEdit:
             home.check(others)
         except NoHome as reason:
             if home.is_empty_and_roots():
-                self.homes.append(FolderOperation("take-home", home.inside(), (("uid", 0), ("archive", ""))))
+                self.homes.append(TakeHome(home.inside(), 0))
                 return ""
             if step.choice in (FilesChoice.KEEP, FilesChoice.HAND_OVER):
                 return f"{reason}, so it is left alone"
@@ -372,27 +367,21 @@ class AccountEdit:
         count, size = home.files()
         held = f"{counted(count, 'file')}, {size_text(size)}"
         if step.choice is FilesChoice.HAND_OVER:
-            taker = self._taker(step.to)
-            if any(owner == taker["to_uid"] for owner in home.owners()):
+            given = self._to_next_owner(home.inside(), record, step.to, below=True)
+            if any(owner == given.to_uid for owner in home.owners()):
                 raise StepRejected(
                     f"{step.to} already has files in {folder}, which could not be distinguished from the new ones"
                 )
-            self.homes.append(
-                FolderOperation("hand-over", home.inside(), (*self._from(record), *taker.items(), ("below", 1)))
-            )
+            self.homes.append(given)
             return f"{held} in {folder} belong to {step.to} then"
         if step.choice is FilesChoice.KEEP:
             self.homes.append(home.closed())
             return f"{held} stay in {folder}, for root alone"
         if step.choice is FilesChoice.DELETE:
-            self.homes.append(FolderOperation("take-home", home.inside(), (("uid", uid), ("archive", ""))))
+            self.homes.append(TakeHome(home.inside(), uid))
             return f"{held} deleted"
         archive = new_archive(self.root, name)
-        facts = (("uid", uid), ("archive", archive))
-        self.homes += [
-            FolderOperation("archive-home", home.inside(), facts),
-            FolderOperation("take-home", home.inside(), facts),
-        ]
+        self.homes += [ArchiveHome(home.inside(), uid, archive), TakeHome(home.inside(), uid, archive)]
         return f"{held} are in {archive}"
 
     def _take_out(self, record: AccountLine) -> None:
@@ -691,3 +680,8 @@ def hashes_for(steps: Sequence[Step], secrets: Secrets) -> Mapping[str, str]:
     required = {step.account: secrets.given(step) for step in steps if isinstance(step, CreateAccount | SetPassword)}
     made = hashed_all({password: password for password in required.values() if password})
     return {name: made[password] for name, password in required.items() if password}
+
+
+def _owner(record: AccountLine) -> tuple[int, int]:
+    """Return an account's number and its group's."""
+    return int(record.fields[PasswdField.UID]), int(record.fields[PasswdField.GID])

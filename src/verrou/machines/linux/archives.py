@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from typing import IO, Any
 
 from verrou.core.errors import MachineRefused
-from verrou.machines import FileState
+from verrou.machines.changes import FileState
 from verrou.machines.linux.homes import FOLDER_FLAGS, walk_open
 from verrou.machines.local_files import sync_folder, write_all, write_new
 

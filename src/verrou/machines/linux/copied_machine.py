@@ -33,19 +33,28 @@ from verrou.core.plan.steps import (
 )
 from verrou.core.trials import Answer, CannotTry, TrialAccount
 from verrou.core.values import GROUP as GROUP_SIGN
-from verrou.machines import (
+from verrou.machines.changes import (
     NOTHING,
     Change,
     ChangeSet,
-    DryRunUnavailable,
+    FileChange,
     FileState,
-    FolderOperation,
     Outcome,
     PlaceState,
     RestoreResult,
     Secrets,
     Stamps,
     StepResult,
+)
+from verrou.machines.folder_operations import (
+    ArchiveHome,
+    BringHome,
+    DropArchive,
+    FolderOperation,
+    HandOver,
+    MakeHome,
+    TakeHome,
+    UnmakeHome,
 )
 from verrou.machines.linux import guests
 from verrou.machines.linux.account_steps import AccountEdit, hashes_for, today_in_days
@@ -68,6 +77,7 @@ from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules import named_otherwise, set_rules
 from verrou.machines.linux.trial_account import TrialOnLinux
 from verrou.machines.local_files import set_attributes, write_all
+from verrou.machines.protocol import DryRunUnavailable
 
 UPDATERS_OWN = ("/var/lib/pam/", f"{STACK}common-")
 """What the updater of the PAM stack writes: put together anew rather than merged."""
@@ -79,16 +89,17 @@ OF_THE_COPY = (errno.ENOSPC, errno.EDQUOT, errno.EIO, errno.ENOMEM)
 
 @define
 class LinuxCopy:
-    """See :class:`verrou.machines.Copy`. ``machine_root`` is the system itself, only looked at from here; ``look``
-    observes a root."""
+    """See :class:`verrou.machines.protocol.Copy`.
+
+    ``machine_root`` is the system itself, only looked at from here; ``look`` observes a root."""
 
     machine_root: Root
     copy: PrivateCopy
     taken_of: Stamps
     look: Callable[[Root], Snapshot]
     _known: dict[str, FileState] = field(factory=dict, init=False)
-    _phases: list[list[Change | FolderOperation]] = field(factory=list, init=False)
-    _at_home: list[Change | FolderOperation] = field(factory=list, init=False)
+    _phases: list[list[Change]] = field(factory=list, init=False)
+    _at_home: list[Change] = field(factory=list, init=False)
     _tallies: set[str] = field(factory=set, init=False)
     _put_back: dict[str, FileState] = field(factory=dict, init=False)
     _restack: bool = field(default=False, init=False)
@@ -102,7 +113,7 @@ class LinuxCopy:
     # Doing
 
     def do(self, steps: Sequence[Step], secrets: Secrets) -> list[StepResult]:
-        """See :meth:`verrou.machines.Copy.do`. Account steps that follow one another are done in one go."""
+        """See :meth:`verrou.machines.protocol.Copy.do`. Account steps that follow one another are done in one go."""
         results: list[StepResult] = []
         self._observed = None
         for manner, run in groupby(steps, key=self._manner):
@@ -176,7 +187,7 @@ class LinuxCopy:
         where = str(error.filename or "a file").removeprefix(str(self.root.path))
         if error.errno in OF_THE_COPY:
             raise DryRunUnavailable(f"{where} could not be written on the copy: {error.strerror}") from None
-        marked = Applier(self.machine_root).obstacles([Change(where, NOTHING, NOTHING)])
+        marked = Applier(self.machine_root).obstacles([FileChange(where, NOTHING, NOTHING)])
         return marked[0] if marked else f"{where}: {error.strerror}; Verrou does not write there"
 
     def _edit_with_settings(self, step: Step, secrets: Secrets) -> StepResult:
@@ -246,12 +257,12 @@ class LinuxCopy:
     # Looking
 
     def observe(self) -> Snapshot:
-        """See :meth:`verrou.machines.Copy.observe`."""
+        """See :meth:`verrou.machines.protocol.Copy.observe`."""
         self.root.forget()
         return self.look(self.root)
 
     def stamps(self) -> Stamps:
-        """See :meth:`verrou.machines.Copy.stamps`."""
+        """See :meth:`verrou.machines.protocol.Copy.stamps`."""
         return self.taken_of
 
     # Result
@@ -336,22 +347,22 @@ class LinuxCopy:
         self.root.forget()
 
     def mark(self) -> None:
-        """See :meth:`verrou.machines.Copy.mark`."""
+        """See :meth:`verrou.machines.protocol.Copy.mark`."""
         self._phases.append(self._done_since())
 
-    def _done_since(self) -> list[Change | FolderOperation]:
-        changes: list[Change | FolderOperation] = []
+    def _done_since(self) -> list[Change]:
+        changes: list[Change] = []
         for place in sorted(self._candidates()):
             before, after = self._item_before(place), self._item_after(place)
             if before != after:
-                changes.append(Change(place, before, after))
+                changes.append(FileChange(place, before, after))
                 self._known[place] = after
         changes += self._at_home
         self._at_home = []
         return changes
 
     def changes(self, before: Snapshot | None, after: Snapshot | None) -> tuple[ChangeSet, str]:
-        """See :meth:`verrou.machines.Copy.changes`.
+        """See :meth:`verrou.machines.protocol.Copy.changes`.
 
         Account files are applied in an order that keeps an administrator usable at every moment, where there is one."""
         self.mark()
@@ -370,7 +381,7 @@ class LinuxCopy:
 
         An administrator whose lines do not change is usable at every moment; only where there is none is each moment
         checked."""
-        decisive = [change for change in changes if isinstance(change, Change) and _decides(change.place)]
+        decisive = [change for change in changes if isinstance(change, FileChange) and _decides(change.place)]
         unmoved = [a for a in usable_administrators(before) if after.by_name.get(a.name) == a]
         lasting = any(usable_administrator(account, after) for account in unmoved)
         if len(decisive) < 2 or (lasting and not any("sudoers" in change.place for change in decisive)):
@@ -388,7 +399,7 @@ class LinuxCopy:
         return ""
 
     def notices(self, changes: ChangeSet) -> Sequence[str]:
-        """See :meth:`verrou.machines.Copy.remarks`."""
+        """See :meth:`verrou.machines.protocol.Copy.notices`."""
         lines = Applier(self.machine_root).notices(changes)
         if not self.machine_root.live and self.copy.ran:
             programs = ", ".join(sorted(self.copy.ran))
@@ -398,14 +409,14 @@ class LinuxCopy:
         return lines
 
     def obstacles(self, changes: ChangeSet) -> Sequence[str]:
-        """See :meth:`verrou.machines.Copy.obstacles`."""
+        """See :meth:`verrou.machines.protocol.Copy.obstacles`."""
         return Applier(self.machine_root).obstacles(changes)
 
     # Going back
 
-    def restore(self, change: Change | FolderOperation, later: Mapping[str, int]) -> RestoreResult:
-        """See :meth:`verrou.machines.Copy.put_back`."""
-        if isinstance(change, FolderOperation):
+    def restore(self, change: Change, later: Mapping[str, int]) -> RestoreResult:
+        """See :meth:`verrou.machines.protocol.Copy.restore`."""
+        if not isinstance(change, FileChange):
             return self._restore_operation(change)
         place, before, after = change
         if not self._is_copied(place):
@@ -436,11 +447,11 @@ class LinuxCopy:
             return RestoreResult(place, outcome, f"{named} wrote to it since{left}" if kept else "")
         return self._written(place, merged, f"{named} wrote to it since; only Verrou's own change is undone{left}")
 
-    def go_on(self, change: Change | FolderOperation, stands: PlaceState) -> RestoreResult:
-        """See :meth:`verrou.machines.Copy.go_on`."""
-        if isinstance(change, Change) and stands is not PlaceState.BEFORE:
+    def go_on(self, change: Change, stands: PlaceState) -> RestoreResult:
+        """See :meth:`verrou.machines.protocol.Copy.go_on`."""
+        if isinstance(change, FileChange) and stands is not PlaceState.BEFORE:
             return self.restore(change.backwards(), {})
-        if isinstance(change, Change) and self._is_copied(change.place):
+        if isinstance(change, FileChange) and self._is_copied(change.place):
             return self._written(change.place, change.after, "")
         self._at_home.append(change)
         return RestoreResult(change.place, Outcome.DONE)
@@ -463,120 +474,100 @@ class LinuxCopy:
         folders = (*self.copy.uppers, load_faillock(self.root).tallies)
         return any(place.startswith(f"{folder}/") for folder in folders)
 
-    def _put_back_at_home(self, change: Change) -> RestoreResult:
+    def _put_back_at_home(self, change: FileChange) -> RestoreResult:
         """Restore a folder where the copy only shows the machine: a home, or one above it."""
         now = self.machine_root.item(change.place)
         if now == change.before:
             return RestoreResult(change.place, Outcome.UNCHANGED)
         if now != change.after:
             return RestoreResult(change.place, Outcome.REJECTED, "it was changed since; left as it is")
-        self._at_home.append(Change(change.place, now, change.before))
+        self._at_home.append(FileChange(change.place, now, change.before))
         return RestoreResult(change.place, Outcome.UNDONE)
 
     def _restore_operation(self, operation: FolderOperation) -> RestoreResult:
         place, there = operation.place, self.machine_root.item(operation.place).there
-        match operation.verb:
-            case "make-home" if coming := self._coming(place):
+        match operation:
+            case MakeHome() if coming := self._coming(place):
                 # Its owner is not restored either: the file would belong to no one.
                 self._at_home.remove(coming)
-                kept = dict(coming.facts).get("archive")
+                kept = coming.archive if isinstance(coming, BringHome) else ""
                 return RestoreResult(place, Outcome.UNDONE, f"its files stay in {kept}" if kept else "")
-            case "make-home" if there and is_as_made(self.machine_root, operation):
-                self._at_home.append(FolderOperation("unmake-home", place, operation.facts))
-                return RestoreResult(place, Outcome.UNDONE)
-            case "make-home" if there:
+            case MakeHome(uid=uid, gid=gid, mode=mode, kept=lasting) if there:
+                if is_as_made(self.machine_root, operation):
+                    self._at_home.append(UnmakeHome(place, uid, gid, mode, lasting))
+                    return RestoreResult(place, Outcome.UNDONE)
                 now = self.machine_root.item(place)
-                self._at_home.append(Change(place, now, now._replace(mode=0o700, uid=0, gid=0, attributes=())))
+                self._at_home.append(FileChange(place, now, now._replace(mode=0o700, uid=0, gid=0, attributes=())))
                 return RestoreResult(place, Outcome.UNDONE, "it was used since, so its files stay, for root alone")
-            case "unmake-home" if not there:
-                self._at_home.append(FolderOperation("make-home", place, operation.facts))
+            case UnmakeHome(uid=uid, gid=gid, mode=mode, kept=lasting) if not there:
+                self._at_home.append(MakeHome(place, uid, gid, mode, lasting))
                 return RestoreResult(place, Outcome.UNDONE)
-            case "take-home" if there and self._half_deleted(operation):
-                return self._bring_home(operation)
-            case "take-home" if there and (self._applied(operation) or self._aside(operation)):
-                kept = operation.fact("archive")
-                message = f"; unpack {kept} manually" if kept else ""
-                return RestoreResult(place, Outcome.REJECTED, f"it was created again since; left as it is{message}")
-            case "take-home" if not there:
-                return self._bring_home(operation)
-            case "bring-home" if there:
-                facts = (("uid", operation.number("uid")), ("archive", ""))
-                if operation.fact("archive"):
-                    name = operation.fact("archive").rpartition("/")[2].rpartition("-")[0].rpartition("-")[0]
-                    facts = (facts[0], ("archive", new_archive(self.machine_root, name)))
-                    self._at_home.append(FolderOperation("archive-home", place, facts))
-                self._at_home.append(FolderOperation("take-home", place, facts))
+            case TakeHome():
+                return self._restore_home(operation, there)
+            case BringHome() if there:
+                archive = ""
+                if operation.archive:
+                    name = operation.archive.rpartition("/")[2].rpartition("-")[0].rpartition("-")[0]
+                    archive = new_archive(self.machine_root, name)
+                    self._at_home.append(ArchiveHome(place, operation.uid, archive))
+                self._at_home.append(TakeHome(place, operation.uid, archive))
                 return RestoreResult(place, Outcome.UNDONE)
-            case "hand-over":
+            case HandOver():
                 return self._hand_back(operation)
-            case "archive-home" if there and not self._applied(operation) and not self._aside(operation):
-                if not self.machine_root.item(operation.fact("archive")).there:
-                    return RestoreResult(operation.fact("archive"), Outcome.UNCHANGED)
-                self._at_home.append(FolderOperation("drop-archive", place, operation.facts))
-                return RestoreResult(operation.fact("archive"), Outcome.UNDONE)
-            case _:
+            case ArchiveHome(archive=archive) if there and not operation.finished and not self._aside(operation):
+                if not self.machine_root.item(archive).there:
+                    return RestoreResult(archive, Outcome.UNCHANGED)
+                self._at_home.append(DropArchive(place, operation.uid, archive))
+                return RestoreResult(archive, Outcome.UNDONE)
+            case MakeHome() | UnmakeHome() | BringHome() | ArchiveHome() | DropArchive():
                 return RestoreResult(place, Outcome.UNCHANGED)
+        assert_never(operation)
 
-    def _coming(self, place: str) -> FolderOperation | None:
-        """Restore a home that the same undo was about to restore."""
-        brought = [
-            operation
-            for operation in self._at_home
-            if isinstance(operation, FolderOperation) and operation.place == place
-        ]
-        return next((operation for operation in brought if operation.verb in ("bring-home", "make-home")), None)
+    def _coming(self, place: str) -> MakeHome | BringHome | None:
+        """Return a home that the same undo was about to restore."""
+        coming = (each for each in self._at_home if isinstance(each, MakeHome | BringHome))
+        return next((operation for operation in coming if operation.place == place), None)
 
-    def _hand_back(self, operation: FolderOperation) -> RestoreResult:
+    def _hand_back(self, operation: HandOver) -> RestoreResult:
         """Return what was handed over, also where that was interrupted half-way."""
-        whole, owners = bool(operation.number("below")), Applier(self.machine_root).owners(operation)
+        owners = Applier(self.machine_root).owners(operation)
         if not owners:
             return RestoreResult(operation.place, Outcome.REJECTED, "it is gone")
-        if operation.number("to_uid") not in owners:
-            ours = operation.number("uid") in owners
+        if operation.to_uid not in owners:
+            ours = operation.uid in owners
             message = "" if ours else "it has another owner since; left as it is"
             return RestoreResult(operation.place, Outcome.UNCHANGED if ours else Outcome.REJECTED, message)
-        facts = dict(operation.facts)
-        turned = {"uid": facts["to_uid"], "gid": facts["to_gid"], "to_uid": facts["uid"], "to_gid": facts["gid"]}
-        self._at_home.append(FolderOperation("hand-over", operation.place, (*turned.items(), ("below", int(whole)))))
-        since = "includes files its new owner added since" if whole and self._applied(operation) else ""
+        self._at_home.append(operation.backwards())
+        since = "includes files its new owner added since" if operation.below and operation.finished else ""
         return RestoreResult(operation.place, Outcome.UNDONE, since)
-
-    @staticmethod
-    def _applied(operation: FolderOperation) -> bool:
-        """Return whether the entry of a folder operation finished."""
-        return bool(dict(operation.facts).get("finished"))
 
     def _aside(self, operation: FolderOperation) -> str:
         """Return the name of a home that an interrupted entry moved aside; empty where there is none.
 
         What a finished one left is about to be deleted, so no undo may rest on it."""
-        if self._applied(operation):
+        if operation.finished:
             return ""
         folder, _, last = operation.place.rpartition("/")
-        entry = int(dict(operation.facts).get("entry", 0))
-        names = (leaving_name(last, entry), copied_name(last, entry))
+        names = (leaving_name(last, operation.entry), copied_name(last, operation.entry))
         return next((name for name in names if self.machine_root.item(f"{folder}/{name}").there), "")
 
-    def _half_deleted(self, operation: FolderOperation) -> bool:
-        """Return whether a home's place has a partly deleted folder, while the whole home is set aside."""
-        return self._aside(operation).startswith(COPIED)
-
-    def _bring_home(self, operation: FolderOperation) -> RestoreResult:
-        aside = self._aside(operation)
-        archive = operation.fact("archive")
-        facts = (("uid", operation.number("uid")), ("archive", archive), ("aside", aside))
-        if not aside and operation.number("uid") == 0 and not archive:
-            kept = (("uid", 0), ("gid", 0), ("mode", 0o755), ("kept", 0))
-            self._at_home.append(FolderOperation("make-home", operation.place, kept))
-            return RestoreResult(operation.place, Outcome.UNDONE)
+    def _restore_home(self, operation: TakeHome, there: bool) -> RestoreResult:
+        aside, place, archive = self._aside(operation), operation.place, operation.archive
+        half_deleted = aside.startswith(COPIED)
+        if there and not half_deleted:
+            if not operation.finished and not aside:
+                return RestoreResult(place, Outcome.UNCHANGED)
+            message = f"; unpack {archive} manually" if archive else ""
+            return RestoreResult(place, Outcome.REJECTED, f"it was created again since; left as it is{message}")
+        if not aside and operation.uid == 0 and not archive:
+            self._at_home.append(MakeHome(place, 0, 0, 0o755, False))
+            return RestoreResult(place, Outcome.UNDONE)
         if not aside and not archive:
-            return RestoreResult(operation.place, Outcome.REJECTED, "it was deleted for good")
+            return RestoreResult(place, Outcome.REJECTED, "it was deleted for good")
         if not aside and not self._whole(archive):
-            return RestoreResult(
-                operation.place, Outcome.REJECTED, f"{archive} is not what was written: its checksum differs"
-            )
-        self._at_home.append(FolderOperation("bring-home", operation.place, facts))
-        return RestoreResult(operation.place, Outcome.UNDONE, "" if aside else f"unpacked from {archive}, which stays")
+            return RestoreResult(place, Outcome.REJECTED, f"{archive} is not what was written: its checksum differs")
+        self._at_home.append(BringHome(place, operation.uid, archive, aside))
+        return RestoreResult(place, Outcome.UNDONE, "" if aside else f"unpacked from {archive}, which stays")
 
     def _whole(self, archive: str) -> bool:
         shelf, _, name = archive.rpartition("/")
@@ -590,7 +581,7 @@ class LinuxCopy:
             os.close(folder)
 
     def finish_restore(self) -> Sequence[str]:
-        """See :meth:`verrou.machines.Copy.finish_restore`."""
+        """See :meth:`verrou.machines.protocol.Copy.finish_restore`."""
         if not self._restack:
             return ()
         self._restack = False
@@ -604,7 +595,7 @@ class LinuxCopy:
 
     @contextmanager
     def attempt(self, policy: Policy, role: Role, let_in: bool) -> Iterator[TrialAccount]:
-        """See :meth:`verrou.machines.Copy.attempt`."""
+        """See :meth:`verrou.machines.protocol.Copy.attempt`."""
         try:
             self.copy.ask("library")
         except DryRunUnavailable as reason:

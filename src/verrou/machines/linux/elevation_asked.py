@@ -9,13 +9,13 @@ from attrs import define, evolve, field
 from verrou.core.errors import VerrouError
 from verrou.core.model import Account, Grant, PasswordState, Source
 from verrou.core.model.known import Known, any_of
-from verrou.machines import DryRunUnavailable
 from verrou.machines.linux.files.doas import DOAS_CONF
 from verrou.machines.linux.files.sudoers import SUDOERS, Person
 from verrou.machines.linux.pam.asking import was_not_asked, word_and_hash
 from verrou.machines.linux.pam.faillock import load_faillock
 from verrou.machines.linux.population import Population
 from verrou.machines.linux.root import Root
+from verrou.machines.protocol import DryRunUnavailable
 
 MOST_ASKED = 300
 """Most distinct accounts tried in one observation; for all others only files are read."""

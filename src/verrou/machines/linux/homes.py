@@ -14,8 +14,9 @@ from attrs import define
 
 from verrou.core.model import Files
 from verrou.log import Log
-from verrou.machines import MOST_NAMED, CannotLook, Change
+from verrou.machines.changes import FileChange
 from verrou.machines.linux.root import Root
+from verrou.machines.protocol import MOST_NAMED, CannotLook
 
 LOG = Log(__name__)
 
@@ -123,12 +124,12 @@ class Home:
         """Return its path in the root, with links above it resolved."""
         return f"/{self.itself().relative_to(self.root.path)}"
 
-    def closed(self) -> Change:
+    def closed(self) -> FileChange:
         """Return the folder's state as root's own: its content stays, and no other account can reach it.
 
         That includes the next account with the same ID."""
         now = self.root.item(self.inside())
-        return Change(self.inside(), now, now._replace(mode=0o700, uid=0, gid=0, attributes=()))
+        return FileChange(self.inside(), now, now._replace(mode=0o700, uid=0, gid=0, attributes=()))
 
 
 def new_archive(root: Root, account: str) -> str:

@@ -9,13 +9,24 @@ import os
 import stat
 import struct
 from collections.abc import Iterator
+from typing import assert_never
 
 from attrs import define
 
 from verrou.core.errors import MachineRefused
 from verrou.core.model import name_list
 from verrou.log import Log
-from verrou.machines import Change, ChangeSet, FileState, FolderOperation, PlaceState
+from verrou.machines.changes import Change, ChangeSet, FileChange, FileState, PlaceState
+from verrou.machines.folder_operations import (
+    ArchiveHome,
+    BringHome,
+    DropArchive,
+    FolderOperation,
+    HandOver,
+    MakeHome,
+    TakeHome,
+    UnmakeHome,
+)
 from verrou.machines.linux import archives, new_homes
 from verrou.machines.linux.homes import ARCHIVES, FOLDER_FLAGS, Home, walk_open
 from verrou.machines.linux.root import Root
@@ -55,9 +66,9 @@ class Applier:
 
     root: Root
 
-    def stands(self, change: Change | FolderOperation, entry: int) -> PlaceState:
-        """See :meth:`verrou.machines.Machine.stands`."""
-        if isinstance(change, FolderOperation):
+    def stands(self, change: Change, entry: int) -> PlaceState:
+        """See :meth:`verrou.machines.protocol.ChangeableMachine.stands`."""
+        if not isinstance(change, FileChange):
             return self._operation_state(change)
         now = self.root.item(change.place)
         if now == change.after:
@@ -73,39 +84,47 @@ class Applier:
         return PlaceState.OTHER
 
     def _operation_state(self, operation: FolderOperation) -> PlaceState:
-        if operation.verb == "hand-over":
-            owners = self.owners(operation)
-            if operation.number("uid") in owners:
-                return PlaceState.BEFORE
-            return PlaceState.AFTER if operation.number("to_uid") in owners or not owners else PlaceState.OTHER
-        if operation.verb == "bring-home":
-            return self._homecoming_stands(operation)
-        place = operation.fact("archive") if operation.verb in ("archive-home", "drop-archive") else operation.place
-        there = self.root.item(place).there
-        done = there if operation.verb in ("make-home", "archive-home") else not there
+        match operation:
+            case HandOver():
+                owners = self.owners(operation)
+                if operation.uid in owners:
+                    return PlaceState.BEFORE
+                return PlaceState.AFTER if operation.to_uid in owners or not owners else PlaceState.OTHER
+            case BringHome():
+                return self._homecoming_stands(operation)
+            case MakeHome():
+                done = self.root.item(operation.place).there
+            case ArchiveHome():
+                done = self.root.item(operation.archive).there
+            case UnmakeHome() | TakeHome():
+                done = not self.root.item(operation.place).there
+            case DropArchive():
+                done = not self.root.item(operation.archive).there
+            case _:
+                assert_never(operation)
         return PlaceState.AFTER if done else PlaceState.BEFORE
 
-    def _homecoming_stands(self, operation: FolderOperation) -> PlaceState:
+    def _homecoming_stands(self, operation: BringHome) -> PlaceState:
         """Return OTHER where what should be restored is gone for good, so that no run waits for it."""
         _check_aside(operation)
-        beside = f"{operation.place.rpartition('/')[0]}/{operation.fact('aside')}" if operation.fact("aside") else ""
+        beside = f"{operation.place.rpartition('/')[0]}/{operation.aside}" if operation.aside else ""
         if beside and self.root.item(beside).there:
             return PlaceState.BEFORE
         if self.root.item(operation.place).there:
             return PlaceState.AFTER
-        kept = operation.fact("archive")
+        kept = operation.archive
         return PlaceState.BEFORE if kept and self.root.item(kept).there else PlaceState.OTHER
 
-    def owners(self, operation: FolderOperation) -> set[int]:
+    def owners(self, operation: HandOver) -> set[int]:
         """Return the owners of what is handed over, with all its content; empty where it is gone."""
         now = self.root.item(operation.place)
-        inside = Home(self.root, operation.place, 0).owners() if now.folder and operation.number("below") else set()
+        inside = Home(self.root, operation.place, 0).owners() if now.folder and operation.below else set()
         return {now.uid, *inside} if now.there else set()
 
-    def apply(self, change: Change | FolderOperation, entry: int) -> None:
-        """See :meth:`verrou.machines.Machine.apply`."""
+    def apply(self, change: Change, entry: int) -> None:
+        """See :meth:`verrou.machines.protocol.ChangeableMachine.apply`."""
         LOG.info("entry %s: apply %s", entry, change.place)
-        if isinstance(change, FolderOperation):
+        if not isinstance(change, FileChange):
             self._do(change, entry)
             return
         folder, last = self.root.open_folder_of(change.place)
@@ -122,7 +141,7 @@ class Applier:
         finally:
             os.close(folder)
 
-    def _swap_in(self, folder: int, last: str, change: Change, entry: int) -> None:
+    def _swap_in(self, folder: int, last: str, change: FileChange, entry: int) -> None:
         name = f"{entry}-{hashlib.sha256(os.fsencode(change.place)).hexdigest()[:16]}"
         for staging in self._staging_folders(folder):
             try:
@@ -178,37 +197,40 @@ class Applier:
         return here
 
     def _do(self, operation: FolderOperation, entry: int) -> None:
-        _check_aside(operation)
+        if isinstance(operation, BringHome):
+            _check_aside(operation)
         folder, last = self.root.open_folder_of(operation.place)
         coming = _coming_name(last, entry)
         try:
-            match operation.verb:
-                case "make-home":
+            match operation:
+                case MakeHome():
                     delete_tree(folder, coming)
                     new_homes.build(self.root, folder, coming, operation)
                     os.rename(coming, last, src_dir_fd=folder, dst_dir_fd=folder)
-                case "take-home" | "unmake-home":
+                case TakeHome() | UnmakeHome():
                     self._move_aside(operation, folder, last, entry)
-                case "bring-home" if operation.fact("aside") and item_at(operation.fact("aside"), folder).there:
-                    if operation.fact("aside").startswith(COPIED):
+                case BringHome(aside=aside) if aside and item_at(aside, folder).there:
+                    if aside.startswith(COPIED):
                         delete_tree(folder, last)
-                    os.rename(operation.fact("aside"), last, src_dir_fd=folder, dst_dir_fd=folder)
-                case "bring-home":
-                    self._unpack(operation, folder, coming)
+                    os.rename(aside, last, src_dir_fd=folder, dst_dir_fd=folder)
+                case BringHome():
+                    self._unpack(operation.archive, folder, coming)
                     os.rename(coming, last, src_dir_fd=folder, dst_dir_fd=folder)
-                case "hand-over":
+                case HandOver():
                     hand_over(folder, last, operation)
-                case "archive-home":
-                    self._pack(operation, folder, last)
-                case "drop-archive":
-                    shelf, name = self._shelf(operation)
+                case ArchiveHome():
+                    self._pack(operation.place, operation.archive, folder, last)
+                case DropArchive():
+                    shelf, name = self._shelf(operation.archive)
                     archives.drop(shelf, name)
                     os.close(shelf)
+                case _:
+                    assert_never(operation)
             sync_folder(folder)
         finally:
             os.close(folder)
 
-    def _move_aside(self, operation: FolderOperation, folder: int, last: str, entry: int) -> None:
+    def _move_aside(self, operation: TakeHome | UnmakeHome, folder: int, last: str, entry: int) -> None:
         copied, coming = copied_name(last, entry), _coming_name(last, entry)
         if not item_at(copied, folder).there:
             try:
@@ -219,8 +241,8 @@ class Applier:
                     raise
             # An overlay does not rename a folder of its lower layer.
             delete_tree(folder, coming)
-            aside = operation._replace(facts=(("archive", f"{ARCHIVES}/{copied}"),))
-            self._pack(aside, folder, last)
+            aside = f"{ARCHIVES}/{copied}"
+            self._pack(operation.place, aside, folder, last)
             self._unpack(aside, folder, coming)
             os.rename(coming, copied, src_dir_fd=folder, dst_dir_fd=folder)
             shelf, name = self._shelf(aside)
@@ -228,36 +250,36 @@ class Applier:
             os.close(shelf)
         delete_tree(folder, last)
 
-    def _pack(self, operation: FolderOperation, folder: int, last: str) -> None:
+    def _pack(self, place: str, archive: str, folder: int, last: str) -> None:
         home = os.open(last, FOLDER_FLAGS, dir_fd=folder)
-        shelf, name = self._shelf(operation)
+        shelf, name = self._shelf(archive)
         try:
-            archives.pack(home, operation.place, shelf, name)
+            archives.pack(home, place, shelf, name)
         finally:
             os.close(home)
             os.close(shelf)
 
-    def _unpack(self, operation: FolderOperation, folder: int, coming: str) -> None:
+    def _unpack(self, archive: str, folder: int, coming: str) -> None:
         """Restore a home from its archive, as ``coming``."""
         delete_tree(folder, coming)
-        shelf, name = self._shelf(operation)
+        shelf, name = self._shelf(archive)
         try:
             if not archives.is_whole(shelf, name):
-                raise MachineRefused(f"{operation.fact('archive')} is not what was written: its checksum differs")
+                raise MachineRefused(f"{archive} is not what was written: its checksum differs")
             archives.unpack(shelf, name, folder, coming)
         finally:
             os.close(shelf)
 
-    def _shelf(self, operation: FolderOperation) -> tuple[int, str]:
+    def _shelf(self, archive: str) -> tuple[int, str]:
         """Open the folder of archives, created where it is missing; return it and the archive's name."""
         records = self.root.open(RECORDS, FOLDER_FLAGS)
         try:
-            return _own_folder(records, ARCHIVES.rpartition("/")[2]), operation.fact("archive").rpartition("/")[2]
+            return _own_folder(records, ARCHIVES.rpartition("/")[2]), archive.rpartition("/")[2]
         finally:
             os.close(records)
 
     def clean_up(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:
-        """See :meth:`verrou.machines.Machine.clean_up`."""
+        """See :meth:`verrou.machines.protocol.ChangeableMachine.clean_up`."""
         for change in changes:
             try:
                 folder, last = self.root.open_folder_of(change.place)
@@ -265,7 +287,7 @@ class Applier:
                 LOG.info("nothing to clean up for %s: %s", change.place, error.strerror)
                 continue
             try:
-                if isinstance(change, FolderOperation):
+                if not isinstance(change, FileChange):
                     moved_aside = (leaving_name(last, entry), copied_name(last, entry))
                     for name in (_coming_name(last, entry), *(() if staged_only else moved_aside)):
                         delete_tree(folder, name)
@@ -317,7 +339,7 @@ class Applier:
         """Return what else depends on the places of these changes."""
         found = []
         for change in changes:
-            if isinstance(change, FolderOperation) or change.before.content is None:
+            if not isinstance(change, FileChange) or change.before.content is None:
                 continue
             try:
                 links = os.stat(self.root.place(change.place), follow_symlinks=False).st_nlink
@@ -331,12 +353,10 @@ class Applier:
         return found
 
 
-def _check_aside(operation: FolderOperation) -> None:
+def _check_aside(operation: BringHome) -> None:
     """Check that the name of a home moved aside leads nowhere else."""
-    if "/" in str(dict(operation.facts).get("aside", "")):
-        raise MachineRefused(
-            f"the stored change set names {operation.fact('aside')!r}, which is not next to {operation.place}"
-        )
+    if "/" in operation.aside:
+        raise MachineRefused(f"the stored change set names {operation.aside!r}, which is not next to {operation.place}")
 
 
 _HANGS_ON = ("mode", "uid", "gid", "attributes")
@@ -382,19 +402,18 @@ def _settle_folder(folder: int, name: str, item: FileState) -> None:
         os.close(descriptor)
 
 
-def hand_over(folder: int, name: str, operation: FolderOperation) -> None:
+def hand_over(folder: int, name: str, operation: HandOver) -> None:
     """Change the owner of a file, or of a folder with all its content. Links are not followed."""
-    uid, gid = operation.number("uid"), operation.number("gid")
 
     def give(above: int, each: str) -> None:
         now = os.stat(each, dir_fd=above, follow_symlinks=False)
-        if now.st_uid == uid:
-            to_gid = operation.number("to_gid") if now.st_gid == gid else -1
+        if now.st_uid == operation.uid:
+            to_gid = operation.to_gid if now.st_gid == operation.gid else -1
             # chown(2) clears set-user-ID, as it must: the program would run as the new owner.
-            os.chown(each, operation.number("to_uid"), to_gid, dir_fd=above, follow_symlinks=False)
+            os.chown(each, operation.to_uid, to_gid, dir_fd=above, follow_symlinks=False)
 
     try:
-        if operation.number("below"):
+        if operation.below:
             top = os.open(name, FOLDER_FLAGS, dir_fd=folder)
             try:
                 for inner, _, folders, names in walk_open(top, "", os.fstat(top).st_dev):

@@ -1,8 +1,19 @@
 """The order in which a change set is applied."""
 
 from collections.abc import Sequence
+from typing import assert_never
 
-from verrou.machines import Change, FolderOperation
+from verrou.machines.changes import Change, FileChange
+from verrou.machines.folder_operations import (
+    ArchiveHome,
+    BringHome,
+    DropArchive,
+    FolderOperation,
+    HandOver,
+    MakeHome,
+    TakeHome,
+    UnmakeHome,
+)
 from verrou.machines.linux.files.account_files import GROUP, GSHADOW, PASSWD, SHADOW, SUBGID, SUBUID
 from verrou.machines.linux.new_homes import HOMES
 
@@ -12,18 +23,16 @@ TAKING = (GROUP, GSHADOW, SHADOW, PASSWD, SUBUID, SUBGID)
 STACK = "/etc/pam.d/"
 
 
-def ordered(
-    changes: Sequence[Change | FolderOperation], account_files: Sequence[str]
-) -> list[Change | FolderOperation]:
+def ordered(changes: Sequence[Change], account_files: Sequence[str]) -> list[Change]:
     """Return the changes ordered so that what grants comes before what removes.
 
     Archives and homes first, then folders, files, the account files, and the PAM stack that rests on all of that; then
     removed files, and homes last."""
 
-    def rank(change: Change | FolderOperation) -> tuple[int, int, str]:
+    def rank(change: Change) -> tuple[int, int, str]:
         place, depth = change.place, change.place.count("/")
-        if isinstance(change, FolderOperation):
-            return {"archive-home": 0, "make-home": 2, "bring-home": 2, "hand-over": 2}.get(change.verb, 9), 0, place
+        if not isinstance(change, FileChange):
+            return _rank_of(change), 0, place
         if change.before.folder and change.after.folder and place.startswith(HOMES):
             return 9, 0, place
         if change.after.folder:
@@ -35,3 +44,14 @@ def ordered(
         return (8, -depth, place) if change.before.folder else (7, 0, place)
 
     return sorted(changes, key=rank)
+
+
+def _rank_of(operation: FolderOperation) -> int:
+    match operation:
+        case ArchiveHome():
+            return 0
+        case MakeHome() | BringHome() | HandOver():
+            return 2
+        case UnmakeHome() | TakeHome() | DropArchive():
+            return 9
+    assert_never(operation)

@@ -11,13 +11,14 @@ from attrs import evolve
 
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, Detail, Files, Flag, MachineFacts, Snapshot, Unread, name_list
-from verrou.machines import Asking, Change, ChangeSet, Copy, DryRunUnavailable, FolderOperation, PlaceState, Stamps
+from verrou.machines.changes import Change, ChangeSet, PlaceState, Stamps
 from verrou.machines.linux import rules
 from verrou.machines.linux.at_work import at_work
 from verrou.machines.linux.elevation_asked import ElevationAsked
 from verrou.machines.linux.files.access_file import ACCESS
 from verrou.machines.linux.files.account_files import SHADOW, PasswdField
 from verrou.machines.linux.files.sudoers import SUDOERS
+from verrou.machines.linux.kind import LINUX
 from verrou.machines.linux.outside import outside_accounts
 from verrou.machines.linux.packages import to_install
 from verrou.machines.linux.pam.admission import with_admissions
@@ -29,8 +30,10 @@ from verrou.machines.linux.population import NAMING, AccountFiles, free_name, po
 from verrou.machines.linux.root import Asker, Root, host_name
 from verrou.machines.linux.routes import NAMESPACE
 from verrou.machines.linux.rules.password import ages_of_new_accounts
+from verrou.machines.protocol import Asking, Copy, DryRunUnavailable, tests_on_copy
 
 if TYPE_CHECKING:
+    from verrou.core.trials import Attempt
     from verrou.machines.linux.landing import Applier
     from verrou.machines.linux.private_copy import PrivateCopy
 
@@ -44,8 +47,8 @@ GUEST_GROUPS = ("guests", "console-guests")
 class LinuxMachine:
     """One Linux system. ``path`` is ``/`` for the live one."""
 
-    kind = "linux"
-    only_read = ""
+    kind = LINUX.name
+    recorded = None
 
     def __init__(self, path: Path, address: str) -> None:
         self.path = path.resolve()
@@ -54,6 +57,18 @@ class LinuxMachine:
         self.asking = Asking.USUAL
         self._read: tuple[str, ...] = ()
         self._late: set[str] = set()
+
+    @property
+    def changeable(self) -> "LinuxMachine":
+        return self
+
+    @property
+    def testable(self) -> "LinuxMachine":
+        return self
+
+    @property
+    def askable(self) -> "LinuxMachine":
+        return self
 
     def observe(self, *, asked: bool = False) -> Snapshot:
         root = Root(self.path, lenient=os.geteuid() != 0, late=self._late)
@@ -131,7 +146,8 @@ class LinuxMachine:
             NAMING,
             in_use,
             came_by,
-            details=(Detail.FULL_NAME, Detail.NOTE, Detail.SHELL),
+            details=(Detail.FULL_NAME, Detail.NOTE, Detail.SHELL, Detail.HOME),
+            full_rights="root",
             excluding=((Flag.CHANGE_DUE, Flag.CANNOT_CHANGE),),
             guest_group=free_name((g.name for g in people.groups), *GUEST_GROUPS) if confines else "",
             temporary_homes=freshens and root.exists(UPDATER),
@@ -179,6 +195,9 @@ class LinuxMachine:
                 copy.root.asker = None
             yield LinuxCopy(root, copy, stamps, self._snapshot)
 
+    def tests(self) -> "AbstractContextManager[Attempt]":
+        return tests_on_copy(self)
+
     def _look_at(self, root: Root) -> Root:
         self._snapshot(root)
         return root
@@ -198,10 +217,10 @@ class LinuxMachine:
 
         return Applier(Root(self.path))
 
-    def stands(self, change: Change | FolderOperation, entry: int) -> PlaceState:
+    def stands(self, change: Change, entry: int) -> PlaceState:
         return self._applying.stands(change, entry)
 
-    def apply(self, change: Change | FolderOperation, entry: int) -> None:
+    def apply(self, change: Change, entry: int) -> None:
         self._applying.apply(change, entry)
 
     def clean_up(self, changes: ChangeSet, entry: int, *, staged_only: bool = False) -> None:

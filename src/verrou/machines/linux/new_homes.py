@@ -5,7 +5,8 @@ import stat
 from collections.abc import Iterator, Mapping
 
 from verrou.core.model import Source
-from verrou.machines import NOTHING, Change, FileState, FolderOperation
+from verrou.machines.changes import NOTHING, Change, FileChange, FileState
+from verrou.machines.folder_operations import MakeHome
 from verrou.machines.linux.homes import FOLDER_FLAGS
 from verrou.machines.linux.root import Root
 from verrou.machines.local_files import write_all
@@ -17,7 +18,7 @@ HOME_MODE = 0o700
 
 def making(
     root: Root, home: str, uid: int, gid: int, *, kept: bool, defs: Mapping[str, tuple[str, Source]]
-) -> Iterator[Change | FolderOperation]:
+) -> Iterator[Change]:
     """Yield the operations that make a home, with missing parent folders.
 
     One that is not ``kept`` stays root's own and empty: sessions get another in its place."""
@@ -27,11 +28,11 @@ def making(
         missing.append(parent)
         parent = parent.rpartition("/")[0]
     for folder in reversed(missing):
-        yield Change(folder, NOTHING, FileState(None, 0o755, folder=True))
+        yield FileChange(folder, NOTHING, FileState(None, 0o755, folder=True))
     before = root.place(missing[0]) if missing else root.place(home.rpartition("/")[0] or "/")
     mode = _mode(defs) if kept else 0o755
-    facts = (("uid", uid if kept else 0), ("gid", gid if kept else 0), ("mode", mode), ("kept", int(kept)))
-    yield FolderOperation("make-home", f"/{(before / last).relative_to(root.path)}", facts)
+    place = f"/{(before / last).relative_to(root.path)}"
+    yield MakeHome(place, uid if kept else 0, gid if kept else 0, mode, kept)
 
 
 def _mode(defs: Mapping[str, tuple[str, Source]]) -> int:
@@ -41,15 +42,15 @@ def _mode(defs: Mapping[str, tuple[str, Source]]) -> int:
     return int(text, 8) & 0o7777 if good else HOME_MODE
 
 
-def build(root: Root, folder: int, name: str, operation: FolderOperation) -> None:
+def build(root: Root, folder: int, name: str, operation: MakeHome) -> None:
     """Build a home as ``name`` in an open folder: a copy of the skeleton, owned by the account.
 
     Links are copied as links; pipes, sockets and devices are left out. Raises: OSError: it could not be built whole."""
-    uid, gid = operation.number("uid"), operation.number("gid")
+    uid, gid = operation.uid, operation.gid
     os.mkdir(name, 0o700, dir_fd=folder)
     top = os.open(name, FOLDER_FLAGS, dir_fd=folder)
     try:
-        if operation.number("kept"):
+        if operation.kept:
             try:
                 skeleton = root.open(SKELETON, FOLDER_FLAGS & ~os.O_NOFOLLOW)
             except OSError:
@@ -58,7 +59,7 @@ def build(root: Root, folder: int, name: str, operation: FolderOperation) -> Non
                 _copy(skeleton, top, uid, gid)
                 os.close(skeleton)
         os.fchown(top, uid, gid)
-        os.fchmod(top, operation.number("mode"))
+        os.fchmod(top, operation.mode)
         os.fsync(top)
     finally:
         os.close(top)
@@ -102,7 +103,7 @@ def _copy_file(source: int, target: int, name: str, mode: int, uid: int, gid: in
         os.close(reading)
 
 
-def is_as_made(root: Root, operation: FolderOperation) -> bool:
+def is_as_made(root: Root, operation: MakeHome) -> bool:
     """Return whether a home contains nothing but the skeleton, unchanged, so that removing it loses nothing."""
     try:
         home = root.open(operation.place, FOLDER_FLAGS)
@@ -113,7 +114,7 @@ def is_as_made(root: Root, operation: FolderOperation) -> bool:
     except OSError:
         skeleton = -1
     try:
-        return not os.listdir(home) if skeleton < 0 or not operation.number("kept") else _all_in(home, skeleton)
+        return not os.listdir(home) if skeleton < 0 or not operation.kept else _all_in(home, skeleton)
     finally:
         os.close(home)
         if skeleton >= 0:

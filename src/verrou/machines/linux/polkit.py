@@ -12,10 +12,10 @@ from attrs import evolve, field, frozen
 from verrou.core.errors import VerrouError
 from verrou.core.model import Source
 from verrou.log import Log
-from verrou.machines import DryRunUnavailable, TooSlow
 from verrou.machines.linux.polkit_actions import EXEC
 from verrou.machines.linux.polkit_rules import NotPlain, Rule, plain_rules
 from verrou.machines.linux.root import Root
+from verrou.machines.protocol import DryRunUnavailable, TooSlow
 
 LOG = Log(__name__)
 

@@ -26,7 +26,6 @@ from attrs import define, field
 
 from verrou.core.errors import NotEnoughRights, VerrouError
 from verrou.log import Log
-from verrou.machines import DryRunUnavailable, TooSlow
 from verrou.machines.linux import polkit_asked, shells
 from verrou.machines.linux.bounds import bound_this_process, kill_all, until_ended, until_readable, watched
 from verrou.machines.linux.call_filter import refuse_calls
@@ -64,6 +63,7 @@ from verrou.machines.linux.pam.questions import (
     put_all,
 )
 from verrou.machines.linux.root import Root, host_name
+from verrou.machines.protocol import DryRunUnavailable, TooSlow
 
 LOG = Log(__name__)
 

@@ -10,10 +10,10 @@ from attrs import define, field, frozen
 from verrou.core.errors import VerrouError
 from verrou.core.model import Account, Source
 from verrou.core.model.routes import Pattern
-from verrou.machines import DryRunUnavailable
 from verrou.machines.linux.files.account_files import GROUP, AccountFile, twins
 from verrou.machines.linux.files.sshd import REMOTE, SSHD, Line, Settings, sshd_config
 from verrou.machines.linux.root import Root
+from verrou.machines.protocol import DryRunUnavailable
 
 HERE, PORT = "192.0.2.1", "22"
 """Stands for this computer's address (RFC 5737), and the port it listens at by default."""

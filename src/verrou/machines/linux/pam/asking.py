@@ -12,7 +12,6 @@ from verrou.core.errors import VerrouError
 from verrou.core.model import PasswordState
 from verrou.core.model.known import Known
 from verrou.log import Log
-from verrou.machines import DryRunUnavailable
 from verrou.machines.linux.files.access_file import files_read
 from verrou.machines.linux.hashing import FEWEST_ROUNDS, QUICK, hashed
 from verrou.machines.linux.pam.faillock import load_faillock
@@ -21,6 +20,7 @@ from verrou.machines.linux.pam.modules import BY_NAME, NOT_THERE, TABLE, Attempt
 from verrou.machines.linux.pam.questions import Question, Reply
 from verrou.machines.linux.pam.stack import PamLine, Stack
 from verrou.machines.linux.root import Root
+from verrou.machines.protocol import DryRunUnavailable
 
 LOG = Log(__name__)
 

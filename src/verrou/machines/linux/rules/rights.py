@@ -8,7 +8,6 @@ from attrs import evolve, frozen
 from verrou.core.model import Account, Origin, Reading, Source, absent, name_list, program_default, unreadable
 from verrou.core.values import EVERYONE, GROUP, AcceptedValues, Value
 from verrou.log import Log
-from verrou.machines import DryRunUnavailable
 from verrou.machines.linux import polkit
 from verrou.machines.linux.packages import to_install
 from verrou.machines.linux.polkit import Ours
@@ -19,6 +18,7 @@ from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System, at_once
 from verrou.machines.linux.rules.keyboard import keys_left
 from verrou.machines.linux.rules.named import administering_groups, checked_names
+from verrou.machines.protocol import DryRunUnavailable
 
 LOG = Log(__name__)
 

@@ -1,0 +1,1 @@
+"""Survey files: records of machines, which are only observed."""

@@ -1,0 +1,52 @@
+"""A survey file: a machine that can only be observed."""
+
+import json
+import os
+from pathlib import Path
+
+from verrou.core.errors import BadInput, NotEnoughRights
+from verrou.core.model import Account, Files, Snapshot
+from verrou.core.survey import snapshot_from
+from verrou.core.survey_text import SurveyReader
+from verrou.machines.local_files import ordinary_text
+from verrou.machines.protocol import CannotLook, Lacks
+from verrou.machines.survey.kind import SURVEY
+
+MOST_OF_A_SURVEY = 500_000_000
+"""How many bytes a survey may have; one of 100,000 accounts has 150 million."""
+ONLY_READ = "a survey file is read-only. Give the machine itself with -m."
+
+
+class SurveyFile:
+    """A survey file, as ``verrou survey --save`` wrote it; ``reader`` is for reading many of them."""
+
+    kind = SURVEY.name
+    changeable = testable = askable = Lacks(ONLY_READ)
+
+    def __init__(self, path: Path, reader: SurveyReader | None = None) -> None:
+        self.path = path
+        self.address = str(path)
+        self.name = path.name.removesuffix(SURVEY.suffix)
+        self._reader = reader
+
+    @property
+    def recorded(self) -> float:
+        try:
+            return os.stat(self.path).st_mtime
+        except OSError:
+            return 0.0
+
+    def observe(self, *, asked: bool = False) -> Snapshot:
+        try:
+            text = ordinary_text(self.path, MOST_OF_A_SURVEY)
+            return snapshot_from(json.loads(text)) if self._reader is None else self._reader.snapshot(text)
+        except PermissionError:
+            raise NotEnoughRights(f"{self.path}: this account cannot read it. Run as one that can.") from None
+        except (OSError, ValueError, RecursionError) as error:
+            message = getattr(error, "strerror", None) or error
+            raise BadInput(f"{self.path}: not a survey file ({message}). Save it again.") from None
+        except BadInput as error:
+            raise BadInput(f"{self.path}: {error}") from None
+
+    def files_of(self, account: Account, everywhere: bool) -> Files:
+        raise CannotLook(ONLY_READ)
