@@ -6,7 +6,7 @@ import pytest
 from attrs import evolve
 
 from conftest import titled
-from verrou.core.audit import Audit, Verdict, audit
+from verrou.core.audit import Audit, audit
 from verrou.core.baseline import Baseline, read_baseline
 from verrou.core.errors import BadInput
 from verrou.core.model import (
@@ -33,6 +33,7 @@ from verrou.core.plan.notices import notices
 from verrou.core.plan.steps import FilesChoice, Remove, Rename, SetEnabled, SetRules, StopJobs
 from verrou.core.rules import CATALOGUE, sentence
 from verrou.core.values import AcceptedValues, Choice, YesNo
+from verrou.core.verdicts import Verdict
 from verrou.reports.wording import finding_text
 
 FACTS = MachineFacts("hide-01", "bench", "bench", "x", datetime(2026, 9, 14, 8, 30), Naming(".+", 20, ""))
@@ -110,7 +111,10 @@ def test_each_status_has_its_verdict_and_only_holding_counts_as_holding() -> Non
         "password.remember": Verdict.NOT_MET,
         "password.classes": Verdict.NOT_APPLICABLE,
     }
-    assert str(found.score) == "1 of 5 met; 1 not known, which count as not met; not assessed: 2 not applicable"
+    assert (
+        str(found.tally)
+        == "1 of 5 met; not met: 1 medium, 2 low; 1 not known, which count as not met; not assessed: 2 not applicable"
+    )
     assert not found.all_met
 
 

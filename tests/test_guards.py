@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from conftest import Verrou, titled
 from verrou.core import guards
-from verrou.core.audit import Verdict, audit
+from verrou.core.audit import audit
 from verrou.core.baseline import read_baseline
 from verrou.core.errors import BadInput, GuardRefused
 from verrou.core.model import (
@@ -50,6 +50,7 @@ from verrou.core.plan.steps import (
     TrySignIn,
 )
 from verrou.core.rules import setting
+from verrou.core.verdicts import Verdict
 
 NOW = datetime(2026, 9, 14, 8, 30)
 LATER = NOW.date() + guards.LOOK_AHEAD

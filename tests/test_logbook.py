@@ -31,7 +31,7 @@ from debian_root import mount
 from postgres import PASSWORD, NoServer, Server, server
 from test_seat_bench import machines
 from verrou.cli.options import load_baseline
-from verrou.core.audit import Verdict, audit
+from verrou.core.audit import audit
 from verrou.core.errors import BadInput
 from verrou.core.logbook import (
     AccountRecord,
@@ -47,7 +47,9 @@ from verrou.core.model import Role
 from verrou.core.model.access import as_known_role
 from verrou.core.model.known import Known
 from verrou.core.rules import Severity
+from verrou.core.survey import plain
 from verrou.core.trials import Result, not_tried
+from verrou.core.verdicts import Verdict
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
 from verrou.records import logbook
@@ -81,7 +83,7 @@ def made(key: str, **more: Any) -> RunRecord:
         ),
         accounts=(AccountRecord("tern", Role.STANDARD, True), AccountRecord("daypass'; --", Known.UNKNOWN, False)),
         readings=(ReadingRecord("lockout.after", "50 failed attempts"),),
-        trials=(TrialRecord("lockout.after", "4 failed attempts", Result.PASSED),),
+        tests=(TrialRecord("lockout.after", "4 failed attempts", Result.PASSED),),
     )
     return evolve(record, **more)
 
@@ -220,7 +222,7 @@ def test_a_waiting_record_of_0_1_is_brought_forward(tmp_path: Path) -> None:
         "old",
         findings=(FindingRecord("password.blank_accepted", Severity.HIGH, Verdict.NOT_MET),),
         readings=(ReadingRecord("population.expired_accounts", "disabled"),),
-        trials=(TrialRecord("password.blank_accepted", "a blank password", Result.FAILED),),
+        tests=(TrialRecord("password.blank_accepted", "a blank password", Result.FAILED),),
     )
 
 
@@ -281,7 +283,7 @@ def test_an_older_logbook_is_brought_forward_and_a_newer_one_left_alone(place: P
                 connection.execute(sql.text(f"select setval(pg_get_serial_sequence('{table}', 'id'), 1)"))
     keep(made("new"), place)
     old, new = load_records(place)
-    assert (old.key, old.findings, old.trials) == (
+    assert (old.key, old.findings, old.tests) == (
         "old",
         (FindingRecord("lockout.after", Severity.HIGH, Verdict.NOT_MET),),
         (),
@@ -421,7 +423,7 @@ def test_what_regressed_is_reported_with_the_days_between_which_it_did() -> None
         ("lockout.after", 8, 9),
         ("password.min_length", 8, 9),
     ]
-    assert [moment.not_met[Severity.HIGH] for moment in history.moments] == [1, 0, 1, 1]
+    assert [moment.high for moment in history.moments] == [1, 0, 1, 1]
     assert [waiver.subject for waiver in history.ending] == ["password.classes"]
     assert not trend(records, date(2026, 3, 20)).histories[0].ending, "31 days ahead"
     [only] = trend(records, date(2026, 4, 1), frozenset({"password"})).histories
@@ -466,7 +468,7 @@ def test_any_machine_can_be_kept(machine: Authority, run: Run) -> None:
         waiting.put(place.waiting, record)
         assert waiting.read(waiting.files(place.waiting)[0]) == record
         assert deliver(place).delivered == 1 and list(load_records(place)) == [record]
-    assert record.count(*Verdict) == len(found.findings) and bool(record.readings) is (run is Run.SURVEY)
+    assert sum(plain(record.tally).values()) == len(found.findings) and bool(record.readings) is (run is Run.SURVEY)
     assert record.by == "wil\\x1bma"
 
 
@@ -540,7 +542,7 @@ def test_all_machines_together_are_the_sum_of_each_as_it_was_last_seen(
     for moment in found.together[-1:] if found.together else ():
         lasts = [history.moments[-1] for history in found.histories]
         assert moment.met == sum(last.met for last in lasts)
-        assert moment.not_met[Severity.HIGH] == sum(last.not_met[Severity.HIGH] for last in lasts)
+        assert moment.high == sum(last.high for last in lasts)
         assert moment.unknown == sum(last.unknown for last in lasts)
     for history in found.histories:
         mine = sorted((r for r in records if r.identity == history.identity and r.findings), key=lambda r: r.clock)

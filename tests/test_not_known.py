@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled, with_files, with_programs
 from debian_root import PrivateRoot
-from verrou.core.audit import Verdict, audit
+from verrou.core.audit import audit
 from verrou.core.baseline import read_baseline
 from verrou.core.capture import captured
 from verrou.core.comparison import compare
@@ -35,6 +35,7 @@ from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
 from verrou.core.model.routes import Admission, EntryPoint, Route
 from verrou.core.rules import Severity
+from verrou.core.verdicts import Verdict
 from verrou.machines.linux.entry.service_files import unknown_services
 from verrou.machines.linux.root import Root
 from verrou.machines.registry import open_machine

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from test_audit import FACTS, GATES, PEOPLE, asked
-from verrou.core.audit import Verdict, audit
+from verrou.core.audit import audit
 from verrou.core.errors import BadInput
 from verrou.core.model import (
     Account,
@@ -32,6 +32,7 @@ from verrou.core.plan.making import NoWay, check_name, new_account, role_steps, 
 from verrou.core.plan.predict import predict
 from verrou.core.plan.steps import CreateAccount, CreateGroup, Join, Leave, SetEnabled, TrySignIn
 from verrou.core.rules import CATALOGUE, reading_of
+from verrou.core.verdicts import Verdict
 
 TODAY = FACTS.now.date()
 KEEPS = evolve(FACTS, details=tuple(Detail))

@@ -6,14 +6,15 @@ import json
 import os
 import signal
 from pathlib import Path
-from typing import Any
 
 import pytest
+from attrs import evolve
 from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Verrou
-from verrou.core.entries import RunState
+from verrou.core.differences import Difference
+from verrou.core.entries import JournalRecord, RunState, StepRecord
 from verrou.core.errors import BadInput, MachineRefused
 from verrou.core.toml_lines import line_index, line_of
 from verrou.machines.changes import FileChange, FileState
@@ -31,22 +32,19 @@ def filled(folder: Path) -> Journal:
     journal = Journal(folder)
     for number in (1, 2):
         was, now = FileState(b"secret hash", 0o600), FileState(b"other hash", 0o600, attributes=(("user.x", b"\0y"),))
-        output = {**TOLD, "command": f"run {number}"}
+        output = evolve(TOLD, command=f"run {number}")
         assert journal.begin(output, [FileChange("/f", was, now), TakeHome("/home/tern", 7)]) == number
         journal.finish(number)
     journal.note(RunState.TESTED, TOLD)
     return journal
 
 
-TOLD: dict[str, Any] = {
-    "command": "run",
-    "by": "wilma",
-    "baseline": "",
-    "overridden": [],
-    "steps": [{"what": "a step", "outcome": "done", "message": ""}],
-    "differences": [{"subject": "account tern", "fact": "enabled", "was": "yes", "now": "no"}],
-    "undoes": [],
-}
+TOLD = JournalRecord(
+    command="run",
+    by="wilma",
+    steps=(StepRecord("a step", "done"),),
+    differences=(Difference("account tern", "enabled", "yes", "no"),),
+)
 
 
 def test_what_was_kept_comes_back_as_it_was(tmp_path: Path) -> None:
@@ -81,7 +79,7 @@ def test_each_line_of_the_journal_is_on_disk_before_the_run_continues(
 
     monkeypatch.setattr(os, "fsync", note)
     journal = Journal(tmp_path / "records")
-    number = journal.begin({"command": "", "by": "", "steps": [], "differences": []}, [])
+    number = journal.begin(TOLD, [])
     journal.finish(number)
     file = journal.folder / JOURNAL
     sizes = [size for place, size in synced if place == str(file)]
@@ -106,8 +104,8 @@ def test_a_journal_of_another_version_is_left_to_that_version(bench: Path, verro
 
 def test_an_undo_of_an_undo_is_done_again(tmp_path: Path) -> None:
     journal = Journal(tmp_path / "j")
-    for undoes in ([], [1], [2]):
-        journal.finish(journal.begin({**TOLD, "undoes": undoes}, []))
+    for undoes in ((), (1,), (2,)):
+        journal.finish(journal.begin(evolve(TOLD, undoes=undoes), []))
     assert [(e.number, e.undone_by) for e in journal.entries()] == [(1, None), (2, 3), (3, None)]
 
 

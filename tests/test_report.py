@@ -43,7 +43,7 @@ def test_the_sheet_shows_before_and_now_what_was_done_and_proved(verrou: Verrou)
         ("password.classes", "site warden", False),
     ]
     assert {trial["result"] for trial in sheet["tests"]} == {"passed"} and len(sheet["tests"]) == 26
-    assert [entry["entry"] for entry in sheet["entries"]] == [1] and sheet["entries"][0]["steps"]
+    assert [entry["number"] for entry in sheet["entries"]] == [1] and sheet["entries"][0]["steps"]
     shown = json.loads(verrou("audit", *AT, "--format", "json").stdout)
     lines = [*sheet["left"], *sheet["changed"], *sheet["met"], *sheet["not_applicable"]]
     assert {line["subject"]: line["now"] for line in lines} == {
@@ -77,7 +77,7 @@ def test_every_form_shows_the_same(verrou: Verrou, tmp_path: Path) -> None:
         verrou("report", *AT, "--since", "2", "--save", f"sheet{suffix}", code=1)
     sheet = json.loads((tmp_path / "sheet.json").read_text())
     assert [line["subject"] for line in sheet["left"] if line["now"] == "not-met"] == ["accounts.tern"]
-    assert [entry["entry"] for entry in sheet["entries"]] == [2, 3]
+    assert [entry["number"] for entry in sheet["entries"]] == [2, 3]
     for suffix in (".html", ".md"):
         text = (tmp_path / f"sheet{suffix}").read_text().replace("\\", "")
         assert "done; overrode orphaned-files" in text
@@ -168,7 +168,11 @@ def test_the_sheet_is_of_the_journal_as_it_stands(verrou: Verrou, bench: Path) -
         assert "overrode own-account, orphaned-files" in page.replace("\\-", "-")
     stands = json.loads(verrou("report", *at, code=1).stdout)
     assert [line["subject"] for line in stands["changed"]] == ["password.min_length"]
-    assert [(entry["entry"], entry["state"]) for entry in stands["entries"]] == [(3, "done")]
+    assert [(entry["number"], entry["state"]) for entry in stands["entries"]] == [(3, "done")]
     every = json.loads(verrou("report", *at, "--since", "1", code=1).stdout)
-    assert [(entry["entry"], entry["state"]) for entry in every["entries"]] == [(1, "undone"), (2, "done"), (3, "done")]
+    assert [(entry["number"], entry["state"]) for entry in every["entries"]] == [
+        (1, "undone"),
+        (2, "done"),
+        (3, "done"),
+    ]
     assert [line["subject"] for line in every["changed"]] == ["password.min_length"]

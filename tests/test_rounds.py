@@ -27,14 +27,14 @@ from verrou.cli.options import load_baseline
 from verrou.core.audit import audit
 from verrou.core.errors import BadInput
 from verrou.core.model import Snapshot
-from verrou.core.rounds import RULES, Row
+from verrou.core.rounds import RULES, SIGNS, Row
 from verrou.core.survey import snapshot_from, survey_data
 from verrou.core.survey_text import MOST_MEMBERS, MOST_REMEMBERED, SurveyReader
+from verrou.core.verdicts import MARKS
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
 from verrou.reports.figures import MOST_ROWS, NAMED_ROWS, machines_by_rules, severities
 from verrou.reports.sheets import as_json
-from verrou.reports.sign_off import COUNTED
 
 READER = SurveyReader()
 """One for all examples, so that it remembers parts of others."""
@@ -295,12 +295,10 @@ MAIN = "from verrou.__main__ import main; main()"
 
 def row(name: str, signs: str) -> Row:
     """A row of a round that says little more than how each rule stands."""
-    counts = [signs.count(sign) for sign in "+HML?w-"]
-    met, high, medium, low, unknown, waived, not_applicable = counts
-    asked = met + high + medium + low + unknown
-    day = datetime(2026, 9, 14)
-    output = (name, name, name, "system", day, "office", met, asked, high, medium, low, unknown, waived, not_applicable)
-    return Row(*output, None, "", signs, ())
+    counts = {mark: signs.count(sign) for mark, sign in SIGNS.items()}
+    at = datetime(2026, 9, 14)
+    own = {"machine": name, "identity": name, "address": name, "system": "system", "baseline": "office"}
+    return Row(**counts, **own, at=at, signs=signs)
 
 
 @pytest.mark.parametrize("count", [1, 12, MOST_ROWS, MOST_ROWS + 50])
@@ -316,7 +314,7 @@ def test_a_picture_of_any_number_of_machines(count: int) -> None:
 
 def test_a_picture_of_nothing_is_one() -> None:
     assert machines_by_rules([row("desk", "." * len(RULES))]).startswith("<svg")
-    assert severities(None, dict.fromkeys(COUNTED, 0)).count("nothing") >= 1
+    assert severities(None, dict.fromkeys(MARKS, 0)).count("nothing") >= 1
 
 
 def test_signs_that_no_font_has_are_drawn_without_a_word(verrou: Verrou, tmp_path: Path) -> None:

@@ -145,6 +145,7 @@ def test_a_link_that_a_hostile_program_leaves_is_not_followed_out(
 
 def test_a_journal_that_a_hostile_disk_brings_moves_nothing_of_this_computer(verrou: Verrou, tmp_path: Path) -> None:
     """An entry that broke off, made up, whose deed names a folder above the disk."""
+    from verrou.core.entries import JournalRecord
     from verrou.demo.scenario import lay_out
     from verrou.machines.folder_operations import BringHome
     from verrou.records.journal import Journal
@@ -152,7 +153,7 @@ def test_a_journal_that_a_hostile_disk_brings_moves_nothing_of_this_computer(ver
     lay_out(tmp_path)
     disk = tmp_path / "warden-03"
     (tmp_path / "precious").mkdir()
-    output = {"command": "x", "by": "x", "baseline": "", "overridden": [], "steps": [], "differences": [], "undoes": []}
-    Journal(disk / "var/lib/verrou").begin(output, [BringHome("/home/petrel", 0, "", "../../precious")])
+    record = JournalRecord(command="x", by="x")
+    Journal(disk / "var/lib/verrou").begin(record, [BringHome("/home/petrel", 0, "", "../../precious")])
     message = verrou("resume", "-m", disk, code=4).stderr
     assert "../../precious" in message and (tmp_path / "precious").is_dir()

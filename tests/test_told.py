@@ -44,9 +44,9 @@ def break_off(machine: Machine) -> None:
     from verrou.core.plan.steps import SetEnabled
 
     dry_run = carry_out.do_dry_run(machine, machine.observe(), [SetEnabled("passerby", True)], carry_out.Secrets())
-    lines = carry_out._lines(dry_run, carry_out.RunInfo("account enable passerby"))
+    record = carry_out._record(dry_run, carry_out.RunInfo("account enable passerby"))
     journal = Journal(machine.records_folder())
-    journal.begin(lines, dry_run.changes)
+    journal.begin(record, dry_run.changes)
 
 
 def test_a_run_that_was_interrupted_is_reported_by_every_command(bench: Path, verrou: Verrou, tmp_path: Path) -> None:

@@ -41,7 +41,7 @@ def test_several_paths_to_the_last_administrator(address: str, verrou: Verrou) -
     verrou("account", "add", "ringer", "--role", "administrator", *m, *TYPED, typed=OTHER_PASSWORD)
     verrou("account", "swap", "warden", "ringer", *m, *TYPED, typed=OTHER_PASSWORD)
     entries = json.loads(verrou("journal", "list", *m, "--format", "json").stdout)
-    made = next(entry["entry"] for entry in entries if entry["command"].startswith("account add ringer"))
+    made = next(entry["number"] for entry in entries if entry["command"].startswith("account add ringer"))
     output = verrou("undo", "--entry", made, *m, "--yes", code=3).stderr
     assert "last-administrator" in output
     output = verrou("account", "disable", "ringer", *m, *TYPED, typed=OTHER_PASSWORD, code=3).stderr

@@ -77,11 +77,12 @@ class Change:
 
         settings = self.settings
         self.info = RunInfo(typed_command(), self.baseline.title if self.baseline else "", settings.overridden)
-        if not settings.looking:
-            check_whole(to_change(self.machine))
+        changeable = None if settings.looking else to_change(self.machine)
         if self.snapshot.machine.unread:
             one = self.snapshot.machine.full_rights
             raise NotEnoughRights(f"{self.machine.name}: this account can read but not change it. Run as {one}.")
+        if changeable is not None:
+            check_whole(changeable)
         unconfirmed = not (settings.looking or settings.yes or settings.typed or self._only_tests)
         if unconfirmed and any(map(_needs_secret, self.steps)):
             raise BadInput("standard input carries passwords, so it cannot confirm. Add --yes.")
@@ -262,7 +263,7 @@ def show_plan(dry_run: "DryRun", baseline: "Baseline | None") -> None:
         out.print(shown(mismatch_text(mismatch)), style=BAD)
     if baseline is not None:
         after = held_against(dry_run.after, baseline)
-        out.print(f"Afterwards {after.summary}.", style="bold")
+        out.print(f"Afterwards {after.tally}.", style="bold")
         left = audit_table(after.applicable_only(), every=False)
         if left.rows:
             print_table(out, left)

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 def _print_not_met(after: "Audit") -> None:
     """Print the findings that are still not met, for the end of a run."""
-    from verrou.core.audit import Verdict
+    from verrou.core.verdicts import Verdict
     from verrou.reports.sheets import console
 
     not_met = [f.subject for f in after.findings if f.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN)]
@@ -82,7 +82,7 @@ def harden(
         out.print()
     if not settings.looking:
         kept.record(Run.HARDEN, snapshot, after, baseline, trials=trials, entry=entry)
-        out.print(f"{after.summary}. To test it: verrou verify", style="bold")
+        out.print(f"{after.tally}. To test it: verrou verify", style="bold")
     _print_not_met(after)
     if not all_done:
         raise MachineRefused(

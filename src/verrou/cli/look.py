@@ -124,7 +124,7 @@ def audit(machine: Machine, baseline_name: str, style: str, not_met: bool, kept:
     def text() -> None:
         out = console()
         out.print(f"{shown(found.machine)} audited against: {shown(found.baseline)}")
-        out.print(f"{found.summary}.", style="bold")
+        out.print(f"{found.tally}.", style="bold")
         out.print()
         print_table(out, table)
 

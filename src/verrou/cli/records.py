@@ -1,5 +1,6 @@
 """verrou undo, resume and journal: undo a run, finish one, and show what was done."""
 
+from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -79,7 +80,7 @@ def undo(
         raise MachineRefused(f"{places} could not be restored (see above); the rest was undone")
 
 
-def _numbers(numbers: list[int]) -> str:
+def _numbers(numbers: Iterable[int]) -> str:
     return ", ".join(map(str, numbers))
 
 

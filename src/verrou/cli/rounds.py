@@ -46,9 +46,9 @@ def go_round(
     folder: Path, baseline_name: str | None, baselines: Path | None, style: str, html: Path | None, every: bool
 ) -> None:
     """Audit all machines and surveys in FOLDER and rank them."""
-    from verrou.core.rounds import Row
+    from verrou.core.rounds import LeftOut, Row
     from verrou.records import rounds
-    from verrou.reports.rounds import LeftOutData, as_lines, as_page, round_data, round_table, summary
+    from verrou.reports.rounds import as_lines, as_page, round_data, round_table, summary
     from verrou.reports.sheets import as_csv, as_json, complain, console, print_table
     from verrou.reports.wording import finding_text
 
@@ -56,14 +56,12 @@ def go_round(
     addresses = machines_in(folder)
     long = len(addresses) >= rounds.WORTH_SHARING or any(map(takes_long, addresses))
     outcomes = list(_watched(rounds.go_round(addresses, assignment, load_baseline, finding_text), len(addresses), long))
-    left_out: list[LeftOutData] = [
-        {"address": each.address, "reason": each.reason} for each in outcomes if isinstance(each, rounds.LeftOut)
-    ]
+    left_out = [each for each in outcomes if isinstance(each, LeftOut)]
     rows = [each for each in outcomes if isinstance(each, Row)]
     rows, older = (rows, 0) if every else rounds.newest(rows)
     rows.sort(key=lambda row: (row.weight, row.machine, row.address))
     for gone in left_out:
-        complain(f"skipped: {gone['reason']}")
+        complain(f"skipped: {gone.reason}")
     for row in rows:
         if row.interrupted:
             complain(f"{row.machine}: {row.interrupted}")

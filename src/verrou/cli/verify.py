@@ -25,7 +25,7 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
     from verrou.core.audit import audit as hold_against
     from verrou.core.logbook import Run
     from verrou.core.trials import Result
-    from verrou.reports.findings import VerificationData, audit_data, audit_table, trials_data, trials_table
+    from verrou.reports.findings import audit_data, audit_table, trials_data, trials_table
     from verrou.reports.sheets import console, print_table, shown
 
     baseline = load_baseline(baseline_name)
@@ -37,7 +37,7 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
     def text() -> None:
         out = console()
         out.print(f"{shown(found.machine)} audited against: {shown(found.baseline)}")
-        out.print(f"{found.summary}.", style="bold")
+        out.print(f"{found.tally}.", style="bold")
         out.print()
         not_met = audit_table(found.applicable_only(), every=False)
         if not_met.rows:
@@ -51,7 +51,7 @@ def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> N
         if snapshot.machine.asked:
             out.print(f"For the answers, {snapshot.machine.asked}.", style="dim")
 
-    data = VerificationData(**audit_data(found), tests=trials_data(results))
+    data = {**audit_data(found), "tests": trials_data(results)}
     kept.record(Run.VERIFY, snapshot, found, baseline, trials=results)
     print_facts(style, table, data, text)
     failed = any(result.result is Result.FAILED for result in results)

@@ -1,9 +1,8 @@
 """A snapshot audited against a baseline: one finding for each rule, account and group that the baseline names."""
 
-from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
 from datetime import date
-from enum import StrEnum
+from functools import cached_property
 from typing import overload
 
 from attrs import evolve, frozen
@@ -17,16 +16,7 @@ from verrou.core.model.snapshot import BY_WHAT_THEY_ARE
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules import CATALOGUE, Rule, Severity, reading_of
 from verrou.core.values import Value
-
-
-class Verdict(StrEnum):
-    """Result of a finding. NOT_APPLICABLE: this machine has no such rule. UNKNOWN counts as not met."""
-
-    MET = "met"
-    NOT_MET = "not-met"
-    WAIVED = "waived"
-    NOT_APPLICABLE = "not-applicable"
-    UNKNOWN = "unknown"
+from verrou.core.verdicts import Tally, Verdict
 
 
 @frozen(repr=False)
@@ -56,37 +46,6 @@ class Finding:
 
 
 @frozen(repr=False)
-class Score:
-    """Number of findings by verdict; waived and not applicable ones are not assessed."""
-
-    met: int
-    not_met: int
-    waived: int
-    not_applicable: int
-    unknown: int
-
-    @property
-    def assessed(self) -> int:
-        """Number of assessed findings."""
-        return self.met + self.not_met + self.unknown
-
-    def __str__(self) -> str:
-        return self.summary()
-
-    def summary(self, not_met: str = "") -> str:
-        """Return the score in words; ``short`` describes the findings that are not met."""
-        uncounted = ((self.waived, "waived"), (self.not_applicable, "not applicable"))
-        left_out = ", ".join(f"{n} {word}" for n, word in uncounted if n)
-        parts = [
-            f"{self.met} of {self.assessed} met",
-            f"not met: {not_met}" if not_met else "",
-            f"{self.unknown} not known, which count as not met" if self.unknown else "",
-            f"not assessed: {left_out}" if left_out else "",
-        ]
-        return "; ".join(filter(None, parts))
-
-
-@frozen(repr=False)
 class Audit:
     """All findings on one machine, the most severe first."""
 
@@ -94,17 +53,10 @@ class Audit:
     baseline: str
     findings: tuple[Finding, ...]
 
-    @property
-    def score(self) -> Score:
-        counts = Counter([finding.verdict for finding in self.findings])
-        return Score(*(counts[verdict] for verdict in Verdict))
-
-    @property
-    def summary(self) -> str:
-        """The score, with the severities of the findings that are not met."""
-        not_met = [finding.severity for finding in self.findings if finding.verdict is Verdict.NOT_MET]
-        counts = [f"{not_met.count(severity)} {severity}" for severity in Severity if severity in not_met]
-        return self.score.summary(", ".join(counts))
+    @cached_property
+    def tally(self) -> Tally:
+        """The number of findings of each verdict."""
+        return Tally.of(self.findings)
 
     def applicable_only(self) -> "Audit":
         """Return the same audit without findings that are not applicable, for a list of what is left to do."""
@@ -113,7 +65,7 @@ class Audit:
     @property
     def all_met(self) -> bool:
         """Whether every assessed finding is met."""
-        return self.score.met == self.score.assessed
+        return self.tally.all_met
 
 
 _ORDER = (Verdict.NOT_MET, Verdict.UNKNOWN, Verdict.NOT_APPLICABLE, Verdict.WAIVED, Verdict.MET)

@@ -20,7 +20,8 @@ class Difference:
     now: str
 
     def __str__(self) -> str:
-        return f"{self.subject}: {self.fact} {self.was or 'nothing'} → {self.now or 'nothing'}"
+        fact = f" {self.fact}" if self.fact else ""
+        return f"{self.subject}:{fact} {self.was or 'none'} → {self.now or 'none'}"
 
 
 FACTS = {

@@ -2,7 +2,9 @@
 
 from enum import StrEnum
 
-from attrs import define, field
+from attrs import define, frozen
+
+from verrou.core.differences import Difference
 
 
 class RunState(StrEnum):
@@ -17,30 +19,47 @@ class RunState(StrEnum):
     REJECTED = "rejected"
 
 
-@define
-class JournalEntry:
-    """One run.
+@frozen
+class StepRecord:
+    """A step of a run, with its outcome and the machine's message."""
 
-    ``note`` is the state of a run that changed nothing, ``why`` the reason of one that was blocked or interrupted.
-    ``undoes`` are the entries that this one undid, ``undone_by`` the entry that undid this one. ``differences`` are the
-    facts it changed, ``tried`` the administrators that a test sign-in found able to take over."""
+    what: str
+    outcome: str
+    message: str = ""
 
-    number: int
+
+@define(kw_only=True)
+class JournalRecord:
+    """What is recorded of a run.
+
+    ``undoes`` are the entries that it undid, ``differences`` the facts that it changed, ``tried`` the administrators
+    that a test sign-in found able to take over, ``why`` the reason of a run that was blocked or interrupted."""
+
     command: str
     by: str
-    begun: str
-    baseline: str
-    overridden: list[str]
-    steps: list[dict[str, str]]
-    differences: list[dict[str, str]]
-    places: list[str]
-    undoes: list[int] = field(factory=list)
-    digest: str = ""
-    note: RunState | None = None
+    baseline: str = ""
+    overridden: tuple[str, ...] = ()
+    steps: tuple[StepRecord, ...] = ()
+    differences: tuple[Difference, ...] = ()
+    undoes: tuple[int, ...] = ()
+    tried: tuple[str, ...] = ()
     why: str = ""
+
+
+@define(kw_only=True)
+class JournalEntry(JournalRecord):
+    """One run, as the journal holds it. Times are this computer's own.
+
+    ``note`` is the state of a run that changed nothing, ``undone_by`` the entry that undid this one, ``digest`` the
+    hash of its change set."""
+
+    number: int
+    begun: str
     finished: str | None = None
     undone_by: int | None = None
-    tried: list[str] = field(factory=list)
+    places: tuple[str, ...] = ()
+    digest: str = ""
+    note: RunState | None = None
 
     def state(self, *, running: bool = False) -> RunState:
         """Return the state of the run; ``running``: another process holds the machine's lock right now."""

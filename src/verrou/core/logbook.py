@@ -1,17 +1,17 @@
 """Records of the logbook, and the trend over them. They contain no secret, hash or hint."""
 
-from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from datetime import date, datetime, timedelta
 from enum import StrEnum
 
-from attrs import frozen
+from attrs import evolve, frozen
 
-from verrou.core.audit import Audit, Verdict
+from verrou.core.audit import Audit
 from verrou.core.model import Snapshot
 from verrou.core.model.access import KnownRole, known_role
 from verrou.core.rules import CATALOGUE, Severity, reading_of, value_now
 from verrou.core.trials import Result, TrialResult
+from verrou.core.verdicts import MARKS, Tally, Verdict
 
 
 class Run(StrEnum):
@@ -89,11 +89,12 @@ class RunRecord:
     findings: tuple[FindingRecord, ...] = ()
     accounts: tuple[AccountRecord, ...] = ()
     readings: tuple[ReadingRecord, ...] = ()
-    trials: tuple[TrialRecord, ...] = ()
+    tests: tuple[TrialRecord, ...] = ()
 
-    def count(self, *verdicts: Verdict) -> int:
-        """Return how many findings have one of these verdicts."""
-        return sum(finding.verdict in verdicts for finding in self.findings)
+    @property
+    def tally(self) -> Tally:
+        """The number of findings of each verdict."""
+        return Tally.of(self.findings)
 
 
 def record_of(
@@ -156,16 +157,10 @@ def record_of(
 
 
 @frozen
-class Moment:
-    """Score of one machine, or of several together, from one moment on."""
+class Moment(Tally):
+    """The findings on one machine, or on several together, from one moment on."""
 
-    at: datetime
-    met: int
-    not_met: Mapping[Severity, int]
-    unknown: int = 0
-
-
-NOTHING = Moment(datetime.min, 0, dict.fromkeys(Severity, 0))
+    at: datetime = datetime.min
 
 
 @frozen
@@ -227,9 +222,7 @@ def trend(records: Sequence[RunRecord], today: date, families: frozenset[str] = 
     for record in sorted(records, key=lambda record: (record.clock, record.at)):
         machines.setdefault(record.identity, []).append(record)
     histories = [history for kept in machines.values() if (history := _history_of(kept, today, families)) is not None]
-    histories.sort(
-        key=lambda history: (-len(history.regressed), -sum(history.moments[-1].not_met.values()), history.machine)
-    )
+    histories.sort(key=lambda history: (-len(history.regressed), -history.moments[-1].not_met, history.machine))
     return Trend(tuple(histories), tuple(_together(histories)))
 
 
@@ -251,20 +244,10 @@ def _history_of(kept: Sequence[RunRecord], today: date, families: frozenset[str]
         last.machine,
         last.identity,
         last.baseline,
-        tuple(_moment(record.clock, of(record)) for record in audited),
+        tuple(evolve(Moment.of(of(record)), at=record.clock) for record in audited),
         tuple(_regressions(audited, of)),
         tuple(sorted(ending, key=lambda waiver: (waiver.until, waiver.subject))),
         any(record.run is Run.UNDO for record in kept[kept.index(last) + 1 :]),
-    )
-
-
-def _moment(at: datetime, findings: Sequence[FindingRecord]) -> Moment:
-    not_met = [finding.severity for finding in findings if finding.verdict is Verdict.NOT_MET]
-    return Moment(
-        at,
-        sum(finding.verdict is Verdict.MET for finding in findings),
-        {severity: not_met.count(severity) for severity in Severity},
-        sum(finding.verdict is Verdict.UNKNOWN for finding in findings),
     )
 
 
@@ -294,12 +277,10 @@ def _together(histories: Sequence[MachineHistory]) -> Iterator[Moment]:
         key=lambda each: each[:2],
     )
     standing: dict[int, Moment] = {}
-    held, unreadable, not_met = 0, 0, Counter[Severity]()
+    together = dict.fromkeys(MARKS, 0)
     for at, number, moment in moments:
-        before = standing.get(number, NOTHING)
+        before = standing.get(number, Moment())
         standing[number] = moment
-        held += moment.met - before.met
-        unreadable += moment.unknown - before.unknown
-        for severity in Severity:
-            not_met[severity] += moment.not_met[severity] - before.not_met[severity]
-        yield Moment(at, held, dict(not_met), unreadable)
+        for mark in MARKS:
+            together[mark] += getattr(moment, mark) - getattr(before, mark)
+        yield Moment(**together, at=at)

@@ -5,28 +5,36 @@ from datetime import date, datetime
 
 from attrs import frozen
 
-from verrou.core.audit import Audit, Finding, Verdict
+from verrou.core.audit import Audit, Finding
 from verrou.core.model import Snapshot
 from verrou.core.rules import CATALOGUE, Severity
+from verrou.core.verdicts import MARK_OF, MARKS, Tally, Verdict
 
 RULES = tuple(CATALOGUE)
 """Order of the rules in a row."""
 NOT_ASKED = "."
-SIGNS = {Verdict.MET: "+", Verdict.WAIVED: "w", Verdict.NOT_APPLICABLE: "-", Verdict.UNKNOWN: "?"}
-SHORT_SIGNS = {Severity.HIGH: "H", Severity.MEDIUM: "M", Severity.LOW: "L"}
-"""Sign of a rule that is not met, by its severity."""
-COUNTED = (Verdict.MET, Verdict.WAIVED, Verdict.NOT_APPLICABLE, Verdict.UNKNOWN)
+SIGNS = {
+    "high": "H",
+    "medium": "M",
+    "low": "L",
+    "unknown": "?",
+    "waived": "w",
+    "not_applicable": "-",
+    "met": "+",
+}
+"""Sign of a rule, by what its finding counts as (:data:`verrou.core.verdicts.MARK_OF`)."""
+NOT_MET_SIGNS = {severity: SIGNS[severity] for severity in Severity}
 PLACES = {rule_id: number for number, rule_id in enumerate(RULES)}
 
 
-@frozen(slots=True)
-class Row:
+@frozen(slots=True, kw_only=True)
+class Row(Tally):
     """One machine of a round.
 
     ``identity`` tells it from every other machine. ``signs`` has a sign for each of :data:`RULES`, ``listed`` the
     accounts and groups that do not meet theirs. ``worst`` is the most severe finding in words, ``oldest_waiver`` the
-    day on which the first waiver expires, ``interrupted`` a run that did not end, ``recorded``
-    when a record of the machine was written, in seconds since 1970; None for the machine itself."""
+    day on which the first waiver expires, ``interrupted`` a run that did not end, ``recorded`` when a record of the
+    machine was written, in seconds since 1970; None for the machine itself."""
 
     machine: str
     identity: str
@@ -34,25 +42,12 @@ class Row:
     system: str
     at: datetime
     baseline: str
-    met: int
-    assessed: int
-    high: int
-    medium: int
-    low: int
-    unknown: int
-    waived: int
-    not_applicable: int
-    oldest_waiver: date | None
-    worst: str
+    oldest_waiver: date | None = None
+    worst: str = ""
     signs: str
-    listed: tuple[str, ...]
+    listed: tuple[str, ...] = ()
     interrupted: str = ""
     recorded: float | None = None
-
-    @property
-    def not_met(self) -> int:
-        """Number of findings that are not met."""
-        return self.high + self.medium + self.low
 
     @property
     def weight(self) -> tuple[int, int, int, int]:
@@ -60,16 +55,25 @@ class Row:
         return -self.high, -self.medium, -self.low, -self.unknown
 
     @property
-    def all_met(self) -> bool:
-        """Whether every assessed finding is met."""
-        return self.met == self.assessed
+    def rules(self) -> dict[str, list[str]]:
+        """The required rules, by verdict."""
+        found: dict[str, list[str]] = {}
+        for rule_id, sign in zip(RULES, self.signs, strict=True):
+            if sign != NOT_ASKED:
+                found.setdefault(_VERDICT_OF[sign], []).append(rule_id)
+        return found
 
 
-SIGN_OF = {
-    (verdict, severity): SHORT_SIGNS[severity] if verdict is Verdict.NOT_MET else SIGNS[verdict]
-    for verdict in Verdict
-    for severity in Severity
-}
+SIGN_OF = {key: SIGNS[mark] for key, mark in MARK_OF.items()}
+_VERDICT_OF = {sign: str(verdict) for (verdict, _), sign in SIGN_OF.items()}
+
+
+@frozen
+class LeftOut:
+    """A machine that could not be read, and why."""
+
+    address: str
+    reason: str
 
 
 def row_of(
@@ -77,42 +81,33 @@ def row_of(
 ) -> Row:
     """Return the row of an audit; ``statement`` gives a finding in words, for ``recorded`` see :class:`Row`."""
     signs = [NOT_ASKED] * len(RULES)
-    counts = dict.fromkeys(SIGN_OF.values(), 0)
+    counts = dict.fromkeys(MARKS, 0)
     listed = []
     until = None
     for finding in found.findings:
-        sign = SIGN_OF[finding.verdict, finding.severity]
-        counts[sign] += 1
+        key = finding.verdict, finding.severity
+        counts[MARK_OF[key]] += 1
         place = PLACES.get(finding.subject)
         if place is not None:
-            signs[place] = sign
+            signs[place] = SIGN_OF[key]
         elif finding.verdict is Verdict.NOT_MET:
             listed.append(finding.subject)
         if finding.waiver is not None:
             until = min(until or finding.waiver.until, finding.waiver.until)
-    high, medium, low = (counts[SHORT_SIGNS[severity]] for severity in Severity)
-    met, waived, not_applicable, unknown = (counts[SIGNS[verdict]] for verdict in COUNTED)
     machine = snapshot.machine
     first = found.findings[0] if found.findings else None
     return Row(
-        machine.name,
-        machine.known_by,
-        address,
-        machine.system,
-        machine.now,
-        found.baseline,
-        met,
-        met + high + medium + low + unknown,
-        high,
-        medium,
-        low,
-        unknown,
-        waived,
-        not_applicable,
-        until,
-        statement(first) if first is not None and first.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN) else "",
-        "".join(signs),
-        tuple(listed),
-        machine.interrupted,
-        recorded,
+        **counts,
+        machine=machine.name,
+        identity=machine.known_by,
+        address=address,
+        system=machine.system,
+        at=machine.now,
+        baseline=found.baseline,
+        oldest_waiver=until,
+        worst=statement(first) if first is not None and first.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN) else "",
+        signs="".join(signs),
+        listed=tuple(listed),
+        interrupted=machine.interrupted,
+        recorded=recorded,
     )

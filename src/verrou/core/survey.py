@@ -1,6 +1,6 @@
 """A snapshot as plain data (for survey files and ``--format json``), and back."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from datetime import date, datetime
 from functools import cache
 from typing import TYPE_CHECKING, Any, TypedDict, TypeVar, get_args, get_origin
@@ -59,9 +59,11 @@ class ReadingData(TypedDict):
     remedy: str
 
 
-def plain(item: AttrsInstance, *names: str) -> Any:
+def plain(item: AttrsInstance, *names: str, without: Collection[str] = ()) -> Any:
     """Return facts as plain data, all of them or those named: days and times in ISO 8601."""
-    required = (lambda field, _: field.name in names) if names else None
+    required = (
+        (lambda field, _: field.name in names if names else field.name not in without) if names or without else None
+    )
     return asdict(item, filter=required, value_serializer=lambda _, __, value: _plain(value))
 
 

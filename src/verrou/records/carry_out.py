@@ -9,7 +9,7 @@ from attrs import evolve, field, frozen
 
 from verrou.core import guards
 from verrou.core.differences import differences
-from verrou.core.entries import JournalEntry, RunState
+from verrou.core.entries import JournalEntry, JournalRecord, RunState, StepRecord
 from verrou.core.errors import BadInput, BrokeOff, GuardRefused, MachineRefused, VerrouError
 from verrou.core.model import AccountName, Role, Snapshot, Status
 from verrou.core.model.access import role_of, usable_administrators
@@ -322,7 +322,7 @@ MOST_REHEARSALS = 5
 def _apply(machine: ChangeableMachine, journal: Journal, dry_run: DryRun, info: RunInfo) -> int:
     with until_applied():
         try:
-            number = journal.begin(_lines(dry_run, info), dry_run.changes)
+            number = journal.begin(_record(dry_run, info), dry_run.changes)
         except OSError as error:
             raise MachineRefused(f"nothing was changed: the journal cannot be written: {_io_words(error)}") from None
         _apply_all(machine, journal, _still_to_apply(machine, dry_run.changes, number), number)
@@ -366,41 +366,41 @@ def _sweep(machine: ChangeableMachine, journal: Journal, number: int | None = No
             ) from None
 
 
-def _lines(dry_run: DryRun, info: RunInfo) -> dict[str, object]:
+def _record(dry_run: DryRun, info: RunInfo) -> JournalRecord:
     """Return what the journal records of a run; it contains no secret."""
     steps = [
-        {"what": f"{s.what} ({s.concerns})" if s.concerns else s.what, "outcome": str(r.outcome), "message": r.message}
-        for s, r in dry_run.steps
+        StepRecord(
+            f"{step.what} ({step.concerns})" if step.concerns else step.what, str(result.outcome), result.message
+        )
+        for step, result in dry_run.steps
     ]
-    steps += [
-        {"what": f"restored {p.place}", "outcome": str(p.outcome), "message": p.message} for p in dry_run.put_back
-    ]
-    found = differences(dry_run.before, dry_run.after)
-    return {
-        "command": info.command,
-        "by": current_user(),
-        "baseline": info.baseline,
-        "overridden": list(info.overridden),
-        "steps": steps,
-        "differences": [{"subject": d.subject, "fact": d.fact, "was": d.was, "now": d.now} for d in found],
-        "undoes": list(info.undoes),
-        "tried": sorted(guards.tried_names(dry_run.candidate)),
-    }
+    steps += [StepRecord(f"restored {item.place}", str(item.outcome), item.message) for item in dry_run.put_back]
+    return JournalRecord(
+        command=info.command,
+        by=current_user(),
+        baseline=info.baseline,
+        overridden=info.overridden,
+        steps=tuple(steps),
+        differences=tuple(differences(dry_run.before, dry_run.after)),
+        undoes=info.undoes,
+        tried=tuple(sorted(guards.tried_names(dry_run.candidate))),
+    )
 
 
 def note(machine: Machine, dry_run: DryRun, state: RunState, info: RunInfo, why: str = "") -> int | None:
     """Record a run that changed nothing; a machine without a journal records nothing."""
-    lines = _lines(evolve(dry_run, after=dry_run.before), info) | {"why": why}
+    record = evolve(_record(evolve(dry_run, after=dry_run.before), info), why=why)
     if state is RunState.REJECTED:
-        lines["steps"] = [
-            {"what": step.what, "outcome": str(r.outcome), "message": r.message}
-            if r.outcome is Outcome.REJECTED
-            else {"what": step.what, "outcome": "not done", "message": ""}
-            for step, r in dry_run.steps
+        steps = [
+            StepRecord(step.what, str(result.outcome), result.message)
+            if result.outcome is Outcome.REJECTED
+            else StepRecord(step.what, "not done")
+            for step, result in dry_run.steps
         ]
+        record = evolve(record, steps=tuple(steps))
     try:
         with _at_work(to_change(machine), info.command) as journal:
-            return journal.note(state, lines)
+            return journal.note(state, record)
     except (VerrouError, OSError) as error:
         LOG.info("this run is not in the journal: %s", error)
         return None

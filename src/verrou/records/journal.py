@@ -14,7 +14,10 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from verrou.core.entries import JournalEntry, RunState
+from attrs import asdict, fields
+
+from verrou.core.differences import Difference
+from verrou.core.entries import JournalEntry, JournalRecord, RunState, StepRecord
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
 from verrou.log import Log
 from verrou.machines.changes import Change, ChangeSet, FileChange, FileState
@@ -77,7 +80,7 @@ class Journal:
         changing = [entry for entry in self.entries() if entry.note is None]
         return changing[-1] if changing and changing[-1].is_interrupted else None
 
-    def begin(self, record: Mapping[str, Any], changes: ChangeSet) -> int:
+    def begin(self, record: JournalRecord, changes: ChangeSet) -> int:
         """Open an entry; when this returns, the change set is on disk. Return the entry's number."""
         self.make_folder()
         number = max((entry.number for entry in self.entries()), default=0) + 1
@@ -86,14 +89,14 @@ class Journal:
             if left.exists():  # of a run that died before its entry began: nothing had been changed
                 shutil.rmtree(left)
         digest = _write_changes(kept, changes)
-        self._append(number, "begun", format=FORMAT, **record, places=_places(changes), digest=digest)
+        self._append(number, "begun", format=FORMAT, **asdict(record), places=_places(changes), digest=digest)
         return number
 
-    def note(self, state: RunState, record: Mapping[str, Any]) -> int:
+    def note(self, state: RunState, record: JournalRecord) -> int:
         """Record a run that changed nothing. Return the entry's number."""
         self.make_folder()
         number = max((entry.number for entry in self.entries()), default=0) + 1
-        self._append(number, "noted", format=FORMAT, state=str(state), **record, places=[])
+        self._append(number, "noted", format=FORMAT, state=str(state), **asdict(record), places=[])
         return number
 
     def finish(self, number: int) -> None:
@@ -227,21 +230,24 @@ class Journal:
 
 def _entry(number: int, line: Mapping[str, Any]) -> JournalEntry:
     return JournalEntry(
-        number,
-        str(line["command"]),
-        str(line["by"]),
-        str(line["at"]),
-        str(line["baseline"]),
-        list(line["overridden"]),
-        [{key: str(step[key]) for key in ("what", "outcome", "message")} for step in line["steps"]],
-        [{key: str(each[key]) for key in ("subject", "fact", "was", "now")} for each in line["differences"]],
-        [str(place) for place in line["places"]],
-        [int(other) for other in line["undoes"]],
-        str(line.get("digest", "")),
-        RunState(line["state"]) if line["what"] == "noted" else None,
-        str(line.get("why", "")),
-        tried=[str(name) for name in line.get("tried", ())],
+        number=number,
+        begun=str(line["at"]),
+        command=str(line["command"]),
+        by=str(line["by"]),
+        baseline=str(line["baseline"]),
+        overridden=tuple(map(str, line["overridden"])),
+        steps=tuple(StepRecord(*(str(step[key]) for key in _STEP)) for step in line["steps"]),
+        differences=tuple(Difference(*(str(each[key]) for key in _DIFFERENCE)) for each in line["differences"]),
+        undoes=tuple(map(int, line["undoes"])),
+        tried=tuple(map(str, line["tried"])),
+        why=str(line["why"]),
+        places=tuple(map(str, line["places"])),
+        digest=str(line.get("digest", "")),
+        note=RunState(line["state"]) if line["what"] == "noted" else None,
     )
+
+
+_STEP, _DIFFERENCE = ([field.name for field in fields(kind)] for kind in (StepRecord, Difference))
 
 
 def _count_undone(entries: Mapping[int, JournalEntry], entry: JournalEntry) -> None:

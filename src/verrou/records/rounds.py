@@ -17,7 +17,7 @@ from attrs import frozen
 from verrou.core.audit import Finding, FindingCache, audit
 from verrou.core.baseline import Baseline
 from verrou.core.errors import BadInput, MachineRefused, VerrouError
-from verrou.core.rounds import Row, row_of
+from verrou.core.rounds import LeftOut, Row, row_of
 from verrou.machines.registry import opener
 from verrou.records.standing import observed
 
@@ -27,14 +27,6 @@ if TYPE_CHECKING:
 WORTH_SHARING = 64
 """From how many machines on it pays to start other processes."""
 AT_ONCE = 50
-
-
-@frozen
-class LeftOut:
-    """A file that could not be read, and why."""
-
-    address: str
-    reason: str
 
 
 Outcome = Row | LeftOut

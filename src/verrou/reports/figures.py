@@ -8,7 +8,7 @@ from typing import Any
 
 from verrou.core.errors import BadInput
 from verrou.core.logbook import Moment, Trend
-from verrou.core.rounds import NOT_ASKED, RULES, Row
+from verrou.core.rounds import NOT_ASKED, RULES, SIGNS, Row
 from verrou.core.rules import Severity
 from verrou.reports.sheets import shown
 
@@ -99,7 +99,7 @@ MOST_ROWS = 300
 """How many machines a picture can show so that each is more than a hair."""
 NAMED_ROWS = 60
 """Up to how many machines each has its name beside it, and a sign in each of its cells."""
-CELLS = {"H": "high", "M": "medium", "L": "low", "?": "unknown", "w": "waived", "-": "not_applicable", "+": "met"}
+CELLS = {sign: mark for mark, sign in SIGNS.items()}
 LETTERS = {"H": "H", "M": "M", "L": "L", "?": "?", "w": "w"}
 SAID = {
     "high": "H high",
@@ -140,7 +140,7 @@ def machines_by_rules(rows: Sequence[Row]) -> str:
         for y, row in enumerate(rows):
             for x, n in enumerate(drawn):
                 if letter := LETTERS.get(row.signs[n], ""):
-                    dark = row.signs[n] in "G?"
+                    dark = row.signs[n] in "H?"
                     axes.text(x, y, letter, ha="center", va="center", fontsize=7, color="white" if dark else INK)
     else:
         step = max(len(rows) // 12, 1)
@@ -191,8 +191,9 @@ def courses(found: Trend, kind: str = "svg") -> Any:
     for (name, moments), each in zip(panels, axes[:, 0], strict=True):
         _history_of(each, moments, until)
         last_moment = moments[-1]
-        not_met = sum(last_moment.not_met.values())
-        each.set_title(f"{name}: {last_moment.met} met, {not_met} not met", loc="left", fontsize=9, color=INK)
+        each.set_title(
+            f"{name}: {last_moment.met} met, {last_moment.not_met} not met", loc="left", fontsize=9, color=INK
+        )
     handles, labels = axes[0, 0].get_legend_handles_labels()
     figure.legend(handles, labels, ncol=len(labels), loc="outside upper left", frameon=False, fontsize=8)
     text = "; ".join(f"{name}: {moments[-1].met} met" for name, moments in panels)
@@ -210,7 +211,7 @@ def _history_of(axes: Any, moments: Sequence[Moment], until: datetime) -> None:
     days = [*(moment.at for moment in moments), until]
     below = [0] * len(drawn)
     for severity in Severity:
-        above = [low + moment.not_met[severity] for low, moment in zip(below, drawn, strict=True)]
+        above = [low + moment.by_severity[severity] for low, moment in zip(below, drawn, strict=True)]
         axes.fill_between(days, below, above, step="post", color=COLOURS[severity], label=f"not met: {severity}", lw=0)
         below = above
     held = [moment.met for moment in drawn]

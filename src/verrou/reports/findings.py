@@ -6,7 +6,7 @@ from typing import Any, TypedDict
 
 from attrs import evolve
 
-from verrou.core.audit import Audit, Finding, Verdict
+from verrou.core.audit import Audit, Finding
 from verrou.core.desired import DesiredData
 from verrou.core.model import ACCOUNTS, Reading, Source, name_list
 from verrou.core.plan.gaps import Fact, Gap
@@ -14,6 +14,7 @@ from verrou.core.rules import Severity, value_now
 from verrou.core.survey import plain
 from verrou.core.trials import Result, TrialResult
 from verrou.core.values import ValueData, iso_duration
+from verrou.core.verdicts import Verdict
 from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, Table, columns_of
 from verrou.reports.surveys import decided_by
 from verrou.reports.wording import finding_text
@@ -25,17 +26,6 @@ VERDICT_STYLE = {
     Verdict.WAIVED: DOUBTFUL,
     Verdict.MET: GOOD,
 }
-
-
-class ScoreData(TypedDict):
-    """Number of findings by verdict, and of assessed ones."""
-
-    met: int
-    not_met: int
-    waived: int
-    not_applicable: int
-    unknown: int
-    assessed: int
 
 
 class GapData(TypedDict):
@@ -73,30 +63,6 @@ class FindingData(TypedDict):
     remedy: str
     requirement_reason: str
     waiver: WaiverData | None
-
-
-class AuditData(TypedDict):
-    """A machine audited against a baseline."""
-
-    machine: str
-    baseline: str
-    score: ScoreData
-    findings: list[FindingData]
-
-
-class TrialData(TypedDict):
-    """A test and its result."""
-
-    result: Result
-    rule: str
-    test: str
-    seen: str
-
-
-class VerificationData(AuditData):
-    """An audit, and the test results."""
-
-    tests: list[TrialData]
 
 
 def _chosen(audit: Audit, every: bool) -> list[Finding]:
@@ -155,20 +121,13 @@ def audit_table(audit: Audit, every: bool = True) -> Table:
     return Table("findings", columns, tuple(map(_row, findings)), styles)
 
 
-def audit_data(audit: Audit, every: bool = True) -> AuditData:
+def audit_data(audit: Audit, every: bool = True) -> dict[str, Any]:
     """Return the audit for ``--format json``; without ``every`` only the findings not met."""
-    score = audit.score
+    tally = audit.tally
     return {
         "machine": audit.machine,
         "baseline": audit.baseline,
-        "score": ScoreData(
-            met=score.met,
-            not_met=score.not_met,
-            waived=score.waived,
-            not_applicable=score.not_applicable,
-            unknown=score.unknown,
-            assessed=score.assessed,
-        ),
+        "score": {**plain(tally), "not_met": tally.not_met, "assessed": tally.assessed},
         "findings": [_finding_data(finding) for finding in _chosen(audit, every)],
     }
 
@@ -212,13 +171,13 @@ def _plain_fact(value: object) -> bool | int | str | list[str] | None:
 def trials_table(results: Sequence[TrialResult]) -> Table:
     """Return the tests and their results as a table."""
     proof_style = {Result.PASSED: GOOD, Result.FAILED: BAD, Result.NOT_RUN: DOUBTFUL}
-    rows = [dict(row) for row in trials_data(results)]
+    rows = trials_data(results)
     columns = columns_of(
         ("result", "result"), ("rule", "rule"), ("test", "test"), ("seen", "seen"), whole=("result", "rule")
     )
     return Table("tests", columns, tuple(rows), {i: proof_style[r.result] for i, r in enumerate(results)})
 
 
-def trials_data(results: Sequence[TrialResult]) -> list[TrialData]:
+def trials_data(results: Sequence[TrialResult]) -> list[dict[str, Any]]:
     """Return the tests for ``--format json``."""
-    return [{"result": r.result, "rule": r.rule, "test": r.test, "seen": r.seen} for r in results]
+    return [plain(result) for result in results]

@@ -2,127 +2,28 @@
 
 from collections.abc import Mapping, Sequence
 from datetime import date
-from typing import TYPE_CHECKING, Any, TypedDict
+from typing import Any
 
-from verrou.core.audit import Verdict
-from verrou.core.logbook import MachineHistory, Moment, Run, RunRecord, Trend, soon
+from verrou.core.logbook import MachineHistory, Run, RunRecord, Trend, soon
 from verrou.core.model import counted
-from verrou.core.model.access import KnownRole
 from verrou.core.model.known import Known
 from verrou.core.rules import Severity
+from verrou.core.survey import plain
 from verrou.core.trials import Result
+from verrou.core.verdicts import Verdict
 from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Table, columns_of
-
-if TYPE_CHECKING:
-    from verrou.core.logbook import FindingRecord
-
-
-class FindingRecordData(TypedDict):
-    """Verdict on a rule, account or group; ``waived_until`` is the last day of its waiver."""
-
-    subject: str
-    severity: Severity
-    verdict: Verdict
-    waived_until: date | None
-    waived_by: str
-
-
-class AccountRecordData(TypedDict):
-    """An account of a machine at an audit."""
-
-    name: str
-    role: KnownRole
-    enabled: bool
-
-
-class ReadingRecordData(TypedDict):
-    """State of a rule, in words."""
-
-    rule: str
-    words: str
-
-
-class TrialRecordData(TypedDict):
-    """Test of a rule, with its result."""
-
-    rule: str
-    test: str
-    result: Result
-
-
-class RecordData(TypedDict):
-    """One run.
-
-    ``number`` counts the records of the logbook, the oldest first; ``at`` is UTC, ``clock`` the machine's own time;
-    ``entry`` is its journal's."""
-
-    number: int
-    run: Run
-    at: str
-    clock: str
-    by: str
-    tool: str
-    machine: str
-    identity: str
-    system: str
-    baseline: str
-    digest: str
-    entry: int | None
-    met: int
-    high: int
-    medium: int
-    low: int
-    unknown: int
-    waived: int
-    not_applicable: int
-    findings: list[FindingRecordData]
-    accounts: list[AccountRecordData]
-    readings: list[ReadingRecordData]
-    tests: list[TrialRecordData]
-
 
 Numbered = Sequence[tuple[int, RunRecord]]
 """Records, each with its number in the logbook."""
 
 
-def record_data(number: int, record: RunRecord) -> RecordData:
-    """Return one record for JSON."""
-    not_met = [finding.severity for finding in record.findings if finding.verdict is Verdict.NOT_MET]
-    return {
-        "number": number,
-        "run": record.run,
-        "at": f"{record.at:%Y-%m-%d %H:%M:%S}",
-        "clock": f"{record.clock:%Y-%m-%d %H:%M:%S}",
-        "by": record.by,
-        "tool": record.tool,
-        "machine": record.machine,
-        "identity": record.identity,
-        "system": record.system,
-        "baseline": record.baseline,
-        "digest": record.digest,
-        "entry": record.entry,
-        "met": record.count(Verdict.MET),
-        "high": not_met.count(Severity.HIGH),
-        "medium": not_met.count(Severity.MEDIUM),
-        "low": not_met.count(Severity.LOW),
-        "unknown": record.count(Verdict.UNKNOWN),
-        "waived": record.count(Verdict.WAIVED),
-        "not_applicable": record.count(Verdict.NOT_APPLICABLE),
-        "findings": [_finding(each) for each in record.findings],
-        "accounts": [{"name": a.name, "role": a.role, "enabled": a.enabled} for a in record.accounts],
-        "readings": [{"rule": r.rule, "words": r.words} for r in record.readings],
-        "tests": [{"rule": t.rule, "test": t.test, "result": t.result} for t in record.trials],
-    }
+def record_data(number: int, record: RunRecord) -> dict[str, Any]:
+    """Return one record for JSON: its number in the logbook, itself, and how many findings are of each kind."""
+    return {"number": number, **plain(record, without=NOT_SHOWN), **plain(record.tally)}
 
 
-def _finding(finding: "FindingRecord") -> FindingRecordData:
-    return {
-        "subject": finding.subject,
-        "severity": finding.severity,
-        "verdict": finding.verdict,
-        "waived_until": finding.waived_until,
-        "waived_by": finding.waived_by,
-    }
+NOT_SHOWN = ("key",)
+"""What of a record is the logbook's own affair."""
 
 
 def log_table(records: Numbered) -> Table:
@@ -150,19 +51,16 @@ def log_table(records: Numbered) -> Table:
 
 
 def _score(record: RunRecord) -> str:
-    if not record.findings:
-        return ""
-    out_of = record.count(Verdict.MET, Verdict.NOT_MET, Verdict.UNKNOWN)
-    return f"{record.count(Verdict.MET)} of {out_of}"
+    return f"{record.tally.met} of {record.tally.assessed}" if record.findings else ""
 
 
 def _came(record: RunRecord) -> str:
-    not_met = [finding.severity for finding in record.findings if finding.verdict is Verdict.NOT_MET]
-    parts = [f"{not_met.count(severity)} {severity}" for severity in Severity if severity in not_met]
-    parts += [f"{n} not known"] if (n := record.count(Verdict.UNKNOWN)) else []
+    tally = record.tally
+    parts = [tally.not_met_text] if tally.not_met else []
+    parts += [f"{tally.unknown} not known"] if tally.unknown else []
     if record.findings and not parts:
         parts = ["every requirement is met"]
-    proofs = [trial.result for trial in record.trials]
+    proofs = [trial.result for trial in record.tests]
     parts += [f"{proofs.count(proof)} {proof}" for proof in Result if proof in proofs]
     if record.run is Run.SURVEY:
         open_accounts = sum(account.enabled for account in record.accounts)
@@ -201,7 +99,7 @@ def record_table(number: int, record: RunRecord) -> Table:
         role = "role unknown" if account.role is Known.UNKNOWN else str(account.role)
         lines.append(("account", account.name, role if account.enabled else f"{role}, disabled"))
     lines += [("rule", reading.rule, reading.words) for reading in record.readings]
-    lines += [("trial", trial.rule, f"{trial.result}: {trial.test}") for trial in record.trials]
+    lines += [("trial", trial.rule, f"{trial.result}: {trial.test}") for trial in record.tests]
     rows = tuple({"what": what, "which": which, "how": how} for what, which, how in lines)
     return Table("record", columns_of(("what", "what"), ("which", "which"), ("how", "how"), whole=("what",)), rows)
 
@@ -209,95 +107,14 @@ def record_table(number: int, record: RunRecord) -> Table:
 # Trend
 
 
-class MomentData(TypedDict):
-    """Score of a machine, or of several together, from one moment on, by the machines' own time."""
-
-    at: str
-    met: int
-    high: int
-    medium: int
-    low: int
-    unknown: int
-
-
-class RegressionData(TypedDict):
-    """A rule that is not met and was met before, with the last day on which it was met."""
-
-    subject: str
-    severity: Severity
-    met_until: date
-    not_met_since: date
-
-
-class EndingData(TypedDict):
-    """A waiver that expires soon, or has expired."""
-
-    subject: str
-    until: date
-    by: str
-
-
-class HistoryData(TypedDict):
-    """Audit history of one machine."""
-
-    machine: str
-    identity: str
-    baseline: str
-    moments: list[MomentData]
-    regressed: list[RegressionData]
-    ending: list[EndingData]
-    undone: bool
-
-
-class TrendData(TypedDict):
-    """Histories of all machines; ``on`` is today, and waivers are reported until ``ending_by``."""
-
-    on: date
-    ending_by: date
-    families: list[str]
-    machines: list[HistoryData]
-    together: list[MomentData]
-
-
-def _moment(moment: Moment) -> MomentData:
-    not_met = {str(severity): moment.not_met[severity] for severity in Severity}
-    return {
-        "at": f"{moment.at:%Y-%m-%d %H:%M:%S}",
-        "met": moment.met,
-        "high": not_met["high"],
-        "medium": not_met["medium"],
-        "low": not_met["low"],
-        "unknown": moment.unknown,
-    }
-
-
-def trend_data(found: Trend, today: date, families: Sequence[str]) -> TrendData:
-    """Return the trend for ``--format json``."""
+def trend_data(found: Trend, today: date, families: Sequence[str]) -> dict[str, Any]:
+    """Return the trend for ``--format json``; ``on`` is today, and waivers are reported until ``ending_by``."""
     return {
         "on": today,
         "ending_by": soon(today),
         "families": list(families),
-        "machines": [
-            {
-                "machine": history.machine,
-                "identity": history.identity,
-                "baseline": history.baseline,
-                "moments": [_moment(moment) for moment in history.moments],
-                "regressed": [
-                    {
-                        "subject": each.subject,
-                        "severity": each.severity,
-                        "met_until": each.met_until,
-                        "not_met_since": each.not_met_since,
-                    }
-                    for each in history.regressed
-                ],
-                "ending": [{"subject": e.subject, "until": e.until, "by": e.by} for e in history.ending],
-                "undone": history.undone,
-            }
-            for history in found.histories
-        ],
-        "together": [_moment(moment) for moment in found.together],
+        "machines": [plain(history) for history in found.histories],
+        "together": [plain(moment) for moment in found.together],
     }
 
 
@@ -310,7 +127,7 @@ def histories_table(found: Trend) -> Table:
     rows, styles = [], {}
     for line, history in enumerate(found.histories):
         first, last = history.moments[0], history.moments[-1]
-        styles[line] = BAD if history.regressed else DOUBTFUL if not_met_of(last) else GOOD
+        styles[line] = BAD if history.regressed else DOUBTFUL if last.not_met else GOOD
         notes = [f"{first.at:%Y-%m-%d} to {last.at:%Y-%m-%d}"]
         notes += ["a run was undone since. Audit again."] if history.undone else []
         rows.append(
@@ -320,7 +137,9 @@ def histories_table(found: Trend) -> Table:
                 "last_seen": f"{last.at:%Y-%m-%d}",
                 "over_time": _over_time(history),
                 "met": last.met,
-                **{str(severity): last.not_met[severity] for severity in Severity},
+                "high": last.high,
+                "medium": last.medium,
+                "low": last.low,
                 "regressed": [each.subject for each in history.regressed],
                 "back": len(history.regressed),
                 "baseline": history.baseline,
@@ -347,13 +166,8 @@ def histories_table(found: Trend) -> Table:
     return Table("trend", columns, tuple(rows), styles)
 
 
-def not_met_of(moment: Moment) -> int:
-    """Return how many findings are not met at a moment."""
-    return sum(moment.not_met.values())
-
-
 def _over_time(history: MachineHistory) -> str:
-    text = [str(not_met_of(moment)) for moment in history.moments]
+    text = [str(moment.not_met) for moment in history.moments]
     if len(text) > MOST_MOMENTS:
         text = [*text[: MOST_MOMENTS // 2], "…", *text[-MOST_MOMENTS // 2 :]]
     return " → ".join(text)
@@ -410,7 +224,7 @@ def trend_summary(found: Trend) -> str:
     first, last = found.together[0], found.together[-1]
     back = sum(bool(history.regressed) for history in found.histories)
     machines = f"{counted(len(found.histories), 'machine')}, {first.at:%Y-%m-%d} to {last.at:%Y-%m-%d}"
-    now = f"now {last.met} met and {not_met_of(last)} not met ({last.not_met[Severity.HIGH]} high)"
+    now = f"now {last.met} met and {last.not_met} not met ({last.high} high)"
     return f"{machines}: {now}; {back or 'none'} regressed"
 
 

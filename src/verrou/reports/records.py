@@ -1,11 +1,12 @@
 """Tables of the journal."""
 
 from collections.abc import Sequence
-from typing import TypedDict
+from typing import Any
 
 from verrou.core.differences import differences
 from verrou.core.entries import JournalEntry, RunState
 from verrou.core.model import Snapshot, counted
+from verrou.core.survey import plain
 from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Table, columns_of
 
 STATE_WORDS = {
@@ -22,12 +23,6 @@ MOST_TOLD = 3
 """Most differences in a line of the list."""
 
 
-def difference_text(difference: dict[str, str]) -> str:
-    """Return one difference in words."""
-    fact = f" {difference['fact']}" if difference["fact"] else ""
-    return f"{difference['subject']}:{fact} {difference['was'] or 'none'} → {difference['now'] or 'none'}"
-
-
 def entries_table(entries: Sequence[JournalEntry], running: bool) -> Table:
     """Return the journal, a line each."""
     rows = []
@@ -35,9 +30,7 @@ def entries_table(entries: Sequence[JournalEntry], running: bool) -> Table:
         state = entry.state(running=running)
         words = STATE_WORDS[state] + (f" by entry {entry.undone_by}" if entry.undone_by else "")
         more = len(entry.differences) - MOST_TOLD
-        changed = [difference_text(each) for each in entry.differences[:MOST_TOLD]] + (
-            [f"and {more} more"] if more > 0 else []
-        )
+        changed = [str(each) for each in entry.differences[:MOST_TOLD]] + ([f"and {more} more"] if more > 0 else [])
         rows.append(
             {
                 "entry": entry.number,
@@ -59,43 +52,13 @@ def entries_table(entries: Sequence[JournalEntry], running: bool) -> Table:
     return Table("journal", columns, tuple(rows), styles)
 
 
-class EntryData(TypedDict):
-    """One run, as the journal records it; times are this computer's own."""
-
-    entry: int
-    at: str
-    finished: str | None
-    by: str
-    command: str
-    baseline: str
-    state: RunState
-    why: str
-    undone_by: int | None
-    undoes: list[int]
-    overridden: list[str]
-    steps: list[dict[str, str]]
-    differences: list[dict[str, str]]
-    places: list[str]
+NOT_SHOWN = ("digest", "note", "tried")
+"""What of an entry is the journal's own affair."""
 
 
-def entry_data(entry: JournalEntry, running: bool) -> EntryData:
-    """Return one entry for ``--format json``."""
-    return {
-        "entry": entry.number,
-        "at": entry.begun,
-        "finished": entry.finished,
-        "by": entry.by,
-        "command": entry.command,
-        "baseline": entry.baseline,
-        "state": entry.state(running=running),
-        "why": entry.why,
-        "undone_by": entry.undone_by,
-        "undoes": entry.undoes,
-        "overridden": entry.overridden,
-        "steps": entry.steps,
-        "differences": entry.differences,
-        "places": entry.places,
-    }
+def entry_data(entry: JournalEntry, running: bool) -> dict[str, Any]:
+    """Return one entry for ``--format json``: itself and its state."""
+    return {**plain(entry, without=NOT_SHOWN), "state": entry.state(running=running)}
 
 
 def entry_table(entry: JournalEntry, running: bool) -> Table:
@@ -114,9 +77,9 @@ def entry_table(entry: JournalEntry, running: bool) -> Table:
         ("guards overridden", ", ".join(entry.overridden)),
     ]
     for number, step in enumerate(entry.steps, start=1):
-        message = f" ({step['message']})" if step["message"] else ""
-        rows.append((f"step {number}" if not entry.undoes else "", f"{step['outcome']}: {step['what']}{message}"))
-    rows += [("changed" if n == 0 else "", difference_text(each)) for n, each in enumerate(entry.differences)]
+        message = f" ({step.message})" if step.message else ""
+        rows.append((f"step {number}" if not entry.undoes else "", f"{step.outcome}: {step.what}{message}"))
+    rows += [("changed" if n == 0 else "", str(each)) for n, each in enumerate(entry.differences)]
     rows += [("wrote" if n == 0 else "", place) for n, place in enumerate(entry.places)]
     shown = tuple({"about": about, "text": text} for about, text in rows if text)
     return Table("entry", columns_of(("about", ""), ("text", ""), whole=("about",)), shown)
@@ -125,10 +88,7 @@ def entry_table(entry: JournalEntry, running: bool) -> Table:
 def going_back_lines(entries: Sequence[JournalEntry], before: Snapshot, after: Snapshot) -> list[str]:
     """Return the entries that an undo undoes, and the facts it changes."""
     lines = [f"Entry {entry.number}, {entry.command}, by {entry.by}, {entry.begun}" for entry in entries]
-    found = [
-        difference_text({"subject": d.subject, "fact": d.fact, "was": d.was, "now": d.now})
-        for d in differences(before, after)
-    ]
+    found = differences(before, after)
     if found:
         lines.append(f"This undo changes {counted(len(found), 'fact')}:")
         lines += [f"  {line}" for line in found]

@@ -1,88 +1,27 @@
 """Table, data and page of a round over many machines."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from datetime import date
-from typing import Any, TypedDict
+from typing import Any
 
 from verrou.core.model import counted
-from verrou.core.rounds import NOT_ASKED, RULES, SHORT_SIGNS, SIGNS, Row
+from verrou.core.rounds import NOT_ASKED, NOT_MET_SIGNS, RULES, LeftOut, Row
 from verrou.core.rules import CATALOGUE, Severity
+from verrou.core.survey import plain
 from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, Table, as_json, columns_of, shown
 
-VERDICT_OF_SIGN = {sign: str(verdict) for verdict, sign in SIGNS.items()} | dict.fromkeys(
-    SHORT_SIGNS.values(), "not-met"
-)
+NOT_SHOWN = ("identity", "signs", "recorded")
+"""What of a row is the round's own affair."""
 
 
-class RoundRow(TypedDict):
-    """One machine of a round; ``rules`` are the required ones, by verdict."""
-
-    machine: str
-    address: str
-    system: str
-    at: str
-    baseline: str
-    met: int
-    assessed: int
-    high: int
-    medium: int
-    low: int
-    unknown: int
-    waived: int
-    not_applicable: int
-    oldest_waiver: date | None
-    worst: str
-    rules: dict[str, list[str]]
-    listed: list[str]
-    interrupted: str
+def row_data(row: Row) -> dict[str, Any]:
+    """Return one machine for JSON: its row, with the required rules by verdict."""
+    return {**plain(row, without=NOT_SHOWN), "assessed": row.assessed, "rules": row.rules}
 
 
-class LeftOutData(TypedDict):
-    """A file that could not be read."""
-
-    address: str
-    reason: str
-
-
-class RoundData(TypedDict):
-    """A round: machines, the worst first, what could not be read, and how many older surveys were skipped."""
-
-    machines: list[RoundRow]
-    left_out: list[LeftOutData]
-    older: int
-
-
-def row_data(row: Row) -> RoundRow:
-    """Return one machine for JSON."""
-    rules: dict[str, list[str]] = {}
-    for rule_id, sign in zip(RULES, row.signs, strict=True):
-        if sign != NOT_ASKED:
-            rules.setdefault(VERDICT_OF_SIGN[sign], []).append(rule_id)
-    return {
-        "machine": row.machine,
-        "address": row.address,
-        "system": row.system,
-        "at": f"{row.at:%Y-%m-%d %H:%M}",
-        "baseline": row.baseline,
-        "met": row.met,
-        "assessed": row.assessed,
-        "high": row.high,
-        "medium": row.medium,
-        "low": row.low,
-        "unknown": row.unknown,
-        "waived": row.waived,
-        "not_applicable": row.not_applicable,
-        "oldest_waiver": row.oldest_waiver,
-        "worst": row.worst,
-        "rules": rules,
-        "listed": list(row.listed),
-        "interrupted": row.interrupted,
-    }
-
-
-def round_data(rows: Sequence[Row], left_out: Sequence[LeftOutData], older: int) -> RoundData:
-    """Return the round for ``--format json``."""
-    return {"machines": [row_data(row) for row in rows], "left_out": list(left_out), "older": older}
+def round_data(rows: Sequence[Row], left_out: Sequence[LeftOut], older: int) -> dict[str, Any]:
+    """Return the round for ``--format json``: machines, the worst first, what could not be read, and how many older
+    surveys were skipped."""
+    return {"machines": [row_data(row) for row in rows], "left_out": [plain(each) for each in left_out], "older": older}
 
 
 def as_lines(rows: Iterable[Row]) -> Iterator[str]:
@@ -101,7 +40,7 @@ def round_table(rows: Sequence[Row], every: bool = False) -> Table:
                 **row_data(row),
                 "score": f"{row.met} of {row.assessed}",
                 "notes": "; ".join((*((f"{row.address}, {row.at:%Y-%m-%d %H:%M}",) if every else ()), *_notes(row))),
-                "not_met": list(_names(row, *SHORT_SIGNS.values())) + list(row.listed),
+                "not_met": list(_names(row, *NOT_MET_SIGNS.values())) + list(row.listed),
             }
         )
     columns = columns_of(
@@ -128,7 +67,7 @@ def round_table(rows: Sequence[Row], every: bool = False) -> Table:
 
 
 def _not_met(row: Row) -> list[tuple[str, int]]:
-    found = [("high", row.high), ("medium", row.medium), ("low", row.low), ("unknown", row.unknown)]
+    found: list[tuple[str, int]] = [*row.by_severity.items(), ("unknown", row.unknown)]
     return [(word, count) for word, count in found if count]
 
 
@@ -174,7 +113,7 @@ def _keys(row: Row) -> list[str]:
     return [*keys, "well"] if row.all_met else keys
 
 
-def as_page(rows: Sequence[Row], left_out: Sequence[LeftOutData], older: int) -> str:
+def as_page(rows: Sequence[Row], left_out: Sequence[LeftOut], older: int) -> str:
     """Return the page of the round: one file that loads nothing; its filters work without a script."""
     from verrou.core.errors import BadInput
     from verrou.reports.figures import MOST_ROWS, machines_by_rules
@@ -221,7 +160,7 @@ def as_page(rows: Sequence[Row], left_out: Sequence[LeftOutData], older: int) ->
 
 
 def _by_severity(row: Row) -> Iterator[tuple[str, str]]:
-    for severity, sign in SHORT_SIGNS.items():
+    for severity, sign in NOT_MET_SIGNS.items():
         if names := ", ".join(_names(row, sign)):
             yield str(severity), names
     if row.listed:
@@ -233,7 +172,7 @@ def _rules(rows: Sequence[Row]) -> list[dict[str, Any]]:
     found = []
     for number, rule_id in enumerate(RULES):
         signs = [row.signs[number] for row in rows]
-        not_met = sum(sign in SHORT_SIGNS.values() for sign in signs)
+        not_met = sum(sign in NOT_MET_SIGNS.values() for sign in signs)
         if not_met:
             rule = CATALOGUE[rule_id]
             asked = len(signs) - signs.count(NOT_ASKED)

@@ -1,7 +1,7 @@
 """JSON Schemas of each output and of the baseline file, made from the declarations of their contents."""
 
 import types
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from datetime import date, datetime
 from enum import Enum
 from typing import Any, Literal, Union, get_args, get_origin, get_type_hints, is_typeddict
@@ -10,20 +10,23 @@ from attrs import fields, has
 
 from verrou import __version__
 from verrou.core.baseline import Waiver, WantedAccount, WantedGroup
+from verrou.core.entries import JournalEntry, RunState
+from verrou.core.logbook import MachineHistory, Moment, RunRecord
 from verrou.core.model import Account, Group, MachineFacts
 from verrou.core.model.routes import EntryPoint
+from verrou.core.rounds import LeftOut, Row
 from verrou.core.rules import CATALOGUE, PRESET, PRESETS, Rule
 from verrou.core.survey import FORMAT, DerivedData, ReadingData
+from verrou.core.trials import TrialResult
 from verrou.core.values import NAMES, TEXT, JsonSchema, either, exactly
+from verrou.core.verdicts import Tally
+from verrou.reports import logbook, records, rounds
 from verrou.reports.access import AccessData, ScreensData, WhyData
 from verrou.reports.baselines import BaselineData, BaselineLine
 from verrou.reports.catalogue import ExplanationData, PresetData, RuleData
 from verrou.reports.comparisons import ComparisonData
-from verrou.reports.findings import AuditData, VerificationData
+from verrou.reports.findings import FindingData
 from verrou.reports.groups import GivesData
-from verrou.reports.logbook import RecordData, TrendData
-from verrou.reports.records import EntryData
-from verrou.reports.rounds import RoundData
 from verrou.reports.sign_off import SignOffData
 
 DIALECT = "https://json-schema.org/draft/2020-12/schema"
@@ -77,18 +80,19 @@ def schema_of(kind: Any) -> JsonSchema:
     }
 
 
-def _both(first: Any, second: Any) -> JsonSchema:
-    """Return the schema of an object with the keys of both types."""
-    one, other = schema_of(first), schema_of(second)
-    return exactly(**one["properties"], **other["properties"])
+def _joined(*kinds: Any, without: Collection[str] = (), **more: Any) -> JsonSchema:
+    """Return the schema of an object with the keys of several types, and ``more`` of other types."""
+    properties = {name: schema for kind in kinds for name, schema in schema_of(kind)["properties"].items()}
+    kept = {name: schema for name, schema in properties.items() if name not in without}
+    return exactly(**kept, **{name: schema_of(kind) for name, kind in more.items()})
 
 
 def _account() -> JsonSchema:
-    return _both(Account, DerivedData)
+    return _joined(Account, DerivedData)
 
 
 def _group() -> JsonSchema:
-    return _both(Group, GivesData)
+    return _joined(Group, GivesData)
 
 
 def _readings() -> JsonSchema:
@@ -109,6 +113,42 @@ def _survey() -> JsonSchema:
         readings=_readings(),
         warnings=NAMES,
         entry_points={"type": "array", "items": schema_of(EntryPoint)},
+    )
+
+
+def _audit(**more: Any) -> JsonSchema:
+    score = _joined(Tally, not_met=int, assessed=int)
+    return exactly(
+        **_joined(machine=str, baseline=str, findings=list[FindingData], **more)["properties"],
+        score=score,
+    )
+
+
+def _record() -> JsonSchema:
+    return _joined(RunRecord, Tally, without=logbook.NOT_SHOWN, number=int)
+
+
+def _trend() -> JsonSchema:
+    return _joined(on=date, ending_by=date, families=list[str], machines=list[MachineHistory], together=list[Moment])
+
+
+def _entry() -> JsonSchema:
+    return _joined(JournalEntry, without=records.NOT_SHOWN, state=RunState)
+
+
+def _round() -> JsonSchema:
+    row = _joined(Row, without=rounds.NOT_SHOWN, assessed=int, rules=dict[str, list[str]])
+    return exactly(
+        machines={"type": "array", "items": row},
+        left_out=schema_of(list[LeftOut]),
+        older=schema_of(int),
+    )
+
+
+def _sign_off() -> JsonSchema:
+    entries: JsonSchema = {"type": "array", "items": _entry()}
+    return exactly(
+        **{**schema_of(SignOffData)["properties"], "entries": entries, "tests": schema_of(list[TrialResult])}
     )
 
 
@@ -179,8 +219,8 @@ OUTPUTS: Mapping[str, Callable[[], JsonSchema]] = {
     "access": _of(list[AccessData]),
     "why": _of(WhyData),
     "signin": _of(ScreensData),
-    "audit": _of(AuditData),
-    "verify": _of(VerificationData),
+    "audit": _audit,
+    "verify": lambda: _audit(tests=list[TrialResult]),
     "account list": _list_of(_account),
     "account show": _account,
     "group list": _list_of(_group),
@@ -194,12 +234,12 @@ OUTPUTS: Mapping[str, Callable[[], JsonSchema]] = {
     "baseline file": baseline_file,
     "compare": _of(ComparisonData),
     "baseline compare": _of(ComparisonData),
-    "round": _of(RoundData),
-    "report": _of(SignOffData),
-    "logbook": _of(list[RecordData]),
-    "trend": _of(TrendData),
-    "journal list": _of(list[EntryData]),
-    "journal show": _of(EntryData),
+    "round": _round,
+    "report": _sign_off,
+    "logbook": _list_of(_record),
+    "trend": _trend,
+    "journal list": _list_of(_entry),
+    "journal show": _entry,
 }
 """Output of each command with ``--format json``; and the baseline file."""
 

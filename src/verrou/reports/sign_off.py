@@ -6,15 +6,17 @@ from typing import Any, TypedDict
 
 from attrs import frozen
 
-from verrou.core.audit import Audit, Finding, Verdict
+from verrou.core.audit import Audit, Finding
 from verrou.core.baseline import Baseline
 from verrou.core.entries import JournalEntry
 from verrou.core.model import MachineFacts, joined, name_list
 from verrou.core.plan.change_plan import ManualStep
 from verrou.core.rules import Severity
+from verrou.core.survey import plain
 from verrou.core.trials import Result, TrialResult
-from verrou.reports.findings import TrialData, trials_data
-from verrou.reports.records import EntryData, entry_data
+from verrou.core.verdicts import MARKS, Verdict
+from verrou.reports.findings import trials_data
+from verrou.reports.records import entry_data
 from verrou.reports.sheets import as_json, shown
 from verrou.reports.wording import finding_text
 
@@ -91,8 +93,8 @@ class SignOffData(TypedDict):
     manual: list[ManualStepData]
     later: list[ManualStepData]
     waivers: list[SignedWaiver]
-    tests: list[TrialData]
-    entries: list[EntryData]
+    tests: list[dict[str, Any]]
+    entries: list[dict[str, Any]]
 
 
 @frozen
@@ -111,19 +113,6 @@ class Signed:
     by: str
     at: str
     tool: str
-
-
-COUNTED = (*map(str, Severity), "unknown", "waived", "not_applicable", "met")
-"""What findings are counted by: their severity where they are not met, else their verdict."""
-
-
-def counts(audit: Audit) -> dict[str, int]:
-    """Return how many findings there are of each of :data:`COUNTED`."""
-    found = dict.fromkeys(COUNTED, 0)
-    for finding in audit.findings:
-        word = finding.severity if finding.verdict is Verdict.NOT_MET else finding.verdict
-        found[word.replace("-", "_")] += 1
-    return found
 
 
 def sign_off_data(signed: Signed) -> SignOffData:
@@ -158,10 +147,10 @@ def sign_off_data(signed: Signed) -> SignOffData:
         "tool": signed.tool,
         "interrupted": signed.facts.interrupted,
         "summary": _summary(signed),
-        "verdict": f"{signed.now.summary}{_tried(signed.tests)}.",
-        "before": counts(signed.before) if signed.before else None,
+        "verdict": f"{signed.now.tally}{_tried(signed.tests)}.",
+        "before": plain(signed.before.tally) if signed.before else None,
         "no_before": signed.no_before,
-        "now": counts(signed.now),
+        "now": plain(signed.now.tally),
         "left": lines["left"],
         "changed": lines["changed"],
         "met": lines["met"],
@@ -180,8 +169,8 @@ def _left(signed: Signed, *, waits: bool) -> list[ManualStepData]:
 
 def _summary(signed: Signed) -> list[str]:
     """Return the summary: before, now, and what is left for whom."""
-    before = signed.before.summary if signed.before else f"not known: {signed.no_before}"
-    now = signed.now.summary
+    before = signed.before.tally if signed.before else f"not known: {signed.no_before}"
+    now = signed.now.tally
     manual = list(dict.fromkeys(item.subject for item in signed.manual if not item.waits))
     not_met = [f for f in signed.now.findings if f.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN)]
     later = list(dict.fromkeys(item.subject for item in signed.manual if item.waits))
@@ -232,7 +221,7 @@ def as_markdown(data: SignOffData) -> str:
 
 def _sides(data: SignOffData) -> dict[str, Any]:
     sides = [{"name": "before", "counts": data["before"]}] if data["before"] else []
-    return {"counted": COUNTED, "sides": [*sides, {"name": "now", "counts": data["now"]}]}
+    return {"counted": MARKS, "sides": [*sides, {"name": "now", "counts": data["now"]}]}
 
 
 def as_junit(data: SignOffData) -> str:

@@ -2,12 +2,13 @@
 
 from typing import Any, assert_never
 
-from verrou.core.audit import Finding, Verdict, about
+from verrou.core.audit import Finding, about
 from verrou.core.desired import AtLeast
 from verrou.core.model import PasswordState, Role, joined
 from verrou.core.plan.gaps import Fact, Gap
 from verrou.core.rules import sentence
 from verrou.core.values import NOBODY
+from verrou.core.verdicts import Verdict
 from verrou.reports.reading_words import reading_text
 
 

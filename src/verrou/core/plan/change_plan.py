@@ -6,7 +6,7 @@ from typing import assert_never
 
 from attrs import evolve, frozen
 
-from verrou.core.audit import Audit, Finding, Verdict, audit, is_satisfied_by
+from verrou.core.audit import Audit, Finding, audit, is_satisfied_by
 from verrou.core.baseline import Baseline
 from verrou.core.guards import with_trials
 from verrou.core.model import Effect, Snapshot
@@ -30,6 +30,7 @@ from verrou.core.plan.steps import (
 )
 from verrou.core.rules import CATALOGUE, WHEN, Rule, agreements, disagreements, reading_of, set_together, setting
 from verrou.core.values import Value
+from verrou.core.verdicts import Verdict
 
 MOST_ROUNDS = 4
 """How often what the steps themselves bring up is closed behind them."""

@@ -40,4 +40,5 @@ def brought_forward(record: dict[str, Any]) -> dict[str, Any]:
     for (table, column), words in WORDS.items():
         for row in record[table]:
             row[column] = words.get(row[column], row[column])
+    record["tests"] = record.pop("trials")
     return record

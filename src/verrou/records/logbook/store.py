@@ -8,12 +8,14 @@ from types import TracebackType
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
-from verrou.core.audit import Verdict
+from attrs import AttrsInstance, asdict, fields
+
 from verrou.core.errors import BadInput
-from verrou.core.logbook import AccountRecord, FindingRecord, ReadingRecord, Run, RunRecord, TrialRecord
+from verrou.core.logbook import Run, RunRecord
 from verrou.core.model.access import as_known_role
 from verrou.core.rules import Severity
 from verrou.core.trials import Result
+from verrou.core.verdicts import Verdict
 from verrou.records.logbook.place import Place
 
 try:
@@ -150,24 +152,15 @@ def _add(connection: sql.Connection, record: RunRecord) -> None:
     ).scalar()
     if added is None:
         return
-    for table, items in (
-        (tables.findings, record.findings),
-        (tables.accounts, record.accounts),
-        (tables.readings, record.readings),
-        (tables.trials, record.trials),
-    ):
+    for name, (table, _) in tables.PARTS.items():
+        items = [asdict(item, value_serializer=_stored) for item in getattr(record, name)]
         if items:
-            names = [column.name for column in table.columns if column.name not in ("record_id", "place")]
             connection.execute(
-                table.insert(),
-                [
-                    {"record_id": added, "place": place, **{name: _stored(getattr(item, name)) for name in names}}
-                    for place, item in enumerate(items)
-                ],
+                table.insert(), [{"record_id": added, "place": n, **item} for n, item in enumerate(items)]
             )
 
 
-def _stored(value: object) -> object:
+def _stored(_: object, __: object, value: object) -> object:
     return str(value) if isinstance(value, str) else value
 
 
@@ -177,38 +170,42 @@ def _records(connection: sql.Connection, machine: str) -> list[RunRecord]:
         named = sql.select(tables.records.c.machine_id).where(tables.records.c.machine == machine)
         required = required.where(tables.records.c.machine_id.in_(named))
     rows = connection.execute(required.order_by(tables.records.c.clock, tables.records.c.at, tables.records.c.id)).all()
-    numbers = [row.id for row in rows]
-    findings = _parts(connection, tables.findings, numbers if machine else None)
-    accounts = _parts(connection, tables.accounts, numbers if machine else None)
-    readings = _parts(connection, tables.readings, numbers if machine else None)
-    trials = _parts(connection, tables.trials, numbers if machine else None)
-    return [
-        RunRecord(
-            **{name: getattr(row, name) for name in tables.OF_A_RECORD if name != "run"},
-            run=Run(row.run),
-            identity=row.identity,
-            findings=tuple(
-                FindingRecord(
-                    each.subject, Severity(each.severity), Verdict(each.verdict), each.waived_until, each.waived_by
-                )
-                for each in findings.get(row.id, ())
-            ),
-            accounts=tuple(
-                AccountRecord(each.name, as_known_role(each.role), each.enabled) for each in accounts.get(row.id, ())
-            ),
-            readings=tuple(ReadingRecord(each.rule, each.words) for each in readings.get(row.id, ())),
-            trials=tuple(TrialRecord(each.rule, each.test, Result(each.result)) for each in trials.get(row.id, ())),
-        )
-        for row in rows
-    ]
+    numbers = [row.id for row in rows] if machine else None
+    parts = {name: _parts(connection, table, kind, numbers) for name, (table, kind) in tables.PARTS.items()}
+    found: list[RunRecord] = []
+    for row in rows:
+        own: dict[str, Any] = {name: _value(name, getattr(row, name)) for name in (*tables.OF_A_RECORD, "identity")}
+        own |= {name: tuple(by_record.get(row.id, ())) for name, by_record in parts.items()}
+        found.append(RunRecord(**own))
+    return found
 
 
-def _parts(connection: sql.Connection, table: sql.Table, numbers: Iterable[int] | None) -> dict[int, list[Any]]:
-    """Return the rows of a table by record, of all records or of those numbered."""
+def _value(field: str, stored: Any) -> Any:
+    """Return what a column's value stands for."""
+    match field:
+        case "run":
+            return Run(stored)
+        case "severity":
+            return Severity(stored)
+        case "verdict":
+            return Verdict(stored)
+        case "result":
+            return Result(stored)
+        case "role":
+            return as_known_role(stored)
+    return stored
+
+
+def _parts(
+    connection: sql.Connection, table: sql.Table, kind: type[AttrsInstance], numbers: Iterable[int] | None
+) -> dict[int, list[Any]]:
+    """Return the parts of one kind by record, of all records or of those numbered."""
     found: dict[int, list[Any]] = {}
     required = sql.select(table).order_by(table.c.record_id, table.c.place)
     if numbers is not None:
         required = required.where(table.c.record_id.in_(list(numbers)))
+    names = [field.name for field in fields(kind)]
     for row in connection.execute(required):
-        found.setdefault(row.record_id, []).append(row)
+        part = kind(**{name: _value(name, getattr(row, name)) for name in names})
+        found.setdefault(row.record_id, []).append(part)
     return found
