@@ -14,7 +14,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from debian_root import DESKTOP, PACKAGES, SUITE, PrivateRoot, base_root
-from verrou.machines.linux.inside import CLONE_NEWNS, private_mounts, unshare
+from verrou.machines.linux.copy.sandbox import CLONE_NEWNS, private_mounts, unshare
 
 ROUNDS = 9
 PROMISED = 1.3

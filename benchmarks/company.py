@@ -16,7 +16,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from conftest import forked
 from debian_root import PrivateRoot, base_root
 from verrou.machines.bench.authority import Authority
-from verrou.machines.linux.inside import CLONE_NEWNS, private_mounts, unshare
+from verrou.machines.linux.copy.sandbox import CLONE_NEWNS, private_mounts, unshare
 from verrou.machines.registry import open_machine
 from verrou.records.journal import Journal
 

@@ -27,16 +27,16 @@ from attrs import frozen
 from crashing import FAILED, WHOLE, Mode, Whose, done, finished, meeting, one_of_two, state, taken_back
 from debian_root import PrivateRoot, base_root
 from verrou.cli.options import load_baseline
-from verrou.core.audit import audit
+from verrou.core.judging.audit import audit
 from verrou.core.model import Role, Snapshot
-from verrou.core.plan.change_plan import plan_changes, rule_steps
-from verrou.core.plan.making import new_account, swap_steps
-from verrou.core.plan.steps import CreateAccount, FilesChoice, Remove, SetEnabled, Step, StopJobs
+from verrou.core.planning.change_plan import plan_changes, rule_steps
+from verrou.core.prediction.account_creation import new_account, swap_steps
+from verrou.core.steps.step import CreateAccount, FilesChoice, Remove, SetEnabled, Step, StopJobs
 from verrou.core.values import Notice
 from verrou.machines.bench.authority import Authority
 from verrou.machines.changes import Secrets
-from verrou.machines.linux import account_steps
-from verrou.machines.linux.inside import CLONE_NEWNS, private_mounts, unshare
+from verrou.machines.linux.accounts import steps as account_steps
+from verrou.machines.linux.copy.sandbox import CLONE_NEWNS, private_mounts, unshare
 from verrou.machines.protocol import Machine
 from verrou.machines.registry import open_machine
 from verrou.records.journal import Journal
@@ -286,7 +286,7 @@ def main() -> None:
 
 HASH = ""
 if __name__ == "__main__":
-    from verrou.machines.linux.hashing import hashed
+    from verrou.machines.linux.accounts.hashing import hashed
 
     HASH = hashed(PASSWORD)
     main()

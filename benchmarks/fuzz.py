@@ -12,12 +12,17 @@ from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
 
-from verrou.core.baseline import BaselineRefused, read_baseline
+from verrou.core.baselines.baseline import BaselineRefused, read_baseline
 from verrou.core.errors import BadInput
-from verrou.core.survey import snapshot_from
+from verrou.core.surveys.data import snapshot_from
 from verrou.machines.bench.authority import Authority, Damaged
 from verrou.machines.bench.readings import snapshot_of
-from verrou.machines.linux.display_managers import automatic_accounts
+from verrou.machines.linux.accounts.outside import outside_sources
+from verrou.machines.linux.accounts.population import AccountFiles, login_defs, population
+from verrou.machines.linux.elevation.polkit import Ours, defaults, rendered, unknown_rules, with_implying
+from verrou.machines.linux.elevation.polkit_actions import ACTIONS, ALL
+from verrou.machines.linux.entry.display_managers import automatic_accounts
+from verrou.machines.linux.entry.routes import sessions
 from verrou.machines.linux.files.access_file import access_list, access_rules
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, members_of
 from verrou.machines.linux.files.authorized_keys import Keys
@@ -25,15 +30,10 @@ from verrou.machines.linux.files.password_hashes import scheme_of
 from verrou.machines.linux.files.sign_ins import sign_ins
 from verrou.machines.linux.files.sshd import REMOTE, by_origin, shells, sshd_setting
 from verrou.machines.linux.files.sudoers import Person, Sudoers
-from verrou.machines.linux.outside import outside_sources
 from verrou.machines.linux.pam.faillock import load_faillock, lockouts, moved_back
 from verrou.machines.linux.pam.quality import quality_settings
 from verrou.machines.linux.pam.services import doors_without_proof
-from verrou.machines.linux.polkit import Ours, defaults, rendered, unknown_rules, with_implying
-from verrou.machines.linux.polkit_actions import ACTIONS, ALL
-from verrou.machines.linux.population import AccountFiles, login_defs, population
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.routes import sessions
 from verrou.machines.linux.rules import idle, notice, screen
 from verrou.machines.linux.rules.adapter import System
 from verrou.machines.linux.rules.rights import ours
@@ -159,7 +159,7 @@ def seeds() -> dict[str, tuple[bytes, Callable[[bytes, Path], object]]]:
     """By name: an input that is right, and what reads it."""
     import json
 
-    from verrou.core.survey import survey_data
+    from verrou.core.surveys.data import survey_data
 
     def sample(name: str) -> bytes:
         return (SAMPLE / "demo/files/warden-03" / name).read_bytes()

@@ -16,7 +16,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from large_root import fill
 
 from debian_root import PrivateRoot, base_root
-from verrou.machines.linux.inside import CLONE_NEWNS, private_mounts, unshare
+from verrou.machines.linux.copy.sandbox import CLONE_NEWNS, private_mounts, unshare
 
 THERE, NEW = 10_000, 200
 USERADDS = 5

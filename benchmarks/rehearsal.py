@@ -13,14 +13,14 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from debian_root import PrivateRoot, base_root
 from verrou.cli.options import load_baseline
-from verrou.core.audit import audit
+from verrou.core.judging.audit import audit
 from verrou.core.model import Role
-from verrou.core.plan.change_plan import plan_changes
-from verrou.core.plan.steps import CreateAccount
+from verrou.core.planning.change_plan import plan_changes
+from verrou.core.steps.step import CreateAccount
 from verrou.machines.changes import Secrets
-from verrou.machines.linux.inside import CLONE_NEWNS, private_mounts, unshare
+from verrou.machines.linux.copy.sandbox import CLONE_NEWNS, private_mounts, unshare
 from verrou.machines.registry import open_machine
-from verrou.records.carry_out import do_dry_run
+from verrou.records.transactions import do_dry_run
 
 ROUNDS = 7
 

@@ -19,10 +19,10 @@ from pathlib import Path
 from attrs import evolve
 
 from verrou.core.model import Account, AccountName, Snapshot
-from verrou.core.survey import survey_data
+from verrou.core.surveys.data import survey_data
 from verrou.machines.bench.authority import Authority, No
 from verrou.machines.bench.readings import snapshot_of
-from verrou.reports.sheets import as_json
+from verrou.reports.tables import as_json
 
 NAMES = (
     "tern",

@@ -13,7 +13,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from debian_root import PrivateRoot, base_root
 from sudoers_files import LINES, manned, put, sudo_says, we_say
-from verrou.machines.linux.inside import CLONE_NEWNS, private_mounts, unshare
+from verrou.machines.linux.copy.sandbox import CLONE_NEWNS, private_mounts, unshare
 
 
 def main() -> None:

@@ -23,12 +23,12 @@ from hypothesis import HealthCheck, Phase, settings
 import verrou
 from verrou.core.model import Snapshot
 from verrou.core.model.access import usable_administrators
-from verrou.core.plan.steps import Step
+from verrou.core.steps.step import Step
 from verrou.machines.bench.authority import Authority
 from verrou.machines.changes import RestoreResult, Secrets, StepResult
 from verrou.machines.linux.files.sign_ins import LASTLOG_RECORD
 from verrou.machines.protocol import Machine
-from verrou.records import carry_out
+from verrou.records import transactions as carry_out
 from verrou.records.journal import Journal
 
 sys.path.insert(0, str(Path(__file__).parent))

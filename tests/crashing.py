@@ -14,13 +14,13 @@ from enum import StrEnum
 from pathlib import Path
 from typing import Any, NoReturn
 
-from verrou.core import guards
 from verrou.core.errors import BadInput, VerrouError
-from verrou.core.plan.steps import Step
+from verrou.core.judging import guards
+from verrou.core.steps.step import Step
 from verrou.machines.changes import Secrets
-from verrou.machines.linux import inside
+from verrou.machines.linux.copy import sandbox as inside
 from verrou.machines.protocol import Machine
-from verrou.records import carry_out
+from verrou.records import transactions as carry_out
 from verrou.records.journal import Journal
 
 WRITE_LIKE = (
@@ -201,6 +201,6 @@ def _differs(one: Any, other: Any) -> list[str]:
 
 def with_fixed_hashes(monkeypatch: Any) -> None:
     """The same hash for every password, so that what two runs leave can be compared."""
-    from verrou.machines.linux import account_steps
+    from verrou.machines.linux.accounts import steps as account_steps
 
     monkeypatch.setattr(account_steps, "hashed_all", lambda words: dict.fromkeys(words, "$6$station$" + "h" * 86))

@@ -8,9 +8,9 @@ import pytest
 from conftest import GOOD_PASSWORD, TYPED, Verrou
 from debian_root import PrivateRoot
 from verrou.core.model import ActKind
+from verrou.machines.linux.entry.routes import sessions
 from verrou.machines.linux.machine import LinuxMachine
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.routes import sessions
 
 KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGuillemotsOwnKey guillemot@laptop"
 SESSION = "# private\nUID=1001\nUSER=tern\nACTIVE=1\nSTATE=active\nTTY=tty2\nCLASS=user\nREALTIME=1757838600000000\n"

@@ -19,12 +19,12 @@ from verrou.core.model import AccountName, Grant, Snapshot
 from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
 from verrou.core.model.routes import Route
-from verrou.machines.linux.elevation_asked import _of_sudo
+from verrou.machines.linux.copy.private_copy import PrivateCopy, private_copy
+from verrou.machines.linux.elevation.asked import _of_sudo
 from verrou.machines.linux.machine import LinuxMachine
 from verrou.machines.linux.pam import questions
 from verrou.machines.linux.pam.asking import word_and_hash
 from verrou.machines.linux.pam.questions import Question, Reply, comment_out
-from verrou.machines.linux.private_copy import PrivateCopy, private_copy
 from verrou.machines.linux.root import Root
 from verrou.machines.protocol import Asking
 from verrou.machines.registry import open_machine

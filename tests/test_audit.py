@@ -6,9 +6,9 @@ import pytest
 from attrs import evolve
 
 from conftest import titled
-from verrou.core.audit import Audit, audit
-from verrou.core.baseline import Baseline, read_baseline
+from verrou.core.baselines.baseline import Baseline, read_baseline
 from verrou.core.errors import BadInput
+from verrou.core.judging.audit import Audit, audit
 from verrou.core.model import (
     Account,
     AccountName,
@@ -28,13 +28,13 @@ from verrou.core.model import (
     unreadable,
 )
 from verrou.core.model.access import usable_administrators
-from verrou.core.plan.change_plan import plan_changes
-from verrou.core.plan.notices import notices
-from verrou.core.plan.steps import FilesChoice, Remove, Rename, SetEnabled, SetRules, StopJobs
+from verrou.core.model.verdicts import Verdict
+from verrou.core.planning.change_plan import plan_changes
+from verrou.core.planning.notices import notices
 from verrou.core.rules import CATALOGUE, sentence
+from verrou.core.steps.step import FilesChoice, Remove, Rename, SetEnabled, SetRules, StopJobs
 from verrou.core.values import AcceptedValues, Choice, YesNo
-from verrou.core.verdicts import Verdict
-from verrou.reports.wording import finding_text
+from verrou.reports.finding_text import finding_text
 
 FACTS = MachineFacts("hide-01", "bench", "bench", "x", datetime(2026, 9, 14, 8, 30), Naming(".+", 20, ""))
 GATES = (

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Verrou, titled
-from verrou.core.baseline import Baseline, BaselineRefused, read_baseline
+from verrou.core.baselines.baseline import Baseline, BaselineRefused, read_baseline
 from verrou.core.errors import BadInput
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Count, Span, Unacceptable

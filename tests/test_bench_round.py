@@ -131,7 +131,7 @@ def test_a_way_round_a_rule_is_disproved(bench: Path, verrou: Verrou, monkeypatc
     """What reads well and does not act: the trial finds it, the audit does not."""
     from random import Random
 
-    from verrou.core.trials import run_trials
+    from verrou.core.testing.trials import run_trials
 
     verrou("rule", "set", "lockout.after=4", "-m", bench, "--yes")
     monkeypatch.setattr(Authority, "_count_try", lambda self, account: None)

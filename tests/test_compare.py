@@ -17,22 +17,22 @@ from conftest import GOOD_PASSWORD, Verrou, examples
 from debian_root import PrivateRoot
 from test_seat_bench import machines
 from verrou.cli.options import fetch_baseline, included_baselines, load_baseline
-from verrou.core.audit import audit, remarkable
-from verrou.core.baseline import read_baseline
-from verrou.core.capture import captured
-from verrou.core.comparison import Compared, Direction, compare, compare_baselines
+from verrou.core.baselines.baseline import read_baseline
+from verrou.core.baselines.capture import captured
+from verrou.core.baselines.questions import QUESTIONS, written
+from verrou.core.baselines.toml_text import comment, key, value
+from verrou.core.judging.audit import audit, remarkable
+from verrou.core.judging.comparison import Compared, Direction, compare, compare_baselines
 from verrou.core.model import PasswordState, Reading, Snapshot
-from verrou.core.plan.change_plan import plan_changes
-from verrou.core.plan.steps import SetRules, TrySignIn, account_of
-from verrou.core.questions import QUESTIONS, written
+from verrou.core.planning.change_plan import plan_changes
 from verrou.core.rules import CATALOGUE
-from verrou.core.toml_text import comment, key, value
+from verrou.core.steps.step import SetRules, TrySignIn, account_of
 from verrou.core.values import Count, Span, YesNo
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.changes import Outcome, Secrets
 from verrou.machines.registry import open_machine
-from verrou.records import carry_out
+from verrou.records import transactions as carry_out
 from verrou.records.earlier import snapshot_before
 
 DAY = datetime(2026, 9, 14, 8, 30)

@@ -20,7 +20,8 @@ from crashing import Mode, done, finished, meeting, one_of_two, state, taken_bac
 from debian_root import PrivateRoot
 from verrou.core.errors import BrokeOff, MachineRefused
 from verrou.core.model import Role
-from verrou.core.plan.steps import (
+from verrou.core.rules import setting
+from verrou.core.steps.step import (
     CreateAccount,
     CreateGroup,
     FilesChoice,
@@ -31,10 +32,9 @@ from verrou.core.plan.steps import (
     SetRules,
     Step,
 )
-from verrou.core.rules import setting
 from verrou.demo.scenario import lay_out
 from verrou.machines.changes import NOTHING, FileChange, FileState, PlaceState, Secrets
-from verrou.machines.linux import copied_machine
+from verrou.machines.linux.copy import copied_machine
 from verrou.machines.protocol import Machine
 from verrou.machines.registry import open_machine
 from verrou.records.journal import Journal

@@ -17,11 +17,11 @@ from hypothesis import strategies as st
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples
 from crashing import Mode, done, finished, meeting, taken_back
 from debian_root import PrivateRoot
-from verrou.core import guards
 from verrou.core.errors import BrokeOff, VerrouError
+from verrou.core.judging import guards
 from verrou.core.model import Role
-from verrou.core.plan.making import swap_steps
-from verrou.core.plan.steps import (
+from verrou.core.prediction.account_creation import swap_steps
+from verrou.core.steps.step import (
     CreateAccount,
     FilesChoice,
     Join,
@@ -33,13 +33,13 @@ from verrou.core.plan.steps import (
     Step,
 )
 from verrou.machines.changes import Change, Secrets
-from verrou.machines.linux import landing
-from verrou.machines.linux.at_work import at_work
+from verrou.machines.linux.apply import applier as landing
+from verrou.machines.linux.entry.at_work import at_work
+from verrou.machines.linux.entry.shells import Shells
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.shells import Shells
 from verrou.machines.protocol import Machine
 from verrou.machines.registry import open_machine
-from verrou.records import carry_out
+from verrou.records import transactions as carry_out
 from verrou.records.journal import Journal
 
 pytestmark = pytest.mark.real_root
@@ -352,7 +352,7 @@ def test_a_date_in_an_elevation_line_ends_an_administrator(two: PrivateRoot, ver
 
 AT_WORK = """
 import os, subprocess, sys
-from verrou.machines.linux.at_work import at_work
+from verrou.machines.linux.entry.at_work import at_work
 if sys.argv[1:]:
     os.setresuid(int(sys.argv[1]), 0, 0)  # somebody's own process, and below it root's again, as behind sudo
     subprocess.run([sys.executable, __file__], preexec_fn=lambda: os.setresuid(0, 0, 0))

@@ -9,7 +9,7 @@ from conftest import GOOD_PASSWORD, Verrou, with_files
 from debian_root import PrivateRoot
 from test_seat_linux import polkit_says
 from verrou.core.model import Role
-from verrou.core.passwords import policy_of
+from verrou.core.testing.passwords import policy_of
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.keyboard import keys_left
 from verrou.machines.registry import open_machine

@@ -12,13 +12,14 @@ from hypothesis import strategies as st
 
 from conftest import administered_throughout, do, examples
 from test_linux_steps import tree
-from verrou.core import guards
 from verrou.core.errors import GuardRefused
+from verrou.core.judging import guards
 from verrou.core.model import Detail, Role, Snapshot, Status
 from verrou.core.model.access import can_sign_in, role_of, usable_administrators
 from verrou.core.model.ageing import expired, must_change
-from verrou.core.plan.predict import predict
-from verrou.core.plan.steps import (
+from verrou.core.prediction.predict import predict
+from verrou.core.rules import CATALOGUE, setting
+from verrou.core.steps.step import (
     CreateAccount,
     CreateGroup,
     FilesChoice,
@@ -39,13 +40,12 @@ from verrou.core.plan.steps import (
     TrySignIn,
     Unlock,
 )
-from verrou.core.rules import CATALOGUE, setting
 from verrou.core.values import Choice, Count, Listed, NameSet, Notice, Span, Value, Words, YesNo
 from verrou.machines.bench.authority import Authority
 from verrou.machines.changes import Outcome, Secrets
 from verrou.machines.protocol import Machine
 from verrou.machines.registry import open_machine
-from verrou.records import carry_out
+from verrou.records import transactions as carry_out
 from verrou.records.journal import Journal
 
 __all__ = ["tree"]

@@ -9,10 +9,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Verrou, titled
-from verrou.core import guards
-from verrou.core.audit import audit
-from verrou.core.baseline import read_baseline
+from verrou.core.baselines.baseline import read_baseline
 from verrou.core.errors import BadInput, GuardRefused
+from verrou.core.judging import guards
+from verrou.core.judging.audit import audit
 from verrou.core.model import (
     Account,
     Builtin,
@@ -31,9 +31,11 @@ from verrou.core.model import (
 from verrou.core.model.access import role_of, usable_administrator, usable_administrators
 from verrou.core.model.known import Known
 from verrou.core.model.routes import Admission, EntryPoint, Principals, Route, allow_only
-from verrou.core.plan.change_plan import plan_changes, rule_steps
-from verrou.core.plan.predict import predict
-from verrou.core.plan.steps import (
+from verrou.core.model.verdicts import Verdict
+from verrou.core.planning.change_plan import plan_changes, rule_steps
+from verrou.core.prediction.predict import predict
+from verrou.core.rules import setting
+from verrou.core.steps.step import (
     CreateAccount,
     FilesChoice,
     Join,
@@ -49,8 +51,6 @@ from verrou.core.plan.steps import (
     Step,
     TrySignIn,
 )
-from verrou.core.rules import setting
-from verrou.core.verdicts import Verdict
 
 NOW = datetime(2026, 9, 14, 8, 30)
 LATER = NOW.date() + guards.LOOK_AHEAD

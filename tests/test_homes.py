@@ -17,10 +17,10 @@ from verrou.core.errors import MachineRefused
 from verrou.core.model import Source
 from verrou.machines.changes import PlaceState
 from verrou.machines.folder_operations import ArchiveHome, BringHome, MakeHome, TakeHome
-from verrou.machines.linux import homes
-from verrou.machines.linux.homes import FOLDER_FLAGS, Home, NoHome, files_of, walk_open
-from verrou.machines.linux.landing import Applier
-from verrou.machines.linux.new_homes import is_as_made, making
+from verrou.machines.linux.accounts import homes
+from verrou.machines.linux.accounts.homes import FOLDER_FLAGS, Home, NoHome, files_of, walk_open
+from verrou.machines.linux.accounts.new_homes import is_as_made, making
+from verrou.machines.linux.apply.applier import Applier
 from verrou.machines.linux.root import Root
 
 UID = 1001

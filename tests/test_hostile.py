@@ -15,14 +15,15 @@ from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, Verrou, titled, with_programs
 from verrou.cli.options import load_baseline
-from verrou.core.audit import audit, remarkable
-from verrou.core.capture import captured
-from verrou.core.comparison import compare
+from verrou.core.baselines.capture import captured
 from verrou.core.errors import BadInput
-from verrou.core.logbook import Run, record_of
-from verrou.core.plan.change_plan import plan_changes
-from verrou.core.rounds import row_of
-from verrou.core.survey import snapshot_from, survey_data
+from verrou.core.history.records import Run
+from verrou.core.judging.audit import audit, remarkable
+from verrou.core.judging.comparison import compare
+from verrou.core.judging.recording import record_of
+from verrou.core.judging.rounds import row_of
+from verrou.core.planning.change_plan import plan_changes
+from verrou.core.surveys.data import snapshot_from, survey_data
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.linux.files.authorized_keys import Keys
@@ -31,9 +32,9 @@ from verrou.machines.linux.files.sudoers import Sudoers
 from verrou.machines.linux.pam.faillock import TALLY, load_faillock, lockouts
 from verrou.machines.linux.pam.stack import load_stack
 from verrou.machines.linux.root import Root
-from verrou.reports.sheets import shown
+from verrou.reports.finding_text import finding_text
+from verrou.reports.tables import shown
 from verrou.reports.terminal import Terminal, broken
-from verrou.reports.wording import finding_text
 
 
 @pytest.fixture

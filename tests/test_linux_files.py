@@ -16,9 +16,11 @@ from verrou.core.errors import BadInput
 from verrou.core.model import AccountName, Reading, RuleId, Status
 from verrou.core.model.access import Credential, admitted
 from verrou.core.model.routes import Route
-from verrou.core.plan.steps import RuleSetting, SetRules
 from verrou.core.rules import CATALOGUE
+from verrou.core.steps.step import RuleSetting, SetRules
 from verrou.core.values import Notice, Value
+from verrou.machines.linux.accounts.hashing import hashed
+from verrou.machines.linux.accounts.population import AccountFiles
 from verrou.machines.linux.files.account_files import (
     GROUP,
     PASSWD,
@@ -29,10 +31,8 @@ from verrou.machines.linux.files.account_files import (
     merge_lines,
 )
 from verrou.machines.linux.files.settings_files import settings, with_setting
-from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.pam import quality
 from verrou.machines.linux.pam.stack import CIRCLES, load_stack, with_argument
-from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.root import Root, decode, encode
 from verrou.machines.linux.rules import lockout
 from verrou.machines.linux.rules.adapter import System

@@ -23,6 +23,7 @@ from verrou.core.model.known import Known
 from verrou.core.model.states import states_of
 from verrou.core.rules import CATALOGUE, reading_of
 from verrou.core.rules.population import unused
+from verrou.machines.linux.accounts.hashing import hashed
 from verrou.machines.linux.files.password_hashes import UNKNOWN, scheme_of
 from verrou.machines.linux.files.sign_ins import (
     LASTLOG,
@@ -35,7 +36,6 @@ from verrou.machines.linux.files.sign_ins import (
     WTMP,
     WTMPDB,
 )
-from verrou.machines.linux.hashing import hashed
 from verrou.machines.linux.machine import LinuxMachine
 from verrou.machines.linux.pam.faillock import TALLY, moved_back, valid_times
 from verrou.machines.linux.root import Root

@@ -11,7 +11,7 @@ import pytest
 from conftest import do, with_files, with_programs
 from verrou.core.model import Detail, Role
 from verrou.core.model.ageing import password_ages
-from verrou.core.plan.steps import (
+from verrou.core.steps.step import (
     CreateAccount,
     CreateGroup,
     FilesChoice,
@@ -30,10 +30,10 @@ from verrou.core.plan.steps import (
 )
 from verrou.machines.changes import FileChange, FileState, Outcome, Secrets, StepResult
 from verrou.machines.folder_operations import ArchiveHome, MakeHome, UnmakeHome
-from verrou.machines.linux.landing import APPEND_ONLY, IMMUTABLE
-from verrou.machines.linux.landing_order import ordered
+from verrou.machines.linux.apply.applier import APPEND_ONLY, IMMUTABLE
+from verrou.machines.linux.apply.order import ordered
 from verrou.machines.registry import open_machine
-from verrou.records import carry_out
+from verrou.records import transactions as carry_out
 
 HASH = "$6$station$" + "h" * 86
 
@@ -278,7 +278,7 @@ def test_words_about_an_account_keep_the_others(tree: Path) -> None:
 
 
 def test_the_live_system_shows_who_is_at_work() -> None:
-    from verrou.machines.linux.account_steps import _at_work
+    from verrou.machines.linux.accounts.steps import _at_work
     from verrou.machines.linux.root import Root
 
     assert _at_work(Root(Path("/")), "nobody-of-that-name", os.geteuid()).startswith("runs ")

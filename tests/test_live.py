@@ -12,7 +12,7 @@ import pytest
 
 from conftest import forked
 from debian_root import mount
-from verrou.machines.linux import live
+from verrou.machines.linux.apply import live_system as live
 from verrou.machines.linux.root import Root
 
 pytestmark = pytest.mark.real_root
@@ -95,7 +95,7 @@ def test_a_kernel_that_lets_no_one_have_mounts(covered: Path) -> None:
     """What cannot be rehearsed is foreseen only, that is said, and nothing is changed."""
     program = """
 import sys
-from verrou.machines.linux import private_copy
+from verrou.machines.linux.copy import private_copy
 def refused(flags):
     raise OSError(1, "Operation not permitted")
 private_copy.unshare = refused

@@ -312,7 +312,7 @@ def test_groups_from_either_side(manned_root: PrivateRoot, verrou: Verrou) -> No
 
 
 def test_someone_who_is_signed_in_is_said_and_not_removed(manned_root: PrivateRoot, verrou: Verrou) -> None:
-    from verrou.machines.linux.routes import UTMP_RECORD
+    from verrou.machines.linux.entry.routes import UTMP_RECORD
 
     root, m = manned_root, ("-m", manned_root.path, "--yes")
     verrou("account", "add", "tern", "--password", "generate", *m)

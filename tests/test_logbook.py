@@ -31,34 +31,26 @@ from debian_root import mount
 from postgres import PASSWORD, NoServer, Server, server
 from test_seat_bench import machines
 from verrou.cli.options import load_baseline
-from verrou.core.audit import audit
 from verrou.core.errors import BadInput
-from verrou.core.logbook import (
-    AccountRecord,
-    FindingRecord,
-    ReadingRecord,
-    Run,
-    RunRecord,
-    TrialRecord,
-    record_of,
-    trend,
-)
+from verrou.core.history.records import AccountRecord, FindingRecord, ReadingRecord, Run, RunRecord, TrialRecord
+from verrou.core.history.trend import trend
+from verrou.core.judging.audit import audit
+from verrou.core.judging.recording import record_of
 from verrou.core.model import Role
 from verrou.core.model.access import as_known_role
 from verrou.core.model.known import Known
-from verrou.core.rules import Severity
-from verrou.core.survey import plain
-from verrou.core.trials import Result, not_tried
-from verrou.core.verdicts import Verdict
+from verrou.core.model.verdicts import Result, Severity, Verdict
+from verrou.core.surveys.data import plain
+from verrou.core.testing.trials import not_tried
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
 from verrou.records import logbook
 from verrou.records.logbook import Delivery, Place, deliver, deliver_soon, load_records, migrations, waiting
 from verrou.records.logbook.migrations import NEWEST, upgrade
 from verrou.records.logbook.place import place_of
+from verrou.records.logbook.schema import metadata
 from verrou.records.logbook.store import Store
-from verrou.records.logbook.tables import metadata
-from verrou.reports.sheets import shown
+from verrou.reports.tables import shown
 
 DAY = datetime(2026, 4, 7, 9, 30)
 

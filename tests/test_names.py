@@ -11,17 +11,17 @@ from hypothesis import strategies as st
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled
 from test_seat_bench import machines
 from verrou.cli.options import fetch_baseline, load_baseline
-from verrou.core.audit import audit
-from verrou.core.baseline import Baseline, read_baseline
-from verrou.core.capture import captured
-from verrou.core.desired import in_words_of
+from verrou.core.baselines.baseline import Baseline, read_baseline
+from verrou.core.baselines.capture import captured
+from verrou.core.baselines.desired import in_words_of
+from verrou.core.judging.audit import audit
 from verrou.core.model import Account, Grant, Group, MachineFacts, Naming, PasswordState, Snapshot, Status
 from verrou.core.model.routes import Pattern, Principals
+from verrou.core.model.verdicts import Verdict
 from verrou.core.rules import CATALOGUE, reading_of
-from verrou.core.verdicts import Verdict
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
-from verrou.machines.linux.routes import _principals
+from verrou.machines.linux.entry.routes import _principals
 
 
 def otherwise(baseline: Baseline) -> Baseline:

@@ -15,11 +15,11 @@ from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled, with_files, with_programs
 from debian_root import PrivateRoot
-from verrou.core.audit import audit
-from verrou.core.baseline import read_baseline
-from verrou.core.capture import captured
-from verrou.core.comparison import compare
-from verrou.core.guards import Candidate, refusals_on
+from verrou.core.baselines.baseline import read_baseline
+from verrou.core.baselines.capture import captured
+from verrou.core.judging.audit import audit
+from verrou.core.judging.comparison import compare
+from verrou.core.judging.guards import Candidate, refusals_on
 from verrou.core.model import (
     Account,
     AccountName,
@@ -34,8 +34,7 @@ from verrou.core.model import (
 from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
 from verrou.core.model.routes import Admission, EntryPoint, Route
-from verrou.core.rules import Severity
-from verrou.core.verdicts import Verdict
+from verrou.core.model.verdicts import Severity, Verdict
 from verrou.machines.linux.entry.service_files import unknown_services
 from verrou.machines.linux.root import Root
 from verrou.machines.registry import open_machine

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Verrou, forked
-from verrou.cli.papers import CHAPTERS
+from verrou.cli.documentation import CHAPTERS
 
 TOP = Path(__file__).parent.parent
 HANDBOOK = TOP / "docs/handbook"

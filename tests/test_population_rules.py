@@ -8,8 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from test_audit import FACTS, GATES, PEOPLE, asked
-from verrou.core.audit import audit
 from verrou.core.errors import BadInput
+from verrou.core.judging.audit import audit
 from verrou.core.model import (
     Account,
     Builtin,
@@ -27,12 +27,12 @@ from verrou.core.model import (
 from verrou.core.model.access import routes_of
 from verrou.core.model.routes import EVERYONE, AccessListEntry, EntryPoint, Principals, Route, allow_only
 from verrou.core.model.states import AccountState, states_of, useful_hint
-from verrou.core.plan.change_plan import plan_changes
-from verrou.core.plan.making import NoWay, check_name, new_account, role_steps, swap_steps
-from verrou.core.plan.predict import predict
-from verrou.core.plan.steps import CreateAccount, CreateGroup, Join, Leave, SetEnabled, TrySignIn
+from verrou.core.model.verdicts import Verdict
+from verrou.core.planning.change_plan import plan_changes
+from verrou.core.prediction.account_creation import NoWay, check_name, new_account, role_steps, swap_steps
+from verrou.core.prediction.predict import predict
 from verrou.core.rules import CATALOGUE, reading_of
-from verrou.core.verdicts import Verdict
+from verrou.core.steps.step import CreateAccount, CreateGroup, Join, Leave, SetEnabled, TrySignIn
 
 TODAY = FACTS.now.date()
 KEEPS = evolve(FACTS, details=tuple(Detail))

@@ -9,7 +9,7 @@ import pytest
 
 from conftest import Verrou, forked
 from verrou.core.rules import CATALOGUE
-from verrou.core.survey import snapshot_from, survey_data
+from verrou.core.surveys.data import snapshot_from, survey_data
 from verrou.machines.registry import open_machine
 
 
@@ -167,10 +167,10 @@ def test_the_architecture_names_what_is_there() -> None:
 def test_the_handbook_shows_what_the_program_does() -> None:
     """Its guards and which may be overridden, its commands, its words for outcomes and for what broke off."""
     from verrou.cli.main import COMMANDS
-    from verrou.core.guards import GUARDS
+    from verrou.core.judging.guards import GUARDS
     from verrou.machines.changes import Outcome
+    from verrou.machines.linux.accounts.homes import ARCHIVES
     from verrou.machines.linux.files.closed_accounts import ENDS_KEPT
-    from verrou.machines.linux.homes import ARCHIVES
     from verrou.records.machine_lock import PATIENCE
 
     handbook = (Path(__file__).parent.parent / "docs/handbook/reference.md").read_text()

@@ -13,18 +13,17 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Verrou
-from verrou.core.differences import Difference
-from verrou.core.entries import JournalRecord, RunState, StepRecord
+from verrou.core.baselines.toml_lines import line_index, line_of
 from verrou.core.errors import BadInput, MachineRefused
-from verrou.core.toml_lines import line_index, line_of
+from verrou.core.history.entries import Difference, JournalRecord, RunState, StepRecord
 from verrou.machines.changes import FileChange, FileState
 from verrou.machines.folder_operations import TakeHome
-from verrou.machines.linux.merging import merge_lines, merge_records
+from verrou.machines.linux.copy.merging import merge_lines, merge_records
 from verrou.machines.local_files import item_at, write_new
 from verrou.records import machine_lock as lock_module
 from verrou.records.journal import JOURNAL, START, Journal, _link
 from verrou.records.machine_lock import is_held, machine_lock
-from verrou.reports.sheets import Table, as_csv, columns_of, shown
+from verrou.reports.tables import Table, as_csv, columns_of, shown
 
 
 def filled(folder: Path) -> Journal:

@@ -24,17 +24,17 @@ from hypothesis import strategies as st
 from conftest import GOOD_PASSWORD, Verrou, examples
 from test_seat_bench import machines
 from verrou.cli.options import load_baseline
-from verrou.core.audit import audit
 from verrou.core.errors import BadInput
+from verrou.core.judging.audit import audit
+from verrou.core.judging.rounds import RULES, SIGNS, Row
 from verrou.core.model import Snapshot
-from verrou.core.rounds import RULES, SIGNS, Row
-from verrou.core.survey import snapshot_from, survey_data
-from verrou.core.survey_text import MOST_MEMBERS, MOST_REMEMBERED, SurveyReader
-from verrou.core.verdicts import MARKS
+from verrou.core.model.verdicts import MARKS
+from verrou.core.surveys.data import snapshot_from, survey_data
+from verrou.core.surveys.text import MOST_MEMBERS, MOST_REMEMBERED, SurveyReader
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
 from verrou.reports.figures import MOST_ROWS, NAMED_ROWS, machines_by_rules, severities
-from verrou.reports.sheets import as_json
+from verrou.reports.tables import as_json
 
 READER = SurveyReader()
 """One for all examples, so that it remembers parts of others."""

@@ -21,12 +21,12 @@ from verrou.core.model.access import accepted_credential, routes_now
 from verrou.core.model.elevation import PromptOutcome, elevation_outcome
 from verrou.core.model.reasons import why, why_administrator
 from verrou.core.model.routes import Route
-from verrou.core.plan.change_plan import rule_steps
+from verrou.core.planning.change_plan import rule_steps
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Value
 from verrou.machines.changes import Outcome
-from verrou.machines.linux.polkit import implied_by, rules_of
-from verrou.machines.linux.polkit_rules import Rule, Subject, answer
+from verrou.machines.linux.elevation.polkit import implied_by, rules_of
+from verrou.machines.linux.elevation.polkit_rules import Rule, Subject, answer
 from verrou.machines.linux.root import Root
 from verrou.machines.registry import open_machine
 

@@ -12,14 +12,14 @@ from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, Verrou, examples, titled
 from verrou.cli.options import fetch_baseline
-from verrou.core.baseline import read_baseline
+from verrou.core.baselines.baseline import read_baseline
 from verrou.core.model.access import routes_now
 from verrou.core.model.elevation import ElevationSubject, Program, PromptOutcome, elevation_outcome, rule_outcome
 from verrou.core.model.reasons import why, why_administrator
 from verrou.core.model.routes import Route
 from verrou.core.model.screens import screens_of
 from verrou.core.rules import CATALOGUE, PRESETS
-from verrou.machines.bench import seat
+from verrou.machines.bench import session as seat
 from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
 from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.bench.rules import ADAPTERS, readings

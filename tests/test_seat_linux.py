@@ -18,11 +18,11 @@ from verrou.core.model.access import routes_of, routes_unknown
 from verrou.core.model.routes import EVERYONE, AccessListEntry, EntryPoint, Principals, Route
 from verrou.core.model.screens import screens_of
 from verrou.core.values import Notice, Value
-from verrou.machines.linux.display_managers import automatic_accounts, of_seat
+from verrou.machines.linux.accounts.outside import outside_accounts
+from verrou.machines.linux.elevation.polkit import FORMER_HEADING, HEADING, Ours, parsed, rendered
+from verrou.machines.linux.entry.display_managers import automatic_accounts, of_seat
 from verrou.machines.linux.files.keyfile import entries, with_entry
 from verrou.machines.linux.files.sshd import REMOTE, shells
-from verrou.machines.linux.outside import outside_accounts
-from verrou.machines.linux.polkit import FORMER_HEADING, HEADING, Ours, parsed, rendered
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules import ADAPTERS
 from verrou.machines.linux.rules.logon import lists_of

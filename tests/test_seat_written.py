@@ -11,7 +11,7 @@ import pytest
 from conftest import GOOD_PASSWORD, TYPED, Verrou, with_files
 from debian_root import PrivateRoot
 from test_seat_linux import admits
-from verrou.machines.bench import seat
+from verrou.machines.bench import session as seat
 from verrou.machines.bench.authority import Authority, Damaged, No
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules import ADAPTERS, elevation
@@ -163,7 +163,7 @@ def test_su_is_for_administrators_alone_until_it_is_opened_again(desktop: Privat
 
 
 def test_what_another_program_wrote_among_our_rules_of_polkit_is_left_alone(tmp_path: Path) -> None:
-    from verrou.machines.linux.polkit import OURS
+    from verrou.machines.linux.elevation.polkit import OURS
     from verrou.machines.linux.refused import StepRejected
 
     with_files(tmp_path, {"etc/passwd": "tern:x:1000:1000::/home/tern:/bin/sh\n", "etc/group": "", "etc/shadow": ""})

@@ -112,7 +112,7 @@ def test_what_a_hostile_program_got_through_with(
     manned_root: PrivateRoot, tmp_path: Path, victim: int, listener: socket.socket
 ) -> None:
     """Asked of the copy itself: each attempt, one by one."""
-    from verrou.machines.linux.private_copy import private_copy
+    from verrou.machines.linux.copy.private_copy import private_copy
     from verrou.machines.linux.root import Root
 
     outside = tmp_path / "outside"
@@ -145,7 +145,7 @@ def test_a_link_that_a_hostile_program_leaves_is_not_followed_out(
 
 def test_a_journal_that_a_hostile_disk_brings_moves_nothing_of_this_computer(verrou: Verrou, tmp_path: Path) -> None:
     """An entry that broke off, made up, whose deed names a folder above the disk."""
-    from verrou.core.entries import JournalRecord
+    from verrou.core.history.entries import JournalRecord
     from verrou.demo.scenario import lay_out
     from verrou.machines.folder_operations import BringHome
     from verrou.records.journal import Journal

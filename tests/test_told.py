@@ -20,20 +20,21 @@ from hypothesis import strategies as st
 from conftest import TYPED, Verrou, examples, forked, titled
 from debian_root import PrivateRoot
 from test_seat_bench import machines
-from verrou.core.guards import Candidate, refusals_on
+from verrou.core.judging.guards import Candidate, refusals_on
 from verrou.core.model import Account, Builtin, Grant, Group, MachineFacts, Naming, Role, Snapshot
 from verrou.core.model.reasons import why
 from verrou.core.model.routes import AccessListEntry, EntryPoint, Principals, Route, allow_only
 from verrou.core.model.screens import screens_of
-from verrou.core.trials import Answer, Result, access_trial
+from verrou.core.model.verdicts import Result
+from verrou.core.testing.trials import Answer, access_trial
 from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.machine import BenchMachine
 from verrou.machines.bench.readings import snapshot_of
-from verrou.machines.linux.private_copy import PrivateCopy
+from verrou.machines.linux.copy.private_copy import PrivateCopy
 from verrou.machines.linux.root import Root
 from verrou.machines.protocol import DryRunUnavailable, Machine, TooSlow
 from verrou.machines.registry import open_machine
-from verrou.records import carry_out
+from verrou.records import transactions as carry_out
 from verrou.records.journal import JOURNAL, Journal
 
 OTHER_PASSWORD = "razorbill-Ledge-77"
@@ -41,7 +42,7 @@ OTHER_PASSWORD = "razorbill-Ledge-77"
 
 def break_off(machine: Machine) -> None:
     """Leave a run behind that died before anything landed."""
-    from verrou.core.plan.steps import SetEnabled
+    from verrou.core.steps.step import SetEnabled
 
     dry_run = carry_out.do_dry_run(machine, machine.observe(), [SetEnabled("passerby", True)], carry_out.Secrets())
     record = carry_out._record(dry_run, carry_out.RunInfo("account enable passerby"))
@@ -367,7 +368,7 @@ def test_an_account_with_folders_nested_without_end_is_closed_and_removed(
 def test_a_module_that_sleeps_is_not_waited_for_again_and_again(
     manned_root: PrivateRoot, verrou: Verrou, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from verrou.machines.linux import private_copy
+    from verrou.machines.linux.copy import private_copy
 
     monkeypatch.setattr(private_copy._apart, "__defaults__", (2,))
     manned_root.write("/etc/pam.d/login", "auth required pam_exec.so /bin/sleep 1000\n@include common-account\n")

@@ -12,8 +12,17 @@ from hypothesis import strategies as st
 
 from conftest import Verrou
 from verrou.cli.options import _words
-from verrou.core.passwords import Policy, breaking, broken_rules, classes_in, make_password, make_phrase, policy_of
-from verrou.core.trials import Result, TrialResult, run_trials
+from verrou.core.model.verdicts import Result, TrialResult
+from verrou.core.testing.passwords import (
+    Policy,
+    breaking,
+    broken_rules,
+    classes_in,
+    make_password,
+    make_phrase,
+    policy_of,
+)
+from verrou.core.testing.trials import run_trials
 from verrou.machines.bench.authority import Authority, No
 from verrou.machines.bench.machine import BenchMachine
 

@@ -9,15 +9,15 @@ import pytest
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou, administered_throughout, do, go_back
 from debian_root import PrivateRoot
-from verrou.core import guards
 from verrou.core.errors import GuardRefused
+from verrou.core.judging import guards
 from verrou.core.model import Role
-from verrou.core.plan.making import swap_steps
-from verrou.core.plan.steps import CreateAccount, FilesChoice, Join, Remove, SetEnabled, Step, TrySignIn
+from verrou.core.prediction.account_creation import swap_steps
+from verrou.core.steps.step import CreateAccount, FilesChoice, Join, Remove, SetEnabled, Step, TrySignIn
 from verrou.machines.bench.authority import Authority
 from verrou.machines.changes import Outcome, Secrets
 from verrou.machines.registry import open_machine
-from verrou.records import carry_out
+from verrou.records import transactions as carry_out
 from verrou.records.journal import Journal
 
 OTHER_PASSWORD = "razorbill-Ledge-77"

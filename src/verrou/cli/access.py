@@ -23,14 +23,14 @@ as_option = click.option(
 
 def _snapshot(machine: Machine, as_baseline: str | None) -> "Snapshot":
     """Return the machine as it is, or as it would be after hardening."""
-    from verrou.reports.sheets import complain, console
+    from verrou.reports.tables import complain, console
 
     snapshot = looked_at(machine, asked=as_baseline is not None)
     if as_baseline is None:
         return snapshot
-    from verrou.core.audit import audit
-    from verrou.core.plan.change_plan import plan_changes
-    from verrou.records.carry_out import do_dry_run
+    from verrou.core.judging.audit import audit
+    from verrou.core.planning.change_plan import plan_changes
+    from verrou.records.transactions import do_dry_run
 
     baseline = load_baseline(as_baseline)
     steps = plan_changes(snapshot, baseline, audit(snapshot, baseline)).steps
@@ -44,7 +44,7 @@ def _snapshot(machine: Machine, as_baseline: str | None) -> "Snapshot":
 
 
 def _heading(snapshot: "Snapshot", as_baseline: str | None) -> str:
-    from verrou.reports.sheets import shown
+    from verrou.reports.tables import shown
 
     name = shown(snapshot.machine.name)
     return f"{name} after hardening with {shown(as_baseline)} (nothing was changed)" if as_baseline else name
@@ -59,7 +59,7 @@ def _heading(snapshot: "Snapshot", as_baseline: str | None) -> str:
 def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None, style: str, everyone: bool) -> None:
     """Show who can sign in, by which route and with what, and who can elevate."""
     from verrou.reports.access import access_data, access_table, differing, not_known, worth_a_line
-    from verrou.reports.sheets import console, print_table, shown
+    from verrou.reports.tables import console, print_table, shown
 
     snapshot = _snapshot(machine, as_baseline)
     chosen = worth_a_line(snapshot, everyone or style != "text")
@@ -99,7 +99,7 @@ def why(account_name: str, route: str, machine: Machine, as_baseline: str | None
     from verrou.core.model.routes import Route
     from verrou.core.values import nearest, show_raw
     from verrou.reports.access import why_data, why_table
-    from verrou.reports.sheets import console, print_table, shown
+    from verrou.reports.tables import console, print_table, shown
 
     choices = [*map(str, Route), ELEVATE]
     if route not in choices:
@@ -140,7 +140,7 @@ def why(account_name: str, route: str, machine: Machine, as_baseline: str | None
 def signin(machine: Machine, as_baseline: str | None, style: str) -> None:
     """Show what the sign-in screen and the lock screen display, allow and deny."""
     from verrou.reports.access import screens_data, signin_table
-    from verrou.reports.sheets import console, print_table
+    from verrou.reports.tables import console, print_table
 
     snapshot = _snapshot(machine, as_baseline)
     table = signin_table(snapshot)

@@ -23,7 +23,7 @@ from verrou.core.days import DAY_WORDS, day_of
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, AccountName, Detail, Effect, Flag, PasswordState, Role, Snapshot
 from verrou.core.model.states import AccountState, states_of
-from verrou.core.plan.steps import (
+from verrou.core.steps.step import (
     FilesChoice,
     Join,
     Leave,
@@ -98,9 +98,9 @@ def account() -> None:
 @click.option("--state", type=OneOf([state.value for state in AccountState]), help="Show only accounts in this state.")
 def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None, state: str | None) -> None:
     """List accounts with their role and state."""
-    from verrou.core.survey import account_data
-    from verrou.reports.sheets import console, print_table
+    from verrou.core.surveys.data import account_data
     from verrou.reports.surveys import accounts_table, hidden_accounts
+    from verrou.reports.tables import console, print_table
 
     snapshot = looked_at(machine)
     asked = bool(role or state)
@@ -131,9 +131,9 @@ def _fits(each: Account, snapshot: Snapshot, role: str | None, state: str | None
 @format_option
 def show_account(name: str, machine: Machine, style: str) -> None:
     """Show one account and the lines that define it."""
-    from verrou.core.survey import account_data
-    from verrou.reports.sheets import Table, columns_of, console, print_table
+    from verrou.core.surveys.data import account_data
     from verrou.reports.surveys import account_facts
+    from verrou.reports.tables import Table, columns_of, console, print_table
 
     snapshot = looked_at(machine)
     found = snapshot.by_name[known_account(snapshot, name)]
@@ -187,7 +187,7 @@ def add(
     """
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-        from verrou.core.plan.making import check_name, new_account
+        from verrou.core.prediction.account_creation import check_name, new_account
 
         check_name(snapshot, name)
         check_day(snapshot, until)
@@ -293,7 +293,7 @@ def change_account(
     """Change the role, groups, expiry or details of an account."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-        from verrou.core.plan.making import role_steps
+        from verrou.core.prediction.account_creation import role_steps
 
         found = known_account(snapshot, name)
         check_day(snapshot, until)
@@ -329,7 +329,7 @@ def swap(machine: Machine, old: str, new: str, full_name: str, password: str, se
     """
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-        from verrou.core.plan.making import check_name, swap_steps
+        from verrou.core.prediction.account_creation import check_name, swap_steps
 
         leaving = known_account(snapshot, old)
         coming = snapshot.account_called(new)
@@ -369,7 +369,7 @@ def rename(machine: Machine, name: str, new_name: str, settings: ChangeSettings)
     """Rename an account; ID, groups and files stay."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-        from verrou.core.plan.making import check_name
+        from verrou.core.prediction.account_creation import check_name
 
         found = known_account(snapshot, name)
         if new_name.casefold() != found.casefold():
@@ -429,7 +429,7 @@ def remove(machine: Machine, name: str, files: str, to: str | None, settings: Ch
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
         from verrou.core.model.access import is_person
-        from verrou.core.model.acting import act_text, own_jobs
+        from verrou.core.model.background_jobs import act_text, own_jobs
 
         found = snapshot.by_name[known_account(snapshot, name)]
         if found.builtin is not None or not is_person(found):

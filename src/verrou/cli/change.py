@@ -9,17 +9,17 @@ from attrs import define, evolve, field
 
 from verrou.cli.change_options import ChangeSettings
 from verrou.cli.options import agreed, collect_passwords, hand_over, looked_at, reserve, typed_command
-from verrou.core import guards
 from verrou.core.errors import BadInput, BrokeOff, MachineRefused, NotEnoughRights
+from verrou.core.judging import guards
 from verrou.core.model import Snapshot, counted
-from verrou.core.plan.steps import GIVES_PASSWORD, Step, TrySignIn, account_of
+from verrou.core.steps.step import GIVES_PASSWORD, Step, TrySignIn, account_of
 from verrou.machines.changes import Outcome, Secrets
 from verrou.machines.protocol import Machine, to_change
 
 if TYPE_CHECKING:
-    from verrou.core.audit import Audit
-    from verrou.core.baseline import Baseline
-    from verrou.records.carry_out import DryRun, Mismatch, RunInfo
+    from verrou.core.baselines.baseline import Baseline
+    from verrou.core.judging.audit import Audit
+    from verrou.records.transactions import DryRun, Mismatch, RunInfo
 
 
 @define
@@ -62,7 +62,7 @@ class Change:
 
     @property
     def _only_tests(self) -> bool:
-        from verrou.records.carry_out import only_tries
+        from verrou.records.transactions import only_tries
 
         return only_tries(self.steps)
 
@@ -73,7 +73,7 @@ class Change:
 
     def _check_possible(self) -> None:
         """Check what can be known before a dry run. Raises: MachineRefused, NotEnoughRights, BadInput."""
-        from verrou.records.carry_out import RunInfo, check_whole
+        from verrou.records.transactions import RunInfo, check_whole
 
         settings = self.settings
         self.info = RunInfo(typed_command(), self.baseline.title if self.baseline else "", settings.overridden)
@@ -88,7 +88,7 @@ class Change:
             raise BadInput("standard input carries passwords, so it cannot confirm. Add --yes.")
 
     def _first_dry_run(self) -> "DryRun":
-        from verrou.records.carry_out import predicted_run, with_files
+        from verrou.records.transactions import predicted_run, with_files
 
         if self.settings.no_dry_run:
             steps = with_files(self.machine, self.snapshot, self.steps)
@@ -97,8 +97,8 @@ class Change:
 
     def _dry_run(self, *, with_passwords: bool) -> "DryRun":
         """Do a dry run: with the passwords, or else with stand-ins, and with tests where no later one has them."""
-        from verrou.records.carry_out import do_dry_run
-        from verrou.reports.sheets import console
+        from verrou.records.transactions import do_dry_run
+        from verrou.reports.tables import console
 
         if with_passwords:
             self._secrets, self._generated = collect_passwords(self.steps, self.snapshot, self.settings.typed)
@@ -110,9 +110,9 @@ class Change:
         """Stop where a guard or the machine refuses, before anything is changed; the journal records a refused change.
 
         Raises: GuardRefused, MachineRefused: with the reason."""
-        from verrou.core.entries import RunState
         from verrou.core.errors import GuardRefused
-        from verrou.records.carry_out import note
+        from verrou.core.history.entries import RunState
+        from verrou.records.transactions import note
 
         try:
             self._check(dry_run)
@@ -122,7 +122,7 @@ class Change:
             raise
 
     def _check(self, dry_run: "DryRun") -> None:
-        from verrou.core.trials import Result
+        from verrou.core.model.verdicts import Result
 
         whole, failed = self.baseline is None, dry_run.candidate.failed_trials
         refusals = guards.refusals_on(dry_run.candidate, self.info.overridden)
@@ -142,7 +142,7 @@ class Change:
             raise MachineRefused(f"nothing was changed: tests failed on the private copy for {rules}")
 
     def _ask(self) -> None:
-        from verrou.reports.sheets import shown
+        from verrou.reports.tables import shown
 
         if not (self.settings.yes or self._only_tests):
             asked = "this step" if len(self.steps) == 1 else f"these {len(self.steps)} steps"
@@ -150,8 +150,8 @@ class Change:
 
     def _record(self, dry_run: "DryRun") -> "DryRun":
         """Record a run that changes nothing."""
-        from verrou.core.entries import RunState
-        from verrou.records.carry_out import note
+        from verrou.core.history.entries import RunState
+        from verrou.records.transactions import note
 
         state = RunState.TESTED if self._only_tests else RunState.UNCHANGED
         note(self.machine, dry_run, state, self.info)
@@ -167,8 +167,8 @@ class Change:
 
     def _commit(self, dry_run: "DryRun") -> tuple[int, "DryRun"]:
         """Commit a dry run. Generated passwords are handed over first, so that losing them loses nothing."""
-        from verrou.records.carry_out import commit
-        from verrou.reports.sheets import complain
+        from verrou.records.transactions import commit
+        from verrou.reports.tables import complain
 
         file, generated, handed = self.settings.password_file, self._generated, False
 
@@ -197,7 +197,7 @@ class Change:
 
 def single(machine: Machine, make: Callable[[Snapshot], Sequence[Step]], settings: ChangeSettings) -> None:
     """Observe the machine, make the steps, and change it."""
-    from verrou.core.plan.making import NoWay
+    from verrou.core.prediction.account_creation import NoWay
 
     snapshot = look_before(machine, settings)
     try:
@@ -213,7 +213,7 @@ def look_before(machine: Machine, settings: ChangeSettings) -> Snapshot:
 
 
 def _out(line: str) -> None:
-    from verrou.reports.sheets import console
+    from verrou.reports.tables import console
 
     console().print(line)
 
@@ -246,10 +246,10 @@ def _gets(dry_run: "DryRun", name: str) -> bool:
 
 def show_plan(dry_run: "DryRun", baseline: "Baseline | None") -> None:
     """Print the plan with the result of the dry run, notices, and what would be met afterwards."""
-    from verrou.core.plan.notices import notices
+    from verrou.core.planning.notices import notices
     from verrou.reports.findings import audit_table
-    from verrou.reports.sheets import BAD, DOUBTFUL, console, print_table, shown
-    from verrou.reports.worksheets import plan_table
+    from verrou.reports.plan_tables import plan_table
+    from verrou.reports.tables import BAD, DOUBTFUL, console, print_table, shown
 
     out = console()
     print_table(out, plan_table(dry_run.steps, dry_run.before, dry_run_made=not dry_run.prediction_reason))
@@ -278,14 +278,14 @@ def mismatch_text(mismatch: "Mismatch") -> str:
 
 def held_against(snapshot: Snapshot, baseline: "Baseline") -> "Audit":
     """Audit a snapshot against a baseline."""
-    from verrou.core.audit import audit
+    from verrou.core.judging.audit import audit
 
     return audit(snapshot, baseline)
 
 
 def _print_trials(dry_run: "DryRun") -> None:
     from verrou.reports.findings import trials_table
-    from verrou.reports.sheets import console, print_table
+    from verrou.reports.tables import console, print_table
 
     if dry_run.trials:
         out = console()
@@ -296,9 +296,9 @@ def _print_trials(dry_run: "DryRun") -> None:
 
 def _print_results(dry_run: "DryRun") -> None:
     """Print the results: each test, and the number of other steps, which the plan has listed."""
-    from verrou.records.carry_out import only_tries
-    from verrou.reports.sheets import console, print_table
-    from verrou.reports.worksheets import results_table
+    from verrou.records.transactions import only_tries
+    from verrou.reports.plan_tables import results_table
+    from verrou.reports.tables import console, print_table
 
     if only_tries([step for step, _ in dry_run.steps]):
         print_table(console(), results_table(dry_run.steps))

@@ -9,7 +9,7 @@ import click
 from attrs import frozen
 
 from verrou.cli.options import F, OneOf, machine_option
-from verrou.core import guards
+from verrou.core.judging import guards
 
 
 @frozen
@@ -49,7 +49,7 @@ def change_options(*passwords: str, changes: bool = True) -> Callable[[F], F]:
 
     They are ``-m``, ``--yes``, ``--preview``, ``--test``, ``--no-dry-run``, ``--override``, and where passwords come
     from. All but the machine reach the command as ``settings``. With ``passwords``, the ways to supply a
-    new password (see :data:`verrou.core.plan.steps.HOW_A_PASSWORD_COMES`), the command gets the one chosen as
+    new password (see :data:`verrou.core.steps.step.HOW_A_PASSWORD_COMES`), the command gets the one chosen as
     ``password``. A command that only tests, and ``changes`` nothing, has the machine and the password alone."""
 
     def decorate(command: F) -> F:

@@ -11,7 +11,7 @@ from verrou.machines.protocol import Machine
 from verrou.machines.registry import open_machine
 
 if TYPE_CHECKING:
-    from verrou.core.comparison import Comparison
+    from verrou.core.judging.comparison import Comparison
     from verrou.core.model import Snapshot
 
 EARLIER = re.compile(r"before(?::(\d{1,9}))?")
@@ -28,7 +28,7 @@ def compare(one: str, other: str, machine: Machine, style: str, everything: bool
 
     A and B are machines or surveys; "now" is the machine of -m, "before" the same before the last run that changed
     something, "before:N" before entry N of its journal."""
-    from verrou.core.comparison import compare as set_beside
+    from verrou.core.judging.comparison import compare as set_beside
 
     sides = [_side(word, machine) for word in (one, other)]
     (first, one_name), (second, other_name) = sides
@@ -55,7 +55,7 @@ def print_comparison(
 ) -> None:
     """Print a comparison, and exit with 1 where something differs."""
     from verrou.reports.comparisons import comparison_data, comparison_table, counted_turns
-    from verrou.reports.sheets import console, print_table, shown
+    from verrou.reports.tables import console, print_table, shown
 
     data: Any = comparison_data(found, one, other, everything)
     table = comparison_table(data, missing, blocks=style == "text")

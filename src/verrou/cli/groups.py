@@ -18,7 +18,7 @@ from verrou.cli.options import (
     print_facts,
 )
 from verrou.core.model import GroupName, Snapshot
-from verrou.core.plan.steps import CreateGroup, Join, Leave, RemoveGroup, SetGroupNote, Step
+from verrou.core.steps.step import CreateGroup, Join, Leave, RemoveGroup, SetGroupNote, Step
 from verrou.machines.protocol import Machine
 
 
@@ -37,7 +37,7 @@ def group() -> None:
 def list_groups(machine: Machine, style: str, everyone: bool) -> None:
     """List groups that have members or grant something."""
     from verrou.reports.groups import group_data, groups_table
-    from verrou.reports.sheets import console, print_table
+    from verrou.reports.tables import console, print_table
 
     snapshot = looked_at(machine)
     table = groups_table(snapshot, everyone or style != "text")
@@ -52,7 +52,7 @@ def list_groups(machine: Machine, style: str, everyone: bool) -> None:
 def show_group(name: str, machine: Machine, style: str) -> None:
     """Show what a group grants, where that is set, and its members."""
     from verrou.reports.groups import group_data, group_facts
-    from verrou.reports.sheets import Table, columns_of, console, print_table
+    from verrou.reports.tables import Table, columns_of, console, print_table
 
     snapshot = looked_at(machine)
     found = snapshot.group(known_group(snapshot, name))
@@ -71,7 +71,7 @@ def add(machine: Machine, name: str, note: str, members: tuple[str, ...], settin
     """Create a group."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-        from verrou.core.plan.making import check_name
+        from verrou.core.prediction.account_creation import check_name
 
         check_name(snapshot, name, group=True)
         check_kept(snapshot, group_note=note)

@@ -8,12 +8,13 @@ from typing import TYPE_CHECKING
 import click
 
 from verrou.cli import completing
-from verrou.cli.keeping import logbook_option, place_of_logbook, print_delivery
+from verrou.cli.logbook_option import logbook_option, place_of_logbook, print_delivery
 from verrou.cli.options import OneOf, format_option, print_facts, write_new
 from verrou.core.errors import BadInput
 
 if TYPE_CHECKING:
-    from verrou.core.logbook import RunRecord, Trend
+    from verrou.core.history.records import RunRecord
+    from verrou.core.history.trend import Trend
 
 RUNS = ("survey", "audit", "harden", "verify", "undo")
 DAY = click.DateTime(["%Y-%m-%d"])
@@ -43,7 +44,7 @@ def logbook(
 ) -> None:
     """List the runs recorded in the logbook."""
     from verrou.reports.logbook import log_summary, log_table, record_data, record_table
-    from verrou.reports.sheets import console, print_table, shown
+    from verrou.reports.tables import console, print_table, shown
 
     records, place = _records(logbook, "" if number is not None else machine)
     numbered = list(enumerate(records, 1))
@@ -89,11 +90,11 @@ def trend(
     machine: str, logbook: str | None, families: tuple[str, ...], on: datetime | None, save: Path | None, style: str
 ) -> None:
     """Show how audits changed over time."""
-    from verrou.core.logbook import soon
-    from verrou.core.logbook import trend as how_it_went
+    from verrou.core.history.trend import soon
+    from verrou.core.history.trend import trend as how_it_went
     from verrou.core.rules import CATALOGUE
     from verrou.reports import logbook as reports
-    from verrou.reports.sheets import console, print_table, shown
+    from verrou.reports.tables import console, print_table, shown
 
     known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
     if unknown := [family for family in families if family not in known]:

@@ -72,8 +72,8 @@ def restart(machine: Machine) -> None:
 def _set_up(made: Authority, owner: str, password: str) -> Secrets:
     """Create the owner's account, and return its password if one was generated."""
     from verrou.core.model import AccountName, Role
-    from verrou.core.plan.making import check_name
-    from verrou.core.plan.steps import CreateAccount
+    from verrou.core.prediction.account_creation import check_name
+    from verrou.core.steps.step import CreateAccount
     from verrou.machines.bench.readings import snapshot_of
     from verrou.machines.bench.steps import do_step
 

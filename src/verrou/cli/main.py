@@ -14,11 +14,11 @@ from verrou.core.errors import BadInput, MachineRefused, VerrouError
 
 COMMANDS: Mapping[str, str] = {
     "demo": "verrou.demo.command:demo",
-    "survey": "verrou.cli.look:survey",
+    "survey": "verrou.cli.survey_and_audit:survey",
     "access": "verrou.cli.access:access",
     "why": "verrou.cli.access:why",
     "signin": "verrou.cli.access:signin",
-    "audit": "verrou.cli.look:audit",
+    "audit": "verrou.cli.survey_and_audit:audit",
     "harden": "verrou.cli.harden:harden",
     "verify": "verrou.cli.verify:verify",
     "undo": "verrou.cli.records:undo",
@@ -35,9 +35,9 @@ COMMANDS: Mapping[str, str] = {
     "trend": "verrou.cli.logbook:trend",
     "schema": "verrou.cli.schemas:schema",
     "machine": "verrou.cli.machines:machine",
-    "handbook": "verrou.cli.papers:handbook",
-    "manual": "verrou.cli.papers:manual",
-    "completion": "verrou.cli.papers:completion",
+    "handbook": "verrou.cli.documentation:handbook",
+    "manual": "verrou.cli.documentation:manual",
+    "completion": "verrou.cli.documentation:completion",
 }
 
 
@@ -161,7 +161,7 @@ def _write_nothing_more() -> None:
 
 
 def _print_error(message: str, code: int) -> int:
-    from verrou.reports.sheets import complain
+    from verrou.reports.tables import complain
 
     complain(message)
     return code

@@ -22,11 +22,11 @@ from verrou.machines.protocol import Asking, Lacks, Machine
 from verrou.machines.registry import addresses_text, open_machine
 
 if TYPE_CHECKING:
-    from verrou.core.baseline import Baseline
+    from verrou.core.baselines.baseline import Baseline
     from verrou.core.model import Snapshot
-    from verrou.core.plan.steps import Step
-    from verrou.core.trials import TrialResult
-    from verrou.reports.sheets import Table
+    from verrou.core.model.verdicts import TrialResult
+    from verrou.core.steps.step import Step
+    from verrou.reports.tables import Table
 
 SHIPPED = Path(verrou.__file__).parent / "baselines"
 F = TypeVar("F", bound=Callable[..., Any])
@@ -137,7 +137,7 @@ def looked_at(machine: Machine, *, changing: bool = False, asked: bool = False) 
     Commands that are about to change it are stopped for that run instead. ``asked``: the system itself is asked, for a
     dry run or a test later."""
     from verrou.records.standing import observed
-    from verrou.reports.sheets import complain
+    from verrou.reports.tables import complain
 
     snapshot = observed(machine, asked=asked)
     broken = snapshot.machine.interrupted
@@ -242,7 +242,7 @@ MOST_OF_A_BASELINE = 1_000_000
 
 def load_baseline(name: str) -> "Baseline":
     """Return the baseline of that name, with all it builds on."""
-    from verrou.core.baseline import read_baseline
+    from verrou.core.baselines.baseline import read_baseline
 
     return read_baseline(*fetch_baseline(name), fetch_baseline)
 
@@ -252,9 +252,9 @@ def tried(machine: Machine, snapshot: "Snapshot") -> "list[TrialResult]":
     from random import SystemRandom
 
     from verrou.core.errors import MachineRefused, NotEnoughRights
-    from verrou.core.trials import not_tried, run_trials
+    from verrou.core.testing.trials import not_tried, run_trials
     from verrou.machines.protocol import DryRunUnavailable
-    from verrou.reports.sheets import console
+    from verrou.reports.tables import console
 
     testable = machine.testable
     if isinstance(testable, Lacks):
@@ -297,7 +297,7 @@ def _unknown(snapshot: "Snapshot", what: str, name: str, known: Sequence[str]) -
 
 def print_facts(style: str, table: "Table", data: object, print_text: Callable[[], None]) -> None:
     """Print facts in the requested format."""
-    from verrou.reports.sheets import as_csv, as_json
+    from verrou.reports.tables import as_csv, as_json
 
     if style == "json":
         click.echo(as_json(data), nl=False)
@@ -315,10 +315,10 @@ def collect_passwords(steps: Sequence["Step"], snapshot: "Snapshot", typed: bool
     every rule it breaks. An account that is tested is asked for its current password, unless the plan sets one."""
     from random import SystemRandom
 
-    from verrou.core.passwords import broken_rules, make_phrase, policy_of
-    from verrou.core.plan.predict import predict
-    from verrou.core.plan.steps import GIVES_PASSWORD, TrySignIn
-    from verrou.reports.sheets import complain
+    from verrou.core.prediction.predict import predict
+    from verrou.core.steps.step import GIVES_PASSWORD, TrySignIn
+    from verrou.core.testing.passwords import broken_rules, make_phrase, policy_of
+    from verrou.reports.tables import complain
 
     policy, predicted = policy_of(snapshot), snapshot
     for step in steps:

@@ -7,17 +7,17 @@ import click
 
 from verrou.cli.change_options import override_option
 from verrou.cli.command_group import CommandGroup
-from verrou.cli.keeping import Keeping, keeping
+from verrou.cli.logbook_option import Keeping, keeping
 from verrou.cli.options import agreed, format_option, machine_option, print_facts, typed_command
-from verrou.core import guards
 from verrou.core.errors import BadInput, MachineRefused
+from verrou.core.judging import guards
 from verrou.machines.changes import Outcome
 from verrou.machines.protocol import Machine, to_change
 
 if TYPE_CHECKING:
-    from verrou.core.entries import JournalEntry
-    from verrou.records.carry_out import RunInfo
+    from verrou.core.history.entries import JournalEntry
     from verrou.records.journal import Journal
+    from verrou.records.transactions import RunInfo
 
 
 @click.command()
@@ -40,11 +40,11 @@ def undo(
     """Undo the last run that changed something, or an interrupted run.
 
     What others wrote since stays."""
-    from verrou.core.logbook import Run
-    from verrou.records import carry_out
+    from verrou.core.history.records import Run
+    from verrou.records import transactions as carry_out
+    from verrou.reports.plan_tables import restored_table
     from verrou.reports.records import going_back_lines
-    from verrou.reports.sheets import DOUBTFUL, console, print_table, shown
-    from verrou.reports.worksheets import restored_table
+    from verrou.reports.tables import DOUBTFUL, console, print_table, shown
 
     if entry is not None and back_to is not None:
         raise BadInput("--entry and --to cannot be combined. Use one of them.")
@@ -90,14 +90,14 @@ def _numbers(numbers: Iterable[int]) -> str:
 @machine_option
 def resume(machine: Machine, preview: bool, accepted: tuple[str, ...]) -> None:
     """Finish an interrupted run."""
-    from verrou.records.carry_out import RunInfo
+    from verrou.records.transactions import RunInfo
 
     _finish(machine, RunInfo(typed_command(), overridden=accepted), preview)
 
 
 def _finish(machine: Machine, info: "RunInfo", preview: bool) -> None:
-    from verrou.records import carry_out
-    from verrou.reports.sheets import console, shown
+    from verrou.records import transactions as carry_out
+    from verrou.reports.tables import console, shown
 
     out = console()
     if preview:
@@ -112,9 +112,9 @@ def _finish(machine: Machine, info: "RunInfo", preview: bool) -> None:
 
 
 def _preview_resume(machine: Machine, info: "RunInfo") -> None:
-    from verrou.records import carry_out
-    from verrou.reports.sheets import console, print_table, shown
-    from verrou.reports.worksheets import restored_table
+    from verrou.records import transactions as carry_out
+    from verrou.reports.plan_tables import restored_table
+    from verrou.reports.tables import console, print_table, shown
 
     changeable = to_change(machine)
     out, journal = console(), _journal(machine)
@@ -151,7 +151,7 @@ def list_entries(machine: Machine, style: str) -> None:
     """List all runs."""
     from verrou.records.machine_lock import is_held
     from verrou.reports.records import entries_table, entry_data
-    from verrou.reports.sheets import console, print_table
+    from verrou.reports.tables import console, print_table
 
     kept = _journal(machine)
     entries, running = kept.entries(), is_held(kept.folder)
@@ -173,7 +173,7 @@ def show_entry(number: int, machine: Machine, style: str) -> None:
     """Show the steps of a run, what has changed since, and the files it wrote."""
     from verrou.records.machine_lock import is_held
     from verrou.reports.records import entry_data, entry_table
-    from verrou.reports.sheets import console, print_table
+    from verrou.reports.tables import console, print_table
 
     kept = _journal(machine)
     entry = _entry(kept, number)
@@ -194,7 +194,7 @@ def _entry(kept: "Journal", number: int) -> "JournalEntry":
 @machine_option
 def check(machine: Machine) -> None:
     """Check that the journal and its saved files are intact."""
-    from verrou.reports.sheets import console, shown
+    from verrou.reports.tables import console, shown
 
     kept = _journal(machine)
     entries = kept.entries()

@@ -16,8 +16,8 @@ from verrou.cli.options import (
     tried,
     write_new,
 )
-from verrou.core.entries import JournalEntry
 from verrou.core.errors import BadInput, VerrouError
+from verrou.core.history.entries import JournalEntry
 from verrou.machines.protocol import Machine
 
 FORMATS = {"markdown": ".md", "html": ".html", "json": ".json", "junit": ".xml"}
@@ -38,11 +38,11 @@ def report(
     machine: Machine, baseline_name: str, save: Path | None, style: str | None, since: int | None, no_tests: bool
 ) -> None:
     """Create the sign-off sheet of a machine."""
-    from verrou.core.audit import audit
-    from verrou.core.plan.change_plan import plan_changes
-    from verrou.core.trials import Result
-    from verrou.records.carry_out import current_user
+    from verrou.core.judging.audit import audit
+    from verrou.core.model.verdicts import Result
+    from verrou.core.planning.change_plan import plan_changes
     from verrou.records.earlier import standing_since
+    from verrou.records.transactions import current_user
     from verrou.reports.sign_off import WRITTEN, Signed, sign_off_data
 
     suffix = FORMATS[style] if style else save.suffix.lower() if save else FORMATS["markdown"]

@@ -46,11 +46,11 @@ def go_round(
     folder: Path, baseline_name: str | None, baselines: Path | None, style: str, html: Path | None, every: bool
 ) -> None:
     """Audit all machines and surveys in FOLDER and rank them."""
-    from verrou.core.rounds import LeftOut, Row
+    from verrou.core.judging.rounds import LeftOut, Row
     from verrou.records import rounds
+    from verrou.reports.finding_text import finding_text
     from verrou.reports.rounds import as_lines, as_page, round_data, round_table, summary
-    from verrou.reports.sheets import as_csv, as_json, complain, console, print_table
-    from verrou.reports.wording import finding_text
+    from verrou.reports.tables import as_csv, as_json, complain, console, print_table
 
     assignment = _assignment(baseline_name, baselines)
     addresses = machines_in(folder)

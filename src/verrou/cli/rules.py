@@ -14,8 +14,8 @@ from verrou.machines.protocol import Machine
 
 if TYPE_CHECKING:
     from verrou.core.model import Snapshot
-    from verrou.core.plan.steps import SetRules
     from verrou.core.rules import Rule
+    from verrou.core.steps.step import SetRules
 
 
 def _rules(ids: tuple[str, ...], *, settable: bool = False) -> list["Rule"]:
@@ -51,7 +51,7 @@ def rule() -> None:
 def list_rules(style: str) -> None:
     """List all rules."""
     from verrou.reports.catalogue import FAMILY_WORDS, family_table, rule_list, rule_list_table
-    from verrou.reports.sheets import console, print_table
+    from verrou.reports.tables import console, print_table
 
     rules = rule_list()
     table = rule_list_table(rules)
@@ -71,7 +71,7 @@ def list_rules(style: str) -> None:
 def presets(style: str) -> None:
     """List presets for elevation, strictest first."""
     from verrou.reports.catalogue import presets_data, presets_table
-    from verrou.reports.sheets import console, print_table
+    from verrou.reports.tables import console, print_table
 
     data = presets_data()
     table = presets_table(data)
@@ -84,7 +84,7 @@ def presets(style: str) -> None:
 def explain(ids: tuple[str, ...], style: str) -> None:
     """Explain what a rule protects against, what it costs users and where it is set."""
     from verrou.reports.catalogue import explanation
-    from verrou.reports.sheets import Table, columns_of, console
+    from verrou.reports.tables import Table, columns_of, console
     from verrou.reports.terminal import Line
 
     rules = _rules(ids)
@@ -111,9 +111,9 @@ def explain(ids: tuple[str, ...], style: str) -> None:
 def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
     """Show the value of rules on a machine, where it is set and what it overrides."""
     from verrou.core.rules import reading_of
-    from verrou.core.survey import reading_data
-    from verrou.reports.sheets import console, print_table
+    from verrou.core.surveys.data import reading_data
     from verrou.reports.surveys import rules_table
+    from verrou.reports.tables import console, print_table
 
     rules = _rules(ids)
     snapshot = looked_at(machine)
@@ -128,11 +128,11 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
 @change_options()
 def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine, settings: ChangeSettings) -> None:
     """Set rules; rules that depend on each other are set together."""
-    from verrou.core.plan.change_plan import rule_steps
-    from verrou.core.plan.choices import preset_names, values_of
+    from verrou.core.planning.change_plan import rule_steps
+    from verrou.core.planning.choices import preset_names, values_of
     from verrou.core.rules import CATALOGUE
     from verrou.core.values import Unacceptable, Value, nearest, show_raw
-    from verrou.reports.sheets import complain
+    from verrou.reports.tables import complain
 
     if preset is None and not assignments:
         raise BadInput("nothing to set. Give RULE=VALUE, such as lockout.after=5, or --preset NAME.")
@@ -156,7 +156,7 @@ def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine,
             raise BadInput(f"{name}: {unacceptable}") from None
 
     def steps(snapshot: "Snapshot") -> list["SetRules"]:
-        from verrou.core.desired import AtLeast, in_words_of
+        from verrou.core.baselines.desired import AtLeast, in_words_of
 
         chosen, left_out = values_of(snapshot, preset) if preset is not None else ({}, [])
         for message in left_out:

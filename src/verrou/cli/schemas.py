@@ -12,7 +12,7 @@ def schema(words: tuple[str, ...]) -> None:
     from verrou.core.values import nearest
     from verrou.reports.schemas import OUTPUTS
     from verrou.reports.schemas import schema as schema_called
-    from verrou.reports.sheets import as_json
+    from verrou.reports.tables import as_json
 
     name = " ".join(words)
     if not words:

@@ -2,7 +2,7 @@
 
 import click
 
-from verrou.cli.keeping import Keeping, keeping
+from verrou.cli.logbook_option import Keeping, keeping
 from verrou.cli.options import (
     baseline_option,
     format_option,
@@ -22,11 +22,11 @@ from verrou.machines.protocol import Machine
 @keeping
 def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> None:
     """Audit a machine, then test the rules with temporary accounts."""
-    from verrou.core.audit import audit as hold_against
-    from verrou.core.logbook import Run
-    from verrou.core.trials import Result
+    from verrou.core.history.records import Run
+    from verrou.core.judging.audit import audit as hold_against
+    from verrou.core.model.verdicts import Result
     from verrou.reports.findings import audit_data, audit_table, trials_data, trials_table
-    from verrou.reports.sheets import console, print_table, shown
+    from verrou.reports.tables import console, print_table, shown
 
     baseline = load_baseline(baseline_name)
     snapshot = looked_at(machine, asked=True)

@@ -53,7 +53,7 @@ NEXT = (
 @click.option("--quiet", is_flag=True, help="Only create the machines; do not show the job.")
 def demo(folder: Path, quiet: bool) -> None:
     """Create three sample machines in FOLDER (verrou-demo) and show the whole job on one of them."""
-    from verrou.reports.sheets import console
+    from verrou.reports.tables import console
 
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise BadInput(f"{folder} already exists and is not empty. Give another folder, or delete it first.")
@@ -74,7 +74,7 @@ def demo(folder: Path, quiet: bool) -> None:
 
 def _show(question: str, line: str) -> None:
     from verrou.cli.main import call
-    from verrou.reports.sheets import console
+    from verrou.reports.tables import console
 
     out = console()
     out.print()

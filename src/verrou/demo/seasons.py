@@ -11,17 +11,18 @@ from attrs import evolve, frozen
 
 from verrou import __version__
 from verrou.cli.options import load_baseline
-from verrou.core.audit import audit
-from verrou.core.logbook import Run, record_of
+from verrou.core.history.records import Run
+from verrou.core.judging.audit import audit
+from verrou.core.judging.recording import record_of
 from verrou.core.model import Snapshot
-from verrou.core.plan.change_plan import plan_changes
-from verrou.core.plan.predict import predict
-from verrou.core.survey import survey_data
+from verrou.core.planning.change_plan import plan_changes
+from verrou.core.prediction.predict import predict
+from verrou.core.surveys.data import survey_data
 from verrou.machines.registry import open_machine
 from verrou.machines.survey.kind import SURVEY
 from verrou.records.logbook import waiting
 from verrou.records.logbook.place import place_of
-from verrou.reports.sheets import as_json, shown
+from verrou.reports.tables import as_json, shown
 
 EVERYTHING = ("",)
 """Every rule, and every account: the machine as it is laid out."""

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from verrou.machines.folder_operations import FolderOperation
 
 if TYPE_CHECKING:
-    from verrou.core.plan.steps import CreateAccount, SetPassword
+    from verrou.core.steps.step import CreateAccount, SetPassword
 
 
 class Outcome(StrEnum):

@@ -21,9 +21,9 @@ from verrou.machines.changes import (
 
 if TYPE_CHECKING:
     from verrou.core.model import Account, Files, Role, Snapshot
-    from verrou.core.passwords import Policy
-    from verrou.core.plan.steps import Step
-    from verrou.core.trials import Attempt, TrialAccount
+    from verrou.core.steps.step import Step
+    from verrou.core.testing.passwords import Policy
+    from verrou.core.testing.trials import Attempt, TrialAccount
 
 
 MOST_NAMED = 20

@@ -2,11 +2,11 @@
 
 from collections.abc import Sequence
 
-from verrou.core.entries import JournalEntry, RunState
 from verrou.core.errors import BadInput
+from verrou.core.history.entries import JournalEntry, RunState
 from verrou.core.model import Snapshot
 from verrou.machines.protocol import Machine, to_change
-from verrou.records import carry_out
+from verrou.records import transactions as carry_out
 from verrou.records.journal import Journal
 
 

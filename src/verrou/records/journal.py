@@ -16,9 +16,8 @@ from typing import Any
 
 from attrs import asdict, fields
 
-from verrou.core.differences import Difference
-from verrou.core.entries import JournalEntry, JournalRecord, RunState, StepRecord
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
+from verrou.core.history.entries import Difference, JournalEntry, JournalRecord, RunState, StepRecord
 from verrou.log import Log
 from verrou.machines.changes import Change, ChangeSet, FileChange, FileState
 from verrou.machines.folder_operations import operation_data, operation_from

@@ -14,10 +14,10 @@ from typing import TYPE_CHECKING
 
 from attrs import frozen
 
-from verrou.core.audit import Finding, FindingCache, audit
-from verrou.core.baseline import Baseline
+from verrou.core.baselines.baseline import Baseline
 from verrou.core.errors import BadInput, MachineRefused, VerrouError
-from verrou.core.rounds import LeftOut, Row, row_of
+from verrou.core.judging.audit import Finding, FindingCache, audit
+from verrou.core.judging.rounds import LeftOut, Row, row_of
 from verrou.machines.registry import opener
 from verrou.records.standing import observed
 

@@ -2,8 +2,8 @@
 
 from attrs import evolve
 
-from verrou.core.entries import JournalEntry
 from verrou.core.errors import NotEnoughRights, VerrouError
+from verrou.core.history.entries import JournalEntry
 from verrou.core.model import Snapshot
 from verrou.log import Log
 from verrou.machines.protocol import Lacks, Machine

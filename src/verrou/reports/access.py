@@ -20,9 +20,9 @@ from verrou.core.model.reasons import Reason, Why
 from verrou.core.model.routes import Route
 from verrou.core.model.screens import Screens, screens_of
 from verrou.core.rules import CATALOGUE
-from verrou.core.survey import plain
-from verrou.reports.reading_words import reading_text
-from verrou.reports.sheets import BAD, Table, columns_of
+from verrou.core.surveys.data import plain
+from verrou.reports.reading_text import reading_text
+from verrou.reports.tables import BAD, Table, columns_of
 
 
 class AccessData(TypedDict):

@@ -2,9 +2,9 @@
 
 from typing import TypedDict
 
-from verrou.core.baseline import Baseline
-from verrou.core.desired import DesiredData
-from verrou.reports.sheets import Table, columns_of
+from verrou.core.baselines.baseline import Baseline
+from verrou.core.baselines.desired import DesiredData
+from verrou.reports.tables import Table, columns_of
 
 
 class BaselineLine(TypedDict):

@@ -4,9 +4,10 @@ from collections.abc import Sequence
 from typing import TypedDict
 
 from verrou.core.model import Effect
-from verrou.core.rules import CATALOGUE, PRESETS, Rule, Severity
+from verrou.core.model.verdicts import Severity
+from verrou.core.rules import CATALOGUE, PRESETS, Rule
 from verrou.machines.rule_places import where_set
-from verrou.reports.sheets import Table, columns_of
+from verrou.reports.tables import Table, columns_of
 
 
 class RuleData(TypedDict):

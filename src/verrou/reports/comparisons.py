@@ -2,8 +2,8 @@
 
 from typing import TypedDict
 
-from verrou.core.comparison import Comparison, Direction
-from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Table, columns_of
+from verrou.core.judging.comparison import Comparison, Direction
+from verrou.reports.tables import BAD, DOUBTFUL, GOOD, QUIET, Table, columns_of
 
 STYLES = {Direction.STRICTER: GOOD, Direction.LOOSER: BAD, Direction.DIFFERENT: DOUBTFUL, Direction.SAME: QUIET}
 

@@ -7,10 +7,10 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from verrou.core.errors import BadInput
-from verrou.core.logbook import Moment, Trend
-from verrou.core.rounds import NOT_ASKED, RULES, SIGNS, Row
-from verrou.core.rules import Severity
-from verrou.reports.sheets import shown
+from verrou.core.history.trend import Moment, Trend
+from verrou.core.judging.rounds import NOT_ASKED, RULES, SIGNS, Row
+from verrou.core.model.verdicts import Severity
+from verrou.reports.tables import shown
 
 COLOURS = {
     "high": "#a5262a",

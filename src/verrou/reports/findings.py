@@ -6,18 +6,17 @@ from typing import Any, TypedDict
 
 from attrs import evolve
 
-from verrou.core.audit import Audit, Finding
-from verrou.core.desired import DesiredData
+from verrou.core.baselines.desired import DesiredData
+from verrou.core.judging.audit import Audit, Finding
 from verrou.core.model import ACCOUNTS, Reading, Source, name_list
-from verrou.core.plan.gaps import Fact, Gap
-from verrou.core.rules import Severity, value_now
-from verrou.core.survey import plain
-from verrou.core.trials import Result, TrialResult
+from verrou.core.model.verdicts import Result, Severity, TrialResult, Verdict
+from verrou.core.rules import value_now
+from verrou.core.steps.gaps import Fact, Gap
+from verrou.core.surveys.data import plain
 from verrou.core.values import ValueData, iso_duration
-from verrou.core.verdicts import Verdict
-from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, Table, columns_of
+from verrou.reports.finding_text import finding_text
 from verrou.reports.surveys import decided_by
-from verrou.reports.wording import finding_text
+from verrou.reports.tables import BAD, DOUBTFUL, GOOD, Table, columns_of
 
 VERDICT_STYLE = {
     Verdict.NOT_MET: BAD,

@@ -2,11 +2,11 @@
 
 from typing import Any, TypedDict
 
-from verrou.core.group_words import gives
+from verrou.core.judging.group_text import gives
 from verrou.core.model import Group, Snapshot
 from verrou.core.model.access import role_of
-from verrou.core.survey import plain
-from verrou.reports.sheets import Table, columns_of
+from verrou.core.surveys.data import plain
+from verrou.reports.tables import Table, columns_of
 
 
 class GivesData(TypedDict):

@@ -4,14 +4,13 @@ from collections.abc import Mapping, Sequence
 from datetime import date
 from typing import Any
 
-from verrou.core.logbook import MachineHistory, Run, RunRecord, Trend, soon
+from verrou.core.history.records import Run, RunRecord
+from verrou.core.history.trend import MachineHistory, Trend, soon
 from verrou.core.model import counted
 from verrou.core.model.known import Known
-from verrou.core.rules import Severity
-from verrou.core.survey import plain
-from verrou.core.trials import Result
-from verrou.core.verdicts import Verdict
-from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Table, columns_of
+from verrou.core.model.verdicts import Result, Severity, Verdict
+from verrou.core.surveys.data import plain
+from verrou.reports.tables import BAD, DOUBTFUL, GOOD, QUIET, Table, columns_of
 
 Numbered = Sequence[tuple[int, RunRecord]]
 """Records, each with its number in the logbook."""

@@ -3,11 +3,11 @@
 from collections.abc import Sequence
 from typing import Any
 
-from verrou.core.differences import differences
-from verrou.core.entries import JournalEntry, RunState
+from verrou.core.history.entries import JournalEntry, RunState
+from verrou.core.judging.differences import differences
 from verrou.core.model import Snapshot, counted
-from verrou.core.survey import plain
-from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, QUIET, Table, columns_of
+from verrou.core.surveys.data import plain
+from verrou.reports.tables import BAD, DOUBTFUL, GOOD, QUIET, Table, columns_of
 
 STATE_WORDS = {
     RunState.DONE: "done",

@@ -3,11 +3,12 @@
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
+from verrou.core.judging.rounds import NOT_ASKED, NOT_MET_SIGNS, RULES, LeftOut, Row
 from verrou.core.model import counted
-from verrou.core.rounds import NOT_ASKED, NOT_MET_SIGNS, RULES, LeftOut, Row
-from verrou.core.rules import CATALOGUE, Severity
-from verrou.core.survey import plain
-from verrou.reports.sheets import BAD, DOUBTFUL, GOOD, Table, as_json, columns_of, shown
+from verrou.core.model.verdicts import Severity
+from verrou.core.rules import CATALOGUE
+from verrou.core.surveys.data import plain
+from verrou.reports.tables import BAD, DOUBTFUL, GOOD, Table, as_json, columns_of, shown
 
 NOT_SHOWN = ("identity", "signs", "recorded")
 """What of a row is the round's own affair."""

@@ -9,17 +9,17 @@ from typing import Any, Literal, Union, get_args, get_origin, get_type_hints, is
 from attrs import fields, has
 
 from verrou import __version__
-from verrou.core.baseline import Waiver, WantedAccount, WantedGroup
-from verrou.core.entries import JournalEntry, RunState
-from verrou.core.logbook import MachineHistory, Moment, RunRecord
+from verrou.core.baselines.baseline import Waiver, WantedAccount, WantedGroup
+from verrou.core.history.entries import JournalEntry, RunState
+from verrou.core.history.records import RunRecord
+from verrou.core.history.trend import MachineHistory, Moment
+from verrou.core.judging.rounds import LeftOut, Row
 from verrou.core.model import Account, Group, MachineFacts
 from verrou.core.model.routes import EntryPoint
-from verrou.core.rounds import LeftOut, Row
+from verrou.core.model.verdicts import Tally, TrialResult
 from verrou.core.rules import CATALOGUE, PRESET, PRESETS, Rule
-from verrou.core.survey import FORMAT, DerivedData, ReadingData
-from verrou.core.trials import TrialResult
+from verrou.core.surveys.data import FORMAT, DerivedData, ReadingData
 from verrou.core.values import NAMES, TEXT, JsonSchema, either, exactly
-from verrou.core.verdicts import Tally
 from verrou.reports import logbook, records, rounds
 from verrou.reports.access import AccessData, ScreensData, WhyData
 from verrou.reports.baselines import BaselineData, BaselineLine

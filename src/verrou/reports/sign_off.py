@@ -6,19 +6,17 @@ from typing import Any, TypedDict
 
 from attrs import frozen
 
-from verrou.core.audit import Audit, Finding
-from verrou.core.baseline import Baseline
-from verrou.core.entries import JournalEntry
+from verrou.core.baselines.baseline import Baseline
+from verrou.core.history.entries import JournalEntry
+from verrou.core.judging.audit import Audit, Finding
 from verrou.core.model import MachineFacts, joined, name_list
-from verrou.core.plan.change_plan import ManualStep
-from verrou.core.rules import Severity
-from verrou.core.survey import plain
-from verrou.core.trials import Result, TrialResult
-from verrou.core.verdicts import MARKS, Verdict
+from verrou.core.model.verdicts import MARKS, Result, Severity, TrialResult, Verdict
+from verrou.core.planning.change_plan import ManualStep
+from verrou.core.surveys.data import plain
+from verrou.reports.finding_text import finding_text
 from verrou.reports.findings import trials_data
 from verrou.reports.records import entry_data
-from verrou.reports.sheets import as_json, shown
-from verrou.reports.wording import finding_text
+from verrou.reports.tables import as_json, shown
 
 
 class SignedMachine(TypedDict):

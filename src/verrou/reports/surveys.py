@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from verrou.core.group_words import gives
+from verrou.core.judging.group_text import gives
 from verrou.core.model import Account, Builtin, PasswordState, Reading, Role, Snapshot, Status, Unread, counted, joined
 from verrou.core.model.access import (
     has_route,
@@ -14,16 +14,16 @@ from verrou.core.model.access import (
     routes_of,
     routes_unknown,
 )
-from verrou.core.model.acting import act_text
 from verrou.core.model.ageing import expired, must_change, password_ages
+from verrou.core.model.background_jobs import act_text
 from verrou.core.model.known import Known
 from verrou.core.model.routes import Route
 from verrou.core.model.states import AccountState, states_of, useful_hint
 from verrou.core.rules import CATALOGUE, Rule, reading_of, value_now
 from verrou.core.rules.population import administrators
 from verrou.machines.rule_places import where_set
-from verrou.reports.reading_words import reading_text
-from verrou.reports.sheets import BAD, DOUBTFUL, Table, columns_of, shown
+from verrou.reports.reading_text import reading_text
+from verrou.reports.tables import BAD, DOUBTFUL, Table, columns_of, shown
 
 MOST_IN_TEXT = 200
 

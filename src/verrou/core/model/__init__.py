@@ -31,7 +31,7 @@ from verrou.core.model.snapshot import (
     Naming,
     Snapshot,
 )
-from verrou.core.model.words import (
+from verrou.core.model.text import (
     counted,
     joined,
     name_list,

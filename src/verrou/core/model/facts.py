@@ -9,7 +9,7 @@ from typing import NewType
 
 from attrs import define, evolve, frozen, setters
 
-from verrou.core.model.words import counted, name_list, size_text
+from verrou.core.model.text import counted, name_list, size_text
 from verrou.core.values import Value
 
 AccountName = NewType("AccountName", str)

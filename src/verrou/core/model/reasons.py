@@ -24,7 +24,7 @@ from verrou.core.model.facts import Account, Builtin, Grant, PasswordState, Read
 from verrou.core.model.known import Known
 from verrou.core.model.routes import EVERYONE, AccessListEntry, EntryPoint, Principals, Route
 from verrou.core.model.snapshot import Snapshot
-from verrou.core.model.words import counted, joined
+from verrou.core.model.text import counted, joined
 from verrou.core.values import EVERYONE as ALL
 from verrou.core.values import GROUP
 

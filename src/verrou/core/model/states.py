@@ -4,11 +4,11 @@ from collections.abc import Mapping
 from enum import StrEnum
 
 from verrou.core.model.access import has_route, is_person, locked, routes_of
-from verrou.core.model.acting import keeps_running
 from verrou.core.model.ageing import expired, must_change, password_ages, usable_until
+from verrou.core.model.background_jobs import keeps_running
 from verrou.core.model.facts import Account, PasswordState
 from verrou.core.model.snapshot import Snapshot
-from verrou.core.model.words import counted, joined
+from verrou.core.model.text import counted, joined
 
 
 class AccountState(StrEnum):

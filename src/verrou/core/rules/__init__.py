@@ -6,12 +6,12 @@ from typing import TYPE_CHECKING
 
 from verrou.core.model import Reading, Snapshot, Status, absent, joined, unreadable
 from verrou.core.rules import builtin, elevation, lockout, logon, password, population, rights, screen, sharing
-from verrou.core.rules.declaration import WHEN, Agreement, Rule, Severity, sentence
+from verrou.core.rules.declaration import WHEN, Agreement, Rule, sentence
 from verrou.core.rules.elevation import PRESET, Preset
 from verrou.core.values import Value
 
 if TYPE_CHECKING:
-    from verrou.core.plan.steps import RuleSetting
+    from verrou.core.steps.step import RuleSetting
 
 __all__ = [
     "CATALOGUE",
@@ -20,7 +20,6 @@ __all__ = [
     "WHEN",
     "Agreement",
     "Rule",
-    "Severity",
     "agreements",
     "disagreements",
     "reading_of",
@@ -50,7 +49,7 @@ def reading_of(rule: Rule, snapshot: Snapshot) -> Reading:
 
 def setting(rule_id: str, value: Value) -> "RuleSetting":
     """Return what a step needs to know to set a rule."""
-    from verrou.core.plan.steps import RuleSetting
+    from verrou.core.steps.step import RuleSetting
 
     rule = CATALOGUE[rule_id]
     return RuleSetting(rule.id, rule.kind, value)

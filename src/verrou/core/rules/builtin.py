@@ -3,8 +3,9 @@
 from collections.abc import Callable, Iterator
 
 from verrou.core.model import AccountName, Builtin, Effect, PasswordState, Reading, Snapshot, absent
-from verrou.core.plan.gaps import Fact, Gap
-from verrou.core.rules.declaration import DerivedFromAccounts, GapsOf, Rule, Severity
+from verrou.core.model.verdicts import Severity
+from verrou.core.rules.declaration import DerivedFromAccounts, GapsOf, Rule
+from verrou.core.steps.gaps import Fact, Gap
 from verrou.core.values import NOT_SHIPPED, BuiltinName, Name, Value, YesNo
 
 
@@ -21,7 +22,7 @@ def _enabled(which: Builtin) -> Callable[[Snapshot], Reading]:
 
 def _opened_or_closed(which: Builtin) -> GapsOf:
     def gaps(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
-        from verrou.core.plan.steps import SetEnabled
+        from verrou.core.steps.step import SetEnabled
 
         account = snapshot.builtin(which)
         if account is not None:
@@ -46,7 +47,7 @@ def _name(which: Builtin) -> Callable[[Snapshot], Reading]:
 
 def _renamed(which: Builtin, rule_id: str) -> GapsOf:
     def gaps(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
-        from verrou.core.plan.steps import Rename
+        from verrou.core.steps.step import Rename
 
         account = snapshot.builtin(which)
         if account is None or not isinstance(required, BuiltinName):

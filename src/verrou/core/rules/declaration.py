@@ -1,27 +1,13 @@
 """Declaration of a rule. Everything else about a rule follows from it."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from enum import StrEnum
 
 from attrs import field, frozen
 
 from verrou.core.model import Effect, Reading, RuleId, Snapshot, Unread, joined
-from verrou.core.plan.gaps import Gap
+from verrou.core.model.verdicts import Severity
+from verrou.core.steps.gaps import Gap
 from verrou.core.values import Kind, Value
-
-
-class Severity(StrEnum):
-    """Severity of a rule that is not met."""
-
-    HIGH = "high"
-    MEDIUM = "medium"
-    LOW = "low"
-
-    @property
-    def weight(self) -> int:
-        """Sort key: the most severe first."""
-        return list(Severity).index(self)
-
 
 APART = "apart"
 

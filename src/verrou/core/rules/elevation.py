@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from attrs import frozen
 
 from verrou.core.model.facts import Effect
-from verrou.core.rules.declaration import Rule, Severity
+from verrou.core.model.verdicts import Severity
+from verrou.core.rules.declaration import Rule
 from verrou.core.values import Choice, Span, Value, YesNo
 
 PRESET = "preset"

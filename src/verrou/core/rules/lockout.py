@@ -3,7 +3,8 @@
 import math
 
 from verrou.core.model import Effect
-from verrou.core.rules.declaration import Agreement, Rule, Severity
+from verrou.core.model.verdicts import Severity
+from verrou.core.rules.declaration import Agreement, Rule
 from verrou.core.values import Choice, Count, Span
 
 RULES = (

@@ -2,7 +2,8 @@
 
 from verrou.core.model.facts import Effect
 from verrou.core.model.routes import Route
-from verrou.core.rules.declaration import APART, Agreement, Rule, Severity
+from verrou.core.model.verdicts import Severity
+from verrou.core.rules.declaration import APART, Agreement, Rule
 from verrou.core.values import EVERYONE, Listed
 
 WHY: dict[Route, tuple[Severity, str]] = {

@@ -6,8 +6,9 @@ from datetime import timedelta
 
 from verrou.core.model import Effect, Snapshot
 from verrou.core.model.routes import Route
-from verrou.core.plan.gaps import Fact, Gap
-from verrou.core.rules.declaration import Agreement, Rule, Severity
+from verrou.core.model.verdicts import Severity
+from verrou.core.rules.declaration import Agreement, Rule
+from verrou.core.steps.gaps import Fact, Gap
 from verrou.core.values import Choice, Count, NameSet, Span, Value, YesNo
 
 

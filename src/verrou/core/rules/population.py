@@ -30,12 +30,13 @@ from verrou.core.model import (
 from verrou.core.model.access import administers, is_person, known_role, role_of
 from verrou.core.model.ageing import exempt_from_ageing, expired, password_ages
 from verrou.core.model.states import useful_hint
-from verrou.core.plan.gaps import Fact, Gap
-from verrou.core.rules.declaration import DerivedFromAccounts, GapsOf, Rule, Severity
+from verrou.core.model.verdicts import Severity
+from verrou.core.rules.declaration import DerivedFromAccounts, GapsOf, Rule
+from verrou.core.steps.gaps import Fact, Gap
 from verrou.core.values import Choice, Roster, Span, Value
 
 if TYPE_CHECKING:  # steps are made when a gap is closed, so that a survey does without
-    from verrou.core.plan.steps import Step
+    from verrou.core.steps.step import Step
 
 Find: TypeAlias = Callable[[Snapshot], list[Account]]
 
@@ -153,7 +154,7 @@ def _blank_passwords(snapshot: Snapshot, required: Value, listed: frozenset[str]
 
 
 def _unending_passwords(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
-    from verrou.core.plan.steps import SetFlags
+    from verrou.core.steps.step import SetFlags
 
     for account in _but_for_guests(unending_accounts(snapshot), snapshot, required):
         steps = (SetFlags(account.name, ageing_exempt=False),) if account.ageing_exempt else ()
@@ -188,7 +189,7 @@ def _others(snapshot: Snapshot) -> list[Account]:
 
 
 def _closing(account: Account) -> "tuple[Step, ...]":
-    from verrou.core.plan.steps import SetEnabled
+    from verrou.core.steps.step import SetEnabled
 
     return (SetEnabled(account.name, False, effect=Effect.NEXT_SIGN_IN),)
 
@@ -286,7 +287,7 @@ def _temporary_until(snapshot: Snapshot) -> Reading:
 
 
 def _ending_late(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
-    from verrou.core.plan.steps import SetEnd
+    from verrou.core.steps.step import SetEnd
 
     if not isinstance(required, timedelta):
         return
@@ -342,7 +343,7 @@ def _giving_away(detail: Detail, what: str, find: Find) -> Callable[[Snapshot], 
 
 def _given_away(detail: Detail, find: Find) -> GapsOf:
     def gaps(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
-        from verrou.core.plan.steps import SetDetails
+        from verrou.core.steps.step import SetDetails
 
         for account in find(snapshot):
             step = SetDetails(account.name, ((detail, ""),))

@@ -1,7 +1,8 @@
 """Rules about what a signed-in user can do to the machine itself."""
 
 from verrou.core.model.facts import Effect
-from verrou.core.rules.declaration import Rule, Severity
+from verrou.core.model.verdicts import Severity
+from verrou.core.rules.declaration import Rule
 from verrou.core.values import EVERYONE, Listed
 
 

@@ -3,7 +3,8 @@
 import math
 
 from verrou.core.model.facts import Effect
-from verrou.core.rules.declaration import Rule, Severity
+from verrou.core.model.verdicts import Severity
+from verrou.core.rules.declaration import Rule
 from verrou.core.values import EVERYONE, Choice, Listed, NameSet, Notice, Span, Words, YesNo
 
 RULES = (

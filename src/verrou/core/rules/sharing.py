@@ -1,7 +1,8 @@
 """Limits for users of a shared computer. None of them applies to an administrator, who can lift it."""
 
 from verrou.core.model.facts import Effect
-from verrou.core.rules.declaration import Rule, Severity
+from verrou.core.model.verdicts import Severity
+from verrou.core.rules.declaration import Rule
 from verrou.core.values import EVERYONE, Choice, Listed, YesNo
 
 NOT_ADMINISTRATORS = (

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from verrou.machines.bench import shape
-from verrou.machines.bench.seat import (
+from verrou.machines.bench.session import (
     ADMINISTRATORS,
     AFTER_RESTART,
     AFTER_SIGN_IN,

@@ -27,9 +27,9 @@ from verrou.machines.local_files import ordinary_text
 from verrou.machines.protocol import MOST_NAMED, Lacks, tests_on_copy
 
 if TYPE_CHECKING:
-    from verrou.core.passwords import Policy
-    from verrou.core.plan.steps import Step
-    from verrou.core.trials import Attempt, TrialAccount
+    from verrou.core.steps.step import Step
+    from verrou.core.testing.passwords import Policy
+    from verrou.core.testing.trials import Attempt, TrialAccount
 
 STAGED = "staged"
 MOST_OF_A_BENCH = 100_000_000
@@ -156,7 +156,7 @@ class BenchCopy:
         return [self._do(step, secrets) for step in steps]
 
     def _do(self, step: "Step", secrets: Secrets) -> StepResult:
-        from verrou.core.plan.steps import TrySignIn
+        from verrou.core.steps.step import TrySignIn
         from verrou.machines.bench.steps import do_step
 
         before = self.authority.text()
@@ -231,8 +231,8 @@ class BenchCopy:
     def attempt(self, policy: "Policy", role: Role, let_in: bool) -> "Iterator[TrialAccount]":
         from random import SystemRandom
 
-        from verrou.core.passwords import make_password
-        from verrou.core.plan.steps import CreateAccount
+        from verrou.core.steps.step import CreateAccount
+        from verrou.core.testing.passwords import make_password
         from verrou.machines.bench.steps import TrialOnBench, do_step
 
         authority = Authority(self.authority.text())

@@ -22,7 +22,8 @@ from verrou.core.model import (
 )
 from verrou.core.model.routes import EVERYONE, AccessListEntry, EntryPoint, Principals, Route, allow_only
 from verrou.machines.bench import authority as other_side
-from verrou.machines.bench import rules, seat
+from verrou.machines.bench import rules
+from verrou.machines.bench import session as seat
 from verrou.machines.bench.authority import Authority
 
 GRANTS = {

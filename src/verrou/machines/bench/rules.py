@@ -7,7 +7,7 @@ from typing import Any
 from verrou.core.model import Reading, Source, absent
 from verrou.core.model.routes import Route
 from verrou.core.values import AcceptedValues, Value
-from verrou.machines.bench import seat_rules
+from verrou.machines.bench import session_rules as seat_rules
 from verrou.machines.bench.adapter import BenchRuleAdapter, Written, source_of, switch, words
 from verrou.machines.bench.authority import Authority
 

@@ -9,8 +9,7 @@ from attrs import define
 
 from verrou.core.model import Detail, Flag, Role
 from verrou.core.model.routes import Route
-from verrou.core.passwords import make_password, policy_of
-from verrou.core.plan.steps import (
+from verrou.core.steps.step import (
     CreateAccount,
     CreateGroup,
     Join,
@@ -30,8 +29,9 @@ from verrou.core.plan.steps import (
     TrySignIn,
     Unlock,
 )
-from verrou.core.trials import Answer, CannotTry
-from verrou.machines.bench import seat
+from verrou.core.testing.passwords import make_password, policy_of
+from verrou.core.testing.trials import Answer, CannotTry
+from verrou.machines.bench import session as seat
 from verrou.machines.bench.authority import Authority, NewPasswordFirst, No
 from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.bench.rules import ADAPTERS

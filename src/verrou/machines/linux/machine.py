@@ -13,29 +13,29 @@ from verrou.core.errors import BadInput
 from verrou.core.model import Account, Detail, Files, Flag, MachineFacts, Snapshot, Unread, name_list
 from verrou.machines.changes import Change, ChangeSet, PlaceState, Stamps
 from verrou.machines.linux import rules
-from verrou.machines.linux.at_work import at_work
-from verrou.machines.linux.elevation_asked import ElevationAsked
+from verrou.machines.linux.accounts.outside import outside_accounts
+from verrou.machines.linux.accounts.population import NAMING, AccountFiles, free_name, population
+from verrou.machines.linux.elevation.asked import ElevationAsked
+from verrou.machines.linux.entry.at_work import at_work
+from verrou.machines.linux.entry.routes import NAMESPACE
 from verrou.machines.linux.files.access_file import ACCESS
 from verrou.machines.linux.files.account_files import SHADOW, PasswdField
 from verrou.machines.linux.files.sudoers import SUDOERS
 from verrou.machines.linux.kind import LINUX
-from verrou.machines.linux.outside import outside_accounts
 from verrou.machines.linux.packages import to_install
 from verrou.machines.linux.pam.admission import with_admissions
 from verrou.machines.linux.pam.faillock import load_faillock, lockouts, module_installed
 from verrou.machines.linux.pam.quality import DICTIONARY, dictionary_missing
 from verrou.machines.linux.pam.services import doors_without_proof
 from verrou.machines.linux.pam.stack import UPDATER
-from verrou.machines.linux.population import NAMING, AccountFiles, free_name, population
 from verrou.machines.linux.root import Asker, Root, host_name
-from verrou.machines.linux.routes import NAMESPACE
 from verrou.machines.linux.rules.password import ages_of_new_accounts
 from verrou.machines.protocol import Asking, Copy, DryRunUnavailable, tests_on_copy
 
 if TYPE_CHECKING:
-    from verrou.core.trials import Attempt
-    from verrou.machines.linux.landing import Applier
-    from verrou.machines.linux.private_copy import PrivateCopy
+    from verrou.core.testing.trials import Attempt
+    from verrou.machines.linux.apply.applier import Applier
+    from verrou.machines.linux.copy.private_copy import PrivateCopy
 
 ASK_SYSTEM = "--ask-system"
 """The option with which a disk that is only looked at is asked."""
@@ -92,7 +92,7 @@ class LinuxMachine:
         refused: list[DryRunUnavailable] = []
 
         def ask(do: str, **request: object) -> Mapping[str, Any]:
-            from verrou.machines.linux.private_copy import private_copy
+            from verrou.machines.linux.copy.private_copy import private_copy
 
             if refused:
                 raise refused[0]
@@ -173,7 +173,7 @@ class LinuxMachine:
         return with_admissions(snapshot, root, files)
 
     def files_of(self, account: Account, everywhere: bool) -> Files:
-        from verrou.machines.linux.homes import files_of
+        from verrou.machines.linux.accounts.homes import files_of
 
         uid = int(account.identity)
         if uid == 0:
@@ -183,8 +183,8 @@ class LinuxMachine:
 
     @contextmanager
     def dry_run(self) -> "Iterator[Copy]":
-        from verrou.machines.linux.copied_machine import LinuxCopy
-        from verrou.machines.linux.private_copy import private_copy
+        from verrou.machines.linux.copy.copied_machine import LinuxCopy
+        from verrou.machines.linux.copy.private_copy import private_copy
 
         root = Root(self.path)
         names = self._read or tuple(self._look_at(root).stamps)
@@ -207,13 +207,13 @@ class LinuxMachine:
         return [name for name, stamp in stamps.items() if root.stamp(name) != stamp]
 
     def held(self) -> AbstractContextManager[None]:
-        from verrou.machines.linux.file_locks import account_files_locked
+        from verrou.machines.linux.apply.file_locks import account_files_locked
 
         return account_files_locked(Root(self.path))
 
     @property
     def _applying(self) -> "Applier":
-        from verrou.machines.linux.landing import Applier
+        from verrou.machines.linux.apply.applier import Applier
 
         return Applier(Root(self.path))
 
@@ -228,12 +228,12 @@ class LinuxMachine:
 
     def notify(self, line: str, places: Sequence[str]) -> None:
         if (root := Root(self.path)).live:
-            from verrou.machines.linux.live import notify
+            from verrou.machines.linux.apply.live_system import notify
 
             notify(root, line, places)
 
     def records_folder(self) -> Path:
-        from verrou.machines.linux.landing import RECORDS
+        from verrou.machines.linux.apply.applier import RECORDS
 
         return Root(self.path).place(RECORDS)
 

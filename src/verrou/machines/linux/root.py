@@ -16,7 +16,7 @@ from attrs import define, field
 from verrou.core.errors import BadInput, NotEnoughRights
 from verrou.log import Log
 from verrou.machines.changes import FileState
-from verrou.machines.linux.inside import open_in_root
+from verrou.machines.linux.copy.sandbox import open_in_root
 from verrou.machines.local_files import item_at
 
 LOG = Log(__name__)

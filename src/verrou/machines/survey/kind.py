@@ -22,7 +22,7 @@ class SurveyKind(Kind):
 
     def opener(self) -> Callable[[str], Machine]:
         """Return what opens files that share most of their text, which is then read once."""
-        from verrou.core.survey_text import SurveyReader
+        from verrou.core.surveys.text import SurveyReader
         from verrou.machines.survey.machine import SurveyFile
 
         reader = SurveyReader()

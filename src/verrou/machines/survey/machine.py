@@ -6,8 +6,8 @@ from pathlib import Path
 
 from verrou.core.errors import BadInput, NotEnoughRights
 from verrou.core.model import Account, Files, Snapshot
-from verrou.core.survey import snapshot_from
-from verrou.core.survey_text import SurveyReader
+from verrou.core.surveys.data import snapshot_from
+from verrou.core.surveys.text import SurveyReader
 from verrou.machines.local_files import ordinary_text
 from verrou.machines.protocol import CannotLook, Lacks
 from verrou.machines.survey.kind import SURVEY

@@ -6,7 +6,7 @@ from threading import Thread
 from attrs import frozen
 
 from verrou.core.errors import VerrouError
-from verrou.core.logbook import RunRecord
+from verrou.core.history.records import RunRecord
 from verrou.log import Log
 from verrou.records.logbook import waiting
 from verrou.records.logbook.place import Place

@@ -11,11 +11,9 @@ from urllib.parse import parse_qsl, urlsplit
 from attrs import AttrsInstance, asdict, fields
 
 from verrou.core.errors import BadInput
-from verrou.core.logbook import Run, RunRecord
+from verrou.core.history.records import Run, RunRecord
 from verrou.core.model.access import as_known_role
-from verrou.core.rules import Severity
-from verrou.core.trials import Result
-from verrou.core.verdicts import Verdict
+from verrou.core.model.verdicts import Result, Severity, Verdict
 from verrou.records.logbook.place import Place
 
 try:
@@ -24,7 +22,7 @@ try:
 except ImportError:
     raise BadInput("a logbook needs SQLAlchemy and Alembic; pip install 'verrou[logbook]' brings them") from None
 
-from verrou.records.logbook import tables
+from verrou.records.logbook import schema as tables
 from verrou.records.logbook.migrations import bring_forward
 
 ANSWER_WITHIN = 2

@@ -10,8 +10,8 @@ from pathlib import Path
 from cattrs.errors import BaseValidationError
 
 from verrou.core.errors import BadInput
-from verrou.core.logbook import RunRecord
-from verrou.core.survey import plain, structured
+from verrou.core.history.records import RunRecord
+from verrou.core.surveys.data import plain, structured
 from verrou.log import Log
 from verrou.machines.local_files import ordinary_text, sync_folder, write_all
 from verrou.records.logbook import former

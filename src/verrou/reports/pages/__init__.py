@@ -4,7 +4,7 @@ from functools import cache
 from importlib.resources import files
 from typing import TYPE_CHECKING, Any
 
-from verrou.reports.sheets import shown
+from verrou.reports.tables import shown
 
 if TYPE_CHECKING:
     from jinja2 import Environment

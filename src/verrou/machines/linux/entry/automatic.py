@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from attrs import evolve, frozen
 
 from verrou.core.model import Source
-from verrou.machines.linux.acting import CRONTABS, MOST_READ, system_cron_files
+from verrou.machines.linux.accounts.background_jobs import CRONTABS, MOST_READ, system_cron_files
 from verrou.machines.linux.entry.units import Unit, folders_of, started_units
 from verrou.machines.linux.files.account_files import PASSWD, AccountFile, PasswdField
 from verrou.machines.linux.files.keyfile import KeyfileEntry

@@ -15,7 +15,8 @@ from verrou.core.model.access import Credential, admitted, barred
 from verrou.core.model.ageing import expired
 from verrou.core.model.known import Known
 from verrou.core.model.routes import Admission, EntryPoint, Route
-from verrou.machines.linux.display_managers import UNASKED_SERVICES
+from verrou.machines.linux.accounts.population import EPOCH, AccountFiles
+from verrou.machines.linux.entry.display_managers import UNASKED_SERVICES
 from verrou.machines.linux.entry.remote_shell import RemoteShell, ServerAcceptance
 from verrou.machines.linux.entry.service_files import UnknownService, unknown_services
 from verrou.machines.linux.files.access_file import CONSOLE, DISPLAY
@@ -33,7 +34,6 @@ from verrou.machines.linux.pam.interpreter import Verdict
 from verrou.machines.linux.pam.modules import ACCOUNT, AUTH, BY_NAME, WANT_PROOF, Attempt, Modules, PamUser, Proof
 from verrou.machines.linux.pam.services import SERVICES, sshd_asks_pam
 from verrou.machines.linux.pam.stack import FOLDERS, PamLine, Stack, load_stack
-from verrou.machines.linux.population import EPOCH, AccountFiles
 from verrou.machines.linux.root import Root
 
 TERMINAL_OF_A_REMOTE_SHELL = "ssh"

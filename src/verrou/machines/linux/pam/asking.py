@@ -12,8 +12,8 @@ from verrou.core.errors import VerrouError
 from verrou.core.model import PasswordState
 from verrou.core.model.known import Known
 from verrou.log import Log
+from verrou.machines.linux.accounts.hashing import FEWEST_ROUNDS, QUICK, hashed
 from verrou.machines.linux.files.access_file import files_read
-from verrou.machines.linux.hashing import FEWEST_ROUNDS, QUICK, hashed
 from verrou.machines.linux.pam.faillock import load_faillock
 from verrou.machines.linux.pam.interpreter import ANY
 from verrou.machines.linux.pam.modules import BY_NAME, NOT_THERE, TABLE, Attempt, Modules

@@ -10,7 +10,7 @@ from collections.abc import Callable
 
 from attrs import define, field
 
-from verrou.machines.linux.inside import CLEAN_ENVIRONMENT
+from verrou.machines.linux.copy.sandbox import CLEAN_ENVIRONMENT
 
 PAM_SUCCESS, PAM_CONV_ERR, PAM_NEW_AUTHTOK_REQD = 0, 19, 12
 PAM_TTY, PAM_RHOST, PAM_FAIL_DELAY = 3, 4, 10

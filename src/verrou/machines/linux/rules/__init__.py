@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 
 from verrou.core.model import Reading, absent, unreadable
-from verrou.core.plan.steps import SetRules
+from verrou.core.steps.step import SetRules
 from verrou.core.values import AcceptedValues
 from verrou.machines.linux.files.account_files import SHADOW
 from verrou.machines.linux.refused import StepRejected

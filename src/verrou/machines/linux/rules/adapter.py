@@ -10,17 +10,17 @@ from attrs import define, evolve, field, frozen
 from verrou.core.model import Account, Effect, Grant, Group, Reading, Status
 from verrou.core.model.routes import EntryPoint
 from verrou.core.values import AcceptedValues, Kind, Value
-from verrou.machines.linux import polkit
+from verrou.machines.linux.accounts.population import AccountFiles
+from verrou.machines.linux.apply.live_system import can_tell
+from verrou.machines.linux.elevation import polkit
+from verrou.machines.linux.elevation.polkit_actions import ALL
+from verrou.machines.linux.elevation.polkit_rules import Rule
 from verrou.machines.linux.files.doas import Doas
 from verrou.machines.linux.files.sshd import sshd_installed
 from verrou.machines.linux.files.sudoers import Sudoers
-from verrou.machines.linux.live import can_tell
 from verrou.machines.linux.pam.faillock import Faillock, load_faillock
 from verrou.machines.linux.pam.services import Service, asking_passwords, sshd_asks_pam
 from verrou.machines.linux.pam.stack import Stack, load_stack
-from verrou.machines.linux.polkit_actions import ALL
-from verrou.machines.linux.polkit_rules import Rule
-from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.root import Root
 
 

@@ -20,12 +20,12 @@ from verrou.core.model import (
 )
 from verrou.core.rules.elevation import RULES
 from verrou.core.values import AcceptedValues, Kind, Value
-from verrou.machines.linux import polkit
+from verrou.machines.linux.elevation import polkit
+from verrou.machines.linux.elevation.polkit_actions import EXEC, STANDARD
 from verrou.machines.linux.files.doas import DOAS_CONF, Doas, Rule
 from verrou.machines.linux.files.sudoers import NO_NUMBER, SUDOERS, PasswordOwner, Person, Sudoers
 from verrou.machines.linux.packages import to_install
 from verrou.machines.linux.pam.stack import load_stack, put_together
-from verrou.machines.linux.polkit_actions import EXEC, STANDARD
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System, weakest

@@ -7,7 +7,7 @@ from datetime import timedelta
 from verrou.core.model import Origin, Reading, Source, name_list, program_default, unreadable
 from verrou.core.rules.screen import RULES
 from verrou.core.values import Value
-from verrou.machines.linux.display_managers import in_use
+from verrou.machines.linux.entry.display_managers import in_use
 from verrou.machines.linux.files import dconf
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System, weakest

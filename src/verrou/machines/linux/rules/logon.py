@@ -13,16 +13,16 @@ from verrou.core.model.routes import EVERYONE as ANYBODY
 from verrou.core.model.routes import AccessListEntry, EntryPoint, Principals, Route
 from verrou.core.rules.logon import RULES
 from verrou.core.values import EVERYONE, GROUP, Value
-from verrou.machines.linux.display_managers import UNASKED_SERVICES
+from verrou.machines.linux.accounts.population import AccountFiles, members_by_account
+from verrou.machines.linux.entry.display_managers import UNASKED_SERVICES
+from verrou.machines.linux.entry.routes import entry_points
 from verrou.machines.linux.files.access_file import ACCESS
 from verrou.machines.linux.packages import without_module
 from verrou.machines.linux.pam.faillock import module_installed
 from verrou.machines.linux.pam.services import behind, sshd_asks_pam
 from verrou.machines.linux.pam.stack import load_stack, put_together, service_file
-from verrou.machines.linux.population import AccountFiles, members_by_account
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
-from verrou.machines.linux.routes import entry_points
 from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System
 from verrou.machines.linux.rules.named import checked_names
 

@@ -3,9 +3,9 @@
 from datetime import datetime
 
 from verrou.core.values import EVERYONE, GROUP, Value
+from verrou.machines.linux.accounts.population import AccountFiles
 from verrou.machines.linux.files.account_files import GroupField
 from verrou.machines.linux.files.sudoers import Sudoers
-from verrou.machines.linux.population import AccountFiles
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 

@@ -7,7 +7,7 @@ from attrs import evolve
 from verrou.core.model import Effect, Reading, Source, program_default
 from verrou.core.rules.screen import RULES
 from verrou.core.values import Notice, Value
-from verrou.machines.linux.display_managers import gdm_screen, in_use, put_on_gdm_screen
+from verrou.machines.linux.entry.display_managers import gdm_screen, in_use, put_on_gdm_screen
 from verrou.machines.linux.files.sshd import SSHD_CONFIG, set_keyword, sshd_installed, sshd_setting
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root

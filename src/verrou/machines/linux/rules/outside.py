@@ -4,7 +4,7 @@ from collections.abc import Mapping
 
 from verrou.core.model import Reading, program_default
 from verrou.core.values import AcceptedValues, Value
-from verrou.machines.linux.outside import NSSWITCH, outside_sources
+from verrou.machines.linux.accounts.outside import NSSWITCH, outside_sources
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System

@@ -7,6 +7,16 @@ from verrou.core.model import Reading, Source, absent, program_default, unreadab
 from verrou.core.model.routes import Route
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import AcceptedValues, Value
+from verrou.machines.linux.accounts.population import (
+    LOGIN_DEFS,
+    NEVER_DAYS,
+    AccountFiles,
+    limit_in_days,
+    login_defs,
+    login_defs_file,
+    people_with_passwords,
+    population,
+)
 from verrou.machines.linux.files.account_files import SHADOW, AccountFile, AccountLine, ShadowField, number
 from verrou.machines.linux.files.settings_files import settings, with_setting
 from verrou.machines.linux.files.sshd import set_keyword
@@ -17,16 +27,6 @@ from verrou.machines.linux.pam.profiles import EDITED_BY_HAND, add_profiles, no_
 from verrou.machines.linux.pam.quality import CREDITS, PWQUALITY, PWQUALITY_FOLDER, SHIPPED, Quality, quality_settings
 from verrou.machines.linux.pam.services import UNIX, behind, nullok_line, takes_blank
 from verrou.machines.linux.pam.stack import PamLine, Stack, edit_argument, load_stack, put_together
-from verrou.machines.linux.population import (
-    LOGIN_DEFS,
-    NEVER_DAYS,
-    AccountFiles,
-    limit_in_days,
-    login_defs,
-    login_defs_file,
-    people_with_passwords,
-    population,
-)
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System, weakest, when_sshd_is_told
@@ -408,7 +408,7 @@ def _read_blank_routes(system: System) -> Reading:
 
 
 def _put_blank_routes(root: Root, value: Value) -> str:
-    from verrou.machines.linux.routes import entry_points
+    from verrou.machines.linux.entry.routes import entry_points
 
     assert isinstance(value, frozenset)
     for entry_point in entry_points(root, (), ()):

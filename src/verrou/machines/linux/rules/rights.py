@@ -8,11 +8,11 @@ from attrs import evolve, frozen
 from verrou.core.model import Account, Origin, Reading, Source, absent, name_list, program_default, unreadable
 from verrou.core.values import EVERYONE, GROUP, AcceptedValues, Value
 from verrou.log import Log
-from verrou.machines.linux import polkit
+from verrou.machines.linux.elevation import polkit
+from verrou.machines.linux.elevation.polkit import Ours
+from verrou.machines.linux.elevation.polkit_actions import ACTIONS, CLOSED, DRIVES, RIGHTS, SETTINGS, STANDARD
+from verrou.machines.linux.elevation.polkit_rules import Subject, answer
 from verrou.machines.linux.packages import to_install
-from verrou.machines.linux.polkit import Ours
-from verrou.machines.linux.polkit_actions import ACTIONS, CLOSED, DRIVES, RIGHTS, SETTINGS, STANDARD
-from verrou.machines.linux.polkit_rules import Subject, answer
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System, at_once

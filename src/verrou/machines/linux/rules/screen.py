@@ -5,8 +5,10 @@ from collections.abc import Callable, Mapping
 from verrou.core.model import Grant, Origin, Reading, Source, absent, program_default, unreadable
 from verrou.core.rules.screen import RULES
 from verrou.core.values import EVERYONE, GROUP, Value
-from verrou.machines.linux import polkit
-from verrou.machines.linux.display_managers import (
+from verrou.machines.linux.accounts.population import AccountFiles, login_defs, members_by_account, numbers_of_people
+from verrou.machines.linux.elevation import polkit
+from verrou.machines.linux.entry.automatic import Automatic
+from verrou.machines.linux.entry.display_managers import (
     GDM_CONF,
     LXDM_CONF,
     SDDM_CONF,
@@ -20,11 +22,9 @@ from verrou.machines.linux.display_managers import (
     put_on_gdm_screen,
     sddm_files,
 )
-from verrou.machines.linux.entry.automatic import Automatic
 from verrou.machines.linux.files.access_file import confined_groups
 from verrou.machines.linux.files.account_files import PasswdField
 from verrou.machines.linux.files.keyfile import all_entries, drop_ins, last_of, set_key, with_entry
-from verrou.machines.linux.population import AccountFiles, login_defs, members_by_account, numbers_of_people
 from verrou.machines.linux.refused import StepRejected
 from verrou.machines.linux.root import Root
 from verrou.machines.linux.rules.adapter import LinuxRuleAdapter, System, weakest

@@ -1,0 +1,92 @@
+"""Records of the logbook as data. They contain no secret, hash or hint."""
+
+from datetime import date, datetime
+from enum import StrEnum
+
+from attrs import frozen
+
+from verrou.core.model.access import KnownRole
+from verrou.core.model.verdicts import Result, Severity, Tally, Verdict
+
+
+class Run(StrEnum):
+    """What was done on the machine."""
+
+    SURVEY = "survey"
+    AUDIT = "audit"
+    HARDEN = "harden"
+    VERIFY = "verify"
+    UNDO = "undo"
+
+
+@frozen
+class FindingRecord:
+    """Verdict on a rule, account or group; of a waived one also until which day and by whom."""
+
+    subject: str
+    severity: Severity
+    verdict: Verdict
+    waived_until: date | None = None
+    waived_by: str = ""
+
+    @property
+    def is_not_met(self) -> bool:
+        """Whether the finding is not met or unknown."""
+        return self.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN)
+
+
+@frozen
+class AccountRecord:
+    """An account of a machine at an audit."""
+
+    name: str
+    role: KnownRole
+    enabled: bool
+
+
+@frozen
+class ReadingRecord:
+    """State of a rule, in words."""
+
+    rule: str
+    words: str
+
+
+@frozen
+class TrialRecord:
+    """Test of a rule, with its result."""
+
+    rule: str
+    test: str
+    result: Result
+
+
+@frozen
+class RunRecord:
+    """One run.
+
+    ``key`` is unique, so that a run is never recorded twice. ``at`` is UTC by this computer's clock, ``clock`` the
+    machine's own time. ``machine`` is the name at that time; ``identity`` tells it from every other under any name.
+    ``entry`` is the number in its journal, where the run changed something."""
+
+    key: str
+    run: Run
+    at: datetime
+    clock: datetime
+    by: str
+    tool: str
+    identity: str
+    machine: str
+    system: str
+    baseline: str = ""
+    digest: str = ""
+    entry: int | None = None
+    findings: tuple[FindingRecord, ...] = ()
+    accounts: tuple[AccountRecord, ...] = ()
+    readings: tuple[ReadingRecord, ...] = ()
+    tests: tuple[TrialRecord, ...] = ()
+
+    @property
+    def tally(self) -> Tally:
+        """The number of findings of each verdict."""
+        return Tally.of(self.findings)

@@ -1,0 +1,113 @@
+"""Rows of a round: the same few facts of each machine."""
+
+from collections.abc import Callable
+from datetime import date, datetime
+
+from attrs import frozen
+
+from verrou.core.judging.audit import Audit, Finding
+from verrou.core.model import Snapshot
+from verrou.core.model.verdicts import MARK_OF, MARKS, Severity, Tally, Verdict
+from verrou.core.rules import CATALOGUE
+
+RULES = tuple(CATALOGUE)
+"""Order of the rules in a row."""
+NOT_ASKED = "."
+SIGNS = {
+    "high": "H",
+    "medium": "M",
+    "low": "L",
+    "unknown": "?",
+    "waived": "w",
+    "not_applicable": "-",
+    "met": "+",
+}
+"""Sign of a rule, by what its finding counts as (:data:`verrou.core.model.verdicts.MARK_OF`)."""
+NOT_MET_SIGNS = {severity: SIGNS[severity] for severity in Severity}
+PLACES = {rule_id: number for number, rule_id in enumerate(RULES)}
+
+
+@frozen(slots=True, kw_only=True)
+class Row(Tally):
+    """One machine of a round.
+
+    ``identity`` tells it from every other machine. ``signs`` has a sign for each of :data:`RULES`, ``listed`` the
+    accounts and groups that do not meet theirs. ``worst`` is the most severe finding in words, ``oldest_waiver`` the
+    day on which the first waiver expires, ``interrupted`` a run that did not end, ``recorded`` when a record of the
+    machine was written, in seconds since 1970; None for the machine itself."""
+
+    machine: str
+    identity: str
+    address: str
+    system: str
+    at: datetime
+    baseline: str
+    oldest_waiver: date | None = None
+    worst: str = ""
+    signs: str
+    listed: tuple[str, ...] = ()
+    interrupted: str = ""
+    recorded: float | None = None
+
+    @property
+    def weight(self) -> tuple[int, int, int, int]:
+        """Sort key: the most severe first."""
+        return -self.high, -self.medium, -self.low, -self.unknown
+
+    @property
+    def rules(self) -> dict[str, list[str]]:
+        """The required rules, by verdict."""
+        found: dict[str, list[str]] = {}
+        for rule_id, sign in zip(RULES, self.signs, strict=True):
+            if sign != NOT_ASKED:
+                found.setdefault(_VERDICT_OF[sign], []).append(rule_id)
+        return found
+
+
+SIGN_OF = {key: SIGNS[mark] for key, mark in MARK_OF.items()}
+_VERDICT_OF = {sign: str(verdict) for (verdict, _), sign in SIGN_OF.items()}
+
+
+@frozen
+class LeftOut:
+    """A machine that could not be read, and why."""
+
+    address: str
+    reason: str
+
+
+def row_of(
+    found: Audit, snapshot: Snapshot, address: str, statement: Callable[[Finding], str], recorded: float | None = None
+) -> Row:
+    """Return the row of an audit; ``statement`` gives a finding in words, for ``recorded`` see :class:`Row`."""
+    signs = [NOT_ASKED] * len(RULES)
+    counts = dict.fromkeys(MARKS, 0)
+    listed = []
+    until = None
+    for finding in found.findings:
+        key = finding.verdict, finding.severity
+        counts[MARK_OF[key]] += 1
+        place = PLACES.get(finding.subject)
+        if place is not None:
+            signs[place] = SIGN_OF[key]
+        elif finding.verdict is Verdict.NOT_MET:
+            listed.append(finding.subject)
+        if finding.waiver is not None:
+            until = min(until or finding.waiver.until, finding.waiver.until)
+    machine = snapshot.machine
+    first = found.findings[0] if found.findings else None
+    return Row(
+        **counts,
+        machine=machine.name,
+        identity=machine.known_by,
+        address=address,
+        system=machine.system,
+        at=machine.now,
+        baseline=found.baseline,
+        oldest_waiver=until,
+        worst=statement(first) if first is not None and first.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN) else "",
+        signs="".join(signs),
+        listed=tuple(listed),
+        interrupted=machine.interrupted,
+        recorded=recorded,
+    )

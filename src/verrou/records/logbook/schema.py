@@ -1,0 +1,72 @@
+"""The tables of the logbook in its newest schema, with a column for each field of a record; ``migrations`` lead
+there."""
+
+from collections.abc import Iterable, Mapping
+from datetime import date, datetime
+from typing import Any, get_args, get_origin, get_type_hints
+
+import sqlalchemy as sql
+from attrs import AttrsInstance, fields
+
+from verrou.core.history.records import AccountRecord, FindingRecord, ReadingRecord, RunRecord, TrialRecord
+
+metadata = sql.MetaData()
+Number = sql.BigInteger().with_variant(sql.Integer, "sqlite")
+"""SQLite numbers rows by itself only in a column of this type."""
+
+machines = sql.Table(
+    "machines",
+    metadata,
+    sql.Column("id", Number, primary_key=True),
+    sql.Column("identity", sql.Text, nullable=False, unique=True),
+)
+
+
+def _columns(kind: type[AttrsInstance], names: Iterable[str]) -> list[sql.Column[Any]]:
+    """Return a column for each of these fields of a class: a new field needs a migration, and nothing more."""
+    hints = get_type_hints(kind)
+    return [_column(name, hints[name]) for name in names]
+
+
+def _column(name: str, hint: Any) -> sql.Column[Any]:
+    kind, *_ = (each for each in get_args(hint) or (hint,) if each is not type(None))
+    optional = name in LOOSE or type(None) in get_args(hint)
+    return sql.Column(name, TYPES.get(kind, sql.Text), nullable=optional)
+
+
+TYPES = {int: sql.Integer, bool: sql.Boolean, date: sql.Date, datetime: sql.DateTime}
+"""Column types; every other field is text."""
+LOOSE = ("role",)
+"""Columns in which older logbooks have nothing."""
+OF_A_RECORD = tuple(
+    field.name for field in fields(RunRecord) if field.name != "identity" and get_origin(field.type) is not tuple
+)
+"""Fields of a record that its own table has."""
+
+records = sql.Table(
+    "records",
+    metadata,
+    sql.Column("id", Number, primary_key=True),
+    sql.Column("machine_id", Number, sql.ForeignKey("machines.id"), nullable=False, index=True),
+    *_columns(RunRecord, OF_A_RECORD),
+    sql.UniqueConstraint("key"),
+)
+
+
+def _of_a_record(name: str, kind: type[AttrsInstance]) -> sql.Table:
+    return sql.Table(
+        name,
+        metadata,
+        sql.Column("record_id", Number, sql.ForeignKey("records.id"), primary_key=True),
+        sql.Column("place", sql.Integer, primary_key=True),
+        *_columns(kind, (field.name for field in fields(kind))),
+    )
+
+
+PARTS: Mapping[str, tuple[sql.Table, type[AttrsInstance]]] = {
+    "findings": (_of_a_record("findings", FindingRecord), FindingRecord),
+    "accounts": (_of_a_record("accounts", AccountRecord), AccountRecord),
+    "readings": (_of_a_record("readings", ReadingRecord), ReadingRecord),
+    "tests": (_of_a_record("trials", TrialRecord), TrialRecord),
+}
+"""By field of a record: the table of its parts, and their class."""
