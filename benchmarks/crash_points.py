@@ -26,7 +26,7 @@ from attrs import frozen
 
 from crashing import FAILED, WHOLE, Mode, Whose, done, finished, meeting, one_of_two, state, taken_back
 from debian_root import PrivateRoot, base_root
-from verrou.cli.options import load_baseline
+from verrou.cli.baseline_files import load_baseline
 from verrou.core.judging.audit import audit
 from verrou.core.model import Role, Snapshot
 from verrou.core.planning.change_plan import plan_changes, rule_steps

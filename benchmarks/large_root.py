@@ -15,7 +15,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from debian_root import PrivateRoot, base_root
 from verrou.__main__ import GARBAGE_THRESHOLDS
-from verrou.cli.options import load_baseline
+from verrou.cli.baseline_files import load_baseline
 from verrou.core.judging.audit import audit
 from verrou.machines.linux.copy.sandbox import CLONE_NEWNS, private_mounts, unshare
 from verrou.machines.linux.files.account_files import GROUP, GSHADOW, PASSWD, SHADOW

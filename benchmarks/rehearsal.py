@@ -12,7 +12,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from debian_root import PrivateRoot, base_root
-from verrou.cli.options import load_baseline
+from verrou.cli.baseline_files import load_baseline
 from verrou.core.judging.audit import audit
 from verrou.core.model import Role
 from verrou.core.planning.change_plan import plan_changes

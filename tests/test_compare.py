@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from conftest import GOOD_PASSWORD, Verrou, examples
 from debian_root import PrivateRoot
 from test_seat_bench import machines
-from verrou.cli.options import fetch_baseline, included_baselines, load_baseline
+from verrou.cli.baseline_files import fetch_baseline, included_baselines, load_baseline
 from verrou.core.baselines.baseline import read_baseline
 from verrou.core.baselines.capture import captured
 from verrou.core.baselines.questions import QUESTIONS, written

@@ -14,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, Verrou, titled, with_programs
-from verrou.cli.options import load_baseline
+from verrou.cli.baseline_files import load_baseline
 from verrou.core.baselines.capture import captured
 from verrou.core.errors import BadInput
 from verrou.core.history.records import Run

@@ -24,7 +24,7 @@ def test_files_and_changes_are_reported_each_once_and_only_on_request(verrou: Ve
 def test_no_secret_is_reported_of_a_real_system(manned_root: PrivateRoot, verrou: Verrou) -> None:
     words = ("account", "add", "gull", "--role", "administrator", *TYPED, "-m", manned_root.path, "-vv")
     output = verrou(*words, typed=GOOD_PASSWORD).stderr
-    assert "machines.linux.private_copy: private copy of" in output
+    assert "machines.linux.copy.private_copy: private copy of" in output
     assert ": apply /etc/shadow\n" in output
     output += verrou("account", "test", "gull", *TYPED[1:], "-m", manned_root.path, "-vv", typed=GOOD_PASSWORD).stderr
     assert "asked in the private copy: " in output

@@ -30,7 +30,7 @@ from crashing import WHOLE, Mode, meeting
 from debian_root import mount
 from postgres import PASSWORD, NoServer, Server, server
 from test_seat_bench import machines
-from verrou.cli.options import load_baseline
+from verrou.cli.baseline_files import load_baseline
 from verrou.core.errors import BadInput
 from verrou.core.history.records import AccountRecord, FindingRecord, ReadingRecord, Run, RunRecord, TrialRecord
 from verrou.core.history.trend import trend

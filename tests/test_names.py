@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, TYPED, Verrou, examples, titled
 from test_seat_bench import machines
-from verrou.cli.options import fetch_baseline, load_baseline
+from verrou.cli.baseline_files import fetch_baseline, load_baseline
 from verrou.core.baselines.baseline import Baseline, read_baseline
 from verrou.core.baselines.capture import captured
 from verrou.core.baselines.desired import in_words_of

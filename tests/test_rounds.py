@@ -23,7 +23,7 @@ from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, Verrou, examples
 from test_seat_bench import machines
-from verrou.cli.options import load_baseline
+from verrou.cli.baseline_files import load_baseline
 from verrou.core.errors import BadInput
 from verrou.core.judging.audit import audit
 from verrou.core.judging.rounds import RULES, SIGNS, Row

@@ -9,7 +9,7 @@ import pytest
 from jsonschema import Draft202012Validator as Validator
 
 from conftest import Verrou
-from verrou.cli.options import SHIPPED
+from verrou.cli.baseline_files import SHIPPED
 from verrou.core.rules import CATALOGUE
 from verrou.core.values import Span, iso_duration
 from verrou.reports.schemas import OUTPUTS, schema

@@ -15,7 +15,7 @@ from conftest import GOOD_PASSWORD, Verrou, do, examples, with_files
 from debian_root import PrivateRoot
 from test_not_known import KEY
 from test_seat_linux import ORIGINS, PEOPLE, WAYS, admits, polkit_says
-from verrou.cli.options import included_baselines
+from verrou.cli.baseline_files import included_baselines
 from verrou.core.model import AccountName
 from verrou.core.model.access import accepted_credential, routes_now
 from verrou.core.model.elevation import PromptOutcome, elevation_outcome

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import GOOD_PASSWORD, Verrou, examples, titled
-from verrou.cli.options import fetch_baseline
+from verrou.cli.baseline_files import fetch_baseline
 from verrou.core.baselines.baseline import read_baseline
 from verrou.core.model.access import routes_now
 from verrou.core.model.elevation import ElevationSubject, Program, PromptOutcome, elevation_outcome, rule_outcome

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Verrou
-from verrou.cli.options import _words
+from verrou.cli.passwords import _words
 from verrou.core.model.verdicts import Result, TrialResult
 from verrou.core.testing.passwords import (
     Policy,

@@ -1,17 +1,37 @@
 """verrou access, verrou why and verrou signin: who can sign in, how, and with which rights."""
 
-from typing import TYPE_CHECKING
-
 import click
+from attrs import evolve
 
 from verrou.cli import completing
-from verrou.cli.options import format_option, known_account, load_baseline, looked_at, machine_option, print_facts
+from verrou.cli.baseline_files import load_baseline
+from verrou.cli.observing import known_account, looked_at
+from verrou.cli.options import format_option, machine_option
+from verrou.cli.output import print_facts
 from verrou.core.errors import BadInput
+from verrou.core.judging.audit import audit
+from verrou.core.model import AccountName, Snapshot
+from verrou.core.model.known import Known
+from verrou.core.model.reasons import ELEVATE, why_administrator
+from verrou.core.model.reasons import why as reasons
+from verrou.core.model.routes import Route
+from verrou.core.planning.change_plan import plan_changes
+from verrou.core.values import nearest, show_raw
 from verrou.machines.changes import Secrets
 from verrou.machines.protocol import Machine
-
-if TYPE_CHECKING:
-    from verrou.core.model import Snapshot
+from verrou.records.transactions import do_dry_run
+from verrou.reports.access import (
+    access_data,
+    access_table,
+    differing,
+    not_known,
+    screens_data,
+    signin_table,
+    why_data,
+    why_table,
+    worth_a_line,
+)
+from verrou.reports.tables import complain, console, print_table, shown
 
 as_option = click.option(
     "--as",
@@ -21,16 +41,12 @@ as_option = click.option(
 )
 
 
-def _snapshot(machine: Machine, as_baseline: str | None) -> "Snapshot":
+def _snapshot(machine: Machine, as_baseline: str | None) -> Snapshot:
     """Return the machine as it is, or as it would be after hardening."""
-    from verrou.reports.tables import complain, console
 
     snapshot = looked_at(machine, asked=as_baseline is not None)
     if as_baseline is None:
         return snapshot
-    from verrou.core.judging.audit import audit
-    from verrou.core.planning.change_plan import plan_changes
-    from verrou.records.transactions import do_dry_run
 
     baseline = load_baseline(as_baseline)
     steps = plan_changes(snapshot, baseline, audit(snapshot, baseline)).steps
@@ -43,8 +59,7 @@ def _snapshot(machine: Machine, as_baseline: str | None) -> "Snapshot":
     return dry_run.after
 
 
-def _heading(snapshot: "Snapshot", as_baseline: str | None) -> str:
-    from verrou.reports.tables import shown
+def _heading(snapshot: Snapshot, as_baseline: str | None) -> str:
 
     name = shown(snapshot.machine.name)
     return f"{name} after hardening with {shown(as_baseline)} (nothing was changed)" if as_baseline else name
@@ -58,8 +73,6 @@ def _heading(snapshot: "Snapshot", as_baseline: str | None) -> str:
 @click.option("--all", "everyone", is_flag=True, help="Include system accounts that cannot sign in.")
 def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None, style: str, everyone: bool) -> None:
     """Show who can sign in, by which route and with what, and who can elevate."""
-    from verrou.reports.access import access_data, access_table, differing, not_known, worth_a_line
-    from verrou.reports.tables import console, print_table, shown
 
     snapshot = _snapshot(machine, as_baseline)
     chosen = worth_a_line(snapshot, everyone or style != "text")
@@ -92,14 +105,6 @@ def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None,
 def why(account_name: str, route: str, machine: Machine, as_baseline: str | None, style: str) -> None:
     """Explain why an account can or cannot sign in by a route (console, network, remote-screen, remote-shell) or
     elevate (ROUTE: elevate)."""
-    from verrou.core.model import AccountName
-    from verrou.core.model.known import Known
-    from verrou.core.model.reasons import ELEVATE, why_administrator
-    from verrou.core.model.reasons import why as reasons
-    from verrou.core.model.routes import Route
-    from verrou.core.values import nearest, show_raw
-    from verrou.reports.access import why_data, why_table
-    from verrou.reports.tables import console, print_table, shown
 
     choices = [*map(str, Route), ELEVATE]
     if route not in choices:
@@ -112,7 +117,6 @@ def why(account_name: str, route: str, machine: Machine, as_baseline: str | None
     table = why_table(answer)
 
     def text() -> None:
-        from attrs import evolve
 
         out = console()
         does = "can elevate" if route == ELEVATE else f"can sign in {Route(route).phrase}"
@@ -139,8 +143,6 @@ def why(account_name: str, route: str, machine: Machine, as_baseline: str | None
 @format_option
 def signin(machine: Machine, as_baseline: str | None, style: str) -> None:
     """Show what the sign-in screen and the lock screen display, allow and deny."""
-    from verrou.reports.access import screens_data, signin_table
-    from verrou.reports.tables import console, print_table
 
     snapshot = _snapshot(machine, as_baseline)
     table = signin_table(snapshot)

@@ -10,19 +10,17 @@ from verrou.cli import completing
 from verrou.cli.change import single
 from verrou.cli.change_options import ChangeSettings, change_options
 from verrou.cli.command_group import CommandGroup
-from verrou.cli.options import (
-    OneOf,
-    format_option,
-    known_account,
-    known_group,
-    looked_at,
-    machine_option,
-    print_facts,
-)
+from verrou.cli.observing import known_account, known_group, looked_at
+from verrou.cli.options import OneOf, format_option, machine_option
+from verrou.cli.output import print_facts
 from verrou.core.days import DAY_WORDS, day_of
 from verrou.core.errors import BadInput
 from verrou.core.model import Account, AccountName, Detail, Effect, Flag, PasswordState, Role, Snapshot
+from verrou.core.model.access import is_person, role_of
+from verrou.core.model.ageing import exempt_from_ageing
+from verrou.core.model.background_jobs import act_text, own_jobs
 from verrou.core.model.states import AccountState, states_of
+from verrou.core.prediction.account_creation import check_name, new_account, role_steps, swap_steps
 from verrou.core.steps.step import (
     FilesChoice,
     Join,
@@ -39,7 +37,10 @@ from verrou.core.steps.step import (
     TrySignIn,
     Unlock,
 )
+from verrou.core.surveys.data import account_data
 from verrou.machines.protocol import Machine
+from verrou.reports.surveys import account_facts, accounts_table, hidden_accounts
+from verrou.reports.tables import Table, columns_of, console, print_table
 
 ROLES = OneOf([Role.STANDARD.value, Role.GUEST.value, Role.ADMINISTRATOR.value])
 
@@ -98,9 +99,6 @@ def account() -> None:
 @click.option("--state", type=OneOf([state.value for state in AccountState]), help="Show only accounts in this state.")
 def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None, state: str | None) -> None:
     """List accounts with their role and state."""
-    from verrou.core.surveys.data import account_data
-    from verrou.reports.surveys import accounts_table, hidden_accounts
-    from verrou.reports.tables import console, print_table
 
     snapshot = looked_at(machine)
     asked = bool(role or state)
@@ -120,7 +118,6 @@ def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None
 
 
 def _fits(each: Account, snapshot: Snapshot, role: str | None, state: str | None) -> bool:
-    from verrou.core.model.access import role_of
 
     return (role is None or role_of(each, snapshot) == role) and (state is None or state in states_of(each, snapshot))
 
@@ -131,9 +128,6 @@ def _fits(each: Account, snapshot: Snapshot, role: str | None, state: str | None
 @format_option
 def show_account(name: str, machine: Machine, style: str) -> None:
     """Show one account and the lines that define it."""
-    from verrou.core.surveys.data import account_data
-    from verrou.reports.surveys import account_facts
-    from verrou.reports.tables import Table, columns_of, console, print_table
 
     snapshot = looked_at(machine)
     found = snapshot.by_name[known_account(snapshot, name)]
@@ -187,7 +181,6 @@ def add(
     """
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-        from verrou.core.prediction.account_creation import check_name, new_account
 
         check_name(snapshot, name)
         check_day(snapshot, until)
@@ -221,7 +214,6 @@ def set_password(machine: Machine, name: str, keep_password: bool, password: str
     """Set the password of an account. A disabled account stays disabled."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-        from verrou.core.model.ageing import exempt_from_ageing
 
         account = snapshot.by_name[known_account(snapshot, name)]
         marks = {flag for flag in Flag if flag is not Flag.CHANGE_DUE and getattr(account, flag)}
@@ -293,7 +285,6 @@ def change_account(
     """Change the role, groups, expiry or details of an account."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-        from verrou.core.prediction.account_creation import role_steps
 
         found = known_account(snapshot, name)
         check_day(snapshot, until)
@@ -329,7 +320,6 @@ def swap(machine: Machine, old: str, new: str, full_name: str, password: str, se
     """
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-        from verrou.core.prediction.account_creation import check_name, swap_steps
 
         leaving = known_account(snapshot, old)
         coming = snapshot.account_called(new)
@@ -352,7 +342,6 @@ def try_account(machine: Machine, name: str, settings: ChangeSettings) -> None:
     """
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-        from verrou.core.model.access import role_of
 
         found = snapshot.by_name[known_account(snapshot, name)]
         blank = found.password is PasswordState.BLANK
@@ -369,7 +358,6 @@ def rename(machine: Machine, name: str, new_name: str, settings: ChangeSettings)
     """Rename an account; ID, groups and files stay."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-        from verrou.core.prediction.account_creation import check_name
 
         found = known_account(snapshot, name)
         if new_name.casefold() != found.casefold():
@@ -428,8 +416,6 @@ def remove(machine: Machine, name: str, files: str, to: str | None, settings: Ch
     """Remove an account permanently. Files outside its home folder are listed; only hand-over changes them."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-        from verrou.core.model.access import is_person
-        from verrou.core.model.background_jobs import act_text, own_jobs
 
         found = snapshot.by_name[known_account(snapshot, name)]
         if found.builtin is not None or not is_person(found):

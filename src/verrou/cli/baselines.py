@@ -6,23 +6,23 @@ from pathlib import Path
 import click
 
 from verrou.cli import completing
+from verrou.cli.baseline_files import fetch_baseline, included_baselines, load_baseline
 from verrou.cli.command_group import CommandGroup
-from verrou.cli.options import (
-    OneOf,
-    fetch_baseline,
-    format_option,
-    included_baselines,
-    load_baseline,
-    looked_at,
-    machine_option,
-    print_facts,
-    write_new,
-)
+from verrou.cli.compare import print_comparison
+from verrou.cli.observing import looked_at
+from verrou.cli.options import OneOf, format_option, machine_option
+from verrou.cli.output import print_facts, write_new
 from verrou.cli.survey_and_audit import MEASURE
-from verrou.core.baselines.questions import QUESTIONS
+from verrou.core.baselines.baseline import BaselineRefused, read_baseline
+from verrou.core.baselines.capture import captured
+from verrou.core.baselines.questions import QUESTIONS, written
 from verrou.core.errors import BadInput
+from verrou.core.judging.audit import remarkable
+from verrou.core.judging.comparison import compare_baselines
 from verrou.core.model.text import counted
 from verrou.machines.protocol import Machine
+from verrou.reports.baselines import BaselineLine, baseline_data, baseline_table
+from verrou.reports.tables import Table, columns_of, complain, console, print_table, shown
 
 
 @click.group(cls=CommandGroup)
@@ -34,8 +34,6 @@ def baseline() -> None:
 @format_option
 def list_baselines(style: str) -> None:
     """List the included baselines."""
-    from verrou.reports.baselines import BaselineLine
-    from verrou.reports.tables import Table, columns_of, console, print_table
 
     rows: list[BaselineLine] = []
     for name in included_baselines():
@@ -51,8 +49,6 @@ def list_baselines(style: str) -> None:
 @format_option
 def show(name: str, style: str) -> None:
     """Show all requirements of a baseline, inherited ones included."""
-    from verrou.reports.baselines import baseline_data, baseline_table
-    from verrou.reports.tables import console, print_table, shown
 
     data = baseline_data(load_baseline(name))
     table = baseline_table(data)
@@ -73,8 +69,6 @@ def show(name: str, style: str) -> None:
 @click.option("--save", type=click.Path(path_type=Path), help="Save it to a new file.")
 def capture(machine: Machine, title: str | None, people: bool, save: Path | None) -> None:
     """Create a baseline from the current state of a machine, with weak values marked."""
-    from verrou.core.baselines.capture import captured
-    from verrou.core.judging.audit import remarkable
 
     snapshot = looked_at(machine)
     weak = remarkable(snapshot, load_baseline(MEASURE))
@@ -93,8 +87,6 @@ def capture(machine: Machine, title: str | None, people: bool, save: Path | None
 )
 def new(file: Path, title: str | None, administrators: tuple[str, ...], **given: str | None) -> None:
     """Create a baseline from a few questions, and save it to FILE."""
-    from verrou.core.baselines.baseline import read_baseline
-    from verrou.core.baselines.questions import written
 
     answers = {name: answer or _asked(name) for name, answer in given.items()}
     base = load_baseline(QUESTIONS["used_by"].answers[answers["used_by"]].builds_on)
@@ -132,8 +124,6 @@ def _print_or_save(text: str, file: Path | None) -> None:
 @click.option("--all", "everything", is_flag=True, help="Include requirements that are the same in both.")
 def compare(one: str, other: str, style: str, everything: bool) -> None:
     """Compare the requirements of two baselines."""
-    from verrou.cli.compare import print_comparison
-    from verrou.core.judging.comparison import compare_baselines
 
     found = compare_baselines(load_baseline(one), load_baseline(other))
     print_comparison(found, one, other, style, everything, "not required")
@@ -143,8 +133,6 @@ def compare(one: str, other: str, style: str, everything: bool) -> None:
 @click.argument("names", nargs=-1, required=True, shell_complete=completing.baselines)
 def check(names: tuple[str, ...]) -> None:
     """Check baseline files and report every error."""
-    from verrou.core.baselines.baseline import BaselineRefused, read_baseline
-    from verrou.reports.tables import complain
 
     refused = 0
     for name in names:

@@ -3,23 +3,40 @@
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, nullcontext
-from typing import TYPE_CHECKING
 
 from attrs import define, evolve, field
 
 from verrou.cli.change_options import ChangeSettings
-from verrou.cli.options import agreed, collect_passwords, hand_over, looked_at, reserve, typed_command
-from verrou.core.errors import BadInput, BrokeOff, MachineRefused, NotEnoughRights
+from verrou.cli.observing import looked_at
+from verrou.cli.output import agreed, typed_command
+from verrou.cli.passwords import collect_passwords, hand_over, reserve
+from verrou.core.baselines.baseline import Baseline
+from verrou.core.errors import BadInput, BrokeOff, GuardRefused, MachineRefused, NotEnoughRights
+from verrou.core.history.entries import RunState
 from verrou.core.judging import guards
+from verrou.core.judging.audit import Audit, audit
 from verrou.core.model import Snapshot, counted
+from verrou.core.model.verdicts import Result
+from verrou.core.planning.notices import notices
+from verrou.core.prediction.account_creation import NoWay
 from verrou.core.steps.step import GIVES_PASSWORD, Step, TrySignIn, account_of
 from verrou.machines.changes import Outcome, Secrets
 from verrou.machines.protocol import Machine, to_change
-
-if TYPE_CHECKING:
-    from verrou.core.baselines.baseline import Baseline
-    from verrou.core.judging.audit import Audit
-    from verrou.records.transactions import DryRun, Mismatch, RunInfo
+from verrou.records.transactions import (
+    DryRun,
+    Mismatch,
+    RunInfo,
+    check_whole,
+    commit,
+    do_dry_run,
+    note,
+    only_tries,
+    predicted_run,
+    with_files,
+)
+from verrou.reports.findings import audit_table, trials_table
+from verrou.reports.plan_tables import plan_table, results_table
+from verrou.reports.tables import BAD, DOUBTFUL, complain, console, print_table, shown
 
 
 @define
@@ -32,12 +49,12 @@ class Change:
     snapshot: Snapshot
     steps: Sequence[Step]
     settings: ChangeSettings
-    baseline: "Baseline | None" = None
-    info: "RunInfo" = field(init=False)
+    baseline: Baseline | None = None
+    info: RunInfo = field(init=False)
     _secrets: Secrets = field(factory=Secrets, init=False)
     _generated: Secrets = field(factory=Secrets, init=False)
 
-    def run(self) -> "DryRun":
+    def run(self) -> DryRun:
         """Go through all stages and return the dry run that was shown or applied.
 
         Raises: VerrouError: it was refused, by a guard, the machine or the user."""
@@ -62,7 +79,6 @@ class Change:
 
     @property
     def _only_tests(self) -> bool:
-        from verrou.records.transactions import only_tries
 
         return only_tries(self.steps)
 
@@ -73,7 +89,6 @@ class Change:
 
     def _check_possible(self) -> None:
         """Check what can be known before a dry run. Raises: MachineRefused, NotEnoughRights, BadInput."""
-        from verrou.records.transactions import RunInfo, check_whole
 
         settings = self.settings
         self.info = RunInfo(typed_command(), self.baseline.title if self.baseline else "", settings.overridden)
@@ -87,18 +102,15 @@ class Change:
         if unconfirmed and any(map(_needs_secret, self.steps)):
             raise BadInput("standard input carries passwords, so it cannot confirm. Add --yes.")
 
-    def _first_dry_run(self) -> "DryRun":
-        from verrou.records.transactions import predicted_run, with_files
+    def _first_dry_run(self) -> DryRun:
 
         if self.settings.no_dry_run:
             steps = with_files(self.machine, self.snapshot, self.steps)
             return predicted_run(self.snapshot, steps, "of --no-dry-run")
         return self._dry_run(with_passwords=not (self.settings.preview or self._prompts))
 
-    def _dry_run(self, *, with_passwords: bool) -> "DryRun":
+    def _dry_run(self, *, with_passwords: bool) -> DryRun:
         """Do a dry run: with the passwords, or else with stand-ins, and with tests where no later one has them."""
-        from verrou.records.transactions import do_dry_run
-        from verrou.reports.tables import console
 
         if with_passwords:
             self._secrets, self._generated = collect_passwords(self.steps, self.snapshot, self.settings.typed)
@@ -106,13 +118,10 @@ class Change:
         with console(stderr=True).status("Dry run on a private copy"):
             return do_dry_run(self.machine, self.snapshot, self.steps, self._secrets, test)
 
-    def _refuse(self, dry_run: "DryRun") -> None:
+    def _refuse(self, dry_run: DryRun) -> None:
         """Stop where a guard or the machine refuses, before anything is changed; the journal records a refused change.
 
         Raises: GuardRefused, MachineRefused: with the reason."""
-        from verrou.core.errors import GuardRefused
-        from verrou.core.history.entries import RunState
-        from verrou.records.transactions import note
 
         try:
             self._check(dry_run)
@@ -121,8 +130,7 @@ class Change:
                 note(self.machine, dry_run, RunState.REJECTED, self.info, str(refused))
             raise
 
-    def _check(self, dry_run: "DryRun") -> None:
-        from verrou.core.model.verdicts import Result
+    def _check(self, dry_run: DryRun) -> None:
 
         whole, failed = self.baseline is None, dry_run.candidate.failed_trials
         refusals = guards.refusals_on(dry_run.candidate, self.info.overridden)
@@ -142,16 +150,13 @@ class Change:
             raise MachineRefused(f"nothing was changed: tests failed on the private copy for {rules}")
 
     def _ask(self) -> None:
-        from verrou.reports.tables import shown
 
         if not (self.settings.yes or self._only_tests):
             asked = "this step" if len(self.steps) == 1 else f"these {len(self.steps)} steps"
             agreed(f"Apply {asked} to {shown(self.machine.name)}?")
 
-    def _record(self, dry_run: "DryRun") -> "DryRun":
+    def _record(self, dry_run: DryRun) -> DryRun:
         """Record a run that changes nothing."""
-        from verrou.core.history.entries import RunState
-        from verrou.records.transactions import note
 
         state = RunState.TESTED if self._only_tests else RunState.UNCHANGED
         note(self.machine, dry_run, state, self.info)
@@ -159,20 +164,18 @@ class Change:
         _out("Nothing was changed." if self._only_tests else "No changes were needed.")
         return dry_run
 
-    def _apply(self, dry_run: "DryRun") -> "DryRun":
+    def _apply(self, dry_run: DryRun) -> DryRun:
         number, applied = self._commit(dry_run)
         _print_results(applied)
         _out(f"Recorded as journal entry {number}. To revert: verrou undo")
         return evolve(applied, entry=number)
 
-    def _commit(self, dry_run: "DryRun") -> tuple[int, "DryRun"]:
+    def _commit(self, dry_run: DryRun) -> tuple[int, DryRun]:
         """Commit a dry run. Generated passwords are handed over first, so that losing them loses nothing."""
-        from verrou.records.transactions import commit
-        from verrou.reports.tables import complain
 
         file, generated, handed = self.settings.password_file, self._generated, False
 
-        def give(applying: "DryRun") -> None:
+        def give(applying: DryRun) -> None:
             nonlocal handed
             with _read_by_somebody():
                 sys.stdout.flush()
@@ -197,7 +200,6 @@ class Change:
 
 def single(machine: Machine, make: Callable[[Snapshot], Sequence[Step]], settings: ChangeSettings) -> None:
     """Observe the machine, make the steps, and change it."""
-    from verrou.core.prediction.account_creation import NoWay
 
     snapshot = look_before(machine, settings)
     try:
@@ -213,7 +215,6 @@ def look_before(machine: Machine, settings: ChangeSettings) -> Snapshot:
 
 
 def _out(line: str) -> None:
-    from verrou.reports.tables import console
 
     console().print(line)
 
@@ -240,16 +241,12 @@ def _asks(step: Step, steps: Sequence[Step]) -> bool:
     return _needs_secret(step)
 
 
-def _gets(dry_run: "DryRun", name: str) -> bool:
+def _gets(dry_run: DryRun, name: str) -> bool:
     return any(account_of(s) == name and r.outcome is Outcome.DONE for s, r in dry_run.steps)
 
 
-def show_plan(dry_run: "DryRun", baseline: "Baseline | None") -> None:
+def show_plan(dry_run: DryRun, baseline: Baseline | None) -> None:
     """Print the plan with the result of the dry run, notices, and what would be met afterwards."""
-    from verrou.core.planning.notices import notices
-    from verrou.reports.findings import audit_table
-    from verrou.reports.plan_tables import plan_table
-    from verrou.reports.tables import BAD, DOUBTFUL, console, print_table, shown
 
     out = console()
     print_table(out, plan_table(dry_run.steps, dry_run.before, dry_run_made=not dry_run.prediction_reason))
@@ -271,21 +268,18 @@ def show_plan(dry_run: "DryRun", baseline: "Baseline | None") -> None:
     out.print()
 
 
-def mismatch_text(mismatch: "Mismatch") -> str:
+def mismatch_text(mismatch: Mismatch) -> str:
     """Return the text about a result that differs from the request."""
     return f"{mismatch.subject}: requested {mismatch.asked}, but the machine would set {mismatch.came_out}"
 
 
-def held_against(snapshot: Snapshot, baseline: "Baseline") -> "Audit":
+def held_against(snapshot: Snapshot, baseline: Baseline) -> Audit:
     """Audit a snapshot against a baseline."""
-    from verrou.core.judging.audit import audit
 
     return audit(snapshot, baseline)
 
 
-def _print_trials(dry_run: "DryRun") -> None:
-    from verrou.reports.findings import trials_table
-    from verrou.reports.tables import console, print_table
+def _print_trials(dry_run: DryRun) -> None:
 
     if dry_run.trials:
         out = console()
@@ -294,11 +288,8 @@ def _print_trials(dry_run: "DryRun") -> None:
         print_table(out, trials_table(dry_run.trials))
 
 
-def _print_results(dry_run: "DryRun") -> None:
+def _print_results(dry_run: DryRun) -> None:
     """Print the results: each test, and the number of other steps, which the plan has listed."""
-    from verrou.records.transactions import only_tries
-    from verrou.reports.plan_tables import results_table
-    from verrou.reports.tables import console, print_table
 
     if only_tries([step for step, _ in dry_run.steps]):
         print_table(console(), results_table(dry_run.steps))

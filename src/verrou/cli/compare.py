@@ -1,18 +1,22 @@
 """verrou compare: two machines, or one before and now."""
 
 import re
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
 from verrou.cli import completing
-from verrou.cli.options import format_option, looked_at, machine_option, print_facts
+from verrou.cli.observing import looked_at
+from verrou.cli.options import format_option, machine_option
+from verrou.cli.output import print_facts
+from verrou.core.judging.comparison import Comparison
+from verrou.core.judging.comparison import compare as set_beside
+from verrou.core.model import Snapshot
 from verrou.machines.protocol import Machine
 from verrou.machines.registry import open_machine
-
-if TYPE_CHECKING:
-    from verrou.core.judging.comparison import Comparison
-    from verrou.core.model import Snapshot
+from verrou.records.earlier import snapshot_before
+from verrou.reports.comparisons import comparison_data, comparison_table, counted_turns
+from verrou.reports.tables import console, print_table, shown
 
 EARLIER = re.compile(r"before(?::(\d{1,9}))?")
 
@@ -28,7 +32,6 @@ def compare(one: str, other: str, machine: Machine, style: str, everything: bool
 
     A and B are machines or surveys; "now" is the machine of -m, "before" the same before the last run that changed
     something, "before:N" before entry N of its journal."""
-    from verrou.core.judging.comparison import compare as set_beside
 
     sides = [_side(word, machine) for word in (one, other)]
     (first, one_name), (second, other_name) = sides
@@ -37,9 +40,8 @@ def compare(one: str, other: str, machine: Machine, style: str, everything: bool
     print_comparison(set_beside(first, second), one_name, other_name, style, everything)
 
 
-def _side(word: str, machine: Machine) -> "tuple[Snapshot, str]":
+def _side(word: str, machine: Machine) -> tuple[Snapshot, str]:
     """Return a snapshot and the heading of its column."""
-    from verrou.records.earlier import snapshot_before
 
     if word == "now":
         return looked_at(machine), f"{machine.name} now"
@@ -51,11 +53,9 @@ def _side(word: str, machine: Machine) -> "tuple[Snapshot, str]":
 
 
 def print_comparison(
-    found: "Comparison", one: str, other: str, style: str, everything: bool, missing: str = "not there"
+    found: Comparison, one: str, other: str, style: str, everything: bool, missing: str = "not there"
 ) -> None:
     """Print a comparison, and exit with 1 where something differs."""
-    from verrou.reports.comparisons import comparison_data, comparison_table, counted_turns
-    from verrou.reports.tables import console, print_table, shown
 
     data: Any = comparison_data(found, one, other, everything)
     table = comparison_table(data, missing, blocks=style == "text")

@@ -83,7 +83,7 @@ def assignments(context: click.Context, typed: str) -> Iterable[str]:
 @_offering
 def baselines(context: click.Context, typed: str) -> Iterable[str]:
     """Return included baselines, and files."""
-    from verrou.cli.options import included_baselines
+    from verrou.cli.baseline_files import included_baselines
 
     return [*included_baselines(), *_files(typed, ".toml")]
 

@@ -9,17 +9,15 @@ from verrou.cli.accounts import check_kept
 from verrou.cli.change import single
 from verrou.cli.change_options import ChangeSettings, change_options
 from verrou.cli.command_group import CommandGroup
-from verrou.cli.options import (
-    format_option,
-    known_account,
-    known_group,
-    looked_at,
-    machine_option,
-    print_facts,
-)
+from verrou.cli.observing import known_account, known_group, looked_at
+from verrou.cli.options import format_option, machine_option
+from verrou.cli.output import print_facts
 from verrou.core.model import GroupName, Snapshot
+from verrou.core.prediction.account_creation import check_name
 from verrou.core.steps.step import CreateGroup, Join, Leave, RemoveGroup, SetGroupNote, Step
 from verrou.machines.protocol import Machine
+from verrou.reports.groups import group_data, group_facts, groups_table
+from verrou.reports.tables import Table, columns_of, console, print_table
 
 
 @click.group(cls=CommandGroup)
@@ -36,8 +34,6 @@ def group() -> None:
 @click.option("--all", "everyone", is_flag=True, help="Include groups without members that grant nothing.")
 def list_groups(machine: Machine, style: str, everyone: bool) -> None:
     """List groups that have members or grant something."""
-    from verrou.reports.groups import group_data, groups_table
-    from verrou.reports.tables import console, print_table
 
     snapshot = looked_at(machine)
     table = groups_table(snapshot, everyone or style != "text")
@@ -51,8 +47,6 @@ def list_groups(machine: Machine, style: str, everyone: bool) -> None:
 @format_option
 def show_group(name: str, machine: Machine, style: str) -> None:
     """Show what a group grants, where that is set, and its members."""
-    from verrou.reports.groups import group_data, group_facts
-    from verrou.reports.tables import Table, columns_of, console, print_table
 
     snapshot = looked_at(machine)
     found = snapshot.group(known_group(snapshot, name))
@@ -71,7 +65,6 @@ def add(machine: Machine, name: str, note: str, members: tuple[str, ...], settin
     """Create a group."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-        from verrou.core.prediction.account_creation import check_name
 
         check_name(snapshot, name, group=True)
         check_kept(snapshot, group_note=note)

@@ -1,26 +1,28 @@
 """verrou harden: a machine brought up to a baseline."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 
 from verrou.cli import completing
+from verrou.cli.baseline_files import load_baseline
 from verrou.cli.change import Change, held_against, look_before
 from verrou.cli.change_options import ChangeSettings, change_options
 from verrou.cli.logbook_option import Keeping, keeping
-from verrou.cli.options import baseline_option, load_baseline
+from verrou.cli.options import baseline_option
 from verrou.core.errors import MachineRefused
+from verrou.core.history.records import Run
+from verrou.core.judging.audit import Audit
+from verrou.core.model.verdicts import Verdict
+from verrou.core.planning.change_plan import plan_changes
+from verrou.core.rules import CATALOGUE
 from verrou.machines.protocol import Machine
+from verrou.reports.plan_tables import manual_table
+from verrou.reports.tables import console, print_table, shown
 
-if TYPE_CHECKING:
-    from verrou.core.judging.audit import Audit
 
-
-def _print_not_met(after: "Audit") -> None:
+def _print_not_met(after: Audit) -> None:
     """Print the findings that are still not met, for the end of a run."""
-    from verrou.core.model.verdicts import Verdict
-    from verrou.reports.tables import console
 
     not_met = [f.subject for f in after.findings if f.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN)]
     if not_met:
@@ -48,11 +50,6 @@ def harden(
     settings: ChangeSettings,
 ) -> None:
     """Bring a machine up to a baseline: dry run, preview, confirmation, change."""
-    from verrou.core.history.records import Run
-    from verrou.core.planning.change_plan import plan_changes
-    from verrou.core.rules import CATALOGUE
-    from verrou.reports.plan_tables import manual_table
-    from verrou.reports.tables import console, print_table, shown
 
     known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
     for family in families:

@@ -3,26 +3,30 @@
 from collections.abc import Sequence
 from datetime import date, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 
 from verrou.cli import completing
 from verrou.cli.logbook_option import logbook_option, place_of_logbook, print_delivery
-from verrou.cli.options import OneOf, format_option, print_facts, write_new
+from verrou.cli.options import OneOf, format_option
+from verrou.cli.output import print_facts, write_new
 from verrou.core.errors import BadInput
-
-if TYPE_CHECKING:
-    from verrou.core.history.records import RunRecord
-    from verrou.core.history.trend import Trend
+from verrou.core.history.records import RunRecord
+from verrou.core.history.trend import Trend, soon
+from verrou.core.history.trend import trend as how_it_went
+from verrou.core.rules import CATALOGUE
+from verrou.records.logbook import deliver, load_records
+from verrou.reports import logbook as reports
+from verrou.reports.figures import courses
+from verrou.reports.logbook import log_summary, log_table, record_data, record_table, trend_page
+from verrou.reports.tables import console, print_table, shown
 
 RUNS = ("survey", "audit", "harden", "verify", "undo")
 DAY = click.DateTime(["%Y-%m-%d"])
 
 
-def _records(logbook: str | None, machine: str) -> "tuple[Sequence[RunRecord], str]":
+def _records(logbook: str | None, machine: str) -> tuple[Sequence[RunRecord], str]:
     """Return the records of a logbook, after delivering those that wait, and the logbook's place."""
-    from verrou.records.logbook import deliver, load_records
 
     place = place_of_logbook(logbook, Path())
     print_delivery(deliver(place), place)
@@ -43,8 +47,6 @@ def logbook(
     machine: str, logbook: str | None, runs: tuple[str, ...], since: datetime | None, number: int | None, style: str
 ) -> None:
     """List the runs recorded in the logbook."""
-    from verrou.reports.logbook import log_summary, log_table, record_data, record_table
-    from verrou.reports.tables import console, print_table, shown
 
     records, place = _records(logbook, "" if number is not None else machine)
     numbered = list(enumerate(records, 1))
@@ -90,11 +92,6 @@ def trend(
     machine: str, logbook: str | None, families: tuple[str, ...], on: datetime | None, save: Path | None, style: str
 ) -> None:
     """Show how audits changed over time."""
-    from verrou.core.history.trend import soon
-    from verrou.core.history.trend import trend as how_it_went
-    from verrou.core.rules import CATALOGUE
-    from verrou.reports import logbook as reports
-    from verrou.reports.tables import console, print_table, shown
 
     known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
     if unknown := [family for family in families if family not in known]:
@@ -132,9 +129,7 @@ def trend(
 SAVED = (".svg", ".png", ".html")
 
 
-def _save(file: Path, found: "Trend", today: date, about: str) -> None:
-    from verrou.reports.figures import courses
-    from verrou.reports.logbook import trend_page
+def _save(file: Path, found: Trend, today: date, about: str) -> None:
 
     suffix = file.suffix.lower()
     if suffix == ".png":

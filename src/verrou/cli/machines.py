@@ -6,10 +6,18 @@ from pathlib import Path
 import click
 
 from verrou.cli.command_group import CommandGroup
-from verrou.cli.options import OneOf, check_new_name, collect_passwords, hand_over, machine_option
+from verrou.cli.options import OneOf, machine_option
+from verrou.cli.output import check_new_name
+from verrou.cli.passwords import collect_passwords, hand_over
 from verrou.core.errors import BadInput
+from verrou.core.model import AccountName, Role
+from verrou.core.prediction.account_creation import check_name
+from verrou.core.steps.step import CreateAccount
 from verrou.machines.bench.authority import LANGUAGES, Authority, No
 from verrou.machines.bench.kind import BENCH
+from verrou.machines.bench.machine import BenchMachine
+from verrou.machines.bench.readings import snapshot_of
+from verrou.machines.bench.steps import do_step
 from verrou.machines.changes import Secrets
 from verrou.machines.protocol import Machine
 
@@ -59,7 +67,6 @@ def new(file: Path, owner: str, bare: bool, password: str, edition: str, languag
 @machine_option
 def restart(machine: Machine) -> None:
     """Restart a bench machine: sessions end, and pending rules take effect."""
-    from verrou.machines.bench.machine import BenchMachine
 
     if not isinstance(machine, BenchMachine):
         raise BadInput(f"{machine.address} is not a bench machine. Restart it as any computer.")
@@ -71,11 +78,6 @@ def restart(machine: Machine) -> None:
 
 def _set_up(made: Authority, owner: str, password: str) -> Secrets:
     """Create the owner's account, and return its password if one was generated."""
-    from verrou.core.model import AccountName, Role
-    from verrou.core.prediction.account_creation import check_name
-    from verrou.core.steps.step import CreateAccount
-    from verrou.machines.bench.readings import snapshot_of
-    from verrou.machines.bench.steps import do_step
 
     snapshot = snapshot_of(made, made.name)
     check_name(snapshot, owner)

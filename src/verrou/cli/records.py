@@ -1,23 +1,28 @@
 """verrou undo, resume and journal: undo a run, finish one, and show what was done."""
 
 from collections.abc import Iterable
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import click
 
 from verrou.cli.change_options import override_option
 from verrou.cli.command_group import CommandGroup
 from verrou.cli.logbook_option import Keeping, keeping
-from verrou.cli.options import agreed, format_option, machine_option, print_facts, typed_command
+from verrou.cli.options import format_option, machine_option
+from verrou.cli.output import agreed, print_facts, typed_command
 from verrou.core.errors import BadInput, MachineRefused
+from verrou.core.history.entries import JournalEntry
+from verrou.core.history.records import Run
 from verrou.core.judging import guards
 from verrou.machines.changes import Outcome
 from verrou.machines.protocol import Machine, to_change
-
-if TYPE_CHECKING:
-    from verrou.core.history.entries import JournalEntry
-    from verrou.records.journal import Journal
-    from verrou.records.transactions import RunInfo
+from verrou.records import transactions as carry_out
+from verrou.records.journal import Journal
+from verrou.records.machine_lock import is_held
+from verrou.records.transactions import RunInfo
+from verrou.reports.plan_tables import restored_table
+from verrou.reports.records import entries_table, entry_data, entry_table, going_back_lines
+from verrou.reports.tables import DOUBTFUL, console, print_table, shown
 
 
 @click.command()
@@ -40,11 +45,6 @@ def undo(
     """Undo the last run that changed something, or an interrupted run.
 
     What others wrote since stays."""
-    from verrou.core.history.records import Run
-    from verrou.records import transactions as carry_out
-    from verrou.reports.plan_tables import restored_table
-    from verrou.reports.records import going_back_lines
-    from verrou.reports.tables import DOUBTFUL, console, print_table, shown
 
     if entry is not None and back_to is not None:
         raise BadInput("--entry and --to cannot be combined. Use one of them.")
@@ -90,14 +90,11 @@ def _numbers(numbers: Iterable[int]) -> str:
 @machine_option
 def resume(machine: Machine, preview: bool, accepted: tuple[str, ...]) -> None:
     """Finish an interrupted run."""
-    from verrou.records.transactions import RunInfo
 
     _finish(machine, RunInfo(typed_command(), overridden=accepted), preview)
 
 
-def _finish(machine: Machine, info: "RunInfo", preview: bool) -> None:
-    from verrou.records import transactions as carry_out
-    from verrou.reports.tables import console, shown
+def _finish(machine: Machine, info: RunInfo, preview: bool) -> None:
 
     out = console()
     if preview:
@@ -111,10 +108,7 @@ def _finish(machine: Machine, info: "RunInfo", preview: bool) -> None:
         out.print(f"Deleted what entry {_numbers(swept)} had moved away.")
 
 
-def _preview_resume(machine: Machine, info: "RunInfo") -> None:
-    from verrou.records import transactions as carry_out
-    from verrou.reports.plan_tables import restored_table
-    from verrou.reports.tables import console, print_table, shown
+def _preview_resume(machine: Machine, info: RunInfo) -> None:
 
     changeable = to_change(machine)
     out, journal = console(), _journal(machine)
@@ -133,8 +127,7 @@ def _preview_resume(machine: Machine, info: "RunInfo") -> None:
     out.print("This is a preview; nothing was changed.")
 
 
-def _journal(machine: Machine) -> "Journal":
-    from verrou.records.journal import Journal
+def _journal(machine: Machine) -> Journal:
 
     return Journal(to_change(machine).records_folder())
 
@@ -149,9 +142,6 @@ def journal() -> None:
 @format_option
 def list_entries(machine: Machine, style: str) -> None:
     """List all runs."""
-    from verrou.records.machine_lock import is_held
-    from verrou.reports.records import entries_table, entry_data
-    from verrou.reports.tables import console, print_table
 
     kept = _journal(machine)
     entries, running = kept.entries(), is_held(kept.folder)
@@ -171,9 +161,6 @@ def list_entries(machine: Machine, style: str) -> None:
 @format_option
 def show_entry(number: int, machine: Machine, style: str) -> None:
     """Show the steps of a run, what has changed since, and the files it wrote."""
-    from verrou.records.machine_lock import is_held
-    from verrou.reports.records import entry_data, entry_table
-    from verrou.reports.tables import console, print_table
 
     kept = _journal(machine)
     entry = _entry(kept, number)
@@ -182,7 +169,7 @@ def show_entry(number: int, machine: Machine, style: str) -> None:
     print_facts(style, table, entry_data(entry, running), lambda: print_table(console(), table))
 
 
-def _entry(kept: "Journal", number: int) -> "JournalEntry":
+def _entry(kept: Journal, number: int) -> JournalEntry:
     entries = {entry.number: entry for entry in kept.entries()}
     if number not in entries:
         known = f"has entries 1 to {max(entries)}" if entries else "is empty"
@@ -194,7 +181,6 @@ def _entry(kept: "Journal", number: int) -> "JournalEntry":
 @machine_option
 def check(machine: Machine) -> None:
     """Check that the journal and its saved files are intact."""
-    from verrou.reports.tables import console, shown
 
     kept = _journal(machine)
     entries = kept.entries()

@@ -7,18 +7,19 @@ from pathlib import Path
 import click
 
 from verrou import version_line
-from verrou.cli.options import (
-    OneOf,
-    baseline_option,
-    load_baseline,
-    looked_at,
-    machine_option,
-    tried,
-    write_new,
-)
+from verrou.cli.baseline_files import load_baseline
+from verrou.cli.observing import looked_at, tried
+from verrou.cli.options import OneOf, baseline_option, machine_option
+from verrou.cli.output import write_new
 from verrou.core.errors import BadInput, VerrouError
 from verrou.core.history.entries import JournalEntry
+from verrou.core.judging.audit import audit
+from verrou.core.model.verdicts import Result
+from verrou.core.planning.change_plan import plan_changes
 from verrou.machines.protocol import Machine
+from verrou.records.earlier import standing_since
+from verrou.records.transactions import current_user
+from verrou.reports.sign_off import WRITTEN, Signed, sign_off_data
 
 FORMATS = {"markdown": ".md", "html": ".html", "json": ".json", "junit": ".xml"}
 
@@ -38,12 +39,6 @@ def report(
     machine: Machine, baseline_name: str, save: Path | None, style: str | None, since: int | None, no_tests: bool
 ) -> None:
     """Create the sign-off sheet of a machine."""
-    from verrou.core.judging.audit import audit
-    from verrou.core.model.verdicts import Result
-    from verrou.core.planning.change_plan import plan_changes
-    from verrou.records.earlier import standing_since
-    from verrou.records.transactions import current_user
-    from verrou.reports.sign_off import WRITTEN, Signed, sign_off_data
 
     suffix = FORMATS[style] if style else save.suffix.lower() if save else FORMATS["markdown"]
     if suffix not in WRITTEN:

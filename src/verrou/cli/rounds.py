@@ -1,24 +1,24 @@
 """verrou round: many machines at once."""
 
+import sys
 from collections.abc import Iterable, Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 
 from verrou.cli import completing
-from verrou.cli.options import (
-    MOST_OF_A_BASELINE,
-    OneOf,
-    load_baseline,
-    write_new,
-)
+from verrou.cli.baseline_files import MOST_OF_A_BASELINE, load_baseline
+from verrou.cli.options import OneOf
+from verrou.cli.output import write_new
 from verrou.core.errors import BadInput
+from verrou.core.judging.rounds import LeftOut, Row
 from verrou.machines.local_files import ordinary_text
 from verrou.machines.registry import machines_in, takes_long
-
-if TYPE_CHECKING:
-    from verrou.records.rounds import Assignment, Outcome
+from verrou.records import rounds
+from verrou.records.rounds import Assignment, Outcome, read_assignment
+from verrou.reports.finding_text import finding_text
+from verrou.reports.rounds import as_lines, as_page, round_data, round_table, summary
+from verrou.reports.tables import as_csv, as_json, complain, console, print_table
 
 
 @click.command("round")
@@ -46,11 +46,6 @@ def go_round(
     folder: Path, baseline_name: str | None, baselines: Path | None, style: str, html: Path | None, every: bool
 ) -> None:
     """Audit all machines and surveys in FOLDER and rank them."""
-    from verrou.core.judging.rounds import LeftOut, Row
-    from verrou.records import rounds
-    from verrou.reports.finding_text import finding_text
-    from verrou.reports.rounds import as_lines, as_page, round_data, round_table, summary
-    from verrou.reports.tables import as_csv, as_json, complain, console, print_table
 
     assignment = _assignment(baseline_name, baselines)
     addresses = machines_in(folder)
@@ -85,8 +80,7 @@ def go_round(
     click.get_current_context().exit(0 if all(row.all_met for row in rows) and not left_out else 1)
 
 
-def _assignment(name: str | None, file: Path | None) -> "Assignment":
-    from verrou.records.rounds import Assignment, read_assignment
+def _assignment(name: str | None, file: Path | None) -> Assignment:
 
     if (name is None) is (file is None):
         raise BadInput("no baseline given. Use -b BASELINE for all machines, or --baselines FILE.")
@@ -99,9 +93,8 @@ def _assignment(name: str | None, file: Path | None) -> "Assignment":
         raise BadInput(f"{file}: {getattr(error, 'strerror', None) or error}; name a TOML file") from None
 
 
-def _watched(outcomes: "Iterable[Outcome]", length: int, long: bool) -> "Iterator[Outcome]":
+def _watched(outcomes: Iterable[Outcome], length: int, long: bool) -> Iterator[Outcome]:
     """Yield the same items, with a progress bar at a terminal."""
-    import sys
 
     with click.progressbar(
         outcomes, length=length, label="Going round", file=sys.stderr, hidden=not (long and sys.stderr.isatty())

@@ -1,29 +1,42 @@
 """verrou rule: the catalogue, its explanations, and single rules of a machine."""
 
-from typing import TYPE_CHECKING
-
 import click
 
 from verrou.cli import completing
 from verrou.cli.change import single
 from verrou.cli.change_options import ChangeSettings, change_options
 from verrou.cli.command_group import CommandGroup
-from verrou.cli.options import format_option, looked_at, machine_option, print_facts
+from verrou.cli.observing import looked_at
+from verrou.cli.options import format_option, machine_option
+from verrou.cli.output import print_facts
+from verrou.core.baselines.desired import AtLeast, in_words_of
 from verrou.core.errors import BadInput, MachineRefused
+from verrou.core.model import Snapshot
+from verrou.core.planning.change_plan import rule_steps
+from verrou.core.planning.choices import preset_names, values_of
+from verrou.core.rules import CATALOGUE, Rule, reading_of
+from verrou.core.steps.step import SetRules
+from verrou.core.surveys.data import reading_data
+from verrou.core.values import Unacceptable, Value, nearest, show_raw
 from verrou.machines.protocol import Machine
+from verrou.reports.catalogue import (
+    FAMILY_WORDS,
+    explanation,
+    family_table,
+    presets_data,
+    presets_table,
+    rule_list,
+    rule_list_table,
+)
+from verrou.reports.surveys import rules_table
+from verrou.reports.tables import Table, columns_of, complain, console, print_table
+from verrou.reports.terminal import Line
 
-if TYPE_CHECKING:
-    from verrou.core.model import Snapshot
-    from verrou.core.rules import Rule
-    from verrou.core.steps.step import SetRules
 
-
-def _rules(ids: tuple[str, ...], *, settable: bool = False) -> list["Rule"]:
+def _rules(ids: tuple[str, ...], *, settable: bool = False) -> list[Rule]:
     """Return the rules of these ids or families; all without any.
 
     With ``settable`` only rules that can be set are suggested."""
-    from verrou.core.rules import CATALOGUE
-    from verrou.core.values import nearest
 
     chosen: list[Rule] = []
     for name in ids:
@@ -50,8 +63,6 @@ def rule() -> None:
 @format_option
 def list_rules(style: str) -> None:
     """List all rules."""
-    from verrou.reports.catalogue import FAMILY_WORDS, family_table, rule_list, rule_list_table
-    from verrou.reports.tables import console, print_table
 
     rules = rule_list()
     table = rule_list_table(rules)
@@ -70,8 +81,6 @@ def list_rules(style: str) -> None:
 @format_option
 def presets(style: str) -> None:
     """List presets for elevation, strictest first."""
-    from verrou.reports.catalogue import presets_data, presets_table
-    from verrou.reports.tables import console, print_table
 
     data = presets_data()
     table = presets_table(data)
@@ -83,9 +92,6 @@ def presets(style: str) -> None:
 @format_option
 def explain(ids: tuple[str, ...], style: str) -> None:
     """Explain what a rule protects against, what it costs users and where it is set."""
-    from verrou.reports.catalogue import explanation
-    from verrou.reports.tables import Table, columns_of, console
-    from verrou.reports.terminal import Line
 
     rules = _rules(ids)
     rows = tuple({"rule": r.id, "about": about, "text": text} for r in rules for about, text in explanation(r))
@@ -110,10 +116,6 @@ def explain(ids: tuple[str, ...], style: str) -> None:
 @format_option
 def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
     """Show the value of rules on a machine, where it is set and what it overrides."""
-    from verrou.core.rules import reading_of
-    from verrou.core.surveys.data import reading_data
-    from verrou.reports.surveys import rules_table
-    from verrou.reports.tables import console, print_table
 
     rules = _rules(ids)
     snapshot = looked_at(machine)
@@ -128,11 +130,6 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
 @change_options()
 def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine, settings: ChangeSettings) -> None:
     """Set rules; rules that depend on each other are set together."""
-    from verrou.core.planning.change_plan import rule_steps
-    from verrou.core.planning.choices import preset_names, values_of
-    from verrou.core.rules import CATALOGUE
-    from verrou.core.values import Unacceptable, Value, nearest, show_raw
-    from verrou.reports.tables import complain
 
     if preset is None and not assignments:
         raise BadInput("nothing to set. Give RULE=VALUE, such as lockout.after=5, or --preset NAME.")
@@ -155,8 +152,7 @@ def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine,
         except Unacceptable as unacceptable:
             raise BadInput(f"{name}: {unacceptable}") from None
 
-    def steps(snapshot: "Snapshot") -> list["SetRules"]:
-        from verrou.core.baselines.desired import AtLeast, in_words_of
+    def steps(snapshot: Snapshot) -> list[SetRules]:
 
         chosen, left_out = values_of(snapshot, preset) if preset is not None else ({}, [])
         for message in left_out:

@@ -3,16 +3,16 @@
 import click
 
 from verrou.core.errors import BadInput
+from verrou.core.values import nearest
+from verrou.reports.schemas import OUTPUTS
+from verrou.reports.schemas import schema as schema_called
+from verrou.reports.tables import as_json
 
 
 @click.command()
 @click.argument("words", metavar="[COMMAND]", nargs=-1)
 def schema(words: tuple[str, ...]) -> None:
     """Print the JSON Schema of a command's output or of a baseline file; without a name, list them."""
-    from verrou.core.values import nearest
-    from verrou.reports.schemas import OUTPUTS
-    from verrou.reports.schemas import schema as schema_called
-    from verrou.reports.tables import as_json
 
     name = " ".join(words)
     if not words:

@@ -1,27 +1,34 @@
 """verrou survey and verrou audit: commands that change nothing."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
+from attrs import evolve
 
+from verrou.cli.baseline_files import load_baseline
 from verrou.cli.logbook_option import Keeping, keeping
-from verrou.cli.options import (
-    baseline_option,
-    check_new_name,
-    format_option,
-    load_baseline,
-    looked_at,
-    machine_option,
-    print_facts,
-    write_new,
-)
+from verrou.cli.observing import looked_at
+from verrou.cli.options import baseline_option, format_option, machine_option
+from verrou.cli.output import check_new_name, print_facts, write_new
+from verrou.core.history.records import Run
+from verrou.core.judging.audit import audit as hold_against
+from verrou.core.judging.audit import remarkable
+from verrou.core.model import Snapshot, Status, counted
+from verrou.core.rules import CATALOGUE, reading_of
+from verrou.core.surveys.data import survey_data
 from verrou.machines.protocol import Machine
 from verrou.machines.survey.kind import SURVEY
-
-if TYPE_CHECKING:
-    from verrou.core.model import Snapshot
-    from verrou.reports.terminal import Terminal
+from verrou.reports.findings import audit_data, audit_table
+from verrou.reports.surveys import (
+    MOST_IN_TEXT,
+    accounts_table,
+    hidden_accounts,
+    hidden_line,
+    rule_sentences,
+    summary_lines,
+)
+from verrou.reports.tables import as_json, console, print_table, shown
+from verrou.reports.terminal import Terminal
 
 MEASURE = "essential"
 """The baseline that a survey measures by: weaker rules come first."""
@@ -35,19 +42,15 @@ MEASURE = "essential"
 @keeping
 def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept: Keeping) -> None:
     """Show accounts, roles and the value and source of every rule."""
-    from verrou.reports.surveys import MOST_IN_TEXT, accounts_table, hidden_accounts, summary_lines
-    from verrou.reports.tables import as_json, console, print_table
 
     snapshot = looked_at(machine)
     accounts, folded = accounts_table(snapshot, everyone or style != "text", width=console().width)
 
     def data() -> object:
-        from verrou.core.surveys.data import survey_data
 
         return survey_data(snapshot)
 
     def text() -> None:
-        from attrs import evolve
 
         out = console()
         for line in summary_lines(snapshot):
@@ -64,19 +67,12 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept
     if save is not None:
         _save(save, as_json(data()))
     if kept.asked:
-        from verrou.core.history.records import Run
-
         kept.record(Run.SURVEY, snapshot, beside=save)
     print_facts(style, accounts, data() if style == "json" else None, text)
 
 
-def _print_rules(out: "Terminal", snapshot: "Snapshot", everyone: bool) -> None:
+def _print_rules(out: Terminal, snapshot: Snapshot, everyone: bool) -> None:
     """Print the notable rules in sentences, and how many others there are; with ``everyone`` those too."""
-    from verrou.core.judging.audit import remarkable
-    from verrou.core.model import Status, counted
-    from verrou.core.rules import CATALOGUE, reading_of
-    from verrou.reports.surveys import hidden_line, rule_sentences
-    from verrou.reports.tables import print_table
 
     every = list(CATALOGUE.values())
     weak = dict(remarkable(snapshot, load_baseline(MEASURE)))
@@ -112,10 +108,6 @@ def _save(file: Path, text: str) -> None:
 @click.option("--not-met", is_flag=True, help="Show only findings that are not met.")
 def audit(machine: Machine, baseline_name: str, style: str, not_met: bool, kept: Keeping) -> None:
     """Audit a machine against a baseline."""
-    from verrou.core.history.records import Run
-    from verrou.core.judging.audit import audit as hold_against
-    from verrou.reports.findings import audit_data, audit_table
-    from verrou.reports.tables import console, print_table, shown
 
     baseline = load_baseline(baseline_name)
     snapshot = looked_at(machine)

@@ -2,17 +2,17 @@
 
 import click
 
+from verrou.cli.baseline_files import load_baseline
 from verrou.cli.logbook_option import Keeping, keeping
-from verrou.cli.options import (
-    baseline_option,
-    format_option,
-    load_baseline,
-    looked_at,
-    machine_option,
-    print_facts,
-    tried,
-)
+from verrou.cli.observing import looked_at, tried
+from verrou.cli.options import baseline_option, format_option, machine_option
+from verrou.cli.output import print_facts
+from verrou.core.history.records import Run
+from verrou.core.judging.audit import audit as hold_against
+from verrou.core.model.verdicts import Result
 from verrou.machines.protocol import Machine
+from verrou.reports.findings import audit_data, audit_table, trials_data, trials_table
+from verrou.reports.tables import console, print_table, shown
 
 
 @click.command()
@@ -22,11 +22,6 @@ from verrou.machines.protocol import Machine
 @keeping
 def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> None:
     """Audit a machine, then test the rules with temporary accounts."""
-    from verrou.core.history.records import Run
-    from verrou.core.judging.audit import audit as hold_against
-    from verrou.core.model.verdicts import Result
-    from verrou.reports.findings import audit_data, audit_table, trials_data, trials_table
-    from verrou.reports.tables import console, print_table, shown
 
     baseline = load_baseline(baseline_name)
     snapshot = looked_at(machine, asked=True)

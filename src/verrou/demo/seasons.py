@@ -10,7 +10,7 @@ from pathlib import Path
 from attrs import evolve, frozen
 
 from verrou import __version__
-from verrou.cli.options import load_baseline
+from verrou.cli.baseline_files import load_baseline
 from verrou.core.history.records import Run
 from verrou.core.judging.audit import audit
 from verrou.core.judging.recording import record_of

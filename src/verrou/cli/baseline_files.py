@@ -1,0 +1,60 @@
+"""Baselines by name: included ones and files."""
+
+import os
+from functools import cache
+from pathlib import Path
+
+import verrou
+from verrou.core.baselines.baseline import Baseline
+from verrou.core.errors import BadInput
+from verrou.machines.local_files import ordinary_text
+
+SHIPPED = Path(verrou.__file__).parent / "baselines"
+
+
+BYTE_ORDER_MARK = "\ufeff"
+"""What some editors begin a text with; it is no part of it."""
+
+
+MOST_OF_A_BASELINE = 1_000_000
+"""How many bytes a baseline may have: people write them."""
+
+
+@cache
+def included_baselines() -> tuple[str, ...]:
+    """Return the names of the included baselines."""
+    try:
+        names = os.listdir(SHIPPED)
+    except NotADirectoryError:  # the program is one file
+        from importlib.resources import files
+
+        names = [each.name for each in files("verrou.baselines").iterdir()]
+    return tuple(sorted(name.removesuffix(".toml") for name in names if name.endswith(".toml")))
+
+
+def fetch_baseline(name: str, named_in: str = "") -> tuple[str, str]:
+    """Return the text of a baseline and its place: an included one, or a file relative to the one that names it.
+
+    Raises: BadInput: there is none, or it cannot be read."""
+    if name in included_baselines():
+        return verrou.packaged_text("baselines", f"{name}.toml"), name
+    path = Path(os.path.normpath(Path(named_in).parent / name)) if named_in else Path(name)
+    try:
+        return ordinary_text(path, MOST_OF_A_BASELINE).removeprefix(BYTE_ORDER_MARK), str(path)
+    except FileNotFoundError:
+        from verrou.core.values import nearest
+
+        close = nearest(name, included_baselines())
+        hint = f"Did you mean {close}?" if close else f"Included baselines: {', '.join(included_baselines())}."
+        raise BadInput(f"{path}: no such baseline. {hint}") from None
+    except UnicodeDecodeError:
+        raise BadInput(f"{path}: not a text file; a baseline is a TOML file in UTF-8") from None
+    except OSError as error:
+        raise BadInput(f"{path}: {error.strerror}. Give a baseline file that can be read.") from None
+
+
+def load_baseline(name: str) -> Baseline:
+    """Return the baseline of that name, with all it builds on."""
+    from verrou.core.baselines.baseline import read_baseline
+
+    return read_baseline(*fetch_baseline(name), fetch_baseline)
