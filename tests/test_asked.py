@@ -7,7 +7,6 @@ import shutil
 import socket
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 import pytest
 
@@ -19,7 +18,9 @@ from verrou.core.model import AccountName, Grant, Snapshot
 from verrou.core.model.access import Credential, admitted, doubts
 from verrou.core.model.known import Known
 from verrou.core.model.routes import Route
+from verrou.core.testing.trials import Answer
 from verrou.machines.linux.copy.private_copy import PrivateCopy, private_copy
+from verrou.machines.linux.copy.requests import A, AskPam, Request
 from verrou.machines.linux.elevation.asked import _of_sudo
 from verrou.machines.linux.machine import LinuxMachine
 from verrou.machines.linux.pam import questions
@@ -94,8 +95,8 @@ def test_where_the_system_answers_otherwise_than_its_files_both_are_reported(two
 
 
 def test_what_keeps_sudo_from_answering_is_no_answer() -> None:
-    assert _of_sudo({"message": "sudo: a password is required"}) is Known.UNKNOWN
-    assert _of_sudo({"message": "tern is not in the sudoers file."}) is Known.NO
+    assert _of_sudo(Answer(False, "sudo: a password is required")) is Known.UNKNOWN
+    assert _of_sudo(Answer(False, "tern is not in the sudoers file.")) is Known.NO
 
 
 def test_guards_rest_on_what_was_asked(two: PrivateRoot, verrou: Verrou) -> None:
@@ -176,7 +177,7 @@ def test_a_service_that_hangs_or_breaks_is_not_answered_and_the_others_are(
     ]
     faulthandler.disable()  # what breaks here is libpam, and an answer
     with private_copy(Root(two.path)) as copy:
-        answers = copy.ask("ask_pam", questions=put_to, hash_of_word=hash_of_word, tallies="/run/faillock")["replies"]
+        answers = copy.ask(AskPam(put_to, hash_of_word, "/run/faillock")).replies
         stored = [copy.root.text("/etc/shadow") == two.read("/etc/shadow"), copy.root.names_in("/run/faillock")]
     faulthandler.enable()
     output = [None if each is None else each[1] for each in answers]
@@ -222,14 +223,15 @@ def test_a_question_reaches_nothing_and_is_bounded(
         for name in programs:
             put_to = [Question(name, "tern", "tty1", "", word, "auth")]
             try:
-                reply = copy.ask("ask_pam", questions=put_to, hash_of_word=hash_of_word, tallies="/run/faillock")
-            except Exception as ended:
-                reply = {"replies": [str(ended)]}
-            assert reply["replies"][0] is None or reply["replies"][0][:2] != [True, 0], (name, reply)
-            assert name != "multiplies" or "was interrupted" in str(reply), (
-                "ended for their number, and not for being late"
+                (reply,) = copy.ask(AskPam(put_to, hash_of_word, "/run/faillock")).replies
+                ended = ""
+            except Exception as error:
+                reply, ended = None, str(error)
+            assert reply is None or reply[:2] != (True, 0), (name, reply)
+            assert name != "multiplies" or "was interrupted" in ended, "ended for their number, and not for being late"
+            assert name != "swells" or (reply is not None and reply.auth == 4), (
+                "it was given no more memory, and failed by itself"
             )
-            assert name != "swells" or reply["replies"][0][1] == 4, "it was given no more memory, and failed by itself"
         assert copy.run(["/bin/true"]) == (0, ""), "the copy itself goes on"
         with pytest.raises(BlockingIOError):
             listening.recv(100)
@@ -255,9 +257,9 @@ def test_who_is_late_is_waited_for_once(two: PrivateRoot, monkeypatch: pytest.Mo
     asked: list[set[str]] = []
     ask = PrivateCopy.ask
 
-    def noted(copy: PrivateCopy, do: str, **request: Any) -> dict[str, Any]:
-        asked.append({each.service for each in request.get("questions", ())})
-        return ask(copy, do, **request)
+    def noted(copy: PrivateCopy, request: Request[A]) -> A:
+        asked.append({each.service for each in request.questions} if isinstance(request, AskPam) else set())
+        return ask(copy, request)
 
     monkeypatch.setattr(PrivateCopy, "ask", noted)
     before_all(two, "login", "auth required pam_exec.so /usr/bin/sleep 600")

@@ -31,6 +31,7 @@ from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.machine import BenchMachine
 from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.linux.copy.private_copy import PrivateCopy
+from verrou.machines.linux.copy.requests import SignIn
 from verrou.machines.linux.root import Root
 from verrou.machines.protocol import DryRunUnavailable, Machine, TooSlow
 from verrou.machines.registry import open_machine
@@ -368,9 +369,9 @@ def test_an_account_with_folders_nested_without_end_is_closed_and_removed(
 def test_a_module_that_sleeps_is_not_waited_for_again_and_again(
     manned_root: PrivateRoot, verrou: Verrou, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from verrou.machines.linux.copy import private_copy
+    from verrou.machines.linux.copy import inside
 
-    monkeypatch.setattr(private_copy._apart, "__defaults__", (2,))
+    monkeypatch.setattr(inside.apart, "__defaults__", (2,))
     manned_root.write("/etc/pam.d/login", "auth required pam_exec.so /bin/sleep 1000\n@include common-account\n")
     output = json.loads(verrou("verify", "-b", "essential", "-m", manned_root.path, "--format", "json", code=1).stdout)[
         "tests"
@@ -383,14 +384,14 @@ def test_who_was_late_once_is_not_asked_again(tmp_path: Path) -> None:
     asked = []
 
     class Late:
-        def ask(self, **request: object) -> None:
+        def ask(self, request: object) -> None:
             asked.append(request)
             raise TooSlow("the system did not answer within 2 seconds")
 
     copy = PrivateCopy(Root(tmp_path), {}, Late())  # type: ignore[arg-type]
     for _ in range(3):
         with pytest.raises(DryRunUnavailable, match="did not answer"):
-            copy.ask("sign_in", service="login")
+            copy.ask(SignIn("tern", "x"))
     assert len(asked) == 1
 
 

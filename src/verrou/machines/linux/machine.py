@@ -1,11 +1,11 @@
 """A real Linux system, live or mounted at a folder."""
 
 import os
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from attrs import evolve
 
@@ -15,6 +15,7 @@ from verrou.machines.changes import Change, ChangeSet, PlaceState, Stamps
 from verrou.machines.linux import rules
 from verrou.machines.linux.accounts.outside import outside_accounts
 from verrou.machines.linux.accounts.population import NAMING, AccountFiles, free_name, population
+from verrou.machines.linux.copy.requests import A, Asker, Request
 from verrou.machines.linux.elevation.asked import ElevationAsked
 from verrou.machines.linux.entry.at_work import at_work
 from verrou.machines.linux.entry.routes import NAMESPACE
@@ -28,7 +29,7 @@ from verrou.machines.linux.pam.faillock import load_faillock, lockouts, module_i
 from verrou.machines.linux.pam.quality import DICTIONARY, dictionary_missing
 from verrou.machines.linux.pam.services import doors_without_proof
 from verrou.machines.linux.pam.stack import UPDATER
-from verrou.machines.linux.root import Asker, Root, host_name
+from verrou.machines.linux.root import Root, host_name
 from verrou.machines.linux.rules.password import ages_of_new_accounts
 from verrou.machines.protocol import Asking, Copy, DryRunUnavailable, tests_on_copy
 
@@ -91,7 +92,7 @@ class LinuxMachine:
         ``copies``."""
         refused: list[DryRunUnavailable] = []
 
-        def ask(do: str, **request: object) -> Mapping[str, Any]:
+        def ask(request: Request[A]) -> A:
             from verrou.machines.linux.copy.private_copy import private_copy
 
             if refused:
@@ -102,7 +103,7 @@ class LinuxMachine:
             except DryRunUnavailable as reason:
                 refused.append(reason)
                 raise
-            return copies[0].ask(do, **request)
+            return copies[0].ask(request)
 
         return ask
 

@@ -4,12 +4,12 @@ import errno
 import os
 import socket
 import stat
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from fnmatch import fnmatchcase
 from functools import cache
 from pathlib import Path, PurePosixPath
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 from attrs import define, field
 
@@ -18,6 +18,10 @@ from verrou.log import Log
 from verrou.machines.changes import FileState
 from verrou.machines.linux.copy.sandbox import open_in_root
 from verrou.machines.local_files import item_at
+from verrou.machines.protocol import DryRunUnavailable
+
+if TYPE_CHECKING:
+    from verrou.machines.linux.copy.requests import A, Asker, Request
 
 LOG = Log(__name__)
 
@@ -27,8 +31,6 @@ MOST_FOLDERS = 500
 _OPEN_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC
 Runner = Callable[[Sequence[str]], tuple[int, str]]
 """Runs one of the system's own programs inside it: its exit code and output."""
-Asker = Callable[..., Mapping[str, Any]]
-"""Has one of the system's own authorities asked in a private copy; see :class:`~.private_copy.PrivateCopy`."""
 
 
 @define
@@ -42,7 +44,7 @@ class Root:
     path: Path
     live: bool = field()
     runner: Runner | None = None
-    asker: Asker | None = None
+    asker: "Asker | None" = None
     lenient: bool = False
     late: set[str] = field(factory=set, repr=False)
     denied: dict[str, None] = field(factory=dict, init=False, repr=False)
@@ -284,6 +286,12 @@ class Root:
         if not self.lenient:
             raise NotEnoughRights(f"{name} cannot be read by this account; run as root") from None
         self.denied[name] = None
+
+    def ask(self, request: "Request[A]") -> "A":
+        """Ask the system itself. Raises: DryRunUnavailable: it cannot be asked, or its answer makes no sense."""
+        if self.asker is None:
+            raise DryRunUnavailable("the system itself is not asked here")
+        return self.asker(request)
 
     def forget(self) -> None:
         """Read every file anew from now on: another program may have written."""

@@ -31,7 +31,7 @@ from verrou.core.steps.step import (
     account_of,
 )
 from verrou.core.testing.passwords import Policy, make_password
-from verrou.core.testing.trials import Answer, CannotTry, TrialAccount
+from verrou.core.testing.trials import CannotTry, TrialAccount
 from verrou.core.values import GROUP as GROUP_SIGN
 from verrou.machines.changes import (
     NOTHING,
@@ -66,6 +66,7 @@ from verrou.machines.linux.apply.archives import is_whole
 from verrou.machines.linux.apply.order import GIVING, STACK, TAKING, ordered
 from verrou.machines.linux.copy.merging import merger_for
 from verrou.machines.linux.copy.private_copy import PrivateCopy
+from verrou.machines.linux.copy.requests import A, LoadLibrary, Request, TryAccount
 from verrou.machines.linux.copy.test_account import TrialOnLinux
 from verrou.machines.linux.files.access_file import let_in_everywhere
 from verrou.machines.linux.files.account_files import GROUP, PASSWD, SHADOW, AccountFile, PasswdField
@@ -222,37 +223,37 @@ class LinuxCopy:
         """Test with the system's own PAM and sudo, in a copy of the copy."""
         try:
             if step.account not in secrets:
-                self._ask("library")
+                self._ask(LoadLibrary())
                 return StepResult(Outcome.DONE, "to be tested with its password before anything is changed")
-            answer = self._ask("try_account", **self._trial_of(step, secrets[step.account]))
+            answer = self._ask(self._attempt_of(step, secrets[step.account]))
         except CannotTry as reason:
             return StepResult(Outcome.REJECTED, f"it could not be tested: {reason}")
         return StepResult(Outcome.DONE if answer.accepted else Outcome.REJECTED, answer.message)
 
-    def _trial_of(self, step: TrySignIn, password: str) -> dict[str, object]:
+    def _attempt_of(self, step: TrySignIn, password: str) -> TryAccount:
         routes = (Route.REMOTE_SCREEN, Route.REMOTE_SHELL)
-        afar = [service.name for route in routes for service in behind(self.root, route)]
+        remote = [service.name for route in routes for service in behind(self.root, route)]
         untried = ""
-        if step.blank and "sshd" in afar and sshd_setting(self.root, "permitemptypasswords", "no")[0] != "yes":
-            afar.remove("sshd")
+        if step.blank and "sshd" in remote and sshd_setting(self.root, "permitemptypasswords", "no")[0] != "yes":
+            remote.remove("sshd")
             untried = "sshd was not tested: its own setting rejects a blank password before it asks PAM"
-        return {
-            "account": step.account,
-            "password": password,
-            "role": str(step.role),
-            "afar": afar,
-            "untried": untried,
-            "put_off": str(today_in_days()),
-            "tallies": load_faillock(self.root).tallies,
-        }
+        return TryAccount(
+            step.account,
+            password,
+            str(step.role),
+            remote,
+            untried,
+            str(today_in_days()),
+            load_faillock(self.root).tallies,
+        )
 
-    def _ask(self, do: str, **request: object) -> Answer:
+    def _ask(self, request: Request[A]) -> A:
         try:
-            answer = self.copy.ask(do, **request)
+            answer = self.copy.ask(request)
         except DryRunUnavailable as reason:
             raise CannotTry(str(reason)) from None
         self.root.forget()
-        return Answer(answer.get("accepted") is True, str(answer.get("message", "")))
+        return answer
 
     # Looking
 
@@ -596,10 +597,7 @@ class LinuxCopy:
     @contextmanager
     def attempt(self, policy: Policy, role: Role, let_in: bool) -> Iterator[TrialAccount]:
         """See :meth:`verrou.machines.protocol.Copy.attempt`."""
-        try:
-            self.copy.ask("library")
-        except DryRunUnavailable as reason:
-            raise CannotTry(str(reason)) from None
+        self._ask(LoadLibrary())
         name = f"trial{random_source.token_hex(4)}"
         password = make_password(policy, name, random_source.SystemRandom())
         if let_in:

@@ -11,6 +11,7 @@ from verrou.core.testing.trials import Answer, CannotTry
 from verrou.machines.linux.accounts.hashing import hashed
 from verrou.machines.linux.accounts.population import ageing, login_defs
 from verrou.machines.linux.accounts.steps import ageing_of_new_accounts, today_in_days
+from verrou.machines.linux.copy.requests import ChangePassword, Elevate, ElevateByPolkit, Person, Request, SignIn
 from verrou.machines.linux.elevation import polkit
 from verrou.machines.linux.files.account_files import (
     GROUP,
@@ -32,6 +33,10 @@ TRIAL_UID = 59_990
 """The highest candidate, tried downwards: an ordinary user's ID that no account has."""
 
 
+Ask = Callable[[Request[Answer]], Answer]
+"""Asks about an attempt. Raises: CannotTry: with the reason."""
+
+
 @define
 class TrialOnLinux:
     """See :class:`verrou.core.testing.trials.TrialAccount`.
@@ -39,16 +44,14 @@ class TrialOnLinux:
     ``root`` is the copy's tree, ``ask`` has its own PAM asked."""
 
     root: Root
-    ask: Callable[..., Answer]
+    ask: Ask
     account: str
     password: str
     uid: int
     groups: Sequence[str] = ()
 
     @classmethod
-    def made(
-        cls, root: Root, ask: Callable[..., Answer], account: str, password: str, groups: Sequence[str]
-    ) -> "TrialOnLinux":
+    def made(cls, root: Root, ask: Ask, account: str, password: str, groups: Sequence[str]) -> "TrialOnLinux":
         """Create it as a member of some groups."""
         root.forget()
         taken = {
@@ -82,7 +85,7 @@ class TrialOnLinux:
         return [service.name for service in services if service.route is not None]
 
     def sign_in(self, password: str, service: str = "") -> Answer:
-        return self.ask("sign_in", account=self.account, password=password, service=service or "login")
+        return self.ask(SignIn(self.account, password, service or "login"))
 
     def come_by(self, route: Route, service: str, password: str) -> Answer:
         if route is Route.NETWORK:
@@ -90,12 +93,12 @@ class TrialOnLinux:
         if service == "sshd" and not sshd_takes_passwords(self.root):
             raise CannotTry("the remote shell server accepts only keys, and the account has none")
         comes_from = "" if route is Route.CONSOLE else REMOTE
-        return self.ask("sign_in", account=self.account, password=password, service=service, comes_from=comes_from)
+        return self.ask(SignIn(self.account, password, service, comes_from))
 
     def elevate(self, password: str) -> Answer:
         if not self.root.exists("/usr/bin/sudo"):
             raise CannotTry("sudo is not installed; only root's own password elevates")
-        answer = self.ask("elevate", account=self.account, uid=self.uid, gid=self.uid, password=password)
+        answer = self.ask(Elevate(self.account, self.uid, self.uid, password))
         if not answer.accepted and not any(words in answer.message for words in DENIED_BY_SUDO):
             raise CannotTry(f"sudo did not decide about it: {answer.message}")
         return answer
@@ -108,7 +111,7 @@ class TrialOnLinux:
             return Answer(False, "no program here asks for it")
         if not program:
             raise CannotTry("polkit cannot be asked here: its bus or its client is missing")
-        return self.ask("elevate_by_polkit", person=[self.account, self.uid, self.uid], actions=actions, daemon=program)
+        return self.ask(ElevateByPolkit(Person(self.account, self.uid, self.uid), actions, program))
 
     def elevate_again(self, password: str, after: timedelta) -> Answer:
         raise CannotTry("sudo remembers an answer for the terminal it was given at, and a test has no terminal")
@@ -117,7 +120,7 @@ class TrialOnLinux:
         raise CannotTry("sudo waits by the clock of this computer, which a test does not move")
 
     def change_password(self, old: str, new: str) -> Answer:
-        return self.ask("change_password", account=self.account, uid=self.uid, old=old, new=new)
+        return self.ask(ChangePassword(self.account, self.uid, old, new))
 
     def reset_password(self, new: str) -> None:
         self._shadow({ShadowField.PASSWORD: hashed(new), ShadowField.CHANGED: str(today_in_days())})

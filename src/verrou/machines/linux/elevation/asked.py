@@ -9,7 +9,9 @@ from attrs import define, evolve, field
 from verrou.core.errors import VerrouError
 from verrou.core.model import Account, Grant, PasswordState, Source
 from verrou.core.model.known import Known, any_of
+from verrou.core.testing.trials import Answer as BySudo
 from verrou.machines.linux.accounts.population import Population
+from verrou.machines.linux.copy.requests import TryElevating
 from verrou.machines.linux.files.doas import DOAS_CONF
 from verrou.machines.linux.files.sudoers import SUDOERS, Person
 from verrou.machines.linux.pam.asking import was_not_asked, word_and_hash
@@ -65,7 +67,7 @@ class ElevationAsked:
         chosen = dict(list(different.items())[:MOST_ASKED])
         try:
             answers = dict(zip(chosen, self._answers(list(chosen.values())), strict=True))
-        except (DryRunUnavailable, VerrouError, KeyError, TypeError, ValueError) as error:
+        except (DryRunUnavailable, VerrouError) as error:
             self.differences.append(was_not_asked(str(error)))
             return self.people.accounts
         known = [answer.known for answer in answers.values()]
@@ -85,20 +87,13 @@ class ElevationAsked:
         return sudoers.what_counts_of(person), doas.what_counts_of(person)
 
     def _answers(self, accounts: Sequence[Account]) -> list[Answer]:
-        assert self.root.asker is not None
         word, hash_of_word = word_and_hash()
-        answers = self.root.asker(
-            "try_elevating",
-            names=[each.name for each in accounts],
-            doas=self.people.doas.program,
-            word=word,
-            hash_of_word=hash_of_word,
-            tallies=load_faillock(self.root).tallies,
-        )
+        names, tallies = [each.name for each in accounts], load_faillock(self.root).tallies
+        answers = self.root.ask(TryElevating(names, self.people.doas.program, word, hash_of_word, tallies))
         has_sudo, has_doas = self.people.sudoers.installed, bool(self.people.doas.program)
         return [
-            Answer(_of_sudo(sudo) if has_sudo else Known.NO, Known.of(doas.get("accepted")) if has_doas else Known.NO)
-            for sudo, doas in zip(answers["sudo"], answers["doas"], strict=True)
+            Answer(_of_sudo(each.sudo) if has_sudo else Known.NO, each.doas if has_doas else Known.NO)
+            for each in answers
         ]
 
     def _as_answered(self, account: Account, answer: Answer | None) -> Account:
@@ -122,9 +117,8 @@ class ElevationAsked:
         return evolve(account, grants=others, granted_by=(source,), denied_grants=(Grant.ADMINISTRATION,))
 
 
-def _of_sudo(answer: Mapping[str, object]) -> Known:
+def _of_sudo(answer: BySudo) -> Known:
     """Return whether sudo runs a program as root that no list of its files names."""
-    if answer.get("accepted") is True:
+    if answer.accepted:
         return Known.YES
-    message = str(answer.get("message", ""))
-    return Known.NO if any(words in message for words in REFUSES) else Known.UNKNOWN
+    return Known.NO if any(words in answer.message for words in REFUSES) else Known.UNKNOWN

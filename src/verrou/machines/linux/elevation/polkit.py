@@ -12,6 +12,7 @@ from attrs import evolve, field, frozen
 from verrou.core.errors import VerrouError
 from verrou.core.model import Source
 from verrou.log import Log
+from verrou.machines.linux.copy.requests import AskPolkit, Person
 from verrou.machines.linux.elevation.polkit_actions import EXEC
 from verrou.machines.linux.elevation.polkit_rules import NotPlain, Rule, plain_rules
 from verrou.machines.linux.root import Root
@@ -247,7 +248,7 @@ def daemon(root: Root) -> str:
 
 Answers = Mapping[str, Mapping[str, str]]
 """By account and action, what polkit answers to who sits at the machine."""
-SOMEBODY = ("", 65534, 65534)
+SOMEBODY = Person("", 65534, 65534)
 """Stands for a user whom no rule is about: the ID of nobody."""
 MOST_ASKED = 24
 _ASKED: dict[object, Answers | DryRunUnavailable] = {}
@@ -262,7 +263,7 @@ def ask(root: Root, people: Sequence[tuple[str, int, int]], actions: Sequence[st
     program = daemon(root)
     if root.asker is None or not program:
         raise DryRunUnavailable("it was not asked" if program else "it, or its bus, is missing")
-    asked = (SOMEBODY, *people[:MOST_ASKED])
+    asked = (SOMEBODY, *(Person(*each) for each in people[:MOST_ASKED]))
     texts = tuple((file, root.text(file)) for file in rule_files(root))
     groups = root.text("/etc/group")
     key = (str(root.path) if root.live else "", texts, groups, asked, tuple(actions), tuple(root.names_in(ACTIONS)))
@@ -270,18 +271,15 @@ def ask(root: Root, people: Sequence[tuple[str, int, int]], actions: Sequence[st
         raise _LATE[texts]
     if key not in _ASKED:
         try:
-            answer = root.asker(
-                "ask_polkit", people=[list(each) for each in asked], actions=list(actions), daemon=program
-            )
+            answers = root.ask(AskPolkit(asked, list(actions), program))
             _ASKED[key] = {
-                name: {action: _CODES[code] for action, code in answers.items()}
-                for name, answers in answer["answers"].items()
+                name: {action: _CODES[code] for action, code in codes.items()} for name, codes in answers.items()
             }
         except TooSlow as reason:
             _LATE[texts] = _ASKED[key] = reason
         except (DryRunUnavailable, VerrouError) as reason:
             _ASKED[key] = DryRunUnavailable(str(reason))
-        except (KeyError, TypeError, AttributeError):
+        except KeyError:
             _ASKED[key] = DryRunUnavailable("polkit did not answer all that it was asked")
     known = _ASKED[key]
     if isinstance(known, DryRunUnavailable):

@@ -10,6 +10,7 @@ from attrs import define, field, frozen
 from verrou.core.errors import VerrouError
 from verrou.core.model import Account, Source
 from verrou.core.model.routes import Pattern
+from verrou.machines.linux.copy.requests import RunShellServer
 from verrou.machines.linux.files.account_files import GROUP, AccountFile, twins
 from verrou.machines.linux.files.sshd import REMOTE, SSHD, Line, Settings, sshd_config
 from verrou.machines.linux.root import Root
@@ -76,17 +77,20 @@ class ShellAsked:
         for name in about.values():
             where = f"user={name},host={REMOTE},addr={REMOTE},laddr={HERE},lport={port}"
             commands.append([SSHD, "-T", "-f", sshd_config(self.root), "-C", where])
-        assert self.root.asker is not None
         try:
-            answers = self.root.asker("run_all", commands=commands)["all"] if commands else []
-            for key, answer in zip(about, answers, strict=True):
-                if not answer["code"]:
-                    self._found[key] = self._effective(str(answer["answer"]))
-            if answers and not self._found:
-                message = " ".join(str(answers[0]["message"]).split())
-                self.fault = message or f"sshd -T ended with {answers[0]['code']}"
-        except (DryRunUnavailable, VerrouError, KeyError, TypeError, ValueError) as error:
+            answers = self.root.ask(RunShellServer(commands)) if commands else []
+        except (DryRunUnavailable, VerrouError) as error:
             self.trouble = str(error)
+            return
+        for key, answer in zip(about, answers, strict=False):
+            if answer is not None and not answer.code:
+                self._found[key] = self._effective(answer.answer)
+        if answers and not self._found:
+            first = answers[0]
+            if first is None:
+                self.trouble = "sshd could not be run"
+            else:
+                self.fault = " ".join(first.message.split()) or f"sshd -T ended with {first.code}"
 
     def shell(self, account: Account) -> Settings | None:
         """Return the settings for an account; None where that was not answered."""

@@ -13,6 +13,7 @@ from verrou.core.model import PasswordState
 from verrou.core.model.known import Known
 from verrou.log import Log
 from verrou.machines.linux.accounts.hashing import FEWEST_ROUNDS, QUICK, hashed
+from verrou.machines.linux.copy.requests import AskPam, AskPamWithout, LoadLibrary
 from verrou.machines.linux.files.access_file import files_read
 from verrou.machines.linux.pam.faillock import load_faillock
 from verrou.machines.linux.pam.interpreter import ANY
@@ -164,24 +165,18 @@ class PamAsked:
         question = part.question._replace(word=word) if part.own_word else part.question
         if self.root.asker is None:
             return None
+        left_out = [(line.file, line.first, line.last) for line in lines]
         try:
-            text = self.root.asker(
-                "ask_pam_without",
-                question=question,
-                lines=[(line.file, line.first, line.last) for line in lines],
-                hash_of_word=hash_of_word,
-                tallies=load_faillock(self.root).tallies,
-            )["line"]
-        except (DryRunUnavailable, VerrouError, KeyError, TypeError, ValueError) as error:
+            found = self.root.ask(AskPamWithout(question, left_out, hash_of_word, load_faillock(self.root).tallies))
+        except (DryRunUnavailable, VerrouError) as error:
             LOG.info("the line by which %s denies is not found: %s", attempt.service, error)
             return None
-        return lines[text] if isinstance(text, int) and 0 <= text < len(lines) else None
+        return None if found is None else lines[found]
 
     def _find_out_why(self) -> None:
         """Note why nothing at all was answered."""
-        assert self.root.asker is not None
         try:
-            self.root.asker("library")
+            self.root.ask(LoadLibrary())
             self.trouble = self.trouble or "PAM answered nothing"
         except (DryRunUnavailable, VerrouError) as reason:
             self.trouble = str(reason)
@@ -201,15 +196,12 @@ class PamAsked:
         word, hash_of_word = word_and_hash()
         put = [each.question._replace(word=word) if each.own_word else each.question for each in questions]
         try:
-            answers = self.root.asker(
-                "ask_pam", questions=put, hash_of_word=hash_of_word, tallies=load_faillock(self.root).tallies
-            )
-            replies = [None if each is None else Reply(*each) for each in answers["replies"]]
-            self.root.late.update(map(str, answers["late"]))
-        except (DryRunUnavailable, VerrouError, KeyError, TypeError, ValueError) as error:
+            answers = self.root.ask(AskPam(put, hash_of_word, load_faillock(self.root).tallies))
+        except (DryRunUnavailable, VerrouError) as error:
             self.trouble = str(error)
             return None
-        pairs = zip(questions, replies, strict=True)
+        self.root.late.update(answers.late)
+        pairs = zip(questions, answers.replies, strict=True)
         return {(each.key, each.part): reply for each, reply in pairs if reply is not None}
 
 

@@ -1,0 +1,273 @@
+"""Requests to the process in a private copy, and the answers to them: a class for each.
+
+An answer comes from a process in which anyone's program may have run, so nothing of it is believed before it has the
+expected shape."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any, ClassVar, Generic, NamedTuple, Protocol, TypeVar, get_args
+
+from attrs import fields, frozen
+
+from verrou.core.model.known import Known
+from verrou.core.testing.trials import Answer
+from verrou.machines.linux.pam.questions import Question, Reply
+
+A = TypeVar("A")
+Raw = Mapping[str, Any]
+
+
+class Person(NamedTuple):
+    """An account as polkit is asked about it."""
+
+    name: str
+    uid: int
+    gid: int
+
+
+@frozen(repr=False)  # a request may contain a password
+class Request(Generic[A]):
+    """A request; ``programs`` are the system's own that run for it, ``topic`` what may be too slow as a whole."""
+
+    programs: ClassVar[tuple[str, ...]] = ("PAM",)
+
+    @property
+    def topic(self) -> str:
+        return ""
+
+    def understood(self, raw: Raw) -> A:
+        """Return the answer. Raises: KeyError, TypeError, ValueError, AttributeError: it makes no sense."""
+        raise NotImplementedError
+
+    def as_data(self) -> dict[str, object]:
+        """Return the request as plain data."""
+        return {"do": type(self).__name__, **{field.name: getattr(self, field.name) for field in fields(type(self))}}
+
+
+class _Attempt(Request[Answer]):
+    """A request that is accepted or not, with a message."""
+
+    def understood(self, raw: Raw) -> Answer:
+        return _attempted(raw)
+
+
+def _attempted(raw: Raw) -> Answer:
+    return Answer(raw.get("accepted") is True, str(raw.get("message", "")))
+
+
+def _yes_or_no(raw: object) -> Known:
+    return Known.of(raw if isinstance(raw, bool) else None)
+
+
+class Ended(NamedTuple):
+    """How a program ended: exit code, what it complained or answered, and its answer alone."""
+
+    code: int
+    message: str
+    answer: str
+
+
+def _ended(raw: Raw) -> Ended:
+    return Ended(int(raw["code"]), str(raw["message"]), str(raw["answer"]))
+
+
+@frozen(repr=False)
+class RunProgram(Request[Ended]):
+    """Run one of the system's own programs."""
+
+    programs = ()
+    command: Sequence[str]
+
+    def understood(self, raw: Raw) -> Ended:
+        return _ended(raw)
+
+
+@frozen(repr=False)
+class RunShellServer(Request[list[Ended | None]]):
+    """Run sshd(8) with several arguments, one after another; None for one that could not be run."""
+
+    programs = ("sshd",)
+    commands: Sequence[Sequence[str]]
+
+    def understood(self, raw: Raw) -> list[Ended | None]:
+        return [None if "trouble" in each else _ended(each) for each in raw["all"]]
+
+
+@frozen(repr=False)
+class LoadLibrary(Request[None]):
+    """Load the system's own PAM library. What keeps it from that is raised."""
+
+    def understood(self, raw: Raw) -> None:
+        return None
+
+
+@frozen(repr=False)
+class SignIn(_Attempt):
+    """Sign in by a service, as from another computer where ``comes_from`` names one."""
+
+    account: str
+    password: str
+    service: str = "login"
+    comes_from: str = ""
+
+    @property
+    def topic(self) -> str:
+        return self.service
+
+
+@frozen(repr=False)
+class ChangePassword(_Attempt):
+    """Change a password as its owner."""
+
+    account: str
+    uid: int
+    old: str
+    new: str
+
+
+@frozen(repr=False)
+class Elevate(_Attempt):
+    """Elevate with sudo(8)."""
+
+    account: str
+    uid: int
+    gid: int
+    password: str
+
+
+@frozen(repr=False)
+class TryAccount(_Attempt):
+    """Sign in, and elevate or be denied, in a copy of the copy, where neither a changed nor a wrong password stays.
+
+    A guest is tested by the ``remote`` services instead, which must deny it; ``untried`` says which are left out, and
+    why. ``put_off`` is the day, in days since 1970, taken as the password's where a new one is required, and
+    ``tallies`` the folder of failed attempts."""
+
+    programs = ("PAM", "sudo")
+    account: str
+    password: str
+    role: str
+    remote: Sequence[str]
+    untried: str
+    put_off: str
+    tallies: str
+
+
+class ByProgram(NamedTuple):
+    """What sudo answered to one account, and whether doas elevates."""
+
+    sudo: Answer
+    doas: Known
+
+
+@frozen(repr=False)
+class TryElevating(Request[list[ByProgram]]):
+    """Return for each account what sudo answers to its password, and doas (at that path, if any), in a copy of the
+    copy.
+
+    ``word`` is the password of every account there, ``hash_of_word`` its hash."""
+
+    programs = ("sudo",)
+    names: Sequence[str]
+    doas: str
+    word: str
+    hash_of_word: str
+    tallies: str
+
+    def understood(self, raw: Raw) -> list[ByProgram]:
+        pairs = zip(raw["sudo"], raw["doas"], strict=True)
+        found = [ByProgram(_attempted(sudo), _yes_or_no(doas.get("accepted"))) for sudo, doas in pairs]
+        if len(found) != len(self.names):
+            raise ValueError("not every account was answered for")
+        return found
+
+
+class Replies(NamedTuple):
+    """PAM's reply to each question, None where there is none; and the services that were too slow."""
+
+    replies: list[Reply | None]
+    late: list[str]
+
+
+@frozen(repr=False)
+class AskPam(Request[Replies]):
+    """Put questions to PAM in a copy of the copy, where no failed attempt counts."""
+
+    questions: Sequence[Question]
+    hash_of_word: str
+    tallies: str
+
+    def understood(self, raw: Raw) -> Replies:
+        replies = [None if each is None else Reply(*each) for each in raw["replies"]]
+        if len(replies) != len(self.questions):
+            raise ValueError("not every question was answered")
+        return Replies(replies, list(map(str, raw["late"])))
+
+
+@frozen(repr=False)
+class AskPamWithout(Request[int | None]):
+    """Return the first of some lines, by its place among them, without which PAM would say yes.
+
+    Lines are (file, first line, last line)."""
+
+    question: Question
+    lines: Sequence[tuple[str, int, int]]
+    hash_of_word: str
+    tallies: str
+
+    def understood(self, raw: Raw) -> int | None:
+        found = raw["line"]
+        return found if isinstance(found, int) and 0 <= found < len(self.lines) else None
+
+
+@frozen(repr=False)
+class AskPolkit(Request[Mapping[str, Mapping[str, int]]]):
+    """Return polkit's answer to each action for each account at the machine: exit codes of pkcheck(1)."""
+
+    programs = ("polkit",)
+    people: Sequence[Person]
+    actions: Sequence[str]
+    daemon: str
+
+    def understood(self, raw: Raw) -> Mapping[str, Mapping[str, int]]:
+        return {str(name): {action: int(codes[action]) for action in codes} for name, codes in raw["answers"].items()}
+
+
+@frozen(repr=False)
+class ElevateByPolkit(_Attempt):
+    """Answer whether polkit lets an account with an administrator's password do one of some actions."""
+
+    programs = ("polkit",)
+    person: Person
+    actions: Sequence[str]
+    daemon: str
+
+
+AnyRequest = (
+    RunProgram
+    | RunShellServer
+    | LoadLibrary
+    | SignIn
+    | ChangePassword
+    | Elevate
+    | TryAccount
+    | TryElevating
+    | AskPam
+    | AskPamWithout
+    | AskPolkit
+    | ElevateByPolkit
+)
+REQUESTS: Mapping[str, type[AnyRequest]] = {each.__name__: each for each in get_args(AnyRequest)}
+
+
+def request_from(data: Mapping[str, Any]) -> AnyRequest:
+    """Return the request that :meth:`Request.as_data` was made from."""
+    own = dict(data)
+    return REQUESTS[own.pop("do")](**own)
+
+
+class Asker(Protocol):
+    """Asks the system itself. Raises: DryRunUnavailable: it could not be asked, or its answer makes no sense."""
+
+    def __call__(self, request: Request[A], /) -> A:
+        """Return the answer to a request."""
+        ...
