@@ -20,7 +20,7 @@ from verrou.core.steps.step import CreateAccount
 from verrou.machines.changes import Secrets
 from verrou.machines.linux.copy.sandbox import CLONE_NEWNS, private_mounts, unshare
 from verrou.machines.registry import open_machine
-from verrou.records.transactions import do_dry_run
+from verrou.records.dry_runs import do_dry_run
 
 ROUNDS = 7
 

@@ -28,7 +28,7 @@ from verrou.machines.bench.authority import Authority
 from verrou.machines.changes import RestoreResult, Secrets, StepResult
 from verrou.machines.linux.files.sign_ins import LASTLOG_RECORD
 from verrou.machines.protocol import Machine
-from verrou.records import transactions as carry_out
+from verrou.records import dry_runs, reversals, transactions
 from verrou.records.journal import Journal
 
 sys.path.insert(0, str(Path(__file__).parent))
@@ -162,19 +162,19 @@ def _become_program(words: list[str], folder: Path, streams: tuple[int, int, int
 def do(machine: Machine, *steps: Step, secrets: Secrets | None = None) -> list[StepResult]:
     """The steps rehearsed and landed, no guard asked, and what the machine answered to each."""
     given = secrets or Secrets()
-    dry_run = carry_out.do_dry_run(machine, machine.observe(), list(steps), given)
+    dry_run = dry_runs.do_dry_run(machine, machine.observe(), list(steps), given)
     assert not dry_run.prediction_reason, dry_run.prediction_reason
     if dry_run.changes:
-        carry_out.commit(machine, dry_run, given, carry_out.RunInfo("test"))
+        transactions.commit(machine, dry_run, given, transactions.RunInfo("test"))
     return [result for _, result in dry_run.steps]
 
 
 def go_back(machine: Machine, entry: int | None = None) -> list[RestoreResult]:
     """An undo rehearsed and landed, no guard asked, and what came of each place."""
     journal = Journal(machine.records_folder())
-    entries = carry_out.to_undo(journal, entry, None)
-    dry_run = carry_out.dry_run_undo(machine, journal, [each.number for each in entries])
-    carry_out.undo(machine, dry_run, entries, carry_out.RunInfo("undo"))
+    entries = reversals.to_undo(journal, entry, None)
+    dry_run = reversals.dry_run_undo(machine, journal, [each.number for each in entries])
+    reversals.undo(machine, dry_run, entries, transactions.RunInfo("undo"))
     return list(dry_run.put_back)
 
 

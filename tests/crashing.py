@@ -20,7 +20,7 @@ from verrou.core.steps.step import Step
 from verrou.machines.changes import Secrets
 from verrou.machines.linux.copy import sandbox as inside
 from verrou.machines.protocol import Machine
-from verrou.records import transactions as carry_out
+from verrou.records import dry_runs, reversals, transactions
 from verrou.records.journal import Journal
 
 WRITE_LIKE = (
@@ -105,29 +105,29 @@ def _in_child(mode: Mode, call: int, action: Callable[[], object], whose: Whose)
 def done(machine: Machine, steps: list[Step], secrets: Secrets) -> None:
     """A worksheet, rehearsed, guarded and landed."""
     snapshot = machine.observe()
-    dry_run = carry_out.do_dry_run(machine, snapshot, guards.with_trials(snapshot, steps), secrets)
+    dry_run = dry_runs.do_dry_run(machine, snapshot, guards.with_trials(snapshot, steps), secrets)
     if dry_run.prediction_reason:
         raise VerrouError(dry_run.prediction_reason)
     guards.check(dry_run.candidate, guards.ACCEPTABLE)
     assert not dry_run.rejected, dry_run.rejected
-    carry_out.commit(machine, dry_run, secrets, carry_out.RunInfo("test"))
+    transactions.commit(machine, dry_run, secrets, transactions.RunInfo("test"))
 
 
 def taken_back(machine: Machine) -> None:
     """What ``verrou undo`` does: an undo that broke off itself goes on."""
     journal = Journal(machine.records_folder())
-    entries = carry_out.to_undo(journal, None, None)
+    entries = reversals.to_undo(journal, None, None)
     if entries[0].is_interrupted and entries[0].undoes:
-        carry_out.resume(machine)
+        reversals.resume(machine)
         return
-    dry_run = carry_out.dry_run_undo(machine, journal, [entry.number for entry in entries])
+    dry_run = reversals.dry_run_undo(machine, journal, [entry.number for entry in entries])
     guards.check(dry_run.candidate, guards.ACCEPTABLE)
-    carry_out.undo(machine, dry_run, entries, carry_out.RunInfo("undo"))
+    reversals.undo(machine, dry_run, entries, transactions.RunInfo("undo"))
 
 
 def finished(machine: Machine) -> None:
     """What ``verrou resume`` does."""
-    carry_out.resume(machine)
+    reversals.resume(machine)
 
 
 def state(root: Path) -> Mapping[str, object]:

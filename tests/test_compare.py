@@ -32,7 +32,7 @@ from verrou.machines.bench.authority import Authority
 from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.changes import Outcome, Secrets
 from verrou.machines.registry import open_machine
-from verrou.records import transactions as carry_out
+from verrou.records import dry_runs, transactions
 from verrou.records.earlier import snapshot_before
 
 DAY = datetime(2026, 9, 14, 8, 30)
@@ -259,10 +259,10 @@ def test_before_and_now_differ_by_the_plan_and_nothing_else(machine: Authority) 
             for step in plan_changes(before, baseline, audit(before, baseline)).steps
             if not isinstance(step, TrySignIn)
         ]
-        dry_run = carry_out.do_dry_run(at, before, steps, Secrets(), False)
+        dry_run = dry_runs.do_dry_run(at, before, steps, Secrets(), False)
         if not dry_run.changes:
             return
-        carry_out.commit(at, dry_run, Secrets(), carry_out.RunInfo("harden"))
+        transactions.commit(at, dry_run, Secrets(), transactions.RunInfo("harden"))
         earlier, number = snapshot_before(at)
         assert number == 1 and not compare(before, earlier).differing
         differing = compare(earlier, at.observe()).differing

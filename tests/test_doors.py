@@ -39,7 +39,7 @@ from verrou.machines.linux.entry.shells import Shells
 from verrou.machines.linux.root import Root
 from verrou.machines.protocol import Machine
 from verrou.machines.registry import open_machine
-from verrou.records import transactions as carry_out
+from verrou.records import dry_runs, transactions
 from verrou.records.journal import Journal
 
 pytestmark = pytest.mark.real_root
@@ -400,9 +400,9 @@ EVERYONE = Secrets(dict.fromkeys(("warden", "ringer", "tern", "gull", "puffin"),
 
 def applied(machine: Machine, steps: list[Step]) -> None:
     snapshot = machine.observe()
-    dry_run = carry_out.do_dry_run(machine, snapshot, guards.with_trials(snapshot, steps), EVERYONE)
+    dry_run = dry_runs.do_dry_run(machine, snapshot, guards.with_trials(snapshot, steps), EVERYONE)
     guards.check(dry_run.candidate, guards.ACCEPTABLE)
-    carry_out.commit(machine, dry_run, EVERYONE, carry_out.RunInfo("test"))
+    transactions.commit(machine, dry_run, EVERYONE, transactions.RunInfo("test"))
 
 
 @examples(5)

@@ -45,7 +45,7 @@ from verrou.machines.bench.authority import Authority
 from verrou.machines.changes import Outcome, Secrets
 from verrou.machines.protocol import Machine
 from verrou.machines.registry import open_machine
-from verrou.records import transactions as carry_out
+from verrou.records import dry_runs, reversals, transactions
 from verrou.records.journal import Journal
 
 __all__ = ["tree"]
@@ -178,7 +178,7 @@ def as_foreseen_and_as_rehearsed(machine: Machine, steps: list[Step]) -> None:
             if (accepted_values := before.accepted_values.get(each.rule_id)) is not None
         ):
             continue  # nothing here could make it so, which is said before a step is made of it
-        dry_run = carry_out.do_dry_run(machine, before, [step], secrets)
+        dry_run = dry_runs.do_dry_run(machine, before, [step], secrets)
         assert not dry_run.prediction_reason
         (_, result), *_ = dry_run.steps
         if result.outcome is Outcome.DONE:
@@ -187,7 +187,7 @@ def as_foreseen_and_as_rehearsed(machine: Machine, steps: list[Step]) -> None:
             assert not dry_run.changes, (step.what, result.message)
         assert stripped(machine.observe()) == stripped(before), "a rehearsal touches nothing"
         if dry_run.changes:
-            carry_out.commit(machine, dry_run, secrets, carry_out.RunInfo("test"))
+            transactions.commit(machine, dry_run, secrets, transactions.RunInfo("test"))
             assert stripped(machine.observe()) == stripped(dry_run.after), step.what
 
 
@@ -236,7 +236,7 @@ def whole_plan_and_back(machine: Machine, steps: list[Step]) -> None:
     """A worksheet as one: the guards, what lands, an administrator at every instant of it, and the way back."""
     secrets = Secrets(dict.fromkeys(ALL_NAMES, PASSWORD))
     start = machine.observe()
-    dry_run = carry_out.do_dry_run(machine, start, guards.with_trials(start, steps), secrets)
+    dry_run = dry_runs.do_dry_run(machine, start, guards.with_trials(start, steps), secrets)
     try:
         guards.check(dry_run.candidate)
     except GuardRefused:
@@ -244,13 +244,13 @@ def whole_plan_and_back(machine: Machine, steps: list[Step]) -> None:
     if not dry_run.changes:
         return
     with administered_throughout(machine, start, dry_run.after):
-        carry_out.commit(machine, dry_run, secrets, carry_out.RunInfo("test"))
+        transactions.commit(machine, dry_run, secrets, transactions.RunInfo("test"))
     assert stripped(machine.observe()) == stripped(dry_run.after)
     journal = Journal(machine.records_folder())
-    back = carry_out.dry_run_undo(machine, journal, [1])
+    back = reversals.dry_run_undo(machine, journal, [1])
     assert not back.candidate.gap
     with administered_throughout(machine, dry_run.after, back.after):
-        carry_out.undo(machine, back, carry_out.to_undo(journal, 1, None), carry_out.RunInfo("undo"))
+        reversals.undo(machine, back, reversals.to_undo(journal, 1, None), transactions.RunInfo("undo"))
     gone = [step.account for step in steps if isinstance(step, Remove) and step.choice is FilesChoice.DELETE]
     if not gone:
         assert stripped(machine.observe()) == stripped(start)
@@ -275,7 +275,7 @@ def test_a_refused_step_in_the_middle_leaves_no_one_locked_out(tmp_path: Path) -
     required: list[Step] = [CreateAccount("users", Role.ADMINISTRATOR), SetEnabled("keeper", False)]
     steps = guards.with_trials(snapshot, required)
     assert [type(step) for step in steps] == [CreateAccount, TrySignIn, SetEnabled]
-    dry_run = carry_out.do_dry_run(machine, snapshot, steps, Secrets(users=PASSWORD))
+    dry_run = dry_runs.do_dry_run(machine, snapshot, steps, Secrets(users=PASSWORD))
     assert [r.outcome for _, r in dry_run.steps] == [Outcome.REJECTED, Outcome.REJECTED, Outcome.DONE]
     assert [r.guard for r in guards.refusals_on(dry_run.candidate)] == ["last-administrator"]
 
@@ -288,7 +288,7 @@ def test_a_trial_that_held_counts_when_another_step_was_refused(tmp_path: Path) 
         TrySignIn("gull"),
         SetEnabled("keeper", False),
     ]
-    dry_run = carry_out.do_dry_run(machine, machine.observe(), steps, Secrets(gull=PASSWORD))
+    dry_run = dry_runs.do_dry_run(machine, machine.observe(), steps, Secrets(gull=PASSWORD))
     outcomes = [result.outcome for _, result in dry_run.steps]
     assert outcomes == [Outcome.DONE, Outcome.REJECTED, Outcome.DONE, Outcome.DONE]
     assert guards.refusals_on(dry_run.candidate) == []

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from conftest import Verrou, titled
 from verrou.core.baselines.baseline import read_baseline
 from verrou.core.errors import BadInput, GuardRefused
-from verrou.core.judging import guards
+from verrou.core.judging import administrator_guards, guards, review
 from verrou.core.judging.audit import audit
 from verrou.core.model import (
     Account,
@@ -53,7 +53,7 @@ from verrou.core.steps.step import (
 )
 
 NOW = datetime(2026, 9, 14, 8, 30)
-LATER = NOW.date() + guards.LOOK_AHEAD
+LATER = NOW.date() + administrator_guards.LOOK_AHEAD
 EXCLUDING = ((Flag.CHANGE_DUE, Flag.CANNOT_CHANGE), (Flag.CHANGE_DUE, Flag.AGEING_EXEMPT))
 FACTS = MachineFacts("hide-01", "bench", "bench", "x", NOW, Naming("[a-z]+", 20, ""), excluding=EXCLUDING)
 NAMES = ("keeper", "warden", "tern", "ana", "bors")
@@ -137,7 +137,7 @@ def test_disabling_the_only_administrator_is_refused(snapshot: Snapshot) -> None
     usable = usable_administrators(snapshot)
     if len(usable) == 1:
         with pytest.raises(GuardRefused, match=f"step 1 is blocked .* disable account {usable[0].name}"):
-            guards.check(guards.candidate_of(snapshot, [SetEnabled(usable[0].name, False)]))
+            guards.check(review.candidate_of(snapshot, [SetEnabled(usable[0].name, False)]))
 
 
 def two_administrators(in_use: str = "") -> Snapshot:
@@ -252,7 +252,7 @@ def test_a_contradiction_is_refused() -> None:
     required = {"lockout.lasts": timedelta(minutes=10), "lockout.forget_after": timedelta(minutes=20)}
     snapshot = lockout(5, 30, 30)
     with pytest.raises(GuardRefused, match="step 1 is blocked by the guard conflict"):
-        guards.check(guards.candidate_of(snapshot, rule_steps(snapshot, required)))
+        guards.check(review.candidate_of(snapshot, rule_steps(snapshot, required)))
 
 
 def test_a_machine_that_moved_is_refused() -> None:
@@ -329,8 +329,8 @@ def test_a_machine_without_an_administrator_may_be_hardened() -> None:
     nobody = evolve(two_administrators(), accounts=())
     steps = [CreateAccount("tern", Role.STANDARD)]
     assert guards.refusals(nobody, steps) == []
-    assert guards.warnings(guards.candidate_of(nobody, steps)) and not guards.warnings(
-        guards.candidate_of(two_administrators(), steps)
+    assert guards.warnings(review.candidate_of(nobody, steps)) and not guards.warnings(
+        review.candidate_of(two_administrators(), steps)
     )
 
 
@@ -415,7 +415,7 @@ def test_a_blank_password_that_may_do_beside_a_key_is_refused(password: Known, r
     shut = EntryPoint(Route.REMOTE_SHELL, admissions={"tern": Admission(Known.NO, Known.NO, Known.NO, "sshd")})
     before = Snapshot(FACTS, (warden, blank), administrators, {}, entry_points=(EntryPoint(Route.CONSOLE), shut))
     after = evolve(before, entry_points=(EntryPoint(Route.CONSOLE), evolve(shut, admissions={"tern": decided})))
-    found = [r.guard for r in guards.refusals_on(guards.Candidate(before, after, ()))]
+    found = [r.guard for r in guards.refusals_on(review.Candidate(before, after, ()))]
     assert ("remote-blank-password" in found) is refused
 
 

@@ -33,7 +33,7 @@ from verrou.machines.folder_operations import ArchiveHome, MakeHome, UnmakeHome
 from verrou.machines.linux.apply.applier import APPEND_ONLY, IMMUTABLE
 from verrou.machines.linux.apply.order import ordered
 from verrou.machines.registry import open_machine
-from verrou.records import transactions as carry_out
+from verrou.records import dry_runs
 
 HASH = "$6$station$" + "h" * 86
 
@@ -295,7 +295,7 @@ def test_a_place_that_is_marked_unchangeable_is_reported_first(tree: Path, place
     except OSError:
         pytest.skip("this file system has no such marks")
     try:
-        dry_run = carry_out.do_dry_run(machine, machine.observe(), [SetEnabled("warden", False)], Secrets())
+        dry_run = dry_runs.do_dry_run(machine, machine.observe(), [SetEnabled("warden", False)], Secrets())
     finally:
         fcntl.ioctl(descriptor, SET_FLAGS, struct.pack("l", 0))
         os.close(descriptor)

@@ -19,7 +19,8 @@ from verrou.core.baselines.baseline import read_baseline
 from verrou.core.baselines.capture import captured
 from verrou.core.judging.audit import audit
 from verrou.core.judging.comparison import compare
-from verrou.core.judging.guards import Candidate, refusals_on
+from verrou.core.judging.guards import refusals_on
+from verrou.core.judging.review import Candidate
 from verrou.core.model import (
     Account,
     AccountName,

@@ -20,7 +20,8 @@ from hypothesis import strategies as st
 from conftest import TYPED, Verrou, examples, forked, titled
 from debian_root import PrivateRoot
 from test_seat_bench import machines
-from verrou.core.judging.guards import Candidate, refusals_on
+from verrou.core.judging.guards import refusals_on
+from verrou.core.judging.review import Candidate
 from verrou.core.model import Account, Builtin, Grant, Group, MachineFacts, Naming, Role, Snapshot
 from verrou.core.model.reasons import why
 from verrou.core.model.routes import AccessListEntry, EntryPoint, Principals, Route, allow_only
@@ -35,7 +36,7 @@ from verrou.machines.linux.copy.requests import SignIn
 from verrou.machines.linux.root import Root
 from verrou.machines.protocol import DryRunUnavailable, Machine, TooSlow
 from verrou.machines.registry import open_machine
-from verrou.records import transactions as carry_out
+from verrou.records import dry_runs, transactions
 from verrou.records.journal import JOURNAL, Journal
 
 OTHER_PASSWORD = "razorbill-Ledge-77"
@@ -45,8 +46,8 @@ def break_off(machine: Machine) -> None:
     """Leave a run behind that died before anything landed."""
     from verrou.core.steps.step import SetEnabled
 
-    dry_run = carry_out.do_dry_run(machine, machine.observe(), [SetEnabled("passerby", True)], carry_out.Secrets())
-    record = carry_out._record(dry_run, carry_out.RunInfo("account enable passerby"))
+    dry_run = dry_runs.do_dry_run(machine, machine.observe(), [SetEnabled("passerby", True)], transactions.Secrets())
+    record = transactions._record(dry_run, transactions.RunInfo("account enable passerby"))
     journal = Journal(machine.records_folder())
     journal.begin(record, dry_run.changes)
 

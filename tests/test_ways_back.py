@@ -17,7 +17,7 @@ from verrou.core.steps.step import CreateAccount, FilesChoice, Join, Remove, Set
 from verrou.machines.bench.authority import Authority
 from verrou.machines.changes import Outcome, Secrets
 from verrou.machines.registry import open_machine
-from verrou.records import transactions as carry_out
+from verrou.records import dry_runs, reversals, transactions
 from verrou.records.journal import Journal
 
 OTHER_PASSWORD = "razorbill-Ledge-77"
@@ -129,15 +129,15 @@ class TestOnARealRoot:
         machine = open_machine(str(manned_root.path))
         start = machine.observe()
         secrets = Secrets(ringer=OTHER_PASSWORD)
-        dry_run = carry_out.do_dry_run(machine, start, swap_steps(start, "warden", "ringer", "ask"), secrets)
+        dry_run = dry_runs.do_dry_run(machine, start, swap_steps(start, "warden", "ringer", "ask"), secrets)
         assert not dry_run.rejected and not guards.refusals_on(dry_run.candidate)
         with administered_throughout(machine, start, dry_run.after):
-            carry_out.commit(machine, dry_run, secrets, carry_out.RunInfo("test"))
+            transactions.commit(machine, dry_run, secrets, transactions.RunInfo("test"))
         journal = Journal(machine.records_folder())
-        entries = carry_out.to_undo(journal, None, None)
-        back = carry_out.dry_run_undo(machine, journal, [entry.number for entry in entries])
+        entries = reversals.to_undo(journal, None, None)
+        back = reversals.dry_run_undo(machine, journal, [entry.number for entry in entries])
         with administered_throughout(machine, dry_run.after, back.after):
-            carry_out.undo(machine, back, entries, carry_out.RunInfo("undo"))
+            reversals.undo(machine, back, entries, transactions.RunInfo("undo"))
         assert manned_root.signs_in("warden", GOOD_PASSWORD)
 
     def test_root_still_works_whatever_is_set(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
@@ -218,7 +218,7 @@ class TestOnARealRoot:
         machine = open_machine(str(manned_root.path))
         before = machine.observe()
         assert before.by_name["warden"].last_sign_in is not None
-        after = carry_out.do_dry_run(machine, before, [CreateAccount("tern", Role.STANDARD)], Secrets()).after
+        after = dry_runs.do_dry_run(machine, before, [CreateAccount("tern", Role.STANDARD)], Secrets()).after
         assert after.by_name["warden"] == before.by_name["warden"]
 
     def test_what_hangs_on_a_file_outlasts_a_change(self, manned_root: PrivateRoot, verrou: Verrou) -> None:
@@ -248,15 +248,15 @@ class TestOnARealRoot:
         """Between rehearsal and landing somebody adds an account; what it rests on moved only the second time."""
         machine = open_machine(str(manned_root.path))
         secrets = Secrets(tern=OTHER_PASSWORD)
-        dry_run = carry_out.do_dry_run(machine, machine.observe(), [CreateAccount("tern", Role.STANDARD)], secrets)
+        dry_run = dry_runs.do_dry_run(machine, machine.observe(), [CreateAccount("tern", Role.STANDARD)], secrets)
         manned_root.inside("useradd", "-M", "gull")
-        carry_out.commit(machine, dry_run, secrets, carry_out.RunInfo("test"))
+        transactions.commit(machine, dry_run, secrets, transactions.RunInfo("test"))
         names = [line.split(":")[0] for line in manned_root.read("/etc/passwd").splitlines()]
         assert names[-2:] == ["gull", "tern"] and manned_root.inside("grpck", "-r").returncode == 0
-        dry_run = carry_out.do_dry_run(machine, machine.observe(), [Join("tern", "adm")], Secrets())
+        dry_run = dry_runs.do_dry_run(machine, machine.observe(), [Join("tern", "adm")], Secrets())
         manned_root.inside("usermod", "-aG", "sudo", "tern")
         with pytest.raises(GuardRefused, match=r"changed-machine: account tern, .* changed"):
-            carry_out.commit(machine, dry_run, Secrets(), carry_out.RunInfo("test"))
+            transactions.commit(machine, dry_run, Secrets(), transactions.RunInfo("test"))
         assert guards.usable_administrators(machine.observe())
 
     def test_what_it_rests_on_may_stand_in_a_file_that_it_does_not_write(self, manned_root: PrivateRoot) -> None:
@@ -268,11 +268,11 @@ class TestOnARealRoot:
         machine = open_machine(str(manned_root.path))
         secrets = Secrets(gull=GOOD_PASSWORD)
         steps: list[Step] = [TrySignIn("gull"), SetEnabled("warden", False)]
-        dry_run = carry_out.do_dry_run(machine, machine.observe(), steps, secrets)
+        dry_run = dry_runs.do_dry_run(machine, machine.observe(), steps, secrets)
         assert not dry_run.rejected and not guards.refusals_on(dry_run.candidate)
         (manned_root.path / "etc/sudoers.d/season").unlink()
         with pytest.raises(GuardRefused, match="changed-machine"):
-            carry_out.commit(machine, dry_run, secrets, carry_out.RunInfo("test"))
+            transactions.commit(machine, dry_run, secrets, transactions.RunInfo("test"))
         assert manned_root.signs_in("warden", GOOD_PASSWORD)
 
     def test_a_disk_whose_pam_is_too_new_for_this_computer(self, manned_root: PrivateRoot, verrou: Verrou) -> None:

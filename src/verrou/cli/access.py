@@ -19,7 +19,7 @@ from verrou.core.planning.change_plan import plan_changes
 from verrou.core.values import nearest, show_raw
 from verrou.machines.changes import Secrets
 from verrou.machines.protocol import Machine
-from verrou.records.transactions import do_dry_run
+from verrou.records.dry_runs import do_dry_run
 from verrou.reports.access import (
     access_data,
     access_table,

@@ -13,7 +13,7 @@ from verrou.cli.passwords import collect_passwords, hand_over, reserve
 from verrou.core.baselines.baseline import Baseline
 from verrou.core.errors import BadInput, BrokeOff, GuardRefused, MachineRefused, NotEnoughRights
 from verrou.core.history.entries import RunState
-from verrou.core.judging import guards
+from verrou.core.judging import administrator_guards, guards
 from verrou.core.judging.audit import Audit, audit
 from verrou.core.model import Snapshot, counted
 from verrou.core.model.verdicts import Result
@@ -22,18 +22,8 @@ from verrou.core.prediction.account_creation import NoWay
 from verrou.core.steps.step import GIVES_PASSWORD, Step, TrySignIn, account_of
 from verrou.machines.changes import Outcome, Secrets
 from verrou.machines.protocol import Machine, to_change
-from verrou.records.transactions import (
-    DryRun,
-    Mismatch,
-    RunInfo,
-    check_whole,
-    commit,
-    do_dry_run,
-    note,
-    only_tries,
-    predicted_run,
-    with_files,
-)
+from verrou.records.dry_runs import DryRun, Mismatch, do_dry_run, only_tries, predicted_run, with_files
+from verrou.records.transactions import RunInfo, check_whole, commit, note
 from verrou.reports.findings import audit_table, trials_table
 from verrou.reports.plan_tables import plan_table, results_table
 from verrou.reports.tables import BAD, DOUBTFUL, complain, console, print_table, shown
@@ -134,7 +124,7 @@ class Change:
 
         whole, failed = self.baseline is None, dry_run.candidate.failed_trials
         refusals = guards.refusals_on(dry_run.candidate, self.info.overridden)
-        if failed and (whole or any(refusal.guard == guards.UNTRIED for refusal in refusals)):
+        if failed and (whole or any(refusal.guard == administrator_guards.UNTRIED for refusal in refusals)):
             words = "\n".join(f"test sign-in of {name} failed: {message}" for name, message in failed.items())
             raise MachineRefused(f"{words}\nnothing was changed")
         guards.refuse(refusals)

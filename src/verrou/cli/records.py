@@ -16,7 +16,7 @@ from verrou.core.history.records import Run
 from verrou.core.judging import guards
 from verrou.machines.changes import Outcome
 from verrou.machines.protocol import Machine, to_change
-from verrou.records import transactions as carry_out
+from verrou.records import reversals, transactions
 from verrou.records.journal import Journal
 from verrou.records.machine_lock import is_held
 from verrou.records.transactions import RunInfo
@@ -51,26 +51,26 @@ def undo(
     out = console()
     changeable = to_change(machine)
     journal = _journal(machine)
-    entries = carry_out.to_undo(journal, entry, back_to)
-    info = carry_out.RunInfo(typed_command(), overridden=accepted)
+    entries = reversals.to_undo(journal, entry, back_to)
+    info = transactions.RunInfo(typed_command(), overridden=accepted)
     if entries[0].is_interrupted and entries[0].undoes and entry is None:
         out.print(f"Entry {entries[0].number} (undo of {_numbers(entries[0].undoes)}) was interrupted; continuing.")
         _finish(machine, info, preview)
         return
     with console(stderr=True).status("Dry run on a private copy"):
-        dry_run = carry_out.dry_run_undo(changeable, journal, [each.number for each in entries])
+        dry_run = reversals.dry_run_undo(changeable, journal, [each.number for each in entries])
     for line in going_back_lines(entries, dry_run.before, dry_run.after):
         out.print(shown(line))
     print_table(out, restored_table(dry_run.put_back))
     for remark in dry_run.notices:
         out.print(shown(remark), style=DOUBTFUL)
-    carry_out.check_undo(changeable, journal, dry_run, entries, info)
+    reversals.check_undo(changeable, journal, dry_run, entries, info)
     if preview:
         out.print("This is a preview; nothing was changed.")
         return
     if not yes:
         agreed(f"Undo this on {shown(machine.name)}?")
-    number = carry_out.undo(changeable, dry_run, entries, info)
+    number = reversals.undo(changeable, dry_run, entries, info)
     left = [item for item in dry_run.put_back if item.outcome is Outcome.REJECTED]
     numbers = _numbers([each.number for each in entries])
     out.print(f"Undone: entry {numbers}. Recorded as entry {number}. To redo: verrou undo --entry {number}")
@@ -101,7 +101,7 @@ def _finish(machine: Machine, info: RunInfo, preview: bool) -> None:
         _preview_resume(machine, info)
         return
     with console(stderr=True).status("Dry run on a private copy"):
-        entry, swept = carry_out.resume(to_change(machine), info)
+        entry, swept = reversals.resume(to_change(machine), info)
     if entry is not None:
         out.print(f"Entry {entry.number} ({shown(entry.command)}, {entry.begun}) is finished.")
     elif swept:
@@ -120,10 +120,10 @@ def _preview_resume(machine: Machine, info: RunInfo) -> None:
         )
         return
     with console(stderr=True).status("Dry run on a private copy"):
-        dry_run = carry_out.dry_run_resume(changeable, journal, entry)
+        dry_run = reversals.dry_run_resume(changeable, journal, entry)
     out.print(f"Remaining steps of entry {entry.number}, {shown(entry.command)}, by {entry.by}, {entry.begun}:")
     print_table(out, restored_table(dry_run.put_back))
-    carry_out.check_resume(changeable, journal, dry_run, entry, info)
+    reversals.check_resume(changeable, journal, dry_run, entry, info)
     out.print("This is a preview; nothing was changed.")
 
 

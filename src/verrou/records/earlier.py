@@ -6,7 +6,7 @@ from verrou.core.errors import BadInput
 from verrou.core.history.entries import JournalEntry, RunState
 from verrou.core.model import Snapshot
 from verrou.machines.protocol import Machine, to_change
-from verrou.records import transactions as carry_out
+from verrou.records import reversals
 from verrou.records.journal import Journal
 
 
@@ -19,13 +19,13 @@ def snapshot_before(machine: Machine, entry: int | None = None) -> tuple[Snapsho
     changeable = to_change(machine)
     journal = Journal(changeable.records_folder())
     if entry is None:
-        number = carry_out.to_undo(journal, None, None)[0].number
+        number = reversals.to_undo(journal, None, None)[0].number
     elif entry in {each.number for each in journal.entries()}:
         number = entry
     else:
         raise BadInput(f"{machine.name}: the journal has no entry {entry}; verrou journal list shows it")
-    entries = carry_out.to_undo(journal, None, number - 1)
-    return carry_out.dry_run_undo(changeable, journal, [each.number for each in entries]).after, number
+    entries = reversals.to_undo(journal, None, number - 1)
+    return reversals.dry_run_undo(changeable, journal, [each.number for each in entries]).after, number
 
 
 def standing_since(machine: Machine, entry: int | None = None) -> tuple[Snapshot | None, Sequence[JournalEntry]]:

@@ -4,15 +4,16 @@ import json
 import re
 from collections.abc import Iterator
 from datetime import date, datetime, time
-from typing import Any
 
 from verrou.core.model import (
     Account,
+    AccountName,
     Builtin,
     Detail,
     Flag,
     Grant,
     Group,
+    GroupName,
     MachineFacts,
     Naming,
     Origin,
@@ -21,10 +22,11 @@ from verrou.core.model import (
     Source,
 )
 from verrou.core.model.routes import EVERYONE, AccessListEntry, EntryPoint, Principals, Route, allow_only
-from verrou.machines.bench import authority as other_side
 from verrou.machines.bench import rules
 from verrou.machines.bench import session as seat
+from verrou.machines.bench import state as other_side
 from verrou.machines.bench.authority import Authority
+from verrou.machines.bench.data import ShownAccount
 
 GRANTS = {
     seat.ADMINISTRATORS: Grant.ADMINISTRATION,
@@ -60,9 +62,9 @@ def snapshot_of(authority: Authority, address: str) -> Snapshot:
     accounts = tuple(_account(kept, authority.clock) for kept in authority.accounts())
     groups = tuple(
         Group(
-            g["name"],
+            GroupName(g["name"]),
             str(g["id"]),
-            tuple(g["members"]),
+            tuple(map(AccountName, g["members"])),
             (GRANTS[g["id"]],) if g["id"] in GRANTS else (),
             Source(f"group {g['id']}"),
             note=g["note"],
@@ -116,17 +118,17 @@ def _entry_points(authority: Authority) -> Iterator[EntryPoint]:
         )
 
 
-def _account(kept: dict[str, Any], now: datetime) -> Account:
+def _account(kept: ShownAccount, now: datetime) -> Account:
     builtin = BUILTINS.get(kept["id"])
     until = kept["locked_until"]
     return Account(
-        name=kept["name"],
+        name=AccountName(kept["name"]),
         identity=str(kept["id"]),
         origin=Origin.BUILT_IN if builtin else Origin.ADDED,
         builtin=builtin,
         original_name=kept["shipped_name"],
         full_name=kept["full_name"],
-        groups=tuple(kept["groups"]),
+        groups=tuple(map(GroupName, kept["groups"])),
         enabled=kept["open"],
         password=PasswordState(kept["password"]),
         password_scheme=kept["scheme"],

@@ -4,17 +4,14 @@ import re
 import time
 from collections.abc import Mapping, Sequence
 from datetime import date, datetime
-from itertools import islice
-from pathlib import Path
 from typing import assert_never
 
-from attrs import define, field
+from attrs import define
 
-from verrou.core.model import Detail, Flag, Role, Source, counted, size_text
+from verrou.core.model import Detail, Flag, Role, Source, counted
 from verrou.core.steps.step import (
     CreateAccount,
     CreateGroup,
-    FilesChoice,
     Join,
     Leave,
     Remove,
@@ -32,12 +29,9 @@ from verrou.core.steps.step import (
     TrySignIn,
     Unlock,
 )
-from verrou.machines.changes import Change, FileChange, Outcome, Secrets, StepResult
-from verrou.machines.folder_operations import ArchiveHome, HandOver, TakeHome
-from verrou.machines.linux.accounts.background_jobs import CRONTABS, LINGERING, at_jobs, processes_by_number
+from verrou.machines.changes import FileChange, Outcome, Secrets, StepResult
+from verrou.machines.linux.accounts.background_jobs import CRONTABS, LINGERING, at_jobs
 from verrou.machines.linux.accounts.hashing import hashed, hashed_all
-from verrou.machines.linux.accounts.homes import Home, NoHome, everything_elsewhere, new_archive
-from verrou.machines.linux.accounts.id_allocation import Numbers
 from verrou.machines.linux.accounts.new_homes import HOMES, making
 from verrou.machines.linux.accounts.population import (
     EPOCH,
@@ -47,11 +41,8 @@ from verrou.machines.linux.accounts.population import (
     NOTE,
     defined_number,
     limit_in_days,
-    login_defs,
-    numbers_of_people,
 )
-from verrou.machines.linux.entry.routes import sessions
-from verrou.machines.linux.files.access_file import confined_groups
+from verrou.machines.linux.accounts.removal import Removal
 from verrou.machines.linux.files.account_files import (
     GROUP,
     GSHADOW,
@@ -59,25 +50,19 @@ from verrou.machines.linux.files.account_files import (
     SHADOW,
     SUBGID,
     SUBUID,
-    AccountFile,
-    AccountLine,
     GroupField,
     PasswdField,
     ShadowField,
     members_of,
     number,
 )
-from verrou.machines.linux.files.closed_accounts import CLOSED_FOR_GOOD, ENDS_KEPT, ends_kept, with_end_kept
+from verrou.machines.linux.files.closed_accounts import CLOSED_FOR_GOOD
 from verrou.machines.linux.files.password_hashes import scheme_of
-from verrou.machines.linux.files.sudoers import Sudoers
 from verrou.machines.linux.pam.faillock import load_faillock
 from verrou.machines.linux.refused import StepRejected
-from verrou.machines.linux.root import Root
 
 SHELL = "/bin/bash"
 SHELLS = "/etc/shells"
-MOST_HANDED = 5_000
-"""How many files outside a home are handed over one by one."""
 
 
 def today_in_days() -> int:
@@ -95,32 +80,8 @@ def ageing_of_new_accounts(defs: Mapping[str, tuple[str, Source]]) -> tuple[str,
 
 
 @define
-class AccountEdit:
-    """The account files as they will be; nothing is written before :meth:`write`.
-
-    ``pending`` are the homes that earlier steps create, ``homes`` the operations of these steps on homes, done on the
-    machine itself and never on a copy. ``jobs`` are files of background jobs with their new names; an empty name
-    removes one."""
-
-    root: Root
-    today_days: int
-    hashes: Mapping[str, str] = field(factory=dict)
-    files: dict[str, AccountFile] = field(factory=dict, init=False)
-    pending: Sequence[Change] = ()
-    homes: list[Change] = field(factory=list, init=False)
-    tallies: list[str] = field(factory=list, init=False)
-    jobs: dict[str, str] = field(factory=dict, init=False)
-    ends: dict[str, str] = field(factory=dict, init=False)
-    numbers: Numbers = field(init=False)
-    _sudoers_read: Sudoers | None = field(default=None, init=False)
-
-    def __attrs_post_init__(self) -> None:
-        for name in (PASSWD, SHADOW, GROUP, GSHADOW, SUBUID, SUBGID):
-            text = self.root.text(name)
-            if text is not None:
-                self.files[name] = AccountFile.parse(name, text)
-        self.numbers = Numbers(self.files, login_defs(self.root))
-        self.ends = dict(ends_kept(self.root))
+class AccountEdit(Removal):
+    """The account files, changed by steps."""
 
     def apply(self, step: Step, secrets: Secrets) -> StepResult:
         """Do one step in memory; a rejected step leaves everything as it was."""
@@ -138,22 +99,6 @@ class AccountEdit:
             f.revision != before[name] for name, f in self.files.items()
         )
         return StepResult(Outcome.DONE if changed else Outcome.UNCHANGED, message)
-
-    def write(self) -> None:
-        """Write each changed file of the copy, and remove the tallies of accounts that are unlocked or removed."""
-        for name, file in self.files.items():
-            text = file.text()
-            if text != self.root.text(name):
-                self.root.write(name, text)
-        if self.ends != ends_kept(self.root):
-            self.root.write(ENDS_KEPT, with_end_kept(self.ends), mode=0o600)
-        for tally in self.tallies:
-            self.root.remove(tally)
-        for place, new_place in self.jobs.items():
-            if new_place:
-                self.root.rename(place, new_place)
-            else:
-                self.root.remove(place)
 
     def _do(self, step: Step, secrets: Secrets) -> str:
         match step:
@@ -191,12 +136,6 @@ class AccountEdit:
                 raise StepRejected(f"{step.what}: not a step on account files")
             case _:
                 assert_never(step)
-
-    def _record(self, file: str, name: str) -> AccountLine:
-        record = self.files[file].find(name) if file in self.files else None
-        if record is None:
-            raise StepRejected(f"{name} is not in {file}")
-        return record
 
     def _check_name(self, name: str) -> None:
         if not re.fullmatch(NAMING.pattern, name) or len(name) > NAMING.longest:
@@ -243,29 +182,6 @@ class AccountEdit:
         if line and role is not Role.ADMINISTRATOR:
             raise StepRejected(f"{line} makes any account called {name} an administrator. Remove that line first")
 
-    def _sudoers(self) -> Sudoers:
-        """Return the sudoers, read once: no step of an edit writes to them."""
-        if self._sudoers_read is None:
-            self._sudoers_read = Sudoers.load(self.root)
-        return self._sudoers_read
-
-    def _group_for(self, role: Role) -> str | None:
-        """Return the group that gives an account a role."""
-        if role is Role.STANDARD:
-            return None
-        if role is Role.GUEST:
-            makers = list(confined_groups(self.root, {record.name for record in self.files[GROUP].records()}))
-            missing = "no group here is restricted to the console, so there is none for guests"
-        else:
-            groups = [(record.name, int(record.fields[GroupField.GID])) for record in self.files[GROUP].records()]
-            makes = self._sudoers().makes_administrators
-            makers = [group for group, gid in groups if makes(group, gid, datetime.now())]
-            missing = "no group here makes an administrator; install the package sudo"
-        found = next((group for group in makers if self.files[GROUP].find(group)), None)
-        if found is None:
-            raise StepRejected(missing)
-        return found
-
     def _home_and_shell(self, step: CreateAccount) -> tuple[str, str]:
         home = step.home.rstrip("/") or f"{HOMES}/{step.account}"
         parts = home.split("/")
@@ -291,130 +207,6 @@ class AccountEdit:
         if shell not in listed or not self.root.exists(shell):
             raise StepRejected(f"{shell!r} is not a shell here; {SHELLS} lists: {', '.join(listed) or 'none'}")
 
-    def _remove(self, step: Remove) -> str:
-        name = step.account
-        record = self._record(PASSWD, name)
-        uid = int(record.fields[PasswdField.UID])
-        same_name = [str(r.line) for r in self.files[PASSWD].records() if r.name == name]
-        if len(same_name) > 1:
-            raise StepRejected(
-                f"two accounts are called {name} ({PASSWD}, lines {', '.join(same_name)}). Repair that first."
-            )
-        first_root = next((r for r in self.files[PASSWD].records() if r.fields[PasswdField.UID] == "0"), None)
-        if first_root is not None and first_root.name == name:
-            raise StepRejected(f"{name} is built in and cannot be removed. It can be disabled")
-        if uid not in numbers_of_people(self.numbers.defs) and uid != 0:
-            raise StepRejected(f"{name} belongs to the system or to a package; remove the package instead")
-        if uid and (busy := _at_work(self.root, name, uid)):
-            raise StepRejected(f"{name} {busy}; end that first")
-        message = self._part_with_home(step, record, uid)
-        message = "; ".join(filter(None, (message, self._hand_over_elsewhere(step, record, uid))))
-        self._take_out(record)
-        self.ends.pop(name, None)
-        if "/" not in name and self._tally(name) is not None:
-            self.tallies.append(f"{load_faillock(self.root).tallies}/{name}")
-        return message
-
-    def _to_next_owner(self, place: str, record: AccountLine, to: str, *, below: bool) -> HandOver:
-        taker = self._record(PASSWD, to)
-        (uid, gid), (to_uid, to_gid) = _owner(record), _owner(taker)
-        return HandOver(place, uid, gid, to_uid, to_gid, below)
-
-    def _hand_over_elsewhere(self, step: Remove, record: AccountLine, uid: int) -> str:
-        """Plan the change of owner of everything the account has outside its home."""
-        if step.choice is not FilesChoice.HAND_OVER or uid == 0:
-            return ""
-        places = list(islice(everything_elsewhere(self.root, uid, record.fields[PasswdField.HOME]), MOST_HANDED + 1))
-        if len(places) > MOST_HANDED:
-            raise StepRejected(
-                f"{step.account} has more than {MOST_HANDED} files outside its home; hand them over yourself"
-            )
-        self.homes += [self._to_next_owner(place, record, step.to, below=False) for place in sorted(places)]
-        return f"{counted(len(places), 'file')} elsewhere too" if places else ""
-
-    def _tally(self, name: str) -> Path | None:
-        place = self.root.place(f"{load_faillock(self.root).tallies}/{name}")
-        return place if place.is_file() else None
-
-    def _part_with_home(self, step: Remove, record: AccountLine, uid: int) -> str:
-        """Plan what happens to the home; a folder that is not the account's own is left alone, and reported."""
-        name, folder = record.name, record.fields[PasswdField.HOME]
-        made = [
-            operation for operation in self.homes if not isinstance(operation, FileChange) and operation.place == folder
-        ]
-        if made:  # made by a step before this one: it need not be made at all
-            self.homes = [operation for operation in self.homes if operation not in made]
-            return "it had no home"
-        home = Home(self.root, folder, uid)
-        if not folder or not home.there():
-            return "it had no home"
-        others = {
-            r.fields[PasswdField.HOME]: r.name
-            for r in self.files[PASSWD].records()
-            if r.name != name and r.fields[PasswdField.HOME]
-        }
-        try:
-            home.check(others)
-        except NoHome as reason:
-            if home.is_empty_and_roots():
-                self.homes.append(TakeHome(home.inside(), 0))
-                return ""
-            if step.choice in (FilesChoice.KEEP, FilesChoice.HAND_OVER):
-                return f"{reason}, so it is left alone"
-            raise StepRejected(f"{reason}. Use --files keep to remove the account alone") from None
-        except OSError as error:
-            raise StepRejected(f"{folder} cannot be looked through ({error.strerror}). Repair that first.") from None
-        count, size = home.files()
-        held = f"{counted(count, 'file')}, {size_text(size)}"
-        if step.choice is FilesChoice.HAND_OVER:
-            given = self._to_next_owner(home.inside(), record, step.to, below=True)
-            if any(owner == given.to_uid for owner in home.owners()):
-                raise StepRejected(
-                    f"{step.to} already has files in {folder}, which could not be distinguished from the new ones"
-                )
-            self.homes.append(given)
-            return f"{held} in {folder} belong to {step.to} then"
-        if step.choice is FilesChoice.KEEP:
-            self.homes.append(home.closed())
-            return f"{held} stay in {folder}, for root alone"
-        if step.choice is FilesChoice.DELETE:
-            self.homes.append(TakeHome(home.inside(), uid))
-            return f"{held} deleted"
-        archive = new_archive(self.root, name)
-        self.homes += [ArchiveHome(home.inside(), uid, archive), TakeHome(home.inside(), uid, archive)]
-        return f"{held} are in {archive}"
-
-    def _take_out(self, record: AccountLine) -> None:
-        """Remove an account from every file, with its own group where no one else is in it."""
-        self.numbers.forget()
-        name, gid = record.name, record.fields[PasswdField.GID]
-        self.files[PASSWD].remove(record)
-        for file in (SHADOW, SUBUID, SUBGID):
-            while file in self.files and (there := self.files[file].find(name)):
-                self.files[file].remove(there)
-        self._rename_in_groups(name, "")
-        own = self.files[GROUP].find(name)
-        used = any(r.fields[PasswdField.GID] == gid for r in self.files[PASSWD].records())
-        if (
-            own is not None
-            and own.fields[GroupField.GID] == gid
-            and not members_of(own.fields[GroupField.MEMBERS])
-            and not used
-        ):
-            self._drop_group(name)
-
-    def _rename_in_groups(self, name: str, new_name: str) -> None:
-        """Rename an account wherever a group lists it; ``""`` removes it."""
-        for file, lists in ((GROUP, (3,)), (GSHADOW, (2, 3))):
-            for record in list(self.files[file].records()) if file in self.files else []:
-                fields = list(record.fields)
-                for position in lists:
-                    names = members_of(fields[position])
-                    if name in names:
-                        fields[position] = ",".join(filter(None, (new_name if n == name else n for n in names)))
-                if tuple(fields) != record.fields:
-                    self.files[file].replace(record, fields)
-
     def _create_group(self, step: CreateGroup) -> str:
         if self.files[GROUP].find(step.group):
             raise StepRejected(f"a group {step.group} already exists")
@@ -439,12 +231,6 @@ class AccountEdit:
             raise StepRejected(f"{name} is the main group of {', '.join(main[:5])}")
         self._drop_group(name)
         return ""
-
-    def _drop_group(self, name: str) -> None:
-        for file in (GROUP, GSHADOW):
-            if file in self.files and (there := self.files[file].find(name)):
-                self.files[file].remove(there)
-        self.numbers.forget()
 
     def _set_flags(self, step: SetFlags) -> str:
         record = self._record(SHADOW, step.account)
@@ -665,14 +451,6 @@ def _comment(text: str, words: Mapping[int, str]) -> str:
     return ",".join(parts)
 
 
-def _at_work(root: Root, name: str, uid: int) -> str:
-    """Return why an account cannot be removed right now; empty where it can."""
-    if inside := sessions(root, {uid: name}).get(name):
-        return f"is signed in ({', '.join(inside.sessions)})"
-    running = processes_by_number(root).get(uid, 0)
-    return f"runs {counted(running, 'process')}" if running else ""
-
-
 def hashes_for(steps: Sequence[Step], secrets: Secrets) -> Mapping[str, str]:
     """Return the hashes of all passwords that the steps set, computed in parallel.
 
@@ -680,8 +458,3 @@ def hashes_for(steps: Sequence[Step], secrets: Secrets) -> Mapping[str, str]:
     required = {step.account: secrets.given(step) for step in steps if isinstance(step, CreateAccount | SetPassword)}
     made = hashed_all({password: password for password in required.values() if password})
     return {name: made[password] for name, password in required.items() if password}
-
-
-def _owner(record: AccountLine) -> tuple[int, int]:
-    """Return an account's number and its group's."""
-    return int(record.fields[PasswdField.UID]), int(record.fields[PasswdField.GID])
