@@ -1,13 +1,19 @@
 """The built program as a person meets it: the demo, the formats, hostile input, exit codes."""
 
+import inspect
 import json
 import re
+import shlex
 import subprocess
+from collections.abc import Callable
 from pathlib import Path
 
+import click
 import pytest
 
 from conftest import Verrou, forked
+from verrou.cli.main import cli
+from verrou.core import advice
 from verrou.core.rules import CATALOGUE
 from verrou.core.surveys.data import snapshot_from, survey_data
 from verrou.machines.registry import open_machine
@@ -181,3 +187,28 @@ def test_the_handbook_shows_what_the_program_does() -> None:
         assert f"`verrou {name}" in handbook + readme or f"verrou {name}" in readme or f"| `{name}" in handbook, name
     assert ", ".join(map(str, Outcome)) in handbook and f"up to {PATIENCE:.0f}" in handbook
     assert ENDS_KEPT in handbook and ARCHIVES in handbook
+
+
+def test_every_command_line_in_advice_can_be_typed(bench: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Each is taken apart as if it had been typed; what it would do is not done."""
+    monkeypatch.setenv("VERROU_MACHINE", str(bench))
+    given = {"name": "ana b", "until": "2027-03-31", "entry": 1, "machine": str(bench), "assignment": "lockout.after=5"}
+    makers = [each for name, each in vars(advice).items() if inspect.isfunction(each) and name != "command"]
+    assert len(makers) > 20
+    for make in makers:
+        words = {name: given.get(name, "tern") for name in inspect.signature(make).parameters}
+        for line in (make(**words), *([make()] if all(p.default is not p.empty for p in _parameters(make)) else [])):
+            _, *typed = shlex.split(line)
+            found: click.Command = cli
+            context = click.Context(cli, info_name="verrou")
+            while isinstance(found, click.Group):
+                _, found, typed = found.resolve_command(context, typed)
+            if "NAME" not in line and "DAY" not in line and "=VALUE" not in line and found.name != "audit":
+                found.make_context(found.name, list(typed), parent=context)
+            assert not {word for word in typed if word.startswith("--")} - {
+                o for p in found.params for o in (*p.opts, *p.secondary_opts)
+            }
+
+
+def _parameters(make: Callable[..., str]) -> list[inspect.Parameter]:
+    return list(inspect.signature(make).parameters.values())

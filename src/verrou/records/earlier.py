@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 
+from verrou.core import advice
 from verrou.core.errors import BadInput
 from verrou.core.history.entries import JournalEntry, RunState
 from verrou.core.model import Snapshot
@@ -23,7 +24,7 @@ def snapshot_before(machine: Machine, entry: int | None = None) -> tuple[Snapsho
     elif entry in {each.number for each in journal.entries()}:
         number = entry
     else:
-        raise BadInput(f"{machine.name}: the journal has no entry {entry}; verrou journal list shows it")
+        raise BadInput(f"{machine.name}: the journal has no entry {entry}; {advice.list_journal()} shows it")
     entries = reversals.to_undo(journal, None, number - 1)
     return reversals.dry_run_undo(changeable, journal, [each.number for each in entries]).after, number
 

@@ -4,6 +4,7 @@ from collections.abc import Callable, Sequence
 
 from attrs import evolve
 
+from verrou.core import advice
 from verrou.core.errors import BadInput, GuardRefused, MachineRefused
 from verrou.core.history.entries import JournalEntry
 from verrou.core.judging import administrator_guards, guards, review
@@ -48,7 +49,8 @@ def dry_run_resume(machine: ChangeableMachine, journal: Journal, entry: JournalE
             return _settled(snapshot, copy, items, tried=frozenset(entry.tried))
     except DryRunUnavailable as reason:
         raise MachineRefused(
-            f"entry {entry.number} is still interrupted: {reason}. To try again: verrou resume. To revert: verrou undo"
+            f"entry {entry.number} is still interrupted: {reason}. "
+            f"To try again: {advice.resume()}. To revert: {advice.undo()}"
         ) from None
 
 
@@ -86,12 +88,12 @@ def check_resume(
     accepted = (*entry.overridden, *info.overridden)
     found = guards.refusals_on(dry_run.candidate, accepted)
     if not found and _only_the_other_way(dry_run, lambda: dry_run_undo(machine, journal, [entry.number])):
-        found = [administrator_guards.nobody_left("to return to a state with an administrator: verrou undo")]
+        found = [administrator_guards.nobody_left(f"to return to a state with an administrator: {advice.undo()}")]
     if found:
         words = "\n".join(map(str, found))
         raise GuardRefused(
             f"{words}\nentry {entry.number} stays interrupted, since the machine has changed. "
-            f"To revert: verrou undo --entry {entry.number}"
+            f"To revert: {advice.undo(entry.number)}"
         )
     if dry_run.blockers:
         raise MachineRefused(f"entry {entry.number} is still interrupted: " + "\n".join(dry_run.blockers))
@@ -180,7 +182,7 @@ def to_undo(journal: Journal, entry: int | None, back_to: int | None) -> list[Jo
         refuse_interrupted(journal)
     if not chosen:
         what = "nothing to undo" if entry is None else f"no entry {entry} that can be undone"
-        raise BadInput(f"the journal has {what}. To list it: verrou journal list")
+        raise BadInput(f"the journal has {what}. To list it: {advice.list_journal()}")
     return chosen[::-1]
 
 
@@ -195,7 +197,7 @@ def check_undo(
         guards.refuse(
             [
                 administrator_guards.nobody_left(
-                    "to finish the run, after which an administrator can sign in: verrou resume"
+                    f"to finish the run, after which an administrator can sign in: {advice.resume()}"
                 )
             ]
         )

@@ -2,6 +2,7 @@
 
 from attrs import evolve
 
+from verrou.core import advice
 from verrou.core.errors import NotEnoughRights, VerrouError
 from verrou.core.history.entries import JournalEntry
 from verrou.core.model import Snapshot
@@ -46,7 +47,10 @@ def interruption(machine: Machine) -> str:
 
 def words_of(entry: JournalEntry) -> str:
     """Return the text about an interrupted entry."""
-    return (
-        f"entry {entry.number} of the journal ({entry.command}, by {entry.by}, {entry.begun}) was interrupted. "
-        "To finish: verrou resume. To revert: verrou undo"
-    )
+    run = f"{entry.command}, by {entry.by}, {entry.begun}"
+    return f"entry {entry.number} of the journal ({run}) was interrupted. {how_to_go_on()}"
+
+
+def how_to_go_on() -> str:
+    """Return what to do about an interrupted run."""
+    return f"To finish: {advice.resume()}. To revert: {advice.undo()}"

@@ -7,6 +7,7 @@ from contextlib import contextmanager, suppress
 
 from attrs import evolve, frozen
 
+from verrou.core import advice
 from verrou.core.errors import BrokeOff, GuardRefused, MachineRefused, VerrouError
 from verrou.core.history.entries import JournalRecord, RunState, StepRecord
 from verrou.core.judging import administrator_guards, guards
@@ -25,7 +26,7 @@ from verrou.records.dry_runs import DryRun, do_dry_run
 from verrou.records.interruptions import until_applied
 from verrou.records.journal import Journal
 from verrou.records.machine_lock import is_held, machine_lock
-from verrou.records.standing import words_of
+from verrou.records.standing import how_to_go_on, words_of
 
 LOG = Log(__name__)
 
@@ -133,9 +134,7 @@ def apply_all(machine: ChangeableMachine, journal: Journal, changes: Iterable[Ch
         journal.finish(number)
     except (OSError, KeyboardInterrupt) as error:
         why = _io_words(error) if isinstance(error, OSError) else "it was interrupted"
-        raise BrokeOff(
-            f"entry {number} was interrupted: {why}. To finish: verrou resume. To revert: verrou undo"
-        ) from None
+        raise BrokeOff(f"entry {number} was interrupted: {why}. {how_to_go_on()}") from None
 
 
 def _io_words(error: OSError) -> str:
@@ -156,7 +155,7 @@ def clean_up_entries(machine: ChangeableMachine, journal: Journal, number: int |
             why = _io_words(error) if isinstance(error, OSError) else "that was interrupted"
             raise BrokeOff(
                 f"entry {entry.number} is done, but not everything it removes could be deleted: {why}. "
-                "To delete the rest: verrou resume"
+                f"To delete the rest: {advice.resume()}"
             ) from None
 
 

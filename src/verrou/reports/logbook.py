@@ -4,6 +4,7 @@ from collections.abc import Mapping, Sequence
 from datetime import date
 from typing import Any
 
+from verrou.core import advice
 from verrou.core.history.records import Run, RunRecord
 from verrou.core.history.trend import MachineHistory, Trend, soon
 from verrou.core.model import counted
@@ -89,7 +90,7 @@ def record_table(number: int, record: RunRecord) -> Table:
     if record.baseline:
         lines.append(("baseline", record.baseline, record.digest))
     if record.entry is not None:
-        lines.append(("journal", f"entry {record.entry}", f"verrou journal show {record.entry} -m {record.machine}"))
+        lines.append(("journal", f"entry {record.entry}", advice.show_entry(record.entry, record.machine)))
     for finding in record.findings:
         text = str(finding.severity) if finding.verdict is Verdict.NOT_MET else str(finding.verdict)
         waived = f"until {finding.waived_until} by {finding.waived_by}" if finding.waived_until else ""

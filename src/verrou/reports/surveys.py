@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 
+from verrou.core import advice
 from verrou.core.judging.group_text import gives
 from verrou.core.model import Account, Builtin, PasswordState, Reading, Role, Snapshot, Status, Unread, counted, joined
 from verrou.core.model.access import (
@@ -232,7 +233,7 @@ def what_helps(rule: Rule, reading: Reading, snapshot: Snapshot) -> str:
     if accepted_values is not None and accepted_values.cannot:
         return accepted_values.cannot
     leader = next((other for other in CATALOGUE.values() if rule.id in other.set_with), None)
-    return f"verrou rule set {leader.id if leader else rule.id}=VALUE enforces it"
+    return f"{advice.set_rule(f'{leader.id if leader else rule.id}=VALUE')} enforces it"
 
 
 def decided_by(reading: Reading) -> str:

@@ -3,6 +3,7 @@
 from collections.abc import Iterator, Sequence
 from datetime import date, timedelta
 
+from verrou.core import advice
 from verrou.core.judging.review import Candidate, Refusal, StepEffect, which
 from verrou.core.model import (
     Account,
@@ -39,7 +40,7 @@ def last_administrator(candidate: Candidate) -> Iterator[Refusal]:
             "last-administrator",
             cause.number if cause else 0,
             f"{cause.step.what if cause else 'it'} would leave no administrator who can sign in{_unsure(candidate)}",
-            "create another administrator first; verrou account swap OLD NEW does both",
+            f"create another administrator first; {advice.swap()} does both",
         )
     elif candidate.gap:
         yield Refusal(
@@ -136,7 +137,7 @@ def untried_administrator(candidate: Candidate) -> Iterator[Refusal]:
         UNTRIED,
         cause.number if cause else 0,
         f"{cause.step.what if cause else 'it'} would leave only {names}, and {failed}",
-        f"test it in the same run: verrou account swap OLD {after[0].name}",
+        f"test it in the same run: {advice.swap(after[0].name)}",
     )
 
 
@@ -178,7 +179,7 @@ def blank_administrator(candidate: Candidate) -> Iterator[Refusal]:
             "blank-administrator",
             cause.number if cause else 0,
             f"{cause.step.what if cause else 'it'} would let anyone elevate as {joined(fresh)} without a password",
-            f"set a password first (verrou account password {fresh[0]}), or override this guard: "
+            f"set a password first ({advice.set_password(fresh[0])}), or override this guard: "
             "--override blank-administrator",
         )
 

@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 from functools import reduce
 
+from verrou.core import advice
 from verrou.core.baselines.baseline import WantedAccount, WantedGroup
 from verrou.core.model import Account, AccountName, Detail, Effect, PasswordState, Role, Snapshot, joined
 from verrou.core.model.access import doubts, known_role, role_of, routes_of, routes_unknown, signed_in_automatically
@@ -57,8 +58,8 @@ def account_gaps(snapshot: Snapshot, required: WantedAccount) -> Iterator[Gap]:
     should_be_open = required.is_open(snapshot.machine.now.date())
     blank = account.password is PasswordState.BLANK and required.password != "blank"
     if blank and (should_be_open or account.enabled):
-        opened = "" if account.enabled or not should_be_open else f", then verrou account enable {name}"
-        manual = f"verrou account password {name}{opened}" if should_be_open else ""
+        opened = "" if account.enabled or not should_be_open else f", then {advice.enable(name)}"
+        manual = f"{advice.set_password(name)}{opened}" if should_be_open else ""
         yield Gap(name, Fact.PASSWORD, PasswordState.BLANK, PasswordState.SET, manual=manual)
     if account.enabled is not should_be_open:
         # No step enables an account with a blank password: set another password first.
@@ -73,8 +74,8 @@ def account_gaps(snapshot: Snapshot, required: WantedAccount) -> Iterator[Gap]:
         yield from _routes(snapshot, coming, account, required)
     gets_in = routes_of(account, snapshot) or routes_unknown(account, snapshot)
     if should_be_open and account.enabled and snapshot.entry_points and not gets_in and not blank:
-        advice = f"to see what denies it: verrou why {name} console"
-        yield Gap(name, Fact.ROUTES, (), required.routes, manual=advice)
+        manual = f"to see what denies it: {advice.why(name, Route.CONSOLE)}"
+        yield Gap(name, Fact.ROUTES, (), required.routes, manual=manual)
 
 
 def account_doubts(snapshot: Snapshot, required: WantedAccount) -> Iterator[str]:

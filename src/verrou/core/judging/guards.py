@@ -6,6 +6,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, S
 
 from attrs import evolve, frozen
 
+from verrou.core import advice
 from verrou.core.errors import GuardRefused
 from verrou.core.judging.administrator_guards import (
     LOOK_AHEAD,
@@ -269,7 +270,7 @@ def warnings(candidate: Candidate) -> list[str]:
         return [f"It is not known whether {joined([each.name for each in perhaps])} can elevate{message}."]
     return [
         "No administrator can sign in at the console, before or after these steps. Create one with a password first: "
-        "verrou account add NAME --role administrator"
+        + advice.add_administrator()
     ]
 
 

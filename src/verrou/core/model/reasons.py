@@ -6,6 +6,7 @@ from datetime import datetime
 
 from attrs import frozen
 
+from verrou.core import advice
 from verrou.core.model.access import (
     KNOWN_TO_OPEN,
     Credential,
@@ -185,28 +186,28 @@ MET_WORDS = {
 
 def _about_account(account: Account, snapshot: Snapshot) -> Iterator[Reason]:
     """Yield the reasons that apply to every route."""
-    name, source, typed = account.name, account.source, shlex.quote(account.name)
+    name, source = account.name, account.source
     if account.enabled:
         yield Reason(True, f"{name} is enabled", source)
     else:
-        first = f"verrou account password {typed}, then " if account.password is PasswordState.NONE else ""
-        yield Reason(False, f"{name} is disabled", source, f"{first}verrou account enable {typed}")
+        first = f"{advice.set_password(name)}, then " if account.password is PasswordState.NONE else ""
+        yield Reason(False, f"{name} is disabled", source, f"{first}{advice.enable(name)}")
     if not account.may_sign_in:
         message = account.shell_fault or "its login shell does not allow sign-in"
-        yield Reason(False, message, source, f"verrou account change {typed} --shell /bin/bash")
+        yield Reason(False, message, source, advice.set_shell(name))
     if expired(account, snapshot, snapshot.machine.now.date()):
         until = usable_until(account, snapshot)
-        yield Reason(False, f"{name} expired after {until}", source, f"verrou account change {typed} --until never")
+        yield Reason(False, f"{name} expired after {until}", source, advice.set_until(name, "never"))
     if locked(account, snapshot):
         by_itself = account.locked_until != datetime.max
-        change = f"verrou account unlock {typed}" + (", or wait until the lock ends" if by_itself else "")
+        change = advice.unlock(name) + (", or wait until the lock ends" if by_itself else "")
         yield Reason(
             False, f"{name} is locked after {counted(account.failed_attempts, 'failed attempt')}", source, change
         )
     if barred(account, snapshot):
         reading = snapshot.readings["population.linked_identities"]
         message = f"{name} is linked to an online identity, and this machine denies such accounts sign-in"
-        change = "verrou rule set population.linked_identities=existing-only"
+        change = advice.set_rule("population.linked_identities=existing-only")
         yield Reason(False, message, reading.source, change)
 
 
@@ -299,14 +300,14 @@ def _denying(account: Account, entry_point: EntryPoint, snapshot: Snapshot) -> I
             yield Reason(False, message, entry_point.source, "a key for it, or passwords allowed there")
     elif account.password is PasswordState.NONE:
         message = f"{account.name} has no usable password"
-        yield Reason(False, message, account.source, f"verrou account password {shlex.quote(account.name)}")
+        yield Reason(False, message, account.source, advice.set_password(account.name))
     elif account.password is PasswordState.BLANK and not (
         entry_point.blank and entry_point.route in blank_routes(snapshot)
     ):
         reading = snapshot.readings.get("password.blank_accepted")
         source = entry_point.source if not entry_point.blank or reading is None else reading.source
         message = f"its password is blank, which {by} does not accept"
-        yield Reason(False, message, source, f"verrou account password {shlex.quote(account.name)}")
+        yield Reason(False, message, source, advice.set_password(account.name))
 
 
 def _denied(account: Account, entry_point: EntryPoint, decides: AccessListEntry, by: str, snapshot: Snapshot) -> str:

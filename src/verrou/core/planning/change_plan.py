@@ -6,6 +6,7 @@ from typing import assert_never
 
 from attrs import evolve, frozen
 
+from verrou.core import advice
 from verrou.core.baselines.baseline import Baseline
 from verrou.core.judging.audit import Audit, Finding, audit, is_satisfied_by
 from verrou.core.judging.guards import with_trials
@@ -113,7 +114,7 @@ def _manual(snapshot: Snapshot, finding: Finding) -> list[ManualStep]:
 def _preventing(snapshot: Snapshot, finding: Finding) -> str:
     """Return what prevents the requirement, and what a person can decide about it."""
     why = conflict_with_present(snapshot, finding.subject, {finding.subject: _target(snapshot, finding)})
-    return f"{why}: relax one of the two (verrou rule set), or add a waiver" if why else ""
+    return f"{why}: relax one of the two ({advice.set_rule()}), or add a waiver" if why else ""
 
 
 def _takes_effect_later(snapshot: Snapshot, finding: Finding) -> bool:

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Iterator
 
+from verrou.core import advice
 from verrou.core.model import AccountName, Builtin, Effect, PasswordState, Reading, Snapshot, absent
 from verrou.core.model.verdicts import Severity
 from verrou.core.rules.declaration import DerivedFromAccounts, GapsOf, Rule
@@ -54,8 +55,8 @@ def _renamed(which: Builtin, rule_id: str) -> GapsOf:
             return
         if required.name == NOT_SHIPPED:
             key = rule_id.partition(".")[2]
-            advice = f'verrou account rename {account.name} NEW-NAME, or {key} = "NEW-NAME" in the baseline'
-            yield Gap(account.name, Fact.NAME, account.name, required.name, manual=f"choose a name: {advice}")
+            manual = f'choose a name: {advice.rename(account.name)}, or {key} = "{advice.NEW_NAME}" in the baseline'
+            yield Gap(account.name, Fact.NAME, account.name, required.name, manual=manual)
         else:
             step = Rename(account.name, AccountName(required.name), effect=Effect.NEXT_SIGN_IN)
             yield Gap(account.name, Fact.NAME, account.name, required.name, (step,))
@@ -76,7 +77,7 @@ RULES = (
         protects="Each administrator signs in with an account of their own.",
         costs="Another administrator must exist and be tested first.",
         controls=("AC-2", "AC-6(2)"),
-        derived=DerivedFromAccounts(_enabled(Builtin.ADMIN), "verrou account disable NAME"),
+        derived=DerivedFromAccounts(_enabled(Builtin.ADMIN), advice.disable()),
         gaps=_opened_or_closed(Builtin.ADMIN),
     ),
     Rule(
@@ -91,7 +92,7 @@ RULES = (
         protects="Everyone who uses the machine has an account that was created for them.",
         costs="Visitors need an account of their own.",
         controls=("AC-2",),
-        derived=DerivedFromAccounts(_enabled(Builtin.GUEST), "verrou account disable NAME"),
+        derived=DerivedFromAccounts(_enabled(Builtin.GUEST), advice.disable()),
         gaps=_opened_or_closed(Builtin.GUEST),
     ),
     Rule(
@@ -105,7 +106,7 @@ RULES = (
         protects="An attacker has to find the name before guessing the password.",
         costs=("Instructions that name the account must be changed; programs that look it up by name fail."),
         controls=("AC-2",),
-        derived=DerivedFromAccounts(_name(Builtin.ADMIN), "verrou account rename NAME NEW-NAME", needs=()),
+        derived=DerivedFromAccounts(_name(Builtin.ADMIN), advice.rename(), needs=()),
         gaps=_renamed(Builtin.ADMIN, "builtin.admin_name"),
     ),
     Rule(
@@ -119,7 +120,7 @@ RULES = (
         protects="An attacker has to find the name before guessing the password.",
         costs="Instructions that name the account must be changed.",
         controls=("AC-2",),
-        derived=DerivedFromAccounts(_name(Builtin.GUEST), "verrou account rename NAME NEW-NAME", needs=()),
+        derived=DerivedFromAccounts(_name(Builtin.GUEST), advice.rename(), needs=()),
         gaps=_renamed(Builtin.GUEST, "builtin.guest_name"),
     ),
 )

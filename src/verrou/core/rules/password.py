@@ -4,6 +4,7 @@ import math
 from collections.abc import Iterator
 from datetime import timedelta
 
+from verrou.core import advice
 from verrou.core.model import Effect, Snapshot
 from verrou.core.model.routes import Route
 from verrou.core.model.verdicts import Severity
@@ -17,8 +18,8 @@ def _stored_otherwise(snapshot: Snapshot, required: Value, listed: frozenset[str
     for account in snapshot.accounts:
         if account.password_scheme and isinstance(required, frozenset) and account.password_scheme not in required:
             stored = f"{account.name} has a {account.password_scheme} password"
-            advice = f"{stored}. To set a new one: verrou account password {account.name}"
-            yield Gap(account.name, Fact.STORAGE, account.password_scheme, required, manual=advice)
+            manual = f"{stored}. To set a new one: {advice.set_password(account.name)}"
+            yield Gap(account.name, Fact.STORAGE, account.password_scheme, required, manual=manual)
 
 
 RULES = (

@@ -8,6 +8,7 @@ from datetime import date, timedelta
 from functools import wraps
 from typing import TYPE_CHECKING, TypeAlias
 
+from verrou.core import advice
 from verrou.core.model import (
     ACCOUNTS,
     Account,
@@ -69,18 +70,16 @@ def _other_administrators(snapshot: Snapshot, required: Value, listed: frozenset
     name = group.name if group else "ADMINISTRATORS"
     found = {account.name for account in administrators(snapshot)}
     if not isinstance(required, frozenset):
-        advice = (
-            f"decide who is an administrator: verrou group join {name} ACCOUNT, or verrou group leave {name} ACCOUNT"
-        )
-        yield Gap("", Fact.ADMINISTERS, found, required, manual=advice)
+        manual = f"decide who is an administrator: {advice.join_group(name)}, or {advice.leave_group(name)}"
+        yield Gap("", Fact.ADMINISTERS, found, required, manual=manual)
         return
     for account in sorted(administrators(snapshot), key=lambda each: each.name):
         if (extra := account.name) in required:
             continue
         if account.builtin is not None:
-            ends = f"verrou account disable {extra}"
+            ends = advice.disable(extra)
         elif group is not None and group.name in account.groups:
-            ends = f"verrou group leave {name} {extra}"
+            ends = advice.leave_group(name, extra)
         else:
             lines = ", ".join(str(line) for line in account.granted_by)
             ends = (
@@ -88,11 +87,11 @@ def _other_administrators(snapshot: Snapshot, required: Value, listed: frozenset
                 if lines
                 else "it has these rights by its ID"
             )
-        advice = f"{extra} is an administrator but not one of {name_list(sorted(required))}: {ends}"
-        yield Gap(extra, Fact.ADMINISTERS, True, False, manual=advice)
+        manual = f"{extra} is an administrator but not one of {name_list(sorted(required))}: {ends}"
+        yield Gap(extra, Fact.ADMINISTERS, True, False, manual=manual)
     if not found & required:
-        advice = f"none of {name_list(sorted(required))} is an administrator: verrou group join {name} ACCOUNT"
-        yield Gap("", Fact.ADMINISTERS, found, required, manual=advice)
+        manual = f"none of {name_list(sorted(required))} is an administrator: {advice.join_group(name)}"
+        yield Gap("", Fact.ADMINISTERS, found, required, manual=manual)
 
 
 # Passwords that are blank, or never end
@@ -149,8 +148,8 @@ def _but_for_guests(accounts: list[Account], snapshot: Snapshot, required: Value
 
 def _blank_passwords(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
     for account in _but_for_guests(blank_accounts(snapshot), snapshot, required):
-        advice = f"verrou account password {account.name}, or verrou account disable {account.name}"
-        yield Gap(account.name, Fact.PASSWORD, PasswordState.BLANK, PasswordState.SET, manual=advice)
+        manual = f"{advice.set_password(account.name)}, or {advice.disable(account.name)}"
+        yield Gap(account.name, Fact.PASSWORD, PasswordState.BLANK, PasswordState.SET, manual=manual)
 
 
 def _unending_passwords(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iterator[Gap]:
@@ -158,8 +157,8 @@ def _unending_passwords(snapshot: Snapshot, required: Value, listed: frozenset[s
 
     for account in _but_for_guests(unending_accounts(snapshot), snapshot, required):
         steps = (SetFlags(account.name, ageing_exempt=False),) if account.ageing_exempt else ()
-        advice = f"the password of {account.name} does not age; require password.max_age in the baseline"
-        yield Gap(account.name, Fact.AGES, False, True, steps, manual=advice)
+        manual = f"the password of {account.name} does not age; require password.max_age in the baseline"
+        yield Gap(account.name, Fact.AGES, False, True, steps, manual=manual)
 
 
 # Two names for one identity
@@ -175,8 +174,8 @@ def _doubled(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Ite
     for twins in snapshot.by_identity.values():
         if len(twins) > 1:
             names = joined([account.name for account in twins])
-            advice = f"{names} share one ID. Give all but one an ID of their own, or remove them"
-            yield Gap(twins[0].name, Fact.IDENTITY, names, None, manual=advice)
+            manual = f"{names} share one ID. Give all but one an ID of their own, or remove them"
+            yield Gap(twins[0].name, Fact.IDENTITY, names, None, manual=manual)
 
 
 # Accounts that no one requested, uses, or disabled in time
@@ -201,11 +200,11 @@ def _unlisted(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> It
         if required == "disable":
             yield Gap(account.name, Fact.ENABLED, True, False, _closing(account))
         else:
-            advice = (
+            manual = (
                 f"list {account.name} under [accounts.{account.name}] in the baseline, "
-                f"or verrou account disable {account.name}"
+                f"or {advice.disable(account.name)}"
             )
-            yield Gap(account.name, Fact.ENABLED, True, False, manual=advice)
+            yield Gap(account.name, Fact.ENABLED, True, False, manual=manual)
 
 
 def last_used(account: Account, snapshot: Snapshot) -> date | None:
@@ -262,8 +261,8 @@ def _unused(snapshot: Snapshot, required: Value, listed: frozenset[str]) -> Iter
     for account in unused(snapshot, required) if isinstance(required, timedelta) else ():
         used = last_used(account, snapshot)
         if account.name in listed:
-            advice = f"no one uses {account.name}, which the baseline lists; remove it there, or have its user sign in"
-            yield Gap(account.name, Fact.USED, used, required, manual=advice)
+            manual = f"no one uses {account.name}, which the baseline lists; remove it there, or have its user sign in"
+            yield Gap(account.name, Fact.USED, used, required, manual=manual)
         else:
             yield Gap(account.name, Fact.USED, used, required, _closing(account))
 
@@ -367,8 +366,8 @@ RULES = (
         costs="Every account that is to stay must be listed in the baseline.",
         controls=("AC-2",),
         derived=DerivedFromAccounts(
-            lambda _: absent("it compares the accounts with a baseline: verrou audit shows it"),
-            "verrou account disable NAME",
+            lambda _: absent(f"it compares the accounts with a baseline: {advice.audit()} shows it"),
+            advice.disable(),
             compares=True,
         ),
         gaps=_unlisted,
@@ -386,7 +385,7 @@ RULES = (
         controls=("AC-6(5)",),
         derived=DerivedFromAccounts(
             _administrators,
-            "verrou account change NAME --role standard, or verrou account swap OLD NEW",
+            f"{advice.make_standard()}, or {advice.swap()}",
             needs=(Unread.ADMINISTRATION,),
         ),
         gaps=_other_administrators,
@@ -408,7 +407,7 @@ RULES = (
         protects="No one can sign in to another person's account by pressing Enter.",
         costs="Every such account needs a password or must be disabled.",
         controls=("IA-5",),
-        derived=DerivedFromAccounts(_worst_of(blank_accounts, "no blank one"), "verrou account password NAME"),
+        derived=DerivedFromAccounts(_worst_of(blank_accounts, "no blank one"), advice.set_password()),
         gaps=_blank_passwords,
     ),
     Rule(
@@ -428,9 +427,7 @@ RULES = (
         protects="Password ageing applies to everyone, without forgotten exceptions.",
         costs="People who sign in rarely must change their password almost every time.",
         controls=("IA-5(1)",),
-        derived=DerivedFromAccounts(
-            _worst_of(unending_accounts, "no unending one"), "verrou account change NAME --ageing-applies"
-        ),
+        derived=DerivedFromAccounts(_worst_of(unending_accounts, "no unending one"), advice.apply_ageing()),
         gaps=_unending_passwords,
     ),
     Rule(
@@ -446,7 +443,7 @@ RULES = (
         protects="Disabling an account really disables it.",
         costs="A second name for root must become a separate account.",
         controls=("AC-2", "IA-2"),
-        derived=DerivedFromAccounts(_duplicate_ids, "verrou account remove NAME --files keep", needs=()),
+        derived=DerivedFromAccounts(_duplicate_ids, advice.remove_keeping_files(), needs=()),
         gaps=_doubled,
     ),
     Rule(
@@ -465,7 +462,7 @@ RULES = (
             "reported but not disabled."
         ),
         controls=("AC-2(3)",),
-        derived=DerivedFromAccounts(_unused_for, "verrou account disable NAME"),
+        derived=DerivedFromAccounts(_unused_for, advice.disable()),
         gaps=_unused,
     ),
     Rule(
@@ -482,9 +479,9 @@ RULES = (
         why_severe="a seasonal account without an expiry date stays for years",
         takes_effect=Effect.NEXT_SIGN_IN,
         protects="Guest and temporary accounts stop working without anyone having to act.",
-        costs="An account that is still needed must be extended: verrou account change NAME --until DAY.",
+        costs=f"An account that is still needed must be extended: {advice.set_until()}.",
         controls=("AC-2(2)",),
-        derived=DerivedFromAccounts(_temporary_until, "verrou account change NAME --until DAY"),
+        derived=DerivedFromAccounts(_temporary_until, advice.set_until()),
         gaps=_ending_late,
     ),
     Rule(
@@ -503,7 +500,7 @@ RULES = (
         protects="The account list shows who has left, and a wrong clock enables no account.",
         costs="Bringing an account back takes two steps: a new expiry date, and enabling it.",
         controls=("AC-2(3)",),
-        derived=DerivedFromAccounts(_ended, "verrou account disable NAME"),
+        derived=DerivedFromAccounts(_ended, advice.disable()),
         gaps=_ended_and_open,
     ),
     Rule(
@@ -521,9 +518,7 @@ RULES = (
         ),
         costs="Someone who forgets a password needs an administrator.",
         controls=("IA-5", "IA-6"),
-        derived=DerivedFromAccounts(
-            _giving_away(Detail.HINT, "hints", with_hints), "verrou account change NAME --no-hint", needs=()
-        ),
+        derived=DerivedFromAccounts(_giving_away(Detail.HINT, "hints", with_hints), advice.drop_hint(), needs=()),
         gaps=_given_away(Detail.HINT, with_hints),
     ),
     Rule(
@@ -544,7 +539,7 @@ RULES = (
         controls=("IA-5",),
         derived=DerivedFromAccounts(
             _giving_away(Detail.RECOVERY_QUESTIONS, "recovery questions", with_questions),
-            "verrou account change NAME --no-questions",
+            advice.drop_questions(),
             needs=(),
         ),
         gaps=_given_away(Detail.RECOVERY_QUESTIONS, with_questions),

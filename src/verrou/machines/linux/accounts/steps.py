@@ -8,6 +8,7 @@ from typing import assert_never
 
 from attrs import define
 
+from verrou.core import advice
 from verrou.core.model import Detail, Flag, Role, Source, counted
 from verrou.core.steps.step import (
     CreateAccount,
@@ -311,7 +312,7 @@ class AccountEdit(Removal):
         record = self._record(SHADOW, name)
         secret = record.fields[ShadowField.PASSWORD].lstrip("!")
         if not secret or secret.startswith("*"):
-            raise StepRejected(f"{name} has no earlier password. Set one: verrou account password {name}")
+            raise StepRejected(f"{name} has no earlier password. Set one: {advice.set_password(name)}")
         ends = (
             self.ends.pop(name, "")
             if record.fields[ShadowField.END] == CLOSED_FOR_GOOD
@@ -345,7 +346,7 @@ class AccountEdit(Removal):
             secret = f"!{secret}"
         changed = "0" if must_change else str(self.today_days)
         self.files[SHADOW].change(step.account, {ShadowField.PASSWORD: secret, ShadowField.CHANGED: changed})
-        message = [f"it stays disabled; verrou account enable {step.account} opens it"] if stays_shut else []
+        message = [f"it stays disabled; {advice.enable(step.account)} opens it"] if stays_shut else []
         message += ["it need not be changed: programs run as it"] if step.must_change and not must_change else []
         return "; ".join(message)
 

@@ -4,6 +4,7 @@ import re
 from collections.abc import Mapping
 from datetime import timedelta
 
+from verrou.core import advice
 from verrou.core.model import Origin, Reading, Source, name_list, program_default, unreadable
 from verrou.core.rules.screen import RULES
 from verrou.core.values import Value
@@ -95,7 +96,7 @@ def _of_shells(system: System) -> Reading:
     strangers = _who_does_not_obey(system) if isinstance(reading.value, timedelta) else []
     if not strangers:
         return reading
-    message = f"no TMOUT ends the shell of {name_list(strangers)}; verrou account change NAME --shell /bin/bash"
+    message = f"no TMOUT ends the shell of {name_list(strangers)}; {advice.set_shell()}"
     return Reading("never", source=reading.source, reason=message)
 
 
