@@ -1,6 +1,7 @@
 """Notable states of an account: one word each, and the text of each."""
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from datetime import MAXYEAR
 from enum import StrEnum
 
 from verrou.core.model.access import has_route, is_person, locked, routes_of
@@ -38,73 +39,74 @@ class AccountState(StrEnum):
     SIGNED_IN = "signed-in"
 
 
+_States = Iterator[tuple[AccountState, str]]
+
+
 def states_of(account: Account, snapshot: Snapshot) -> Mapping[AccountState, str]:
     """Return the notable states of an account, the most severe first, each with its text for a table."""
-    found = {state: _words(state, account, snapshot) for state in AccountState}
-    return {state: words for state, words in found.items() if words}
+    found = {state: text for each in _SUBJECTS for state, text in each(account, snapshot)}
+    return {state: found[state] for state in AccountState if state in found}
 
 
-def _words(state: AccountState, account: Account, snapshot: Snapshot) -> str:
-    """Return the text of a state; empty where the account is not in it."""
-    now = snapshot.machine.now
-    past_end = expired(account, snapshot, now.date())
-    match state:
-        case AccountState.SAME_IDENTITY:
-            twin = next((other for other in snapshot.by_identity[account.identity] if other is not account), None)
-            return f"same ID as {twin.name}" if twin is not None else ""
-        case AccountState.BLANK:
-            return "blank password" if account.password is PasswordState.BLANK and account.enabled else ""
-        case AccountState.CAN_SIGN_IN:
-            return "can sign in" if not is_person(account) and has_route(account, snapshot) else ""
-        case AccountState.OPEN_BY_KEY:
-            return "disabled, but can still sign in" if not account.enabled and routes_of(account, snapshot) else ""
-        case AccountState.DISABLED:
-            return "" if account.enabled else "disabled"
-        case AccountState.NO_PASSWORD:
-            without = account.enabled and account.password is PasswordState.NONE and is_person(account)
-            return "no usable password" if without else ""
-        case AccountState.EXPIRED:
-            return f"expired after {usable_until(account, snapshot)}" if past_end else ""
-        case AccountState.UNTIL:
-            return f"until {account.until}" if account.until is not None and account.enabled and not past_end else ""
-        case AccountState.LOCKED:
-            until = account.locked_until
-            if until is None or not locked(account, snapshot):
-                return ""
-            return "locked until unlocked" if until.year == 9999 else f"locked until {until:%H:%M}"
-        case AccountState.PASSWORD_DUE:
-            return "password change due" if must_change(account, snapshot, now.date()) else ""
-        case AccountState.FIXED:
-            return "password fixed" if account.cannot_change else ""
-        case AccountState.DOES_NOT_AGE:
-            set_and_open = account.enabled and account.password is PasswordState.SET
-            return "exempt from password ageing" if set_and_open and not password_ages(account, snapshot) else ""
-        case AccountState.HINT:
-            return "hint" if account.hint and useful_hint(account.hint) else ""
-        case AccountState.QUESTIONS:
-            return "recovery questions" if account.recovery_questions else ""
-        case AccountState.OUTSIDE:
-            return "linked to an online identity" if account.linked_identity else ""
-        case AccountState.SOME_COMMANDS:
-            return f"can run {counted(len(account.may_run), 'command')} as root" if account.may_run else ""
-        case AccountState.WITHOUT_PASSWORD:
-            free = account.elevation_asks == "none" and account.identity != "0"
-            return "elevates without a prompt" if free else ""
-        case AccountState.KEY:
-            return "has a key" if account.keys == 1 else f"has {account.keys} keys" if account.keys else ""
-        case AccountState.KEY_OPENS_OTHERS:
-            opened = list(dict.fromkeys(act.opens for act in account.acts if act.opens))
-            return f"its key signs in to {joined(opened)}" if opened else ""
-        case AccountState.STILL_ACTS:
-            return (
-                "still runs jobs"
-                if is_person(account) and not has_route(account, snapshot) and keeps_running(account)
-                else ""
-            )
-        case AccountState.WRONG_TRIES:
-            return counted(account.failed_attempts, "failed attempt") if account.failed_attempts else ""
-        case AccountState.SIGNED_IN:
-            return "signed in now" if account.sessions else ""
+def _of_signing_in(account: Account, snapshot: Snapshot) -> _States:
+    if not is_person(account) and has_route(account, snapshot):
+        yield AccountState.CAN_SIGN_IN, "can sign in"
+    if not account.enabled:
+        yield AccountState.DISABLED, "disabled"
+        if routes_of(account, snapshot):
+            yield AccountState.OPEN_BY_KEY, "disabled, but can still sign in"
+    if expired(account, snapshot, snapshot.machine.now.date()):
+        yield AccountState.EXPIRED, f"expired after {usable_until(account, snapshot)}"
+    elif account.until is not None and account.enabled:
+        yield AccountState.UNTIL, f"until {account.until}"
+    if account.locked_until is not None and locked(account, snapshot):
+        by_itself = account.locked_until.year != MAXYEAR
+        yield AccountState.LOCKED, f"locked until {f'{account.locked_until:%H:%M}' if by_itself else 'unlocked'}"
+    if account.failed_attempts:
+        yield AccountState.WRONG_TRIES, counted(account.failed_attempts, "failed attempt")
+    if account.sessions:
+        yield AccountState.SIGNED_IN, "signed in now"
+
+
+def _of_the_password(account: Account, snapshot: Snapshot) -> _States:
+    if account.enabled and account.password is PasswordState.BLANK:
+        yield AccountState.BLANK, "blank password"
+    if account.enabled and account.password is PasswordState.NONE and is_person(account):
+        yield AccountState.NO_PASSWORD, "no usable password"
+    if must_change(account, snapshot, snapshot.machine.now.date()):
+        yield AccountState.PASSWORD_DUE, "password change due"
+    if account.cannot_change:
+        yield AccountState.FIXED, "password fixed"
+    if account.enabled and account.password is PasswordState.SET and not password_ages(account, snapshot):
+        yield AccountState.DOES_NOT_AGE, "exempt from password ageing"
+    if account.hint and useful_hint(account.hint):
+        yield AccountState.HINT, "hint"
+    if account.recovery_questions:
+        yield AccountState.QUESTIONS, "recovery questions"
+
+
+def _of_rights(account: Account, snapshot: Snapshot) -> _States:
+    twin = next((other for other in snapshot.by_identity[account.identity] if other is not account), None)
+    if twin is not None:
+        yield AccountState.SAME_IDENTITY, f"same ID as {twin.name}"
+    if account.linked_identity:
+        yield AccountState.OUTSIDE, "linked to an online identity"
+    if account.may_run:
+        yield AccountState.SOME_COMMANDS, f"can run {counted(len(account.may_run), 'command')} as root"
+    if account.elevation_asks == "none" and account.identity != "0":
+        yield AccountState.WITHOUT_PASSWORD, "elevates without a prompt"
+
+
+def _of_keys_and_jobs(account: Account, snapshot: Snapshot) -> _States:
+    if account.keys:
+        yield AccountState.KEY, "has a key" if account.keys == 1 else f"has {account.keys} keys"
+    if opened := list(dict.fromkeys(act.opens for act in account.acts if act.opens)):
+        yield AccountState.KEY_OPENS_OTHERS, f"its key signs in to {joined(opened)}"
+    if is_person(account) and not has_route(account, snapshot) and keeps_running(account):
+        yield AccountState.STILL_ACTS, "still runs jobs"
+
+
+_SUBJECTS = (_of_signing_in, _of_the_password, _of_rights, _of_keys_and_jobs)
 
 
 SAYS_NOTHING = ("none", "no hint", "nothing", "not given", "n/a")
