@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import date, datetime, timedelta, timezone
 from enum import StrEnum
 from fnmatch import fnmatchcase
+from typing import assert_never
 
 from attrs import define, field, frozen
 
@@ -477,8 +478,9 @@ class _Case:
                 return self._in_group(member.text, person)
             case What.GROUP_NUMBER:
                 return _number(member.text) in person.gids
-            case _:
-                return False
+            case What.ALL | What.ELSEWHERE | What.COMMAND:
+                return False  # all of them are handled where lists are read
+        assert_never(member.what)
 
     def _same_user(self, name: str, person: Person) -> bool:
         return _alike(name, person.name, self.settings.get("case_insensitive_user", True) is not False)
