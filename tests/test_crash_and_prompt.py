@@ -34,7 +34,7 @@ from verrou.core.steps.step import (
 )
 from verrou.demo.scenario import lay_out
 from verrou.machines.changes import NOTHING, FileChange, FileState, PlaceState, Secrets
-from verrou.machines.linux.copy import copied_machine
+from verrou.machines.linux.copy import copied_tree
 from verrou.machines.protocol import Machine
 from verrou.machines.registry import open_machine
 from verrou.records.journal import Journal
@@ -138,9 +138,9 @@ def test_what_could_not_be_written_on_the_copy_is_never_applied(
     machine = open_machine(str(sample.path))
     start = state(sample.path)
     done(machine, STEPS, SECRETS)
-    after, whole, refused = state(sample.path), copied_machine.write_all, 0
+    after, whole, refused = state(sample.path), copied_tree.write_all, 0
     while True:
-        monkeypatch.setattr(copied_machine, "write_all", _failing_at(refused + 1, number, whole))
+        monkeypatch.setattr(copied_tree, "write_all", _failing_at(refused + 1, number, whole))
         try:
             taken_back(machine)
         except MachineRefused as error:
@@ -168,7 +168,7 @@ def test_a_resume_whose_copy_cannot_be_written_stays_broken_off(
     sample.write("/etc/login.defs", sample.read("/etc/login.defs") + "# the site's own\n")
     before = sample.read("/etc/login.defs")
     with monkeypatch.context() as patch:
-        patch.setattr(copied_machine, "write_all", broken)
+        patch.setattr(copied_tree, "write_all", broken)
         with pytest.raises(MachineRefused, match="still interrupted"):
             finished(machine)
     assert sample.read("/etc/login.defs") == before

@@ -278,7 +278,7 @@ def test_words_about_an_account_keep_the_others(tree: Path) -> None:
 
 
 def test_the_live_system_shows_who_is_at_work() -> None:
-    from verrou.machines.linux.accounts.steps import _at_work
+    from verrou.machines.linux.accounts.removal import _at_work
     from verrou.machines.linux.root import Root
 
     assert _at_work(Root(Path("/")), "nobody-of-that-name", os.geteuid()).startswith("runs ")
