@@ -160,7 +160,7 @@ def _become_program(words: list[str], folder: Path, streams: tuple[int, int, int
 
 
 def do(machine: Machine, *steps: Step, secrets: Secrets | None = None) -> list[StepResult]:
-    """The steps rehearsed and landed, no guard asked, and what the machine answered to each."""
+    """Do a dry run of the steps and apply them, with no guard asked; return the results."""
     given = secrets or Secrets()
     dry_run = dry_runs.do_dry_run(machine, machine.observe(), list(steps), given)
     assert not dry_run.prediction_reason, dry_run.prediction_reason
@@ -170,7 +170,7 @@ def do(machine: Machine, *steps: Step, secrets: Secrets | None = None) -> list[S
 
 
 def go_back(machine: Machine, entry: int | None = None) -> list[RestoreResult]:
-    """An undo rehearsed and landed, no guard asked, and what came of each place."""
+    """Do a dry run of an undo and apply it, with no guard asked; return the result of each place."""
     journal = Journal(machine.records_folder())
     entries = reversals.to_undo(journal, entry, None)
     dry_run = reversals.dry_run_undo(machine, journal, [each.number for each in entries])

@@ -103,7 +103,7 @@ def _in_child(mode: Mode, call: int, action: Callable[[], object], whose: Whose)
 
 
 def done(machine: Machine, steps: list[Step], secrets: Secrets) -> None:
-    """A worksheet, rehearsed, guarded and landed."""
+    """Do a dry run of a plan, ask the guards, and apply it."""
     snapshot = machine.observe()
     dry_run = dry_runs.do_dry_run(machine, snapshot, guards.with_trials(snapshot, steps), secrets)
     if dry_run.prediction_reason:

@@ -124,7 +124,7 @@ def test_a_rule_that_came_out_otherwise_is_said(
     assert code == 4
     words = "lockout.forget_after: requested 20 minutes, but the machine would set 15 minutes"
     assert words in " ".join(output.out.split())
-    assert bench.read_bytes() == start, "what a rehearsal shows is not done first"
+    assert bench.read_bytes() == start, "what a dry run shows is not done"
 
 
 def test_a_way_round_a_rule_is_disproved(bench: Path, verrou: Verrou, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -92,7 +92,7 @@ def test_a_server_that_could_not_use_its_settings_is_not_told(
 
 
 def test_a_kernel_that_lets_no_one_have_mounts(covered: Path) -> None:
-    """What cannot be rehearsed is foreseen only, that is said, and nothing is changed."""
+    """What cannot be dry-run is only predicted, that is said, and nothing is changed."""
     program = """
 import sys
 from verrou.machines.linux.copy import private_copy

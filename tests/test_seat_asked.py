@@ -303,7 +303,7 @@ def test_each_included_baseline_closes_what_it_asks_for_and_is_undone(desktop: P
         assert left.pop("screen.shows_last_account", "unknown") == "unknown", "lightdm keeps no setting for it"
         assert set(left) <= {"population.unused_for", "population.blank_passwords"}, (baseline, left)
         hardened = table()
-        assert hardened == predicted or not strictest, "as it was rehearsed"
+        assert hardened == predicted or not strictest, "as the dry run showed"
         verrou("undo", *m, "--yes")
         after = desktop.tree()
         assert after == before | {"var/log/lastlog": after["var/log/lastlog"]}, baseline

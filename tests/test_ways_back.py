@@ -245,7 +245,7 @@ class TestOnARealRoot:
         assert "adm" in root.inside("id", "-nG", "warden").stdout
 
     def test_a_plan_goes_on_when_something_else_moved(self, manned_root: PrivateRoot) -> None:
-        """Between rehearsal and landing somebody adds an account; what it rests on moved only the second time."""
+        """Between the dry run and applying it somebody adds an account; what it rests on moved only the second time."""
         machine = open_machine(str(manned_root.path))
         secrets = Secrets(tern=OTHER_PASSWORD)
         dry_run = dry_runs.do_dry_run(machine, machine.observe(), [CreateAccount("tern", Role.STANDARD)], secrets)

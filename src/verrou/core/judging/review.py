@@ -89,8 +89,8 @@ class Candidate:
 
     ``refused`` are the numbers of steps that the machine would reject. ``gap`` says at which moment of applying it no
     administrator could sign in; ``failed_trials`` are failed test sign-ins, with the machine's message. ``going_back``:
-    the plan is an undo. ``rehearsed`` is False where ``after`` is only predicted. ``tried_before`` were tested by the
-    run that this one resumes."""
+    the plan is an undo. ``dry_run_made`` is False where ``after`` is only predicted. ``tried_before`` were tested by
+    the run that this one resumes."""
 
     before: Snapshot
     after: Snapshot

@@ -1,4 +1,4 @@
-"""What a rehearsal costs on a real root: seconds, and as a ratio to one survey of the same root in the same run.
+"""What a dry run costs on a real root: seconds, and as a ratio to one survey of the same root in the same run.
 
 Run as root. Promised: less than a second, the mounts included.
 """
@@ -60,7 +60,7 @@ def main() -> None:
             "the same, and proved by trials": dry_run_made(*hardening, prove=True),
         }.items():
             took = seconds(work)
-            print(f"rehearsed {what}: {took:.2f} s, {took / survey:.1f} times a survey")
+            print(f"dry run of {what}: {took:.2f} s, {took / survey:.1f} times a survey")
 
 
 if __name__ == "__main__":

@@ -1,4 +1,4 @@
-"""What is foreseen, what a rehearsal sees on the private copy, and what stands on the machine afterwards are one: over
+"""What is predicted, what a dry run sees on the private copy, and what the machine has afterwards are one: over
 generated worksheets with all steps and all rules, on a bench machine and on a Linux tree."""
 
 import shutil
@@ -168,7 +168,7 @@ def stripped(snapshot: Snapshot) -> Snapshot:
     return evolve(snapshot, machine=evolve(snapshot.machine, now=datetime.min, address=""))
 
 
-def as_foreseen_and_as_rehearsed(machine: Machine, steps: list[Step]) -> None:
+def as_predicted_and_dry_run(machine: Machine, steps: list[Step]) -> None:
     secrets = Secrets(dict.fromkeys(ALL_NAMES, PASSWORD))
     for step in steps:
         before = machine.observe()
@@ -185,7 +185,7 @@ def as_foreseen_and_as_rehearsed(machine: Machine, steps: list[Step]) -> None:
             agrees(predict(step, before), dry_run.after, step)
         else:
             assert not dry_run.changes, (step.what, result.message)
-        assert stripped(machine.observe()) == stripped(before), "a rehearsal touches nothing"
+        assert stripped(machine.observe()) == stripped(before), "a dry run touches nothing"
         if dry_run.changes:
             transactions.commit(machine, dry_run, secrets, transactions.RunInfo("test"))
             assert stripped(machine.observe()) == stripped(dry_run.after), step.what
@@ -215,7 +215,7 @@ def fresh_tree(tree: Path) -> Machine:
 @examples(40)
 @given(steps=STEPS)
 def test_on_a_bench_machine(tmp_path: Path, steps: list[Step]) -> None:
-    as_foreseen_and_as_rehearsed(fresh_bench(tmp_path), steps)
+    as_predicted_and_dry_run(fresh_bench(tmp_path), steps)
 
 
 @examples(25)
@@ -223,7 +223,7 @@ def test_on_a_bench_machine(tmp_path: Path, steps: list[Step]) -> None:
 @example(steps=[SetFlags("root", cannot_change=True)])
 @given(steps=STEPS)
 def test_on_a_linux_tree(tree: Path, steps: list[Step]) -> None:
-    as_foreseen_and_as_rehearsed(fresh_tree(tree), steps)
+    as_predicted_and_dry_run(fresh_tree(tree), steps)
 
 
 def made_otherwise(machine: Machine, earlier: list[Step]) -> Machine:
@@ -301,5 +301,5 @@ def test_a_built_in_account_without_a_password_is_predicted_as_each_machine_keep
     """The bench machine opens it with its first password, a Linux system keeps it shut."""
     path = tmp_path / "fresh.bench.json"
     Authority.fresh("fresh", datetime(2026, 9, 14, 8, 30)).save(path)
-    as_foreseen_and_as_rehearsed(open_machine(str(path)), [SetPassword("keeper", must_change=False)])
-    as_foreseen_and_as_rehearsed(open_machine(str(tree)), [SetPassword("root", must_change=False)])
+    as_predicted_and_dry_run(open_machine(str(path)), [SetPassword("keeper", must_change=False)])
+    as_predicted_and_dry_run(open_machine(str(tree)), [SetPassword("root", must_change=False)])
