@@ -43,7 +43,6 @@ as_option = click.option(
 
 def _snapshot(machine: Machine, as_baseline: str | None) -> Snapshot:
     """Return the machine as it is, or as it would be after hardening."""
-
     snapshot = looked_at(machine, asked=as_baseline is not None)
     if as_baseline is None:
         return snapshot
@@ -60,7 +59,6 @@ def _snapshot(machine: Machine, as_baseline: str | None) -> Snapshot:
 
 
 def _heading(snapshot: Snapshot, as_baseline: str | None) -> str:
-
     name = shown(snapshot.machine.name)
     return f"{name} after hardening with {shown(as_baseline)} (nothing was changed)" if as_baseline else name
 
@@ -73,7 +71,6 @@ def _heading(snapshot: Snapshot, as_baseline: str | None) -> str:
 @click.option("--all", "everyone", is_flag=True, help="Include system accounts that cannot sign in.")
 def access(accounts: tuple[str, ...], machine: Machine, as_baseline: str | None, style: str, everyone: bool) -> None:
     """Show who can sign in, by which route and with what, and who can elevate."""
-
     snapshot = _snapshot(machine, as_baseline)
     chosen = worth_a_line(snapshot, everyone or style != "text")
     if accounts:
@@ -117,7 +114,6 @@ def why(account_name: str, route: str, machine: Machine, as_baseline: str | None
     table = why_table(answer)
 
     def text() -> None:
-
         out = console()
         does = "can elevate" if route == ELEVATE else f"can sign in {Route(route).phrase}"
         does_not = "cannot elevate" if route == ELEVATE else f"cannot sign in {Route(route).phrase}"
@@ -143,7 +139,6 @@ def why(account_name: str, route: str, machine: Machine, as_baseline: str | None
 @format_option
 def signin(machine: Machine, as_baseline: str | None, style: str) -> None:
     """Show what the sign-in screen and the lock screen display, allow and deny."""
-
     snapshot = _snapshot(machine, as_baseline)
     table = signin_table(snapshot)
 

@@ -99,7 +99,6 @@ def account() -> None:
 @click.option("--state", type=OneOf([state.value for state in AccountState]), help="Show only accounts in this state.")
 def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None, state: str | None) -> None:
     """List accounts with their role and state."""
-
     snapshot = looked_at(machine)
     asked = bool(role or state)
     chosen = [a for a in snapshot.accounts if _fits(a, snapshot, role, state)]
@@ -118,7 +117,6 @@ def list_accounts(machine: Machine, style: str, everyone: bool, role: str | None
 
 
 def _fits(each: Account, snapshot: Snapshot, role: str | None, state: str | None) -> bool:
-
     return (role is None or role_of(each, snapshot) == role) and (state is None or state in states_of(each, snapshot))
 
 
@@ -128,7 +126,6 @@ def _fits(each: Account, snapshot: Snapshot, role: str | None, state: str | None
 @format_option
 def show_account(name: str, machine: Machine, style: str) -> None:
     """Show one account and the lines that define it."""
-
     snapshot = looked_at(machine)
     found = snapshot.by_name[known_account(snapshot, name)]
     rows = tuple({"about": about, "is": text} for about, text in account_facts(found, snapshot))
@@ -181,7 +178,6 @@ def add(
     """
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-
         check_name(snapshot, name)
         check_day(snapshot, until)
         check_kept(snapshot, **{key: text for key, text in words.items() if key != "home"})
@@ -214,7 +210,6 @@ def set_password(machine: Machine, name: str, keep_password: bool, password: str
     """Set the password of an account. A disabled account stays disabled."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-
         account = snapshot.by_name[known_account(snapshot, name)]
         marks = {flag for flag in Flag if flag is not Flag.CHANGE_DUE and getattr(account, flag)}
         excluded = any(pair[0] is Flag.CHANGE_DUE and pair[1] in marks for pair in snapshot.machine.excluding)
@@ -285,7 +280,6 @@ def change_account(
     """Change the role, groups, expiry or details of an account."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-
         found = known_account(snapshot, name)
         check_day(snapshot, until)
         check_kept(snapshot, **words)
@@ -320,7 +314,6 @@ def swap(machine: Machine, old: str, new: str, full_name: str, password: str, se
     """
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-
         leaving = known_account(snapshot, old)
         coming = snapshot.account_called(new)
         if coming is None:
@@ -342,7 +335,6 @@ def try_account(machine: Machine, name: str, settings: ChangeSettings) -> None:
     """
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-
         found = snapshot.by_name[known_account(snapshot, name)]
         blank = found.password is PasswordState.BLANK
         return [TrySignIn(found.name, role_of(found, snapshot), blank)]
@@ -358,7 +350,6 @@ def rename(machine: Machine, name: str, new_name: str, settings: ChangeSettings)
     """Rename an account; ID, groups and files stay."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-
         found = known_account(snapshot, name)
         if new_name.casefold() != found.casefold():
             check_name(snapshot, new_name)
@@ -416,7 +407,6 @@ def remove(machine: Machine, name: str, files: str, to: str | None, settings: Ch
     """Remove an account permanently. Files outside its home folder are listed; only hand-over changes them."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-
         found = snapshot.by_name[known_account(snapshot, name)]
         if found.builtin is not None or not is_person(found):
             instead = f"verrou account disable {found.name}" if is_person(found) else "remove its package"

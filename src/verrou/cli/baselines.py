@@ -34,7 +34,6 @@ def baseline() -> None:
 @format_option
 def list_baselines(style: str) -> None:
     """List the included baselines."""
-
     rows: list[BaselineLine] = []
     for name in included_baselines():
         loaded = load_baseline(name)
@@ -49,7 +48,6 @@ def list_baselines(style: str) -> None:
 @format_option
 def show(name: str, style: str) -> None:
     """Show all requirements of a baseline, inherited ones included."""
-
     data = baseline_data(load_baseline(name))
     table = baseline_table(data)
 
@@ -69,7 +67,6 @@ def show(name: str, style: str) -> None:
 @click.option("--save", type=click.Path(path_type=Path), help="Save it to a new file.")
 def capture(machine: Machine, title: str | None, people: bool, save: Path | None) -> None:
     """Create a baseline from the current state of a machine, with weak values marked."""
-
     snapshot = looked_at(machine)
     weak = remarkable(snapshot, load_baseline(MEASURE))
     text = captured(snapshot, title or f"{snapshot.machine.name} in its current state", weak, MEASURE, people)
@@ -87,7 +84,6 @@ def capture(machine: Machine, title: str | None, people: bool, save: Path | None
 )
 def new(file: Path, title: str | None, administrators: tuple[str, ...], **given: str | None) -> None:
     """Create a baseline from a few questions, and save it to FILE."""
-
     answers = {name: answer or _asked(name) for name, answer in given.items()}
     base = load_baseline(QUESTIONS["used_by"].answers[answers["used_by"]].builds_on)
     file = file.with_suffix(".toml")
@@ -124,7 +120,6 @@ def _print_or_save(text: str, file: Path | None) -> None:
 @click.option("--all", "everything", is_flag=True, help="Include requirements that are the same in both.")
 def compare(one: str, other: str, style: str, everything: bool) -> None:
     """Compare the requirements of two baselines."""
-
     found = compare_baselines(load_baseline(one), load_baseline(other))
     print_comparison(found, one, other, style, everything, "not required")
 
@@ -133,7 +128,6 @@ def compare(one: str, other: str, style: str, everything: bool) -> None:
 @click.argument("names", nargs=-1, required=True, shell_complete=completing.baselines)
 def check(names: tuple[str, ...]) -> None:
     """Check baseline files and report every error."""
-
     refused = 0
     for name in names:
         try:

@@ -69,7 +69,6 @@ class Change:
 
     @property
     def _only_tests(self) -> bool:
-
         return only_tries(self.steps)
 
     @property
@@ -79,7 +78,6 @@ class Change:
 
     def _check_possible(self) -> None:
         """Check what can be known before a dry run. Raises: MachineRefused, NotEnoughRights, BadInput."""
-
         settings = self.settings
         self.info = RunInfo(typed_command(), self.baseline.title if self.baseline else "", settings.overridden)
         changeable = None if settings.looking else to_change(self.machine)
@@ -93,7 +91,6 @@ class Change:
             raise BadInput("standard input carries passwords, so it cannot confirm. Add --yes.")
 
     def _first_dry_run(self) -> DryRun:
-
         if self.settings.no_dry_run:
             steps = with_files(self.machine, self.snapshot, self.steps)
             return predicted_run(self.snapshot, steps, "of --no-dry-run")
@@ -101,7 +98,6 @@ class Change:
 
     def _dry_run(self, *, with_passwords: bool) -> DryRun:
         """Do a dry run: with the passwords, or else with stand-ins, and with tests where no later one has them."""
-
         if with_passwords:
             self._secrets, self._generated = collect_passwords(self.steps, self.snapshot, self.settings.typed)
         test = self.settings.test and (with_passwords or self.settings.preview)
@@ -121,7 +117,6 @@ class Change:
             raise
 
     def _check(self, dry_run: DryRun) -> None:
-
         whole, failed = self.baseline is None, dry_run.candidate.failed_trials
         refusals = guards.refusals_on(dry_run.candidate, self.info.overridden)
         if failed and (whole or any(refusal.guard == administrator_guards.UNTRIED for refusal in refusals)):
@@ -140,14 +135,12 @@ class Change:
             raise MachineRefused(f"nothing was changed: tests failed on the private copy for {rules}")
 
     def _ask(self) -> None:
-
         if not (self.settings.yes or self._only_tests):
             asked = "this step" if len(self.steps) == 1 else f"these {len(self.steps)} steps"
             agreed(f"Apply {asked} to {shown(self.machine.name)}?")
 
     def _record(self, dry_run: DryRun) -> DryRun:
         """Record a run that changes nothing."""
-
         state = RunState.TESTED if self._only_tests else RunState.UNCHANGED
         note(self.machine, dry_run, state, self.info)
         _print_results(dry_run)
@@ -162,7 +155,6 @@ class Change:
 
     def _commit(self, dry_run: DryRun) -> tuple[int, DryRun]:
         """Commit a dry run. Generated passwords are handed over first, so that losing them loses nothing."""
-
         file, generated, handed = self.settings.password_file, self._generated, False
 
         def give(applying: DryRun) -> None:
@@ -190,7 +182,6 @@ class Change:
 
 def single(machine: Machine, make: Callable[[Snapshot], Sequence[Step]], settings: ChangeSettings) -> None:
     """Observe the machine, make the steps, and change it."""
-
     snapshot = look_before(machine, settings)
     try:
         steps = guards.with_trials(snapshot, make(snapshot))
@@ -205,7 +196,6 @@ def look_before(machine: Machine, settings: ChangeSettings) -> Snapshot:
 
 
 def _out(line: str) -> None:
-
     console().print(line)
 
 
@@ -237,7 +227,6 @@ def _gets(dry_run: DryRun, name: str) -> bool:
 
 def show_plan(dry_run: DryRun, baseline: Baseline | None) -> None:
     """Print the plan with the result of the dry run, notices, and what would be met afterwards."""
-
     out = console()
     print_table(out, plan_table(dry_run.steps, dry_run.before, dry_run_made=not dry_run.prediction_reason))
     if dry_run.prediction_reason:
@@ -265,12 +254,10 @@ def mismatch_text(mismatch: Mismatch) -> str:
 
 def held_against(snapshot: Snapshot, baseline: Baseline) -> Audit:
     """Audit a snapshot against a baseline."""
-
     return audit(snapshot, baseline)
 
 
 def _print_trials(dry_run: DryRun) -> None:
-
     if dry_run.trials:
         out = console()
         out.print()
@@ -280,7 +267,6 @@ def _print_trials(dry_run: DryRun) -> None:
 
 def _print_results(dry_run: DryRun) -> None:
     """Print the results: each test, and the number of other steps, which the plan has listed."""
-
     if only_tries([step for step, _ in dry_run.steps]):
         print_table(console(), results_table(dry_run.steps))
         return

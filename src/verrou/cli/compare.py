@@ -42,7 +42,6 @@ def compare(one: str, other: str, machine: Machine, style: str, everything: bool
 
 def _side(word: str, machine: Machine) -> tuple[Snapshot, str]:
     """Return a snapshot and the heading of its column."""
-
     if word == "now":
         return looked_at(machine), f"{machine.name} now"
     if earlier := EARLIER.fullmatch(word):
@@ -56,7 +55,6 @@ def print_comparison(
     found: Comparison, one: str, other: str, style: str, everything: bool, missing: str = "not there"
 ) -> None:
     """Print a comparison, and exit with 1 where something differs."""
-
     data: Any = comparison_data(found, one, other, everything)
     table = comparison_table(data, missing, blocks=style == "text")
 

@@ -9,7 +9,7 @@ from verrou.cli.accounts import check_kept
 from verrou.cli.change import single
 from verrou.cli.change_options import ChangeSettings, change_options
 from verrou.cli.command_group import CommandGroup
-from verrou.cli.observing import known_account, known_group, looked_at
+from verrou.cli.observing import group_named, known_account, known_group, looked_at
 from verrou.cli.options import format_option, machine_option
 from verrou.cli.output import print_facts
 from verrou.core.model import GroupName, Snapshot
@@ -34,7 +34,6 @@ def group() -> None:
 @click.option("--all", "everyone", is_flag=True, help="Include groups without members that grant nothing.")
 def list_groups(machine: Machine, style: str, everyone: bool) -> None:
     """List groups that have members or grant something."""
-
     snapshot = looked_at(machine)
     table = groups_table(snapshot, everyone or style != "text")
     data = [group_data(each, snapshot) for each in snapshot.groups]
@@ -47,10 +46,8 @@ def list_groups(machine: Machine, style: str, everyone: bool) -> None:
 @format_option
 def show_group(name: str, machine: Machine, style: str) -> None:
     """Show what a group grants, where that is set, and its members."""
-
     snapshot = looked_at(machine)
-    found = snapshot.group(known_group(snapshot, name))
-    assert found is not None
+    found = group_named(snapshot, name)
     rows = tuple({"about": about, "is": text} for about, text in group_facts(found, snapshot))
     table = Table("group", columns_of(("about", ""), ("is", ""), whole=("about",)), rows)
     print_facts(style, table, group_data(found, snapshot), lambda: print_table(console(), table))
@@ -65,7 +62,6 @@ def add(machine: Machine, name: str, note: str, members: tuple[str, ...], settin
     """Create a group."""
 
     def make(snapshot: Snapshot) -> Sequence[Step]:
-
         check_name(snapshot, name, group=True)
         check_kept(snapshot, group_note=note)
         made = GroupName(name)

@@ -23,7 +23,6 @@ from verrou.reports.tables import console, print_table, shown
 
 def _print_not_met(after: Audit) -> None:
     """Print the findings that are still not met, for the end of a run."""
-
     not_met = [f.subject for f in after.findings if f.verdict in (Verdict.NOT_MET, Verdict.UNKNOWN)]
     if not_met:
         console().print(f"Still not met: {', '.join(not_met)}.")
@@ -50,7 +49,6 @@ def harden(
     settings: ChangeSettings,
 ) -> None:
     """Bring a machine up to a baseline: dry run, preview, confirmation, change."""
-
     known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
     for family in families:
         if family not in known:

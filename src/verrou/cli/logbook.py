@@ -27,7 +27,6 @@ DAY = click.DateTime(["%Y-%m-%d"])
 
 def _records(logbook: str | None, machine: str) -> tuple[Sequence[RunRecord], str]:
     """Return the records of a logbook, after delivering those that wait, and the logbook's place."""
-
     place = place_of_logbook(logbook, Path())
     print_delivery(deliver(place), place)
     records = load_records(place, machine)
@@ -47,7 +46,6 @@ def logbook(
     machine: str, logbook: str | None, runs: tuple[str, ...], since: datetime | None, number: int | None, style: str
 ) -> None:
     """List the runs recorded in the logbook."""
-
     records, place = _records(logbook, "" if number is not None else machine)
     numbered = list(enumerate(records, 1))
     chosen = [
@@ -92,7 +90,6 @@ def trend(
     machine: str, logbook: str | None, families: tuple[str, ...], on: datetime | None, save: Path | None, style: str
 ) -> None:
     """Show how audits changed over time."""
-
     known = sorted({rule.family for rule in CATALOGUE.values()} | {"accounts", "groups"})
     if unknown := [family for family in families if family not in known]:
         raise BadInput(f"--family: invalid value {unknown[0]!r}; expected one of {', '.join(known)}")
@@ -130,7 +127,6 @@ SAVED = (".svg", ".png", ".html")
 
 
 def _save(file: Path, found: Trend, today: date, about: str) -> None:
-
     suffix = file.suffix.lower()
     if suffix == ".png":
         write_new(file, courses(found, "png"))

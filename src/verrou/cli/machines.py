@@ -67,7 +67,6 @@ def new(file: Path, owner: str, bare: bool, password: str, edition: str, languag
 @machine_option
 def restart(machine: Machine) -> None:
     """Restart a bench machine: sessions end, and pending rules take effect."""
-
     if not isinstance(machine, BenchMachine):
         raise BadInput(f"{machine.address} is not a bench machine. Restart it as any computer.")
     made = machine.load()
@@ -78,7 +77,6 @@ def restart(machine: Machine) -> None:
 
 def _set_up(made: Authority, owner: str, password: str) -> Secrets:
     """Create the owner's account, and return its password if one was generated."""
-
     snapshot = snapshot_of(made, made.name)
     check_name(snapshot, owner)
     how = "generate" if password == "generate" else "ask"

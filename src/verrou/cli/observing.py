@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from random import SystemRandom
 
 from verrou.core.errors import BadInput, MachineRefused, NotEnoughRights
-from verrou.core.model import AccountName, GroupName, Snapshot
+from verrou.core.model import AccountName, Group, GroupName, Snapshot
 from verrou.core.model.verdicts import TrialResult
 from verrou.core.testing.trials import not_tried, run_trials
 from verrou.core.values import nearest, show_raw
@@ -28,7 +28,6 @@ def looked_at(machine: Machine, *, changing: bool = False, asked: bool = False) 
 
 def tried(machine: Machine, snapshot: Snapshot) -> list[TrialResult]:
     """Return the results of the tests; all *not run* where there can be none."""
-
     testable = machine.testable
     if isinstance(testable, Lacks):
         return not_tried(testable.reason)
@@ -52,16 +51,20 @@ def known_account(snapshot: Snapshot, name: str) -> AccountName:
 
 
 def known_group(snapshot: Snapshot, name: str) -> GroupName:
+    """Return the name of :func:`group_named`."""
+    return group_named(snapshot, name).name
+
+
+def group_named(snapshot: Snapshot, name: str) -> Group:
     """Return the group with that name, or else the one with that ID.
 
     Raises: BadInput: the machine has no such group."""
     if found := snapshot.group(name):
-        return found.name
+        return found
     raise _unknown(snapshot, "group", name, [group.name for group in snapshot.groups])
 
 
 def _unknown(snapshot: Snapshot, what: str, name: str, known: Sequence[str]) -> BadInput:
-
     close = nearest(name, known)
     hint = f"Did you mean {close}?" if close else f"To list them: verrou {what} list"
     return BadInput(f"{snapshot.machine.name} has no {what} {show_raw(name)}. {hint}")

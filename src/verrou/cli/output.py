@@ -56,7 +56,6 @@ def agreed(question: str) -> None:
 
 def print_facts(style: str, table: Table, data: object, print_text: Callable[[], None]) -> None:
     """Print facts in the requested format."""
-
     if style == "json":
         click.echo(as_json(data), nl=False)
     elif style == "csv":

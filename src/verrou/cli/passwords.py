@@ -76,7 +76,6 @@ def _why_unfit(password: str) -> str:
 @cache
 def _words() -> Sequence[str]:
     """Return a well-kept list of some 7,000 words that are easy to tell apart when read aloud."""
-
     text = files("xkcdpass").joinpath("static", "eff-long").read_text(encoding="utf-8")
     return re.findall("^[a-z]{3,9}$", text, re.MULTILINE)
 

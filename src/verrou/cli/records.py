@@ -90,12 +90,10 @@ def _numbers(numbers: Iterable[int]) -> str:
 @machine_option
 def resume(machine: Machine, preview: bool, accepted: tuple[str, ...]) -> None:
     """Finish an interrupted run."""
-
     _finish(machine, RunInfo(typed_command(), overridden=accepted), preview)
 
 
 def _finish(machine: Machine, info: RunInfo, preview: bool) -> None:
-
     out = console()
     if preview:
         _preview_resume(machine, info)
@@ -109,7 +107,6 @@ def _finish(machine: Machine, info: RunInfo, preview: bool) -> None:
 
 
 def _preview_resume(machine: Machine, info: RunInfo) -> None:
-
     changeable = to_change(machine)
     out, journal = console(), _journal(machine)
     entry = journal.interrupted_entry()
@@ -128,7 +125,6 @@ def _preview_resume(machine: Machine, info: RunInfo) -> None:
 
 
 def _journal(machine: Machine) -> Journal:
-
     return Journal(to_change(machine).records_folder())
 
 
@@ -142,7 +138,6 @@ def journal() -> None:
 @format_option
 def list_entries(machine: Machine, style: str) -> None:
     """List all runs."""
-
     kept = _journal(machine)
     entries, running = kept.entries(), is_held(kept.folder)
     table = entries_table(entries, running)
@@ -161,7 +156,6 @@ def list_entries(machine: Machine, style: str) -> None:
 @format_option
 def show_entry(number: int, machine: Machine, style: str) -> None:
     """Show the steps of a run, what has changed since, and the files it wrote."""
-
     kept = _journal(machine)
     entry = _entry(kept, number)
     running = is_held(kept.folder)
@@ -181,7 +175,6 @@ def _entry(kept: Journal, number: int) -> JournalEntry:
 @machine_option
 def check(machine: Machine) -> None:
     """Check that the journal and its saved files are intact."""
-
     kept = _journal(machine)
     entries = kept.entries()
     damaged: list[Any] = kept.damaged()

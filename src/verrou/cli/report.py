@@ -39,7 +39,6 @@ def report(
     machine: Machine, baseline_name: str, save: Path | None, style: str | None, since: int | None, no_tests: bool
 ) -> None:
     """Create the sign-off sheet of a machine."""
-
     suffix = FORMATS[style] if style else save.suffix.lower() if save else FORMATS["markdown"]
     if suffix not in WRITTEN:
         raise BadInput(f"{save}: invalid ending {suffix!r}; expected one of {', '.join(WRITTEN)}. Or use --format.")

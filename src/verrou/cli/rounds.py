@@ -46,7 +46,6 @@ def go_round(
     folder: Path, baseline_name: str | None, baselines: Path | None, style: str, html: Path | None, every: bool
 ) -> None:
     """Audit all machines and surveys in FOLDER and rank them."""
-
     assignment = _assignment(baseline_name, baselines)
     addresses = machines_in(folder)
     long = len(addresses) >= rounds.WORTH_SHARING or any(map(takes_long, addresses))
@@ -81,12 +80,10 @@ def go_round(
 
 
 def _assignment(name: str | None, file: Path | None) -> Assignment:
-
-    if (name is None) is (file is None):
-        raise BadInput("no baseline given. Use -b BASELINE for all machines, or --baselines FILE.")
-    if name is not None:
+    if name is not None and file is None:
         return Assignment((("*", name),))
-    assert file is not None
+    if name is not None or file is None:
+        raise BadInput("no baseline given. Use -b BASELINE for all machines, or --baselines FILE.")
     try:
         return read_assignment(ordinary_text(file, MOST_OF_A_BASELINE), str(file))
     except (OSError, UnicodeDecodeError) as error:
@@ -95,7 +92,6 @@ def _assignment(name: str | None, file: Path | None) -> Assignment:
 
 def _watched(outcomes: Iterable[Outcome], length: int, long: bool) -> Iterator[Outcome]:
     """Yield the same items, with a progress bar at a terminal."""
-
     with click.progressbar(
         outcomes, length=length, label="Going round", file=sys.stderr, hidden=not (long and sys.stderr.isatty())
     ) as bar:

@@ -63,7 +63,6 @@ def rule() -> None:
 @format_option
 def list_rules(style: str) -> None:
     """List all rules."""
-
     rules = rule_list()
     table = rule_list_table(rules)
 
@@ -81,7 +80,6 @@ def list_rules(style: str) -> None:
 @format_option
 def presets(style: str) -> None:
     """List presets for elevation, strictest first."""
-
     data = presets_data()
     table = presets_table(data)
     print_facts(style, table, data, lambda: print_table(console(), table))
@@ -92,7 +90,6 @@ def presets(style: str) -> None:
 @format_option
 def explain(ids: tuple[str, ...], style: str) -> None:
     """Explain what a rule protects against, what it costs users and where it is set."""
-
     rules = _rules(ids)
     rows = tuple({"rule": r.id, "about": about, "text": text} for r in rules for about, text in explanation(r))
     table = Table("explanations", columns_of(("rule", "rule"), ("about", "about"), ("text", "text")), rows)
@@ -116,7 +113,6 @@ def explain(ids: tuple[str, ...], style: str) -> None:
 @format_option
 def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
     """Show the value of rules on a machine, where it is set and what it overrides."""
-
     rules = _rules(ids)
     snapshot = looked_at(machine)
     table = rules_table(snapshot, rules)
@@ -130,7 +126,6 @@ def show(ids: tuple[str, ...], machine: Machine, style: str) -> None:
 @change_options()
 def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine, settings: ChangeSettings) -> None:
     """Set rules; rules that depend on each other are set together."""
-
     if preset is None and not assignments:
         raise BadInput("nothing to set. Give RULE=VALUE, such as lockout.after=5, or --preset NAME.")
     if preset is not None and preset not in preset_names():
@@ -153,7 +148,6 @@ def set_rule(assignments: tuple[str, ...], preset: str | None, machine: Machine,
             raise BadInput(f"{name}: {unacceptable}") from None
 
     def steps(snapshot: Snapshot) -> list[SetRules]:
-
         chosen, left_out = values_of(snapshot, preset) if preset is not None else ({}, [])
         for message in left_out:
             complain(f"skipped: {message}")

@@ -13,7 +13,6 @@ from verrou.reports.tables import as_json
 @click.argument("words", metavar="[COMMAND]", nargs=-1)
 def schema(words: tuple[str, ...]) -> None:
     """Print the JSON Schema of a command's output or of a baseline file; without a name, list them."""
-
     name = " ".join(words)
     if not words:
         click.echo("\n".join(f"verrou schema {each}" for each in OUTPUTS))

@@ -42,16 +42,13 @@ MEASURE = "essential"
 @keeping
 def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept: Keeping) -> None:
     """Show accounts, roles and the value and source of every rule."""
-
     snapshot = looked_at(machine)
     accounts, folded = accounts_table(snapshot, everyone or style != "text", width=console().width)
 
     def data() -> object:
-
         return survey_data(snapshot)
 
     def text() -> None:
-
         out = console()
         for line in summary_lines(snapshot):
             out.print(line)
@@ -73,7 +70,6 @@ def survey(machine: Machine, style: str, everyone: bool, save: Path | None, kept
 
 def _print_rules(out: Terminal, snapshot: Snapshot, everyone: bool) -> None:
     """Print the notable rules in sentences, and how many others there are; with ``everyone`` those too."""
-
     every = list(CATALOGUE.values())
     weak = dict(remarkable(snapshot, load_baseline(MEASURE)))
     hidden = [rule for rule in weak if reading_of(rule, snapshot).status is Status.UNKNOWN]
@@ -108,7 +104,6 @@ def _save(file: Path, text: str) -> None:
 @click.option("--not-met", is_flag=True, help="Show only findings that are not met.")
 def audit(machine: Machine, baseline_name: str, style: str, not_met: bool, kept: Keeping) -> None:
     """Audit a machine against a baseline."""
-
     baseline = load_baseline(baseline_name)
     snapshot = looked_at(machine)
     found = hold_against(snapshot, baseline)

@@ -22,7 +22,6 @@ from verrou.reports.tables import console, print_table, shown
 @keeping
 def verify(machine: Machine, baseline_name: str, style: str, kept: Keeping) -> None:
     """Audit a machine, then test the rules with temporary accounts."""
-
     baseline = load_baseline(baseline_name)
     snapshot = looked_at(machine, asked=True)
     found = hold_against(snapshot, baseline)

@@ -78,7 +78,7 @@ def _values(snapshot: Snapshot) -> tuple[dict[Rule, Value], dict[Rule, str]]:
             left_out[rule] = reason
         elif reading.value is not None:
             values[rule] = rule.kind.with_group_names(reading.value, snapshot.common_spelling)
-    for rule, agreement, other in list(disagreements(values.get)):
+    for rule, agreement, other, _, _ in list(disagreements(values.get)):
         if values.pop(other, None) is not None:
             left_out[other] = f"{rule.id} {agreement.words} it, and does not here"
     return values, left_out

@@ -8,7 +8,7 @@ from verrou.core.model import (
     Flag,
     Reading,
 )
-from verrou.core.rules import CATALOGUE, Agreement, Rule, disagreements, reading_of, set_together_with
+from verrou.core.rules import CATALOGUE, Disagreement, disagreements, reading_of, set_together_with
 from verrou.core.steps.step import (
     SetRules,
     account_of,
@@ -33,11 +33,11 @@ def _rules_that_contradict(number: int, step: SetRules, candidate: Candidate) ->
     was = {rule_id: reading_of(CATALOGUE[rule_id], candidate.before).value for rule_id in about}
     comes = {rule_id: _coming(reading_of(CATALOGUE[rule_id], candidate.after)) for rule_id in about}
     values: dict[str, Value | None] = {**comes, **step.values}
-    for rule, agreement, other in disagreements(lambda rule: values.get(rule.id)):
-        pair = {rule.id, other.id}
+    for each in disagreements(lambda rule: values.get(rule.id)):
+        pair = {each.rule.id, each.other.id}
         new = any(values[rule_id] != was[rule_id] for rule_id in pair)
-        if new and agreement.pulls and pair & step.values.keys():
-            yield _disagree(number, rule, agreement, other, values)
+        if new and each.agreement.pulls and pair & step.values.keys():
+            yield _disagree(number, each)
 
 
 def _lists_that_contradict(number: int, step: SetRules, asked: Mapping[str, Value]) -> Iterator[Refusal]:
@@ -45,22 +45,13 @@ def _lists_that_contradict(number: int, step: SetRules, asked: Mapping[str, Valu
 
     A list that was there before may name an account that another list now names: a denial wins. Setting both at once is
     a mistake."""
-    for rule, agreement, other in disagreements(lambda rule: asked.get(rule.id)):
-        if not agreement.pulls and {rule.id, other.id} & step.values.keys():
-            yield _disagree(number, rule, agreement, other, asked)
+    for each in disagreements(lambda rule: asked.get(rule.id)):
+        if not each.agreement.pulls and {each.rule.id, each.other.id} & step.values.keys():
+            yield _disagree(number, each)
 
 
-def _disagree(
-    number: int, rule: Rule, agreement: Agreement, other: Rule, values: Mapping[str, Value | None]
-) -> Refusal:
-    mine, theirs = values[rule.id], values[other.id]
-    assert mine is not None and theirs is not None
-    return Refusal(
-        "conflict",
-        number,
-        f"{rule.id} ({rule.kind.format(mine)}) {agreement.words} {other.id} ({other.kind.format(theirs)})",
-        f"set {other.id} in the same run",
-    )
+def _disagree(number: int, found: Disagreement) -> Refusal:
+    return Refusal("conflict", number, str(found), f"set {found.other.id} in the same run")
 
 
 def _coming(reading: Reading) -> Value | None:

@@ -184,13 +184,11 @@ def conflict_with_present(snapshot: Snapshot, rule_id: str, required: Mapping[st
     """Return why a value cannot be set together with a stricter one that no one asked to change; empty where it can."""
     about = [rule for rule in CATALOGUE.values() if rule.id in set_together(rule_id)]
     standing = {rule.id: reading_of(rule, snapshot).value for rule in about}
-    for rule, agreement, other in disagreements(lambda rule: required.get(rule.id, standing.get(rule.id))):
-        pair: dict[str, Rule] = {rule.id: other, other.id: rule}
-        if rule_id not in pair or pair[rule_id].id in required or agreement.relation not in ("<", ">"):
+    for found in disagreements(lambda rule: required.get(rule.id, standing.get(rule.id))):
+        pair: dict[str, Rule] = {found.rule.id: found.other, found.other.id: found.rule}
+        if rule_id not in pair or pair[rule_id].id in required or found.agreement.relation not in ("<", ">"):
             continue  # where one may pull the other along, it is set along
-        mine, theirs = required.get(rule.id, standing.get(rule.id)), required.get(other.id, standing.get(other.id))
-        assert mine is not None and theirs is not None
-        return f"{rule.id} ({rule.kind.format(mine)}) {agreement.words} {other.id} ({other.kind.format(theirs)})"
+        return str(found)
     return ""
 
 
@@ -228,7 +226,7 @@ def _bring_into_agreement(snapshot: Snapshot, values: dict[str, Value]) -> None:
 
     A longest age brings the shorter ones below it, and none of them makes it longer."""
     standing = {rule_id: reading_of(CATALOGUE[rule_id], snapshot).value for rule_id in _tied_to(values)}
-    for rule, agreement, other in disagreements(lambda rule: values.get(rule.id, standing.get(rule.id))):
+    for rule, agreement, other, _, _ in disagreements(lambda rule: values.get(rule.id, standing.get(rule.id))):
         if (rule.id in values) == (other.id in values):
             continue
         follower, leader = (other, rule) if rule.id in values else (rule, other)

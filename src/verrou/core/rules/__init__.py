@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import cache
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from verrou.core.model import Reading, Snapshot, Status, absent, joined, unreadable
 from verrou.core.rules import builtin, elevation, lockout, logon, password, population, rights, screen, sharing
@@ -19,6 +19,7 @@ __all__ = [
     "PRESETS",
     "WHEN",
     "Agreement",
+    "Disagreement",
     "Rule",
     "agreements",
     "disagreements",
@@ -55,14 +56,29 @@ def setting(rule_id: str, value: Value) -> "RuleSetting":
     return RuleSetting(rule.id, rule.kind, value)
 
 
-def disagreements(value_of: Callable[[Rule], Value | None]) -> Iterator[tuple[Rule, Agreement, Rule]]:
+class Disagreement(NamedTuple):
+    """Two rules whose values contradict each other."""
+
+    rule: Rule
+    agreement: Agreement
+    other: Rule
+    mine: Value
+    theirs: Value
+
+    def __str__(self) -> str:
+        rule, other = self.rule, self.other
+        mine, theirs = rule.kind.format(self.mine), other.kind.format(self.theirs)
+        return f"{rule.id} ({mine}) {self.agreement.words} {other.id} ({theirs})"
+
+
+def disagreements(value_of: Callable[[Rule], Value | None]) -> Iterator[Disagreement]:
     """Yield the pairs of rules that contradict each other, by the values that ``value_of`` gives."""
     for rule, agreement, other in agreements():
         mine, theirs = value_of(rule), value_of(other)
         if mine is None or theirs is None:
             continue
         if not agreement.holds(rule, mine, other, theirs):
-            yield rule, agreement, other
+            yield Disagreement(rule, agreement, other, mine, theirs)
 
 
 @cache
