@@ -34,7 +34,7 @@ from verrou.machines.linux.files.settings_files import settings, with_setting
 from verrou.machines.linux.pam import quality
 from verrou.machines.linux.pam.stack import CIRCLES, load_stack, with_argument
 from verrou.machines.linux.root import Root, decode, encode
-from verrou.machines.linux.rules import lockout
+from verrou.machines.linux.rules import elevation, lockout, password
 from verrou.machines.linux.rules.adapter import System
 from verrou.machines.registry import open_machine
 
@@ -371,3 +371,24 @@ def test_what_is_no_file_among_files_is_passed_over_as_by_the_programs(manned_ro
     notice = RuleSetting(RuleId("screen.notice"), CATALOGUE[RuleId("screen.notice")].kind, Notice("", "hide"))
     done = do(open_machine(str(root.path)), SetRules((notice,)))
     assert [each.outcome for each in done] == ["done"] and output()[2] == Notice("", "hide")
+
+
+@pytest.mark.parametrize(
+    ("line", "checks"),
+    [
+        ("auth required pam_wheel.so", True),
+        ("auth requisite pam_wheel.so group=sudo", True),
+        ("auth sufficient pam_wheel.so trust", False),
+        ("auth required pam_wheel.so deny group=guests", False),
+    ],
+)
+def test_su_checks_the_user_first_only_where_a_line_must_let_them_through(
+    tmp_path: Path, line: str, checks: bool
+) -> None:
+    assert elevation._wheel(tree(tmp_path, etc__pam_DOT_d__su=f"{line}\nauth required pam_unix.so\n")) is checks
+
+
+def test_of_a_stack_without_the_module_no_password_is_remembered(tmp_path: Path) -> None:
+    root = tree(tmp_path, etc__pam_DOT_d__passwd="password required pam_unix.so\n")
+    found = password._history_of(root, load_stack(root, "passwd", "password"))
+    assert found.value == 0 and "pam_pwhistory.so is not in" in found.reason
