@@ -19,7 +19,7 @@ from verrou.machines.bench.authority import Authority, Damaged
 from verrou.machines.bench.readings import snapshot_of
 from verrou.machines.linux.accounts.outside import outside_sources
 from verrou.machines.linux.accounts.population import AccountFiles, login_defs, population
-from verrou.machines.linux.elevation.polkit import Ours, defaults, rendered, unknown_rules, with_implying
+from verrou.machines.linux.elevation.polkit import Ours, defaults, rendered, rules_of, with_implying
 from verrou.machines.linux.elevation.polkit_actions import ACTIONS, ALL
 from verrou.machines.linux.entry.display_managers import automatic_accounts
 from verrou.machines.linux.entry.routes import sessions
@@ -132,7 +132,11 @@ def screens(root: Root) -> object:
     return [adapter.read(system) for family in (screen, notice, idle) for adapter in family.ADAPTERS.values()]
 
 
-POLKIT = rendered(Ours({"rights.shut_down": ("group:sudo", "tern")}, ("stick",), ("gull",)), ACTIONS, ["sudo"])
+def open_sessions(root: Root) -> object:
+    return sessions(root, {1003: "tern"})
+
+
+POLKIT = rendered(Ours({"rights.shut_down": ("group:sudo", "tern")}, ("removable",), ("gull",)), ACTIONS, ["sudo"])
 
 
 def bench(content: bytes, _: Path) -> object:
@@ -218,7 +222,7 @@ def seeds() -> dict[str, tuple[bytes, Callable[[bytes, Path], object]]]:
         ),
         "polkit rules": (
             POLKIT.encode(),
-            on_file("/etc/polkit-1/rules.d/10-verrou.rules", lambda r: (ours(r), unknown_rules(r))),
+            on_file("/etc/polkit-1/rules.d/10-verrou.rules", lambda r: (ours(r), rules_of(r))),
         ),
         "polkit actions": (
             b'<?xml version="1.0"?><policyconfig><action id="org.freedesktop.login1.reboot"><defaults><allow_active>yes'
@@ -242,7 +246,10 @@ def seeds() -> dict[str, tuple[bytes, Callable[[bytes, Path], object]]]:
         "crontab": (b"SHELL=/bin/sh\n@daily x\n5 4 * * * y\n", on_file("/var/spool/cron/crontabs/tern", accounts)),
         "cron.d": (b"# x\n17 * * * * tern /bin/true\n@reboot warden x\n", on_file("/etc/cron.d/x", accounts)),
         "unit": (b"[Service]\nUser=tern\nExecStart=/bin/true\n", on_file("/etc/systemd/system/x.service", accounts)),
-        "session": (b"UID=1003\nUSER=tern\nCLASS=user\nREALTIME=17\n", on_file("/run/systemd/sessions/3", sessions)),
+        "session": (
+            b"UID=1003\nUSER=tern\nCLASS=user\nREALTIME=17\n",
+            on_file("/run/systemd/sessions/3", open_sessions),
+        ),
         "keys": (
             b'command="x \\" y",no-pty ssh-ed25519 AAAA tern@hide\n# x\necdsa-sha2-nistp256 BBBB\n',
             on_file("/home/tern/.ssh/authorized_keys", lambda root: Keys(root).accepted("tern", "/home/tern")),
@@ -250,7 +257,7 @@ def seeds() -> dict[str, tuple[bytes, Callable[[bytes, Path], object]]]:
         "lastlog": (bytes(292) * 3, on_file("/var/log/lastlog", sign_ins)),
         "wtmp": (bytes([7, 0]) + bytes(382) + bytes([2]) * 384, on_file("/var/log/wtmp", sign_ins)),
         "lastlog2": (b"SQLite format 3\0" + bytes(600), on_file("/var/lib/lastlog/lastlog2.db", sign_ins)),
-        "utmp": (bytes([7, 0]) + b"x" * 382, on_file("/run/utmp", sessions)),
+        "utmp": (bytes([7, 0]) + b"x" * 382, on_file("/run/utmp", open_sessions)),
         "bench": (machine.text().encode(), bench),
         "survey": (json.dumps(survey_data(snapshot_of(machine, "x"))).encode(), survey),
         "baseline": ((SAMPLE / "baselines/shared-desk.toml").read_bytes(), baseline),

@@ -2,6 +2,8 @@
 
 import json
 import os
+import subprocess
+import sys
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from datetime import datetime
@@ -268,3 +270,10 @@ def test_a_value_that_a_rule_could_not_have_is_none(strange: object) -> None:
             audit(snapshot, baseline)
         compare(snapshot, snapshot_from(json.loads(WHOLE)))
     assert damaged > 10
+
+
+def test_every_reader_of_the_search_for_hostile_input_is_there() -> None:
+    """A few inputs each, so that the search works when somebody needs it."""
+    search = Path(__file__).parent.parent / "benchmarks/fuzz.py"
+    ended = subprocess.run([sys.executable, search, "3"], capture_output=True, text=True, check=False)
+    assert ended.returncode == 0, ended.stdout + ended.stderr
