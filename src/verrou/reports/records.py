@@ -34,7 +34,7 @@ def entries_table(entries: Sequence[JournalEntry], running: bool) -> Table:
         rows.append(
             {
                 "entry": entry.number,
-                "at": entry.begun,
+                "begun": entry.begun,
                 "by": entry.by,
                 "command": entry.command,
                 "state": words,
@@ -43,8 +43,8 @@ def entries_table(entries: Sequence[JournalEntry], running: bool) -> Table:
             }
         )
     columns = columns_of(
-        *((key, key) for key in ("entry", "at", "by", "state", "command", "changed", "overridden")),
-        whole=("at",),
+        *((key, key) for key in ("entry", "begun", "by", "state", "command", "changed", "overridden")),
+        whole=("begun",),
         hidden=("changed", "overridden"),
         under={"command": "changed"},
     )
