@@ -24,6 +24,7 @@ import verrou
 from verrou.core.model import Snapshot
 from verrou.core.model.access import usable_administrators
 from verrou.core.steps.step import Step
+from verrou.machines.bench import state
 from verrou.machines.bench.authority import Authority
 from verrou.machines.changes import RestoreResult, Secrets, StepResult
 from verrou.machines.linux.files.sign_ins import LASTLOG_RECORD
@@ -39,6 +40,8 @@ for module in pkgutil.walk_packages(verrou.__path__, "verrou."):
     if not module.name.startswith(("verrou.__main__", "verrou.records.logbook.migrations")):
         importlib.import_module(module.name)
 
+state.ROUNDS = 10
+"""What slows down who guesses passwords slows down tests as well, and none is about that."""
 os.environ.pop("COLUMNS", None)  # a width that a caller has set would break lines where the tests expect none
 os.register_at_fork(after_in_child=gc.freeze)
 """A forked program copies no page of this process only to find that there is no garbage on it."""

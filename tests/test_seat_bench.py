@@ -110,7 +110,7 @@ def machines(draw: st.DrawFn) -> Authority:
     for key in ("admin_gives", "keeper_gives"):
         machine.set_policy(key, draw(st.integers(0, 2)))
     machine.set_policy("user_gives", draw(st.integers(0, 1)))
-    return Authority(machine.text())
+    return Authority(machine.compact())
 
 
 @examples(70)
@@ -137,7 +137,7 @@ def test_who_can_sign_in_and_why_is_what_the_authority_does(machine: Authority) 
 
 def _signs_in(machine: Authority, name: str, password: str, route: Route) -> bool:
     try:
-        Authority(machine.text()).sign_in(name, password, str(route))
+        Authority(machine.compact()).sign_in(name, password, str(route))
     except NewPasswordFirst:
         return True
     except No:

@@ -186,7 +186,7 @@ def test_automatic_sign_in_is_reported_as_the_authority_does_it(
         machine.tie(name, "x@far" if outside == 2 and machine.policy()["outside"] == 2 else "")
     machine.set_policy("outside", outside)
     found = screens_of(snapshot_of(machine, ""))
-    begun = Authority(machine.text()).restart()
+    begun = Authority(machine.compact()).restart()
     machine._data["waiting"].clear()
     assert [each.account for each in screens_of(snapshot_of(machine, "")).automatic] == ([begun] if begun else [])
     closed = {a["name"] for a in machine.accounts() if machine._has_ended(machine._account(a["name"]))}
@@ -198,13 +198,13 @@ def test_no_one_closed_is_signed_in_by_the_machine_itself(closed: str) -> None:
     machine = Authority.fresh("hide-01", datetime(2026, 9, 14, 8, 30))
     machine.add("tern", "", "kittiwake-Cliff-42", must_change=False)
     machine._data["policy"] |= {"opens_for": 2, "opens_as": machine._account("tern")["id"]}
-    assert Authority(machine.text()).restart() == "tern"
+    assert Authority(machine.compact()).restart() == "tern"
     if closed == "ended":
         machine.set_end("tern", machine.clock - timedelta(days=1))
     else:
         machine.tie("tern", "x@far")
         machine._data["policy"]["outside"] = 0
-    assert Authority(machine.text()).restart() == ""
+    assert Authority(machine.compact()).restart() == ""
 
 
 @examples(30)

@@ -159,7 +159,7 @@ class BenchCopy:
         from verrou.core.steps.step import TrySignIn
         from verrou.machines.bench.steps import do_step
 
-        before = self.authority.text()
+        before = self.authority.compact()
         if isinstance(step, TrySignIn) and step.account not in secrets:
             return StepResult(Outcome.DONE, "to be tested with its password before anything is changed")
         try:
@@ -167,7 +167,7 @@ class BenchCopy:
         except No as no:
             self.authority = Authority(before)
             return StepResult(Outcome.REJECTED, str(no))
-        done = isinstance(step, TrySignIn) or self.authority.text() != before
+        done = isinstance(step, TrySignIn) or self.authority.compact() != before
         return StepResult(Outcome.DONE if done else Outcome.UNCHANGED, message)
 
     def restore(self, change: Change, later: Mapping[str, int]) -> RestoreResult:
@@ -235,7 +235,7 @@ class BenchCopy:
         from verrou.core.testing.passwords import make_password
         from verrou.machines.bench.steps import TrialOnBench, do_step
 
-        authority = Authority(self.authority.text())
+        authority = Authority(self.authority.compact())
         name = f"trial-{SystemRandom().getrandbits(32):08x}"
         password = make_password(policy, name, SystemRandom())
         made = CreateAccount(AccountName(name), role, must_change=False)

@@ -1,7 +1,7 @@
 """The shape of a bench machine's file, checked before its authority trusts it. It shares nothing with the rest."""
 
 import types
-from collections.abc import Mapping
+from collections.abc import Callable
 from datetime import datetime
 from functools import cache
 from typing import Any, Union, get_args, get_origin, get_type_hints, is_typeddict
@@ -10,55 +10,78 @@ from verrou.machines.bench.data import Moment
 
 LARGEST = 10**12
 """No number of a machine is larger."""
+Fault = tuple[str, str]
+"""A place within a value, and what is wrong there."""
+Check = Callable[[Any], Fault | None]
+
+
+def fault(value: Any, kind: Any) -> str:
+    """Return where a value is not of a type, and what is there; empty where it is.
+
+    Types are those of :mod:`~.data`: plain ones, lists, optional ones and typed dictionaries."""
+    found = _check_of(kind)(value)
+    return "" if found is None else f"{found[0].lstrip('.')}{found[1]}"
+
+
+@cache
+def _check_of(kind: Any) -> Check:
+    """Return the check of a type, put together once: a machine's file has thousands of values."""
+    origin, arguments = get_origin(kind), get_args(kind)
+    if origin in (Union, types.UnionType):
+        return _any_of([_check_of(each) for each in arguments])
+    if origin is list:
+        return _all_of(_check_of(arguments[0]))
+    if is_typeddict(kind):
+        hints = get_type_hints(kind)
+        return _with_keys([(key, _check_of(hints[key])) for key in hints if key in kind.__required_keys__])
+    if kind is Moment:
+        return lambda value: None if _is_moment(value) else _strange(value)
+    if kind is int:
+        return lambda value: None if type(value) is int and abs(value) <= LARGEST else _strange(value)
+    plain = origin or kind
+    return lambda value: None if type(value) is plain else _strange(value)
+
+
+def _any_of(checks: list[Check]) -> Check:
+    def check(value: Any) -> Fault | None:
+        found = [each(value) for each in checks]
+        return None if None in found else found[0]
+
+    return check
+
+
+def _all_of(inner: Check) -> Check:
+    def check(value: Any) -> Fault | None:
+        if type(value) is not list:
+            return _strange(value)
+        for number, each in enumerate(value):
+            if (found := inner(each)) is not None:
+                return f"[{number}]{found[0]}", found[1]
+        return None
+
+    return check
+
+
+def _with_keys(members: list[tuple[str, Check]]) -> Check:
+    def check(value: Any) -> Fault | None:
+        if type(value) is not dict:
+            return _strange(value)
+        for key, inner in members:
+            if key not in value:
+                return f".{key}", " is missing"
+            if (found := inner(value[key])) is not None:
+                return f".{key}{found[0]}", found[1]
+        return None
+
+    return check
 
 
 def _is_moment(value: object) -> bool:
     try:
-        return isinstance(value, str) and datetime.fromisoformat(value).tzinfo is None
+        return type(value) is str and datetime.fromisoformat(value).tzinfo is None
     except ValueError:
         return False
 
 
-def _is_number(value: object) -> bool:
-    """Return whether it is a whole number of a size that a machine may have."""
-    return type(value) is int and abs(value) <= LARGEST
-
-
-@cache
-def _members(kind: Any) -> Mapping[str, Any]:
-    """Return the types of the keys that each mapping of this kind has to have."""
-    return {key: hint for key, hint in get_type_hints(kind).items() if key in kind.__required_keys__}
-
-
-def fault(value: Any, kind: Any, where: str = "") -> str:
-    """Return where a value is not of a type, and what is there; empty where it is.
-
-    Types are those of :mod:`~.data`: plain ones, lists, optional ones and typed dictionaries."""
-    origin, arguments = get_origin(kind), get_args(kind)
-    if origin in (Union, types.UnionType):
-        found = [fault(value, each, where) for each in arguments]
-        return "" if "" in found else found[0]
-    if origin is list:
-        if not isinstance(value, list):
-            return _strange(value, where)
-        return next(filter(None, (fault(each, arguments[0], f"{where}[{n}]") for n, each in enumerate(value))), "")
-    if is_typeddict(kind):
-        if not isinstance(value, dict):
-            return _strange(value, where)
-        return next(filter(None, (_member(value, key, each, where) for key, each in _members(kind).items())), "")
-    if kind is Moment:
-        good = _is_moment(value)
-    elif kind is int:
-        good = _is_number(value)
-    else:
-        good = type(value) is (origin or kind)
-    return "" if good else _strange(value, where)
-
-
-def _member(value: Mapping[str, Any], key: str, kind: Any, where: str) -> str:
-    inside = f"{where}.{key}".lstrip(".")
-    return fault(value[key], kind, inside) if key in value else f"{inside} is missing"
-
-
-def _strange(value: Any, where: str) -> str:
-    return f"{where}: found {value!r:.40}"
+def _strange(value: object) -> Fault:
+    return "", f": found {value!r:.40}"

@@ -117,7 +117,7 @@ def _moment(day: date | None) -> datetime | None:
 
 def _try(authority: Authority, step: TrySignIn, secrets: Secrets) -> str:
     """Test on a copy that is never saved; an account that must change its password first does so there."""
-    copy = Authority(authority.text())
+    copy = Authority(authority.compact())
     password = secrets[step.account]
     message = "signed in at the console"
     try:
