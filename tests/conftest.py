@@ -40,7 +40,7 @@ for module in pkgutil.walk_packages(verrou.__path__, "verrou."):
     if not module.name.startswith(("verrou.__main__", "verrou.records.logbook.migrations")):
         importlib.import_module(module.name)
 
-state.ROUNDS = 10
+USUAL_ROUNDS, state.ROUNDS = state.ROUNDS, 10
 """What slows down who guesses passwords slows down tests as well, and none is about that."""
 os.environ.pop("COLUMNS", None)  # a width that a caller has set would break lines where the tests expect none
 os.register_at_fork(after_in_child=gc.freeze)
